@@ -3,9 +3,9 @@
 
 use std::collections::HashMap;
 use std::os::fd::{AsFd, OwnedFd};
-use std::sync::{Mutex, PoisonError};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use parking_lot::Mutex;
 use rustix::fs::{AtFlags, FileType, Stat};
 
 use crate::furnish::Identity;
@@ -91,7 +91,7 @@ impl<'i> Look<'i> {
         let workspace = self.workspace;
         let state = *self.folders.entry(around).or_insert_with(|| FolderState::of(workspace, around));
         let Some(state) = state else { return fresh(workspace) };
-        let mut known = self.all.folders.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.all.folders.lock();
         if !known.get(around).is_some_and(|folder| folder.state == state) {
             known.insert(around.into(), KnownFolder { state, names: HashMap::new() });
         }
@@ -132,7 +132,7 @@ mod tests {
             identities.look(&workspace).identify(path, is_folder).map(|(_, inode)| inode)
         };
         // Longer ago than times can be too coarse: from then on what was found is known.
-        let is_known = || identities.folders.lock().unwrap().contains_key("lib");
+        let is_known = || identities.folders.lock().contains_key("lib");
         let mut waited = 0;
         while !is_known() {
             assert_eq!(of("lib/a.h", false), Some(inode(&folder.join("a.h"))));

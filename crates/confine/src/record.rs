@@ -12,8 +12,8 @@ use std::mem::MaybeUninit;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::{Mutex, PoisonError};
 
+use parking_lot::Mutex;
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
@@ -140,7 +140,7 @@ impl<'a> Recorder<'a> {
 
     /// What was done with paths so far, by path.
     pub fn touched(&self) -> Vec<UsedPath> {
-        let touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
+        let touched = self.touched.lock();
         let all = touched.iter();
         all.map(|(path, (touch, found, seen))| UsedPath {
             path: path.clone(),
@@ -154,7 +154,7 @@ impl<'a> Recorder<'a> {
     /// What was done outside of the workspace by commands in a room, by path as it was written. Nothing where only the
     /// workspace is noted.
     pub fn written(&self) -> Vec<WrittenPath> {
-        let written = self.written.lock().unwrap_or_else(PoisonError::into_inner);
+        let written = self.written.lock();
         let all = written.iter();
         all.map(|(path, (touch, found))| WrittenPath { path: path.clone(), touch: *touch, found: *found })
             .collect()
@@ -162,7 +162,7 @@ impl<'a> Recorder<'a> {
 
     /// Whether a command asked for the network and was refused.
     pub fn wanted_network(&self) -> bool {
-        *self.network.lock().unwrap_or_else(PoisonError::into_inner)
+        *self.network.lock()
     }
 
     /// The filter that commands are started under.
@@ -205,7 +205,7 @@ impl<'a> Recorder<'a> {
         if call.number == libc::SYS_socket {
             // Runtimes ask services of the machine for names of users, by sockets that have a path.
             if matches!(call.arguments[0] as i32, libc::AF_INET | libc::AF_INET6) {
-                *self.network.lock().unwrap_or_else(PoisonError::into_inner) = true;
+                *self.network.lock() = true;
             }
             return Noted::Refused(libc::EACCES);
         }
@@ -252,12 +252,12 @@ impl<'a> Recorder<'a> {
             let may_settle = self.room.is_some() && self.hidden.is_none();
             // Opening a folder and listing it are two things.
             let row = (whole.clone(), call.number, touch);
-            if may_settle && self.known.lock().unwrap_or_else(PoisonError::into_inner).contains(&row) {
+            if may_settle && self.known.lock().contains(&row) {
                 continue;
             }
             let (path, seen, is_lasting) = self.path_of(call.thread, whole.clone());
             if may_settle && (is_lasting || is_far_from_workspace(&whole)) {
-                self.known.lock().unwrap_or_else(PoisonError::into_inner).insert(row);
+                self.known.lock().insert(row);
             }
             // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && !lists_folder(call.number);
@@ -268,7 +268,7 @@ impl<'a> Recorder<'a> {
                 false => touch,
             };
             if self.room.is_some() && !self.only_workspace {
-                let mut written = self.written.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut written = self.written.lock();
                 let there = || if seen { found(&path) } else { Found::Nothing };
                 // By way of a link of the commands' own it is a file of the machine all the same.
                 let behind = (path != whole && !self.is_of_workspace(&path)).then(|| path.clone());
@@ -279,7 +279,7 @@ impl<'a> Recorder<'a> {
                 }
             }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
-            let mut touched = self.touched.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut touched = self.touched.lock();
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
         }

@@ -12,8 +12,9 @@ use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
+use parking_lot::{Mutex, MutexGuard};
 use rustix::fs::{Mode, OFlags};
 
 use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
@@ -75,10 +76,6 @@ struct HeldFile {
     folder: bool,
     /// Which file it was: another one may be in its place later.
     identity: Identity,
-}
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
 }
 
 /// Something in a room.
@@ -192,7 +189,7 @@ impl Rooms {
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
     fn take(&self, path: &Path, set: u64) -> io::Result<Option<HeldFile>> {
-        let mut taken = lock(&self.taken);
+        let mut taken = self.taken.lock();
         let Ok(found) = path.metadata() else { return Ok(None) };
         let identity = (found.dev(), found.ino());
         let known = taken.by_path.get(path);
@@ -221,7 +218,7 @@ impl Rooms {
     /// When the kernel refuses.
     pub fn room(&self, places: &[RoomPlace<'_>], kind: RoomKind) -> io::Result<Room> {
         let contents = self.contents(places)?;
-        let mut empty = lock(&self.empty);
+        let mut empty = self.empty.lock();
         let fits = |room: &Room| room.kind == kind && room.contents.can_become(&contents, room.taken);
         let known = empty.iter().rposition(fits).map(|at| empty.remove(at));
         drop(empty);
@@ -231,7 +228,7 @@ impl Rooms {
         }
         let RoomKind { own_processes, own_memory } = kind;
         let plan = contents.plan()?;
-        let taken = lock(&self.taken).count;
+        let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
         let handle = sys::found_room(&self.template, covers, NAME, own_processes, own_memory)?;
         Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, silence: self.silence() })
@@ -252,7 +249,7 @@ impl Rooms {
     pub fn change(&self, mut room: Box<Room>, places: &[RoomPlace<'_>]) -> Result<Box<Room>, Box<Room>> {
         let Ok(contents) = self.contents(places) else { return Err(room) };
         let fits = room.contents.can_become(&contents, room.taken) && room.contents.can_stay();
-        if !fits || !room.handle.is_kept() || lock(&room.pending).is_some() {
+        if !fits || !room.handle.is_kept() || room.pending.lock().is_some() {
             return Err(room);
         }
         match contents.plan_from(&room.contents) {
@@ -315,10 +312,10 @@ impl Rooms {
         let can_stay = room.kind.own_processes
             && !room.kind.own_memory
             && room.contents.can_stay()
-            && lock(&room.pending).is_none();
+            && room.pending.lock().is_none();
         match room.handle.running() {
             Some(0) if can_stay => {
-                let mut empty = lock(&self.empty);
+                let mut empty = self.empty.lock();
                 let oldest = (empty.len() >= KEPT).then(|| empty.remove(0));
                 empty.push(room);
                 drop(empty);
@@ -487,7 +484,7 @@ impl Room {
 
     /// What is to be done there before the first command starts.
     pub(crate) fn pending(&self) -> MutexGuard<'_, Option<Plan>> {
-        lock(&self.pending)
+        self.pending.lock()
     }
 }
 

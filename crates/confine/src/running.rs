@@ -2,10 +2,11 @@
 
 use std::collections::VecDeque;
 use std::os::fd::OwnedFd;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::thread::JoinHandle;
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use rustix::event::{PollFd, PollFlags, poll};
 use rustix::pipe::{PipeFlags, pipe_with};
 
@@ -68,7 +69,7 @@ impl Running {
 
     /// The last of what was printed.
     pub fn printed(&self) -> Vec<u8> {
-        self.printed.lock().unwrap_or_else(PoisonError::into_inner).iter().copied().collect()
+        self.printed.lock().iter().copied().collect()
     }
 
     /// Asks the processes to end, and ends those that do not in time; gives the last of what was printed.
@@ -132,7 +133,7 @@ fn read_all(output: &OwnedFd, told: &OwnedFd, printed: &Mutex<VecDeque<u8>>, ech
                 if let Some(echo) = &echo {
                     echo(&buffer[..count]);
                 }
-                let mut printed = printed.lock().unwrap_or_else(PoisonError::into_inner);
+                let mut printed = printed.lock();
                 printed.extend(&buffer[..count]);
                 let over = printed.len().saturating_sub(KEPT);
                 printed.drain(..over);

@@ -383,12 +383,12 @@ impl Build<'_> {
     /// The first thing by which it is not, or by which that cannot be known.
     pub(crate) fn rests_here(&self, parts: &[Digest]) -> Result<(), RestMismatch> {
         for part in parts {
-            let known = crate::build::lock(&self.known.basis).get(part).cloned();
+            let known = self.known.basis.lock().get(part).cloned();
             let differs = match known {
                 Some(known) => known,
                 None => {
                     let found = self.differing(part);
-                    crate::build::lock(&self.known.basis).insert(*part, found.clone());
+                    self.known.basis.lock().insert(*part, found.clone());
                     found
                 }
             };

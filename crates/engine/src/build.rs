@@ -2,12 +2,13 @@
 
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{FileId, Graph, Needs, Place, StepId, ToolId};
 use nubrik_source::FilePath;
 use nubrik_store::Store;
+use parking_lot::Mutex;
 
 use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
@@ -233,10 +234,6 @@ impl Outcome {
     }
 }
 
-pub(crate) fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl<'a> Build<'a> {
     pub(crate) fn new(
         request: Request<'a>,
@@ -319,7 +316,7 @@ impl<'a> Build<'a> {
     /// Takes note of what is to be remembered of a step.
     pub(crate) fn note(&self, id: StepId, memory: Arc<StepMemory>) {
         let folder = self.graph.step(id).folder.shared();
-        lock(&self.after).push((folder.clone(), Some(memory)));
+        self.after.lock().push((folder.clone(), Some(memory)));
     }
 
     pub(crate) fn remembered_cost(&self, id: StepId) -> f64 {

@@ -2,12 +2,13 @@
 //! however many steps share the set or read the text.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use aho_corasick::{AhoCorasick, AhoCorasickKind, MatchKind};
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::FileId;
 use nubrik_source::FilePath;
+use parking_lot::Mutex;
 
 use crate::outside::Readable;
 
@@ -159,7 +160,7 @@ impl Candidates {
 
     /// The numbers of files that a text speaks of by their stems: all, where it cannot be read.
     pub(crate) fn spoken_of(&self, path: &FilePath, read: impl FnOnce() -> Option<Vec<u8>>) -> Arc<[u32]> {
-        let lock = || self.spoken.lock().unwrap_or_else(PoisonError::into_inner);
+        let lock = || self.spoken.lock();
         if let Some(known) = lock().get(path) {
             return known.clone();
         }

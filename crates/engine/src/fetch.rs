@@ -6,7 +6,6 @@ use nubrik_graph::StepId;
 use nubrik_store::{Provenance, RecordEntry};
 
 use crate::away::WhyNotTaken;
-use crate::build::lock;
 use crate::event::Verdict;
 use crate::schedule::Schedule;
 
@@ -17,7 +16,7 @@ impl Schedule<'_, '_> {
     /// Counts a result that was taken, if others gave it.
     pub(crate) fn count_taken(&self, entry: &RecordEntry) {
         if matches!(entry.origin, Provenance::Shared { .. }) {
-            let shared = &mut lock(&self.progress).shared;
+            let shared = &mut self.progress.lock().shared;
             shared.taken += 1;
             shared.spared_micros += entry.micros;
         }
@@ -25,7 +24,7 @@ impl Schedule<'_, '_> {
 
     /// Counts why results of others were not taken.
     pub(crate) fn count_not_taken(&self, why: Option<WhyNotTaken>) {
-        let shared = &mut lock(&self.progress).shared;
+        let shared = &mut self.progress.lock().shared;
         match why {
             Some(WhyNotTaken::Unknown) => shared.unknown += 1,
             Some(WhyNotTaken::OtherFiles) => shared.other_files += 1,
@@ -54,7 +53,7 @@ impl Schedule<'_, '_> {
             self.publish(step, verdict);
         }
         if !lost.is_empty() {
-            lock(&self.progress).stop = true;
+            self.progress.lock().stop = true;
         }
     }
 
@@ -64,7 +63,7 @@ impl Schedule<'_, '_> {
             self.publish(step, verdict);
         } else if self.wanted.contains(&step) {
             let sent =
-                lock(&self.to_fetch).as_ref().is_some_and(|sender| sender.send((step, verdict)).is_ok());
+                self.to_fetch.lock().as_ref().is_some_and(|sender| sender.send((step, verdict)).is_ok());
             if !sent {
                 self.fetch_all(vec![(step, verdict)]);
             }

@@ -2,11 +2,11 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io;
-use std::sync::{Mutex, PoisonError};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::Signature;
 use nubrik_source::FilePath;
+use parking_lot::Mutex;
 
 use crate::outside::Outside;
 use crate::state::{ChangeList, FileEntry};
@@ -44,7 +44,7 @@ impl<'a> FileTable<'a> {
     /// # Errors
     /// When it is there and cannot be read.
     pub fn entry(&self, outside: &dyn Outside, path: &FilePath) -> io::Result<Option<FileEntry>> {
-        if let Some(entry) = self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).get(path) {
+        if let Some(entry) = self.shard(path).lock().get(path) {
             return Ok(*entry);
         }
         let entry = match outside.check(path) {
@@ -58,7 +58,7 @@ impl<'a> FileTable<'a> {
             }
             entry => entry,
         };
-        self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).insert(path.clone(), entry);
+        self.shard(path).lock().insert(path.clone(), entry);
         Ok(entry)
     }
 
@@ -78,7 +78,7 @@ impl<'a> FileTable<'a> {
 
     /// Forgets files looked at in this run, so that they are looked at again.
     pub fn look_again(&self, path: &FilePath) {
-        self.shard(path).lock().unwrap_or_else(PoisonError::into_inner).remove(path);
+        self.shard(path).lock().remove(path);
     }
 
     /// What this run found to be otherwise than earlier ones knew, sorted by path.
@@ -92,7 +92,7 @@ impl<'a> FileTable<'a> {
     /// Files looked at in this run, with their entries, in no order.
     pub fn looked_at(&self) -> Vec<(FilePath, Option<FileEntry>)> {
         let locked = |shard: &Mutex<HashMap<FilePath, Option<FileEntry>>>| {
-            let shard = shard.lock().unwrap_or_else(PoisonError::into_inner);
+            let shard = shard.lock();
             shard.iter().map(|(p, e)| (p.clone(), *e)).collect::<Vec<_>>()
         };
         self.now.iter().flat_map(locked).collect()

@@ -11,7 +11,7 @@ use crate::words::{programs_in, shell_script, system_files_in};
 impl Build<'_> {
     /// What is at a path of the system; looked at once a run.
     pub(crate) fn on_system(&self, path: &FilePath) -> OnSystem {
-        let mut known = self.known.on_system.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut known = self.known.on_system.lock();
         *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
             None => OnSystem::Nothing,
             Some(found) if found.is_folder() => OnSystem::Folder,

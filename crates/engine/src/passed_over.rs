@@ -1,7 +1,7 @@
 //! Files that a step may read and did not: whether one of them could have changed what it made.
 
 use std::collections::{HashMap, HashSet};
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_graph::{SetId, Step, StepId};
@@ -84,7 +84,7 @@ impl Build<'_> {
 
     /// What the metadata of folders with libraries says: while it stays, no library appeared.
     fn library_state(&self, folders: Vec<Arc<str>>) -> Digest {
-        let known = || self.known.library_states.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = || self.known.library_states.lock();
         if let Some(state) = known().get(&folders) {
             return *state;
         }
@@ -219,7 +219,7 @@ impl Build<'_> {
 
     /// What a file asks about: anything, where it cannot be read.
     fn asked_by(&self, path: &FilePath) -> Arc<[Asked]> {
-        let lock = || self.known.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let lock = || self.known.asked.lock();
         if let Some(known) = lock().get(path) {
             return known.clone();
         }
@@ -232,7 +232,7 @@ impl Build<'_> {
 
     /// The files of some names in folders of the system, by name; looked up once a run.
     fn system_headers(&self, folders: &[Arc<str>], names: &[&str]) -> Vec<Arc<[FilePath]>> {
-        let mut known = self.known.system_headers.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.system_headers.lock();
         if !known.contains_key(folders) {
             known.insert(folders.to_vec(), HashMap::new());
         }

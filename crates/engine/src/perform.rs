@@ -2,7 +2,6 @@
 //! what they made.
 
 use std::cell::Cell;
-use std::sync::PoisonError;
 use std::time::Instant;
 
 use nubrik_disk::Signature;
@@ -196,7 +195,7 @@ impl Build<'_> {
         if !is_new || !stays || answers || step.commands.is_empty() || !self.outside.records() {
             return false;
         }
-        let mut watched = self.watched.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut watched = self.watched.lock();
         watched.len() < WATCHED && watched.insert((self.graph.owner(id).place.clone(), step.place.clone()))
     }
 

@@ -1,13 +1,14 @@
 //! Other machines that run steps, as a build sees them.
 
 use std::collections::HashMap;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{LoneStep, SetId, StepId};
 use nubrik_source::WsPath;
 use nubrik_store::RecordEntry;
+use parking_lot::Mutex;
 
 use crate::event::Failure;
 

@@ -1,7 +1,6 @@
 //! A build from its beginning to its end.
 
 use std::collections::HashSet;
-use std::sync::PoisonError;
 use std::sync::atomic::Ordering;
 use std::sync::mpsc::channel;
 
@@ -9,7 +8,7 @@ use nubrik_graph::{Closure, StepId};
 use nubrik_source::WsPath;
 use nubrik_store::Store;
 
-use crate::build::{Build, Options, Outcome, Request, lock};
+use crate::build::{Build, Options, Outcome, Request};
 use crate::event::{Event, Listener};
 use crate::outside::Outside;
 use crate::schedule::{Schedule, longest_run};
@@ -45,7 +44,7 @@ pub fn build(
     std::thread::scope(|scope| {
         if options.shared_root.is_some() {
             let (sender, known) = channel();
-            *lock(&schedule.to_fetch) = Some(sender);
+            *schedule.to_fetch.lock() = Some(sender);
             scope.spawn({
                 let schedule = &schedule;
                 move || schedule.fetch(&known)
@@ -70,7 +69,7 @@ pub fn build(
         let workers: Vec<_> = (0..workers).map(|_| scope.spawn(work)).collect();
         // One that panics is told at the end of the scope, where nobody waits for more to fetch.
         let ends: Vec<_> = workers.into_iter().map(std::thread::ScopedJoinHandle::join).collect();
-        drop(lock(&schedule.to_fetch).take());
+        drop(schedule.to_fetch.lock().take());
         // Nobody is left who would do what is answered now.
         schedule.is_over.store(true, Ordering::Relaxed);
         if let Some(panic) = ends.into_iter().find_map(Result::err) {
@@ -79,17 +78,17 @@ pub fn build(
     });
     outside.rest();
     let Schedule { progress, published, order, .. } = schedule;
-    let mut progress = progress.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut progress = progress.into_inner();
     progress.summary.steps = order.len();
     progress.shared.away = order.iter().filter(|step| build.away(**step).is_some()).count();
     longest_run(graph, &order, &progress.micros, &mut progress.summary);
     let looked_at = build.table.looked_at();
-    let mut steps = std::mem::take(&mut *lock(&build.after));
+    let mut steps = std::mem::take(&mut *build.after.lock());
     // What was noted last of a step counts.
     steps.reverse();
     steps.sort_by(|a, b| a.0.cmp(&b.0));
     steps.dedup_by(|later, first| later.0 == first.0);
-    let published = published.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let published = published.into_inner();
     let mut published: Vec<_> = published.into_iter().map(|(path, entry)| (path, Some(entry))).collect();
     published.sort_by(|a, b| a.0.cmp(&b.0));
     let changes = Changes { builds: build.number, files: build.table.changes(), steps, published };

@@ -3,13 +3,14 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::atomic::AtomicBool;
 use std::sync::mpsc::Sender;
-use std::sync::{Arc, Condvar, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_graph::{FileId, Graph, Needs, ResultFile, Service, Step, StepId, longest_chains};
 use nubrik_source::WsPath;
+use parking_lot::{Condvar, Mutex};
 
 use crate::away::WhyNotTaken;
-use crate::build::{Build, lock};
+use crate::build::Build;
 use crate::event::{Event, Failure, SharedUse, Summary, Verdict};
 use crate::examine::{Decision, Examined};
 use crate::queue::{Capacity, Queue};
@@ -127,9 +128,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 Attended::Sent => {}
                 Attended::ToRun(to_run) => {
                     let RunHere { now, reason, why } = *to_run;
-                    lock(&self.progress).running_here += 1;
+                    self.progress.lock().running_here += 1;
                     let done = self.run(step, &now, reason, why);
-                    lock(&self.progress).running_here -= 1;
+                    self.progress.lock().running_here -= 1;
                     self.end(step, done);
                 }
             }
@@ -145,7 +146,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     }
 
     pub(crate) fn next(&self) -> Option<StepId> {
-        let mut progress = lock(&self.progress);
+        let mut progress = self.progress.lock();
         loop {
             if progress.remaining == 0 {
                 return None;
@@ -154,7 +155,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 return Some(step);
             }
             progress.waiting += 1;
-            progress = self.changed.wait(progress).unwrap_or_else(PoisonError::into_inner);
+            self.changed.wait(&mut progress);
             progress.waiting -= 1;
         }
     }
@@ -164,7 +165,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     pub(crate) fn attend(&self, step: StepId, ahead: bool) -> Attended {
         let build = self.build;
         {
-            let progress = lock(&self.progress);
+            let progress = self.progress.lock();
             if let Some(need) = progress.failed_need[step.index()] {
                 let (target, say) =
                     (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
@@ -231,7 +232,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     ) -> StepEnd {
         let build = self.build;
         if !build.bring_needs(step) {
-            lock(&self.progress).stop = true;
+            self.progress.lock().stop = true;
             return StepEnd::new(Verdict::Unstarted, Reason::Stopped);
         }
         self.count_not_taken(why);
@@ -260,7 +261,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     /// Lets those begin that need of a step only what it gives before it ends.
     fn give_early(&self, step: StepId) {
-        let mut progress = lock(&self.progress);
+        let mut progress = self.progress.lock();
         progress.queue.gave_early(step);
         if progress.waiting > 0 {
             drop(progress);
@@ -272,7 +273,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let node = self.build.graph.step(step);
         if !node.services.is_empty() {
             // Before others see that nothing is left to do: a service ends with the thread that started it.
-            let unneeded = lock(&self.progress).no_longer_needed(node);
+            let unneeded = self.progress.lock().no_longer_needed(node);
             unneeded.iter().for_each(|service| self.build.outside.no_longer_needed(service));
         }
         let lacks = match &done.failure {
@@ -294,7 +295,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         if !done.survived.is_empty() {
             self.build.listener.hear(&Event::Survived { step, refused: done.survived });
         }
-        let mut progress = lock(&self.progress);
+        let mut progress = self.progress.lock();
         let at = step.index();
         progress.verdicts[at] = Some(verdict);
         progress.micros[at] = if ran { micros.max(1) } else { 0 };
@@ -337,7 +338,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             for result in results {
                 let to = self.out.join(result.publish.as_str());
                 let node = build.graph.file(output.file);
-                let known = lock(&self.published).get(to.as_str()).cloned();
+                let known = self.published.lock().get(to.as_str()).cloned();
                 let known = known.or_else(|| build.before.published.get(to.as_str()));
                 let found = self.signatures(&to, node.folder);
                 let is_there = node.folder || !found.is_empty();
@@ -366,12 +367,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 });
                 match published {
                     Ok(signatures) => {
-                        lock(&self.published).insert(to.shared().clone(), (*digest, signatures));
+                        self.published.lock().insert(to.shared().clone(), (*digest, signatures));
                     }
                     Err(e) => {
                         let problem = format!("cannot put a result at {to}: {e}");
                         build.listener.hear(&Event::Notice(crate::event::Notice::NotPublished(problem)));
-                        lock(&self.progress).summary.unpublished += 1;
+                        self.progress.lock().summary.unpublished += 1;
                     }
                 }
             }

@@ -2,15 +2,15 @@
 //! conditions; what does not come, or does not count, is made here.
 
 use std::cmp::Reverse;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_graph::{FileId, FileNode, LoneStep, SetId, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::RecordEntry;
 
-use crate::build::{Build, lock};
+use crate::build::Build;
 use crate::event::{Event, Failure, Verdict};
 use crate::examine::{Examined, INHERITS, SEES_BESIDES};
 use crate::performer::{Errand, FailedElsewhere, Performer, SetFile, StepAnswer};
@@ -120,7 +120,7 @@ impl Schedule<'_, '_> {
             let is_worth_it = forecast >= WORTH_SENDING;
             is_bound || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
-        if lock(&self.not_sent).contains_key(&id) || !has_place() {
+        if self.not_sent.lock().contains_key(&id) || !has_place() {
             return Err(now);
         }
         let Some(errand) = build.errand(id, &now) else {
@@ -141,19 +141,19 @@ impl Schedule<'_, '_> {
         };
         // All of it before it is sent: the answer may be there at once.
         build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
-        lock(&self.progress).queue.set_aside(id);
-        lock(&self.sent).insert(id, sent);
+        self.progress.lock().queue.set_aside(id);
+        self.sent.lock().insert(id, sent);
         if performer.send(&errand) {
-            lock(&self.sent).get_mut(&id).into_iter().for_each(|sent| sent.at = Some(Instant::now()));
+            self.sent.lock().get_mut(&id).into_iter().for_each(|sent| sent.at = Some(Instant::now()));
             self.changed.notify_all();
             return Ok(());
         }
         self.send_no_more(id, "it could not be sent");
-        let Some(sent) = lock(&self.sent).remove(&id) else {
+        let Some(sent) = self.sent.lock().remove(&id) else {
             // Somebody took it back meanwhile, and whoever begins it then goes on with it.
             return Ok(());
         };
-        lock(&self.progress).queue.come_back(id);
+        self.progress.lock().queue.come_back(id);
         Err(sent.now)
     }
 
@@ -163,7 +163,7 @@ impl Schedule<'_, '_> {
             Ok(()) => return Attended::Sent,
             Err(now) => now,
         };
-        let problem = match lock(&self.not_sent).get(&id) {
+        let problem = match self.not_sent.lock().get(&id) {
             Some(why) => why.to_string(),
             None => "no other machine works for this one".to_owned(),
         };
@@ -175,7 +175,7 @@ impl Schedule<'_, '_> {
 
     /// Keeps those here from being sent that only this machine runs, as far as that is known before they are looked at.
     pub(crate) fn sort_out(&self) {
-        let (build, mut progress) = (self.build, lock(&self.progress));
+        let (build, mut progress) = (self.build, self.progress.lock());
         for id in &self.order {
             let step = build.graph.step(*id);
             let is_short = (self.costs[id.index()] as u64) < WORTH_SENDING;
@@ -193,9 +193,9 @@ impl Schedule<'_, '_> {
                 Attended::Ended(done) => self.end(step, *done),
                 Attended::Sent => {}
                 Attended::ToRun(_) => {
-                    let mut progress = lock(&self.progress);
+                    let mut progress = self.progress.lock();
                     // Nobody had room for it after all, or it cannot be sent.
-                    if lock(&self.not_sent).contains_key(&step) {
+                    if self.not_sent.lock().contains_key(&step) {
                         progress.queue.keep_here(step);
                     }
                     progress.queue.put_back(step);
@@ -212,7 +212,7 @@ impl Schedule<'_, '_> {
         let would = |id: StepId, ahead: bool| {
             build.is_for_others(id) || performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
-        let mut progress = lock(&self.progress);
+        let mut progress = self.progress.lock();
         loop {
             if progress.remaining == 0 || self.is_over.load(Ordering::Relaxed) {
                 return None;
@@ -223,20 +223,19 @@ impl Schedule<'_, '_> {
                 return Some(step);
             }
             progress.senders += 1;
-            let waited = self.changed.wait_timeout(progress, LOOK);
-            progress = waited.unwrap_or_else(PoisonError::into_inner).0;
+            self.changed.wait_for(&mut progress, LOOK);
             progress.senders -= 1;
         }
     }
 
     fn send_no_more(&self, id: StepId, why: &str) {
-        lock(&self.not_sent).insert(id, why.into());
+        self.not_sent.lock().insert(id, why.into());
     }
 
     /// Takes answers, until nothing is left to do.
     pub(crate) fn take_answers(&self) {
         let Some(performer) = self.build.performer else { return };
-        while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
+        while self.progress.lock().remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
             self.take_answer(performer);
         }
     }
@@ -245,18 +244,18 @@ impl Schedule<'_, '_> {
     fn take_answer(&self, performer: &dyn Performer) {
         match performer.receive(LOOK) {
             Some((step, StepAnswer::Begun(machine))) => {
-                let mut sent = lock(&self.sent);
+                let mut sent = self.sent.lock();
                 let Some(sent_step) = sent.get_mut(&step) else { return };
                 sent_step.is_begun = true;
                 drop(sent);
                 self.build.listener.hear(&Event::Elsewhere { step, machine });
             }
             Some((step, StepAnswer::Gone(_))) => {
-                let mut sent = lock(&self.sent);
+                let mut sent = self.sent.lock();
                 sent.get_mut(&step).into_iter().for_each(SentStep::lose);
             }
             Some((step, answer)) => {
-                let sent = lock(&self.sent).remove(&step);
+                let sent = self.sent.lock().remove(&step);
                 if let Some(sent) = sent {
                     self.answered(step, &sent, answer);
                 }
@@ -270,7 +269,7 @@ impl Schedule<'_, '_> {
         let Some(performer) = self.build.performer else { return };
         let mut is_any_left = false;
         let mut looked = Instant::now();
-        while lock(&self.progress).remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
+        while self.progress.lock().remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
             self.take_answer(performer);
             // To look at all that is under way for each answer would cost the product of both.
             if looked.elapsed() < LOOK {
@@ -278,7 +277,7 @@ impl Schedule<'_, '_> {
             }
             looked = Instant::now();
             is_any_left |= self.double();
-            let is_over = self.build.outside.is_cancelled() || lock(&self.progress).stop;
+            let is_over = self.build.outside.is_cancelled() || self.progress.lock().stop;
             let given_up = self.given_up(is_over);
             match is_over && !given_up.is_empty() {
                 true => performer.abandon(),
@@ -295,9 +294,9 @@ impl Schedule<'_, '_> {
 
     /// Steps that others have and are begun here instead, and why: as many as there is room for, or all where it `is_over`.
     fn given_up(&self, is_over: bool) -> Vec<(StepId, &'static str)> {
-        let mut sent = lock(&self.sent);
+        let mut sent = self.sent.lock();
         let idle = {
-            let progress = lock(&self.progress);
+            let progress = self.progress.lock();
             progress.waiting.min(progress.queue.idle_processors())
         };
         if sent.is_empty() || !is_over && idle == 0 {
@@ -327,7 +326,7 @@ impl Schedule<'_, '_> {
         let Some(performer) = self.build.performer else { return false };
         let mut has_doubled = false;
         let mut late: Vec<(StepId, u64)> = {
-            let sent = lock(&self.sent);
+            let sent = self.sent.lock();
             let late = sent.iter().filter(|(_, sent)| sent.is_late() && !sent.is_doubled);
             late.map(|(step, sent)| (*step, sent.forecast.as_micros() as u64)).collect()
         };
@@ -337,9 +336,9 @@ impl Schedule<'_, '_> {
             if !performer.has_place(&self.build.graph.step(step).needed_labels(), false) {
                 continue;
             }
-            let errand = lock(&self.sent).get(&step).and_then(|sent| self.build.errand(step, &sent.now));
+            let errand = self.sent.lock().get(&step).and_then(|sent| self.build.errand(step, &sent.now));
             if errand.is_some_and(|errand| performer.send(&errand)) {
-                lock(&self.sent).get_mut(&step).into_iter().for_each(SentStep::send_again);
+                self.sent.lock().get_mut(&step).into_iter().for_each(SentStep::send_again);
                 has_doubled = true;
             }
         }
@@ -391,7 +390,7 @@ impl Schedule<'_, '_> {
     /// Lets a step be run here, or fail, that was sent.
     fn take_back(&self, id: StepId, why: &str) {
         self.send_no_more(id, why);
-        let mut progress = lock(&self.progress);
+        let mut progress = self.progress.lock();
         progress.queue.keep_here(id);
         progress.queue.put_back(id);
         drop(progress);

@@ -9,7 +9,7 @@ use nubrik_graph::StepId;
 use nubrik_source::{FilePath, FilePlace};
 use nubrik_store::{Provenance, RecordEntry};
 
-use crate::build::{Build, lock};
+use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
 use crate::examine::{CLOSED, Examined, NOT_THERE};
 use crate::files::FileTable;
@@ -96,7 +96,7 @@ impl Build<'_> {
                 let Some(known) = names.iter().map(known).collect() else {
                     return Err(lacks(why.to_string()));
                 };
-                let is_new = lock(&self.not_asked).insert(step.machine.clone());
+                let is_new = self.not_asked.lock().insert(step.machine.clone());
                 if is_new && memory.is_some() {
                     let labels = step.machine.clone();
                     self.listener.hear(&Event::Notice(Notice::NotAsked { labels, why }));
@@ -117,7 +117,7 @@ impl Build<'_> {
         };
         let labels = self.graph.step(id).needed_labels();
         // One after another: who comes second finds what the first one asked.
-        let mut told = lock(&self.told);
+        let mut told = self.told.lock();
         let known = told.entry(labels.clone()).or_default();
         let names: Vec<Arc<str>> = names.cloned().collect();
         let new: Vec<Arc<str>> = names.iter().filter(|name| !known.contains_key(*name)).cloned().collect();
@@ -130,7 +130,7 @@ impl Build<'_> {
     /// The content of a file of the machine that runs a step, if it is known; else what it was when the step last ran.
     pub(crate) fn content_there(&self, id: StepId, path: &FilePath) -> Option<Digest> {
         let step = self.graph.step(id);
-        let told = lock(&self.told);
+        let told = self.told.lock();
         if let Some(known) = told.get(&step.needed_labels()).and_then(|known| known.get(path.as_str())) {
             return *known;
         }

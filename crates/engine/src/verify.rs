@@ -1,14 +1,14 @@
 //! Running steps again whose results are there, to see whether they make the same bytes.
 
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Mutex, PoisonError, RwLock};
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Graph, Needs, StepId};
 use nubrik_source::WsPath;
 use nubrik_store::{OutputRecord, Store, TreeKind};
+use parking_lot::{Mutex, RwLock};
 
-use crate::build::{Build, Options, Request, lock};
+use crate::build::{Build, Options, Request};
 use crate::event::{Failure, Listener};
 use crate::outside::Outside;
 use crate::state::State;
@@ -73,8 +73,8 @@ pub fn verify(
         for one in all {
             let folder = &folders[one.index()];
             match one == step {
-                true => writes.push(folder.write().unwrap_or_else(PoisonError::into_inner)),
-                false => reads.push(folder.read().unwrap_or_else(PoisonError::into_inner)),
+                true => writes.push(folder.write()),
+                false => reads.push(folder.read()),
             }
         }
         work()
@@ -88,13 +88,13 @@ pub fn verify(
                         true => VerifyEnd::Stopped,
                         false => alone(*step, &|| build.verify_step(*step, store)),
                     };
-                    lock(&verified).push(VerifiedStep { step: *step, end });
+                    verified.lock().push(VerifiedStep { step: *step, end });
                 }
             });
         }
     });
     outside.rest();
-    let mut verified = verified.into_inner().unwrap_or_else(PoisonError::into_inner);
+    let mut verified = verified.into_inner();
     verified.sort_by_key(|verified| verified.step);
     verified
 }

@@ -165,7 +165,7 @@ proptest! {
             other.build(&joins);
         }
         let mut bench = newcomer(&[], other.store);
-        *bench.store.losses.lock().unwrap() = VecDeque::from(losses);
+        *bench.store.losses.lock() = VecDeque::from(losses);
         for (texts, _) in &states {
             for (name, text) in named(texts) {
                 if bench.machine.text(name).as_deref() != Some(text.as_str()) {

@@ -5,8 +5,8 @@
 mod fake;
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
@@ -18,6 +18,7 @@ use nubrik_engine::{
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
 use nubrik_store::Store;
+use parking_lot::Mutex;
 
 /// A board on which a kind of step runs.
 struct Board<'b> {
@@ -44,7 +45,7 @@ impl Performer for Board<'_> {
     fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
         assert!(machine.iter().any(|label| &**label == "board"));
         let tool = self.tool.ok_or("the board is off")?;
-        self.asked.lock().unwrap().extend(names.iter().cloned());
+        self.asked.lock().extend(names.iter().cloned());
         Ok(names.iter().map(|name| (name.clone(), Some(Digest::of(tool.as_bytes())))).collect())
     }
 
@@ -61,12 +62,12 @@ impl Performer for Board<'_> {
             (_, _, Some(record)) => StepAnswer::Made(Box::new(record.entries[0].clone()), "board-1".into()),
             (_, _, None) => StepAnswer::Not("it has another key there".into()),
         };
-        self.answers.lock().unwrap().push_back((errand.step, answer));
+        self.answers.lock().push_back((errand.step, answer));
         true
     }
 
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
-        let next = self.answers.lock().unwrap().pop_front();
+        let next = self.answers.lock().pop_front();
         if next.is_none() {
             std::thread::sleep(within / 20);
         }
@@ -106,14 +107,14 @@ fn built(
     let changes = std::mem::take(&mut outcome.changes);
     machine.wait();
     state.take(Changes::decode(&changes.encode()).unwrap());
-    (outcome.is_complete(), log.0.into_inner().unwrap())
+    (outcome.is_complete(), log.0.into_inner())
 }
 
 /// A machine that is all that steps say, with a tool, and what it made of some sources.
 fn maker(sources: &[(&str, &str)], tool: &'static str) -> Bench {
     let mut other = Bench::new(sources);
     other.machine.is_all.store(true, Ordering::SeqCst);
-    *other.machine.tool.lock().unwrap() = Some(tool);
+    *other.machine.tool.lock() = Some(tool);
     other.build(&steps());
     other.store.is_given.store(true, Ordering::SeqCst);
     other
@@ -133,7 +134,7 @@ fn what_only_a_board_runs_counts_by_what_the_board_has() {
     let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
     assert!(complete, "{log:#?}");
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackebb ");
-    assert_eq!(*on.asked.lock().unwrap(), [Arc::from("join")]);
+    assert_eq!(*on.asked.lock(), [Arc::from("join")]);
     // It is asked again, and nothing changed.
     let (_, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
     assert_eq!(log, ["began 3", "current 0", "current 1", "current 2"]);

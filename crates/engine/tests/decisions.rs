@@ -94,7 +94,7 @@ fn contents_count_and_files_are_read_only_when_their_metadata_changed() {
 fn a_changed_tool_or_command_is_named() {
     let (mut bench, joins) = chain();
     bench.build(&joins);
-    *bench.machine.tool.lock().unwrap() = Some("two");
+    *bench.machine.tool.lock() = Some("two");
     assert!(bench.build(&joins).contains(&"ran 0: the tool join changed".to_owned()));
     let mut changed = Joins::new();
     let first = changed.step(&["a"], &[]);
@@ -117,7 +117,7 @@ fn a_changed_tool_or_command_is_named() {
 #[test]
 fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     let (mut bench, joins) = chain();
-    *bench.machine.tool.lock().unwrap() = None;
+    *bench.machine.tool.lock() = None;
     let (outcome, log) = bench.build_with(&joins, Options::plain());
     assert!(outcome.machine_lacks);
     assert_eq!(log[2], "blocked 1: needs t0, where \"join 0\" failed");
@@ -200,7 +200,7 @@ fn how_candidates_are_cut_into_sets_is_no_change() {
 #[test]
 fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     let (mut bench, joins) = chain();
-    *bench.machine.moves.lock().unwrap() = Some("a".to_owned());
+    *bench.machine.moves.lock() = Some("a".to_owned());
     let (outcome, _) = bench.build_with(&joins, Options::plain());
     assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
     let log = bench.build(&joins);

@@ -384,9 +384,9 @@ impl World {
             Edit::SetOption(value) => self.option = *value,
             Edit::SetTool(first) => {
                 self.tool = if *first { "one" } else { "two" };
-                *self.bench.machine.tool.lock().unwrap() = Some(self.tool);
+                *self.bench.machine.tool.lock() = Some(self.tool);
             }
-            Edit::Interrupt(after) => *self.bench.machine.stops_after.lock().unwrap() = Some(*after),
+            Edit::Interrupt(after) => *self.bench.machine.stops_after.lock() = Some(*after),
             Edit::ForgetState => {
                 self.bench.state = State::default();
                 self.in_place.clear();
@@ -486,7 +486,7 @@ impl World {
             self.in_place.insert(folder, expected.key.clone());
         }
         self.bench.machine.cancelled.store(false, Ordering::SeqCst);
-        *self.bench.machine.stops_after.lock().unwrap() = None;
+        *self.bench.machine.stops_after.lock() = None;
         Ok(())
     }
 }

@@ -5,8 +5,8 @@
 mod fake;
 
 use std::collections::VecDeque;
+use std::sync::Arc;
 use std::sync::atomic::Ordering;
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
@@ -16,6 +16,7 @@ use nubrik_engine::{
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
 use nubrik_store::{Record, Store};
+use parking_lot::Mutex;
 use proptest::prelude::*;
 
 const TAKES: Options = Options { shared_root: Some(team()), stay_away: true, ..Options::plain() };
@@ -70,7 +71,7 @@ struct Scripted<'s> {
 
 impl Scripted<'_> {
     fn deed(&self) -> Deed {
-        self.deeds.lock().unwrap().pop_front().unwrap_or(Deed::Makes)
+        self.deeds.lock().pop_front().unwrap_or(Deed::Makes)
     }
 
     fn made(&self, errand: &Errand) -> StepAnswer {
@@ -88,7 +89,7 @@ impl Performer for Scripted<'_> {
     }
 
     fn has_place(&self, _: &[Arc<str>], _: bool) -> bool {
-        let mut deeds = self.deeds.lock().unwrap();
+        let mut deeds = self.deeds.lock();
         let is_busy = deeds.front() == Some(&Deed::IsBusy);
         if is_busy {
             deeds.pop_front();
@@ -117,12 +118,12 @@ impl Performer for Scripted<'_> {
                 vec![(StepId(step.0 + 1_000), self.made(errand)), (step, self.made(errand))]
             }
         };
-        self.answers.lock().unwrap().extend(answers);
+        self.answers.lock().extend(answers);
         true
     }
 
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
-        let mut answers = self.answers.lock().unwrap();
+        let mut answers = self.answers.lock();
         let next = if self.is_stack { answers.pop_back() } else { answers.pop_front() };
         drop(answers);
         if next.is_none() {
@@ -132,7 +133,7 @@ impl Performer for Scripted<'_> {
     }
 
     fn withdraw(&self, step: StepId) {
-        self.withdrawn.lock().unwrap().push(step);
+        self.withdrawn.lock().push(step);
     }
 
     fn abandon(&self) {}
@@ -155,7 +156,7 @@ fn built(
     let changes = std::mem::take(&mut outcome.changes);
     machine.wait();
     state.take(Changes::decode(&changes.encode()).unwrap());
-    (outcome, log.0.into_inner().unwrap())
+    (outcome, log.0.into_inner())
 }
 
 fn crew<'s>(other: &'s Bench, deeds: &[Deed], is_stack: bool) -> Scripted<'s> {
@@ -228,7 +229,7 @@ fn what_only_waits_there_is_begun_by_who_has_nothing_to_do() {
     assert!(outcome.is_complete());
     assert_eq!((outcome.summary.ran, outcome.sent), (3, 2), "{log:#?}");
     assert_eq!(log.iter().filter(|line| *line == "will run 1").count(), 2, "{log:#?}");
-    assert_eq!(*mill.withdrawn.lock().unwrap(), [StepId(1)]);
+    assert_eq!(*mill.withdrawn.lock(), [StepId(1)]);
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
 
@@ -281,7 +282,7 @@ proptest! {
         }
         let other = maker(&sources, &joins);
         let mut bench = newcomer(&sources, &other);
-        *bench.store.losses.lock().unwrap() = VecDeque::from(losses);
+        *bench.store.losses.lock() = VecDeque::from(losses);
         let mut goes = 0;
         loop {
             let mill = crew(&other, &deeds, is_stack);

@@ -1,13 +1,14 @@
 //! Who has work.
 
 use std::collections::{BTreeMap, HashMap};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::sync::{Arc, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_nats::Subscriber;
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 
 use crate::line::JobLine;
 use crate::{
@@ -114,7 +115,7 @@ impl Boss {
         line.runtime.spawn(async move {
             while let Some(message) = alive.next().await {
                 if let Some(alive) = Alive::read(&message.payload) {
-                    let mut list = list.lock().unwrap_or_else(PoisonError::into_inner);
+                    let mut list = list.lock();
                     list.insert(alive.name.clone(), (alive, Instant::now()));
                 }
             }
@@ -136,9 +137,9 @@ impl Boss {
 
     /// What kinds of machines are there, those that take jobs now, sorted. It is counted a few times a second, and not each time it is asked.
     pub fn kinds(&self) -> Arc<[MachineKind]> {
-        let mut slots = self.slots.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut slots = self.slots.lock();
         if slots.1.is_empty() || slots.0.elapsed() > COUNTED {
-            let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
+            let list = self.present.lock();
             let there = list.values().filter(|(_, last)| last.elapsed() < GONE).map(|(alive, _)| alive);
             let mut kinds: BTreeMap<&[String], MachineKind> = BTreeMap::new();
             for alive in there.filter(|alive| alive.open_slots() > 0) {
@@ -158,7 +159,7 @@ impl Boss {
 
     /// Who is there.
     pub fn present(&self) -> Vec<Alive> {
-        let mut list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut list = self.present.lock();
         list.retain(|_, (_, last)| last.elapsed() < GONE);
         let mut all: Vec<Alive> = list.values().map(|(alive, _)| alive.clone()).collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
@@ -167,7 +168,7 @@ impl Boss {
 
     /// Whether someone of a name is there.
     pub fn is_present(&self, name: &str) -> bool {
-        let list = self.present.lock().unwrap_or_else(PoisonError::into_inner);
+        let list = self.present.lock();
         list.get(name).is_some_and(|(_, last)| last.elapsed() < GONE)
     }
 
@@ -219,7 +220,7 @@ impl Boss {
 
     /// What is heard next, if anything is in a time.
     pub fn receive(&self, within: Duration) -> Option<BossNews> {
-        self.heard.lock().unwrap_or_else(PoisonError::into_inner).recv_timeout(within).ok()
+        self.heard.lock().recv_timeout(within).ok()
     }
 
     /// Asks all who are there something, or only one, and gives what they answer in a time; one alone is not waited for after it

@@ -1,15 +1,16 @@
 //! Who works.
 
 use std::collections::HashMap;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, channel};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use async_nats::jetstream::AckKind;
 use async_nats::jetstream::consumer::{AckPolicy, PullConsumer, pull};
 use async_nats::{Client, Subject, Subscriber};
 use futures_util::StreamExt;
+use parking_lot::Mutex;
 use tokio::task::JoinHandle;
 
 use crate::line::JobLine;
@@ -52,10 +53,6 @@ struct OwnCondition {
     away: Mutex<Option<(Instant, String)>>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl OwnCondition {
     fn alive(&self) -> Alive {
         let OwnCondition { name, slots, machine, labels, .. } = self;
@@ -66,7 +63,7 @@ impl OwnCondition {
     }
 
     fn away(&self) -> Option<String> {
-        let mut away = lock(&self.away);
+        let mut away = self.away.lock();
         away.take_if(|(until, _)| *until <= Instant::now());
         away.as_ref().map(|(_, why)| why.clone())
     }
@@ -115,7 +112,7 @@ async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing:
         };
         let Some(message) = message else { return };
         let Ok(build) = std::str::from_utf8(&message.payload) else { continue };
-        let mut bosses = lock(&standing.bosses);
+        let mut bosses = standing.bosses.lock();
         match is_stop {
             true => {
                 bosses.stopped.insert(build.to_owned(), Instant::now());
@@ -232,7 +229,7 @@ impl Hand {
         let bytes = message.payload.to_vec();
         self.standing.busy.fetch_add(1, Ordering::Relaxed);
         // Who sent it waited a moment ago, or nobody does soon.
-        lock(&self.standing.bosses).works_for(owner(&build));
+        self.standing.bosses.lock().works_for(owner(&build));
         let kept = message.clone();
         let beat = self.line.runtime.spawn(async move {
             loop {
@@ -246,7 +243,7 @@ impl Hand {
 
     /// Whether nobody wants what comes of a build any more: they said so, or they said nothing for long.
     pub fn is_stopped(&self, build: &str) -> bool {
-        let bosses = lock(&self.standing.bosses);
+        let bosses = self.standing.bosses.lock();
         let is_forsaken =
             bosses.heard.get(owner(build)).is_some_and(|heard: &Instant| heard.elapsed() > FORSAKEN);
         is_forsaken || bosses.stopped.contains_key(build)
@@ -254,7 +251,7 @@ impl Hand {
 
     /// Whether nobody wants what comes of one job any more, by its number.
     pub fn is_withdrawn(&self, build: &str, number: u32) -> bool {
-        self.is_stopped(build) || lock(&self.standing.bosses).stopped.contains_key(&job_name(build, number))
+        self.is_stopped(build) || self.standing.bosses.lock().stopped.contains_key(&job_name(build, number))
     }
 
     /// How many jobs are under way here.
@@ -265,7 +262,7 @@ impl Hand {
     /// Takes no jobs for a while, and says why.
     pub fn leave(&self, why: &str, time: Duration) {
         let why = why.replace(['\t', '\n'], " ");
-        lock(&self.standing.away).replace((Instant::now() + time, why));
+        self.standing.away.lock().replace((Instant::now() + time, why));
         let (subject, alive) = (format!("nubrik.alive.{}", self.line.pool), self.standing.alive());
         self.line.say(async {
             let _ = self.line.client.publish(subject, alive.line().into()).await;
@@ -274,7 +271,7 @@ impl Hand {
 
     /// What is asked next of all who work, if anything is in a time.
     pub fn question(&self, within: Duration) -> Option<AskedQuestion> {
-        let (bytes, back) = lock(&self.questions).recv_timeout(within).ok()?;
+        let (bytes, back) = self.questions.lock().recv_timeout(within).ok()?;
         Some(AskedQuestion { client: self.line.client.clone(), line: self.line.clone(), back, bytes })
     }
 }

@@ -4,10 +4,10 @@
 //! loses nothing but a look.
 
 use std::collections::{HashMap, VecDeque};
-use std::sync::{Condvar, Mutex, PoisonError};
 use std::time::{Duration, Instant};
 
 use maud::{Markup, html};
+use parking_lot::{Condvar, Mutex};
 use serde::{Deserialize, Serialize};
 
 use crate::look::{SitePage, counted, span, state};
@@ -132,7 +132,7 @@ pub(crate) struct LiveBoard {
 
 impl LiveBoard {
     fn change(&self, change: impl FnOnce(&mut Option<LiveBuild>)) {
-        let mut build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut build = self.build.lock();
         build.0 += 1;
         change(&mut build.1);
         drop(build);
@@ -180,14 +180,14 @@ impl LiveBoard {
 
     /// Waits until something changed since a number that this gave; at most so long. Gives the number now.
     pub fn wait(&self, seen: u64, most: Duration) -> u64 {
-        let build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
-        let waited = self.changed.wait_timeout_while(build, most, |build| build.0 == seen);
-        waited.map_or(seen, |(build, _)| build.0)
+        let mut build = self.build.lock();
+        self.changed.wait_while_for(&mut build, |build| build.0 == seen, most);
+        build.0
     }
 
     /// What the page holds that changes.
     pub fn part(&self, site: &Site) -> Markup {
-        let build = self.build.lock().unwrap_or_else(PoisonError::into_inner);
+        let build = self.build.lock();
         match &build.1 {
             None => {
                 html! { p { "No build runs. One that begins now is shown here: " code { "nubrik build" } } }
@@ -380,7 +380,7 @@ mod tests {
         board.hear(&line(&LiveTold::Elsewhere { folder: folder.clone(), machine: "mill".to_owned() }));
         let seen = board.wait(0, Duration::ZERO);
         {
-            let build = board.build.lock().unwrap();
+            let build = board.build.lock();
             let build = build.1.as_ref().unwrap();
             assert_eq!((build.running.len(), build.running[0].machine.as_deref()), (1, Some("mill")));
             // The one that waits for nothing but a place comes first.
@@ -393,7 +393,7 @@ mod tests {
         board.hear(&line(&LiveTold::Done { folder, target, say, state, reason, micros: 7, printed }));
         assert!(board.wait(seen, Duration::ZERO) > seen);
         board.is_over();
-        let build = board.build.lock().unwrap();
+        let build = board.build.lock();
         let build = build.1.as_ref().unwrap();
         assert_eq!(build.queue().iter().map(|(_, open)| open.len()).collect::<Vec<_>>(), [0, 0]);
         assert_eq!(

@@ -6,13 +6,14 @@ use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::os::unix::net::UnixListener;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, PoisonError, RwLock};
 use std::time::{Duration, Instant, SystemTime};
 
 use crate::http::{Caller, HttpAnswer, Listener, PageRequest, is_only_late};
 use crate::live::{LiveBoard, SOCKET};
 use crate::site::Site;
+use parking_lot::RwLock;
 
 /// How often it is looked whether to end, and whether files changed.
 const LOOK: Duration = Duration::from_millis(300);
@@ -74,7 +75,7 @@ impl PageServer {
     }
 
     fn site(&self) -> Arc<Site> {
-        self.site.read().unwrap_or_else(PoisonError::into_inner).clone()
+        self.site.read().clone()
     }
 
     /// Answers until `is_stopped`; `make` makes the pages anew after files changed.
@@ -103,7 +104,7 @@ impl PageServer {
         warm(&self.site());
         while !self.is_over.load(Ordering::Relaxed) {
             std::thread::sleep(LOOK);
-            if self.asked.read().unwrap_or_else(PoisonError::into_inner).elapsed() > IDLE {
+            if self.asked.read().elapsed() > IDLE {
                 continue;
             }
             let old = self.site();
@@ -114,7 +115,7 @@ impl PageServer {
                 // Of the new ones: they may be made of other files.
                 before = Fingerprint::of(&site);
                 warm(&site);
-                *self.site.write().unwrap_or_else(PoisonError::into_inner) = Arc::new(site);
+                *self.site.write() = Arc::new(site);
             }
         }
     }
@@ -152,7 +153,7 @@ impl PageServer {
     }
 
     fn receive(&self, request: &PageRequest, caller: &mut Caller) {
-        *self.asked.write().unwrap_or_else(PoisonError::into_inner) = Instant::now();
+        *self.asked.write() = Instant::now();
         let (path, query) = request.url.split_once('?').unwrap_or((&request.url, ""));
         let with_body = request.method != "HEAD";
         let respond = |caller: &mut Caller, code: u16, media: &'static str, body: Vec<u8>| {

@@ -3,14 +3,15 @@
 //! the same step: evaluation of the same definitions gives the same values.
 
 use std::collections::BTreeMap;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
-use std::sync::{Arc, Condvar, Mutex, PoisonError};
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::Tables;
 use nubrik_graph::{FileId, Graph, Numbers, SetId, StepId, TargetId, ToolId};
 use nubrik_graph::{FileNode, Step, Target};
 use nubrik_source::{Span, WsPath};
+use parking_lot::{Condvar, Mutex};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
@@ -69,7 +70,7 @@ pub fn evaluate_below(
             } else {
                 Evaluator::new(world).with_settings(settings).request_packages(packages, pattern.wanted)
             };
-            done.lock().unwrap_or_else(PoisonError::into_inner).insert(number, evaluation);
+            done.lock().insert(number, evaluation);
             changed.notify_all();
         }
     };
@@ -96,7 +97,7 @@ fn in_order(
     changed: &Condvar,
 ) -> Evaluation {
     for number in 0..runs {
-        let mut ready = done.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut ready = done.lock();
         let evaluation = loop {
             if let Some(evaluation) = ready.remove(&number) {
                 break evaluation;
@@ -111,7 +112,7 @@ fn in_order(
                 return whole.finish();
             }
             let patience = std::time::Duration::from_millis(50);
-            ready = changed.wait_timeout(ready, patience).unwrap_or_else(PoisonError::into_inner).0;
+            changed.wait_for(&mut ready, patience);
         };
         drop(ready);
         whole.absorb(evaluation);

@@ -4,9 +4,10 @@
 //! A unit is a declaration, under all options together. What is evaluated later as a part of its value
 //! (an entry of a map, a value in a kind) belongs to the unit in which that part was made.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use nubrik_source::WsPath;
+use parking_lot::Mutex;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
@@ -100,8 +101,8 @@ impl<'w> WatchedWorld<'w> {
         WatchedWorld { world, notes: Mutex::new(notes) }
     }
 
-    fn notes(&self) -> std::sync::MutexGuard<'_, Notes> {
-        self.notes.lock().unwrap_or_else(PoisonError::into_inner)
+    fn notes(&self) -> parking_lot::MutexGuard<'_, Notes> {
+        self.notes.lock()
     }
 
     /// The number of a unit.

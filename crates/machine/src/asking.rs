@@ -3,11 +3,12 @@
 use std::ffi::OsString;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::{Ended, Recorder, StageSpec};
 use nubrik_engine::is_own_end;
+use parking_lot::Mutex;
 use rustix::io::Errno;
 
 use crate::ground::{Environment, LookingScope, Question};
@@ -41,7 +42,7 @@ impl<'a> Asking<'a> {
 
     /// The first question that was cut off, and by what.
     pub fn unanswered(&self) -> Option<Arc<str>> {
-        self.unanswered.lock().unwrap_or_else(PoisonError::into_inner).clone()
+        self.unanswered.lock().clone()
     }
 
     /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
@@ -102,7 +103,7 @@ impl<'a> Asking<'a> {
             Err(e) => passes(e).then(|| format!("cannot be started: {e}")),
         };
         if let Some(why) = cut_off {
-            let mut unanswered = self.unanswered.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut unanswered = self.unanswered.lock();
             unanswered.get_or_insert_with(|| format!("`{words}` {why}").into());
         }
         let looked = looked.ok()?;

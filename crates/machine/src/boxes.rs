@@ -3,11 +3,12 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
 use nubrik_engine::{Job, JobEnd, Named, Recording, Seen};
+use parking_lot::Mutex;
 
 use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom, named};
 use crate::machine::Machine;
@@ -29,14 +30,14 @@ pub(crate) struct LeftRunning {
 impl LeftRunning {
     pub fn note(&self, folder: &str, count: usize) {
         if count > 0 {
-            let mut counts = self.counts.lock().unwrap_or_else(PoisonError::into_inner);
+            let mut counts = self.counts.lock();
             *counts.entry(folder.to_owned()).or_default() += count;
         }
     }
 
     /// What was noted since it was asked last.
     pub fn take(&self) -> BTreeMap<String, usize> {
-        std::mem::take(&mut *self.counts.lock().unwrap_or_else(PoisonError::into_inner))
+        std::mem::take(&mut *self.counts.lock())
     }
 }
 

@@ -2,10 +2,11 @@
 
 use std::collections::HashMap;
 use std::path::Path;
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_disk::read_file;
 use nubrik_lang::write_json_text;
+use parking_lot::Mutex;
 use regex::{Regex, RegexBuilder};
 
 /// The largest file that is searched, in bytes.
@@ -47,11 +48,11 @@ pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<
 fn prepared(pattern: &Arc<str>) -> Result<Regex, String> {
     static PREPARED: OnceLock<Mutex<HashMap<Arc<str>, Regex>>> = OnceLock::new();
     let all = PREPARED.get_or_init(Mutex::default);
-    if let Some(known) = all.lock().unwrap_or_else(PoisonError::into_inner).get(pattern) {
+    if let Some(known) = all.lock().get(pattern) {
         return Ok(known.clone());
     }
     let made = RegexBuilder::new(pattern).multi_line(true).build().map_err(|e| e.to_string())?;
-    all.lock().unwrap_or_else(PoisonError::into_inner).insert(pattern.clone(), made.clone());
+    all.lock().insert(pattern.clone(), made.clone());
     Ok(made)
 }
 

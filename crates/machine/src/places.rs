@@ -3,11 +3,12 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use nubrik_confine::RoomPlace;
 use nubrik_disk::{Below, Signature};
 use nubrik_engine::{Readable, Readables};
+use parking_lot::Mutex;
 use rustix::fs::{FileType, Mode, OFlags};
 
 use crate::machine::Machine;
@@ -81,7 +82,7 @@ type Entries = Arc<Vec<(String, FileType)>>;
 impl Layouts {
     /// The layout of some sets: the one of an earlier command while the folders that it shows whole are as they were.
     fn of(&self, machine: &Machine, sets: &[Arc<[Readable]>]) -> Arc<Layout> {
-        let lock = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let lock = || self.known.lock();
         let key: Vec<usize> = sets.iter().map(|set| set.as_ptr() as usize).collect();
         let known = lock().get(&key).map(|(_, layout)| layout.clone());
         if let Some(known) = known.filter(|known| known.disturbed(machine).is_none()) {
@@ -307,7 +308,7 @@ impl Looking<'_> {
 impl Listings {
     /// What is in a folder, with its metadata before; `None` where it cannot be read, or is reached by links.
     fn of(&self, below: &Below, folder: &str) -> Option<(Signature, Entries)> {
-        let lock = || self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let lock = || self.known.lock();
         let signature = Signature::at(below.top(), folder.as_bytes(), false)?;
         if let Some((known, entries)) = lock().get(folder)
             && *known == signature

@@ -3,7 +3,7 @@
 
 use std::io;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
@@ -11,6 +11,7 @@ use nubrik_confine::{Answered, Capture, Ended, PipelineSpec, Room, StageSpec, Ta
 use nubrik_disk::{Below, read_file};
 use nubrik_engine::{Job, JobEnd, Readable, Readables};
 use nubrik_source::WsPath;
+use parking_lot::Mutex;
 use serde::Deserialize;
 
 use crate::boxes::{PRINTED_LIMIT, add_printed, environment, words_of};
@@ -109,7 +110,7 @@ fn not_understood(line: &[u8]) -> JobEnd {
 
 impl Residents {
     fn take(&self, title: &ResidentTitle) -> Option<Resident> {
-        let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut idle = self.idle.lock();
         let at = idle.iter().rposition(|resident| resident.title == *title)?;
         Some(idle.remove(at))
     }
@@ -117,7 +118,7 @@ impl Residents {
     fn put_back(&self, resident: Resident) {
         // More than can be asked at once would only hold memory.
         let most = std::thread::available_parallelism().map_or(1, usize::from);
-        let mut idle = self.idle.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut idle = self.idle.lock();
         idle.push(resident);
         let over = idle.len().saturating_sub(most);
         let oldest: Vec<Resident> = idle.drain(..over).collect();
@@ -127,7 +128,7 @@ impl Residents {
 
     /// Ends all that have nothing to do.
     pub fn end_all(&self) {
-        let all = std::mem::take(&mut *self.idle.lock().unwrap_or_else(PoisonError::into_inner));
+        let all = std::mem::take(&mut *self.idle.lock());
         drop(all);
     }
 }
@@ -226,7 +227,7 @@ impl Machine {
             memory: job.limits.memory,
         };
         let residents = self.residents();
-        if residents.unnumbered.lock().unwrap_or_else(PoisonError::into_inner).contains(&title) {
+        if residents.unnumbered.lock().contains(&title) {
             return Ok(Seating::Alone);
         }
         let (talk, room, answered, is_known) = match residents.take(&title) {
@@ -235,7 +236,7 @@ impl Machine {
                 NewProgram::Ready(talk, room) => (*talk, room, FIRST, false),
                 NewProgram::Ended(ended) => return Ok(Seating::Ended(ended)),
                 NewProgram::Unnumbered => {
-                    residents.unnumbered.lock().unwrap_or_else(PoisonError::into_inner).push(title);
+                    residents.unnumbered.lock().push(title);
                     return Ok(Seating::Alone);
                 }
             },

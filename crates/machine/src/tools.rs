@@ -4,13 +4,14 @@
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_confine::{Found, PathUse, Recorder, UsedPath};
 use nubrik_disk::Signature;
 use nubrik_engine::{FoundTool, Outside, ToolProblem};
 use nubrik_source::FilePath;
+use parking_lot::Mutex;
 
 use crate::asking::Asking;
 use crate::machine::Machine;
@@ -78,7 +79,7 @@ impl ToolFinder {
 
     /// What was found, for the next run.
     pub fn encode(&self) -> Vec<u8> {
-        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let remembered = self.remembered.lock();
         let mut tools: Vec<(&Arc<str>, &Remembered)> = remembered.iter().collect();
         tools.sort_by_key(|(name, _)| *name);
         let mut out = Encoder::new();
@@ -103,8 +104,8 @@ impl ToolFinder {
     /// Files of all tools looked for, with their metadata; `None` for places in which one would be
     /// found first, and is not.
     pub fn looked_at(&self) -> Vec<(Arc<str>, Option<Signature>)> {
-        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
-        let asked = self.asked.lock().unwrap_or_else(PoisonError::into_inner);
+        let remembered = self.remembered.lock();
+        let asked = self.asked.lock();
         let mut files: Vec<(Arc<str>, Option<Signature>)> = Vec::new();
         for name in asked.iter() {
             let found = remembered.get(name);
@@ -128,7 +129,7 @@ impl ToolFinder {
     /// says to `--version`, in a box where it can change nothing. It is asked once, as long as it stays the same.
     pub fn version_told(&self, machine: &Machine, name: &Arc<str>) -> Option<Arc<str>> {
         const QUIETLY: &str = "--version, quietly";
-        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let remembered = || self.remembered.lock();
         let found = remembered().get(name).map(|found| (found.versions.clone(), found.tool.clone()));
         let (versions, tool) = found?;
         let known = versions.iter().find_map(|(_, version)| version.clone());
@@ -150,7 +151,7 @@ impl ToolFinder {
     /// A tool's version, as it tells it when it is asked with a word.
     pub fn version(&self, machine: &Machine, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
         let tool = self.find(machine, name).ok()?;
-        let remembered = || self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let remembered = || self.remembered.lock();
         let known = remembered().get(name).and_then(|f| f.versions.iter().find(|(w, _)| w == word).cloned());
         if let Some((_, version)) = known {
             return version;
@@ -176,9 +177,9 @@ impl ToolFinder {
 
     /// Finds a tool by its name.
     pub fn find(&self, machine: &Machine, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
-        self.asked.lock().unwrap_or_else(PoisonError::into_inner).insert(name.clone());
+        self.asked.lock().insert(name.clone());
         let on_path = self.on_path(name);
-        let known = self.remembered.lock().unwrap_or_else(PoisonError::into_inner).get(name).cloned();
+        let known = self.remembered.lock().get(name).cloned();
         if let (Some(known), Some(on_path)) = (&known, &on_path) {
             let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
             let mut looked_at = known.files.iter().chain(&known.folders);
@@ -189,11 +190,11 @@ impl ToolFinder {
         }
         let found = on_path.and_then(|path| self.look_closely(machine, name, &path));
         let Some(found) = found else {
-            self.remembered.lock().unwrap_or_else(PoisonError::into_inner).remove(name);
+            self.remembered.lock().remove(name);
             let (searched, mend) = (self.folders(), Self::mend(name));
             return Err(ToolProblem { name: name.clone(), searched, mend, unanswered: None });
         };
-        let mut remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut remembered = self.remembered.lock();
         match &found.tool.unanswered {
             None => drop(remembered.insert(name.clone(), found.clone())),
             // It is asked again.
@@ -204,7 +205,7 @@ impl ToolFinder {
 
     /// Whether all files of a tool are what they were when it was found in this run.
     pub fn is_as_found(&self, machine: &Machine, tool: &FoundTool) -> bool {
-        let remembered = self.remembered.lock().unwrap_or_else(PoisonError::into_inner);
+        let remembered = self.remembered.lock();
         let is_it =
             |known: &&Remembered| known.tool.identity == tool.identity && known.tool.path == tool.path;
         let Some(files) = remembered.values().find(is_it).map(|known| known.files.clone()) else {

@@ -3,10 +3,11 @@
 use std::collections::{BTreeSet, HashMap};
 use std::os::fd::BorrowedFd;
 use std::path::Path;
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 use nubrik_disk::Signature;
 use nubrik_source::WsPath;
+use parking_lot::Mutex;
 
 /// How many links a way may lead through; the kernel follows as many.
 const MOST_LINKS: usize = 40;
@@ -44,10 +45,6 @@ pub(crate) struct Ways {
     met: Mutex<BTreeSet<WsPath>>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Ways {
     /// The links that a path of the workspace leads through, itself among them, in the order in which they are met.
     pub fn links_to(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> Vec<Link> {
@@ -74,7 +71,7 @@ impl Ways {
 
     /// All links that were met, with their own metadata as it is now.
     pub fn links_met(&self, top: BorrowedFd<'_>) -> Vec<(WsPath, Option<Signature>)> {
-        let met = lock(&self.met);
+        let met = self.met.lock();
         met.iter().map(|path| (path.clone(), Signature::at(top, path.as_str().as_bytes(), false))).collect()
     }
 
@@ -85,10 +82,10 @@ impl Ways {
             let start = LinkTrail { links: Vec::new(), real: Some(folder), seen, leaves: false };
             return self.last(top, root, &start, path.name(), left);
         }
-        let known = lock(&self.folders).get(&folder).cloned();
+        let known = self.folders.lock().get(&folder).cloned();
         let folder_way = known.unwrap_or_else(|| {
             let way = Arc::new(self.way(top, root, &folder, left));
-            lock(&self.folders).insert(folder, way.clone());
+            self.folders.lock().insert(folder, way.clone());
             way
         });
         self.last(top, root, &folder_way, path.name(), left)
@@ -121,7 +118,7 @@ impl Ways {
             return ends(folder.links.clone(), Some(at.clone()), false);
         };
         let target = target.to_string_lossy().into_owned();
-        lock(&self.met).insert(at.clone());
+        self.met.lock().insert(at.clone());
         let mut links = folder.links.clone();
         links.push((at.clone(), target.as_str().into()));
         let from_root = target.starts_with('/');

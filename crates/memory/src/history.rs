@@ -1,12 +1,12 @@
 //! What became of the last builds: one file each, in the workspace's own folder.
 
-use std::sync::{Mutex, PoisonError};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{Below, read_open};
 use nubrik_engine::{Event, Failure, Listener, SharedUse, Summary, Verdict};
 use nubrik_graph::{Graph, StepId};
+use parking_lot::Mutex;
 use rustix::fs::{Mode, OFlags};
 use serde::{Deserialize, Serialize};
 
@@ -189,7 +189,7 @@ impl<'a> Chronicle<'a> {
         summary: &Summary,
         cancelled: bool,
     ) -> BuildRecord {
-        let done = self.done.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let done = self.done.into_inner();
         let with_key = |(id, step): (StepId, StepRecord)| {
             let key = key_of(self.graph.step(id).folder.as_str());
             StepRecord { key: key.map(|key| key.hex()[..16].to_owned()), ..step }
@@ -234,7 +234,7 @@ impl Listener for Chronicle<'_> {
                 failure: failure.as_ref().map(self.words).filter(|text| !text.is_empty()),
                 printed: (*verdict == Verdict::Failed).then(|| ends_of(printed)),
             };
-            self.done.lock().unwrap_or_else(PoisonError::into_inner).push((*step, record));
+            self.done.lock().push((*step, record));
         }
         self.listener.hear(event);
     }

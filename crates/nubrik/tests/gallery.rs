@@ -210,7 +210,7 @@ fn mistakes_are_answered_as_the_gallery_shows() {
     for path in paths {
         let cases = cases(&fs::read_to_string(&path).unwrap());
         let next = std::sync::atomic::AtomicUsize::new(0);
-        let results: Vec<std::sync::Mutex<String>> = cases.iter().map(|_| Default::default()).collect();
+        let results: Vec<parking_lot::Mutex<String>> = cases.iter().map(|_| Default::default()).collect();
         std::thread::scope(|scope| {
             for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
                 scope.spawn(|| {
@@ -219,15 +219,14 @@ fn mistakes_are_answered_as_the_gallery_shows() {
                         let at = cases.iter().position(|c| std::ptr::eq(c, case)).unwrap();
                         let is_left_out =
                             case.setting.iter().any(|line| line == ROOMS) && !sandbox::has_rooms();
-                        *results[at].lock().unwrap() =
-                            if is_left_out { case.said.clone() } else { said(case) };
+                        *results[at].lock() = if is_left_out { case.said.clone() } else { said(case) };
                     }
                 });
             }
         });
         let mut written = String::new();
         for (mut case, now) in cases.into_iter().zip(results) {
-            let now = now.into_inner().unwrap();
+            let now = now.into_inner();
             let pastes = case.setting.iter().any(|line| line == PASTES);
             let now_case = Case {
                 said: now.clone(),

@@ -8,10 +8,11 @@ use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
 use std::net::{TcpListener, TcpStream};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
+use parking_lot::Mutex;
 use sandbox::{Run, Sandbox, has_rooms};
 use serde_json::json;
 
@@ -666,7 +667,7 @@ fn answer(
     let mut body = vec![0; length];
     reader.read_exact(&mut body).ok()?;
     let path = folder.join(first.split(' ').nth(1)?.trim_start_matches("/team/"));
-    let now = *mood.lock().unwrap();
+    let now = *mood.lock();
     let mut send = |status: &str, body: &[u8]| {
         let head = format!("HTTP/1.1 {status}\r\nContent-Length: {}\r\n\r\n", body.len());
         stream.write_all(head.as_bytes()).ok()?;
@@ -716,7 +717,7 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     assert!(server.requests.load(Ordering::SeqCst) <= 8, "{}", server.requests.load(Ordering::SeqCst));
     let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls, Mood::Dribbles];
     for mood in moods {
-        *server.mood.lock().unwrap() = mood;
+        *server.mood.lock() = mood;
         let seat = team.seat(&format!("{mood:?}"));
         let run = seat.run(&["build", "--json"]).expect(0);
         assert_eq!(ran(&run), 5, "{mood:?}");
@@ -728,7 +729,7 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
             assert!(ci.writes(&["build"]).expect(0).stdout.contains("status 500"));
         }
     }
-    *server.mood.lock().unwrap() = Mood::Whole;
+    *server.mood.lock() = Mood::Whole;
     assert_eq!(ran(&team.seat("whole").run(&["build", "--json"]).expect(0)), 0);
     drop(server);
 }

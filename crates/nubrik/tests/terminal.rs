@@ -7,9 +7,10 @@ mod sandbox;
 use std::fs;
 use std::io::Read;
 use std::process::Command;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
+use parking_lot::Mutex;
 use rustix::pty::{OpenptFlags, openpt, ptsname, unlockpt};
 use rustix::termios::{Winsize, tcsetwinsize};
 use sandbox::Sandbox;
@@ -44,10 +45,10 @@ fn who_is_stopped_for_a_while_leaves_no_view_behind() {
     let reading = std::thread::spawn(move || {
         let mut some = [0; 4096];
         while let Ok(count @ 1..) = from.read(&mut some) {
-            to.lock().unwrap().extend(&some[..count]);
+            to.lock().extend(&some[..count]);
         }
     });
-    let text = || String::from_utf8_lossy(&shown.lock().unwrap()).into_owned();
+    let text = || String::from_utf8_lossy(&shown.lock()).into_owned();
     until("the view", || text().contains("at work").then_some(()));
     let program = child.id().to_string();
     let signal = |name: &str| Command::new("kill").args([name, &program]).status().unwrap();

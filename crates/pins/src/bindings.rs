@@ -3,11 +3,11 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
-use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use crate::file::{PINS_FILE, Pin};
 use crate::origin::Origin;
 use crate::{PinProblem, Registry};
+use parking_lot::Mutex;
 
 /// A package of a registry.
 type RegistryPackage = (Registry, String);
@@ -21,21 +21,17 @@ pub(crate) struct Bindings {
     given_by: Mutex<BTreeMap<RegistryPackage, Option<Origin>>>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Bindings {
     /// Takes note of what a pin is bound to.
     pub fn know(&self, registry: Registry, pin: &Pin) {
         if let Some(origin) = &pin.origin {
-            lock(&self.bound).entry((registry, pin.name.clone())).or_default().insert(origin.clone());
+            self.bound.lock().entry((registry, pin.name.clone())).or_default().insert(origin.clone());
         }
     }
 
     /// Takes note that an origin gave a document of a package.
     pub fn given(&self, registry: Registry, package: &str, origin: &Origin) {
-        lock(&self.given_by).insert((registry, package.to_owned()), Some(origin.clone()));
+        self.given_by.lock().insert((registry, package.to_owned()), Some(origin.clone()));
     }
 
     /// The origins that are asked for a package, of all of its registry: those that are for it, and of these the one to which it is
@@ -50,9 +46,9 @@ impl Bindings {
         (all, mirror): (Vec<Origin>, Option<&Path>),
     ) -> Result<Vec<Origin>, PinProblem> {
         let of = (registry, package.to_owned());
-        lock(&self.given_by).entry(of.clone()).or_default();
+        self.given_by.lock().entry(of.clone()).or_default();
         let origins = for_name(all, package);
-        let bound = lock(&self.bound);
+        let bound = self.bound.lock();
         let Some(bound) = bound.get(&of) else { return Ok(origins) };
         let (own, others): (Vec<Origin>, Vec<Origin>) =
             origins.into_iter().partition(|origin| bound.contains(&origin.name));
@@ -66,8 +62,8 @@ impl Bindings {
 
     /// What a person should know where something cannot be had: which packages are asked for at one origin alone, and show nothing there.
     pub fn explained(&self, registry: Registry, mut problem: PinProblem) -> PinProblem {
-        let given_by = lock(&self.given_by);
-        for (of, bound) in lock(&self.bound).iter().filter(|(of, _)| of.0 == registry) {
+        let given_by = self.given_by.lock();
+        for (of, bound) in self.bound.lock().iter().filter(|(of, _)| of.0 == registry) {
             if given_by.get(of) == Some(&None) {
                 problem = problem.note(format!(
                     "{} is pinned from the origin {}, which shows none now; no other one is asked for it",
@@ -83,7 +79,7 @@ impl Bindings {
     /// The name of the origin to which a pin of a package is bound from now on; nothing where its registry has one origin without a
     /// name, or where the scope of the package's name says the origin.
     pub fn of(&self, registry: Registry, package: &str, all: &[Origin]) -> Option<String> {
-        let given_by = lock(&self.given_by);
+        let given_by = self.given_by.lock();
         let origin = given_by.get(&(registry, package.to_owned()))?.as_ref()?;
         let is_one_of_several =
             origin.scope.is_none() && all.iter().filter(|other| other.scope.is_none()).count() > 1;

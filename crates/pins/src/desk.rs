@@ -4,13 +4,14 @@ use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
 use std::io::{self, BufWriter, Read, Write};
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use base64::prelude::*;
 use nubrik_disk::{Below, open_file};
 use nubrik_web::{
     Address, Checksum, ChecksumMethod, Client, Credential, Document, Sink, Trouble, WebRequest,
 };
+use parking_lot::Mutex;
 
 use crate::bindings::Bindings;
 use crate::file::Shelf;
@@ -127,7 +128,7 @@ impl<'a> Desk<'a> {
 
     /// Takes the digests of what is pinned already: a registry that has another archive of such a version has changed it.
     pub(crate) fn know(&self, registry: Registry, shelf: &Shelf) {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         for pin in shelf.pins.values() {
             self.bindings.know(registry, pin);
             for archive in &pin.archives {
@@ -139,7 +140,7 @@ impl<'a> Desk<'a> {
 
     /// An archive that is pinned already.
     pub(crate) fn known_archive(&self, registry: Registry, path: &str) -> Option<PinnedArchive> {
-        let known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let known = self.known.lock();
         known.get(&(registry, path.to_owned())).cloned()
     }
 
@@ -169,11 +170,11 @@ impl<'a> Desk<'a> {
             return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
         };
         let key = (registry, address.to_string());
-        if let Some(known) = self.pages.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+        if let Some(known) = self.pages.lock().get(&key) {
             return Ok(known.clone());
         }
         let found = self.ask(registry, origin, (&address, None))?.map(Arc::new);
-        self.pages.lock().unwrap_or_else(PoisonError::into_inner).insert(key, found.clone());
+        self.pages.lock().insert(key, found.clone());
         Ok(found)
     }
 
@@ -205,7 +206,7 @@ impl<'a> Desk<'a> {
         package: &str,
     ) -> Result<Option<Arc<Page>>, PinProblem> {
         let key = (registry, path.to_owned());
-        if let Some(known) = self.pages.lock().unwrap_or_else(PoisonError::into_inner).get(&key) {
+        if let Some(known) = self.pages.lock().get(&key) {
             return Ok(known.clone());
         }
         (self.tell)(DeskNews::Asked { registry, what: package.to_owned() });
@@ -221,7 +222,7 @@ impl<'a> Desk<'a> {
                 break;
             }
         }
-        self.pages.lock().unwrap_or_else(PoisonError::into_inner).insert(key, found.clone());
+        self.pages.lock().insert(key, found.clone());
         Ok(found)
     }
 

@@ -29,7 +29,7 @@ mod workshop;
 use std::collections::HashMap;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
@@ -45,6 +45,7 @@ use nubrik_memory::{Journal, STATE_FILE, newest_build};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
+use parking_lot::Mutex;
 
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, SeenOfMachine};

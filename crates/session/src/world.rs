@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::fs;
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Condvar, Mutex, MutexGuard, PoisonError};
+use std::sync::Arc;
 
 use ignore::gitignore::Gitignore;
 use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
@@ -15,6 +15,7 @@ use nubrik_lang::{
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
+use parking_lot::{Condvar, Mutex};
 use rustc_hash::FxHashMap;
 
 use crate::SETTINGS_FILE;
@@ -65,10 +66,6 @@ pub(crate) struct SeenOfMachine {
     pub samples: HashMap<SampleRequest, Result<AnswerText, NoAnswer>>,
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl<'m> DiskWorld<'m> {
     pub fn new(
         workspace: &'m Workspace,
@@ -97,7 +94,7 @@ impl<'m> DiskWorld<'m> {
 
     /// Everything that answers were taken from.
     pub fn into_seen(self) -> SeenOfMachine {
-        self.seen.into_inner().unwrap_or_else(PoisonError::into_inner)
+        self.seen.into_inner()
     }
 
     fn disk(&self, path: &WsPath) -> PathBuf {
@@ -113,14 +110,14 @@ impl<'m> DiskWorld<'m> {
     }
 
     fn note(&self, file: FilePath, signature: Option<Signature>, role: Roles) {
-        let mut seen = lock(&self.seen);
+        let mut seen = self.seen.lock();
         let entry = seen.files.entry(file).or_insert_with(|| Entry::new(signature));
         entry.roles = entry.roles.and(role);
     }
 
     /// What is ignored in a folder, by its own `.gitignore`.
     fn ignore(&self, folder: &WsPath) -> Arc<Ignore> {
-        if let Some(known) = lock(&self.ignores).get(folder) {
+        if let Some(known) = self.ignores.lock().get(folder) {
             return known.clone();
         }
         let mut ignore = Ignore { patterns: Gitignore::empty(), problem: None };
@@ -131,7 +128,7 @@ impl<'m> DiskWorld<'m> {
             }
         }
         let ignore = Arc::new(ignore);
-        lock(&self.ignores).insert(folder.clone(), ignore.clone());
+        self.ignores.lock().insert(folder.clone(), ignore.clone());
         ignore
     }
 
@@ -245,22 +242,23 @@ impl World for DiskWorld<'_> {
             return KitPlace::Unnamed(self.kits.keys().cloned().collect());
         };
         // All that was read of it is hashed for that: once is enough.
-        lock(&self.kit_places)
+        self.kit_places
+            .lock()
             .entry(name.to_owned())
             .or_insert_with(|| kit.place(name, self.machine.below()))
             .clone()
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
-        if let Some(known) = lock(&self.listings).get(folder) {
+        if let Some(known) = self.listings.lock().get(folder) {
             return Answer::Ready(known.clone());
         }
         let listing = Arc::new(self.read_folder(folder));
         let name = if folder.is_root() { "." } else { folder.as_str() };
-        if let Some(entry) = lock(&self.seen).files.get_mut(name) {
+        if let Some(entry) = self.seen.lock().files.get_mut(name) {
             entry.listing = Names::of(&listing);
         }
-        lock(&self.listings).insert(folder.clone(), listing.clone());
+        self.listings.lock().insert(folder.clone(), listing.clone());
         Answer::Ready(listing)
     }
 
@@ -273,7 +271,7 @@ impl World for DiskWorld<'_> {
             let mut found = Vec::new();
             let mut busy = false;
             loop {
-                let mut state = lock(&open);
+                let mut state = open.lock();
                 state.0.append(&mut found);
                 if std::mem::take(&mut busy) {
                     state.1 -= 1;
@@ -283,7 +281,7 @@ impl World for DiskWorld<'_> {
                     match state.0.pop() {
                         Some(folder) => break folder,
                         None if state.1 == 0 => return,
-                        None => state = changed.wait(state).unwrap_or_else(PoisonError::into_inner),
+                        None => changed.wait(&mut state),
                     }
                 };
                 state.1 += 1;
@@ -317,7 +315,7 @@ impl World for DiskWorld<'_> {
                 return Err(format!("the variable `{name}` is not UTF-8 text"));
             }
         };
-        lock(&self.seen).env.insert(name.to_owned(), value.clone());
+        self.seen.lock().env.insert(name.to_owned(), value.clone());
         Ok(value)
     }
 
@@ -337,7 +335,7 @@ impl World for DiskWorld<'_> {
         if search.mend.is_none() {
             search.mend = request.names.iter().find_map(|n| Machine::tool_mend(n));
         }
-        lock(&self.seen).tools.push((request.clone(), search.clone()));
+        self.seen.lock().tools.push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
@@ -349,16 +347,16 @@ impl World for DiskWorld<'_> {
             self.note(file, signature, Roles::WHOLE);
         };
         let search = nubrik_machine::search_library(request, path.as_deref(), &mut read);
-        lock(&self.seen).libraries.push((request.clone(), search.clone()));
+        self.seen.lock().libraries.push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
-        if let Some(known) = lock(&self.seen).samples.get(request) {
+        if let Some(known) = self.seen.lock().samples.get(request) {
             return Answer::Ready(known.clone());
         }
         let answer = self.machine.answer_sample(request);
-        lock(&self.seen).samples.insert(request.clone(), answer.clone());
+        self.seen.lock().samples.insert(request.clone(), answer.clone());
         Answer::Ready(answer)
     }
 

@@ -6,12 +6,13 @@ use std::ffi::OsString;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Event, Job, JobEnd, Listener, Outside};
 use nubrik_session::{Machine, OpenProblem, Session, Workspace};
 use nubrik_source::{FilePath, WsPath};
+use parking_lot::Mutex;
 
 fn folder_with(files: &[(&str, &str)]) -> tempfile::TempDir {
     let folder = tempfile::tempdir().unwrap();
@@ -60,9 +61,9 @@ fn one_session_at_a_time_changes_a_workspace() {
     let (other, path) = (waited.clone(), folder.path().to_owned());
     let second = std::thread::spawn(move || {
         let mut session = Session::open(&path, switch()).unwrap();
-        session.lock(|| *other.lock().unwrap() = true).unwrap().unwrap();
+        session.lock(|| *other.lock() = true).unwrap().unwrap();
     });
-    while !*waited.lock().unwrap() {
+    while !*waited.lock() {
         std::thread::sleep(std::time::Duration::from_millis(5));
     }
     assert!(!second.is_finished());

@@ -79,11 +79,11 @@ fn holds(folder: &Path) -> bool {
 }
 
 /// One build at a time: each ends what processes it finds left over, and all tests are one process.
-static BUILDING: std::sync::Mutex<()> = std::sync::Mutex::new(());
+static BUILDING: parking_lot::Mutex<()> = parking_lot::Mutex::new(());
 
 /// Builds as little as can be; gives how many steps ran and how many there are.
 fn build(folder: &Path) -> (usize, usize) {
-    let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+    let _alone = BUILDING.lock();
     // What is younger than this could change again without a trace, and is not sealed.
     std::thread::sleep(Duration::from_millis(30));
     locked(folder, |mut workshop| {
@@ -226,7 +226,7 @@ fn what_is_damaged_is_evaluated_as_a_whole() {
 fn old_seals_are_forgotten() {
     let folder = workspace();
     for number in 0..20 {
-        let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let _alone = BUILDING.lock();
         std::thread::sleep(Duration::from_millis(30));
         // Each order of the same addresses is another request.
         let words: Vec<&str> = (0..=number).map(|_| "b").collect();
@@ -249,7 +249,7 @@ fn a_folder_that_becomes_a_target_is_another_request() {
     write(folder.path(), "targets.nub", "target other = write { path = \"o\", text = \"o\" }\n");
     let asked = vec![AddressPattern::new("a", &nubrik_source::WsPath::root()).unwrap()];
     {
-        let _alone = BUILDING.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let _alone = BUILDING.lock();
         std::thread::sleep(Duration::from_millis(30));
         locked(folder.path(), |mut workshop| {
             let evaluation = workshop.evaluate(&asked);

@@ -12,7 +12,7 @@ use crate::aligned::apply;
 use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
 use crate::index::{Shortcut, object};
 use crate::segment::ContentSpot;
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// After so many requests for parts of a pack the whole of it is fetched.
 const PICKED: u32 = 8;
@@ -78,9 +78,9 @@ impl SharedStore {
         // Threads that have nothing to do would be woken.
         while !wanted.is_empty() {
             let before: Vec<Option<ContentSpot>> = wanted.iter().map(|digest| self.spot(digest)).collect();
-            let absent = lock(&self.absent).len();
+            let absent = self.absent.lock().len();
             self.bring_once(&wanted, (near, until), take);
-            if lock(&self.absent).len() == absent {
+            if self.absent.lock().len() == absent {
                 return;
             }
             // What was not where it should be may also be elsewhere.
@@ -186,13 +186,13 @@ impl SharedStore {
     /// Takes note that a content is not where it should be: who writes gives it once more.
     fn note_missing(&self, digest: &Digest) {
         if !self.is_off() {
-            lock(self.missing()).insert(*digest);
+            self.missing().lock().insert(*digest);
         }
     }
 
     /// Whether a content is there, as far as it is known.
     pub(crate) fn has(&self, digest: &Digest) -> bool {
-        self.index().spot(digest).is_some() && !lock(self.missing()).contains(digest)
+        self.index().spot(digest).is_some() && !self.missing().lock().contains(digest)
     }
 
     /// A content, whose digest is right.
@@ -229,7 +229,7 @@ impl SharedStore {
 
     /// A whole pack, where that is no more trouble than so many bytes of it.
     fn pack_if_wanted(&self, digest: &Digest, wanted: u64, until: Option<Instant>) -> Option<Arc<Vec<u8>>> {
-        let pack = lock(&self.packs.wanted).entry(*digest).or_default().clone();
+        let pack = self.packs.wanted.lock().entry(*digest).or_default().clone();
         let size = self.index().pack_size(digest);
         let is_worth_it = size <= SMALL_PACK || wanted >= size / WANTED_PART;
         if pack.picked.fetch_add(1, Ordering::Relaxed) < PICKED && !is_worth_it && pack.whole.get().is_none()
@@ -244,11 +244,11 @@ impl SharedStore {
                 self.fail(SharedTrouble::Lies(name));
                 return None;
             }
-            let mut held = lock(&self.packs.held);
+            let mut held = self.packs.held.lock();
             held.push(*digest);
             if held.len() > HELD {
                 let oldest = held.remove(0);
-                lock(&self.packs.wanted).remove(&oldest);
+                self.packs.wanted.lock().remove(&oldest);
             }
             Some(Arc::new(whole))
         });

@@ -3,13 +3,13 @@
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
-use std::sync::Mutex;
 
 use nubrik_bytes::Digest;
+use parking_lot::Mutex;
 
 use crate::index::{Branch, object, object_with};
 use crate::segment::{ContentSpot, KeyedResults};
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// How many objects with contents are looked at in a build, as long as none is gone.
 const SAMPLE: usize = 64;
@@ -21,10 +21,10 @@ impl SharedStore {
     /// Where a content is, as heads lead to it. A place that was found empty is passed over if there is another one.
     pub(crate) fn headed_spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let index = self.index();
-        if lock(&self.absent).is_empty() {
+        if self.absent.lock().is_empty() {
             return index.spot(digest);
         }
-        let is_there = |spot: &ContentSpot| !lock(&self.absent).contains(&object_with(digest, spot));
+        let is_there = |spot: &ContentSpot| !self.absent.lock().contains(&object_with(digest, spot));
         index.spots(digest).find(is_there).or_else(|| index.spot(digest))
     }
 
@@ -61,7 +61,7 @@ impl SharedStore {
             gone.extend(self.gone_of(&rest));
         }
         if !gone.is_empty() {
-            let mut missing = lock(self.missing()).clone();
+            let mut missing = self.missing().lock().clone();
             missing.extend(gone.iter().flat_map(|name| &objects[name]));
             self.note_all_missing(&missing);
         }
@@ -91,10 +91,10 @@ impl SharedStore {
         let gone: Mutex<Vec<String>> = Mutex::default();
         self.wire.each(names, |name| {
             if self.asked(name, Some(A_BYTE), A_BYTE.end, None) == Some(None) {
-                lock(&gone).push((*name).clone());
+                gone.lock().push((*name).clone());
             }
         });
-        let mut gone = lock(&gone);
+        let mut gone = gone.lock();
         std::mem::take(&mut gone)
     }
 }

@@ -3,10 +3,10 @@
 use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::PathBuf;
-use std::sync::Mutex;
 
 use nubrik_bytes::{Decoder, Digest, Encoder};
 use nubrik_store::LocalStore;
+use parking_lot::Mutex;
 
 use crate::bundle::{SMALL, squeezed};
 use crate::fetching::NearContents;
@@ -14,7 +14,7 @@ use crate::index::{HANDED, object, object_with};
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::damaged;
 use crate::segment::ContentSpot;
-use crate::shelf::{HandedSpots, SharedStore, SharedTrouble, lock};
+use crate::shelf::{HandedSpots, SharedStore, SharedTrouble};
 
 /// How many bytes of what was told are kept for later builds.
 const TOLD_LIMIT: u64 = 8 << 20;
@@ -25,12 +25,12 @@ const MOST: usize = 1 << 20;
 impl SharedStore {
     /// Where a content is, as heads or others say.
     pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        self.headed_spot(digest).or_else(|| lock(self.handed()).get(digest).map(|(spot, _)| *spot))
+        self.headed_spot(digest).or_else(|| self.handed().lock().get(digest).map(|(spot, _)| *spot))
     }
 
     /// The object that a content is in, or that it is.
     pub(crate) fn object_of(&self, digest: &Digest, spot: &ContentSpot) -> String {
-        let is_handed = || lock(self.handed()).get(digest).is_some_and(|(_, is_handed)| *is_handed);
+        let is_handed = || self.handed().lock().get(digest).is_some_and(|(_, is_handed)| *is_handed);
         let is_handed = self.index().spot(digest).is_none() && is_handed();
         match (&spot.pack, is_handed) {
             (Some(pack), true) => object(HANDED, pack),
@@ -58,7 +58,7 @@ impl SharedStore {
             let (stored, raw) = (frame.len() as u64, bytes.len() as u64);
             if raw >= SMALL {
                 self.put(&object(HANDED, digest), &frame)?;
-                lock(self.handed()).insert(*digest, (ContentSpot { pack: None, at: 0, stored, raw }, true));
+                self.handed().lock().insert(*digest, (ContentSpot { pack: None, at: 0, stored, raw }, true));
                 continue;
             }
             self.put_handed(pack.add(*digest, &frame, raw))?;
@@ -67,7 +67,7 @@ impl SharedStore {
         for digest in known.keys() {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
-                let is_handed = is_handed && lock(self.handed()).get(digest).is_some_and(|(_, is)| *is);
+                let is_handed = is_handed && self.handed().lock().get(digest).is_some_and(|(_, is)| *is);
                 spot.encode(&mut rows, digest);
                 rows.bool(is_handed);
             }
@@ -102,7 +102,7 @@ impl SharedStore {
     fn put_handed(&self, pack: Option<ClosedPack>) -> Result<(), SharedTrouble> {
         let Some(ClosedPack { digest, bytes, contents }) = pack else { return Ok(()) };
         self.put(&object(HANDED, &digest), &bytes)?;
-        lock(self.handed()).extend(contents.into_iter().map(|(content, spot)| (content, (spot, true))));
+        self.handed().lock().extend(contents.into_iter().map(|(content, spot)| (content, (spot, true))));
         Ok(())
     }
 
@@ -138,7 +138,7 @@ impl SharedStore {
 
     /// Takes note of where contents are, as someone said who may. Whatever comes from there has the right digest, or does not count.
     pub fn learn(&self, rows: &[u8]) {
-        read_rows(rows, &mut lock(self.handed()));
+        read_rows(rows, &mut self.handed().lock());
     }
 }
 

@@ -2,10 +2,10 @@
 //! nothing leads to any more. Who still reads by an older head finds them until then.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
-use std::sync::Mutex;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
+use parking_lot::Mutex;
 
 use crate::bundle::{PACK, squeezed};
 use crate::entries::contents_of;
@@ -13,7 +13,7 @@ use crate::index::{Branch, DoomedObject, object};
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::{Next, Publisher, damaged, put_segment};
 use crate::segment::{SegmentParts, Spots, add, beginning, encode};
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// A pack of which less than one byte of so many is wanted is written anew with what is.
 const SPARSE: u64 = 2;
@@ -157,10 +157,10 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
     let brought: Mutex<BTreeMap<Digest, Vec<u8>>> = Mutex::default();
     for some in moved.chunks(PACK / 1024) {
         shared
-            .bring(some, (&NothingNear, None), &|digest, bytes| drop(lock(&brought).insert(*digest, bytes)));
+            .bring(some, (&NothingNear, None), &|digest, bytes| drop(brought.lock().insert(*digest, bytes)));
         let mut pack = GrowingPack::default();
         let mut closed = Vec::new();
-        for (digest, bytes) in std::mem::take(&mut *lock(&brought)) {
+        for (digest, bytes) in std::mem::take(&mut *brought.lock()) {
             closed.extend(pack.add(digest, &squeezed(&bytes).map_err(damaged)?, bytes.len() as u64));
         }
         closed.extend(pack.close());

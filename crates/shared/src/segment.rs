@@ -2,10 +2,11 @@
 
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_store::RecordEntry;
+use parking_lot::Mutex;
 
 use crate::bundle::{expanded, squeezed};
 
@@ -220,7 +221,7 @@ impl RecordSegment {
     }
 
     fn block(&self, number: u32) -> Option<Arc<Vec<u8>>> {
-        let mut open = self.open.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut open = self.open.lock();
         open.entry(number)
             .or_insert_with(|| {
                 let (raw, frame) = self.blocks.get(number as usize)?;

@@ -7,11 +7,12 @@ use std::fs;
 use std::ops::Range;
 use std::path::PathBuf;
 use std::sync::atomic::{AtomicBool, AtomicU32, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 use std::time::{Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_web::{Objects, Trouble};
+use parking_lot::Mutex;
 
 use crate::heads::KeyList;
 use crate::index::{Branch, HANDED, SharedIndex, kind_folder, object};
@@ -149,10 +150,6 @@ pub struct SharedStore {
     pub(crate) wire: Wire,
 }
 
-pub(crate) fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 /// Seconds since 1970.
 fn clock() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
@@ -226,7 +223,7 @@ impl SharedStore {
     /// What was wrong with it so that something that is there could not be read: who writes then would leave that out. What is older
     /// than what was seen is read whole.
     pub(crate) fn hidden(&self) -> Option<SharedTrouble> {
-        lock(&self.trouble).clone()
+        self.trouble.lock().clone()
     }
 
     /// Takes note of something that is older than what was seen of it. It is not believed, and no reason to give nothing: what is
@@ -317,17 +314,17 @@ impl SharedStore {
                 self.rests.note(StoreUse::Take, self.now(), &trouble.to_string());
             }
         }
-        lock(&self.trouble).get_or_insert(trouble);
+        self.trouble.lock().get_or_insert(trouble);
     }
 
     pub(crate) fn put(&self, name: &str, bytes: &[u8]) -> Result<(), SharedTrouble> {
-        if let Some(rest) = lock(&self.closed).clone() {
+        if let Some(rest) = self.closed.lock().clone() {
             return Err(SharedTrouble::Resting(rest));
         }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
         self.wire.on(|| self.objects.put(name, bytes)).map_err(|trouble| self.not_put(trouble))?;
         self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
-        lock(&self.absent).remove(name);
+        self.absent.lock().remove(name);
         Ok(())
     }
 
@@ -335,7 +332,7 @@ impl SharedStore {
     fn not_put(&self, trouble: Trouble) -> SharedTrouble {
         if matches!(trouble, Trouble::Hangs(_)) {
             self.rests.note(StoreUse::Give, self.now(), &trouble.to_string());
-            *lock(&self.closed) = self.rests.read(StoreUse::Give, self.now());
+            *self.closed.lock() = self.rests.read(StoreUse::Give, self.now());
         }
         SharedTrouble::Unreachable(trouble)
     }
@@ -380,13 +377,13 @@ impl SharedStore {
         limit: u64,
         until: Option<Instant>,
     ) -> Option<Vec<u8>> {
-        if lock(&self.absent).contains(name) {
+        if self.absent.lock().contains(name) {
             return None;
         }
         let asked = self.asked(name, part, limit, until);
         // What goes with jobs comes and goes.
         if asked == Some(None) && !name.starts_with(&kind_folder(HANDED)) {
-            lock(&self.absent).insert(name.to_owned());
+            self.absent.lock().insert(name.to_owned());
         }
         asked.flatten()
     }

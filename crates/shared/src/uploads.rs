@@ -5,14 +5,15 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::io::Write;
 use std::path::PathBuf;
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
-use std::sync::{Arc, Mutex};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::{Decoder, Digest, Encoder};
 use nubrik_store::LocalStore;
+use parking_lot::Mutex;
 
 use crate::aligned;
 use crate::bundle::{PACK, SMALL, squeezed};
@@ -20,7 +21,7 @@ use crate::fetching::NearContents;
 use crate::index::object;
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::segment::{ContentSpot, Shortcuts, Spots};
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// About so many packs of bytes wait in memory until they are put.
 const WAITING: usize = 4;
@@ -128,7 +129,7 @@ impl Uploads {
     }
 
     fn send(&self, offer: Offer) {
-        let mut work = lock(&self.work);
+        let mut work = self.work.lock();
         let (sender, _) = work.get_or_insert_with(|| {
             let (sender, offered) = channel();
             let shared_work = self.shared_work.clone();
@@ -140,7 +141,7 @@ impl Uploads {
 
     /// Waits until all that was offered is put, or until a time; then nothing more is. Gives what was put since the last time.
     pub(crate) fn finish(&self, until: Option<Instant>) -> Uploaded {
-        let Some((sender, thread)) = lock(&self.work).take() else { return Uploaded::default() };
+        let Some((sender, thread)) = self.work.lock().take() else { return Uploaded::default() };
         drop(sender);
         while !thread.is_finished() && until.is_none_or(|until| Instant::now() < until) {
             std::thread::sleep(LOOK);
@@ -148,10 +149,10 @@ impl Uploads {
         self.shared_work.is_late.store(true, Ordering::Relaxed);
         if thread.join().is_err() {
             let problem = "what puts contents there has ended too early".to_owned();
-            lock(&self.shared_work.done).trouble.get_or_insert(SharedTrouble::Machine(problem));
+            self.shared_work.done.lock().trouble.get_or_insert(SharedTrouble::Machine(problem));
         }
         self.shared_work.is_late.store(false, Ordering::Relaxed);
-        std::mem::take(&mut *lock(&self.shared_work.done))
+        std::mem::take(&mut *self.shared_work.done.lock())
     }
 
     /// Forgets what was put: a head leads to it now.
@@ -162,7 +163,7 @@ impl Uploads {
 
 impl UploadWork {
     fn is_over(&self) -> bool {
-        self.is_late.load(Ordering::Relaxed) || lock(&self.done).trouble.is_some()
+        self.is_late.load(Ordering::Relaxed) || self.done.lock().trouble.is_some()
     }
 
     fn work(&self, offered: &Receiver<Offer>) {
@@ -193,13 +194,13 @@ impl UploadWork {
             return;
         }
         if let Some(spot) = before.get(&digest) {
-            lock(&self.done).spots.insert(digest, *spot);
+            self.done.lock().spots.insert(digest, *spot);
             return;
         }
         let near = self.local.content(&digest, executable);
         // What workers made may be there only for a while.
         let Some(bytes) = near.or_else(|| self.content(&digest)) else {
-            lock(&self.done).lost.insert(digest);
+            self.done.lock().lost.insert(digest);
             return;
         };
         match squeezed(&bytes) {
@@ -213,7 +214,7 @@ impl UploadWork {
 
     fn fail(&self, error: &std::io::Error) {
         let problem = format!("what is to be shared cannot be compressed: {error}");
-        lock(&self.done).trouble.get_or_insert(SharedTrouble::Machine(problem));
+        self.done.lock().trouble.get_or_insert(SharedTrouble::Machine(problem));
     }
 
     fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
@@ -240,18 +241,18 @@ impl UploadWork {
         let digest = Digest::of(&bytes);
         self.put(&[Parcel { name: object("differences", &digest), bytes, contents: Vec::new() }]);
         if !self.is_over() {
-            lock(&self.done).shortcuts.insert((*new, *old), (digest, length));
+            self.done.lock().shortcuts.insert((*new, *old), (digest, length));
         }
     }
 
     /// Puts objects, and writes down what is there then.
     fn put(&self, parcels: &[Parcel]) {
         self.shared.wire.each(parcels, |parcel| {
-            if self.is_late.load(Ordering::Relaxed) || lock(&self.done).trouble.is_some() {
+            if self.is_late.load(Ordering::Relaxed) || self.done.lock().trouble.is_some() {
                 return;
             }
             let put = self.shared.put(&parcel.name, &parcel.bytes);
-            let mut done = lock(&self.done);
+            let mut done = self.done.lock();
             if let Err(trouble) = put {
                 done.trouble.get_or_insert(trouble);
                 return;

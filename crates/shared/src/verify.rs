@@ -2,15 +2,15 @@
 
 use std::collections::{BTreeSet, HashSet};
 use std::path::PathBuf;
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use nubrik_bytes::Digest;
+use parking_lot::Mutex;
 
 use crate::index::object;
 use crate::own_files::write_own;
 use crate::prune::NothingNear;
-use crate::shelf::{SharedStore, SharedTrouble, lock};
+use crate::shelf::{SharedStore, SharedTrouble};
 
 /// How many contents are looked at between two looks at whether it is to end.
 const SOME: usize = 256;
@@ -55,12 +55,12 @@ impl SharedStore {
         let bytes: Vec<u8> = digests.iter().flat_map(|digest| digest.0).collect();
         // Without it they are given once more when somebody looked again.
         let _ = write_own(&self.missing_file(), &bytes);
-        *lock(self.missing()) = missing.clone();
+        *self.missing().lock() = missing.clone();
     }
 
     /// Takes note that contents that were not there are given once more.
     pub(crate) fn forget_missing(&self, given: &[Digest]) {
-        let before = lock(self.missing()).clone();
+        let before = self.missing().lock().clone();
         let missing: HashSet<Digest> =
             before.iter().filter(|digest| !given.contains(digest)).copied().collect();
         if missing != before {
@@ -88,9 +88,9 @@ impl SharedStore {
             }
             self.bring(some, (&NothingNear, None), &|digest, content| {
                 bytes.fetch_add(content.len() as u64, Ordering::Relaxed);
-                lock(&right).insert(*digest);
+                right.lock().insert(*digest);
             });
-            let right = lock(&right);
+            let right = right.lock();
             seen.objects += some.len();
             let wrong = some.iter().filter(|digest| !right.contains(digest));
             seen.wrong.extend(wrong.map(|digest| format!("content {}", digest.hex())));
@@ -109,7 +109,7 @@ impl SharedStore {
             }
         }
         if !self.is_off() {
-            let right = lock(&right);
+            let right = right.lock();
             let missing: HashSet<Digest> =
                 contents.iter().take(looked_at).filter(|digest| !right.contains(digest)).copied().collect();
             self.note_all_missing(&missing);

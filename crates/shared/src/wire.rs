@@ -2,9 +2,10 @@
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicU32, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex, OnceLock};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::Digest;
+use parking_lot::Mutex;
 use rayon_core::{ThreadPool, ThreadPoolBuilder};
 
 /// How many requests go on at once.

@@ -6,13 +6,13 @@ use std::collections::HashSet;
 use std::fs;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
-use std::sync::Mutex;
 use std::sync::atomic::{AtomicUsize, Ordering};
 use std::time::{Duration, SystemTime};
 
 use crate::local::{failed, mode_of};
 use crate::{Basis, LocalStore, OutputRecord, Record, StoreError};
 use nubrik_bytes::Digest;
+use parking_lot::Mutex;
 
 /// A content that was kept less than this long ago may belong to a build that has not written its record.
 const RECENT: Duration = Duration::from_secs(3600);
@@ -156,15 +156,14 @@ impl LocalStore {
                         }
                         if !is_whole(number) {
                             let file = contents.get(number).or_else(|| records.get(number - contents.len()));
-                            let mut damaged =
-                                damaged.lock().unwrap_or_else(std::sync::PoisonError::into_inner);
+                            let mut damaged = damaged.lock();
                             damaged.extend(file.map(|f| f.path.clone()));
                         }
                     }
                 });
             }
         });
-        let mut damaged = damaged.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let mut damaged = damaged.into_inner();
         damaged.sort();
         // What cannot be removed is refused when it is read, all the same.
         damaged.iter().for_each(|path| drop(fs::remove_file(path)));

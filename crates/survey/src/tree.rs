@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use ignore::WalkBuilder;
 use ignore::gitignore::Gitignore;
 use nubrik_disk::{ignored_in, read_file, read_text};
+use parking_lot::Mutex;
 
 /// A larger file is data, in bytes: nothing in it is read.
 const TEXT_LIMIT: u64 = 4 << 20;
@@ -29,7 +30,7 @@ impl IgnoreFiles {
     }
 
     fn of_folder(&self, folder: &Path) -> Arc<Gitignore> {
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         if let Some(patterns) = known.get(folder) {
             return patterns.clone();
         }

@@ -3,8 +3,8 @@
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
-use std::sync::{Mutex, PoisonError};
 
+use parking_lot::Mutex;
 use ureq::config::Config;
 use ureq::http::Uri;
 use ureq::unversioned::resolver::{DefaultResolver, ResolvedSocketAddrs, Resolver};
@@ -30,7 +30,7 @@ impl Resolver for KnownNames {
             uri.authority().map_or("", |a| a.as_str())
         );
         // The lock is held while a name is looked up, so that others who want the same one wait for it.
-        let mut known = self.known.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut known = self.known.lock();
         if let Some(addresses) = known.get(&name) {
             let mut found = self.empty();
             addresses.iter().for_each(|address| found.push(*address));

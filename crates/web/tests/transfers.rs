@@ -4,9 +4,10 @@
 
 use std::io::{BufRead, BufReader, Write};
 use std::net::TcpListener;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use nubrik_web::{Address, Client, Credential, Trouble, WebRequest};
+use parking_lot::Mutex;
 
 /// What the server was asked, request by request: its lines in small letters.
 type Asked = Arc<Mutex<Vec<Vec<String>>>>;
@@ -22,7 +23,7 @@ fn serving(answers: Vec<String>) -> (Address, Asked) {
             let Ok((mut stream, _)) = listener.accept() else { return };
             let lines = BufReader::new(stream.try_clone().unwrap()).lines();
             let lines = lines.map_while(Result::ok).take_while(|line| !line.is_empty());
-            noted.lock().unwrap().push(lines.map(|line| line.to_lowercase()).collect());
+            noted.lock().push(lines.map(|line| line.to_lowercase()).collect());
             stream.write_all(answer.as_bytes()).unwrap();
         }
     });
@@ -45,7 +46,7 @@ fn a_transfer_goes_on_where_it_broke_off() {
         ),
     ]);
     assert_eq!(get(&address).unwrap(), "high 06:12");
-    let asked = asked.lock().unwrap();
+    let asked = asked.lock();
     assert!(asked[1].contains(&"range: bytes=4-".to_owned()), "{asked:?}");
     assert!(asked[1].contains(&"if-range: \"a\"".to_owned()), "{asked:?}");
 }
@@ -77,10 +78,10 @@ fn what_may_pass_is_asked_again_and_what_may_not_is_told() {
     let (address, asked) =
         serving(vec![busy.clone(), format!("HTTP/1.1 200 OK\r\nContent-Length: 2\r\n{CLOSE}\r\nok")]);
     assert_eq!(get(&address).unwrap(), "ok");
-    assert_eq!(asked.lock().unwrap().len(), 2);
+    assert_eq!(asked.lock().len(), 2);
     let (address, asked) = serving(vec![busy; 4]);
     assert_eq!(get(&address).unwrap_err().to_string(), "it answers 503");
-    assert_eq!(asked.lock().unwrap().len(), 4);
+    assert_eq!(asked.lock().len(), 4);
     for (status, said) in [
         ("404 Not Found", "nothing is there"),
         ("401 No", "it wants a credential (status 401)"),
@@ -90,7 +91,7 @@ fn what_may_pass_is_asked_again_and_what_may_not_is_told() {
         let (address, asked) =
             serving(vec![format!("HTTP/1.1 {status}\r\nContent-Length: 0\r\n{CLOSE}\r\n")]);
         assert_eq!(get(&address).unwrap_err().to_string(), said);
-        assert_eq!(asked.lock().unwrap().len(), 1);
+        assert_eq!(asked.lock().len(), 1);
     }
 }
 
@@ -110,7 +111,7 @@ fn no_server_leads_to_files_or_learns_what_is_for_another() {
     let request =
         WebRequest { credential: Some(Credential::Bearer("salt".to_owned())), ..WebRequest::new(address) };
     Client::new(&[]).document(&request, &|| false).unwrap();
-    let has = |asked: &Asked| asked.lock().unwrap()[0].iter().any(|line| line.starts_with("authorization"));
+    let has = |asked: &Asked| asked.lock()[0].iter().any(|line| line.starts_with("authorization"));
     assert!(has(&asked_here));
     assert!(!has(&asked_there));
 }

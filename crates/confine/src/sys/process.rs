@@ -2,8 +2,8 @@
 
 use std::cell::Cell;
 use std::collections::BTreeSet;
-use std::sync::{Mutex, PoisonError, RwLock};
 
+use parking_lot::{Mutex, RwLock};
 use rustix::io::Errno;
 use rustix::process::{Pid, Resource, Signal, WaitOptions, WaitStatus};
 
@@ -114,7 +114,7 @@ thread_local! {
 /// Does something in which children are started.
 pub(super) fn while_starting<T>(work: impl FnOnce() -> T) -> T {
     let is_first = STARTS.get() == 0;
-    let held = is_first.then(|| STARTING.read().unwrap_or_else(PoisonError::into_inner));
+    let held = is_first.then(|| STARTING.read());
     STARTS.set(STARTS.get() + 1);
     let done = work();
     STARTS.set(STARTS.get() - 1);
@@ -124,20 +124,20 @@ pub(super) fn while_starting<T>(work: impl FnOnce() -> T) -> T {
 
 /// Takes note of a child that was started and is waited for later.
 pub(super) fn note_own(id: i32) {
-    OWN.lock().unwrap_or_else(PoisonError::into_inner).insert(id);
+    OWN.lock().insert(id);
 }
 
 fn forget_own(id: i32) {
-    OWN.lock().unwrap_or_else(PoisonError::into_inner).remove(&id);
+    OWN.lock().remove(&id);
 }
 
 /// Ends processes that this program did not start itself, whose parents ended, and all that they leave, if `is_left` says so of the
 /// folder that a process has for temporary files. Gives how many there were.
 pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
-    let nobody_starts = STARTING.write().unwrap_or_else(PoisonError::into_inner);
+    let nobody_starts = STARTING.write();
     let count = end_children(|id| {
-        let is_own = OWN.lock().unwrap_or_else(PoisonError::into_inner).contains(&id);
-        let is_spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).contains(&id);
+        let is_own = OWN.lock().contains(&id);
+        let is_spared = SPARED.lock().contains(&id);
         !is_own && !is_spared && is_left(temporary_folder_of(id).as_deref())
     });
     drop(nobody_starts);
@@ -165,7 +165,7 @@ fn end_children(is_meant: impl Fn(i32) -> bool) -> usize {
 
 /// Spares a child process from [`end_orphans`]: it is no step's. `false` takes that back.
 pub fn spare(id: u32, spares: bool) {
-    let mut spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner);
+    let mut spared = SPARED.lock();
     spared.retain(|other| *other != id as i32);
     if spares {
         spared.push(id as i32);
@@ -179,7 +179,7 @@ pub fn end_orphans() -> Vec<Option<String>> {
     // Ending a process may hand us its children, so until there are none.
     for _ in 0..100 {
         let mut children = children_of_this();
-        let spared = SPARED.lock().unwrap_or_else(PoisonError::into_inner).clone();
+        let spared = SPARED.lock().clone();
         children.retain(|id| !spared.contains(id));
         if children.is_empty() {
             break;

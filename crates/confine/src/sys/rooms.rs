@@ -3,9 +3,10 @@
 use std::ffi::{CStr, CString};
 use std::io;
 use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
+use std::sync::OnceLock;
 use std::sync::atomic::{AtomicU32, Ordering};
-use std::sync::{Mutex, MutexGuard, OnceLock, PoisonError};
 
+use parking_lot::{Mutex, MutexGuard};
 use rustix::event::{PollFd, PollFlags};
 use rustix::fs::{Mode, OFlags};
 use rustix::process::PidfdFlags;
@@ -49,7 +50,7 @@ impl RoomHandle {
     }
 
     pub fn temporary(&self) -> MutexGuard<'_, TemporaryFolders> {
-        self.temporary.lock().unwrap_or_else(PoisonError::into_inner)
+        self.temporary.lock()
     }
 
     /// Whether the process that keeps it is alive.

@@ -5,8 +5,8 @@
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::io;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering};
-use std::sync::{Arc, Mutex};
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
@@ -21,6 +21,7 @@ use nubrik_graph::{
 };
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{Basis, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent};
+use parking_lot::Mutex;
 
 #[derive(Clone, Default)]
 struct File {
@@ -50,7 +51,7 @@ pub struct FakeMachine {
 impl FakeMachine {
     pub fn new(files: &[(&str, &str)]) -> FakeMachine {
         let machine = FakeMachine { clock: AtomicI64::new(1_000_000_000_500), ..Default::default() };
-        *machine.tool.lock().unwrap() = Some("one");
+        *machine.tool.lock() = Some("one");
         for (path, text) in files {
             machine.write(path, text);
         }
@@ -67,23 +68,20 @@ impl FakeMachine {
         let inode = self.inode.fetch_add(1, Ordering::SeqCst) + 1;
         let signature =
             Signature { size: text.len() as u64, changed: now, touched: now, inode, mode: 0o100_644 };
-        self.files
-            .lock()
-            .unwrap()
-            .insert(path.to_owned(), File { bytes: text.as_bytes().to_vec(), signature });
+        self.files.lock().insert(path.to_owned(), File { bytes: text.as_bytes().to_vec(), signature });
     }
 
     pub fn remove(&self, path: &str) {
-        self.files.lock().unwrap().remove(path);
+        self.files.lock().remove(path);
     }
 
     pub fn text(&self, path: &str) -> Option<String> {
-        self.files.lock().unwrap().get(path).map(|f| String::from_utf8(f.bytes.clone()).unwrap())
+        self.files.lock().get(path).map(|f| String::from_utf8(f.bytes.clone()).unwrap())
     }
 
     /// How often sources were read for their digests since the last call.
     pub fn take_digested(&self) -> BTreeMap<String, usize> {
-        std::mem::take(&mut *self.digested.lock().unwrap())
+        std::mem::take(&mut *self.digested.lock())
     }
 }
 
@@ -163,7 +161,7 @@ impl Outside for FakeMachine {
 
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let path = path.as_str();
-        let files = self.files.lock().unwrap();
+        let files = self.files.lock();
         let below = format!("{path}/");
         // Folders are there where files are.
         let folder = || files.range(below.clone()..).next().is_some_and(|(p, _)| p.starts_with(&below));
@@ -172,17 +170,17 @@ impl Outside for FakeMachine {
     }
 
     fn digest(&self, path: &FilePath) -> io::Result<Digest> {
-        *self.digested.lock().unwrap().entry(path.to_string()).or_default() += 1;
+        *self.digested.lock().entry(path.to_string()).or_default() += 1;
         self.read(path).map(|bytes| Digest::of(&bytes))
     }
 
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
-        let files = self.files.lock().unwrap();
+        let files = self.files.lock();
         files.get(path.as_str()).map(|f| f.bytes.clone()).ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
     fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>> {
-        let files = self.files.lock().unwrap();
+        let files = self.files.lock();
         let below =
             files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder.as_str())?.strip_prefix('/')?, f)));
         let file = |path: &str, f: &File| TreeFile {
@@ -201,19 +199,19 @@ impl Outside for FakeMachine {
 
     fn fresh_folder(&self, folder: &WsPath, _: &[String]) -> io::Result<()> {
         let prefix = format!("{folder}/");
-        self.files.lock().unwrap().retain(|path, _| !path.starts_with(&prefix));
+        self.files.lock().retain(|path, _| !path.starts_with(&prefix));
         Ok(())
     }
 
     fn discard(&self, path: &WsPath) {
         let path = path.as_str();
         let prefix = format!("{path}/");
-        self.files.lock().unwrap().retain(|p, _| p != path && !p.starts_with(&prefix));
+        self.files.lock().retain(|p, _| p != path && !p.starts_with(&prefix));
     }
 
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
         let from = from.as_str();
-        let mut files = self.files.lock().unwrap();
+        let mut files = self.files.lock();
         let inside = |path: &String| path.starts_with(&format!("{from}/"));
         let moved: Vec<String> = files.keys().filter(|p| inside(p)).cloned().collect();
         for path in moved {
@@ -234,7 +232,7 @@ impl Outside for FakeMachine {
     }
 
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
-        match *self.tool.lock().unwrap() {
+        match *self.tool.lock() {
             Some(identity) => Ok(FoundTool {
                 path: "/usr/bin/join".into(),
                 identity: Digest::of(identity.as_bytes()),
@@ -256,10 +254,10 @@ impl Outside for FakeMachine {
     /// `join OUT IN…`: joins contents; a line `fail` in them fails, and a word `listing=PATH` makes
     /// it list the inputs that hold something.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
-        if let Some(path) = self.moves.lock().unwrap().take() {
+        if let Some(path) = self.moves.lock().take() {
             self.write(&path, "moved");
         }
-        if let Some(left) = &mut *self.stops_after.lock().unwrap() {
+        if let Some(left) = &mut *self.stops_after.lock() {
             if *left == 0 {
                 self.cancelled.store(true, Ordering::SeqCst);
                 return JobEnd::Cancelled;
@@ -334,7 +332,7 @@ pub struct FakeStore {
 impl FakeStore {
     /// A store with the same contents, in which no result is recorded.
     pub fn contents_only(&self) -> FakeStore {
-        let blobs = self.blobs.lock().unwrap().clone();
+        let blobs = self.blobs.lock().clone();
         FakeStore { blobs: Mutex::new(blobs), ..FakeStore::default() }
     }
 }
@@ -355,7 +353,7 @@ impl Store for StoreOn<'_> {
     fn used(&self, _: &Digest, _: &RecordEntry) {}
 
     fn record(&self, key: &Digest) -> Option<Record> {
-        let mut record = self.0.records.lock().unwrap().get(key).cloned()?;
+        let mut record = self.0.records.lock().get(key).cloned()?;
         if self.0.is_given.load(Ordering::SeqCst) {
             for entry in &mut record.entries {
                 entry.origin = Provenance::Shared { root: team(), writer: [7; 32] };
@@ -366,24 +364,24 @@ impl Store for StoreOn<'_> {
     }
 
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
-        self.0.records.lock().unwrap().insert(*key, record.clone());
+        self.0.records.lock().insert(*key, record.clone());
         Ok(())
     }
 
     fn keep_file(&self, file: &Path, digest: &Digest, _: bool) -> Result<(), StoreError> {
         let bytes = self.1.read(&FilePath::from(&inside(file))).unwrap();
-        self.0.blobs.lock().unwrap().insert(*digest, bytes);
+        self.0.blobs.lock().insert(*digest, bytes);
         Ok(())
     }
 
     fn keep_bytes(&self, bytes: &[u8]) -> Result<Digest, StoreError> {
         let digest = Digest::of(bytes);
-        self.0.blobs.lock().unwrap().insert(digest, bytes.to_vec());
+        self.0.blobs.lock().insert(digest, bytes.to_vec());
         Ok(digest)
     }
 
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
-        self.0.blobs.lock().unwrap().get(digest).cloned()
+        self.0.blobs.lock().get(digest).cloned()
     }
 
     fn is_near(&self, _: &Digest, _: bool) -> bool {
@@ -395,11 +393,11 @@ impl Store for StoreOn<'_> {
     }
 
     fn open(&self, digest: &Digest, _: bool) -> Result<Opened, StoreError> {
-        let is_lost = self.0.losses.lock().unwrap().pop_front().unwrap_or(false);
+        let is_lost = self.0.losses.lock().pop_front().unwrap_or(false);
         if is_lost || self.0.loses.load(Ordering::SeqCst) {
             return Ok(Opened::Missing);
         }
-        let bytes = self.0.blobs.lock().unwrap().get(digest).cloned();
+        let bytes = self.0.blobs.lock().get(digest).cloned();
         Ok(bytes.map_or(Opened::Missing, |bytes| Opened::There(StoredContent::Bytes(bytes))))
     }
 }
@@ -419,7 +417,7 @@ impl Listener for Log {
             Event::Survived { step, refused } => format!("survived {}: {refused:?}", step.0),
             Event::Notice(notice) => format!("notice {notice:?}"),
         };
-        self.0.lock().unwrap().push(text);
+        self.0.lock().push(text);
     }
 }
 
@@ -576,6 +574,6 @@ impl Bench {
         let changes = std::mem::take(&mut outcome.changes);
         // What is kept of a build is what its bytes say.
         self.state.take(Changes::decode(&changes.encode()).unwrap());
-        (outcome, log.0.into_inner().unwrap())
+        (outcome, log.0.into_inner())
     }
 }

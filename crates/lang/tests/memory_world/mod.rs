@@ -1,13 +1,14 @@
 //! A world in memory.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
     Listing, NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
+use parking_lot::Mutex;
 
 pub struct MemoryWorld {
     files: BTreeMap<String, Arc<str>>,
@@ -48,7 +49,7 @@ impl MemoryWorld {
 
     /// How many folders were asked for.
     pub fn asked(&self) -> usize {
-        self.asked.lock().unwrap().len()
+        self.asked.lock().len()
     }
 }
 
@@ -83,7 +84,7 @@ impl World for MemoryWorld {
     }
 
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
-        if self.asked.lock().unwrap().insert(folder.clone()) && self.slow {
+        if self.asked.lock().insert(folder.clone()) && self.slow {
             return Answer::Pending;
         }
         let (mut files, mut folders) = (BTreeSet::new(), BTreeSet::new());

@@ -3,10 +3,10 @@
 
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::{Access, Capture, Confinement, Ended, Recorder, RuleSet, StageSpec};
+use parking_lot::Mutex;
 
 use super::{Environment, Ground, needed_folder};
 use crate::machine::Machine;
@@ -53,14 +53,10 @@ pub struct Looked {
 /// How many commands that look run now: what one leaves running cannot be told from what another one still needs.
 static LOOKS: Mutex<usize> = Mutex::new(0);
 
-fn lock(looks: &Mutex<usize>) -> MutexGuard<'_, usize> {
-    looks.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 impl Machine {
     /// Ends what commands left running that only looked, after the last of them.
     fn end_left_by_looks(&self) {
-        let mut looks = lock(&LOOKS);
+        let mut looks = LOOKS.lock();
         *looks -= 1;
         if *looks > 0 {
             return;
@@ -103,7 +99,7 @@ impl Machine {
         };
         // What it leaves running becomes a child of this program.
         nubrik_confine::become_reaper();
-        *lock(&LOOKS) += 1;
+        *LOOKS.lock() += 1;
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         self.end_left_by_looks();
         let errors = capture.errors.unwrap_or_default();

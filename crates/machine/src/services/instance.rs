@@ -1,16 +1,16 @@
 //! A running service: where its commands run, what it prints, and how it ends.
 
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, Capture, Ended, PipelineSpec, Running, StageSpec};
 use nubrik_disk::Below;
 use nubrik_engine::{ServiceFailure, ServiceProblem};
 use nubrik_graph::Service;
+use parking_lot::Mutex;
 
 use super::claim::Claim;
-use super::lock;
 use super::secrets::without;
 use crate::ground::{Enclosure, Environment, Ground, Net, ServiceNet, StoppingRules};
 
@@ -86,7 +86,7 @@ impl Quarters {
 
 impl Instance {
     pub fn printed(&self) -> Vec<u8> {
-        let running = self.here.as_ref().map(|here| lock(&here.running));
+        let running = self.here.as_ref().map(|here| here.running.lock());
         let text = running.and_then(|running| running.as_ref().map(Running::printed));
         last_lines(&without(&self.secrets, text.unwrap_or_default()))
     }
@@ -99,7 +99,7 @@ impl Instance {
     /// Stops it if it runs here, and gives the last of what it printed, without secrets.
     fn stop(&self) -> Option<Vec<u8>> {
         let here = self.here.as_ref()?;
-        let mut running = lock(&here.running).take()?;
+        let mut running = here.running.lock().take()?;
         let group = running.group();
         if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
             let was_running = running.ended().is_none();
@@ -111,7 +111,7 @@ impl Instance {
             let stopped = running.wait(if how.is_none() { STOPPING } else { AFTER_FAILURE });
             // A command that finds nothing to stop fails rightly.
             if was_running && (!stopped || how.is_some()) {
-                lock(&here.unstopped).push(ServiceFailure {
+                here.unstopped.lock().push(ServiceFailure {
                     service: self.service.address.clone(),
                     place: self.service.place.to_string().into(),
                     problem: ServiceProblem::NotStopped(how.as_ref().map(said)),

@@ -11,12 +11,13 @@ mod starting;
 
 use std::collections::HashMap;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
-use std::sync::{Arc, Mutex, MutexGuard, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::Digest;
 use nubrik_confine::{Apart, Running};
 use nubrik_engine::{Lent, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, unmarked};
+use parking_lot::Mutex;
 
 pub use claim::end_left_over;
 use instance::{Instance, Unstopped, said};
@@ -36,10 +37,6 @@ const HOME: &str = ".nubrik/serve";
 type InstanceSlot = Arc<OnceLock<StartedInstance>>;
 
 type StartedInstance = Result<Arc<Instance>, Option<ServiceFailure>>;
-
-fn lock<T>(mutex: &Mutex<T>) -> MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
 
 /// Which network an instance and its users are in.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
@@ -100,7 +97,7 @@ impl Loan {
     pub(crate) fn ended(&self) -> Option<(Arc<str>, String, Vec<u8>)> {
         self.instances.iter().find_map(|instance| {
             let here = instance.here.as_ref()?;
-            let ended = lock(&here.running).as_mut().and_then(Running::ended)?;
+            let ended = here.running.lock().as_mut().and_then(Running::ended)?;
             Some((instance.service.address.clone(), said(&ended), instance.printed()))
         })
     }
@@ -194,7 +191,7 @@ fn is_shared(service: &Service) -> bool {
 impl House {
     /// The loan of this number.
     pub(crate) fn loan(&self, lent: &Lent) -> Option<Arc<Loan>> {
-        lock(&self.loans).get(&lent.number).cloned()
+        self.loans.lock().get(&lent.number).cloned()
     }
 
     /// Whether someone had to use the machine's network for want of another.
@@ -204,9 +201,9 @@ impl House {
 
     /// Stops what is shared and not in use. Gives what did not stop as it should, since it was asked last.
     pub(crate) fn close(&self) -> Vec<ServiceFailure> {
-        let shared = std::mem::take(&mut *lock(&self.shared));
+        let shared = std::mem::take(&mut *self.shared.lock());
         drop(shared);
-        std::mem::take(&mut *lock(&self.unstopped))
+        std::mem::take(&mut *self.unstopped.lock())
     }
 
     /// Where services and their user meet. Users that share no services do not meet each other.
@@ -261,13 +258,13 @@ impl House {
         }
         let as_always = instances.iter().all(|i| i.as_always);
         let number = self.count.fetch_add(1, Ordering::Relaxed);
-        lock(&self.loans).insert(number, Arc::new(Loan { instances, meeting }));
+        self.loans.lock().insert(number, Arc::new(Loan { instances, meeting }));
         Ok(Lent { number, as_always })
     }
 
     /// Takes a loan back; gives what its instances printed last.
     pub(crate) fn give_back(&self, lent: &Lent) -> Vec<(Arc<str>, Vec<u8>)> {
-        let Some(loan) = lock(&self.loans).remove(&lent.number) else { return Vec::new() };
+        let Some(loan) = self.loans.lock().remove(&lent.number) else { return Vec::new() };
         let said = loan.instances.iter().map(|i| (i.service.address.clone(), i.printed()));
         said.collect()
     }
@@ -275,7 +272,7 @@ impl House {
     /// Takes note that a shared service will not be wanted again.
     pub(crate) fn no_longer_needed(&self, service: &Service) {
         let mut stopped = Vec::new();
-        let mut shared = lock(&self.shared);
+        let mut shared = self.shared.lock();
         for network in [ServiceNetwork::Own, ServiceNetwork::Shared, ServiceNetwork::Only] {
             stopped.extend(shared.remove(&(service.folder.as_str().to_owned(), network)));
         }
@@ -296,7 +293,7 @@ impl House {
             return self.start(machine, user, service, meeting, echo);
         }
         let key = (service.folder.as_str().to_owned(), meeting.network);
-        let slot = lock(&self.shared).entry(key).or_default().clone();
+        let slot = self.shared.lock().entry(key).or_default().clone();
         let mut first = false;
         let started = slot.get_or_init(|| {
             first = true;

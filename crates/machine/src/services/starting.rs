@@ -3,7 +3,7 @@
 use std::io;
 use std::net::{Ipv4Addr, TcpListener};
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
@@ -11,12 +11,13 @@ use nubrik_confine::{Echo, Ended, Running, StageSpec};
 use nubrik_disk::Below;
 use nubrik_engine::{FoundTool, Outside, Readable, Readables, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
+use parking_lot::Mutex;
 
 use super::OutputListener;
 use super::claim::Claim;
 use super::instance::{Here, Instance, Quarters, Unstopped, last_lines, said};
 use super::secrets::without;
-use super::{HOME, Meeting, ServiceNetwork, lock};
+use super::{HOME, Meeting, ServiceNetwork};
 use crate::ground::{CommandNeeds, Enclosure, Means, ServiceNet, StoppingRules, Whom};
 use crate::machine::Machine;
 use crate::search_path::called_by;
@@ -224,9 +225,9 @@ impl Starting<'_> {
         let deadline = Instant::now() + Duration::from_millis(self.service.patience);
         let (mut tries, mut pause) = (0, PAUSES.0);
         loop {
-            let ended = lock(&here.running).as_mut().and_then(Running::ended);
+            let ended = here.running.lock().as_mut().and_then(Running::ended);
             if let Some(ended) = ended {
-                self.printed.extend(lock(&here.running).as_ref().map(Running::printed).unwrap_or_default());
+                self.printed.extend(here.running.lock().as_ref().map(Running::printed).unwrap_or_default());
                 return Err(self.failure(ServiceProblem::Ended(said(&ended))));
             }
             tries += 1;
@@ -240,7 +241,7 @@ impl Starting<'_> {
             if is_ready {
                 return Ok(());
             }
-            let printed = lock(&here.running).as_ref().map(Running::printed).unwrap_or_default();
+            let printed = here.running.lock().as_ref().map(Running::printed).unwrap_or_default();
             self.pause(deadline, &mut pause, tries, printed)?;
         }
     }

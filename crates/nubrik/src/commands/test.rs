@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
-use std::sync::{Mutex, PoisonError};
 use std::time::Instant;
 
 use nubrik_cases::{Case, CaseOutcome, Suite};
@@ -10,6 +9,7 @@ use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Workshop};
+use parking_lot::Mutex;
 
 use super::build::{lock, options_of, screen_for};
 use super::coverage;
@@ -165,7 +165,7 @@ impl TestsToRun<'_> {
             let report = screen.during(|| {
                 session.test(self.patterns, self.evaluation, self.verdicts, self.again, &heard, options)
             });
-            let done = heard.done.into_inner().unwrap_or_else(PoisonError::into_inner);
+            let done = heard.done.into_inner();
             drop(screen);
             let report = report.map_err(|problem| own_problem(console, problem))?;
             ended.cancelled |= report.cancelled;
@@ -304,7 +304,7 @@ impl Listener for TestListener<'_, '_> {
                 failure: failure.clone(),
                 printed: printed.clone(),
             };
-            self.done.lock().unwrap_or_else(PoisonError::into_inner).insert(*step, done);
+            self.done.lock().insert(*step, done);
         }
         self.screen.hear(event);
     }

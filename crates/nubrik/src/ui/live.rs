@@ -2,12 +2,13 @@
 //! stay, and wiped when the build ends.
 
 use std::collections::HashSet;
+use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
-use std::sync::{Arc, Mutex, MutexGuard, PoisonError};
 use std::time::{Duration, Instant};
 
 use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
+use parking_lot::{Mutex, MutexGuard};
 
 use super::console::{Console, OutputStream};
 use super::forecast::{PastTimes, TimeForecast};
@@ -46,7 +47,7 @@ impl<'g> LiveView<'g> {
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
-        let mut live = self.live.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut live = self.live.lock();
         if let Some(width) = self.telling.paint.resized().width {
             live.resized(width);
         }

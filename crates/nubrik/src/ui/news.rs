@@ -1,10 +1,10 @@
 //! What was said already, and what is kept back to be said at once: of many steps the same is told once.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Mutex, MutexGuard, PoisonError};
 
 use nubrik_engine::{Failure, Verdict};
 use nubrik_graph::StepId;
+use parking_lot::{Mutex, MutexGuard};
 
 /// What a build has said so far.
 #[derive(Default)]
@@ -29,7 +29,7 @@ struct SaidThings {
 
 impl SaidSoFar {
     fn told(&self) -> MutexGuard<'_, SaidThings> {
-        self.told.lock().unwrap_or_else(PoisonError::into_inner)
+        self.told.lock()
     }
 
     /// Whether a failure says more than one that was shown before.

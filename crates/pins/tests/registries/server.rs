@@ -3,7 +3,9 @@
 use std::collections::HashMap;
 use std::io::{BufRead, BufReader, Write};
 use std::net::TcpListener;
-use std::sync::{Arc, Mutex};
+use std::sync::Arc;
+
+use parking_lot::Mutex;
 
 /// What is answered.
 #[derive(Clone)]
@@ -54,7 +56,7 @@ impl Server {
                 }
                 let nothing = Answer::of("text/plain", b"").status(404);
                 let Answer { status, media_type, body, length } = answers.get(&path).unwrap_or(&nothing);
-                noted.lock().unwrap().push(path);
+                noted.lock().push(path);
                 let head = format!(
                     "HTTP/1.1 {status} X\r\nContent-Type: {media_type}\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n"
                 );
@@ -66,6 +68,6 @@ impl Server {
 
     /// How often a path was asked for.
     pub fn asked(&self, path: &str) -> usize {
-        self.asked.lock().unwrap().iter().filter(|asked| *asked == path).count()
+        self.asked.lock().iter().filter(|asked| *asked == path).count()
     }
 }

@@ -1,9 +1,10 @@
 //! Building a request, once more where results that others gave cannot be had after all.
 
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 
 use nubrik_engine::{Event, Listener, Notice, Options, Outcome, Request, Verdict, build};
 use nubrik_graph::Graph;
+use parking_lot::Mutex;
 
 use super::{BuildProblem, Workshop};
 
@@ -72,9 +73,9 @@ impl<'a> StepListener<'a> {
 
     /// What became of steps, by their folders. If this was the end of it, it is told which ones were not begun.
     pub(super) fn ended(self, is_last: bool) -> Vec<(Arc<str>, Verdict)> {
-        let unstarted = self.unstarted.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let unstarted = self.unstarted.into_inner();
         unstarted.iter().filter(|_| is_last).for_each(|event| self.listener.hear(event));
-        self.verdicts.into_inner().unwrap_or_else(PoisonError::into_inner)
+        self.verdicts.into_inner()
     }
 }
 
@@ -82,9 +83,9 @@ impl Listener for StepListener<'_> {
     fn hear(&self, event: &Event) {
         if let Event::Done { step, verdict, .. } = event {
             let folder = self.graph.step(*step).folder.shared().clone();
-            self.verdicts.lock().unwrap_or_else(PoisonError::into_inner).push((folder, *verdict));
+            self.verdicts.lock().push((folder, *verdict));
             if *verdict == Verdict::Unstarted {
-                self.unstarted.lock().unwrap_or_else(PoisonError::into_inner).push(event.clone());
+                self.unstarted.lock().push(event.clone());
                 return;
             }
         }

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::PathBuf;
-use std::sync::{Arc, Mutex, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
@@ -16,6 +16,7 @@ use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{KeyList, SecretKey, SharedStore};
 use nubrik_source::WsPath;
 use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
+use parking_lot::Mutex;
 
 use crate::job::{
     AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, is_worker_name,
@@ -84,10 +85,6 @@ fn digest_of(outputs: &[OutputRecord]) -> Digest {
     Digest::of(&contents.iter().flat_map(|content| content.0).collect::<Vec<u8>>())
 }
 
-fn lock<T>(mutex: &Mutex<T>) -> std::sync::MutexGuard<'_, T> {
-    mutex.lock().unwrap_or_else(PoisonError::into_inner)
-}
-
 /// The contents of a step's outputs.
 pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
     outputs.iter().flat_map(OutputRecord::contents).map(|(digest, _)| digest).collect()
@@ -144,22 +141,22 @@ impl Crew {
             let left = self.boss.present().into_iter().find_map(|alive| Some((alive.name, alive.away?)));
             left.map(|(name, why)| format!("{name} takes none for a while: {why}"))
         };
-        lock(&self.refused).clone().or_else(left)
+        self.refused.lock().clone().or_else(left)
     }
 
     fn note(&self, why: String) {
-        lock(&self.refused).get_or_insert(why);
+        self.refused.lock().get_or_insert(why);
     }
 
     /// The content of a source, kept for those who fetch it.
     fn source(&self, path: &WsPath) -> Option<(Digest, bool)> {
-        if let Some(known) = lock(&self.sources).get(path) {
+        if let Some(known) = self.sources.lock().get(path) {
             return Some(*known);
         }
         let at = self.root.join(path.as_str());
         let executable = fs::metadata(&at).ok()?.permissions().mode() & 0o111 != 0;
         let content = self.local.keep_bytes(&nubrik_disk::read_file(&at, u64::MAX - 1).ok()?).ok()?;
-        lock(&self.sources).insert(path.clone(), (content, executable));
+        self.sources.lock().insert(path.clone(), (content, executable));
         Some((content, executable))
     }
 
@@ -179,7 +176,7 @@ impl Crew {
 
     /// The content that lists the files of a set.
     fn set(&self, set: SetId, files: &[SetFile]) -> Option<Digest> {
-        if let Some(known) = lock(&self.sets).get(&set) {
+        if let Some(known) = self.sets.lock().get(&set) {
             return Some(*known);
         }
         let (made, sources): (Vec<&SetFile>, Vec<&SetFile>) = files.iter().partition(|file| file.is_made);
@@ -188,7 +185,7 @@ impl Crew {
         let rows = self.hand_over(&contents)?;
         let made = made.iter().map(|file| (file.path.to_string(), file.folder)).collect();
         let digest = self.local.keep_bytes(&JobSet { sources, made, rows }.encode()).ok()?;
-        lock(&self.sets).insert(set, digest);
+        self.sets.lock().insert(set, digest);
         Some(digest)
     }
 
@@ -241,7 +238,7 @@ impl Crew {
             false => members.writer(&worker).map_or("", |member| &member.name).into(),
         };
         let Some(UnderWay { folder, is_bound, sendings, begun_by: _ }) = self.no_longer(step) else {
-            if let (Ok(result), Some((made, before))) = (&sheet.end, lock(&self.made).get(&step)) {
+            if let (Ok(result), Some((made, before))) = (&sheet.end, self.made.lock().get(&step)) {
                 let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
                     self.note(format!(
@@ -280,13 +277,13 @@ impl Crew {
         };
         self.shared.learn_for_later(&sheet.rows);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
-        lock(&self.made).insert(step, (digest_of(&entry.outputs), machine.clone()));
+        self.made.lock().insert(step, (digest_of(&entry.outputs), machine.clone()));
         Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine)))
     }
 
     /// One of the steps that nobody does any more, if nobody is there who could.
     fn forsaken(&self) -> Option<StepId> {
-        let under_way = lock(&self.under_way);
+        let under_way = self.under_way.lock();
         if under_way.is_empty() {
             return None;
         }
@@ -303,7 +300,7 @@ impl Crew {
 
     /// One of the steps that somebody began who is gone since, and who that was.
     fn left_behind(&self) -> Option<(StepId, String)> {
-        let mut under_way = lock(&self.under_way);
+        let mut under_way = self.under_way.lock();
         if !under_way.values().any(|sent| sent.begun_by.is_some()) {
             return None;
         }
@@ -323,7 +320,7 @@ impl Crew {
     /// The kind of machine with the most room for a step, and how many more it would take.
     fn roomiest(&self, machine: &[Arc<str>], ahead: bool) -> Option<(String, isize)> {
         let kinds = self.boss.kinds();
-        let sent = lock(&self.sent);
+        let sent = self.sent.lock();
         let room = |kind: &MachineKind| {
             let name = kind.name();
             let sent = sent.get(&*name).copied().unwrap_or(0) as isize;
@@ -343,14 +340,14 @@ impl Crew {
 
     /// Takes a step from those that are under way.
     fn no_longer(&self, step: StepId) -> Option<UnderWay> {
-        let gone = lock(&self.under_way).remove(&step)?;
+        let gone = self.under_way.lock().remove(&step)?;
         self.no_more_sent(&gone.sendings);
         Some(gone)
     }
 
     /// Counts jobs no more that somebody might do.
     fn no_more_sent(&self, sendings: &[Sending]) {
-        let mut sent = lock(&self.sent);
+        let mut sent = self.sent.lock();
         for one in sendings.iter().filter(|one| !one.is_lost) {
             sent.entry(one.kind.clone()).and_modify(|count| *count = count.saturating_sub(1));
         }
@@ -359,9 +356,9 @@ impl Crew {
 
 impl Performer for Crew {
     fn begin(&self) {
-        lock(&self.sources).clear();
-        lock(&self.sets).clear();
-        lock(&self.made).clear();
+        self.sources.lock().clear();
+        self.sets.lock().clear();
+        self.made.lock().clear();
         // Steps have the same numbers in each build: no answer and no stop of an earlier one counts.
         self.boss.next_build();
     }
@@ -405,17 +402,17 @@ impl Performer for Crew {
         // Before it is sent: the answer may be there at once.
         let folder = errand.lone.graph.step(errand.lone.step).folder.shared().clone();
         let fresh = || UnderWay { folder, is_bound: errand.is_bound, sendings: Vec::new(), begun_by: None };
-        lock(&self.under_way).entry(errand.step).or_insert_with(fresh);
+        self.under_way.lock().entry(errand.step).or_insert_with(fresh);
         match self.boss.send(&kind, job) {
             Ok(number) => {
-                if let Some(sent) = lock(&self.under_way).get_mut(&errand.step) {
+                if let Some(sent) = self.under_way.lock().get_mut(&errand.step) {
                     sent.sendings.push(Sending { number, kind: kind.clone(), is_lost: false });
-                    *lock(&self.sent).entry(kind).or_default() += 1;
+                    *self.sent.lock().entry(kind).or_default() += 1;
                 }
                 true
             }
             Err(trouble) => {
-                let mut under_way = lock(&self.under_way);
+                let mut under_way = self.under_way.lock();
                 if under_way.get(&errand.step).is_some_and(|sent| sent.sendings.is_empty()) {
                     under_way.remove(&errand.step);
                 }
@@ -430,14 +427,14 @@ impl Performer for Crew {
         match self.boss.receive(within) {
             Some(BossNews::Answer(bytes)) => self.result(&bytes),
             Some(BossNews::Begun(number, name)) => {
-                let mut under_way = lock(&self.under_way);
+                let mut under_way = self.under_way.lock();
                 let sent = under_way.get_mut(&StepId(number)).filter(|_| is_worker_name(&name))?;
                 // Who is not known to be there cannot be missed.
                 sent.begun_by = self.boss.is_present(&name).then(|| name.clone());
                 Some((StepId(number), StepAnswer::Begun(name.into())))
             }
             Some(BossNews::Undone(number)) => {
-                let under_way = lock(&self.under_way);
+                let under_way = self.under_way.lock();
                 let step = under_way
                     .iter()
                     .find(|(_, sent)| sent.sendings.iter().any(|one| one.number == number))
@@ -466,8 +463,8 @@ impl Performer for Crew {
     }
 
     fn abandon(&self) {
-        lock(&self.under_way).clear();
-        lock(&self.sent).clear();
+        self.under_way.lock().clear();
+        self.sent.lock().clear();
         self.boss.abandon();
     }
 }

@@ -1,7 +1,7 @@
 //! Where people edited what steps are made of. A step of a kit is written in the kit; what its users edited is a value
 //! somewhere else, and reasons name that place.
 
-use std::sync::{Arc, OnceLock, PoisonError};
+use std::sync::{Arc, OnceLock};
 
 use nubrik_memory::Roles;
 use rustc_hash::FxHashMap;
@@ -56,7 +56,7 @@ impl Edits<'_> {
 
     fn files(&self) -> &[ReadText] {
         self.files.get_or_init(|| {
-            let seen = self.session.seen.lock().unwrap_or_else(PoisonError::into_inner);
+            let seen = self.session.seen.lock();
             let read = seen.files.iter().filter(|(_, entry)| entry.roles.has(Roles::READ));
             let mut files: Vec<ReadText> = read
                 .filter_map(|(path, entry)| {

@@ -1,7 +1,5 @@
 //! Evaluation of what is asked for.
 
-use std::sync::PoisonError;
-
 use nubrik_lang::{AddressPattern, Evaluation, Evaluator, WatchedWorld};
 use nubrik_source::WsPath;
 
@@ -52,7 +50,7 @@ impl Session {
                 watching,
             );
             if let Some(evaluation) = below {
-                *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
+                *self.seen.lock() = world.into_seen();
                 return evaluation;
             }
         }
@@ -102,7 +100,7 @@ impl Session {
             };
             work(evaluator.with_settings(&self.settings))
         });
-        *self.seen.lock().unwrap_or_else(PoisonError::into_inner) = world.into_seen();
+        *self.seen.lock() = world.into_seen();
         evaluation
     }
 }

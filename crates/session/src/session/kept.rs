@@ -2,7 +2,7 @@
 //! looked at.
 
 use std::collections::BTreeMap;
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_diagnostic::Severity;
@@ -93,7 +93,7 @@ impl Session {
             None => self.kept_in_part(&kept, &kept.trails(own, path)?, &seal, &changes, patterns)?,
         };
         // Reasons name files that were edited.
-        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut seen = self.seen.lock();
         for (path, entry) in seal.with_role(Roles::READ) {
             seen.files.entry(path).or_insert(entry);
         }
@@ -153,7 +153,7 @@ impl Session {
         if evaluation.waiting || evaluation.diagnostics.iter().any(is_error) {
             return None;
         }
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.lock();
         let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {

@@ -1,6 +1,6 @@
 //! What definitions looked for on the machine.
 
-use std::sync::{Arc, PoisonError};
+use std::sync::Arc;
 
 use nubrik_engine::Outside;
 
@@ -18,7 +18,7 @@ pub struct LookedFor {
 impl Session {
     /// Tools and libraries that the last evaluation looked for, with what was found.
     pub fn looked_for(&self) -> LookedFor {
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.lock();
         let mut looked_for = LookedFor { tools: seen.tools.clone(), libraries: seen.libraries.clone() };
         looked_for.tools.sort_by(|a, b| a.0.names.cmp(&b.0.names));
         looked_for.tools.dedup();

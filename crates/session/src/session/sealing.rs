@@ -1,7 +1,6 @@
 //! Sealing a finished request, and adding to its seal when some of its steps were built again.
 
 use std::collections::BTreeMap;
-use std::sync::PoisonError;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::Signature;
@@ -195,7 +194,7 @@ impl Session {
 
     /// What evaluation looked at when a part of the definitions was evaluated again.
     fn add_seen(&self, seal: &Seal, snapshot: &Snapshot, news: &mut SealNews) {
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.lock();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
             let known =
@@ -336,7 +335,7 @@ impl Session {
         let graph = save_graph(own, &path, None, Snapshot::of(evaluation, &trails), Some(&trails))
             .map_err(|problem| self.own_problem(problem))?;
         let sealed = Sealed { steps: outcome.summary.steps, results: results.clone() };
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.lock();
         let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
         env.sort();
         let mut samples: Vec<_> =
@@ -359,7 +358,7 @@ impl Session {
         let nodes: FxHashMap<&str, u32> =
             graph.files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n as u32)).collect();
         let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
-        let seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.lock();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
             let node = nodes.get(path.as_str()).copied().unwrap_or(NO_NODE);

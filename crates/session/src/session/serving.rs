@@ -99,13 +99,13 @@ type Complaint = (Failure, Vec<u8>, u64);
 
 /// Hears why a step failed.
 #[derive(Default)]
-struct Complaints(std::sync::Mutex<Option<Complaint>>);
+struct Complaints(parking_lot::Mutex<Option<Complaint>>);
 
 impl Listener for Complaints {
     fn hear(&self, event: &Event) {
         if let Event::Done { failure: Some(failure), printed, micros, .. } = event {
             let complaint = || (failure.clone(), printed.clone(), *micros);
-            self.0.lock().unwrap_or_else(std::sync::PoisonError::into_inner).get_or_insert_with(complaint);
+            self.0.lock().get_or_insert_with(complaint);
         }
     }
 }
@@ -431,7 +431,7 @@ impl Workshop<'_> {
             &heard,
             options,
         );
-        let complaint = heard.0.into_inner().unwrap_or_else(std::sync::PoisonError::into_inner);
+        let complaint = heard.0.into_inner();
         if outcome.lost > 0 {
             return Err("what it needs cannot be fetched there".to_owned());
         }

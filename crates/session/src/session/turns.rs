@@ -1,9 +1,9 @@
 //! How many steps run at once for others: a job may be got ready, and its result given, while another one runs.
 
-use std::sync::{Condvar, Mutex, MutexGuard, PoisonError};
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
+use parking_lot::{Condvar, Mutex};
 
 /// After so long it is looked whether who waits is stopped.
 const LOOK: Duration = Duration::from_millis(50);
@@ -25,13 +25,9 @@ impl Turns {
         Turns { free: Mutex::new(count), changed: Condvar::new() }
     }
 
-    fn lock(&self) -> MutexGuard<'_, usize> {
-        self.free.lock().unwrap_or_else(PoisonError::into_inner)
-    }
-
     /// Waits for a turn. Nothing where who waits is stopped, or it `is_wanted` no more.
     pub fn take(&self, cancel: &CancelSwitch, is_wanted: &dyn Fn() -> bool) -> Option<Turn<'_>> {
-        let mut free = self.lock();
+        let mut free = self.free.lock();
         loop {
             if cancel.is_thrown() || !is_wanted() {
                 return None;
@@ -39,7 +35,7 @@ impl Turns {
             if *free > 0 {
                 break;
             }
-            free = self.changed.wait_timeout(free, LOOK).unwrap_or_else(PoisonError::into_inner).0;
+            self.changed.wait_for(&mut free, LOOK);
         }
         *free -= 1;
         self.changed.notify_all();
@@ -48,14 +44,15 @@ impl Turns {
 
     /// Waits until all turns are taken, at most so long; whether they are.
     pub fn wait_until_taken(&self, within: Duration) -> bool {
-        let waited = self.changed.wait_timeout_while(self.lock(), within, |free| *free > 0);
-        *waited.unwrap_or_else(PoisonError::into_inner).0 == 0
+        let mut free = self.free.lock();
+        self.changed.wait_while_for(&mut free, |free| *free > 0, within);
+        *free == 0
     }
 }
 
 impl Drop for Turn<'_> {
     fn drop(&mut self) {
-        *self.0.lock() += 1;
+        *self.0.free.lock() += 1;
         self.0.changed.notify_all();
     }
 }

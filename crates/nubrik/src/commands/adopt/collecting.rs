@@ -1,10 +1,10 @@
 //! What failed in a build, and how far it is.
 
 use std::collections::{BTreeMap, BTreeSet};
-use std::sync::{Mutex, PoisonError};
 
 use nubrik_engine::{Event, Failure, Listener, Refusal, Touch, Verdict};
 use nubrik_graph::{Graph, StepId};
+use parking_lot::Mutex;
 
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::failure;
@@ -61,7 +61,7 @@ impl<'g> Collector<'g> {
 
     pub fn finish(self) -> SeenFailures {
         let paint = self.console.paint(OutputStream::Error);
-        let seen = self.seen.into_inner().unwrap_or_else(PoisonError::into_inner);
+        let seen = self.seen.into_inner();
         if !self.console.is_json() && paint.width.is_some() {
             self.console.raw(OutputStream::Error, "\r\x1b[K");
         } else if let (false, Some(number)) = (self.console.is_json(), self.number) {
@@ -79,7 +79,7 @@ impl<'g> Collector<'g> {
 
 impl Listener for Collector<'_> {
     fn hear(&self, event: &Event) {
-        let mut seen = self.seen.lock().unwrap_or_else(PoisonError::into_inner);
+        let mut seen = self.seen.lock();
         match event {
             Event::Began { order } => seen.all = order.len(),
             Event::Done { step, verdict, printed, failure, .. } => {
