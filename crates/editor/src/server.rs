@@ -3,8 +3,8 @@
 use std::collections::{HashMap, HashSet};
 use std::fs;
 use std::sync::Arc;
-use std::time::Duration;
 
+use crossbeam_channel::{never, select};
 use lsp_server::{Connection, ErrorCode, Message, Notification, Request, Response};
 use lsp_types as lsp;
 use lsp_types::Uri;
@@ -22,9 +22,6 @@ use crate::problems::{actions, problems};
 use crate::reading;
 use crate::renaming::{renamed, renamed_at};
 use crate::state::{Beside, EditorKnowledge, Evaluated, UnsavedTexts, begin};
-
-/// How often it is looked whether an evaluation is done.
-const LOOK: Duration = Duration::from_millis(20);
 
 /// Runs a command of the program for an editor: words as on the command line. Gives what it printed, and whether it ended well.
 pub type Runner = Arc<dyn Fn(&[String]) -> (String, bool) + Send + Sync>;
@@ -132,11 +129,23 @@ impl EditorServer<'_> {
                 self.known.take(done);
                 self.tell_problems();
             }
-            let message = match self.connection.receiver.recv_timeout(LOOK) {
-                Ok(message) => message,
-                Err(e) if e.is_timeout() => continue,
-                // The editor is gone.
-                Err(_) => return Ok(()),
+            let message = select! {
+                recv(self.beside.1) -> done => {
+                    match done {
+                        Ok(done) => {
+                            self.known.take(done);
+                            self.tell_problems();
+                        }
+                        // Nothing more comes of a thread that ended.
+                        Err(_) => self.beside.1 = never(),
+                    }
+                    continue;
+                }
+                recv(self.connection.receiver) -> message => match message {
+                    Ok(message) => message,
+                    // The editor is gone.
+                    Err(_) => return Ok(()),
+                }
             };
             match message {
                 Message::Request(request) => {

@@ -2,9 +2,9 @@
 
 use std::collections::HashMap;
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, Sender, channel};
 use std::time::Duration;
 
+use crossbeam_channel::{Receiver, RecvTimeoutError, Sender, unbounded};
 use nubrik_graph::{FileNode, StepId, Target, TargetId};
 use nubrik_lang::topics::Topic;
 use nubrik_lang::{AddressPattern, Evaluation, ToldName};
@@ -173,8 +173,8 @@ pub type Beside = (Sender<UnsavedTexts>, Receiver<Arc<Evaluated>>);
 
 /// Begins to evaluate beside whoever asks.
 pub fn begin(session: Session) -> Beside {
-    let (wanted, receiver) = channel();
-    let (sender, done) = channel();
+    let (wanted, receiver) = unbounded();
+    let (sender, done) = unbounded();
     std::thread::spawn(move || evaluate_beside(session, receiver, sender));
     (wanted, done)
 }

@@ -5,13 +5,13 @@
 use std::collections::BTreeMap;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
+use std::sync::mpsc::{Receiver, Sender, channel};
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::Tables;
 use nubrik_graph::{FileId, Graph, Numbers, SetId, StepId, TargetId, ToolId};
 use nubrik_graph::{FileNode, Step, Target};
 use nubrik_source::{Span, WsPath};
-use parking_lot::{Condvar, Mutex};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
@@ -56,9 +56,7 @@ pub fn evaluate_below(
         packages.chunks(packages.len().div_ceil(threads)).collect()
     };
     let next = AtomicUsize::new(0);
-    let done: Mutex<BTreeMap<usize, Evaluation>> = Mutex::default();
-    let changed = Condvar::new();
-    let work = || {
+    let work = |brings: Sender<(usize, Evaluation)>| {
         loop {
             let number = next.fetch_add(1, Ordering::Relaxed);
             let Some(packages) = runs.get(number) else { return };
@@ -70,21 +68,25 @@ pub fn evaluate_below(
             } else {
                 Evaluator::new(world).with_settings(settings).request_packages(packages, pattern.wanted)
             };
-            done.lock().insert(number, evaluation);
-            changed.notify_all();
+            // Who waits for it waits until all have ended.
+            let _ = brings.send((number, evaluation));
         }
     };
+    let work = &work;
     std::thread::scope(|scope| {
         let mut running = Vec::new();
+        let (brings, brought) = channel();
         for _ in 0..threads {
-            match std::thread::Builder::new().stack_size(stack).spawn_scoped(scope, work) {
+            let brings = brings.clone();
+            match std::thread::Builder::new().stack_size(stack).spawn_scoped(scope, move || work(brings)) {
                 Ok(thread) => running.push(thread),
                 Err(e) if running.is_empty() => std::panic::panic_any(format!("cannot start a thread: {e}")),
                 Err(_) => break,
             }
         }
         let whole = Whole { parts: packages.len().div_ceil(runs[0].len()), ..Whole::default() };
-        Some(in_order(whole, runs.len(), running, &done, &changed))
+        drop(brings);
+        Some(in_order(whole, runs.len(), running, &brought))
     })
 }
 
@@ -93,28 +95,25 @@ fn in_order(
     mut whole: Whole,
     runs: usize,
     running: Vec<std::thread::ScopedJoinHandle<'_, ()>>,
-    done: &Mutex<BTreeMap<usize, Evaluation>>,
-    changed: &Condvar,
+    brought: &Receiver<(usize, Evaluation)>,
 ) -> Evaluation {
+    let mut ready = BTreeMap::new();
     for number in 0..runs {
-        let mut ready = done.lock();
         let evaluation = loop {
             if let Some(evaluation) = ready.remove(&number) {
                 break evaluation;
             }
-            // A thread that panicked brings nothing any more.
-            if running.iter().all(std::thread::ScopedJoinHandle::is_finished) {
+            let Ok((brought, evaluation)) = brought.recv() else {
+                // All have ended, and one of them panicked before it brought this.
                 for thread in running {
                     if let Err(panic) = thread.join() {
                         std::panic::resume_unwind(panic);
                     }
                 }
                 return whole.finish();
-            }
-            let patience = std::time::Duration::from_millis(50);
-            changed.wait_for(&mut ready, patience);
+            };
+            ready.insert(brought, evaluation);
         };
-        drop(ready);
         whole.absorb(evaluation);
     }
     whole.finish()

@@ -71,6 +71,10 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Res
                 values.iter().map(|v| setting_value(v, inner)).collect();
             Ok(Value::List(items?.into()))
         }
+        // As definitions write it: it would be an item that nobody means.
+        (Type::List(_), SettingValue::Word(word)) if word.starts_with('[') => {
+            Err(format!("expected {} written as a,b, found {word:?}", ty.core().written()))
+        }
         (Type::List(inner), SettingValue::Word(word)) => {
             let words = word.split(',').filter(|w| !w.is_empty());
             let items: std::result::Result<Vec<Value>, String> =
@@ -115,5 +119,17 @@ mod tests {
         let list = |items: &[&str]| Value::List(items.iter().map(|t| Value::text(t)).collect());
         assert_ne!(written(&list(&["a,b"])), written(&list(&["a", "b"])));
         assert_ne!(written(&Value::None), written(&Value::text("none")));
+    }
+
+    #[test]
+    fn items_of_lists_are_written_with_commas() {
+        let set =
+            |word: &str| setting_value(&SettingValue::Word(word.to_owned()), &Type::List(Type::Text.into()));
+        let list = |word: &str| match set(word) {
+            Ok(Value::List(items)) => items.to_vec().len(),
+            other => panic!("{word}: {other:?}"),
+        };
+        assert_eq!((list("a,b"), list("a"), list("")), (2, 1, 0));
+        assert!(set("[\"a\"]").is_err_and(|why| why.contains("written as a,b")));
     }
 }
