@@ -371,12 +371,8 @@ fn files_in(folder: &std::path::Path, found: &mut Vec<std::path::PathBuf>) {
     }
 }
 
-fn cases() -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(6)
-}
-
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_shrink_iters: 40, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: sandbox::cases(6), failure_persistence: None, max_shrink_iters: 40, ..Default::default() })]
 
     #[test]
     fn what_two_machines_share_gives_what_a_build_from_nothing_gives(

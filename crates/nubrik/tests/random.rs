@@ -463,12 +463,8 @@ impl World {
     }
 }
 
-fn cases() -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(12)
-}
-
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_shrink_iters: 60, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: sandbox::cases(12), failure_persistence: None, max_shrink_iters: 60, ..Default::default() })]
 
     #[test]
     fn every_edit_gives_what_a_build_from_nothing_gives(

