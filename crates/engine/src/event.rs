@@ -259,6 +259,15 @@ pub enum Notice {
     Lost(usize),
     /// Other machines cannot be asked to run steps, and why.
     NoWorkers(String),
+    /// A step failed on another machine and ended well here, of the same inputs.
+    FailedOnlyThere {
+        /// The target that it is of.
+        target: Arc<str>,
+        /// The step, as its definition says it.
+        say: Arc<str>,
+        /// The other machine.
+        machine: Arc<str>,
+    },
 }
 
 /// An event. Events of one step come in order; those of different steps come as they happen.

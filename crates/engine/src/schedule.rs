@@ -11,7 +11,7 @@ use parking_lot::{Condvar, Mutex};
 
 use crate::away::WhyNotTaken;
 use crate::build::Build;
-use crate::event::{Event, Failure, SharedUse, Summary, Verdict};
+use crate::event::{Event, Failure, Notice, SharedUse, Summary, Verdict};
 use crate::examine::{Decision, Examined};
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
@@ -64,6 +64,8 @@ pub(crate) struct Schedule<'b, 'a> {
     pub(crate) is_over: AtomicBool,
     /// Steps that are not sent any more: only this machine runs them, or they came back, and why.
     pub(crate) not_sent: Mutex<HashMap<StepId, Arc<str>>>,
+    /// Steps that failed on other machines and run here once more, and on which machine.
+    pub(crate) failed_there: Mutex<HashMap<StepId, Arc<str>>>,
 }
 
 impl<'b, 'a> Schedule<'b, 'a> {
@@ -117,6 +119,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             sent: Mutex::default(),
             is_over: AtomicBool::new(false),
             not_sent: Mutex::default(),
+            failed_there: Mutex::default(),
         }
     }
 
@@ -292,6 +295,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
             printed: done.printed,
             failure: done.failure,
         });
+        if verdict == Verdict::Ran
+            && let Some(machine) = self.failed_there.lock().remove(&step)
+        {
+            let (target, say) = (self.build.graph.title(step), node.say.clone());
+            self.build.listener.hear(&Event::Notice(Notice::FailedOnlyThere { target, say, machine }));
+        }
         if !done.survived.is_empty() {
             self.build.listener.hear(&Event::Survived { step, refused: done.survived });
         }

@@ -352,6 +352,7 @@ impl Schedule<'_, '_> {
             StepAnswer::Failed(failed) if sent.is_bound => return self.failed_there(id, sent, *failed),
             // A second machine may still make it; here it is sure.
             StepAnswer::Failed(failed) => {
+                self.failed_there.lock().insert(id, failed.machine.clone());
                 return self.take_back(id, &format!("it failed on {}", failed.machine));
             }
             StepAnswer::Not(why) => return self.take_back(id, &why),

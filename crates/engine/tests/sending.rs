@@ -11,7 +11,8 @@ use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
 use nubrik_engine::{
-    Changes, Errand, NamedThings, Options, Outcome, Performer, Request, State, StepAnswer, Verdict, build,
+    Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Outcome, Performer, Request, State,
+    StepAnswer, Verdict, build,
 };
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
@@ -32,6 +33,8 @@ enum Deed {
     Begins,
     /// It does not make it.
     Refuses,
+    /// The commands fail there.
+    Fails,
     /// It refuses, and another one makes it nevertheless.
     RefusesAndMakes,
     /// It cannot be sent.
@@ -46,11 +49,12 @@ enum Deed {
     MakesTooLate(&'static str),
 }
 
-const DEEDS: [Deed; 8] = [
+const DEEDS: [Deed; 9] = [
     Deed::Makes,
     Deed::MakesTwice,
     Deed::Begins,
     Deed::Refuses,
+    Deed::Fails,
     Deed::RefusesAndMakes,
     Deed::IsGone,
     Deed::IsBusy,
@@ -109,6 +113,11 @@ impl Performer for Scripted<'_> {
                 let made = self.made(errand);
                 self.here.unwrap().write(source, "moved ");
                 vec![(step, made)]
+            }
+            Deed::Fails => {
+                let (failure, machine) = (Failure::Code(1), "mill".into());
+                let failed = FailedElsewhere { failure, printed: Vec::new(), micros: 1, machine };
+                vec![(step, StepAnswer::Failed(Box::new(failed)))]
             }
             Deed::Refuses => vec![(step, StepAnswer::Not("not now".into()))],
             Deed::RefusesAndMakes => {
@@ -216,6 +225,20 @@ fn it_is_heard_who_runs_a_step_and_what_nobody_runs_runs_here() {
     ];
     assert_eq!(log, expected);
     assert_eq!((outcome.summary.ran, outcome.sent), (3, 2));
+    assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
+}
+
+#[test]
+fn what_fails_only_on_another_machine_is_said() {
+    let joins = row();
+    let other = maker(&SOURCES, &joins);
+    let mut bench = newcomer(&SOURCES, &other);
+    let mill = crew(&other, &[Deed::Makes, Deed::Fails, Deed::Makes], false);
+    let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    assert!(outcome.is_complete());
+    let notices: Vec<&String> = log.iter().filter(|line| line.starts_with("notice")).collect();
+    assert_eq!(notices.len(), 1, "{log:#?}");
+    assert!(notices[0].contains("FailedOnlyThere") && notices[0].contains("\"mill\""), "{notices:?}");
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
 

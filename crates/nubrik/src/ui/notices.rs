@@ -25,6 +25,10 @@ pub fn text(notice: &Notice) -> String {
         Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
         Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
         Notice::NotPublished(problem) => problem.clone(),
+        Notice::FailedOnlyThere { target, say, machine } => format!(
+            "{target}: {say} failed on {machine} and ended well here, with the same inputs: it depends on \
+             the machine, or on chance"
+        ),
         Notice::NoWorkers(why) => format!("no other machine works for this one: {why}"),
         Notice::NotAsked { labels, why } => format!(
             "no machine that is {} was asked what it is now, so that it is taken to be as it was: {why}",
