@@ -90,8 +90,11 @@ fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Cr
         return Err(format!("{ORIGIN}{place}: there is no such registry"));
     };
     let stopped = || fetcher.cancel.is_thrown();
-    let desk = Desk::new(fetcher.web.client(), fetcher.web.origins(), fetcher.root, &stopped, &|_| {});
-    desk.locate(registry, path).map_err(|PinProblem { message, notes, mends }| {
+    let located = fetcher.web.bound_packages().and_then(|bound| {
+        let asked = (fetcher.web.client(), fetcher.web.origins());
+        Desk::new(asked, bound, fetcher.root, &stopped, &|_| {}).locate(registry, path)
+    });
+    located.map_err(|PinProblem { message, notes, mends }| {
         let notes = notes.iter().map(|note| format!("\n  {note}"));
         let mends = mends.iter().map(|mend| format!("\ntry     {}", mend.replace('\n', "\n        ")));
         std::iter::once(message).chain(notes).chain(mends).collect()

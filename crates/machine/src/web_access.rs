@@ -1,12 +1,16 @@
 //! How other machines are reached: where registries are, and what asks them.
 
-use std::fs;
 use std::path::{Path, PathBuf};
-use std::sync::OnceLock;
+use std::sync::{Arc, OnceLock};
+use std::{fs, io};
 
+use nubrik_bytes::Digest;
 use nubrik_disk::read_file;
-use nubrik_pins::{ClientSettings, OriginSettings, Origins};
+use nubrik_pins::{
+    BoundPackages, ClientSettings, OriginSettings, Origins, PINS_FILE, PINS_LIMIT, PinProblem, Pins,
+};
 use nubrik_web::{Agreement, Agreements, Client};
+use parking_lot::Mutex;
 
 use crate::search_path::on_persons_path;
 
@@ -20,6 +24,8 @@ pub struct WebAccess {
     pub(crate) settings: OriginSettings,
     origins: OnceLock<Origins>,
     client: OnceLock<Client>,
+    /// To which origins packages are bound, and the digest of the `pins.toml` that says so.
+    bound: Mutex<Option<(Digest, Arc<BoundPackages>)>>,
 }
 
 impl WebAccess {
@@ -29,6 +35,7 @@ impl WebAccess {
             settings: OriginSettings::default(),
             origins: OnceLock::new(),
             client: OnceLock::new(),
+            bound: Mutex::default(),
         }
     }
 
@@ -40,6 +47,30 @@ impl WebAccess {
     /// Where registries are.
     pub fn origins(&self) -> &Origins {
         self.origins.get_or_init(|| Origins::find(&self.settings, &ThisMachine { root: &self.root }))
+    }
+
+    /// To which origins packages are bound by the `pins.toml` that is there now. It is understood once for all that is fetched.
+    ///
+    /// # Errors
+    /// When it cannot be read, or does not hold together.
+    pub fn bound_packages(&self) -> Result<Arc<BoundPackages>, PinProblem> {
+        let cannot = |e: &dyn std::fmt::Display| PinProblem::new(format!("cannot read {PINS_FILE}: {e}"));
+        let bytes = match read_file(&self.root.join(PINS_FILE), PINS_LIMIT) {
+            Ok(bytes) => bytes,
+            Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Arc::default()),
+            Err(e) => return Err(cannot(&e)),
+        };
+        let digest = Digest::of(&bytes);
+        let mut kept = self.bound.lock();
+        if let Some((of, bound)) = &*kept
+            && *of == digest
+        {
+            return Ok(bound.clone());
+        }
+        let pins = Pins::read(str::from_utf8(&bytes).map_err(|e| cannot(&e))?)?;
+        let bound = Arc::new(BoundPackages::of(&pins));
+        *kept = Some((digest, bound.clone()));
+        Ok(bound)
     }
 
     /// What asks.

@@ -7,6 +7,8 @@ mod sandbox;
 use std::fs;
 use std::io::Write;
 use std::os::unix::fs::PermissionsExt;
+use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use sandbox::Sandbox;
 
@@ -107,6 +109,45 @@ const FETCHES: &str = "\
 let shelf = pins_of(\"python\")
 target wheels = {each id, pin in shelf.pins where pin.name != \"moon\" give pin.name: fetch { url = \"origin://python/{pin.archives.first.path}\", digest = pin.archives.first.digest }}
 ";
+
+/// A registry that has nothing, and how many requests it heard.
+fn empty_registry() -> (String, Arc<AtomicUsize>) {
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = format!("http://{}/", listener.local_addr().unwrap());
+    let heard = Arc::new(AtomicUsize::new(0));
+    let counted = heard.clone();
+    std::thread::spawn(move || {
+        for mut stream in listener.incoming().flatten() {
+            let mut line = String::new();
+            let _ = std::io::BufRead::read_line(&mut std::io::BufReader::new(&stream), &mut line);
+            counted.fetch_add(1, Ordering::SeqCst);
+            let _ =
+                stream.write_all(b"HTTP/1.1 404 Not Found\r\nContent-Length: 0\r\nConnection: close\r\n\r\n");
+        }
+    });
+    (at, heard)
+}
+
+#[test]
+fn a_build_and_gathering_ask_the_origin_alone_that_a_package_is_pinned_from() {
+    let sandbox = workspace();
+    sandbox.write("targets.nub", FETCHES);
+    let own = |at: &str| format!("{{ url = \"{at}\", name = \"company\" }}");
+    sandbox.write("nubrik.toml", &format!("[origins]\npython = {}\n", own("registry")));
+    sandbox.run(&PIN).expect(0);
+    let ((company, asked), (public, overheard)) = (empty_registry(), empty_registry());
+    let origins = format!("[origins]\npython = [{}, \"{public}\"]\n", own(&company));
+    sandbox.write("nubrik.toml", &origins);
+    fs::remove_dir_all(sandbox.folder.join(".nubrik/archives")).unwrap();
+    sandbox.run(&["build"]).expect(1).says("has no `flow/");
+    assert_ne!(asked.load(Ordering::SeqCst), 0);
+    sandbox.run(&["pin", "--gather", "vendor"]).expect(1).says("has no `ebb/");
+    assert_eq!(overheard.load(Ordering::SeqCst), 0);
+    // A package that nothing binds is asked for everywhere.
+    fs::remove_file(sandbox.folder.join("pins.toml")).unwrap();
+    sandbox.run(&["pin", "python", "moon"]).expect(1);
+    assert_ne!(overheard.load(Ordering::SeqCst), 0);
+}
 
 #[test]
 fn a_gathered_folder_is_all_that_a_build_needs() {

@@ -3,8 +3,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
+use std::sync::Arc;
 
-use crate::file::{PINS_FILE, Pin};
+use crate::file::{PINS_FILE, Pin, Pins};
 use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 use parking_lot::Mutex;
@@ -12,21 +13,45 @@ use parking_lot::Mutex;
 /// A package of a registry.
 type RegistryPackage = (Registry, String);
 
+/// The names of the origins to which packages are bound that are pinned.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct BoundPackages(BTreeMap<RegistryPackage, BTreeSet<String>>);
+
+impl BoundPackages {
+    /// Those that `pins.toml` binds.
+    pub fn of(pins: &Pins) -> BoundPackages {
+        let mut bound = BoundPackages::default();
+        for (registry, shelf) in &pins.shelves {
+            shelf.pins.values().for_each(|pin| bound.bind(*registry, pin));
+        }
+        bound
+    }
+
+    fn bind(&mut self, registry: Registry, pin: &Pin) {
+        if let Some(origin) = &pin.origin {
+            self.0.entry((registry, pin.name.clone())).or_default().insert(origin.clone());
+        }
+    }
+}
+
 /// Packages that are bound to origins, and those that were asked for in this run.
 #[derive(Default)]
 pub(crate) struct Bindings {
-    /// The names of origins to which packages are bound that are pinned already.
-    bound: Mutex<BTreeMap<RegistryPackage, BTreeSet<String>>>,
+    /// What is pinned already.
+    bound: Mutex<Arc<BoundPackages>>,
     /// By which origin each package was given; nothing for one that was asked for in vain.
     given_by: Mutex<BTreeMap<RegistryPackage, Option<Origin>>>,
 }
 
 impl Bindings {
+    /// Where what is pinned is bound so.
+    pub fn new(bound: Arc<BoundPackages>) -> Bindings {
+        Bindings { bound: Mutex::new(bound), given_by: Mutex::default() }
+    }
+
     /// Takes note of what a pin is bound to.
     pub fn know(&self, registry: Registry, pin: &Pin) {
-        if let Some(origin) = &pin.origin {
-            self.bound.lock().entry((registry, pin.name.clone())).or_default().insert(origin.clone());
-        }
+        Arc::make_mut(&mut self.bound.lock()).bind(registry, pin);
     }
 
     /// Takes note that an origin gave a document of a package.
@@ -49,7 +74,7 @@ impl Bindings {
         self.given_by.lock().entry(of.clone()).or_default();
         let origins = for_name(all, package);
         let bound = self.bound.lock();
-        let Some(bound) = bound.get(&of) else { return Ok(origins) };
+        let Some(bound) = bound.0.get(&of) else { return Ok(origins) };
         let (own, others): (Vec<Origin>, Vec<Origin>) =
             origins.into_iter().partition(|origin| bound.contains(&origin.name));
         let is_mirror = |origin: &Origin| mirror.is_some_and(|mirror| origin.is_in(mirror));
@@ -63,7 +88,7 @@ impl Bindings {
     /// What a person should know where something cannot be had: which packages are asked for at one origin alone, and show nothing there.
     pub fn explained(&self, registry: Registry, mut problem: PinProblem) -> PinProblem {
         let given_by = self.given_by.lock();
-        for (of, bound) in self.bound.lock().iter().filter(|(of, _)| of.0 == registry) {
+        for (of, bound) in self.bound.lock().0.iter().filter(|(of, _)| of.0 == registry) {
             if given_by.get(of) == Some(&None) {
                 problem = problem.note(format!(
                     "{} is pinned from the origin {}, which shows none now; no other one is asked for it",

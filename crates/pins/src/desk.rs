@@ -13,7 +13,7 @@ use nubrik_web::{
 };
 use parking_lot::Mutex;
 
-use crate::bindings::Bindings;
+use crate::bindings::{Bindings, BoundPackages};
 use crate::file::Shelf;
 use crate::origin::Origin;
 use crate::origins::Origins;
@@ -104,10 +104,10 @@ pub struct Desk<'a> {
 }
 
 impl<'a> Desk<'a> {
-    /// A desk that keeps archives below a workspace's root.
+    /// A desk that keeps archives below a workspace's root, and asks for packages at the origins to which they are bound.
     pub fn new(
-        client: &'a Client,
-        origins: &'a Origins,
+        (client, origins): (&'a Client, &'a Origins),
+        bound: Arc<BoundPackages>,
         root: &Path,
         stopped: &'a (dyn Fn() -> bool + Sync),
         tell: &'a (dyn Fn(DeskNews) + Sync),
@@ -120,7 +120,7 @@ impl<'a> Desk<'a> {
             stopped,
             tell,
             pages: Mutex::default(),
-            bindings: Bindings::default(),
+            bindings: Bindings::new(bound),
             known: Mutex::default(),
             root: root.to_owned(),
         }
@@ -197,6 +197,12 @@ impl<'a> Desk<'a> {
         }
     }
 
+    /// The origins that may be asked for a package.
+    pub(crate) fn origins_for(&self, registry: Registry, package: &str) -> Result<Vec<Origin>, PinProblem> {
+        let mirror = self.origins.mirror.as_deref();
+        self.bindings.origins(registry, package, (self.origins(registry)?, mirror))
+    }
+
     /// A document of a registry that says something of a package, from the first origin that has it. It is asked for once.
     pub(crate) fn page(
         &self,
@@ -211,8 +217,7 @@ impl<'a> Desk<'a> {
         }
         (self.tell)(DeskNews::Asked { registry, what: package.to_owned() });
         let mut found = None;
-        let mirror = self.origins.mirror.as_deref();
-        for origin in self.bindings.origins(registry, package, (self.origins(registry)?, mirror))? {
+        for origin in self.origins_for(registry, package)? {
             let Some(address) = origin.address.below(path) else {
                 return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
             };

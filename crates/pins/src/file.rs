@@ -13,6 +13,9 @@ use crate::{PinProblem, Registry};
 /// The name of the file, at the root of a workspace.
 pub const PINS_FILE: &str = "pins.toml";
 
+/// The most that it may hold, in bytes.
+pub const PINS_LIMIT: u64 = 256 << 20;
+
 /// The format that is written, and the newest one that is read.
 const FORMAT: u32 = 1;
 

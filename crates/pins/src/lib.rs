@@ -30,8 +30,9 @@ mod registry;
 mod rust;
 mod solved;
 
+pub use bindings::BoundPackages;
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
-pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, Pin, Pins, Shelf, pin_id};
+pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, PINS_LIMIT, Pin, Pins, Shelf, pin_id};
 pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
 pub use js::is_name as is_js_name;
 pub use origin::{ClientSettings, Origin};

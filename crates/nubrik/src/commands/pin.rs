@@ -159,7 +159,7 @@ impl PinWork<'_> {
             }
         };
         let stopped = || self.cancel.is_thrown();
-        then(&self.session.desk(&stopped, &tell)).map_err(|problem| self.fail(&problem))
+        then(&self.session.desk(&self.before, &stopped, &tell)).map_err(|problem| self.fail(&problem))
     }
 
     fn registry(&self, name: &str) -> CommandResult<Registry> {

@@ -114,8 +114,10 @@ impl<'a> JavaRepository<'a> {
     /// The versions that there are of something.
     pub(crate) fn versions(&self, group: &str, artifact: &str) -> Result<Vec<ArchiveVersion>, PinProblem> {
         let folder = format!("{}/{artifact}", group.replace('.', "/"));
+        let what = format!("{group}:{artifact}");
+        let origins = self.desk.origins_for(Registry::Java, &what)?;
         let mut found: BTreeMap<String, ()> = BTreeMap::new();
-        for origin in self.desk.origins(Registry::Java)? {
+        for origin in &origins {
             let listed =
                 origin.address.below(&folder).and_then(|address| address.file()).map(std::fs::read_dir);
             for entry in listed.into_iter().flatten().flatten().flatten() {
@@ -124,9 +126,8 @@ impl<'a> JavaRepository<'a> {
                 }
             }
         }
-        let what = format!("{group}:{artifact}");
         // A server that lists its folders says the same as a folder.
-        if self.desk.origins(Registry::Java)?.iter().any(|origin| origin.address.is_far()) {
+        if origins.iter().any(|origin| origin.address.is_far()) {
             let page = self.desk.page(Registry::Java, &format!("{folder}/"), Some("text/html"), &what)?;
             for link in page.iter().flat_map(|page| links(&page.document.bytes, &page.document.address)) {
                 let name = link.file_name();

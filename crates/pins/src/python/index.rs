@@ -130,7 +130,7 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
 
 /// What lies in the first folder that is an index and has something of a package.
 fn in_folders(desk: &Desk<'_>, name: &str) -> Result<Option<(Vec<IndexFile>, Origin)>, PinProblem> {
-    for origin in desk.origins(Registry::Python)? {
+    for origin in desk.origins_for(Registry::Python, name)? {
         let Some(folder) = origin.address.file().map(|path| path.join(name)) else {
             // What is asked over the network comes after folders that stand before it.
             return Ok(None);
@@ -139,6 +139,7 @@ fn in_folders(desk: &Desk<'_>, name: &str) -> Result<Option<(Vec<IndexFile>, Ori
         let mut names: Vec<String> =
             entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
         names.sort();
+        desk.bindings.given(Registry::Python, name, &origin);
         let cannot = |e: std::io::Error| PinProblem::new(format!("cannot read {}: {e}", folder.display()));
         if let Some(page) = names.iter().find(|name| *name == "index.json" || *name == "index.html") {
             let bytes = std::fs::read(folder.join(page)).map_err(cannot)?;

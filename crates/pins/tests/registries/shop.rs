@@ -163,7 +163,7 @@ impl Shop {
         let root = self.folder.path().join("work");
         let origins = Origins::find(&settings, &Nowhere(root.clone()));
         let client = Client::new(&[]);
-        then(&Desk::new(&client, &origins, &root, &|| false, &|_| {}))
+        then(&Desk::new((&client, &origins), Default::default(), &root, &|| false, &|_| {}))
     }
 
     /// Pins what is asked for on these systems, from what is pinned already.

@@ -3,14 +3,12 @@
 use std::collections::BTreeMap;
 use std::io;
 use std::path::Path;
+use std::sync::Arc;
 
 use nubrik_disk::read_file;
-use nubrik_pins::{Desk, DeskNews, Origin, PINS_FILE, PinProblem, Pins, Registry};
+use nubrik_pins::{BoundPackages, Desk, DeskNews, Origin, PINS_FILE, PINS_LIMIT, PinProblem, Pins, Registry};
 
 use super::Session;
-
-/// The most that `pins.toml` may hold, in bytes.
-const PINS_LIMIT: u64 = 256 << 20;
 
 /// The version of the C library that is meant for other systems, if this one has none: that of long-lived releases.
 const USUAL_GLIBC: &str = "2.28";
@@ -83,7 +81,7 @@ impl Session {
         let archives =
             pins.shelves.values().flat_map(|shelf| shelf.pins.values()).flat_map(|pin| &pin.archives);
         let digests: Vec<String> = archives.map(|archive| archive.digest.clone()).collect();
-        self.desk(&|| false, &|_| {}).forget_others(digests.iter().map(String::as_str));
+        self.desk(pins, &|| false, &|_| {}).forget_others(digests.iter().map(String::as_str));
         Ok(changes)
     }
 
@@ -95,14 +93,16 @@ impl Session {
         self.machine.web().origins().of(registry)
     }
 
-    /// Asks registries.
+    /// Asks registries, for what is pinned where it is bound to.
     pub fn desk<'a>(
         &'a self,
+        pins: &Pins,
         stopped: &'a (dyn Fn() -> bool + Sync),
         tell: &'a (dyn Fn(DeskNews) + Sync),
     ) -> Desk<'a> {
         let web = self.machine.web();
-        Desk::new(web.client(), web.origins(), &self.workspace.root, stopped, tell)
+        let bound = Arc::new(BoundPackages::of(pins));
+        Desk::new((web.client(), web.origins()), bound, &self.workspace.root, stopped, tell)
     }
 
     /// The system that this is, as pins name it.

@@ -120,7 +120,7 @@ fn choose(
     let read = session.pins_text();
     let stopped = || cancel.is_thrown();
     let tell = |_: DeskNews| {};
-    let desk = session.desk(&stopped, &tell);
+    let desk = session.desk(&pins, &stopped, &tell);
     let mut shelf = pins.shelves.remove(&registry).unwrap_or_default();
     if registry.differs_by_system() && shelf.systems.is_empty() {
         let own = Session::own_system();
@@ -295,7 +295,7 @@ pub fn drop_unused(console: Console, ground: &AdoptedFolder, proposal: &Proposal
     pins.shelves.retain(|_, shelf| !shelf.asked.is_empty());
     let stopped = || false;
     let tell = |_: DeskNews| {};
-    let desk = session.desk(&stopped, &tell);
+    let desk = session.desk(&pins, &stopped, &tell);
     for registry in changed {
         let Some(shelf) = pins.shelves.get(&registry) else { continue };
         // Versions stay as they are; what only the others needed goes.

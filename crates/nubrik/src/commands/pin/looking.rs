@@ -1,9 +1,10 @@
 //! What is pinned, looked at: why, what is newer, and all archives in one folder.
 
+use std::collections::BTreeMap;
 use std::path::Path;
 
 use nubrik_diagnostic::nearest;
-use nubrik_pins::{ASKED, Free, Need, Pin, Registry, Shelf, newest, resolve};
+use nubrik_pins::{ASKED, Free, Need, Pin, PinProblem, Registry, Shelf, newest, resolve};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
@@ -127,7 +128,12 @@ impl PinWork<'_> {
     pub(super) fn check(&self) -> CommandResult<Exit> {
         let mut newer = 0;
         for (registry, shelf) in &self.before.shelves {
-            let now = self.with_desk(|desk| resolve(desk, *registry, shelf, &Free::Everything))?;
+            let (now, newest) = self.with_desk(|desk| {
+                let now = resolve(desk, *registry, shelf, &Free::Everything)?;
+                let asked = shelf.pins.values().filter(|pin| shelf.asked.contains_key(&pin.name));
+                let newest = asked.map(|pin| Ok((&pin.name, newest(desk, *registry, &pin.name)?)));
+                Ok((now, newest.collect::<Result<BTreeMap<_, _>, PinProblem>>()?))
+            })?;
             for (id, pin) in &shelf.pins {
                 let inside = now.pins.values().filter(|p| p.name == pin.name);
                 let inside = if now.pins.contains_key(id) {
@@ -136,10 +142,7 @@ impl PinWork<'_> {
                     inside.map(|p| p.version.as_str()).next_back()
                 };
                 let asked = shelf.asked.get(&pin.name);
-                let beyond = match asked {
-                    Some(_) => self.with_desk(|desk| newest(desk, *registry, &pin.name))?,
-                    None => None,
-                };
+                let beyond = newest.get(&pin.name).cloned().flatten();
                 let beyond = beyond.filter(|v| *v != pin.version && Some(v.as_str()) != inside);
                 if inside.is_none() && beyond.is_none() {
                     continue;
@@ -208,16 +211,18 @@ impl PinWork<'_> {
     pub(super) fn gather(&self, folder: &Path) -> CommandResult<Exit> {
         let to = started_in().join(folder);
         let (mut new, mut all, mut bytes) = (0, 0, 0);
-        for (registry, shelf) in &self.before.shelves {
-            for pin in shelf.pins.values() {
-                for archive in &pin.archives {
-                    let came = self.with_desk(|desk| desk.gather(*registry, archive, &pin.id(), &to))?;
-                    all += 1;
-                    bytes += archive.size;
-                    new += usize::from(came);
+        self.with_desk(|desk| {
+            for (registry, shelf) in &self.before.shelves {
+                for pin in shelf.pins.values() {
+                    for archive in &pin.archives {
+                        new += usize::from(desk.gather(*registry, archive, &pin.id(), &to)?);
+                        all += 1;
+                        bytes += archive.size;
+                    }
                 }
             }
-        }
+            Ok(())
+        })?;
         if all == 0 {
             return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pin python NAME"]));
         }
