@@ -8,6 +8,7 @@ mod hand;
 mod line;
 
 use std::fmt;
+use std::path::PathBuf;
 use std::time::Duration;
 
 pub use boss::{Boss, MachineKind};
@@ -46,6 +47,8 @@ pub struct ExchangePlace {
     pub at: String,
     /// A user and a password.
     pub user: Option<(String, String)>,
+    /// A file in PEM with the certificate by which this machine says who it is, and its key.
+    pub client: Option<PathBuf>,
     /// The pool of jobs: those in one can run all of them.
     pub pool: String,
 }

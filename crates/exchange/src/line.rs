@@ -40,6 +40,10 @@ impl JobLine {
                 Some((user, password)) => options.user_and_password(user.clone(), password.clone()),
                 None => options,
             };
+            let options = match &place.client {
+                Some(file) => options.add_client_certificate(file.clone(), file.clone()),
+                None => options,
+            };
             let client = options.connect(&place.at).await.map_err(|e| unreachable(&e))?;
             let found = client.server_info().version;
             if version_of(&found).is_none_or(|found| found < FIRST) {

@@ -31,7 +31,7 @@ fn server(version: &'static str) -> String {
 }
 
 fn opened(at: String) -> Option<ExchangeTrouble> {
-    Boss::open(&ExchangePlace { at, user: None, pool: "default".to_owned() }, "b1").err()
+    Boss::open(&ExchangePlace { at, user: None, client: None, pool: "default".to_owned() }, "b1").err()
 }
 
 #[test]

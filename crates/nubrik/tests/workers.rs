@@ -380,6 +380,7 @@ fn a_job_that_nobody_ends_comes_back() {
     let place = nubrik_exchange::ExchangePlace {
         at: format!("nats://127.0.0.1:{}", team.port),
         user: None,
+        client: None,
         pool: "default".to_owned(),
     };
     let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
@@ -408,7 +409,7 @@ fn a_job_that_nobody_ends_comes_back() {
 fn what_is_taken_back_is_done_by_nobody() {
     let Some(team) = Team::new() else { return };
     let at = format!("nats://127.0.0.1:{}", team.port);
-    let place = nubrik_exchange::ExchangePlace { at, user: None, pool: "default".to_owned() };
+    let place = nubrik_exchange::ExchangePlace { at, user: None, client: None, pool: "default".to_owned() };
     let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
     let hand =
         nubrik_exchange::Hand::open(&place, "one", 1, ("a machine", vec!["linux".to_owned()])).unwrap();
@@ -647,6 +648,7 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     let place = |user: &str, password: &str| nubrik_exchange::ExchangePlace {
         at: format!("nats://127.0.0.1:{}", team.port),
         user: Some((user.to_owned(), password.to_owned())),
+        client: None,
         pool: "default".to_owned(),
     };
     let hand = nubrik_exchange::Boss::open(&place("hand", "ebb"), "b9").unwrap();
@@ -654,6 +656,50 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     // Who has work takes none.
     let labels = vec!["linux".to_owned()];
     assert!(nubrik_exchange::Hand::open(&place("boss", "flood"), "two", 1, ("m", labels)).is_err());
+}
+
+/// Runs a program that makes keys and certificates in a folder.
+fn openssl(folder: &std::path::Path, args: &str) {
+    let mut command = Command::new("openssl");
+    let run = command.current_dir(folder).args(args.split_whitespace()).output().unwrap();
+    assert!(run.status.success(), "{args}: {}", String::from_utf8_lossy(&run.stderr));
+}
+
+#[test]
+fn a_server_that_asks_for_certificates_knows_who_has_one() {
+    let Some(mut team) = Team::new() else { return };
+    if Command::new("openssl").arg("version").output().is_err() {
+        assert!(std::env::var_os("NUBRIK_NEEDS_NATS").is_none(), "there is no openssl");
+        return println!("skipped: there is no openssl");
+    }
+    let folder = team.folder.path().to_owned();
+    let new = "-newkey rsa:2048 -nodes -batch";
+    openssl(&folder, &format!("req -x509 {new} -days 2 -subj /CN=team -keyout ca.key -out ca.pem"));
+    fs::write(folder.join("names"), "subjectAltName=IP:127.0.0.1\n").unwrap();
+    for name in ["server", "person"] {
+        openssl(&folder, &format!("req {new} -subj /CN={name} -keyout {name}.key -out {name}.csr"));
+        let signed = format!("x509 -req -in {name}.csr -CA ca.pem -CAkey ca.key -CAcreateserial -days 2");
+        openssl(&folder, &format!("{signed} -extfile names -out {name}.pem"));
+    }
+    let both = fs::read_to_string(folder.join("person.pem")).unwrap()
+        + &fs::read_to_string(folder.join("person.key")).unwrap();
+    fs::write(folder.join("both.pem"), both).unwrap();
+    let of = |name: &str| folder.join(name).display().to_string();
+    let (certificate, key, ca) = (of("server.pem"), of("server.key"), of("ca.pem"));
+    team.server = None;
+    let args = ["--tls", "--tlscert", &certificate, "--tlskey", &key, "--tlsverify", "--tlscacert", &ca];
+    team.start_with(&server_program().unwrap(), &args);
+
+    let sandbox = team.sandbox(&[]);
+    sandbox.write("nubrik.toml", &sandbox.read("nubrik.toml").replace("nats://", "tls://"));
+    agreed(&sandbox.state(), &format!("give and take jobs at tls://127.0.0.1:{}\n", team.port));
+    let ask = |own: &str| {
+        let variables = [("SSL_CERT_FILE", ca.as_str()), ("NUBRIK_CLIENT_CERTIFICATE", own)];
+        sandbox.run_with(&["workers"], &variables)
+    };
+    assert!(ask("").expect(1).stderr.contains("cannot be reached"));
+    assert!(ask(&of("person.pem")).expect(1).stderr.contains("private key"));
+    assert!(ask(&of("both.pem")).expect(0).stdout.contains("nobody"));
 }
 
 /// A number that is another one each time.

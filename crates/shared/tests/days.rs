@@ -14,7 +14,7 @@ use nubrik_shared::{
     SharedStore, Uploads,
 };
 use nubrik_store::{Basis, LocalStore, OutputRecord, RecordEntry, Store};
-use nubrik_web::{Address, Asker, Objects};
+use nubrik_web::{Address, Asker, Objects, TlsFiles};
 use proptest::prelude::*;
 
 const DAY: u64 = 86_400;
@@ -44,7 +44,7 @@ impl Team {
     }
 
     fn objects(&self) -> Objects {
-        Objects::new(Address::of_folder(&self.store_folder()).unwrap(), Asker::Anybody, &[])
+        Objects::new(Address::of_folder(&self.store_folder()).unwrap(), Asker::Anybody, TlsFiles::default())
     }
 
     fn shared(&self, machine: &str) -> Arc<SharedStore> {

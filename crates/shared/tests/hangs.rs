@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
 
 use nubrik_shared::{Acceptance, KeyList, PublicKey, SecretKey, SharedStore, SharedTrouble};
-use nubrik_web::{Address, Asker, Objects};
+use nubrik_web::{Address, Asker, Objects, TlsFiles};
 
 /// What a server does with a request: takes its first line, and gives the answer; nothing to hang.
 type Answering = dyn Fn(&str) -> Option<Vec<u8>> + Send + Sync;
@@ -39,7 +39,7 @@ impl Server {
         let base = Address::parse(&self.place).unwrap().0;
         let (cache, seen) = (folder.join("cache"), folder.join("seen"));
         let accepted = Acceptance { root, lines: vec!["main".to_owned()], cache, seen };
-        SharedStore::new(Objects::new(base, Asker::Anybody, &[]), accepted)
+        SharedStore::new(Objects::new(base, Asker::Anybody, TlsFiles::default()), accepted)
     }
 
     fn heard(&self) -> u64 {

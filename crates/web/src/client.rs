@@ -2,13 +2,13 @@
 
 use std::fs;
 use std::io::{self, Read};
-use std::path::PathBuf;
+use std::path::{Path, PathBuf};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_disk::open_file;
 use ureq::Agent;
-use ureq::tls::{Certificate, PemItem, RootCerts, TlsConfig, parse_pem};
+use ureq::tls::{Certificate, ClientCert, PemItem, PrivateKey, RootCerts, TlsConfig, parse_pem};
 use ureq::unversioned::transport::DefaultConnector;
 
 use crate::names::KnownNames;
@@ -27,6 +27,24 @@ const SYSTEM_CERTIFICATES: [&str; 4] = [
 /// How many connections are kept for the next request: as many as are used at once.
 const CONNECTIONS: usize = 32;
 
+/// The variable that names the file with the certificate by which this machine says who it is: to a team's store and to the server
+/// for jobs, and to nobody else.
+pub const CLIENT_CERTIFICATE: &str = "NUBRIK_CLIENT_CERTIFICATE";
+
+/// The file that [`CLIENT_CERTIFICATE`] names, if it names one.
+pub fn client_certificate() -> Option<PathBuf> {
+    std::env::var_os(CLIENT_CERTIFICATE).filter(|name| !name.is_empty()).map(PathBuf::from)
+}
+
+/// Files in PEM by which the two ends of a connection know each other.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct TlsFiles {
+    /// Certificates that are trusted besides those of the machine.
+    pub trusted: Vec<PathBuf>,
+    /// The certificate by which this machine says who it is, and its key, if a server is to know.
+    pub client: Option<PathBuf>,
+}
+
 /// What came back.
 #[derive(Clone, Debug)]
 pub struct Document {
@@ -41,14 +59,14 @@ pub struct Document {
 /// Asks servers and folders. Connections are kept for the next request.
 #[derive(Debug)]
 pub struct Client {
-    certificates: Vec<PathBuf>,
+    tls: TlsFiles,
     agent: OnceLock<Result<Agent, String>>,
 }
 
 impl Client {
-    /// A client that trusts what the machine trusts, and the certificates in these PEM files.
+    /// A client that trusts what the machine trusts, and the certificates in these PEM files. It says to nobody who it is.
     pub fn new(certificates: &[PathBuf]) -> Client {
-        Client { certificates: certificates.to_vec(), agent: OnceLock::new() }
+        Client { tls: TlsFiles { trusted: certificates.to_vec(), client: None }, agent: OnceLock::new() }
     }
 
     /// Takes a whole document. `stopped` says whether nobody waits any more.
@@ -78,7 +96,7 @@ impl Client {
                 Ok((request.address.clone(), String::new()))
             }
             None => {
-                let agent = self.agent.get_or_init(|| agent(&self.certificates));
+                let agent = self.agent.get_or_init(|| agent(&self.tls));
                 let agent = agent.as_ref().map_err(|e| Trouble::failed(e.clone()))?;
                 Transfer::new(agent, request, stopped).run(sink)
             }
@@ -114,24 +132,39 @@ fn copy_file(
     }
 }
 
-/// What asks servers. Proxies come from the environment.
-pub(crate) fn agent(certificates: &[PathBuf]) -> Result<Agent, String> {
-    let mut trusted = Vec::new();
-    let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
-    for path in certificates.iter().chain(&system) {
-        let bytes = fs::read(path);
-        let bytes = bytes.map_err(|e| format!("cannot read the certificates in {}: {e}", path.display()))?;
-        let found = parse_pem(&bytes).filter_map(|item| match item {
-            Ok(PemItem::Certificate(certificate)) => Some(certificate),
-            _ => None,
-        });
-        let before = trusted.len();
-        trusted.extend(found.map(|certificate: Certificate<'static>| certificate));
-        if trusted.len() == before {
-            return Err(format!("{} holds no certificate in PEM", path.display()));
+/// The certificates in a PEM file, of which there must be one, and the first private key, if it holds one.
+fn certificates_and_key(
+    path: &Path,
+) -> Result<(Vec<Certificate<'static>>, Option<PrivateKey<'static>>), String> {
+    let bytes = fs::read(path);
+    let bytes = bytes.map_err(|e| format!("cannot read the certificates in {}: {e}", path.display()))?;
+    let (mut certificates, mut key) = (Vec::new(), None);
+    for item in parse_pem(&bytes).flatten() {
+        match item {
+            PemItem::Certificate(certificate) => certificates.push(certificate),
+            PemItem::PrivateKey(found) => drop(key.get_or_insert(found)),
+            _ => {}
         }
     }
-    let mut tls = TlsConfig::builder();
+    match certificates.is_empty() {
+        true => Err(format!("{} holds no certificate in PEM", path.display())),
+        false => Ok((certificates, key)),
+    }
+}
+
+/// What asks servers. Proxies come from the environment.
+pub(crate) fn agent(files: &TlsFiles) -> Result<Agent, String> {
+    let mut trusted = Vec::new();
+    let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
+    for path in files.trusted.iter().chain(&system) {
+        trusted.extend(certificates_and_key(path)?.0);
+    }
+    let client = files.client.as_ref().map(|path| {
+        let (certificates, key) = certificates_and_key(path)?;
+        let missing = || format!("{} holds no private key in PEM beside the certificate", path.display());
+        Ok::<_, String>(ClientCert::new_with_certs(&certificates, key.ok_or_else(missing)?))
+    });
+    let mut tls = TlsConfig::builder().client_cert(client.transpose()?);
     if system.is_some() {
         tls = tls.root_certs(RootCerts::Specific(Arc::new(trusted)));
     } else if !trusted.is_empty() {

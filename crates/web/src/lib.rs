@@ -28,7 +28,7 @@ mod trouble;
 pub use address::{Address, Credential};
 pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
 pub use checksum::{Checksum, ChecksumMethod};
-pub use client::{Client, Document};
+pub use client::{CLIENT_CERTIFICATE, Client, Document, TlsFiles, client_certificate};
 pub use objects::{Asker, ObjectTurn, Objects};
 pub use request::WebRequest;
 pub use signing::StorageKey;

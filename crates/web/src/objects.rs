@@ -4,7 +4,6 @@
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
 use std::ops::Range;
-use std::path::PathBuf;
 use std::sync::OnceLock;
 use std::sync::mpsc::{SyncSender, sync_channel};
 use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
@@ -13,7 +12,7 @@ use nubrik_disk::Below;
 use ureq::Agent;
 use ureq::http::{Request, StatusCode};
 
-use crate::client::agent;
+use crate::client::{TlsFiles, agent};
 use crate::pace::Pace;
 use crate::request::too_large;
 use crate::signing::{StorageKey, Unsigned};
@@ -35,7 +34,7 @@ const LONGEST: Duration = Duration::from_secs(24 * 3600);
 pub struct Objects {
     base: Address,
     asker: Asker,
-    certificates: Vec<PathBuf>,
+    tls: TlsFiles,
     agent: OnceLock<Result<Agent, String>>,
 }
 
@@ -100,9 +99,8 @@ fn put_or_not(status: StatusCode) -> Result<(), Trouble> {
 
 impl Objects {
     /// The objects below an address.
-    pub fn new(base: Address, asker: Asker, certificates: &[PathBuf]) -> Objects {
-        let certificates = certificates.to_vec();
-        Objects { base, asker, certificates, agent: OnceLock::new() }
+    pub fn new(base: Address, asker: Asker, tls: TlsFiles) -> Objects {
+        Objects { base, asker, tls, agent: OnceLock::new() }
     }
 
     /// Where they are.
@@ -269,7 +267,7 @@ impl Objects {
     }
 
     fn agent(&self) -> Result<&Agent, Trouble> {
-        let agent = self.agent.get_or_init(|| agent(&self.certificates));
+        let agent = self.agent.get_or_init(|| agent(&self.tls));
         agent.as_ref().map_err(|e| Trouble::failed(e.clone()))
     }
 
@@ -399,7 +397,8 @@ mod tests {
     #[test]
     fn a_folder_has_objects() {
         let folder = tempfile::tempdir().unwrap();
-        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, &[]);
+        let objects =
+            Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, TlsFiles::default());
         assert_eq!(objects.get("a/b", None, 10).unwrap(), None);
         objects.put("a/b", b"high water").unwrap();
         assert_eq!(objects.get("a/b", None, 10).unwrap().unwrap(), b"high water");
@@ -413,7 +412,8 @@ mod tests {
     #[test]
     fn links_in_a_folder_of_objects_lead_nowhere() {
         let (folder, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let objects = Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, &[]);
+        let objects =
+            Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, TlsFiles::default());
         let name = "ab".repeat(32);
         fs::create_dir(home.path().join("deep")).unwrap();
         for precious in [name.clone(), format!("deep/{name}")] {

@@ -15,7 +15,7 @@ use nubrik_shared::{
     SecretKey, SharedStore, SharedTrouble, Uploads,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry};
-use nubrik_web::{Address, Asker, Credential, Objects, StorageKey};
+use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
 
 use super::Session;
 use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
@@ -64,14 +64,15 @@ fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
     }
     // As for registries and the server of jobs.
     let of_machine = std::env::var_os("SSL_CERT_FILE").map(PathBuf::from).filter(|path| path.is_file());
-    let certificates: Vec<PathBuf> = place.certificates.clone().into_iter().chain(of_machine).collect();
+    let trusted = place.certificates.clone().into_iter().chain(of_machine).collect();
+    let tls = TlsFiles { trusted, client: nubrik_web::client_certificate() };
     if let Some(bucket) = place.at.strip_prefix("s3://") {
         let endpoint = place.endpoint.as_deref().ok_or("the endpoint says on which server a bucket is")?;
         let address = Address::parse(&format!("{}/{bucket}", endpoint.trim_end_matches('/')))?.0;
         let key = storage_key(place.region()).ok_or(
             "AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY are not set, and ~/.aws/credentials has no key either",
         )?;
-        return Ok(Objects::new(address, Asker::Signing(key), &certificates));
+        return Ok(Objects::new(address, Asker::Signing(key), tls));
     }
     let at = &place.at;
     let address = if at.starts_with('/') {
@@ -91,7 +92,7 @@ fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
             })
         }
     };
-    Ok(Objects::new(address, asker, &certificates))
+    Ok(Objects::new(address, asker, tls))
 }
 
 /// The key for object storage, from where its ordinary clients look: variables, then the file of profiles.

@@ -66,7 +66,12 @@ fn place_of(settings: &WorkersSettings, shared: Option<&SharedSettings>) -> Resu
             Some((user.to_owned(), password.to_owned()))
         }
     };
-    Ok(ExchangePlace { at: settings.at.clone(), user, pool: settings.pool.clone() })
+    Ok(ExchangePlace {
+        at: settings.at.clone(),
+        user,
+        client: nubrik_web::client_certificate(),
+        pool: settings.pool.clone(),
+    })
 }
 
 /// What this machine is, for people: its processor, its kernel, how many processors and how much memory it has.
@@ -226,7 +231,8 @@ impl Session {
 
 /// Refuses to run jobs where they could read a key of this machine.
 fn keys_must_be_hidden() -> Result<(), String> {
-    let variables = [WORKER_VARIABLE, JOBS_VARIABLE, super::sharing::KEY_VARIABLE];
+    let variables =
+        [WORKER_VARIABLE, JOBS_VARIABLE, super::sharing::KEY_VARIABLE, nubrik_web::CLIENT_CERTIFICATE];
     for name in variables {
         let Some(file) = std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute()) else {
             continue;
