@@ -66,6 +66,20 @@ fn only_what_is_asked_for_comes_until_a_step_needs_more() {
 }
 
 #[test]
+fn results_of_the_store_in_use_count_and_of_no_other_one() {
+    let joins = row();
+    let ran = |shared_root, bench: &mut Bench| {
+        bench.store.is_far.store(false, Ordering::SeqCst);
+        let options = Options { shared_root, ..Options::plain() };
+        bench.build_with(&joins, options).0.summary.ran
+    };
+    let newcomer = || newcomer(&SOURCES, given(&joins));
+    assert_eq!(ran(Some(team()), &mut newcomer()), 0);
+    assert_eq!(ran(Some(nubrik_bytes::Digest([8; 32])), &mut newcomer()), 3);
+    assert_eq!(ran(None, &mut newcomer()), 3);
+}
+
+#[test]
 fn what_cannot_be_had_any_more_is_made_with_all_that_it_needs() {
     let joins = row();
     let mut bench = newcomer(&SOURCES, given(&joins));

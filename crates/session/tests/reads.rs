@@ -322,3 +322,26 @@ proptest! {
         }
     }
 }
+
+#[test]
+fn a_result_that_gets_the_name_of_another_targets_result_is_an_error_as_in_a_whole_evaluation() {
+    let reading = Reading::new();
+    reading.write("d/far/targets.nub", "target off = write { path = \"t\", text = \"t\" }\n");
+    reading.write("d/targets.nub", "target far = write { path = \"off/u\", text = \"t\" }\n");
+    for (from, to) in [("\"t\" }", "\"v\" }"), ("\"v\" }", "\"w\" }")] {
+        reading.settle();
+        assert!(described(&reading.ask()).is_some());
+        reading.edit("d/targets.nub", from, to);
+    }
+    reading.settle();
+    assert_eq!(reading.read(), ["d"]);
+    reading.edit("d/targets.nub", "off/u", "off/t");
+    reading.settle();
+    let told = |evaluation: &Evaluation| -> Vec<String> {
+        evaluation.diagnostics.iter().map(|one| one.message.clone()).collect()
+    };
+    let pattern = AddressPattern::below(&WsPath::root()).wanting(Wanted::Everything);
+    let (answer, whole) = (reading.ask(), reading.open().evaluate(&[pattern]));
+    assert!(!told(&whole).is_empty());
+    assert_eq!(told(&answer), told(&whole));
+}
