@@ -243,10 +243,8 @@ impl Whole {
                     TargetId(all.len() as u32 - 1)
                 }
                 Some(number) => {
+                    // What it is each part knows that met it; what it publishes only the part that was asked for it.
                     let known = &mut all[number];
-                    if known.kind.is_empty() {
-                        known.kind = target.kind;
-                    }
                     if known.results.is_empty() {
                         known.results = target.results;
                     }
