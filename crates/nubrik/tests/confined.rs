@@ -322,6 +322,27 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
 }
 
+/// Without rooms commands see where the workspace is: what was made at another place is made again.
+#[test]
+fn a_workspace_that_moved_is_built_again_where_commands_see_its_place() {
+    let sandbox = Sandbox::new(&[("a/nubrik.toml", ""), ("a/targets.nub", PLACE)]);
+    let build = |folder: &str| {
+        let mut command = sandbox.command_in(folder, &["build", "--json"]);
+        command.env("NUBRIK_ROOMS", "off");
+        sandbox::finish(command).expect(0)
+    };
+    // Old enough that a build of which nothing changed is known by one look.
+    std::thread::sleep(std::time::Duration::from_millis(50));
+    build("a");
+    assert_eq!(build("a").summary()["ran"], 0);
+    std::fs::rename(sandbox.folder.join("a"), sandbox.folder.join("b")).unwrap();
+    assert_eq!(build("b").summary()["ran"], 1);
+    let place = sandbox.folder.join("b").canonicalize().unwrap();
+    assert_eq!(sandbox.read("b/out/default/here/o"), format!("{}\n", place.display()));
+}
+
+const PLACE: &str = "target here = step { run = sh`pwd > {out \"o\"}` }\n";
+
 /// Who builds may have other limits than who built before. Where those cannot be raised for steps, they count.
 #[test]
 fn limits_of_who_builds_decide_no_result() {

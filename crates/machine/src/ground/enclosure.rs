@@ -55,9 +55,10 @@ impl Means {
     }
 }
 
-/// Everything from which it follows how commands are confined and what they inherit, as far as that can be known without trying: what
-/// was built in other circumstances is looked at again.
-pub fn circumstances() -> String {
+/// Everything from which it follows how commands of a workspace are confined, what they see besides what is declared (without rooms, where
+/// the workspace is) and what they inherit, as far as that can be known without trying: what was built in other circumstances is looked at
+/// again.
+pub fn circumstances(workspace: &Path) -> String {
     const FILES: [&str; 4] = [
         "/proc/sys/user/max_user_namespaces",
         "/proc/sys/kernel/unprivileged_userns_clone",
@@ -67,7 +68,7 @@ pub fn circumstances() -> String {
     let kernel = rustix::system::uname();
     let user = rustix::process::geteuid().as_raw();
     let switch = std::env::var_os(SWITCH).unwrap_or_default();
-    let mut text = format!("{:?} {:?} {user} {switch:?}\n", kernel.release(), kernel.version());
+    let mut text = format!("{:?} {:?} {user} {switch:?} {workspace:?}\n", kernel.release(), kernel.version());
     for file in FILES {
         text.push_str(&fs::read_to_string(file).unwrap_or_default());
         text.push('\n');

@@ -65,7 +65,7 @@ impl Session {
             .and_then(|p| self.machine.check(&FilePath::of_machine(&p.to_string_lossy())));
         out.u64(program.map_or(0, |s| s.changed as u64));
         // How steps are confined decides what they see.
-        out.text(&nubrik_machine::circumstances());
+        out.text(&nubrik_machine::circumstances(&self.workspace.root));
         // Which steps this machine runs.
         out.list(&self.machine.labels(), |out, label| out.text(label));
         Digest::of(&out.bytes)
