@@ -17,6 +17,7 @@
 //! ```
 
 mod below;
+mod copying;
 mod ignored;
 mod listing;
 mod made;
@@ -27,6 +28,7 @@ mod signature;
 mod whole;
 
 pub use below::{Below, regular};
+pub use copying::copy_file;
 pub use ignored::{IGNORE_FILE, ignored_in};
 pub use listing::{TreeFile, TreeFileKind, entries_below, names_in};
 pub use made::{MadeThing, leads_inside, look_at_made, tree};

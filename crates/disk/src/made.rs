@@ -8,6 +8,7 @@ use rustix::fs::{FileType, Mode, OFlags};
 use rustix::io::Errno;
 
 use crate::below::{Below, regular};
+use crate::copying::copy_file;
 use crate::listing::{TreeFile, TreeFileKind, entries_below};
 use crate::signature::Signature;
 
@@ -63,7 +64,7 @@ fn take_target(below: &Below, root: &Path, path: &str, folder: &str) -> Result<(
         let mut from = regular(file.into())?;
         let executable = std::os::unix::fs::MetadataExt::mode(&from.metadata()?) & 0o100 != 0;
         let mut to = below.fresh_file(path, if executable { 0o755 } else { 0o644 })?;
-        io::copy(&mut from, &mut to).map(drop)
+        copy_file(&mut from, &mut to)
     };
     copy().map_err(|_| outside())
 }

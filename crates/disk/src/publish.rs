@@ -1,7 +1,7 @@
 //! Copies of results where people find them. Never links to what was made: what is edited there harms nothing else.
 
 use std::fs::File;
-use std::io::{self, Read, Write};
+use std::io;
 use std::os::fd::OwnedFd;
 use std::os::unix::fs::MetadataExt;
 
@@ -9,6 +9,7 @@ use rustix::fs::{AtFlags, FileType, Mode, OFlags};
 use rustix::io::Errno;
 
 use crate::below::{Below, beside, regular};
+use crate::copying::copy_file;
 use crate::listing::{TreeFile, TreeFileKind, entries_below};
 use crate::removing::remove_in;
 
@@ -29,13 +30,13 @@ pub fn publish(below: &Below, from: &str, to: &str) -> io::Result<()> {
 fn publish_file(mut from: File, folder: &OwnedFd, name: &str) -> io::Result<()> {
     match create_copy(folder, name, &from) {
         Err(e) if e.kind() == io::ErrorKind::AlreadyExists => {}
-        made => return fill(&mut from, &mut made?),
+        made => return copy_file(&mut from, &mut made?),
     }
     let there = rustix::fs::statat(folder, name, AtFlags::SYMLINK_NOFOLLOW)?;
     if FileType::from_raw_mode(there.st_mode) == FileType::Directory {
         remove_in(folder, name)?;
         let mut target = create_copy(folder, name, &from)?;
-        return fill(&mut from, &mut target);
+        return copy_file(&mut from, &mut target);
     }
     // Beside it first, then in its place.
     let beside = beside(name);
@@ -48,7 +49,7 @@ fn publish_file(mut from: File, folder: &OwnedFd, name: &str) -> io::Result<()> 
         made => made,
     };
     let done = target
-        .and_then(|mut target| fill(&mut from, &mut target))
+        .and_then(|mut target| copy_file(&mut from, &mut target))
         .and_then(|()| Ok(rustix::fs::renameat(folder, &beside, folder, name)?));
     if done.is_err() {
         let _ = rustix::fs::unlinkat(folder, &beside, AtFlags::empty());
@@ -72,7 +73,7 @@ fn publish_folder(below: &Below, from: &str, to: &str) -> io::Result<()> {
                 let (folder, name) = path.rsplit_once('/').unwrap_or(("", &path));
                 let folder = target.made_folder(folder)?;
                 let mut copy = create_copy(&folder, name, &file)?;
-                fill(&mut file, &mut copy)?;
+                copy_file(&mut file, &mut copy)?;
             }
         }
     }
@@ -88,18 +89,6 @@ fn create_copy(folder: &OwnedFd, name: &str, of: &File) -> io::Result<File> {
         Err(Errno::EXIST) => Err(io::ErrorKind::AlreadyExists.into()),
         made => Ok(made?.into()),
     }
-}
-
-/// Copies a file. For small ones reading and writing takes fewer calls than having the system copy.
-fn fill(from: &mut File, to: &mut File) -> io::Result<()> {
-    const SMALL: u64 = 64 << 10;
-    let size = from.metadata()?.len();
-    if size > SMALL {
-        return io::copy(from, to).map(drop);
-    }
-    let mut bytes = vec![0; size as usize];
-    from.read_exact(&mut bytes)?;
-    to.write_all(&bytes)
 }
 
 #[cfg(test)]

@@ -6,7 +6,7 @@ use std::io::{self, Write};
 use std::path::Path;
 
 use nubrik_archive::{Item, ItemContent, pack, unpack};
-use nubrik_disk::{Below, TreeFileKind, entries_below, open_file};
+use nubrik_disk::{Below, TreeFileKind, copy_file, entries_below, open_file};
 use nubrik_engine::Work;
 use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
 use nubrik_source::PathWithin;
@@ -146,7 +146,7 @@ fn put(below: &Below, to: &str, item: &Item) -> io::Result<()> {
             let mut from = open_file(path)?;
             let executable = std::os::unix::fs::MetadataExt::mode(&from.metadata()?) & 0o100 != 0;
             let mut file = below.fresh_file(to, if executable { 0o755 } else { 0o644 })?;
-            io::copy(&mut from, &mut file).map(drop)
+            copy_file(&mut from, &mut file)
         }
     }
 }

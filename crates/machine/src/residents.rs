@@ -208,7 +208,7 @@ impl Machine {
         for file in nubrik_disk::entries_below(&own.folder("")?)? {
             if file.kind == nubrik_disk::TreeFileKind::File {
                 let mut from = own.open_to_read(&file.path)?;
-                own.replace(&file.path, |to| io::copy(&mut from, to).map(drop))?;
+                own.replace(&file.path, |to| nubrik_disk::copy_file(&mut from, to))?;
             }
         }
         Ok(())

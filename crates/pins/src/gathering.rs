@@ -75,7 +75,7 @@ impl Desk<'_> {
             }
         };
         let mut from = nubrik_disk::open_file(&path).map_err(cannot)?;
-        let copy = |to: &mut File| io::copy(&mut from, to).map(drop);
+        let copy = |to: &mut File| nubrik_disk::copy_file(&mut from, to);
         // Below the workspace no link is followed: a checkout may have put one there.
         match folder.strip_prefix(&self.root).ok().and_then(Path::to_str) {
             Some(inner) => {

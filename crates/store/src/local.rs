@@ -9,6 +9,7 @@
 //! Files appear whole: written under a name of their own, then renamed, or linked from a finished
 //! output. A file that a crash left damaged is found by its digest when it is read.
 
+use nubrik_disk::copy_file;
 use std::fmt;
 use std::fs::{self, DirBuilder, File};
 use std::io::{self, Seek, Write};
@@ -48,7 +49,7 @@ impl StoredContent {
     /// When it cannot be read or written.
     pub fn copy_to(&mut self, to: &mut File) -> io::Result<()> {
         match self {
-            StoredContent::File(from) => io::copy(from, to).map(drop),
+            StoredContent::File(from) => copy_file(from, to),
             StoredContent::Bytes(bytes) => to.write_all(bytes),
         }
     }
@@ -228,7 +229,7 @@ impl Store for LocalStore {
             Err(_) if blob.exists() => Ok(()),
             // Another file system, or more links than one file may have.
             Err(_) => self.write_whole(&blob, |temporary| {
-                fs::copy(file, temporary)?;
+                copy_file(&mut File::open(file)?, &mut File::create(temporary)?)?;
                 fs::set_permissions(temporary, fs::Permissions::from_mode(mode))
             }),
             Ok(()) => Ok(()),
