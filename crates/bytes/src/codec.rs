@@ -96,13 +96,18 @@ impl<'a> Decoder<'a> {
         self.rest.is_empty()
     }
 
-    fn take(&mut self, count: usize) -> Result<&'a [u8], Truncated> {
+    pub(crate) fn take(&mut self, count: usize) -> Result<&'a [u8], Truncated> {
         if count > self.rest.len() {
             return Err(Truncated);
         }
         let (taken, rest) = self.rest.split_at(count);
         self.rest = rest;
         Ok(taken)
+    }
+
+    /// Reads so many bytes.
+    pub fn array<const N: usize>(&mut self) -> Result<[u8; N], Truncated> {
+        self.take(N)?.try_into().map_err(|_| Truncated)
     }
 
     /// Reads one byte.
@@ -112,12 +117,12 @@ impl<'a> Decoder<'a> {
 
     /// Reads four bytes.
     pub fn u32(&mut self) -> Result<u32, Truncated> {
-        self.take(4)?.try_into().map(u32::from_le_bytes).map_err(|_| Truncated)
+        self.array().map(u32::from_le_bytes)
     }
 
     /// Reads eight bytes.
     pub fn u64(&mut self) -> Result<u64, Truncated> {
-        self.take(8)?.try_into().map(u64::from_le_bytes).map_err(|_| Truncated)
+        self.array().map(u64::from_le_bytes)
     }
 
     /// Reads a yes or no.
@@ -142,7 +147,7 @@ impl<'a> Decoder<'a> {
 
     /// Reads 32 bytes.
     pub fn digest(&mut self) -> Result<Digest, Truncated> {
-        self.take(32)?.try_into().map(Digest).map_err(|_| Truncated)
+        self.array().map(Digest)
     }
 
     /// Reads a length and items.

@@ -16,7 +16,9 @@
 mod codec;
 mod digest;
 mod frame;
+mod layout;
 
 pub use codec::{Decoder, Encoder, Truncated};
 pub use digest::{Digest, Hasher};
 pub use frame::{Frame, Magic};
+pub use layout::Layout;

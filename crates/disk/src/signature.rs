@@ -2,7 +2,7 @@
 
 use std::os::fd::AsFd;
 
-use nubrik_bytes::{Decoder, Encoder, Truncated};
+use nubrik_bytes::layout;
 use rustix::fs::{AtFlags, Stat};
 
 /// A file whose metadata changed less than this long ago may change again without a trace on
@@ -87,25 +87,9 @@ impl Signature {
     pub fn is_executable(&self) -> bool {
         self.mode & 0o100 != 0
     }
-
-    /// Writes it, in [`Signature::SIZE`] bytes.
-    pub fn encode(&self, out: &mut Encoder) {
-        let Signature { size, changed, touched, inode, mode } = *self;
-        for number in [size, changed as u64, touched as u64, inode] {
-            out.u64(number);
-        }
-        out.u32(mode);
-    }
-
-    /// Reads one back.
-    ///
-    /// # Errors
-    /// When there are too few bytes.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<Signature, Truncated> {
-        let (size, changed, touched) = (from.u64()?, from.u64()? as i64, from.u64()? as i64);
-        Ok(Signature { size, changed, touched, inode: from.u64()?, mode: from.u32()? })
-    }
 }
+
+layout!(Signature { size, changed, touched, inode, mode });
 
 impl From<&Stat> for Signature {
     fn from(stat: &Stat) -> Signature {

@@ -7,7 +7,7 @@ use std::collections::BTreeMap;
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Digest, Encoder, Layout, layout};
 use nubrik_graph::StepId;
 use nubrik_source::FilePath;
 use nubrik_store::{Basis, FoundInput};
@@ -85,6 +85,15 @@ enum RestedOn {
     Loaded(Arc<str>),
 }
 
+layout!(enum RestedOn {
+    0 => Nothing,
+    1 => File { permissions, size },
+    2 => Folder { permissions },
+    3 => Content { digest, permissions },
+    4 => Names { digest, permissions },
+    5 => Loaded(path),
+});
+
 /// Something that is rested on.
 #[derive(Clone, PartialEq, Eq, Debug)]
 struct RestedRow {
@@ -92,6 +101,8 @@ struct RestedRow {
     /// The links on the way to it, itself among them, and their texts: commands can read these, too, and ask whether something is a link.
     way: Digest,
 }
+
+layout!(RestedRow { way, rest });
 
 /// What is rested on in a folder, by name.
 type BasisPart = BTreeMap<Arc<str>, RestedRow>;
@@ -107,68 +118,17 @@ impl BasisParts {
     }
 }
 
+/// A part as it is kept: the folder, and what is rested on in it.
 fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
     let mut out = Encoder::new();
     out.u8(VERSION);
     out.text(folder);
-    let rows: Vec<(&Arc<str>, &RestedRow)> = part.iter().collect();
-    out.list(&rows, |out, (name, RestedRow { rest, way })| {
-        out.text(name);
-        out.digest(way);
-        match rest {
-            RestedOn::Nothing => out.u8(0),
-            RestedOn::File { permissions, size } => {
-                out.u8(1);
-                out.u32(*permissions);
-                out.u64(*size);
-            }
-            RestedOn::Folder { permissions } => {
-                out.u8(2);
-                out.u32(*permissions);
-            }
-            RestedOn::Content { digest, permissions } => {
-                out.u8(3);
-                out.digest(digest);
-                out.u32(*permissions);
-            }
-            RestedOn::Names { digest, permissions } => {
-                out.u8(4);
-                out.digest(digest);
-                out.u32(*permissions);
-            }
-            RestedOn::Loaded(path) => {
-                out.u8(5);
-                out.text(path);
-            }
-        }
-    });
+    part.write(&mut out);
     out.bytes
 }
 
 /// A part that was read: the folder, and what is rested on by name.
 type ReadPart = (Arc<str>, Vec<(Arc<str>, RestedRow)>);
-
-fn decode(bytes: &[u8]) -> Result<ReadPart, Truncated> {
-    let mut from = Decoder::new(bytes);
-    if from.u8()? != VERSION {
-        return Err(Truncated);
-    }
-    let folder = from.text()?.into();
-    let rows = from.list(|from| {
-        let (name, way) = (from.text()?.into(), from.digest()?);
-        let rest = match from.u8()? {
-            0 => RestedOn::Nothing,
-            1 => RestedOn::File { permissions: from.u32()?, size: from.u64()? },
-            2 => RestedOn::Folder { permissions: from.u32()? },
-            3 => RestedOn::Content { digest: from.digest()?, permissions: from.u32()? },
-            4 => RestedOn::Names { digest: from.digest()?, permissions: from.u32()? },
-            5 => RestedOn::Loaded(from.text()?.into()),
-            _ => return Err(Truncated),
-        };
-        Ok((name, RestedRow { rest, way }))
-    })?;
-    if from.is_at_end() { Ok((folder, rows)) } else { Err(Truncated) }
-}
 
 fn is_in(path: &str, folders: &[&str]) -> bool {
     folders
@@ -401,7 +361,10 @@ impl Build<'_> {
 
     /// The first thing of a part by which this machine is another one.
     fn differing(&self, part: &Digest) -> Option<RestMismatch> {
-        let read = self.store.and_then(|store| store.bytes(part)).and_then(|bytes| decode(&bytes).ok());
+        let read = self
+            .store
+            .and_then(|store| store.bytes(part))
+            .and_then(|bytes| ReadPart::of_version(&bytes, VERSION).ok());
         let Some((folder, rows)) = read else { return Some(RestMismatch::NotHere) };
         let differs = |(name, row): &(Arc<str>, RestedRow)| !self.is_so(&folder, name, row);
         let other = rows.iter().find(|row| differs(row));

@@ -79,6 +79,6 @@ pub use seen::{Named, Recording, Seen, Touch, Touched};
 pub use state::{
     ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
 };
-pub use table::{FileBytes, Stored, Table};
+pub use table::{FileBytes, Table};
 pub use there::identity_of;
 pub use verify::{OtherOutput, VerifiedStep, VerifyEnd, verify};

@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use nubrik_bytes::{Digest, Encoder};
+use nubrik_bytes::{Digest, Encoder, Layout};
 use nubrik_graph::{SetId, Step, StepId};
 use nubrik_source::{FilePath, FilePlace};
 use nubrik_store::{FoundInput, OutputRecord, TreeKind};
@@ -91,7 +91,7 @@ impl Build<'_> {
         let mut out = Encoder::new();
         for folder in &folders {
             out.text(folder);
-            self.outside.check(&FilePath::of_machine(folder)).unwrap_or_default().encode(&mut out);
+            self.outside.check(&FilePath::of_machine(folder)).unwrap_or_default().write(&mut out);
         }
         let state = Digest::of(&out.bytes);
         known().insert(folders, state);

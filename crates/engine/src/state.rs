@@ -2,13 +2,13 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Layout, Magic, Truncated, layout};
 use nubrik_disk::Signature;
 use nubrik_source::FilePath;
 use nubrik_store::OutputRecord;
 
 use crate::reason::Reason;
-use crate::table::{Base, FileBytes, Stored, Table};
+use crate::table::{Base, FileBytes, Table};
 
 /// Length of what is before the index in the head: number of builds, and count of each table.
 const COUNTS: usize = 8 + 3 * 8;
@@ -22,6 +22,32 @@ pub struct FileEntry {
     pub digest: Digest,
     /// Whether it was so young that it could change again without a trace.
     pub young: bool,
+}
+
+layout!(FileEntry { signature, digest, young });
+
+/// Why a step ran, as it is remembered.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct StoredReason {
+    /// The kind of reason.
+    pub code: String,
+    /// For people.
+    pub text: String,
+    /// The input that is behind it, if one is.
+    pub input: Option<Arc<str>>,
+}
+
+/// Three texts, of which the last one may be empty.
+impl Layout for StoredReason {
+    fn write(&self, out: &mut Encoder) {
+        let StoredReason { code, text, input } = self;
+        [code, text, input.as_deref().unwrap_or_default()].iter().for_each(|text| out.text(text));
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<StoredReason, Truncated> {
+        let (code, text, input): (_, _, Arc<str>) = Layout::read(from)?;
+        Ok(StoredReason { code, text, input: Some(input).filter(|input| !input.is_empty()) })
+    }
 }
 
 /// What is remembered of a step.
@@ -53,14 +79,32 @@ pub struct StepMemory {
     pub micros: u64,
     /// The number of the build in which it last ran or was reused.
     pub build: u64,
-    /// Why, as a code, a text, and the input that is behind it, if one is.
-    pub because: (String, String, Option<Arc<str>>),
+    /// Why.
+    pub because: StoredReason,
 }
+
+// How long it took is first, so that it can be had without the rest.
+layout!(StepMemory {
+    micros,
+    first_key,
+    command,
+    tools,
+    inputs,
+    found,
+    candidate_names,
+    passed_over,
+    outputs,
+    signatures,
+    is_away,
+    build,
+    because,
+    described,
+});
 
 impl StepMemory {
     /// Why the step runs again, of which no outputs are remembered.
     pub(crate) fn why_unfinished(&self) -> Reason {
-        match self.because.0.as_str() {
+        match self.because.code.as_str() {
             Reason::FAILED_BEFORE => Reason::FailedBefore,
             Reason::LOST => Reason::Lost,
             _ => Reason::Unfinished,
@@ -68,8 +112,9 @@ impl StepMemory {
     }
 
     /// Notes why the step ran.
-    pub(crate) fn because_of(reason: &Reason) -> (String, String, Option<Arc<str>>) {
-        (reason.code().to_owned(), reason.to_string(), reason.input().cloned())
+    pub(crate) fn because_of(reason: &Reason) -> StoredReason {
+        let (code, text) = (reason.code().to_owned(), reason.to_string());
+        StoredReason { code, text, input: reason.input().cloned() }
     }
 }
 
@@ -102,58 +147,21 @@ pub struct Changes {
     pub published: ChangeList<Published>,
 }
 
-impl Stored for FileEntry {
-    fn encode(&self, out: &mut Encoder) {
-        self.signature.encode(out);
-        out.digest(&self.digest);
-        out.bool(self.young);
-    }
-
-    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
-        let signature = Signature::decode(from)?;
-        Ok(FileEntry { signature, digest: from.digest()?, young: from.bool()? })
-    }
-}
-
-impl Stored for Published {
-    fn encode(&self, out: &mut Encoder) {
-        out.digest(&self.0);
-        out.list(&self.1, |out, s| s.encode(out));
-    }
-
-    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
-        Ok((from.digest()?, from.list(Signature::decode)?))
-    }
-}
-
-impl Stored for Arc<StepMemory> {
-    fn encode(&self, out: &mut Encoder) {
-        encode_memory(out, self);
-    }
-
-    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated> {
-        decode_memory(from).map(Arc::new)
-    }
-}
-
 /// What a step was made of, as bytes for other machines: without what is only of this one.
 pub fn memory_for_others(memory: &StepMemory) -> Vec<u8> {
-    let mut out = Encoder::new();
     let told = StepMemory {
         signatures: Vec::new(),
         is_away: false,
         build: 0,
-        because: Default::default(),
+        because: StoredReason::default(),
         ..memory.clone()
     };
-    encode_memory(&mut out, &told);
-    out.bytes
+    told.to_bytes()
 }
 
 /// What another machine told of what a step was made of; nothing where it cannot be read.
 pub fn memory_of_others(bytes: &[u8]) -> Option<StepMemory> {
-    let mut from = Decoder::new(bytes);
-    decode_memory(&mut from).ok().filter(|_| from.is_at_end())
+    StepMemory::of_bytes(bytes).ok()
 }
 
 impl State {
@@ -221,105 +229,7 @@ impl State {
     }
 }
 
-impl Changes {
-    /// The changes as bytes.
-    pub fn encode(&self) -> Vec<u8> {
-        let Changes { builds, files, steps, published } = self;
-        let mut out = Encoder::new();
-        out.u64(*builds);
-        encode_changes(&mut out, files);
-        encode_changes(&mut out, steps);
-        encode_changes(&mut out, published);
-        out.bytes
-    }
-
-    /// The changes that bytes hold.
-    ///
-    /// # Errors
-    /// When they are damaged.
-    pub fn decode(bytes: &[u8]) -> Result<Changes, Truncated> {
-        let mut from = Decoder::new(bytes);
-        Ok(Changes {
-            builds: from.u64()?,
-            files: decode_change_list(&mut from)?,
-            steps: decode_change_list(&mut from)?,
-            published: decode_change_list(&mut from)?,
-        })
-    }
-}
+layout!(Changes { builds, files, steps, published });
 
 /// Values that are new (`None`: gone), by name.
 pub type ChangeList<V> = Vec<(Arc<str>, Option<V>)>;
-
-fn encode_changes<V: Stored>(out: &mut Encoder, changes: &ChangeList<V>) {
-    out.list(changes, |out, (name, value)| {
-        out.text(name);
-        out.bool(value.is_some());
-        if let Some(value) = value {
-            value.encode(out);
-        }
-    });
-}
-
-fn decode_change_list<V: Stored>(from: &mut Decoder<'_>) -> Result<ChangeList<V>, Truncated> {
-    from.list(|from| {
-        let name = from.text()?.into();
-        Ok((name, if from.bool()? { Some(V::decode(from)?) } else { None }))
-    })
-}
-
-fn encode_pairs(out: &mut Encoder, pairs: &[(impl AsRef<str>, Digest)]) {
-    out.list(pairs, |out, (name, digest)| {
-        out.text(name.as_ref());
-        out.digest(digest);
-    });
-}
-
-fn decode_pairs<N>(
-    from: &mut Decoder<'_>,
-    name: impl Fn(Arc<str>) -> N,
-) -> Result<Vec<(N, Digest)>, Truncated> {
-    from.list(|from| Ok((name(from.text()?.into()), from.digest()?)))
-}
-
-fn encode_memory(out: &mut Encoder, memory: &StepMemory) {
-    // First, so that it can be had without the rest.
-    out.u64(memory.micros);
-    out.digest(&memory.first_key);
-    out.digest(&memory.command);
-    encode_pairs(out, &memory.tools);
-    encode_pairs(out, &memory.inputs);
-    encode_pairs(out, &memory.found);
-    out.digest(&memory.candidate_names);
-    out.list(&memory.passed_over, |out, path| out.text(path));
-    out.list(&memory.outputs, |out, output| output.encode(out));
-    out.list(&memory.signatures, |out, s| s.encode(out));
-    out.bool(memory.is_away);
-    out.u64(memory.build);
-    out.text(&memory.because.0);
-    out.text(&memory.because.1);
-    out.text(memory.because.2.as_deref().unwrap_or(""));
-    out.text(&memory.described);
-}
-
-fn decode_memory(from: &mut Decoder<'_>) -> Result<StepMemory, Truncated> {
-    Ok(StepMemory {
-        micros: from.u64()?,
-        first_key: from.digest()?,
-        command: from.digest()?,
-        tools: decode_pairs(from, |name| name)?,
-        inputs: decode_pairs(from, FilePath::from_text)?,
-        found: decode_pairs(from, FilePath::from_text)?,
-        candidate_names: from.digest()?,
-        passed_over: from.list(|from| Ok(from.text()?.into()))?,
-        outputs: from.list(OutputRecord::decode)?,
-        signatures: from.list(Signature::decode)?,
-        is_away: from.bool()?,
-        build: from.u64()?,
-        because: {
-            let (code, text, input) = (from.text()?.to_owned(), from.text()?.to_owned(), from.text()?);
-            (code, text, (!input.is_empty()).then(|| input.into()))
-        },
-        described: from.text()?.into(),
-    })
-}

@@ -4,18 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-
-/// A value that a table can hold.
-pub trait Stored: Clone {
-    /// Writes the value.
-    fn encode(&self, out: &mut Encoder);
-    /// Reads a value back.
-    ///
-    /// # Errors
-    /// When the bytes are damaged.
-    fn decode(from: &mut Decoder<'_>) -> Result<Self, Truncated>;
-}
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout};
 
 /// Length of a record's checksum, in bytes.
 const CHECK: usize = 8;
@@ -123,14 +112,14 @@ impl<V: std::fmt::Debug> std::fmt::Debug for Table<V> {
     }
 }
 
-impl<V: Stored + PartialEq> PartialEq for Table<V> {
+impl<V: Layout + Clone + PartialEq> PartialEq for Table<V> {
     fn eq(&self, other: &Self) -> bool {
         let names = self.names();
         names == other.names() && names.iter().all(|name| self.get(name) == other.get(name))
     }
 }
 
-impl<V: Stored> Table<V> {
+impl<V: Layout + Clone> Table<V> {
     pub(crate) fn over(base: Base) -> Table<V> {
         Table { base, newer: HashMap::new() }
     }
@@ -139,7 +128,7 @@ impl<V: Stored> Table<V> {
     pub fn get(&self, name: &str) -> Option<V> {
         match self.newer.get(name) {
             Some(newer) => newer.clone(),
-            None => V::decode(&mut Decoder::new(self.base.value(name)?)).ok(),
+            None => V::read(&mut Decoder::new(self.base.value(name)?)).ok(),
         }
     }
 
@@ -198,13 +187,13 @@ impl<V: Stored> Table<V> {
     }
 }
 
-fn write_record<V: Stored>(out: &mut Encoder, places: &mut Vec<u64>, name: &str, value: Option<&V>) {
+fn write_record<V: Layout + Clone>(out: &mut Encoder, places: &mut Vec<u64>, name: &str, value: Option<&V>) {
     let Some(value) = value else { return };
     let start = out.bytes.len();
     places.push(start as u64);
     out.u32(0);
     out.text(name);
-    value.encode(out);
+    value.write(out);
     let length = (out.bytes.len() - start - 4) as u32;
     out.bytes[start..start + 4].copy_from_slice(&length.to_le_bytes());
     let check = check_of(&out.bytes[start + 4..]);

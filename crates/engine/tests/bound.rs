@@ -11,6 +11,7 @@ use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
 use nubrik_bytes::Digest;
+use nubrik_bytes::Layout;
 use nubrik_engine::{
     Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Performer, Request, State, StepAnswer,
     build,
@@ -106,7 +107,7 @@ fn built(
         build(request, &WsPath::from_normal("out"), state, machine, Some(&store), &log, options);
     let changes = std::mem::take(&mut outcome.changes);
     machine.wait();
-    state.take(Changes::decode(&changes.encode()).unwrap());
+    state.take(Changes::of_bytes(&changes.to_bytes()).unwrap());
     (outcome.is_complete(), log.0.into_inner())
 }
 

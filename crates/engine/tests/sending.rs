@@ -10,6 +10,7 @@ use std::sync::atomic::Ordering;
 use std::time::Duration;
 
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
+use nubrik_bytes::Layout;
 use nubrik_engine::{
     Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Outcome, Performer, Request, State,
     StepAnswer, Verdict, build,
@@ -164,7 +165,7 @@ fn built(
     let mut outcome = build(request, &out, state, machine, Some(&store), &log, options);
     let changes = std::mem::take(&mut outcome.changes);
     machine.wait();
-    state.take(Changes::decode(&changes.encode()).unwrap());
+    state.take(Changes::of_bytes(&changes.to_bytes()).unwrap());
     (outcome, log.0.into_inner())
 }
 

@@ -4,13 +4,12 @@ use std::collections::HashMap;
 use std::sync::Arc;
 
 use crate::Tables;
-use nubrik_bytes::{Decoder, Truncated};
-use nubrik_source::{PathWithin, WsPath};
+use nubrik_bytes::{Decoder, Layout, Truncated};
+use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Limits, Native, OutputNode, Pipeline, Place,
-    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
-    Target, TargetId, ToolId, Unpacking, WorkFolder,
+    Check, FileId, FileNode, Limits, Native, OutputNode, Pipeline, Placement, Program, ResultFile, Service,
+    ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -80,32 +79,26 @@ impl Assembly {
         candidates: Vec<SetId>,
     ) -> Read<Step> {
         // In the order in which they are written; all fields are named, so that none is left as it would be in an empty step.
-        let folder = path(from)?;
+        let folder = Layout::read(from)?;
         let outputs = from.list(|from| {
-            Ok(OutputNode { file: self.read_file(from)?, name: text(from)?, early: from.bool()? })
+            Ok(OutputNode { file: self.read_file(from)?, name: Layout::read(from)?, early: from.bool()? })
         })?;
         let commands = from.list(|from| Ok(Pipeline { stages: from.list(|from| self.read_stage(from))? }))?;
-        let env = from.list(|from| Ok((text(from)?, text(from)?)))?;
-        let found = from.list(path)?;
-        let observed = from.bool()?;
-        let scratch = from.list(path)?;
-        let kept = from.list(path)?;
+        let (env, found, observed, scratch, kept) = Layout::read(from)?;
         let native = optional(from, |from| self.native(from))?.map(Box::new);
-        let lists = from.list(list_file)?;
+        let lists = Layout::read(from)?;
         let work = self.work(from)?;
-        let taken = from.list(|from| Ok((within(from)?, self.read_file(from)?)))?;
+        let taken = from.list(|from| Ok((Layout::read(from)?, self.read_file(from)?)))?;
         let status = optional(from, |from| self.read_file(from))?;
-        let network = from.bool()?;
-        let machine = from.list(text)?;
+        let (network, machine) = Layout::read(from)?;
         let check = optional(from, |from| self.check(from))?.map(Box::new);
         let services = from.list(|from| service_below(from, 0))?;
         let inputs = from.list(|from| self.read_file(from))?.into();
         let mut tools = from.list(|from| self.read_tool(from))?;
         tools.sort_unstable();
-        let timeout = optional(from, |from| from.u64())?;
-        let memory = optional(from, |from| from.u64())?;
-        let limits = Limits { network, timeout, memory, processors: from.u32()? };
-        let (say, variant, place) = (text(from)?, text(from)?, place(from)?);
+        let (timeout, memory, processors) = Layout::read(from)?;
+        let limits = Limits { network, timeout, memory, processors };
+        let (say, variant, place) = Layout::read(from)?;
         let candidates = candidates.into();
         Ok(Step {
             target,
@@ -148,10 +141,11 @@ impl Assembly {
     fn work(&mut self, from: &mut Decoder<'_>) -> Read<WorkFolder> {
         Ok(match from.u8()? {
             0 => WorkFolder::Root,
-            1 => WorkFolder::Source(path(from)?),
-            2 => {
-                WorkFolder::Private { at: path(from)?, copy_of: optional(from, |from| self.read_file(from))? }
-            }
+            1 => WorkFolder::Source(Layout::read(from)?),
+            2 => WorkFolder::Private {
+                at: Layout::read(from)?,
+                copy_of: optional(from, |from| self.read_file(from))?,
+            },
             _ => return Err(Truncated),
         })
     }
@@ -161,8 +155,8 @@ impl Assembly {
             verdict: self.read_file(from)?,
             report: optional(from, |from| self.read_file(from))?,
             coverage: optional(from, |from| self.read_file(from))?,
-            quarantined: optional(from, text)?,
-            address: text(from)?,
+            quarantined: Layout::read(from)?,
+            address: Layout::read(from)?,
         })
     }
 
@@ -179,23 +173,20 @@ impl Assembly {
     /// Reads a target without adding it.
     pub(crate) fn target_of(&mut self, from: &mut Decoder<'_>) -> Read<Target> {
         Ok(Target {
-            address: text(from)?,
-            package: path(from)?,
-            kind: text(from)?,
-            documentation: text(from)?,
-            place: place(from)?,
-            role: match from.u8()? {
-                0 => Role::Inner,
-                1 => Role::Target,
-                2 => Role::Test,
-                3 => Role::Job,
-                4 => Role::Service,
-                _ => return Err(Truncated),
-            },
-            private: from.bool()?,
-            tags: from.list(text)?,
+            address: Layout::read(from)?,
+            package: Layout::read(from)?,
+            kind: Layout::read(from)?,
+            documentation: Layout::read(from)?,
+            place: Layout::read(from)?,
+            role: Layout::read(from)?,
+            private: Layout::read(from)?,
+            tags: Layout::read(from)?,
             results: from.list(|from| {
-                Ok(ResultFile { address: text(from)?, file: self.read_file(from)?, publish: path(from)? })
+                Ok(ResultFile {
+                    address: Layout::read(from)?,
+                    file: self.read_file(from)?,
+                    publish: Layout::read(from)?,
+                })
             })?,
         })
     }
@@ -230,47 +221,42 @@ impl Assembly {
 
     fn native(&mut self, from: &mut Decoder<'_>) -> Read<Native> {
         Ok(match from.u8()? {
-            1 => Native::Write { text: text(from)?, executable: from.bool()? },
+            1 => Native::Write { text: Layout::read(from)?, executable: from.bool()? },
             2 => Native::Stage { files: self.placements(from)? },
             3 => {
-                let format = ArchiveFormat::named(from.text()?).ok_or(Truncated)?;
+                let format = Layout::read(from)?;
                 Native::Pack { format, files: self.placements(from)? }
             }
-            4 => Native::Unpack { archive: self.read_file(from)?, how: unpacking(from)? },
-            7 => Native::Extract {
-                file: self.read_file(from)?,
-                patterns: from.list(|from| Ok((text(from)?, text(from)?)))?,
-            },
-            6 => Native::Part { folder: self.read_file(from)?, path: within(from)?, is_folder: from.bool()? },
+            4 => Native::Unpack { archive: self.read_file(from)?, how: Layout::read(from)? },
+            7 => Native::Extract { file: self.read_file(from)?, patterns: Layout::read(from)? },
+            6 => {
+                let folder = self.read_file(from)?;
+                Native::Part { folder, path: Layout::read(from)?, is_folder: from.bool()? }
+            }
             5 => Native::Fetch {
-                urls: from.list(text)?,
-                digest: text(from)?,
-                unpack: optional(from, unpacking)?,
-                executable: from.bool()?,
+                urls: Layout::read(from)?,
+                digest: Layout::read(from)?,
+                unpack: Layout::read(from)?,
+                executable: Layout::read(from)?,
             },
             _ => return Err(Truncated),
         })
     }
 
     fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {
-        from.list(|from| Ok(Placement { to: within(from)?, from: self.read_file(from)? }))
+        from.list(|from| Ok(Placement { to: Layout::read(from)?, from: self.read_file(from)? }))
     }
-}
-
-fn unpacking(from: &mut Decoder<'_>) -> Read<Unpacking> {
-    let format = ArchiveFormat::named(from.text()?).ok_or(Truncated)?;
-    Ok(Unpacking { format, strip: from.u32()? })
 }
 
 /// The rest of a process whose program was read.
 fn stage<T, F>(program: Program<T, F>, from: &mut Decoder<'_>) -> Read<Stage<T, F>> {
     Ok(Stage {
         program,
-        words: from.list(text)?,
-        stdin: optional(from, path)?,
-        stdout: optional(from, path)?,
-        stderr: optional(from, path)?,
-        answers: from.bool()?,
+        words: Layout::read(from)?,
+        stdin: Layout::read(from)?,
+        stdout: Layout::read(from)?,
+        stderr: Layout::read(from)?,
+        answers: Layout::read(from)?,
     })
 }
 
@@ -278,7 +264,7 @@ fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
     if depth > DEEPEST {
         return Err(Truncated);
     }
-    let folder = path(from)?;
+    let folder = Layout::read(from)?;
     let serving = match from.u8()? {
         0 => Serving::Here {
             prepare: from.list(command)?,
@@ -287,31 +273,31 @@ fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
             shared: from.bool()?,
             stop: optional(from, command)?,
         },
-        1 => Serving::Elsewhere { address: text(from)?, port: text(from)? },
+        1 => Serving::Elsewhere { address: Layout::read(from)?, port: Layout::read(from)? },
         _ => return Err(Truncated),
     };
     Ok(Arc::new(Service {
         folder,
         serving,
-        env: from.list(|from| Ok((text(from)?, text(from)?)))?,
-        lists: from.list(list_file)?,
-        folders: from.list(text)?,
-        work: path(from)?,
+        env: Layout::read(from)?,
+        lists: Layout::read(from)?,
+        folders: Layout::read(from)?,
+        work: Layout::read(from)?,
         needs: from.list(|from| service_below(from, depth + 1))?,
-        address: text(from)?,
-        inputs: from.list(path)?.into(),
-        tools: from.list(text)?,
+        address: Layout::read(from)?,
+        inputs: Layout::read(from)?,
+        tools: Layout::read(from)?,
         ready: optional(from, command)?,
-        patience: from.u64()?,
-        place: place(from)?,
+        patience: Layout::read(from)?,
+        place: Layout::read(from)?,
     }))
 }
 
 fn command(from: &mut Decoder<'_>) -> Read<ServiceCommand> {
     from.list(|from| {
         let program = match from.u8()? {
-            0 => Program::Tool(text(from)?),
-            1 => Program::File(path(from)?),
+            0 => Program::Tool(Layout::read(from)?),
+            1 => Program::File(Layout::read(from)?),
             _ => return Err(Truncated),
         };
         stage(program, from)
@@ -323,27 +309,6 @@ fn optional<'a, T>(
     read: impl FnOnce(&mut Decoder<'a>) -> Read<T>,
 ) -> Read<Option<T>> {
     if from.bool()? { read(from).map(Some) } else { Ok(None) }
-}
-
-fn list_file(from: &mut Decoder<'_>) -> Read<ArgumentFile> {
-    Ok(ArgumentFile { path: path(from)?, text: text(from)? })
-}
-
-fn text(from: &mut Decoder<'_>) -> Read<Arc<str>> {
-    Ok(from.text()?.into())
-}
-
-fn path(from: &mut Decoder<'_>) -> Read<WsPath> {
-    // Wherever the bytes came from, no path in them leads out of the workspace.
-    WsPath::checked(from.text()?).ok_or(Truncated)
-}
-
-fn within(from: &mut Decoder<'_>) -> Read<PathWithin> {
-    PathWithin::new(from.text()?).ok_or(Truncated)
-}
-
-fn place(from: &mut Decoder<'_>) -> Read<Place> {
-    Ok(Place { file: text(from)?, line: from.u32()? })
 }
 
 #[cfg(test)]

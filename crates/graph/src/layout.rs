@@ -4,13 +4,30 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::Encoder;
+use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArgumentFile, Check, FileId, Limits, Native, OutputNode, Pipeline, Place, Placement, Program, ResultFile,
-    Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, Limits, Native, OutputNode, Pipeline, Place, Placement,
+    Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId,
+    Unpacking, WorkFolder,
 };
+
+layout!(Place { file, line });
+layout!(ArgumentFile { path, text });
+layout!(Unpacking { format, strip });
+layout!(enum Role { 0 => Inner, 1 => Target, 2 => Test, 3 => Job, 4 => Service });
+
+/// By its name.
+impl Layout for ArchiveFormat {
+    fn write(&self, out: &mut Encoder) {
+        out.text(self.name());
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<ArchiveFormat, Truncated> {
+        ArchiveFormat::named(from.text()?).ok_or(Truncated)
+    }
+}
 
 /// What bytes are for.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -58,37 +75,37 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         Purpose::Numbers => out.u32(id.0),
         Purpose::Whole | Purpose::Key => out.text(&graph.tools[id.index()]),
     };
-    path(folder, out);
+    folder.write(out);
     out.list(outputs, |out, OutputNode { file: id, name, early }| {
         file(out, id);
-        out.text(name);
+        name.write(out);
         // It says when others may begin, and nothing of what they find.
         if purpose != Purpose::Key {
-            out.bool(*early);
+            early.write(out);
         }
     });
     out.list(commands, |out, Pipeline { stages }| {
         out.list(stages, |out, stage| write_stage(stage, out, tool, file));
     });
-    variables(env, out);
-    out.list(found, |out, at| path(at, out));
-    out.bool(*observed);
-    out.list(scratch, |out, at| path(at, out));
+    env.write(out);
+    found.write(out);
+    observed.write(out);
+    scratch.write(out);
     // Of these the words say all that counts; what is in them must not.
     if purpose != Purpose::Key {
-        out.list(kept, |out, at| path(at, out));
+        kept.write(out);
     }
     optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
-    list_files(lists, out);
+    lists.write(out);
     write_work(graph, work, purpose, out);
     out.list(taken, |out, (from, id)| {
-        out.text(from.as_str());
+        from.write(out);
         file(out, id);
     });
     optional(status.as_ref(), out, file);
     let Limits { network, timeout, memory, processors } = limits;
-    out.bool(*network);
-    out.list(machine, |out, label| out.text(label));
+    network.write(out);
+    machine.write(out);
     optional(check.as_deref(), out, |out, check| write_check(graph, check, purpose, out));
     out.list(services, |out, service| write_service(service, purpose, out));
     if purpose == Purpose::Key {
@@ -103,13 +120,12 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     let mut tools = tools.clone();
     tools.sort_by_key(|id| &graph.tools[id.index()]);
     out.list(&tools, tool);
-    for limit in [timeout, memory] {
-        optional(limit.as_ref(), out, |out, limit| out.u64(*limit));
-    }
-    out.u32(*processors);
-    out.text(say);
-    out.text(variant);
-    write_place(place, out);
+    timeout.write(out);
+    memory.write(out);
+    processors.write(out);
+    say.write(out);
+    variant.write(out);
+    place.write(out);
 }
 
 /// The folder in which a step's commands run.
@@ -118,11 +134,11 @@ fn write_work(graph: &Tables, work: &WorkFolder, purpose: Purpose, out: &mut Enc
         WorkFolder::Root => out.u8(0),
         WorkFolder::Source(at) => {
             out.u8(1);
-            path(at, out);
+            at.write(out);
         }
         WorkFolder::Private { at, copy_of } => {
             out.u8(2);
-            path(at, out);
+            at.write(out);
             optional(copy_of.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
         }
     }
@@ -135,8 +151,8 @@ fn write_check(graph: &Tables, check: &Check, purpose: Purpose, out: &mut Encode
     optional(coverage.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
     // Only a check that passed is kept: how a failure counts is no part of that.
     if purpose != Purpose::Key {
-        optional(quarantined.as_ref(), out, |out, why| out.text(why));
-        out.text(address);
+        quarantined.write(out);
+        address.write(out);
     }
 }
 
@@ -145,12 +161,7 @@ fn write_file(graph: &Tables, id: FileId, purpose: Purpose, out: &mut Encoder) {
         return out.u32(id.0);
     }
     let node = graph.file(id);
-    path(&node.path, out);
-    out.bool(node.folder);
-}
-
-fn path(path: &WsPath, out: &mut Encoder) {
-    out.text(path.as_str());
+    node.write(out);
 }
 
 fn optional<T>(value: Option<&T>, out: &mut Encoder, write: impl FnOnce(&mut Encoder, &T)) {
@@ -177,45 +188,24 @@ fn write_stage<T, F>(
             file(out, id);
         }
     }
-    out.list(words, |out, word| out.text(word));
-    for redirect in [stdin, stdout, stderr] {
-        optional(redirect.as_ref(), out, |out, at| path(at, out));
-    }
-    out.bool(*answers);
-}
-
-fn variables(env: &[(Arc<str>, Arc<str>)], out: &mut Encoder) {
-    out.list(env, |out, (name, value)| {
-        out.text(name);
-        out.text(value);
-    });
-}
-
-fn list_files(lists: &[ArgumentFile], out: &mut Encoder) {
-    out.list(lists, |out, ArgumentFile { path: at, text }| {
-        path(at, out);
-        out.text(text);
-    });
-}
-
-fn write_place(Place { file, line }: &Place, out: &mut Encoder) {
-    out.text(file);
-    out.u32(*line);
+    words.write(out);
+    [stdin, stdout, stderr].into_iter().for_each(|redirect| redirect.write(out));
+    answers.write(out);
 }
 
 /// What the tool does itself.
 fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Encoder) {
     let placed = |out: &mut Encoder, files: &[Placement]| {
         out.list(files, |out, Placement { to, from }| {
-            out.text(to.as_str());
+            to.write(out);
             write_file(graph, *from, purpose, out);
         });
     };
     match native {
         Native::Write { text, executable } => {
             out.u8(1);
-            out.text(text);
-            out.bool(*executable);
+            text.write(out);
+            executable.write(out);
         }
         Native::Stage { files } => {
             out.u8(2);
@@ -223,46 +213,37 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
         }
         Native::Pack { format, files } => {
             out.u8(3);
-            out.text(format.name());
+            format.write(out);
             placed(out, files);
         }
         Native::Unpack { archive, how } => {
             out.u8(4);
             write_file(graph, *archive, purpose, out);
-            write_unpacking(*how, out);
+            how.write(out);
         }
         Native::Extract { file, patterns } => {
             out.u8(7);
             write_file(graph, *file, purpose, out);
-            out.list(patterns, |out, (name, pattern)| {
-                out.text(name);
-                out.text(pattern);
-            });
+            patterns.write(out);
         }
         Native::Part { folder, path, is_folder } => {
             out.u8(6);
             write_file(graph, *folder, purpose, out);
-            out.text(path.as_str());
-            out.bool(*is_folder);
+            path.write(out);
+            is_folder.write(out);
         }
         Native::Fetch { urls, digest, unpack, executable } => {
             out.u8(5);
             match purpose {
-                Purpose::Whole | Purpose::Numbers => out.list(urls, |out, url| out.text(url)),
+                Purpose::Whole | Purpose::Numbers => urls.write(out),
                 // Where it comes from does not matter: its digest says what it is.
                 Purpose::Key => {}
             }
-            out.text(digest);
-            optional(unpack.as_ref(), out, |out, how| write_unpacking(*how, out));
-            out.bool(*executable);
+            digest.write(out);
+            unpack.write(out);
+            executable.write(out);
         }
     }
-}
-
-fn write_unpacking(how: Unpacking, out: &mut Encoder) {
-    let Unpacking { format, strip } = how;
-    out.text(format.name());
-    out.u32(strip);
 }
 
 /// Writes a service, with all that it needs. It holds no numbers of a graph.
@@ -283,65 +264,59 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
         place,
     } = service;
     let command = |out: &mut Encoder, command: &ServiceCommand| {
-        let name = |out: &mut Encoder, name: &Arc<str>| out.text(name);
-        out.list(command, |out, stage| write_stage(stage, out, name, |out, at| path(at, out)));
+        let name = |out: &mut Encoder, name: &Arc<str>| name.write(out);
+        out.list(command, |out, stage| write_stage(stage, out, name, |out, at: &WsPath| at.write(out)));
     };
-    path(folder, out);
+    folder.write(out);
     match serving {
         Serving::Here { prepare, run, fill, stop, shared } => {
             out.u8(0);
             out.list(prepare, command);
             command(out, run);
             out.list(fill, command);
-            out.bool(*shared);
+            shared.write(out);
             if purpose != Purpose::Key {
                 optional(stop.as_ref(), out, command);
             }
         }
         Serving::Elsewhere { address, port } => {
             out.u8(1);
-            out.text(address);
-            out.text(port);
+            address.write(out);
+            port.write(out);
         }
     }
-    variables(env, out);
-    list_files(lists, out);
-    out.list(folders, |out, folder| out.text(folder));
-    path(work, out);
+    env.write(out);
+    lists.write(out);
+    folders.write(out);
+    work.write(out);
     out.list(needs, |out, need| write_service(need, purpose, out));
     if purpose == Purpose::Key {
         return;
     }
     // How it is reported; what is among the inputs and tools of the steps that use it; and when it is ready, which decides whether
     // there is a result, never which one.
-    out.text(address);
-    out.list(inputs, |out, at| path(at, out));
-    out.list(tools, |out, name| out.text(name));
+    address.write(out);
+    inputs.write(out);
+    tools.write(out);
     optional(ready.as_ref(), out, command);
-    out.u64(*patience);
-    write_place(place, out);
+    patience.write(out);
+    place.write(out);
 }
 
 /// Writes a target with its results; of no purpose is it less than whole.
 pub fn write_target(graph: &Tables, target: &Target, purpose: Purpose, out: &mut Encoder) {
     let Target { address, package, kind, documentation, place, role, private, tags, results } = target;
-    out.text(address);
-    path(package, out);
-    out.text(kind);
-    out.text(documentation);
-    write_place(place, out);
-    out.u8(match role {
-        Role::Inner => 0,
-        Role::Target => 1,
-        Role::Test => 2,
-        Role::Job => 3,
-        Role::Service => 4,
-    });
-    out.bool(*private);
-    out.list(tags, |out, tag| out.text(tag));
+    address.write(out);
+    package.write(out);
+    kind.write(out);
+    documentation.write(out);
+    place.write(out);
+    role.write(out);
+    private.write(out);
+    tags.write(out);
     out.list(results, |out, ResultFile { address, file, publish }| {
-        out.text(address);
+        address.write(out);
         write_file(graph, *file, purpose, out);
-        path(publish, out);
+        publish.write(out);
     });
 }

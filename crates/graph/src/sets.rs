@@ -10,6 +10,8 @@ use crate::{FileId, StepId};
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct SetId(pub u32);
 
+nubrik_bytes::layout!(SetId(number));
+
 impl SetId {
     /// The set's place among all.
     pub fn index(self) -> usize {

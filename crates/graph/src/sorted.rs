@@ -2,6 +2,8 @@
 
 use std::ops::Deref;
 
+use nubrik_bytes::{Decoder, Encoder, Layout, Truncated};
+
 /// A list that is sorted, each item once.
 ///
 /// ```
@@ -25,6 +27,17 @@ impl<T: Ord> Sorted<T> {
         self.0.iter_mut().for_each(change);
         self.0.sort_unstable();
         self.0.dedup();
+    }
+}
+
+/// As a list.
+impl<T: Layout + Ord> Layout for Sorted<T> {
+    fn write(&self, out: &mut Encoder) {
+        self.0.write(out);
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<Sorted<T>, Truncated> {
+        Vec::read(from).map(Sorted::from)
     }
 }
 

@@ -1,9 +1,6 @@
 //! A whole graph as bytes, with its own numbers: to be read back at once, as it was.
 
-use std::sync::Arc;
-
-use nubrik_bytes::{Decoder, Encoder, Truncated};
-use nubrik_source::WsPath;
+use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 
 use crate::assembly::Assembly;
 use crate::layout::{Purpose, write_step, write_target};
@@ -12,18 +9,28 @@ use crate::{Effect, FileId, FileNode, Graph, SetId, Step, StepId, Tables, Target
 /// Fewer rows than this are read by one thread.
 const MANY: usize = 2_000;
 
+// Makers follow from what steps make.
+layout!(FileNode { path, folder } without { maker: None });
+
+/// Read by one thread.
+impl Layout for Graph {
+    fn write(&self, out: &mut Encoder) {
+        self.encode(out);
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<Graph, Truncated> {
+        Graph::decode(from, 1)
+    }
+}
+
 impl Graph {
     /// Writes the whole graph.
     pub fn encode(&self, out: &mut Encoder) {
         let Tables { files, steps, targets, tools, sets } = &**self;
-        out.list(files, |out, FileNode { path, maker: _, folder }| {
-            // Makers follow from what steps make.
-            out.text(path.as_str());
-            out.bool(*folder);
-        });
-        out.list(tools, |out, name| out.text(name));
+        files.write(out);
+        tools.write(out);
         out.u32(sets.len() as u32);
-        sets.iter().for_each(|set| out.list(set, |out, file| out.u32(file.0)));
+        sets.iter().for_each(|set| out.list(set, |out, file| file.write(out)));
         let mut row = Encoder::new();
         out.u32(targets.len() as u32);
         for target in targets {
@@ -40,8 +47,8 @@ impl Graph {
     }
 
     fn encode_step(&self, step: &Step, out: &mut Encoder) {
-        out.u32(step.target.0);
-        out.list(&step.candidates, |out, set| out.u32(set.0));
+        step.target.write(out);
+        step.candidates.write(out);
         write_step(self, step, Purpose::Numbers, out);
     }
 
@@ -70,15 +77,11 @@ impl Graph {
     /// # Errors
     /// When the bytes are damaged, or speak of rows that are not there.
     pub fn decode(from: &mut Decoder<'_>, threads: usize) -> Result<Graph, Truncated> {
-        let files = from.list(|from| {
-            let path = WsPath::checked(from.text()?).ok_or(Truncated)?;
-            Ok(FileNode { path, maker: None, folder: from.bool()? })
-        })?;
-        let tools = from.list(|from| Ok(Arc::from(from.text()?)))?;
+        let (files, tools) = Layout::read(from)?;
         let mut graph = Tables { files, tools, ..Tables::default() };
         let count = from.u32()?;
         for _ in 0..count {
-            let files = from.list(|from| Ok(FileId(from.u32()?)))?;
+            let files: Vec<FileId> = Layout::read(from)?;
             let is_there = |file: &FileId| file.index() < graph.files.len();
             // A set has a number of its own.
             if !files.iter().all(is_there) || graph.sets.intern(files).index() + 1 != graph.sets.len() {

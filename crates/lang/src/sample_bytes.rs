@@ -1,59 +1,12 @@
 //! Samples and their answers as bytes: they are kept, so that a later run can ask again and compare.
 
-use std::sync::Arc;
-
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_source::WsPath;
+use nubrik_bytes::{Digest, Encoder, layout};
 
 use crate::world::{AnswerText, NoAnswer, SampleCommand, SampleProgram, SampleRequest};
 
-impl SampleRequest {
-    /// Writes it.
-    pub fn encode(&self, out: &mut Encoder) {
-        let SampleRequest { commands, env, timeout } = self;
-        out.list(commands, |out, stages| {
-            out.list(stages, |out, SampleCommand { program, words }| {
-                match program {
-                    SampleProgram::Tool(name) => {
-                        out.u8(0);
-                        out.text(name);
-                    }
-                    SampleProgram::File(path) => {
-                        out.u8(1);
-                        out.text(path.as_str());
-                    }
-                }
-                out.list(words, |out, word| out.text(word));
-            });
-        });
-        out.list(env, |out, (name, value)| {
-            out.text(name);
-            out.text(value);
-        });
-        out.u64(timeout.unwrap_or(0));
-    }
-
-    /// Reads one back.
-    ///
-    /// # Errors
-    /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<SampleRequest, Truncated> {
-        let commands = from.list(|from| {
-            from.list(|from| {
-                let program = match (from.u8()?, from.text()?) {
-                    (0, name) => SampleProgram::Tool(name.into()),
-                    (1, path) => SampleProgram::File(WsPath::from_normal(path)),
-                    _ => return Err(Truncated),
-                };
-                let words = from.list(|from| Ok(Arc::from(from.text()?)))?;
-                Ok(SampleCommand { program, words })
-            })
-        })?;
-        let env = from.list(|from| Ok((Arc::from(from.text()?), Arc::from(from.text()?))))?;
-        let timeout = from.u64()?;
-        Ok(SampleRequest { commands, env, timeout: (timeout > 0).then_some(timeout) })
-    }
-}
+layout!(enum SampleProgram { 0 => Tool(name), 1 => File(path) });
+layout!(SampleCommand { program, words });
+layout!(SampleRequest { commands, env, timeout });
 
 impl AnswerText {
     /// What tells one answer from another.
@@ -77,6 +30,11 @@ impl AnswerText {
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
+    use std::sync::Arc;
+
+    use nubrik_bytes::Layout;
+    use nubrik_source::WsPath;
+
     use super::*;
 
     #[test]
@@ -91,18 +49,13 @@ mod tests {
             timeout: Some(50),
         };
         for request in [request.clone(), SampleRequest { timeout: None, ..request }] {
-            let mut out = Encoder::new();
-            request.encode(&mut out);
-            assert_eq!(SampleRequest::decode(&mut Decoder::new(&out.bytes)), Ok(request.clone()));
-            for at in 0..out.bytes.len() {
-                assert!(SampleRequest::decode(&mut Decoder::new(&out.bytes[..at])).is_err(), "cut at {at}");
-                let mut damaged = out.bytes.clone();
+            let bytes = request.to_bytes();
+            assert_eq!(SampleRequest::of_bytes(&bytes), Ok(request.clone()));
+            for at in 0..bytes.len() {
+                assert!(SampleRequest::of_bytes(&bytes[..at]).is_err(), "cut at {at}");
+                let mut damaged = bytes.clone();
                 damaged[at] ^= 0x41;
-                assert_ne!(
-                    SampleRequest::decode(&mut Decoder::new(&damaged)).ok(),
-                    Some(request.clone()),
-                    "byte {at}"
-                );
+                assert_ne!(SampleRequest::of_bytes(&damaged).ok(), Some(request.clone()), "byte {at}");
             }
         }
     }

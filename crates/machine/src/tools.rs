@@ -6,7 +6,7 @@ use std::ffi::OsString;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated};
 use nubrik_confine::{Found, PathUse, Recorder, UsedPath};
 use nubrik_disk::Signature;
 use nubrik_engine::{FoundTool, Outside, ToolProblem};
@@ -89,14 +89,11 @@ impl ToolFinder {
             out.text(name);
             out.text(&found.tool.path.to_string_lossy());
             out.digest(&found.tool.identity);
-            encode_files(&found.files, out);
-            encode_files(&found.folders, out);
-            out.list(&found.tool.search, |out, folder| out.text(folder));
-            out.list(&found.tool.libraries, |out, folder| out.text(folder));
-            out.list(&found.versions, |out, (word, version)| {
-                out.text(word);
-                out.text(version.as_deref().unwrap_or(""));
-            });
+            found.files.write(out);
+            found.folders.write(out);
+            found.tool.search.write(out);
+            found.tool.libraries.write(out);
+            found.versions.write(out);
         });
         out.bytes
     }
@@ -340,18 +337,7 @@ impl Machine {
 }
 
 /// The layout of what is remembered of tools.
-const FORMAT: &str = "nubrik tools 5";
-
-fn encode_files(files: &[(Arc<str>, Signature)], out: &mut Encoder) {
-    out.list(files, |out, (path, signature)| {
-        out.text(path);
-        signature.encode(out);
-    });
-}
-
-fn decode_files(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Signature)>, Truncated> {
-    from.list(|from| Ok((from.text()?.into(), Signature::decode(from)?)))
-}
+const FORMAT: &str = "nubrik tools 6";
 
 /// The first thing in a text that looks like a version: numbers with dots between them.
 fn first_version(text: &str) -> Option<String> {
@@ -374,14 +360,8 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
     let tools = from.list(|from| {
         let name: Arc<str> = from.text()?.into();
         let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
-        let (files, folders) = (decode_files(from)?, decode_files(from)?);
-        let search = from.list(|from| Ok(from.text()?.into()))?;
-        let libraries = from.list(|from| Ok(from.text()?.into()))?;
-        let versions = from.list(|from| {
-            let word: Arc<str> = from.text()?.into();
-            let version = from.text()?;
-            Ok((word, (!version.is_empty()).then(|| version.into())))
-        })?;
+        let (files, folders, search, libraries, versions): (Vec<(Arc<str>, Signature)>, Vec<_>, _, _, _) =
+            Layout::read(from)?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
         let search_state = state_of(&folders);
         let tool = FoundTool { path, identity, parts, search, search_state, libraries, unanswered: None };

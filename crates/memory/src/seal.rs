@@ -9,7 +9,7 @@ mod checking;
 
 use std::collections::BTreeMap;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Layout, Magic, Truncated, layout};
 use nubrik_disk::Signature;
 use nubrik_engine::FileBytes;
 use nubrik_lang::{Listing, SampleRequest};
@@ -156,8 +156,8 @@ impl NewSeal {
         head.digest(graph);
         head.u64(*steps as u64);
         results.encode(&mut head);
-        head.list(env, write_env);
-        head.list(samples, write_sample);
+        env.write(&mut head);
+        samples.write(&mut head);
         let mut out = Frame::begin(Seal::MAGIC);
         out.bytes.reserve_exact(head.bytes.len() + entries.len() * (ENTRY + 48) + 64);
         out.bytes(&head.bytes);
@@ -166,7 +166,7 @@ impl NewSeal {
         for (path, entry) in entries {
             out.u32(at);
             out.u32(path.as_str().len() as u32);
-            write_entry(entry, &mut out);
+            entry.write(&mut out);
             at += path.as_str().len() as u32;
         }
         entries.keys().for_each(|path| out.bytes.extend_from_slice(path.as_str().as_bytes()));
@@ -174,20 +174,24 @@ impl NewSeal {
     }
 }
 
-fn write_entry(entry: &Entry, out: &mut Encoder) {
-    let Entry { signature, node, roles: Roles(roles), listing: Names { all, packages } } = entry;
-    signature.unwrap_or_default().encode(out);
-    out.u32(*node);
-    out.u32(*roles);
-    out.u64(*all);
-    out.u64(*packages);
-}
+layout!(Roles(bits));
+layout!(Names { all, packages });
 
-fn read_entry(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
-    let signature = Some(Signature::decode(from)?).filter(|signature| signature.mode != 0);
-    let (node, roles) = (from.u32()?, Roles(from.u32()?));
-    let listing = Names { all: from.u64()?, packages: from.u64()? };
-    Ok(Entry { signature, node, roles, listing })
+/// In so many bytes, whether there is a file or not.
+impl Layout for Entry {
+    fn write(&self, out: &mut Encoder) {
+        let Entry { signature, node, roles, listing } = self;
+        signature.unwrap_or_default().write(out);
+        node.write(out);
+        roles.write(out);
+        listing.write(out);
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
+        let signature = Some(Signature::read(from)?).filter(|signature| signature.mode != 0);
+        let (node, roles, listing) = Layout::read(from)?;
+        Ok(Entry { signature, node, roles, listing })
+    }
 }
 
 /// What represents a variable's value: values may be private.
@@ -216,7 +220,7 @@ pub struct Seal {
 
 impl Kept for Seal {
     type News = SealNews;
-    const MAGIC: Magic = *b"nbseal 4";
+    const MAGIC: Magic = *b"nbseal 5";
 
     fn log_limit(_: u64) -> u64 {
         LOG_LIMIT
@@ -236,8 +240,7 @@ impl Kept for Seal {
         let mut from = Decoder::new(head);
         let graph = from.digest()?;
         let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
-        let env = from.list(read_env)?;
-        let samples = from.list(|from| Ok((SampleRequest::decode(from)?, from.digest()?)))?;
+        let (env, samples) = Layout::read(&mut from)?;
         let (newer, added) = (FxHashMap::default(), Vec::new());
         Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
     }
@@ -266,11 +269,11 @@ impl Kept for Seal {
     }
 
     fn encode_news(news: &SealNews) -> Vec<u8> {
-        news.encode()
+        news.to_bytes()
     }
 
     fn decode_news(bytes: &[u8]) -> Result<SealNews, Truncated> {
-        SealNews::decode(bytes)
+        SealNews::of_bytes(bytes)
     }
 }
 
@@ -352,7 +355,7 @@ impl Seal {
             return *entry;
         }
         let from = &mut Decoder::new(self.bytes().get(self.place(number) + 8..).unwrap_or_default());
-        read_entry(from).unwrap_or(Entry { roles: Roles::WHOLE, ..Entry::new(None) })
+        Entry::read(from).unwrap_or(Entry { roles: Roles::WHOLE, ..Entry::new(None) })
     }
 
     /// The number of a path.
@@ -410,64 +413,8 @@ pub struct NewHead {
     pub samples: Vec<(SampleRequest, Digest)>,
 }
 
-impl SealNews {
-    fn encode(&self) -> Vec<u8> {
-        let SealNews { head, entries } = self;
-        let mut out = Encoder::new();
-        out.bool(head.is_some());
-        if let Some(NewHead { graph, steps, gone, results, env, samples }) = head {
-            out.digest(graph);
-            out.u64(*steps as u64);
-            out.list(gone, |out, path| out.text(path));
-            out.list(results, |out, path| out.text(path));
-            out.list(env, write_env);
-            out.list(samples, write_sample);
-        }
-        out.u32(entries.len() as u32);
-        for (path, entry) in entries {
-            out.text(path.as_str());
-            write_entry(entry, &mut out);
-        }
-        out.bytes
-    }
-
-    fn decode(batch: &[u8]) -> Result<SealNews, Truncated> {
-        let from = &mut Decoder::new(batch);
-        let head = match from.bool()? {
-            false => None,
-            true => Some(NewHead {
-                graph: from.digest()?,
-                steps: from.u64()? as usize,
-                gone: from.list(|from| Ok(from.text()?.to_owned()))?,
-                results: from.list(|from| Ok(from.text()?.to_owned()))?,
-                env: from.list(read_env)?,
-                samples: from.list(|from| Ok((SampleRequest::decode(from)?, from.digest()?)))?,
-            }),
-        };
-        let entries = from.list(|from| Ok((FilePath::from_text(from.text()?.into()), read_entry(from)?)))?;
-        Ok(SealNews { head, entries: entries.into_iter().collect() })
-    }
-}
-
-type Variable = (String, Option<Digest>);
-
-fn write_env(out: &mut Encoder, (name, digest): &Variable) {
-    out.text(name);
-    out.bool(digest.is_some());
-    out.digest(&digest.unwrap_or(Digest([0; 32])));
-}
-
-fn read_env(from: &mut Decoder<'_>) -> Result<Variable, Truncated> {
-    let name = from.text()?.to_owned();
-    let is_set = from.bool()?;
-    let digest = from.digest()?;
-    Ok((name, is_set.then_some(digest)))
-}
-
-fn write_sample(out: &mut Encoder, (request, digest): &(SampleRequest, Digest)) {
-    request.encode(out);
-    out.digest(digest);
-}
+layout!(NewHead { graph, steps, gone, results, env, samples });
+layout!(SealNews { head, entries });
 
 #[cfg(test)]
 mod tests;

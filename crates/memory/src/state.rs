@@ -1,6 +1,6 @@
 //! What is remembered of a workspace, as it is kept: a journal of the engine's state.
 
-use nubrik_bytes::{Magic, Truncated};
+use nubrik_bytes::{Layout, Magic, Truncated};
 use nubrik_engine::{Changes, FileBytes, State};
 
 use crate::journal::Kept;
@@ -32,10 +32,10 @@ impl Kept for State {
     }
 
     fn encode_news(news: &Changes) -> Vec<u8> {
-        news.encode()
+        news.to_bytes()
     }
 
     fn decode_news(bytes: &[u8]) -> Result<Changes, Truncated> {
-        Changes::decode(bytes)
+        Changes::of_bytes(bytes)
     }
 }

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated, layout};
 use nubrik_graph::{Graph, StepId};
 use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
 use nubrik_source::WsPath;
@@ -18,7 +18,7 @@ pub(crate) const JOBS: &str = "jobs";
 /// Members that may write this line may do them.
 pub(crate) const WORKERS: &str = "workers";
 
-const VERSION: u8 = 4;
+const VERSION: u8 = 5;
 
 /// Why a job or an answer is not read.
 pub(crate) type Refused = String;
@@ -31,22 +31,22 @@ pub(crate) struct JobSource {
     pub executable: bool,
 }
 
-fn encode_sources(out: &mut Encoder, sources: &[JobSource]) {
-    out.list(sources, |out, JobSource { path, content, executable }| {
-        out.text(path);
-        out.digest(content);
-        out.bool(*executable);
-    });
-}
+/// A source that may not lie where it is said to is damage.
+impl Layout for JobSource {
+    fn write(&self, out: &mut Encoder) {
+        let JobSource { path, content, executable } = self;
+        path.write(out);
+        content.write(out);
+        executable.write(out);
+    }
 
-fn decode_sources(from: &mut Decoder<'_>) -> Result<Vec<JobSource>, Truncated> {
-    from.list(|from| {
-        let (path, content) = (from.text()?.to_owned(), from.digest()?);
-        if !is_place_of_source(&path) {
-            return Err(Truncated);
+    fn read(from: &mut Decoder<'_>) -> Result<JobSource, Truncated> {
+        let (path, content, executable): (String, _, _) = Layout::read(from)?;
+        match is_place_of_source(&path) {
+            true => Ok(JobSource { path, content, executable }),
+            false => Err(Truncated),
         }
-        Ok(JobSource { path, content, executable: from.bool()? })
-    })
+    }
 }
 
 /// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
@@ -55,17 +55,6 @@ fn is_place_of_source(path: &str) -> bool {
     !path.is_empty()
         && WsPath::checked(path).is_some()
         && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
-}
-
-fn encode_tools(out: &mut Encoder, tools: &[(Arc<str>, Digest)]) {
-    out.list(tools, |out, (name, identity)| {
-        out.text(name);
-        out.digest(identity);
-    });
-}
-
-fn decode_tools(from: &mut Decoder<'_>) -> Result<Vec<(Arc<str>, Digest)>, Truncated> {
-    from.list(|from| Ok((Arc::from(from.text()?), from.digest()?)))
 }
 
 /// What is asked of those who work, and answered: tools by their names, files of the system by their paths, and what else
@@ -78,34 +67,23 @@ pub(crate) struct ToolSheet {
     pub tools: Vec<(Arc<str>, Digest)>,
 }
 
+layout!(ToolSheet { salt, by, tools });
+
+/// That something that was signed cannot be read.
+fn unreadable(_: Truncated) -> Refused {
+    "it is damaged, or of another version".to_owned()
+}
+
 impl ToolSheet {
     /// Signed by who asks or who answers.
     pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
-        let ToolSheet { salt, by, tools } = self;
-        let mut out = Encoder::new();
-        out.text("tools");
-        out.u8(VERSION);
-        out.digest(salt);
-        out.text(by);
-        encode_tools(&mut out, tools);
-        signed(key, SignedThing::Tools, &out.bytes)
+        signed(key, SignedThing::Tools, &self.to_version(VERSION))
     }
 
     /// What someone signed who may write a line.
     pub fn open(bytes: &[u8], members: &KeyList, line: &str) -> Result<ToolSheet, Refused> {
         let (_, body) = opened(bytes, members, line, SignedThing::Tools)?;
-        let mut from = Decoder::new(body);
-        let mut read = || {
-            if from.text()? != "tools" || from.u8()? != VERSION {
-                return Err(Truncated);
-            }
-            Ok(ToolSheet {
-                salt: from.digest()?,
-                by: from.text()?.to_owned(),
-                tools: decode_tools(&mut from)?,
-            })
-        };
-        read().map_err(|_| "it is damaged, or of another version".to_owned())
+        ToolSheet::of_version(body, VERSION).map_err(unreadable)
     }
 }
 
@@ -126,28 +104,15 @@ pub(crate) struct JobSet {
     pub rows: Vec<u8>,
 }
 
+layout!(JobSet { sources, made, rows });
+
 impl JobSet {
     pub fn encode(&self) -> Vec<u8> {
-        let JobSet { sources, made, rows } = self;
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        encode_sources(&mut out, sources);
-        out.list(made, |out, (path, folder)| {
-            out.text(path);
-            out.bool(*folder);
-        });
-        out.bytes(rows);
-        out.bytes
+        self.to_version(VERSION)
     }
 
     pub fn decode(bytes: &[u8]) -> Result<JobSet, Truncated> {
-        let mut from = Decoder::new(bytes);
-        if from.u8()? != VERSION {
-            return Err(Truncated);
-        }
-        let sources = decode_sources(&mut from)?;
-        let made = from.list(|from| Ok((from.text()?.to_owned(), from.bool()?)))?;
-        Ok(JobSet { sources, made, rows: from.bytes()?.to_vec() })
+        JobSet::of_version(bytes, VERSION)
     }
 
     /// Its files, each by its path, and whether it is a folder.
@@ -185,6 +150,21 @@ pub(crate) struct JobSheet {
     pub rows: Vec<u8>,
 }
 
+layout!(JobSheet {
+    build,
+    number,
+    first_key,
+    is_bound,
+    tools,
+    step,
+    makers,
+    made,
+    sources,
+    sets,
+    rows,
+    graph,
+});
+
 /// What is said of a job whose commands failed begins with this.
 pub(crate) const FAILED: &str = "it failed there: ";
 
@@ -208,34 +188,8 @@ pub(crate) struct FailedJob {
     pub micros: u64,
 }
 
-impl NotMade {
-    fn encode(&self, out: &mut Encoder) {
-        let NotMade { why, failed } = self;
-        out.text(why);
-        out.bool(failed.is_some());
-        let Some(FailedJob { code, signal, printed, micros }) = failed else { return };
-        for number in [code, signal] {
-            out.bool(number.is_some());
-            out.u32(number.unwrap_or_default() as u32);
-        }
-        out.bytes(printed);
-        out.u64(*micros);
-    }
-
-    fn decode(from: &mut Decoder<'_>) -> Result<NotMade, Truncated> {
-        let why = from.text()?.to_owned();
-        if !from.bool()? {
-            return Ok(NotMade { why, failed: None });
-        }
-        let mut number = || {
-            let is_there = from.bool()?;
-            Ok(Some(from.u32()? as i32).filter(|_| is_there))
-        };
-        let (code, signal) = (number()?, number()?);
-        let (printed, micros) = (from.bytes()?.to_vec(), from.u64()?);
-        Ok(NotMade { why, failed: Some(FailedJob { code, signal, printed, micros }) })
-    }
-}
+layout!(NotMade { why, failed });
+layout!(FailedJob { code, signal, printed, micros });
 
 /// What came of a job.
 pub(crate) struct AnswerSheet {
@@ -248,84 +202,25 @@ pub(crate) struct AnswerSheet {
     pub rows: Vec<u8>,
 }
 
+layout!(AnswerSheet { build, number, by, end, rows });
+
 impl JobSheet {
     /// The job as a message, signed.
     ///
     /// # Errors
     /// Why it cannot be sent, for people.
     pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
-        let JobSheet {
-            build,
-            number,
-            first_key,
-            is_bound,
-            tools,
-            graph,
-            step,
-            makers,
-            made,
-            sources,
-            sets,
-            rows,
-        } = self;
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        out.text(build);
-        out.u32(*number);
-        out.digest(first_key);
-        out.bool(*is_bound);
-        encode_tools(&mut out, tools);
-        out.u32(step.0);
-        out.list(makers, |out, maker| out.u32(maker.0));
-        out.list(made, |out, (folder, memory)| {
-            out.text(folder);
-            out.bytes(memory);
-        });
-        encode_sources(&mut out, sources);
-        out.list(sets, |out, set| out.digest(set));
-        out.bytes(rows);
-        graph.encode(&mut out);
-        sent(key, SignedThing::Job, &out.bytes, freight)
+        sent(key, SignedThing::Job, &self.to_version(VERSION), freight)
     }
 
     /// A job that someone signed who may give some.
     pub fn open(message: &[u8], members: &KeyList, freight: &dyn Freight) -> Result<JobSheet, Refused> {
         let (_, bytes) = received(message, members, JOBS, (SignedThing::Job, freight))?;
-        let mut from = Decoder::new(&bytes);
-        let mut read = || {
-            if from.u8()? != VERSION {
-                return Err(Truncated);
-            }
-            let (build, number, first_key) = (from.text()?.to_owned(), from.u32()?, from.digest()?);
-            let is_bound = from.bool()?;
-            let tools = decode_tools(&mut from)?;
-            let step = StepId(from.u32()?);
-            let makers = from.list(|from| Ok(StepId(from.u32()?)))?;
-            let made = from.list(|from| Ok((Arc::from(from.text()?), from.bytes()?.to_vec())))?;
-            let sources = decode_sources(&mut from)?;
-            let sets = from.list(Decoder::digest)?;
-            let rows = from.bytes()?.to_vec();
-            let graph = Graph::decode(&mut from, 1)?;
-            let is_there = |id: &StepId| id.index() < graph.steps.len();
-            if !from.is_at_end() || !is_there(&step) || !makers.iter().all(is_there) {
-                return Err(Truncated);
-            }
-            Ok(JobSheet {
-                build,
-                number,
-                first_key,
-                is_bound,
-                tools,
-                graph,
-                step,
-                makers,
-                made,
-                sources,
-                sets,
-                rows,
-            })
-        };
-        let sheet = read().map_err(|_| "it is damaged, or of another version".to_owned())?;
+        let sheet = JobSheet::of_version(&bytes, VERSION).map_err(unreadable)?;
+        let is_there = |id: &StepId| id.index() < sheet.graph.steps.len();
+        if !is_there(&sheet.step) || !sheet.makers.iter().all(is_there) {
+            return Err(unreadable(Truncated));
+        }
         match sheet.graph.step(sheet.step).is_tied() {
             true => Err("such steps run only where they are asked for".to_owned()),
             false => Ok(sheet),
@@ -339,19 +234,7 @@ impl AnswerSheet {
     /// # Errors
     /// Why it cannot be sent, for people.
     pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
-        let AnswerSheet { build, number, by, end, rows } = self;
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        out.text(build);
-        out.u32(*number);
-        out.text(by);
-        out.bool(end.is_ok());
-        match end {
-            Ok(result) => result.encode(&mut out),
-            Err(not_made) => not_made.encode(&mut out),
-        }
-        out.bytes(rows);
-        sent(key, SignedThing::Answer, &out.bytes, freight)
+        sent(key, SignedThing::Answer, &self.to_version(VERSION), freight)
     }
 
     /// An answer that someone signed who may do jobs, and who that was.
@@ -361,19 +244,8 @@ impl AnswerSheet {
         freight: &dyn Freight,
     ) -> Result<(PublicKey, AnswerSheet), Refused> {
         let (key, bytes) = received(message, members, WORKERS, (SignedThing::Answer, freight))?;
-        let mut from = Decoder::new(&bytes);
-        let mut read = || {
-            if from.u8()? != VERSION {
-                return Err(Truncated);
-            }
-            let (build, number, by) = (from.text()?.to_owned(), from.u32()?, from.text()?.to_owned());
-            let end = match from.bool()? {
-                true => Ok(KeyedResult::decode(&mut from)?),
-                false => Err(NotMade::decode(&mut from)?),
-            };
-            Ok(AnswerSheet { build, number, by, end, rows: from.bytes()?.to_vec() })
-        };
-        read().map(|answer| (key, answer)).map_err(|_| "it is damaged, or of another version".to_owned())
+        let answer = AnswerSheet::of_version(&bytes, VERSION).map_err(unreadable)?;
+        Ok((key, answer))
     }
 }
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 use std::io::Write;
 use std::path::PathBuf;
 
-use nubrik_bytes::{Decoder, Digest, Encoder};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout};
 use nubrik_store::LocalStore;
 use parking_lot::Mutex;
 
@@ -68,7 +68,7 @@ impl SharedStore {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
                 let is_handed = is_handed && self.handed().lock().get(digest).is_some_and(|(_, is)| *is);
-                spot.encode(&mut rows, digest);
+                (*digest, spot).write(&mut rows);
                 rows.bool(is_handed);
             }
         }
@@ -146,7 +146,7 @@ impl SharedStore {
 fn read_rows(rows: &[u8], handed: &mut HandedSpots) {
     let mut from = Decoder::new(rows);
     for _ in 0..MOST {
-        let Ok((digest, spot)) = ContentSpot::decode(&mut from) else { return };
+        let Ok((digest, spot)) = <(Digest, ContentSpot)>::read(&mut from) else { return };
         let Ok(is_handed) = from.bool() else { return };
         handed.insert(digest, (spot, is_handed));
     }

@@ -1,6 +1,6 @@
 //! What is signed: who belongs to a store, and what a member wrote last.
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Digest, Layout, layout};
 
 use crate::PREFIX;
 use crate::keys::{PublicKey, SecretKey};
@@ -25,6 +25,8 @@ pub struct Member {
     pub lines: Vec<String>,
 }
 
+layout!(Member { name, key, lines });
+
 /// Who belongs to a store, as its root key says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct KeyList {
@@ -38,6 +40,8 @@ pub struct KeyList {
     pub revoked: Vec<PublicKey>,
 }
 
+layout!(KeyList { sequence, expires, members, revoked });
+
 /// What a member wrote last of a line.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct LineHead {
@@ -50,6 +54,8 @@ pub struct LineHead {
     /// The digest of the manifest.
     pub manifest: Digest,
 }
+
+layout!(LineHead { line, sequence, time, manifest });
 
 /// Whether a name of a line can stand in names of objects.
 pub fn is_line(name: &str) -> bool {
@@ -68,37 +74,12 @@ impl KeyList {
 
     /// The list as bytes, signed by the root key.
     pub fn sign(&self, root: &SecretKey) -> Vec<u8> {
-        let KeyList { sequence, expires, members, revoked } = self;
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        out.u64(*sequence);
-        out.u64(*expires);
-        out.list(members, |out, member| {
-            out.text(&member.name);
-            out.digest(&Digest(member.key.0));
-            out.list(&member.lines, |out, line| out.text(line));
-        });
-        out.list(revoked, |out, key| out.digest(&Digest(key.0)));
-        root.sign(OF_LIST, &out.bytes)
+        root.sign(OF_LIST, &self.to_version(VERSION))
     }
 
     /// Reads a list that a root key signed; `None` where it is none, or by another key.
     pub fn open(bytes: &[u8], root: &PublicKey) -> Option<KeyList> {
-        KeyList::decode(root.open(OF_LIST, bytes)?).ok()
-    }
-
-    fn decode(bytes: &[u8]) -> Result<KeyList, Truncated> {
-        let mut from = Decoder::new(bytes);
-        if from.u8()? != VERSION {
-            return Err(Truncated);
-        }
-        let (sequence, expires) = (from.u64()?, from.u64()?);
-        let members = from.list(|from| {
-            let (name, key) = (from.text()?.to_owned(), PublicKey(from.digest()?.0));
-            Ok(Member { name, key, lines: from.list(|from| Ok(from.text()?.to_owned()))? })
-        })?;
-        let revoked = from.list(|from| Ok(PublicKey(from.digest()?.0)))?;
-        if from.is_at_end() { Ok(KeyList { sequence, expires, members, revoked }) } else { Err(Truncated) }
+        KeyList::of_version(root.open(OF_LIST, bytes)?, VERSION).ok()
     }
 
     /// The member with a key, if it may write now.
@@ -121,30 +102,13 @@ impl LineHead {
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {
-        let LineHead { line, sequence, time, manifest } = self;
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        out.text(line);
-        out.u64(*sequence);
-        out.u64(*time);
-        out.digest(manifest);
-        writer.sign(OF_HEAD, &out.bytes)
+        writer.sign(OF_HEAD, &self.to_version(VERSION))
     }
 
     /// Reads the head of a line that a writer signed.
     pub(crate) fn open(bytes: &[u8], line: &str, writer: &PublicKey) -> Option<LineHead> {
-        let head = LineHead::decode(writer.open(OF_HEAD, bytes)?).ok()?;
+        let head = LineHead::of_version(writer.open(OF_HEAD, bytes)?, VERSION).ok()?;
         (head.line == line).then_some(head)
-    }
-
-    fn decode(bytes: &[u8]) -> Result<LineHead, Truncated> {
-        let mut from = Decoder::new(bytes);
-        if from.u8()? != VERSION {
-            return Err(Truncated);
-        }
-        let line = from.text()?.to_owned();
-        let head = LineHead { line, sequence: from.u64()?, time: from.u64()?, manifest: from.digest()? };
-        if from.is_at_end() { Ok(head) } else { Err(Truncated) }
     }
 }
 

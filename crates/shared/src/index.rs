@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Digest, layout};
 use nubrik_store::RecordEntry;
 
 use crate::PREFIX;
@@ -11,7 +11,8 @@ use crate::heads::{KeyList, LineHead};
 use crate::keys::PublicKey;
 use crate::segment::{ContentSpot, KeyedResult, RecordSegment};
 
-const VERSION: u8 = 2;
+/// The version of the format of manifests.
+pub(crate) const MANIFEST_VERSION: u8 = 2;
 
 /// The largest manifest that is taken, in bytes.
 pub(crate) const MANIFEST_LIMIT: u64 = 64 << 20;
@@ -41,40 +42,9 @@ pub(crate) struct SegmentList {
     pub doomed: Vec<DoomedObject>,
 }
 
-impl SegmentList {
-    pub fn encode(&self) -> Vec<u8> {
-        let mut out = Encoder::new();
-        out.u8(VERSION);
-        out.list(&self.segments, |out, SegmentRow { digest, keys, bytes }| {
-            out.digest(digest);
-            out.u64(*keys);
-            out.u64(*bytes);
-        });
-        let uses: Vec<_> = self.uses.iter().collect();
-        out.list(&uses, |out, (day, digest)| {
-            out.u64(**day);
-            out.digest(digest);
-        });
-        out.list(&self.doomed, |out, DoomedObject { name, since }| {
-            out.text(name);
-            out.u64(*since);
-        });
-        out.bytes
-    }
-
-    pub fn decode(bytes: &[u8]) -> Result<SegmentList, Truncated> {
-        let mut from = Decoder::new(bytes);
-        if from.u8()? != VERSION {
-            return Err(Truncated);
-        }
-        let segments = from
-            .list(|from| Ok(SegmentRow { digest: from.digest()?, keys: from.u64()?, bytes: from.u64()? }))?;
-        let uses = from.list(|from| Ok((from.u64()?, from.digest()?)))?.into_iter().collect();
-        let doomed =
-            from.list(|from| Ok(DoomedObject { name: from.text()?.to_owned(), since: from.u64()? }))?;
-        if from.is_at_end() { Ok(SegmentList { segments, uses, doomed }) } else { Err(Truncated) }
-    }
-}
+layout!(SegmentRow { digest, keys, bytes });
+layout!(DoomedObject { name, since });
+layout!(SegmentList { segments, uses, doomed });
 
 /// How many contents are looked at on the way to one.
 const WAYS: usize = 100;

@@ -18,6 +18,8 @@ const SIGNATURE: usize = 64;
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct PublicKey(pub [u8; 32]);
 
+nubrik_bytes::layout!(PublicKey(key));
+
 /// By what is signed. It is printed only by [`SecretKey::to_text`].
 pub struct SecretKey {
     seed: [u8; 32],

@@ -6,10 +6,10 @@ use std::fs;
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use nubrik_bytes::Digest;
+use nubrik_bytes::{Digest, Layout};
 
 use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
-use crate::index::{Branch, MANIFEST_LIMIT, SegmentList, SharedIndex, object};
+use crate::index::{Branch, MANIFEST_LIMIT, MANIFEST_VERSION, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
 use crate::own_files::write_own;
 use crate::segment::{RecordSegment, SEGMENT_LIMIT};
@@ -114,7 +114,8 @@ impl SharedStore {
         // Who writes must not leave out what cannot be read: it is told.
         let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);
-        let Some(manifest) = bytes.and_then(|bytes| SegmentList::decode(&bytes).ok()) else {
+        let Some(manifest) = bytes.and_then(|bytes| SegmentList::of_version(&bytes, MANIFEST_VERSION).ok())
+        else {
             told("manifests", &head.manifest);
             return None;
         };

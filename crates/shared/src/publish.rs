@@ -6,13 +6,13 @@ use std::path::PathBuf;
 use std::sync::Arc;
 use std::time::{Duration, Instant};
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Digest, Layout};
 use nubrik_store::{Basis, Provenance, RecordEntry};
 
 use crate::bundle::SMALL;
 use crate::entries::{contents_of, is_same, places_of};
 use crate::heads::LineHead;
-use crate::index::{Branch, DoomedObject, SegmentList, SegmentRow, object};
+use crate::index::{Branch, DoomedObject, MANIFEST_VERSION, SegmentList, SegmentRow, object};
 use crate::keys::{PublicKey, SecretKey};
 use crate::own_files::write_own;
 use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
@@ -51,23 +51,6 @@ pub struct Publisher {
 
 pub(crate) fn damaged(e: std::io::Error) -> SharedTrouble {
     SharedTrouble::Machine(format!("what is to be shared cannot be compressed: {e}"))
-}
-
-/// The keys that were used on a day: their beginnings, as bytes.
-fn encode_uses(uses: &BTreeSet<u64>) -> Vec<u8> {
-    let mut out = Encoder::new();
-    out.u8(USES_VERSION);
-    let uses: Vec<&u64> = uses.iter().collect();
-    out.list(&uses, |out, use_of| out.u64(**use_of));
-    out.bytes
-}
-
-fn decode_uses(bytes: &[u8]) -> Result<BTreeSet<u64>, Truncated> {
-    let mut from = Decoder::new(bytes);
-    if from.u8()? != USES_VERSION {
-        return Err(Truncated);
-    }
-    Ok(from.list(Decoder::u64)?.into_iter().collect())
 }
 
 impl Publisher {
@@ -186,7 +169,7 @@ impl Publisher {
     pub(crate) fn uses(&self, shared: &SharedStore, digest: &Digest) -> Result<BTreeSet<u64>, SharedTrouble> {
         let lies = || SharedTrouble::Lies(object("uses", digest));
         let bytes = shared.immutable("uses", digest, USES_LIMIT).ok_or_else(lies)?;
-        decode_uses(&bytes).map_err(|_| lies())
+        BTreeSet::<u64>::of_version(&bytes, USES_VERSION).map_err(|_| lies())
     }
 
     /// Lets the head lead to what is next. Gives the digest of its manifest.
@@ -199,7 +182,7 @@ impl Publisher {
         if let Some(branch) = before {
             next.doom(object("manifests", &branch.head.manifest));
         }
-        let bytes = next.manifest.encode();
+        let bytes = next.manifest.to_version(MANIFEST_VERSION);
         let digest = Digest::of(&bytes);
         shared.put_kept("manifests", &digest, &bytes)?;
         let name = LineHead::object(&self.line, &self.key.public());
@@ -276,7 +259,7 @@ impl Next {
         day: u64,
         uses: &BTreeSet<u64>,
     ) -> Result<(), SharedTrouble> {
-        let bytes = encode_uses(uses);
+        let bytes = uses.to_version(USES_VERSION);
         let digest = Digest::of(&bytes);
         shared.put(&object("uses", &digest), &bytes)?;
         if let Some(old) = self.manifest.uses.insert(day, digest).filter(|old| *old != digest) {

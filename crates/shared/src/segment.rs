@@ -4,7 +4,7 @@ use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated, layout};
 use nubrik_store::RecordEntry;
 use parking_lot::Mutex;
 
@@ -45,23 +45,7 @@ pub struct KeyedResult {
     pub entries: Vec<RecordEntry>,
 }
 
-impl KeyedResult {
-    /// Writes the results, but for where they come from.
-    pub fn encode(&self, out: &mut Encoder) {
-        out.text(&self.folder);
-        out.bytes(&self.made_of);
-        out.list(&self.entries, |out, entry| entry.encode(out));
-    }
-
-    /// Reads results back.
-    ///
-    /// # Errors
-    /// When they are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<KeyedResult, Truncated> {
-        let (folder, made_of) = (from.text()?.to_owned(), from.bytes()?.to_vec());
-        Ok(KeyedResult { folder, made_of, entries: from.list(RecordEntry::decode)? })
-    }
-}
+layout!(KeyedResult { folder, made_of, entries });
 
 /// Results by their keys.
 pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
@@ -80,26 +64,7 @@ pub(crate) struct SegmentParts {
     pub shortcuts: Shortcuts,
 }
 
-impl ContentSpot {
-    /// Writes where a content is.
-    pub fn encode(&self, out: &mut Encoder, content: &Digest) {
-        let ContentSpot { pack, at, stored, raw } = self;
-        out.digest(content);
-        out.bool(pack.is_some());
-        pack.iter().for_each(|pack| out.digest(pack));
-        [at, stored, raw].into_iter().for_each(|value| out.u64(*value));
-    }
-
-    /// Reads where a content is.
-    ///
-    /// # Errors
-    /// When it is cut off.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<(Digest, ContentSpot), Truncated> {
-        let content = from.digest()?;
-        let pack = if from.bool()? { Some(from.digest()?) } else { None };
-        Ok((content, ContentSpot { pack, at: from.u64()?, stored: from.u64()?, raw: from.u64()? }))
-    }
-}
+layout!(ContentSpot { pack, at, stored, raw });
 
 /// Records and spots that were read.
 pub(crate) struct RecordSegment {
@@ -115,6 +80,8 @@ pub(crate) struct RecordSegment {
     blocks: Vec<(u64, Vec<u8>)>,
     open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
 }
+
+layout!(RecordSegment { packs, spots, keys, folders, shortcuts, blocks } without { open: Mutex::default() });
 
 /// The first bytes of a key, as they are sorted.
 pub(crate) fn beginning(key: &Digest) -> u64 {
@@ -140,42 +107,27 @@ pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
         let (number, at) = (blocks.len() as u32, block.bytes.len() as u32);
         keys.push((beginning(key), number, at));
         folders.push((beginning(&Digest::of(result.folder.as_bytes())), number, at));
-        block.digest(key);
-        result.encode(&mut block);
+        key.write(&mut block);
+        result.write(&mut block);
         if block.bytes.len() >= BLOCK {
             blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
             block = Encoder::new();
         }
     }
     blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
-    let mut out = Encoder::new();
-    out.u8(VERSION);
-    out.list(&packs, |out, pack| out.digest(pack));
-    let rows: Vec<(&Digest, &ContentSpot)> = spots.iter().collect();
-    out.list(&rows, |out, (digest, spot)| {
-        let number = spot.pack.and_then(|pack| packs.binary_search(&pack).ok());
-        out.digest(digest);
-        out.u32(number.map_or(u32::MAX, |number| number as u32));
-        [spot.at, spot.stored, spot.raw].iter().for_each(|value| out.u64(*value));
-    });
     folders.sort_unstable();
-    for table in [&keys, &folders] {
-        out.list(table, |out, (beginning, block, at)| {
-            out.u64(*beginning);
-            out.u32(*block);
-            out.u32(*at);
-        });
-    }
-    let shortcuts: Vec<_> = shortcuts.iter().collect();
-    out.list(&shortcuts, |out, ((new, old), (object, length))| {
-        [new, old, object].into_iter().for_each(|digest| out.digest(digest));
-        out.u64(*length);
-    });
-    out.list(&blocks, |out, (raw, frame)| {
-        out.u64(*raw);
-        out.bytes(frame);
-    });
-    Ok(out.bytes)
+    let number = |pack: &Digest| packs.binary_search(pack).ok();
+    let row = |(digest, spot): (&Digest, &ContentSpot)| {
+        let number = spot.pack.as_ref().and_then(number).map_or(u32::MAX, |number| number as u32);
+        (*digest, number, spot.at, spot.stored, spot.raw)
+    };
+    let spots = spots.iter().map(row).collect();
+    let shortcut =
+        |((new, old), (object, length)): (&(Digest, Digest), &(Digest, u64))| (*new, *old, *object, *length);
+    let shortcuts = shortcuts.iter().map(shortcut).collect();
+    let open = Mutex::default();
+    let segment = RecordSegment { packs: packs.clone(), spots, keys, folders, shortcuts, blocks, open };
+    Ok(segment.to_version(VERSION))
 }
 
 /// Adds results of a key to others.
@@ -192,27 +144,13 @@ impl RecordSegment {
     /// # Errors
     /// When it is damaged, or of another version.
     pub fn decode(bytes: &[u8]) -> Result<RecordSegment, Truncated> {
-        let mut from = Decoder::new(bytes);
-        if from.u8()? != VERSION {
-            return Err(Truncated);
-        }
-        let packs = from.list(Decoder::digest)?;
-        let spots: Vec<_> =
-            from.list(|from| Ok((from.digest()?, from.u32()?, from.u64()?, from.u64()?, from.u64()?)))?;
-        let keys: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
-        let folders: Vec<_> = from.list(|from| Ok((from.u64()?, from.u32()?, from.u32()?)))?;
-        let shortcuts: Vec<_> =
-            from.list(|from| Ok((from.digest()?, from.digest()?, from.digest()?, from.u64()?)))?;
-        let blocks = from.list(|from| Ok((from.u64()?, from.bytes()?.to_vec())))?;
+        let segment = RecordSegment::of_version(bytes, VERSION)?;
+        let RecordSegment { spots, keys, folders, shortcuts, .. } = &segment;
         let is_sorted = spots.is_sorted_by_key(|spot| spot.0)
             && keys.is_sorted_by_key(|key| key.0)
             && folders.is_sorted_by_key(|folder| folder.0)
             && shortcuts.is_sorted_by_key(|shortcut| shortcut.0);
-        if from.is_at_end() && is_sorted {
-            Ok(RecordSegment { packs, spots, keys, folders, shortcuts, blocks, open: Mutex::default() })
-        } else {
-            Err(Truncated)
-        }
+        if is_sorted { Ok(segment) } else { Err(Truncated) }
     }
 
     /// How many keys it has.
@@ -233,7 +171,7 @@ impl RecordSegment {
     fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, KeyedResult)> {
         let block = self.block(block)?;
         let mut from = Decoder::new(block.get(at as usize..)?);
-        let mut read = || Ok::<_, Truncated>((from.digest()?, KeyedResult::decode(&mut from)?));
+        let mut read = || <(Digest, KeyedResult)>::read(&mut from);
         read().ok()
     }
 

@@ -11,7 +11,7 @@ use std::sync::mpsc::{Receiver, Sender, channel};
 use std::thread::JoinHandle;
 use std::time::{Duration, Instant};
 
-use nubrik_bytes::{Decoder, Digest, Encoder};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout};
 use nubrik_store::LocalStore;
 use parking_lot::Mutex;
 
@@ -104,7 +104,7 @@ fn remembered(shared: &SharedStore) -> Spots {
     let mut from = Decoder::new(&bytes);
     let mut spots = Spots::new();
     // The last row may be cut off.
-    while let Ok((digest, spot)) = ContentSpot::decode(&mut from) {
+    while let Ok((digest, spot)) = <(Digest, ContentSpot)>::read(&mut from) {
         spots.insert(digest, spot);
     }
     spots
@@ -258,7 +258,7 @@ impl UploadWork {
                 return;
             }
             let mut rows = Encoder::new();
-            parcel.contents.iter().for_each(|(digest, spot)| spot.encode(&mut rows, digest));
+            parcel.contents.iter().for_each(|row| row.write(&mut rows));
             let journal = journal_of(&self.shared);
             let written = journal.parent().map(fs::create_dir_all).transpose().and_then(|_| {
                 fs::File::options().create(true).append(true).open(&journal)?.write_all(&rows.bytes)

@@ -22,6 +22,8 @@ use crate::WsPath;
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub struct FilePath(Arc<str>);
 
+nubrik_bytes::layout!(FilePath(text));
+
 /// Where a file is.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum FilePlace<'a> {

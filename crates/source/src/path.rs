@@ -3,6 +3,8 @@
 use std::fmt;
 use std::sync::Arc;
 
+use nubrik_bytes::{Decoder, Encoder, Layout, Truncated};
+
 use crate::shared_text;
 
 /// A path inside a workspace: relative to its root, `/` between parts, no `.` or `..`, no empty part.
@@ -203,9 +205,30 @@ impl PathWithin {
     }
 }
 
+impl Layout for PathWithin {
+    fn write(&self, out: &mut Encoder) {
+        out.text(self.as_str());
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<PathWithin, Truncated> {
+        PathWithin::new(from.text()?).ok_or(Truncated)
+    }
+}
+
 impl fmt::Display for PathWithin {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&self.0)
+    }
+}
+
+/// A path may come from another machine: one that does not lead below the root is damage.
+impl Layout for WsPath {
+    fn write(&self, out: &mut Encoder) {
+        out.text(self.as_str());
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<WsPath, Truncated> {
+        WsPath::checked(from.text()?).ok_or(Truncated)
     }
 }
 

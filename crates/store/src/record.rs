@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated, layout};
 
 /// Version of the record's byte layout; a record of another version is a miss.
 const VERSION: u8 = 3;
@@ -16,6 +16,8 @@ pub struct FoundInput {
     /// Its content.
     pub digest: Digest,
 }
+
+layout!(FoundInput { path, digest });
 
 /// Something in an output folder.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -86,35 +88,33 @@ impl OutputRecord {
             }
             OutputRecord::Folder(entries) => {
                 out.text("folder");
-                encode_tree(&mut out, entries);
+                entries.write(&mut out);
             }
         }
         Digest::of(&out.bytes)
     }
+}
 
-    /// Writes the output: 0 or 1 (executable) and a digest, or 2 and what is in a folder.
-    pub fn encode(&self, out: &mut Encoder) {
+/// 0 or 1 (executable) and a digest, or 2 and what is in a folder.
+impl Layout for OutputRecord {
+    fn write(&self, out: &mut Encoder) {
         match self {
             OutputRecord::File { digest, executable } => {
-                out.u8(u8::from(*executable));
-                out.digest(digest);
+                executable.write(out);
+                digest.write(out);
             }
             OutputRecord::Folder(entries) => {
                 out.u8(2);
-                encode_tree(out, entries);
+                entries.write(out);
             }
         }
     }
 
-    /// Reads an output back.
-    ///
-    /// # Errors
-    /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
+    fn read(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
         Ok(match from.u8()? {
             flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
             2 => {
-                let entries = from.list(decode_tree_entry)?;
+                let entries = Vec::read(from)?;
                 // Who made the bytes may be anybody who may write a line of a team's store, or work for others.
                 if !can_be_a_folder(&entries) {
                     return Err(Truncated);
@@ -138,6 +138,8 @@ pub enum Basis {
     Unfit(Arc<str>),
 }
 
+layout!(enum Basis { 0 => Unnoted, 1 => Noted(parts), 2 => Unfit(why) });
+
 /// Where a result comes from.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub enum Provenance {
@@ -152,6 +154,8 @@ pub enum Provenance {
         writer: [u8; 32],
     },
 }
+
+layout!(enum Provenance { 0 => Here, 1 => Shared { root, writer } });
 
 /// One result of a step: of several, the one whose found inputs are as they were.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -174,78 +178,16 @@ pub struct RecordEntry {
     pub origin: Provenance,
 }
 
-impl RecordEntry {
-    /// Writes all but where it comes from.
-    pub fn encode(&self, out: &mut Encoder) {
-        let RecordEntry { found, candidate_names, passed_over, outputs, printed, micros, basis, origin: _ } =
-            self;
-        out.list(found, |out, found| {
-            out.text(&found.path);
-            out.digest(&found.digest);
-        });
-        out.digest(candidate_names);
-        out.list(passed_over, |out, path| out.text(path));
-        out.list(outputs, |out, output| output.encode(out));
-        out.bytes(printed);
-        out.u64(*micros);
-        match basis {
-            Basis::Unnoted => out.u8(0),
-            Basis::Noted(parts) => {
-                out.u8(1);
-                out.list(parts, |out, part| out.digest(part));
-            }
-            Basis::Unfit(why) => {
-                out.u8(2);
-                out.text(why);
-            }
-        }
-    }
-
-    /// Reads back what was written, as a result of this machine.
-    ///
-    /// # Errors
-    /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<RecordEntry, Truncated> {
-        Ok(RecordEntry {
-            found: from.list(|from| Ok(FoundInput { path: from.text()?.into(), digest: from.digest()? }))?,
-            candidate_names: from.digest()?,
-            passed_over: from.list(|from| Ok(from.text()?.into()))?,
-            outputs: from.list(OutputRecord::decode)?,
-            printed: from.bytes()?.to_vec(),
-            micros: from.u64()?,
-            basis: match from.u8()? {
-                0 => Basis::Unnoted,
-                1 => Basis::Noted(from.list(Decoder::digest)?),
-                2 => Basis::Unfit(from.text()?.into()),
-                _ => return Err(Truncated),
-            },
-            origin: Provenance::Here,
-        })
-    }
-}
+// A record says where each of its results comes from; to others it is a result of who signs it.
+layout!(RecordEntry { found, candidate_names, passed_over, outputs, printed, micros, basis } without {
+    origin: Provenance::Here,
+});
 
 /// Results kept under one key, the newest first.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Record {
     /// The results.
     pub entries: Vec<RecordEntry>,
-}
-
-fn encode_tree(out: &mut Encoder, entries: &[TreeEntry]) {
-    out.list(entries, |out, TreeEntry { path, kind }| {
-        out.text(path);
-        match kind {
-            TreeKind::File { digest, executable } => {
-                out.u8(u8::from(*executable));
-                out.digest(digest);
-            }
-            TreeKind::Link { target } => {
-                out.u8(2);
-                out.text(target);
-            }
-            TreeKind::EmptyFolder => out.u8(3),
-        }
-    });
 }
 
 /// Whether entries are of one folder as a listing of it would give them: plain paths, sorted, each once, nothing below something that
@@ -272,15 +214,32 @@ fn is_plain(path: &str) -> bool {
     path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
 }
 
-fn decode_tree_entry(from: &mut Decoder<'_>) -> Result<TreeEntry, Truncated> {
-    let path = from.text()?.into();
-    let kind = match from.u8()? {
-        flag @ (0 | 1) => TreeKind::File { executable: flag == 1, digest: from.digest()? },
-        2 => TreeKind::Link { target: from.text()?.into() },
-        3 => TreeKind::EmptyFolder,
-        _ => return Err(Truncated),
-    };
-    Ok(TreeEntry { path, kind })
+layout!(TreeEntry { path, kind });
+
+/// 0 or 1 (executable) and a digest, 2 and where a link leads, or 3.
+impl Layout for TreeKind {
+    fn write(&self, out: &mut Encoder) {
+        match self {
+            TreeKind::File { digest, executable } => {
+                executable.write(out);
+                digest.write(out);
+            }
+            TreeKind::Link { target } => {
+                out.u8(2);
+                target.write(out);
+            }
+            TreeKind::EmptyFolder => out.u8(3),
+        }
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<TreeKind, Truncated> {
+        Ok(match from.u8()? {
+            flag @ (0 | 1) => TreeKind::File { executable: flag == 1, digest: from.digest()? },
+            2 => TreeKind::Link { target: Layout::read(from)? },
+            3 => TreeKind::EmptyFolder,
+            _ => return Err(Truncated),
+        })
+    }
 }
 
 impl Record {
@@ -292,15 +251,8 @@ impl Record {
         out.u8(VERSION);
         out.digest(key);
         out.list(&self.entries, |out, entry| {
-            entry.encode(out);
-            match &entry.origin {
-                Provenance::Here => out.u8(0),
-                Provenance::Shared { root, writer } => {
-                    out.u8(1);
-                    out.digest(root);
-                    out.digest(&Digest(*writer));
-                }
-            }
+            entry.write(out);
+            entry.origin.write(out);
         });
         let check = Digest::of(&out.bytes);
         out.digest(&check);
@@ -321,12 +273,7 @@ impl Record {
             return Err(Truncated);
         }
         let entries = from.list(|from| {
-            let entry = RecordEntry::decode(from)?;
-            let origin = match from.u8()? {
-                0 => Provenance::Here,
-                1 => Provenance::Shared { root: from.digest()?, writer: from.digest()?.0 },
-                _ => return Err(Truncated),
-            };
+            let (entry, origin) = (RecordEntry::read(from)?, Provenance::read(from)?);
             Ok(RecordEntry { origin, ..entry })
         })?;
         if from.is_at_end() { Ok(Record { entries }) } else { Err(Truncated) }
@@ -382,9 +329,7 @@ mod tests {
         };
         let is_read = |entries: &[TreeEntry]| {
             let folder = OutputRecord::Folder(entries.to_vec());
-            let mut out = Encoder::new();
-            folder.encode(&mut out);
-            OutputRecord::decode(&mut Decoder::new(&out.bytes)) == Ok(folder)
+            OutputRecord::of_bytes(&folder.to_bytes()) == Ok(folder)
         };
         assert!(is_read(&[]) && is_read(&[file("a-b"), file("a/b"), file("a/c"), link("b", "a/c")]));
         // Through a link, or a file, whatever else has a name between the two.
@@ -420,7 +365,7 @@ mod tests {
         #[test]
         fn any_bytes_are_survived(bytes in prop::collection::vec(any::<u8>(), 0..300)) {
             let mut from = Decoder::new(&bytes);
-            let _ = from.list(OutputRecord::decode);
+            let _ = Vec::<OutputRecord>::read(&mut from);
             let _ = Record::decode(&bytes, &Digest::of(b"key"));
         }
     }

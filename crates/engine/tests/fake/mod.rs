@@ -9,7 +9,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering};
 use std::time::Duration;
 
-use nubrik_bytes::Digest;
+use nubrik_bytes::{Digest, Layout};
 use nubrik_engine::{
     Changes, Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
     ToolProblem, TreeFile, TreeFileKind, Verdict, build,
@@ -573,7 +573,7 @@ impl Bench {
         self.machine.wait();
         let changes = std::mem::take(&mut outcome.changes);
         // What is kept of a build is what its bytes say.
-        self.state.take(Changes::decode(&changes.encode()).unwrap());
+        self.state.take(Changes::of_bytes(&changes.to_bytes()).unwrap());
         (outcome, log.0.into_inner())
     }
 }

@@ -1,8 +1,12 @@
 //! What is written whole is read back as it was, in any graph; what is cut off is refused.
 
 use super::*;
-use crate::{Graph, Numbers, Purpose, SetId, WorkFolder, write_service, write_step, write_target};
+use crate::{
+    ArchiveFormat, ArgumentFile, Graph, Numbers, Place, Purpose, Role, SetId, Unpacking, WorkFolder,
+    write_service, write_step, write_target,
+};
 use nubrik_bytes::Encoder;
+use nubrik_source::PathWithin;
 
 fn at(path: &str) -> WsPath {
     WsPath::from_normal(path)

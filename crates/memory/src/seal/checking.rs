@@ -3,7 +3,7 @@
 use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 
-use nubrik_bytes::{Digest, Encoder};
+use nubrik_bytes::{Digest, Encoder, Layout};
 use nubrik_disk::{Below, Signature};
 use nubrik_lang::SampleRequest;
 use nubrik_source::FilePath;
@@ -126,7 +126,7 @@ impl Looker<'_> {
 /// A file's metadata exactly as it is in a seal.
 fn bytes_of<'b>(signature: &Signature, out: &'b mut Encoder) -> &'b [u8] {
     out.bytes.clear();
-    signature.encode(out);
+    signature.write(out);
     &out.bytes
 }
 

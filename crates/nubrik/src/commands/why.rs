@@ -147,8 +147,8 @@ fn chain_then(evaluation: &Evaluation, state: &State) -> Option<(u64, Vec<Cause>
     let mut at = Some(newest);
     while let Some(step) = at {
         let because = &memory(step)?.because;
-        chain.push(cause(graph, step, because.1.clone()));
-        let maker = because.2.as_ref().and_then(|path| maker(graph, path));
+        chain.push(cause(graph, step, because.text.clone()));
+        let maker = because.input.as_ref().and_then(|path| maker(graph, path));
         at = maker
             .filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
     }
