@@ -14,6 +14,7 @@ use nubrik_confine::{
     Access, CancelSwitch, Capture, Confinement, Ended, PipelineSpec, Recorder, RuleSet, StageSpec,
     SystemFolders, can_record, run,
 };
+use nubrik_testing::{Need, skip};
 
 /// The first and the last number that is tried; kernels have some 470 calls now.
 const NUMBERS: (i64, i64) = (0, 520);
@@ -111,7 +112,7 @@ fn try_all(root: &Path, world: &Path, (first, last): (i64, i64)) -> Tried {
 #[test]
 fn what_depends_on_a_path_is_noted_or_refused() {
     if !can_record() {
-        return println!("skipped: this kernel cannot record");
+        return skip(Need::Confinement, "this kernel cannot record");
     }
     let folder = tempfile::tempdir().unwrap();
     let root = folder.path().canonicalize().unwrap();

@@ -9,6 +9,7 @@ use nubrik_confine::{
     Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, Recorder, RuleSet,
     StageSpec, SystemFolders, can_record, run, support,
 };
+use nubrik_testing::{Need, skip};
 
 fn shell(script: &str) -> StageSpec {
     StageSpec {
@@ -68,7 +69,7 @@ impl Fixture {
 fn has_path_rules() -> bool {
     let has = support().path_rules.is_some();
     if !has {
-        println!("skipped: this kernel has no path rules");
+        skip(Need::Confinement, "this kernel has no path rules");
     }
     has
 }
@@ -125,7 +126,7 @@ fn refuses_what_is_not_declared() {
 #[test]
 fn refuses_sockets() {
     if !support().network_filter || !Path::new("/usr/bin/perl").exists() {
-        println!("skipped: no system-call filter, or no perl to open a socket with");
+        skip(Need::Perl, "no system-call filter, or no perl to open a socket with");
         return;
     }
     let script = "exec perl -e 'use Socket; socket(my $s, PF_INET, SOCK_DGRAM, 0) or exit 9'";
@@ -205,7 +206,7 @@ fn noted(fixture: &Fixture, recorder: &Recorder<'_>) -> Vec<(String, PathUse, Fo
 #[test]
 fn a_recorder_notes_what_commands_touch() {
     if !can_record() {
-        return println!("skipped: this kernel cannot record");
+        return skip(Need::Confinement, "this kernel cannot record");
     }
     let fixture = Fixture::new();
     let recorder = Recorder::new();
@@ -235,7 +236,7 @@ fn a_recorder_notes_what_commands_touch() {
 #[test]
 fn a_recorder_can_hide_what_is_there() {
     if !can_record() {
-        return println!("skipped: this kernel cannot record");
+        return skip(Need::Confinement, "this kernel cannot record");
     }
     let fixture = Fixture::new();
     let secret = fixture.folder.path().canonicalize().unwrap().join("secret");
@@ -249,7 +250,7 @@ fn a_recorder_can_hide_what_is_there() {
 #[test]
 fn what_cannot_be_started_is_said_under_a_recorder_too() {
     if !can_record() {
-        return println!("skipped: this kernel cannot record");
+        return skip(Need::Confinement, "this kernel cannot record");
     }
     let mut missing = shell("");
     missing.program = "/nonexistent/program".into();

@@ -11,6 +11,7 @@ use nubrik_confine::{
     CancelSwitch, Capture, Confinement, Ended, PipelineSpec, ROOT, Reach, Room, RoomKind, RoomPlace, Rooms,
     StageSpec, run,
 };
+use nubrik_testing::{Need, skip};
 
 /// A workspace with files that are declared, and others.
 struct Fixture {
@@ -20,7 +21,6 @@ struct Fixture {
 
 const STEP: RoomKind = RoomKind { own_processes: true, own_memory: false };
 
-/// Rooms must be had where `NUBRIK_MUST_CONFINE` says so; elsewhere a kernel without them is no fault of the program.
 fn fixture() -> Option<Fixture> {
     let folder = tempfile::Builder::new().prefix("nubrik-rooms").tempdir().unwrap();
     let at = folder.path().join("work");
@@ -34,9 +34,8 @@ fn fixture() -> Option<Fixture> {
     fs::write(folder.path().join("outside"), "outside").unwrap();
     match Rooms::new(&at.canonicalize().unwrap()) {
         Ok(rooms) => Some(Fixture { folder, rooms }),
-        Err(e) if std::env::var_os("NUBRIK_MUST_CONFINE").is_some() => panic!("no rooms: {e}"),
         Err(e) => {
-            println!("skipped: no rooms: {e}");
+            skip(Need::Confinement, format_args!("no rooms: {e}"));
             None
         }
     }
@@ -269,7 +268,7 @@ fn files_of_the_machine_are_seen_where_they_are() {
 fn rooms_have_networks_of_their_own_where_they_want_them() {
     let Some(fixture) = fixture() else { return };
     if !Path::new("/usr/bin/python3").exists() {
-        return println!("skipped: no python3 to open sockets with");
+        return skip(Need::Python, "no python3 to open sockets with");
     }
     let room = fixture.room();
     let in_network = |network: Reach<'_>, script: &str| {

@@ -491,12 +491,8 @@ impl World {
     }
 }
 
-fn cases() -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(200)
-}
-
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(200), failure_persistence: None, ..Default::default() })]
 
     #[test]
     fn after_any_history_results_are_those_from_nothing_and_nothing_superfluous_ran(

@@ -4,6 +4,7 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 #[test]
@@ -105,7 +106,7 @@ fn why_shows_the_lines_of_a_text_that_changed() {
 #[test]
 fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
     if !nubrik_confine::can_record() || !sandbox::has_rooms() {
-        return println!("skipped: this kernel cannot record, or has no rooms");
+        return skip(Need::Confinement, "this kernel cannot record, or has no rooms");
     }
     let sandbox = Sandbox::new(&[
         ("a", "hi"),

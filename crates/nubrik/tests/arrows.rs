@@ -8,6 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 
 use house::{crates, sources};
+use nubrik_testing::{Need, skip};
 
 /// Packages of the program's face, and words of it, that no other crate may hold.
 const FACE: [&str; 6] = ["clap", "terminal_size", "unicode-width", "println!", "process::exit", "ExitCode"];
@@ -49,7 +50,7 @@ fn arrows_point_down_and_are_those_of_the_table() {
 
 #[test]
 fn only_the_program_has_a_face() {
-    for (name, _) in floors().iter().filter(|(name, _)| name != "nubrik") {
+    for (name, _) in floors().iter().filter(|(name, _)| !["nubrik", "testing"].contains(&name.as_str())) {
         let manifest = fs::read_to_string(crates().join(name).join("Cargo.toml")).unwrap();
         let mut files = vec![("Cargo.toml".to_owned(), manifest)];
         sources(&crates().join(name).join("src"), &mut files);
@@ -147,10 +148,21 @@ const AT_THE_ROOT: [&str; 18] = [
 ];
 
 #[test]
+fn tests_are_left_out_by_one_function() {
+    let mut files = Vec::new();
+    sources(&crates(), &mut files);
+    let door = "testing/src/lib.rs";
+    assert!(files.iter().any(|(path, text)| path.ends_with(door) && text.contains("\"skipped: {why}\"")));
+    for (path, text) in files.iter().filter(|(path, _)| !path.ends_with(door)) {
+        assert!(!text.contains(concat!("println!(\"", "skipped")), "{path} leaves a test out by itself");
+    }
+}
+
+#[test]
 fn nothing_strays_at_the_root() {
     let mut git = std::process::Command::new("git");
     let Some(output) = git.args(["ls-files"]).current_dir(crates().join("..")).output().ok() else {
-        return println!("skipped: there is no git");
+        return skip(Need::Git, "there is no git");
     };
     let text = String::from_utf8(output.stdout).unwrap();
     let tops: BTreeSet<&str> = text.lines().filter_map(|path| path.split('/').next()).collect();

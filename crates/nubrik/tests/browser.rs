@@ -1,5 +1,5 @@
 //! The explorer's pages in a real browser: with the keyboard alone, without scripts, in a narrow window, for who sees little, and
-//! while a build runs. Without `chromedriver` these tests are left out, unless `NUBRIK_NEEDS_BROWSER` is set.
+//! while a build runs. Without `chromedriver` these tests are left out, unless `NUBRIK_TESTS_NEED` names `browser`.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 

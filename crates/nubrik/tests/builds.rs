@@ -7,6 +7,7 @@ mod sandbox;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// A library with two sources and two headers, and a program.
@@ -244,7 +245,10 @@ fn results_are_shared_between_workspaces_in_other_places() {
     tide.write("targets.nub", &TIDE[0].1.replace("-O1", "-g"));
     tide.build();
     if !sandbox::has_rooms() {
-        return println!("skipped: without rooms steps see where they are, and results are for one place");
+        return skip(
+            Need::Confinement,
+            "without rooms steps see where they are, and results are for one place",
+        );
     }
     let other = tide.sharing_store("another place");
     let run = other.build();

@@ -4,6 +4,7 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// How a workspace's steps are confined.
@@ -13,19 +14,16 @@ enum Means {
     Rules,
 }
 
-/// The means that this machine has to confine and to record. All must be there if `NUBRIK_MUST_CONFINE` says so; elsewhere it
-/// is said what is missing.
+/// The means that this machine has to confine and to record. What is missing is said.
 fn means() -> Vec<Means> {
     let support = nubrik_confine::support();
     let recorded = support.network_filter && nubrik_confine::can_record();
     let rooms = nubrik_confine::Rooms::new(&std::env::temp_dir());
     let found =
         [(Means::Rooms, recorded && rooms.is_ok()), (Means::Rules, recorded && support.path_rules.is_some())];
-    let must = std::env::var_os("NUBRIK_MUST_CONFINE").is_some();
     let has = |(means, there): (Means, bool)| {
-        assert!(there || !must, "{means:?}");
         if !there {
-            println!("skipped: this kernel cannot confine by {means:?} and record");
+            skip(Need::Confinement, format_args!("this kernel cannot confine by {means:?} and record"));
         }
         there.then_some(means)
     };
@@ -108,7 +106,7 @@ fn the_network_is_refused_and_named() {
         return;
     }
     if !std::path::Path::new("/usr/bin/perl").exists() {
-        return println!("skipped: there is no perl to ask for the network");
+        return skip(Need::Perl, "there is no perl to ask for the network");
     }
     let target = "target a = step { run = `perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) or die \"no: \".$!' {out \"a\"}` }";
     for means in means() {
@@ -121,7 +119,7 @@ fn the_network_is_refused_and_named() {
 #[test]
 fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
     if !is_confined() || !std::path::Path::new("/usr/bin/perl").exists() {
-        return println!("skipped: there is no perl to ask for the network, or nothing refuses it");
+        return skip(Need::Perl, "there is no perl to ask for the network, or nothing refuses it");
     }
     // One worker performs them all, in an order that its inputs set; it has given up the network long before
     // the last ones.

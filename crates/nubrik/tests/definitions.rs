@@ -179,7 +179,7 @@ impl Model {
 
 proptest! {
     #![proptest_config(ProptestConfig {
-        cases: std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(10),
+        cases: nubrik_testing::cases(10),
         failure_persistence: None,
         ..Default::default()
     })]

@@ -26,6 +26,7 @@ use std::fmt::Write as _;
 use std::fs;
 use std::path::PathBuf;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 #[derive(Default)]
@@ -205,7 +206,7 @@ fn mistakes_are_answered_as_the_gallery_shows() {
     paths.sort();
     let mut others = String::new();
     if !sandbox::has_rooms() {
-        println!("skipped: cases of the gallery that show what rooms do");
+        skip(Need::Confinement, "cases of the gallery that show what rooms do");
     }
     for path in paths {
         let cases = cases(&fs::read_to_string(&path).unwrap());

@@ -13,6 +13,7 @@ use std::fmt::Write;
 use std::fs;
 use std::process::Command;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Where the workspace of the handbook is, as far as readers see, and its home.
@@ -25,7 +26,7 @@ const SERVING: &str = "4";
 #[test]
 fn what_the_handbook_shows_is_what_is_printed() {
     if Command::new("python3").arg("--version").output().is_err() {
-        println!("skipped: the handbook's server is one of python3");
+        skip(Need::Python, "the handbook's server is one of python3");
         return;
     }
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/handbook.md");

@@ -6,6 +6,7 @@ mod sandbox;
 
 use std::process::Command;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Eight outputs of 600 kB, by a script that does not look whether it could write.
@@ -25,7 +26,7 @@ fn with_mounts(sandbox: &Sandbox, script: &str) -> Option<String> {
     let text =
         String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
     if text.contains("unshare:") || text.contains("mount:") {
-        println!("skipped: this test needs the right to mount");
+        skip(Need::Superuser, "this test needs the right to mount");
         return None;
     }
     Some(text)

@@ -372,7 +372,7 @@ fn files_in(folder: &std::path::Path, found: &mut Vec<std::path::PathBuf>) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: sandbox::cases(6), failure_persistence: None, max_shrink_iters: 40, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(6), failure_persistence: None, max_shrink_iters: 40, ..Default::default() })]
 
     #[test]
     fn what_two_machines_share_gives_what_a_build_from_nothing_gives(

@@ -4,6 +4,7 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Whether a program is on the search path; says so if not.
@@ -11,7 +12,7 @@ fn has(program: &str) -> bool {
     let path = std::env::var_os("PATH").unwrap();
     let there = std::env::split_paths(&path).any(|folder| folder.join(program).is_file());
     if !there {
-        println!("skipped: {program} is not here");
+        skip(Need::Kits, format_args!("{program} is not here"));
     }
     there
 }
@@ -316,7 +317,7 @@ fn go_is_compiled() -> bool {
     let root = String::from_utf8(asked.stdout).unwrap();
     let there = std::path::Path::new(root.trim()).join("pkg/linux_amd64/fmt.a").is_file();
     if !there {
-        println!("skipped: this Go has no compiled standard library");
+        skip(Need::GoLibrary, "this Go has no compiled standard library");
     }
     there
 }

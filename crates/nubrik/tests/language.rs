@@ -7,6 +7,7 @@ mod sandbox;
 use std::io::{Read, Write};
 use std::net::TcpListener;
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 #[test]
@@ -130,7 +131,7 @@ fn samples_and_variables_are_looked_at_each_time() {
 #[test]
 fn a_sample_writes_nothing() {
     if nubrik_confine::support().path_rules.is_none() {
-        println!("skipped: this kernel has no path rules");
+        skip(Need::Confinement, "this kernel has no path rules");
         return;
     }
     let sandbox = Sandbox::new(&[(

@@ -4,6 +4,7 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, has_rooms};
 
 const TARGETS: &str = "target seen = step {\n\
@@ -17,7 +18,7 @@ const TARGETS: &str = "target seen = step {\n\
 
 fn sandbox() -> Option<Sandbox> {
     if !has_rooms() || !nubrik_confine::can_record() {
-        println!("skipped: steps cannot be seen here");
+        skip(Need::Confinement, "steps cannot be seen here");
         return None;
     }
     Some(Sandbox::new(&[
@@ -160,7 +161,7 @@ fn what_commands_list_of_the_machine_counts_besides() {
     assert_eq!(ran(&sandbox), ["both"]);
     if library.starts_with("/tmp") {
         // In rooms this is another folder, so that nothing of the machine's is listed.
-        println!("skipped: this checkout is among temporary files");
+        skip(Need::Place, "this checkout is among temporary files");
         return;
     }
     std::fs::write(&library, "2").unwrap();

@@ -10,6 +10,7 @@ use std::os::unix::fs::PermissionsExt;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicUsize, Ordering};
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 const SETTINGS: &str = "[origins]\npython = \"registry\"\n";
@@ -248,7 +249,7 @@ fn a_program_imports_what_is_pinned() {
         .args(["-c", "import sys; print('%d.%d' % sys.version_info[:2])"])
         .output();
     let Some(version) = found.ok().and_then(|output| String::from_utf8(output.stdout).ok()) else {
-        println!("skipped: python3 is not here");
+        skip(Need::Python, "python3 is not here");
         return;
     };
     let sandbox = workspace();
@@ -423,7 +424,7 @@ fn with_modules() -> Sandbox {
 #[test]
 fn modules_of_go_are_compiled_out_of_their_archives() {
     if std::process::Command::new("go").arg("version").output().is_err() {
-        println!("skipped: there is no go");
+        skip(Need::Kits, "there is no go");
         return;
     }
     let sandbox = with_modules();
@@ -472,7 +473,7 @@ fn modules_of_go_are_compiled_out_of_their_archives() {
 #[test]
 fn gathered_modules_of_go_are_all_that_a_build_needs() {
     if std::process::Command::new("go").arg("version").output().is_err() {
-        println!("skipped: there is no go");
+        skip(Need::Kits, "there is no go");
         return;
     }
     let sandbox = with_modules();

@@ -464,7 +464,7 @@ impl World {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: sandbox::cases(12), failure_persistence: None, max_shrink_iters: 60, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(12), failure_persistence: None, max_shrink_iters: 60, ..Default::default() })]
 
     #[test]
     fn every_edit_gives_what_a_build_from_nothing_gives(

@@ -4,6 +4,7 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, has_rooms};
 
 /// Takes `["shout","FROM","TO"]`, counts its requests, and says what it sees of the workspace.
@@ -154,7 +155,7 @@ fn a_program_may_close_what_it_does_not_need() {
 #[test]
 fn what_it_takes_in_at_its_start_is_the_same_whoever_asks_first() {
     if !has_rooms() {
-        return println!("skipped: programs stay in rooms only");
+        return skip(Need::Confinement, "programs stay in rooms only");
     }
     // It would know a file that only the first one declares.
     let server = SERVER.replace("count=0", "count=$(cat aside.txt 2> /dev/null || echo 10)");

@@ -10,6 +10,7 @@ use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Stdio};
 use std::time::{Duration, Instant};
 
+use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// A board as in the demo: a service and who asks it.
@@ -364,7 +365,7 @@ fn whoever_uses_a_service_reaches_nothing_else() {
     let doctor = sandbox.run(&["doctor", "--json"]);
     let apart = doctor.events().into_iter().find(|e| e["name"] == "private network for services").unwrap();
     if apart["ok"] != true {
-        eprintln!("skipped: this machine has no networks of services' own");
+        skip(Need::Confinement, "this machine has no networks of services' own");
         return;
     }
     let port = board_elsewhere();

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
 use std::time::Duration;
 
+use nubrik_testing::{Need, skip};
 use parking_lot::Mutex;
 use sandbox::{Run, Sandbox, has_rooms};
 use serde_json::json;
@@ -139,7 +140,7 @@ fn ran(run: &Run) -> usize {
 #[test]
 fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -183,7 +184,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
 #[test]
 fn who_must_share_fails_where_the_store_is_of_no_use() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -208,7 +209,7 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
 #[test]
 fn what_ci_made_nobody_makes_again() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -247,7 +248,7 @@ fn what_ci_made_nobody_makes_again() {
 #[test]
 fn a_store_is_used_only_by_who_agreed_to_it() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -287,7 +288,7 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
 #[test]
 fn what_came_from_one_store_does_not_count_for_another() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     // One who writes for two teams, by one key.
@@ -314,7 +315,7 @@ fn what_came_from_one_store_does_not_count_for_another() {
 #[test]
 fn what_is_given_after_a_store_was_put_back_is_believed() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let copy = |from: &str, to: &str| {
         assert!(std::process::Command::new("cp").args(["-a", from, to]).status().unwrap().success());
@@ -346,7 +347,7 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
 #[test]
 fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let stranger = team.seat("stranger");
@@ -385,7 +386,7 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
 #[test]
 fn what_a_hostile_store_gives_is_never_used() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -428,7 +429,7 @@ fn what_a_hostile_store_gives_is_never_used() {
 #[test]
 fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -451,11 +452,11 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
 #[test]
 fn results_rest_on_the_machine_as_it_was() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let place = format!("/usr/local/share/nubrik-test-{}", std::process::id());
     if fs::write(&place, "high\n").is_err() {
-        return println!("skipped: no file of the system can be made here");
+        return skip(Need::Superuser, "no file of the system can be made here");
     }
     let link = format!("{place}.link");
     std::os::unix::fs::symlink(&place, &link).unwrap();
@@ -516,7 +517,7 @@ fn results_rest_on_the_machine_as_it_was() {
 #[test]
 fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let folder = tempfile::tempdir().unwrap();
     let prefix = folder.path().join("tides");
@@ -540,7 +541,7 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
     };
     let (run, _) = build("ci", true);
     if run.stdout.contains("No such file") {
-        return println!("skipped: the tool does not see its folder here");
+        return skip(Need::Place, "the tool does not see its folder here");
     }
     assert_eq!(shared(&run.expect(0))["given"], 1);
     assert!(build("same", false).0.expect(0).ran().is_empty());
@@ -553,7 +554,7 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
 #[test]
 fn what_others_hold_of_a_key_is_told_to_no_other_store() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     // Results that came from one store do not answer for a workspace that uses another one, or none.
     let (one, other) = (Team::new(None), Team::new(None));
@@ -704,7 +705,7 @@ fn answer(
 #[test]
 fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let folder = tempfile::tempdir().unwrap();
     let server = Server::of(folder.path());
@@ -737,7 +738,7 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
 #[test]
 fn a_build_that_was_cut_off_while_it_wrote_is_completed_by_the_next() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -768,7 +769,7 @@ fn with_large_file<'t>(team: &'t Team, name: &str) -> Seat<'t> {
 #[test]
 fn large_files_come_as_what_differs_from_those_that_were_here() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let (ci, person) = (with_large_file(&team, "ci"), with_large_file(&team, "person"));
@@ -804,7 +805,7 @@ fn large_files_come_as_what_differs_from_those_that_were_here() {
 #[test]
 fn what_is_not_given_in_time_is_given_by_the_next_build() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -824,7 +825,7 @@ fn what_is_not_given_in_time_is_given_by_the_next_build() {
 #[test]
 fn many_builds_leave_few_segments() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -843,7 +844,7 @@ fn many_builds_leave_few_segments() {
 #[test]
 fn what_is_used_stays_and_what_is_wrong_is_told() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let ci = with_large_file(&team, "ci");
@@ -890,7 +891,7 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
 #[test]
 fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
     if !has_rooms() {
-        return println!("skipped: without rooms nothing is shared");
+        return skip(Need::Confinement, "without rooms nothing is shared");
     }
     let team = Team::new(None);
     let stamp =

@@ -12,6 +12,7 @@ use std::collections::BTreeSet;
 use std::fs;
 use std::process::Command;
 
+use nubrik_testing::{Need, skip};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 use sandbox::{Run, Sandbox};
@@ -93,7 +94,7 @@ impl Tree {
             && git(own, &["init", "-q"])
             && git(own, &["submodule", "add", "-q", &from, "ext"]);
         if !added {
-            println!("skipped: there is no git that makes submodules");
+            skip(Need::Git, "there is no git that makes submodules");
             return None;
         }
         for (folder, at) in FOLDERS.iter().zip(0..).filter(|(folder, _)| **folder != "ext") {
@@ -159,7 +160,7 @@ fn targets(run: &Run, is_meant: impl Fn(&serde_json::Value) -> bool) -> BTreeSet
 
 #[test]
 fn what_changed_since_a_revision_is_never_skipped() {
-    let cases = sandbox::cases(24);
+    let cases = nubrik_testing::cases(24);
     let Some(first) = Tree::new() else { return };
     let (listed_ever, there_ever) = (Cell::new(0), Cell::new(0));
     let mut runner = TestRunner::new(Config { cases, failure_persistence: None, ..Config::default() });

@@ -8,6 +8,7 @@ use std::fs;
 use std::path::Path;
 use std::process::Command;
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Run, Sandbox};
 
 const DEFINITIONS: &str = r#"
@@ -171,7 +172,7 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
         done.is_ok_and(|d| d.status.success())
     };
     if !(git(&["init", "-q"]) && git(&["add", "-A"]) && git(&["commit", "-qm", "all"])) {
-        return println!("skipped: there is no git");
+        return skip(Need::Git, "there is no git");
     }
     let since = |args: &[&str]| sandbox.run(&[&["test", "--json", "--since"], args].concat());
     assert_eq!(states(&since(&["HEAD"]).expect(0)), [""; 0]);
@@ -400,7 +401,7 @@ fn lasting_jobs_end_well_when_they_are_stopped() {
 #[test]
 fn a_test_that_leaves_processes_behind_is_named() {
     if !Path::new("/usr/bin/setsid").exists() {
-        return println!("skipped: there is no setsid");
+        return skip(Need::Sessions, "there is no setsid");
     }
     let sandbox = Sandbox::new(&[(
         "targets.nub",
@@ -562,7 +563,7 @@ fn of_what_changed_since_a_revision_the_good_part_is_built() {
     ]);
     let folder = &sandbox.folder;
     if !git(folder, &["init", "-q"]) {
-        return println!("skipped: there is no git");
+        return skip(Need::Git, "there is no git");
     }
     assert!(git(folder, &["add", "."]) && git(folder, &["commit", "-q", "-m", "All"]));
     sandbox.write("changed/targets.nub", &step("d"));

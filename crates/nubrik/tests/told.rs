@@ -4,13 +4,14 @@
 
 mod sandbox;
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, has_rooms};
 
 /// Whether this machine can record what commands do.
 fn records() -> bool {
     let can = nubrik_confine::can_record();
     if !can {
-        println!("skipped: this kernel cannot record");
+        skip(Need::Confinement, "this kernel cannot record");
     }
     can
 }
@@ -74,7 +75,7 @@ fn a_refusal_that_a_step_survives_is_told_once_with_the_words_to_add() {
 #[test]
 fn a_folder_shows_exactly_what_is_declared_and_what_it_lacks_is_told() {
     if !records() || !has_rooms() {
-        return println!("skipped: folders are refused whole where there are no rooms");
+        return skip(Need::Confinement, "folders are refused whole where there are no rooms");
     }
     let sandbox = workspace(
         "private let d: folder = \"d\"\n\
@@ -108,7 +109,7 @@ fn a_folder_shows_exactly_what_is_declared_and_what_it_lacks_is_told() {
 #[test]
 fn a_module_that_was_not_declared_is_named_and_looking_for_modules_is_no_news() {
     if !records() || !has_rooms() || std::process::Command::new("python3").arg("-V").output().is_err() {
-        return println!("skipped: there is no python3, or there are no rooms");
+        return skip(Need::Python, "there is no python3, or there are no rooms");
     }
     let sandbox = workspace("target t = step { run = `python3 {in \"py/t.py\"} > {out \"x\"}` }\n");
     assert_eq!(told(&sandbox), []);

@@ -7,6 +7,7 @@ mod sandbox;
 use std::fs;
 use std::process::Stdio;
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, finish, wait_until, without_times};
 
 /// Whether a process whose command line holds `mark` is alive.
@@ -171,7 +172,7 @@ fn outputs_that_were_not_made_are_an_error() {
 #[test]
 fn undeclared_writes_and_reads_are_refused() {
     if nubrik_confine::support().path_rules.is_none() {
-        println!("skipped: this kernel has no path rules");
+        skip(Need::Confinement, "this kernel has no path rules");
         return;
     }
     let sandbox = Sandbox::new(&[

@@ -1,7 +1,7 @@
 //! Other machines at work: what they make is what would be made here, and whatever happens to them, nothing is lost or wrong.
 //!
 //! They take a server: `NUBRIK_NATS` names the program of NATS 2.10 or later. Without one these tests are left out, unless
-//! `NUBRIK_NEEDS_NATS` is set.
+//! `NUBRIK_TESTS_NEED` names `jobs`.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -13,6 +13,7 @@ use std::net::TcpListener;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
+use nubrik_testing::{Need, skip};
 use sandbox::{Run, Sandbox, has_rooms};
 
 /// Ends with the test; its folders are there until then.
@@ -44,14 +45,13 @@ fn public_key(run: &Run) -> String {
 /// The program of the server; nothing where the test is to be left out.
 fn server_program() -> Option<String> {
     if !has_rooms() {
-        println!("skipped: without rooms nobody works for others");
+        skip(Need::Confinement, "without rooms nobody works for others");
         return None;
     }
     match std::env::var("NUBRIK_NATS") {
         Ok(program) => Some(program),
-        Err(_) if std::env::var_os("NUBRIK_NEEDS_NATS").is_some() => panic!("NUBRIK_NATS names no server"),
         Err(_) => {
-            println!("skipped: NUBRIK_NATS names no server of NATS");
+            skip(Need::Jobs, "NUBRIK_NATS names no server of NATS");
             None
         }
     }
@@ -669,8 +669,7 @@ fn openssl(folder: &std::path::Path, args: &str) {
 fn a_server_that_asks_for_certificates_knows_who_has_one() {
     let Some(mut team) = Team::new() else { return };
     if Command::new("openssl").arg("version").output().is_err() {
-        assert!(std::env::var_os("NUBRIK_NEEDS_NATS").is_none(), "there is no openssl");
-        return println!("skipped: there is no openssl");
+        return skip(Need::Certificates, "there is no openssl");
     }
     let folder = team.folder.path().to_owned();
     let new = "-newkey rsa:2048 -nodes -batch";
@@ -722,9 +721,7 @@ fn with_clock(by: &str, command: &mut Command) -> bool {
 #[test]
 fn a_wrong_clock_makes_nothing_wrong() {
     if !with_clock("+1d", &mut Command::new("true")) {
-        assert!(std::env::var_os("NUBRIK_NEEDS_CLOCKS").is_none(), "there is no faketime");
-        println!("skipped: there is no faketime on this machine");
-        return;
+        return skip(Need::Clocks, "there is no faketime on this machine");
     }
     let Some(team) = Team::new() else { return };
     let worker = |by: &str, name: &str| {

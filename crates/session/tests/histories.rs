@@ -761,12 +761,8 @@ fn files_below(folder: &Path) -> BTreeMap<String, Seen> {
     files
 }
 
-fn cases() -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(60)
-}
-
 proptest! {
-    #![proptest_config(ProptestConfig { cases: cases(), failure_persistence: None, max_shrink_iters: 400, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(60), failure_persistence: None, max_shrink_iters: 400, ..Default::default() })]
 
     #[test]
     fn whatever_was_asked_for_before_is_as_it_is_from_nothing(

@@ -7,6 +7,7 @@ use std::net::{TcpListener, TcpStream};
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
+use nubrik_testing::{Need, skip};
 use serde_json::{Value, json};
 
 /// What an element is called in the protocol.
@@ -75,9 +76,8 @@ impl Browser {
             .spawn();
         let driver = match driver {
             Ok(driver) => driver,
-            Err(e) if std::env::var_os("NUBRIK_NEEDS_BROWSER").is_some() => panic!("no chromedriver: {e}"),
-            Err(_) => {
-                println!("skipped: there is no chromedriver");
+            Err(e) => {
+                skip(Need::Browser, format_args!("there is no chromedriver: {e}"));
                 return None;
             }
         };

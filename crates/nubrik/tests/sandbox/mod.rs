@@ -72,12 +72,6 @@ impl Run {
     }
 }
 
-/// How many cases a random test tries: what `NUBRIK_TEST_CASES` says, or else this number.
-#[allow(dead_code)] // Not all tests are random.
-pub fn cases(usual: u32) -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
-}
-
 /// Whether steps are in rooms here.
 pub fn has_rooms() -> bool {
     std::env::var_os("NUBRIK_TEST_WITHOUT_ROOMS").is_none()
