@@ -219,159 +219,188 @@ pub fn is_cut_off(code: i32) -> bool {
     (129..160).contains(&code) && !is_own_end(code - 128)
 }
 
-/// The machine, as the engine sees it.
-pub trait Outside: Sync {
+/// Files of the workspace and of the machine, and what a step makes.
+pub trait OutsideFiles: Sync {
     /// A file's metadata, links followed; `None` where nothing is.
     fn check(&self, path: &FilePath) -> Option<Signature>;
+
     /// The metadata of what is at a path itself, links not followed; `None` where nothing is.
-    fn check_itself(&self, path: &WsPath) -> Option<Signature> {
-        self.check(&path.into())
-    }
+    fn check_itself(&self, path: &WsPath) -> Option<Signature>;
+
     /// What a step left at the place of an output. A link that leads to a file of the step's own (below `folder`) is
     /// replaced by that file: a result is a file, and stays one.
-    fn look_at_made(&self, path: &WsPath, folder: &WsPath) -> MadeThing {
-        let _ = folder;
-        self.check_itself(path).map_or(MadeThing::Nothing, MadeThing::There)
-    }
+    fn look_at_made(&self, path: &WsPath, folder: &WsPath) -> MadeThing;
+
     /// The symbolic links of the workspace that a path leads through, itself among them: each link, and where it leads,
     /// as it is written, in the order in which they are met.
-    fn links_to(&self, path: &WsPath) -> Vec<(WsPath, Arc<str>)> {
-        let _ = path;
-        Vec::new()
-    }
+    fn links_to(&self, path: &WsPath) -> Vec<(WsPath, Arc<str>)>;
+
     /// Where a listed name leads, when links on its way are followed: `..` behind a link is above what that leads to.
-    fn followed(&self, path: &WsPath) -> Option<WsPath> {
-        let _ = path;
-        None
-    }
+    fn followed(&self, path: &WsPath) -> Option<WsPath>;
+
     /// The digest of a file's content.
     ///
     /// # Errors
     /// When it cannot be read, or is not a file.
     fn digest(&self, path: &FilePath) -> io::Result<Digest>;
+
     /// Whether a program may change a file without a new time: it has it open for writing.
-    fn is_being_written(&self, path: &FilePath) -> bool {
-        let _ = path;
-        false
-    }
+    fn is_being_written(&self, path: &FilePath) -> bool;
+
     /// A file's content.
     ///
     /// # Errors
     /// When it cannot be read.
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>>;
+
     /// Everything in and below a folder that no link leads to, sorted by path. Folders that hold something follow from
     /// what they hold, and are not among it.
     ///
     /// # Errors
     /// When it cannot be read.
     fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>>;
+
     /// Puts a content into a folder that was just made.
     ///
     /// # Errors
     /// When it cannot, or something has its name there already.
     fn put(&self, path: &WsPath, content: StoredContent, executable: bool) -> io::Result<()>;
+
     /// Makes a link in a folder that was just made.
     ///
     /// # Errors
     /// When it cannot.
-    fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()> {
-        let _ = (path, target);
-        Err(io::ErrorKind::Unsupported.into())
-    }
+    fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()>;
+
     /// Makes a step's folder again and empty, with the folders that files in it need.
     ///
     /// # Errors
     /// When it cannot.
     fn fresh_folder(&self, folder: &WsPath, inner: &[String]) -> io::Result<()>;
-    /// Whether all files of a tool are what they were when it was found: an upgrade may replace them while steps run.
-    fn is_as_found(&self, tool: &FoundTool) -> bool {
-        let _ = tool;
-        true
-    }
+
+    /// Moves a file or folder; what is at the new place is replaced.
+    ///
+    /// # Errors
+    /// When it cannot.
+    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
+
     /// Does something, and tells meanwhile of each of some files when it is whole, by its number and perhaps more than once;
     /// of none where the machine does not tell.
-    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
-        let _ = (files, whole);
-        act();
-    }
-    /// What tells this run of the machine from others: since when it runs. `None` where that cannot be known.
-    fn running_since(&self) -> Option<String> {
-        Some(String::new())
-    }
+    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut());
+
     /// Throws away a file or folder, if it is there.
     fn discard(&self, path: &WsPath);
+
     /// Copies a result to the place where people find it.
     ///
     /// # Errors
     /// When it cannot.
     fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
-    /// The names in a folder of the machine, each with the bits of its kind among those of a mode, sorted.
-    ///
-    /// # Errors
-    /// When it cannot be listed.
-    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
-        let _ = folder;
-        Err(io::ErrorKind::Unsupported.into())
-    }
-    /// The links of the machine that a path leads through, itself among them, each with its text.
-    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
-        let _ = path;
-        Vec::new()
-    }
-    /// Where the list that the machine's loader keeps has a library, by the name that programs ask for; `None` where it
-    /// has none of that name, or there is no such list.
-    fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
-        let _ = library;
-        None
-    }
+
     /// Where a path is on this machine.
     fn locate(&self, path: &WsPath) -> PathBuf;
-    /// Whether an absolute path is in a folder of the system that all steps may read.
-    fn is_system(&self, path: &str) -> bool {
-        ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
-    }
-    /// Files by which the kernel runs a program: what the first line of a script says, and what loads a compiled one; none for others.
-    fn interpreters(&self, script: &FilePath) -> Vec<FilePath> {
-        let _ = script;
-        Vec::new()
-    }
+
+    /// Looks whether nothing more can be written where steps make their outputs, and gives how often that was seen so far.
+    /// Each [`OutsideFiles::discard`] looks, too: it may make room before anyone else looks.
+    fn times_full(&self) -> u64;
+
+    /// Nanoseconds since 1970.
+    fn now(&self) -> i64;
+}
+
+/// Tools, and what else of the machine decides results.
+pub trait OutsideSystem: Sync {
     /// A tool by its name.
     ///
     /// # Errors
     /// When it is not there.
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem>;
+
     /// A tool's version, as it tells it; it is asked once, as long as it stays the same.
-    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
-        let _ = name;
-        None
-    }
+    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>>;
+
+    /// Whether all files of a tool are what they were when it was found: an upgrade may replace them while steps run.
+    fn is_as_found(&self, tool: &FoundTool) -> bool;
+
+    /// Where a step's commands look for a program, in their order, up to the first place that has it.
+    fn looked_up(&self, program: &str) -> Vec<FilePath>;
+
+    /// Files by which the kernel runs a program: what the first line of a script says, and what loads a compiled one; none for others.
+    fn interpreters(&self, script: &FilePath) -> Vec<FilePath>;
+
+    /// Whether an absolute path is in a folder of the system that all steps may read.
+    fn is_system(&self, path: &str) -> bool;
+
+    /// The names in a folder of the machine, each with the bits of its kind among those of a mode, sorted.
+    ///
+    /// # Errors
+    /// When it cannot be listed.
+    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>>;
+
+    /// The links of the machine that a path leads through, itself among them, each with its text.
+    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)>;
+
+    /// Where the list that the machine's loader keeps has a library, by the name that programs ask for; `None` where it
+    /// has none of that name, or there is no such list.
+    fn loaded_from(&self, library: &str) -> Option<Arc<str>>;
+
+    /// What tells this run of the machine from others: since when it runs. `None` where that cannot be known.
+    fn running_since(&self) -> Option<String>;
+
+    /// Whether this machine is all that some labels say: its system, its processor, and what it was called besides.
+    fn has_labels(&self, labels: &[Arc<str>]) -> bool;
+
+    /// What commands get from the process that builds, and could not be made the same everywhere: limits and niceness, in words.
+    fn inherits(&self) -> Option<Arc<str>>;
+
+    /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
+    /// decide a result.
+    fn sees_besides(&self) -> Option<Arc<str>>;
+}
+
+/// Commands, and what is done without them.
+pub trait OutsideWork: Sync {
     /// One of so many threads begins to perform steps, and will do nothing else until it ends.
-    fn begin_worker(&self, workers: usize) {
-        let _ = workers;
-    }
-    /// Nothing more is performed: what stays for the next step may end.
-    fn rest(&self) {}
+    fn begin_worker(&self, workers: usize);
+
     /// Runs processes to their end; appends what they print.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd;
-    /// Where a step's commands look for a program, in their order, up to the first place that has it.
-    fn looked_up(&self, program: &str) -> Vec<FilePath> {
-        let _ = program;
-        Vec::new()
-    }
+
     /// Whether commands can be recorded.
-    fn records(&self) -> bool {
-        false
-    }
+    fn records(&self) -> bool;
+
     /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
     fn run_recorded(
         &self,
         job: &Job<'_>,
         printed: &mut Vec<u8>,
         recording: Recording,
-    ) -> Option<(JobEnd, Seen)> {
-        let _ = (job, printed, recording);
-        None
-    }
+    ) -> Option<(JobEnd, Seen)>;
+
+    /// Does something itself, making the file or folder `to`.
+    ///
+    /// # Errors
+    /// What went wrong, for people.
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String>;
+
+    /// Whether all places are on this machine from which something with a digest is to be fetched: then the network is not asked.
+    fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool;
+
+    /// How many of the cases that a check's report lists failed, and how many it lists.
+    ///
+    /// # Errors
+    /// Why the report cannot be read, for people.
+    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String>;
+
+    /// Nothing more is performed: what stays for the next step may end.
+    fn rest(&self);
+
+    /// Whether everything is to stop.
+    fn is_cancelled(&self) -> bool;
+}
+
+/// Services that steps use.
+pub trait OutsideServices: Sync {
     /// Makes services ready for a user, a step's folder or another name: those that are shared and run already
     /// as they are, others are started. `network` says whether the user sees this machine's network.
     ///
@@ -382,78 +411,24 @@ pub trait Outside: Sync {
         user: &str,
         services: &[Arc<Service>],
         network: bool,
-    ) -> Result<Lent, Option<ServiceFailure>> {
-        let _ = (user, network);
-        let first = services.first().ok_or(None)?;
-        let problem = ServiceProblem::Machine("there are no services here".to_owned());
-        Err(Some(ServiceFailure {
-            service: first.address.clone(),
-            place: first.place.to_string().into(),
-            problem,
-            printed: Vec::new(),
-        }))
-    }
+    ) -> Result<Lent, Option<ServiceFailure>>;
+
     /// Takes services back from their user; those that only it had are stopped. Gives what they printed at the
     /// end, each with its address.
-    fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
-        let _ = lent;
-        Vec::new()
-    }
+    fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)>;
+
     /// Takes note that no one will need a shared service any more: it is stopped when all have given it back.
-    fn no_longer_needed(&self, service: &Service) {
-        let _ = service;
-    }
+    fn no_longer_needed(&self, service: &Service);
+
     /// The secret that is in a file below a folder, in its name or in where a link leads, of those that the services of
     /// a loan know: its name, and the file.
     ///
     /// # Errors
     /// When something there cannot be searched.
-    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String> {
-        let _ = (folder, lent);
-        Ok(None)
-    }
-    /// Whether this machine is all that some labels say: its system, its processor, and what it was called besides.
-    fn has_labels(&self, labels: &[Arc<str>]) -> bool {
-        labels.iter().all(|label| nubrik_graph::own_platform().contains(&&**label))
-    }
-    /// What commands get from the process that builds, and could not be made the same everywhere: limits and niceness, in words.
-    fn inherits(&self) -> Option<Arc<str>> {
-        None
-    }
-    /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
-    /// decide a result.
-    fn sees_besides(&self) -> Option<Arc<str>> {
-        None
-    }
-    /// Moves a file or folder; what is at the new place is replaced.
-    ///
-    /// # Errors
-    /// When it cannot.
-    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
-    /// Whether all places are on this machine from which something with a digest is to be fetched: then the network is not asked.
-    fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool {
-        false
-    }
-    /// Does something itself, making the file or folder `to`.
-    ///
-    /// # Errors
-    /// What went wrong, for people.
-    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String>;
-    /// How many of the cases that a check's report lists failed, and how many it lists.
-    ///
-    /// # Errors
-    /// Why the report cannot be read, for people.
-    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
-        let _ = report;
-        Ok((0, 0))
-    }
-    /// Looks whether nothing more can be written where steps make their outputs, and gives how often that was seen so far.
-    /// Each [`Outside::discard`] looks, too: it may make room before anyone else looks.
-    fn times_full(&self) -> u64 {
-        0
-    }
-    /// Whether everything is to stop.
-    fn is_cancelled(&self) -> bool;
-    /// Nanoseconds since 1970.
-    fn now(&self) -> i64;
+    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String>;
 }
+
+/// The machine, as the engine sees it. None of it has an answer of its own: whoever plays a machine says all of it.
+pub trait Outside: OutsideFiles + OutsideSystem + OutsideWork + OutsideServices {}
+
+impl<T: OutsideFiles + OutsideSystem + OutsideWork + OutsideServices> Outside for T {}

@@ -4,7 +4,7 @@ use std::io;
 use std::path::{Path, PathBuf};
 
 use nubrik_confine::{CancelSwitch, Capture, Ended, PipelineSpec, StageSpec};
-use nubrik_engine::{Lent, Outside, ToolProblem};
+use nubrik_engine::{Lent, OutsideSystem, ToolProblem};
 use nubrik_graph::{Effect, Graph, Mark, Pipeline, Program, Stage, unmarked};
 
 use crate::ground::{Environment, Ground};

@@ -12,7 +12,8 @@ use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, Recording, Seen, ServiceFailure, ToolProblem, Work,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OutsideFiles, OutsideServices, OutsideSystem, OutsideWork,
+    Recording, Seen, ServiceFailure, ToolProblem, Work,
 };
 use nubrik_graph::{Native, Service};
 use nubrik_pins::OriginSettings;
@@ -246,11 +247,7 @@ impl Machine {
     }
 }
 
-impl Outside for Machine {
-    fn has_labels(&self, labels: &[Arc<str>]) -> bool {
-        self.is_called(labels)
-    }
-
+impl OutsideFiles for Machine {
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let (path, follows) = match path.place() {
             FilePlace::Workspace(path) | FilePlace::Machine(path) => (path, true),
@@ -311,18 +308,13 @@ impl Outside for Machine {
         inner.iter().try_for_each(|inner| made.made_folder(inner).map(drop))
     }
 
+    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
+        self.below.rename(from.as_str(), to.as_str())
+    }
+
     fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
         let files: Vec<PathBuf> = files.iter().map(|file| self.locate(file)).collect();
         nubrik_disk::while_watching(&files, whole, act);
-    }
-
-    fn is_as_found(&self, tool: &FoundTool) -> bool {
-        self.tools().is_as_found(self, tool)
-    }
-
-    fn running_since(&self) -> Option<String> {
-        let said = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
-        Some(said.trim().to_owned()).filter(|said| !said.is_empty())
     }
 
     fn discard(&self, path: &WsPath) {
@@ -338,8 +330,30 @@ impl Outside for Machine {
         self.root.join(path.as_str())
     }
 
-    fn is_system(&self, path: &str) -> bool {
-        !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
+    fn times_full(&self) -> u64 {
+        self.fullness.times(self.below.folder(".nubrik").ok())
+    }
+
+    fn now(&self) -> i64 {
+        self.clock.now(&self.below)
+    }
+}
+
+impl OutsideSystem for Machine {
+    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
+        self.tools.find(self, name)
+    }
+
+    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
+        self.tools.version_told(self, name)
+    }
+
+    fn is_as_found(&self, tool: &FoundTool) -> bool {
+        self.tools().is_as_found(self, tool)
+    }
+
+    fn looked_up(&self, program: &str) -> Vec<FilePath> {
+        crate::tool_parts::looked_up(program, &step_search_path())
     }
 
     fn interpreters(&self, script: &FilePath) -> Vec<FilePath> {
@@ -352,14 +366,48 @@ impl Outside for Machine {
         found.into_iter().map(known).collect()
     }
 
-    fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
-        self.tools.find(self, name)
+    fn is_system(&self, path: &str) -> bool {
+        !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
     }
 
-    fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>> {
-        self.tools.version_told(self, name)
+    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
+        crate::loader_list::names_in(folder)
     }
 
+    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
+        crate::ways::links_of_machine(path)
+    }
+
+    fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
+        self.loader_list.get_or_init(LoaderList::of_machine).place_of(library)
+    }
+
+    fn running_since(&self) -> Option<String> {
+        let said = std::fs::read_to_string("/proc/sys/kernel/random/boot_id").ok()?;
+        Some(said.trim().to_owned()).filter(|said| !said.is_empty())
+    }
+
+    fn has_labels(&self, labels: &[Arc<str>]) -> bool {
+        self.is_called(labels)
+    }
+
+    fn inherits(&self) -> Option<Arc<str>> {
+        nubrik_confine::left_to_inherit().map(Arc::from)
+    }
+
+    fn sees_besides(&self) -> Option<Arc<str>> {
+        match self.means() {
+            Means::Rooms(_) => None,
+            // Commands see where the workspace is, and what is there unless that is hidden.
+            Means::Rules(_) => {
+                let hidden = if self.hides_undeclared() { "hidden" } else { "seen" };
+                Some(format!("{}\0{hidden}", self.root.display()).into())
+            }
+        }
+    }
+}
+
+impl OutsideWork for Machine {
     fn begin_worker(&self, workers: usize) {
         self.workers.begin(workers);
     }
@@ -373,14 +421,6 @@ impl Outside for Machine {
         }
         self.workers.without_network(self.means().surroundings_of_steps());
         self.run_in_box(job, printed, None)
-    }
-
-    fn rest(&self) {
-        self.residents.end_all();
-    }
-
-    fn looked_up(&self, program: &str) -> Vec<FilePath> {
-        crate::tool_parts::looked_up(program, &step_search_path())
     }
 
     fn records(&self) -> bool {
@@ -397,6 +437,42 @@ impl Outside for Machine {
         can_record().then(|| self.workers.with_network(run))
     }
 
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
+        let fetcher = self.fetcher();
+        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
+        let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
+            self.workers.with_network(done)
+        } else {
+            done()
+        };
+        if done.is_err() {
+            // Half of it is of no use to anyone, and may be large.
+            let _ = self.below.remove(to.as_str());
+        }
+        done
+    }
+
+    fn is_at_hand(&self, places: &[Arc<str>], digest: &str) -> bool {
+        !places.is_empty() && places.iter().all(|place| self.fetcher().is_near(place, digest))
+    }
+
+    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
+        let cases = read_file(&self.locate(report), REPORT_LIMIT).map_err(|e| e.to_string())?;
+        let cases = nubrik_cases::read(&cases)?;
+        let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::CaseOutcome::Failed).count();
+        Ok((failed, cases.len()))
+    }
+
+    fn rest(&self) {
+        self.residents.end_all();
+    }
+
+    fn is_cancelled(&self) -> bool {
+        self.cancel.is_thrown()
+    }
+}
+
+impl OutsideServices for Machine {
     fn lend(
         &self,
         user: &str,
@@ -417,74 +493,5 @@ impl Outside for Machine {
 
     fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String> {
         self.secret_told(folder.as_str(), lent)
-    }
-
-    fn inherits(&self) -> Option<Arc<str>> {
-        nubrik_confine::left_to_inherit().map(Arc::from)
-    }
-
-    fn sees_besides(&self) -> Option<Arc<str>> {
-        match self.means() {
-            Means::Rooms(_) => None,
-            // Commands see where the workspace is, and what is there unless that is hidden.
-            Means::Rules(_) => {
-                let hidden = if self.hides_undeclared() { "hidden" } else { "seen" };
-                Some(format!("{}\0{hidden}", self.root.display()).into())
-            }
-        }
-    }
-
-    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
-        crate::loader_list::names_in(folder)
-    }
-
-    fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)> {
-        crate::ways::links_of_machine(path)
-    }
-
-    fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
-        self.loader_list.get_or_init(LoaderList::of_machine).place_of(library)
-    }
-
-    fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
-        self.below.rename(from.as_str(), to.as_str())
-    }
-
-    fn is_at_hand(&self, places: &[Arc<str>], digest: &str) -> bool {
-        !places.is_empty() && places.iter().all(|place| self.fetcher().is_near(place, digest))
-    }
-
-    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
-        let fetcher = self.fetcher();
-        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
-        let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
-            self.workers.with_network(done)
-        } else {
-            done()
-        };
-        if done.is_err() {
-            // Half of it is of no use to anyone, and may be large.
-            let _ = self.below.remove(to.as_str());
-        }
-        done
-    }
-
-    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
-        let cases = read_file(&self.locate(report), REPORT_LIMIT).map_err(|e| e.to_string())?;
-        let cases = nubrik_cases::read(&cases)?;
-        let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::CaseOutcome::Failed).count();
-        Ok((failed, cases.len()))
-    }
-
-    fn times_full(&self) -> u64 {
-        self.fullness.times(self.below.folder(".nubrik").ok())
-    }
-
-    fn is_cancelled(&self) -> bool {
-        self.cancel.is_thrown()
-    }
-
-    fn now(&self) -> i64 {
-        self.clock.now(&self.below)
     }
 }

@@ -4,7 +4,7 @@
 use std::time::Duration;
 
 use nubrik_confine::{Ended, StageSpec};
-use nubrik_engine::{Outside, is_cut_off, is_own_end};
+use nubrik_engine::{OutsideSystem, is_cut_off, is_own_end};
 use nubrik_lang::{AnswerText, NoAnswer, SampleProgram, SampleRequest};
 
 use crate::asking::passes;

@@ -316,7 +316,8 @@ pub(crate) fn header_folders(machine: &Machine, search: &[Arc<str>]) -> Vec<(Arc
     let mut open: Vec<PathBuf> = search.iter().map(|folder| PathBuf::from(&**folder)).collect();
     while let Some(folder) = open.pop() {
         let path: Arc<str> = folder.to_string_lossy().into();
-        let Some(signature) = nubrik_engine::Outside::check(machine, &FilePath::of_machine(&path)) else {
+        let Some(signature) = nubrik_engine::OutsideFiles::check(machine, &FilePath::of_machine(&path))
+        else {
             continue;
         };
         found.push((path, signature));

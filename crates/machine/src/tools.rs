@@ -9,7 +9,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated};
 use nubrik_confine::{Found, PathUse, Recorder, UsedPath};
 use nubrik_disk::Signature;
-use nubrik_engine::{FoundTool, Outside, ToolProblem};
+use nubrik_engine::{FoundTool, OutsideFiles, OutsideSystem, ToolProblem};
 use nubrik_source::FilePath;
 use parking_lot::Mutex;
 

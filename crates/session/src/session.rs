@@ -219,7 +219,8 @@ impl Session {
 
     /// Whether this machine is what a step says of the one that may run it.
     pub fn runs_here(&self, step: &nubrik_graph::Step) -> bool {
-        step.machine.is_empty() || nubrik_engine::Outside::has_labels(&self.machine, &step.needed_labels())
+        step.machine.is_empty()
+            || nubrik_engine::OutsideSystem::has_labels(&self.machine, &step.needed_labels())
     }
 
     /// Keeps results in another folder than the person's own, and takes them from there.

@@ -11,7 +11,7 @@ use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use nubrik_disk::IGNORE_FILE;
-use nubrik_engine::Outside;
+use nubrik_engine::OutsideFiles;
 use nubrik_machine::Machine;
 
 use crate::git::{ComparedWith, Git};

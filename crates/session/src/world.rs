@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use ignore::gitignore::Gitignore;
 use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
-use nubrik_engine::Outside;
+use nubrik_engine::{OutsideFiles, OutsideSystem};
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
     NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,

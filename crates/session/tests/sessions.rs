@@ -9,7 +9,7 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::{Event, Job, JobEnd, Listener, Outside};
+use nubrik_engine::{Event, Job, JobEnd, Listener, OutsideFiles, OutsideSystem, OutsideWork};
 use nubrik_session::{Machine, OpenProblem, Session, Workspace};
 use nubrik_source::{FilePath, WsPath};
 use parking_lot::Mutex;

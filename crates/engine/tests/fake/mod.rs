@@ -11,14 +11,15 @@ use std::time::Duration;
 
 use nubrik_bytes::{Digest, Layout};
 use nubrik_engine::{
-    Changes, Event, FoundTool, Job, JobEnd, Listener, Options, Outcome, Outside, Request, Signature, State,
+    Changes, Event, FoundTool, Job, JobEnd, Lent, Listener, MadeThing, Options, Outcome, OutsideFiles,
+    OutsideServices, OutsideSystem, OutsideWork, Recording, Request, Seen, ServiceFailure, Signature, State,
     ToolProblem, TreeFile, TreeFileKind, Verdict, build,
 };
-use nubrik_graph::Tables;
 use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
     TargetId, ToolId,
 };
+use nubrik_graph::{Service, Tables};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{Basis, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent};
 use parking_lot::Mutex;
@@ -154,11 +155,7 @@ pub fn expanded(
     out + rest
 }
 
-impl Outside for FakeMachine {
-    fn has_labels(&self, _: &[Arc<str>]) -> bool {
-        self.is_all.load(Ordering::SeqCst)
-    }
-
+impl OutsideFiles for FakeMachine {
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let path = path.as_str();
         let files = self.files.lock();
@@ -169,9 +166,29 @@ impl Outside for FakeMachine {
         files.get(path).map(|f| f.signature).or_else(of_folder)
     }
 
+    fn check_itself(&self, path: &WsPath) -> Option<Signature> {
+        self.check(&path.into())
+    }
+
+    fn look_at_made(&self, path: &WsPath, _: &WsPath) -> MadeThing {
+        self.check_itself(path).map_or(MadeThing::Nothing, MadeThing::There)
+    }
+
+    fn links_to(&self, _: &WsPath) -> Vec<(WsPath, Arc<str>)> {
+        Vec::new()
+    }
+
+    fn followed(&self, _: &WsPath) -> Option<WsPath> {
+        None
+    }
+
     fn digest(&self, path: &FilePath) -> io::Result<Digest> {
         *self.digested.lock().entry(path.to_string()).or_default() += 1;
         self.read(path).map(|bytes| Digest::of(&bytes))
+    }
+
+    fn is_being_written(&self, _: &FilePath) -> bool {
+        false
     }
 
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
@@ -197,16 +214,14 @@ impl Outside for FakeMachine {
         Ok(())
     }
 
+    fn make_link(&self, path: &WsPath, _: &str) -> io::Result<()> {
+        unreachable!("{path} is a link")
+    }
+
     fn fresh_folder(&self, folder: &WsPath, _: &[String]) -> io::Result<()> {
         let prefix = format!("{folder}/");
         self.files.lock().retain(|path, _| !path.starts_with(&prefix));
         Ok(())
-    }
-
-    fn discard(&self, path: &WsPath) {
-        let path = path.as_str();
-        let prefix = format!("{path}/");
-        self.files.lock().retain(|p, _| p != path && !p.starts_with(&prefix));
     }
 
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
@@ -221,6 +236,16 @@ impl Outside for FakeMachine {
         Ok(())
     }
 
+    fn while_watching(&self, _: &[WsPath], _: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
+        act();
+    }
+
+    fn discard(&self, path: &WsPath) {
+        let path = path.as_str();
+        let prefix = format!("{path}/");
+        self.files.lock().retain(|p, _| p != path && !p.starts_with(&prefix));
+    }
+
     fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
         let bytes = self.read(&from.into())?;
         self.write(to.as_str(), &String::from_utf8(bytes).unwrap());
@@ -231,6 +256,16 @@ impl Outside for FakeMachine {
         PathBuf::from("/work").join(path.as_str())
     }
 
+    fn times_full(&self) -> u64 {
+        0
+    }
+
+    fn now(&self) -> i64 {
+        self.clock.load(Ordering::SeqCst)
+    }
+}
+
+impl OutsideSystem for FakeMachine {
     fn tool(&self, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
         match *self.tool.lock() {
             Some(identity) => Ok(FoundTool {
@@ -250,6 +285,58 @@ impl Outside for FakeMachine {
             }),
         }
     }
+
+    fn version_told(&self, _: &Arc<str>) -> Option<Arc<str>> {
+        None
+    }
+
+    fn is_as_found(&self, _: &FoundTool) -> bool {
+        true
+    }
+
+    fn looked_up(&self, _: &str) -> Vec<FilePath> {
+        Vec::new()
+    }
+
+    fn interpreters(&self, _: &FilePath) -> Vec<FilePath> {
+        Vec::new()
+    }
+
+    fn is_system(&self, path: &str) -> bool {
+        ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
+    }
+
+    fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
+        unreachable!("{folder} is listed, and nothing is recorded")
+    }
+
+    fn links_of_machine(&self, _: &str) -> Vec<(String, Arc<str>)> {
+        Vec::new()
+    }
+
+    fn loaded_from(&self, _: &str) -> Option<Arc<str>> {
+        None
+    }
+
+    fn running_since(&self) -> Option<String> {
+        Some(String::new())
+    }
+
+    fn has_labels(&self, _: &[Arc<str>]) -> bool {
+        self.is_all.load(Ordering::SeqCst)
+    }
+
+    fn inherits(&self) -> Option<Arc<str>> {
+        None
+    }
+
+    fn sees_besides(&self) -> Option<Arc<str>> {
+        None
+    }
+}
+
+impl OutsideWork for FakeMachine {
+    fn begin_worker(&self, _: usize) {}
 
     /// `join OUT IN…`: joins contents; a line `fail` in them fails, and a word `listing=PATH` makes
     /// it list the inputs that hold something.
@@ -293,6 +380,14 @@ impl Outside for FakeMachine {
         JobEnd::Well
     }
 
+    fn records(&self) -> bool {
+        false
+    }
+
+    fn run_recorded(&self, _: &Job<'_>, _: &mut Vec<u8>, _: Recording) -> Option<(JobEnd, Seen)> {
+        None
+    }
+
     fn work(&self, work: &nubrik_engine::Work, to: &WsPath) -> Result<(), String> {
         match work {
             nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => {
@@ -303,12 +398,37 @@ impl Outside for FakeMachine {
         Ok(())
     }
 
+    fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool {
+        false
+    }
+
+    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
+        unreachable!("{report} is a check's")
+    }
+
+    fn rest(&self) {}
+
     fn is_cancelled(&self) -> bool {
         self.cancelled.load(Ordering::SeqCst)
     }
+}
 
-    fn now(&self) -> i64 {
-        self.clock.load(Ordering::SeqCst)
+/// No step of these tests uses a service.
+impl OutsideServices for FakeMachine {
+    fn lend(&self, user: &str, _: &[Arc<Service>], _: bool) -> Result<Lent, Option<ServiceFailure>> {
+        unreachable!("{user} uses a service")
+    }
+
+    fn give_back(&self, _: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
+        unreachable!("nothing was lent")
+    }
+
+    fn no_longer_needed(&self, service: &Service) {
+        unreachable!("{} is used", service.address)
+    }
+
+    fn tells_secret(&self, folder: &WsPath, _: &Lent) -> Result<Option<(String, String)>, String> {
+        unreachable!("{folder} knows a secret")
     }
 }
 

@@ -9,7 +9,7 @@ use std::time::{Duration, Instant};
 use nubrik_bytes::Digest;
 use nubrik_confine::{Echo, Ended, Running, StageSpec};
 use nubrik_disk::Below;
-use nubrik_engine::{FoundTool, Outside, Readable, Readables, ServiceFailure, ServiceProblem};
+use nubrik_engine::{FoundTool, OutsideSystem, Readable, Readables, ServiceFailure, ServiceProblem};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
 use parking_lot::Mutex;
 

@@ -11,7 +11,7 @@ use std::time::{Duration, Instant, SystemTime};
 use ignore::gitignore::Gitignore;
 use notify::{RecursiveMode, Watcher};
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::Outside;
+use nubrik_engine::OutsideFiles;
 use nubrik_lang::TARGETS_FILE;
 use serde::Serialize;
 

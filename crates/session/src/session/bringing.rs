@@ -3,7 +3,7 @@
 use std::fs;
 use std::sync::Arc;
 
-use nubrik_engine::{Outreach, Outside, Work};
+use nubrik_engine::{Outreach, OutsideWork, Work};
 use nubrik_graph::{Native, PlainFile};
 use nubrik_lang::{KITS_FOLDER, KitPlace};
 use nubrik_source::WsPath;

@@ -5,7 +5,7 @@ use std::time::SystemTime;
 
 use nubrik_coverage::Coverage;
 use nubrik_disk::read_open;
-use nubrik_engine::{CONSTANT_ROOT, Outside};
+use nubrik_engine::{CONSTANT_ROOT, OutsideFiles};
 use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_source::{FilePath, WsPath};

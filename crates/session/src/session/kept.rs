@@ -7,7 +7,7 @@ use std::time::{Duration, Instant};
 
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Below;
-use nubrik_engine::Outside;
+use nubrik_engine::OutsideFiles;
 use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, SampleRequest, World};
 use nubrik_memory::{
     Change, Entry, Journal, KeptRead, Names, NewSeal, ReadTrails, Roles, Seal, SealNews, Sealed, env_digest,

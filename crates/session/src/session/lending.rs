@@ -1,6 +1,6 @@
 //! Services and jobs: lending the ones, doing what the others are for.
 
-use nubrik_engine::{Lent, Outside, ServiceFailure};
+use nubrik_engine::{Lent, OutsideWork, ServiceFailure};
 use nubrik_graph::{Effect, Graph, Service};
 use nubrik_machine::{EffectEnd, EffectProblem, OutputListener};
 

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::Outside;
+use nubrik_engine::OutsideSystem;
 
 use super::Session;
 

@@ -4,7 +4,7 @@ use std::collections::BTreeMap;
 
 use nubrik_bytes::{Digest, Encoder};
 use nubrik_disk::Signature;
-use nubrik_engine::{Outcome, Outside};
+use nubrik_engine::{Outcome, OutsideFiles};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{

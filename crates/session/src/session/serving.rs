@@ -11,8 +11,8 @@ use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::Below;
 use nubrik_engine::{
-    Changes, Event, Failure, Listener, Options, Outreach, Outside, Request, State, StepMemory, identity_of,
-    memory_of_others,
+    Changes, Event, Failure, Listener, Options, Outreach, OutsideSystem, Request, State, StepMemory,
+    identity_of, memory_of_others,
 };
 use nubrik_graph::{Graph, LoneStep};
 use nubrik_memory::Journal;

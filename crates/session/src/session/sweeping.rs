@@ -4,7 +4,7 @@ use std::fs;
 use std::sync::Arc;
 
 use nubrik_disk::Below;
-use nubrik_engine::{ChangeList, Outside, Published};
+use nubrik_engine::{ChangeList, OutsideFiles, Published};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;

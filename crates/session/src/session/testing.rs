@@ -1,6 +1,6 @@
 //! Running tests, and what is to be known of them.
 
-use nubrik_engine::{Listener, Options, Outside, Request};
+use nubrik_engine::{Listener, Options, OutsideFiles, Request};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_memory::{Chronicle, Results};

@@ -7,7 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_disk::Signature;
-use nubrik_engine::{Changes, Listener, Options, Outside, Request};
+use nubrik_engine::{Changes, Listener, Options, OutsideFiles, Request};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{Chronicle, Results, STATE_FILE};
