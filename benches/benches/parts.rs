@@ -11,10 +11,11 @@ use std::path::PathBuf;
 use std::sync::Arc;
 
 use criterion::{Criterion, criterion_group, criterion_main};
+
 use nubrik_benches::{compiling_step, write_packages};
 use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::{Outside, declared_key};
+use nubrik_engine::{OutsideFiles, declared_key};
 use nubrik_lang::AddressPattern;
 use nubrik_session::{Machine, Session};
 use nubrik_source::{FilePath, WsPath};
@@ -78,7 +79,7 @@ fn state(c: &mut Criterion) {
     let mut session = session.lock(|| ()).expect("a lock").expect("nobody ends it");
     let all = [AddressPattern::below(&WsPath::root())];
     let evaluation = session.evaluate(&all);
-    let options = nubrik_engine::Options { jobs: 2, memory: u64::MAX, keep_going: true, reaches_out: true };
+    let options = nubrik_engine::Options { jobs: 2, keep_going: true, ..nubrik_engine::Options::plain() };
     let report = session.build(&all, &evaluation, &Quiet, options);
     let summary = report.map_err(|_| "no build").expect("a build").summary;
     assert_eq!((summary.ran, summary.steps), (2000, 2000));

@@ -30,11 +30,11 @@ pub fn compiling_step() -> Graph {
     graph.files.push(FileNode { path: out, maker: Some(StepId(0)), folder: false });
     let words: Vec<Arc<str>> = (0..40).map(|i| format!("-Itide/include/part{i}").into()).collect();
     let program = Program::Tool(ToolId(0));
-    let stage = Stage { program, words, stdin: None, stdout: None, stderr: None };
+    let stage = Stage { program, words, stdin: None, stdout: None, stderr: None, answers: false };
     graph.steps.push(Box::new(Step {
         commands: vec![Pipeline { stages: vec![stage] }],
         inputs: (0..60).map(FileId).collect(),
-        outputs: vec![OutputNode { file: FileId(60), name: "fit.o".into() }],
+        outputs: vec![OutputNode { file: FileId(60), name: "fit.o".into(), early: false }],
         tools: vec![ToolId(0)],
         ..Step::empty(folder)
     }));

@@ -4,5 +4,9 @@
 use libfuzzer_sys::fuzz_target;
 
 fuzz_target!(|text: &str| {
-    nubrik_fuzz::evaluate(&[("targets.nub", text), ("table.csv", "a,b\n1,2\n"), ("data.json", "{\"a\": [1]}")]);
+    nubrik_fuzz::evaluate(&[
+        ("targets.nub", text),
+        ("table.csv", "a,b\n1,2\n"),
+        ("data.json", "{\"a\": [1]}"),
+    ]);
 });

@@ -48,7 +48,9 @@ fuzz_target!(|input: (u8, u16, u8, u16, bool)| {
         false => "a,b\n1,2\n".to_owned(),
     };
     let definitions = match as_data {
-        true => "let rows = load_csv(\"table.csv\")\ntarget t = write { path = \"x\", text = \"{rows.len}\" }\n",
+        true => {
+            "let rows = load_csv(\"table.csv\")\ntarget t = write { path = \"x\", text = \"{rows.len}\" }\n"
+        }
         false => &text,
     };
     let bytes = (definitions.len() + table.len()) as u64;

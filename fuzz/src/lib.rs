@@ -4,8 +4,8 @@ use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use nubrik_lang::{
-    AddressPattern, Answer, AnswerText, DefinitionText, EntryKind, Evaluator, LibraryRequest, LibrarySearch,
-    Listing, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    AddressPattern, Answer, AnswerText, DefinitionText, EntryKind, Evaluator, KitPlace, LibraryRequest,
+    LibrarySearch, Listing, NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 
@@ -35,6 +35,14 @@ impl World for Memory {
         vec!["c"]
     }
 
+    fn kit_archive(&self, _: &str) -> KitPlace {
+        KitPlace::Unnamed(Vec::new())
+    }
+
+    fn test_patience(&self) -> u64 {
+        600_000
+    }
+
     fn list(&self, folder: &WsPath) -> Answer<Arc<Listing>> {
         let mut listing = Listing::default();
         if folder.is_root() {
@@ -60,7 +68,8 @@ impl World for Memory {
 
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
         let name = request.names[0].clone();
-        let found = vec![ToolAnswer { path: format!("/usr/bin/{name}").into(), name, version: Some("1.2".into()) }];
+        let found =
+            vec![ToolAnswer { path: format!("/usr/bin/{name}").into(), name, version: Some("1.2".into()) }];
         Answer::Ready(ToolSearch { found, ..ToolSearch::default() })
     }
 
@@ -68,13 +77,13 @@ impl World for Memory {
         Answer::Ready(LibrarySearch::default())
     }
 
-    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, String>> {
+    fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         let text = format!("{:?}", request.commands.len());
-        Answer::Ready(Ok(AnswerText { ok: true, text: text.into() }))
+        Answer::Ready(Ok(AnswerText { ok: true, text: text.into(), errors: "".into() }))
     }
 
     fn probe(&self, _: &WsPath) -> Answer<AnswerText> {
-        Answer::Ready(AnswerText { ok: true, text: "[1, 2]".into() })
+        Answer::Ready(AnswerText { ok: true, text: "[1, 2]".into(), errors: "".into() })
     }
 }
 
