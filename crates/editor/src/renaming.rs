@@ -3,6 +3,7 @@
 use std::collections::HashMap;
 
 use lsp_types::{Range, TextEdit, Uri, WorkspaceEdit};
+use nubrik_graph::Graph;
 use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_source::WsPath;
 use nubrik_syntax::{Node, SyntaxKind, views};
@@ -69,6 +70,91 @@ fn reference(text: &str, address: &str, new: &str) -> String {
     }
 }
 
+/// Something that is to have another name.
+struct Renaming<'a> {
+    graph: &'a Graph,
+    wanted: NameMeaning,
+    old: String,
+    new: &'a str,
+    /// Where it is declared.
+    home: WsPath,
+}
+
+impl Renaming<'_> {
+    /// What is to be written in a file.
+    ///
+    /// # Errors
+    /// Why that cannot be done, for people.
+    fn edits(&self, path: &WsPath, text: OpenText) -> Result<Vec<TextEdit>, String> {
+        let Renaming { graph, wanted, old, new, home } = self;
+        let root = text.parsed.tree.root();
+        let names = FileNames::of(graph, path.as_str(), root);
+        if path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
+            return Err(format!("`{new}` is something else in {path}"));
+        }
+        if self.is_used_by_kit_name(root, &names) {
+            return Err(format!("{path} uses all of {home} by one name, in which `{old}` cannot be told"));
+        }
+        let mut edits = Vec::new();
+        let mut is_used_otherwise = false;
+        each_token(root, &mut |at: TokenInTree<'_>| {
+            let written = at.node.token_text(at.token);
+            if !self.is_it(path, at, &names) {
+                // An address that leads to nothing known may be meant for it.
+                is_used_otherwise |= matches!(wanted, NameMeaning::Declared(_))
+                    && at.token.kind == SyntaxKind::Ref
+                    && names.meaning(at).is_none()
+                    && written.rsplit(['/', '&']).next() == Some(old.as_str());
+                return;
+            }
+            let new_text = match (wanted, at.token.kind) {
+                (NameMeaning::Target(address), SyntaxKind::Ref) => reference(written, address, new),
+                _ => (*new).to_owned(),
+            };
+            let range = text.range(at.token.start as usize, at.token.end as usize);
+            edits.push(TextEdit { range, new_text });
+        });
+        if is_used_otherwise {
+            return Err(format!("{path} may use it by an address, which is not known to lead to it"));
+        }
+        let bound = || [old.as_str(), new].into_iter().find(|name| binds(root, name));
+        match bound().filter(|_| !edits.is_empty()) {
+            Some(name) => Err(format!("a parameter in {path} is called `{name}` as well")),
+            None => Ok(edits),
+        }
+    }
+
+    /// Whether a file uses all that is declared beside it, by a name for the whole file.
+    fn is_used_by_kit_name(&self, root: Node<'_>, names: &FileNames<'_>) -> bool {
+        let is_home = |name: &str| names.name(name) == Some(NameMeaning::InFile(self.home.to_string()));
+        root.children().any(|node| {
+            node.kind() == SyntaxKind::UseDecl
+                && views::used_names(node).is_empty()
+                && views::declared_name(node).is_some_and(|name| is_home(node.token_text(name)))
+        })
+    }
+
+    /// Whether a token is its name.
+    fn is_it(&self, path: &WsPath, at: TokenInTree<'_>, names: &FileNames<'_>) -> bool {
+        let Renaming { wanted, old, home, .. } = self;
+        let text = at.node.token_text(at.token);
+        match (names.meaning(at), wanted) {
+            (Some(NameMeaning::InFile(file)), NameMeaning::Declared(_)) => {
+                file == home.as_str() && text == *old
+            }
+            (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => path == home && token == *own,
+            (Some(meaning), _) => meaning == *wanted,
+            // A name that is taken from a file stands in the list of these.
+            (None, NameMeaning::Declared(_)) => {
+                at.node.kind() == SyntaxKind::UseNames
+                    && text == *old
+                    && names.name(text) == Some(NameMeaning::InFile(home.to_string()))
+            }
+            (None, _) => false,
+        }
+    }
+}
+
 /// What is to be written in all files so that something has another name.
 ///
 /// # Errors
@@ -95,7 +181,6 @@ pub fn renamed(
     {
         return Err("what uses it is known once the definitions have no errors".to_owned());
     }
-    // Where it is declared.
     let home = match &wanted {
         NameMeaning::Target(address) => {
             let id = graph.find_target(address).ok_or("it is not there any more")?;
@@ -103,71 +188,15 @@ pub fn renamed(
         }
         _ => document.path.clone(),
     };
+    let renaming = Renaming { graph, wanted, old, new, home };
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
     for path in definitions.paths {
         let text =
             (definitions.read)(path).ok_or_else(|| format!("{path} cannot be read, and may use it"))?;
-        let other = OpenText::new(path.clone(), text);
-        let root = other.parsed.tree.root();
-        let names = FileNames::of(graph, path.as_str(), root);
-        if *path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
-            return Err(format!("`{new}` is something else in {path}"));
+        let edits = renaming.edits(path, OpenText::new(path.clone(), text))?;
+        if !edits.is_empty() {
+            changes.insert(places.uri(path).ok_or("a file has no address")?, edits);
         }
-        let is_used_by_kit_name = root.children().any(|node| {
-            node.kind() == SyntaxKind::UseDecl
-                && views::used_names(node).is_empty()
-                && views::declared_name(node).is_some_and(|name| {
-                    names.name(node.token_text(name)) == Some(NameMeaning::InFile(home.to_string()))
-                })
-        });
-        if is_used_by_kit_name {
-            return Err(format!("{path} uses all of {home} by one name, in which `{old}` cannot be told"));
-        }
-        let mut edits = Vec::new();
-        let mut is_used_otherwise = false;
-        each_token(root, &mut |at: TokenInTree<'_>| {
-            let text = at.node.token_text(at.token);
-            let is_it = match (names.meaning(at), &wanted) {
-                (Some(NameMeaning::InFile(file)), NameMeaning::Declared(_)) => {
-                    file == home.as_str() && text == old
-                }
-                (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => {
-                    *path == home && token == *own
-                }
-                (Some(meaning), _) => meaning == wanted,
-                // A name that is taken from a file stands in the list of these.
-                (None, NameMeaning::Declared(_)) => {
-                    at.node.kind() == SyntaxKind::UseNames
-                        && text == old
-                        && names.name(text) == Some(NameMeaning::InFile(home.to_string()))
-                }
-                (None, _) => false,
-            };
-            if !is_it {
-                // An address that leads to nothing known may be meant for it.
-                is_used_otherwise |= matches!(wanted, NameMeaning::Declared(_))
-                    && at.token.kind == SyntaxKind::Ref
-                    && names.meaning(at).is_none()
-                    && text.rsplit(['/', '&']).next() == Some(old.as_str());
-                return;
-            }
-            let new_text = match (&wanted, at.token.kind) {
-                (NameMeaning::Target(address), SyntaxKind::Ref) => reference(text, address, new),
-                _ => new.to_owned(),
-            };
-            let range = other.range(at.token.start as usize, at.token.end as usize);
-            edits.push(TextEdit { range, new_text });
-        });
-        if is_used_otherwise {
-            return Err(format!("{path} may use it by an address, which is not known to lead to it"));
-        }
-        if edits.is_empty() {
-            continue;
-        }
-        if let Some(name) = [old.as_str(), new].into_iter().find(|name| binds(root, name)) {
-            return Err(format!("a parameter in {path} is called `{name}` as well"));
-        }
-        changes.insert(places.uri(path).ok_or("a file has no address")?, edits);
     }
     Ok(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() })
 }

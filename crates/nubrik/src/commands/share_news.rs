@@ -1,11 +1,10 @@
 //! What a build says of the team's store and of other machines.
 
-use std::sync::Arc;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{Session, SharedRecord, TeamStore};
-use nubrik_shared::{SharedStore, SharedTrouble};
+use nubrik_session::{GivenAway, Session, SharedRecord, TeamStore};
+use nubrik_shared::{SharedStore, SharedTrouble, Traffic};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};
@@ -98,117 +97,154 @@ pub fn conclude(
         Ok(given) => (given.flatten(), None),
         Err(trouble) => (None, Some(trouble)),
     };
-    let failed = failed.map(|trouble| trouble.to_string());
-    say(console, &store, &session.shared_use().unwrap_or_default(), given.as_ref(), failed, stream);
+    let (used, traffic) = (session.shared_use().unwrap_or_default(), store.traffic());
+    let trouble: Option<SharedTrouble> = failed.or_else(|| store.trouble());
+    let trouble = trouble.map(|trouble| trouble.to_string());
+    let news = SharedNews { store: &store, used: &used, traffic, given: given.as_ref(), trouble };
+    if !console.is_json() {
+        let paint = console.paint(stream);
+        let lines = news.lines();
+        lines.iter().for_each(|(ink, text)| console.line(stream, &labelled(paint, *ink, "shared", text)));
+    } else if traffic.requests > 0 {
+        console.event(&news.event());
+    }
     say_workers(console, session, stream);
 }
 
-fn say(
-    console: Console,
-    store: &Arc<SharedStore>,
-    used: &SharedRecord,
-    given: Option<&nubrik_session::GivenAway>,
-    failed: Option<String>,
-    stream: OutputStream,
-) {
-    let traffic = store.traffic();
-    let trouble = failed.or_else(|| store.trouble().map(|trouble| trouble.to_string()));
-    let results = given.map_or(0, |given| given.published.results);
-    let kept_back: usize = given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum());
-    if console.is_json() {
-        if traffic.requests > 0 {
-            console.event(&SharedEvent {
-                event: "shared",
-                taken: used.taken,
-                away: used.away,
-                not_taken: NotTakenCounts {
-                    unknown: used.unknown,
-                    other_files: used.other_files,
-                    other_system: used.other_system,
-                    not_had: used.not_had,
-                },
-                given: results,
-                late: given.map_or(0, |given| given.published.late),
-                differences: traffic.differences,
-                kept_back,
-                requests: traffic.requests,
-                moved_bytes: traffic.moved + given.map_or(0, |given| given.published.moved),
-                content_bytes: traffic.raw + given.map_or(0, |given| given.published.raw),
-                spared_seconds: json::rounded(used.spared_micros as f64 / 1e6),
-                trouble: trouble.as_deref(),
-            });
+/// What a build had of a team's store.
+struct SharedNews<'a> {
+    store: &'a SharedStore,
+    used: &'a SharedRecord,
+    traffic: Traffic,
+    /// What it gave, if it gives.
+    given: Option<&'a GivenAway>,
+    trouble: Option<String>,
+}
+
+impl SharedNews<'_> {
+    /// The same for programs.
+    fn event(&self) -> SharedEvent<'_> {
+        let SharedNews { store: _, used, traffic, given, trouble } = self;
+        let published = given.map(|given| &given.published);
+        SharedEvent {
+            event: "shared",
+            taken: used.taken,
+            away: used.away,
+            not_taken: NotTakenCounts {
+                unknown: used.unknown,
+                other_files: used.other_files,
+                other_system: used.other_system,
+                not_had: used.not_had,
+            },
+            given: published.map_or(0, |published| published.results),
+            late: published.map_or(0, |published| published.late),
+            differences: traffic.differences,
+            kept_back: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
+            requests: traffic.requests,
+            moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
+            content_bytes: traffic.raw + published.map_or(0, |published| published.raw),
+            spared_seconds: json::rounded(used.spared_micros as f64 / 1e6),
+            trouble: trouble.as_deref(),
         }
-        return;
     }
-    let paint = console.paint(stream);
-    let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "shared", text));
-    let plural = |count: usize| if count == 1 { "1 result".to_owned() } else { format!("{count} results") };
-    if used.taken > 0 {
-        let mut text = format!("{} taken from the team's store", plural(used.taken));
-        if used.away > 0 {
-            text.push_str(&format!(", {} of them not fetched", used.away));
+
+    /// Lines for people.
+    fn lines(&self) -> Vec<(Ink, String)> {
+        let mut lines = self.taken();
+        lines.extend(self.given.into_iter().flat_map(given_away));
+        if self.traffic.requests > 0 {
+            lines.extend(self.is_getting_old());
         }
-        text.push_str(&format!(": {} came", size(traffic.moved)));
-        match traffic.differences {
-            0 => {}
-            1 => text.push_str(", 1 file as its difference"),
-            count => text.push_str(&format!(", {count} files as their differences")),
+        if let Some(trouble) = &self.trouble {
+            let rests = matches!(self.store.trouble(), Some(SharedTrouble::Resting(_)));
+            let is_off = self.store.is_off() && !rests;
+            let off = if is_off { "; it is not asked any more in this build" } else { "" };
+            let text = format!("the team's store at {}: {trouble}{off}", self.store.place());
+            lines.push((Ink::Doubt, text));
         }
-        text.push_str(&format!(", {} of work spared", time(used.spared_micros)));
-        line(Ink::Found, &text);
+        lines
     }
-    // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
-    let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
-    let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
-    if !not_taken.is_empty() {
-        let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
-        line(Ink::Faint, &format!("not taken: {}; nubrik why TARGET --shared tells more", causes.join(", ")));
+
+    /// What was taken, and why nothing was taken for other steps.
+    fn taken(&self) -> Vec<(Ink, String)> {
+        let SharedNews { used, traffic, given, .. } = self;
+        let mut lines = Vec::new();
+        if used.taken > 0 {
+            let mut text = format!("{} taken from the team's store", results(used.taken));
+            if used.away > 0 {
+                text.push_str(&format!(", {} of them not fetched", used.away));
+            }
+            text.push_str(&format!(": {} came", size(traffic.moved)));
+            match traffic.differences {
+                0 => {}
+                1 => text.push_str(", 1 file as its difference"),
+                count => text.push_str(&format!(", {count} files as their differences")),
+            }
+            text.push_str(&format!(", {} of work spared", time(used.spared_micros)));
+            lines.push((Ink::Found, text));
+        }
+        // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
+        let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
+        let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
+        if !not_taken.is_empty() {
+            let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
+            let text = format!("not taken: {}; nubrik why TARGET --shared tells more", causes.join(", "));
+            lines.push((Ink::Faint, text));
+        }
+        lines
     }
-    if let Some(given) = given {
-        if results > 0 {
-            let published = &given.published;
+
+    /// What was signed long ago, or counts only for some days more.
+    fn is_getting_old(&self) -> Vec<(Ink, String)> {
+        let (_, heads) = self.store.known();
+        let old = heads.iter().filter(|(_, _, when)| is_old(*when)).map(|(name, head, when)| {
+            let days = age(*when).as_secs() / 86_400;
+            format!(
+                "the last head of {head} by {name} is {days} days old: nobody gave anything since, or newer ones are withheld"
+            )
+        });
+        let mut lines: Vec<(Ink, String)> = old.map(|text| (Ink::Doubt, text)).collect();
+        let expires = self.store.members().expires;
+        if expires > 0 && until_expiry(expires) <= SOON {
+            let days = days_left(until_expiry(expires));
             let text = format!(
-                "{} given to the team's store: {} went for {} of {} contents",
-                plural(results),
-                size(published.moved),
-                size(published.raw),
-                published.contents
+                "the list of members counts for {days} more: `nubrik share add` or `revoke` with --root FILE signs it anew"
             );
-            line(Ink::Found, &text);
+            lines.push((Ink::Doubt, text));
         }
-        if given.published.late > 0 {
-            let text = format!(
-                "{} not given in time (`wait` in nubrik.toml): the next build gives them",
-                plural(given.published.late)
-            );
-            line(Ink::Doubt, &text);
-        }
-        for (why, count) in &given.kept_back {
-            let stay = if *count == 1 { "stays" } else { "stay" };
-            line(Ink::Faint, &format!("{} {stay} on this machine: {why}", plural(*count)));
-        }
+        lines
     }
-    let (_, heads) = if traffic.requests > 0 { store.known() } else { Default::default() };
-    for (name, head, when) in heads.iter().filter(|(_, _, when)| is_old(*when)) {
-        let days = age(*when).as_secs() / 86_400;
+}
+
+/// A number of results, for people.
+fn results(count: usize) -> String {
+    if count == 1 { "1 result".to_owned() } else { format!("{count} results") }
+}
+
+/// Lines about what was given, and what was not.
+fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
+    let GivenAway { published, kept_back } = given;
+    let mut lines = Vec::new();
+    if published.results > 0 {
         let text = format!(
-            "the last head of {head} by {name} is {days} days old: nobody gave anything since, or newer ones are withheld"
+            "{} given to the team's store: {} went for {} of {} contents",
+            results(published.results),
+            size(published.moved),
+            size(published.raw),
+            published.contents
         );
-        line(Ink::Doubt, &text);
+        lines.push((Ink::Found, text));
     }
-    let expires = if traffic.requests > 0 { store.members().expires } else { 0 };
-    if expires > 0 && until_expiry(expires) <= SOON {
-        let days = days_left(until_expiry(expires));
-        let text = format!(
-            "the list of members counts for {days} more: `nubrik share add` or `revoke` with --root FILE signs it anew"
-        );
-        line(Ink::Doubt, &text);
+    if published.late > 0 {
+        let late = results(published.late);
+        let text = format!("{late} not given in time (`wait` in nubrik.toml): the next build gives them");
+        lines.push((Ink::Doubt, text));
     }
-    if let Some(trouble) = trouble {
-        let rests = matches!(store.trouble(), Some(SharedTrouble::Resting(_)));
-        let off = if store.is_off() && !rests { "; it is not asked any more in this build" } else { "" };
-        line(Ink::Doubt, &format!("the team's store at {}: {trouble}{off}", store.place()));
+    for (why, count) in kept_back {
+        let stay = if *count == 1 { "stays" } else { "stay" };
+        lines.push((Ink::Faint, format!("{} {stay} on this machine: {why}", results(*count))));
     }
+    lines
 }
 
 /// Says what other machines did, and why some did not.

@@ -15,7 +15,7 @@ use super::text::{cut, padded, width};
 const FILES: usize = 40;
 const NAMES: usize = 4;
 
-/// LineCounts that changed since a revision.
+/// Lines that changed since a revision.
 type Changed<'a> = Option<(&'a str, &'a ChangedLines)>;
 
 /// Shows which lines ran, for people or programs.
@@ -156,7 +156,7 @@ fn percent(part: usize, all: usize) -> String {
     format!("{:>3} %", (part * 100).checked_div(all).unwrap_or(100))
 }
 
-/// LineCounts for people: `3-5, 9`.
+/// Lines for people: `3-5, 9`.
 fn ranges(lines: &[RangeInclusive<u32>]) -> String {
     let one = |range: &RangeInclusive<u32>| match range.start() == range.end() {
         true => range.start().to_string(),
