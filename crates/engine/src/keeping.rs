@@ -35,8 +35,8 @@ impl Build<'_> {
             found.dedup_by(|a, b| a.path == b.path);
         }
         self.add_unlisted(id, &mut found, &now.tools, began_at)?;
-        for (path, _) in &now.parts.inputs {
-            self.must_be_unmoved(path, None)?;
+        for (path, digest) in &now.parts.inputs {
+            self.must_be_as_examined(id, path, digest)?;
         }
         if let Some(tool) = now.tools.iter().find(|tool| !self.outside.is_as_found(tool)) {
             let path = tool.path.to_string_lossy().into();
@@ -85,12 +85,36 @@ impl Build<'_> {
         }
     }
 
-    /// Refuses the result when a source changed while the commands ran.
+    /// Refuses the result when an input is not any more what its key says of it. Another step that noticed the change may have had
+    /// it looked at again meanwhile: that it is what was seen last says nothing.
+    pub(crate) fn must_be_as_examined(
+        &self,
+        id: StepId,
+        path: &FilePath,
+        digest: &Digest,
+    ) -> Result<(), Failure> {
+        self.must_be_unmoved(path, None)?;
+        let is_same = || match path.is_of_machine() {
+            true => self.system_content(path) == *digest,
+            false => self.listed_content(id, path) == Some(*digest),
+        };
+        match self.is_made(path) || is_same() {
+            true => Ok(()),
+            false => Err(Failure::InputMoved { path: path.told() }),
+        }
+    }
+
+    /// Whether a step makes it.
+    fn is_made(&self, path: &FilePath) -> bool {
+        let file = self.known.files_by_path.get(path.as_str());
+        file.is_some_and(|file| self.graph.file(*file).maker.is_some())
+    }
+
+    /// Refuses the result when a source changed while the commands ran: since they began, where it was read for the first time after
+    /// that, or else since it was looked at last.
     pub(crate) fn must_be_unmoved(&self, path: &FilePath, began_at: Option<i64>) -> Result<(), Failure> {
-        let is_made =
-            self.known.files_by_path.get(path.as_str()).is_some_and(|f| self.graph.file(*f).maker.is_some());
-        // Made files are compared with what is remembered of their steps, links with what they are when they are looked at next.
-        if is_made || !(path.is_of_workspace() || path.is_of_machine()) {
+        // Made files are compared with what is remembered of their steps; links are not remembered by their times.
+        if self.is_made(path) || !(path.is_of_workspace() || path.is_of_machine()) {
             return Ok(());
         }
         let moved = Failure::InputMoved { path: path.told() };
@@ -99,6 +123,8 @@ impl Build<'_> {
             Ok(Some(entry)) => entry,
             // A place where a program would be found first, and is not.
             Ok(None) if found.is_none() && path.is_of_machine() => return Ok(()),
+            // One that cannot be read, and could not be when its key was made, which says so.
+            Err(_) if began_at.is_none() && path.is_of_machine() => return Ok(()),
             Ok(None) | Err(_) => return Err(moved),
         };
         // A file read for the first time after the commands may have been another one for them. A time in the future is

@@ -53,12 +53,17 @@ impl Build<'_> {
             if self.on_system(&path) == OnSystem::Folder {
                 continue;
             }
-            let digest = match self.table.entry(self.outside, &path) {
-                Ok(Some(entry)) => entry.digest,
-                Ok(None) => Digest::of(NOT_THERE),
-                Err(_) => Digest::of(CLOSED),
-            };
-            inputs.push((path, digest));
+            let content = self.system_content(&path);
+            inputs.push((path, content));
+        }
+    }
+
+    /// What a file of the system is as an input: its content, or that it is not there, or cannot be read.
+    pub(crate) fn system_content(&self, path: &FilePath) -> Digest {
+        match self.table.entry(self.outside, path) {
+            Ok(Some(entry)) => entry.digest,
+            Ok(None) => Digest::of(NOT_THERE),
+            Err(_) => Digest::of(CLOSED),
         }
     }
 }

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use std::sync::atomic::Ordering;
 use std::time::{Duration, Instant};
 
+use nubrik_bytes::Digest;
 use nubrik_graph::{FileId, FileNode, LoneStep, SetId, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::RecordEntry;
@@ -90,8 +91,9 @@ impl Build<'_> {
 
     /// A result that another machine made just now, if it counts.
     fn counted_here(&self, id: StepId, now: &Examined, entry: RecordEntry) -> Option<RecordEntry> {
-        let is_unmoved = |path: &FilePath| self.must_be_unmoved(path, None).is_ok();
-        if !now.parts.inputs.iter().all(|(path, _)| is_unmoved(path)) {
+        let is_unmoved =
+            |(path, digest): &(FilePath, Digest)| self.must_be_as_examined(id, path, digest).is_ok();
+        if !now.parts.inputs.iter().all(is_unmoved) {
             return None;
         }
         match self.is_for_others(id) {

@@ -212,3 +212,43 @@ fn a_step_that_reads_the_terminal_gets_none_and_temporary_files_go() {
     let left = fs::read_dir(sandbox.folder.join(".nubrik/tmp")).map_or(0, Iterator::count);
     assert_eq!(left, 0);
 }
+
+/// Builds while something is changed, changes it back, and builds again.
+fn changed_and_back(definitions: &str, change: impl Fn(&Sandbox), back: impl Fn(&Sandbox)) -> Sandbox {
+    let sandbox = Sandbox::new(&[("targets.nub", definitions), ("a", "ebb\n"), ("b", "flow\n")]);
+    std::os::unix::fs::symlink("a", sandbox.folder.join("link")).unwrap();
+    let building = sandbox.command(&["build", "--keep-going", "-j", "4"]).spawn().unwrap();
+    std::thread::sleep(std::time::Duration::from_millis(400));
+    change(&sandbox);
+    building.wait_with_output().unwrap();
+    back(&sandbox);
+    sandbox.run(&["build"]).expect(0);
+    sandbox
+}
+
+#[test]
+fn a_source_that_changes_while_two_steps_run_decides_no_result_of_either() {
+    // The first one to end notices the change, and has the file looked at again.
+    let definitions = "target first = step { run = sh`sleep 0.8; cat {in \"a\"} > {out \"o\"}` }\n\
+         target second = step { run = sh`sleep 1.2; cat {in \"a\"} > {out \"o\"}` }\n";
+    let write = |text: &'static str| move |sandbox: &Sandbox| sandbox.write("a", text);
+    let sandbox = changed_and_back(definitions, write("other\n"), write("ebb\n"));
+    for name in ["first", "second"] {
+        assert_eq!(sandbox.read(&format!("out/default/{name}/o")), "ebb\n", "{name}");
+    }
+}
+
+#[test]
+fn a_link_that_changes_while_a_step_runs_decides_no_result() {
+    let definitions = "target one = step { run = sh`sleep 0.8; cat {in \"link\"} > {out \"o\"}` }\n\
+         target two = step { run = sh`sleep 0.8; cat {in \"b\"} > {out \"o\"}` }\n";
+    let leads = |to: &'static str| {
+        move |sandbox: &Sandbox| {
+            let link = sandbox.folder.join("link");
+            fs::remove_file(&link).unwrap();
+            std::os::unix::fs::symlink(to, link).unwrap();
+        }
+    };
+    let sandbox = changed_and_back(definitions, leads("b"), leads("a"));
+    assert_eq!(sandbox.read("out/default/one/o"), "ebb\n");
+}
