@@ -41,14 +41,19 @@ pub fn build(
     let published = if publish { files } else { &[] };
     let schedule = Schedule::new(&build, order, &settled, (files, published), out);
     let workers = options.jobs.min(schedule.order.len()).max(1);
+    perform_all(&schedule, workers);
+    outside.rest();
+    outcome(&build, schedule)
+}
+
+/// Performs the steps of a schedule, by so many threads of this machine and by others.
+fn perform_all(schedule: &Schedule<'_, '_>, workers: usize) {
+    let build = schedule.build;
     std::thread::scope(|scope| {
-        if options.shared_root.is_some() {
+        if build.options.shared_root.is_some() {
             let (sender, known) = channel();
             *schedule.to_fetch.lock() = Some(sender);
-            scope.spawn({
-                let schedule = &schedule;
-                move || schedule.fetch(&known)
-            });
+            scope.spawn(move || schedule.fetch(&known));
         }
         if let Some(performer) = build.performer {
             performer.begin();
@@ -76,12 +81,15 @@ pub fn build(
             std::panic::resume_unwind(panic);
         }
     });
-    outside.rest();
+}
+
+/// What came of it.
+fn outcome(build: &Build<'_>, schedule: Schedule<'_, '_>) -> Outcome {
     let Schedule { progress, published, order, .. } = schedule;
     let mut progress = progress.into_inner();
     progress.summary.steps = order.len();
     progress.shared.away = order.iter().filter(|step| build.away(**step).is_some()).count();
-    longest_run(graph, &order, &progress.micros, &mut progress.summary);
+    longest_run(build.graph, &order, &progress.micros, &mut progress.summary);
     let looked_at = build.table.looked_at();
     let mut steps = std::mem::take(&mut *build.after.lock());
     // What was noted last of a step counts.
@@ -96,7 +104,7 @@ pub fn build(
         summary: progress.summary,
         shared: progress.shared,
         changes,
-        cancelled: outside.is_cancelled(),
+        cancelled: build.outside.is_cancelled(),
         machine_lacks: progress.machine_lacks,
         lost: build.lost.load(Ordering::Relaxed),
         sent: build.sent.load(Ordering::Relaxed),

@@ -4,7 +4,7 @@
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
-use crate::drawn::Shape;
+use crate::drawn::{DrawnNode, Shape};
 
 const ROW: usize = 46;
 const GAP: usize = 70;
@@ -58,31 +58,92 @@ impl Layered {
     }
 }
 
-/// The picture as SVG. Its classes let a page that holds it choose other colours.
-pub fn svg(shape: &Shape) -> String {
-    let layered = Layered::of(shape);
-    let order = ordered(&layered);
+/// Where a node, or a place where an edge passes, is drawn.
+#[derive(Clone, Copy, Default)]
+struct Spot {
+    left: f64,
+    top: f64,
+    width: f64,
+    /// How far below its top edges meet it.
+    middle: f64,
+}
+
+impl Spot {
+    fn right(self) -> f64 {
+        self.left + self.width
+    }
+
+    fn middle(self) -> f64 {
+        self.top + self.middle
+    }
+}
+
+/// Where everything is drawn, and the width and height of the whole.
+fn spots(shape: &Shape, layered: &Layered) -> (Vec<Spot>, (f64, f64)) {
+    let order = ordered(layered);
     let count = shape.nodes.len();
     let height = |n: usize| if n < count { ROW as f64 } else { PASSING };
     let tall = |layer: &[usize]| layer.iter().map(|n| height(*n)).sum::<f64>();
     let tallest = order.iter().map(|layer| tall(layer)).fold(0.0, f64::max);
-    // The left edge, the top, and the width of each node and place.
-    let mut places: Vec<(f64, f64, f64)> = vec![(0.0, 0.0, 0.0); layered.layers.len()];
-    let mut x = MARGIN as f64;
+    let mut spots = vec![Spot::default(); layered.layers.len()];
+    let mut left = MARGIN as f64;
     for layer in &order {
         let box_width = |n: &usize| {
             let Some(node) = shape.nodes.get(*n) else { return 0.0 };
             width(&node.name).max(width(&node.kind)) as f64 * LETTER + 20.0
         };
         let widest = layer.iter().map(box_width).fold(0.0, f64::max);
-        let mut y = MARGIN as f64 + (tallest - tall(layer)) / 2.0;
+        let mut top = MARGIN as f64 + (tallest - tall(layer)) / 2.0;
         for n in layer {
-            places[*n] = (x, y, widest);
-            y += height(*n);
+            let middle = if *n < count { 16.0 } else { PASSING / 2.0 };
+            spots[*n] = Spot { left, top, width: widest, middle };
+            top += height(*n);
         }
-        x += widest + GAP as f64;
+        left += widest + GAP as f64;
     }
-    let whole = (x - GAP as f64 + MARGIN as f64, 2.0 * MARGIN as f64 + tallest);
+    (spots, (left - GAP as f64 + MARGIN as f64, 2.0 * MARGIN as f64 + tallest))
+}
+
+/// The way of an edge through the places that it passes, from the first to the last one.
+fn curve(way: &[Spot], passes: impl Fn(usize) -> bool) -> String {
+    let Some(first) = way.first() else { return String::new() };
+    let mut path = format!("M{:.0} {:.0}", first.right(), first.middle());
+    for (at, pair) in way.windows(2).enumerate() {
+        let (x1, y1) = (pair[0].right(), pair[0].middle());
+        let (x2, y2) = (pair[1].left, pair[1].middle());
+        let bend = ((x2 - x1) / 2.0).max(20.0);
+        let _ = write!(path, "C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}", x1 + bend, x2 - bend);
+        if passes(at + 1) {
+            let _ = write!(path, "H{:.0}", pair[1].right());
+        }
+    }
+    path
+}
+
+/// The box of a node.
+fn node_box(node: &DrawnNode, spot: Spot, number: usize) -> String {
+    let Spot { left: x, top: y, width: w, .. } = spot;
+    let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
+    let tint = TINTS[number];
+    let (before, after) = match &node.link {
+        Some(link) => (format!("<a href=\"{}\">", escaped(link)), "</a>"),
+        None => (String::new(), ""),
+    };
+    let focus = if node.focus { " focus" } else { "" };
+    format!(
+        "{before}<g class=\"node tint{number}{focus}\"><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text class=\"name\" x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text class=\"kind\" x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>{after}\n",
+        name = escaped(&node.name),
+        kind = escaped(&node.kind),
+        tx = x + 10.0,
+        t1 = y + 15.0,
+        t2 = y + 28.0,
+    )
+}
+
+/// The picture as SVG. Its classes let a page that holds it choose other colours.
+pub fn svg(shape: &Shape) -> String {
+    let layered = Layered::of(shape);
+    let (spots, whole) = spots(shape, &layered);
     let tints = tints(shape);
     let mut out = format!(
         "<svg xmlns=\"http://www.w3.org/2000/svg\" viewBox=\"0 0 {0:.0} {1:.0}\" width=\"{0:.0}\" height=\"{1:.0}\" font-family=\"ui-sans-serif, system-ui, sans-serif\" font-size=\"13\">\n",
@@ -94,44 +155,18 @@ pub fn svg(shape: &Shape) -> String {
         "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerUnits=\"userSpaceOnUse\" markerWidth=\"8\" markerHeight=\"8\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
     );
     let _ = writeln!(out, "<rect class=\"paper\" width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
-    for ((from, to), way) in shape.edges.iter().zip(&layered.ways) {
-        let (class, thick) =
-            if shape.chain.contains(&(*from, *to)) { ("edge chain", 2.4) } else { ("edge", 1.0) };
-        let middle = |n: usize| places[n].1 + if n < count { 16.0 } else { PASSING / 2.0 };
-        let mut path = format!("M{:.0} {:.0}", places[*from].0 + places[*from].2, middle(*from));
-        for pair in way.windows(2) {
-            let (x1, y1) = (places[pair[0]].0 + places[pair[0]].2, middle(pair[0]));
-            let (x2, y2) = (places[pair[1]].0, middle(pair[1]));
-            let bend = ((x2 - x1) / 2.0).max(20.0);
-            let _ = write!(path, "C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}", x1 + bend, x2 - bend);
-            if pair[1] >= count {
-                let _ = write!(path, "H{:.0}", x2 + places[pair[1]].2);
-            }
-        }
+    for (edge, way) in shape.edges.iter().zip(&layered.ways) {
+        let (class, thick) = if shape.chain.contains(edge) { ("edge chain", 2.4) } else { ("edge", 1.0) };
+        let places: Vec<Spot> = way.iter().map(|n| spots[*n]).collect();
+        let path = curve(&places, |at| way[at] >= shape.nodes.len());
         let _ = writeln!(
             out,
             "<path class=\"{class}\" stroke-width=\"{thick}\" d=\"{path}\" fill=\"none\" stroke=\"#7d99a6\" stroke-opacity=\"0.7\" marker-end=\"url(#needs)\"/>"
         );
     }
-    for (n, node) in shape.nodes.iter().enumerate() {
-        let (x, y, w) = places[n];
-        let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
+    for (node, spot) in shape.nodes.iter().zip(&spots) {
         let number = tints.get(node.group.as_str()).copied().unwrap_or(0);
-        let tint = TINTS[number];
-        let (before, after) = match &node.link {
-            Some(link) => (format!("<a href=\"{}\">", escaped(link)), "</a>"),
-            None => (String::new(), ""),
-        };
-        let focus = if node.focus { " focus" } else { "" };
-        let _ = writeln!(
-            out,
-            "{before}<g class=\"node tint{number}{focus}\"><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text class=\"name\" x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text class=\"kind\" x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>{after}",
-            name = escaped(&node.name),
-            kind = escaped(&node.kind),
-            tx = x + 10.0,
-            t1 = y + 15.0,
-            t2 = y + 28.0,
-        );
+        out.push_str(&node_box(node, *spot, number));
     }
     out + "</svg>\n"
 }
