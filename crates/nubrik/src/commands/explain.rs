@@ -71,7 +71,7 @@ const PLANS: [(&str, &str, &str); 3] = [
     ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
 ];
 
-const WORDS: [(&str, &str, &str); 10] = [
+const WORDS: [(&str, &str, &str); 11] = [
     (
         "workspace",
         "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
@@ -104,6 +104,12 @@ const WORDS: [(&str, &str, &str); 10] = [
         "A variable: `off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
          seconds, and the bell rings when one is over that took more than twenty.",
         "export NUBRIK_BELL=off",
+    ),
+    (
+        "NUBRIK_CLIENT_CERTIFICATE",
+        "A variable: the file in PEM with the certificate by which this machine says who it is, and its key. A team's store and a server for \
+         jobs see it where they ask for one; registries do not.",
+        "export NUBRIK_CLIENT_CERTIFICATE=$HOME/.certificates/me.pem",
     ),
     (
         "out",
