@@ -14,6 +14,7 @@ use nubrik_store::{Basis, FoundInput};
 
 use crate::build::Build;
 use crate::examine::Examined;
+use crate::files::Began;
 use crate::mismatch::RestMismatch;
 use crate::seen::{Named, Seen, Touch};
 
@@ -149,12 +150,12 @@ impl Build<'_> {
         now: &Examined,
         seen: Option<&Seen>,
         found: &[FoundInput],
-        began_at: i64,
+        began: Began,
     ) -> Basis {
         if !self.options.notes_basis {
             return Basis::Unnoted;
         }
-        match self.noted(id, now, seen, found, began_at) {
+        match self.noted(id, now, seen, found, began) {
             Ok(parts) => Basis::Noted(parts),
             Err(why) => Basis::Unfit(why),
         }
@@ -166,7 +167,7 @@ impl Build<'_> {
         now: &Examined,
         seen: Option<&Seen>,
         found: &[FoundInput],
-        began_at: i64,
+        began: Began,
     ) -> Result<Vec<Digest>, Arc<str>> {
         if let Some(why) = self.unfit(id) {
             return Err(why.into());
@@ -176,7 +177,7 @@ impl Build<'_> {
         let counted = self.counted(now, found);
         let mut rests = BasisParts::default();
         for named in &seen.named {
-            self.note_named(named, &counted, &mut rests, began_at)?;
+            self.note_named(named, &counted, &mut rests, began)?;
         }
         // What interprets programs the kernel opens itself, as the first lines of scripts and heads of programs say.
         let of_workspace = seen.touched.iter().filter(|touched| touched.touch == Touch::Started);
@@ -191,14 +192,14 @@ impl Build<'_> {
                     continue;
                 }
                 let found = self.outside.check(interpreter).is_some().then_some(false);
-                if let Some(rest) = self.rest_at(path, Touch::Started, found, began_at)? {
+                if let Some(rest) = self.rest_at(path, Touch::Started, found, began)? {
                     rests.add(path, RestedRow { rest, way: self.way_to(path) });
                 }
             }
         }
         for loader in LOADERS {
             if self.outside.check(&FilePath::of_machine(loader)).is_some()
-                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began_at)?
+                && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began)?
             {
                 rests.add(loader, RestedRow { rest, way: self.way_to(loader) });
             }
@@ -235,7 +236,7 @@ impl Build<'_> {
         named: &Named,
         counted: &HashSet<&str>,
         rests: &mut BasisParts,
-        began_at: i64,
+        began: Began,
     ) -> Result<(), Arc<str>> {
         let path = &*named.path;
         let is_own = self.is_of_room(path, named.folder) || is_of_process(path);
@@ -258,7 +259,7 @@ impl Build<'_> {
         if is_told || named.touch == Touch::Written || counted.contains(path) {
             return Ok(());
         }
-        if let Some(rest) = self.rest_at(path, named.touch, named.folder, began_at)? {
+        if let Some(rest) = self.rest_at(path, named.touch, named.folder, began)? {
             rests.add(path, RestedRow { rest, way: self.way_to(path) });
         }
         Ok(())
@@ -283,7 +284,7 @@ impl Build<'_> {
         path: &str,
         touch: Touch,
         folder: Option<bool>,
-        began_at: i64,
+        began: Began,
     ) -> Result<Option<RestedOn>, Arc<str>> {
         let file = FilePath::of_machine(path);
         let unreadable =
@@ -297,7 +298,7 @@ impl Build<'_> {
                 let seen = self.outside.check(&file).filter(|seen| seen.is_folder() == is_folder);
                 let seen = seen.ok_or_else(gone)?;
                 // What was replaced meanwhile was another one for the commands.
-                self.must_be_unmoved(&file, Some(began_at))
+                self.must_be_unmoved(&file, Some(began))
                     .or_else(|failure| if is_folder { Ok(()) } else { Err(failure) })
                     .map_err(|_| Arc::from(format!("{path}, which it used, changed while it ran")))?;
                 let permissions = seen.mode & PERMISSIONS;

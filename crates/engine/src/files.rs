@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::io;
+use std::sync::atomic::{AtomicU64, Ordering};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::Signature;
@@ -12,6 +13,15 @@ use crate::outside::Outside;
 use crate::state::{ChangeList, FileEntry};
 use crate::table::Table;
 
+/// When a step began.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct Began {
+    /// By the clock of files, in nanoseconds since 1970.
+    pub at: i64,
+    /// Among all that is noticed in this run.
+    moment: u64,
+}
+
 /// Digests of sources and system files, from this run and earlier ones.
 pub struct FileTable<'a> {
     known: &'a Table<FileEntry>,
@@ -19,12 +29,22 @@ pub struct FileTable<'a> {
     pretended: HashSet<FilePath>,
     /// Files looked at in this run.
     now: [Mutex<HashMap<FilePath, Option<FileEntry>>>; 16],
+    /// Files that changed in this run, each with the moment in which that was noticed last.
+    moved: Mutex<HashMap<FilePath, u64>>,
+    /// Counts moments: clocks of file systems tick too slowly to tell what came first.
+    moments: AtomicU64,
 }
 
 impl<'a> FileTable<'a> {
     /// A table that knows what earlier runs knew.
     pub fn new(known: &'a Table<FileEntry>) -> FileTable<'a> {
-        FileTable { known, pretended: HashSet::new(), now: Default::default() }
+        FileTable {
+            known,
+            pretended: HashSet::new(),
+            now: Default::default(),
+            moved: Mutex::default(),
+            moments: AtomicU64::new(0),
+        }
     }
 
     /// The same table, in which some files have changed.
@@ -76,9 +96,21 @@ impl<'a> FileTable<'a> {
         Ok(FileEntry { signature, digest, young })
     }
 
-    /// Forgets files looked at in this run, so that they are looked at again.
+    /// The beginning of a step at a time in nanoseconds since 1970.
+    pub(crate) fn began(&self, at: i64) -> Began {
+        Began { at, moment: self.moments.fetch_add(1, Ordering::SeqCst) }
+    }
+
+    /// Takes note that a file changed, so that it is looked at again.
     pub fn look_again(&self, path: &FilePath) {
+        let moment = self.moments.fetch_add(1, Ordering::SeqCst);
+        self.moved.lock().insert(path.clone(), moment);
         self.shard(path).lock().remove(path);
+    }
+
+    /// Whether it was noticed since a step began that a file changed: what the step read of it may have been anything.
+    pub(crate) fn has_moved_since(&self, path: &FilePath, began: Began) -> bool {
+        self.moved.lock().get(path).is_some_and(|noticed| *noticed > began.moment)
     }
 
     /// What this run found to be otherwise than earlier ones knew, sorted by path.

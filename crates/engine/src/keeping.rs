@@ -9,6 +9,7 @@ use nubrik_store::{FoundInput, OutputRecord, Provenance, Record, RecordEntry, Tr
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice};
 use crate::examine::{Examined, OTHER_ADDRESS, paths_of};
+use crate::files::Began;
 use crate::found::{ListingContext, parse_listing};
 use crate::outside::CONSTANT_ROOT;
 use crate::perform::Ran;
@@ -20,23 +21,27 @@ pub(crate) const RESULTS_PER_KEY: usize = 8;
 impl Build<'_> {
     /// Takes note of what the commands made and read, and keeps it in the store.
     pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
-        let Ran { reason, began_at, times_full, micros, printed, as_always, seen, all_seen } = *ran;
+        let Ran { reason, began, times_full, micros, printed, as_always, seen, all_seen } = *ran;
         let step = self.graph.step(id);
         // Commands that do not look whether they could write end well with half of their output. There may be room again.
         if self.outside.times_full() != times_full {
             self.outside.discard(&step.folder);
             return Err(Failure::NoRoom);
         }
-        let mut found = self.found_inputs(id, began_at)?;
+        let mut found = self.found_inputs(id, began)?;
         if step.observed {
             // Of the workspace that counts which was seen; what is listed of the machine counts besides.
-            found.extend(self.observed_inputs(id, seen, began_at)?);
+            found.extend(self.observed_inputs(id, seen, began)?);
             found.sort_by(|a, b| a.path.cmp(&b.path));
             found.dedup_by(|a, b| a.path == b.path);
         }
-        self.add_unlisted(id, &mut found, &now.tools, began_at)?;
+        self.add_unlisted(id, &mut found, &now.tools, began)?;
         for (path, digest) in &now.parts.inputs {
             self.must_be_as_examined(id, path, digest)?;
+            // It may be the same again.
+            if self.table.has_moved_since(path, began) {
+                return Err(Failure::InputMoved { path: path.told() });
+            }
         }
         if let Some(tool) = now.tools.iter().find(|tool| !self.outside.is_as_found(tool)) {
             let path = tool.path.to_string_lossy().into();
@@ -46,7 +51,7 @@ impl Build<'_> {
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
         let passed_over = self.passed_over(id, &found_paths, &now.tools);
-        let basis = self.basis_of(id, now, all_seen, &found, began_at);
+        let basis = self.basis_of(id, now, all_seen, &found, began);
         let entry = RecordEntry {
             basis,
             origin: Provenance::Here,
@@ -112,7 +117,7 @@ impl Build<'_> {
 
     /// Refuses the result when a source changed while the commands ran: since they began, where it was read for the first time after
     /// that, or else since it was looked at last.
-    pub(crate) fn must_be_unmoved(&self, path: &FilePath, began_at: Option<i64>) -> Result<(), Failure> {
+    pub(crate) fn must_be_unmoved(&self, path: &FilePath, began: Option<Began>) -> Result<(), Failure> {
         // Made files are compared with what is remembered of their steps; links are not remembered by their times.
         if self.is_made(path) || !(path.is_of_workspace() || path.is_of_machine()) {
             return Ok(());
@@ -124,15 +129,19 @@ impl Build<'_> {
             // A place where a program would be found first, and is not.
             Ok(None) if found.is_none() && path.is_of_machine() => return Ok(()),
             // One that cannot be read, and could not be when its key was made, which says so.
-            Err(_) if began_at.is_none() && path.is_of_machine() => return Ok(()),
+            Err(_) if began.is_none() && path.is_of_machine() => return Ok(()),
             Ok(None) | Err(_) => return Err(moved),
         };
         // A file read for the first time after the commands may have been another one for them. A time in the future is
         // that of another clock, or of this one before it was set back: a change of today has one of today.
         let now = self.outside.now();
         let is_new = |time: i64, began: i64| time + entry.signature.coarseness() >= began && time <= now;
-        let too_new = began_at
-            .is_some_and(|t| is_new(entry.signature.touched, t) || is_new(entry.signature.changed, t));
+        let too_new = began.is_some_and(|began| {
+            is_new(entry.signature.touched, began.at) || is_new(entry.signature.changed, began.at)
+        });
+        if began.is_some_and(|began| self.table.has_moved_since(path, began)) {
+            return Err(moved);
+        }
         if found != Some(entry.signature) || too_new {
             self.table.look_again(path);
             return Err(moved);
@@ -141,7 +150,7 @@ impl Build<'_> {
     }
 
     /// The files that the commands listed, with their contents; refuses undeclared ones.
-    pub(crate) fn found_inputs(&self, id: StepId, began_at: i64) -> Result<Vec<FoundInput>, Failure> {
+    pub(crate) fn found_inputs(&self, id: StepId, began: Began) -> Result<Vec<FoundInput>, Failure> {
         let step = self.graph.step(id);
         if step.found.is_empty() {
             return Ok(Vec::new());
@@ -160,14 +169,14 @@ impl Build<'_> {
                     return Err(Failure::Undeclared { path: path.as_str().to_owned(), target });
                 }
                 if self.folder_around(path.as_str()).is_none() {
-                    self.must_be_unmoved(&listed, Some(began_at))?;
+                    self.must_be_unmoved(&listed, Some(began))?;
                 }
                 for (link, text) in self.outside.links_to(&path) {
                     let digest = Digest::of(text.as_bytes());
                     found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
                 }
             } else if !self.is_for_others(id) {
-                self.must_be_unmoved(&listed, Some(began_at))?;
+                self.must_be_unmoved(&listed, Some(began))?;
             }
             if let Some(digest) = self.listed_content(id, &listed) {
                 found.push(FoundInput { path: listed.shared().clone(), digest });

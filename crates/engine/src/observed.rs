@@ -14,6 +14,7 @@ use nubrik_store::{FoundInput, OutputRecord, TreeKind};
 
 use crate::build::Build;
 use crate::event::Failure;
+use crate::files::Began;
 use crate::seen::{Seen, Touch};
 
 /// What a step finds at a path.
@@ -153,7 +154,7 @@ impl Build<'_> {
         &self,
         id: StepId,
         seen: Option<&Seen>,
-        began_at: i64,
+        began: Began,
     ) -> Result<Vec<FoundInput>, Failure> {
         let step = self.graph.step(id);
         let mut files: BTreeSet<Arc<str>> = BTreeSet::new();
@@ -183,7 +184,7 @@ impl Build<'_> {
         for path in files.iter().filter(|path| !is_certain(path)) {
             let file = FilePath::from_text(path.clone());
             if self.folder_around(path).is_none() {
-                self.must_be_unmoved(&file, Some(began_at))?;
+                self.must_be_unmoved(&file, Some(began))?;
                 for (link, text) in self.outside.links_to(&WsPath::from_normal_text(path.clone())) {
                     let digest = Digest::of(text.as_bytes());
                     found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });

@@ -12,6 +12,7 @@ use crate::build::{Build, OnSystem};
 use crate::candidates::{Candidates, FileNumbers, name_of};
 use crate::event::Failure;
 use crate::examine::paths_of;
+use crate::files::Began;
 use crate::key::candidate_names;
 use crate::outside::FoundTool;
 use crate::words::{Asked, asked_about};
@@ -159,7 +160,7 @@ impl Build<'_> {
         id: StepId,
         found: &mut Vec<FoundInput>,
         tools: &[FoundTool],
-        began_at: i64,
+        began: Began,
     ) -> Result<(), Failure> {
         loop {
             let paths = paths_of(found);
@@ -176,7 +177,7 @@ impl Build<'_> {
                     continue;
                 }
                 if self.folder_around(&path).is_none() {
-                    self.must_be_unmoved(&file, Some(began_at))?;
+                    self.must_be_unmoved(&file, Some(began))?;
                 }
                 if let Some(digest) = self.listed_content(id, &file) {
                     found.push(FoundInput { path, digest });

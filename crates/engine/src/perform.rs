@@ -13,6 +13,7 @@ use crate::away::{contents_of, patience_for};
 use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
+use crate::files::Began;
 use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Work, is_cut_off, is_own_end};
 use crate::reason::Reason;
 use crate::seen::{Recording, Seen};
@@ -28,7 +29,7 @@ const WATCHED: usize = 50;
 pub(crate) struct Ran<'a> {
     pub(crate) reason: &'a Reason,
     /// Nanoseconds since 1970.
-    pub(crate) began_at: i64,
+    pub(crate) began: Began,
     /// How often the disk had been seen full then.
     pub(crate) times_full: u64,
     pub(crate) micros: u64,
@@ -147,8 +148,8 @@ impl Build<'_> {
         }
         self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
         let mut printed = Vec::new();
-        let began = Instant::now();
-        let began_at = self.outside.now();
+        let started = Instant::now();
+        let began = self.table.began(self.outside.now());
         let times_full = self.outside.times_full();
         let is_watched = self.is_watched(id, now);
         // Where commands see more than they declare, what they use of it says nothing for another time.
@@ -163,12 +164,11 @@ impl Build<'_> {
         let told = seen.as_ref().filter(|_| is_watched);
         let refused = told.map(|seen| self.refusals(id, seen, complaint));
         let as_always = *ran.as_ref().unwrap_or(&true);
-        let micros = began.elapsed().as_micros() as u64;
+        let micros = started.elapsed().as_micros() as u64;
         let result = ran.and_then(|_| {
             let all_seen = seen.as_ref().filter(|_| is_noted);
             let seen = seen.as_ref().filter(|seen| is_observed && !seen.incomplete);
-            let ran =
-                Ran { reason, began_at, times_full, micros, printed: &printed, as_always, seen, all_seen };
+            let ran = Ran { reason, began, times_full, micros, printed: &printed, as_always, seen, all_seen };
             self.keep(id, now, &ran).map_err(Some)
         });
         self.note_kept(id, result.as_ref().map(|_| ()).map_err(Option::as_ref));

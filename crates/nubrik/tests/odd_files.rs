@@ -239,6 +239,20 @@ fn a_source_that_changes_while_two_steps_run_decides_no_result_of_either() {
 }
 
 #[test]
+fn a_source_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
+    let definitions = "target first = step { run = sh`sleep 0.8; cat {in \"a\"} > {out \"o\"}` }\n\
+         target second = step { run = sh`sleep 0.6; cat {in \"a\"} > {out \"o\"}; sleep 1` }\n";
+    let write = |sandbox: &Sandbox| {
+        sandbox.write("a", "other\n");
+        // The first step has ended, and had it looked at.
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        sandbox.write("a", "ebb\n");
+    };
+    let sandbox = changed_and_back(definitions, write, |_| {});
+    assert_eq!(sandbox.read("out/default/second/o"), "ebb\n");
+}
+
+#[test]
 fn a_link_that_changes_while_a_step_runs_decides_no_result() {
     let definitions = "target one = step { run = sh`sleep 0.8; cat {in \"link\"} > {out \"o\"}` }\n\
          target two = step { run = sh`sleep 0.8; cat {in \"b\"} > {out \"o\"}` }\n";
