@@ -78,8 +78,8 @@ impl<'a> FileTable<'a> {
             }
             entry => entry,
         };
-        self.shard(path).lock().insert(path.clone(), entry);
-        Ok(entry)
+        // Another thread may have looked at the same time: all of them go by what the first one saw.
+        Ok(*self.shard(path).lock().entry(path.clone()).or_insert(entry))
     }
 
     fn fresh(&self, outside: &dyn Outside, path: &FilePath, signature: Signature) -> io::Result<FileEntry> {
