@@ -220,6 +220,14 @@ fn since_a_revision_only_what_it_can_affect_is_tested() {
     assert!(wrong.contains("git cannot tell what changed since `nowhere`"), "{wrong}");
     let wrong = sandbox.run(&["list", "--since=-p"]).expect(2).stderr;
     assert!(wrong.contains("no revision begins with `-`"), "{wrong}");
+    // A checkout of the newest commit alone, as CI makes them.
+    assert!(git(&["add", "-A"]) && git(&["commit", "-qm", "more"]));
+    let (from, shallow) =
+        (format!("file://{}", sandbox.folder.display()), sandbox.folder.with_extension("copy"));
+    assert!(git(&["clone", "-q", "--depth", "1", &from, shallow.to_str().unwrap()]));
+    let copy = sandbox.command_in(shallow.to_str().unwrap(), &["test", "--since", "HEAD~1"]);
+    let wrong = sandbox::finish(copy).expect(2).stderr;
+    assert!(wrong.contains("holds the newest commits only") && wrong.contains("--unshallow"), "{wrong}");
     fs::remove_dir_all(sandbox.folder.join(".git")).unwrap();
     let wrong = sandbox.run(&["plan", "--since", "HEAD"]).expect(2).stderr;
     assert!(wrong.contains("in no git repository"), "{wrong}");

@@ -5,7 +5,7 @@ use std::ops::RangeInclusive;
 
 use nubrik_machine::Machine;
 
-use crate::git::Git;
+use crate::git::{Git, SinceProblem};
 
 /// Lines that differ from a revision, uncommitted changes included.
 pub struct ChangedLines {
@@ -25,7 +25,7 @@ impl ChangedLines {
     ///
     /// # Errors
     /// What git says where it cannot tell.
-    pub(crate) fn since(machine: &Machine, revision: &str) -> Result<ChangedLines, String> {
+    pub(crate) fn since(machine: &Machine, revision: &str) -> Result<ChangedLines, SinceProblem> {
         let git = Git::of(machine)?;
         let base = git.base_of(revision)?.commit;
         let diff = |how: &[&str]| {

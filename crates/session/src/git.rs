@@ -1,6 +1,7 @@
 //! What git tells of a checkout.
 
 use std::collections::BTreeSet;
+use std::fmt;
 use std::path::PathBuf;
 use std::time::Duration;
 
@@ -19,6 +20,35 @@ pub struct ComparedWith {
     /// Whether it is not what was named, but the last one that this work and the named branch have in common.
     pub is_merge_base: bool,
 }
+
+/// Why git cannot tell what changed since a revision.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum SinceProblem {
+    /// The workspace is in no repository.
+    NoRepository,
+    /// There is no such commit here, and the checkout holds the newest ones only.
+    Shallow,
+    /// What git says, for people.
+    Said(String),
+}
+
+impl From<String> for SinceProblem {
+    fn from(said: String) -> SinceProblem {
+        SinceProblem::Said(said)
+    }
+}
+
+impl fmt::Display for SinceProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            SinceProblem::NoRepository => f.write_str("this workspace is in no git repository"),
+            SinceProblem::Shallow => f.write_str("this checkout holds the newest commits only"),
+            SinceProblem::Said(said) => f.write_str(said),
+        }
+    }
+}
+
+impl std::error::Error for SinceProblem {}
 
 /// Git, which only looks: whatever a checkout makes it start can change nothing and reach no network.
 pub(crate) struct Git<'m> {
@@ -71,14 +101,21 @@ impl<'m> Git<'m> {
     ///
     /// # Errors
     /// What git says, such as that there is no such revision.
-    pub(crate) fn base_of(&self, revision: &str) -> Result<ComparedWith, String> {
+    pub(crate) fn base_of(&self, revision: &str) -> Result<ComparedWith, SinceProblem> {
         if revision.starts_with('-') {
-            return Err("no revision begins with `-`".to_owned());
+            return Err("no revision begins with `-`".to_owned().into());
         }
         // Outside of a repository `git diff` compares any two files, and says something else.
-        self.ask(&["rev-parse", "--git-dir"])?;
+        self.ask(&["rev-parse", "--git-dir"]).map_err(|said| {
+            match said.contains("not a git repository") {
+                true => SinceProblem::NoRepository,
+                false => said.into(),
+            }
+        })?;
         let one = |words: &[&str]| Ok::<_, String>(self.text(words)?.trim().to_owned());
-        let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")])?;
+        let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")]);
+        let is_shallow = || one(&["rev-parse", "--is-shallow-repository"]).is_ok_and(|said| said == "true");
+        let commit = commit.map_err(|said| if is_shallow() { SinceProblem::Shallow } else { said.into() })?;
         let named =
             one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
         // Some versions of git repeat the word before the revision.

@@ -34,7 +34,7 @@ mod world;
 pub use agreeing::asked_by_store;
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
-pub use git::ComparedWith;
+pub use git::{ComparedWith, SinceProblem};
 pub use job::is_worker_name;
 pub use kits::kit_topics;
 pub use nubrik_machine::{

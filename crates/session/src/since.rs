@@ -14,7 +14,7 @@ use nubrik_disk::IGNORE_FILE;
 use nubrik_engine::OutsideFiles;
 use nubrik_machine::Machine;
 
-use crate::git::{ComparedWith, Git};
+use crate::git::{ComparedWith, Git, SinceProblem};
 
 /// Files of a workspace that differ from a revision, uncommitted ones included.
 pub struct ChangedFiles {
@@ -180,7 +180,7 @@ impl ChangedFiles {
         revision: &str,
         trail: &Trail,
         graph: &Graph,
-    ) -> Result<ChangedFiles, String> {
+    ) -> Result<ChangedFiles, SinceProblem> {
         let git = Git::of(machine)?;
         let base = git.base_of(revision)?;
         let difference = TreeDifference::of(&git, &base.commit)?;

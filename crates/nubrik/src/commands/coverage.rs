@@ -75,10 +75,8 @@ pub fn show(
     let changed = match &which.since {
         Some(revision) => {
             let lines = session.lines_changed_since(revision);
-            let lines = lines.map_err(|problem| {
-                let message = format!("git cannot tell which lines changed since `{revision}`: {problem}");
-                say_wrong(console, Exit::Usage, &message, &[])
-            })?;
+            let lines = lines
+                .map_err(|problem| super::since::cannot_tell(console, "which lines", revision, &problem))?;
             Some((revision.as_str(), lines))
         }
         None => None,

@@ -2,13 +2,24 @@
 
 use nubrik_graph::{FileId, TargetId};
 use nubrik_lang::Evaluation;
-use nubrik_session::{ChangedFiles, Session};
+use nubrik_session::{ChangedFiles, Session, SinceProblem};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
+
+/// Says why git cannot tell `what` changed since a revision.
+pub fn cannot_tell(console: Console, what: &str, revision: &str, problem: &SinceProblem) -> Exit {
+    let mend = match problem {
+        SinceProblem::NoRepository => "git init   begins one",
+        SinceProblem::Shallow => "git fetch --unshallow   fetches the others",
+        SinceProblem::Said(_) => "name a commit, branch or tag, such as --since main",
+    };
+    let message = format!("git cannot tell {what} changed since `{revision}`: {problem}");
+    say_wrong(console, Exit::Usage, &message, &[mend])
+}
 
 /// What changed since a revision, in a session that has evaluated; or says why git cannot tell.
 pub fn changed(
@@ -17,14 +28,9 @@ pub fn changed(
     evaluation: &Evaluation,
     revision: &str,
 ) -> CommandResult<ChangedFiles> {
-    session.changed_since(revision, evaluation).map_err(|problem| {
-        let message = format!("git cannot tell what changed since `{revision}`: {problem}");
-        if problem.contains("not a git repository") {
-            let message = "git cannot tell what changed: this workspace is in no git repository";
-            return say_wrong(console, Exit::Usage, message, &["git init   begins one"]);
-        }
-        say_wrong(console, Exit::Usage, &message, &["name a commit, branch or tag, such as --since main"])
-    })
+    session
+        .changed_since(revision, evaluation)
+        .map_err(|problem| cannot_tell(console, "what", revision, &problem))
 }
 
 /// What of a request the changes can affect.

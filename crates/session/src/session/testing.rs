@@ -8,6 +8,7 @@ use nubrik_source::FilePath;
 
 use super::{BuildProblem, BuildReport, Session, Workshop};
 use crate::changed_lines::ChangedLines;
+use crate::git::SinceProblem;
 use crate::since::ChangedFiles;
 
 impl Session {
@@ -23,7 +24,11 @@ impl Session {
     ///
     /// # Errors
     /// What git says where it cannot tell.
-    pub fn changed_since(&self, revision: &str, evaluation: &Evaluation) -> Result<ChangedFiles, String> {
+    pub fn changed_since(
+        &self,
+        revision: &str,
+        evaluation: &Evaluation,
+    ) -> Result<ChangedFiles, SinceProblem> {
         ChangedFiles::since(&self.machine, revision, &evaluation.trail, &evaluation.graph)
     }
 
@@ -31,7 +36,7 @@ impl Session {
     ///
     /// # Errors
     /// What git says where it cannot tell.
-    pub fn lines_changed_since(&self, revision: &str) -> Result<ChangedLines, String> {
+    pub fn lines_changed_since(&self, revision: &str) -> Result<ChangedLines, SinceProblem> {
         ChangedLines::since(&self.machine, revision)
     }
 }
