@@ -5,7 +5,7 @@
 //! use std::sync::Arc;
 //!
 //! use nubrik_confine::CancelSwitch;
-//! use nubrik_engine::Outside;
+//! use nubrik_engine::{OutsideFiles, OutsideSystem};
 //! use nubrik_machine::Machine;
 //! use nubrik_source::{FilePath, WsPath};
 //!
