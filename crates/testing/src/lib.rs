@@ -1,6 +1,6 @@
 //! Tests that need more than Rust and a C compiler are left out where that is not there, visibly. Where it must be there, they fail.
 //!
-//! ```
+//! ```no_run
 //! use nubrik_testing::{Need, skip};
 //!
 //! if !std::path::Path::new("/nowhere/nvim").exists() {
