@@ -286,6 +286,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         };
         let ran = matches!(done.verdict, Verdict::Ran | Verdict::Failed);
         let (verdict, micros) = (done.verdict, done.micros);
+        let ran_here = verdict == Verdict::Ran && done.machine.is_none();
         self.build.listener.hear(&Event::Done {
             step,
             verdict,
@@ -295,9 +296,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
             printed: done.printed,
             failure: done.failure,
         });
-        if verdict == Verdict::Ran
-            && let Some(machine) = self.failed_there.lock().remove(&step)
-        {
+        if ran_here && let Some(machine) = self.failed_there.lock().remove(&step) {
             let (target, say) = (self.build.graph.title(step), node.say.clone());
             self.build.listener.hear(&Event::Notice(Notice::FailedOnlyThere { target, say, machine }));
         }

@@ -49,7 +49,7 @@ impl WebAccess {
         self.origins.get_or_init(|| Origins::find(&self.settings, &ThisMachine { root: &self.root }))
     }
 
-    /// To which origins packages are bound by the `pins.toml` that is there now. It is understood once for all that is fetched.
+    /// To which origins packages are bound by the `pins.toml` that is there now. Its text is parsed again only where it changed.
     ///
     /// # Errors
     /// When it cannot be read, or does not hold together.

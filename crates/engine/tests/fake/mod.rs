@@ -5,8 +5,8 @@
 use std::collections::{BTreeMap, HashMap, VecDeque};
 use std::io;
 use std::path::{Path, PathBuf};
-use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicI64, AtomicU64, AtomicUsize, Ordering};
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_bytes::{Digest, Layout};
@@ -30,6 +30,9 @@ struct File {
     signature: Signature,
 }
 
+/// Something that a test does at some moment.
+pub type Hook = Box<dyn Fn(&str) + Send + Sync>;
+
 /// Files, clock and tools in memory.
 #[derive(Default)]
 pub struct FakeMachine {
@@ -43,6 +46,8 @@ pub struct FakeMachine {
     pub digested: Mutex<BTreeMap<String, usize>>,
     /// A source that changes while a step runs.
     pub moves: Mutex<Option<String>>,
+    /// What happens before commands run, by the file that they make.
+    pub before_run: OnceLock<Hook>,
     /// After so many jobs everything is stopped.
     pub stops_after: Mutex<Option<usize>>,
     /// Whether it is whatever a step says of a machine.
@@ -341,6 +346,9 @@ impl OutsideWork for FakeMachine {
     /// `join OUT IN…`: joins contents; a line `fail` in them fails, and a word `listing=PATH` makes
     /// it list the inputs that hold something.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
+        if let Some(hook) = self.before_run.get() {
+            job.stages.iter().for_each(|(_, stage)| hook(&stage.words[1]));
+        }
         if let Some(path) = self.moves.lock().take() {
             self.write(&path, "moved");
         }
