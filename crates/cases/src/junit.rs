@@ -1,5 +1,6 @@
 //! JUnit XML: `testcase`s in `testsuite`s, as most test programs write it and continuous integration reads it.
 
+use nubrik_wording::xml;
 use std::fmt::Write;
 
 use crate::{Case, CaseOutcome};
@@ -80,7 +81,7 @@ pub fn merged(suites: &[Suite]) -> String {
         let _ = writeln!(
             out,
             "  <testsuite name=\"{}\" tests=\"{}\" failures=\"{}\" skipped=\"{}\" time=\"{:.3}\">",
-            escaped(&suite.name),
+            xml(&suite.name),
             suite.cases.len(),
             count(&suite.cases, CaseOutcome::Failed),
             count(&suite.cases, CaseOutcome::Skipped),
@@ -89,45 +90,25 @@ pub fn merged(suites: &[Suite]) -> String {
         for case in &suite.cases {
             let group = if case.group.is_empty() { &suite.name } else { &case.group };
             let time = case.seconds.map(|s| format!(" time=\"{s:.3}\"")).unwrap_or_default();
-            let head = format!(
-                "    <testcase classname=\"{}\" name=\"{}\"{time}",
-                escaped(group),
-                escaped(&case.name)
-            );
+            let head =
+                format!("    <testcase classname=\"{}\" name=\"{}\"{time}", xml(group), xml(&case.name));
             let first = case.text.lines().next().unwrap_or("");
             let _ = match case.outcome {
                 CaseOutcome::Passed => writeln!(out, "{head}/>"),
                 CaseOutcome::Failed => writeln!(
                     out,
                     "{head}>\n      <failure message=\"{}\">{}</failure>\n    </testcase>",
-                    escaped(first),
-                    escaped(&case.text)
+                    xml(first),
+                    xml(&case.text)
                 ),
                 CaseOutcome::Skipped => {
-                    writeln!(out, "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>", escaped(first))
+                    writeln!(out, "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>", xml(first))
                 }
             };
         }
         out.push_str("  </testsuite>\n");
     }
     out.push_str("</testsuites>\n");
-    out
-}
-
-/// Text as XML holds it: what has a meaning there is written out, and what cannot be there is left out.
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '>' => out.push_str("&gt;"),
-            '"' => out.push_str("&quot;"),
-            '\n' | '\t' => out.push(c),
-            c if c.is_control() || matches!(c, '\u{fffe}' | '\u{ffff}') => out.push('\u{fffd}'),
-            c => out.push(c),
-        }
-    }
     out
 }
 

@@ -1,6 +1,7 @@
 //! The Test Anything Protocol: a line a case, `ok 1 - name` or `not ok 2 - name`.
 
 use crate::{Case, CaseOutcome};
+use nubrik_wording::counted;
 
 /// Reads a report. Lines that say nothing of cases are passed over, as the protocol demands.
 pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
@@ -38,8 +39,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
     if let Some(why) = stopped {
         cases.push(failed("everything after the last case".to_owned(), &format!("stopped: {why}")));
     } else if let Some(missing) = planned.and_then(|n| n.checked_sub(cases.len())).filter(|n| *n > 0) {
-        let count =
-            if missing == 1 { "1 planned case".to_owned() } else { format!("{missing} planned cases") };
+        let count = counted(missing, "planned case");
         cases.push(failed(count, "the test ended before it came to them"));
     }
     Ok(cases)

@@ -1,5 +1,6 @@
 //! Cobertura's XML: `class`es with `line`s in `package`s.
 
+use nubrik_wording::xml;
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
@@ -67,7 +68,7 @@ pub(crate) fn write(all: &Coverage) -> String {
     for (folder, files) in packages {
         let covered = files.iter().map(|(_, lines)| lines.covered()).sum();
         let all = files.iter().map(|(_, lines)| lines.len()).sum();
-        let (name, rate_of) = (escaped(&folder.replace('/', ".")), rate(covered, all));
+        let (name, rate_of) = (xml(&folder.replace('/', ".")), rate(covered, all));
         let _ = writeln!(
             out,
             "    <package name=\"{name}\" line-rate=\"{rate_of}\" branch-rate=\"0\" complexity=\"0\">\n      <classes>"
@@ -78,8 +79,8 @@ pub(crate) fn write(all: &Coverage) -> String {
                 out,
                 "        <class name=\"{}\" filename=\"{}\" line-rate=\"{}\" branch-rate=\"0\" complexity=\"0\">\n          \
                  <methods/>\n          <lines>",
-                escaped(name),
-                escaped(path),
+                xml(name),
+                xml(path),
                 rate(lines.covered(), lines.len())
             );
             for (line, times) in lines.iter() {
@@ -96,21 +97,6 @@ pub(crate) fn write(all: &Coverage) -> String {
 /// The part of lines that ran, from 0 to 1.
 fn rate(covered: usize, all: usize) -> String {
     format!("{:.4}", if all == 0 { 1.0 } else { covered as f64 / all as f64 })
-}
-
-/// As a value of an attribute. What XML cannot hold at all becomes the sign for that.
-fn escaped(text: &str) -> String {
-    let mut out = String::with_capacity(text.len());
-    for c in text.chars() {
-        match c {
-            '&' => out.push_str("&amp;"),
-            '<' => out.push_str("&lt;"),
-            '"' => out.push_str("&quot;"),
-            '\0'..='\u{1f}' | '\u{fffe}' | '\u{ffff}' => out.push('\u{fffd}'),
-            other => out.push(other),
-        }
-    }
-    out
 }
 
 #[cfg(test)]

@@ -10,6 +10,7 @@ use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_lang::topics::Topic;
 use nubrik_source::{Sources, WsPath};
 use nubrik_syntax::{Node, SyntaxKind, views};
+use nubrik_wording::{counted, duration};
 
 use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
@@ -161,20 +162,12 @@ fn word_type(names: &FileNames<'_>, at: TokenInTree<'_>) -> Option<u32> {
     })
 }
 
-/// A time as people read it.
-fn span(micros: u64) -> String {
-    match micros {
-        0..1_000_000 => format!("{} ms", micros / 1_000),
-        _ => format!("{:.1} s", micros as f64 / 1e6),
-    }
-}
-
 /// How many steps a target has, and how long they took.
 fn cost(known: &Evaluated, id: TargetId) -> Option<String> {
     let (steps, micros) = known.costs.get(&id)?;
-    let steps = if *steps == 1 { "1 step".to_owned() } else { format!("{steps} steps") };
+    let steps = counted(*steps, "step");
     Some(if *micros > 0 {
-        format!("{steps}, last built in {}", span(*micros))
+        format!("{steps}, last built in {}", duration(*micros))
     } else {
         format!("{steps}, never built here")
     })

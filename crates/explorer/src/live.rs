@@ -3,6 +3,7 @@
 //! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it what happens; one that finds none
 //! loses nothing but a look.
 
+use nubrik_wording::{counted, duration};
 use std::collections::{HashMap, VecDeque};
 use std::time::{Duration, Instant};
 
@@ -10,7 +11,7 @@ use maud::{Markup, html};
 use parking_lot::{Condvar, Mutex};
 use serde::{Deserialize, Serialize};
 
-use crate::look::{SitePage, counted, span, state};
+use crate::look::{SitePage, state};
 use crate::pages::sources::text_of;
 use crate::site::Site;
 
@@ -302,9 +303,9 @@ impl LiveBuild {
         html! {
             p {
                 @if self.took.is_some() { "The last build: " } @else { span.state.run { "A build runs" } ": " }
-                (self.done) " of " (counted(self.steps, "step", "steps")) ", " (self.running.len()) " run, " (waiting) " wait"
+                (self.done) " of " (counted(self.steps, "step")) ", " (self.running.len()) " run, " (waiting) " wait"
                 @if !self.failed.is_empty() { ", " (state("failed")) ": " (self.failed.len()) }
-                ", " (span(took))
+                ", " (duration(took))
             }
             progress max=(self.steps.max(1)) value=(self.done) aria-label="Steps that are done" {}
             @for (target, say, reason, printed) in &self.failed {
@@ -317,7 +318,7 @@ impl LiveBuild {
                     tbody { @for running in self.running.iter().take(RUNNING) {
                         tr {
                             td { (link(&running.target)) } td.say { (running.say) }
-                            td.number { (span(running.since.elapsed().as_micros() as u64)) }
+                            td.number { (duration(running.since.elapsed().as_micros() as u64)) }
                             td { (running.machine.as_deref().unwrap_or("here")) }
                             td { (users(site, &running.target)) }
                             td { (running.reason) }
@@ -332,7 +333,7 @@ impl LiveBuild {
                 div.scroll { table {
                     thead { tr { th scope="col" { "State" } th scope="col" { "Target" } th scope="col" { "Step" } th.number scope="col" { "Took" } th scope="col" { "Why" } } }
                     tbody { @for ended in &self.ended {
-                        tr { td { (state(&ended.state)) } td { (link(&ended.target)) } td.say { (ended.say) } td.number { @if ended.micros > 0 { (span(ended.micros)) } } td { (ended.reason) } }
+                        tr { td { (state(&ended.state)) } td { (link(&ended.target)) } td.say { (ended.say) } td.number { @if ended.micros > 0 { (duration(ended.micros)) } } td { (ended.reason) } }
                     } }
                 } }
             }
@@ -344,7 +345,7 @@ impl LiveBuild {
 fn users(site: &Site, title: &str) -> Markup {
     let address = title.split(" (").next().unwrap_or(title);
     let count = site.graph().find_target(address).map_or(0, |id| site.users[id.index()].len());
-    html! { @if count > 0 { (counted(count, "target", "targets")) } }
+    html! { @if count > 0 { (counted(count, "target")) } }
 }
 
 #[cfg(test)]

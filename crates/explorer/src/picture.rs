@@ -1,6 +1,7 @@
 //! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes of
 //! one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
 
+use nubrik_wording::xml;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
 
@@ -126,14 +127,14 @@ fn node_box(node: &DrawnNode, spot: Spot, number: usize) -> String {
     let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
     let tint = TINTS[number];
     let (before, after) = match &node.link {
-        Some(link) => (format!("<a href=\"{}\">", escaped(link)), "</a>"),
+        Some(link) => (format!("<a href=\"{}\">", xml(link)), "</a>"),
         None => (String::new(), ""),
     };
     let focus = if node.focus { " focus" } else { "" };
     format!(
         "{before}<g class=\"node tint{number}{focus}\"><title>{name} ({kind})</title><rect x=\"{x:.0}\" y=\"{y:.0}\" width=\"{w:.0}\" height=\"34\" rx=\"5\" fill=\"{tint}\" stroke=\"{stroke}\" stroke-width=\"{thick}\"/><text class=\"name\" x=\"{tx:.0}\" y=\"{t1:.0}\" fill=\"#15262e\">{name}</text><text class=\"kind\" x=\"{tx:.0}\" y=\"{t2:.0}\" fill=\"#5b7480\" font-size=\"10.5\">{kind}</text></g>{after}\n",
-        name = escaped(&node.name),
-        kind = escaped(&node.kind),
+        name = xml(&node.name),
+        kind = xml(&node.kind),
         tx = x + 10.0,
         t1 = y + 15.0,
         t2 = y + 28.0,
@@ -169,11 +170,6 @@ pub fn svg(shape: &Shape) -> String {
         out.push_str(&node_box(node, *spot, number));
     }
     out + "</svg>\n"
-}
-
-/// A text as the markup of a picture holds it.
-pub(crate) fn escaped(text: &str) -> String {
-    text.replace('&', "&amp;").replace('<', "&lt;").replace('>', "&gt;").replace('"', "&quot;")
 }
 
 /// The number of the tint of each package.

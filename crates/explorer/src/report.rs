@@ -1,13 +1,14 @@
 //! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as Markdown for the pages of a CI system,
 //! and as JUnit XML. What failed comes first, with what it printed and the command that repeats it.
 
+use nubrik_wording::{counted, duration};
 use std::fmt::Write;
 
 use maud::{DOCTYPE, Markup, html};
 use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_session::{BuildRecord, StepRecord};
 
-use crate::look::{STYLE, counted, raw, span, state};
+use crate::look::{STYLE, raw, state};
 use crate::pages::builds::{end_of, failures, repeat, steps, sums};
 use crate::pages::sources::text_of;
 use crate::pages::tests::{TestedTarget, all, outcome};
@@ -139,7 +140,7 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
                     td { @if test.last.is_empty() { "never ran" } @else { (state(test.last)) } }
                     td.name { (test.address) }
                     td.number { (cases_of(test).len()) }
-                    td.number { @if test.micros > 0 { (span(test.micros)) } }
+                    td.number { @if test.micros > 0 { (duration(test.micros)) } }
                     td {
                         @if test.is_flaky { (state("flaky")) " " } @if let Some(why) = test.quarantined { (state("quarantined")) ": " (why) }
                         @if !test.cases.is_empty() { details { summary { "its cases" } ul { @for case in &test.cases { li { (state(outcome(&case.outcome))) " " span.name { (case.name) } } } } } }
@@ -155,7 +156,7 @@ fn summary(tests: &[TestedTarget<'_>]) -> String {
     let count = |word: &str| tests.iter().filter(|test| test.last == word).count();
     let (failed, passed, never) = (count("failed"), count("passed"), count(""));
     let quarantined = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_some()).count();
-    let mut text = format!("{} of {} passed", passed, counted(tests.len(), "test", "tests"));
+    let mut text = format!("{} of {} passed", passed, counted(tests.len(), "test"));
     for (number, word) in
         [(failed, "failed"), (quarantined, "of these quarantined"), (never, "never ran here")]
     {
@@ -205,7 +206,7 @@ fn build_markdown(build: &BuildRecord) -> String {
         out,
         "{}, after {}. {} of {} steps ran",
         plain(&build.request()),
-        span(build.micros),
+        duration(build.micros),
         build.ran,
         build.steps
     );
@@ -232,11 +233,11 @@ fn build_markdown(build: &BuildRecord) -> String {
         let _ = writeln!(out, "Repeat it: {}\n", code(&repeat(step)));
     }
     if !build.done.is_empty() {
-        let head = counted(build.done.len(), "step that was not current", "steps that were not current");
+        let head = format!("{} not current", counted(build.done.len(), "step"));
         let _ = writeln!(out, "<details><summary>{head}</summary>\n");
         out.push_str("| state | target | step | took | why |\n|---|---|---|---|---|\n");
         for step in build.done.iter().take(STEPS) {
-            let took = if step.micros > 0 { span(step.micros) } else { String::new() };
+            let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
             let on = step.machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}: "));
             let why = plain(&format!("{on}{}", step.reason));
             let _ = writeln!(
@@ -276,7 +277,7 @@ fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
     out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
     for test in tests {
         let last = if test.last.is_empty() { "never ran" } else { test.last };
-        let took = if test.micros > 0 { span(test.micros) } else { String::new() };
+        let took = if test.micros > 0 { duration(test.micros) } else { String::new() };
         let mut remarks =
             if test.is_flaky { "flaky: both results with the same key. ".to_owned() } else { String::new() };
         remarks.push_str(

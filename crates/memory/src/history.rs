@@ -125,9 +125,10 @@ impl SharedRecord {
 const NAMED: usize = 6;
 
 impl BuildRecord {
-    /// When it began.
-    pub fn time(&self) -> SystemTime {
-        UNIX_EPOCH + Duration::from_secs(self.began)
+    /// How long ago it began.
+    pub fn age(&self) -> Duration {
+        let began = UNIX_EPOCH + Duration::from_secs(self.began);
+        SystemTime::now().duration_since(began).unwrap_or_default()
     }
 
     /// What it was asked for, for people.

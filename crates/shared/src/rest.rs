@@ -1,6 +1,7 @@
 //! Stores that hang. A build waits for one once; for some minutes after that nobody of this machine asks it, so that not each
 //! build waits as long.
 
+use nubrik_wording::counted;
 use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -36,7 +37,7 @@ impl fmt::Display for Rest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         let Rest { since, until, why, now } = self;
         let (ago, left) = (now.saturating_sub(*since), until.saturating_sub(*now).div_ceil(60));
-        let minutes = if left == 1 { "1 minute".to_owned() } else { format!("{left} minutes") };
+        let minutes = counted(left as usize, "minute");
         write!(f, "{why}, {ago} s ago; builds ask it again in {minutes}, `nubrik share` asks it now")
     }
 }

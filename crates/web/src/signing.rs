@@ -41,17 +41,7 @@ fn hex(bytes: &[u8]) -> String {
 
 /// A time as `20130524T000000Z`; the first eight characters are the day.
 fn stamp(time: u64) -> String {
-    let (days, rest) = (time / 86_400, time % 86_400);
-    // From days since 1970 to a date of the Gregorian calendar, whose years are counted from March on.
-    let shifted = days + 719_468;
-    let (era, day_of_era) = (shifted / 146_097, shifted % 146_097);
-    let year = (day_of_era - day_of_era / 1_460 + day_of_era / 36_524 - day_of_era / 146_096) / 365;
-    let day_of_year = day_of_era - (365 * year + year / 4 - year / 100);
-    let month = (5 * day_of_year + 2) / 153;
-    let day = day_of_year - (153 * month + 2) / 5 + 1;
-    let month = if month < 10 { month + 3 } else { month - 9 };
-    let year = era * 400 + year + u64::from(month <= 2);
-    format!("{year:04}{month:02}{day:02}T{:02}{:02}{:02}Z", rest / 3600, rest / 60 % 60, rest % 60)
+    nubrik_wording::moment(time).replace(['-', ':'], "")
 }
 
 impl StorageKey {

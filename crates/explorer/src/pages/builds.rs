@@ -2,9 +2,10 @@
 
 use maud::{Markup, html};
 use nubrik_session::{BuildRecord, SharedRecord, StepRecord};
+use nubrik_wording::{counted, duration, size};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, size, span, state, when};
+use crate::look::{SitePage, state, when};
 use crate::pages::timeline::timeline;
 use crate::site::Site;
 
@@ -49,7 +50,7 @@ pub(crate) fn build_rows<'b>(site: &Site, builds: impl Iterator<Item = &'b Build
                         }
                         td { (when(build.began, now)) }
                         td { (end(build)) }
-                        td.number { (span(build.micros)) } td.number { (build.ran) } td.number { (build.reused) } td.number { (build.failed) }
+                        td.number { (duration(build.micros)) } td.number { (build.ran) } td.number { (build.reused) } td.number { (build.failed) }
                         td { (build.request()) }
                     }
                 }
@@ -70,7 +71,7 @@ pub(crate) fn builds(site: &Site) -> SitePage {
         h1 { "Builds" }
         @if all.is_empty() { p { "Nothing was built here yet: " code { "nubrik build" } } }
         @else {
-            p.lead { "The last " (counted(all.len(), "build", "builds")) " in which anything happened." }
+            p.lead { "The last " (counted(all.len(), "build")) " in which anything happened." }
             (build_rows(site, all.iter().rev()))
         }
     };
@@ -92,7 +93,7 @@ pub(crate) fn failures(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Marku
     let failed: Vec<&StepRecord> = build.done.iter().filter(|step| step.state == "failed").collect();
     html! {
         @if !failed.is_empty() {
-            h2 { (counted(failed.len(), "failure", "failures")) }
+            h2 { (counted(failed.len(), "failure")) }
             @for step in failed {
                 div.step {
                     h3 { (title(step)) " " span.say { (step.say) } }
@@ -125,7 +126,7 @@ pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
     let current = build.steps.saturating_sub(build.done.len());
     html! {
         dl.facts {
-            dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (span(build.micros)) }
+            dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (duration(build.micros)) }
             dt { "Asked for" } dd { (build.request()) }
             dt { "Steps" }
             dd {
@@ -137,7 +138,7 @@ pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
             @if let Some(shared) = build.shared.filter(|shared| *shared != SharedRecord::default()) {
                 dt { "Team's store" }
                 dd {
-                    (counted(shared.taken, "result", "results")) " taken: " (size(shared.moved)) " came, " (span(shared.spared_micros)) " of work spared"
+                    (counted(shared.taken, "result")) " taken: " (size(shared.moved)) " came, " (duration(shared.spared_micros)) " of work spared"
                     @for (count, why) in shared.not_taken() { "; not taken: " (count) " " (why) }
                 }
             }
@@ -165,8 +166,8 @@ pub(crate) fn steps(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Markup) 
                             td { (state(&step.state)) }
                             td { (title(step)) }
                             td.say { (step.say) }
-                            td.number { @if step.micros > 0 { (span(step.from)) } }
-                            td.number { @if step.micros > 0 { (span(step.micros)) } }
+                            td.number { @if step.micros > 0 { (duration(step.from)) } }
+                            td.number { @if step.micros > 0 { (duration(step.micros)) } }
                             td { @if let Some(machine) = &step.machine { "on " (machine) ": " } (step.reason) }
                         }
                     }

@@ -1,12 +1,13 @@
 //! Two builds side by side.
 
+use nubrik_wording::duration;
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_session::{BuildRecord, StepRecord};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, span, state};
+use crate::look::{SitePage, state};
 use crate::pages::builds::title;
 use crate::site::Site;
 
@@ -46,7 +47,7 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
             thead { tr { th scope="col" { "" } th.number scope="col" { a href=(page(About::Build, &a.to_string())) { "Build " (a) } } th.number scope="col" { a href=(page(About::Build, &b.to_string())) { "Build " (b) } } } }
             tbody {
                 tr { th scope="row" { "Asked for" } td.number { (one.request()) } td.number { (other.request()) } }
-                tr { th scope="row" { "Took" } td.number { (span(one.micros)) } td.number { (span(other.micros)) } }
+                tr { th scope="row" { "Took" } td.number { (duration(one.micros)) } td.number { (duration(other.micros)) } }
                 tr { th scope="row" { "Steps needed" } td.number { (one.steps) } td.number { (other.steps) } }
                 tr { th scope="row" { "Ran" } td.number { (one.ran) } td.number { (other.ran) } }
                 tr { th scope="row" { "Reused" } td.number { (one.reused) } td.number { (other.reused) } }
@@ -63,8 +64,8 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
                     @for (one, other) in both.iter().take(LISTED) {
                         tr {
                             td { (title(site, one)) } td.say { (one.say) }
-                            td { (state(&one.state)) } td.number { @if one.micros > 0 { (span(one.micros)) } }
-                            td { (state(&other.state)) } td.number { @if other.micros > 0 { (span(other.micros)) } }
+                            td { (state(&one.state)) } td.number { @if one.micros > 0 { (duration(one.micros)) } }
+                            td { (state(&other.state)) } td.number { @if other.micros > 0 { (duration(other.micros)) } }
                             td { @match (&one.key, &other.key) { (Some(a), Some(b)) if a == b => "the same", (Some(_), Some(_)) => "another", _ => "" } }
                         }
                     }
@@ -83,7 +84,7 @@ fn only(site: &Site, build: u64, steps: &[&StepRecord]) -> Markup {
                 thead { tr { th scope="col" { "State" } th scope="col" { "Target" } th scope="col" { "Step" } th.number scope="col" { "Took" } th scope="col" { "Why" } } }
                 tbody {
                     @for step in steps.iter().take(LISTED) {
-                        tr { td { (state(&step.state)) } td { (title(site, step)) } td.say { (step.say) } td.number { @if step.micros > 0 { (span(step.micros)) } } td { (step.reason) } }
+                        tr { td { (state(&step.state)) } td { (title(site, step)) } td.say { (step.say) } td.number { @if step.micros > 0 { (duration(step.micros)) } } td { (step.reason) } }
                     }
                 }
             } }

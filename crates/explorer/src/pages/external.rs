@@ -1,12 +1,13 @@
 //! What comes from elsewhere: pinned code, archives, tools, libraries.
 
+use nubrik_wording::counted;
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use maud::{Markup, html};
 use nubrik_graph::{Native, TargetId};
 use nubrik_pins::{ASKED, Pin, Pins, Shelf, pin_id};
 
-use crate::look::{SitePage, counted, state};
+use crate::look::{SitePage, state};
 use crate::pages::naming::{place_link, target_link};
 use crate::site::Site;
 
@@ -123,7 +124,7 @@ fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
             .count();
         html! {
             h2 { "Pinned: " (registry.name()) }
-            @if unused > 0 { p { (counted(unused, "one is", "are")) " asked for, and no definition uses it." } }
+            @if unused > 0 { p { (counted(unused, "package")) @if unused == 1 { " is" } @else { " are" } " asked for, and no definition uses it." } }
             div.scroll { table {
                 thead { tr { th scope="col" { "Package" } th scope="col" { "Version" } th scope="col" { "Licence" } th scope="col" { "Brought in by" } th scope="col" { "Digest" } th scope="col" { "Used" } } }
                 tbody { @for pin in shelf.pins.values() {
@@ -185,7 +186,7 @@ fn archives(site: &Site) -> Markup {
                 thead { tr { th scope="col" { "From" } th scope="col" { "Digest" } th scope="col" { "Brought in by" } th scope="col" { "Line" } } }
                 tbody { @for (step, urls, digest) in rows {
                     tr {
-                        td.name { (urls.first().map_or("", |url| url)) @if urls.len() > 1 { " and " (counted(urls.len() - 1, "mirror", "mirrors")) } }
+                        td.name { (urls.first().map_or("", |url| url)) @if urls.len() > 1 { " and " (counted(urls.len() - 1, "mirror")) } }
                         td { code { (digest.chars().take(23).collect::<String>()) "…" } }
                         td { (target_link(site, step.target)) }
                         td { (place_link(site, &step.place)) }

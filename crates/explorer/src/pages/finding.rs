@@ -1,9 +1,10 @@
 //! What can be found by words, and what was found.
 
 use maud::html;
+use nubrik_wording::counted;
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted};
+use crate::look::SitePage;
 use crate::search::{FoundThing, SearchIndex, quoted};
 use crate::site::{Site, kind_of};
 
@@ -31,7 +32,7 @@ fn index_of(site: &Site) -> SearchIndex {
     }
     packages.iter().for_each(|path| index.add("package", path, page(About::Package, path), ""));
     for (kind, count) in site.kinds() {
-        index.add("kind", &kind, page(About::Kind, &kind), &counted(count, "target", "targets"));
+        index.add("kind", &kind, page(About::Kind, &kind), &counted(count, "target"));
     }
     for option in &site.options().options {
         let anchor = format!("options.html#{}", option.full_name.replace(['/', '.', ':'], "-"));
@@ -65,7 +66,7 @@ pub(crate) fn search_page(site: &Site, words: &str) -> SitePage {
             @if words.trim().is_empty() { "Words that are parts of names or of documentation; all of them count." }
             @else if count == 0 { "Nothing has these words. Fewer or shorter ones find more." }
             @else if count > found.len() { (found.len()) " of " (count) " that have these words" }
-            @else { (counted(count, "thing has these words", "things have these words")) }
+            @else { (counted(count, "thing")) @if count == 1 { " has these words" } @else { " have these words" } }
         }
         @if !found.is_empty() {
             table {

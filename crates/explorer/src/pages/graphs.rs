@@ -1,6 +1,7 @@
 //! Pictures of what depends on what. A picture never holds more than a screen can show: it is drawn less deep, and then packages
 //! take the place of their targets.
 
+use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 use maud::{Markup, html};
@@ -8,7 +9,7 @@ use nubrik_graph::{Role, TargetId, shortest_way};
 
 use crate::drawn::{DrawnNode, Shape};
 use crate::links::{About, page};
-use crate::look::{PagesFor, SitePage, counted, raw, span};
+use crate::look::{PagesFor, SitePage, raw};
 use crate::pages::naming::target_link;
 use crate::picture::svg;
 use crate::site::{Site, kind_of};
@@ -106,14 +107,14 @@ fn shape(
         let (what, link, group) = match is_package {
             true => {
                 let link = page(About::Package, name);
-                (counted(members.len(), "target", "targets"), link, String::new())
+                (counted(members.len(), "target"), link, String::new())
             }
             false => {
                 let target = graph.target(members[0]);
                 (kind_of(target).to_string(), page(About::Graph, name), target.package.to_string())
             }
         };
-        let took = if cost > 0 { format!(", {}", span(cost)) } else { String::new() };
+        let took = if cost > 0 { format!(", {}", duration(cost)) } else { String::new() };
         let shown = if *is_package {
             format!("{}/…", if name.is_empty() { "root" } else { name })
         } else {

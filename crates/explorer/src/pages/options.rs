@@ -1,9 +1,10 @@
 //! Options, and how profiles set them.
 
 use maud::{Markup, html};
+use nubrik_wording::counted;
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, prose};
+use crate::look::{SitePage, prose};
 use crate::pages::naming::place_link;
 use crate::site::Site;
 
@@ -32,7 +33,7 @@ pub(crate) fn options(site: &Site) -> SitePage {
                         @if option.readers.is_empty() { "no target: setting it changes nothing" }
                         @for (n, reader) in option.readers.iter().take(READERS).enumerate() { @if n > 0 { ", " } a.name href=(page(About::Target, reader)) { (reader) } }
                         @if option.readers.len() > READERS {
-                            details { summary { (counted(option.readers.len() - READERS, "more target", "more targets")) }
+                            details { summary { (counted(option.readers.len() - READERS, "more target")) }
                                 @for (n, reader) in option.readers.iter().skip(READERS).enumerate() { @if n > 0 { ", " } a.name href=(page(About::Target, reader)) { (reader) } } }
                         }
                     }

@@ -3,8 +3,9 @@
 use maud::{Markup, html};
 use nubrik_diagnostic::Severity;
 use nubrik_graph::Role;
+use nubrik_wording::counted;
 
-use crate::look::{SitePage, counted};
+use crate::look::SitePage;
 use crate::pages::builds::build_rows;
 use crate::pages::targets::{kind_chips, package_list};
 use crate::site::Site;
@@ -23,9 +24,9 @@ pub(crate) fn overview(site: &Site) -> SitePage {
     let body = html! {
         h1 { (site.name) }
         p.lead {
-            (counted(declared.len(), "target", "targets"))
-            " with " (counted(graph.steps.len(), "step", "steps"))
-            @if tests > 0 { ", " (counted(tests, "test", "tests")) " among them" }
+            (counted(declared.len(), "target"))
+            " with " (counted(graph.steps.len(), "step"))
+            @if tests > 0 { ", " (counted(tests, "test")) " among them" }
         }
         (problems(site))
         h2 { "Kinds" }
@@ -56,7 +57,7 @@ fn problems(site: &Site) -> Markup {
     html! {
         @if !wrong.is_empty() {
             div.notice.wrong role="note" {
-                p { strong { (counted(wrong.len(), "error", "errors")) " in the definitions" } ": what they are about is missing here." }
+                p { strong { (counted(wrong.len(), "error")) " in the definitions" } ": what they are about is missing here." }
                 ul { @for error in wrong.iter().take(5) { li { (error.message) } } }
                 p { code { "nubrik lint" } " tells where, and how to mend it." }
             }
@@ -83,7 +84,7 @@ fn dearest(site: &Site) -> Markup {
                         tr {
                             td.say { (site.graph().step(step).say) }
                             td.name { (crate::pages::naming::target_link(site, site.graph().step(step).target)) }
-                            td.number { (crate::look::span(*micros)) }
+                            td.number { (nubrik_wording::duration(*micros)) }
                         }
                     }
                 }

@@ -1,5 +1,6 @@
 //! Texts: definitions with links, sources, and what was made.
 
+use nubrik_wording::{counted, size};
 use std::fs;
 use std::io::Read;
 use std::sync::Arc;
@@ -13,7 +14,7 @@ use nubrik_source::Sources;
 use nubrik_syntax::{Node, SyntaxKind, parse};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, size};
+use crate::look::SitePage;
 use crate::pages::naming::{file_link, target_link};
 use crate::pages::targets::crumbs;
 use crate::site::Site;
@@ -137,9 +138,7 @@ impl TextLines {
         let mark = |number: usize| match lines.and_then(|lines| lines.times(number as u32 + 1)) {
             None => ("", None),
             Some(0) => ("missed", Some("no test ran it".to_owned())),
-            Some(times) => {
-                ("covered", Some(format!("tests ran it {}", counted(times as usize, "time", "times"))))
-            }
+            Some(times) => ("covered", Some(format!("tests ran it {}", counted(times as usize, "time")))),
         };
         html! {
             pre.lines {
@@ -240,7 +239,7 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
             }
             @if let Some(number) = number { dt { "Read by" } dd { (readers(site, number)) } }
             @if let Some(ran) = ran {
-                dt { "Tests ran" } dd { (ran.covered()) " of " (counted(ran.len(), "line", "lines")) " that can run: marked at their left" }
+                dt { "Tests ran" } dd { (ran.covered()) " of " (counted(ran.len(), "line")) " that can run: marked at their left" }
             }
         }
         (listing(site, path))
@@ -276,7 +275,7 @@ pub(crate) fn listing(site: &Site, path: &str) -> Markup {
     html! {
         @if !entries.is_empty() {
             details open[entries.len() <= ENTRIES] {
-                summary { (counted(entries.len(), "entry", "entries")) " in " code { (path.rsplit('/').next().unwrap_or(path)) } }
+                summary { (counted(entries.len(), "entry")) " in " code { (path.rsplit('/').next().unwrap_or(path)) } }
                 div.scroll { table {
                     thead { tr { th scope="col" { "Entry" } th.number scope="col" { "Size" } } }
                     tbody { @for (name, length) in entries.iter().take(ENTRIES * 10) { tr { td.name { (name) } td.number { (size(*length)) } } } }
@@ -308,7 +307,7 @@ fn readers(site: &Site, number: usize) -> Markup {
     html! {
         @if targets.is_empty() { "no step" }
         @for (n, target) in targets.iter().take(USERS).enumerate() { @if n > 0 { ", " } (target_link(site, *target)) }
-        @if targets.len() > USERS { " and " (counted(targets.len() - USERS, "more target", "more targets")) }
+        @if targets.len() > USERS { " and " (counted(targets.len() - USERS, "more target")) }
         @if graph.files[number].folder { " " (file_link(site, file)) }
     }
 }

@@ -1,12 +1,13 @@
 //! Everything about one target.
 
+use nubrik_wording::{counted, duration, size};
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_graph::{FileId, StepId, Target, TargetId, shown_command, shown_service};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, prose, size, span, state, when};
+use crate::look::{SitePage, prose, state, when};
 use crate::pages::naming::{file_link, place_link, target_link};
 use crate::pages::origins::origins;
 use crate::pages::sources::{definition, listing, text_of};
@@ -44,7 +45,7 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
         (definition(site, &target.place))
         (values(site, address))
         @if !steps.is_empty() {
-            h2 { (counted(steps.len(), "step", "steps")) }
+            h2 { (counted(steps.len(), "step")) }
             @for step in steps.iter().take(STEPS) { (step_part(site, *step, address)) }
             @if steps.len() > STEPS { p.lead { "and " (steps.len() - STEPS) " more: " code { "nubrik show --json " (address) } } }
         }
@@ -64,7 +65,7 @@ fn values(site: &Site, address: &str) -> Markup {
     html! {
         details {
             summary {
-                (counted(call.fields.len(), "field", "fields")) " of " code { (call.kind) }
+                (counted(call.fields.len(), "field")) " of " code { (call.kind) }
                 @if from_default > 0 { ", " (from_default) " at their defaults" }
             }
             div.scroll { table {
@@ -109,7 +110,7 @@ fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
             @if !target.results.is_empty() {
                 dt { "Results" } dd { (results(site, target)) }
             }
-            @if cost > 0 { dt { "Took" } dd { (span(cost)) " in all, the last time each step ran" } }
+            @if cost > 0 { dt { "Took" } dd { (duration(cost)) " in all, the last time each step ran" } }
         }
     }
 }
@@ -163,13 +164,13 @@ fn step_part(site: &Site, id: StepId, address: &str) -> Markup {
         div.step #(format!("step-{}", id.0)) {
             h3 { span.say { (step.say) } @if !step.variant.is_empty() { " (" (step.variant) ")" } }
             p.lead {
-                @match site.micros(id) { Some(micros) => { "took " (span(micros)) }, None => { "never ran here" } }
+                @match site.micros(id) { Some(micros) => { "took " (duration(micros)) }, None => { "never ran here" } }
                 ", " (place_link(site, &step.place))
             }
             @for command in shown_command(step) { (command_text(&command)) }
             (origins(site, step, address))
             @for list in &step.lists {
-                details { summary { (counted(list.text.lines().count(), "line", "lines")) " given in " code { (list.path.name()) } } pre { (list.text) } }
+                details { summary { (counted(list.text.lines().count(), "line")) " given in " code { (list.path.name()) } } pre { (list.text) } }
             }
             dl.facts {
                 dt { "Reads" } dd { (files(&inputs, "nothing")) }
@@ -274,7 +275,7 @@ fn runs(site: &Site, address: &str) -> Markup {
                                 td { (when(build.began, site.now())) }
                                 td.say { (step.say) }
                                 td { (state(&step.state)) }
-                                td.number { @if step.micros > 0 { (span(step.micros)) } }
+                                td.number { @if step.micros > 0 { (duration(step.micros)) } }
                                 td { (step.reason) }
                             }
                         }

@@ -1,12 +1,13 @@
 //! Lists of targets: by kind, and by package.
 
+use nubrik_wording::{counted, duration, plural};
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_graph::{Target, TargetId};
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, plural, prose, span};
+use crate::look::{SitePage, prose};
 use crate::pages::naming::target_link;
 use crate::site::{Site, kind_of};
 
@@ -95,7 +96,7 @@ pub(crate) fn target_rows<'s>(
                             td { (kind_of(target)) }
                             td { (prose(target.documentation.lines().next().unwrap_or(""))) }
                             td.number { (site.steps[id.index()].len()) }
-                            td.number { @let cost = site.cost(*id); @if cost > 0 { (span(cost)) } }
+                            td.number { @let cost = site.cost(*id); @if cost > 0 { (duration(cost)) } }
                         }
                     }
                 }
@@ -125,7 +126,7 @@ pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
     let count = site.declared().filter(|(_, target)| *kind_of(target) == *kind).count();
     let body = html! {
         h1 { (kind) }
-        p.lead { (counted(count, "target is one", "targets are one")) }
+        p.lead { (counted(count, "target")) @if count == 1 { " is one" } @else { " are one" } }
         @if let Some(topic) = site.topics.iter().find(|topic| topic.name == kind) {
             p { (prose(&topic.summary)) " " a href=(page(About::Topic, &topic.name)) { "More about it" } }
         }

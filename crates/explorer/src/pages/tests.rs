@@ -1,5 +1,6 @@
 //! Tests: how they went, over builds and by their cases.
 
+use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, BTreeSet};
 
 use maud::{Markup, html};
@@ -8,7 +9,7 @@ use nubrik_coverage::LineCounts;
 use nubrik_graph::StepId;
 
 use crate::links::{About, page};
-use crate::look::{SitePage, counted, span, state, when};
+use crate::look::{SitePage, state, when};
 use crate::pages::timeline::trend;
 use crate::site::Site;
 
@@ -122,8 +123,8 @@ pub(crate) fn tests(site: &Site) -> SitePage {
     let body = html! {
         h1 { "Tests" }
         p.lead {
-            (counted(tests.len(), "test", "tests"))
-            @if cases > 0 { " with " (counted(cases, "case", "cases")) }
+            (counted(tests.len(), "test"))
+            @if cases > 0 { " with " (counted(cases, "case")) }
             @if failed > 0 { ", " (failed) " failed the last time" }
         }
         @if tests.is_empty() { p { "No target is a test: " code { "nubrik explain test" } } }
@@ -133,7 +134,7 @@ pub(crate) fn tests(site: &Site) -> SitePage {
             div.scroll { table {
                 thead { tr { th scope="col" { "Case" } th scope="col" { "Test" } th.number scope="col" { "Took" } } }
                 tbody { @for (test, case) in &slowest {
-                    tr { td.name { (case.name) } td { a.name href=(page(About::Target, test.target)) { (test.address) } } td.number { (span((case.seconds.unwrap_or(0.0) * 1e6) as u64)) } }
+                    tr { td.name { (case.name) } td { a.name href=(page(About::Target, test.target)) { (test.address) } } td.number { (duration((case.seconds.unwrap_or(0.0) * 1e6) as u64)) } }
                 } }
             } }
         }
@@ -157,7 +158,7 @@ fn coverage(site: &Site) -> Markup {
     html! {
         h2 { "Coverage" }
         p {
-            (share(ran, all)) ": " (ran) " of " (counted(all, "line", "lines")) " of " (counted(files.len(), "file", "files"))
+            (share(ran, all)) ": " (ran) " of " (counted(all, "line")) " of " (counted(files.len(), "file"))
             " ran in the tests of " code { "nubrik test --coverage" } ", " (when(*at, site.now())) "."
         }
         div.scroll { table {
@@ -209,7 +210,7 @@ fn table(site: &Site, tests: &[TestedTarget<'_>]) -> Markup {
                         td { @if test.last.is_empty() { span.lead { "never ran" } } @else { (state(test.last)) } }
                         td.name { @match site.page_of_title(test.target) { Some(page) => { a href=(page) { (test.address) } }, None => (test.address) } }
                         td.number { @if !test.cases.is_empty() { (test.cases.len()) } }
-                        td.number { @if test.micros > 0 { (span(test.micros)) } }
+                        td.number { @if test.micros > 0 { (duration(test.micros)) } }
                         td { @if !test.runs.is_empty() { (trend(&test.runs)) } }
                         td {
                             @if test.is_flaky { (state("flaky")) ": both results with the same key " }
@@ -234,7 +235,7 @@ fn cases(test: &TestedTarget<'_>) -> Markup {
     html! {
         @if !sorted.is_empty() {
             details open[failed > 0] {
-                summary { @if failed > 0 { (counted(failed, "failing case", "failing cases")) } @else { "its cases" } }
+                summary { @if failed > 0 { (counted(failed, "failing case")) } @else { "its cases" } }
                 ul { @for case in sorted.iter().take(CASES) {
                     li { (state(outcome(&case.outcome))) " " span.name { (case.name) }
                         @if case.outcome == CaseOutcome::Failed && !case.text.is_empty() { pre.wrap { (crate::pages::sources::text_of(case.text.as_bytes(), 8_000)) } } }

@@ -1,12 +1,12 @@
 //! Pictures of time: what ran when in a build, and how something went over builds.
 
+use nubrik_wording::{duration, xml};
 use std::fmt::Write;
 
 use maud::Markup;
 use nubrik_session::{BuildRecord, StepRecord};
 
-use crate::look::{raw, span};
-use crate::picture::escaped;
+use crate::look::raw;
 
 /// How wide the time of a build is drawn, in units of the picture.
 const WIDTH: f64 = 1_000.0;
@@ -53,7 +53,7 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
         LEFT + WIDTH + 10.0
     );
     for part in 0..=4u64 {
-        let (x, at) = (scale(end * part / 4), span(end * part / 4));
+        let (x, at) = (scale(end * part / 4), duration(end * part / 4));
         let (anchor, y) = (if part == 4 { "end" } else { "middle" }, height - 6.0);
         let _ = write!(
             out,
@@ -67,8 +67,7 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
         if before != Some(machine) {
             let name = if machine.is_empty() { "this machine" } else { machine };
             let cut: String = name.chars().take(16).collect();
-            let _ =
-                write!(out, "<text class=\"axis\" x=\"0\" y=\"{:.0}\">{}</text>", y + 13.0, escaped(&cut));
+            let _ = write!(out, "<text class=\"axis\" x=\"0\" y=\"{:.0}\">{}</text>", y + 13.0, xml(&cut));
             before = Some(machine);
         }
         for step in steps {
@@ -76,13 +75,13 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
             let _ = write!(
                 out,
                 "<rect class=\"bar {}\" x=\"{x:.1}\" y=\"{:.0}\" width=\"{wide:.1}\" height=\"{:.0}\" rx=\"2\"><title>{} {}, {}: {}</title></rect>",
-                escaped(&step.state),
+                xml(&step.state),
                 y + 2.0,
                 ROW - 5.0,
-                escaped(&step.target),
-                escaped(&step.say),
-                span(step.micros),
-                escaped(&step.reason)
+                xml(&step.target),
+                xml(&step.say),
+                duration(step.micros),
+                xml(&step.reason)
             );
         }
     }
@@ -110,12 +109,12 @@ pub(crate) fn trend(builds: &[(u64, &str, u64)]) -> Markup {
         let _ = write!(
             out,
             "<rect class=\"square {}\" x=\"{}\" y=\"1\" width=\"{}\" height=\"{}\" rx=\"2\"><title>build {build}: {}, {}</title></rect>",
-            escaped(state),
+            xml(state),
             number * SIDE,
             SIDE - 2,
             SIDE - 2,
-            escaped(state),
-            span(*micros)
+            xml(state),
+            duration(*micros)
         );
     }
     raw(out + "</svg>")

@@ -1,5 +1,6 @@
 //! Calls: functions, kinds, methods, and the forms of the language.
 
+use nubrik_wording::counted;
 use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
@@ -353,7 +354,7 @@ impl Evaluator<'_> {
     fn unknown_param(&self, decl: &Decl, arg: &Given<'_>, title: &str) -> Diagnostic {
         let Some(name) = &arg.name else {
             let count = decl.to_tell().params.len();
-            let message = format!("`{title}` takes {count} value{}", if count == 1 { "" } else { "s" });
+            let message = format!("`{title}` takes {}", counted(count, "value"));
             let error = Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
             return error.mend("remove it");
         };

@@ -1,5 +1,6 @@
 //! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
 
+use nubrik_wording::counted;
 use std::rc::Rc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -149,7 +150,7 @@ impl Evaluator<'_> {
             return self.fail(span, error.mend(format!("….{}", name.text)));
         }
         if args.len() != count || args.iter().any(|a| a.name.is_some()) {
-            let message = format!("`{}` takes {count} value{}", name.text, if count == 1 { "" } else { "s" });
+            let message = format!("`{}` takes {}", name.text, counted(count, "value"));
             return self.fail(span, Diagnostic::error("wrong-call", message));
         }
         let by = matches!(method, Method::SortedBy | Method::UniqueBy | Method::IndexBy | Method::GroupBy);

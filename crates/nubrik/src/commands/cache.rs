@@ -1,5 +1,6 @@
 //! `nubrik cache`
 
+use nubrik_wording::{counted, size};
 use std::time::Duration;
 
 use nubrik_store::{Amount, LocalStore};
@@ -11,7 +12,6 @@ use crate::exit::Exit;
 use crate::ui::console::Console;
 use crate::ui::console::{OutputStream, outln};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::size;
 
 #[derive(Serialize)]
 struct CacheEvent {
@@ -73,11 +73,10 @@ fn say(
         });
         return Exit::Done;
     }
-    let count = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
     let what = format!(
         "{}, {}, {}",
-        count(amount.records, "result"),
-        count(amount.contents, "content"),
+        counted(amount.records, "result"),
+        counted(amount.contents, "content"),
         size(amount.bytes)
     );
     let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));

@@ -1,5 +1,6 @@
 //! `nubrik clean`
 
+use nubrik_wording::counted;
 use std::fs;
 use std::io;
 use std::path::Path;
@@ -55,8 +56,7 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
         }
     }
     let kept = if store { "" } else { "; kept results stay in the store, so the next build reuses them" };
-    let files = if removed == 1 { "file" } else { "files" };
-    let text = format!("removed {removed} {files}{kept}");
+    let text = format!("removed {}{kept}", counted(removed, "file"));
     if console.is_json() {
         console.event(&json::NoticeEvent { event: "cleaned", text });
     } else {

@@ -1,5 +1,6 @@
 //! `nubrik test --coverage`: the instrumented variants, what they cost, and which lines ran.
 
+use nubrik_wording::{counted, duration};
 use std::path::Path;
 
 use nubrik_engine::{Supposed, Verdict};
@@ -13,7 +14,6 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::coverage as ui;
 use crate::ui::paint::Ink;
-use crate::ui::text::time;
 
 /// The option of kits and packages that asks for lines.
 const OPTION: &str = "coverage";
@@ -49,10 +49,9 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     if steps == 0 || console.is_json() {
         return;
     }
-    let noun = if needed.len() == 1 { "step" } else { "steps" };
-    let mut text = format!("{steps} of {} {noun} to run for it", needed.len());
+    let mut text = format!("{steps} of {} to run for it", counted(needed.len(), "step"));
     if micros > 0 {
-        text.push_str(&format!(", {} of work by what they took before", time(micros)));
+        text.push_str(&format!(", {} of work by what they took before", duration(micros)));
     }
     if unknown > 0 && micros > 0 {
         text.push_str(&format!(" and {unknown} that never ran"));

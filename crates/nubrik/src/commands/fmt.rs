@@ -1,5 +1,6 @@
 //! `nubrik fmt`
 
+use nubrik_wording::counted;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
@@ -151,7 +152,7 @@ fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, che
     }
     if !console.is_json() {
         let gap = if untidy.is_empty() { "" } else { "\n" };
-        let files = if all == 1 { "1 file".to_owned() } else { format!("{all} files") };
+        let files = counted(all, "file");
         match (untidy.len(), check) {
             (0, _) if all == 0 => {}
             (0, _) if unreadable == 0 => outln!(console, "{gap}{files}, all in the usual form"),

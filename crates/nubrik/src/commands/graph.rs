@@ -1,5 +1,6 @@
 //! `nubrik graph`: what depends on what, for other programs and as a picture.
 
+use nubrik_wording::counted;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
@@ -163,10 +164,9 @@ fn packages(shape: &Shape) -> Shape {
         .iter()
         .map(|name| {
             let count = shape.nodes.iter().filter(|n| n.group == **name).count();
-            let plural = if count == 1 { "target" } else { "targets" };
             DrawnNode {
                 name: (*name).to_owned(),
-                kind: format!("{count} {plural}"),
+                kind: counted(count, "target"),
                 group: String::new(),
                 focus: false,
                 link: None,

@@ -1,7 +1,7 @@
 //! `nubrik history`
 
+use nubrik_wording::{ago, counted, duration, size};
 use std::collections::BTreeMap;
-use std::time::SystemTime;
 
 use nubrik_session::{BuildRecord, Session, SharedRecord};
 use serde::Serialize;
@@ -11,7 +11,7 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{cut, padded, size, time, width};
+use crate::ui::text::{cut, padded, width};
 
 /// How many steps that took the most time are named.
 const DEAREST: usize = 3;
@@ -64,18 +64,6 @@ pub fn find(console: Console, session: &Session, number: Option<u64>) -> Command
     })
 }
 
-/// How long ago something was, in its largest unit.
-fn ago(then: SystemTime) -> String {
-    let seconds = SystemTime::now().duration_since(then).unwrap_or_default().as_secs();
-    match seconds {
-        0..60 => "just now".to_owned(),
-        60..3600 => format!("{} min ago", seconds / 60),
-        3600..86_400 => format!("{} h ago", seconds / 3600),
-        86_400..172_800 => "a day ago".to_owned(),
-        _ => format!("{} days ago", seconds / 86_400),
-    }
-}
-
 fn all(records: &[BuildRecord], paint: Paint) -> String {
     if records.is_empty() {
         return "nothing was built here yet\n".to_owned();
@@ -101,8 +89,8 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
         out.push_str(&format!(
             "{:>5}  {:<12}{:>8}{:>8}{:>8}{failed}  {what}\n",
             record.build,
-            ago(record.time()),
-            time(record.micros),
+            ago(record.age().as_secs()),
+            duration(record.micros),
             record.ran,
             record.reused,
         ));
@@ -125,8 +113,8 @@ fn dearest(records: &[BuildRecord], paint: Paint) -> String {
     let mut out = String::new();
     for (number, ((target, say), (micros, runs))) in sums.into_iter().enumerate() {
         let label = if number == 0 { "\nmost time" } else { "" };
-        let runs = if runs == 1 { "1 run".to_owned() } else { format!("{runs} runs") };
-        let text = format!("{:>8} in {runs:<8}  {}   {say}", time(micros), padded(target, targets));
+        let runs = counted(runs, "run");
+        let text = format!("{:>8} in {runs:<8}  {}   {say}", duration(micros), padded(target, targets));
         let text =
             paint.width.map_or(text.clone(), |w| cut(&text, w.saturating_sub(12), paint.glyph("…", "...")));
         let gap = if number == 0 { 11 } else { 10 };
@@ -140,7 +128,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         "{}\n",
         paint.ink(
             Ink::Strong,
-            &format!("build {}, {}, {}", record.build, ago(record.time()), record.request())
+            &format!("build {}, {}, {}", record.build, ago(record.age().as_secs()), record.request())
         )
     );
     let widest = |of: &dyn Fn(&nubrik_session::StepRecord) -> usize, limit: usize| {
@@ -154,7 +142,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             "reused" => Ink::Found,
             _ => Ink::Faint,
         };
-        let took = if step.micros > 0 { time(step.micros) } else { String::new() };
+        let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
         let text = format!(
             "{}   {}  {took:>8}  {}{}",
             padded(&step.target, targets),
@@ -178,13 +166,13 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             counts.push_str(&format!(", {count} {word}"));
         }
     }
-    out.push_str(&format!("\n{counts}. {}\n", time(record.micros)));
+    out.push_str(&format!("\n{counts}. {}\n", duration(record.micros)));
     if let Some(shared) = record.shared.filter(|shared| *shared != SharedRecord::default()) {
         let mut text = format!(
             "{} results taken from the team's store: {} came, {} of work spared",
             shared.taken,
             size(shared.moved),
-            time(shared.spared_micros)
+            duration(shared.spared_micros)
         );
         for (count, why) in shared.not_taken() {
             text.push_str(&format!("; not taken: {count} {why}"));

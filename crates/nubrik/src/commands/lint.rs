@@ -1,6 +1,7 @@
 //! `nubrik lint`
 
 use nubrik_diagnostic::Severity;
+use nubrik_wording::counted;
 
 use super::{CommandResult, open, report};
 use crate::arguments::Choice;
@@ -28,14 +29,12 @@ pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Ex
     let targets = evaluation.targets.len();
     let text = match (errors, warnings) {
         (0, 0) => {
-            let plural = if examples == 1 { "" } else { "s" };
             let examples =
-                if examples == 0 { String::new() } else { format!(" and {examples} example{plural}") };
+                if examples == 0 { String::new() } else { format!(" and {}", counted(examples, "example")) };
             format!("nothing wrong in {} files with {targets} targets{examples}", evaluation.read.len())
         }
         (errors, warnings) => {
-            let plural = |n: usize, word: &str| format!("{n} {word}{}", if n == 1 { "" } else { "s" });
-            format!("{}, {}", plural(errors, "error"), plural(warnings, "warning"))
+            format!("{}, {}", counted(errors, "error"), counted(warnings, "warning"))
         }
     };
     if console.is_json() {

@@ -1,5 +1,6 @@
 //! `nubrik build --observe`: what steps really read and write, against what they declare.
 
+use nubrik_wording::counted;
 use std::sync::Arc;
 
 use nubrik_engine::{ObservedStep, Refusal};
@@ -103,7 +104,7 @@ fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
     let name = |path: &Arc<str>| shown(graph, path);
     let mut read = named(&step.read, name, "nothing of the workspace");
     if step.system > 0 {
-        let files = if step.system == 1 { "1 file" } else { &*format!("{} files", step.system) };
+        let files = counted(step.system, "file");
         read.push_str(&format!(", and {files} of the system"));
     }
     line(Ink::Calm, "read", &read);
@@ -172,11 +173,7 @@ fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> 
 }
 
 fn sum(observed_steps: &[ObservedStep]) -> String {
-    let steps = if observed_steps.len() == 1 {
-        "1 step".to_owned()
-    } else {
-        format!("{} steps", observed_steps.len())
-    };
+    let steps = counted(observed_steps.len(), "step");
     let count = |of: fn(&ObservedStep) -> usize| observed_steps.iter().map(of).sum::<usize>();
     let counts = [
         (count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()), "refused"),

@@ -2,6 +2,7 @@
 
 mod looking;
 
+use nubrik_wording::counted;
 use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_confine::CancelSwitch;
@@ -154,7 +155,7 @@ impl PinWork<'_> {
                 && size >= LARGE
                 && !console.is_json()
             {
-                let line = format!("fetching {what}, {}", crate::ui::text::size(size));
+                let line = format!("fetching {what}, {}", nubrik_wording::size(size));
                 errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, &line));
             }
         };
@@ -375,11 +376,10 @@ impl PinWork<'_> {
             (true, false) => "nothing changed".to_owned(),
         };
         let paint = self.console.paint(OutputStream::Output);
-        let pins_word = if total == 1 { "pin" } else { "pins" };
         outln!(
             self.console,
             "{}",
-            paint.ink(Ink::Strong, &format!("{PINS_FILE}: {total} {pins_word}, {said}"))
+            paint.ink(Ink::Strong, &format!("{PINS_FILE}: {}, {said}", counted(total, "pin")))
         );
         if let Some((registry, name)) = added {
             let kit = if registry == Registry::Archive { "archives" } else { registry.name() };

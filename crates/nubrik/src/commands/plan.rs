@@ -1,5 +1,6 @@
 //! `nubrik plan`
 
+use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
@@ -19,7 +20,6 @@ use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::step_line::{Columns, step_line};
 use crate::ui::summary::chain_text;
-use crate::ui::text::time;
 
 /// What is planned, and under which assumptions.
 #[derive(Default)]
@@ -177,7 +177,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     for step in planned.iter().filter(|s| s.verdict != Verdict::Current) {
         let node = graph.step(step.step);
         let target = &*graph.owner(step.step).address;
-        let took = step.micros.map_or("?".to_owned(), time);
+        let took = step.micros.map_or("?".to_owned(), duration);
         let why = step.reason.to_string();
         let title = graph.title(step.step);
         out.push_str(&step_line(paint, columns, planned_word(step), &title, &node.say, &took, &why));
@@ -201,8 +201,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         let its = if steps == 1 { "its 1 step is".to_owned() } else { format!("all {steps} steps are") };
         return format!("nothing would run: {its} current\n");
     }
-    let noun = if steps == 1 { "step" } else { "steps" };
-    let mut sum = format!("\n{} of {steps} {noun} would run", counts[0]);
+    let mut sum = format!("\n{} of {} would run", counts[0], counted(steps, "step"));
     for (count, what) in [(counts[1], "would be reused"), (counts[2], "may follow")] {
         if count > 0 {
             sum.push_str(&format!(", {count} {what}"));
@@ -219,11 +218,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     }
     if per_target.len() > 1 && total > 0 {
         for (target, (steps, micros)) in per_target {
-            out.push_str(&format!(
-                "{:>9}  {target}, {steps} step{}\n",
-                time(micros),
-                if steps == 1 { "" } else { "s" }
-            ));
+            out.push_str(&format!("{:>9}  {target}, {}\n", duration(micros), counted(steps, "step")));
         }
     }
     out
@@ -243,14 +238,14 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     let seen = foreseen(graph, planned, room);
     let mut text = format!(
         "at most {} with {} at once, judging by earlier runs; {} of work",
-        time(seen.micros as u64),
+        duration(seen.micros as u64),
         room.processors,
-        time(seen.work as u64)
+        duration(seen.work as u64)
     );
     let mut names: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
     names.dedup();
     if names.len() > 1 {
-        let took = time(seen.chain_micros as u64);
+        let took = duration(seen.chain_micros as u64);
         text.push_str(&format!("\nthe longest chain takes {took}: {}", chain_text(names)));
     }
     text + "\n"

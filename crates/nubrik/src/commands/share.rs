@@ -1,5 +1,6 @@
 //! `nubrik share`: the team's store.
 
+use nubrik_wording::ago;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
@@ -17,7 +18,6 @@ use crate::arguments::{Choice, RootKey, ShareWork};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-use crate::ui::text::time;
 
 #[derive(Serialize)]
 struct ShareEvent<'a> {
@@ -165,7 +165,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             }
             for (name, line, when) in heads {
                 let old = if is_old(when) { ": nobody gave anything since, or it is withheld" } else { "" };
-                lines.push(("head", format!("{line}   by {name}, {} ago{old}", ago(when))));
+                lines.push(("head", format!("{line}   by {name}, {}{old}", ago(age(when).as_secs()))));
             }
             lines.push(("results", format!("{keys} keys are known here")));
             if let Some(trouble) = store.trouble() {
@@ -283,10 +283,6 @@ fn change(
 fn until(days: u32) -> u64 {
     let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
     (now + Duration::from_secs(u64::from(days) * 24 * 3600)).as_secs()
-}
-
-fn ago(when: u64) -> String {
-    time(age(when).as_micros() as u64)
 }
 
 /// Writes a secret key to a file that is not there yet, for its owner only.

@@ -1,5 +1,6 @@
 //! What a build says of the team's store and of other machines.
 
+use nubrik_wording::{counted, duration, size};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
@@ -12,7 +13,6 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
 use crate::ui::json;
 use crate::ui::paint::Ink;
-use crate::ui::text::{size, time};
 use crate::ui::visible::visible;
 
 /// A head of this age may be withheld by whoever has the store.
@@ -61,7 +61,7 @@ struct SharedEvent<'a> {
 
 /// A number of days, for people.
 pub fn days_left(days: usize) -> String {
-    if days == 1 { "1 day".to_owned() } else { format!("{days} days") }
+    counted(days, "day")
 }
 
 /// Before so many days are left, nothing is said of the end of a list of members.
@@ -180,7 +180,7 @@ impl SharedNews<'_> {
                 1 => text.push_str(", 1 file as its difference"),
                 count => text.push_str(&format!(", {count} files as their differences")),
             }
-            text.push_str(&format!(", {} of work spared", time(used.spared_micros)));
+            text.push_str(&format!(", {} of work spared", duration(used.spared_micros)));
             lines.push((Ink::Found, text));
         }
         // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
@@ -218,7 +218,7 @@ impl SharedNews<'_> {
 
 /// A number of results, for people.
 fn results(count: usize) -> String {
-    if count == 1 { "1 result".to_owned() } else { format!("{count} results") }
+    counted(count, "result")
 }
 
 /// Lines about what was given, and what was not.
@@ -256,7 +256,7 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
     }
     let paint = console.paint(stream);
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "workers", text));
-    let steps = if ran == 1 { "1 step".to_owned() } else { format!("{ran} steps") };
+    let steps = counted(ran, "step");
     let others = match machines {
         // They left meanwhile.
         0 => "other machines".to_owned(),

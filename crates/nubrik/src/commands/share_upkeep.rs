@@ -1,5 +1,6 @@
 //! Looking after a team's store: `nubrik share prune`, `nubrik cache verify --shared`.
 
+use nubrik_wording::{counted, size};
 use std::time::Duration;
 
 use nubrik_session::{Session, TeamStore};
@@ -11,7 +12,6 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-use crate::ui::text::size;
 
 /// How long objects stay to which nothing leads any more: builds that began before read them.
 const GRACE: Duration = Duration::from_secs(48 * 3600);
@@ -74,21 +74,20 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
     }
     let paint = console.paint(OutputStream::Output);
     let line = |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
-    let plural = |n: usize, one: &str| format!("{n} {one}{}", if n == 1 { "" } else { "s" });
     line(
         Ink::Calm,
         "kept",
-        format!("{} that builds used in {}", plural(kept, "result"), plural(days as usize, "day")),
+        format!("{} that builds used in {}", counted(kept, "result"), counted(days as usize, "day")),
     );
-    line(Ink::Busy, "dropped", plural(dropped, "result"));
+    line(Ink::Busy, "dropped", counted(dropped, "result"));
     if waiting > 0 {
         line(
             Ink::Faint,
             "waiting",
-            format!("{}, removed when it is sure that nobody reads them", plural(waiting, "object")),
+            format!("{}, removed when it is sure that nobody reads them", counted(waiting, "object")),
         );
     }
-    line(Ink::Busy, "removed", plural(removed, "object"));
+    line(Ink::Busy, "removed", counted(removed, "object"));
     Ok(Exit::Done)
 }
 

@@ -1,5 +1,6 @@
 //! `nubrik show`
 
+use nubrik_wording::duration;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::sync::Arc;
@@ -17,7 +18,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{cut, harmless, time, wrapped};
+use crate::ui::text::{cut, harmless, wrapped};
 
 /// How many files, steps and users are named; more of them are only counted.
 const NAMED: usize = 8;
@@ -396,7 +397,8 @@ impl<'g> Shown<'g> {
     fn step(&self, id: StepId, paint: Paint) -> String {
         let step = self.graph.step(id);
         let variant = if step.variant.is_empty() { String::new() } else { format!(" ({})", step.variant) };
-        let took = self.last_micros(id).map_or("never ran here".to_owned(), |m| format!("took {}", time(m)));
+        let took =
+            self.last_micros(id).map_or("never ran here".to_owned(), |m| format!("took {}", duration(m)));
         let mut out = format!(
             "\n  {}{variant}  {}\n",
             paint.ink(Ink::Busy, &step.say),

@@ -3,6 +3,7 @@
 use nubrik_graph::{FileId, TargetId};
 use nubrik_lang::Evaluation;
 use nubrik_session::{ChangedFiles, Session, SinceProblem};
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};
@@ -88,8 +89,7 @@ impl Affected {
         if console.is_json() {
             return console.event(&SkippedEvent { event: "skipped", targets: self.skipped, reason: &reason });
         }
-        let noun = if self.skipped == 1 { "target" } else { "targets" };
-        let text = format!("{} {noun}: {reason}", self.skipped);
+        let text = format!("{}: {reason}", counted(self.skipped, "target"));
         outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Faint, "skipped", &text));
     }
 }

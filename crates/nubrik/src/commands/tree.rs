@@ -1,5 +1,6 @@
 //! `nubrik tree`
 
+use nubrik_wording::duration;
 use std::collections::{HashMap, HashSet};
 
 use nubrik_engine::State;
@@ -14,7 +15,6 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::time;
 
 pub fn tree(
     console: Console,
@@ -140,7 +140,7 @@ impl TreeShape<'_> {
 
     fn line(&self, id: TargetId, paint: Paint, repeat: bool) -> String {
         let target = self.graph.target(id);
-        let took = self.costs.get(&id).map(|m| format!("  {}", time(*m))).unwrap_or_default();
+        let took = self.costs.get(&id).map(|m| format!("  {}", duration(*m))).unwrap_or_default();
         let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
         let more = if repeat && !self.edges[id.index()].is_empty() { "  (shown above)" } else { "" };
         format!("{}  {}", target.address, paint.ink(Ink::Faint, &format!("{kind}{took}{more}")))

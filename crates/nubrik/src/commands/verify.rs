@@ -4,6 +4,7 @@ use nubrik_engine::{Options, OtherOutput, VerifiedStep, VerifyEnd};
 use nubrik_graph::{FileId, Graph};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildReport, Workshop};
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, Silent, labelled, own_problem};
@@ -63,7 +64,7 @@ pub fn verify(
     }
     let same = count(|end| matches!(end, VerifyEnd::Same));
     if same > 0 {
-        let steps = if same == 1 { "1 step".to_owned() } else { format!("{same} steps") };
+        let steps = counted(same, "step");
         line(Ink::Found, "verified", &format!("{steps} ran again and made the same bytes"));
     } else if verified.is_empty() && !is_quiet {
         line(Ink::Faint, "verified", "nothing here was taken from the team's store");

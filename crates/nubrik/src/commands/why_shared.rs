@@ -1,5 +1,6 @@
 //! `nubrik why TARGET --shared`: what keeps steps from being taken from the team's store.
 
+use nubrik_wording::counted;
 use std::collections::HashSet;
 
 use nubrik_engine::{HeldAgainst, RestMismatch};
@@ -108,9 +109,10 @@ impl NotTaken<'_> {
     fn render(&self, address: &str, paint: Paint) -> String {
         let (others, nobodys) = (&self.others, &self.nobodys);
         let taken = self.all - others.len() - nobodys.len();
-        let noun = if self.all == 1 { "step" } else { "steps" };
-        let head =
-            format!("{taken} of {} {noun} of {address} are in the team's store as they are here", self.all);
+        let head = format!(
+            "{taken} of {} of {address} are in the team's store as they are here",
+            counted(self.all, "step")
+        );
         let mut out = format!("{}\n", paint.ink(Ink::Strong, &head));
         let steps = others.iter().map(|(step, ..)| *step).take(STEPS);
         let steps: Vec<StepId> = steps.chain(nobodys.iter().copied().take(STEPS)).collect();

@@ -1,5 +1,6 @@
 //! `nubrik worker` and `nubrik workers`: machines that run steps for others.
 
+use nubrik_wording::{counted, duration};
 use std::cell::Cell;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -16,7 +17,7 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-use crate::ui::text::{padded, time, width};
+use crate::ui::text::{padded, width};
 use crate::ui::visible::visible;
 
 /// How long a job is waited for before it is looked whether to end.
@@ -82,11 +83,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let widest = all.iter().map(|alive| width(&alive.name)).max().unwrap_or(0);
     let paint = console.paint(OutputStream::Output);
     for alive in &all {
-        let steps = if alive.slots == 1 {
-            "1 step at once".to_owned()
-        } else {
-            format!("{} steps at once", alive.slots)
-        };
+        let steps = format!("{} at once", counted(alive.slots, "step"));
         let (name, machine) = (padded(&visible(&alive.name), widest), visible(&alive.machine));
         let text = format!("{name}   {steps}, {} now   {machine}", alive.busy);
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
@@ -162,7 +159,7 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
         .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
     let paint = console.paint(OutputStream::Output);
     if !console.is_json() {
-        let steps = if slots == 1 { "1 step".to_owned() } else { format!("{slots} steps") };
+        let steps = counted(slots, "step");
         let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
@@ -195,7 +192,7 @@ fn say_end(console: Console, hand: &Hand, grace: Duration) {
     if running == 0 || console.is_json() {
         return;
     }
-    let steps = if running == 1 { "1 step".to_owned() } else { format!("{running} steps") };
+    let steps = counted(running, "step");
     let text = format!(
         "ends when its {steps} have ended, or gives them back in {} s; Ctrl-C gives them back now",
         grace.as_secs()
@@ -351,7 +348,7 @@ fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Durat
         return console.event(&WorkedEvent { event, say, build, state, seconds: took.as_secs_f64(), why });
     }
     let paint = console.paint(OutputStream::Output);
-    let took = time(took.as_micros() as u64);
+    let took = duration(took.as_micros() as u64);
     match why {
         None => {
             outln!(console, "{}", labelled(paint, Ink::Busy, "ran", &format!("{say}   {took}   for {build}")))

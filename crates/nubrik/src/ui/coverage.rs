@@ -1,5 +1,6 @@
 //! Which lines tests ran: file by file, what did not run, and a sum.
 
+use nubrik_wording::counted;
 use std::ops::RangeInclusive;
 
 use nubrik_coverage::LineCounts;
@@ -43,7 +44,7 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
             format!(
                 "{} of the lines ran: {ran} of {all} in {}",
                 share.trim_start(),
-                plural(files.len(), "file")
+                counted(files.len(), "file")
             )
         }
     };
@@ -103,19 +104,15 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
     }
     if !covered.untold.is_empty() {
         let names: Vec<&str> = covered.untold.iter().map(|path| path.as_str()).collect();
-        let text = format!("{} that no test tells of: {}", plural(names.len(), "file"), some(&names));
+        let text = format!("{} that no test tells of: {}", counted(names.len(), "file"), some(&names));
         out.push_str(&line("untold", Ink::Doubt, &text));
     }
     if !covered.silent.is_empty() {
         let names: Vec<&str> = covered.silent.iter().map(|test| address(graph, *test)).collect();
-        let text = format!("{} that tell of no lines: {}", plural(names.len(), "test"), some(&names));
+        let text = format!("{} that tell of no lines: {}", counted(names.len(), "test"), some(&names));
         out.push_str(&line("silent", Ink::Faint, &text));
     }
     out
-}
-
-fn plural(count: usize, noun: &str) -> String {
-    format!("{count} {noun}{}", if count == 1 { "" } else { "s" })
 }
 
 /// What a change left uncovered.
@@ -123,7 +120,7 @@ fn changed_lines(covered: &Covered, revision: &str, changed: &ChangedLines, pain
     let mut out = String::new();
     let (mut ran, mut all) = (0, 0);
     for (path, lines) in &covered.lines.files {
-        let (ran_here, all_here) = counted(path, lines, changed);
+        let (ran_here, all_here) = ran_and_all(path, lines, changed);
         ran += ran_here;
         all += all_here;
         if ran_here < all_here {
@@ -142,7 +139,7 @@ fn changed_lines(covered: &Covered, revision: &str, changed: &ChangedLines, pain
 }
 
 /// How many changed lines of a file ran, and how many can.
-fn counted(path: &str, lines: &LineCounts, changed: &ChangedLines) -> (usize, usize) {
+fn ran_and_all(path: &str, lines: &LineCounts, changed: &ChangedLines) -> (usize, usize) {
     let here = || lines.iter().filter(|(line, _)| changed.has(path, *line));
     (here().filter(|(_, times)| *times > 0).count(), here().count())
 }
@@ -210,7 +207,7 @@ fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Chang
     let (mut changed_ran, mut changed_all) = (0, 0);
     for (path, lines) in &covered.lines.files {
         let missed = changed.map(|(_, changed)| {
-            let (ran, all) = counted(path, lines, changed);
+            let (ran, all) = ran_and_all(path, lines, changed);
             changed_ran += ran;
             changed_all += all;
             pairs(lines.uncovered_of(|line| changed.has(path, line)))

@@ -1,5 +1,6 @@
 //! A step that failed: its command, what it printed, and what to do.
 
+use nubrik_wording::duration;
 use std::path::Path;
 use std::sync::Arc;
 
@@ -9,7 +10,7 @@ use nubrik_graph::{Graph, Role, StepId, shown_command};
 use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};
 use super::refusals::{declare, mend_of_refusal, refused_thing, to_do};
-use super::text::{harmless, time};
+use super::text::harmless;
 use super::tool_problem::tool_readings;
 
 /// Labels in a sentence.
@@ -56,7 +57,7 @@ pub fn short(failure: &Failure) -> String {
         Failure::NoAnswer { said } => {
             format!("what the program that it asks answered is not understood: {said}")
         }
-        Failure::TimedOut { limit } => format!("timed out after {}, its limit", time(limit * 1000)),
+        Failure::TimedOut { limit } => format!("timed out after {}, its limit", duration(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
         Failure::NoMachine { labels, problem } => {

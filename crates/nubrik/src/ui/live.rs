@@ -1,6 +1,7 @@
 //! The live view: steps in flight with their times, a gauge, what waits. Drawn below the lines that
 //! stay, and wiped when the build ends.
 
+use nubrik_wording::{counted, duration, size};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -15,7 +16,7 @@ use super::forecast::{PastTimes, TimeForecast};
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, step_line};
 use super::telling::Telling;
-use super::text::{cut, harmless, size, time, width};
+use super::text::{cut, harmless, width};
 use super::visible::visible;
 use crate::interrupt::DrawnView;
 
@@ -275,7 +276,7 @@ impl Live {
         let paint = self.paint;
         let mut lines = vec![self.gauge(graph, paint.width.unwrap_or(80))];
         for StepAtWork { step, since, machine } in self.running.iter().take(SHOWN_STEPS) {
-            let took = time(since.elapsed().as_micros() as u64);
+            let took = duration(since.elapsed().as_micros() as u64);
             let (target, say) = (&*graph.title(*step), &*graph.step(*step).say);
             let machine = machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}"));
             lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, &machine));
@@ -296,8 +297,7 @@ impl Live {
         let bar = paint.ink(if self.failed > 0 { Ink::Wrong } else { Ink::Busy }, &full.repeat(filled))
             + &paint.ink(Ink::Faint, &empty.repeat(cells - filled));
         let waiting = self.total.saturating_sub(self.done + self.running.len());
-        let steps = if self.total == 1 { "step" } else { "steps" };
-        let mut facts = format!("{} of {} {steps}", self.done, self.total);
+        let mut facts = format!("{} of {}", self.done, counted(self.total, "step"));
         if waiting > 0 {
             facts.push_str(&format!(", {waiting} wait"));
         }
@@ -311,7 +311,7 @@ impl Live {
         if self.failed > 0 {
             facts.push_str(&format!(", {} failed", self.failed));
         }
-        facts.push_str(&format!(", {}", time(self.began.elapsed().as_micros() as u64)));
+        facts.push_str(&format!(", {}", duration(self.began.elapsed().as_micros() as u64)));
         if let Some(left) = self.left(graph) {
             facts.push_str(&format!(", about {} left", rough(left)));
         }

@@ -1,6 +1,7 @@
 //! What is said of a build besides its steps.
 
 use nubrik_engine::Notice;
+use nubrik_wording::counted;
 
 /// A notice in a sentence.
 pub fn text(notice: &Notice) -> String {
@@ -13,13 +14,13 @@ pub fn text(notice: &Notice) -> String {
             )
         }
         Notice::OrphansEnded(count, targets) => {
-            let processes = if *count == 1 { "1 process" } else { &format!("{count} processes") };
+            let processes = counted(*count, "process");
             let text = format!("{processes} left running by steps; stopped");
             if targets.is_empty() { text } else { format!("{text}: {}", targets.join(", ")) }
         }
         Notice::NotStopped(failure) => super::services::not_stopped(failure),
         Notice::RoomMade(bytes) => {
-            let size = super::text::size(*bytes);
+            let size = nubrik_wording::size(*bytes);
             format!("kept results had grown too large; {size} used least recently were removed")
         }
         Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
@@ -35,7 +36,7 @@ pub fn text(notice: &Notice) -> String {
             super::failure::together(labels)
         ),
         Notice::Lost(count) => {
-            let results = if *count == 1 { "1 result".to_owned() } else { format!("{count} results") };
+            let results = counted(*count, "result");
             format!("{results} of the team's store cannot be fetched now, and are made here")
         }
     }

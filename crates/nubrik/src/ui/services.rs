@@ -1,8 +1,8 @@
 //! A service that is not there for who needs it.
 
 use nubrik_engine::{ServiceFailure, ServiceProblem};
+use nubrik_wording::duration;
 
-use super::text::time;
 use super::tool_problem::tool_readings;
 
 /// What went wrong, in a few words.
@@ -10,10 +10,10 @@ pub fn short(failure: &ServiceFailure) -> String {
     let name = &failure.service;
     match &failure.problem {
         ServiceProblem::NotReady(limit, _) => {
-            format!("the service {name} was not ready within {}", time(limit * 1000))
+            format!("the service {name} was not ready within {}", duration(limit * 1000))
         }
         ServiceProblem::NoAnswer(limit, _) => {
-            format!("the service {name} did not answer within {}", time(limit * 1000))
+            format!("the service {name} did not answer within {}", duration(limit * 1000))
         }
         ServiceProblem::Ended(how) => format!("the service {name} {how} before it was ready"),
         ServiceProblem::Command(field, how) => format!("in `{field}` of the service {name}, {how}"),

@@ -2,23 +2,24 @@
 
 use nubrik_engine::Summary;
 use nubrik_session::Results;
+use nubrik_wording::{counted, duration};
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, time, width};
+use super::text::{cut, width};
 
 /// How many results are listed; more of them are only counted.
 const LISTED_RESULTS: usize = 6;
 
 /// The summary of a build, in a sentence.
 pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
-    let steps = |n: usize| if n == 1 { "1 step".to_owned() } else { format!("{n} steps") };
+    let steps = |n: usize| counted(n, "step");
     if summary.steps == 0 {
         return "nothing to build here".to_owned();
     }
     let mut text = if cancelled {
-        format!("stopped after {}", time(micros))
+        format!("stopped after {}", duration(micros))
     } else if summary.current == summary.steps {
-        return format!("nothing to run: all {} current. {}", steps(summary.steps), time(micros));
+        return format!("nothing to run: all {} current. {}", steps(summary.steps), duration(micros));
     } else if summary.failed > 0 {
         format!("{} of {} failed", summary.failed, steps(summary.steps))
     } else {
@@ -40,12 +41,16 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     if cancelled {
         return text + ". What is done stays done; build again to go on";
     }
-    text.push_str(&format!(". {}", time(micros)));
+    text.push_str(&format!(". {}", duration(micros)));
     // A chain of one step says nothing that its own line does not.
     let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
     names.dedup();
     if names.len() > 1 && summary.chain_micros * 5 > micros {
-        text.push_str(&format!(", of which {} waited on {}", time(summary.chain_micros), chain_text(names)));
+        text.push_str(&format!(
+            ", of which {} waited on {}",
+            duration(summary.chain_micros),
+            chain_text(names)
+        ));
     }
     text
 }

@@ -1,5 +1,6 @@
 //! A build's events in lines for people. A caller that shows them decides where they go.
 
+use nubrik_wording::duration;
 use std::collections::HashSet;
 use std::path::PathBuf;
 
@@ -9,7 +10,7 @@ use nubrik_graph::{Graph, Native, StepId};
 use super::news::SaidSoFar;
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, has_room, ink_of, step_line};
-use super::text::{cut, harmless, time};
+use super::text::{cut, harmless};
 use super::visible::visible;
 use super::{failure, notices, plain};
 
@@ -86,7 +87,7 @@ impl<'g> Telling<'g> {
             None => why,
         };
         let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) && *micros > 0 {
-            time(*micros)
+            duration(*micros)
         } else {
             String::new()
         };

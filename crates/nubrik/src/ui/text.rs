@@ -1,4 +1,4 @@
-//! Widths, cuts and numbers.
+//! Widths and cuts of text, and what of it a terminal may be given.
 
 use unicode_width::{UnicodeWidthChar, UnicodeWidthStr};
 
@@ -46,18 +46,6 @@ pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
         }
     }
     lines.into_iter().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect()
-}
-
-/// A time for people: `4ms`, `0.04s`, `12.3s`, `4min 5s`.
-pub fn time(micros: u64) -> String {
-    let seconds = micros as f64 / 1e6;
-    match seconds {
-        s if s < 0.01 => format!("{}ms", micros.div_ceil(1000)),
-        s if s < 10.0 => format!("{s:.2}s"),
-        s if s < 100.0 => format!("{s:.1}s"),
-        s if s < 3600.0 => format!("{}min {}s", s as u64 / 60, s as u64 % 60),
-        s => format!("{}h {}min", s as u64 / 3600, s as u64 % 3600 / 60),
-    }
 }
 
 /// How many lines of what a command printed are shown.
@@ -113,21 +101,6 @@ pub fn harmless(text: &str, keep_colours: bool) -> String {
     out
 }
 
-/// An amount of bytes in the largest unit that leaves a number before the point: `512 B`, `1.5 MiB`.
-pub fn size(bytes: u64) -> String {
-    let units = ["KiB", "MiB", "GiB", "TiB"];
-    let mut shown = format!("{bytes} B");
-    let mut amount = bytes as f64;
-    for unit in units {
-        if amount < 1024.0 {
-            break;
-        }
-        amount /= 1024.0;
-        shown = format!("{amount:.1} {unit}");
-    }
-    shown
-}
-
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -154,14 +127,6 @@ mod tests {
         assert_eq!(cut("harmonics", 5, "…"), "harm…");
         assert_eq!(cut("潮汐表", 5, "…"), "潮汐…");
         assert_eq!(padded("潮", 4), "潮  ");
-    }
-
-    #[test]
-    fn writes_times() {
-        assert_eq!(time(3_200), "4ms");
-        assert_eq!(time(41_000), "0.04s");
-        assert_eq!(time(12_340_000), "12.3s");
-        assert_eq!(time(245_000_000), "4min 5s");
     }
 
     #[test]

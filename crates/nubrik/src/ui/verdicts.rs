@@ -1,5 +1,6 @@
 //! The results of tests: which passed, which failed, case by case, and a sum.
 
+use nubrik_wording::{counted, duration};
 use std::collections::BTreeMap;
 
 use nubrik_cases::{Case, CaseOutcome};
@@ -11,7 +12,7 @@ use super::json;
 use super::paint::{Ink, Paint};
 use super::round::{Round, TestResult};
 use super::step_line::ink_of;
-use super::text::{cut, harmless, padded, time, width};
+use super::text::{cut, harmless, padded, width};
 use crate::ui::console::OutputStream;
 use crate::ui::console::{Console, out};
 
@@ -78,7 +79,7 @@ pub fn show_skipped(console: Console, skipped: &BTreeMap<String, usize>) {
 fn render_skipped(skipped: &BTreeMap<String, usize>, paint: Paint) -> String {
     let word = paint.ink(Ink::Faint, &format!("{:<10}", "skipped"));
     let lines = skipped.iter().map(|(why, count)| {
-        let tests = if *count == 1 { "1 test" } else { &format!("{count} tests") };
+        let tests = counted(*count, "test");
         format!("{word}{tests}: {why}\n")
     });
     lines.collect()
@@ -137,7 +138,7 @@ fn standing(round: &Round, paint: Paint) -> String {
         out.push_str(&format!(
             "{word}{}   {:>8}  {}\n",
             padded(&result.address, column),
-            time(result.micros),
+            duration(result.micros),
             paint.ink(Ink::Faint, &when)
         ));
     }
@@ -186,7 +187,7 @@ fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
     let column = packages.keys().map(|p| width(p)).max().unwrap_or(0);
     let mut out = String::new();
     for (package, (tests, passed, cases)) in packages {
-        let tests_text = if tests == 1 { "1 test".to_owned() } else { format!("{tests} tests") };
+        let tests_text = counted(tests, "test");
         let cases = if cases == tests { String::new() } else { format!("{cases} cases") };
         let not = tests - passed;
         let text = if not == 0 { "passed".to_owned() } else { format!("{passed} passed, {not} did not") };
@@ -216,7 +217,7 @@ fn slowest(round: &Round, paint: Paint) -> String {
     cases.sort_by(|a, b| b.0.total_cmp(&a.0).then_with(|| a.1.cmp(&b.1)));
     let mut out = String::new();
     for (seconds, name) in cases.iter().take(SLOWEST.0) {
-        let took = time((seconds * 1e6) as u64);
+        let took = duration((seconds * 1e6) as u64);
         out.push_str(&format!("{}{took:>8}  {name}\n", paint.ink(Ink::Faint, &format!("{:<10}", "slowest"))));
     }
     out
@@ -224,7 +225,7 @@ fn slowest(round: &Round, paint: Paint) -> String {
 
 /// The sum, in a sentence.
 fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled: bool) -> String {
-    let tests = |n: usize| if n == 1 { "1 test".to_owned() } else { format!("{n} tests") };
+    let tests = |n: usize| counted(n, "test");
     let count = |of: &dyn Fn(&TestResult) -> bool| round.results.iter().filter(|r| of(r)).count();
     let all = round.results.len();
     if all == 0 {
@@ -274,7 +275,7 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
     if cancelled {
         text.push_str(". Stopped");
     }
-    format!("{text}. {}", time(micros))
+    format!("{text}. {}", duration(micros))
 }
 
 #[derive(Serialize)]

@@ -1,5 +1,6 @@
 //! Whether other machines work for this one, and whether this one works for others.
 
+use nubrik_wording::counted;
 use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -84,8 +85,7 @@ fn this_machine() -> String {
         .lines()
         .find_map(|line| line.strip_prefix("MemTotal:")?.trim().strip_suffix(" kB")?.trim().parse().ok());
     let gib = kib.map_or_else(String::new, |kib: u64| format!(", {} GiB", (kib + (1 << 19)) >> 20));
-    let processors =
-        if processors == 1 { "1 processor".to_owned() } else { format!("{processors} processors") };
+    let processors = counted(processors, "processor");
     let (system, architecture) = (std::env::consts::OS, std::env::consts::ARCH);
     format!("{architecture}, {system} {release}, {processors}{gib}")
 }

@@ -1,5 +1,6 @@
 //! Pins for what a proposal needs of other people's code.
 
+use nubrik_wording::counted;
 use std::collections::BTreeSet;
 
 use nubrik_pins::{AskedPackage, Desk, DeskNews, Free, PinProblem, Pins, Registry, Shelf, resolve};
@@ -84,10 +85,6 @@ fn may_pin(
         None if adopting.offline => false,
         None => asking::ask(console, &question, adopting.yes)? != "no",
     })
-}
-
-fn counted(number: usize, word: &str) -> String {
-    if number == 1 { format!("{number} {word}") } else { format!("{number} {word}s") }
 }
 
 fn kit_of(registry: Registry) -> Option<Kit> {

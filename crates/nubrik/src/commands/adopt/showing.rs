@@ -1,5 +1,6 @@
 //! What a person or a program sees of a proposal, and of what became of it.
 
+use nubrik_wording::counted;
 use std::collections::BTreeMap;
 
 use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
@@ -94,10 +95,6 @@ pub fn found(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
         format!("{files}: {}", counts.join(", "))
     };
     outln!(console, "{}", labelled(paint, Ink::Busy, "looked at", &text));
-}
-
-pub fn counted(number: usize, word: &str) -> String {
-    if number == 1 { format!("{number} {word}") } else { format!("{number} {word}s") }
 }
 
 /// Lists what is proposed.

@@ -227,7 +227,7 @@ impl PinWork<'_> {
             return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pin python NAME"]));
         }
         if !self.console.is_json() {
-            let size = crate::ui::text::size(bytes);
+            let size = nubrik_wording::size(bytes);
             outln!(self.console, "{}: {all} archives, {size}, {new} new", folder.display());
             outln!(
                 self.console,
