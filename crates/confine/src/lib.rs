@@ -41,7 +41,7 @@ pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY, is
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
 pub use sys::{
-    become_reaper, end_adopted, end_left_of, end_orphans, give_up_network, is_open_for_writing,
-    left_to_inherit, map_file, raise_open_file_limit, spare,
+    allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
+    is_open_for_writing, left_to_inherit, map_file, raise_open_file_limit, spare,
 };
 pub use talk::{Answered, Talk};

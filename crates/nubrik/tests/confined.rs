@@ -341,6 +341,20 @@ fn a_workspace_that_moved_is_built_again_where_commands_see_its_place() {
 
 const PLACE: &str = "target here = step { run = sh`pwd > {out \"o\"}` }\n";
 
+/// This program does without huge pages while it looks at little, and steps have them all the same.
+#[test]
+fn steps_may_have_huge_pages() {
+    let step = "target pages = step { run = sh`cat {in \"a\"} > {out \"p\"}; \
+                grep THP_enabled /proc/self/status >> {out \"p\"} || true` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", step), ("a", "1")]);
+    for text in ["1", "2"] {
+        sandbox.write("a", text);
+        sandbox.run(&["build"]).expect(0);
+        let made = sandbox.read("out/default/pages/p");
+        assert!(!made.contains("THP_enabled:\t0"), "{made}");
+    }
+}
+
 /// Who builds may have other limits than who built before. Where those cannot be raised for steps, they count.
 #[test]
 fn limits_of_who_builds_decide_no_result() {

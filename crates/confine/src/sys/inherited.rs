@@ -1,5 +1,5 @@
 //! What a process gets from the one that starts it, and commands are not to see: limits, ignored signals, the way in which the kernel
-//! presents itself, niceness, and how likely it is to be ended for want of memory. It is made the same for all of them.
+//! presents itself, huge pages, niceness, and how likely it is to be ended for want of memory. It is made the same for all of them.
 
 use std::sync::OnceLock;
 
@@ -139,6 +139,8 @@ impl Inherited {
             if shedding.is_presented_otherwise {
                 libc::personality(0);
             }
+            // This program does without them where it works little.
+            libc::prctl(libc::PR_SET_THP_DISABLE, 0 as libc::c_ulong, 0, 0, 0);
             if shedding.sets_niceness {
                 libc::setpriority(libc::PRIO_PROCESS, 0, 0);
             }

@@ -29,7 +29,9 @@ pub(crate) use orders::Order;
 pub(crate) use process::{
     ProcessEnd, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
 };
-pub use process::{become_reaper, end_adopted, end_left_of, end_orphans, raise_open_file_limit, spare};
+pub use process::{
+    allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, raise_open_file_limit, spare,
+};
 pub(crate) use rooms::{RoomHandle, found_room};
 pub use start::give_up_network;
 pub(crate) use start::{Space, Start, Started, Stream, start};

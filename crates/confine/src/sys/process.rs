@@ -227,6 +227,14 @@ pub(crate) fn end_stranger(id: i32) {
     signal(id, Signal::KILL);
 }
 
+/// Says whether the memory that this program touches from now on may come in huge pages. Work that looks at little and ends touches
+/// little, and clearing a huge page takes longer than all of it; an evaluation of many definitions gains by them. Programs that are
+/// started inherit it, but for commands (`Inherited`). A kernel without huge pages ignores it.
+pub fn allow_huge_pages(allowed: bool) {
+    // SAFETY: passes numbers.
+    unsafe { libc::prctl(libc::PR_SET_THP_DISABLE, libc::c_ulong::from(!allowed), 0, 0, 0) };
+}
+
 /// Lets this program have as many files open as the machine allows.
 pub fn raise_open_file_limit() {
     let mut limit = rustix::process::getrlimit(Resource::Nofile);

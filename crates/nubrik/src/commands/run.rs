@@ -257,6 +257,7 @@ fn start(
         }
     };
     // The program takes this one's place: terminal, signals and exit code are its own.
+    nubrik_confine::allow_huge_pages(true);
     let problem = std::process::Command::new(&program).args(args).exec();
     Err(say_wrong(console, Exit::Machine, &format!("cannot start {}: {problem}", program.display()), &[]))
 }

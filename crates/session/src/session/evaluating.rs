@@ -34,6 +34,7 @@ impl Session {
 
     /// Evaluates what some addresses ask for; `watching` says whether it is noted what values are taken from.
     pub(super) fn evaluate_watching(&self, patterns: &[AddressPattern], watching: bool) -> Evaluation {
+        nubrik_confine::allow_huge_pages(true);
         // A folder may hold many packages; anything narrower is quicker by one thread.
         if let [pattern] = patterns
             && !pattern.is_glob()
