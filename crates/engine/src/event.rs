@@ -205,6 +205,14 @@ pub enum Failure {
 }
 
 impl Failure {
+    /// The exit code that the commands ended with, if that alone is known of why they failed.
+    pub fn code(&self) -> Option<i32> {
+        match self {
+            Failure::Code(code) => Some(*code),
+            _ => None,
+        }
+    }
+
     /// The same, with what the commands were refused.
     pub(crate) fn observed(self, refused: Vec<Refusal>, well_again: bool) -> Failure {
         let is_telling = matches!(

@@ -389,8 +389,8 @@ pub trait OutsideWork: Sync {
     /// How many of the cases that a check's report lists failed, and how many it lists.
     ///
     /// # Errors
-    /// Why the report cannot be read, for people.
-    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String>;
+    /// When the report cannot be read, or is none.
+    fn judge(&self, report: &WsPath) -> io::Result<(usize, usize)>;
 
     /// Nothing more is performed: what stays for the next step may end.
     fn rest(&self);

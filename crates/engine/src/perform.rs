@@ -348,7 +348,7 @@ impl Build<'_> {
         match self.outside.judge(path) {
             Ok((0, _)) => Ok(()),
             Ok((failed, all)) => Err(Failure::Cases { failed, all }),
-            Err(problem) => Err(Failure::BadReport { problem }),
+            Err(problem) => Err(Failure::BadReport { problem: problem.to_string() }),
         }
     }
 

@@ -3,11 +3,11 @@
 //! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it what happens; one that finds none
 //! loses nothing but a look.
 
-use nubrik_wording::{counted, duration};
 use std::collections::{HashMap, VecDeque};
 use std::time::{Duration, Instant};
 
 use maud::{Markup, html};
+use nubrik_wording::{counted, duration};
 use parking_lot::{Condvar, Mutex};
 use serde::{Deserialize, Serialize};
 

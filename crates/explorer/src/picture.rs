@@ -1,9 +1,10 @@
 //! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes of
 //! one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
 
-use nubrik_wording::xml;
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
+
+use nubrik_wording::xml;
 
 use crate::drawn::{DrawnNode, Shape};
 

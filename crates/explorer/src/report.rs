@@ -1,17 +1,17 @@
 //! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as Markdown for the pages of a CI system,
 //! and as JUnit XML. What failed comes first, with what it printed and the command that repeats it.
 
-use nubrik_wording::{counted, duration};
 use std::fmt::Write;
 
 use maud::{DOCTYPE, Markup, html};
-use nubrik_cases::{Case, CaseOutcome, Suite};
+use nubrik_reports::cases::{CaseOutcome, Suite};
 use nubrik_session::{BuildRecord, StepRecord};
+use nubrik_wording::{counted, duration};
 
 use crate::look::{STYLE, raw, state};
 use crate::pages::builds::{end_of, failures, repeat, steps, sums};
 use crate::pages::sources::text_of;
-use crate::pages::tests::{TestedTarget, all, outcome};
+use crate::pages::tests::{TestedTarget, all};
 use crate::pages::timeline::timeline;
 use crate::site::Site;
 
@@ -70,32 +70,12 @@ impl Site {
     pub fn report_junit(&self) -> String {
         let tests = all(self);
         let ran = tests.iter().filter(|test| !test.last.is_empty());
-        let suites: Vec<Suite> = ran
-            .map(|test| Suite {
-                name: test.address.to_owned(),
-                seconds: test.micros as f64 / 1e6,
-                cases: cases_of(test),
-            })
-            .collect();
-        nubrik_cases::merged(&suites)
+        let suite = |test: &TestedTarget<'_>| {
+            Suite::of(test.address, test.micros, &test.all_cases(), test.quarantined)
+        };
+        let suites: Vec<Suite> = ran.map(suite).collect();
+        nubrik_reports::cases::merged(&suites)
     }
-}
-
-/// The cases of a test; a test without a report is one.
-fn cases_of(test: &TestedTarget<'_>) -> Vec<Case> {
-    let mut cases = test.cases.clone();
-    let has_failed = test.last == "failed" && !cases.iter().any(|case| case.outcome == CaseOutcome::Failed);
-    if cases.is_empty() || has_failed {
-        cases.push(Case {
-            group: test.target.to_owned(),
-            name: if cases.is_empty() { test.address.to_owned() } else { "the test as a whole".to_owned() },
-            outcome: if test.last == "failed" { CaseOutcome::Failed } else { CaseOutcome::Passed },
-            seconds: Some(test.micros as f64 / 1e6),
-            // The first line is what lists show.
-            text: [test.failure, test.printed].into_iter().flatten().collect::<Vec<_>>().join("\n"),
-        });
-    }
-    cases
 }
 
 fn repeat_test(test: &TestedTarget<'_>) -> String {
@@ -139,11 +119,11 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
                 tr {
                     td { @if test.last.is_empty() { "never ran" } @else { (state(test.last)) } }
                     td.name { (test.address) }
-                    td.number { (cases_of(test).len()) }
+                    td.number { (test.all_cases().len()) }
                     td.number { @if test.micros > 0 { (duration(test.micros)) } }
                     td {
                         @if test.is_flaky { (state("flaky")) " " } @if let Some(why) = test.quarantined { (state("quarantined")) ": " (why) }
-                        @if !test.cases.is_empty() { details { summary { "its cases" } ul { @for case in &test.cases { li { (state(outcome(&case.outcome))) " " span.name { (case.name) } } } } } }
+                        @if !test.cases.is_empty() { details { summary { "its cases" } ul { @for case in &test.cases { li { (state(case.outcome.word())) " " span.name { (case.name) } } } } } }
                     }
                 }
             } }
@@ -287,7 +267,7 @@ fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
             out,
             "| {last} | {} | {} | {took} | {remarks} |",
             code(test.address),
-            cases_of(test).len()
+            test.all_cases().len()
         );
     }
     out

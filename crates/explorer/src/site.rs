@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use nubrik_coverage::Coverage;
 use nubrik_graph::{Graph, Role, StepId, Target, TargetId};
 use nubrik_lang::topics::Topic;
 use nubrik_lang::{AddressPattern, Evaluation, ToldCall};
+use nubrik_reports::coverage::Coverage;
 use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
 

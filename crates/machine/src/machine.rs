@@ -456,10 +456,10 @@ impl OutsideWork for Machine {
         !places.is_empty() && places.iter().all(|place| self.fetcher().is_near(place, digest))
     }
 
-    fn judge(&self, report: &WsPath) -> Result<(usize, usize), String> {
-        let cases = read_file(&self.locate(report), REPORT_LIMIT).map_err(|e| e.to_string())?;
-        let cases = nubrik_cases::read(&cases)?;
-        let failed = cases.iter().filter(|c| c.outcome == nubrik_cases::CaseOutcome::Failed).count();
+    fn judge(&self, report: &WsPath) -> io::Result<(usize, usize)> {
+        let report = read_file(&self.locate(report), REPORT_LIMIT)?;
+        let cases = nubrik_reports::cases::read(&report).map_err(io::Error::other)?;
+        let failed = cases.iter().filter(|c| c.outcome == nubrik_reports::cases::CaseOutcome::Failed).count();
         Ok((failed, cases.len()))
     }
 

@@ -76,6 +76,9 @@ pub struct StepRecord {
     /// How it failed, in a few words, where it did.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub failure: Option<String>,
+    /// The exit code of its program, where it failed by ending with one.
+    #[serde(default, skip_serializing_if = "Option::is_none")]
+    pub code: Option<i32>,
     /// What it printed, where it failed; of much the beginning and the end.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub printed: Option<String>,
@@ -233,6 +236,7 @@ impl Listener for Chronicle<'_> {
                 key: None,
                 test: node.check.as_ref().map(|check| check.address.to_string()),
                 failure: failure.as_ref().map(self.words).filter(|text| !text.is_empty()),
+                code: failure.as_ref().and_then(Failure::code),
                 printed: (*verdict == Verdict::Failed).then(|| ends_of(printed)),
             };
             self.done.lock().push((*step, record));

@@ -52,6 +52,17 @@ impl Registry {
         }
     }
 
+    /// The kind of its packages in package URLs (purl).
+    pub fn package_url_kind(self) -> &'static str {
+        match self {
+            Registry::Python => "pypi",
+            Registry::Js => "npm",
+            Registry::Rust => "cargo",
+            Registry::Go => "golang",
+            Registry::Java | Registry::Archive => "generic",
+        }
+    }
+
     /// The registry of this name.
     pub fn named(name: &str) -> Option<Registry> {
         Registry::ALL.into_iter().find(|registry| registry.name() == name)

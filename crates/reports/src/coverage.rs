@@ -2,8 +2,8 @@
 //! and written. Of what they hold only lines count; branches and functions are left out.
 //!
 //! ```
-//! let mut all = nubrik_coverage::read(b"SF:fit.c\nDA:3,2\nDA:4,0\nend_of_record\n").expect("a tracefile");
-//! all.merge(nubrik_coverage::read(b"SF:fit.c\nDA:4,1\nDA:9,0\nend_of_record\n").expect("a tracefile"));
+//! let mut all = nubrik_reports::coverage::read(b"SF:fit.c\nDA:3,2\nDA:4,0\nend_of_record\n").expect("a tracefile");
+//! all.merge(nubrik_reports::coverage::read(b"SF:fit.c\nDA:4,1\nDA:9,0\nend_of_record\n").expect("a tracefile"));
 //! let lines = &all.files["fit.c"];
 //! assert_eq!((lines.covered(), lines.len()), (2, 3));
 //! assert_eq!(lines.uncovered(), [9..=9]);
@@ -14,6 +14,8 @@ mod lcov;
 
 use std::collections::BTreeMap;
 use std::ops::RangeInclusive;
+
+use crate::Malformed;
 
 /// How often the lines of files ran.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -126,7 +128,7 @@ impl Coverage {
 ///
 /// # Errors
 /// What is wrong, for people, when it is neither of the formats.
-pub fn read(bytes: &[u8]) -> Result<Coverage, String> {
+pub fn read(bytes: &[u8]) -> Result<Coverage, Malformed> {
     let text = String::from_utf8_lossy(bytes);
     let text = text.trim_start_matches('\u{feff}');
     if text.trim_start().starts_with('<') { cobertura::read(text) } else { lcov::read(text) }

@@ -1,10 +1,11 @@
 //! Stores that hang. A build waits for one once; for some minutes after that nobody of this machine asks it, so that not each
 //! build waits as long.
 
-use nubrik_wording::counted;
 use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
+
+use nubrik_wording::counted;
 
 use crate::own_files::write_own;
 

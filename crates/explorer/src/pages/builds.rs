@@ -211,6 +211,7 @@ mod tests {
             key: None,
             test: test.map(str::to_owned),
             failure: None,
+            code: None,
             printed: None,
         }
     }

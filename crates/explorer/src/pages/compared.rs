@@ -1,10 +1,10 @@
 //! Two builds side by side.
 
-use nubrik_wording::duration;
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_session::{BuildRecord, StepRecord};
+use nubrik_wording::duration;
 
 use crate::links::{About, page};
 use crate::look::{SitePage, state};

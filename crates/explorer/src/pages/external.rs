@@ -1,11 +1,11 @@
 //! What comes from elsewhere: pinned code, archives, tools, libraries.
 
-use nubrik_wording::counted;
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use maud::{Markup, html};
 use nubrik_graph::{Native, TargetId};
 use nubrik_pins::{ASKED, Pin, Pins, Shelf, pin_id};
+use nubrik_wording::counted;
 
 use crate::look::{SitePage, state};
 use crate::pages::naming::{place_link, target_link};

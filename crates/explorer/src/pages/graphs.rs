@@ -1,11 +1,11 @@
 //! Pictures of what depends on what. A picture never holds more than a screen can show: it is drawn less deep, and then packages
 //! take the place of their targets.
 
-use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
 
 use maud::{Markup, html};
 use nubrik_graph::{Role, TargetId, shortest_way};
+use nubrik_wording::{counted, duration};
 
 use crate::drawn::{DrawnNode, Shape};
 use crate::links::{About, page};

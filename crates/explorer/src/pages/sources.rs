@@ -1,17 +1,17 @@
 //! Texts: definitions with links, sources, and what was made.
 
-use nubrik_wording::{counted, size};
 use std::fs;
 use std::io::Read;
 use std::sync::Arc;
 use std::time::UNIX_EPOCH;
 
 use maud::{Markup, html};
-use nubrik_coverage::LineCounts;
 use nubrik_graph::Place;
 use nubrik_lang::meanings::{FileNames, NameMeaning, each_token};
+use nubrik_reports::coverage::LineCounts;
 use nubrik_source::Sources;
 use nubrik_syntax::{Node, SyntaxKind, parse};
+use nubrik_wording::{counted, size};
 
 use crate::links::{About, page};
 use crate::look::SitePage;

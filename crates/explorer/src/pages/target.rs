@@ -1,10 +1,10 @@
 //! Everything about one target.
 
-use nubrik_wording::{counted, duration, size};
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_graph::{FileId, StepId, Target, TargetId, shown_command, shown_service};
+use nubrik_wording::{counted, duration, size};
 
 use crate::links::{About, page};
 use crate::look::{SitePage, prose, state, when};

@@ -1,10 +1,10 @@
 //! Lists of targets: by kind, and by package.
 
-use nubrik_wording::{counted, duration, plural};
 use std::collections::BTreeMap;
 
 use maud::{Markup, html};
 use nubrik_graph::{Target, TargetId};
+use nubrik_wording::{counted, duration, plural};
 
 use crate::links::{About, page};
 use crate::look::{SitePage, prose};

@@ -1,12 +1,13 @@
 //! Tests: how they went, over builds and by their cases.
 
-use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, BTreeSet};
 
 use maud::{Markup, html};
-use nubrik_cases::{Case, CaseOutcome};
-use nubrik_coverage::LineCounts;
 use nubrik_graph::StepId;
+use nubrik_reports::cases::{Case, CaseOutcome, TestRun};
+use nubrik_reports::coverage::LineCounts;
+use nubrik_session::StepRecord;
+use nubrik_wording::{counted, duration};
 
 use crate::links::{About, page};
 use crate::look::{SitePage, state, when};
@@ -42,6 +43,33 @@ pub(crate) struct TestedTarget<'s> {
     pub printed: Option<&'s str>,
     /// How it failed then, in a few words.
     pub failure: Option<&'s str>,
+    /// Whether its program ended with an exit code then.
+    pub has_exited: bool,
+}
+
+impl TestedTarget<'_> {
+    /// Its cases the last time, itself where its report lists none; empty where it never ran.
+    pub(crate) fn all_cases(&self) -> Vec<Case> {
+        self.run().map(|run| run.cases(self.cases.clone())).unwrap_or_default()
+    }
+
+    /// How it went the last time; none where it never ran.
+    fn run(&self) -> Option<TestRun<'_>> {
+        let outcome = match self.last {
+            "failed" => CaseOutcome::Failed,
+            "passed" => CaseOutcome::Passed,
+            _ => return None,
+        };
+        Some(TestRun {
+            path: self.address,
+            target: self.target,
+            outcome,
+            micros: self.micros,
+            reason: self.failure,
+            has_exited: self.has_exited,
+            printed: self.printed.unwrap_or(""),
+        })
+    }
 }
 
 /// All tests: first those that failed, then those that are in doubt.
@@ -49,15 +77,13 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     let graph = site.graph();
     let mut runs: BTreeMap<&str, Vec<(u64, &'static str, u64)>> = BTreeMap::new();
     let mut ends: BTreeMap<(&str, &str), BTreeSet<&str>> = BTreeMap::new();
-    let mut printed: BTreeMap<&str, Option<&str>> = BTreeMap::new();
-    let mut failures: BTreeMap<&str, Option<&str>> = BTreeMap::new();
+    let mut last: BTreeMap<&str, &StepRecord> = BTreeMap::new();
     for build in site.builds() {
         for step in &build.done {
             let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else { continue };
             let word = if step.state == "ran" { "passed" } else { "failed" };
             runs.entry(test).or_default().push((build.build, word, step.micros));
-            printed.insert(test, step.printed.as_deref());
-            failures.insert(test, step.failure.as_deref());
+            last.insert(test, step);
             if let Some(key) = &step.key {
                 ends.entry((test, key)).or_default().insert(word);
             }
@@ -73,6 +99,7 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
         .map(|(id, check)| {
             let step = graph.step(id);
             let memory = state.steps.get(step.folder.as_str());
+            let record = last.get(&*check.address);
             TestedTarget {
                 address: &check.address,
                 target: &graph.owner(id).address,
@@ -86,8 +113,9 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
                 cases: memory.and_then(|_| site.session.cases(graph, step)).unwrap_or_default(),
                 runs: runs.remove(&*check.address).unwrap_or_default(),
                 is_flaky: flaky.contains(&*check.address),
-                printed: printed.get(&*check.address).copied().flatten(),
-                failure: failures.get(&*check.address).copied().flatten(),
+                printed: record.and_then(|record| record.printed.as_deref()),
+                failure: record.and_then(|record| record.failure.as_deref()),
+                has_exited: record.is_some_and(|record| record.code.is_some()),
             }
         })
         .collect();
@@ -98,15 +126,6 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     };
     tests.sort_by_key(|test| (rank(test), test.address));
     tests
-}
-
-/// What became of a case, in a word.
-pub(crate) fn outcome(outcome: &CaseOutcome) -> &'static str {
-    match outcome {
-        CaseOutcome::Passed => "passed",
-        CaseOutcome::Failed => "failed",
-        CaseOutcome::Skipped => "skipped",
-    }
 }
 
 pub(crate) fn tests(site: &Site) -> SitePage {
@@ -237,7 +256,7 @@ fn cases(test: &TestedTarget<'_>) -> Markup {
             details open[failed > 0] {
                 summary { @if failed > 0 { (counted(failed, "failing case")) } @else { "its cases" } }
                 ul { @for case in sorted.iter().take(CASES) {
-                    li { (state(outcome(&case.outcome))) " " span.name { (case.name) }
+                    li { (state(case.outcome.word())) " " span.name { (case.name) }
                         @if case.outcome == CaseOutcome::Failed && !case.text.is_empty() { pre.wrap { (crate::pages::sources::text_of(case.text.as_bytes(), 8_000)) } } }
                 } }
                 @if sorted.len() > CASES { p.lead { "and " (sorted.len() - CASES) " more" } }

@@ -1,10 +1,10 @@
 //! Pictures of time: what ran when in a build, and how something went over builds.
 
-use nubrik_wording::{duration, xml};
 use std::fmt::Write;
 
 use maud::Markup;
 use nubrik_session::{BuildRecord, StepRecord};
+use nubrik_wording::{duration, xml};
 
 use crate::look::raw;
 

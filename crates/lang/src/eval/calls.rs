@@ -1,21 +1,21 @@
 //! Calls: functions, kinds, methods, and the forms of the language.
 
-use nubrik_wording::counted;
 use std::cell::RefCell;
 use std::rc::Rc;
 use std::sync::Arc;
 
-use crate::eval::Taken;
-use crate::renamed::meant;
-use crate::reported::Reported;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Span;
+use nubrik_wording::counted;
 use smallvec::SmallVec;
 
 use super::forms::{FormEvaluation, way_of};
 use super::{Env, Evaluator, OpenKey, Result, Scope, Slot, Stop};
 use crate::builtins::{Builtin, form_of};
+use crate::eval::Taken;
 use crate::hir::*;
+use crate::renamed::meant;
+use crate::reported::Reported;
 use crate::types::Type;
 use crate::value::*;
 

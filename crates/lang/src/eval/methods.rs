@@ -1,10 +1,10 @@
 //! Fields, properties and methods. A property is a method without arguments, and takes no brackets.
 
-use nubrik_wording::counted;
 use std::rc::Rc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
+use nubrik_wording::counted;
 
 use super::calls::Given;
 use super::expressions::unique_files;

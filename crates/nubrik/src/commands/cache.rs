@@ -1,9 +1,9 @@
 //! `nubrik cache`
 
-use nubrik_wording::{counted, size};
 use std::time::Duration;
 
 use nubrik_store::{Amount, LocalStore};
+use nubrik_wording::{counted, size};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};

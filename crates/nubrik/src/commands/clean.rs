@@ -1,9 +1,10 @@
 //! `nubrik clean`
 
-use nubrik_wording::counted;
 use std::fs;
 use std::io;
 use std::path::Path;
+
+use nubrik_wording::counted;
 
 use super::build::lock;
 use super::{CommandResult, evaluate, open, patterns, say_wrong};

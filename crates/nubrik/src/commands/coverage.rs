@@ -1,12 +1,12 @@
 //! `nubrik test --coverage`: the instrumented variants, what they cost, and which lines ran.
 
-use nubrik_wording::{counted, duration};
 use std::path::Path;
 
 use nubrik_engine::{Supposed, Verdict};
 use nubrik_graph::{Closure, FileId, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_session::{Covered, Session};
+use nubrik_wording::{counted, duration};
 
 use super::{CommandResult, Silent, say_wrong};
 use crate::arguments::WhichTests;

@@ -1,13 +1,12 @@
 //! `nubrik fmt`
 
-use nubrik_wording::counted;
 use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_source::Sources;
 use nubrik_syntax::format;
-
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, open, report, say_wrong};

@@ -1,6 +1,5 @@
 //! `nubrik graph`: what depends on what, for other programs and as a picture.
 
-use nubrik_wording::counted;
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
@@ -9,6 +8,7 @@ use nubrik_explorer::{DrawnNode, Shape};
 use nubrik_graph::{Graph, Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, evaluate, open, patterns, say_wrong};

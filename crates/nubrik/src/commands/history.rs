@@ -1,9 +1,9 @@
 //! `nubrik history`
 
-use nubrik_wording::{ago, counted, duration, size};
 use std::collections::BTreeMap;
 
 use nubrik_session::{BuildRecord, Session, SharedRecord};
+use nubrik_wording::{ago, counted, duration, size};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};

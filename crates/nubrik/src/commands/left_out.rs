@@ -1,9 +1,9 @@
 //! With `--keep-going` an error in some definitions does not stop the rest: what has none is built and tested, and what was left out is
 //! said, here and in all reports.
 
-use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_reports::cases::{Case, CaseOutcome, Suite};
 use nubrik_session::{Narrowed, Workshop};
 use nubrik_source::Sources;
 use serde::Serialize;

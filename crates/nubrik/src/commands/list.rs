@@ -3,10 +3,10 @@
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 
-use nubrik_cases::Case;
 use nubrik_graph::TargetId;
 use nubrik_graph::{Graph, Role, Target};
 use nubrik_lang::Evaluation;
+use nubrik_reports::cases::Case;
 use nubrik_session::Session;
 use serde::Serialize;
 

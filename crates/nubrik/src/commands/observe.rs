@@ -1,12 +1,12 @@
 //! `nubrik build --observe`: what steps really read and write, against what they declare.
 
-use nubrik_wording::counted;
 use std::sync::Arc;
 
 use nubrik_engine::{ObservedStep, Refusal};
 use nubrik_graph::Graph;
 use nubrik_lang::Evaluation;
 use nubrik_session::Session;
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, Silent, labelled, say_wrong};

@@ -2,7 +2,6 @@
 
 mod looking;
 
-use nubrik_wording::counted;
 use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_confine::CancelSwitch;
@@ -13,6 +12,7 @@ use nubrik_pins::{
 };
 use nubrik_session::Session;
 use nubrik_source::Sources;
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, open, report, say_wrong};

@@ -1,6 +1,5 @@
 //! `nubrik plan`
 
-use nubrik_wording::{counted, duration};
 use std::collections::{BTreeMap, HashMap};
 use std::path::{Path, PathBuf};
 
@@ -9,6 +8,7 @@ use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
+use nubrik_wording::{counted, duration};
 use serde::Serialize;
 
 use super::since::Affected;

@@ -1,6 +1,5 @@
 //! `nubrik share`: the team's store.
 
-use nubrik_wording::ago;
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
@@ -10,6 +9,7 @@ use nubrik_session::{
     Session, SharedPlace, SharedSettings, TeamStore, asked_by_store, key_in, members_at, put_members,
 };
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_line};
+use nubrik_wording::ago;
 use serde::Serialize;
 
 use super::share_news::{SOON, age, days_left, is_old, until_expiry};

@@ -1,11 +1,11 @@
 //! What a build says of the team's store and of other machines.
 
-use nubrik_wording::{counted, duration, size};
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
 use nubrik_session::{GivenAway, Session, SharedRecord, TeamStore};
 use nubrik_shared::{SharedStore, SharedTrouble, Traffic};
+use nubrik_wording::{counted, duration, size};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};

@@ -1,10 +1,10 @@
 //! Looking after a team's store: `nubrik share prune`, `nubrik cache verify --shared`.
 
-use nubrik_wording::{counted, size};
 use std::time::Duration;
 
 use nubrik_session::{Session, TeamStore};
 use nubrik_shared::{Pruned, SharedStore};
+use nubrik_wording::{counted, size};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};

@@ -1,6 +1,5 @@
 //! `nubrik show`
 
-use nubrik_wording::duration;
 use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::sync::Arc;
@@ -10,6 +9,7 @@ use nubrik_graph::{Effect, Graph, Service, Serving, StepId, Target, TargetId, sh
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
+use nubrik_wording::duration;
 use serde::Serialize;
 
 use super::{CommandResult, evaluate, open, patterns};

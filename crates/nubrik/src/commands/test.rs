@@ -4,10 +4,10 @@ use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 use std::time::Instant;
 
-use nubrik_cases::{Case, CaseOutcome, Suite};
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
+use nubrik_reports::cases::{CaseOutcome, Suite, TestRun};
 use nubrik_session::{Session, Workshop};
 use parking_lot::Mutex;
 
@@ -322,47 +322,33 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
     };
     let tried = passed || done.verdict == Verdict::Failed;
     let cases = if tried { session.cases(graph, step) } else { None };
-    let has_report = cases.as_ref().is_some_and(|cases| !cases.is_empty());
-    let mut text = String::from_utf8_lossy(&done.printed).trim_end().to_owned();
-    // What a program prints before it fails by itself says most; one that was ended says nothing of that.
-    if let Some(failure) = done.failure.as_ref().filter(|f| text.is_empty() || !matches!(f, Failure::Code(_)))
-    {
-        text = format!("{}\n{text}", crate::ui::failure::short(failure)).trim_end().to_owned();
-    }
-    // A plain program is one case.
-    let mut cases = cases.filter(|c| !c.is_empty()).unwrap_or_else(|| {
-        vec![Case {
-            group: graph.owner(id).address.to_string(),
-            name: address.rsplit('/').next().unwrap_or(&address).to_owned(),
-            outcome: match (passed, tried) {
-                (true, _) => CaseOutcome::Passed,
-                (false, true) => CaseOutcome::Failed,
-                (false, false) => CaseOutcome::Skipped,
-            },
-            seconds: Some(micros as f64 / 1e6),
-            text: if passed { String::new() } else { text.clone() },
-        }]
-    });
-    // A report that lists no failure is not believed where the commands failed.
-    if done.verdict == Verdict::Failed && !cases.iter().any(|c| c.outcome == CaseOutcome::Failed) {
-        cases.push(Case {
-            group: address.clone(),
-            name: "the test as a whole".to_owned(),
-            outcome: CaseOutcome::Failed,
-            seconds: None,
-            text,
-        });
-    }
+    let reported = cases.unwrap_or_default();
+    let has_report = !reported.is_empty();
+    let reason = match &done.failure {
+        Some(failure) => crate::ui::failure::short(failure),
+        None => done.reason.clone(),
+    };
+    let run = TestRun {
+        path: &address,
+        target: &graph.owner(id).address,
+        outcome: match (passed, tried) {
+            (true, _) => CaseOutcome::Passed,
+            (false, true) => CaseOutcome::Failed,
+            (false, false) => CaseOutcome::Skipped,
+        },
+        micros,
+        reason: Some(&*reason).filter(|reason| !reason.is_empty()),
+        has_exited: done.failure.as_ref().is_some_and(|failure| failure.code().is_some()),
+        printed: &String::from_utf8_lossy(&done.printed),
+    };
+    let cases = run.cases(reported);
     TestResult {
         step: id,
         address,
         verdict: done.verdict,
         passed,
         unchanged: done.unchanged,
-        reason: match &done.failure {
-            Some(failure) => crate::ui::failure::short(failure),
-            None => done.reason.clone(),
-        },
+        reason,
         micros,
         build: memory.map(|m| m.build),
         cases,
@@ -375,10 +361,10 @@ fn write_report(console: Console, file: &Path, round: &Round, left_out: &Unevalu
     let suites: Vec<Suite> = round
         .results
         .iter()
-        .map(|r| Suite { name: r.address.clone(), seconds: r.micros as f64 / 1e6, cases: r.cases.clone() })
+        .map(|r| Suite::of(&r.address, r.micros, &r.cases, r.quarantined.as_deref()))
         .chain(left_out.suites())
         .collect();
-    super::write_whole(file, &nubrik_cases::merged(&suites)).map_err(|e| {
+    super::write_whole(file, &nubrik_reports::cases::merged(&suites)).map_err(|e| {
         say_wrong(
             console,
             Exit::Own,

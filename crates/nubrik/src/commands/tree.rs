@@ -1,12 +1,12 @@
 //! `nubrik tree`
 
-use nubrik_wording::duration;
 use std::collections::{HashMap, HashSet};
 
 use nubrik_engine::State;
 use nubrik_graph::{Graph, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
+use nubrik_wording::duration;
 use serde::Serialize;
 
 use super::{CommandResult, evaluate, open, patterns};

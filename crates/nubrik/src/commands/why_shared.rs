@@ -1,12 +1,12 @@
 //! `nubrik why TARGET --shared`: what keeps steps from being taken from the team's store.
 
-use nubrik_wording::counted;
 use std::collections::HashSet;
 
 use nubrik_engine::{HeldAgainst, RestMismatch};
 use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_session::TeamStore;
 use nubrik_shared::GivenResult;
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::why::Differs;

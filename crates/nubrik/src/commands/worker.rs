@@ -1,6 +1,5 @@
 //! `nubrik worker` and `nubrik workers`: machines that run steps for others.
 
-use nubrik_wording::{counted, duration};
 use std::cell::Cell;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -10,6 +9,7 @@ use std::time::{Duration, Instant};
 use nubrik_confine::CancelSwitch;
 use nubrik_exchange::{ExchangeTrouble, Hand, TakenJob};
 use nubrik_session::{DoneJob, NotDone, OpenedJob, Session, Turns, WorkPlace, WorkSite, is_worker_name};
+use nubrik_wording::{counted, duration};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};

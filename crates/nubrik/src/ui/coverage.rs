@@ -1,11 +1,11 @@
 //! Which lines tests ran: file by file, what did not run, and a sum.
 
-use nubrik_wording::counted;
 use std::ops::RangeInclusive;
 
-use nubrik_coverage::LineCounts;
 use nubrik_graph::{Graph, StepId};
+use nubrik_reports::coverage::LineCounts;
 use nubrik_session::{ChangedLines, Covered};
+use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::console::{Console, OutputStream, out};

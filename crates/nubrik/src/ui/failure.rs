@@ -1,11 +1,11 @@
 //! A step that failed: its command, what it printed, and what to do.
 
-use nubrik_wording::duration;
 use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_engine::{Failure, Refusal, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
+use nubrik_wording::duration;
 
 use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};

@@ -205,16 +205,16 @@ pub fn test_summary(
 ) {
     let (summary, results) = (&round.summary, &round.results);
     let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
-    let cases = |outcome: nubrik_cases::CaseOutcome| {
+    let cases = |outcome: nubrik_reports::cases::CaseOutcome| {
         results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
     };
     let ok = summary.failed + summary.blocked + summary.unstarted == 0 && is_whole;
     console.event(&TestSummaryEvent {
         steps: summary_event(summary, ok, seconds),
         cases: Cases {
-            passed: cases(nubrik_cases::CaseOutcome::Passed),
-            failed: cases(nubrik_cases::CaseOutcome::Failed),
-            skipped: cases(nubrik_cases::CaseOutcome::Skipped),
+            passed: cases(nubrik_reports::cases::CaseOutcome::Passed),
+            failed: cases(nubrik_reports::cases::CaseOutcome::Failed),
+            skipped: cases(nubrik_reports::cases::CaseOutcome::Skipped),
         },
         tests: Tests {
             ran: count(Verdict::Ran) + count(Verdict::Failed),

@@ -1,7 +1,6 @@
 //! The live view: steps in flight with their times, a gauge, what waits. Drawn below the lines that
 //! stay, and wiped when the build ends.
 
-use nubrik_wording::{counted, duration, size};
 use std::collections::HashSet;
 use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
@@ -9,6 +8,7 @@ use std::time::{Duration, Instant};
 
 use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
+use nubrik_wording::{counted, duration, size};
 use parking_lot::{Mutex, MutexGuard};
 
 use super::console::{Console, OutputStream};

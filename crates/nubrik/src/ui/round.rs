@@ -1,8 +1,8 @@
 //! What became of tests.
 
-use nubrik_cases::Case;
 use nubrik_engine::{Summary, Verdict};
 use nubrik_graph::StepId;
+use nubrik_reports::cases::Case;
 
 /// What became of a test.
 pub struct TestResult {

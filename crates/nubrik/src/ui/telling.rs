@@ -1,11 +1,11 @@
 //! A build's events in lines for people. A caller that shows them decides where they go.
 
-use nubrik_wording::duration;
 use std::collections::HashSet;
 use std::path::PathBuf;
 
 use nubrik_engine::{Event, Refusal, Verdict};
 use nubrik_graph::{Graph, Native, StepId};
+use nubrik_wording::duration;
 
 use super::news::SaidSoFar;
 use super::paint::{Ink, Paint};

@@ -1,11 +1,11 @@
 //! The results of tests: which passed, which failed, case by case, and a sum.
 
-use nubrik_wording::{counted, duration};
 use std::collections::BTreeMap;
 
-use nubrik_cases::{Case, CaseOutcome};
 use nubrik_engine::Verdict;
 use nubrik_graph::Graph;
+use nubrik_reports::cases::{Case, CaseOutcome};
+use nubrik_wording::{counted, duration};
 use serde::Serialize;
 
 use super::json;

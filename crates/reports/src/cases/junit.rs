@@ -1,19 +1,23 @@
 //! JUnit XML: `testcase`s in `testsuite`s, as most test programs write it and continuous integration reads it.
 
-use nubrik_wording::xml;
 use std::fmt::Write;
 
-use crate::{Case, CaseOutcome};
+use nubrik_wording::xml;
+
+use super::{Case, CaseOutcome};
+use crate::{Malformed, malformed};
 
 /// Reads a report.
-pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
+pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
     let options =
         roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
-    let document =
-        roxmltree::Document::parse_with_options(text, options).map_err(|e| format!("it is no XML: {e}"))?;
+    let document = roxmltree::Document::parse_with_options(text, options)
+        .map_err(|e| malformed(format!("it is no XML: {e}")))?;
     let root = document.root_element().tag_name().name();
     if !matches!(root, "testsuites" | "testsuite") {
-        return Err(format!("it is XML with <{root}>, where JUnit has <testsuites> or <testsuite>"));
+        return Err(malformed(format!(
+            "it is XML with <{root}>, where JUnit has <testsuites> or <testsuite>"
+        )));
     }
     let cases = document.descendants().filter(|node| node.has_tag_name("testcase"));
     Ok(cases.map(case).collect())
@@ -62,6 +66,22 @@ pub struct Suite {
     pub seconds: f64,
     /// Its cases.
     pub cases: Vec<Case>,
+}
+
+impl Suite {
+    /// A test by its path, its time in microseconds, and its cases. Failures in quarantine, for the reason that is given, are
+    /// skipped cases that say so: who reads the report does not fail because of them.
+    pub fn of(path: &str, micros: u64, cases: &[Case], quarantined: Option<&str>) -> Suite {
+        let mut cases = cases.to_vec();
+        if let Some(why) = quarantined {
+            for case in cases.iter_mut().filter(|case| case.outcome == CaseOutcome::Failed) {
+                case.outcome = CaseOutcome::Skipped;
+                let first = case.text.lines().next().unwrap_or("failed");
+                case.text = format!("quarantined: {why}; {first}");
+            }
+        }
+        Suite { name: path.to_owned(), seconds: micros as f64 / 1e6, cases }
+    }
 }
 
 /// One report of several tests.
@@ -146,8 +166,8 @@ mod tests {
 
     #[test]
     fn what_is_no_report_is_refused() {
-        assert!(read("<html/>").unwrap_err().contains("<html>"));
-        assert!(read("<testsuite><testcase>").unwrap_err().starts_with("it is no XML"));
+        assert!(read("<html/>").unwrap_err().to_string().contains("<html>"));
+        assert!(read("<testsuite><testcase>").unwrap_err().to_string().starts_with("it is no XML"));
         assert!(read("<!DOCTYPE x [<!ENTITY a \"b\">]><testsuite>&a;</testsuite>").is_err());
     }
 

@@ -1,10 +1,12 @@
 //! The Test Anything Protocol: a line a case, `ok 1 - name` or `not ok 2 - name`.
 
-use crate::{Case, CaseOutcome};
 use nubrik_wording::counted;
 
+use super::{Case, CaseOutcome};
+use crate::{Malformed, malformed};
+
 /// Reads a report. Lines that say nothing of cases are passed over, as the protocol demands.
-pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
+pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
     let mut cases: Vec<Case> = Vec::new();
     let mut planned: Option<usize> = None;
     let mut stopped: Option<&str> = None;
@@ -27,7 +29,7 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, String> {
         }
     }
     if cases.is_empty() && planned.is_none() && stopped.is_none() {
-        return Err("it tells of no case, neither as JUnit XML nor as TAP".to_owned());
+        return Err(malformed("it tells of no case, neither as JUnit XML nor as TAP"));
     }
     let failed = |name: String, text: &str| Case {
         group: String::new(),

@@ -1,20 +1,25 @@
 //! Cobertura's XML: `class`es with `line`s in `package`s.
 
-use nubrik_wording::xml;
 use std::collections::BTreeMap;
 use std::fmt::Write;
 
-use crate::{Coverage, LineCounts};
+use nubrik_wording::xml;
 
-pub(crate) fn read(text: &str) -> Result<Coverage, String> {
+use super::{Coverage, LineCounts};
+use crate::{Malformed, malformed};
+
+pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
     // Its files name a document type, which is not fetched.
     let options =
         roxmltree::ParsingOptions { allow_dtd: true, nodes_limit: 16_000_000, ..Default::default() };
-    let document =
-        roxmltree::Document::parse_with_options(text, options).map_err(|e| format!("it is no XML: {e}"))?;
+    let document = roxmltree::Document::parse_with_options(text, options)
+        .map_err(|e| malformed(format!("it is no XML: {e}")))?;
     let root = document.root_element();
     if root.tag_name().name() != "coverage" {
-        return Err(format!("it is XML with <{}>, where Cobertura has <coverage>", root.tag_name().name()));
+        return Err(malformed(format!(
+            "it is XML with <{}>, where Cobertura has <coverage>",
+            root.tag_name().name()
+        )));
     }
     let sources: Vec<&str> = document
         .descendants()
@@ -24,14 +29,14 @@ pub(crate) fn read(text: &str) -> Result<Coverage, String> {
         .collect();
     let mut all = Coverage::default();
     for class in document.descendants().filter(|node| node.has_tag_name("class")) {
-        let name = class.attribute("filename").ok_or("a <class> in it has no filename")?;
+        let name = class.attribute("filename").ok_or_else(|| malformed("a <class> in it has no filename"))?;
         let mut lines = LineCounts::default();
         let own = class.children().filter(|node| node.has_tag_name("lines"));
         for line in own.flat_map(|lines| lines.children().filter(|node| node.has_tag_name("line"))) {
             let number = line.attribute("number").and_then(|v| v.parse::<u32>().ok()).filter(|n| *n > 0);
             let times = line.attribute("hits").and_then(|v| v.parse::<u64>().ok());
             let (Some(number), Some(times)) = (number, times) else {
-                return Err(format!("a <line> of `{name}` has no number and hits"));
+                return Err(malformed(format!("a <line> of `{name}` has no number and hits")));
             };
             lines.add(number, times);
         }
@@ -116,9 +121,12 @@ mod tests {
 
     #[test]
     fn what_is_no_coverage_is_refused() {
-        assert_eq!(read("<html/>").unwrap_err(), "it is XML with <html>, where Cobertura has <coverage>");
+        assert_eq!(
+            read("<html/>").unwrap_err().to_string(),
+            "it is XML with <html>, where Cobertura has <coverage>"
+        );
         let text =
             "<coverage><class filename='a'><lines><line number='0' hits='1'/></lines></class></coverage>";
-        assert_eq!(read(text).unwrap_err(), "a <line> of `a` has no number and hits");
+        assert_eq!(read(text).unwrap_err().to_string(), "a <line> of `a` has no number and hits");
     }
 }

@@ -2,7 +2,8 @@
 
 use std::fmt::Write;
 
-use crate::{Coverage, LineCounts};
+use super::{Coverage, LineCounts};
+use crate::{Malformed, malformed};
 
 /// What a line of a tracefile may begin with.
 const WORDS: [&str; 19] = [
@@ -27,7 +28,7 @@ const WORDS: [&str; 19] = [
     "end_of_record",
 ];
 
-pub(crate) fn read(text: &str) -> Result<Coverage, String> {
+pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
     let mut all = Coverage::default();
     let mut open: Option<(String, LineCounts)> = None;
     for (number, line) in text.lines().enumerate() {
@@ -35,7 +36,7 @@ pub(crate) fn read(text: &str) -> Result<Coverage, String> {
         if line.is_empty() || line.starts_with('#') {
             continue;
         }
-        let wrong = |what: &str| format!("line {} of it {what}: `{}`", number + 1, cut(line));
+        let wrong = |what: &str| malformed(format!("line {} of it {what}: `{}`", number + 1, cut(line)));
         let (word, value) = line.split_once(':').unwrap_or((line, ""));
         match word {
             "SF" if open.is_some() => return Err(wrong("begins a file inside of another")),
@@ -63,7 +64,7 @@ pub(crate) fn read(text: &str) -> Result<Coverage, String> {
         }
     }
     match open {
-        Some((path, _)) => Err(format!("it ends in the middle of `{}`", cut(&path))),
+        Some((path, _)) => Err(malformed(format!("it ends in the middle of `{}`", cut(&path)))),
         None => Ok(all),
     }
 }
@@ -104,7 +105,7 @@ mod tests {
             ("SF:a\nDA:1,1\n", "it ends in the middle of `a`"),
             ("what is this", "line 1 of it is none of a tracefile: `what is this`"),
         ] {
-            assert_eq!(read(text).unwrap_err(), said);
+            assert_eq!(read(text).unwrap_err().to_string(), said);
         }
     }
 }

@@ -3,11 +3,11 @@
 use std::collections::BTreeSet;
 use std::time::SystemTime;
 
-use nubrik_coverage::Coverage;
 use nubrik_disk::read_open;
 use nubrik_engine::{CONSTANT_ROOT, OutsideFiles};
 use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
 use nubrik_lang::Evaluation;
+use nubrik_reports::coverage::Coverage;
 use nubrik_source::{FilePath, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -47,7 +47,8 @@ impl Session {
                 continue;
             };
             let bytes = self.machine.read(&FilePath::from(&graph.file(told).path)).map_err(|e| e.to_string());
-            match bytes.and_then(|bytes| nubrik_coverage::read(&bytes)) {
+            let read = |bytes: Vec<u8>| nubrik_reports::coverage::read(&bytes).map_err(|e| e.to_string());
+            match bytes.and_then(read) {
                 Ok(lines) => covered.lines.merge(lines),
                 Err(problem) => covered.unreadable.push((*test, problem)),
             }
@@ -82,7 +83,7 @@ impl Session {
         let file = self.workspace.own().and_then(|own| own.open_to_read(LINES)).ok()?;
         let when = file.metadata().and_then(|meta| meta.modified()).ok()?;
         let bytes = read_open(file, LINES_LIMIT).ok()?;
-        Some((nubrik_coverage::read(&bytes).ok()?, when))
+        Some((nubrik_reports::coverage::read(&bytes).ok()?, when))
     }
 }
 

@@ -13,10 +13,10 @@ use crate::since::ChangedFiles;
 
 impl Session {
     /// The single cases that the report of a check lists; `None` where it has none that can be read.
-    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_cases::Case>> {
+    pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_reports::cases::Case>> {
         let report = step.check.as_ref()?.report?;
         let bytes = self.machine.read(&FilePath::from(&graph.file(report).path)).ok()?;
-        nubrik_cases::read(&bytes).ok()
+        nubrik_reports::cases::read(&bytes).ok()
     }
 
     /// What changed since a revision of git. The evaluation must be one of a session that [takes

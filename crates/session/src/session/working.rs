@@ -1,6 +1,5 @@
 //! Whether other machines work for this one, and whether this one works for others.
 
-use nubrik_wording::counted;
 use std::fs;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -10,6 +9,7 @@ use nubrik_confine::CancelSwitch;
 use nubrik_engine::identity_of;
 use nubrik_exchange::{Boss, ExchangePlace, Hand};
 use nubrik_shared::{PublicKey, SecretKey, SharedStore};
+use nubrik_wording::counted;
 
 use super::Session;
 use super::crew::Crew;

@@ -1,11 +1,11 @@
 //! Pins for what a proposal needs of other people's code.
 
-use nubrik_wording::counted;
 use std::collections::BTreeSet;
 
 use nubrik_pins::{AskedPackage, Desk, DeskNews, Free, PinProblem, Pins, Registry, Shelf, resolve};
 use nubrik_session::Session;
 use nubrik_survey::{Answers, Kit, Omission, Proposal, SurveyQuestion, WantedPin};
+use nubrik_wording::counted;
 
 use super::super::{CommandResult, open_at, say_wrong};
 use super::{AdoptedFolder, asking};

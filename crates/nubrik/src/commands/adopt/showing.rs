@@ -1,9 +1,9 @@
 //! What a person or a program sees of a proposal, and of what became of it.
 
-use nubrik_wording::counted;
 use std::collections::BTreeMap;
 
 use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
+use nubrik_wording::counted;
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 

@@ -1,0 +1,25 @@
+//! What tests and builds report in open formats: single [`cases`] of tests, lines that ran ([`coverage`]), and the third-party
+//! packages in a target ([`packages`]). No other crate reads or writes these formats.
+
+pub mod cases;
+pub mod coverage;
+pub mod packages;
+
+use std::fmt;
+
+/// Why a report cannot be read, in words for people.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct Malformed(pub(crate) String);
+
+impl fmt::Display for Malformed {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&self.0)
+    }
+}
+
+impl std::error::Error for Malformed {}
+
+/// Why a report is malformed.
+pub(crate) fn malformed(why: impl Into<String>) -> Malformed {
+    Malformed(why.into())
+}
