@@ -437,7 +437,41 @@ fn a_test_that_hangs_fails_and_its_report_says_so() {
     let run = sandbox.run(&["test", "--junit", "cases.xml"]).expect(1);
     assert!(run.stdout.contains("3 tests: 1 passed, 1 failed, 1 failed in quarantine"), "{}", run.stdout);
     let report = sandbox.read("cases.xml");
-    assert_eq!(report.matches("<failure message=\"timed out after").count(), 2, "{report}");
+    assert_eq!(report.matches("<failure message=\"timed out after").count(), 1, "{report}");
+    let quarantined = "<skipped message=\"quarantined: the tide is late; timed out after";
+    assert_eq!(report.matches(quarantined).count(), 1, "{report}");
+    assert!(report.contains("<testsuites tests=\"3\" failures=\"1\" skipped=\"1\""), "{report}");
+}
+
+/// Who collects the report of a run and that of the last runs counts no case twice.
+#[test]
+fn both_junit_reports_name_the_same_cases_in_the_same_words() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "test flow = {\n\
+           \"x\": check { run = `true` },\n\
+           \"y\": check { run = sh`echo no tide; exit 1` },\n\
+           \"z\": check { run = sh`printf '1..1\\nok 1 - high\\n' > {out r \"z.tap\"}; exit 3`, report = \"r\" },\n\
+           \"q\": check { run = sh`echo spring; exit 1`, quarantined = \"the moon\" },\n\
+         }\n",
+    )]);
+    sandbox.run(&["test", "--junit", "run.xml"]).expect(1);
+    sandbox.run(&["report", "tests", "--junit", "last.xml"]).expect(0);
+    let suites = |file: &str| {
+        let text = sandbox.read(file);
+        let all =
+            text.split("  <testsuite ").skip(1).map(|suite| suite.split(" time=").next().unwrap().to_owned());
+        let mut all: Vec<String> = all.collect();
+        let case = |line: &str| line.split(" time=").next().unwrap_or_default().trim().to_owned();
+        all.extend(text.lines().filter(|line| !line.contains("<testsuite")).map(case));
+        all.sort();
+        all
+    };
+    assert_eq!(suites("run.xml"), suites("last.xml"));
+    let text = sandbox.read("run.xml");
+    assert!(text.contains("classname=\"flow\" name=\"y\""), "{text}");
+    assert!(text.contains("<failure message=\"no tide\">no tide</failure>"), "{text}");
+    assert!(text.contains("name=\"the test as a whole\""), "{text}");
 }
 
 #[test]
