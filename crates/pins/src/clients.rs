@@ -6,61 +6,11 @@ use std::path::{Path, PathBuf};
 use nubrik_web::{Address, Agreement, Credential};
 use toml::Value;
 
+use crate::PinProblem;
 use crate::client_files::{home, origin, shown};
 use crate::origin::{ClientSettings, Origin, not_agreed};
-use crate::{PinProblem, Registry};
 
-/// The addresses of a registry that its client would ask. None if nothing says one.
-pub(crate) fn origins(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
-    match registry {
-        Registry::Python => python(around),
-        Registry::Java => java(around),
-        Registry::Js => js(around),
-        Registry::Rust => rust(around),
-        Registry::Go => crate::go_client::proxies(around),
-        Registry::Archive => Ok(Vec::new()),
-    }
-}
-
-/// Says where an address was looked for, and how to give one.
-pub(crate) fn looked_in(registry: Registry, problem: PinProblem) -> PinProblem {
-    let (where_to, how_known, example) = match registry {
-        Registry::Python => (
-            "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files",
-            "`pip download --help` prints the one that pip asks, after \"Base URL of the Python Package Index\"",
-            "python = \"https://HOST/simple\"",
-        ),
-        Registry::Java => (
-            "looked in nubrik.toml, and for a mirror in ~/.m2/settings.xml",
-            "packages of a system may install a repository in a folder, which will do: \"file:///FOLDER\"",
-            "java = \"https://HOST/PATH\"",
-        ),
-        Registry::Archive => (
-            "looked below [origins.archive] in nubrik.toml",
-            "each site has the name of what is pinned from it",
-            "NAME = \"https://HOST/FOLDER/\"",
-        ),
-        Registry::Js => (
-            "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
-            "`npm config get registry` prints the one that npm asks",
-            "js = \"https://HOST/\"",
-        ),
-        Registry::Go => (
-            "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path",
-            "`go env GOPROXY` prints the proxies that go asks; `direct` and `off` are none",
-            "go = \"https://HOST\"",
-        ),
-        Registry::Rust => (
-            "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME",
-            "the folders below registry/index in CARGO_HOME are named after the host that is asked",
-            "rust = \"https://HOST/\"",
-        ),
-    };
-    let table = if registry == Registry::Archive { "[origins.archive]" } else { "[origins]" };
-    problem.note(where_to).note(how_known).mend(format!("{example}   below {table} in nubrik.toml"))
-}
-
-fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
+pub(crate) fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let mut main: Option<(String, String)> = None;
     let mut extra: Vec<(String, String)> = Vec::new();
     let config_home =
@@ -117,7 +67,7 @@ fn ini(text: &str) -> BTreeMap<String, BTreeMap<String, Vec<String>>> {
     parts
 }
 
-fn java(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
+pub(crate) fn java(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let path = home(around).join(".m2/settings.xml");
     let Some(text) = around.text(&path) else { return Ok(Vec::new()) };
     let said_by = shown(&path, around);
@@ -171,7 +121,7 @@ pub(crate) fn asked_of_checkout(around: &dyn ClientSettings) -> Vec<Agreement> {
     pairs.flat_map(|(key, value)| asked_in(key.trim(), value.trim().trim_matches('"'))).collect()
 }
 
-fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
+pub(crate) fn js(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let own =
         ["NPM_CONFIG_USERCONFIG", "npm_config_userconfig"].iter().find_map(|name| around.variable(name));
     let own = own.map_or_else(|| home(around).join(NPM_FILE), PathBuf::from);
@@ -254,7 +204,7 @@ fn with_variables(text: &str, around: &dyn ClientSettings) -> String {
     out + rest
 }
 
-fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
+pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let cargo_home = around.variable("CARGO_HOME").map_or_else(|| home(around).join(".cargo"), PathBuf::from);
     let root = around.root();
     let mut folders: Vec<PathBuf> = root.ancestors().map(|folder| folder.join(".cargo")).collect();
@@ -319,6 +269,7 @@ fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 pub(crate) mod tests {
     use super::*;
+    use crate::Registry;
     use crate::origins::{OriginSetting, OriginSettings, Origins};
 
     /// Variables, and the texts of files by their paths; all programs are in one folder.

@@ -26,14 +26,7 @@ impl Desk<'_> {
             return Ok((there, None));
         }
         let origins = self.origins(registry)?;
-        let found = match registry {
-            Registry::Python => crate::python::locate(self, path)?,
-            Registry::Java => crate::java::locate(self, path)?,
-            Registry::Js => crate::js::locate(self, path)?,
-            Registry::Rust => crate::rust::locate(self, path)?,
-            Registry::Go => crate::go::locate(self, path)?,
-            Registry::Archive => crate::plain::locate(self, path)?,
-        };
+        let found = (registry.description().locate)(self, path)?;
         let Some((address, origin)) = found else {
             let asked: Vec<String> = origins.iter().map(|origin| origin.address.to_string()).collect();
             let problem = PinProblem::new(format!("the registry `{registry}` has no `{path}` any more"));

@@ -62,7 +62,7 @@ impl Origins {
         let found = Registry::ALL.into_iter().map(|registry| {
             let own = settings.registries.get(&registry).map(Vec::as_slice).unwrap_or_default();
             let origins = match own {
-                [] => clients::origins(registry, around),
+                [] => (registry.description().origins)(around),
                 own => own.iter().map(|setting| set(registry, setting, around)).collect(),
             };
             (registry, origins)
@@ -88,7 +88,7 @@ impl Origins {
         let own = own.filter_map(|origin| {
             // The first part of a plain archive's path names its site.
             let path = match &origin.scope {
-                Some(site) if registry == Registry::Archive => {
+                Some(site) if registry.description().names_files => {
                     path.strip_prefix(site.as_str())?.strip_prefix('/')?
                 }
                 _ => path,
@@ -114,7 +114,7 @@ impl Origins {
         }
         self.in_mirror(registry).map(|origin| vec![origin]).ok_or_else(|| {
             let problem = PinProblem::new(format!("no address of the registry `{registry}` is known"));
-            clients::looked_in(registry, problem)
+            registry.unknown(problem)
         })
     }
 }
@@ -177,7 +177,7 @@ fn credential_of(secret: String, registry: Registry) -> Credential {
         (Some((user, password)), _) if !secret.contains(' ') => {
             Credential::Basic(user.to_owned(), password.to_owned())
         }
-        (_, Registry::Rust) => Credential::Whole(secret),
+        (_, registry) if registry.description().sends_secret_bare => Credential::Whole(secret),
         _ => Credential::Bearer(secret),
     }
 }

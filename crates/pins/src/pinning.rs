@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use crate::desk::Desk;
 use crate::file::{AskedPackage, Shelf};
 use crate::solved::{Preferred, Solved, together};
-use crate::{PinProblem, Registry, go, java, js, plain, python, rust};
+use crate::{PinProblem, Registry};
 
 /// Which versions may change that are pinned already.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -41,7 +41,7 @@ pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) 
 
 fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
     let mut preferred = kept_versions(shelf, free);
-    if !registry.differs_by_system() {
+    if !registry.description().differs_by_system {
         let everywhere = BTreeMap::from([(String::new(), BTreeMap::new())]);
         let (system, facts) = (String::new(), BTreeMap::new());
         let one = on_system(desk, registry, (&system, &facts), &shelf.asked, &preferred)
@@ -70,38 +70,19 @@ fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> 
 /// # Errors
 /// When the registry cannot be asked.
 pub fn newest(desk: &Desk<'_>, registry: Registry, name: &str) -> Result<Option<String>, PinProblem> {
-    match registry {
-        Registry::Python => python::newest(desk, name),
-        Registry::Java => java::newest(desk, name),
-        Registry::Js => js::newest(desk, name),
-        Registry::Rust => rust::newest(desk, name),
-        Registry::Go => go::newest(desk, name),
-        // What a site lists is known with the pattern of names.
-        Registry::Archive => Ok(None),
-    }
+    (registry.description().newest)(desk, name)
 }
 
-type System<'a> = (&'a String, &'a BTreeMap<String, String>);
+type System<'a> = (&'a str, &'a BTreeMap<String, String>);
 
 fn on_system(
     desk: &Desk<'_>,
     registry: Registry,
-    (system, facts): System<'_>,
+    system: System<'_>,
     asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
-    match registry {
-        Registry::Python => {
-            let interpreter = python::Interpreter::of_facts(system, facts)?;
-            python::resolve(desk, &interpreter, asked, preferred)
-        }
-        // Its archives are for all systems.
-        Registry::Java => java::resolve(desk, asked, preferred),
-        Registry::Js => js::resolve(desk, system, facts, asked, preferred),
-        Registry::Go => go::resolve(desk, asked, preferred),
-        Registry::Archive => plain::resolve(desk, asked, preferred),
-        Registry::Rust => rust::resolve(desk, system, facts, asked, preferred),
-    }
+    (registry.description().resolve)(desk, system, asked, preferred)
 }
 
 fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {

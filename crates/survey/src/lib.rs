@@ -30,8 +30,6 @@ mod writing;
 
 use std::collections::BTreeSet;
 
-use nubrik_pins::Registry;
-
 pub use existing::Existing;
 pub use mending::mend;
 pub use proposal::{
@@ -146,13 +144,7 @@ impl Survey<'_> {
         other.requirement = match (is_new, other.requirement.is_empty(), pin.registry) {
             (false, ..) => std::mem::take(&mut other.requirement),
             (true, true, _) => pin.requirement,
-            (true, false, Registry::Js) => format!("{} {}", other.requirement, pin.requirement),
-            (true, false, Registry::Go) => format!("{},{}", other.requirement, pin.requirement),
-            (true, false, Registry::Python | Registry::Rust) => {
-                format!("{}, {}", other.requirement, pin.requirement)
-            }
-            // One version each: the first one that is asked for.
-            (true, false, Registry::Java | Registry::Archive) => std::mem::take(&mut other.requirement),
+            (true, false, registry) => registry.both(&other.requirement, &pin.requirement),
         };
     }
 

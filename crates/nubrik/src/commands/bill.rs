@@ -58,7 +58,8 @@ fn packages_of(shelves: &BTreeMap<Registry, Shelf>, fetched: &BTreeSet<&str>) ->
     let is_in = |pin: &Pin| pin.archives.iter().any(|archive| fetched.contains(archive.digest.as_str()));
     let mut packages = Vec::new();
     for (registry, shelf) in shelves {
-        let address = |pin: &Pin| package_url(registry.package_url_kind(), &pin.name, &pin.version);
+        let address =
+            |pin: &Pin| package_url(registry.description().package_url_kind, &pin.name, &pin.version);
         for pin in shelf.pins.values().filter(|pin| is_in(pin)) {
             let here = pin.needs.iter().filter(|need| need.on.is_empty() || need.on.contains(&own));
             let needed = here.filter_map(|need| shelf.pins.get(&need.pin)).filter(|need| is_in(need));

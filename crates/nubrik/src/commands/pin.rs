@@ -7,8 +7,8 @@ use std::collections::{BTreeMap, BTreeSet};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_pins::{
-    ASKED, AskedPackage, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, is_go_path,
-    is_js_name, pin_id, python_name, resolve,
+    ASKED, AskedPackage, Desk, DeskNews, Free, PINS_FILE, Pin, PinProblem, Pins, Registry, Shelf, pin_id,
+    resolve,
 };
 use nubrik_session::Session;
 use nubrik_source::Sources;
@@ -70,7 +70,7 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
     let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
     let work = PinWork { console, session: &session, cancel: &cancel, before, read };
     let registry = work.registry(registry)?;
-    let name = spelled(registry, name);
+    let name = (registry.description().spelled)(name);
     let mut pins = work.before.clone();
     let shelf = pins.shelves.entry(registry).or_default();
     if shelf.asked.remove(&name).is_none() {
@@ -97,14 +97,6 @@ pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> C
         outln!(console, "{} stays: {}", pin.id(), why_it_is_here(pin, shelf));
     }
     Ok(ended)
-}
-
-/// A name as the registry has it.
-fn spelled(registry: Registry, name: &str) -> String {
-    match registry {
-        Registry::Python => python_name(name),
-        Registry::Java | Registry::Js | Registry::Rust | Registry::Go | Registry::Archive => name.to_owned(),
-    }
 }
 
 /// How wide names with versions are written, so that what stands beside them begins in one column: unless one is longer than
@@ -207,21 +199,13 @@ impl PinWork<'_> {
             return Ok((pins, free, None));
         };
         let (name, mut features) = self.name_and_features(registry, name)?;
-        let name = spelled(registry, &name);
-        features.extend(pinning.features.iter().map(|feature| match registry {
-            Registry::Python => python_name(feature),
-            Registry::Java | Registry::Js | Registry::Rust | Registry::Go | Registry::Archive => {
-                feature.clone()
-            }
-        }));
+        let row = registry.description();
+        let name = (row.spelled)(&name);
+        features.extend(pinning.features.iter().map(|feature| (row.spelled)(feature)));
         features.sort();
         features.dedup();
         self.fits(registry, &name, !features.is_empty(), pinning)?;
-        let between = match registry {
-            Registry::Python | Registry::Java | Registry::Rust | Registry::Go | Registry::Archive => ",",
-            Registry::Js => " ",
-        };
-        let requirement = pinning.requirement.join(between);
+        let requirement = pinning.requirement.join(row.between);
         let file =
             pinning.file.clone().or_else(|| shelf.asked.get(&name).and_then(|asked| asked.file.clone()));
         let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
@@ -239,11 +223,12 @@ impl PinWork<'_> {
         has_features: bool,
         pinning: &Pinning,
     ) -> CommandResult<()> {
-        let what = if has_features && !registry.has_features() {
+        let row = registry.description();
+        let what = if has_features && !row.has_features {
             "has no features"
-        } else if pinning.bare && registry != Registry::Rust {
+        } else if pinning.bare && !row.has_default_features {
             "has no features that are on if nobody says anything"
-        } else if pinning.file.is_some() && registry != Registry::Archive {
+        } else if pinning.file.is_some() && !row.names_files {
             "says itself how its archives are called"
         } else {
             return Ok(());
@@ -256,8 +241,10 @@ impl PinWork<'_> {
     fn known_names(&self, word: &str) -> CommandResult<BTreeSet<String>> {
         let all: BTreeSet<String> =
             self.before.shelves.values().flat_map(|s| s.pins.values()).map(|pin| pin.name.clone()).collect();
+        let spelled: Vec<String> =
+            Registry::ALL.into_iter().map(|registry| (registry.description().spelled)(word)).collect();
         let meant: BTreeSet<String> =
-            all.iter().filter(|name| **name == word || **name == python_name(word)).cloned().collect();
+            all.iter().filter(|name| **name == word || spelled.contains(name)).cloned().collect();
         if !meant.is_empty() {
             return Ok(meant);
         }
@@ -269,21 +256,15 @@ impl PinWork<'_> {
 
     /// `requests[socks]` is a name with extras.
     fn name_and_features(&self, registry: Registry, word: &str) -> CommandResult<(String, Vec<String>)> {
+        let row = registry.description();
         let (name, features) = match word.split_once('[') {
             None => (word, Vec::new()),
             Some((name, rest)) => {
                 let inside = rest.strip_suffix(']').unwrap_or(rest);
-                (name, inside.split(',').map(|f| python_name(f.trim())).filter(|f| !f.is_empty()).collect())
+                (name, inside.split(',').map(|f| (row.spelled)(f.trim())).filter(|f| !f.is_empty()).collect())
             }
         };
-        let is_name = match registry {
-            Registry::Go => is_go_path(name),
-            // The names of scripts are the widest, but for the groups of Java.
-            Registry::Python | Registry::Java | Registry::Js | Registry::Rust | Registry::Archive => {
-                name.split(':').all(is_js_name)
-            }
-        };
-        if !is_name {
+        if !(row.is_name)(name) {
             let message = format!("`{name}` is no name of a package");
             let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']);
             let mend = cut.filter(|at| *at > 0).map(|at| format!("{} \"{}\"", &name[..at], &name[at..]));
@@ -294,7 +275,8 @@ impl PinWork<'_> {
 
     /// The systems of a shelf: this one, if there is none yet, and those that are named.
     fn add_systems(&self, registry: Registry, shelf: &mut Shelf, pinning: &Pinning) -> CommandResult<()> {
-        if !registry.differs_by_system() {
+        let row = registry.description();
+        if !row.differs_by_system {
             return match pinning.system.is_empty() && pinning.python.is_none() {
                 true => Ok(()),
                 false => {
@@ -322,8 +304,10 @@ impl PinWork<'_> {
                 .values_mut()
                 .for_each(|facts| drop(facts.insert("python".to_owned(), version.clone())));
         }
-        let lacks =
-            registry == Registry::Python && shelf.systems.values().any(|facts| !facts.contains_key("python"));
+        let lacks = row.measured.as_ref().is_some_and(|measured| {
+            let lacks = |facts: &BTreeMap<String, String>| !facts.contains_key(measured.fact);
+            measured.is_needed && shelf.systems.values().any(lacks)
+        });
         match lacks {
             false => Ok(()),
             true => Err(say_wrong(
@@ -382,7 +366,7 @@ impl PinWork<'_> {
             paint.ink(Ink::Strong, &format!("{PINS_FILE}: {}, {said}", counted(total, "pin")))
         );
         if let Some((registry, name)) = added {
-            let kit = if registry == Registry::Archive { "archives" } else { registry.name() };
+            let kit = registry.description().kit;
             let words = format!("use \"nub:{kit}\" as {kit}   and   {kit}.pinned(\"{name}\")");
             outln!(self.console, "{}", paint.ink(Ink::Faint, &words));
         }

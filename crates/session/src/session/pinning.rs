@@ -114,23 +114,13 @@ impl Session {
     /// library. For another system it is taken as here.
     pub fn facts_of(&self, registry: Registry, system: &str) -> BTreeMap<String, String> {
         let mut facts = BTreeMap::new();
-        match registry {
-            Registry::Python => {
-                let version = self.version_of(&["python3", "python"], "--version");
-                facts.extend(version.map(|version| ("python".to_owned(), numbers(&version, 2))));
-                facts.extend(self.c_library(system));
-            }
-            Registry::Java | Registry::Go | Registry::Archive => {}
-            Registry::Js => {
-                let version = self.version_of(&["node"], "--version");
-                facts.extend(version.map(|version| ("node".to_owned(), numbers(&version, 1))));
-                facts.extend(self.c_library(system).filter(|(name, _)| name == "musl"));
-            }
-            Registry::Rust => {
-                let version = self.version_of(&["rustc"], "--version");
-                facts.extend(version.map(|version| ("rustc".to_owned(), numbers(&version, 2))));
-                facts.extend(self.c_library(system).filter(|(name, _)| name == "musl"));
-            }
+        if let Some(measured) = &registry.description().measured {
+            let version = self.version_of(measured.tools, "--version");
+            let version =
+                version.map(|version| (measured.fact.to_owned(), numbers(&version, measured.numbers)));
+            facts.extend(version);
+            let library = self.c_library(system);
+            facts.extend(library.filter(|(name, _)| measured.counts_c_library_version || name == "musl"));
         }
         facts
     }

@@ -19,14 +19,14 @@ pub(super) fn origins(table: &DeTable<'_>) -> Result<OriginSettings, SettingsPro
     for (key, value) in sorted(table) {
         let name: &str = key.get_ref();
         match Registry::named(name) {
-            Some(Registry::Archive) => {
+            Some(registry) if registry.description().names_files => {
                 let DeValue::Table(sites) = value.get_ref() else {
                     let message = "`archive` is a table of sites, each by the name of what is pinned from it"
                         .to_owned();
                     let mend = "[origins.archive]\nlua = \"https://…\"".to_owned();
                     return Err(problem(value.span(), message, Some(mend)));
                 };
-                let list = settings.registries.entry(Registry::Archive).or_default();
+                let list = settings.registries.entry(registry).or_default();
                 for (site, value) in sorted(sites) {
                     let found = addresses(site.get_ref(), value)?;
                     list.extend(

@@ -92,14 +92,7 @@ fn kit_of(registry: Registry) -> Option<Kit> {
 }
 
 fn registry_of(kit: Kit) -> Option<Registry> {
-    match kit {
-        Kit::Java => Some(Registry::Java),
-        Kit::Js => Some(Registry::Js),
-        Kit::Python => Some(Registry::Python),
-        Kit::Rust => Some(Registry::Rust),
-        Kit::Go => Some(Registry::Go),
-        Kit::C | Kit::Documents | Kit::Fortran => None,
-    }
+    Registry::of_kit(kit.name())
 }
 
 /// Chooses versions for all together; if they do not fit, one after another, so that one that does not is no reason to leave
@@ -119,7 +112,7 @@ fn choose(
     let tell = |_: DeskNews| {};
     let desk = session.desk(&pins, &stopped, &tell);
     let mut shelf = pins.shelves.remove(&registry).unwrap_or_default();
-    if registry.differs_by_system() && shelf.systems.is_empty() {
+    if registry.description().differs_by_system && shelf.systems.is_empty() {
         let own = Session::own_system();
         let facts = session.facts_of(registry, &own);
         shelf.systems.insert(own, facts);
@@ -173,7 +166,7 @@ fn one_by_one(
                 settled = chosen;
             }
             // A descriptor names one version, and another one mostly does: where that is not published, any is taken.
-            Err(_) if registry == Registry::Java && !pin.requirement.is_empty() => {
+            Err(_) if registry.description().wants_one_version && !pin.requirement.is_empty() => {
                 let any = WantedPin { requirement: String::new(), ..(*pin).clone() };
                 let more = with(&shelf, &any);
                 match resolve(desk, registry, &more, &Free::Nothing) {

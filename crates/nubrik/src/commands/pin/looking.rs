@@ -8,7 +8,7 @@ use nubrik_pins::{ASKED, Free, Need, Pin, PinProblem, Registry, Shelf, newest, r
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{PinWork, spelled};
+use super::PinWork;
 use crate::commands::{CommandResult, started_in};
 use crate::exit::Exit;
 use crate::ui::console::{OutputStream, outln};
@@ -47,7 +47,7 @@ impl PinWork<'_> {
         for (registry, shelf) in
             self.before.shelves.iter().filter(|(r, _)| only.is_none_or(|only| only == **r))
         {
-            let spelling = spelled(*registry, name);
+            let spelling = (registry.description().spelled)(name);
             for (id, pin) in shelf.pins.iter().filter(|(id, pin)| pin.name == spelling || **id == name) {
                 found = true;
                 self.tell_why(*registry, shelf, id, pin);
@@ -116,7 +116,7 @@ impl PinWork<'_> {
             let text = nubrik_disk::read_text(&root.join(file.as_str())).unwrap_or_default();
             for (n, line) in text.lines().enumerate() {
                 let mut words = line.split("pinned(\"").skip(1).filter_map(|rest| rest.split('"').next());
-                if words.any(|word| spelled(registry, word) == name) {
+                if words.any(|word| (registry.description().spelled)(word) == name) {
                     lines.push(format!("{file}:{}", n + 1));
                 }
             }
@@ -190,7 +190,9 @@ impl PinWork<'_> {
             None => format!("{name} {version}"),
         };
         let more = match (beyond, requirement) {
-            (Some(beyond), Some(requirement)) if registry == Registry::Go && requirement.contains('>') => {
+            (Some(beyond), Some(requirement))
+                if registry.description().takes_oldest && requirement.contains('>') =>
+            {
                 format!("{beyond} is there, and of {requirement} the oldest that will do is taken")
             }
             (Some(beyond), Some(requirement)) if !requirement.is_empty() => {
