@@ -49,7 +49,9 @@ pub use session::{
     Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members, read_pins,
     store_folder,
 };
-pub use settings::{Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings};
+pub use settings::{
+    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,
+};
 pub use since::ChangedFiles;
 pub use workspace::{OpenProblem, Workspace};
 

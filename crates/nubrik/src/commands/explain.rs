@@ -94,11 +94,7 @@ const WORDS: [(&str, &str, &str); 11] = [
         "let needed = &tide/harmonics",
     ),
     ("targets.nub", "The file with the definitions of a package.", ""),
-    (
-        "nubrik.toml",
-        "The file that makes a folder a workspace. Its settings are: at_least, jobs, hide_undeclared, kits, origins, profiles, shared, workers.",
-        "jobs = 4",
-    ),
+    ("nubrik.toml", "The file that makes a folder a workspace, with its settings.", "jobs = 4"),
     (
         "NUBRIK_BELL",
         "A variable: `off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
@@ -130,45 +126,6 @@ const WORDS: [(&str, &str, &str); 11] = [
     ),
 ];
 
-const SETTINGS: [(&str, &str, &str); 8] = [
-    (
-        "test_timeout",
-        "How many seconds each command of a test may take that says no `timeout` of its own: 600 by default, a day at most. What takes longer is ended, and the test has failed.",
-        "test_timeout = 1200",
-    ),
-    (
-        "shared",
-        "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik share accept`.",
-        "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
-    ),
-    (
-        "at_least",
-        "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",
-        "at_least = \"0.1\"",
-    ),
-    (
-        "kits",
-        "Kits in archives, each known by its digest: the first build fetches it, and `use \"harbour:charts\" as charts` means `charts.nub` in the archive `harbour`. `url` is one address, several mirrors, or a path from this folder; `strip` is how many leading folders of names in it are dropped.",
-        "[kits.harbour]\nurl = \"https://kits.example/harbour-1.2.tar.gz\"\ndigest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\nstrip = 1",
-    ),
-    ("jobs", "How many steps run at once; as many as there are processors by default.", "jobs = 4"),
-    (
-        "hide_undeclared",
-        "For kernels that cannot make rooms: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In rooms undeclared files do not exist anyway.",
-        "hide_undeclared = true",
-    ),
-    (
-        "workers",
-        "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
-        "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
-    ),
-    (
-        "profiles",
-        "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile are in `out/<profile>`.",
-        "[profiles]\nship = { mode = \"release\" }",
-    ),
-];
-
 #[derive(Serialize)]
 struct TopicEvent<'a> {
     event: &'static str,
@@ -186,7 +143,13 @@ pub fn all_topics() -> Vec<Topic> {
     all.extend(plain("word", &WORDS));
     all.extend(plain("state", &STATES));
     all.extend(plain("plan", &PLANS));
-    all.extend(plain("setting", &SETTINGS));
+    let settings = nubrik_session::SETTINGS.iter();
+    let rows: Vec<_> = settings.map(|setting| (setting.name, setting.summary, setting.example)).collect();
+    all.extend(plain("setting", &rows));
+    if let Some(file) = all.iter_mut().find(|topic| topic.name == nubrik_lang::WORKSPACE_FILE) {
+        let names: Vec<&str> = rows.iter().map(|(name, ..)| *name).collect();
+        file.summary.push_str(&format!(" They are: {}.", names.join(", ")));
+    }
     all
 }
 

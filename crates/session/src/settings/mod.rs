@@ -1,6 +1,7 @@
 //! `nubrik.toml`: settings of the tool, never build logic. Parsed strictly.
 
 mod origins;
+mod rows;
 mod shared;
 mod workers;
 
@@ -17,7 +18,9 @@ use toml::Spanned;
 use toml::de::{DeString, DeTable, DeValue};
 
 use crate::archives::KitArchive;
+use rows::WrongSetting;
 
+pub use rows::{SETTINGS, WorkspaceSetting};
 pub use shared::{SharedPlace, SharedSettings};
 pub use workers::WorkersSettings;
 
@@ -52,18 +55,6 @@ pub struct SettingsProblem {
     /// What to write instead.
     pub mend: Option<String>,
 }
-
-const KEYS: [&str; 9] = [
-    "at_least",
-    "jobs",
-    "hide_undeclared",
-    "test_timeout",
-    "kits",
-    "origins",
-    "profiles",
-    "shared",
-    "workers",
-];
 
 /// What is said of a kit.
 const KIT_KEYS: [&str; 4] = ["url", "digest", "strip", "format"];
@@ -103,70 +94,19 @@ impl Settings {
         }
         let mut settings = Settings::default();
         for (key, value) in sorted(table.get_ref()) {
-            let wrong = |message: &str, mend: &str| {
-                Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())))
+            let name: &str = key.get_ref();
+            let Some(setting) = SETTINGS.iter().find(|setting| setting.name == name) else {
+                let names = SETTINGS.map(|setting| setting.name);
+                let near = nearest(name, names).map(str::to_owned);
+                let known = format!("no setting is called `{name}`; there is: {}", names.join(", "));
+                return Err(problem(key.span(), known, near));
             };
-            match (&**key.get_ref(), value.get_ref()) {
-                ("jobs", found) => match number(found).and_then(|n| usize::try_from(n).ok()) {
-                    Some(jobs @ 1..=4096) => settings.jobs = Some(jobs),
-                    _ => return wrong("`jobs` is a number from 1 to 4096", "4"),
-                },
-                ("at_least", _) => {}
-                ("hide_undeclared", DeValue::Boolean(hide)) => settings.hide_undeclared = *hide,
-                ("hide_undeclared", _) => {
-                    return wrong("`hide_undeclared` is true or false", "true");
+            (setting.read)(&mut settings, key, value).map_err(|wrong| match wrong {
+                WrongSetting::Kind => {
+                    problem(value.span(), setting.kind.to_owned(), Some(setting.kind_mend.to_owned()))
                 }
-                ("test_timeout", found) => match number(found).and_then(|n| u64::try_from(n).ok()) {
-                    Some(seconds @ 1..=86_400) => settings.test_timeout = Some(seconds),
-                    _ => return wrong("`test_timeout` is a number of seconds, a day at most", "600"),
-                },
-                ("kits", DeValue::Table(table)) => {
-                    for (name, value) in sorted(table) {
-                        settings.kits.insert(name.get_ref().to_string(), kit(name, value)?);
-                    }
-                }
-                ("kits", _) => {
-                    return wrong(
-                        "`kits` is a table of kits in archives",
-                        "[kits.harbour]\nurl = \"https://…/harbour-1.2.tar.gz\"\ndigest = \"sha256:…\"",
-                    );
-                }
-                ("origins", DeValue::Table(table)) => settings.origins = origins::origins(table)?,
-                ("origins", _) => {
-                    return wrong(
-                        "`origins` is a table of addresses of registries",
-                        "[origins]\npython = \"https://…/simple\"",
-                    );
-                }
-                ("shared", DeValue::Table(table)) => {
-                    settings.shared = Some(shared::shared(key.span(), table)?);
-                }
-                ("shared", _) => {
-                    let mend = "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"";
-                    return wrong("`shared` is a table that says where a team's store is", mend);
-                }
-                ("workers", DeValue::Table(table)) => {
-                    settings.workers = Some(workers::workers(key.span(), table)?);
-                }
-                ("workers", _) => {
-                    let mend = "[workers]\nat = \"nats://jobs.example:4222\"";
-                    return wrong("`workers` is a table that says where jobs for other machines go", mend);
-                }
-                ("profiles", DeValue::Table(table)) => {
-                    for (name, value) in sorted(table) {
-                        settings.profiles.insert(name.get_ref().to_string(), profile(name, value)?);
-                    }
-                }
-                ("profiles", _) => {
-                    let mend = "[profiles]\nship = { mode = \"release\" }";
-                    return wrong("`profiles` is a table of profiles", mend);
-                }
-                (unknown, _) => {
-                    let near = nearest(unknown, KEYS).map(str::to_owned);
-                    let known = format!("no setting is called `{unknown}`; there is: {}", KEYS.join(", "));
-                    return Err(problem(key.span(), known, near));
-                }
-            }
+                WrongSetting::Inside(problem) => problem,
+            })?;
         }
         Ok(settings)
     }
@@ -179,10 +119,9 @@ fn not_toml(text: &str, error: &toml::de::Error) -> SettingsProblem {
     let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
     let is_unquoted = error.message().contains("must be quoted");
     let line = text[..at].rsplit('\n').next().unwrap_or_default();
-    let value = match line.split('=').next().unwrap_or_default().trim() {
-        "jobs" => "4".to_owned(),
-        "test_timeout" => "600".to_owned(),
-        "hide_undeclared" => "true".to_owned(),
+    let name = line.split('=').next().unwrap_or_default().trim();
+    let value = match SETTINGS.iter().find(|setting| setting.name == name) {
+        Some(setting) if !setting.is_text => setting.kind_mend.to_owned(),
         _ => format!("\"{word}\""),
     };
     SettingsProblem {

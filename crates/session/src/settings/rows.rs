@@ -1,0 +1,171 @@
+//! The settings: one row each, from which reading, errors, `nubrik explain` and the reference follow.
+
+use std::ops::RangeInclusive;
+
+use toml::de::{DeTable, DeValue};
+
+use super::origins::origins;
+use super::shared::shared;
+use super::workers::workers;
+use super::{Key, Keyed, Settings, SettingsProblem, check_version, kit, number, profile, sorted};
+
+/// A setting of `nubrik.toml`.
+pub struct WorkspaceSetting {
+    /// Its key.
+    pub name: &'static str,
+    /// What it is for.
+    pub summary: &'static str,
+    /// Lines that set it.
+    pub example: &'static str,
+    /// What is said where its value is of another kind.
+    pub(super) kind: &'static str,
+    /// A value of the right kind.
+    pub(super) kind_mend: &'static str,
+    /// Whether its value is a text.
+    pub(super) is_text: bool,
+    /// Takes its value.
+    pub(super) read: fn(&mut Settings, &Key<'_>, &Keyed<'_>) -> Result<(), WrongSetting>,
+}
+
+/// What is wrong with a value.
+pub(super) enum WrongSetting {
+    /// It is of another kind than the setting.
+    Kind,
+    /// Something in it.
+    Inside(SettingsProblem),
+}
+
+impl From<SettingsProblem> for WrongSetting {
+    fn from(problem: SettingsProblem) -> WrongSetting {
+        WrongSetting::Inside(problem)
+    }
+}
+
+/// All settings, in the order in which they are explained.
+pub const SETTINGS: [WorkspaceSetting; 9] = [
+    WorkspaceSetting {
+        name: "at_least",
+        summary: "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",
+        example: "at_least = \"0.1\"",
+        kind: "`at_least` is the smallest version of nubrik, as a text",
+        kind_mend: "\"0.1\"",
+        is_text: true,
+        read: |_, _, value| Ok(check_version(value)?),
+    },
+    WorkspaceSetting {
+        name: "jobs",
+        summary: "How many steps run at once; as many as there are processors by default.",
+        example: "jobs = 4",
+        kind: "`jobs` is a number from 1 to 4096",
+        kind_mend: "4",
+        is_text: false,
+        read: |settings, _, value| {
+            settings.jobs = Some(usize::try_from(number_in(value, 1..=4096)?).unwrap_or(1));
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "hide_undeclared",
+        summary: "For kernels that cannot make rooms: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In rooms undeclared files do not exist anyway.",
+        example: "hide_undeclared = true",
+        kind: "`hide_undeclared` is true or false",
+        kind_mend: "true",
+        is_text: false,
+        read: |settings, _, value| match value.get_ref() {
+            DeValue::Boolean(hide) => {
+                settings.hide_undeclared = *hide;
+                Ok(())
+            }
+            _ => Err(WrongSetting::Kind),
+        },
+    },
+    WorkspaceSetting {
+        name: "test_timeout",
+        summary: "How many seconds each command of a test may take that says no `timeout` of its own: 600 by default, a day at most. What takes longer is ended, and the test has failed.",
+        example: "test_timeout = 1200",
+        kind: "`test_timeout` is a number of seconds, a day at most",
+        kind_mend: "600",
+        is_text: false,
+        read: |settings, _, value| {
+            settings.test_timeout = Some(number_in(value, 1..=86_400)?);
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "kits",
+        summary: "Kits in archives, each known by its digest: the first build fetches it, and `use \"harbour:charts\" as charts` means `charts.nub` in the archive `harbour`. `url` is one address, several mirrors, or a path from this folder; `strip` is how many leading folders of names in it are dropped.",
+        example: "[kits.harbour]\nurl = \"https://kits.example/harbour-1.2.tar.gz\"\ndigest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\nstrip = 1",
+        kind: "`kits` is a table of kits in archives",
+        kind_mend: "[kits.harbour]\nurl = \"https://…/harbour-1.2.tar.gz\"\ndigest = \"sha256:…\"",
+        is_text: false,
+        read: |settings, _, value| {
+            for (name, value) in sorted(table(value)?) {
+                settings.kits.insert(name.get_ref().to_string(), kit(name, value)?);
+            }
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "origins",
+        summary: "Where registries are that packages are pinned from: for each registry an address, the path of a folder, or a table with `url`, `secret` (the name of the variable with a token, or a user and a password with `:` between), `packages` (patterns of names that are asked for there alone) and `name`; several in a list. `mirror` is a folder that is looked into first, `certificates` a file in PEM that is trusted besides what the machine trusts. Without it the addresses are those that the ordinary client of each registry would ask.",
+        example: "[origins]\npython = \"https://packages.example/simple\"",
+        kind: "`origins` is a table of addresses of registries",
+        kind_mend: "[origins]\npython = \"https://…/simple\"",
+        is_text: false,
+        read: |settings, _, value| {
+            settings.origins = origins(table(value)?)?;
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "profiles",
+        summary: "Options that are set together, under a name: `nubrik build --profile ship`. Results of a profile are in `out/<profile>`.",
+        example: "[profiles]\nship = { mode = \"release\" }",
+        kind: "`profiles` is a table of profiles",
+        kind_mend: "[profiles]\nship = { mode = \"release\" }",
+        is_text: false,
+        read: |settings, _, value| {
+            for (name, value) in sorted(table(value)?) {
+                settings.profiles.insert(name.get_ref().to_string(), profile(name, value)?);
+            }
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "shared",
+        summary: "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik share accept`.",
+        example: "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
+        kind: "`shared` is a table that says where a team's store is",
+        kind_mend: "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"",
+        is_text: false,
+        read: |settings, key, value| {
+            settings.shared = Some(shared(key.span(), table(value)?)?);
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "workers",
+        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
+        example: "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
+        kind: "`workers` is a table that says where jobs for other machines go",
+        kind_mend: "[workers]\nat = \"nats://jobs.example:4222\"",
+        is_text: false,
+        read: |settings, key, value| {
+            settings.workers = Some(workers(key.span(), table(value)?)?);
+            Ok(())
+        },
+    },
+];
+
+/// A number in some bounds.
+fn number_in(value: &Keyed<'_>, bounds: RangeInclusive<u64>) -> Result<u64, WrongSetting> {
+    let found = number(value.get_ref()).and_then(|number| u64::try_from(number).ok());
+    found.filter(|number| bounds.contains(number)).ok_or(WrongSetting::Kind)
+}
+
+fn table<'a, 't>(value: &'a Keyed<'t>) -> Result<&'a DeTable<'t>, WrongSetting> {
+    match value.get_ref() {
+        DeValue::Table(table) => Ok(table),
+        _ => Err(WrongSetting::Kind),
+    }
+}
