@@ -6,11 +6,12 @@ use nubrik_session::{BuildRecord, Session, SharedRecord};
 use nubrik_wording::{ago, counted, duration, size};
 use serde::Serialize;
 
-use super::{CommandResult, labelled, open, say_wrong};
+use super::{CommandResult, open, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::paint::{Ink, Paint};
+use crate::ui::step_line::{Columns, StepRow};
 use crate::ui::text::{cut, padded, width};
 
 /// How many steps that took the most time are named.
@@ -131,10 +132,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             &format!("build {}, {}, {}", record.build, ago(record.age().as_secs()), record.request())
         )
     );
-    let widest = |of: &dyn Fn(&nubrik_session::StepRecord) -> usize, limit: usize| {
-        record.done.iter().map(of).max().unwrap_or(0).min(limit)
-    };
-    let (targets, says) = (widest(&|s| width(&s.target), 40), widest(&|s| width(&s.say), 36));
+    let columns = Columns::of_rows(record.done.iter().map(|step| (&*step.target, &*step.say)));
     for step in &record.done {
         let ink = match step.state.as_str() {
             "failed" => Ink::Wrong,
@@ -143,16 +141,21 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             _ => Ink::Faint,
         };
         let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
-        let text = format!(
-            "{}   {}  {took:>8}  {}{}",
-            padded(&step.target, targets),
-            padded(&step.say, says),
-            step.machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}: ")),
-            step.reason
-        );
-        let text =
-            paint.width.map_or(text.clone(), |w| cut(&text, w.saturating_sub(11), paint.glyph("…", "...")));
-        out.push_str(&format!("{}\n", labelled(paint, ink, &step.state, text.trim_end())));
+        let why = step.failure.as_ref().unwrap_or(&step.reason);
+        let why = match &step.machine {
+            Some(machine) => format!("on {machine}: {why}"),
+            None => why.clone(),
+        };
+        let word = (&*step.state, ink);
+        let row = StepRow {
+            word,
+            target: &step.target,
+            say: &step.say,
+            took: &took,
+            why: &why,
+            needs_reason: step.failure.is_some(),
+        };
+        out.push_str(&columns.lines(paint, row));
     }
     let current = record.steps.saturating_sub(record.done.len());
     let mut counts = format!("{} of {} steps ran", record.ran, record.steps);

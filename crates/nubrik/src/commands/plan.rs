@@ -18,8 +18,9 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::step_line::{Columns, step_line};
+use crate::ui::step_line::{StepRow, Titles};
 use crate::ui::summary::chain_text;
+use crate::ui::text::wrapped;
 
 /// What is planned, and under which assumptions.
 #[derive(Default)]
@@ -170,7 +171,8 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
 
 /// The plan for people. Of all `steps` those that are current may be left out of `planned`.
 fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, paint: Paint) -> String {
-    let columns = Columns::of(graph);
+    let titles = Titles::of(graph);
+    let columns = titles.columns(graph);
     let mut out = String::new();
     let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
     let (mut counts, mut unknown) = ([0usize; 3], 0usize);
@@ -179,9 +181,16 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         let target = &*graph.owner(step.step).address;
         let took = step.micros.map_or("?".to_owned(), duration);
         let why = step.reason.to_string();
-        let title = graph.title(step.step);
-        out.push_str(&step_line(paint, columns, planned_word(step), &title, &node.say, &took, &why));
-        out.push('\n');
+        let title = titles.of_step(graph, step.step);
+        let row = StepRow {
+            word: planned_word(step),
+            target: &title,
+            say: &node.say,
+            took: &took,
+            why: &why,
+            needs_reason: true,
+        };
+        out.push_str(&columns.lines(paint, row));
         match step.verdict {
             Verdict::Reused => counts[1] += 1,
             Verdict::Unstarted => counts[2] += 1,
@@ -214,7 +223,9 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     out.push_str(&paint.ink(Ink::Strong, &sum));
     out.push('\n');
     if total > 0 {
-        out.push_str(&how_long(graph, planned, room));
+        let text = how_long(graph, planned, room);
+        let columns = paint.width.map_or(usize::MAX, |w| w - 1);
+        text.lines().flat_map(|line| wrapped(line, columns)).for_each(|line| out.push_str(&(line + "\n")));
     }
     if per_target.len() > 1 && total > 0 {
         for (target, (steps, micros)) in per_target {

@@ -14,7 +14,7 @@ use parking_lot::{Mutex, MutexGuard};
 use super::console::{Console, OutputStream};
 use super::forecast::{PastTimes, TimeForecast};
 use super::paint::{Ink, Paint};
-use super::step_line::{Columns, step_line};
+use super::step_line::{Columns, StepRow, Titles};
 use super::telling::Telling;
 use super::text::{cut, harmless, width};
 use super::visible::visible;
@@ -42,7 +42,7 @@ impl<'g> LiveView<'g> {
         past: PastTimes,
         moving: Option<TrafficMeter>,
     ) -> LiveView<'g> {
-        let live = Live { past: Some(past), moving, ..Live::new(telling.paint, telling.columns) };
+        let live = Live { past: Some(past), moving, ..Live::new(telling.paint, telling.graph) };
         let live = Mutex::new(live);
         LiveView { telling, live, console, stream }
     }
@@ -121,6 +121,7 @@ struct StepAtWork {
 pub struct Live {
     paint: Paint,
     columns: Columns,
+    titles: Titles,
     total: usize,
     done: usize,
     failed: usize,
@@ -159,10 +160,13 @@ const WORTH_SAYING: u64 = 64 << 10;
 const WORTH_TELLING: Duration = Duration::from_secs(3);
 
 impl Live {
-    pub fn new(paint: Paint, columns: Columns) -> Live {
+    pub fn new(paint: Paint, graph: &Graph) -> Live {
+        let titles = Titles::of(graph);
+        let columns = titles.columns(graph);
         Live {
             paint,
             columns,
+            titles,
             total: 0,
             done: 0,
             failed: 0,
@@ -277,9 +281,17 @@ impl Live {
         let mut lines = vec![self.gauge(graph, paint.width.unwrap_or(80))];
         for StepAtWork { step, since, machine } in self.running.iter().take(SHOWN_STEPS) {
             let took = duration(since.elapsed().as_micros() as u64);
-            let (target, say) = (&*graph.title(*step), &*graph.step(*step).say);
+            let (target, say) = (&*self.titles.of_step(graph, *step), &*graph.step(*step).say);
             let machine = machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}"));
-            lines.push(step_line(paint, self.columns, ("", Ink::Faint), target, say, &took, &machine));
+            let row = StepRow {
+                word: ("", Ink::Faint),
+                target,
+                say,
+                took: &took,
+                why: &machine,
+                needs_reason: false,
+            };
+            lines.push(self.columns.line(paint, row));
         }
         if self.running.len() > SHOWN_STEPS {
             lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
@@ -369,7 +381,7 @@ mod tests {
 
     fn live(graph: &Graph, width: usize) -> Live {
         let paint = Paint { colours: false, glyphs: true, width: Some(width), plain: false };
-        let mut live = Live::new(paint, Columns::of(graph));
+        let mut live = Live::new(paint, graph);
         live.began -= Duration::from_secs(2);
         live.began(3);
         live.may_call = false;

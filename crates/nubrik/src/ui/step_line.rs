@@ -1,52 +1,173 @@
-//! The line about a step: state, target, what it does, time, why.
+//! The line about a step: state, target, what it does, time, why. Where a reason matters most it is never cut: if it has no place in
+//! the line, it has lines of its own.
+
+use std::collections::{HashMap, HashSet};
+use std::sync::Arc;
 
 use nubrik_engine::Verdict;
-use nubrik_graph::Graph;
+use nubrik_graph::{Graph, StepId};
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, padded, width};
+use super::text::{cut, padded, width, wrapped};
 use super::visible::visible;
 
-/// Widths of the columns of step lines.
+/// Columns of the state at the beginning of a line; lines below it begin there.
+pub const STATE: usize = 10;
+
+/// Columns of a time.
+const TIME: usize = 8;
+
+/// Columns between a target and what a step does, and on both sides of the time.
+const GAPS: [usize; 3] = [3, 2, 2];
+
+/// Columns for a reason beside the rest: most first builds have one of this width.
+const SHORT_REASON: usize = 15;
+
+/// The widest target and the widest text that lines are aligned for.
+const WIDEST: (usize, usize) = (40, 36);
+
+/// So much of what a step does is left where a long target needs room.
+const LEAST_SAY: usize = 8;
+
+/// What a line about a step says.
+#[derive(Clone, Copy)]
+pub struct StepRow<'t> {
+    /// Its state, or what would become of it, and the colour of that.
+    pub word: (&'t str, Ink),
+    /// Its target, with its variant where that is told.
+    pub target: &'t str,
+    /// What it does.
+    pub say: &'t str,
+    /// How long it took; may be empty.
+    pub took: &'t str,
+    /// Why; may be empty.
+    pub why: &'t str,
+    /// Whether all of the reason is shown, also where the line has no room for it. Of a step that went as usual the beginning is
+    /// enough, and lines stay half as many.
+    pub needs_reason: bool,
+}
+
+/// Widths of the columns of some step lines.
 #[derive(Clone, Copy)]
 pub struct Columns {
+    /// Of targets.
     target: usize,
+    /// Of targets with their variants.
+    titled: usize,
     say: usize,
 }
 
 impl Columns {
-    /// Widths that fit the steps of a graph.
-    pub fn of(graph: &Graph) -> Columns {
-        let widest = |texts: &mut dyn Iterator<Item = &str>, limit: usize| {
-            texts.map(width).max().unwrap_or(0).min(limit)
-        };
-        let steps = || graph.steps.iter();
-        Columns {
-            target: graph
-                .steps
-                .iter()
-                .map(|s| {
-                    let variant = if s.variant.is_empty() { 0 } else { width(&s.variant) + 3 };
-                    width(&graph.target(s.target).address) + variant
-                })
-                .max()
-                .unwrap_or(0)
-                .min(40),
-            say: widest(&mut steps().map(|s| &*s.say), 36),
+    /// Widths that fit some rows: the title of each, and what its step does.
+    pub fn of_rows<'t>(rows: impl Iterator<Item = (&'t str, &'t str)>) -> Columns {
+        let mut columns = Columns { target: 0, titled: 0, say: 0 };
+        for (title, say) in rows {
+            let target = title.split_once(" (").map_or(title, |(target, _)| target);
+            columns.target = columns.target.max(width(target)).min(WIDEST.0);
+            columns.titled = columns.titled.max(width(title)).min(WIDEST.0);
+            columns.say = columns.say.max(width(say)).min(WIDEST.1);
         }
+        columns
+    }
+
+    /// The columns on a terminal of some width. Variants give way first, then what steps do: why they ran says more.
+    fn within(self, terminal: usize) -> Columns {
+        let rest = STATE + GAPS.iter().sum::<usize>() + TIME + 1;
+        // The narrowest ones have no room for times.
+        let room = match terminal.saturating_sub(rest) {
+            ..24 => terminal.saturating_sub(STATE + GAPS[0] + 1),
+            room if room >= 30 + SHORT_REASON => room - SHORT_REASON,
+            room => room,
+        };
+        let target = if self.titled + self.say <= room { self.titled } else { self.target };
+        let target = target.min(room - room.min(self.say.min(room * 2 / 5)));
+        Columns { target, titled: target, say: self.say.min(room - target) }
+    }
+
+    /// The line about a step, cut to the terminal's width, and the reason, if it has no place there.
+    fn laid_out(self, paint: Paint, row: StepRow<'_>) -> (String, Option<String>) {
+        // Widths are those of what is shown.
+        let [target, say, why] = [row.target, row.say, row.why].map(visible);
+        let columns = paint.width.map_or(Columns { target: self.titled, ..self }, |w| self.within(w));
+        let both = columns.target + columns.say;
+        let target_width = columns.target.max(width(&target).min(both.saturating_sub(LEAST_SAY)));
+        let say_width = both.saturating_sub(target_width);
+        let more = paint.glyph("…", "...");
+        let fitted = |text: &str, columns: usize| match paint.width {
+            Some(_) => padded(&cut(text, columns, more), columns),
+            None => padded(text, columns),
+        };
+        let (target, say) = (fitted(&target, target_width), fitted(&say, say_width));
+        let used = STATE + width(&target) + width(&say) + GAPS.iter().sum::<usize>() + TIME;
+        let took = if paint.width.is_some_and(|w| w < used) {
+            String::new()
+        } else {
+            format!("{:>TIME$}", row.took)
+        };
+        let is_beside = paint.width.is_none_or(|w| used + width(&why) < w);
+        let beside = match paint.width {
+            _ if is_beside => why.to_string(),
+            // A few letters of a reason say nothing.
+            Some(w) if !row.needs_reason && w > used + SHORT_REASON => cut(&why, w - used - 1, more),
+            _ => String::new(),
+        };
+        let line = format!(
+            "{}{target}   {say}  {took}  {}",
+            paint.ink(row.word.1, &format!("{:<STATE$}", row.word.0)),
+            paint.ink(Ink::Faint, &beside)
+        );
+        (line.trim_end().to_owned(), (row.needs_reason && !is_beside).then(|| why.into_owned()))
+    }
+
+    /// The line about a step that is at work: one line, without a reason that has no place in it.
+    pub fn line(self, paint: Paint, row: StepRow<'_>) -> String {
+        self.laid_out(paint, row).0
+    }
+
+    /// The lines about a step: below the first one, all of the reason that has no place there. Ends with a line break.
+    pub fn lines(self, paint: Paint, row: StepRow<'_>) -> String {
+        let (line, below) = self.laid_out(paint, row);
+        line + "\n" + &below.map_or_else(String::new, |why| below_state(paint, &why))
     }
 }
 
-impl Columns {
-    /// The columns on a terminal of some width: what a step does gives way before why it ran.
-    fn within(self, width: usize) -> Columns {
-        // In a narrow terminal why it ran says more than all of what it does.
-        let least = if width < 72 { 12 } else { 16 };
-        let say = self.say.min(width.saturating_sub(self.target + 40).max(least));
-        // Verdict, gaps and time, then what is left for target and text.
-        let room = width.saturating_sub(if width < 48 { 14 } else { 26 });
-        let target = self.target.min(room.saturating_sub(say).max(room / 2));
-        Columns { target, say: say.min(room - target) }
+/// A text in lines of its own below a state, in a faint colour, broken between words. Ends with a line break.
+pub fn below_state(paint: Paint, text: &str) -> String {
+    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
+    let lines = wrapped(text, room);
+    lines.iter().map(|line| format!("{:STATE$}{}\n", "", paint.ink(Ink::Faint, line))).collect()
+}
+
+/// The titles of a graph's steps in lines that are shown together: a variant is told where a target has several.
+pub struct Titles {
+    several: HashSet<Arc<str>>,
+}
+
+impl Titles {
+    /// The titles in lines about all steps of a graph.
+    pub fn of(graph: &Graph) -> Titles {
+        let mut variants: HashMap<&Arc<str>, &str> = HashMap::new();
+        let mut several = HashSet::new();
+        for step in &graph.steps {
+            let address = &graph.target(step.target).address;
+            if *variants.entry(address).or_insert(&step.variant) != &*step.variant {
+                several.insert(address.clone());
+            }
+        }
+        Titles { several }
+    }
+
+    /// The title of a step.
+    pub fn of_step(&self, graph: &Graph, step: StepId) -> Arc<str> {
+        let address = &graph.owner(step).address;
+        if self.several.contains(address) { graph.title(step) } else { address.clone() }
+    }
+
+    /// Widths that fit the steps of a graph with these titles.
+    pub fn columns(&self, graph: &Graph) -> Columns {
+        let titles: Vec<Arc<str>> =
+            (0..graph.steps.len()).map(|n| self.of_step(graph, StepId(n as u32))).collect();
+        Columns::of_rows(titles.iter().zip(&graph.steps).map(|(title, step)| (&**title, &*step.say)))
     }
 }
 
@@ -62,49 +183,51 @@ pub fn ink_of(verdict: Verdict) -> Ink {
     }
 }
 
-/// A line about a step: state, target, what it does, time, why. Cut to the terminal's width.
-pub fn step_line(
-    paint: Paint,
-    columns: Columns,
-    word: (&str, Ink),
-    target: &str,
-    say: &str,
-    took: &str,
-    why: &str,
-) -> String {
-    // Widths are those of what is shown.
-    let (target, say, why) = (&*visible(target), &*visible(say), &*visible(why));
-    let more = paint.glyph("…", "...");
-    let fitted = |text: &str, columns: usize| match paint.width {
-        Some(_) => padded(&cut(text, columns, more), columns),
-        None => padded(text, columns),
-    };
-    let columns = paint.width.map_or(columns, |w| columns.within(w));
-    let target = fitted(target, columns.target);
-    let say = fitted(say, columns.say);
-    let used = 10 + width(&target) + 3 + width(&say) + 2 + 8 + 2;
-    // A few letters of a reason say nothing.
-    let why = paint.width.map_or(why.to_owned(), |w| match w.saturating_sub(used + 1) {
-        room if room < 8 => String::new(),
-        room => cut(why, room, more),
-    });
-    // The narrowest ones have no room for times.
-    let took = if paint.width.is_some_and(|w| w < used) { String::new() } else { format!("{took:>8}") };
-    let line = format!(
-        "{}{target}   {say}  {took}  {}",
-        paint.ink(word.1, &format!("{:<10}", word.0)),
-        paint.ink(Ink::Faint, &why)
-    );
-    line.trim_end().to_owned()
-}
+#[cfg(test)]
+mod tests {
+    use super::*;
 
-/// Whether the reason of a step has its place in the step's line, at least in part.
-pub fn has_room(paint: Paint, columns: Columns, why: &str) -> bool {
-    let Some(terminal) = paint.width else { return true };
-    let columns = columns.within(terminal);
-    let used = 10 + columns.target + 3 + columns.say + 2 + 8 + 2;
-    terminal.saturating_sub(used + 1) >= width(why).min(SHORT_REASON)
-}
+    const ROWS: [(&str, &str); 3] = [
+        ("tide/tidecast", "compile main.c"),
+        ("tide/tidecast (mode=release)", "compile main.c"),
+        ("almanac/almanac", "bind the almanac"),
+    ];
 
-/// A reason that is cut to this still tells something.
-const SHORT_REASON: usize = 16;
+    fn shown(terminal: Option<usize>, (target, say): (&str, &str), why: &str) -> String {
+        let paint = Paint { colours: false, glyphs: true, width: terminal, plain: false };
+        let row =
+            StepRow { word: ("failed", Ink::Wrong), target, say, took: "0.08s", why, needs_reason: true };
+        Columns::of_rows(ROWS.into_iter()).lines(paint, row)
+    }
+
+    #[test]
+    fn a_reason_is_whole_at_each_width() {
+        let why = "there is no tool `catt`; the step that needs it is in almanac/targets.nub";
+        for terminal in 20..130 {
+            for row in ROWS {
+                let text = shown(Some(terminal), row, why);
+                let words = text.split_whitespace().collect::<Vec<&str>>().join(" ");
+                assert!(words.contains(why), "{terminal}:\n{text}");
+                let widest = text.lines().map(width).max().unwrap();
+                assert!(widest < terminal.max(32), "{terminal} < {widest}:\n{text}");
+                assert!(terminal < 50 || text.contains("0.08s"), "{terminal}:\n{text}");
+            }
+        }
+    }
+
+    #[test]
+    fn a_short_reason_is_in_the_line_where_there_is_room() {
+        assert_eq!(
+            shown(Some(80), ROWS[0], "never ran here"),
+            "failed    tide/tidecast     compile main.c       0.08s  never ran here\n"
+        );
+        assert_eq!(
+            shown(Some(80), ROWS[1], "exited with code 1"),
+            "failed    tide/tidecast (mode=re…   compile…     0.08s  exited with code 1\n"
+        );
+        assert_eq!(
+            shown(Some(120), ROWS[1], "exited with code 1"),
+            "failed    tide/tidecast (mode=release)   compile main.c       0.08s  exited with code 1\n"
+        );
+    }
+}

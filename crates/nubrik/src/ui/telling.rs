@@ -9,9 +9,8 @@ use nubrik_wording::duration;
 
 use super::news::SaidSoFar;
 use super::paint::{Ink, Paint};
-use super::step_line::{Columns, has_room, ink_of, step_line};
-use super::text::{cut, harmless};
-use super::visible::visible;
+use super::step_line::{Columns, STATE, StepRow, Titles, below_state, ink_of};
+use super::text::{harmless, wrapped};
 use super::{failure, notices, plain};
 
 /// How many targets of steps that were not begun are named.
@@ -33,14 +32,24 @@ pub struct Telling<'g> {
     pub graph: &'g Graph,
     root: PathBuf,
     pub paint: Paint,
-    pub columns: Columns,
+    columns: Columns,
+    titles: Titles,
     told: Told,
     news: SaidSoFar,
 }
 
 impl<'g> Telling<'g> {
     pub fn new(graph: &'g Graph, root: PathBuf, paint: Paint, told: Told) -> Telling<'g> {
-        Telling { graph, root, paint, columns: Columns::of(graph), told, news: SaidSoFar::default() }
+        let titles = Titles::of(graph);
+        Telling {
+            graph,
+            root,
+            paint,
+            columns: titles.columns(graph),
+            titles,
+            told,
+            news: SaidSoFar::default(),
+        }
     }
 
     /// The lines about an event that stay; `None` where there is nothing to say, or not yet.
@@ -72,7 +81,7 @@ impl<'g> Telling<'g> {
             return None;
         }
         let step = self.graph.step(id);
-        let target = &*self.graph.title(id);
+        let target = &*self.titles.of_step(self.graph, id);
         if matches!(verdict, Verdict::Blocked | Verdict::Unstarted) {
             self.news.keep_not_begun(id, *verdict, reason.to_string());
             return None;
@@ -93,20 +102,17 @@ impl<'g> Telling<'g> {
         };
         let word = (verdict.word(), ink_of(*verdict));
         let paint = self.paint.resized();
-        let is_below = self.told.unchanged && !has_room(paint, self.columns, &why);
-        let beside = if is_below { "" } else { &*why };
         let mut text = match failure {
-            Some(_) if paint.plain => plain::error_at(
-                &self.graph.owner(id).place.to_string(),
-                &format!("{target}: {}: {why}", step.say),
-            ),
-            _ => step_line(paint, self.columns, word, target, &step.say, &took, beside),
-        } + "\n";
-        if is_below {
-            let more = paint.glyph("…", "...");
-            let why = cut(&visible(&why), paint.width.map_or(usize::MAX, |w| w.saturating_sub(11)), more);
-            text.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &why)));
-        }
+            Some(_) if paint.plain => {
+                let message = format!("{target}: {}: {why}", step.say);
+                plain::error_at(&self.graph.owner(id).place.to_string(), &message) + "\n"
+            }
+            _ => {
+                let needs_reason = self.told.unchanged || failure.is_some();
+                let row = StepRow { word, target, say: &step.say, took: &took, why: &why, needs_reason };
+                self.columns.lines(paint, row)
+            }
+        };
         if self.told.commands && *verdict == Verdict::Ran {
             for (i, command) in nubrik_graph::shown_command(step).iter().enumerate() {
                 let label = if i > 0 { "then" } else { "command" };
@@ -128,7 +134,10 @@ impl<'g> Telling<'g> {
             text.push_str(&failure::render(self.graph, id, failure, shown, &self.root, self.paint));
             if let Some(other) = same {
                 let label = self.paint.ink(Ink::Calm, &format!("{:<8}", "printed"));
-                text.push_str(&format!("  {label}  the same as {}\n", self.graph.title(other)));
+                text.push_str(&format!(
+                    "  {label}  the same as {}\n",
+                    self.titles.of_step(self.graph, other)
+                ));
             }
         } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
@@ -144,11 +153,11 @@ impl<'g> Telling<'g> {
 
     /// Says what a step was refused that ended well.
     fn survived(&self, id: StepId, refused: &[Refusal]) -> String {
-        let title = self.graph.title(id);
-        let say = &self.graph.step(id).say;
-        let line = step_line(self.paint, self.columns, ("refused", Ink::Doubt), &title, say, "", "");
+        let (target, say) = (&*self.titles.of_step(self.graph, id), &*self.graph.step(id).say);
+        let row =
+            StepRow { word: ("refused", Ink::Doubt), target, say, took: "", why: "", needs_reason: true };
         let below = failure::render_survived(self.graph, id, refused, self.paint);
-        format!("{line}\n{below}")
+        self.columns.lines(self.paint.resized(), row) + &below
     }
 
     /// What was kept back: which steps were not begun, and why.
@@ -174,9 +183,9 @@ impl<'g> Telling<'g> {
     fn not_begun(&self, word: &'static str, why: &str, steps: &[StepId]) -> String {
         let ink = if word == Verdict::Blocked.word() { Ink::Doubt } else { Ink::Faint };
         if let [one] = steps {
-            let (title, say) = (self.graph.title(*one), &self.graph.step(*one).say);
-            let line = step_line(self.paint, self.columns, (word, ink), &title, say, "", why);
-            return format!("{line}\n");
+            let (target, say) = (&*self.titles.of_step(self.graph, *one), &*self.graph.step(*one).say);
+            let row = StepRow { word: (word, ink), target, say, took: "", why, needs_reason: true };
+            return self.columns.lines(self.paint.resized(), row);
         }
         let mut seen = HashSet::new();
         let targets = steps.iter().map(|step| &*self.graph.owner(*step).address);
@@ -187,11 +196,10 @@ impl<'g> Telling<'g> {
             more => format!(" and {more} more"),
         };
         let text = format!("{} steps of {named}{more}", steps.len());
-        let more = self.paint.glyph("…", "...");
-        let fitted =
-            |text: &str| self.paint.width.map_or(text.to_owned(), |w| cut(text, w.saturating_sub(11), more));
-        let word = self.paint.ink(ink, &format!("{word:<10}"));
-        let why = self.paint.ink(Ink::Faint, &fitted(why));
-        format!("{word}{}\n{:10}{why}\n", fitted(&text), "")
+        let paint = self.paint.resized();
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
+        let word = paint.ink(ink, &format!("{word:<STATE$}"));
+        let text = wrapped(&text, room).join(&format!("\n{:STATE$}", ""));
+        format!("{word}{text}\n{}", below_state(paint, why))
     }
 }
