@@ -82,7 +82,7 @@ fn state(c: &mut Criterion) {
     let options = nubrik_engine::Options { jobs: 2, keep_going: true, ..nubrik_engine::Options::plain() };
     let report = session.build(&all, &evaluation, &Quiet, options);
     let summary = report.map_err(|_| "no build").expect("a build").summary;
-    assert_eq!((summary.ran, summary.steps), (2000, 2000));
+    assert_eq!((summary.counts.ran, summary.counts.steps), (2000, 2000));
     drop(session);
     let written = [folder.path().join(".nubrik/state"), folder.path().join(".nubrik/state-log")];
     let mut group = c.benchmark_group("state");

@@ -228,9 +228,7 @@ impl Outcome {
     /// Whether all that was asked for is there now.
     pub fn is_complete(&self) -> bool {
         let done = &self.summary;
-        done.failed + done.blocked + done.unstarted + done.unpublished == 0
-            && !self.cancelled
-            && self.lost == 0
+        done.counts.is_well() && done.unpublished == 0 && !self.cancelled && self.lost == 0
     }
 }
 

@@ -1,5 +1,7 @@
 //! What the engine says while it works. Every front end listens to the same events.
 
+use nubrik_wording::counted;
+use serde::{Deserialize, Serialize};
 use std::sync::Arc;
 
 use nubrik_graph::StepId;
@@ -334,23 +336,82 @@ pub trait Listener: Sync {
     fn hear(&self, event: &Event);
 }
 
-/// The result of a build.
-#[derive(Clone, PartialEq, Debug, Default)]
-pub struct Summary {
+/// How many steps of a request ended in which way. Every place that says it uses [`StepCounts::sentence`].
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
+pub struct StepCounts {
     /// Steps that the request needs.
     pub steps: usize,
-    /// Steps by their verdicts.
+    /// Those that ran and ended well.
     pub ran: usize,
     /// Outputs in place and true.
+    #[serde(default)]
     pub current: usize,
     /// Taken from the store.
     pub reused: usize,
     /// Failed.
     pub failed: usize,
     /// Something that they need failed.
+    #[serde(default)]
     pub blocked: usize,
     /// Not begun.
     pub unstarted: usize,
+}
+
+impl StepCounts {
+    /// Whether all of a request's steps, so many, were current.
+    pub fn all_current(steps: usize) -> StepCounts {
+        StepCounts { steps, current: steps, ..StepCounts::default() }
+    }
+
+    /// Counts a step's verdict.
+    pub fn count(&mut self, verdict: Verdict) {
+        match verdict {
+            Verdict::Ran => self.ran += 1,
+            Verdict::Current => self.current += 1,
+            Verdict::Reused => self.reused += 1,
+            Verdict::Failed => self.failed += 1,
+            Verdict::Blocked => self.blocked += 1,
+            Verdict::Unstarted => self.unstarted += 1,
+        }
+    }
+
+    /// Whether every step that the request needs has its result.
+    pub fn is_well(&self) -> bool {
+        self.failed + self.blocked + self.unstarted == 0
+    }
+
+    /// The counts in words: `2 of 36 steps failed, 12 blocked, 22 current`.
+    pub fn sentence(&self) -> String {
+        let StepCounts { steps, ran, current, reused, failed, blocked, unstarted } = *self;
+        if steps == 0 {
+            return "nothing to build here".to_owned();
+        }
+        if current == steps {
+            return format!("nothing to run: all {} current", counted(steps, "step"));
+        }
+        let (first, ran_later) =
+            if failed > 0 { (format!("{failed} of"), ran) } else { (format!("{ran} of"), 0) };
+        let verb = if failed > 0 { "failed" } else { "ran" };
+        let mut text = format!("{first} {} {verb}", counted(steps, "step"));
+        let rest = [
+            (ran_later, "ran"),
+            (blocked, "blocked"),
+            (unstarted, "unstarted"),
+            (reused, "reused"),
+            (current, "current"),
+        ];
+        for (count, word) in rest.into_iter().filter(|(count, _)| *count > 0) {
+            text.push_str(&format!(", {count} {word}"));
+        }
+        text
+    }
+}
+
+/// The result of a build.
+#[derive(Clone, PartialEq, Debug, Default)]
+pub struct Summary {
+    /// The steps that the request needs, by their verdicts.
+    pub counts: StepCounts,
     /// Checks that failed and do not count, since it is known that they are unwell.
     pub quarantined: usize,
     /// Results that could not be put where people find them.
@@ -394,20 +455,6 @@ impl SharedUse {
     }
 }
 
-impl Summary {
-    /// Counts a step's verdict.
-    pub fn count(&mut self, verdict: Verdict) {
-        match verdict {
-            Verdict::Ran => self.ran += 1,
-            Verdict::Current => self.current += 1,
-            Verdict::Reused => self.reused += 1,
-            Verdict::Failed => self.failed += 1,
-            Verdict::Blocked => self.blocked += 1,
-            Verdict::Unstarted => self.unstarted += 1,
-        }
-    }
-}
-
 /// What a build would do with a step.
 #[derive(Clone, Debug)]
 pub struct PlannedStep {
@@ -421,4 +468,21 @@ pub struct PlannedStep {
     pub micros: Option<u64>,
     /// What differs from an earlier time, where that was asked for and there is one.
     pub comparison: Option<Comparison>,
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn counts_are_a_sentence() {
+        assert_eq!(StepCounts::all_current(3).sentence(), "nothing to run: all 3 steps current");
+        let some = StepCounts { steps: 9, ran: 2, reused: 1, current: 6, ..StepCounts::default() };
+        assert_eq!(some.sentence(), "2 of 9 steps ran, 1 reused, 6 current");
+        let bad =
+            StepCounts { steps: 4, ran: 1, failed: 1, blocked: 1, unstarted: 1, ..StepCounts::default() };
+        assert_eq!(bad.sentence(), "1 of 4 steps failed, 1 ran, 1 blocked, 1 unstarted");
+        assert!(some.is_well() && !bad.is_well());
+        assert_eq!(StepCounts::default().sentence(), "nothing to build here");
+    }
 }

@@ -58,7 +58,9 @@ mod words;
 pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
-pub use event::{Event, Failure, Listener, Notice, PlannedStep, Refusal, SharedUse, Summary, Verdict};
+pub use event::{
+    Event, Failure, Listener, Notice, PlannedStep, Refusal, SharedUse, StepCounts, Summary, Verdict,
+};
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};

@@ -87,7 +87,7 @@ fn perform_all(schedule: &Schedule<'_, '_>, workers: usize) {
 fn outcome(build: &Build<'_>, schedule: Schedule<'_, '_>) -> Outcome {
     let Schedule { progress, published, order, .. } = schedule;
     let mut progress = progress.into_inner();
-    progress.summary.steps = order.len();
+    progress.summary.counts.steps = order.len();
     progress.shared.away = order.iter().filter(|step| build.away(**step).is_some()).count();
     longest_run(build.graph, &order, &progress.micros, &mut progress.summary);
     let looked_at = build.table.looked_at();

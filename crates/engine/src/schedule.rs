@@ -313,7 +313,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
         match is_quarantined {
             true => progress.summary.quarantined += 1,
-            false => progress.summary.count(verdict),
+            false => progress.summary.counts.count(verdict),
         }
         if verdict == Verdict::Failed && !is_quarantined {
             progress.stop |= !self.build.options.keep_going;

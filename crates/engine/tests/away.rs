@@ -71,7 +71,7 @@ fn results_of_the_store_in_use_count_and_of_no_other_one() {
     let ran = |shared_root, bench: &mut Bench| {
         bench.store.is_far.store(false, Ordering::SeqCst);
         let options = Options { shared_root, ..Options::plain() };
-        bench.build_with(&joins, options).0.summary.ran
+        bench.build_with(&joins, options).0.summary.counts.ran
     };
     let newcomer = || newcomer(&SOURCES, given(&joins));
     assert_eq!(ran(Some(team()), &mut newcomer()), 0);

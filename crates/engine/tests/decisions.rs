@@ -124,7 +124,7 @@ fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     let (mut bench, joins) = chain();
     bench.machine.remove("b");
     let (outcome, _) = bench.build_with(&joins, Options::plain());
-    assert_eq!((outcome.summary.ran, outcome.summary.failed), (1, 1));
+    assert_eq!((outcome.summary.counts.ran, outcome.summary.counts.failed), (1, 1));
 }
 
 #[test]
@@ -202,7 +202,7 @@ fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     let (mut bench, joins) = chain();
     *bench.machine.moves.lock() = Some("a".to_owned());
     let (outcome, _) = bench.build_with(&joins, Options::plain());
-    assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
+    assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.blocked), (1, 1));
     let log = bench.build(&joins);
     assert_eq!(log[2], "ran 0: failed last time");
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowmoved");
@@ -214,7 +214,7 @@ fn failures_are_never_kept() {
     bench.machine.write("a", "fail");
     for _ in 0..2 {
         let (outcome, _) = bench.build_with(&joins, Options::plain());
-        assert_eq!((outcome.summary.failed, outcome.summary.blocked), (1, 1));
+        assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.blocked), (1, 1));
     }
     bench.machine.write("a", "ebb ");
     assert_eq!(bench.build(&joins)[2], "ran 0: failed last time");
@@ -342,7 +342,7 @@ proptest! {
                 prop_assert_eq!(made, expected(&needs, &sources, step));
             }
             let (outcome, _) = bench.build_files(&joins, &all, options);
-            prop_assert_eq!(outcome.summary.current, outcome.summary.steps);
+            prop_assert_eq!(outcome.summary.counts.current, outcome.summary.counts.steps);
         }
     }
 }

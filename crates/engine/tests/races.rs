@@ -61,5 +61,5 @@ fn a_step_whose_key_is_older_than_a_change_that_another_one_noticed_keeps_no_res
     let (request, out) = (Request::whole(&graph, &files), WsPath::from_normal("out"));
     let heard = OneAfterTheOther { examined, ended: AtomicBool::new(false) };
     let outcome = build(request, &out, &bench.state, &bench.machine, Some(&store), &heard, options);
-    assert_eq!((outcome.summary.failed, outcome.summary.ran), (2, 0));
+    assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.ran), (2, 0));
 }

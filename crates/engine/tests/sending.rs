@@ -225,7 +225,7 @@ fn it_is_heard_who_runs_a_step_and_what_nobody_runs_runs_here() {
         "ran 2: never built here",
     ];
     assert_eq!(log, expected);
-    assert_eq!((outcome.summary.ran, outcome.sent), (3, 2));
+    assert_eq!((outcome.summary.counts.ran, outcome.sent), (3, 2));
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
 
@@ -251,7 +251,7 @@ fn what_only_waits_there_is_begun_by_who_has_nothing_to_do() {
     let mill = crew(&other, &[Deed::Makes, Deed::Waits, Deed::Makes], false);
     let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
     assert!(outcome.is_complete());
-    assert_eq!((outcome.summary.ran, outcome.sent), (3, 2), "{log:#?}");
+    assert_eq!((outcome.summary.counts.ran, outcome.sent), (3, 2), "{log:#?}");
     assert_eq!(log.iter().filter(|line| *line == "will run 1").count(), 2, "{log:#?}");
     assert_eq!(*mill.withdrawn.lock(), [StepId(1)]);
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");

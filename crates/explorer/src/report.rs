@@ -182,26 +182,8 @@ fn block(text: &str) -> String {
 
 fn build_markdown(build: &BuildRecord) -> String {
     let mut out = format!("# Build {}: {}\n\n", build.build, end_of(build));
-    let _ = write!(
-        out,
-        "{}, after {}. {} of {} steps ran",
-        plain(&build.request()),
-        duration(build.micros),
-        build.ran,
-        build.steps
-    );
-    let current = build.steps.saturating_sub(build.done.len());
-    for (count, word) in [
-        (build.reused, "reused"),
-        (build.failed, "failed"),
-        (build.unstarted, "unstarted"),
-        (current, "current"),
-    ] {
-        if count > 0 {
-            let _ = write!(out, ", {count} {word}");
-        }
-    }
-    out.push_str(".\n\n");
+    let (counts, took) = (build.counts.sentence(), duration(build.micros));
+    let _ = writeln!(out, "{}, after {took}. {counts}.\n", plain(&build.request()));
     for step in build.done.iter().filter(|step| step.state == "failed") {
         let _ = writeln!(out, "## Failed: {} {}\n", code(&step.target), plain(&step.say));
         let failure =

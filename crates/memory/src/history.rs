@@ -4,7 +4,7 @@ use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{Below, read_open};
-use nubrik_engine::{Event, Failure, Listener, SharedUse, Summary, Verdict};
+use nubrik_engine::{Event, Failure, Listener, SharedUse, StepCounts, Summary, Verdict};
 use nubrik_graph::{Graph, StepId};
 use parking_lot::Mutex;
 use rustix::fs::{Mode, OFlags};
@@ -30,17 +30,9 @@ pub struct BuildRecord {
     pub profile: Option<String>,
     /// Whether it was stopped.
     pub cancelled: bool,
-    /// How many steps the request needs.
-    pub steps: usize,
-    /// How many of them ran.
-    pub ran: usize,
-    /// How many were taken from the store.
-    pub reused: usize,
-    /// How many failed.
-    pub failed: usize,
-    /// How many were not begun.
-    #[serde(alias = "not_begun")]
-    pub unstarted: usize,
+    /// The steps that the request needs, by their verdicts. Records of earlier versions count blocked steps as unstarted.
+    #[serde(flatten)]
+    pub counts: StepCounts,
     /// What a team's store was good for, where one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shared: Option<SharedRecord>,
@@ -183,7 +175,7 @@ impl<'a> Chronicle<'a> {
         Chronicle { listener, graph, words, began, started, done: Mutex::default() }
     }
 
-    /// What was heard, with the result of the build. `key_of` gives the first part of the key of the step with some folder.
+    /// What was heard, with the result of the build; its time is set when it is over. `key_of` gives the first part of the key of the step with some folder.
     pub fn record(
         self,
         key_of: &dyn Fn(&str) -> Option<Digest>,
@@ -202,15 +194,11 @@ impl<'a> Chronicle<'a> {
             version: 1,
             build,
             began: self.started.duration_since(UNIX_EPOCH).unwrap_or_default().as_secs(),
-            micros: self.began.elapsed().as_micros() as u64,
+            micros: 0,
             asked,
             profile,
             cancelled,
-            steps: summary.steps,
-            ran: summary.ran,
-            reused: summary.reused,
-            failed: summary.failed,
-            unstarted: summary.blocked + summary.unstarted,
+            counts: summary.counts,
             shared: None,
             done: done.into_iter().map(with_key).collect(),
         }
@@ -309,11 +297,7 @@ mod tests {
             asked: vec!["tide".to_owned()],
             profile: None,
             cancelled: false,
-            steps: 3,
-            ran: 1,
-            reused: 0,
-            failed: 0,
-            unstarted: 0,
+            counts: StepCounts { steps: 3, ran: 1, ..StepCounts::default() },
             shared: None,
             done: vec![],
         }

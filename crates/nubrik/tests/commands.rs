@@ -385,7 +385,7 @@ fn builds_are_remembered_with_their_steps() {
     assert!(sandbox.exists("t.json"));
     let run = sandbox.run(&["history", "99"]);
     assert_eq!(run.code, 2);
-    assert!(run.stderr.contains("nothing is kept of a build 99"), "{}", run.stderr);
+    assert!(run.stderr.contains("there is no build 99 yet"), "{}", run.stderr);
     // What a job needs is built, too.
     sandbox.write("targets.nub", &(text.to_owned() + "job tell = effect { run = `cat {b}` }\n"));
     sandbox.write("s", "three");

@@ -35,7 +35,7 @@ fn a_build_is_told_with_what_failed_first() {
         assert!(found == 0 || (elsewhere == "http:" && found == allowed), "{elsewhere}");
     }
     let run = sandbox.run(&["report", "7"]).expect(2);
-    assert!(run.stderr.contains("nothing is kept of a build 7"), "{}", run.stderr);
+    assert!(run.stderr.contains("there is no build 7 yet"), "{}", run.stderr);
     let run = sandbox.run(&["report", "last"]).expect(2);
     assert!(run.stderr.contains("nubrik report tests"), "{}", run.stderr);
 }
@@ -74,4 +74,41 @@ fn a_test_that_does_both_with_one_key_is_flaky() {
     std::fs::write(sandbox.folder.join(".nubrik/history/2.json"), passed).unwrap();
     let text = sandbox.run(&["report", "tests"]).expect(0).stdout;
     assert!(text.contains("flaky: both results with the same key"), "{text}");
+}
+
+/// Terminal, JSON, history, report and pages speak of one end of one build.
+#[test]
+fn all_faces_of_a_build_agree() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target fine = step { run = `echo fine > {out \"x\"}` }\n\
+         target bad = step { run = sh`exit 3 > {out \"x\"}` }\n\
+         target after = step { run = `cp {bad} {out \"x\"}` }\n\
+         target later = step { run = `cp {after} {out \"x\"}` }\n",
+    )]);
+    let printed = sandbox.run(&["build", "-k"]).expect(1).stdout;
+    let said = "1 of 4 steps failed, 1 ran, 2 blocked";
+    let last = printed.lines().last().unwrap();
+    let took = last.strip_prefix(&format!("{said}. ")).unwrap_or_else(|| panic!("{printed}")).to_owned();
+    let history = sandbox.run(&["history", "1"]).expect(0).stdout;
+    assert!(history.contains(&format!("\n{said}. {took}\n")), "{took}\n{history}");
+    assert_eq!(history.matches("blocked ").count(), 2, "{history}");
+    let list = sandbox.run(&["history"]).expect(0).stdout;
+    assert!(list.contains(&took), "{took}\n{list}");
+    let report = sandbox.run(&["report"]).expect(0).stdout;
+    assert!(report.contains(&format!("after {took}. {said}.\n")), "{took}\n{report}");
+    sandbox.run(&["report", "1", "--html", "page.html"]).expect(0);
+    sandbox.run(&["explore", "--write", "pages"]).expect(0);
+    for page in ["page.html", "pages/build.1.html"] {
+        let page = sandbox.read(page);
+        assert!(page.contains(said) && page.contains(&format!("after {took}")), "{took}\n{page}");
+    }
+    let again = sandbox.run(&["build", "-k", "--json"]).expect(1).summary();
+    let counts = ["steps", "failed", "blocked", "current", "ran"].map(|name| again[name].as_u64().unwrap());
+    assert_eq!(counts, [4, 1, 2, 1, 0]);
+    let recorded = sandbox.run(&["history", "2", "--json"]).expect(0).stdout;
+    let recorded: serde_json::Value = serde_json::from_str(recorded.lines().next().unwrap()).unwrap();
+    for name in ["steps", "failed", "blocked", "current", "ran", "reused", "unstarted"] {
+        assert_eq!(recorded[name], again[name], "{name}");
+    }
 }

@@ -119,6 +119,8 @@ pub struct Session {
     shared_use: SharedUse,
     /// How a step failed, in a few words, for who looks at builds later.
     failure_words: fn(&nubrik_engine::Failure) -> String,
+    /// When it was opened, or the last build was over.
+    lap: std::time::Instant,
     /// Why something was not given to the team's store, the first time.
     not_given: OnceLock<nubrik_shared::SharedTrouble>,
     /// How many steps other machines ran so far.
@@ -209,6 +211,7 @@ impl Session {
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
             failure_words: |_| String::new(),
+            lap: std::time::Instant::now(),
             not_given: OnceLock::new(),
             ran_elsewhere: 0,
             verify_rate: 0,
@@ -370,7 +373,7 @@ impl Session {
     }
 
     fn tidy_up(&self, graph: &Graph, listener: &dyn Listener, outcome: &Outcome) {
-        if let (Ok(store), true) = (&self.store, outcome.summary.ran > 0)
+        if let (Ok(store), true) = (&self.store, outcome.summary.counts.ran > 0)
             && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
         {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
@@ -408,12 +411,12 @@ impl Session {
         for (folder, verdict) in &self.earlier {
             if counted.contains(&**folder) {
                 if matches!(verdict, Verdict::Ran | Verdict::Reused) {
-                    summary.current = summary.current.saturating_sub(1);
-                    summary.count(*verdict);
+                    summary.counts.current = summary.counts.current.saturating_sub(1);
+                    summary.counts.count(*verdict);
                 }
             } else {
-                summary.steps += 1;
-                summary.count(*verdict);
+                summary.counts.steps += 1;
+                summary.counts.count(*verdict);
             }
         }
     }

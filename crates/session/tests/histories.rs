@@ -18,7 +18,7 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Severity;
-use nubrik_engine::{Event, Listener, Options, PlannedStep, Summary, Supposed, Verdict};
+use nubrik_engine::{Event, Listener, Options, PlannedStep, StepCounts, Summary, Supposed, Verdict};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{Session, Standing};
@@ -637,7 +637,7 @@ impl World {
         session.keep_results_in(self.path(".store"));
         let mut session = session.lock(|| {}).unwrap().unwrap();
         if let Standing::Holds(sealed) = session.standing(&asked) {
-            return Some(Summary { steps: sealed.steps, current: sealed.steps, ..Summary::default() });
+            return Some(Summary { counts: StepCounts::all_current(sealed.steps), ..Summary::default() });
         }
         let report = match session.standing(&asked) {
             Standing::Reached(reached) if session.remembers(&reached) => {
@@ -711,7 +711,7 @@ impl World {
         }
         let expected = expected.unwrap_or_else(|| panic!("{after}: an error was expected"));
         assert_eq!(
-            summary.failed + summary.blocked + summary.unstarted + summary.unpublished,
+            summary.counts.failed + summary.counts.blocked + summary.counts.unstarted + summary.unpublished,
             0,
             "{after}: {summary:?}"
         );
@@ -733,7 +733,7 @@ impl World {
             assert!(expected.contains_key(path), "{after}: {path} should be gone");
         }
         let again = self.build(request).unwrap();
-        assert_eq!((again.ran, again.reused), (0, 0), "{after}: once more");
+        assert_eq!((again.counts.ran, again.counts.reused), (0, 0), "{after}: once more");
     }
 }
 

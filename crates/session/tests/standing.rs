@@ -98,8 +98,8 @@ fn build(folder: &Path) -> (usize, usize) {
                 workshop.build(&all(), &evaluation, &Quiet, OPTIONS).unwrap()
             }
         };
-        assert_eq!(report.summary.failed, 0);
-        (report.summary.ran, report.summary.steps)
+        assert_eq!(report.summary.counts.failed, 0);
+        (report.summary.counts.ran, report.summary.counts.steps)
     })
 }
 

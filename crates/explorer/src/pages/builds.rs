@@ -16,7 +16,7 @@ const STEPS: usize = 2_000;
 pub(crate) fn end_of(build: &BuildRecord) -> &'static str {
     match () {
         () if build.cancelled => "stopped",
-        () if build.failed > 0 => "failed",
+        () if build.counts.failed > 0 => "failed",
         () => "done",
     }
 }
@@ -50,7 +50,7 @@ pub(crate) fn build_rows<'b>(site: &Site, builds: impl Iterator<Item = &'b Build
                         }
                         td { (when(build.began, now)) }
                         td { (end(build)) }
-                        td.number { (duration(build.micros)) } td.number { (build.ran) } td.number { (build.reused) } td.number { (build.failed) }
+                        td.number { (duration(build.micros)) } td.number { (build.counts.ran) } td.number { (build.counts.reused) } td.number { (build.counts.failed) }
                         td { (build.request()) }
                     }
                 }
@@ -123,18 +123,12 @@ pub(crate) fn repeat(step: &StepRecord) -> String {
 
 /// What became of a build, in numbers.
 pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
-    let current = build.steps.saturating_sub(build.done.len());
     html! {
         dl.facts {
             dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (duration(build.micros)) }
             dt { "Asked for" } dd { (build.request()) }
             dt { "Steps" }
-            dd {
-                (build.ran) " of " (build.steps) " ran"
-                @for (count, word) in [(build.reused, "reused"), (build.failed, "failed"), (build.unstarted, "unstarted"), (current, "current")] {
-                    @if count > 0 { ", " (count) " " (word) }
-                }
-            }
+            dd { (build.counts.sentence()) }
             @if let Some(shared) = build.shared.filter(|shared| *shared != SharedRecord::default()) {
                 dt { "Team's store" }
                 dd {

@@ -48,10 +48,10 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
             tbody {
                 tr { th scope="row" { "Asked for" } td.number { (one.request()) } td.number { (other.request()) } }
                 tr { th scope="row" { "Took" } td.number { (duration(one.micros)) } td.number { (duration(other.micros)) } }
-                tr { th scope="row" { "Steps needed" } td.number { (one.steps) } td.number { (other.steps) } }
-                tr { th scope="row" { "Ran" } td.number { (one.ran) } td.number { (other.ran) } }
-                tr { th scope="row" { "Reused" } td.number { (one.reused) } td.number { (other.reused) } }
-                tr { th scope="row" { "Failed" } td.number { (one.failed) } td.number { (other.failed) } }
+                tr { th scope="row" { "Steps needed" } td.number { (one.counts.steps) } td.number { (other.counts.steps) } }
+                tr { th scope="row" { "Ran" } td.number { (one.counts.ran) } td.number { (other.counts.ran) } }
+                tr { th scope="row" { "Reused" } td.number { (one.counts.reused) } td.number { (other.counts.reused) } }
+                tr { th scope="row" { "Failed" } td.number { (one.counts.failed) } td.number { (other.counts.failed) } }
             }
         } }
         (only(site, a, &only_one))

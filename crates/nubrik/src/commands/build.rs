@@ -1,8 +1,6 @@
 //! `nubrik build`
 
-use std::time::Instant;
-
-use nubrik_engine::{Event, Listener, Options};
+use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, KitNews, Session, Standing, TeamStore, Workshop};
@@ -53,18 +51,16 @@ fn build_in(
     how: How,
     way: BuildExtras,
 ) -> CommandResult<Exit> {
-    let began = Instant::now();
     let mut workshop = lock(console, session)?;
     let patterns = super::wanting(patterns(console, &mut workshop, words)?, Wanted::Targets);
-    let micros = || began.elapsed().as_micros() as u64;
     if let Some(revision) = &way.since {
-        return build_since(console, &mut workshop, &patterns, how, revision, began);
+        return build_since(console, &mut workshop, &patterns, how, revision);
     }
     if way.observe || way.rerun {
         let (evaluation, report) =
             build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output, way.rerun)?;
         if way.observe && exit_of(&report) == Exit::Done {
-            if report.summary.current < report.summary.steps && !console.is_json() {
+            if report.summary.counts.current < report.summary.counts.steps && !console.is_json() {
                 outln!(console);
             }
             // What others gave may not be here yet, and the steps run again.
@@ -76,14 +72,14 @@ fn build_in(
                 exit => Ok(exit),
             };
         }
-        show(console, &report, how, micros(), OutputStream::Output);
+        show(console, &report, how, OutputStream::Output);
         return Ok(exit_of(&report));
     }
     let report = match bring_up(console, &mut workshop, &patterns, how, OutputStream::Output, |_| Ok(()))? {
         Brought::Built(report) => report,
         Brought::MakesNothing(evaluation) => return refuse_jobs(console, &evaluation).map(|()| Exit::Usage),
     };
-    show(console, &report, how, micros(), OutputStream::Output);
+    show(console, &report, how, OutputStream::Output);
     Ok(exit_of(&report))
 }
 
@@ -112,10 +108,12 @@ pub fn bring_up(
     } {
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
-            let summary = nubrik_engine::Summary { steps, current: steps, ..Default::default() };
+            let counts = StepCounts::all_current(steps);
+            let summary = nubrik_engine::Summary { counts, ..Default::default() };
             let results = sealed.results;
             return Ok(Brought::Built(BuildReport {
                 summary,
+                micros: workshop.lap_micros(),
                 results,
                 cancelled: false,
                 machine_lacks: false,
@@ -155,7 +153,6 @@ fn build_since(
     patterns: &[AddressPattern],
     how: How,
     revision: &str,
-    began: Instant,
 ) -> CommandResult<Exit> {
     let part = left_out::evaluate_part(console, workshop, patterns, (how, OutputStream::Output))?;
     let PartEvaluated { evaluation, patterns, left_out } = part;
@@ -164,8 +161,7 @@ fn build_since(
     let files = Files { files: &reached.files, again: &[] };
     let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, OutputStream::Output)?;
     report.left_out = left_out.addresses;
-    let micros = began.elapsed().as_micros() as u64;
-    show(console, &report, how, micros, OutputStream::Output);
+    show(console, &report, how, OutputStream::Output);
     reached.say_skipped(console);
     Ok(exit_of(&report))
 }
@@ -349,7 +345,6 @@ pub fn answer_probes(
     evaluation: &Evaluation,
     shown: Option<(How, OutputStream)>,
 ) -> CommandResult<()> {
-    let began = Instant::now();
     let (how, stream) = shown.unwrap_or((How::default(), OutputStream::Error));
     let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
     let options = options_of(workshop, how);
@@ -363,8 +358,7 @@ pub fn answer_probes(
     match exit_of(&report) {
         Exit::Done => Ok(()),
         exit => {
-            let micros = began.elapsed().as_micros() as u64;
-            show(console, &report, how, micros, stream);
+            show(console, &report, how, stream);
             Err(exit)
         }
     }
@@ -382,11 +376,10 @@ impl Listener for OnlyFailures<'_, '_> {
 }
 
 /// Prints the summary, and for programs the results.
-pub fn show(console: Console, report: &BuildReport, how: How, micros: u64, stream: OutputStream) {
-    let BuildReport { summary: done, results, cancelled, left_out, .. } = report;
-    let ok = done.failed + done.blocked + done.unstarted + done.unpublished == 0
-        && !cancelled
-        && left_out.is_empty();
+pub fn show(console: Console, report: &BuildReport, how: How, stream: OutputStream) {
+    let BuildReport { summary: done, micros, results, cancelled, left_out, .. } = report;
+    let micros = *micros;
+    let ok = done.counts.is_well() && done.unpublished == 0 && !cancelled && left_out.is_empty();
     if console.is_json() {
         if ok {
             for path in results.iter() {
@@ -400,7 +393,7 @@ pub fn show(console: Console, report: &BuildReport, how: How, micros: u64, strea
     }
     let paint = console.paint(OutputStream::Output);
     // An empty line between what happened and its result.
-    let gap = if done.current == done.steps { "" } else { "\n" };
+    let gap = if done.counts.current == done.counts.steps { "" } else { "\n" };
     let text = format!("{gap}{}", summary::render(done, results, micros, *cancelled, paint));
     match stream {
         OutputStream::Output => out!(console, "{text}"),
@@ -415,7 +408,7 @@ pub fn unless_built(console: Console, report: &BuildReport) -> Option<Exit> {
     if exit == Exit::Done {
         return None;
     }
-    show(console, report, How::default(), 0, OutputStream::Error);
+    show(console, report, How::default(), OutputStream::Error);
     Some(exit)
 }
 
@@ -424,7 +417,13 @@ pub fn exit_of(report: &BuildReport) -> Exit {
     match report {
         _ if report.cancelled => Exit::Interrupted,
         _ if report.machine_lacks => Exit::Machine,
-        _ if report.summary.failed + report.summary.blocked + report.summary.unstarted > 0 => Exit::Failed,
+        _ if report.summary.counts.failed
+            + report.summary.counts.blocked
+            + report.summary.counts.unstarted
+            > 0 =>
+        {
+            Exit::Failed
+        }
         _ if report.summary.unpublished > 0 => Exit::Own,
         _ if report.unsteady > 0 => Exit::Failed,
         _ if !report.left_out.is_empty() => Exit::Definitions,

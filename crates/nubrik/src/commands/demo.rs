@@ -22,7 +22,6 @@ pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
         let text = format!("{} files in {}", FILES.len(), folder.display());
         outln!(console, "{}\n", super::labelled(paint, Ink::Busy, "unpacked", &text));
     }
-    let began = std::time::Instant::now();
     let mut session = open_at(console, folder)?;
     session.let_reach(nubrik_engine::Outreach::Everything);
     let mut workshop = lock(console, &mut session)?;
@@ -30,8 +29,7 @@ pub fn demo(console: Console, folder: &Path) -> CommandResult<Exit> {
     let patterns = super::wanting(everything.clone(), Wanted::Targets);
     let how = How { keep_going: true, ..How::default() };
     let (_, report) = build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output, false)?;
-    let micros = began.elapsed().as_micros() as u64;
-    show(console, &report, how, micros, OutputStream::Output);
+    show(console, &report, how, OutputStream::Output);
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);

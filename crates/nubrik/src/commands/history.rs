@@ -6,7 +6,7 @@ use nubrik_session::{BuildRecord, Session, SharedRecord};
 use nubrik_wording::{ago, counted, duration, size};
 use serde::Serialize;
 
-use super::{CommandResult, open, say_wrong};
+use super::{CommandResult, open, say_wrong, say_wrong_noted};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
@@ -55,14 +55,41 @@ pub fn find(console: Console, session: &Session, number: Option<u64>) -> Command
         None => records.pop(),
         Some(number) => records.iter().find(|r| r.build == number).cloned(),
     };
-    found.ok_or_else(|| match (number, records.first(), records.last()) {
-        (Some(number), Some(first), Some(last)) => {
-            let message = format!("nothing is kept of a build {number}");
-            let mend = format!("nubrik history {}   {} to {} are kept", last.build, first.build, last.build);
-            say_wrong(console, Exit::Usage, &message, &[&mend])
+    found.ok_or_else(|| match (number, records.last()) {
+        (Some(number), Some(last)) => {
+            let (message, note) = match number < last.build {
+                true => (format!("build {number} had nothing to do, or is too long ago"), kept(&records)),
+                false => (format!("there is no build {number} yet"), kept(&records)),
+            };
+            let mend = format!("nubrik history {}", last.build);
+            say_wrong_noted(console, Exit::Usage, &message, &[&note], Some(&mend))
         }
         _ => say_wrong(console, Exit::Usage, "nothing was built here yet", &["nubrik build"]),
     })
+}
+
+/// So many runs of numbers are named.
+const RUNS: usize = 6;
+
+/// Which builds are kept: `builds 1, 2, 6 to 9 are kept`.
+fn kept(records: &[BuildRecord]) -> String {
+    let mut runs: Vec<(u64, u64)> = Vec::new();
+    for build in records.iter().map(|record| record.build) {
+        match runs.last_mut() {
+            Some((_, last)) if *last + 1 == build => *last = build,
+            _ => runs.push((build, build)),
+        }
+    }
+    let shown = &runs[runs.len().saturating_sub(RUNS)..];
+    let named = shown.iter().map(|(first, last)| match last - first {
+        0 => first.to_string(),
+        1 => format!("{first}, {last}"),
+        _ => format!("{first} to {last}"),
+    });
+    let before = if shown.len() < runs.len() { "earlier ones, " } else { "" };
+    let verb = if records.len() == 1 { "build" } else { "builds" };
+    let are = if records.len() == 1 { "is" } else { "are" };
+    format!("{verb} {before}{} {are} kept", named.collect::<Vec<String>>().join(", "))
 }
 
 fn all(records: &[BuildRecord], paint: Paint) -> String {
@@ -77,8 +104,8 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
     out.push_str(&paint.ink(Ink::Calm, &head));
     out.push('\n');
     for record in records {
-        let failed = format!("{:>8}", record.failed);
-        let failed = if record.failed > 0 { paint.ink(Ink::Wrong, &failed) } else { failed };
+        let failed = format!("{:>8}", record.counts.failed);
+        let failed = if record.counts.failed > 0 { paint.ink(Ink::Wrong, &failed) } else { failed };
         let mut what = record.request();
         if record.cancelled {
             what.push_str(", stopped");
@@ -92,8 +119,8 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
             record.build,
             ago(record.age().as_secs()),
             duration(record.micros),
-            record.ran,
-            record.reused,
+            record.counts.ran,
+            record.counts.reused,
         ));
     }
     out.push_str(&dearest(records, paint));
@@ -157,19 +184,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         };
         out.push_str(&columns.lines(paint, row));
     }
-    let current = record.steps.saturating_sub(record.done.len());
-    let mut counts = format!("{} of {} steps ran", record.ran, record.steps);
-    for (count, word) in [
-        (record.reused, "reused"),
-        (record.failed, "failed"),
-        (record.unstarted, "unstarted"),
-        (current, "current"),
-    ] {
-        if count > 0 {
-            counts.push_str(&format!(", {count} {word}"));
-        }
-    }
-    out.push_str(&format!("\n{counts}. {}\n", duration(record.micros)));
+    out.push_str(&format!("\n{}. {}\n", record.counts.sentence(), duration(record.micros)));
     if let Some(shared) = record.shared.filter(|shared| *shared != SharedRecord::default()) {
         let mut text = format!(
             "{} results taken from the team's store: {} came, {} of work spared",

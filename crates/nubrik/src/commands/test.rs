@@ -2,7 +2,6 @@
 
 use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
-use std::time::Instant;
 
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{Closure, FileId, Graph, StepId};
@@ -67,7 +66,6 @@ pub fn run(
     which: &WhichTests,
     rerun: bool,
 ) -> CommandResult<Exit> {
-    let began = Instant::now();
     // A report of before would tell of other tests.
     which.junit.iter().for_each(|file| super::remove_report(file));
     let part = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
@@ -93,7 +91,7 @@ pub fn run(
         again: &again,
     };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
-    let RoundsEnd { rounds, cancelled, machine_lacks } = ended;
+    let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
     share_news::conclude(
         console,
         session,
@@ -104,9 +102,9 @@ pub fn run(
     if let Some(file) = &which.junit {
         write_report(console, file, last, &left_out)?;
     }
-    let micros = began.elapsed().as_micros() as u64;
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
-    let any_failed = rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.failed > 0);
+    let any_failed =
+        rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.counts.failed > 0);
     // For programs the sum of tests comes last.
     let mut is_read = true;
     let mut show_lines = |is_json: bool| -> CommandResult<()> {
@@ -144,6 +142,8 @@ struct TestsToRun<'a> {
 /// What became of all rounds.
 struct RoundsEnd {
     rounds: Vec<Round>,
+    /// Of all rounds together.
+    micros: u64,
     cancelled: bool,
     machine_lacks: bool,
 }
@@ -157,7 +157,7 @@ impl TestsToRun<'_> {
         repeats: u32,
     ) -> CommandResult<RoundsEnd> {
         let graph = &self.evaluation.graph;
-        let mut ended = RoundsEnd { rounds: Vec::new(), cancelled: false, machine_lacks: false };
+        let mut ended = RoundsEnd { rounds: Vec::new(), micros: 0, cancelled: false, machine_lacks: false };
         for _ in 0..repeats {
             let screen = screen_for(console, session, graph, OutputStream::Output, how);
             let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
@@ -168,6 +168,7 @@ impl TestsToRun<'_> {
             let done = heard.done.into_inner();
             drop(screen);
             let report = report.map_err(|problem| own_problem(console, problem))?;
+            ended.micros += report.micros;
             ended.cancelled |= report.cancelled;
             ended.machine_lacks |= report.machine_lacks;
             let results = self.chosen.iter();

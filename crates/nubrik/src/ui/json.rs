@@ -1,7 +1,7 @@
 //! Events as JSON, one a line (`docs/formats.md` describes them).
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_engine::{Summary, Verdict};
+use nubrik_engine::{StepCounts, Summary, Verdict};
 use nubrik_source::Sources;
 use serde::Serialize;
 
@@ -90,13 +90,8 @@ struct SummaryEvent {
     event: &'static str,
     version: u32,
     ok: bool,
-    steps: usize,
-    ran: usize,
-    current: usize,
-    reused: usize,
-    failed: usize,
-    blocked: usize,
-    unstarted: usize,
+    #[serde(flatten)]
+    counts: StepCounts,
     seconds: f64,
 }
 
@@ -155,19 +150,7 @@ pub fn summary(console: Console, summary: &Summary, ok: bool, seconds: f64) {
 }
 
 fn summary_event(summary: &Summary, ok: bool, seconds: f64) -> SummaryEvent {
-    SummaryEvent {
-        event: "summary",
-        version: VERSION,
-        ok,
-        steps: summary.steps,
-        ran: summary.ran,
-        current: summary.current,
-        reused: summary.reused,
-        failed: summary.failed,
-        blocked: summary.blocked,
-        unstarted: summary.unstarted,
-        seconds: rounded(seconds),
-    }
+    SummaryEvent { event: "summary", version: VERSION, ok, counts: summary.counts, seconds: rounded(seconds) }
 }
 
 #[derive(Serialize)]
@@ -208,7 +191,7 @@ pub fn test_summary(
     let cases = |outcome: nubrik_reports::cases::CaseOutcome| {
         results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
     };
-    let ok = summary.failed + summary.blocked + summary.unstarted == 0 && is_whole;
+    let ok = summary.counts.is_well() && is_whole;
     console.event(&TestSummaryEvent {
         steps: summary_event(summary, ok, seconds),
         cases: Cases {

@@ -2,7 +2,7 @@
 
 use nubrik_engine::Summary;
 use nubrik_session::Results;
-use nubrik_wording::{counted, duration};
+use nubrik_wording::duration;
 
 use super::paint::{Ink, Paint};
 use super::text::{cut, width};
@@ -12,36 +12,17 @@ const LISTED_RESULTS: usize = 6;
 
 /// The summary of a build, in a sentence.
 pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
-    let steps = |n: usize| counted(n, "step");
-    if summary.steps == 0 {
-        return "nothing to build here".to_owned();
-    }
-    let mut text = if cancelled {
-        format!("stopped after {}", duration(micros))
-    } else if summary.current == summary.steps {
-        return format!("nothing to run: all {} current. {}", steps(summary.steps), duration(micros));
-    } else if summary.failed > 0 {
-        format!("{} of {} failed", summary.failed, steps(summary.steps))
-    } else {
-        format!("{} of {} ran", summary.ran, steps(summary.steps))
-    };
-    let failed_is_said = !cancelled && summary.failed > 0;
-    for (count, word) in [
-        (if failed_is_said { summary.ran } else { 0 }, "ran"),
-        (if failed_is_said { 0 } else { summary.failed }, "failed"),
-        (summary.blocked, "blocked"),
-        (summary.unstarted, "unstarted"),
-        (summary.reused, "reused"),
-        (summary.current, "current"),
-    ] {
-        if count > 0 {
-            text.push_str(&format!(", {count} {word}"));
-        }
+    let counts = summary.counts.sentence();
+    if summary.counts.steps == 0 {
+        return counts;
     }
     if cancelled {
-        return text + ". What is done stays done; build again to go on";
+        return format!(
+            "stopped after {}: {counts}. What is done stays done; build again to go on",
+            duration(micros)
+        );
     }
-    text.push_str(&format!(". {}", duration(micros)));
+    let mut text = format!("{counts}. {}", duration(micros));
     // A chain of one step says nothing that its own line does not.
     let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
     names.dedup();
@@ -64,7 +45,7 @@ pub fn chain_text(names: Vec<&str>) -> String {
 
 /// The summary and the results of a build for people.
 pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool, paint: Paint) -> String {
-    let ok = summary.failed + summary.blocked + summary.unstarted + summary.unpublished == 0 && !cancelled;
+    let ok = summary.counts.is_well() && summary.unpublished == 0 && !cancelled;
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let sentence = sentence(summary, micros, cancelled);
     // What does not fit on one line goes on below, not in the middle of a word.
@@ -90,29 +71,31 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
 #[cfg(test)]
 mod tests {
     use super::*;
+    use nubrik_engine::StepCounts;
 
     fn chain(names: &[&str]) -> Vec<(std::sync::Arc<str>, std::sync::Arc<str>)> {
         names.iter().map(|n| ((*n).into(), "work".into())).collect()
     }
 
+    fn three_ran() -> Summary {
+        Summary {
+            counts: StepCounts { steps: 3, ran: 3, ..StepCounts::default() },
+            chain_micros: 900_000,
+            ..Summary::default()
+        }
+    }
+
     #[test]
-    fn says_what_ran_and_what_not() {
-        let all = Summary { steps: 3, current: 3, ..Summary::default() };
-        assert_eq!(sentence(&all, 12_000, false), "nothing to run: all 3 steps current. 0.01s");
-        let some = Summary { steps: 9, ran: 2, reused: 1, current: 6, ..Summary::default() };
-        assert_eq!(sentence(&some, 1_500_000, false), "2 of 9 steps ran, 1 reused, 6 current. 1.50s");
-        let bad = Summary { steps: 4, ran: 1, failed: 1, blocked: 1, unstarted: 1, ..Summary::default() };
-        assert_eq!(
-            sentence(&bad, 20_000, false),
-            "1 of 4 steps failed, 1 ran, 1 blocked, 1 unstarted. 0.02s"
-        );
+    fn says_how_long_it_took_and_that_it_was_stopped() {
+        let done = Summary { chain_micros: 0, ..three_ran() };
+        assert_eq!(sentence(&done, 1_500_000, false), "3 of 3 steps ran. 1.50s");
+        assert!(sentence(&done, 2_000_000, true).starts_with("stopped after 2.00s: 3 of 3 steps ran. What"));
         assert_eq!(sentence(&Summary::default(), 0, false), "nothing to build here");
-        assert!(sentence(&some, 2_000_000, true).starts_with("stopped after 2.00s, 1 reused, 6 current."));
     }
 
     #[test]
     fn names_the_chain_that_the_rest_waited_for() {
-        let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
+        let mut done = three_ran();
         done.chain = chain(&["tide/wave", "tide/wave", "tide/cast"]);
         let text = sentence(&done, 1_000_000, false);
         assert!(text.ends_with("1.00s, of which 0.90s waited on tide/wave > tide/cast"), "{text}");
@@ -127,7 +110,7 @@ mod tests {
 
     #[test]
     fn narrow_terminals_get_whole_words() {
-        let mut done = Summary { steps: 3, ran: 3, chain_micros: 900_000, ..Summary::default() };
+        let mut done = three_ran();
         done.chain = chain(&["tide/wave", "tide/cast"]);
         let narrow = Paint { colours: false, glyphs: true, width: Some(40), plain: false };
         let text = render(&done, &["out/default/x"].into_iter().collect(), 1_000_000, false, narrow);

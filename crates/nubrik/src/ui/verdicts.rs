@@ -109,7 +109,7 @@ fn render(
         }
     }
     out.push_str(&render_skipped(skipped, paint));
-    if !out.is_empty() || last.summary.ran > 0 || last.summary.failed > 0 {
+    if !out.is_empty() || last.summary.counts.ran > 0 || last.summary.counts.failed > 0 {
         out.push('\n');
     }
     out.push_str(&by_package(graph, last, paint));

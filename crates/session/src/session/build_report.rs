@@ -7,6 +7,8 @@ use nubrik_memory::Results;
 pub struct BuildReport {
     /// Counts and the longest chain.
     pub summary: Summary,
+    /// How long it took, in microseconds.
+    pub micros: u64,
     /// Where the requested results are, from the workspace's root.
     pub results: Results,
     /// Whether it was stopped.
@@ -21,7 +23,7 @@ pub struct BuildReport {
 
 impl BuildReport {
     /// The report of what was built, with where its results are.
-    pub(super) fn of(outcome: &Outcome, results: Results) -> BuildReport {
+    pub(super) fn of(outcome: &Outcome, results: Results, micros: u64) -> BuildReport {
         let Outcome {
             summary,
             cancelled,
@@ -33,6 +35,6 @@ impl BuildReport {
             sent: _,
         } = outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
+        BuildReport { summary, micros, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
     }
 }

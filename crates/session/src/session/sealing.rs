@@ -334,7 +334,7 @@ impl Session {
         let trails = Trails::of(&evaluation.trail);
         let graph = save_graph(own, &path, None, Snapshot::of(evaluation, &trails), Some(&trails))
             .map_err(|problem| self.own_problem(problem))?;
-        let sealed = Sealed { steps: outcome.summary.steps, results: results.clone() };
+        let sealed = Sealed { steps: outcome.summary.counts.steps, results: results.clone() };
         let seen = self.seen.lock();
         let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
         env.sort();

@@ -246,13 +246,14 @@ impl Workshop<'_> {
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
         self.count_earlier(&reached.part.graph, &reached.part.requested, &mut outcome.summary);
-        outcome.summary.current += steps.saturating_sub(outcome.summary.steps);
-        outcome.summary.steps = steps;
-        self.keep_history(patterns, chronicle, &outcome);
+        outcome.summary.counts.current += steps.saturating_sub(outcome.summary.counts.steps);
+        outcome.summary.counts.steps = steps;
+        let record = self.history_record(patterns, chronicle, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         if outcome.is_complete() {
             self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
         }
-        Ok(Some(BuildReport::of(&outcome, results)))
+        let micros = self.session.keep_history(record);
+        Ok(Some(BuildReport::of(&outcome, results, micros)))
     }
 }

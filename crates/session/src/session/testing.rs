@@ -58,9 +58,10 @@ impl Workshop<'_> {
         let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
         let mut outcome = self.built(request, &chronicle, options)?;
         self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);
-        self.keep_history(patterns, chronicle, &outcome);
+        let record = self.history_record(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        Ok(BuildReport::of(&outcome, Results::default()))
+        let micros = self.session.keep_history(record);
+        Ok(BuildReport::of(&outcome, Results::default(), micros))
     }
 }

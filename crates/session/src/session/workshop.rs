@@ -111,16 +111,15 @@ impl Workshop<'_> {
             (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
         }));
         self.remember(std::mem::take(&mut outcome.changes))?;
-        if outcome.summary.failed + outcome.summary.unstarted + outcome.summary.blocked == 0
-            && !outcome.cancelled
-        {
+        if outcome.summary.counts.is_well() && !outcome.cancelled {
             for file in &evaluation.probes {
                 let Some(maker) = graph.file(*file).maker else { continue };
                 let step = graph.step(maker);
                 self.read_answer(graph, step)?;
             }
         }
-        Ok(BuildReport::of(&outcome, Results::default()))
+        let micros = self.lap_micros();
+        Ok(BuildReport::of(&outcome, Results::default(), micros))
     }
 
     /// Takes over what a probe answered. An answer that cannot be read is no empty one.
@@ -171,7 +170,7 @@ impl Workshop<'_> {
         let mut outcome = self.built(request, &chronicle, options)?;
         outcome.changes.published.extend(gone);
         self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);
-        self.keep_history(patterns, chronicle, &outcome);
+        let record = self.history_record(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         let results: Results = self.result_paths(evaluation, files).into_iter().collect();
         self.remember(std::mem::take(&mut outcome.changes))?;
@@ -179,7 +178,8 @@ impl Workshop<'_> {
         if files.len() == evaluation.requested.len() {
             self.seal(patterns, evaluation, &outcome, &results)?;
         }
-        Ok(BuildReport::of(&outcome, results))
+        let micros = self.session.keep_history(record);
+        Ok(BuildReport::of(&outcome, results, micros))
     }
 
     /// Builds some files of what was evaluated, without publishing them: something else needs them.
@@ -195,10 +195,11 @@ impl Workshop<'_> {
         let chronicle = Chronicle::new(listener, &evaluation.graph, self.failure_words);
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
         let mut outcome = self.built(request, &chronicle, options)?;
-        self.keep_history(patterns, chronicle, &outcome);
+        let record = self.history_record(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
-        Ok(BuildReport::of(&outcome, Results::default()))
+        let micros = self.session.keep_history(record);
+        Ok(BuildReport::of(&outcome, Results::default(), micros))
     }
 
     /// Removes something below the workspace's root, links on the way never followed. Gives how many files that was.
