@@ -1,6 +1,6 @@
 //! A plan: what a build would do, without doing it.
 
-use std::collections::HashSet;
+use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
 use nubrik_graph::{Closure, FileId, Needs, StepId};
@@ -44,10 +44,26 @@ pub fn plan(
     let mut planned: Vec<PlannedStep> = Vec::new();
     // Steps whose outputs show only when they have run.
     let mut unknown: HashSet<StepId> = HashSet::new();
+    // Steps that would not begin, and those that would fail, each with the one that fails.
+    let mut to_blame: HashMap<StepId, StepId> = HashMap::new();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
-        let (verdict, reason) = build.plan_step(step, &needs, &unknown);
+        let failing = match to_blame.is_empty() {
+            true => None,
+            false => needs.of_step(step).iter().find_map(|need| to_blame.get(need)).copied(),
+        };
+        let (verdict, reason) = match failing {
+            Some(failing) => {
+                to_blame.insert(step, failing);
+                let (target, say) = (graph.owner(failing).address.clone(), graph.step(failing).say.clone());
+                (Verdict::Blocked, Reason::NeedFailed { target, say })
+            }
+            None => build.plan_step(step, &needs, &unknown),
+        };
+        if verdict == Verdict::Failed {
+            to_blame.insert(step, step);
+        }
         if matches!(verdict, Verdict::Ran | Verdict::Unstarted | Verdict::Failed) {
             unknown.insert(step);
         }

@@ -13,8 +13,9 @@ use serde::Serialize;
 use super::{CommandResult, open, report};
 use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
+use crate::ui::step_line::{STATE, below_state};
 use crate::ui::text::{padded, width};
 
 /// Something that the machine has or lacks.
@@ -338,18 +339,25 @@ fn show(console: Console, findings: &[Finding]) {
             (false, "jobs") => ("unknown", Ink::Doubt),
             (false, _) => ("missing", Ink::Wrong),
         };
+        let found = found(finding);
+        let used = STATE + kinds + 2 + names + 2 + versions + 2;
+        let is_beside = paint.width.is_none_or(|w| used + width(&found) < w);
         let line = format!(
             "{}{}  {}  {}  {}",
-            paint.ink(ink, &format!("{word:<10}")),
+            paint.ink(ink, &format!("{word:<STATE$}")),
             paint.ink(Ink::Faint, &padded(finding.what, kinds)),
             padded(&finding.name, names),
             padded(finding.version.as_deref().unwrap_or(""), versions),
-            paint.ink(Ink::Faint, &found(finding)),
+            paint.ink(Ink::Faint, if is_beside { &found } else { "" }),
         );
         outln!(console, "{}", line.trim_end());
+        if !is_beside {
+            out!(console, "{}", below_state(paint, &found));
+        }
         if !finding.ok {
             let line = |label: &str, text: &str, ink: Option<Ink>| {
-                let text = ink.map_or(text.to_owned(), |ink| paint.ink(ink, text));
+                let text =
+                    paint.in_lines(12, text, |line| ink.map_or(line.to_owned(), |ink| paint.ink(ink, line)));
                 outln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
             };
             if !finding.searched.is_empty() {
@@ -367,6 +375,6 @@ fn show(console: Console, findings: &[Finding]) {
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
         let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --observe TARGET` names it";
-        outln!(console, "\n{}", paint.ink(Ink::Faint, text));
+        outln!(console, "\n{}", paint.in_lines(0, text, |line| paint.ink(Ink::Faint, line)));
     }
 }

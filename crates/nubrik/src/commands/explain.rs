@@ -57,7 +57,7 @@ const STATES: [(&str, &str, &str); 6] = [
     ),
 ];
 
-const PLANS: [(&str, &str, &str); 3] = [
+const PLANS: [(&str, &str, &str); 4] = [
     (
         "run",
         "A step that would run its commands: its definition, an input or a tool changed, or it never ran.",
@@ -67,6 +67,11 @@ const PLANS: [(&str, &str, &str); 3] = [
         "maybe",
         "A step that depends on one that would run: if that one makes the same bytes as before, this one does not run.",
         "",
+    ),
+    (
+        "fail",
+        "A step that cannot run: an input or a tool is not there. Steps that need it are `blocked`.",
+        "fail      almanac/almanac   bind the almanac            ?  there is no tool catt on this machine",
     ),
     ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
 ];

@@ -180,7 +180,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             say: &step.say,
             took: &took,
             why: &why,
-            needs_reason: step.failure.is_some(),
+            needs_reason: matches!(&*step.state, "failed" | "blocked"),
         };
         out.push_str(&columns.lines(paint, row));
     }

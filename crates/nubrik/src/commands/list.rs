@@ -256,8 +256,10 @@ fn render(targets: &[&Target], entries: &EntryCounts<'_>, paint: Paint) -> Strin
             let kind = paint.ink(Ink::Calm, &padded(&kind, kinds));
             let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
             let tags: String = target.tags.iter().map(|t| format!("  #{t}")).collect();
-            let documentation = format!("{}{tags}", target.documentation);
-            let documentation = cut(documentation.trim_start(), room, paint.glyph("…", "..."));
+            let more = paint.glyph("…", "...");
+            // Tags are what one types: they stay, and a sentence gives way.
+            let documentation = cut(&target.documentation, room.saturating_sub(width(&tags)), more);
+            let documentation = cut(format!("{documentation}{tags}").trim_start(), room, more);
             let documentation = paint.ink(Ink::Faint, &documentation);
             let line = format!("  {kind}  {}   {documentation}", padded(&name(target), names));
             out.push_str(line.trim_end());

@@ -377,5 +377,6 @@ impl Listener for Silent {
 
 /// A line with a word in front.
 pub fn labelled(paint: Paint, ink: Ink, word: &str, text: &str) -> String {
+    let text = paint.in_lines(10, text, str::to_owned);
     format!("{}{text}", paint.ink(ink, &format!("{word:<10}")))
 }

@@ -97,6 +97,7 @@ fn render(option: &OptionInfo, paint: Paint) -> String {
     let mut out =
         format!("{}  {}\n", paint.ink(Ink::Strong, &option.name), paint.ink(Ink::Faint, &option.ty));
     let mut line = |label: &str, text: &str| {
+        let text = paint.in_lines(12, text, str::to_owned);
         out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
     };
     if !option.documentation.is_empty() {

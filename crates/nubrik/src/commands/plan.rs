@@ -164,7 +164,8 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
         Verdict::Ran => ("run", Ink::Busy),
         Verdict::Reused => ("reuse", Ink::Found),
         Verdict::Unstarted => ("maybe", Ink::Doubt),
-        Verdict::Failed | Verdict::Blocked => ("fail", Ink::Wrong),
+        Verdict::Failed => ("fail", Ink::Wrong),
+        Verdict::Blocked => ("blocked", Ink::Doubt),
         Verdict::Current => ("current", Ink::Calm),
     }
 }
@@ -175,7 +176,7 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     let columns = titles.columns(graph);
     let mut out = String::new();
     let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
-    let (mut counts, mut unknown) = ([0usize; 3], 0usize);
+    let (mut counts, mut unknown) = ([0usize; 5], 0usize);
     for step in planned.iter().filter(|s| s.verdict != Verdict::Current) {
         let node = graph.step(step.step);
         let target = &*graph.owner(step.step).address;
@@ -194,6 +195,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         match step.verdict {
             Verdict::Reused => counts[1] += 1,
             Verdict::Unstarted => counts[2] += 1,
+            Verdict::Failed => counts[3] += 1,
+            Verdict::Blocked => counts[4] += 1,
             _ => counts[0] += 1,
         }
         if matches!(step.verdict, Verdict::Ran | Verdict::Unstarted) {
@@ -210,17 +213,24 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         let its = if steps == 1 { "its 1 step is".to_owned() } else { format!("all {steps} steps are") };
         return format!("nothing would run: {its} current\n");
     }
-    let mut sum = format!("\n{} of {} would run", counts[0], counted(steps, "step"));
-    for (count, what) in [(counts[1], "would be reused"), (counts[2], "may follow")] {
+    out.push('\n');
+    let mut sum = format!("{} of {} would run", counts[0], counted(steps, "step"));
+    for (count, what) in [
+        (counts[3], "would fail"),
+        (counts[4], "would be blocked"),
+        (counts[1], "would be reused"),
+        (counts[2], "may follow"),
+    ] {
         if count > 0 {
             sum.push_str(&format!(", {count} {what}"));
         }
     }
     let total: u64 = per_target.values().map(|t| t.1).sum();
     if unknown > 0 {
-        sum.push_str(&format!(" ({unknown} of them never ran here)"));
+        let have = if unknown == 1 { "has" } else { "have" };
+        sum.push_str(&format!("; {unknown} {have} no known time"));
     }
-    out.push_str(&paint.ink(Ink::Strong, &sum));
+    out.push_str(&paint.in_lines(0, &sum, |line| paint.ink(Ink::Strong, line)));
     out.push('\n');
     if total > 0 {
         let text = how_long(graph, planned, room);
@@ -248,7 +258,7 @@ fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> Forecast 
 fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     let seen = foreseen(graph, planned, room);
     let mut text = format!(
-        "at most {} with {} at once, judging by earlier runs; {} of work",
+        "about {} with {} at once, judging by earlier runs; {} of work",
         duration(seen.micros as u64),
         room.processors,
         duration(seen.work as u64)

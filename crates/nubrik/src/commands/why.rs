@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::{Comparison, Difference, PlannedStep, State, Supposed, Verdict};
+use nubrik_engine::{Comparison, Difference, PlannedStep, Reason, State, Supposed, Verdict};
 use nubrik_graph::{Closure, Graph, StepId};
 use nubrik_lang::Evaluation;
 use serde::Serialize;
@@ -13,7 +13,8 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::text::{harmless, padded, width};
+use crate::ui::step_line::Columns;
+use crate::ui::text::harmless;
 
 /// One cause in a chain, from the effect to the first cause.
 #[derive(Serialize)]
@@ -94,13 +95,11 @@ pub fn why(console: Console, choice: &Choice, address: &str) -> CommandResult<Ex
         return Ok(Exit::Done);
     }
     outln!(console, "{}", paint.ink(Ink::Strong, &headline));
-    let targets = chain.iter().map(|c| width(&c.target)).max().unwrap_or(0);
-    let says = chain.iter().map(|c| width(&c.say)).max().unwrap_or(0).min(40);
+    let columns = Columns::of_rows(chain.iter().map(|cause| (&*cause.target, &*cause.say)));
     for (i, cause) in chain.iter().enumerate() {
-        let label = if i == 0 { "because" } else { "since" };
-        let text =
-            format!("{}   {}   {}", padded(&cause.target, targets), padded(&cause.say, says), cause.reason);
-        outln!(console, "{}", labelled(paint, Ink::Calm, label, &text));
+        let word = (if i == 0 { "because" } else { "since" }, Ink::Calm);
+        let Cause { target, say, reason, .. } = cause;
+        out!(console, "{}", columns.cause(paint, word, (target, say), reason));
         out!(console, "{}", differences(paint, cause));
     }
     Ok(Exit::Done)
@@ -119,6 +118,7 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'stat
         "run" => "would run",
         "reuse" => "would be reused",
         "fail" => "would fail",
+        "blocked" => "would be blocked",
         word => word,
     };
     let mut chain = Vec::new();
@@ -129,8 +129,16 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(&'stat
             Some(comparison) => compared(plain, comparison),
             None => plain,
         });
-        let maker = step.reason.input().and_then(|path| maker(graph, path));
-        at = maker.and_then(|m| planned.iter().find(|p| p.step == m)).filter(pending);
+        at = match &step.reason {
+            Reason::NeedFailed { target, say } => planned.iter().find(|p| {
+                let (other, node) = (graph.owner(p.step), graph.step(p.step));
+                p.verdict == Verdict::Failed && other.address == *target && node.say == *say
+            }),
+            reason => {
+                let maker = reason.input().and_then(|path| maker(graph, path));
+                maker.and_then(|m| planned.iter().find(|p| p.step == m)).filter(pending)
+            }
+        };
     }
     Some((word, chain))
 }

@@ -13,12 +13,9 @@ use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_source::{Sources, Span};
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, width, wrapped};
+use super::text::{cut, width};
 
 const MARGIN: usize = 8;
-
-/// Texts are not broken into lines of fewer columns than this.
-const NARROWEST: usize = 20;
 
 /// Renders diagnostics, with an empty line between them.
 pub fn render(diagnostics: &[Diagnostic], sources: &Sources, paint: Paint) -> String {
@@ -34,7 +31,7 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         Severity::Error => ("error", Ink::Wrong),
         Severity::Warning => ("warning", Ink::Doubt),
     };
-    let message = in_lines(&diagnostic.message, paint, |line| paint.ink(Ink::Strong, line));
+    let message = paint.in_lines(MARGIN, &diagnostic.message, |line| paint.ink(Ink::Strong, line));
     let mut out = format!("{}   {message}\n", paint.ink(ink, word));
     // A cycle's hops say more than its first place alone.
     let is_round = diagnostic.code == "cycle";
@@ -73,22 +70,12 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         }
     }
     for note in &diagnostic.notes {
-        out.push_str(&labelled("note", &in_lines(note, paint, str::to_owned), paint));
+        out.push_str(&labelled("note", &paint.in_lines(MARGIN, note, str::to_owned), paint));
     }
     for mend in &diagnostic.mends {
         out.push_str(&labelled("try", &paint.ink(Ink::Mend, mend), paint));
     }
     out
-}
-
-/// A text that is too long for the terminal in several lines, broken at spaces.
-fn in_lines(text: &str, paint: Paint, inked: impl Fn(&str) -> String) -> String {
-    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN).max(NARROWEST));
-    if width(text) <= room {
-        return inked(text);
-    }
-    let lines: Vec<String> = wrapped(text, room).iter().map(|line| inked(line)).collect();
-    lines.join(&format!("\n{}", " ".repeat(MARGIN)))
 }
 
 fn labelled(label: &str, text: &str, paint: Paint) -> String {

@@ -2,7 +2,11 @@
 
 use std::io::IsTerminal;
 
+use super::text::{width, wrapped};
 use crate::arguments::Color;
+
+/// Columns in which text is broken at least.
+const NARROWEST: usize = 20;
 
 /// What a piece of text is, for its colour.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -87,6 +91,16 @@ impl Paint {
             Color::Always => Paint { colours: !plain, ..self },
             Color::Never => Paint { colours: false, ..self },
         }
+    }
+
+    /// A text behind so many columns: one that is too long for the terminal goes on below them, broken at spaces.
+    pub fn in_lines(self, indent: usize, text: &str, inked: impl Fn(&str) -> String) -> String {
+        let room = self.width.map_or(usize::MAX, |w| w.saturating_sub(indent + 1).max(NARROWEST));
+        if width(text) <= room {
+            return inked(text);
+        }
+        let lines: Vec<String> = wrapped(text, room).iter().map(|line| inked(line)).collect();
+        lines.join(&format!("\n{:indent$}", ""))
     }
 
     /// The same for a terminal that may have become wider or narrower in the meantime.

@@ -97,7 +97,12 @@ impl Columns {
             Some(_) => padded(&cut(text, columns, more), columns),
             None => padded(text, columns),
         };
-        let (target, say) = (fitted(&target, target_width), fitted(&say, say_width));
+        let used = STATE + target_width + say_width + GAPS.iter().sum::<usize>() + TIME;
+        // Where the reason is below, its room in the line is for what the step does.
+        let free = paint.width.map_or(0, |w| w.saturating_sub(used + 1));
+        let is_below = row.needs_reason && width(&why) > free;
+        let more_say = if is_below { width(&say).saturating_sub(say_width).min(free) } else { 0 };
+        let (target, say) = (fitted(&target, target_width), fitted(&say, say_width + more_say));
         let used = STATE + width(&target) + width(&say) + GAPS.iter().sum::<usize>() + TIME;
         let took = if paint.width.is_some_and(|w| w < used) {
             String::new()
@@ -117,6 +122,25 @@ impl Columns {
             paint.ink(Ink::Faint, &beside)
         );
         (line.trim_end().to_owned(), (row.needs_reason && !is_beside).then(|| why.into_owned()))
+    }
+
+    /// A line about why something is with a step, without a time. Ends with a line break.
+    pub fn cause(
+        self,
+        paint: Paint,
+        (word, ink): (&str, Ink),
+        (target, say): (&str, &str),
+        why: &str,
+    ) -> String {
+        let [target, say, why] = [target, say, why].map(visible);
+        let target = padded(&target, self.titled);
+        let line = format!("{target}   {}   {why}", padded(&say, self.say));
+        let word = paint.ink(ink, &format!("{word:<STATE$}"));
+        if paint.width.is_none_or(|w| STATE + width(&line) < w) {
+            return format!("{word}{line}\n");
+        }
+        let head = format!("{}   {say}", target.trim_end());
+        format!("{word}{}\n{}", paint.in_lines(STATE, &head, str::to_owned), below_state(paint, &why))
     }
 
     /// The line about a step that is at work: one line, without a reason that has no place in it.

@@ -5,7 +5,7 @@ use nubrik_session::Results;
 use nubrik_wording::duration;
 
 use super::paint::{Ink, Paint};
-use super::text::{cut, width};
+use super::text::width;
 
 /// How many results are listed; more of them are only counted.
 const LISTED_RESULTS: usize = 6;
@@ -51,11 +51,12 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
     // What does not fit on one line goes on below, not in the middle of a word.
     let lines = match (paint.width, sentence.split_once(", of which ")) {
         (Some(columns), Some((first, rest))) if width(&sentence) >= columns => {
-            vec![format!("{first},"), cut(&format!("of which {rest}"), columns - 1, paint.glyph("…", "..."))]
+            vec![format!("{first},"), format!("of which {rest}")]
         }
         _ => vec![sentence],
     };
-    let mut out: String = lines.iter().map(|line| paint.ink(ink, line) + "\n").collect();
+    let lines = lines.iter().map(|line| paint.in_lines(0, line, |line| paint.ink(ink, line)) + "\n");
+    let mut out: String = lines.collect();
     if ok {
         if results.len() > LISTED_RESULTS {
             // All of them are below the folder of the profile: `out/default`, `out/ship`.
@@ -116,7 +117,7 @@ mod tests {
         let text = render(&done, &["out/default/x"].into_iter().collect(), 1_000_000, false, narrow);
         assert_eq!(
             text,
-            "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave > t…\nout/default/x\n"
+            "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave >\ntide/cast\nout/default/x\n"
         );
         let results: Results = (0..7).map(|i| format!("out/default/{i}")).collect();
         assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/default\n"));

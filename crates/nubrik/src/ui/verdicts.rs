@@ -116,7 +116,8 @@ fn render(
     out.push_str(&slowest(last, paint));
     let bad = last.results.iter().any(|r| !r.passed && r.quarantined.is_none()) || cancelled;
     let ink = if bad { Ink::Wrong } else { Ink::Strong };
-    out.push_str(&paint.ink(ink, &sentence(last, rounds.len(), skipped.values().sum(), micros, cancelled)));
+    let text = sentence(last, rounds.len(), skipped.values().sum(), micros, cancelled);
+    out.push_str(&paint.in_lines(0, &text, |line| paint.ink(ink, line)));
     out.push('\n');
     out
 }
