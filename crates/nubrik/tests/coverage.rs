@@ -40,7 +40,7 @@ fn told(run: &Run) -> Vec<(String, u64, u64, Value)> {
 }
 
 fn sum(run: &Run) -> Value {
-    run.events().into_iter().find(|event| event["event"] == "coverage-sum").unwrap()
+    run.events().into_iter().find(|event| event["event"] == "coverage_sum").unwrap()
 }
 
 fn of(file: &str, lines: u64, covered: u64, uncovered: Value) -> (String, u64, u64, Value) {

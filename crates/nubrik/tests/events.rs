@@ -49,7 +49,7 @@ fn problem(documented: &BTreeMap<String, Fields>, event: &Value) -> Option<Strin
             Value::Array(_) => "list",
             Value::Object(_) => "object",
         };
-        (!kind.split(" or ").any(|kind| kind == found))
+        (!kind.split(" or ").any(|kind| kind == found || kind == "value"))
             .then(|| format!("{name}: {field} is {found}, not {kind}"))
     })
 }
@@ -216,6 +216,17 @@ fn every_event_is_as_documented() {
         documented.keys().filter(|name| !elsewhere.contains(&name.as_str())).cloned().collect();
     let unseen: Vec<&String> = all.difference(&seen).collect();
     assert!(unseen.is_empty(), "never printed: {unseen:?}");
+}
+
+/// One spelling of names, one unit of time.
+#[test]
+fn names_are_in_snake_case_and_times_in_seconds() {
+    for (event, fields) in documented() {
+        for name in fields.keys().chain([&event]) {
+            let is_fine = name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+            assert!(is_fine && !name.contains("micros"), "{event}: {name}");
+        }
+    }
 }
 
 #[test]

@@ -486,7 +486,7 @@ fn results_rest_on_the_machine_as_it_was() {
     let said = format!("it rests on {place}, which is another one here");
     assert!(why.stdout.contains(&said), "{}", why.stdout);
     let why = other.run(&["why", "count", "--shared", "--json"]).expect(0);
-    assert_eq!(why.events()[0]["event"], "not-taken");
+    assert_eq!(why.events()[0]["event"], "not_taken");
     assert_eq!(ran, ["make count", "make tide", "make way"]);
     fs::write(&place, "high\n").unwrap();
     fs::write(&missing, "here now\n").unwrap();

@@ -436,6 +436,10 @@ fn a_test_that_hangs_fails_and_its_report_says_so() {
     ]);
     let run = sandbox.run(&["test", "--junit", "cases.xml"]).expect(1);
     assert!(run.stdout.contains("3 tests: 1 passed, 1 failed, 1 failed in quarantine"), "{}", run.stdout);
+    // The place of a test is the user's line, also where a kit gives its command.
+    let told = sandbox.run(&["test", "hangs", "--json"]).expect(1).events();
+    let test = told.iter().find(|event| event["event"] == "test").unwrap();
+    assert_eq!(test["defined"], "targets.nub:2");
     let report = sandbox.read("cases.xml");
     assert_eq!(report.matches("<failure message=\"timed out after").count(), 1, "{report}");
     let quarantined = "<skipped message=\"quarantined: the tide is late; timed out after";
@@ -543,7 +547,10 @@ fn one_bad_thing_does_not_stop_the_rest() {
     // All is there, and still not all is well.
     let again = sandbox.run(&["build", "-k", "--json"]).expect(3);
     let event = |name: &str| again.events().into_iter().find(|event| event["event"] == name).unwrap();
-    assert_eq!(event("left-out")["addresses"], serde_json::json!(["mixed/needs", "strange/d", "unclosed/c"]));
+    assert_eq!(
+        event("unevaluated")["addresses"],
+        serde_json::json!(["mixed/needs", "strange/d", "unclosed/c"])
+    );
     assert_eq!((&event("summary")["ok"], &event("summary")["current"]), (&false.into(), &3.into()));
     // What was left out is swept by nobody.
     sandbox.write("unclosed/targets.nub", "target c = step { run = sh`echo c > {out \"x\"}` }\n");

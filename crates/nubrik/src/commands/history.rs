@@ -10,6 +10,7 @@ use super::{CommandResult, open, say_wrong, say_wrong_noted};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
+use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::step_line::{Columns, StepRow};
 use crate::ui::text::{cut, padded, width};
@@ -18,10 +19,40 @@ use crate::ui::text::{cut, padded, width};
 const DEAREST: usize = 3;
 
 #[derive(Serialize)]
-struct BuildEvent<'a> {
+struct BuildEvent {
     event: &'static str,
     #[serde(flatten)]
-    record: &'a BuildRecord,
+    record: serde_json::Value,
+}
+
+impl BuildEvent {
+    /// The event about a build. Its times are seconds, as in all events; the record on disk has microseconds.
+    fn of(record: &BuildRecord) -> BuildEvent {
+        let mut record = serde_json::to_value(record).unwrap_or_default();
+        in_seconds(&mut record);
+        BuildEvent { event: "build", record }
+    }
+}
+
+/// Fields of records in microseconds, and what they are called in seconds.
+const TIMES: [(&str, &str); 3] =
+    [("micros", "seconds"), ("from", "from_seconds"), ("spared_micros", "spared_seconds")];
+
+/// Turns the times of a record, and of all that is in it, to seconds.
+fn in_seconds(value: &mut serde_json::Value) {
+    match value {
+        serde_json::Value::Array(items) => items.iter_mut().for_each(in_seconds),
+        serde_json::Value::Object(fields) => {
+            for (micros, seconds) in TIMES {
+                let found = fields.remove(micros).and_then(|found| found.as_f64());
+                if let Some(found) = found {
+                    fields.insert(seconds.to_owned(), json::rounded(found / 1e6).into());
+                }
+            }
+            fields.values_mut().for_each(in_seconds);
+        }
+        _ => {}
+    }
 }
 
 pub fn history(console: Console, choice: &Choice, number: Option<u64>) -> CommandResult<Exit> {
@@ -30,7 +61,7 @@ pub fn history(console: Console, choice: &Choice, number: Option<u64>) -> Comman
     if let Some(number) = number {
         let record = find(console, &session, Some(number))?;
         if console.is_json() {
-            console.event(&BuildEvent { event: "build", record: &record });
+            console.event(&BuildEvent::of(&record));
         } else {
             out!(console, "{}", one(&record, paint));
         }
@@ -40,7 +71,7 @@ pub fn history(console: Console, choice: &Choice, number: Option<u64>) -> Comman
     if console.is_json() {
         for record in &records {
             let record = BuildRecord { done: Vec::new(), ..record.clone() };
-            console.event(&BuildEvent { event: "build", record: &record });
+            console.event(&BuildEvent::of(&record));
         }
     } else {
         out!(console, "{}", all(&records, paint));

@@ -114,7 +114,11 @@ impl Unevaluated {
     fn say(&self, console: Console) {
         let Unevaluated { addresses, errors } = self;
         if console.is_json() {
-            return console.event(&UnevaluatedEvent { event: "left-out", addresses, errors: errors.len() });
+            return console.event(&UnevaluatedEvent {
+                event: "unevaluated",
+                addresses,
+                errors: errors.len(),
+            });
         }
         let paint = console.paint(OutputStream::Output);
         let text = format!("{}: they have errors, or need what has some; the rest goes on", named(addresses));

@@ -18,8 +18,8 @@ struct OptionEvent<'a> {
     option: &'a str,
     full_name: &'a str,
     r#type: &'a str,
-    default: Option<&'a str>,
-    value: Option<&'a str>,
+    default: Option<serde_json::Value>,
+    value: Option<serde_json::Value>,
     documentation: &'a str,
     defined: String,
     readers: Vec<&'a str>,
@@ -29,7 +29,12 @@ struct OptionEvent<'a> {
 struct ProfileEvent<'a> {
     event: &'static str,
     profile: &'a str,
-    options: Vec<(&'a str, String)>,
+    options: serde_json::Map<String, serde_json::Value>,
+}
+
+/// A value as JSON: what options can be is written as in JSON; anything else stays a text.
+fn typed(written: &str) -> serde_json::Value {
+    serde_json::from_str(written).unwrap_or_else(|_| serde_json::Value::String(written.to_owned()))
 }
 
 pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> CommandResult<Exit> {
@@ -55,15 +60,15 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
                 option: &option.name,
                 full_name: &option.full_name,
                 r#type: &option.ty,
-                default: option.default.as_deref(),
-                value: option.value.as_deref(),
+                default: option.default.as_deref().map(typed),
+                value: option.value.as_deref().map(typed),
                 documentation: &option.documentation,
                 defined: option.place.to_string(),
                 readers: option.readers.iter().map(|r| &**r).collect(),
             });
         }
         for (name, set) in &profiles {
-            let options = set.iter().map(|s| (s.0.as_str(), s.1.to_string())).collect();
+            let options = set.iter().map(|(name, value)| (name.clone(), typed(&value.to_string()))).collect();
             console.event(&ProfileEvent { event: "profile", profile: name, options });
         }
         return Ok(Exit::Done);

@@ -107,7 +107,7 @@ pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
     };
     if console.is_json() {
         console.event(&VerifiedEvent {
-            event: "verified-shared",
+            event: "verified_shared",
             keys: seen.keys,
             objects: seen.objects,
             bytes: seen.bytes,

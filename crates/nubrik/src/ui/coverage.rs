@@ -223,7 +223,7 @@ fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Chang
     }
     let (ran, all) = covered.lines.total();
     console.event(&CoverageSumEvent {
-        event: "coverage-sum",
+        event: "coverage_sum",
         files: covered.lines.files.len(),
         lines: all,
         covered: ran,

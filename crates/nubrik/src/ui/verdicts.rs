@@ -330,6 +330,6 @@ fn print_json(console: Console, graph: &Graph, result: &TestResult) {
         seconds: json::rounded(result.micros as f64 / 1e6),
         quarantined: result.quarantined.as_deref(),
         cases: cases.collect(),
-        defined: graph.step(result.step).place.to_string(),
+        defined: graph.owner(result.step).place.to_string(),
     });
 }
