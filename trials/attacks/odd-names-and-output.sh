@@ -20,14 +20,14 @@ for n,l in enumerate(open(sys.argv[1],'rb')):
 print('   ',n+1 if 'n' in dir() else 0,'lines,',bad,'bad')
 sys.exit(bad>0)
 P
-for c in "build -k" plan list "show t" "why bad" "tree t" "history" "graph" "trace" "lint" "options" "doctor" "explain step" "cache" "build --reasons t" "build --observe t" "test" "fmt --check" "build nosuch" "list --count" "show --printed t" "how t t" "plan --if-changed src/-rf.txt" "clean"; do
-  $NB --json $c >$T/j 2>$T/err; r=$?; if [ "$c" = trace ] ; then python3 -c "import json,sys; json.load(open('$T/j'))" 2>$T/e2 || { echo "  trace: not JSON"; v=1; }; continue; fi
+for c in "build -k" plan list "show t" "why bad" "tree t" "history" "graph" "report" "lint" "options" "doctor" "explain step" "cache" "build --reasons t" "build --observe t" "test" "fmt --check" "build nosuch" "list --count" "show --printed t" "why t t" "plan --if-changed src/-rf.txt" "clean"; do
+  $NB --json $c >$T/j 2>$T/err; r=$?; if [ "$c" = report ] ; then python3 -c "import json,sys; json.load(open('$T/j'))" 2>$T/e2 || { echo "  trace: not JSON"; v=1; }; continue; fi
   python3 chk.py $T/j > $T/o || { echo "  --json $c: exit $r"; cat $T/o; v=1; }
   [ -s $T/err ] && { echo "  --json $c: exit $r, on stderr: $(head -c 200 $T/err | cat -v)"; }
 done
 # what reaches the terminal
 rm -rf .nubrik out $T/cache
-for c in "build -k" plan list "list **" "show t" "tree t" "why bad" history "graph" "show --printed t" "--plain build -k" "--plain show t" "lint" "inside t" "trace" "run t"; do
+for c in "build -k" plan list "list **" "show t" "tree t" "why bad" history "graph" "show --printed t" "--plain build -k" "--plain show t" "lint" "inside t" "report" "run t"; do
   script -qec "$NB $(printf '%q ' $c)" $T/tty >/dev/null 2>&1 </dev/null
   python3 - "$T/tty" "$c" <<'P' || v=1
 import sys,re

@@ -37,7 +37,7 @@ S
 sed -i 's/{in "lnk.sh"} {s.address}/{in "lnk.sh"} {s.address}/; s/target lnk = step { run = \(.*\) }$/target lnk = step { run = \1, reads = "ask.py" }/' targets.nub
 found() { grep -rlaF "s3cr3t-value-98765" .nubrik out $T/cache $T/state 2>/dev/null | sed "s#$T/##" | tr '\n' ' '; find .nubrik out $T/cache -name '*s3cr3t*' 2>/dev/null | sed "s#$T/##" | tr '\n' ' '; }
 v=0
-for c in "run pub" "run pub2" "run nf" "build t" "build u" "build lnk" "build b64" "build nm" "--json build u" "plan" "why t" "show pub" "show s" "history" "trace" "graph" "tree t" "list" "build --reasons t" "build --observe t" "inside t"; do
+for c in "run pub" "run pub2" "run nf" "build t" "build u" "build lnk" "build b64" "build nm" "--json build u" "plan" "why t" "show pub" "show s" "history" "report" "graph" "tree t" "list" "build --reasons t" "build --observe t" "inside t"; do
   case $c in "build --observe t"|"build --reasons t") ;; esac
   $NB $c >$T/log 2>&1 </dev/null; r=$?; p=$(grep -c s3cr3t-value $T/log); f=$(found); echo "  $c: exit $r; printed by nubrik: $p; kept in: $f"; [ -n "$f" ] && v=1
   [ $p -gt 0 ] && grep s3cr3t-value $T/log | head -3 | sed 's/^/      /'

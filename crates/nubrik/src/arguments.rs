@@ -18,7 +18,7 @@ pub use adopting::{Adopting, Aligning};
 use amounts::share;
 pub use caching::CacheWork;
 pub use drawing::GraphFormat;
-pub use pinning::{BillFormat, Pinning};
+pub use pinning::{Pinning, SbomFormat};
 pub use sharing::{RootKey, ShareWork};
 pub use testing::{Testing, WhichTests};
 
@@ -141,7 +141,7 @@ pub enum UserCommand {
     /// Build, test or run again whenever a file changes
     Watch {
         #[command(subcommand)]
-        work: WatchCommand,
+        work: Option<WatchCommand>,
     },
     /// Open a shell in a step's folder, environment and sandbox
     Inside {
@@ -172,12 +172,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long, short, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=4096))]
         jobs: Option<u16>,
     },
-    /// Say why a target would run now, or why it last ran
+    /// Say why a target would run now or why it last ran, or how one depends on another
     Why {
         /// The target to explain
         #[arg(value_name = "TARGET")]
         target: String,
-        /// Say why it depends on this one instead, as `nubrik how` does
+        /// Show the dependency path from it to this target instead
         #[arg(value_name = "NEED")]
         need: Option<String>,
         /// Say what keeps its steps from being taken from the team's store: the nearest result of another machine, and what differs
@@ -188,14 +188,6 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     History {
         /// The number of a build
         build: Option<u64>,
-    },
-    /// Write when the steps of a build ran, as trace events that timeline viewers open
-    Trace {
-        /// The number of a build; the last one by default
-        build: Option<u64>,
-        /// The file to write; standard output by default
-        #[arg(long, value_name = "FILE")]
-        to: Option<PathBuf>,
     },
     /// List targets, tests and jobs by package
     List {
@@ -242,13 +234,6 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         users: bool,
     },
-    /// Show the chain of dependencies from one target to another
-    How {
-        /// The target that depends
-        from: String,
-        /// The target that it depends on
-        to: String,
-    },
     /// Draw what depends on what
     Graph {
         /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
@@ -271,17 +256,14 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         packages: bool,
     },
     /// Answer an editor over the language server protocol, on standard input and output
-    ServeEditor,
+    Lsp,
     /// Serve pages about everything here: targets, graphs, builds, tests, words
     Explore {
         /// The port of this machine; a free one without it
         #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
         port: u16,
-        /// Write the pages to this folder instead: they need no server
-        #[arg(long, value_name = "FOLDER", conflicts_with = "port")]
-        write: Option<PathBuf>,
     },
-    /// Write a report of a build or of all tests: a page, Markdown, JUnit XML
+    /// Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace, or pages about everything
     Report {
         /// The number of a build, or `tests` for all tests as they stand; the last build without it
         #[arg(value_name = "BUILD")]
@@ -295,6 +277,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Write the cases of all tests that ran as JUnit XML
         #[arg(long, value_name = "FILE")]
         junit: Option<PathBuf>,
+        /// Write when the steps of the build ran, as trace events that timeline viewers open
+        #[arg(long, value_name = "FILE")]
+        trace: Option<PathBuf>,
+        /// Write all pages of `nubrik explore` to this folder; they need no server
+        #[arg(long, value_name = "FOLDER")]
+        pages: Option<PathBuf>,
     },
     /// List the options that can be set, and who reads them
     Options {
@@ -324,13 +312,13 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         name: String,
     },
     /// Write which other people's code is in a target: a bill of materials
-    Bill {
+    Sbom {
         /// The target
         #[arg(value_name = "TARGET")]
         target: String,
         /// The format: cyclonedx (1.5, the default) or spdx (2.3), as JSON
         #[arg(long, value_enum, default_value_t, hide_possible_values = true, hide_default_value = true)]
-        format: BillFormat,
+        format: SbomFormat,
         /// The file to write; standard output by default
         #[arg(long, value_name = "FILE")]
         output: Option<PathBuf>,
@@ -365,23 +353,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[command(subcommand)]
         work: Option<ShareWork>,
     },
-    /// Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
-    Worker {
-        /// How many steps run at once; as many as there are processors without it
-        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
-        slots: Option<u16>,
-        /// What others call this machine
-        #[arg(long, value_name = "NAME")]
-        name: Option<String>,
-        /// What steps may say of this machine in `machine = […]`, besides its system and its processor; again for more
-        #[arg(long = "label", value_name = "LABEL")]
-        labels: Vec<String>,
-        /// How long its steps go on when it is to end; then they are given back
-        #[arg(long, value_name = "SECONDS", default_value_t = 10)]
-        grace: u32,
+    /// Say which machines run steps for this workspace, or run steps for others
+    Workers {
+        #[command(subcommand)]
+        work: Option<WorkersCommand>,
     },
-    /// Say which machines run steps for this workspace
-    Workers,
     /// Say how much space kept results take, check them, make room
     Cache {
         #[command(subcommand)]
@@ -417,7 +393,27 @@ pub struct RunArguments {
     pub how: How,
 }
 
-/// What is done after each change.
+/// What is done with workers.
+#[derive(clap::Subcommand, Clone)]
+pub enum WorkersCommand {
+    /// Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
+    Serve {
+        /// How many steps run at once; as many as there are processors without it
+        #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
+        slots: Option<u16>,
+        /// What others call this machine
+        #[arg(long, value_name = "NAME")]
+        name: Option<String>,
+        /// What steps may say of this machine in `machine = […]`, besides its system and its processor; again for more
+        #[arg(long = "label", value_name = "LABEL")]
+        labels: Vec<String>,
+        /// How long its steps go on when it is to end; then they are given back
+        #[arg(long, value_name = "SECONDS", default_value_t = 10)]
+        grace: u32,
+    },
+}
+
+/// What is done after each change; everything in this folder and below is built where nothing is said.
 #[derive(clap::Subcommand, Clone)]
 pub enum WatchCommand {
     /// Build targets

@@ -17,18 +17,16 @@ Look
   list         List targets, tests and jobs by package
   show         Show all about one target
   tree         Show what a target depends on
-  how          Show the chain of dependencies from one target to another
   graph        Draw what depends on what
   explore      Serve pages about everything here: targets, graphs, builds, tests, words
-  bill         Write which other people's code is in a target: a bill of materials
+  sbom         Write which other people's code is in a target: a bill of materials
   options      List the options that can be set, and who reads them
 
 Understand
   plan         Say what a build would run, and why, without building
-  why          Say why a target would run now, or why it last ran
+  why          Say why a target would run now or why it last ran, or how one depends on another
   history      List the last builds, or the steps of one of them
-  trace        Write when the steps of a build ran, for timeline viewers
-  report       Write a report of a build or of all tests: a page, Markdown, JUnit XML
+  report       Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace
   inside       Open a shell in a step's folder, environment and sandbox
   explain      Explain a form, a kind, an error, a setting, a state
   doctor       Say which tools and libraries are installed, and what to install
@@ -42,7 +40,7 @@ Write
   unpin        Take a package out of `pins.toml`, and what nothing else needs
   fmt          Format definition files
   lint         Check all definitions, without building
-  serve-editor  Answer an editor over the language server protocol
+  lsp          Answer an editor over the language server protocol
   completions  Print what a shell reads to propose targets, options and their values
   manual       Write manual pages of all commands to a folder
 
@@ -50,8 +48,7 @@ Keep
   cache        Say how much space kept results take, check them, make room
   agree        Say what this workspace asks to use and to send where, and agree to it
   share        Say how this workspace stands to a team's store, agree to it, and say who may write there
-  worker       Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
-  workers      Say which machines run steps for this workspace
+  workers      Say which machines run steps for this workspace, or run steps for others
 
 Everywhere
 {options}

@@ -6,7 +6,7 @@ use clap::{Arg, Command, CommandFactory};
 use crate::arguments::Arguments;
 
 /// Options that are accepted everywhere, and do nothing for some commands.
-const WITHOUT_EFFECT: [(&str, &[&str]); 17] = [
+const WITHOUT_EFFECT: [(&str, &[&str]); 16] = [
     ("cache", &["set", "profile", "directory"]),
     ("cache prune", &["set", "profile", "directory"]),
     ("cache size", &["set", "profile", "directory"]),
@@ -20,7 +20,6 @@ const WITHOUT_EFFECT: [(&str, &[&str]); 17] = [
     ("manual", &["set", "profile"]),
     ("pin", &["set", "profile"]),
     ("test", &["keep_going"]),
-    ("trace", &["set", "profile"]),
     ("unpin", &["set", "profile"]),
     ("watch run", &["keep_going"]),
     ("watch test", &["keep_going"]),

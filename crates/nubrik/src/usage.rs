@@ -11,7 +11,16 @@ use crate::ui::diagnostics;
 
 /// Options that had other names, with those that they have now.
 const RENAMED: [(&str, &str); 3] =
-    [("--audit", "--observe"), ("--explain", "--reasons"), ("--kinds", "--count")];
+    [("--features", "--with"), ("--bare", "--without-defaults"), ("--write", "nubrik report --pages FOLDER")];
+
+/// Commands that had other names, with those that they have now.
+const RENAMED_COMMANDS: [(&str, &str); 5] = [
+    ("bill", "nubrik sbom TARGET"),
+    ("how", "nubrik why TARGET NEED"),
+    ("serve-editor", "nubrik lsp"),
+    ("trace", "nubrik report --trace FILE"),
+    ("worker", "nubrik workers serve"),
+];
 
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
@@ -109,6 +118,10 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
     if let Some((_, now)) = RENAMED.iter().find(|(before, _)| *before == argument)
         && error.kind() == ErrorKind::UnknownArgument
     {
+        return diagnostic.mend(*now);
+    }
+    let command_word = first(ContextKind::InvalidSubcommand);
+    if let Some((_, now)) = RENAMED_COMMANDS.iter().find(|(before, _)| *before == command_word) {
         return diagnostic.mend(*now);
     }
     let known = words(error, ContextKind::ValidValue);

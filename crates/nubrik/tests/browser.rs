@@ -134,7 +134,7 @@ fn without_scripts_everything_is_there() {
         assert!(browser.source().contains("<h1>"), "{page}");
     }
     // A copy needs no server, and its pages lead on as well.
-    sandbox.run(&["explore", "--write", "copy"]).expect(0);
+    sandbox.run(&["report", "--pages", "copy"]).expect(0);
     browser.open(&format!("file://{}/copy/index.html", sandbox.folder.display()));
     browser.click("nav a[href='kinds.html']");
     browser.click("main a[href='target.high.html']");
@@ -145,7 +145,7 @@ fn without_scripts_everything_is_there() {
 fn a_copy_is_searched_without_a_server() {
     let Some(browser) = Browser::start((1280, 800), true) else { return };
     let sandbox = built();
-    sandbox.run(&["explore", "--write", "copy"]).expect(0);
+    sandbox.run(&["report", "--pages", "copy"]).expect(0);
     browser.open(&format!("file://{}/copy/index.html", sandbox.folder.display()));
     browser.keys("/");
     browser.keys("flood");

@@ -359,7 +359,7 @@ fn builds_are_remembered_with_their_steps() {
     let text = "target a = step { run = `cat {in \"s\"} > {out \"a\"}` }\ntarget b = step { run = `cat {a} > {out \"b\"}` }\n";
     let sandbox = Sandbox::new(&[("targets.nub", text), ("s", "one")]);
     assert_eq!(sandbox.run(&["history"]).stdout, "nothing was built here yet\n");
-    assert_eq!(sandbox.run(&["trace"]).code, 2);
+    assert_eq!(sandbox.run(&["report", "--trace", "t.json"]).code, 2);
     sandbox.build();
     sandbox.build();
     sandbox.write("s", "two");
@@ -374,15 +374,15 @@ fn builds_are_remembered_with_their_steps() {
     assert_eq!((&steps[0]["target"], &steps[0]["reason"]), (&"a".into(), &"s changed".into()));
     let shown = sandbox.run(&["history", &number]).stdout;
     assert!(shown.contains("\nran       a   make a") && shown.ends_with("s\n"), "{shown}");
-    let trace: serde_json::Value = serde_json::from_str(&sandbox.run(&["trace"]).stdout).unwrap();
+    sandbox.run(&["report", "--trace", "t.json"]).expect(0).says("t.json");
+    let trace: serde_json::Value = serde_json::from_str(&sandbox.read("t.json")).unwrap();
     let spans = trace["traceEvents"].as_array().unwrap();
     assert_eq!(spans.len(), 2);
     assert_eq!((&spans[0]["ph"], &spans[0]["args"]["target"]), (&"X".into(), &"a".into()));
     // The second one waited for the first.
     let end = spans[0]["ts"].as_u64().unwrap() + spans[0]["dur"].as_u64().unwrap();
     assert!(spans[1]["ts"].as_u64().unwrap() + 1_000 >= end);
-    assert_eq!(sandbox.run(&["trace", "--to", "t.json"]).code, 0);
-    assert!(sandbox.exists("t.json"));
+    sandbox.run(&["report", "tests", "--trace", "u.json"]).expect(2);
     let run = sandbox.run(&["history", "99"]);
     assert_eq!(run.code, 2);
     assert!(run.stderr.contains("there is no build 99 yet"), "{}", run.stderr);

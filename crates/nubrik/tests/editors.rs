@@ -50,7 +50,7 @@ struct Client {
 
 impl Client {
     fn start(sandbox: &Sandbox) -> Client {
-        let mut command = sandbox.command(&["serve-editor"]);
+        let mut command = sandbox.command(&["lsp"]);
         let mut child =
             command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
         let mut from = BufReader::new(child.stdout.take().unwrap());

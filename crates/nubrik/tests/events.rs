@@ -126,7 +126,7 @@ fn every_event_is_as_documented() {
     check(&["show", "high", "--printed"]);
     check(&["tree", "high"]);
     check(&["graph"]);
-    check(&["how", "high", "tides"]);
+    check(&["why", "high", "tides"]);
     check(&["why", "high"]);
     check(&["options"]);
     check(&["history"]);
@@ -139,7 +139,7 @@ fn every_event_is_as_documented() {
     check(&["cache", "verify"]);
     check(&["lint"]);
     check(&["manual", "pages"]);
-    check(&["explore", "--write", "explored"]);
+    check(&["report", "--pages", "explored"]);
     check(&["report"]);
     check(&["report", "tests", "--html", "r.html", "--junit", "r.xml"]);
     let store = sandbox.folder.parent().unwrap().join("store").display().to_string();

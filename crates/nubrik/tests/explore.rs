@@ -57,7 +57,7 @@ fn broken_links(pages: &BTreeMap<String, String>) -> Vec<String> {
 }
 
 fn written(sandbox: &Sandbox, folder: &str) -> BTreeMap<String, String> {
-    sandbox.run(&["explore", "--write", folder]).expect(0);
+    sandbox.run(&["report", "--pages", folder]).expect(0);
     let all = fs::read_dir(sandbox.folder.join(folder)).unwrap().flatten();
     all.map(|entry| {
         let text = fs::read_to_string(entry.path()).unwrap();
@@ -110,7 +110,7 @@ fn a_written_copy_is_whole_and_loads_nothing_from_elsewhere() {
     assert_eq!(broken_links(&pages), Vec::<String>::new());
     // What is somebody else's stays.
     sandbox.write("mine/notes.txt", "mine\n");
-    let run = sandbox.run(&["explore", "--write", "mine"]).expect(2);
+    let run = sandbox.run(&["report", "--pages", "mine"]).expect(2);
     assert!(run.stderr.contains("holds something that is no copy"), "{}", run.stderr);
     assert_eq!(sandbox.read("mine/notes.txt"), "mine\n");
 }
@@ -262,7 +262,7 @@ fn of_a_command_with_very_many_words_it_is_said_that_their_origins_are_not_shown
     let words: String = (0..450).map(|number| format!("w{number} ")).collect();
     let text = format!("target many = step {{ run = `echo {words} > {{out \"x\"}}` }}\n");
     let sandbox = Sandbox::new(&[("targets.nub", &text)]);
-    sandbox.run(&["explore", "--write", "pages"]).expect(0);
+    sandbox.run(&["report", "--pages", "pages"]).expect(0);
     let page = sandbox.read("pages/target.many.html");
     assert!(page.contains("Where its words come from is not shown: they are 451"), "{page}");
 }

@@ -378,11 +378,10 @@ fn the_graph_is_drawn_for_people_and_programs() {
     assert_eq!(run(&["graph", "a", "--users", "--format", "json"]).lines().count(), 3);
     assert!(run(&["graph", "--format", "svg"]).contains("<title>b (step)</title>"));
     assert_eq!(
-        run(&["how", "c", "a", "--plain"]),
+        run(&["why", "c", "a", "--plain"]),
         "c  targets.nub:3  uses b\nb  targets.nub:2  uses a\na  targets.nub:1\n"
     );
-    assert_eq!(run(&["why", "c", "a", "--plain"]), run(&["how", "c", "a", "--plain"]));
-    let wrong = sandbox.run(&["how", "a", "c"]).expect(1).stderr;
+    let wrong = sandbox.run(&["why", "a", "c"]).expect(1).stderr;
     assert!(wrong.starts_with("error   `a` does not depend on `c`\n"), "{wrong}");
     let show = run(&["show", "b", "--plain"]);
     assert_eq!(

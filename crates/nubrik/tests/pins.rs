@@ -81,10 +81,10 @@ fn mistakes_are_answered_with_a_mend() {
         .says("nubrik pin python …");
     sandbox.run(&["pin", "python"]).expect(2).says("which package of python?");
     let go = |more: &[&str]| sandbox.run(&[&["pin", "go", "isles.example/tides"], more].concat()).expect(2);
-    go(&["--features", "deep"])
+    go(&["--with", "deep"])
         .says("what comes from `go` has no features")
         .says("nubrik pin go isles.example/tides");
-    go(&["--bare"]).says("has no features that are on if nobody says anything");
+    go(&["--without-defaults"]).says("has no features that are on if nobody says anything");
     go(&["--file", "tides-{version}.zip"]).says("says itself how its archives are called");
     sandbox.run(&["pin", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
     sandbox
@@ -201,7 +201,7 @@ fn a_bill_of_materials_has_what_is_in_a_target_and_nothing_else() {
     sandbox.write("targets.nub", &format!("{one}target own = write {{ path = \"own\", text = \"x\" }}\n"));
     sandbox.run(&PIN).expect(0);
     let bill = |args: &[&str]| -> serde_json::Value {
-        let run = sandbox.run(&[&["bill"], args].concat()).expect(0);
+        let run = sandbox.run(&[&["sbom"], args].concat()).expect(0);
         serde_json::from_str(&run.stdout).unwrap()
     };
     let whole = bill(&["wheels"]);
@@ -219,10 +219,10 @@ fn a_bill_of_materials_has_what_is_in_a_target_and_nothing_else() {
         (spdx["spdxVersion"].as_str(), spdx["packages"].as_array().unwrap().len()),
         (Some("SPDX-2.3"), 3)
     );
-    sandbox.run(&["bill", "wheels", "--output", "bill.json"]).expect(0);
+    sandbox.run(&["sbom", "wheels", "--output", "bill.json"]).expect(0);
     let written: serde_json::Value = serde_json::from_str(&sandbox.read("bill.json")).unwrap();
     assert_eq!(written, bill(&["wheels"]));
-    sandbox.run(&["bill", "whels"]).expect(2);
+    sandbox.run(&["sbom", "whels"]).expect(2);
 }
 
 #[test]

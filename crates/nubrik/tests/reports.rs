@@ -98,7 +98,7 @@ fn all_faces_of_a_build_agree() {
     let report = sandbox.run(&["report"]).expect(0).stdout;
     assert!(report.contains(&format!("after {took}. {said}.\n")), "{took}\n{report}");
     sandbox.run(&["report", "1", "--html", "page.html"]).expect(0);
-    sandbox.run(&["explore", "--write", "pages"]).expect(0);
+    sandbox.run(&["report", "--pages", "pages"]).expect(0);
     for page in ["page.html", "pages/build.1.html"] {
         let page = sandbox.read(page);
         assert!(page.contains(said) && page.contains(&format!("after {took}")), "{took}\n{page}");

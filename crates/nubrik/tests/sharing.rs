@@ -962,8 +962,8 @@ fn wrong_settings_are_told_with_a_mend() {
         assert!(run.stderr.contains(said), "{settings}: {}", run.stderr);
     }
     sandbox.write("nubrik.toml", "");
-    for command in ["worker", "workers"] {
-        assert!(sandbox.run(&[command]).expect(2).stderr.contains("does not say where jobs"));
+    for command in [&["workers", "serve"][..], &["workers"]] {
+        assert!(sandbox.run(command).expect(2).stderr.contains("does not say where jobs"));
     }
     sandbox.write("nubrik.toml", "[workers]\nat = \"nats://127.0.0.1:9\"\n");
     let run = sandbox.run(&["workers"]).expect(1);
@@ -975,7 +975,7 @@ fn wrong_settings_are_told_with_a_mend() {
     sandbox.run(&["agree"]).expect(0).says("asks to   give and take jobs at nats://127.0.0.1:9");
     sandbox.run(&["agree", "--yes"]).expect(0).says("agreed    give and take jobs");
     assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
-    assert!(sandbox.run(&["worker"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
+    assert!(sandbox.run(&["workers", "serve"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
     sandbox.write("nubrik.toml", "");
     assert!(sandbox.run(&["share"]).expect(2).stderr.contains("this workspace names no team's store"));
 }

@@ -77,7 +77,7 @@ fn workspace() -> Sandbox {
 #[test]
 fn builds_again_after_changes_however_they_come() {
     let sandbox = workspace();
-    let mut watching = Watching::new(&sandbox, &["build"]);
+    let mut watching = Watching::new(&sandbox, &[]);
     watching.until("waiting   for changes");
     assert_eq!(sandbox.read("out/default/table.txt"), "a\nb\n");
     sandbox.write("a.txt", "d\nc\n");

@@ -139,7 +139,7 @@ impl Team {
 
     fn worker_that_is(&self, name: &str, key: &str, labels: &[&str], variables: &[(&str, &str)]) -> Ended {
         let sandbox = self.sandbox(&[]);
-        let mut args = vec!["worker", "--slots", "2", "--name", name];
+        let mut args = vec!["workers", "serve", "--slots", "2", "--name", name];
         labels.iter().for_each(|label| args.extend(["--label", label]));
         let mut command = sandbox.command_in("", &args);
         command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
@@ -224,7 +224,9 @@ fn what_others_make_is_what_would_be_made_here() {
     assert_eq!(on_hand.count() as u64, ran_elsewhere(&run));
     let history = sandbox.run(&["history", "1"]).expect(0).stdout;
     assert!(["on one: never built", "on two: never built"].iter().any(|text| history.contains(text)));
-    assert!(sandbox.run(&["trace"]).expect(0).stdout.contains("\"pid\":2"));
+    sandbox.run(&["report", "--trace", "t.json"]).expect(0);
+    assert!(sandbox.read("t.json").contains("\"pid\":2"));
+    fs::remove_file(sandbox.folder.join("t.json")).unwrap();
     let here = team.sandbox(&FILES);
     here.run(&["build"]).expect(0);
     assert_eq!(sandbox.files_below("out/default"), here.files_below("out/default"));
@@ -289,7 +291,7 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
     let variables = [("NUBRIK_SHARED_ROOT", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("stranger"))];
     let variables: Vec<(&str, &str)> =
         variables.iter().map(|(name, value)| (*name, value.as_str())).collect();
-    let run = stranger.run_with(&["worker"], &variables).expect(2);
+    let run = stranger.run_with(&["workers", "serve"], &variables).expect(2);
     assert!(run.stderr.contains("--line workers"), "{}", run.stderr);
     // It dies in the middle.
     let worker = team.worker("one", "hand");
@@ -544,7 +546,7 @@ fn what_only_a_board_can_run_runs_on_the_board() {
         "{}",
         run.stdout
     );
-    assert!(run.stdout.contains("nubrik worker --label tide-board"), "{}", run.stdout);
+    assert!(run.stdout.contains("nubrik workers serve --label tide-board"), "{}", run.stdout);
     let board = team.worker_that_is("board-1", "hand", &["tide-board"], &[("PATH", &with_tools)]);
     let listed = team.run(&sandbox, &["workers"]).expect(0).stdout;
     assert!(listed.contains("is tide-board"), "{listed}");
@@ -595,7 +597,7 @@ fn what_is_said_of_a_machine_is_checked() {
     let own = format!("[\"{}\", \"{}\"]", std::env::consts::OS, std::env::consts::ARCH);
     check(&own).expect(0);
     let sandbox = Sandbox::new(&[]);
-    assert!(sandbox.run(&["worker", "--label", "a b"]).expect(2).stderr.contains("[workers]"));
+    assert!(sandbox.run(&["workers", "serve", "--label", "a b"]).expect(2).stderr.contains("[workers]"));
 }
 
 #[test]
@@ -635,7 +637,7 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     assert!(!first.stdout.contains("no other machine works"), "{}", first.stdout);
     let seat = team.sandbox(&[]);
     settings(&seat);
-    let mut command = seat.command_in("", &["worker", "--slots", "1", "--name", "one"]);
+    let mut command = seat.command_in("", &["workers", "serve", "--slots", "1", "--name", "one"]);
     command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
     command.env("JOBS_USER", "hand:ebb").env("XDG_STATE_HOME", team.path("one-state"));
     let _worker = Ended { child: command.stdout(Stdio::null()).spawn().unwrap(), _folders: Some(seat) };
@@ -726,7 +728,7 @@ fn a_wrong_clock_makes_nothing_wrong() {
     let Some(team) = Team::new() else { return };
     let worker = |by: &str, name: &str| {
         let sandbox = team.sandbox(&[]);
-        let mut command = sandbox.command_in("", &["worker", "--slots", "2", "--name", name]);
+        let mut command = sandbox.command_in("", &["workers", "serve", "--slots", "2", "--name", name]);
         command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
         command.env("XDG_STATE_HOME", team.path(&format!("{name}-state")));
         with_clock(by, &mut command);

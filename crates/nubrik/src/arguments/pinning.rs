@@ -17,13 +17,13 @@ pub struct Pinning {
     #[arg(value_name = "REQUIREMENT")]
     pub requirement: Vec<String>,
     /// Features of it that are wanted, with `,` between them (python calls them extras)
-    #[arg(long, value_name = "FEATURE", value_delimiter = ',')]
+    #[arg(long = "with", value_name = "FEATURE", value_delimiter = ',')]
     pub features: Vec<String>,
     /// How plain archives are called, with {version} in it: "lua-{version}.tar.gz"
     #[arg(long, value_name = "PATTERN")]
     pub file: Option<String>,
     /// Leave features off that are usually on
-    #[arg(long)]
+    #[arg(long = "without-defaults")]
     pub bare: bool,
     /// Take the newest versions that will do, of everything or of one package
     #[arg(long, value_name = "NAME", conflicts_with_all = ["check", "why", "gather"])]
@@ -49,9 +49,9 @@ impl Pinning {
     /// An option that was given and says nothing without a registry.
     pub fn needs_registry(&self) -> Option<&'static str> {
         let given = [
-            ("--features", !self.features.is_empty()),
+            ("--with", !self.features.is_empty()),
             ("--file", self.file.is_some()),
-            ("--bare", self.bare),
+            ("--without-defaults", self.bare),
             ("--system", !self.system.is_empty()),
             ("--python", self.python.is_some()),
         ];
@@ -61,7 +61,7 @@ impl Pinning {
 
 /// An open format of bills of materials.
 #[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq, Debug, Default)]
-pub enum BillFormat {
+pub enum SbomFormat {
     /// CycloneDX 1.5
     #[default]
     Cyclonedx,

@@ -88,7 +88,7 @@ fn say_what_to_try(console: Console, folder: &Path) {
         ("nubrik run almanac/install".into(), "puts it into /tmp/skerrin-almanac"),
         ("nubrik run board/height -- ardle".into(), "asks a server that is started on demand"),
         ("nubrik options".into(), "what can be set"),
-        ("nubrik explore --write pages".into(), "all of it on pages; the first is pages/index.html"),
+        ("nubrik report --pages pages".into(), "all of it on pages; the first is pages/index.html"),
         ("nubrik build --profile ship".into(), "the same with other options, in out/ship"),
     ] {
         outln!(console, "  {:<42}{}", command, paint.ink(Ink::Faint, what));

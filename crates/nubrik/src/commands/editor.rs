@@ -1,4 +1,4 @@
-//! `nubrik serve-editor`: an editor asks, over standard input and output.
+//! `nubrik lsp`: an editor asks, over standard input and output.
 
 use std::process::Command;
 use std::sync::Arc;

@@ -29,16 +29,14 @@ struct WrittenEvent<'a> {
     pages: usize,
 }
 
-/// Serves pages until it is stopped, or writes them to a folder.
-pub fn explore(console: Console, choice: &Choice, port: u16, to: Option<&Path>) -> CommandResult<Exit> {
+/// Serves pages until it is stopped.
+pub fn explore(console: Console, choice: &Choice, port: u16) -> CommandResult<Exit> {
     let session = open(console, choice)?;
-    match to {
-        Some(folder) => write(console, session, folder),
-        None => serve(console, choice, session, port),
-    }
+    serve(console, choice, session, port)
 }
 
-fn write(console: Console, session: Session, folder: &Path) -> CommandResult<Exit> {
+/// Writes all pages to a folder.
+pub fn write(console: Console, session: Session, folder: &Path) -> CommandResult<Exit> {
     let site = Site::of(session, all_topics(), PagesFor::Written);
     let pages = site.write(folder).map_err(|problem| match problem {
         NotWritten::Occupied => {
@@ -67,7 +65,7 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16) -> Comm
         .map_err(|e| wrong(format!("cannot listen for signals: {e}"), &[]))?;
     // Builds look for the explorer in the tool's own folder.
     if session.workspace.make_folders().is_err() {
-        return Err(wrong(format!("cannot write in {}", root.display()), &["nubrik explore --write FOLDER"]));
+        return Err(wrong(format!("cannot write in {}", root.display()), &["nubrik report --pages FOLDER"]));
     }
     let token = token().map_err(|e| wrong(format!("cannot make a token: {e}"), &[]))?;
     let site = Site::of(session, all_topics(), PagesFor::Served);

@@ -1,4 +1,4 @@
-//! `nubrik how`
+//! `nubrik why TARGET NEED`: the dependency path from one target to another
 
 use nubrik_graph::{Graph, TargetId, shortest_way};
 use serde::Serialize;
@@ -31,7 +31,7 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
     let Some(way) = shortest_way(&evaluation.targets, &needs, is_goal) else {
         let mend: &str = match shortest_back(graph, &evaluation.targets, &goals) {
-            true => &format!("nubrik how {to} {from}   shows the other direction"),
+            true => &format!("nubrik why {to} {from}   shows the other direction"),
             false => &format!("nubrik tree {from}   shows what it depends on"),
         };
         return Err(say_wrong(

@@ -3,7 +3,6 @@
 mod adopt;
 mod agree;
 mod align;
-mod bill;
 mod build;
 mod cache;
 mod clean;
@@ -32,6 +31,7 @@ mod pin;
 mod plan;
 mod report_file;
 mod run;
+mod sbom;
 mod services;
 mod share;
 mod share_news;
@@ -61,7 +61,7 @@ use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, CacheWork, Choice, How, Once, Pinning, UserCommand};
+use crate::arguments::{Arguments, CacheWork, Choice, How, Once, Pinning, UserCommand, WorkersCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -124,8 +124,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Why { target, need: None, .. } => why::why(console, choice, &target),
         UserCommand::Why { target, need: Some(need), .. } => how::how(console, choice, &target, &need),
         UserCommand::History { build } => history::history(console, choice, build),
-        UserCommand::Trace { build, to } => trace::trace(console, choice, build, to.as_deref()),
-        UserCommand::Watch { work } => watch::watch(console, choice, &work),
+        UserCommand::Watch { work } => watch::watch(console, choice, work.as_ref()),
         UserCommand::Inside { target, step } => inside::inside(console, choice, &target, step.as_deref()),
         UserCommand::List { external: true, .. } => external::list(console, choice),
         UserCommand::List { external: false, what, count, cases, kind, tag, since } => {
@@ -136,25 +135,24 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             pin::pin(console, choice, &Pinning { why: Some(target), ..Pinning::default() })
         }
         UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),
-        UserCommand::How { from, to } => how::how(console, choice, &from, &to),
         UserCommand::Graph { what, format, output, depth, users, packages } => {
             let drawing = graph::Drawing { format, output, depth, users, packages };
             graph::graph(console, choice, &what, &drawing)
         }
-        UserCommand::ServeEditor => editor::serve_editor(console, choice),
-        UserCommand::Explore { port, write } => explore::explore(console, choice, port, write.as_deref()),
-        UserCommand::Report { what, html, markdown, junit } => report_file::report(
+        UserCommand::Lsp => editor::serve_editor(console, choice),
+        UserCommand::Explore { port } => explore::explore(console, choice, port),
+        UserCommand::Report { what, html, markdown, junit, trace, pages } => report_file::report(
             console,
             choice,
             what.as_deref(),
-            &report_file::ReportFiles { html, markdown, junit },
+            &report_file::ReportFiles { html, markdown, junit, trace, pages },
         ),
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Agree { yes } => agree::agree(console, choice, yes),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
-        UserCommand::Bill { target, format, output } => {
-            bill::bill(console, choice, &target, format, output.as_deref())
+        UserCommand::Sbom { target, format, output } => {
+            sbom::sbom(console, choice, &target, format, output.as_deref())
         }
         UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
         UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
@@ -162,12 +160,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Manual { to } => manual::manual(console, &to),
         UserCommand::Completions { shell } => completions::completions(console, shell),
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
-        UserCommand::Worker { slots, name, labels, grace } => {
+        UserCommand::Workers { work: Some(WorkersCommand::Serve { slots, name, labels, grace }) } => {
             let grace = Duration::from_secs(u64::from(grace));
             let own = worker::WorkerChoice { slots, name: name.as_deref(), labels: &labels, grace };
             worker::worker(console, choice, &own)
         }
-        UserCommand::Workers => worker::workers(console, choice),
+        UserCommand::Workers { work: None } => worker::workers(console, choice),
         UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {
             share_upkeep::verify(console, choice)
         }

@@ -6,6 +6,7 @@ use nubrik_explorer::{PagesFor, ReportOf, Site};
 use serde::Serialize;
 
 use super::history::find;
+use super::trace::trace_of;
 use super::{CommandResult, labelled, open, say_wrong, write_whole};
 use crate::arguments::Choice;
 use crate::exit::Exit;
@@ -17,6 +18,21 @@ pub struct ReportFiles {
     pub html: Option<PathBuf>,
     pub markdown: Option<PathBuf>,
     pub junit: Option<PathBuf>,
+    pub trace: Option<PathBuf>,
+    pub pages: Option<PathBuf>,
+}
+
+impl ReportFiles {
+    /// The files of one document each, by their forms.
+    fn documents(&self) -> impl Iterator<Item = (&'static str, &Option<PathBuf>)> {
+        let all = [
+            ("html", &self.html),
+            ("markdown", &self.markdown),
+            ("junit", &self.junit),
+            ("trace", &self.trace),
+        ];
+        all.into_iter()
+    }
 }
 
 #[derive(Serialize)]
@@ -36,6 +52,10 @@ pub fn report(
     files: &ReportFiles,
 ) -> CommandResult<Exit> {
     let session = open(console, choice)?;
+    let is_alone = what.is_none() && files.documents().all(|(_, file)| file.is_none());
+    if let (Some(folder), true) = (&files.pages, is_alone) {
+        return super::explore::write(console, session, folder);
+    }
     let what = match what {
         Some("tests") => ReportOf::Tests,
         None => ReportOf::Build(find(console, &session, None)?.build),
@@ -48,18 +68,27 @@ pub fn report(
             }
         },
     };
+    let trace = match &what {
+        ReportOf::Build(number) if files.trace.is_some() => {
+            Some(trace_of(&find(console, &session, Some(*number))?))
+        }
+        ReportOf::Tests if files.trace.is_some() => {
+            let message = "a trace is of one build, and tests are of many";
+            return Err(say_wrong(console, Exit::Usage, message, &["nubrik report --trace FILE"]));
+        }
+        _ => None,
+    };
     let site = Site::of(session, Vec::new(), PagesFor::Written);
     // The build was found a moment ago.
     let gone = || say_wrong(console, Exit::Own, "what is kept of the build is gone", &["nubrik history"]);
-    let mut is_any = false;
-    let wanted: [(&'static str, &Option<PathBuf>); 3] =
-        [("html", &files.html), ("markdown", &files.markdown), ("junit", &files.junit)];
-    for (form, file) in wanted {
+    let mut is_any = files.pages.is_some();
+    for (form, file) in files.documents() {
         let Some(file) = file else { continue };
         is_any = true;
         let text = match form {
             "html" => site.report_html(what),
             "markdown" => site.report_markdown(what),
+            "trace" => trace.clone(),
             _ => Some(site.report_junit()),
         };
         write(console, form, file, &text.ok_or_else(gone)?)?;
@@ -72,7 +101,10 @@ pub fn report(
             out!(console, "{text}");
         }
     }
-    Ok(Exit::Done)
+    match &files.pages {
+        Some(folder) => super::explore::write(console, open(console, choice)?, folder),
+        None => Ok(Exit::Done),
+    }
 }
 
 fn write(console: Console, form: &'static str, file: &Path, text: &str) -> CommandResult<()> {

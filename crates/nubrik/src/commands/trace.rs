@@ -1,15 +1,7 @@
-//! `nubrik trace`
-
-use std::path::Path;
+//! When the steps of a build ran, in the open trace event format.
 
 use nubrik_session::{BuildRecord, StepRecord};
 use serde::Serialize;
-
-use super::history::find;
-use super::{CommandResult, open, say_wrong};
-use crate::arguments::Choice;
-use crate::exit::Exit;
-use crate::ui::console::{Console, outln};
 
 /// A span of time in the open trace event format: times in microseconds.
 #[derive(Serialize)]
@@ -39,25 +31,9 @@ struct Trace<'a> {
     display_time_unit: &'static str,
 }
 
-pub fn trace(
-    console: Console,
-    choice: &Choice,
-    number: Option<u64>,
-    to: Option<&Path>,
-) -> CommandResult<Exit> {
-    let session = open(console, choice)?;
-    let record = find(console, &session, number)?;
-    let Some(path) = to else {
-        console.event(&events(&record));
-        return Ok(Exit::Done);
-    };
-    let text = serde_json::to_string(&events(&record)).unwrap_or_default();
-    super::write_whole(path, &text).map_err(|e| {
-        let message = format!("cannot write {}: {e}", path.display());
-        say_wrong(console, Exit::Own, &message, &["nubrik trace --to trace.json"])
-    })?;
-    outln!(console, "build {} is in {}; any viewer of trace events opens it", record.build, path.display());
-    Ok(Exit::Done)
+/// When the steps of a build ran, as the text of a file.
+pub fn trace_of(record: &BuildRecord) -> String {
+    serde_json::to_string(&events(record)).unwrap_or_default()
 }
 
 /// Steps of a build as spans, each on the first lane of its machine that is free; this machine's are those of the first process.

@@ -40,7 +40,7 @@ struct ChangedEvent<'a> {
     files: &'a [String],
 }
 
-pub fn watch(console: Console, choice: &Choice, watched: &WatchCommand) -> CommandResult<Exit> {
+pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) -> CommandResult<Exit> {
     let session = open_to_build(console, choice, How::default())?;
     let root = session.workspace.root.clone();
     drop(session);
@@ -69,8 +69,8 @@ pub fn watch(console: Console, choice: &Choice, watched: &WatchCommand) -> Comma
     }
     let rounds = Rounds { console, changes, cancel, root, ignored: None };
     match watched {
-        WatchCommand::Build { .. } | WatchCommand::Test(_) => rounds.again_and_again(),
-        WatchCommand::Run(running) => rounds.keep_running(choice, &running.target),
+        None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_)) => rounds.again_and_again(),
+        Some(WatchCommand::Run(running)) => rounds.keep_running(choice, &running.target),
     }
 }
 
@@ -258,7 +258,7 @@ fn end(child: &mut Child) {
     nubrik_confine::spare(child.id(), false);
 }
 
-/// The words of the command line without `watch`. It cannot be the value of an option that is before it.
+/// The words of the command line without `watch`: those of a command. It cannot be the value of an option that is before it.
 fn words_without_watch() -> Vec<OsString> {
     let mut words: Vec<OsString> = std::env::args_os().skip(1).collect();
     let mut at = 0;
@@ -268,6 +268,10 @@ fn words_without_watch() -> Vec<OsString> {
             at += 2;
         } else if words[at] == "watch" {
             words.remove(at);
+            // Without a word for it everything is built.
+            if at == words.len() || words[at].to_string_lossy().starts_with('-') {
+                words.insert(at, "build".into());
+            }
             break;
         } else {
             at += 1;

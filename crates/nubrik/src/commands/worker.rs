@@ -1,4 +1,4 @@
-//! `nubrik worker` and `nubrik workers`: machines that run steps for others.
+//! `nubrik workers serve` and `nubrik workers`: machines that run steps for others.
 
 use std::cell::Cell;
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -146,11 +146,11 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     if !is_worker_name(&name) {
         let text =
             format!("`{name}` is no name for a machine: letters, digits, `-`, `_` and `.`, 64 at most");
-        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik worker --name mill-2"]));
+        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik workers serve --name mill-2"]));
     }
     if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
         let text = format!("`{label}` is no label: letters, digits, `-` and `_`, 32 at most");
-        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik worker --label tide-board"]));
+        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik workers serve --label tide-board"]));
     }
     let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);

@@ -145,7 +145,7 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "workers",
-        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik worker` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
+        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik workers serve` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
         example: "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
         kind: "`workers` is a table that says where jobs for other machines go",
         kind_mend: "[workers]\nat = \"nats://jobs.example:4222\"",

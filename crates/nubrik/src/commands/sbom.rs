@@ -1,4 +1,4 @@
-//! `nubrik bill`: what other people's code is in a target, in open formats.
+//! `nubrik sbom`: what other people's code is in a target, in open formats.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -10,15 +10,15 @@ use nubrik_session::Session;
 
 use super::pin::say;
 use super::{CommandResult, evaluate, open, patterns, say_wrong, started_in};
-use crate::arguments::{BillFormat, Choice};
+use crate::arguments::{Choice, SbomFormat};
 use crate::exit::Exit;
 use crate::ui::console::{Console, outln};
 
-pub fn bill(
+pub fn sbom(
     console: Console,
     choice: &Choice,
     target: &str,
-    format: BillFormat,
+    format: SbomFormat,
     output: Option<&Path>,
 ) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
@@ -36,8 +36,8 @@ pub fn bill(
         .collect();
     let packages = packages_of(&pins.shelves, &fetched);
     let document = match format {
-        BillFormat::Cyclonedx => cyclonedx(target, &packages),
-        BillFormat::Spdx => spdx(target, &packages, concat!("nubrik-", env!("CARGO_PKG_VERSION"))),
+        SbomFormat::Cyclonedx => cyclonedx(target, &packages),
+        SbomFormat::Spdx => spdx(target, &packages, concat!("nubrik-", env!("CARGO_PKG_VERSION"))),
     };
     let text = serde_json::to_string_pretty(&document).unwrap_or_default();
     match output {
