@@ -93,6 +93,7 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
     let location = Location { file, folder: None, is_package: false, title: kit.into() };
     let (module, _) = lower(&parsed.tree, location);
     let mut topics = Vec::new();
+    let mut kinds: Vec<(String, String, String)> = Vec::new();
     for node in parsed.tree.root().children().filter(|n| n.kind().is_declaration()) {
         let Some(token) = nubrik_syntax::views::declared_name(node) else { continue };
         let name = node.token_text(token);
@@ -114,6 +115,10 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
             DeclKind::Function => format!("{kit}.{name}(…)"),
             _ => format!("{kit}.{name}"),
         };
+        if decl.kind == DeclKind::Kind {
+            let first = decl.documentation.split_inclusive(". ").next().unwrap_or_default().trim_end();
+            kinds.push((format!("{kit}.{name}"), String::new(), first.to_owned()));
+        }
         topics.push(Topic {
             name: format!("{kit}.{name}"),
             category: "kit",
@@ -122,7 +127,16 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
             example: format!("use \"nub:{kit}\" as {kit}\n{}", shown_example(node, &shape)),
         });
     }
-    topics
+    let example = format!("use \"nub:{kit}\" as {kit}");
+    let whole =
+        Topic { name: kit.to_owned(), category: "kit", summary: about_kit(&text), parts: kinds, example };
+    [vec![whole], topics].concat()
+}
+
+/// What the first comment of a kit says of it.
+fn about_kit(text: &str) -> String {
+    let lines = text.lines().map_while(|line| line.strip_prefix("# "));
+    lines.collect::<Vec<&str>>().join(" ")
 }
 
 /// The example in the documentation of a declaration; without one, how it is called.

@@ -291,11 +291,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
     /// Say which tools and libraries are installed, and what to install
     Doctor,
-    /// Explain a form, a kind, an error, a setting, a state; without a topic, list them
+    /// Explain a form, a kind, an error, a setting, a command, a word; without a topic, list them
     Explain {
         /// What to explain: a form, a kind, the code of an error, a state
         #[arg(value_name = "TOPIC")]
-        topic: Option<String>,
+        topic: Vec<String>,
         /// Everything, as Markdown
         #[arg(long, conflicts_with = "topic")]
         all: bool,

@@ -28,7 +28,7 @@ Understand
   history      List the last builds, or the steps of one of them
   report       Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace
   inside       Open a shell in a step's folder, environment and sandbox
-  explain      Explain a form, a kind, an error, a setting, a state
+  explain      Explain a form, a kind, an error, a setting, a command, a word
   doctor       Say which tools and libraries are installed, and what to install
 
 Write

@@ -641,9 +641,14 @@ fn names_of_before_are_answered_with_those_of_today() {
         assert_eq!(said.matches("error   ").count(), 1, "{said}");
     }
     for (words, now) in [
-        (&["build", "--audit"][..], "--observe"),
-        (&["build", "--explain"], "--reasons"),
-        (&["list", "--kinds"], "--count"),
+        (&["pin", "js", "tides", "--features", "deep"][..], "--with"),
+        (&["pin", "rust", "tides", "--bare"], "--without-defaults"),
+        (&["explore", "--write", "pages"], "nubrik report --pages FOLDER"),
+        (&["bill", "t"], "nubrik sbom TARGET"),
+        (&["how", "a", "b"], "nubrik why TARGET NEED"),
+        (&["trace"], "nubrik report --trace FILE"),
+        (&["worker"], "nubrik workers serve"),
+        (&["serve-editor"], "nubrik lsp"),
     ] {
         let said = sandbox.run(words).expect(2).stderr;
         assert!(said.ends_with(&format!("\n  try   {now}\n")), "{said}");

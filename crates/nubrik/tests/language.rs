@@ -393,6 +393,31 @@ fn the_graph_is_drawn_for_people_and_programs() {
     assert!(run(&["completions", "bash"]).contains("nubrik"));
 }
 
+/// The variables of the environment that the sources name, but for that by which a shell asks for proposals.
+fn variables_in_sources() -> std::collections::BTreeSet<String> {
+    let crates = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
+    let mut open = vec![crates];
+    let mut found = std::collections::BTreeSet::new();
+    while let Some(folder) = open.pop() {
+        for entry in std::fs::read_dir(folder).unwrap().flatten() {
+            let (path, name) = (entry.path(), entry.file_name());
+            if entry.file_type().unwrap().is_dir() {
+                // What is for tests alone is told to who writes tests.
+                let is_other = ["tests", "target", "testing", "benches"].iter().any(|other| name == *other);
+                open.extend((!is_other).then_some(path));
+            } else if path.extension().is_some_and(|ending| ending == "rs") {
+                let text = std::fs::read_to_string(&path).unwrap();
+                let words = text.split('"').filter(|word| word.starts_with("NUBRIK_"));
+                let is_name = |word: &&str| word.chars().all(|c| c.is_ascii_uppercase() || c == '_');
+                found.extend(words.filter(is_name).map(str::to_owned));
+            }
+        }
+    }
+    found.remove("NUBRIK_COMPLETE");
+    assert!(found.len() > 7, "{found:?}");
+    found
+}
+
 #[test]
 fn every_topic_can_be_read_and_the_reference_is_true() {
     let sandbox = Sandbox::new(&[]);
@@ -408,10 +433,25 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
                    check effect write pack unpack fetch tool sample probe glob env secret host each if match with under sh text int \
                    bool list map record files file folder duration optional alternatives command string loop import function \
                    rule task shell input output password parallel os library program archive zip download json csv profile \
-                   variant address store out operators flags headers needs say makes timeout network memory timeout";
+                   variant address store out operators flags headers needs say makes timeout network memory timeout \
+                   room rooms key verdict pin pins origin origins member line seal label slots pool sandbox cache remote flaky \
+                   quarantine dependency plan why watch share worker adopt hole unit refused usage exit c rust python go java js \
+                   fortran documents archives build NUBRIK_ROOMS NUBRIK_SHARED_KEY";
     for guess in guesses.split_whitespace() {
         let said = sandbox.run(&["explain", guess, "--plain"]);
         assert!(said.code == 0 && !said.stdout.is_empty(), "explain {guess}: {}", said.stderr);
+    }
+    // Each command and each variable that the sources name has a topic, and topics may have several words.
+    for words in [&["shared", "cache"][..], &["exit", "codes"], &["workers", "serve"], &["cache", "prune"]] {
+        sandbox.run(&[&["explain"], words].concat()).expect(0).says(&words.join(" "));
+    }
+    let groups = std::fs::read_to_string(root.join("crates/nubrik/src/groups.rs")).unwrap();
+    let rows = groups.lines().filter_map(|line| line.strip_prefix("  ")?.split("  ").next());
+    for command in rows.filter(|word| !word.is_empty()) {
+        sandbox.run(&["explain", command]).expect(0).says("command");
+    }
+    for name in variables_in_sources() {
+        sandbox.run(&["explain", &name]).expect(0).says("variable");
     }
     let wrong = sandbox.run(&["explain", "setp"]).expect(2).stderr;
     assert!(wrong.contains("try   nubrik explain step"), "{wrong}");

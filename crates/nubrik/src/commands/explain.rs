@@ -2,6 +2,7 @@
 //! evaluation reads, kits from their own text; `docs/reference.md` is the same, written out.
 
 mod guesses;
+mod tables;
 
 use std::fmt::Write;
 
@@ -9,14 +10,15 @@ use nubrik_diagnostic::nearest;
 use nubrik_lang::topics::{Topic, plain, topics};
 use serde::Serialize;
 
+use self::tables::{PLANS, STATES, VARIABLES, WORDS};
 use super::{CommandResult, say_wrong};
-use crate::exit::Exit;
+use crate::exit::{Exit, MEANINGS};
 use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{width, wrapped};
 
 /// Categories in the order in which they are shown, with their titles.
-const CATEGORIES: [(&str, &str); 13] = [
+const CATEGORIES: [(&str, &str); 16] = [
     ("declaration", "Declarations"),
     ("type", "Types"),
     ("form", "Forms"),
@@ -29,106 +31,10 @@ const CATEGORIES: [(&str, &str); 13] = [
     ("state", "States of steps"),
     ("plan", "What `plan` says of steps"),
     ("setting", "Settings in nubrik.toml"),
+    ("command", "Commands"),
+    ("variable", "Variables of the environment"),
+    ("exit", "Exit codes"),
     ("error", "Errors"),
-];
-
-const STATES: [(&str, &str, &str); 6] = [
-    (
-        "ran",
-        "Its commands ran in this build; the line says why they had to.",
-        "ran       tide/harmonics   compile src/fit.c     0.41s  src/fit.c changed",
-    ),
-    ("current", "Its outputs are in place and correct: nothing that it depends on has changed.", ""),
-    (
-        "reused",
-        "Its outputs were taken from the results that are kept on this machine: the same inputs made them before, in this workspace or another one.",
-        "reused    tide/harmonics   archive harmonics            not in this workspace yet",
-    ),
-    (
-        "failed",
-        "Its commands failed, did not make an output, or read what they do not declare; the lines below say more.",
-        "",
-    ),
-    ("blocked", "It did not run because something that it needs failed.", ""),
-    (
-        "unstarted",
-        "It did not start: the build was stopped, or a failure ended the build first. `--keep-going` continues with everything that can run.",
-        "",
-    ),
-];
-
-const PLANS: [(&str, &str, &str); 4] = [
-    (
-        "run",
-        "A step that would run its commands: its definition, an input or a tool changed, or it never ran.",
-        "",
-    ),
-    (
-        "maybe",
-        "A step that depends on one that would run: if that one makes the same bytes as before, this one does not run.",
-        "",
-    ),
-    (
-        "fail",
-        "A step that cannot run: an input or a tool is not there. Steps that need it are `blocked`.",
-        "fail      almanac/almanac   bind the almanac            ?  there is no tool catt on this machine",
-    ),
-    ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
-];
-
-const WORDS: [(&str, &str, &str); 11] = [
-    (
-        "workspace",
-        "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
-        "",
-    ),
-    (
-        "package",
-        "A folder with a `targets.nub`: its targets, and all files below it that belong to no other package.",
-        "",
-    ),
-    (
-        "kit",
-        "A file of definitions that other definition files use: one of the workspace, or one that ships with nubrik.",
-        "use \"nub:c\" as c\nuse { ours } from \"/kit/flags.nub\"",
-    ),
-    (
-        "target path",
-        "How a target is named: its package and its name. On the command line it is relative to the current folder; in \
-         definitions it has a `&` before it. `base/clock` is short for `base/clock/clock`.",
-        "let needed = &tide/harmonics",
-    ),
-    ("targets.nub", "The file with the definitions of a package.", ""),
-    ("nubrik.toml", "The file that makes a folder a workspace, with its settings.", "jobs = 4"),
-    (
-        "NUBRIK_BELL",
-        "A variable: `off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
-         seconds, and the bell rings when one is over that took more than twenty.",
-        "export NUBRIK_BELL=off",
-    ),
-    (
-        "NUBRIK_CLIENT_CERTIFICATE",
-        "A variable: the file in PEM with the certificate by which this machine says who it is, and its key. A team's store and a server for \
-         jobs see it where they ask for one; registries do not.",
-        "export NUBRIK_CLIENT_CERTIFICATE=$HOME/.certificates/me.pem",
-    ),
-    (
-        "out",
-        "The folder of results: `out/default`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
-         `.nubrik/made`.",
-        "",
-    ),
-    (
-        "store",
-        "Where the results of all workspaces of this machine are kept, by what they were made from. `nubrik cache` shows its size.",
-        "",
-    ),
-    (
-        "operators",
-        "`+` adds numbers and joins texts, lists, files and maps; `/` joins a folder and a text. `==`, `!=`, `<`, `<=`, `>` and `>=` \
-         compare; `and`, `or` and `not` join conditions; `in` asks whether a list or map holds something.",
-        "let wide = width > 80 and not plain",
-    ),
 ];
 
 #[derive(Serialize)]
@@ -155,7 +61,54 @@ pub fn all_topics() -> Vec<Topic> {
         let names: Vec<&str> = rows.iter().map(|(name, ..)| *name).collect();
         file.summary.push_str(&format!(" They are: {}.", names.join(", ")));
     }
+    all.extend(crate::help::all().into_iter().filter(|(name, _)| !name.is_empty()).map(command));
+    all.extend(plain("variable", &VARIABLES));
+    all.push(exit_codes());
     all
+}
+
+/// The topic of a command, from its help.
+fn command((name, command): (String, clap::Command)) -> Topic {
+    let text = |text: Option<&clap::builder::StyledStr>| text.map_or_else(String::new, ToString::to_string);
+    let parts = command.get_arguments().filter(|arg| !arg.is_hide_set() && !arg.is_global_set());
+    let parts = parts.filter(|arg| arg.get_help_heading() != Some("Everywhere") && arg.get_id() != "help");
+    let parts = parts.map(|arg| {
+        let value = arg.get_value_names().and_then(|names| names.first()).map(|name| name.to_string());
+        let takes = arg.get_action().takes_values();
+        match arg.get_long() {
+            Some(long) => {
+                (format!("--{long}"), value.filter(|_| takes).unwrap_or_default(), text(arg.get_help()))
+            }
+            None => (
+                value.unwrap_or_else(|| arg.get_id().as_str().to_uppercase()),
+                String::new(),
+                text(arg.get_help()),
+            ),
+        }
+    });
+    let about = text(command.get_about());
+    Topic {
+        category: "command",
+        summary: if about.ends_with('.') { about } else { about + "." },
+        parts: parts.collect(),
+        example: format!("nubrik {name}"),
+        name,
+    }
+}
+
+fn exit_codes() -> Topic {
+    let parts = MEANINGS
+        .iter()
+        .map(|(exit, meaning)| (exit.code().to_string(), String::new(), (*meaning).to_owned()));
+    Topic {
+        name: "exit codes".to_owned(),
+        category: "exit",
+        summary:
+            "How commands end, the same for all of them. A program that `nubrik run` ran ends with its own."
+                .to_owned(),
+        parts: parts.collect(),
+        example: String::new(),
+    }
 }
 
 /// Names of all topics, each with what it says first.
@@ -168,13 +121,13 @@ pub fn has_topic(code: &str) -> bool {
     code != "syntax" && topics().iter().any(|t| t.category == "error" && t.name == code)
 }
 
-pub fn explain(console: Console, wanted: Option<&str>, everything: bool) -> CommandResult<Exit> {
+pub fn explain(console: Console, wanted: &str, everything: bool) -> CommandResult<Exit> {
     let all = all_topics();
     if everything {
         out!(console, "{}", markdown(&all));
         return Ok(Exit::Done);
     }
-    let Some(wanted) = wanted else {
+    if wanted.is_empty() {
         if console.is_json() {
             all.iter().for_each(|topic| print_json(console, topic));
         } else {
@@ -287,7 +240,13 @@ fn markdown(all: &[Topic]) -> String {
             }
             if !topic.example.is_empty() {
                 let language = match category {
-                    "state" | "error" => "text",
+                    "state" | "error" | "plan" => "text",
+                    "command" | "variable" => "sh",
+                    "word"
+                        if topic.example.starts_with("nubrik ") || topic.example.starts_with("export ") =>
+                    {
+                        "sh"
+                    }
                     "setting" => "toml",
                     _ => "nub",
                 };

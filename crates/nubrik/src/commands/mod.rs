@@ -150,7 +150,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Agree { yes } => agree::agree(console, choice, yes),
         UserCommand::Doctor => doctor::doctor(console, choice),
-        UserCommand::Explain { topic, all } => explain::explain(console, topic.as_deref(), all),
+        UserCommand::Explain { topic, all } => explain::explain(console, &topic.join(" "), all),
         UserCommand::Sbom { target, format, output } => {
             sbom::sbom(console, choice, &target, format, output.as_deref())
         }

@@ -1,0 +1,205 @@
+//! Words, states and variables that `nubrik explain` knows besides the language's own: name, meaning, example.
+
+pub(super) const STATES: [(&str, &str, &str); 6] = [
+    (
+        "ran",
+        "Its commands ran in this build; the line says why they had to.",
+        "ran       tide/harmonics   compile src/fit.c     0.41s  src/fit.c changed",
+    ),
+    ("current", "Its outputs are in place and correct: nothing that it depends on has changed.", ""),
+    (
+        "reused",
+        "Its outputs were taken from the results that are kept on this machine: the same inputs made them before, in this workspace or another one.",
+        "reused    tide/harmonics   archive harmonics            not in this workspace yet",
+    ),
+    (
+        "failed",
+        "Its commands failed, did not make an output, or read what they do not declare; the lines below say more.",
+        "",
+    ),
+    ("blocked", "It did not run because something that it needs failed.", ""),
+    (
+        "unstarted",
+        "It did not start: the build was stopped, or a failure ended the build first. `--keep-going` continues with everything that can run.",
+        "",
+    ),
+];
+
+pub(super) const PLANS: [(&str, &str, &str); 4] = [
+    (
+        "run",
+        "A step that would run its commands: its definition, an input or a tool changed, or it never ran.",
+        "",
+    ),
+    (
+        "maybe",
+        "A step that depends on one that would run: if that one makes the same bytes as before, this one does not run.",
+        "",
+    ),
+    (
+        "fail",
+        "A step that cannot run: an input or a tool is not there. Steps that need it are `blocked`.",
+        "fail      almanac/almanac   bind the almanac            ?  there is no tool catt on this machine",
+    ),
+    ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
+];
+
+pub(super) const WORDS: [(&str, &str, &str); 20] = [
+    (
+        "workspace",
+        "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
+        "",
+    ),
+    (
+        "package",
+        "A folder with a `targets.nub`: its targets, and all files below it that belong to no other package.",
+        "",
+    ),
+    (
+        "kit",
+        "A file of definitions that other definition files use: one of the workspace, or one that ships with nubrik.",
+        "use \"nub:c\" as c\nuse { ours } from \"/kit/flags.nub\"",
+    ),
+    (
+        "target path",
+        "How a target is named: its package and its name. On the command line it is relative to the current folder; in \
+         definitions it has a `&` before it. `base/clock` is short for `base/clock/clock`.",
+        "let needed = &tide/harmonics",
+    ),
+    ("targets.nub", "The file with the definitions of a package.", ""),
+    ("nubrik.toml", "The file that makes a folder a workspace, with its settings.", "jobs = 4"),
+    (
+        "out",
+        "The folder of results: `out/default`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
+         `.nubrik/made`.",
+        "",
+    ),
+    (
+        "store",
+        "The folder of the cache: results of all workspaces of this machine. `nubrik cache` says where it is and how large.",
+        "",
+    ),
+    (
+        "operators",
+        "`+` adds numbers and joins texts, lists, files and maps; `/` joins a folder and a text. `==`, `!=`, `<`, `<=`, `>` and `>=` \
+         compare; `and`, `or` and `not` join conditions; `in` asks whether a list or map holds something.",
+        "let wide = width > 80 and not plain",
+    ),
+    (
+        "target",
+        "Something that a definition gives a name. Tests, jobs and services are targets, too.",
+        "nubrik list",
+    ),
+    (
+        "key",
+        "A digest of all that can decide a step's result: its command, the contents of its inputs, its tools with their parts, files of \
+         the system. A result is current or reused only if its key is the same.",
+        "nubrik why tide/tidecast",
+    ),
+    (
+        "sandbox",
+        "Where a step runs: it sees its inputs, its tools and the system's folders, and writes to its own folder. Where the kernel cannot \
+         make one, path rules confine the step. `nubrik inside TARGET` opens a shell there.",
+        "nubrik inside tide/tidecast",
+    ),
+    (
+        "cache",
+        "Results of all workspaces of this machine, by their keys. Going back to an earlier state runs nothing. `nubrik cache` shows its \
+         size, `nubrik cache prune` makes room.",
+        "nubrik cache",
+    ),
+    (
+        "shared cache",
+        "A team's store of results: what one machine made, others take. `[shared]` in nubrik.toml says where it is; each person agrees to \
+         it once.",
+        "nubrik share",
+    ),
+    (
+        "variant",
+        "What is made under other values of the options that it reads. Variants are kept beside each other, so that switching back runs \
+         nothing.",
+        "nubrik build --set mode=release",
+    ),
+    (
+        "flaky",
+        "A test that passed and failed with the same key: nothing that it depends on decides which. `quarantined` keeps its failures from \
+         failing the build, and says why.",
+        "nubrik test --repeat 20",
+    ),
+    (
+        "dependency path",
+        "The chain of targets from one to another that it depends on.",
+        "nubrik why tide/tidecast base/clock",
+    ),
+    (
+        "worker",
+        "A machine that runs steps for others. `[workers]` in nubrik.toml says where jobs go.",
+        "nubrik workers serve",
+    ),
+    (
+        "persistent worker",
+        "A program that stays and answers requests of several steps: `answered_by`. It starts once instead of once for each step.",
+        "nubrik explain step",
+    ),
+    (
+        "channel",
+        "Results of one line of builds in a shared cache, such as `main` or `stable`: `lines` in `[shared]` says which ones are taken.",
+        "export NUBRIK_SHARED_LINE=stable",
+    ),
+];
+
+/// Variables of the environment. A test compares them with those that the sources name.
+pub(super) const VARIABLES: [(&str, &str, &str); 10] = [
+    (
+        "NUBRIK_AGREED",
+        "What this machine agrees to, where nobody can be asked: the rows that `nubrik agree` prints, with `;` between them.",
+        "export NUBRIK_AGREED=\"use the store /store of ed25519:…\"",
+    ),
+    (
+        "NUBRIK_BELL",
+        "`off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
+         seconds, and the bell rings when one is over that took more than twenty.",
+        "export NUBRIK_BELL=off",
+    ),
+    (
+        "NUBRIK_CLIENT_CERTIFICATE",
+        "the file in PEM with the certificate by which this machine says who it is, and its key. A team's store and a server for \
+         jobs see it where they ask for one; registries do not.",
+        "export NUBRIK_CLIENT_CERTIFICATE=$HOME/.certificates/me.pem",
+    ),
+    (
+        "NUBRIK_JOBS_KEY",
+        "The file with the secret key that signs steps which other machines are to run. Without it nothing is sent to workers.",
+        "export NUBRIK_JOBS_KEY=$HOME/mine.key",
+    ),
+    (
+        "NUBRIK_LABELS",
+        "What steps may ask of this machine by `machine`, besides its system and its processor; several with blanks between them.",
+        "export NUBRIK_LABELS=tide-board",
+    ),
+    (
+        "NUBRIK_ROOMS",
+        "`off` does without sandboxes of the kernel, to see what a machine without them sees: path rules confine steps then.",
+        "NUBRIK_ROOMS=off nubrik build",
+    ),
+    (
+        "NUBRIK_SHARED_KEY",
+        "The file with the secret key that signs results which this machine gives to the shared cache. Without it results are only taken.",
+        "export NUBRIK_SHARED_KEY=/run/keys/ci.key",
+    ),
+    (
+        "NUBRIK_SHARED_LINE",
+        "The line of builds that results are given to: `main` without it.",
+        "export NUBRIK_SHARED_LINE=stable",
+    ),
+    (
+        "NUBRIK_SHARED_ROOT",
+        "The root key of a shared cache that this machine agrees to use, where nobody can be asked.",
+        "export NUBRIK_SHARED_ROOT=ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw",
+    ),
+    (
+        "NUBRIK_WORKER_KEY",
+        "The file with the secret key of a worker, which signs the results of its steps.",
+        "NUBRIK_WORKER_KEY=worker.key nubrik workers serve",
+    ),
+];
