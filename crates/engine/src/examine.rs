@@ -383,9 +383,9 @@ impl Build<'_> {
         Ok(Some(now).filter(|now| *now != memory.signatures))
     }
 
-    /// Whether a file is what its step made: by its metadata, or by its content, where only the time of the last change of metadata is
-    /// another one. So it is when another name of the file came or went, as kept results have them, and when somebody wrote to it and put
-    /// its times back.
+    /// Whether a file is what its step made: by its metadata, or else by its content. The metadata are others when another name of the
+    /// file came or went, as kept results have them, when somebody wrote to it and put its times back, and in a copy of the workspace.
+    /// A file that may change again without a trace is none that a step made, unless only the time of its metadata is another one.
     fn is_as_made(
         &self,
         path: &WsPath,
@@ -393,10 +393,13 @@ impl Build<'_> {
         known: &Signature,
         found: &Signature,
     ) -> bool {
-        known.still_holds(Some(*found))
-            || (known.settled() == found.settled()
-                && content
-                    .is_none_or(|content| self.outside.digest(&path.into()).is_ok_and(|now| now == *content)))
+        if known.still_holds(Some(*found)) {
+            return true;
+        }
+        let is_alike = (known.size, known.mode) == (found.size, found.mode)
+            && (known.settled() == found.settled() || !found.is_young(self.outside.now()));
+        let has = |content: &Digest| self.outside.digest(&path.into()).is_ok_and(|now| now == *content);
+        is_alike && content.is_none_or(has)
     }
 
     /// Whether one output is what its step made; takes its part of the remembered metadata.

@@ -266,3 +266,35 @@ fn a_link_that_changes_while_a_step_runs_decides_no_result() {
     let sandbox = changed_and_back(definitions, leads("b"), leads("a"));
     assert_eq!(sandbox.read("out/default/one/o"), "ebb\n");
 }
+
+/// A copy of a workspace holds what its steps made, by other files with other times: nothing is to run there, and nobody edited
+/// anything.
+#[test]
+fn in_a_copy_of_a_workspace_nothing_is_to_run() {
+    let definitions = "\
+        target copy = step { run = `cp {in \"a\"} {out \"copy\"}` }\n\
+        target tree = step {\n\
+          run = sh`cd {outfolder \"tree\"}; mkdir empty; echo one > one; ln -s one two`\n\
+        }\n\
+        target last = step { run = sh`cat {copy} {tree}/one > {out \"last\"}` }\n";
+    let sandbox =
+        Sandbox::new(&[("here/nubrik.toml", ""), ("here/targets.nub", definitions), ("here/a", "tide\n")]);
+    sandbox.run_in("here", &["build"]).expect(0);
+    for (name, option) in [("there", "-r"), ("with times", "-a")] {
+        let mut copy = std::process::Command::new("cp");
+        copy.args([option, "here", name]).current_dir(&sandbox.folder);
+        assert!(copy.status().unwrap().success());
+        // A file that may change again without a trace is not believed yet.
+        std::thread::sleep(std::time::Duration::from_millis(60));
+        let summary = sandbox.run_in(name, &["build", "--json"]).expect(0).summary();
+        assert_eq!((&summary["current"], &summary["steps"]), (&3.into(), &3.into()), "{name}: {summary}");
+    }
+    // What was edited is told and put back.
+    let made = sandbox.files_below("there/.nubrik/made/copy").into_keys().next().unwrap();
+    let made = sandbox.folder.join(made);
+    fs::remove_file(&made).unwrap();
+    fs::write(&made, "edit\n").unwrap();
+    let run = sandbox.run_in("there", &["build"]).expect(0);
+    assert!(run.stdout.contains("its output copy was edited"), "{}", run.stdout);
+    assert_eq!(sandbox.read("there/out/default/copy"), "tide\n");
+}
