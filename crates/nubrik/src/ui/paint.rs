@@ -30,18 +30,31 @@ pub enum Ink {
 }
 
 impl Ink {
-    fn code(self) -> &'static str {
-        // The sea chart's palette: deep water, shallows, sand, buoy red, kelp.
+    /// All of them.
+    #[cfg(test)]
+    const ALL: [Ink; 8] =
+        [Ink::Calm, Ink::Busy, Ink::Found, Ink::Wrong, Ink::Doubt, Ink::Mend, Ink::Faint, Ink::Strong];
+
+    /// Its number among the 256 colours of terminals, if it has a colour: each can be read on black and on white.
+    fn colour(self) -> Option<u8> {
+        // Kelp, deep water, dusk, buoy red, heather, slate.
         match self {
-            Ink::Calm => "38;5;66",
-            Ink::Busy => "38;5;74",
-            Ink::Found => "38;5;140",
-            Ink::Wrong => "1;38;5;203",
-            Ink::Doubt => "38;5;179",
-            Ink::Mend => "38;5;108",
-            Ink::Faint => "38;5;245",
-            Ink::Strong => "1",
+            Ink::Calm | Ink::Mend => Some(29),
+            Ink::Busy => Some(63),
+            Ink::Found => Some(98),
+            Ink::Wrong => Some(131),
+            Ink::Doubt => Some(163),
+            Ink::Faint => Some(243),
+            Ink::Strong => None,
         }
+    }
+
+    /// The codes that a terminal is given for it.
+    fn code(self) -> String {
+        let is_bold = matches!(self, Ink::Wrong | Ink::Strong);
+        let bold = is_bold.then(|| "1".to_owned());
+        let colour = self.colour().map(|number| format!("38;5;{number}"));
+        bold.into_iter().chain(colour).collect::<Vec<String>>().join(";")
     }
 }
 
@@ -120,5 +133,42 @@ impl Paint {
     /// One of two forms of a glyph.
     pub fn glyph(&self, beyond_ascii: &'static str, ascii: &'static str) -> &'static str {
         if self.glyphs { beyond_ascii } else { ascii }
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// The luminance of one of the 256 colours, by WCAG 2: the cube of 6 × 6 × 6 from 16 on, then 24 greys.
+    fn luminance(number: u8) -> f64 {
+        let levels = [0u8, 95, 135, 175, 215, 255];
+        let parts = match number {
+            0..16 => panic!("terminals choose these themselves"),
+            16..232 => {
+                let n = usize::from(number - 16);
+                [levels[n / 36], levels[n / 6 % 6], levels[n % 6]]
+            }
+            232.. => [8 + 10 * (number - 232); 3],
+        };
+        let linear = |part: u8| {
+            let part = f64::from(part) / 255.0;
+            if part <= 0.03928 { part / 12.92 } else { ((part + 0.055) / 1.055).powf(2.4) }
+        };
+        let [red, green, blue] = parts.map(linear);
+        0.2126 * red + 0.7152 * green + 0.0722 * blue
+    }
+
+    #[test]
+    fn all_colours_can_be_read_on_black_and_on_white() {
+        for ink in Ink::ALL {
+            let Some(number) = ink.colour() else { continue };
+            let lit = luminance(number) + 0.05;
+            let (on_black, on_white) = (lit / 0.05, 1.05 / lit);
+            assert!(
+                on_black >= 4.5 && on_white >= 4.5,
+                "{ink:?}: {on_black:.2} on black, {on_white:.2} on white"
+            );
+        }
     }
 }
