@@ -289,7 +289,7 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
         let summary = sandbox.run_in(name, &["build", "--json"]).expect(0).summary();
         assert_eq!((&summary["current"], &summary["steps"]), (&3.into(), &3.into()), "{name}: {summary}");
     }
-    // What was edited is told and put back.
+    // An output that was edited is named and put back.
     let made = sandbox.files_below("there/.nubrik/made/copy").into_keys().next().unwrap();
     let made = sandbox.folder.join(made);
     fs::remove_file(&made).unwrap();

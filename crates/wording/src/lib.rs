@@ -120,7 +120,7 @@ mod tests {
     }
 
     #[test]
-    fn the_past_is_told_in_its_largest_unit() {
+    fn the_past_has_its_largest_unit() {
         let seconds = [59, 60, 7_199, 86_400, 259_200];
         assert_eq!(seconds.map(ago), ["just now", "1 min ago", "1 h ago", "a day ago", "3 days ago"]);
     }

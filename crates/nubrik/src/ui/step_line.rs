@@ -34,7 +34,7 @@ const LEAST_SAY: usize = 8;
 pub struct StepRow<'t> {
     /// Its state, or what would become of it, and the colour of that.
     pub word: (&'t str, Ink),
-    /// Its target, with its variant where that is told.
+    /// Its target, with its variant if that is shown.
     pub target: &'t str,
     /// What it does.
     pub say: &'t str,
@@ -162,7 +162,7 @@ pub fn below_state(paint: Paint, text: &str) -> String {
     lines.iter().map(|line| format!("{:STATE$}{}\n", "", paint.ink(Ink::Faint, line))).collect()
 }
 
-/// The titles of a graph's steps in lines that are shown together: a variant is told where a target has several.
+/// The titles of a graph's steps in lines that are shown together: a variant is shown if a target has several.
 pub struct Titles {
     several: HashSet<Arc<str>>,
 }
