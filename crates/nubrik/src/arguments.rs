@@ -383,9 +383,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
 /// Something to run.
 #[derive(Args, Clone)]
 pub struct RunArguments {
-    /// The program, job or service to run
+    /// The program, job or service to run; may be left out if there is only one in this folder and below
     #[arg(value_name = "TARGET")]
-    pub target: String,
+    pub target: Option<String>,
     /// Arguments for it
     #[arg(last = true)]
     pub args: Vec<String>,

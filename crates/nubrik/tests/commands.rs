@@ -617,6 +617,19 @@ fn a_dry_run_of_a_build_is_its_plan() {
 }
 
 #[test]
+fn the_only_thing_that_can_be_run_needs_no_name() {
+    let sandbox = Sandbox::new(&[("a/targets.nub", "job hello = effect { run = `echo hello` }\n")]);
+    assert_eq!(sandbox.run(&["run"]).expect(0).stdout, "hello\n");
+    assert_eq!(sandbox.run(&["run", "--", "there"]).expect(0).stdout, "hello there\n");
+    sandbox.write("b/targets.nub", "job other = effect { run = `echo other` }\n");
+    let several = sandbox.run(&["run"]).expect(2).stderr;
+    assert!(several.contains("  try   nubrik run a/hello\n  try   nubrik run b/other\n"), "{several}");
+    assert_eq!(sandbox.run_in("b", &["run"]).expect(0).stdout, "other\n");
+    sandbox.write("c/targets.nub", "");
+    assert!(sandbox.run_in("c", &["run"]).expect(2).stderr.contains("there is no program, job or service"));
+}
+
+#[test]
 fn names_of_before_are_answered_with_those_of_today() {
     let sandbox = Sandbox::new(&[("a.c", "int main(void) { return 0; }\n")]);
     let said = |definitions: &str| {

@@ -115,7 +115,8 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         }
         UserCommand::Test { tests, once: Once { dry_run: true, .. } } => test::plan(console, choice, &tests),
         UserCommand::Test { tests, once } => test::test(console, choice, &tests, once.rerun),
-        UserCommand::Run(running) => run::run(console, choice, &running.target, &running.args, running.how),
+        UserCommand::Run(running) => run::meant(console, choice, running.target.as_deref())
+            .and_then(|target| run::run(console, choice, &target, &running.args, running.how)),
         UserCommand::Plan { what, tests, if_changed, since, jobs } => {
             let planning = plan::Planning { tests, if_changed: &if_changed, since: since.as_deref(), jobs };
             plan::plan(console, choice, &what, &planning)

@@ -5,18 +5,58 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::time::Duration;
 
-use nubrik_graph::Effect;
+use nubrik_graph::{Effect, Role, Target};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
 
 use super::build::{Brought, bring_up, build_files, lock, unless_built};
-use super::{CommandResult, labelled, open_to_build, patterns, say_wrong, say_wrong_noted};
+use super::{CommandResult, evaluate, labelled, open, open_to_build, patterns, say_wrong, say_wrong_noted};
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::plain;
+
+/// So many things that could be run are named.
+const NAMED: usize = 12;
+
+/// What is to be run: what is named, or the only program, job or service in this folder and below.
+pub fn meant(console: Console, choice: &Choice, named: Option<&str>) -> CommandResult<String> {
+    if let Some(named) = named {
+        return Ok(named.to_owned());
+    }
+    let mut session = open(console, choice)?;
+    let everything = patterns(console, &mut session, &[])?;
+    let evaluation = evaluate(console, &mut session, &everything)?;
+    let targets = evaluation.targets.iter().map(|target| evaluation.graph.target(*target));
+    let runs = |target: &&Target| {
+        !target.private && (matches!(target.role, Role::Job | Role::Service) || &*target.kind == "program")
+    };
+    // On the command line a path begins in the folder where one is, unless a slash is before it.
+    let slash = if session.workspace.folder.is_root() { "" } else { "/" };
+    let mut all: Vec<String> =
+        targets.filter(runs).map(|target| format!("{slash}{}", target.address)).collect();
+    all.sort_unstable();
+    all.dedup();
+    match all.as_slice() {
+        [one] => Ok(one.clone()),
+        [] => {
+            let message = "there is no program, job or service in this folder and below";
+            Err(say_wrong(console, Exit::Usage, message, &["nubrik list   lists what there is"]))
+        }
+        several => {
+            let message = format!("{} things can be run here: name one of them", several.len());
+            let mut mends: Vec<String> =
+                several.iter().take(NAMED).map(|target| format!("nubrik run {target}")).collect();
+            if several.len() > NAMED {
+                mends.push(format!("and {} more: nubrik list", several.len() - NAMED));
+            }
+            let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
+            Err(say_wrong(console, Exit::Usage, &message, &mends))
+        }
+    }
+}
 
 pub fn run(
     console: Console,
@@ -73,14 +113,13 @@ fn refuse_others(
     let graph = &evaluation.graph;
     let targets: Vec<_> = evaluation.targets.iter().map(|t| graph.target(*t)).collect();
     if let [one] = targets.as_slice()
-        && one.role == nubrik_graph::Role::Test
+        && one.role == Role::Test
     {
         let message = format!("`{address}` is a test");
         return Err(say_wrong(console, Exit::Usage, &message, &[&format!("nubrik test {address}")]));
     }
     let is_folder = patterns.iter().any(|p| p.is_glob()) || targets.len() > 1;
-    use nubrik_graph::Role::{Job, Service};
-    let jobs = targets.iter().filter(|t| matches!(t.role, Job | Service));
+    let jobs = targets.iter().filter(|t| matches!(t.role, Role::Job | Role::Service));
     let mends: Vec<String> = jobs.map(|t| format!("nubrik run {}", t.address)).collect();
     if is_folder && !mends.is_empty() {
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();

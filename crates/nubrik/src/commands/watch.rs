@@ -70,7 +70,10 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
     let rounds = Rounds { console, changes, cancel, root, ignored: None };
     match watched {
         None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_)) => rounds.again_and_again(),
-        Some(WatchCommand::Run(running)) => rounds.keep_running(choice, &running.target),
+        Some(WatchCommand::Run(running)) => {
+            let target = super::run::meant(console, choice, running.target.as_deref())?;
+            rounds.keep_running(choice, &target)
+        }
     }
 }
 
