@@ -246,8 +246,10 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             };
             let given: Vec<&str> = labels.iter().filter(is_given).map(|label| &**label).collect();
             let options: String = given.iter().map(|label| format!(" --label {label}")).collect();
-            lines
-                .push(("try", format!("nubrik workers serve{options}   on such a machine; nubrik explain workers")));
+            lines.push((
+                "try",
+                format!("nubrik workers serve{options}   on such a machine; nubrik explain workers"),
+            ));
             if given.len() == labels.len() {
                 let mend = format!("NUBRIK_LABELS=\"{}\" if this machine is one", given.join(" "));
                 lines.push(("try", mend));
