@@ -196,6 +196,7 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             "failed" => Ink::Wrong,
             "ran" => Ink::Busy,
             "reused" => Ink::Found,
+            "blocked" => Ink::Doubt,
             _ => Ink::Faint,
         };
         let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
