@@ -194,12 +194,3 @@ fn a_name_of_a_type_means_one_thing() {
     }
     assert!(declared.len() > 300, "{}", declared.len());
 }
-
-#[test]
-fn no_file_is_too_long_to_be_read() {
-    let mut files = Vec::new();
-    sources(&crates(), &mut files);
-    for (path, text) in files.iter().filter(|(path, _)| path.contains("/src/") && path.ends_with(".rs")) {
-        assert!(text.lines().count() <= 500, "{path} has {} lines: cut it", text.lines().count());
-    }
-}
