@@ -7,7 +7,7 @@ mod sandbox;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
-use sandbox::Sandbox;
+use sandbox::{Sandbox, has_rooms};
 
 const COPY: &str = "target copy = step { run = `cat {glob(\"**/*.txt\")} > {out \"copy\"}` }\n";
 
@@ -287,7 +287,13 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
         // A file that may change again without a trace is not believed yet.
         std::thread::sleep(std::time::Duration::from_millis(60));
         let summary = sandbox.run_in(name, &["build", "--json"]).expect(0).summary();
-        assert_eq!((&summary["current"], &summary["steps"]), (&3.into(), &3.into()), "{name}: {summary}");
+        // Without rooms commands see where the workspace is, which counts.
+        let current = if has_rooms() { 3 } else { 0 };
+        assert_eq!(
+            (&summary["current"], &summary["steps"]),
+            (&current.into(), &3.into()),
+            "{name}: {summary}"
+        );
     }
     // An output that was edited is named and put back.
     let made = sandbox.files_below("there/.nubrik/made/copy").into_keys().next().unwrap();
