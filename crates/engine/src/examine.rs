@@ -396,9 +396,11 @@ impl Build<'_> {
         if known.still_holds(Some(*found)) {
             return true;
         }
+        let path = FilePath::from(path);
+        let may_change = || found.is_young(self.outside.now()) || self.outside.is_being_written(&path);
         let is_alike = (known.size, known.mode) == (found.size, found.mode)
-            && (known.settled() == found.settled() || !found.is_young(self.outside.now()));
-        let has = |content: &Digest| self.outside.digest(&path.into()).is_ok_and(|now| now == *content);
+            && (known.settled() == found.settled() || !may_change());
+        let has = |content: &Digest| self.outside.digest(&path).is_ok_and(|now| now == *content);
         is_alike && content.is_none_or(has)
     }
 
