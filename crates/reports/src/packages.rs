@@ -108,7 +108,7 @@ mod tests {
     #[test]
     fn names_are_written_as_package_urls_demand() {
         assert_eq!(package_url("npm", "@isles/tide", "3.0.1"), "pkg:npm/%40isles/tide@3.0.1");
-        assert_eq!(package_url("maven", "isles:tide", "3"), "pkg:maven/isles/tide@3");
+        assert_eq!(package_url("generic", "isles:tide", "3"), "pkg:generic/isles/tide@3");
     }
 
     #[test]
