@@ -34,6 +34,15 @@ pub(crate) const NOT_THERE: &[u8] = b"not there";
 pub(crate) const CLOSED: &[u8] = b"not readable";
 
 /// Whether something in a folder still is what it was recorded as.
+/// What makes a file with other metadata the one that its step made.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub(crate) enum AsMade {
+    /// What it holds now: nothing reads it yet.
+    ByContent,
+    /// Nothing but another time of its metadata: a step read it meanwhile, and what it held then cannot be known any more.
+    Unmoved,
+}
+
 fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
     match (found, recorded) {
         (TreeFileKind::File, TreeKind::File { .. }) | (TreeFileKind::EmptyFolder, TreeKind::EmptyFolder) => {
@@ -378,20 +387,21 @@ impl Build<'_> {
         let mut now = Vec::with_capacity(memory.signatures.len());
         for (output, record) in self.graph.step(id).outputs.iter().zip(&memory.outputs) {
             let path = &self.graph.file(output.file).path;
-            self.output_in_place(path, record, &mut signatures, &mut now)?;
+            self.output_in_place(path, record, &mut signatures, &mut now, AsMade::ByContent)?;
         }
         Ok(Some(now).filter(|now| *now != memory.signatures))
     }
 
-    /// Whether a file is what its step made: by its metadata, or else by its content. The metadata are others when another name of the
-    /// file came or went, as kept results have them, when somebody wrote to it and put its times back, and in a copy of the workspace.
-    /// A file that may change again without a trace is none that a step made, unless only the time of its metadata is another one.
+    /// Whether a file is what its step made: by its metadata, or else by its content, as far as `rule` allows that. The metadata are
+    /// others when another name of the file came or went, as kept results have them, when somebody wrote to it and put its times back,
+    /// and in a copy of the workspace. A file that may change again without a trace is none that a step made, unless only the time of
+    /// its metadata is another one.
     fn is_as_made(
         &self,
         path: &WsPath,
         content: Option<&Digest>,
-        known: &Signature,
-        found: &Signature,
+        (known, found): (&Signature, &Signature),
+        rule: AsMade,
     ) -> bool {
         if known.still_holds(Some(*found)) {
             return true;
@@ -399,7 +409,7 @@ impl Build<'_> {
         let path = FilePath::from(path);
         let may_change = || found.is_young(self.outside.now()) || self.outside.is_being_written(&path);
         let is_alike = (known.size, known.mode) == (found.size, found.mode)
-            && (known.settled() == found.settled() || !may_change());
+            && (known.settled() == found.settled() || (rule == AsMade::ByContent && !may_change()));
         let has = |content: &Digest| self.outside.digest(&path).is_ok_and(|now| now == *content);
         is_alike && content.is_none_or(has)
     }
@@ -411,6 +421,7 @@ impl Build<'_> {
         record: &OutputRecord,
         signatures: &mut impl Iterator<Item = &'s Signature>,
         now: &mut Vec<Signature>,
+        rule: AsMade,
     ) -> Result<(), Reason> {
         let edited = || Reason::OutputEdited { path: path.shared().clone() };
         let entries = match record {
@@ -420,7 +431,8 @@ impl Build<'_> {
                 };
                 now.push(found);
                 let known = signatures.next();
-                let known = known.is_some_and(|known| self.is_as_made(path, Some(digest), known, &found));
+                let known =
+                    known.is_some_and(|known| self.is_as_made(path, Some(digest), (known, &found), rule));
                 return if known { Ok(()) } else { Err(edited()) };
             }
             OutputRecord::Folder(entries) => entries,
@@ -437,7 +449,9 @@ impl Build<'_> {
             let file = found.next_if(|file| *file.path == *entry.path).ok_or_else(missing)?;
             let path = path.join(&entry.path);
             let content = if let TreeKind::File { digest, .. } = &entry.kind { Some(digest) } else { None };
-            if !is_kind(&file.kind, &entry.kind) || !self.is_as_made(&path, content, known, &file.signature) {
+            if !is_kind(&file.kind, &entry.kind)
+                || !self.is_as_made(&path, content, (known, &file.signature), rule)
+            {
                 return Err(Reason::OutputEdited { path: path.shared().clone() });
             }
             now.push(file.signature);
@@ -460,7 +474,7 @@ impl Build<'_> {
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = &self.graph.file(output.file).path;
                 if output.file == *file {
-                    self.output_in_place(path, record, &mut signatures, &mut Vec::new())
+                    self.output_in_place(path, record, &mut signatures, &mut Vec::new(), AsMade::Unmoved)
                         .map_err(|_| path.shared().clone())?;
                     break;
                 }

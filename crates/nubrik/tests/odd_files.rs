@@ -252,6 +252,28 @@ fn a_source_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
     assert_eq!(sandbox.read("out/default/second/o"), "ebb\n");
 }
 
+/// What a step made and another one reads may be as before when that one ends, and was another thing meanwhile.
+#[test]
+fn a_made_input_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
+    let definitions = "target first = step { run = `cp {in \"a\"} {out \"made\"}` }\n\
+         target second = step { run = sh`sleep 0.8; cat {first} > {out \"o\"}; sleep 1` }\n";
+    // Written in place, as an editor of another program may do it: a room would show the file of before instead of a new one.
+    let write = |sandbox: &Sandbox, text: &str| {
+        let made = sandbox.files_below(".nubrik/made/first").into_keys().next().unwrap();
+        let made = sandbox.folder.join(made);
+        fs::set_permissions(&made, fs::Permissions::from_mode(0o644)).unwrap();
+        fs::write(&made, text).unwrap();
+        fs::set_permissions(&made, fs::Permissions::from_mode(0o444)).unwrap();
+    };
+    let change = |sandbox: &Sandbox| {
+        write(sandbox, "other\n");
+        std::thread::sleep(std::time::Duration::from_millis(700));
+        write(sandbox, "ebb\n");
+    };
+    let sandbox = changed_and_back(definitions, change, |_| {});
+    assert_eq!(sandbox.read("out/default/second/o"), "ebb\n");
+}
+
 #[test]
 fn a_link_that_changes_while_a_step_runs_decides_no_result() {
     let definitions = "target one = step { run = sh`sleep 0.8; cat {in \"link\"} > {out \"o\"}` }\n\
