@@ -3,7 +3,7 @@
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
 
-use nubrik_graph::{Closure, FileId, Needs, StepId};
+use nubrik_graph::{Closure, FileId, Needs, SetId, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::Store;
 
@@ -46,12 +46,21 @@ pub fn plan(
     let mut unknown: HashSet<StepId> = HashSet::new();
     // Steps that would not begin, and those that would fail, each with the one that fails.
     let mut to_blame: HashMap<StepId, StepId> = HashMap::new();
+    let mut blamed_sets: HashMap<SetId, Option<StepId>> = HashMap::new();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
         let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
-        let failing = match to_blame.is_empty() {
-            true => None,
-            false => needs.of_step(step).iter().find_map(|need| to_blame.get(need)).copied(),
+        let failing = if to_blame.is_empty() {
+            None
+        } else {
+            let node = graph.step(step);
+            let blame = |need: &StepId| to_blame.get(need).copied();
+            // What makes a set's files was planned before any step that reads it: each set is asked once.
+            let mut of_set = |set: &SetId| {
+                *blamed_sets.entry(*set).or_insert_with(|| needs.of_set(*set).iter().find_map(blame))
+            };
+            let mut own = node.inputs.iter().filter_map(|file| graph.file(*file).maker);
+            own.find_map(|need| blame(&need)).or_else(|| node.candidates.iter().find_map(&mut of_set))
         };
         let (verdict, reason) = match failing {
             Some(failing) => {
