@@ -14,8 +14,8 @@ use "nub:go" as go
 use "nub:c" as c
 target gauge = c.library { sources = "gauge.c", headers = "gauge.h" }
 target tides = go.library { path = "tides", root = "tides", needs_c = gauge, sources = "tides/**/*.go", assets = "tides/a b.csv" }
-target show = go.program { package = "tides/show", of = tides, flags = ["-X=main.version=1.2"] }
-test unit = go.tests { package = "tides", of = tides }
+target show = go.program { package = "tides/show", module = tides, flags = ["-X=main.version=1.2"] }
+test unit = go.tests { package = "tides", module = tides }
 N
 mkdir -p go/tides/show
 echo 'int gauge(void);' > go/gauge.h; echo 'int gauge(void) { return 7; }' > go/gauge.c; echo 7 > 'go/tides/a b.csv'
@@ -84,8 +84,8 @@ cat > doc/targets.nub <<'N'
 use "nub:documents" as documents
 target tides = documents.document { main = "tides.tex", sources = "chapters/*.tex" }
 target guide = documents.page { source = "guide.md", title = "Reading & writing" }
-target manual = documents.manual { source = "tidecast.1", to = "pdf" }
-target printed = documents.bound { parts = [tides.pdf, manual.files.first] }
+target manual = documents.man_page { source = "tidecast.1", to = "pdf" }
+target printed = documents.merged { parts = [tides.pdf, manual.files.first] }
 N
 mkdir doc/chapters; echo 'Springs.' > doc/chapters/moon.tex; printf '\\documentclass{article}\n\\begin{document}\n\\input{chapters/moon}\n\\end{document}\n' > doc/tides.tex
 echo '# Tides' > doc/guide.md; printf '.TH TIDECAST 1\n.SH NAME\ntidecast \\- prints tides\n' > doc/tidecast.1
@@ -93,7 +93,7 @@ echo '# Tides' > doc/guide.md; printf '.TH TIDECAST 1\n.SH NAME\ntidecast \\- pr
 for rooms in on off; do
   export NUBRIK_ROOMS=$rooms; [ $rooms = on ] && unset NUBRIK_ROOMS
   has go && { try go; try go --set go.coverage=true --set go.tags=a,b; try go --set go.coverage=true --set c.tuning=release --set c.coverage=true; }
-  [ -e /usr/share/java/junit-platform-launcher.jar ] && has javac unzip zip && { try java; try java --set java.coverage=true --set java.line_counter=installed; }
+  [ -e /usr/share/java/junit-platform-launcher.jar ] && has javac unzip zip && { try java; try java --set java.coverage=true --set java.coverage_tool=installed; }
   has node && { try js; try js --set js.coverage=true --set c.tuning=debug; }
   # Without rooms pytest may not list the folder of the tests, and finds none.
   [ $rooms = on ] && PATH=/usr/bin:/bin python3 -c 'import pytest, coverage' 2> /dev/null && has python3 && { export PATH=/usr/bin:/bin; try py; try py --set python.coverage=true --set c.tuning=debug; }

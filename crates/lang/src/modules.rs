@@ -253,13 +253,9 @@ impl Modules {
                 }
             }
             _ => {
-                let open = module
-                    .decls
-                    .iter()
-                    .filter(|d| self.refusal(from, kit, d, "").is_none())
-                    .map(|d| &*d.name.text);
-                let near = meant(&name.text, open.clone()).map(str::to_owned);
-                let all: Vec<&str> = open.collect();
+                let open = module.decls.iter().filter(|d| self.refusal(from, kit, d, "").is_none());
+                let near = meant(&name.text, open.clone().map(|d| &*d.name.text)).map(str::to_owned);
+                let all: Vec<&str> = listed(open).iter().map(|d| &*d.name.text).collect();
                 let error =
                     Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
                 Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
@@ -274,7 +270,17 @@ impl Modules {
             return None;
         }
         if decl.private {
-            let what = if self.package_of(owner).is_some() { "its package" } else { "its kit" };
+            let what = match &owner.folder {
+                // Nobody can open it there.
+                None => {
+                    let error = format!("`{written}` is private to `{}`", owner.title);
+                    return Some(
+                        Diagnostic::error("private", error).related(decl.name.span, "declared here"),
+                    );
+                }
+                Some(_) if self.package_of(owner).is_some() => "its package",
+                Some(_) => "its kit",
+            };
             let error = Diagnostic::error("private", format!("`{written}` is private to {what}"))
                 .related(decl.name.span, "declared here")
                 .note(format!(
@@ -355,4 +361,10 @@ fn told(missing: Missing, path: &WsPath) -> Option<Diagnostic> {
             Some(Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}")))
         }
     }
+}
+/// The declarations of a kit that lists show: those that are documented, or all of a kit that documents none. Another kit can use
+/// a helper without documentation, but its author does not offer it.
+pub(crate) fn listed<'d>(decls: impl Iterator<Item = &'d Decl> + Clone) -> Vec<&'d Decl> {
+    let documented: Vec<&Decl> = decls.clone().filter(|decl| !decl.documentation.is_empty()).collect();
+    if documented.is_empty() { decls.collect() } else { documented }
 }

@@ -3,15 +3,34 @@
 use nubrik_diagnostic::nearest;
 
 /// Names before, with those of today.
-const RENAMED: [(&str, &str); 8] = [
+const RENAMED: [(&str, &str); 27] = [
+    ("bound", "merged"),
     ("check_program", "test_program"),
+    ("compiles", "code_compiles"),
+    ("dependency", "linked"),
     ("dir", "folder"),
-    ("linkable", "dependency"),
+    ("foreign", "third_party"),
+    ("has_function", "function_exists"),
+    ("has_header", "header_exists"),
+    ("has_symbol", "symbol_links"),
+    ("language", "go_version"),
+    ("line_counter", "coverage_tool"),
+    ("linkable", "linked"),
     ("links", "link_flags"),
+    ("made", "generated"),
+    ("manual", "man_page"),
     ("may_fail", "or_none"),
+    ("of", "module"),
     ("offers", "exported_flags"),
+    ("optimise", "tuning"),
     ("outdir", "outfolder"),
+    ("point", "entry_point"),
+    ("prefix", "precompiled"),
+    ("prefix_header", "precompiled_header"),
+    ("requires", "install_requires"),
     ("scan", "probe"),
+    ("size_of", "type_size"),
+    ("whole_program", "lto"),
 ];
 
 /// Names that other tools and languages have for what a field is called here.

@@ -84,7 +84,7 @@ fn method_example(info: &crate::builtins::MethodInfo) -> String {
     with_arguments.to_owned()
 }
 
-/// What a kit offers: its kinds, functions, types and values that are not private.
+/// What a kit offers: its kinds, functions, types and values that lists show.
 pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
     let text: Arc<str> = text.into();
     let mut sources = Sources::default();
@@ -92,12 +92,13 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
     let parsed = nubrik_syntax::parse(file, &text);
     let location = Location { file, folder: None, is_package: false, title: kit.into() };
     let (module, _) = lower(&parsed.tree, location);
+    let offered = crate::modules::listed(module.decls.iter().filter(|decl| !decl.private));
     let mut topics = Vec::new();
     let mut kinds: Vec<(String, String, String)> = Vec::new();
     for node in parsed.tree.root().children().filter(|n| n.kind().is_declaration()) {
         let Some(token) = nubrik_syntax::views::declared_name(node) else { continue };
         let name = node.token_text(token);
-        let Some(decl) = module.decls.iter().find(|d| *d.name.text == *name && !d.private) else { continue };
+        let Some(decl) = offered.iter().find(|decl| *decl.name.text == *name) else { continue };
         let mut parts = Vec::new();
         let params =
             node.child(SyntaxKind::Params).into_iter().flat_map(|p| p.children().collect::<Vec<_>>());

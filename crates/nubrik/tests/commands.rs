@@ -241,7 +241,7 @@ fn settings_are_strict() {
     let run = sandbox.run(&["list"]).expect(3);
     assert!(run.stderr.contains("no setting is called `jbos`; there is: at_least, jobs"), "{}", run.stderr);
     assert!(
-        run.stderr.contains("nubrik.toml:2:1\n        jbos = 2\n        ▔▔▔▔\n  try   jobs"),
+        run.stderr.contains("nubrik.toml:2:1  (settings)\n        jbos = 2\n        ▔▔▔▔\n  try   jobs"),
         "{}",
         run.stderr
     );
@@ -264,13 +264,13 @@ fn several_errors_and_a_cycle_are_shown_together() {
   try   remove one of these references, or move what both need into a value of its own
 
 error   `spring` is not defined here
-  at    targets.nub:3:15
+  at    targets.nub:3:15  (unknown-name)
         target neap = spring
                       ▔▔▔▔▔▔
   try   let spring = …
   try   &package/spring for a target of another package
 
-more    nubrik explain cycle, nubrik explain unknown-name
+more    nubrik explain cycle
 
 2 errors
 "
@@ -647,7 +647,7 @@ fn names_of_before_are_answered_with_those_of_today() {
         ("test t = c.check_program { sources = \"a.c\" }", "test_program"),
         ("target t = c.program { sources = \"a.c\", links = [\"-lm\"] }", "link_flags"),
         ("target t = c.library { sources = \"a.c\", offers = [\"-g\"] }", "exported_flags"),
-        ("let a: list[c.linkable] = []\ntarget t = write { path = \"t\", text = \"{a.len}\" }", "dependency"),
+        ("let a: list[c.linkable] = []\ntarget t = write { path = \"t\", text = \"{a.len}\" }", "linked"),
     ] {
         let said = said(definitions);
         assert!(said.contains(&format!("  try   {now}\n")), "{definitions}\n{said}");
@@ -681,7 +681,7 @@ fn plain_errors_and_failures_are_lines_that_editors_read() {
     let first = "../tide/targets.nub:1: error: tide/a: make a: exited with code 1\n  command   false ";
     assert!(run.starts_with(first), "{run}");
     let run = sandbox.run_in("board", &["build", "--plain"]).expect(3).stderr;
-    let first = "../board/targets.nub:1:39: error: `hight` is not defined here [unknown-name]\n  try: let hight = …\n";
+    let first = "../board/targets.nub:1:39: error: `hight` is not defined here (unknown-name)\n  try: let hight = …\n";
     assert!(run.starts_with(first) && !run.contains("more "), "{run}");
     let run = sandbox.run(&["build", "--plain", "-C", "tide", "b"]).expect(2).stderr;
     assert!(run.starts_with("nubrik: error: there is no target `tide/b`\n  note: `tide` has: a\n"), "{run}");

@@ -292,7 +292,7 @@ fn go_tells_lines() {
         (
             "targets.nub",
             "use \"nub:go\" as go\ntarget lamp = go.library { path = \"isles.example/lamp\", root = \"lamp\", sources = \"lamp/*.go\" }\n\
-             test lit = go.tests { of = lamp, package = \"isles.example/lamp\" }\n",
+             test lit = go.tests { module = lamp, package = \"isles.example/lamp\" }\n",
         ),
         (
             "lamp/a_b-fit.go",

@@ -33,7 +33,7 @@ fn blocks(page: &str, language: &str) -> Vec<String> {
 #[test]
 fn definitions_in_documents_can_be_read_and_are_tidy() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    for page in ["README.md", "docs/language.md", "docs/handbook.md"] {
+    for page in ["README.md", "docs/language.md", "docs/kits.md", "docs/handbook.md"] {
         let text = std::fs::read_to_string(root.join(page)).unwrap();
         let blocks = blocks(&text, "nub");
         assert!(!blocks.is_empty(), "{page}");

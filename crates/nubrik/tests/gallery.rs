@@ -161,7 +161,8 @@ struct Blame<'a> {
 
 fn blame(said: &str) -> Option<Blame<'_>> {
     let mut lines = said.lines().map(|line| line.strip_prefix("> ").unwrap_or_default());
-    let mut place = lines.find_map(|line| line.strip_prefix("  at    "))?.rsplitn(3, ':');
+    let (place, _code) = lines.find_map(|line| line.strip_prefix("  at    "))?.split_once("  (")?;
+    let mut place = place.rsplitn(3, ':');
     let (column, line, file) = (place.next()?.parse().ok()?, place.next()?.parse().ok()?, place.next()?);
     let length = lines.find(|line| line.trim_start().starts_with('▔'))?.trim().chars().count();
     let mend = lines.take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix("  try   "))?;

@@ -31,9 +31,9 @@ fn with_fit(targets: &str) -> Sandbox {
 
 const SHARED: &str = "use \"nub:c\" as c\n\
     target config = c.config_header { path = \"config.h\", defines = {\n\
-        \"DEPTH\": if c.has_header(\"stdio.h\") and not c.has_header(\"moon.h\") then \"7\" else none\n\
-        \"WIDE\": \"{c.size_of(\"char\")}\"\n\
-        \"MOON\": if c.has_function(\"moonrise\", headers = [\"stdio.h\"]) then \"\" else none\n\
+        \"DEPTH\": if c.header_exists(\"stdio.h\") and not c.header_exists(\"moon.h\") then \"7\" else none\n\
+        \"WIDE\": \"{c.type_size(\"char\")}\"\n\
+        \"MOON\": if c.function_exists(\"moonrise\", headers = [\"stdio.h\"]) then \"\" else none\n\
     } }\n\
     target fit = c.shared_library { sources = \"src/fit.c\", headers = \"include/tide/fit.h\", internal = config, include = \"include\", version = \"2.1\" }\n\
     target show = c.program { sources = \"src/show.c\", needs = fit }\n\
@@ -107,7 +107,7 @@ fn options_of_the_kit_make_variants() {
     sandbox.run(&["test", "--set", "tuning=debug"]).expect(0);
     let run = sandbox.run(&["test", "--json", "--set", "tuning=release"]).expect(0);
     assert_eq!(run.ran(), [""; 0]);
-    sandbox.run(&["test", "--set", "tuning=fast"]).expect(2).says("\"as_given\" or \"debug\" or \"release\"");
+    sandbox.run(&["test", "--set", "tuning=fast"]).expect(2).says("\"none\" or \"debug\" or \"release\"");
 }
 
 #[test]
@@ -123,8 +123,8 @@ fn cplusplus_with_a_header_that_is_compiled_once() {
         (
             "targets.nub",
             "use \"nub:c\" as c\n\
-             private let prefix = c.prefix_header { header = \"pre.h\", flags = [\"-O1\"] }\n\
-             target tide = c.library { sources = [\"tide.cc\", \"bridge.cc\"], prefix = prefix, flags = [\"-O1\"] }\n\
+             private let common = c.precompiled_header { header = \"pre.h\", flags = [\"-O1\"] }\n\
+             target tide = c.library { sources = [\"tide.cc\", \"bridge.cc\"], precompiled = common, flags = [\"-O1\"] }\n\
              test main = c.test_program { sources = \"main.c\", needs = tide }\n",
         ),
     ]);
@@ -188,7 +188,7 @@ fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
             "targets.nub",
             "use \"nub:python\" as py\n\
              target isles = py.package { name = \"isles\", version = \"1\", root = \"src\", sources = \"src/isles/*.py\", scripts = { \"isles\": \"isles.main:run\" } }\n\
-             target show = py.program { point = \"isles.main:run\", needs = isles }\n\
+             target show = py.program { entry_point = \"isles.main:run\", needs = isles }\n\
              test unit = py.unit_tests { sources = \"tests/test_*.py\", needs = isles }\n",
         ),
     ]);
@@ -200,7 +200,7 @@ fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
     sandbox.run(&["build"]).expect(0).says("nothing to run");
     let odd = sandbox.read("targets.nub").replace("point = \"isles.main:run\"", "point = \"isles.main\"");
     sandbox.write("targets.nub", &odd);
-    sandbox.run(&["build"]).expect(3).says("`isles.main` is no start: a module, `:` and a function");
+    sandbox.run(&["build"]).expect(3).says("`isles.main` is no entry point: a module, `:` and a function");
 }
 
 #[test]
@@ -448,7 +448,7 @@ fn scripts_of_manifests_run_beside_the_packages_that_they_use() {
             "use \"nub:js\" as js\n\
              private target louder = js.library { name = \"louder\", root = \"tool\", sources = \"tool/louder.js\", manifest = \"tool/package.json\" }\n\
              target built = js.script { command = \"louder src/text.txt\", root = \".\", sources = [\"package.json\", \"src/text.txt\"], needs = louder }\n\
-             target page = js.library { name = \"page\", root = \".\", sources = \"src/text.txt\", manifest = \"package.json\", made = built }\n\
+             target page = js.library { name = \"page\", root = \".\", sources = \"src/text.txt\", manifest = \"package.json\", generated = built }\n\
              target taken = step { run = `cp {page.tree}/dist/loud.txt {out \"taken.txt\"}` }\n\
              test fine = js.script_check { command = \"test -f src/text.txt\", root = \".\", sources = \"src/text.txt\" }\n\
              test wrong = js.script_check { command = \"louder src/none.txt\", root = \".\", sources = \"src/text.txt\", needs = louder }\n\
@@ -480,8 +480,8 @@ fn several_programs_of_one_go_module_are_kept_apart() {
             "targets.nub",
             "use \"nub:go\" as go\n\
              target sea = go.library { path = \"sea\", root = \".\", sources = \"**/*.go\" }\n\
-             target ebb = go.program { package = \"sea/ebb\", of = sea }\n\
-             target flow = go.program { package = \"sea/flow\", of = sea }\n",
+             target ebb = go.program { package = \"sea/ebb\", module = sea }\n\
+             target flow = go.program { package = \"sea/flow\", module = sea }\n",
         ),
     ]);
     sandbox.run(&["build"]).expect(0);

@@ -364,7 +364,10 @@ fn the_graph_is_drawn_for_people_and_programs() {
         "target a = step { run = `date > {out \"a\"}` }\ntarget b = step { run = `cat {a} > {out \"b\"}` }\ntarget c = step { run = `cat {b} > {out \"c\"}` }\n",
     )]);
     let run = |args: &[&str]| sandbox.run(args).expect(0).stdout;
-    assert_eq!(run(&["graph", "c"]), "◆  c  step\n◇  b  step\n◇  a  step\n");
+    assert_eq!(
+        run(&["graph", "c"]),
+        "c  ●  step\n   │\nb  ○  step\n   │\na  ○  step\n\n● asked for   ○ not asked for\n"
+    );
     let wrong = sandbox.run(&["graph", "--output", "targets.nub/g.svg"]).expect(5).stderr;
     assert!(wrong.starts_with("error   cannot write targets.nub/g.svg: "), "{wrong}");
     assert_eq!(run(&["graph", "--output", "g.svg"]), "");

@@ -257,7 +257,7 @@ fn a_program_imports_what_is_pinned() {
         "src/almanac.py",
         "import ebb, flow\n\n\ndef run():\n    print('ebb', ebb.version, 'flow', flow.version)\n",
     );
-    let package = "use \"nub:python\" as python\n\ntarget almanac = python.package { name = \"almanac\", version = \"1\", root = \"src\", sources = \"src/*.py\", needs = [python.pinned(\"Ebb\")] }\n\ntarget show = python.program { point = \"almanac:run\", needs = [almanac] }\n";
+    let package = "use \"nub:python\" as python\n\ntarget almanac = python.package { name = \"almanac\", version = \"1\", root = \"src\", sources = \"src/*.py\", needs = [python.pinned(\"Ebb\")] }\n\ntarget show = python.program { entry_point = \"almanac:run\", needs = [almanac] }\n";
     sandbox.write("targets.nub", package);
     sandbox.run(&["pin", "python", "ebb", "--python", version.trim()]).expect(0);
     sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.0");
@@ -387,9 +387,9 @@ fn with_modules() -> Sandbox {
             "targets.nub",
             "use \"nub:go\" as go\n\
              target app = go.library { path = \"isles.example/app\", root = \"module\", sources = \"module/*.go\", needs = [go.pinned(\"isles.example/Tides\")] }\n\
-             target show = go.program { package = \"isles.example/app\", of = app }\n\
-             target theirs = go.program { package = \"isles.example/Tides/cmd/tide\", of = go.pinned(\"isles.example/Tides\") }\n\
-             test unit = go.tests { package = \"isles.example/app\", of = app, needs = [go.pinned(\"isles.example/moon\")] }\n",
+             target show = go.program { package = \"isles.example/app\", module = app }\n\
+             target theirs = go.program { package = \"isles.example/Tides/cmd/tide\", module = go.pinned(\"isles.example/Tides\") }\n\
+             test unit = go.tests { package = \"isles.example/app\", module = app, needs = [go.pinned(\"isles.example/moon\")] }\n",
         ),
     ]);
     let phases = "package phases\n\nimport _ \"embed\"\n\n//go:embed full.txt\nvar Full string\n";

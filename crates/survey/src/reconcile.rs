@@ -479,7 +479,7 @@ fn same_need(one: &str, other: &str) -> bool {
 
 /// Whether two are for the same class, package or function, which they name.
 fn names_the_same(call: &KindCall, other: &Call) -> bool {
-    ["main", "package", "point"].into_iter().any(|field| {
+    ["main", "package", "entry_point"].into_iter().any(|field| {
         let Some(FieldValue::Text(text)) = call.field(field) else { return false };
         let items = other.fields.get(field).and_then(|field| field.items.as_ref());
         items.is_some_and(|items| items.iter().any(|(_, item)| item.trim_matches(['"', '\'']) == text))

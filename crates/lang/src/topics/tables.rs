@@ -131,8 +131,8 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ),
     (
         "declared_type",
-        "A type that has a name from `type name = …`, in this file or in a kit: `station`, `c.dependency`.",
-        "let needs: list[c.dependency] = []",
+        "A type that has a name from `type name = …`, in this file or in a kit: `station`, `c.linked`.",
+        "let needs: list[c.linked] = []",
     ),
     (
         "coercion",

@@ -50,6 +50,7 @@ mod writing;
 
 use std::mem::ManuallyDrop;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
@@ -268,6 +269,9 @@ pub fn say_wrong_noted(
     exit
 }
 
+/// Whether this run showed how a code is explained.
+static HINTED: AtomicBool = AtomicBool::new(false);
+
 /// Prints diagnostics: for people to standard error, for programs as events.
 pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
     if console.is_json() {
@@ -275,14 +279,11 @@ pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
     } else {
         let paint = console.paint(OutputStream::Error);
         err!(console, "{}", diagnostics::render(list, sources, paint));
-        // What there is more to know, once for all of them.
         let in_definitions = list.iter().filter(|d| d.span.is_some());
-        let mut codes: Vec<&str> = in_definitions.map(|d| d.code).filter(|c| explain::has_topic(c)).collect();
-        codes.sort_unstable();
-        codes.dedup();
-        if !codes.is_empty() && codes.len() <= 4 && !paint.plain {
-            let commands = codes.iter().map(|c| format!("nubrik explain {c}")).collect::<Vec<_>>().join(", ");
-            errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    {commands}")));
+        let code = in_definitions.map(|d| d.code).find(|code| explain::has_topic(code));
+        // Each place has its code: one hint at the first error shows how a code is explained.
+        if let Some(code) = code.filter(|_| !paint.plain && !HINTED.swap(true, Ordering::Relaxed)) {
+            errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    nubrik explain {code}")));
         }
     }
 }

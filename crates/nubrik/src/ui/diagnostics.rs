@@ -2,7 +2,7 @@
 //!
 //! ```text
 //! error   `harmonic` is not defined here
-//!   at    tide/targets.nub:14:44
+//!   at    tide/targets.nub:14:44  (unknown-name)
 //!         target tidecast = c.program { needs = [harmonic] }
 //!                                                ▔▔▔▔▔▔▔▔
 //!   see   tide/targets.nub:9  `harmonics` is declared here
@@ -33,12 +33,18 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
     };
     let message = paint.in_lines(MARGIN, &diagnostic.message, |line| paint.ink(Ink::Strong, line));
     let mut out = format!("{}   {message}\n", paint.ink(ink, word));
-    // A cycle's hops say more than its first place alone.
+    // The hops of a cycle replace its place and its code.
     let is_round = diagnostic.code == "cycle";
     if let Some(span) = diagnostic.span.filter(|_| !is_round) {
         let at = sources.line_column(span.file, span.start);
         let place = format!("{}:{}:{}", sources.name(span.file), at.line, at.column);
-        out.push_str(&labelled("at", &paint.ink(Ink::Faint, &place), paint));
+        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN));
+        let code = format!("({})", diagnostic.code);
+        let fits = width(&place) + 2 + width(&code) <= room;
+        let between = if fits { "  ".to_owned() } else { format!("
+{}", " ".repeat(MARGIN)) };
+        let line = [place, code].map(|part| paint.ink(Ink::Faint, &part)).join(&between);
+        out.push_str(&labelled("at", &line, paint));
         out.push_str(&excerpt(span, sources, ink, paint));
     }
     let widest = diagnostic.related.iter().map(|r| width(&sources.place(r.span))).max().unwrap_or(0);
@@ -153,7 +159,7 @@ mod tests {
         assert_eq!(
             render(&[diagnostic], &sources, PLAIN),
             "error   `harmonic` is not defined here\n  \
-             at    tide/targets.nub:2:34\n        \
+             at    tide/targets.nub:2:34  (unknown-name)\n        \
              target a = c.program { needs = [harmonic] }\n                                        \
              ▔▔▔▔▔▔▔▔\n  \
              see   tide/targets.nub:1  declared here\n  \

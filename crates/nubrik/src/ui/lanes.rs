@@ -1,13 +1,17 @@
-//! A graph drawn in text: a line for each node, what depends on others above them, and lanes on the left that lead down to what each
-//! needs.
+//! A graph drawn in text: a line for each node, with all that depend on it above it. Lanes at the right of the names lead
+//! down to the dependencies.
 //!
 //! ```text
-//! ◆─╮      tide/tidecast  program
-//! │ ◇      tide/harmonics  library
-//! ◇        base/clock  library
+//! tide/tidecast  ●─╮  program
+//!                │ │
+//!     tide/moon  ○─┤  library
+//!                  │
+//!    base/clock    ○  library
+//!
+//! ● asked for   ○ not asked for
 //! ```
 
-use nubrik_explorer::Shape;
+use nubrik_explorer::{DrawnNode, Shape};
 
 use super::paint::{Ink, Paint};
 use super::text::{cut, width};
@@ -28,33 +32,46 @@ pub fn draw(shape: &Shape, paint: Paint) -> Option<String> {
     }
     let mut needs: Vec<Vec<usize>> = vec![Vec::new(); shape.nodes.len()];
     shape.edges.iter().for_each(|(from, to)| needs[*from].push(*to));
-    let mut canvas = Canvas { paint, lanes: Vec::new(), rows: Vec::new() };
+    let mut canvas = Canvas { paint, lanes: Vec::new(), rows: Vec::new(), marked: None };
     for node in order(&needs) {
         canvas.node(node, &needs[node], shape.nodes[node].focus);
     }
     let lanes = canvas.rows.iter().map(|(row, _)| width(row)).max().unwrap_or(0);
-    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(lanes + 3));
+    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(lanes + 5));
     if lanes > 2 * MOST_LANES || room < NAME_COLUMNS {
         return None;
     }
+    let more = paint.glyph("…", "...");
+    let names: Vec<String> = shape.nodes.iter().map(|node| cut(&node.name, room, more)).collect();
+    let widest = names.iter().map(|name| width(name)).max().unwrap_or(0);
     let mut out = String::new();
     for (row, node) in canvas.rows {
-        let Some(node) = node else {
-            out.push_str(&format!("{}\n", paint.ink(Ink::Calm, row.trim_end())));
-            continue;
+        let (name, kind, ink) = match node {
+            Some(node) => {
+                let DrawnNode { kind, focus, .. } = &shape.nodes[node];
+                let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(widest + lanes + 5));
+                (&*names[node], cut(kind, room, more), if *focus { Ink::Strong } else { Ink::Calm })
+            }
+            None => ("", String::new(), Ink::Calm),
         };
-        let node = &shape.nodes[node];
-        let name = cut(&node.name, room, paint.glyph("…", "..."));
-        let kind = cut(&node.kind, room.saturating_sub(width(&name) + 2), paint.glyph("…", "..."));
-        let ink = if node.focus { Ink::Strong } else { Ink::Calm };
-        let gap = " ".repeat(lanes + 2 - width(&row));
-        let row = paint.ink(Ink::Calm, &row);
-        out.push_str(
-            format!("{row}{gap}{}  {}", paint.ink(ink, &name), paint.ink(Ink::Faint, &kind)).trim_end(),
-        );
+        let before = " ".repeat(widest - width(name));
+        let after = " ".repeat(lanes - width(&row));
+        let (name, row, kind) =
+            (paint.ink(ink, name), paint.ink(Ink::Calm, &row), paint.ink(Ink::Faint, &kind));
+        out.push_str(format!("{before}{name}  {row}{after}  {kind}").trim_end());
         out.push('\n');
     }
+    let asked = shape.nodes.iter().filter(|node| node.focus).count();
+    if asked > 0 && asked < shape.nodes.len() {
+        let legend = format!("{} asked for   {} not asked for", mark(true, paint), mark(false, paint));
+        out.push_str(&format!("\n{}\n", paint.ink(Ink::Faint, &legend)));
+    }
     Some(out)
+}
+
+/// The sign of a node.
+fn mark(focus: bool, paint: Paint) -> &'static str {
+    if focus { paint.glyph("●", "#") } else { paint.glyph("○", "o") }
 }
 
 /// Nodes in an order in which each one is before what it needs, and near to it.
@@ -82,28 +99,37 @@ struct Canvas {
     lanes: Vec<Option<usize>>,
     /// Lines of lanes so far, with the node that is on each.
     rows: Vec<(String, Option<usize>)>,
+    /// The lane of the last node.
+    marked: Option<usize>,
 }
 
 impl Canvas {
     fn node(&mut self, node: usize, needs: &[usize], focus: bool) {
         let own = match self.lane_of(node) {
-            Some(lane) => lane,
+            Some(lane) => {
+                // Right below the node before it, which needs it: a line shows that.
+                if self.marked == Some(lane) {
+                    self.gap();
+                }
+                lane
+            }
             None => {
                 self.gap();
                 self.free_lane(node)
             }
         };
-        let mark = if focus { self.paint.glyph("◆", "*") } else { self.paint.glyph("◇", "o") };
         let before: Vec<bool> = self.lanes.iter().map(Option::is_some).collect();
         self.lanes[own] = None;
         let joined: Vec<usize> = needs.iter().map(|need| self.lane_to(*need, own)).collect();
-        self.rows.push((self.row(own, mark, &before, &joined), Some(node)));
+        self.rows.push((self.row(own, mark(focus, self.paint), &before, &joined), Some(node)));
+        self.marked = Some(own);
         while self.lanes.last().is_some_and(Option::is_none) {
             self.lanes.pop();
         }
     }
 
-    /// A line between a node that nothing above needs and what is above it: one right below the other would look joined.
+    /// A row with lanes only. It joins a node with a dependency right below it, and parts a node from the one above that does not
+    /// need it.
     fn gap(&mut self) {
         let bar = self.paint.glyph("│ ", "| ");
         let row: String = self.lanes.iter().map(|lane| if lane.is_some() { bar } else { "  " }).collect();
@@ -169,7 +195,6 @@ impl Canvas {
 #[cfg(test)]
 mod tests {
     use super::*;
-    use nubrik_explorer::DrawnNode;
 
     const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None, plain: false };
 
@@ -188,23 +213,39 @@ mod tests {
     fn each_node_is_above_what_it_needs_and_lanes_lead_there() {
         let one = shape(&["all", "left", "right", "base"], &[(0, 1), (0, 2), (1, 3), (2, 3)]);
         let drawn = draw(&one, PLAIN).unwrap_or_default();
-        assert_eq!(drawn, "◆─╮  all  step\n◇ │  left  step\n├─◇  right  step\n◇    base  step\n");
+        assert_eq!(
+            drawn,
+            "  all  ●─╮  step\n       │ │\n left  ○ │  step\nright  ├─○  step\n base  ○    step\n\n\
+             ● asked for   ○ not asked for\n"
+        );
         let ascii = draw(&one, Paint { glyphs: false, ..PLAIN }).unwrap_or_default();
-        assert_eq!(ascii, "*-.  all  step\no |  left  step\n+-o  right  step\no    base  step\n");
+        assert_eq!(
+            ascii,
+            "  all  #-.  step\n       | |\n left  o |  step\nright  +-o  step\n base  o    step\n\n\
+             # asked for   o not asked for\n"
+        );
     }
 
     #[test]
     fn a_lane_that_is_crossed_is_told_from_one_that_is_joined() {
         let one = shape(&["all", "a", "b", "c"], &[(0, 1), (0, 2), (0, 3), (1, 3)]);
         let drawn = draw(&one, PLAIN).unwrap_or_default();
-        assert_eq!(drawn, "◆─┬─╮  all  step\n◇─│─┤  a  step\n  │ ◇  c  step\n  ◇    b  step\n");
+        let nodes: Vec<&str> = drawn.lines().take_while(|line| !line.is_empty()).collect();
+        assert_eq!(
+            nodes,
+            ["all  ●─┬─╮  step", "     │ │ │", "  a  ○─│─┤  step", "  c    │ ○  step", "  b    ○    step"]
+        );
     }
 
     #[test]
     fn what_nothing_above_needs_stands_apart() {
         let one = shape(&["all", "a", "b", "c"], &[(0, 1), (2, 3)]);
         let drawn = draw(&one, PLAIN).unwrap_or_default();
-        assert_eq!(drawn, "◆  all  step\n◇  a  step\n\n◇  b  step\n◇  c  step\n");
+        let nodes: Vec<&str> = drawn.lines().take(7).collect();
+        assert_eq!(
+            nodes,
+            ["all  ●  step", "     │", "  a  ○  step", "", "  b  ○  step", "     │", "  c  ○  step"]
+        );
     }
 
     #[test]
@@ -215,7 +256,7 @@ mod tests {
         assert!(draw(&shape(&names, &wide), PLAIN).is_none(), "too many lanes");
         let chain: Vec<(usize, usize)> = (1..60).map(|n| (n - 1, n)).collect();
         let drawn = draw(&shape(&names, &chain), Paint { width: Some(40), ..PLAIN }).unwrap_or_default();
-        assert_eq!(drawn.lines().count(), 60);
+        assert_eq!(drawn.lines().count(), 119);
         assert!(draw(&shape(&names, &chain), Paint { width: Some(20), ..PLAIN }).is_none(), "too narrow");
         assert!(drawn.lines().all(|line| width(line) < 40));
     }

@@ -51,7 +51,7 @@ pub fn diagnostic(diagnostic: &Diagnostic, sources: &Sources) -> String {
         Severity::Error => "error",
         Severity::Warning => "warning",
     };
-    let code = diagnostic.span.map_or(String::new(), |_| format!(" [{}]", diagnostic.code));
+    let code = diagnostic.span.map_or(String::new(), |_| format!(" ({})", diagnostic.code));
     let mut out = format!("{place}: {word}: {}{code}\n", in_one_line(&diagnostic.message));
     let line = |span: Span| format!("{}:{}", named(sources.name(span.file)), sources.line(span));
     for related in &diagnostic.related {
@@ -94,7 +94,7 @@ mod tests {
             .mend("strict");
         assert_eq!(
             diagnostic(&error, &sources),
-            "tide/targets.nub:2:9: error: `harmonic` is not defined here [unknown-name]\n  \
+            "tide/targets.nub:2:9: error: `harmonic` is not defined here (unknown-name)\n  \
              tide/targets.nub:1: declared here\n  note: a fact\n  try: strict\n"
         );
         let usage = Diagnostic::warning("usage", "x");

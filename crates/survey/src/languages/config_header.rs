@@ -224,7 +224,7 @@ fn version_answer(name: &str, project: &str, version: &Option<String>) -> Option
 fn answer(name: &str) -> Option<String> {
     if let Some((_, size, header)) = SIZES.iter().find(|(known, _, _)| *known == name) {
         let headers = if header.is_empty() { "[]".to_owned() } else { format!("[\"{header}\"]") };
-        return Some(format!("\"{{c.size_of(\"{size}\", {headers})}}\""));
+        return Some(format!("\"{{c.type_size(\"{size}\", {headers})}}\""));
     }
     let rest = name.strip_prefix("HAVE_")?.to_lowercase();
     let rest = rest.strip_prefix("decl_").unwrap_or(&rest);
@@ -234,13 +234,13 @@ fn answer(name: &str) -> Option<String> {
         .find(|(function, _)| *function == rest);
     if let Some((function, header)) = function {
         return Some(format!(
-            "if c.has_function(\"{function}\", [\"{header}\"], [\"-D_GNU_SOURCE\"]) then \"1\" else none"
+            "if c.function_exists(\"{function}\", [\"{header}\"], [\"-D_GNU_SOURCE\"]) then \"1\" else none"
         ));
     }
     Some(match header_named(rest) {
-        Some(header) => format!("if c.has_header(\"{header}\") then \"1\" else none"),
+        Some(header) => format!("if c.header_exists(\"{header}\") then \"1\" else none"),
         // What may be a function is one if it can be linked.
-        None => format!("if c.has_symbol(\"{rest}\") then \"1\" else none"),
+        None => format!("if c.symbol_links(\"{rest}\") then \"1\" else none"),
     })
 }
 
@@ -288,7 +288,7 @@ mod tests {
             .iter()
             .filter_map(|(name, written)| Some(format!("{name} {}", written_answer(name, written)?)))
             .collect();
-        let fork = "MY_HAVE_FORK if c.has_function(\"fork\", [\"unistd.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else \"0\"";
+        let fork = "MY_HAVE_FORK if c.function_exists(\"fork\", [\"unistd.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else \"0\"";
         assert_eq!(answers, ["DEPTH \"2048\"", fork, "TIDE_INLINE \"inline\""]);
         // Without a guard the first condition is one, too.
         let mut bare = Template::default();
@@ -302,16 +302,18 @@ mod tests {
     fn names_become_questions() {
         assert_eq!(
             answer("HAVE_SYS_TIME_H").as_deref(),
-            Some("if c.has_header(\"sys/time.h\") then \"1\" else none")
+            Some("if c.header_exists(\"sys/time.h\") then \"1\" else none")
         );
         assert_eq!(
             answer("HAVE_STRLCPY").as_deref(),
-            Some("if c.has_function(\"strlcpy\", [\"string.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else none")
+            Some(
+                "if c.function_exists(\"strlcpy\", [\"string.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else none"
+            )
         );
-        assert_eq!(answer("SIZEOF_LONG").as_deref(), Some("\"{c.size_of(\"long\", [])}\""));
+        assert_eq!(answer("SIZEOF_LONG").as_deref(), Some("\"{c.type_size(\"long\", [])}\""));
         assert_eq!(
             answer("HAVE_SETUID").as_deref(),
-            Some("if c.has_symbol(\"setuid\") then \"1\" else none")
+            Some("if c.symbol_links(\"setuid\") then \"1\" else none")
         );
         assert_eq!(answer("ENABLE_TIDES"), None);
     }

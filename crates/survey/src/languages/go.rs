@@ -406,7 +406,7 @@ impl ModuleReader<'_> {
             .with("sources", FieldValue::Below(module.folder.clone(), sources))
             .with("assets", FieldValue::Files(assets));
         if let Some(language) = &module.manifest.language {
-            call.set("language", FieldValue::text(language));
+            call.set("go_version", FieldValue::text(language));
         }
         call.set("needs", self.values(needs.own.iter(), needs.foreign.keys()));
         let documentation = format!("The module {}.", module.path());
@@ -421,7 +421,7 @@ impl ModuleReader<'_> {
         let address = survey.names.give(&module.folder, wish, "program");
         let call = KindCall::new(Kit::Go, "program")
             .with("package", FieldValue::text(module.import_path(folder)))
-            .with("of", FieldValue::Of(self.names[module.path()].clone()));
+            .with("module", FieldValue::Of(self.names[module.path()].clone()));
         let documentation = format!("The program {wish}.");
         survey.define(Definition::new(Keyword::Target, &address, documentation, Body::Kind(call)));
     }
@@ -442,7 +442,7 @@ impl ModuleReader<'_> {
         self.pin(survey, &foreign);
         let call = KindCall::new(Kit::Go, "tests")
             .with("package", FieldValue::text(module.import_path(folder)))
-            .with("of", FieldValue::Of(self.names[module.path()].clone()))
+            .with("module", FieldValue::Of(self.names[module.path()].clone()))
             .with("reads", data)
             .with("needs", self.values(more.difference(&needs.own), foreign.keys()));
         let name =

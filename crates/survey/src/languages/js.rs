@@ -104,7 +104,7 @@ impl PackageReader<'_, '_> {
         let mut reasons = Vec::new();
         if maker.is_some() {
             let made = DefinitionAddress { package: package.folder.clone(), name: "built".to_owned() };
-            call.set("made", FieldValue::List(vec![FieldValue::Of(made)]));
+            call.set("generated", FieldValue::List(vec![FieldValue::Of(made)]));
         } else if !missing.is_empty() {
             reasons.push(format!(
                 "Its manifest names {}, which is not here, and no script makes it.",

@@ -185,11 +185,11 @@ impl ProjectReader<'_, '_> {
             .with("root", FieldValue::Folder(project.root.clone()))
             .with("sources", self.own_sources())
             .with("extensions", FieldValue::List(extensions))
-            .with("made", self.version_modules(&version));
+            .with("generated", self.version_modules(&version));
         if let Some(summary) = project.facts.summary.as_ref().filter(|text| !text.is_empty()) {
             call.set("summary", FieldValue::text(summary.lines().next().unwrap_or_default()));
         }
-        call.set("requires", FieldValue::texts(project.facts.requires.iter()));
+        call.set("install_requires", FieldValue::texts(project.facts.requires.iter()));
         let scripts =
             project.facts.scripts.iter().map(|(name, point)| (name.clone(), FieldValue::text(point)));
         call.set("scripts", FieldValue::Map(scripts.collect()));
@@ -203,7 +203,7 @@ impl ProjectReader<'_, '_> {
         );
         for (name, point) in &project.facts.scripts {
             let point = point.split('[').next().unwrap_or(point).trim();
-            let call = KindCall::new(Kit::Python, "program").with("point", FieldValue::text(point));
+            let call = KindCall::new(Kit::Python, "program").with("entry_point", FieldValue::text(point));
             let call = call.with("needs", FieldValue::Of(address.clone()));
             let program = self.survey.names.give(&project.folder, name, "program");
             self.define(
