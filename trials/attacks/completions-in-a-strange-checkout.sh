@@ -15,7 +15,7 @@ def rd(t):
             try: o+=os.read(fd,9999)
             except OSError: break
     return o.decode(errors='replace')
-rd(.6); os.write(fd,b'nubrik completions bash > $TMPDIR/c.sh; . $TMPDIR/c.sh\n'); rd(1)
+rd(.6); os.write(fd,b'nubrik setup completions bash > $TMPDIR/c.sh; . $TMPDIR/c.sh\n'); rd(1)
 os.write(fd,b'nubrik build a\t'); print('the line after TAB:',rd(2)); os.write(fd,b'\n'); rd(1); os.write(fd,b'exit\n'); rd(.3)
 P
 mkdir $T/bin; ln -s "$(command -v "$NB")" $T/bin/nubrik; TMPDIR=$T timeout 30 python3 $T/d.py $T/bin; [ -e pwned ] && { echo "RAN the name of a folder"; bad=1; } || echo "ran nothing"

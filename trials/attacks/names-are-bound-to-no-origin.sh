@@ -25,10 +25,10 @@ python3 $T/registries.py $T/port & S=$!; trap 'kill $S; cleanup' EXIT
 for _ in $(seq 100); do [ -s $T/port ] && break; sleep 0.1; done
 A=http://127.0.0.1:$(cat $T/port); : > targets.nub
 printf '[origins]\npython = [{ url = "%s/own", secret = "OWN" }, "%s/public"]\n' "$A" "$A" > nubrik.toml
-export OWN=good; "$NB" agree --yes > /dev/null; "$NB" pin python tidelib > $T/l 2>&1 || { cat $T/l; bad=1; }; cp pins.toml $T/before
-export OWN=expired; for how in --check --update; do "$NB" pin $how > $T/l 2>&1 && { echo "pin $how says nothing: $(cat $T/l)"; bad=1; }; grep -q 'no other one is asked' $T/l || { cat $T/l; bad=1; }; done
+export OWN=good; "$NB" agree --yes > /dev/null; "$NB" pins add python tidelib > $T/l 2>&1 || { cat $T/l; bad=1; }; cp pins.toml $T/before
+export OWN=expired; for how in --check --update; do "$NB" pins add $how > $T/l 2>&1 && { echo "pin $how says nothing: $(cat $T/l)"; bad=1; }; grep -q 'no other one is asked' $T/l || { cat $T/l; bad=1; }; done
 cmp -s pins.toml $T/before || { echo "another origin gives it now: $(grep origin pins.toml)"; bad=1; }
-printf '[origins]\npython = ["%s/public"]\n' "$A" > nubrik.toml; "$NB" pin --update > $T/l 2>&1 && { echo "it is taken from another origin without a word"; bad=1; }
+printf '[origins]\npython = ["%s/public"]\n' "$A" > nubrik.toml; "$NB" pins update > $T/l 2>&1 && { echo "it is taken from another origin without a word"; bad=1; }
 cmp -s pins.toml $T/before || { echo "another origin gives it now: $(grep origin pins.toml)"; bad=1; }
-sed -i '/^origin = /d' pins.toml; "$NB" pin --update > $T/l 2>&1; grep -q '"tidelib@99.0"' pins.toml || { echo "a person cannot let another origin give it: $(cat $T/l)"; bad=1; }
+sed -i '/^origin = /d' pins.toml; "$NB" pins update > $T/l 2>&1; grep -q '"tidelib@99.0"' pins.toml || { echo "a person cannot let another origin give it: $(cat $T/l)"; bad=1; }
 end

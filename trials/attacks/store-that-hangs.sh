@@ -22,9 +22,9 @@ class H(http.server.BaseHTTPRequestHandler):
 s = http.server.ThreadingHTTPServer(("127.0.0.1", 0), H); open(sys.argv[1] + "~", "w").write(str(s.server_port)); os.rename(sys.argv[1] + "~", sys.argv[1]); s.serve_forever()
 P
 python3 $T/server.py $T/port $T/files $T/hang $T/hung & S=$!; trap 'kill $S; cleanup' EXIT; for _ in $(seq 100); do [ -s $T/port ] && break; sleep 0.1; done; at=http://127.0.0.1:$(cat $T/port)/t
-mkdir $T/p; cd $T/p; root=$("$NB" share create $at --root $T/root.key | grep -o 'ed25519:[^ "]*' | head -1); printf '[shared]\nat = "%s"\nroot = "%s"\n' $at "$root" > nubrik.toml; export NUBRIK_SHARED_ROOT=$root
+mkdir $T/p; cd $T/p; root=$("$NB" shared create $at --root-key $T/root.key | grep -o 'ed25519:[^ "]*' | head -1); printf '[shared]\nat = "%s"\nroot_key = "%s"\n' $at "$root" > nubrik.toml; export NUBRIK_SHARED_ROOT_KEY=$root
 echo 'target t = step { say = "t", run = `cat {in "i.txt"} > {out "o.txt"}` }' > targets.nub; echo 0 > i.txt
-for n in 1 2; do "$NB" share new-key $T/$n.key > $T/k; "$NB" share add ci$n "$(grep -o 'ed25519:[^ ]*' $T/k | head -1)" --root $T/root.key > /dev/null; echo $n > i.txt; NUBRIK_SHARED_KEY=$T/$n.key "$NB" build -q > /dev/null; done
+for n in 1 2; do "$NB" shared new-key $T/$n.key > $T/k; "$NB" shared add ci$n "$(grep -o 'ed25519:[^ ]*' $T/k | head -1)" --root-key $T/root.key > /dev/null; echo $n > i.txt; NUBRIK_SHARED_KEY=$T/$n.key "$NB" build -q > /dev/null; done
 hung() { [ -e $T/hung ] && wc -l < $T/hung || echo 0; }
 touch $T/hang.put; for i in a b c; do echo $i >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; done; rm $T/hang.put
 grep -q 'the team.s store at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }

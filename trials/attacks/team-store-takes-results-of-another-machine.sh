@@ -4,8 +4,8 @@
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 cd $T; mkdir a; cd a; : > nubrik.toml
 one() { XDG_CACHE_HOME=$T/ca XDG_STATE_HOME=$T/sa "$NB" "$@"; }
-root=$(one share create $T/team --root $T/root.key | grep -o 'ed25519:[^ "]*' | head -1); printf '[shared]\nat = "%s"\nroot = "%s"\n' $T/team "$root" > nubrik.toml
-one share new-key $T/ci.key | grep -o 'ed25519:[^ ]*' | head -1 > $T/ci.pub; one share add ci $(cat $T/ci.pub) --root $T/root.key >/dev/null
+root=$(one shared create $T/team --root-key $T/root.key | grep -o 'ed25519:[^ "]*' | head -1); printf '[shared]\nat = "%s"\nroot_key = "%s"\n' $T/team "$root" > nubrik.toml
+one shared new-key $T/ci.key | grep -o 'ed25519:[^ ]*' | head -1 > $T/ci.pub; one shared add ci $(cat $T/ci.pub) --root-key $T/root.key >/dev/null
 echo 'target t = {each f in glob("steps/*.sh") give f.stem: step { run = `sh {f} > {out "o"}` }}' > targets.nub; mkdir steps; D=/usr/local/share/nbt
 s() { printf '%s\n' "$2" > steps/$1.sh; }
 s control-content "cat $D/conf"; s control-absent "[ -e $D/absent ] && echo there || echo not"; s control-listing "ls $D/dir"
@@ -22,12 +22,12 @@ cp $(readlink -f /lib64/ld-linux-x86-64.so.2) ld.so; cp $T/ldprog ldprog
 S
 cp $T/m1 $T/m2; echo 'echo two > conf; touch absent dir/b; ln -sfn t2 link; chmod 644 prog; : > sized; mv maybe m; ln -s m maybe; rm kinds/a; mkdir kinds/a folder; cp '$T'/other-ld ld.so' >> $T/m2
 cat > $T/r1 <<S
-. $T/m1; cd $T/a; XDG_CACHE_HOME=$T/ca XDG_STATE_HOME=$T/sa NUBRIK_SHARED_ROOT=$root NUBRIK_SHARED_KEY=$T/ci.key "$NB" build > $T/l1 2>&1; grep shared $T/l1
+. $T/m1; cd $T/a; XDG_CACHE_HOME=$T/ca XDG_STATE_HOME=$T/sa NUBRIK_SHARED_ROOT_KEY=$root NUBRIK_SHARED_KEY=$T/ci.key "$NB" build > $T/l1 2>&1; grep shared $T/l1
 S
 unshare -m bash $T/r1 || exit 2
 cp -r $T/a $T/b; rm -rf $T/b/.nubrik $T/b/out; cp -r $T/b $T/f
 cat > $T/r2 <<S
-. $T/m2; cd $T/b; export XDG_CACHE_HOME=$T/cb XDG_STATE_HOME=$T/sb; "$NB" share accept >/dev/null; "$NB" build > $T/l2 2>&1; grep shared $T/l2; cd $T/f; XDG_CACHE_HOME=$T/cf "$NB" build --no-shared > $T/l3 2>&1
+. $T/m2; cd $T/b; export XDG_CACHE_HOME=$T/cb XDG_STATE_HOME=$T/sb; "$NB" shared trust >/dev/null; "$NB" build > $T/l2 2>&1; grep shared $T/l2; cd $T/f; XDG_CACHE_HOME=$T/cf "$NB" build --no-shared-cache > $T/l3 2>&1
 S
 unshare -m bash $T/r2 || exit 2
 for f in $T/a/steps/*.sh; do n=$(basename $f .sh); p() { find $T/$1/out/default/t/$n -type f ! -name .gitignore -exec cat {} + | tr '\n' ' '; }

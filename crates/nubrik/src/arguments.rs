@@ -14,13 +14,13 @@ use clap::builder::Styles;
 use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
 
-pub use adopting::{Adopting, Aligning};
+pub use adopting::Adopting;
 use amounts::share;
 pub use caching::CacheWork;
 pub use drawing::GraphFormat;
-pub use pinning::{Pinning, SbomFormat};
-pub use sharing::{RootKey, ShareWork};
-pub use testing::{Testing, WhichTests};
+pub use pinning::{PinRequest, PinsWork, SbomFormat};
+pub use sharing::{RootKey, SharedWork};
+pub use testing::{ChosenTests, Testing, WhichTests};
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -28,7 +28,7 @@ const STYLES: Styles = Styles::styled()
     .literal(AnsiColor::Blue.on_default().bold())
     .placeholder(AnsiColor::Yellow.on_default());
 
-/// Builds what definitions describe, runs only what must run, and says why.
+/// Nubrik, a build tool: builds targets, runs only what changed, and says why.
 #[derive(Parser)]
 #[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
 #[command(
@@ -97,12 +97,10 @@ pub enum UserCommand {
     Init,
     /// Look at a folder of sources, propose definitions for it, and try them
     ///
-    /// Nothing is written before you agree. What it writes is yours: it is never written over.
+    /// Nothing is written before you agree. What it writes is yours: it is never written over. --check and --update compare the
+    /// sources with definitions that exist: a new file that no definition takes, an import that is not among the needs, a need
+    /// that nothing uses.
     Adopt(Adopting),
-    /// Say where definitions and sources differ, and change the definitions
-    ///
-    /// A new file that no definition takes, something imported that is not among the needs, a need that nothing uses.
-    Align(Aligning),
     /// Unpack the demo workspace, build it, run it, and say what to try
     Demo {
         /// Folder to unpack into; it must be new or empty
@@ -116,14 +114,13 @@ pub enum UserCommand {
         what: Vec<String>,
         #[command(flatten)]
         how: How,
-        /// Then run the steps of these targets once more, recorded, and compare what they read and write with
-        /// what they declare
+        /// Rerun the steps of these targets, and report the files that they really read and write
         #[arg(long, conflicts_with = "dry_run")]
         observe: bool,
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV", conflicts_with = "observe")]
         since: Option<String>,
-        /// Run again what was taken from the team's store, or a share of it, and compare every byte
+        /// Rebuild results that came from the shared cache, or a share of them, and compare every byte
         #[arg(long, value_name = "SHARE", num_args = 0..=1, require_equals = true, value_parser = share, conflicts_with_all = ["observe", "dry_run"])]
         verify: Option<Option<u32>>,
         #[command(flatten)]
@@ -137,18 +134,23 @@ pub enum UserCommand {
         once: Once,
     },
     /// Build a program, job or service and run it in this terminal
+    #[command(after_help = "Example:  nubrik run tide/tidecast -- --days 3")]
     Run(RunArguments),
     /// Build, test or run again whenever a file changes
+    #[command(
+        after_help = "Examples:  nubrik watch   nubrik watch test tide   nubrik watch run board/boardd"
+    )]
     Watch {
         #[command(subcommand)]
         work: Option<WatchCommand>,
     },
     /// Open a shell in a step's folder, environment and sandbox
+    #[command(after_help = "Example:  nubrik inside tide/tidecast 'compile main.c'")]
     Inside {
         /// The target that has the step
         #[arg(value_name = "TARGET")]
         target: String,
-        /// Words of what the step says it does, if the target has several
+        /// Part of the step's description, if the target has several
         step: Option<String>,
     },
     /// Say what a build would run, and why, without building
@@ -162,6 +164,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// What `nubrik test` would run instead
         #[arg(long)]
         tests: bool,
+        #[command(flatten)]
+        chosen: ChosenTests,
         /// Pretend that this source changed; may be repeated
         #[arg(long, value_name = "FILE")]
         if_changed: Vec<PathBuf>,
@@ -180,7 +184,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Show the dependency path from it to this target instead
         #[arg(value_name = "NEED")]
         need: Option<String>,
-        /// Say what keeps its steps from being taken from the team's store: the nearest result of another machine, and what differs
+        /// Explain why results did not come from the shared cache: the nearest result there, and the difference
         #[arg(long, conflicts_with = "need")]
         shared: bool,
     },
@@ -200,9 +204,6 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// List tests with the cases that they last reported
         #[arg(long, conflicts_with = "count")]
         cases: bool,
-        /// List what is pinned instead: other people's code, why it is there, and whether it is used
-        #[arg(long, conflicts_with_all = ["count", "cases", "what", "kind", "tag", "since"])]
-        external: bool,
         /// Only those of this kind
         #[arg(long, value_name = "KIND")]
         kind: Option<String>,
@@ -243,7 +244,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long, value_enum, hide_possible_values = true)]
         format: Option<GraphFormat>,
         /// The file to write; its ending says the format if --format does not
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, short, value_name = "FILE")]
         output: Option<PathBuf>,
         /// How many levels below what was asked for to draw
         #[arg(long, value_name = "N")]
@@ -254,24 +255,27 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Draw packages instead of targets
         #[arg(long)]
         packages: bool,
+        /// Only what a change since this revision of git can affect; uncommitted changes count
+        #[arg(long, value_name = "REV")]
+        since: Option<String>,
     },
     /// Answer an editor over the language server protocol, on standard input and output
     Lsp,
-    /// Serve pages about everything here: targets, graphs, builds, tests, words
+    /// Browse targets, graphs, builds and tests in a web browser
     Explore {
-        /// The port of this machine; a free one without it
+        /// The port to listen on; by default any free port
         #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
         port: u16,
     },
     /// Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace, or pages about everything
     Report {
-        /// The number of a build, or `tests` for all tests as they stand; the last build without it
+        /// The number of a build, or `tests` for the latest result of every test; by default the last build
         #[arg(value_name = "BUILD")]
         what: Option<String>,
         /// Write one page of HTML, which needs nothing else
         #[arg(long, value_name = "FILE")]
         html: Option<PathBuf>,
-        /// Write Markdown, as pages of CI systems show it; what is printed without any of the three
+        /// Write Markdown, as CI systems show it
         #[arg(long, value_name = "FILE")]
         markdown: Option<PathBuf>,
         /// Write the cases of all tests that ran as JUnit XML
@@ -300,18 +304,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long, conflicts_with = "topic")]
         all: bool,
     },
-    /// Choose exact versions of other people's code, and write them to `pins.toml`
-    Pin(Pinning),
-    /// Take a package out of `pins.toml`, and what nothing else needs
-    Unpin {
-        /// The registry: python, java, js, rust, go or archive
-        #[arg(value_name = "REGISTRY")]
-        registry: String,
-        /// The package
-        #[arg(value_name = "NAME")]
-        name: String,
+    /// List third-party packages with their exact versions, and change them
+    Pins {
+        #[command(subcommand)]
+        work: Option<PinsWork>,
     },
-    /// Write which other people's code is in a target: a bill of materials
+    /// Write a bill of materials (SBOM) of a target: the third-party packages in it
     Sbom {
         /// The target
         #[arg(value_name = "TARGET")]
@@ -320,7 +318,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long, value_enum, default_value_t, hide_possible_values = true, hide_default_value = true)]
         format: SbomFormat,
         /// The file to write; standard output by default
-        #[arg(long, value_name = "FILE")]
+        #[arg(long, short, value_name = "FILE")]
         output: Option<PathBuf>,
     },
     /// Format definition files
@@ -331,16 +329,10 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         check: bool,
     },
-    /// Print what a shell reads to propose targets, options and their values
-    Completions {
-        /// The shell that completes
-        shell: clap_complete::Shell,
-    },
-    /// Write manual pages of all commands to a folder
-    Manual {
-        /// The folder, such as `~/.local/share/man/man1`
-        #[arg(value_name = "FOLDER")]
-        to: PathBuf,
+    /// Print shell completions, or write manual pages
+    Setup {
+        #[command(subcommand)]
+        work: SetupWork,
     },
     /// Say what this workspace asks to use and to send where, and agree to it
     Agree {
@@ -348,17 +340,17 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         yes: bool,
     },
-    /// Say how this workspace stands to a team's store, agree to it, and say who may write there
-    Share {
+    /// Show, trust and manage the team's shared cache
+    Shared {
         #[command(subcommand)]
-        work: Option<ShareWork>,
+        work: Option<SharedWork>,
     },
-    /// Say which machines run steps for this workspace, or run steps for others
+    /// List the workers of this workspace, or make this machine one
     Workers {
         #[command(subcommand)]
         work: Option<WorkersCommand>,
     },
-    /// Say how much space kept results take, check them, make room
+    /// Show the size of this machine's cache, verify or prune it
     Cache {
         #[command(subcommand)]
         work: Option<CacheWork>,
@@ -368,9 +360,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
-        /// Remove the results kept for all workspaces, too
+        /// Also remove the cache, which all workspaces share
         #[arg(long)]
-        store: bool,
+        cache: bool,
     },
     /// Check all definitions, without building
     Lint {
@@ -393,21 +385,37 @@ pub struct RunArguments {
     pub how: How,
 }
 
+/// What is set up on a person's machine.
+#[derive(clap::Subcommand, Clone)]
+pub enum SetupWork {
+    /// Print the script that a shell needs to complete targets, options and their values
+    Completions {
+        /// The shell
+        shell: clap_complete::Shell,
+    },
+    /// Write manual pages of all commands to a folder
+    Manual {
+        /// The folder, such as `~/.local/share/man/man1`
+        #[arg(value_name = "FOLDER")]
+        to: PathBuf,
+    },
+}
+
 /// What is done with workers.
 #[derive(clap::Subcommand, Clone)]
 pub enum WorkersCommand {
-    /// Run steps for other machines, as nubrik.toml says in [workers], until it is stopped
+    /// Run steps for clients, as [workers] of nubrik.toml says, until it is stopped
     Serve {
-        /// How many steps run at once; as many as there are processors without it
+        /// How many steps run at once; by default one per processor
         #[arg(long, value_name = "N", value_parser = clap::value_parser!(u16).range(1..=1024))]
         slots: Option<u16>,
-        /// What others call this machine
+        /// The name of this worker
         #[arg(long, value_name = "NAME")]
         name: Option<String>,
-        /// What steps may say of this machine in `machine = […]`, besides its system and its processor; again for more
+        /// A label that steps can request with `machine`; may be repeated
         #[arg(long = "label", value_name = "LABEL")]
         labels: Vec<String>,
-        /// How long its steps go on when it is to end; then they are given back
+        /// How long running steps may go on when it is stopped; then they are handed back
         #[arg(long, value_name = "SECONDS", default_value_t = 10)]
         grace: u32,
     },
@@ -448,18 +456,18 @@ pub struct How {
     /// Show the commands of steps that run
     #[arg(long, short)]
     pub verbose: bool,
-    /// Use no network: a step that needs it fails, unless its result is kept; no team's store but a folder, no other machines
+    /// Use no network: a step that needs it fails unless its result is cached; no shared cache except in a folder, no workers
     #[arg(long)]
     pub offline: bool,
-    /// Take no result that is kept for all workspaces, and keep none
+    /// Use neither the cache of this machine nor the shared cache
     #[arg(long)]
     pub no_cache: bool,
-    /// Neither take results from the team's store nor give any
+    /// Do not use the shared cache
     #[arg(long)]
-    pub no_shared: bool,
-    /// Fail where the team's store cannot be asked, or takes nothing
-    #[arg(long, conflicts_with_all = ["no_shared", "no_cache"])]
-    pub require_shared: bool,
+    pub no_shared_cache: bool,
+    /// Fail if the shared cache cannot be reached, or accepts nothing
+    #[arg(long, conflicts_with_all = ["no_shared_cache", "no_cache"])]
+    pub require_shared_cache: bool,
 }
 
 /// What is done once, and would mean something else after each change.

@@ -7,48 +7,45 @@ pub const GROUPS: &str = "\
 {usage-heading} {usage}
 
 Build
-  build        Build targets
-  test         Run tests whose results are out of date, after building what they need
-  run          Build a program, job or service and run it in this terminal
-  watch        Build, test or run again whenever a file changes
-  clean        Remove results; never needed for a correct build
+  build    Build targets
+  test     Run tests whose results are out of date, after building what they need
+  run      Build a program, job or service and run it in this terminal
+  watch    Build, test or run again whenever a file changes
+  clean    Remove results; never needed for a correct build
 
 Look
-  list         List targets, tests and jobs by package
-  show         Show all about one target
-  tree         Show what a target depends on
-  graph        Draw what depends on what
-  explore      Serve pages about everything here: targets, graphs, builds, tests, words
-  sbom         Write which other people's code is in a target: a bill of materials
-  options      List the options that can be set, and who reads them
+  list     List targets, tests and jobs by package
+  show     Show all about one target
+  tree     Show what a target depends on
+  graph    Draw what depends on what
+  explore  Browse targets, graphs, builds and tests in a web browser
+  sbom     Write a bill of materials (SBOM) of a target: the third-party packages in it
+  options  List the options that can be set, and who reads them
 
 Understand
-  plan         Say what a build would run, and why, without building
-  why          Say why a target would run now or why it last ran, or how one depends on another
-  history      List the last builds, or the steps of one of them
-  report       Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace
-  inside       Open a shell in a step's folder, environment and sandbox
-  explain      Explain a form, a kind, an error, a setting, a command, a word
-  doctor       Say which tools and libraries are installed, and what to install
+  plan     Say what a build would run, and why, without building
+  why      Say why a target would run now or why it last ran, or how one depends on another
+  history  List the last builds, or the steps of one of them
+  report   Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace
+  inside   Open a shell in a step's folder, environment and sandbox
+  explain  Explain a form, a kind, an error, a setting, a command, a word
+  doctor   Say which tools and libraries are installed, and what to install
 
 Write
-  init         Write a first `nubrik.toml` and `targets.nub` in this folder
-  adopt        Look at a folder of sources, propose definitions for it, and try them
-  align        Say where definitions and sources differ, and change the definitions
-  demo         Unpack the demo workspace, build it, run it, and say what to try
-  pin          Choose exact versions of other people's code, and write them to `pins.toml`
-  unpin        Take a package out of `pins.toml`, and what nothing else needs
-  fmt          Format definition files
-  lint         Check all definitions, without building
-  lsp          Answer an editor over the language server protocol
-  completions  Print what a shell reads to propose targets, options and their values
-  manual       Write manual pages of all commands to a folder
+  init     Write a first `nubrik.toml` and `targets.nub` in this folder
+  adopt    Look at a folder of sources, propose definitions for it, and try them
+  demo     Unpack the demo workspace, build it, run it, and say what to try
+  pins     List third-party packages with their exact versions, and change them
+  fmt      Format definition files
+  lint     Check all definitions, without building
+  lsp      Answer an editor over the language server protocol
+  setup    Print shell completions, or write manual pages
 
 Keep
-  cache        Say how much space kept results take, check them, make room
-  agree        Say what this workspace asks to use and to send where, and agree to it
-  share        Say how this workspace stands to a team's store, agree to it, and say who may write there
-  workers      Say which machines run steps for this workspace, or run steps for others
+  cache    Show the size of this machine's cache, verify or prune it
+  agree    Say what this workspace asks to use and to send where, and agree to it
+  shared   Show, trust and manage the team's shared cache
+  workers  List the workers of this workspace, or make this machine one
 
 Everywhere
 {options}

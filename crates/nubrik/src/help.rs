@@ -6,21 +6,25 @@ use clap::{Arg, Command, CommandFactory};
 use crate::arguments::Arguments;
 
 /// Options that are accepted everywhere, and do nothing for some commands.
-const WITHOUT_EFFECT: [(&str, &[&str]); 16] = [
-    ("cache", &["set", "profile", "directory"]),
+const WITHOUT_EFFECT: [(&str, &[&str]); 20] = [
     ("cache prune", &["set", "profile", "directory"]),
-    ("cache size", &["set", "profile", "directory"]),
     ("cache verify", &["set", "profile", "directory"]),
-    ("completions", &["set", "profile", "directory", "plain", "json", "color"]),
+    ("cache", &["set", "profile", "directory"]),
     ("demo", &["set", "profile"]),
     ("explain", &["set", "profile", "directory"]),
     ("fmt", &["set", "profile"]),
     ("history", &["set", "profile"]),
     ("init", &["set", "profile"]),
-    ("manual", &["set", "profile"]),
-    ("pin", &["set", "profile"]),
+    ("pins add", &["set", "profile"]),
+    ("pins drop", &["set", "profile"]),
+    ("pins newer", &["set", "profile"]),
+    ("pins settle", &["set", "profile"]),
+    ("pins update", &["set", "profile"]),
+    ("pins vendor", &["set", "profile"]),
+    ("pins why", &["set", "profile"]),
+    ("setup completions", &["set", "profile", "directory", "plain", "json", "color"]),
+    ("setup manual", &["set", "profile"]),
     ("test", &["keep_going"]),
-    ("unpin", &["set", "profile"]),
     ("watch run", &["keep_going"]),
     ("watch test", &["keep_going"]),
 ];
@@ -89,7 +93,7 @@ mod tests {
         assert!(build.contains("--keep-going") && build.contains("Everywhere:\n") && build.contains("--set"));
         let test = help("test -h");
         assert!(!test.contains("--keep-going") && test.contains("--jobs"), "{test}");
-        let completions = help("help completions");
+        let completions = help("help setup completions");
         assert!(!completions.contains("--set") && !completions.contains("Everywhere"), "{completions}");
         let prune = help("cache prune --help");
         assert!(prune.contains("--unused") && !prune.contains("--profile"), "{prune}");

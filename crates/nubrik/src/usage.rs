@@ -10,15 +10,35 @@ use crate::ui::console::{Console, OutputStream, err};
 use crate::ui::diagnostics;
 
 /// Options that had other names, with those that they have now.
-const RENAMED: [(&str, &str); 3] =
-    [("--features", "--with"), ("--bare", "--without-defaults"), ("--write", "nubrik report --pages FOLDER")];
+const RENAMED: [(&str, &str); 13] = [
+    ("--bare", "--without-defaults"),
+    ("--external", "nubrik pins"),
+    ("--features", "--with"),
+    ("--gather", "nubrik pins vendor FOLDER"),
+    ("--line", "--channel"),
+    ("--no-shared", "--no-shared-cache"),
+    ("--require-shared", "--require-shared-cache"),
+    ("--root", "--root-key"),
+    ("--shared", "nubrik shared verify"),
+    ("--store", "--cache"),
+    ("--to", "--size"),
+    ("--unused", "--unused-for"),
+    ("--write", "nubrik report --pages FOLDER"),
+];
 
 /// Commands that had other names, with those that they have now.
-const RENAMED_COMMANDS: [(&str, &str); 5] = [
+const RENAMED_COMMANDS: [(&str, &str); 12] = [
+    ("accept", "nubrik shared trust"),
+    ("align", "nubrik adopt --check"),
     ("bill", "nubrik sbom TARGET"),
+    ("completions", "nubrik setup completions SHELL"),
     ("how", "nubrik why TARGET NEED"),
+    ("manual", "nubrik setup manual FOLDER"),
+    ("pin", "nubrik pins add REGISTRY NAME"),
     ("serve-editor", "nubrik lsp"),
+    ("share", "nubrik shared"),
     ("trace", "nubrik report --trace FILE"),
+    ("unpin", "nubrik pins drop REGISTRY NAME"),
     ("worker", "nubrik workers serve"),
 ];
 

@@ -62,7 +62,7 @@ fn a_folder_is_brought_in_and_what_does_not_work_is_changed_or_left_out() {
     sandbox.run(&["fmt", "--check"]).expect(0);
     sandbox.run(&["lint", "--strict"]).expect(0);
     // What was left out was decided, and is not brought up again.
-    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
     // The same once more changes nothing.
     sandbox.run(&["adopt", "--yes"]).expect(0);
     assert_eq!(sandbox.read("targets.nub"), text);
@@ -161,7 +161,7 @@ fn definitions_are_aligned_with_sources() {
     sandbox.write("targets.nub", own);
     sandbox.write("lamp/lamp.c", "#include \"lamp.h\"\nint lamp;\n");
     sandbox.write("lamp/lamp.h", "extern int lamp;\n");
-    let run = sandbox.run(&["align", "--check"]).expect(1);
+    let run = sandbox.run(&["adopt", "--check"]).expect(1);
     for words in [
         "water: no definition takes src/sea.c",
         "show: its sources use water, which is not among its needs",
@@ -170,11 +170,11 @@ fn definitions_are_aligned_with_sources() {
         assert!(run.stdout.contains(words), "{words}\n{}", run.stdout);
     }
     assert_eq!(sandbox.read("targets.nub"), own);
-    sandbox.run(&["align", "--yes"]).expect(0);
+    sandbox.run(&["adopt", "--update", "--yes"]).expect(0);
     let text = sandbox.read("targets.nub");
     assert!(text.contains("sources = [\"src/tide.c\", \"src/sea.c\"]"), "{text}");
     assert!(text.contains("target show = c.program { sources = \"app/show.c\", needs = water }"), "{text}");
-    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
     sandbox.run(&["run", "show"]).expect(0);
 }
 
@@ -221,7 +221,7 @@ fn the_demo_agrees_with_its_sources() {
             }
         }
     }
-    sandbox.run(&["align", "--check"]).expect(0).says("definitions and sources agree");
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
 }
 
 #[test]
@@ -235,6 +235,6 @@ fn what_a_comment_leaves_out_is_not_proposed() {
             "# Without examples: nobody ships them.\nuse \"nub:c\" as c\n\ntarget a = c.program { sources = \"a.c\" }\n",
         ),
     ]);
-    let run = sandbox.run(&["align", "--check"]).expect(1).says("odd/lamp: program");
+    let run = sandbox.run(&["adopt", "--check"]).expect(1).says("odd/lamp: program");
     assert!(!run.stdout.contains("examples"), "{}", run.stdout);
 }

@@ -292,7 +292,7 @@ fn clean_removes_and_the_store_brings_back() {
     sandbox.run_in("isles", &["clean", "--plain"]).expect(0);
     assert!(!sandbox.exists("isles/out/default"));
     assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).said("reused").len(), 36);
-    sandbox.run_in("isles", &["clean", "--store", "--plain"]).expect(0);
+    sandbox.run_in("isles", &["clean", "--cache", "--plain"]).expect(0);
     assert_eq!(sandbox.run_in("isles", &["build", "--json"]).expect(0).ran().len(), 36);
 }
 
@@ -343,12 +343,12 @@ fn kept_results_are_counted_checked_and_thinned_out() {
     };
     assert!(plain(&["cache"]).starts_with("kept      nothing yet\n"));
     sandbox.build();
-    assert!(plain(&["cache", "size"]).starts_with("kept      1 result, 1 content, "));
+    assert!(plain(&["cache"]).starts_with("kept      1 result, 1 content, "));
     assert!(plain(&["cache", "verify"]).contains("every byte is what it was"));
-    let event = sandbox.run(&["cache", "prune", "--to", "0KiB", "--json"]).events().remove(0);
+    let event = sandbox.run(&["cache", "prune", "--size", "0KiB", "--json"]).events().remove(0);
     assert_eq!((&event["work"], &event["results"]), (&"prune".into(), &1.into()));
     assert!(plain(&["cache"]).starts_with("kept      nothing yet\n"));
-    assert_eq!(sandbox.run(&["cache", "prune", "--to", "much"]).code, 2);
+    assert_eq!(sandbox.run(&["cache", "prune", "--size", "much"]).code, 2);
     assert_eq!(sandbox.run(&["cache", "prune"]).code, 2);
     // What the workspace has is its own: nothing runs again.
     assert_eq!(sandbox.build().summary()["current"], 1);
@@ -654,8 +654,8 @@ fn names_of_before_are_answered_with_those_of_today() {
         assert_eq!(said.matches("error   ").count(), 1, "{said}");
     }
     for (words, now) in [
-        (&["pin", "js", "tides", "--features", "deep"][..], "--with"),
-        (&["pin", "rust", "tides", "--bare"], "--without-defaults"),
+        (&["pins", "add", "js", "tides", "--features", "deep"][..], "--with"),
+        (&["pins", "add", "rust", "tides", "--bare"], "--without-defaults"),
         (&["explore", "--write", "pages"], "nubrik report --pages FOLDER"),
         (&["bill", "t"], "nubrik sbom TARGET"),
         (&["how", "a", "b"], "nubrik why TARGET NEED"),

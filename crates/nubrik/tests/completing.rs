@@ -64,7 +64,7 @@ fn what_is_declared_now_is_proposed() {
 #[test]
 fn manual_pages_say_what_the_help_says() {
     let sandbox = workspace();
-    sandbox.run(&["manual", "pages"]).expect(0).says("pages in pages");
+    sandbox.run(&["setup", "manual", "pages"]).expect(0).says("pages in pages");
     let help = sandbox.run(&["--help"]).expect(0).stdout;
     let commands = help.lines().filter_map(|line| line.strip_prefix("  ")?.split_whitespace().next());
     let pages = sandbox.files_below("pages");
@@ -78,16 +78,16 @@ fn manual_pages_say_what_the_help_says() {
         page.contains("nubrik cache prune") && page.contains("SIZE") && !page.contains("profile"),
         "{page}"
     );
-    sandbox.run(&["manual", "notes/plain.txt"]).expect(5).says("cannot write notes/plain.txt");
+    sandbox.run(&["setup", "manual", "notes/plain.txt"]).expect(5).says("cannot write notes/plain.txt");
 }
 
-/// Runs a script in a shell, with the script of `nubrik completions` before it; `None` where the shell is not here.
+/// Runs a script in a shell, with the script of `nubrik setup completions` before it; `None` where the shell is not here.
 fn in_shell(sandbox: &Sandbox, shell: &str, args: &[&str], script: &str) -> Option<String> {
     if Command::new(shell).arg("-c").arg("true").output().is_err() {
         skip(Need::Shells, format_args!("{shell} is not here"));
         return None;
     }
-    let read = sandbox.run(&["completions", shell]).expect(0).stdout;
+    let read = sandbox.run(&["setup", "completions", shell]).expect(0).stdout;
     std::fs::write(sandbox.folder.parent().unwrap().join("script"), read).unwrap();
     let mut command = Command::new(shell);
     command.args(args).arg("-c").arg(script).current_dir(&sandbox.folder);

@@ -50,7 +50,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ("nubrik/commands/demo.rs", 1, "a folder that the command makes"),
     ("nubrik/commands/manual.rs", 2, "a folder that the person named"),
     (
-        "nubrik/commands/share.rs",
+        "nubrik/commands/shared.rs",
         1,
         "makes a new file for a key that the person named, and follows no link for that",
     ),

@@ -383,7 +383,7 @@ fn an_editor_builds_what_it_was_offered_and_nothing_else() {
     let sandbox = Sandbox::new(&FILES);
     sandbox.write("targets.nub", &TARGETS.replace("tabel", "table"));
     let mut client = Client::start(&sandbox);
-    for words in [json!(["clean", "--store"]), json!(["build", "--help"]), json!(["build"])] {
+    for words in [json!(["clean", "--cache"]), json!(["build", "--help"]), json!(["build"])] {
         client.ask("workspace/executeCommand", &json!({"command": "nubrik.run", "arguments": words}));
     }
     client

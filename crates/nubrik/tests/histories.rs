@@ -163,16 +163,16 @@ impl Team {
             let start = text.find("ed25519:").unwrap();
             text[start..].split(|c: char| c.is_whitespace() || c == '"').next().unwrap().to_owned()
         };
-        let made = one.run(&["share", "create", &path("store"), "--root", &path("root")]).expect(0);
+        let made = one.run(&["shared", "create", &path("store"), "--root-key", &path("root")]).expect(0);
         let root = key_in(&made.stdout);
         for (name, machine) in ["0", "1"].iter().zip(&machines) {
-            let settings = format!("[shared]\nat = \"{}\"\nroot = \"{root}\"\n", path("store"));
+            let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{root}\"\n", path("store"));
             machine.sandbox.write("nubrik.toml", &settings);
-            let key = key_in(&machine.sandbox.run(&["share", "new-key", &path(name)]).expect(0).stdout);
-            let agreed = [("NUBRIK_SHARED_ROOT", root.as_str())];
+            let key = key_in(&machine.sandbox.run(&["shared", "new-key", &path(name)]).expect(0).stdout);
+            let agreed = [("NUBRIK_SHARED_ROOT_KEY", root.as_str())];
             machine
                 .sandbox
-                .run_with(&["share", "add", name, &key, "--root", &path("root")], &agreed)
+                .run_with(&["shared", "add", name, &key, "--root-key", &path("root")], &agreed)
                 .expect(0);
         }
         Team { shared, root, machines }
@@ -181,7 +181,7 @@ impl Team {
     fn command(&self, machine: usize, args: &[&str]) -> Command {
         let mut command = self.machines[machine].sandbox.command(args);
         let key = self.shared.path().join(machine.to_string());
-        command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_SHARED_KEY", key);
+        command.env("NUBRIK_SHARED_ROOT_KEY", &self.root).env("NUBRIK_SHARED_KEY", key);
         command
     }
 

@@ -196,7 +196,7 @@ fn what_the_tool_makes_itself_is_the_same_bytes_each_time() {
     let bytes = |name: &str| std::fs::read(sandbox.folder.join("out/default/all").join(name)).unwrap();
     let names = ["gz/all.tar.gz", "zst/all.tar.zst", "zip/all.zip"];
     let before = names.map(bytes);
-    sandbox.run(&["clean", "--store"]).expect(0);
+    sandbox.run(&["clean", "--cache"]).expect(0);
     std::fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
     sandbox.run(&["build"]).expect(0);
     assert_eq!(names.map(bytes), before);
@@ -393,7 +393,7 @@ fn the_graph_is_drawn_for_people_and_programs() {
          make b  never ran here, targets.nub:2\n    command   cat .nubrik/made/a/@a/a > .nubrik/made/b/@b/b\n    \
          reads     a of a\n    makes     b\n"
     );
-    assert!(run(&["completions", "bash"]).contains("nubrik"));
+    assert!(run(&["setup", "completions", "bash"]).contains("nubrik"));
 }
 
 /// The variables of the environment that the sources name, but for that by which a shell asks for proposals.

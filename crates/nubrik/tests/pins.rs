@@ -41,7 +41,7 @@ fn workspace() -> Sandbox {
     sandbox
 }
 
-const PIN: [&str; 5] = ["pin", "python", "ebb", "--python", "3.11"];
+const PIN: [&str; 6] = ["pins", "add", "python", "ebb", "--python", "3.11"];
 
 #[test]
 fn a_package_is_pinned_with_what_it_needs_and_unpinned() {
@@ -56,54 +56,70 @@ fn a_package_is_pinned_with_what_it_needs_and_unpinned() {
     );
     // Where the registry is stays with this machine.
     assert!(!text.contains("registry/") && !text.contains("file:"), "{text}");
-    sandbox.run(&["pin"]).expect(0).says("pins.toml: 2 pins, nothing changed");
+    sandbox.run(&["pins", "settle"]).expect(0).says("pins.toml: 2 pins, nothing changed");
     assert_eq!(sandbox.read("pins.toml"), text);
-    sandbox.run(&["pin", "--why", "flow"]).expect(0).says("ebb@1.0 → flow@1.0").says("MIT");
-    sandbox.run(&["unpin", "python", "flow"]).expect(2).says("it is there because of: ebb@1.0 → flow@1.0");
-    sandbox.run(&["pin", "python", "flow", "<1"]).expect(0).says("flow 1.0 → 0.9").says("you ask for <1");
-    sandbox.run(&["pin", "--check"]).expect(0).says("flow 0.9").says("1.0 is there, and you ask for <1");
-    sandbox.run(&["unpin", "python", "flow"]).expect(0).says("flow@0.9 stays: ebb@1.0 needs it");
-    sandbox.run(&["pin", "--check"]).expect(1).says("flow 0.9 → 1.0");
-    sandbox.run(&["pin", "--update", "flow"]).expect(0).says("flow 0.9 → 1.0");
+    sandbox.run(&["pins", "why", "flow"]).expect(0).says("ebb@1.0 → flow@1.0").says("MIT");
+    sandbox
+        .run(&["pins", "drop", "python", "flow"])
+        .expect(2)
+        .says("it is there because of: ebb@1.0 → flow@1.0");
+    sandbox
+        .run(&["pins", "add", "python", "flow", "<1"])
+        .expect(0)
+        .says("flow 1.0 → 0.9")
+        .says("you ask for <1");
+    sandbox.run(&["pins", "newer"]).expect(0).says("flow 0.9").says("1.0 is there, and you ask for <1");
+    sandbox.run(&["pins", "drop", "python", "flow"]).expect(0).says("flow@0.9 stays: ebb@1.0 needs it");
+    sandbox.run(&["pins", "newer"]).expect(1).says("flow 0.9 → 1.0");
+    sandbox.run(&["pins", "update", "flow"]).expect(0).says("flow 0.9 → 1.0");
     assert_eq!(sandbox.read("pins.toml"), text);
-    sandbox.run(&["unpin", "python", "Ebb"]).expect(0).says("0 pins, 2 gone");
+    sandbox.run(&["pins", "drop", "python", "Ebb"]).expect(0).says("0 pins, 2 gone");
     assert!(!sandbox.folder.join("pins.toml").exists());
 }
 
 #[test]
 fn mistakes_are_answered_with_a_mend() {
     let sandbox = workspace();
-    sandbox.run(&["pin"]).expect(2).says("nothing is pinned yet").says("nubrik pin python NAME");
     sandbox
-        .run(&["pin", "pyton", "ebb"])
+        .run(&["pins", "settle"])
+        .expect(2)
+        .says("nothing is pinned yet")
+        .says("nubrik pins add python NAME");
+    sandbox
+        .run(&["pins", "add", "pyton", "ebb"])
         .expect(2)
         .says("no registry is called `pyton`")
-        .says("nubrik pin python …");
-    sandbox.run(&["pin", "python"]).expect(2).says("which package of python?");
-    let go = |more: &[&str]| sandbox.run(&[&["pin", "go", "isles.example/tides"], more].concat()).expect(2);
+        .says("nubrik pins add python …");
+    sandbox.run(&["pins", "add", "python"]).expect(2).says("which package of python?");
+    let go = |more: &[&str]| {
+        sandbox.run(&[&["pins", "add", "go", "isles.example/tides"], more].concat()).expect(2)
+    };
     go(&["--with", "deep"])
         .says("what comes from `go` has no features")
-        .says("nubrik pin go isles.example/tides");
+        .says("nubrik pins add go isles.example/tides");
     go(&["--without-defaults"]).says("has no features that are on if nobody says anything");
     go(&["--file", "tides-{version}.zip"]).says("says itself how its archives are called");
-    sandbox.run(&["pin", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
+    sandbox.run(&["pins", "add", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
     sandbox
-        .run(&["pin", "python", "eb", "--python", "3.11"])
+        .run(&["pins", "add", "python", "eb", "--python", "3.11"])
         .expect(1)
         .says("the registry `python` has no `eb`");
-    sandbox.run(&["pin", "rust", "serde"]).expect(1).says("no address of the registry `rust` is known");
+    sandbox
+        .run(&["pins", "add", "rust", "serde"])
+        .expect(1)
+        .says("no address of the registry `rust` is known");
     sandbox.run(&["pin", "--python", "3.11"]).expect(2);
     sandbox.run(&PIN).expect(0);
-    sandbox.run(&["unpin", "python", "ebbb"]).expect(2).says("nubrik unpin python ebb");
-    sandbox.run(&["pin", "--why", "flo"]).expect(2).says("nubrik pin --why flow");
-    sandbox.run(&["pin", "--update", "flo"]).expect(2).says("nubrik pin --update flow");
+    sandbox.run(&["pins", "drop", "python", "ebbb"]).expect(2).says("nubrik pins drop python ebb");
+    sandbox.run(&["pins", "why", "flo"]).expect(2).says("nubrik pins why flow");
+    sandbox.run(&["pins", "update", "flo"]).expect(2).says("nubrik pins update flow");
     let text = sandbox.read("pins.toml");
     sandbox.write("pins.toml", &text.replace("[python.pins.\"flow@1.0\"]", "[python.pins.\"flow@7\"]"));
-    sandbox.run(&["pin"]).expect(3).says("needs \"flow@1.0\", which is not there");
-    sandbox.run(&["pin", "--update"]).expect(0);
+    sandbox.run(&["pins", "settle"]).expect(3).says("needs \"flow@1.0\", which is not there");
+    sandbox.run(&["pins", "update"]).expect(0);
     assert_eq!(sandbox.read("pins.toml"), text);
     sandbox.write("pins.toml", &format!("<<<<<<< ours\n{text}"));
-    sandbox.run(&["pin"]).expect(3).says("pins.toml has marks of a merge in it");
+    sandbox.run(&["pins", "settle"]).expect(3).says("pins.toml has marks of a merge in it");
 }
 
 const FETCHES: &str = "\
@@ -142,11 +158,11 @@ fn a_build_and_gathering_ask_the_origin_alone_that_a_package_is_pinned_from() {
     fs::remove_dir_all(sandbox.folder.join(".nubrik/archives")).unwrap();
     sandbox.run(&["build"]).expect(1).says("has no `flow/");
     assert_ne!(asked.load(Ordering::SeqCst), 0);
-    sandbox.run(&["pin", "--gather", "vendor"]).expect(1).says("has no `ebb/");
+    sandbox.run(&["pins", "vendor", "vendor"]).expect(1).says("has no `ebb/");
     assert_eq!(overheard.load(Ordering::SeqCst), 0);
     // A package that nothing binds is asked for everywhere.
     fs::remove_file(sandbox.folder.join("pins.toml")).unwrap();
-    sandbox.run(&["pin", "python", "moon"]).expect(1);
+    sandbox.run(&["pins", "add", "python", "moon"]).expect(1);
     assert_ne!(overheard.load(Ordering::SeqCst), 0);
 }
 
@@ -158,19 +174,19 @@ fn a_gathered_folder_is_all_that_a_build_needs() {
         .run(&["build"])
         .expect(3)
         .says("nothing is pinned from the registry `python`")
-        .says("nubrik pin python NAME");
+        .says("nubrik pins add python NAME");
     sandbox.run(&PIN).expect(0);
     sandbox.run(&["build"]).expect(0);
-    sandbox.run(&["pin", "python", "moon"]).expect(0);
-    let listed = sandbox.run(&["list", "--external"]).expect(0).says("1 of what is asked for");
+    sandbox.run(&["pins", "add", "python", "moon"]).expect(0);
+    let listed = sandbox.run(&["pins"]).expect(0).says("1 of what is asked for");
     assert!(
         listed.stdout.contains("used    ebb 1.0") && listed.stdout.contains("unused  moon 1.0"),
         "{}",
         listed.stdout
     );
-    sandbox.run(&["unpin", "python", "moon"]).expect(0);
-    sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("2 archives").says("2 new");
-    sandbox.run(&["pin", "--gather", "vendor"]).expect(0).says("0 new");
+    sandbox.run(&["pins", "drop", "python", "moon"]).expect(0);
+    sandbox.run(&["pins", "vendor", "vendor"]).expect(0).says("2 archives").says("2 new");
+    sandbox.run(&["pins", "vendor", "vendor"]).expect(0).says("0 new");
     let fresh = Sandbox::new(&[
         ("nubrik.toml", "[origins]\nmirror = \"vendor\"\n"),
         ("targets.nub", FETCHES),
@@ -185,7 +201,7 @@ fn a_gathered_folder_is_all_that_a_build_needs() {
     fresh.run(&["build", "--offline"]).expect(0);
     // An archive that somebody changed is never used, and what is missing is named.
     fs::write(fresh.folder.join("vendor/python/ebb/ebb-1.0-py3-none-any.whl"), "another").unwrap();
-    fresh.run(&["clean", "--store"]).expect(0);
+    fresh.run(&["clean", "--cache"]).expect(0);
     fresh.run(&["build"]).expect(1).says("its digest is another one");
     fs::remove_file(fresh.folder.join("vendor/python/ebb/ebb-1.0-py3-none-any.whl")).unwrap();
     fresh
@@ -233,13 +249,13 @@ fn pins_of_other_systems_are_no_pins_for_this_one() {
     let own = format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH);
     let text = sandbox.read("pins.toml").replace(&own, "windows-x86_64");
     sandbox.write("pins.toml", &text);
-    let mend = format!("nubrik pin python --system {own}");
+    let mend = format!("nubrik pins add python --system {own}");
     sandbox
         .run(&["build"])
         .expect(3)
         .says("the pins of `python` are for windows-x86_64, and this is")
         .says(&mend);
-    sandbox.run(&["pin", "python", "--system", &own]).expect(0);
+    sandbox.run(&["pins", "add", "python", "--system", &own]).expect(0);
     sandbox.run(&["build"]).expect(0);
 }
 
@@ -259,16 +275,16 @@ fn a_program_imports_what_is_pinned() {
     );
     let package = "use \"nub:python\" as python\n\ntarget almanac = python.package { name = \"almanac\", version = \"1\", root = \"src\", sources = \"src/*.py\", needs = [python.pinned(\"Ebb\")] }\n\ntarget show = python.program { entry_point = \"almanac:run\", needs = [almanac] }\n";
     sandbox.write("targets.nub", package);
-    sandbox.run(&["pin", "python", "ebb", "--python", version.trim()]).expect(0);
+    sandbox.run(&["pins", "add", "python", "ebb", "--python", version.trim()]).expect(0);
     sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.0");
     sandbox.run(&["show", "flow@1.0"]).expect(0).says("ebb@1.0 → flow@1.0").says("targets.nub:3");
     publish(&sandbox, "flow", "1.1", &[]);
-    sandbox.run(&["pin", "--update"]).expect(0);
+    sandbox.run(&["pins", "update"]).expect(0);
     sandbox.run(&["run", "show"]).expect(0).says("ebb 1.0 flow 1.1");
     sandbox.write("targets.nub", &package.replace("\"Ebb\"", "\"eb\""));
-    sandbox.run(&["build"]).expect(3).says("`eb` is not pinned: `nubrik pin python eb`");
+    sandbox.run(&["build"]).expect(3).says("`eb` is not pinned: `nubrik pins add python eb`");
     sandbox.write("targets.nub", package);
-    sandbox.run(&["pin", "python", "--python", "3.7"]).expect(0);
+    sandbox.run(&["pins", "add", "python", "--python", "3.7"]).expect(0);
     sandbox.run(&["build"]).expect(3).says("the pins are for Python 3.7");
 }
 
@@ -284,16 +300,16 @@ fn a_plain_archive_comes_from_a_site_that_the_settings_name() {
     fs::create_dir(sandbox.folder.join("site")).unwrap();
     fs::copy(sandbox.folder.join("out/default/made/moon-1.2.tar"), sandbox.folder.join("site/moon-1.2.tar"))
         .unwrap();
-    let pin = ["pin", "archive", "moon", "--file", "moon-{version}.tar"];
+    let pin = ["pins", "add", "archive", "moon", "--file", "moon-{version}.tar"];
     sandbox
         .run(&pin)
         .expect(1)
         .says("no address of the registry `archive` is known")
         .says("[origins.archive]");
     sandbox.write("nubrik.toml", "[origins.archive]\nmoon = \"site\"\n");
-    sandbox.run(&["pin", "archive", "moon"]).expect(1).says("how the archives of `moon` are called");
+    sandbox.run(&["pins", "add", "archive", "moon"]).expect(1).says("how the archives of `moon` are called");
     sandbox
-        .run(&["pin", "archive", "sun", "--file", "sun-{version}.tar"])
+        .run(&["pins", "add", "archive", "sun", "--file", "sun-{version}.tar"])
         .expect(1)
         .says("nothing says where");
     sandbox.run(&pin).expect(0).says("moon 1.2").says("archives.pinned(\"moon\")");
@@ -302,20 +318,20 @@ fn a_plain_archive_comes_from_a_site_that_the_settings_name() {
     sandbox.run(&["build"]).expect(0);
     assert_eq!(sandbox.read("out/default/phase"), "full\n");
     fs::copy(sandbox.folder.join("site/moon-1.2.tar"), sandbox.folder.join("site/moon-1.3.tar")).unwrap();
-    sandbox.run(&["pin"]).expect(0).says("nothing changed");
-    sandbox.run(&["pin", "--update"]).expect(0).says("moon 1.2 → 1.3");
+    sandbox.run(&["pins", "settle"]).expect(0).says("nothing changed");
+    sandbox.run(&["pins", "update"]).expect(0).says("moon 1.2 → 1.3");
     sandbox
-        .run(&["pin", "archive", "moon", "--system", "linux-aarch64"])
+        .run(&["pins", "add", "archive", "moon", "--system", "linux-aarch64"])
         .expect(2)
         .says("is the same on all systems");
     sandbox.write("targets.nub", &uses.replace("\"moon\" }", "\"mon\" }"));
-    sandbox.run(&["build"]).expect(3).says("`mon` is not pinned: `nubrik pin archive mon`");
+    sandbox.run(&["build"]).expect(3).says("`mon` is not pinned: `nubrik pins add archive mon`");
 }
 
 #[test]
 fn what_somebody_else_pins_meanwhile_is_not_lost() {
     let sandbox = workspace();
-    sandbox.run(&["pin", "python", "moon", "--python", "3.11"]).expect(0);
+    sandbox.run(&["pins", "add", "python", "moon", "--python", "3.11"]).expect(0);
     let wheels = ["flow", "moon"].map(|name| {
         let file = format!("{name}-1.0-py3-none-any.whl");
         let bytes = fs::read(sandbox.folder.join("registry").join(name).join(&file)).unwrap();
@@ -347,7 +363,7 @@ fn what_somebody_else_pins_meanwhile_is_not_lost() {
         }
     });
     sandbox
-        .run(&["pin", "python", "flow"])
+        .run(&["pins", "add", "python", "flow"])
         .expect(1)
         .says("pins.toml was changed by somebody else in the meantime");
     assert_eq!(fs::read_to_string(&pins).unwrap(), other);
@@ -428,14 +444,14 @@ fn modules_of_go_are_compiled_out_of_their_archives() {
         return;
     }
     let sandbox = with_modules();
-    sandbox.run(&["build"]).expect(3).says("nubrik pin go NAME");
-    let run = sandbox.run(&["pin", "go", "isles.example/Tides"]).expect(0);
+    sandbox.run(&["build"]).expect(3).says("nubrik pins add go NAME");
+    let run = sandbox.run(&["pins", "add", "go", "isles.example/Tides"]).expect(0);
     run.says("go.pinned(\"isles.example/Tides\")").says("isles.example/moon v0.9.0");
     sandbox
         .run(&["test"])
         .expect(3)
-        .says("`isles.example/moon` is not pinned: `nubrik pin go isles.example/moon`");
-    sandbox.run(&["pin", "go", "isles.example/moon", ">=v0.9.0"]).expect(0);
+        .says("`isles.example/moon` is not pinned: `nubrik pins add go isles.example/moon`");
+    sandbox.run(&["pins", "add", "go", "isles.example/moon", ">=v0.9.0"]).expect(0);
     assert!(sandbox.read("pins.toml").contains("path = \"isles.example/!tides/@v/v1.2.0.zip\""));
     sandbox.run(&["build"]).expect(0);
     sandbox.run(&["run", "-q", "show"]).expect(0).says("high water, full");
@@ -445,9 +461,9 @@ fn modules_of_go_are_compiled_out_of_their_archives() {
     sandbox.write("module/more.go", "package main\n\nfunc more() {}\n");
     let again = sandbox.run(&["build", "show"]).expect(0);
     assert!(!again.stdout.contains("Tides"), "{}", again.stdout);
-    sandbox.run(&["list", "--external"]).expect(0).says("isles.example/moon");
+    sandbox.run(&["pins"]).expect(0).says("isles.example/moon");
     sandbox
-        .run(&["pin", "--check"])
+        .run(&["pins", "newer"])
         .expect(0)
         .says("v1.0.0 is there, and of >=v0.9.0 the oldest that will do is taken");
     // What cannot be used is told where somebody uses it.
@@ -477,8 +493,8 @@ fn gathered_modules_of_go_are_all_that_a_build_needs() {
         return;
     }
     let sandbox = with_modules();
-    sandbox.run(&["pin", "go", "isles.example/Tides"]).expect(0);
-    sandbox.run(&["pin", "--gather", "kept"]).expect(0);
+    sandbox.run(&["pins", "add", "go", "isles.example/Tides"]).expect(0);
+    sandbox.run(&["pins", "vendor", "kept"]).expect(0);
     fs::remove_dir_all(sandbox.folder.join("proxy")).unwrap();
     fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
     sandbox.write("nubrik.toml", "[origins]\nmirror = \"kept\"\n");
@@ -494,6 +510,6 @@ fn proxies_are_those_of_the_go_on_the_path() {
     sandbox.write("sdk/bin/go", "#!/bin/sh\nexit 1\n");
     fs::set_permissions(sandbox.folder.join("sdk/bin/go"), fs::Permissions::from_mode(0o755)).unwrap();
     let path = format!("{}:/usr/bin:/bin", sandbox.folder.join("sdk/bin").display());
-    let pin = ["pin", "go", "isles.example/Tides"];
+    let pin = ["pins", "add", "go", "isles.example/Tides"];
     sandbox.run_with(&pin, &[("PATH", &path), ("GOENV", "off")]).expect(0).says("isles.example/moon v0.9.0");
 }

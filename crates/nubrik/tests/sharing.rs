@@ -60,7 +60,7 @@ impl Team {
         let own = folder.path().join("store").display().to_string();
         let team = Team { root: String::new(), at: at.unwrap_or(&own).to_owned(), folder };
         let sandbox = Sandbox::new(&[]);
-        let made = sandbox.run(&["share", "create", &team.at, "--root", &team.path("root")]).expect(0);
+        let made = sandbox.run(&["shared", "create", &team.at, "--root-key", &team.path("root")]).expect(0);
         let team = Team { root: public_key(&made), ..team };
         team.member("ci", &[]);
         team
@@ -73,16 +73,17 @@ impl Team {
     /// Makes a key for someone, and lets them write.
     fn member(&self, name: &str, more: &[&str]) -> String {
         let seat = self.seat("desk");
-        let key = public_key(&seat.run(&["share", "new-key", &self.path(name)]));
+        let key = public_key(&seat.run(&["shared", "new-key", &self.path(name)]));
         let root = self.path("root");
-        let words = [&["share", "add", name, &key, "--root", &root], more].concat();
+        let words = [&["shared", "add", name, &key, "--root-key", &root], more].concat();
         seat.run(&words).expect(0);
         key
     }
 
     fn seat(&self, name: &str) -> Seat<'_> {
         let sandbox = Sandbox::new(&FILES);
-        sandbox.write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", self.at, self.root));
+        sandbox
+            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", self.at, self.root));
         Seat { team: self, sandbox, name: name.to_owned() }
     }
 
@@ -111,7 +112,8 @@ fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
 impl Seat<'_> {
     fn with(&self, args: &[&str], key: Option<&str>) -> Run {
         let state = self.team.path(&format!("{}-state", self.name));
-        let mut variables = vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", &self.team.root)];
+        let mut variables =
+            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", &self.team.root)];
         variables.extend(key.map(|key| ("NUBRIK_SHARED_KEY", key)));
         self.sandbox.run_with(args, &variables)
     }
@@ -174,7 +176,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     let third = team.seat("third");
     third.run(&["build", "show"]).expect(0);
     third.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
-    assert_eq!(third.run(&["build", "show", "--no-shared", "--json"]).expect(0).ran().len(), 4);
+    assert_eq!(third.run(&["build", "show", "--no-shared-cache", "--json"]).expect(0).ran().len(), 4);
     // Who looks into a step has what it reads.
     let fourth = team.seat("fourth");
     let run = fourth.run(&["build", "show", "--observe"]).expect(0);
@@ -188,21 +190,21 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
-    ci.writes(&["build", "--require-shared"]).expect(0);
+    ci.writes(&["build", "--require-shared-cache"]).expect(0);
     // It is not there any more: what is made cannot be given, and a build says so by its end.
     fs::rename(team.path("store"), team.path("elsewhere")).unwrap();
     fs::write(team.path("store"), "no folder").unwrap();
     ci.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
-    let built = ci.writes(&["build", "--require-shared"]).expect(5);
+    let built = ci.writes(&["build", "--require-shared-cache"]).expect(5);
     assert!(built.stderr.contains("the team's store was not of use"), "{}", built.stderr);
-    let tested = ci.writes(&["test", "--require-shared"]).expect(5);
-    assert!(tested.stderr.contains("--require-shared wants it"), "{}", tested.stderr);
+    let tested = ci.writes(&["test", "--require-shared-cache"]).expect(5);
+    assert!(tested.stderr.contains("--require-shared-cache wants it"), "{}", tested.stderr);
     // Otherwise the work counts. That nothing is wanted of the store now does not make it one.
     ci.writes(&["build"]).expect(0);
-    ci.writes(&["build", "--require-shared"]).expect(5);
+    ci.writes(&["build", "--require-shared-cache"]).expect(5);
     // Who names none, or did not agree, is told as well.
     let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
-    let run = alone.run(&["build", "--require-shared"]).expect(5);
+    let run = alone.run(&["build", "--require-shared-cache"]).expect(5);
     assert!(run.stderr.contains("names no team's store"), "{}", run.stderr);
 }
 
@@ -256,21 +258,21 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
     let state = team.path("person-state");
     let variables = [("XDG_STATE_HOME", state.as_str())];
     let run = person.sandbox.run_with(&["build"], &variables).expect(0);
-    assert!(run.stderr.contains("which you did not agree to: nubrik share"), "{}", run.stderr);
+    assert!(run.stderr.contains("which you did not agree to: nubrik shared"), "{}", run.stderr);
     assert!(!run.stdout.contains("reused"), "{}", run.stdout);
-    let said = person.sandbox.run_with(&["share"], &variables).expect(0);
+    let said = person.sandbox.run_with(&["shared"], &variables).expect(0);
     assert!(said.stdout.contains("you did not agree to it"), "{}", said.stdout);
-    person.sandbox.run_with(&["share", "accept"], &variables).expect(0);
+    person.sandbox.run_with(&["shared", "trust"], &variables).expect(0);
     let other = team.seat("person");
     let run = other.sandbox.run_with(&["build", "--json"], &variables).expect(0);
     assert_eq!(ran(&run), 0);
     // Another root key, or another place, is another store.
     other
         .sandbox
-        .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot = \"{}\"\n", team.at, team.root));
+        .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot_key = \"{}\"\n", team.at, team.root));
     let run = other.sandbox.run_with(&["build", "--rerun"], &variables).expect(0);
     assert!(run.stderr.contains("you did not agree"), "{}", run.stderr);
-    for flag in ["--no-shared", "--no-cache"] {
+    for flag in ["--no-shared-cache", "--no-cache"] {
         let fresh = team.seat("person");
         let run = fresh.run(&["build", flag, "--json"]).expect(0);
         assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null), "{flag}");
@@ -279,7 +281,7 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
     let fresh = team.seat("person");
     assert_eq!(ran(&fresh.run(&["build", "--offline", "--json"]).expect(0)), 0);
     let fresh = team.seat("person");
-    let away = format!("[shared]\nat = \"http://127.0.0.1:9/team\"\nroot = \"{}\"\n", team.root);
+    let away = format!("[shared]\nat = \"http://127.0.0.1:9/team\"\nroot_key = \"{}\"\n", team.root);
     fresh.sandbox.write("nubrik.toml", &away);
     let run = fresh.run(&["build", "--offline", "--json"]).expect(0);
     assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null));
@@ -302,12 +304,12 @@ fn what_came_from_one_store_does_not_count_for_another() {
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     // Another root key did not vouch for it.
     let other = Team::new(None);
-    other.seat("desk").run(&["share", "add", "twin", &key, "--root", &other.path("root")]).expect(0);
-    let settings = format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", other.at, other.root);
+    other.seat("desk").run(&["shared", "add", "twin", &key, "--root-key", &other.path("root")]).expect(0);
+    let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", other.at, other.root);
     person.sandbox.write("nubrik.toml", &settings);
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
     let state = team.path("person-state");
-    let variables = [("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", other.root.as_str())];
+    let variables = [("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", other.root.as_str())];
     let run = person.sandbox.run_with(&["build", "--json"], &variables).expect(0);
     assert_eq!((ran(&run), &run.summary()["reused"]), (5, &0.into()), "{}", run.stdout);
 }
@@ -351,12 +353,12 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     }
     let team = Team::new(None);
     let stranger = team.seat("stranger");
-    stranger.run(&["share", "new-key", &team.path("stranger")]).expect(0);
+    stranger.run(&["shared", "new-key", &team.path("stranger")]).expect(0);
     let run = stranger.writes(&["build"]).expect(0);
     assert!(run.stdout.contains("may not write there"), "{}", run.stdout);
     assert!(team.objects("heads").is_empty() && team.objects("segments").is_empty());
     // One who writes another line is not believed for this one.
-    let other = team.member("other", &["--line", "wild"]);
+    let other = team.member("other", &["--channel", "wild"]);
     let seat = team.seat("other");
     assert!(seat.writes(&["build"]).expect(0).stdout.contains("may not write there"));
     assert!(other.starts_with("ed25519:"));
@@ -364,7 +366,7 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     let person = team.seat("person");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     let list_before = fs::read(team.folder.path().join("store/nubrik1/members")).unwrap();
-    person.run(&["share", "revoke", "ci", "--root", &team.path("root")]).expect(0);
+    person.run(&["shared", "revoke", "ci", "--root-key", &team.path("root")]).expect(0);
     // Neither what is there counts, nor what was taken before.
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 5);
@@ -374,12 +376,12 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     fresh.sandbox = Sandbox::new(&FILES);
     fresh
         .sandbox
-        .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", team.at, team.root));
+        .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", team.at, team.root));
     let run = fresh.run(&["build", "--json"]).expect(0);
     assert_eq!(ran(&run), 5, "{}", run.stdout);
-    let run = person.run(&["share", "add", "x", "ed25519:abc", "--root", &team.path("root")]).expect(2);
+    let run = person.run(&["shared", "add", "x", "ed25519:abc", "--root-key", &team.path("root")]).expect(2);
     assert!(run.stderr.contains("is no public key"), "{}", run.stderr);
-    let run = person.run(&["share", "revoke", "nobody", "--root", &team.path("root")]).expect(2);
+    let run = person.run(&["shared", "revoke", "nobody", "--root-key", &team.path("root")]).expect(2);
     assert!(run.stderr.contains("no member is called `nobody`"), "{}", run.stderr);
 }
 
@@ -394,7 +396,7 @@ fn what_a_hostile_store_gives_is_never_used() {
     drop(right);
     let expected = {
         let seat = team.seat("right");
-        seat.run(&["build", "--no-shared"]).expect(0);
+        seat.run(&["build", "--no-shared-cache"]).expect(0);
         seat.sandbox.files_below("out")
     };
     let kinds = ["members", "heads", "manifests", "segments", "packs"];
@@ -443,7 +445,7 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     person.run(&["build"]).expect(0);
     fs::write(&head, old).unwrap();
     // What was seen last is still known on that machine.
-    let run = person.run(&["share"]).expect(0);
+    let run = person.run(&["shared"]).expect(0);
     assert!(run.stdout.contains("its nubrik1/heads/main/"), "{}", run.stdout);
     assert!(run.stdout.contains("is older than the one that was seen here"), "{}", run.stdout);
     assert_eq!(ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)), 0);
@@ -535,7 +537,7 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
         seat.sandbox.write("targets.nub", "target tide = step { run = `tides > {out \"tide\"}` }\n");
         let (state, key_file) = (team.path(&format!("{name}-state")), team.path(name));
         let mut variables =
-            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT", &team.root), ("PATH", &path)];
+            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", &team.root), ("PATH", &path)];
         variables.extend(key.then_some(("NUBRIK_SHARED_KEY", key_file.as_str())));
         (seat.sandbox.run_with(&["build", "--json"], &variables), seat)
     };
@@ -561,21 +563,21 @@ fn what_others_hold_of_a_key_is_told_to_no_other_store() {
     one.built_by_ci();
     let person = one.seat("person");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
-    let settings = format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", other.at, other.root);
+    let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", other.at, other.root);
     for settings in [settings.as_str(), ""] {
         fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
         person.sandbox.write("nubrik.toml", settings);
         let root = if settings.is_empty() { &one.root } else { &other.root };
         let run = person.sandbox.run_with(
             &["build", "--json"],
-            &[("XDG_STATE_HOME", &one.path("person-state")), ("NUBRIK_SHARED_ROOT", root)],
+            &[("XDG_STATE_HOME", &one.path("person-state")), ("NUBRIK_SHARED_ROOT_KEY", root)],
         );
         assert_eq!(ran(&run.expect(0)), 5, "{settings}");
         fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
-        person.sandbox.run(&["cache", "prune", "--to", "0MiB"]).expect(0);
+        person.sandbox.run(&["cache", "prune", "--size", "0MiB"]).expect(0);
         person
             .sandbox
-            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot = \"{}\"\n", one.at, one.root));
+            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", one.at, one.root));
         assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     }
 }
@@ -855,33 +857,27 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
         ci.writes(&["build"]).expect(0);
     }
     early.sandbox.write("table.txt", tables[0]);
-    assert!(ci.run(&["share", "prune"]).expect(2).stderr.contains("only who writes a line prunes it"));
+    assert!(ci.run(&["shared", "prune"]).expect(2).stderr.contains("only who writes a channel prunes it"));
     // Everything was used today.
-    let run = ci.writes(&["share", "prune", "--days", "1", "--json"]).expect(0);
+    let run = ci.writes(&["shared", "prune", "--unused-for", "1", "--json"]).expect(0);
     assert_eq!((&run.events()[0]["kept"], &run.events()[0]["dropped"]), (&json!(3), &json!(0)));
     let person = with_large_file(&team, "person");
     person.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     assert_eq!(ran(&early.run(&["build", "--json"]).expect(0)), 0);
-    assert!(
-        person
-            .run(&["cache", "verify", "--shared"])
-            .expect(0)
-            .stdout
-            .contains("every byte is what it is named")
-    );
+    assert!(person.run(&["shared", "verify"]).expect(0).stdout.contains("every byte is what it is named"));
     // Something is lost, and something is damaged: it is told, and who writes gives it once more.
     for object in team.objects("contents") {
         fs::remove_file(object).unwrap();
     }
-    let run = person.run(&["cache", "verify", "--shared"]).expect(1);
+    let run = person.run(&["shared", "verify"]).expect(1);
     assert!(run.stdout.contains("wrong     content "), "{}", run.stdout);
-    let run = person.run(&["cache", "verify", "--shared", "--json"]).expect(1);
+    let run = person.run(&["shared", "verify", "--json"]).expect(1);
     assert_eq!(run.events()[0]["wrong"].as_array().unwrap().len(), 3);
     let other = with_large_file(&team, "other");
     other.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&other.run(&["build", "--json"]).expect(0)), 1);
-    assert!(ci.writes(&["cache", "verify", "--shared"]).expect(1).stdout.contains("mend      "));
+    assert!(ci.writes(&["shared", "verify"]).expect(1).stdout.contains("mend      "));
     assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["given"], 1);
     let third = with_large_file(&team, "third");
     third.sandbox.write("table.txt", tables[2]);
@@ -933,11 +929,11 @@ fn wrong_settings_are_told_with_a_mend() {
     for (settings, said) in [
         ("[shared]\nat = \"/tmp/x\"\n", "does not say by which key"),
         (
-            "[shared]\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"\n",
+            "[shared]\nroot_key = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"\n",
             "does not say where the store is",
         ),
         ("[shared]\nat = \"tmp/x\"\n", "`at` is an address"),
-        ("[shared]\nat = \"/tmp/x\"\nroot = \"abc\"\n", "`root` is a public key"),
+        ("[shared]\nat = \"/tmp/x\"\nroot_key = \"abc\"\n", "`root` is a public key"),
         ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
         ("[shared]\nlines = [\"a b\"]\n", "a line is a name"),
         ("[shared]\nat = \"s3://isles/x\"\n", "does not say on which server"),
@@ -977,5 +973,5 @@ fn wrong_settings_are_told_with_a_mend() {
     assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
     assert!(sandbox.run(&["workers", "serve"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
     sandbox.write("nubrik.toml", "");
-    assert!(sandbox.run(&["share"]).expect(2).stderr.contains("this workspace names no team's store"));
+    assert!(sandbox.run(&["shared"]).expect(2).stderr.contains("this workspace names no team's store"));
 }

@@ -84,13 +84,15 @@ impl Team {
         let mut team = Team { folder, root: String::new(), port, server: None };
         team.start(&program);
         let sandbox = Sandbox::new(&[]);
-        let made =
-            sandbox.run(&["share", "create", &team.path("store"), "--root", &team.path("root")]).expect(0);
+        let made = sandbox
+            .run(&["shared", "create", &team.path("store"), "--root-key", &team.path("root")])
+            .expect(0);
         team.root = public_key(&made);
         for (name, line) in [("boss", "jobs"), ("hand", "workers"), ("stranger", "other")] {
             let seat = team.sandbox(&[]);
-            let key = public_key(&seat.run(&["share", "new-key", &team.path(name)]));
-            seat.run(&["share", "add", name, &key, "--line", line, "--root", &team.path("root")]).expect(0);
+            let key = public_key(&seat.run(&["shared", "new-key", &team.path(name)]));
+            seat.run(&["shared", "add", name, &key, "--channel", line, "--root-key", &team.path("root")])
+                .expect(0);
         }
         Some(team)
     }
@@ -120,7 +122,7 @@ impl Team {
         let sandbox = Sandbox::new(files);
         let (store, root, port) = (self.path("store"), &self.root, self.port);
         let settings = format!(
-            "[shared]\nat = \"{store}\"\nroot = \"{root}\"\n[workers]\nat = \"nats://127.0.0.1:{port}\"\n"
+            "[shared]\nat = \"{store}\"\nroot_key = \"{root}\"\n[workers]\nat = \"nats://127.0.0.1:{port}\"\n"
         );
         sandbox.write("nubrik.toml", &settings);
         // Who only asks who works agreed to the server, and to no store.
@@ -142,7 +144,7 @@ impl Team {
         let mut args = vec!["workers", "serve", "--slots", "2", "--name", name];
         labels.iter().for_each(|label| args.extend(["--label", label]));
         let mut command = sandbox.command_in("", &args);
-        command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
+        command.env("NUBRIK_SHARED_ROOT_KEY", &self.root).env("NUBRIK_WORKER_KEY", self.path(key));
         command.env("XDG_STATE_HOME", self.path(&format!("{name}-state")));
         command.envs(variables.iter().copied());
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
@@ -158,7 +160,7 @@ impl Team {
     /// Begins a build whose only step goes to a worker, and waits until one has it. Gives how many jobs workers have.
     fn begin_build<'s>(&self, sandbox: &'s Sandbox) -> (Child, impl Fn() -> Option<u64> + 's) {
         let mut command = sandbox.command_in("", &["build"]);
-        command.env("NUBRIK_SHARED_ROOT", &self.root).env("NUBRIK_JOBS_KEY", self.path("boss"));
+        command.env("NUBRIK_SHARED_ROOT_KEY", &self.root).env("NUBRIK_JOBS_KEY", self.path("boss"));
         let child = command.env("XDG_STATE_HOME", self.path("s")).stdout(Stdio::null()).spawn().unwrap();
         let busy = || {
             let run = sandbox.run(&["workers", "--json"]).expect(0);
@@ -176,7 +178,7 @@ impl Team {
         let state = self.path("boss-state");
         let key = self.path("boss");
         let variables = [
-            ("NUBRIK_SHARED_ROOT", self.root.as_str()),
+            ("NUBRIK_SHARED_ROOT_KEY", self.root.as_str()),
             ("NUBRIK_JOBS_KEY", &key),
             ("XDG_STATE_HOME", &state),
         ];
@@ -239,18 +241,18 @@ fn what_others_make_is_what_would_be_made_here() {
     // What they made and nobody fetched is found by a later build, without them: an edit links, and compiles nothing else.
     let main = sandbox.read("show.c").replace("return 0", "return 7 - 7");
     sandbox.write("show.c", &main.replace("%d\\n", "%d \\n"));
-    let later = [("NUBRIK_SHARED_ROOT", team.root.clone()), ("XDG_STATE_HOME", team.path("boss-state"))];
+    let later = [("NUBRIK_SHARED_ROOT_KEY", team.root.clone()), ("XDG_STATE_HOME", team.path("boss-state"))];
     let later: Vec<(&str, &str)> = later.iter().map(|(name, value)| (*name, value.as_str())).collect();
     let run = sandbox.run_with(&["build", "show", "--json"], &later).expect(0);
     assert_eq!(run.ran(), ["compile show.c", "link show"], "{}", run.stdout);
     // Who writes gives what workers made as well: someone else makes nothing of it.
     let seat = team.sandbox(&[]);
-    let key = public_key(&seat.run(&["share", "new-key", &team.path("ci")]));
-    seat.run(&["share", "add", "ci", &key, "--root", &team.path("root")]).expect(0);
+    let key = public_key(&seat.run(&["shared", "new-key", &team.path("ci")]));
+    seat.run(&["shared", "add", "ci", &key, "--root-key", &team.path("root")]).expect(0);
     let ci = team.sandbox(&FILES);
     let (state, boss, writer) = (team.path("ci-state"), team.path("boss"), team.path("ci"));
     let variables = [
-        ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+        ("NUBRIK_SHARED_ROOT_KEY", team.root.as_str()),
         ("NUBRIK_JOBS_KEY", &boss),
         ("NUBRIK_SHARED_KEY", &writer),
         ("XDG_STATE_HOME", &state),
@@ -288,11 +290,12 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
     assert!(run.stdout.contains("nobody works for this pool now"), "{}", run.stdout);
     // One who may not work is told so, and one whose answers nobody may sign is not believed.
     let stranger = team.sandbox(&[]);
-    let variables = [("NUBRIK_SHARED_ROOT", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("stranger"))];
+    let variables =
+        [("NUBRIK_SHARED_ROOT_KEY", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("stranger"))];
     let variables: Vec<(&str, &str)> =
         variables.iter().map(|(name, value)| (*name, value.as_str())).collect();
     let run = stranger.run_with(&["workers", "serve"], &variables).expect(2);
-    assert!(run.stderr.contains("--line workers"), "{}", run.stderr);
+    assert!(run.stderr.contains("--channel workers"), "{}", run.stderr);
     // It dies in the middle.
     let worker = team.worker("one", "hand");
     let sandbox = team.sandbox(&[("targets.nub", slow)]);
@@ -455,7 +458,7 @@ fn who_has_other_tools_does_nothing_and_is_named() {
     let sandbox = team.sandbox(&[("targets.nub", text)]);
     let (state, boss) = (team.path("boss-state"), team.path("boss"));
     let variables = [
-        ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+        ("NUBRIK_SHARED_ROOT_KEY", team.root.as_str()),
         ("NUBRIK_JOBS_KEY", &boss),
         ("XDG_STATE_HOME", &state),
         ("PATH", &here),
@@ -622,7 +625,7 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     let (state, boss) = (team.path("boss-state"), team.path("boss"));
     let with = |user: &'static str| {
         let variables = [
-            ("NUBRIK_SHARED_ROOT", team.root.as_str()),
+            ("NUBRIK_SHARED_ROOT_KEY", team.root.as_str()),
             ("NUBRIK_JOBS_KEY", &boss),
             ("XDG_STATE_HOME", &state),
             ("JOBS_USER", user),
@@ -638,7 +641,7 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     let seat = team.sandbox(&[]);
     settings(&seat);
     let mut command = seat.command_in("", &["workers", "serve", "--slots", "1", "--name", "one"]);
-    command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
+    command.env("NUBRIK_SHARED_ROOT_KEY", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
     command.env("JOBS_USER", "hand:ebb").env("XDG_STATE_HOME", team.path("one-state"));
     let _worker = Ended { child: command.stdout(Stdio::null()).spawn().unwrap(), _folders: Some(seat) };
     until("it runs there", || {
@@ -729,7 +732,7 @@ fn a_wrong_clock_makes_nothing_wrong() {
     let worker = |by: &str, name: &str| {
         let sandbox = team.sandbox(&[]);
         let mut command = sandbox.command_in("", &["workers", "serve", "--slots", "2", "--name", name]);
-        command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
+        command.env("NUBRIK_SHARED_ROOT_KEY", &team.root).env("NUBRIK_WORKER_KEY", team.path("hand"));
         command.env("XDG_STATE_HOME", team.path(&format!("{name}-state")));
         with_clock(by, &mut command);
         (command, sandbox)
@@ -753,7 +756,7 @@ fn a_wrong_clock_makes_nothing_wrong() {
         until("it is there", || seat.run(&["workers"]).expect(0).stdout.contains(&name));
         let sandbox = team.sandbox(&files);
         let mut command = sandbox.command_in("", &["build", "--json"]);
-        command.env("NUBRIK_SHARED_ROOT", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
+        command.env("NUBRIK_SHARED_ROOT_KEY", &team.root).env("NUBRIK_JOBS_KEY", team.path("boss"));
         command.env("XDG_STATE_HOME", team.path("boss-state"));
         with_clock(here, &mut command);
         let said = String::from_utf8(command.output().unwrap().stdout).unwrap();

@@ -197,7 +197,7 @@ impl Pins {
             let message = format!("cannot read {PINS_FILE}, line {line}: {}", e.message());
             match text.contains("\n<<<<<<<") || text.starts_with("<<<<<<<") {
                 true => PinProblem::new(format!("{PINS_FILE} has marks of a merge in it"))
-                    .mend("keep the lines of both sides, then  nubrik pin"),
+                    .mend("keep the lines of both sides, then  nubrik pins settle"),
                 false => PinProblem::new(message),
             }
         })?;
@@ -221,7 +221,7 @@ impl Pins {
 
     /// Makes sure that every name and every need leads to a pin.
     fn check(&self) -> Result<(), PinProblem> {
-        let again = "nubrik pin --update   makes the pins anew";
+        let again = "nubrik pins update   makes the pins anew";
         for (registry, shelf) in &self.shelves {
             for (id, pin) in &shelf.pins {
                 if *id != pin.id() {
@@ -253,7 +253,7 @@ impl Pins {
     /// The file's text.
     pub fn write(&self) -> String {
         let mut out = String::from(
-            "# Other people's code that this workspace uses, version by version. `nubrik pin` writes this file.\n",
+            "# Third-party packages of this workspace, with exact versions. `nubrik pins` writes this file.\n",
         );
         let _ = writeln!(out, "format = {FORMAT}");
         for (registry, shelf) in &self.shelves {

@@ -12,7 +12,7 @@ use crate::{PinProblem, Registry, clients};
 /// What `[origins]` of `nubrik.toml` says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct OriginSettings {
-    /// A folder that was filled by `nubrik pin --gather`, from the workspace's root. Archives are taken from it first.
+    /// A folder that was filled by `nubrik pins vendor`, from the workspace's root. Archives are taken from it first.
     pub mirror: Option<String>,
     /// A file of certificates in PEM, which are trusted besides those of the machine.
     pub certificates: Option<String>,

@@ -121,7 +121,7 @@ fn with_ways_out(
         let version = solved.asked.get(name).and_then(|id| id.rsplit_once('@'));
         let version = version.map_or("another version", |(_, version)| version);
         problem.mends.push(format!(
-            "nubrik pin {registry} {name} \"…\"   without its \"{}\", {name} {version} fits all others",
+            "nubrik pins add {registry} {name} \"…\"   without its \"{}\", {name} {version} fits all others",
             asked.requirement
         ));
     }
@@ -130,7 +130,7 @@ fn with_ways_out(
             let mut fewer = shelf.asked.clone();
             fewer.remove(name);
             if on_system(desk, registry, system, &fewer, &Preferred::new()).is_ok() {
-                problem.mends.push(format!("nubrik unpin {registry} {name}   all others fit together"));
+                problem.mends.push(format!("nubrik pins drop {registry} {name}   all others fit together"));
             }
         }
     }

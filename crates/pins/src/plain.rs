@@ -68,7 +68,7 @@ pub(crate) fn resolve(
         })?;
         let pattern = file.as_deref().filter(|file| file.contains(VERSION)).ok_or_else(|| {
             PinProblem::new(format!("it is not known how the archives of `{name}` are called"))
-                .mend(format!("nubrik pin archive {name} --file \"{name}-{{version}}.tar.gz\""))
+                .mend(format!("nubrik pins add archive {name} --file \"{name}-{{version}}.tar.gz\""))
         })?;
         let origin = site(desk, name)?;
         let version = choose(desk, name, pattern, &origin, &wanted, preferred)?;
@@ -143,7 +143,7 @@ fn choose(
         (None, None) => Err(PinProblem::new(format!("the site of `{name}` lists no `{pattern}`"))
             .note(format!("asked {}", origin.address))
             .mend(format!(
-                "nubrik pin archive {name} 1.2   names a version, so that nothing has to be listed"
+                "nubrik pins add archive {name} 1.2   names a version, so that nothing has to be listed"
             ))),
     }
 }

@@ -8,7 +8,7 @@ use crate::settings::{SharedPlace, SharedSettings, WorkersSettings};
 
 /// Agrees to a root key where nobody can be asked: to its store and its server for jobs wherever `nubrik.toml` says, if nothing secret
 /// is sent there.
-const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT";
+const ROOT_VARIABLE: &str = "NUBRIK_SHARED_ROOT_KEY";
 
 /// The name of the key of object storage in agreements, whichever variables or files it is from.
 const STORAGE_KEY: &str = "AWS_SECRET_ACCESS_KEY";

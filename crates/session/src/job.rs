@@ -12,10 +12,10 @@ mod message;
 pub(crate) use message::Freight;
 use message::{SignedThing, opened, received, sent, signed};
 
-/// Members that may write this line may give jobs.
+/// Members that may write this channel may give jobs.
 pub(crate) const JOBS: &str = "jobs";
 
-/// Members that may write this line may do them.
+/// Members that may write this channel may do them.
 pub(crate) const WORKERS: &str = "workers";
 
 const VERSION: u8 = 5;
@@ -80,9 +80,9 @@ impl ToolSheet {
         signed(key, SignedThing::Tools, &self.to_version(VERSION))
     }
 
-    /// What someone signed who may write a line.
-    pub fn open(bytes: &[u8], members: &KeyList, line: &str) -> Result<ToolSheet, Refused> {
-        let (_, body) = opened(bytes, members, line, SignedThing::Tools)?;
+    /// What someone signed who may write a channel.
+    pub fn open(bytes: &[u8], members: &KeyList, channel: &str) -> Result<ToolSheet, Refused> {
+        let (_, body) = opened(bytes, members, channel, SignedThing::Tools)?;
         ToolSheet::of_version(body, VERSION).map_err(unreadable)
     }
 }

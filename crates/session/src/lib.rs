@@ -44,10 +44,10 @@ pub use nubrik_machine::{
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
-    BuildProblem, BuildReport, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway, KitNews,
-    LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, Standing, TeamStore, ToolTeller,
-    Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members, read_pins,
-    store_folder,
+    BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway,
+    KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, Standing, TeamStore,
+    ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members,
+    read_pins, store_folder,
 };
 pub use settings::{
     SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,

@@ -51,7 +51,7 @@ use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, SeenOfMachine};
 
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
-const STORE_LIMIT: u64 = 20 << 30;
+pub const CACHE_LIMIT: u64 = 20 << 30;
 
 /// What is remembered of tools may have so many bytes.
 const TOOLS_LIMIT: u64 = 64 << 20;
@@ -374,7 +374,7 @@ impl Session {
 
     fn tidy_up(&self, graph: &Graph, listener: &dyn Listener, outcome: &Outcome) {
         if let (Ok(store), true) = (&self.store, outcome.summary.counts.ran > 0)
-            && let Ok(Some(gone)) = store.keep_within(STORE_LIMIT)
+            && let Ok(Some(gone)) = store.keep_within(CACHE_LIMIT)
         {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
         }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use crate::heads::{LineHead, SIGNED_LIMIT};
+use crate::heads::{ChannelHead, SIGNED_LIMIT};
 use crate::index::{Branch, SegmentRow};
 use crate::publish::{Next, Publisher};
 use crate::shelf::{SharedStore, SharedTrouble};
@@ -15,22 +15,22 @@ const TRIES: u32 = 8;
 const SETTLED: Duration = Duration::from_millis(200);
 
 impl SharedStore {
-    /// What a key wrote last of a line, as it is there now.
+    /// What a key wrote last of a channel, as it is there now.
     ///
     /// # Errors
     /// When that cannot be had whole: a new head would leave it out.
     pub(crate) fn branch_now(
         &self,
-        line: &str,
+        channel: &str,
         key: &Publisher,
     ) -> Result<Option<Arc<Branch>>, SharedTrouble> {
         let own = key.public();
-        let name = LineHead::object(line, &own);
+        let name = ChannelHead::object(channel, &own);
         let bytes = self.get(&name, None, SIGNED_LIMIT);
         let whole = |trouble: Option<SharedTrouble>| trouble.map_or(Ok(()), Err);
         whole(self.hidden())?;
         let Some(bytes) = bytes else { return Ok(None) };
-        let head = LineHead::open(&bytes, line, &own).ok_or(SharedTrouble::Lies(name))?;
+        let head = ChannelHead::open(&bytes, channel, &own).ok_or(SharedTrouble::Lies(name))?;
         let branch = self.branch(own, head).map(Arc::new);
         whole(self.hidden())?;
         Ok(branch)
@@ -52,7 +52,7 @@ impl Publisher {
         let name = self.head_name();
         for tried in 0..TRIES {
             let turn = shared.turn_of(&name)?;
-            let before = shared.branch_now(self.line(), self)?;
+            let before = shared.branch_now(self.channel(), self)?;
             let manifest = self.put_head(shared, before.as_deref(), build(before.as_deref())?)?;
             if turn.is_some() {
                 return Ok(());
@@ -61,7 +61,7 @@ impl Publisher {
             std::thread::sleep(
                 SETTLED + Duration::from_millis(u64::from(std::process::id() % 97) * u64::from(tried)),
             );
-            let now = shared.branch_now(self.line(), self)?;
+            let now = shared.branch_now(self.channel(), self)?;
             let leads_there = |branch: &Branch| {
                 let has_row =
                     row.is_some_and(|row| branch.manifest.segments.iter().any(|s| s.digest == row.digest));
@@ -76,7 +76,7 @@ impl Publisher {
 
     /// The object in which the head is.
     pub(crate) fn head_name(&self) -> String {
-        LineHead::object(self.line(), &self.public())
+        ChannelHead::object(self.channel(), &self.public())
     }
 
     /// Makes sure that nobody wrote with this key since something was read.
@@ -84,7 +84,7 @@ impl Publisher {
     /// # Errors
     /// When somebody did.
     pub(crate) fn must_be_last(&self, shared: &SharedStore, read: &Branch) -> Result<(), SharedTrouble> {
-        let now = shared.branch_now(self.line(), self)?;
+        let now = shared.branch_now(self.channel(), self)?;
         match now.map(|now| now.head.manifest) {
             Some(now) if now == read.head.manifest => Ok(()),
             _ => Err(SharedTrouble::Machine(

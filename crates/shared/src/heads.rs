@@ -21,11 +21,11 @@ pub struct Member {
     pub name: String,
     /// Its key.
     pub key: PublicKey,
-    /// The lines of builds that it may write; all of them if there is none.
-    pub lines: Vec<String>,
+    /// The channels that it may write; all of them if there is none.
+    pub channels: Vec<String>,
 }
 
-layout!(Member { name, key, lines });
+layout!(Member { name, key, channels });
 
 /// Who belongs to a store, as its root key says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -42,11 +42,11 @@ pub struct KeyList {
 
 layout!(KeyList { sequence, expires, members, revoked });
 
-/// What a member wrote last of a line.
+/// What a member wrote last of a channel.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub struct LineHead {
-    /// The line of builds: `main`.
-    pub line: String,
+pub struct ChannelHead {
+    /// The channel: `main`.
+    pub channel: String,
     /// Rises with each head: an older one is not believed any more.
     pub sequence: u64,
     /// When it was signed, in seconds since 1970.
@@ -55,10 +55,10 @@ pub struct LineHead {
     pub manifest: Digest,
 }
 
-layout!(LineHead { line, sequence, time, manifest });
+layout!(ChannelHead { channel, sequence, time, manifest });
 
-/// Whether a name of a line can stand in names of objects.
-pub fn is_line(name: &str) -> bool {
+/// Whether a name of a channel can stand in names of objects.
+pub fn is_channel(name: &str) -> bool {
     let fits = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '_' | '.' | '/');
     (1..=100).contains(&name.len())
         && name.chars().all(fits)
@@ -87,28 +87,29 @@ impl KeyList {
         self.members.iter().find(|member| member.key == *key).filter(|_| !self.revoked.contains(key))
     }
 
-    /// Who may write a line.
-    pub fn writers_of<'l>(&'l self, line: &'l str) -> impl Iterator<Item = &'l Member> {
-        let may =
-            move |member: &&Member| member.lines.is_empty() || member.lines.iter().any(|own| own == line);
+    /// Who may write a channel.
+    pub fn writers_of<'l>(&'l self, channel: &'l str) -> impl Iterator<Item = &'l Member> {
+        let may = move |member: &&Member| {
+            member.channels.is_empty() || member.channels.iter().any(|own| own == channel)
+        };
         self.members.iter().filter(may).filter(|member| !self.revoked.contains(&member.key))
     }
 }
 
-impl LineHead {
-    /// The name of the object in which a member keeps the head of a line: nobody else writes it.
-    pub(crate) fn object(line: &str, writer: &PublicKey) -> String {
-        format!("{PREFIX}/heads/{}/{}", line.replace('/', "~"), &writer.digest().hex()[..32])
+impl ChannelHead {
+    /// The name of the object in which a member keeps the head of a channel: nobody else writes it.
+    pub(crate) fn object(channel: &str, writer: &PublicKey) -> String {
+        format!("{PREFIX}/heads/{}/{}", channel.replace('/', "~"), &writer.digest().hex()[..32])
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {
         writer.sign(OF_HEAD, &self.to_version(VERSION))
     }
 
-    /// Reads the head of a line that a writer signed.
-    pub(crate) fn open(bytes: &[u8], line: &str, writer: &PublicKey) -> Option<LineHead> {
-        let head = LineHead::of_version(writer.open(OF_HEAD, bytes)?, VERSION).ok()?;
-        (head.line == line).then_some(head)
+    /// Reads the head of a channel that a writer signed.
+    pub(crate) fn open(bytes: &[u8], channel: &str, writer: &PublicKey) -> Option<ChannelHead> {
+        let head = ChannelHead::of_version(writer.open(OF_HEAD, bytes)?, VERSION).ok()?;
+        (head.channel == channel).then_some(head)
     }
 }
 
@@ -120,7 +121,7 @@ mod tests {
     #[test]
     fn lists_and_heads_are_read_back_by_their_signers_key() {
         let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
-        let member = Member { name: "ci".to_owned(), key: ci.public(), lines: vec!["main".to_owned()] };
+        let member = Member { name: "ci".to_owned(), key: ci.public(), channels: vec!["main".to_owned()] };
         let mut list = KeyList { sequence: 3, expires: 9, members: vec![member], revoked: Vec::new() };
         let signed = list.sign(&root);
         assert_eq!(KeyList::open(&signed, &root.public()).unwrap(), list);
@@ -128,16 +129,23 @@ mod tests {
         assert_eq!((list.writers_of("main").count(), list.writers_of("other").count()), (1, 0));
         list.revoked.push(ci.public());
         assert_eq!((list.writers_of("main").count(), list.writer(&ci.public())), (0, None));
-        let head = LineHead { line: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
+        let head =
+            ChannelHead { channel: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
         let signed = head.sign(&ci);
-        assert_eq!(LineHead::open(&signed, "main", &ci.public()).unwrap(), head);
-        assert_eq!(LineHead::open(&signed, "other", &ci.public()), None);
-        assert_eq!(LineHead::open(&signed, "main", &root.public()), None);
+        assert_eq!(ChannelHead::open(&signed, "main", &ci.public()).unwrap(), head);
+        assert_eq!(ChannelHead::open(&signed, "other", &ci.public()), None);
+        assert_eq!(ChannelHead::open(&signed, "main", &root.public()), None);
     }
 
     #[test]
-    fn names_of_lines_lead_nowhere_else() {
-        assert!(is_line("main") && is_line("team/tide-2"));
-        assert!(!is_line("") && !is_line("../x") && !is_line("/x") && !is_line("a b") && !is_line("a/../b"));
+    fn names_of_channels_lead_nowhere_else() {
+        assert!(is_channel("main") && is_channel("team/tide-2"));
+        assert!(
+            !is_channel("")
+                && !is_channel("../x")
+                && !is_channel("/x")
+                && !is_channel("a b")
+                && !is_channel("a/../b")
+        );
     }
 }

@@ -7,7 +7,7 @@ use nubrik_bytes::{Digest, layout};
 use nubrik_store::RecordEntry;
 
 use crate::PREFIX;
-use crate::heads::{KeyList, LineHead};
+use crate::heads::{ChannelHead, KeyList};
 use crate::keys::PublicKey;
 use crate::segment::{ContentSpot, KeyedResult, RecordSegment};
 
@@ -85,7 +85,7 @@ pub(crate) fn object_with(digest: &Digest, spot: &ContentSpot) -> String {
 /// A head that counts, with what it leads to.
 pub(crate) struct Branch {
     pub writer: PublicKey,
-    pub head: LineHead,
+    pub head: ChannelHead,
     pub manifest: SegmentList,
     /// The newest last; segments that cannot be had are left out.
     pub segments: Vec<(Digest, Arc<RecordSegment>)>,
@@ -105,7 +105,7 @@ impl SharedIndex {
         let mut all: Vec<(PublicKey, RecordEntry)> = Vec::new();
         let mut seen: HashSet<Digest> = HashSet::new();
         for branch in &self.branches {
-            // Heads may share segments after a line was begun from another one.
+            // Heads may share segments after a channel was begun from another one.
             for (digest, segment) in branch.segments.iter().rev() {
                 if !seen.insert(*digest) {
                     continue;

@@ -1,7 +1,7 @@
 //! A team's store: what one machine made, for others. Its objects lie in a folder or on a server that knows GET and PUT; their
 //! bytes are described in `docs/formats.md`.
 //!
-//! A *root* key signs the list of members. Each member that writes has a *head* for each line of builds, signed by it. A head
+//! A *root* key signs the list of members. Each member that writes has a *head* for each channel, signed by it. A head
 //! names a manifest, a manifest names *segments* with records of results, and these say in which *packs* contents are. All but
 //! the list and the heads is named by its digest, so that one signature covers all that is behind a head.
 //!
@@ -33,7 +33,7 @@ mod wire;
 
 pub use aligned::{apply, difference};
 pub use bundle::{expanded, squeezed};
-pub use heads::{KeyList, LineHead, Member, is_line};
+pub use heads::{ChannelHead, KeyList, Member, is_channel};
 pub use keys::{PublicKey, SecretKey, random_bytes};
 pub use layered::LayeredStore;
 pub use prune::Pruned;

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use nubrik_bytes::{Digest, Layout};
 
-use crate::heads::{KeyList, LineHead, SIGNED_LIMIT};
+use crate::heads::{ChannelHead, KeyList, SIGNED_LIMIT};
 use crate::index::{Branch, MANIFEST_LIMIT, MANIFEST_VERSION, SegmentList, SharedIndex, object};
 use crate::keys::PublicKey;
 use crate::own_files::write_own;
@@ -72,22 +72,23 @@ impl SharedStore {
         index
     }
 
-    /// What members wrote last of the lines that are wanted, and what was seen then. All heads are asked for at once.
+    /// What members wrote last of the channels that are wanted, and what was seen then. All heads are asked for at once.
     fn branches(&self, members: &KeyList, mut seen: SeenBefore) -> (Vec<Arc<Branch>>, SeenBefore) {
-        let lines = self.accepted().lines.iter();
-        let writers =
-            lines.flat_map(|line| members.writers_of(line).map(move |member| (&line[..], member.key)));
+        let channels = self.accepted().channels.iter();
+        let writers = channels
+            .flat_map(|channel| members.writers_of(channel).map(move |member| (&channel[..], member.key)));
         let heads: Vec<(&str, PublicKey, OnceLock<_>)> =
-            writers.map(|(line, key)| (line, key, OnceLock::new())).collect();
-        self.wire.each(&heads, |(line, key, fetched)| {
-            let open = |bytes: &[u8]| LineHead::open(bytes, line, key);
-            let _ = fetched.set(self.signed(&LineHead::object(line, key), &seen, open, |head| head.sequence));
+            writers.map(|(channel, key)| (channel, key, OnceLock::new())).collect();
+        self.wire.each(&heads, |(channel, key, fetched)| {
+            let open = |bytes: &[u8]| ChannelHead::open(bytes, channel, key);
+            let _ = fetched
+                .set(self.signed(&ChannelHead::object(channel, key), &seen, open, |head| head.sequence));
         });
         seen.insert(KeyList::object(), members.sequence);
         let mut branches = Vec::new();
-        for (line, key, fetched) in heads {
+        for (channel, key, fetched) in heads {
             let Some(head) = fetched.into_inner().flatten() else { continue };
-            seen.insert(LineHead::object(line, &key), head.sequence);
+            seen.insert(ChannelHead::object(channel, &key), head.sequence);
             branches.extend(self.branch(key, head).map(Arc::new));
         }
         (branches, seen)
@@ -110,7 +111,7 @@ impl SharedStore {
         }
     }
 
-    pub(crate) fn branch(&self, writer: PublicKey, head: LineHead) -> Option<Branch> {
+    pub(crate) fn branch(&self, writer: PublicKey, head: ChannelHead) -> Option<Branch> {
         // Who writes must not leave out what cannot be read: it is told.
         let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);

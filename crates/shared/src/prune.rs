@@ -1,4 +1,4 @@
-//! Pruning a line: what no build used for some days is left out of what its head leads to, and a while later the objects go that
+//! Pruning a channel: what no build used for some days is left out of what its head leads to, and a while later the objects go that
 //! nothing leads to any more. Who still reads by an older head finds them until then.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
@@ -35,7 +35,7 @@ pub struct Pruned {
 }
 
 impl Publisher {
-    /// Leaves out what no build of the line used for so many days, and removes what nothing led to for so long.
+    /// Leaves out what no build of the channel used for so many days, and removes what nothing led to for so long.
     ///
     /// # Errors
     /// When the key may not write, or something cannot be read, put or removed; what is there stays usable.

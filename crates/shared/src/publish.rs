@@ -11,7 +11,7 @@ use nubrik_store::{Basis, Provenance, RecordEntry};
 
 use crate::bundle::SMALL;
 use crate::entries::{contents_of, is_same, places_of};
-use crate::heads::LineHead;
+use crate::heads::ChannelHead;
 use crate::index::{Branch, DoomedObject, MANIFEST_VERSION, SegmentList, SegmentRow, object};
 use crate::keys::{PublicKey, SecretKey};
 use crate::own_files::write_own;
@@ -42,10 +42,10 @@ pub struct HandedOver {
     pub raw: u64,
 }
 
-/// Writes results of a line of builds.
+/// Writes results of a channel.
 pub struct Publisher {
     key: SecretKey,
-    line: String,
+    channel: String,
     wait: Option<Duration>,
 }
 
@@ -54,9 +54,9 @@ pub(crate) fn damaged(e: std::io::Error) -> SharedTrouble {
 }
 
 impl Publisher {
-    /// Someone who writes a line with a key. At the end of a build they wait so long until all is given; without a time, until it is.
-    pub fn new(key: SecretKey, line: String, wait: Option<Duration>) -> Publisher {
-        Publisher { key, line, wait }
+    /// Someone who writes a channel with a key. At the end of a build they wait so long until all is given; without a time, until it is.
+    pub fn new(key: SecretKey, channel: String, wait: Option<Duration>) -> Publisher {
+        Publisher { key, channel, wait }
     }
 
     /// Writes those of some results that may be shared and are not there yet, and those that an earlier build did not give in time.
@@ -133,7 +133,7 @@ impl Publisher {
         Ok(published)
     }
 
-    /// What the key wrote of its line so far, if it may write it.
+    /// What the key wrote of its channel so far, if it may write it.
     pub(crate) fn may_write(&self, shared: &SharedStore) -> Result<Option<Arc<Branch>>, SharedTrouble> {
         let index = shared.index();
         // Without all that is there, a new head would leave it out.
@@ -141,15 +141,15 @@ impl Publisher {
             return Err(trouble);
         }
         let own = self.key.public();
-        if !index.members.writers_of(&self.line).any(|member| member.key == own) {
+        if !index.members.writers_of(&self.channel).any(|member| member.key == own) {
             return Err(SharedTrouble::NoWriter(own.to_string()));
         }
-        Ok(index.branches.iter().find(|b| b.writer == own && b.head.line == self.line).cloned())
+        Ok(index.branches.iter().find(|b| b.writer == own && b.head.channel == self.channel).cloned())
     }
 
-    /// The line that is written.
-    pub(crate) fn line(&self) -> &str {
-        &self.line
+    /// The channel that is written.
+    pub(crate) fn channel(&self) -> &str {
+        &self.channel
     }
 
     /// By whose key.
@@ -185,17 +185,21 @@ impl Publisher {
         let bytes = next.manifest.to_version(MANIFEST_VERSION);
         let digest = Digest::of(&bytes);
         shared.put_kept("manifests", &digest, &bytes)?;
-        let name = LineHead::object(&self.line, &self.key.public());
+        let name = ChannelHead::object(&self.channel, &self.key.public());
         // Who saw a later head than is there now believes only one that is later still.
         let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
-        let head =
-            LineHead { line: self.line.clone(), sequence: last + 1, time: shared.now(), manifest: digest };
+        let head = ChannelHead {
+            channel: self.channel.clone(),
+            sequence: last + 1,
+            time: shared.now(),
+            manifest: digest,
+        };
         shared.put(&name, &head.sign(&self.key))?;
         Ok(digest)
     }
 
     fn late_file(&self, shared: &SharedStore) -> PathBuf {
-        shared.accepted().cache.join("late").join(Digest::of(self.line.as_bytes()).hex())
+        shared.accepted().cache.join("late").join(Digest::of(self.channel.as_bytes()).hex())
     }
 
     /// Results that an earlier build did not give in time.

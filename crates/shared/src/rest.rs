@@ -39,7 +39,7 @@ impl fmt::Display for Rest {
         let Rest { since, until, why, now } = self;
         let (ago, left) = (now.saturating_sub(*since), until.saturating_sub(*now).div_ceil(60));
         let minutes = counted(left as usize, "minute");
-        write!(f, "{why}, {ago} s ago; builds ask it again in {minutes}, `nubrik share` asks it now")
+        write!(f, "{why}, {ago} s ago; builds ask it again in {minutes}, `nubrik shared` asks it now")
     }
 }
 
@@ -101,7 +101,7 @@ mod tests {
         let rest = here.read(StoreUse::Take, 1010).unwrap();
         assert_eq!(
             rest.to_string(),
-            "it said nothing, 10 s ago; builds ask it again in 5 minutes, `nubrik share` asks it now"
+            "it said nothing, 10 s ago; builds ask it again in 5 minutes, `nubrik shared` asks it now"
         );
         assert_eq!(here.read(StoreUse::Give, 1010), None, "giving is another matter");
         assert_eq!(here.read(StoreUse::Take, 999), None, "the clock was set back");

@@ -30,8 +30,8 @@ const FAILURES: u32 = 3;
 pub struct Acceptance {
     /// The key that signs who belongs to it.
     pub root: PublicKey,
-    /// The lines of builds whose results are wanted, the most wanted first.
-    pub lines: Vec<String>,
+    /// The channels whose results are wanted, the most wanted first.
+    pub channels: Vec<String>,
     /// Where what was fetched is kept; it may be thrown away at any time.
     pub cache: PathBuf,
     /// The file that says what was seen last, so that nothing older is believed.
@@ -72,7 +72,7 @@ impl fmt::Display for SharedTrouble {
             }
             SharedTrouble::Machine(problem) => f.write_str(problem),
             SharedTrouble::NoWriter(key) => {
-                write!(f, "the key {key} may not write there: `nubrik share add` lets it")
+                write!(f, "the key {key} may not write there: `nubrik shared add` lets it")
             }
         }
     }
@@ -85,9 +85,9 @@ impl std::error::Error for SharedTrouble {}
 pub struct GivenResult {
     /// Who gave it.
     pub writer: String,
-    /// To which line.
-    pub line: String,
-    /// When the line was last written, in seconds since 1970.
+    /// To which channel.
+    pub channel: String,
+    /// When the channel was last written, in seconds since 1970.
     pub time: u64,
     /// Its key.
     pub key: Digest,
@@ -264,13 +264,13 @@ impl SharedStore {
         }
     }
 
-    /// How many keys are known, and who signed what: each member's name, line, and when.
+    /// How many keys are known, and who signed what: each member's name, channel, and when.
     pub fn known(&self) -> (usize, Vec<(String, String, u64)>) {
         let index = self.index();
         let name = |key: &PublicKey| {
             index.members.writer(key).map_or_else(String::new, |member| member.name.clone())
         };
-        let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.line.clone(), b.head.time));
+        let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.channel.clone(), b.head.time));
         (index.keys(), heads.collect())
     }
 
@@ -281,7 +281,7 @@ impl SharedStore {
         self
     }
 
-    /// What others gave of a step, by its folder, the newest first: by whom, to which line, when (in seconds since 1970), the
+    /// What others gave of a step, by its folder, the newest first: by whom, to which channel, when (in seconds since 1970), the
     /// key, and the results.
     pub fn given_of(&self, folder: &str) -> Vec<GivenResult> {
         let index = self.index();
@@ -290,7 +290,7 @@ impl SharedStore {
                 .members
                 .writer(&branch.writer)
                 .map_or_else(String::new, |member| member.name.clone()),
-            line: branch.head.line.clone(),
+            channel: branch.head.channel.clone(),
             time: branch.head.time,
             key,
             result,

@@ -32,7 +32,7 @@ impl Team {
     fn new() -> Team {
         let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
         let team = Team { folder: tempfile::tempdir().unwrap(), root, ci, now: 20_000 * DAY, machines: 0 };
-        let member = Member { name: "ci".to_owned(), key: team.ci.public(), lines: Vec::new() };
+        let member = Member { name: "ci".to_owned(), key: team.ci.public(), channels: Vec::new() };
         let expires = team.now + 3_000 * DAY;
         let list = KeyList { sequence: 1, expires, members: vec![member], revoked: Vec::new() };
         team.objects().put(&KeyList::object(), &list.sign(&team.root)).unwrap();
@@ -51,7 +51,7 @@ impl Team {
         let own = self.folder.path().join(machine);
         let accepted = Acceptance {
             root: self.root.public(),
-            lines: vec!["main".to_owned()],
+            channels: vec!["main".to_owned()],
             cache: own.join("cache"),
             seen: own.join("seen"),
         };
@@ -205,7 +205,7 @@ fn a_segment_that_is_gone_is_put_again() {
 }
 
 #[test]
-fn who_cannot_read_all_of_a_line_writes_and_prunes_nothing_of_it() {
+fn who_cannot_read_all_of_a_channel_writes_and_prunes_nothing_of_it() {
     let team = Team::new();
     team.gives(&[1, 2], &[]);
     let _ = fs::remove_dir_all(team.folder.path().join("ci/cache"));

@@ -38,7 +38,7 @@ impl Server {
     fn store(&self, folder: &Path, root: PublicKey) -> SharedStore {
         let base = Address::parse(&self.place).unwrap().0;
         let (cache, seen) = (folder.join("cache"), folder.join("seen"));
-        let accepted = Acceptance { root, lines: vec!["main".to_owned()], cache, seen };
+        let accepted = Acceptance { root, channels: vec!["main".to_owned()], cache, seen };
         SharedStore::new(Objects::new(base, Asker::Anybody, TlsFiles::default()), accepted)
     }
 

@@ -2,24 +2,18 @@
 
 use super::amounts::size;
 
-/// What is done with the results kept for all workspaces.
+/// What is done with the cache of this machine.
 #[derive(clap::Subcommand, Clone, Copy)]
 pub enum CacheWork {
-    /// Say how much there is
-    Size,
-    /// Check every kept file; remove damaged ones
-    Verify {
-        /// Check the team's store that nubrik.toml names: read all of it
-        #[arg(long)]
-        shared: bool,
-    },
-    /// Make room: what was used least recently goes first
+    /// Check every cached file, and remove damaged ones
+    Verify,
+    /// Remove the results that were used least recently
     Prune {
-        /// Keep no more than this, such as 10GiB
-        #[arg(long, value_name = "SIZE", value_parser = size, required_unless_present = "unused")]
-        to: Option<u64>,
-        /// Remove what was not used for so many days
+        /// Keep no more than this, such as 10GiB; 20GiB by default, if --unused-for is not given
+        #[arg(long, value_name = "SIZE", value_parser = size)]
+        size: Option<u64>,
+        /// Remove results not used for DAYS
         #[arg(long, value_name = "DAYS")]
-        unused: Option<u32>,
+        unused_for: Option<u32>,
     },
 }

@@ -1,15 +1,15 @@
-//! What `nubrik share` takes.
+//! What `nubrik shared` takes.
 
 use std::path::PathBuf;
 
 use clap::{Args, Subcommand};
 
-/// What is done about a team's store.
+/// What is done about a team's shared cache.
 #[derive(Subcommand, Clone)]
-pub enum ShareWork {
-    /// Agree to use the store that nubrik.toml names, with the key that its members are known by
-    Accept,
-    /// Begin a store in a folder or on a server: make its root key, and an empty list of members
+pub enum SharedWork {
+    /// Trust the shared cache of nubrik.toml, with the root key that it names
+    Trust,
+    /// Create a shared cache in a folder or on a server, with a root key and no members
     Create {
         /// Where: an address (http://, https://, file:///), the absolute path of a folder, or s3://BUCKET/PREFIX
         #[arg(value_name = "PLACE")]
@@ -26,52 +26,54 @@ pub enum ShareWork {
         #[arg(long, value_name = "NAME")]
         region: Option<String>,
     },
-    /// Make a key for who writes, and print what others know it by
+    /// Create a key pair for a writer or a worker, and print the public key
     NewKey {
         /// The file to write it to, which must stay secret
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
-    /// Let someone write results
+    /// Let a member write results
     Add {
-        /// What to call them
+        /// The member's name
         #[arg(value_name = "NAME")]
         name: String,
-        /// Their public key: ed25519:…
+        /// The member's public key: ed25519:…
         #[arg(value_name = "KEY")]
         key: String,
-        /// A line of builds that they may write; may be repeated; all without one
-        #[arg(long, value_name = "LINE")]
-        line: Vec<String>,
+        /// A channel that the member may write; may be repeated; all by default
+        #[arg(long, value_name = "CHANNEL")]
+        channel: Vec<String>,
         #[command(flatten)]
         root: RootKey,
     },
-    /// Leave out what no build used for some days, and remove what nothing leads to: by who writes the line
-    Prune {
-        /// Keep what builds used in so many days
-        #[arg(long, value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=3660))]
-        days: u32,
-        /// Remove at once what nothing leads to, though builds that run now may read it; else that happens two days later
-        #[arg(long)]
-        at_once: bool,
-    },
-    /// Let nothing count any more that someone wrote, whenever that was
+    /// Reject everything that a member ever wrote
     Revoke {
-        /// Their name, or their public key
+        /// The member's name or public key
         #[arg(value_name = "NAME")]
         who: String,
         #[command(flatten)]
         root: RootKey,
     },
+    /// Remove results that no build used for some days (writers only)
+    Prune {
+        /// Keep results that builds used in the last DAYS
+        #[arg(long = "unused-for", value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=3660))]
+        days: u32,
+        /// Delete unreferenced objects at once, though running builds may read them; by default after two days
+        #[arg(long)]
+        at_once: bool,
+    },
+    /// Read all of the shared cache, and check every byte
+    Verify,
 }
 
-/// By what lists of members are signed.
+/// The key that signs lists of members.
 #[derive(Args, Clone)]
 pub struct RootKey {
-    /// The file with the store's root key, which must stay secret
-    #[arg(long = "root", value_name = "FILE")]
+    /// The file with the root key, which must stay secret
+    #[arg(long = "root-key", value_name = "FILE")]
     pub file: PathBuf,
-    /// For how many days the list counts that is signed now
-    #[arg(long, value_name = "DAYS", default_value_t = 365, value_parser = clap::value_parser!(u32).range(1..=3660))]
+    /// Validity of the signed member list, in days
+    #[arg(long = "valid-for", value_name = "DAYS", default_value_t = 365, value_parser = clap::value_parser!(u32).range(1..=3660))]
     pub days: u32,
 }

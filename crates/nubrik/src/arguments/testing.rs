@@ -18,28 +18,42 @@ pub struct Testing {
     pub which: WhichTests,
 }
 
+/// Tests that are chosen by what they are, and how they ended.
+#[derive(Args, Clone, Default)]
+pub struct ChosenTests {
+    /// Only tests that did not pass the last time
+    #[arg(long)]
+    pub failed: bool,
+    /// Only tests with this tag
+    #[arg(long, value_name = "TAG")]
+    pub tag: Option<String>,
+    /// Only tests whose path has this text; may be repeated
+    #[arg(long, value_name = "TEXT")]
+    pub filter: Vec<String>,
+}
+
+impl ChosenTests {
+    /// Whether some tests are chosen.
+    pub fn is_any(&self) -> bool {
+        self.failed || self.tag.is_some() || !self.filter.is_empty()
+    }
+}
+
 /// Which tests are run.
 #[derive(Args, Clone, Default)]
 pub struct WhichTests {
-    /// Only those that did not pass the last time
-    #[arg(long)]
-    pub failed: bool,
-    /// Only those that a change since this revision of git can affect; uncommitted changes count
+    #[command(flatten)]
+    pub chosen: ChosenTests,
+    /// Only tests that a change since this revision of git can affect; uncommitted changes count
     #[arg(long, value_name = "REV")]
     pub since: Option<String>,
-    /// Only those with this tag
-    #[arg(long, value_name = "TAG")]
-    pub tag: Option<String>,
-    /// Only those whose path has this text; may be repeated
-    #[arg(long, value_name = "TEXT")]
-    pub filter: Vec<String>,
     /// Run each of them N times, to find flaky ones
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub repeat: Option<u32>,
     /// Write a report of all cases as JUnit XML
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,
-    /// Say which lines ran: each option `coverage` is set, so that variants of what is tested are built beside the usual ones
+    /// Report line coverage; what is tested is built in a variant that counts its lines
     #[arg(long)]
     pub coverage: bool,
     /// With --coverage, also write the lines to a file: as Cobertura XML if it ends in .xml, else as LCOV; may be repeated

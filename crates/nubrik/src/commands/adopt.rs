@@ -6,6 +6,7 @@ mod ground;
 mod pinned;
 mod showing;
 mod trying;
+mod updating;
 
 use std::collections::BTreeMap;
 
@@ -19,6 +20,7 @@ use crate::ui::console::{Console, errln, outln};
 pub(super) use asking::agreed;
 pub(super) use ground::{AdoptedFolder, MachineFacts};
 pub(super) use showing::difference;
+pub(super) use updating::update;
 
 /// What `nubrik.toml` says at first.
 pub(super) const SETTINGS: &str =

@@ -6,7 +6,7 @@ use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{BuildReport, KitNews, Session, Standing, TeamStore, Workshop};
 
 use super::left_out::{self, PartEvaluated};
-use super::share_news;
+use super::shared_news;
 use super::since::Affected;
 use super::verify;
 use super::{CommandResult, open_to_build, own_problem, patterns};
@@ -41,7 +41,7 @@ pub fn build(
     let mut session = open_to_build(console, choice, how)?;
     session.verify_shared(way.verify);
     let exit = build_in(console, &mut session, words, how, way)?;
-    share_news::required(console, &session, how.require_shared, exit)
+    shared_news::required(console, &session, how.require_shared_cache, exit)
 }
 
 fn build_in(
@@ -128,7 +128,7 @@ pub fn bring_up(
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
             if let Some(report) = report.map_err(|problem| own_problem(console, problem))? {
-                share_news::conclude(console, workshop, None, stream);
+                shared_news::conclude(console, workshop, None, stream);
                 return Ok(Brought::Built(report));
             }
         }
@@ -278,7 +278,7 @@ pub fn build_of(
     }
     // Who stops a build does not want to wait for what it would give.
     let is_done = !report.cancelled;
-    share_news::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
+    shared_news::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
     Ok(report)
 }
 

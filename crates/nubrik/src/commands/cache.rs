@@ -37,17 +37,18 @@ pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
     };
     let store = LocalStore::open(&folder).map_err(unusable)?;
     let place = folder.display().to_string();
-    Ok(match work.unwrap_or(CacheWork::Size) {
-        CacheWork::Size => say(console, paint, "size", store.amount(), &[], &place),
-        CacheWork::Verify { .. } => {
+    Ok(match work {
+        None => say(console, paint, "size", store.amount(), &[], &place),
+        Some(CacheWork::Verify) => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
             let damaged: Vec<String> = verified.damaged.iter().map(|p| p.display().to_string()).collect();
             say(console, paint, "verify", verified.amount, &damaged, &place)
         }
-        CacheWork::Prune { to, unused } => {
-            let unused = unused.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
-            let gone = store.prune(to, unused).map_err(unusable)?;
+        Some(CacheWork::Prune { size, unused_for }) => {
+            let size = size.or_else(|| unused_for.is_none().then_some(nubrik_session::CACHE_LIMIT));
+            let unused = unused_for.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
+            let gone = store.prune(size, unused).map_err(unusable)?;
             say(console, paint, "prune", gone, &[], &place)
         }
     })

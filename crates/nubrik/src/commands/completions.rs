@@ -1,4 +1,4 @@
-//! `nubrik completions`
+//! `nubrik setup completions`
 
 use clap_complete::Shell;
 use clap_complete::env::Shells;

@@ -11,6 +11,7 @@ use nubrik_source::WsPath;
 use nubrik_wording::counted;
 use serde::Serialize;
 
+use super::since::Affected;
 use super::{CommandResult, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, GraphFormat};
 use crate::exit::Exit;
@@ -43,6 +44,8 @@ pub struct Drawing {
     pub depth: Option<usize>,
     pub users: bool,
     pub packages: bool,
+    /// Only what a change since this revision can affect.
+    pub since: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -58,9 +61,17 @@ struct GraphNodeEvent<'a> {
 
 pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Drawing) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
+    if drawing.since.is_some() {
+        session.take_notes();
+    }
     let wanted = patterns(console, &mut session, words)?;
     let asked = evaluate(console, &mut session, &wanted)?;
-    let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
+    let reached = match &drawing.since {
+        Some(revision) => Some(Affected::of(console, &session, &asked, revision)?),
+        None => None,
+    };
+    let drawn_ones = reached.as_ref().map_or(&asked.targets, |reached| &reached.targets);
+    let addresses: Vec<_> = drawn_ones.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
     let evaluation = match drawing.users {
         true => evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?,
         false => asked,
@@ -80,7 +91,11 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         shape = packages(&shape);
     }
     let may_shrink = !drawing.packages && drawing.depth.is_none();
-    let mut text = drawn(&shape, format, paint, may_shrink);
+    let legend = match drawing.since {
+        None => ["asked for", "not asked for"],
+        Some(_) => ["affected", "not affected"],
+    };
+    let mut text = drawn(&shape, legend, (format, paint), may_shrink);
     if text.is_none() && may_shrink {
         let note = format!(
             "{} targets are too many to be read: these are packages; name some targets or give --depth for less",
@@ -89,7 +104,7 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         let paint = console.paint(OutputStream::Error);
         errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &note));
         shape = packages(&shape);
-        text = drawn(&shape, format, paint, false);
+        text = drawn(&shape, legend, (format, paint), false);
     }
     let Some(text) = text else {
         let message = format!("a graph of {} nodes is too large to be read as text here", shape.nodes.len());
@@ -180,9 +195,14 @@ fn packages(shape: &Shape) -> Shape {
 }
 
 /// A graph in a format; `None` where nobody could read that, and where less of it may be drawn (`may_shrink`).
-fn drawn(shape: &Shape, format: GraphFormat, paint: Paint, may_shrink: bool) -> Option<String> {
+fn drawn(
+    shape: &Shape,
+    legend: lanes::Legend,
+    (format, paint): (GraphFormat, Paint),
+    may_shrink: bool,
+) -> Option<String> {
     match format {
-        GraphFormat::Text => lanes::draw(shape, paint),
+        GraphFormat::Text => lanes::draw(shape, legend, paint),
         GraphFormat::Svg if may_shrink && shape.nodes.len() > READABLE_NODES => None,
         GraphFormat::Svg => Some(nubrik_explorer::svg(shape)),
         GraphFormat::Dot => Some(dot(shape)),

@@ -40,7 +40,8 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
         let message = format!(
             "files in this folder belong to the package around it, such as {file}; with a targets.nub here it would lose them"
         );
-        let mends = ["nubrik align   changes the definitions that there are, if a file is missing in them"];
+        let mends =
+            ["nubrik adopt --update   changes the definitions that there are, if a file is missing in them"];
         return Err(say_wrong(console, Exit::Usage, &message, &mends));
     }
     let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);

@@ -1,4 +1,4 @@
-//! `nubrik manual`
+//! `nubrik setup manual`
 
 use std::fs;
 use std::io;

@@ -2,9 +2,9 @@
 
 mod adopt;
 mod agree;
-mod align;
 mod build;
 mod cache;
+mod chosen_tests;
 mod clean;
 mod completions;
 mod coverage;
@@ -14,7 +14,6 @@ mod editor;
 mod evaluating;
 mod explain;
 mod explore;
-mod external;
 mod fmt;
 pub mod graph;
 mod history;
@@ -27,15 +26,15 @@ mod list;
 mod manual;
 mod observe;
 mod options;
-mod pin;
+mod pins;
 mod plan;
 mod report_file;
 mod run;
 mod sbom;
 mod services;
-mod share;
-mod share_news;
-mod share_upkeep;
+mod shared;
+mod shared_news;
+mod shared_upkeep;
 mod show;
 mod since;
 mod test;
@@ -62,7 +61,7 @@ use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, CacheWork, Choice, How, Once, Pinning, UserCommand, WorkersCommand};
+use crate::arguments::{Arguments, Choice, How, Once, PinsWork, SetupWork, UserCommand, WorkersCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -97,8 +96,10 @@ pub fn dispatch(arguments: Arguments) -> Exit {
     }
     let result = match arguments.command {
         UserCommand::Init => init::init(console, choice),
+        UserCommand::Adopt(adopting) if adopting.check || adopting.update => {
+            adopt::update(console, choice, &adopting)
+        }
         UserCommand::Adopt(adopting) => adopt::adopt(console, choice, &adopting),
-        UserCommand::Align(aligning) => align::align(console, choice, &aligning),
         UserCommand::Demo { dir } => demo::demo(console, &dir),
         UserCommand::Build { what, how, since, once: Once { dry_run: true, .. }, .. } => {
             let since = since.as_deref();
@@ -118,7 +119,8 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Test { tests, once } => test::test(console, choice, &tests, once.rerun),
         UserCommand::Run(running) => run::meant(console, choice, running.target.as_deref())
             .and_then(|target| run::run(console, choice, &target, &running.args, running.how)),
-        UserCommand::Plan { what, tests, if_changed, since, jobs } => {
+        UserCommand::Plan { what, tests, chosen, if_changed, since, jobs } => {
+            let tests = (tests || chosen.is_any()).then_some(&chosen);
             let planning = plan::Planning { tests, if_changed: &if_changed, since: since.as_deref(), jobs };
             plan::plan(console, choice, &what, &planning)
         }
@@ -128,17 +130,16 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::History { build } => history::history(console, choice, build),
         UserCommand::Watch { work } => watch::watch(console, choice, work.as_ref()),
         UserCommand::Inside { target, step } => inside::inside(console, choice, &target, step.as_deref()),
-        UserCommand::List { external: true, .. } => external::list(console, choice),
-        UserCommand::List { external: false, what, count, cases, kind, tag, since } => {
+        UserCommand::List { what, count, cases, kind, tag, since } => {
             list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
         }
         // No target has an `@` in its name, and every pin has.
         UserCommand::Show { target, printed: false } if target.contains('@') => {
-            pin::pin(console, choice, &Pinning { why: Some(target), ..Pinning::default() })
+            pins::pins(console, choice, Some(&PinsWork::Why { name: target, registry: None }))
         }
         UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),
-        UserCommand::Graph { what, format, output, depth, users, packages } => {
-            let drawing = graph::Drawing { format, output, depth, users, packages };
+        UserCommand::Graph { what, format, output, depth, users, packages, since } => {
+            let drawing = graph::Drawing { format, output, depth, users, packages, since };
             graph::graph(console, choice, &what, &drawing)
         }
         UserCommand::Lsp => editor::serve_editor(console, choice),
@@ -156,11 +157,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Sbom { target, format, output } => {
             sbom::sbom(console, choice, &target, format, output.as_deref())
         }
-        UserCommand::Pin(pinning) => pin::pin(console, choice, &pinning),
-        UserCommand::Unpin { registry, name } => pin::unpin(console, choice, &registry, &name),
+        UserCommand::Pins { work } => pins::pins(console, choice, work.as_ref()),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
-        UserCommand::Manual { to } => manual::manual(console, &to),
-        UserCommand::Completions { shell } => completions::completions(console, shell),
+        UserCommand::Setup { work: SetupWork::Manual { to } } => manual::manual(console, &to),
+        UserCommand::Setup { work: SetupWork::Completions { shell } } => {
+            completions::completions(console, shell)
+        }
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Workers { work: Some(WorkersCommand::Serve { slots, name, labels, grace }) } => {
             let grace = Duration::from_secs(u64::from(grace));
@@ -168,12 +170,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             worker::worker(console, choice, &own)
         }
         UserCommand::Workers { work: None } => worker::workers(console, choice),
-        UserCommand::Cache { work: Some(CacheWork::Verify { shared: true }) } => {
-            share_upkeep::verify(console, choice)
-        }
         UserCommand::Cache { work } => cache::cache(console, work),
-        UserCommand::Share { work } => share::share(console, choice, work.as_ref()),
-        UserCommand::Clean { what, store } => clean::clean(console, choice, &what, store),
+        UserCommand::Shared { work } => shared::shared(console, choice, work.as_ref()),
+        UserCommand::Clean { what, cache } => clean::clean(console, choice, &what, cache),
         UserCommand::Lint { strict } => lint::lint(console, choice, strict),
     };
     result.unwrap_or_else(|exit| exit)
@@ -199,8 +198,8 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
     if how.no_cache {
         session.keep_no_results();
     }
-    if !how.no_cache && !how.no_shared {
-        share_news::begin(console, &mut session, how.offline);
+    if !how.no_cache && !how.no_shared_cache {
+        shared_news::begin(console, &mut session, how.offline);
     }
     Ok(session)
 }

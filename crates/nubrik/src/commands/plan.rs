@@ -13,7 +13,7 @@ use serde::Serialize;
 
 use super::since::Affected;
 use super::{CommandResult, Silent, evaluate, open, patterns, say_wrong};
-use crate::arguments::Choice;
+use crate::arguments::{Choice, ChosenTests};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
 use crate::ui::json;
@@ -25,8 +25,8 @@ use crate::ui::text::wrapped;
 /// What is planned, and under which assumptions.
 #[derive(Default)]
 pub struct Planning<'a> {
-    /// Whether it is what `nubrik test` would run.
-    pub tests: bool,
+    /// The tests, if it is what `nubrik test` would run.
+    pub tests: Option<&'a ChosenTests>,
     /// Sources that are taken for changed.
     pub if_changed: &'a [PathBuf],
     /// Only what a change since this revision can affect.
@@ -46,13 +46,14 @@ pub fn plan(
     if since.is_some() {
         session.take_notes();
     }
-    let wanted = if tests { Wanted::Tests } else { Wanted::Targets };
+    let wanted = if tests.is_some() { Wanted::Tests } else { Wanted::Targets };
     let patterns = super::wanting(patterns(console, &mut session, words)?, wanted);
     let room = room_of(&session, jobs);
     // What is said of each step that is current, or of what is supposed to change, is said for the whole graph only.
     if !console.is_json()
         && since.is_none()
         && if_changed.is_empty()
+        && !tests.is_some_and(ChosenTests::is_any)
         && let Some(text) = by_last_build(&session, &patterns, room, console.paint(OutputStream::Output))
     {
         out!(console, "{text}");
@@ -68,9 +69,20 @@ pub fn plan(
         None => None,
     };
     let supposed = Supposed { if_changed: &changed, compare: false };
-    let files = reached.as_ref().map_or(&evaluation.requested, |reached| &reached.files);
-    show(console, &session, &evaluation, (files, supposed), room);
+    let mut files = reached.as_ref().map_or(&evaluation.requested, |reached| &reached.files).clone();
+    let mut left = super::chosen_tests::LeftOut::new();
+    if let Some(chosen) = tests {
+        let (kept, out) = super::chosen_tests::chosen_of(console, &session, &evaluation, chosen)?;
+        files.retain(|file| kept.contains(file));
+        left = out;
+    }
+    if files.is_empty() && !left.is_empty() && !console.is_json() {
+        out!(console, "no test to run\n");
+    } else {
+        show(console, &session, &evaluation, (&files, supposed), room);
+    }
     reached.iter().for_each(|reached| reached.say_skipped(console));
+    crate::ui::verdicts::show_skipped(console, &left);
     Ok(Exit::Done)
 }
 

@@ -8,7 +8,7 @@ use nubrik_pins::{Pin, Registry, Shelf};
 use nubrik_reports::packages::{ThirdPartyPackage, cyclonedx, package_url, spdx};
 use nubrik_session::Session;
 
-use super::pin::say;
+use super::pins::say;
 use super::{CommandResult, evaluate, open, patterns, say_wrong, started_in};
 use crate::arguments::{Choice, SbomFormat};
 use crate::exit::Exit;

@@ -1,20 +1,21 @@
 //! `nubrik test`
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashMap;
 use std::path::Path;
 
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
-use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_reports::cases::{CaseOutcome, Suite, TestRun};
 use nubrik_session::{Session, Workshop};
 use parking_lot::Mutex;
 
 use super::build::{lock, options_of, screen_for};
+use super::chosen_tests::{choose, tests_of};
 use super::coverage;
 use super::left_out::{self, PartEvaluated, Unevaluated};
-use super::share_news;
-use super::{CommandResult, open_to_build, own_problem, patterns, say_wrong, say_wrong_noted, wanting};
+use super::shared_news;
+use super::{CommandResult, open_to_build, own_problem, patterns, say_wrong, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
@@ -28,7 +29,7 @@ pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> 
     let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
     let exit = run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)?;
     drop(workshop);
-    share_news::required(console, &session, tests.how.require_shared, exit)
+    shared_news::required(console, &session, tests.how.require_shared_cache, exit)
 }
 
 /// Says what a run of the chosen tests would run.
@@ -50,7 +51,13 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
     }
     let patterns = wanting(patterns(console, &mut session, &tests.what)?, Wanted::Tests);
     let evaluation = super::evaluate(console, &mut session, &patterns)?;
-    let (chosen, left) = choose(console, &session, &evaluation, tests_of(&evaluation), which)?;
+    let (chosen, left) = choose(
+        console,
+        &session,
+        &evaluation,
+        tests_of(&evaluation),
+        (&which.chosen, which.since.as_deref()),
+    )?;
     let files: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
     ui::show_skipped(console, &left);
@@ -74,7 +81,7 @@ pub fn run(
     let how = How { keep_going: true, ..how };
     let graph = &evaluation.graph;
     let all = tests_of(&evaluation);
-    let (chosen, left) = choose(console, session, &evaluation, all, which)?;
+    let (chosen, left) = choose(console, session, &evaluation, all, (&which.chosen, which.since.as_deref()))?;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let again: Vec<StepId> = match which.repeat.is_some() || rerun {
         true => chosen.iter().map(|(_, step)| *step).collect(),
@@ -92,7 +99,7 @@ pub fn run(
     };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
     let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
-    share_news::conclude(
+    shared_news::conclude(
         console,
         session,
         (!cancelled).then_some((graph, verdicts.as_slice())),
@@ -181,98 +188,6 @@ impl TestsToRun<'_> {
         }
         Ok(ended)
     }
-}
-
-/// The tests that are asked for: their verdicts and the steps that give them.
-fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
-    let graph = &evaluation.graph;
-    let through = &evaluation.through;
-    let tests = evaluation.requested.iter().filter_map(|file| Some((*file, graph.file(*file).maker?)));
-    let uses = |file: FileId| {
-        let closure = Closure::of(graph, [file]).steps;
-        closure.iter().any(|s| {
-            through.contains(&graph.step(*s).target)
-                || graph.service_targets(*s).iter().any(|t| through.contains(t))
-        })
-    };
-    tests.filter(|(file, _)| through.is_empty() || uses(*file)).collect()
-}
-
-/// Tests that are left out, by why.
-type LeftOut = BTreeMap<String, usize>;
-
-fn choose(
-    console: Console,
-    session: &Session,
-    evaluation: &Evaluation,
-    mut tests: Vec<(FileId, StepId)>,
-    which: &WhichTests,
-) -> CommandResult<(Vec<(FileId, StepId)>, LeftOut)> {
-    let graph = &evaluation.graph;
-    let mut left = LeftOut::new();
-    if let Some(tag) = &which.tag {
-        let known = |step: StepId| graph.owner(step).tags.iter().any(|t| **t == **tag);
-        if !tests.iter().any(|(_, step)| known(*step)) {
-            let tags = tests.iter().flat_map(|(_, step)| &graph.owner(*step).tags).map(|t| &**t);
-            let mut tags: Vec<&str> = tags.collect();
-            tags.sort_unstable();
-            tags.dedup();
-            let near = nubrik_diagnostic::nearest(tag, tags.iter().copied()).map(|n| format!("--tag {n}"));
-            let known = if tags.is_empty() {
-                "no test here has a tag".to_owned()
-            } else {
-                format!("tags here: {}", tags.join(", "))
-            };
-            let message = format!("no test here is tagged `{tag}`");
-            return Err(say_wrong_noted(console, Exit::Usage, &message, &[&known], near.as_deref()));
-        }
-        leave(&mut tests, &mut left, |_, step| (!known(step)).then(|| format!("not tagged {tag}")));
-    }
-    if !which.filter.is_empty() {
-        let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
-        let is_meant = |step: StepId| which.filter.iter().any(|text| path(step).contains(text.as_str()));
-        if !tests.iter().any(|(_, step)| is_meant(*step)) {
-            let texts = which.filter.iter().map(|text| format!("`{text}`")).collect::<Vec<_>>().join(" or ");
-            let message = format!("no test here has {texts} in its path");
-            return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   lists tests"]));
-        }
-        let texts = which.filter.join(" or ");
-        leave(&mut tests, &mut left, |_, step| {
-            (!is_meant(step)).then(|| format!("without {texts} in their path"))
-        });
-    }
-    if which.failed {
-        let state = session.state();
-        leave(&mut tests, &mut left, |_, step| {
-            let memory = state.steps.get(graph.step(step).folder.as_str());
-            match memory {
-                Some(memory) if memory.outputs.is_empty() => None,
-                Some(_) => Some("passed the last time".to_owned()),
-                None => Some("never ran here".to_owned()),
-            }
-        });
-    }
-    if let Some(revision) = &which.since {
-        let reached = super::since::changed(console, session, evaluation, revision)?.steps_reached(graph);
-        leave(&mut tests, &mut left, |_, step| {
-            (!reached[step.index()]).then(|| format!("nothing they depend on changed since {revision}"))
-        });
-    }
-    Ok((tests, left))
-}
-
-fn leave(
-    tests: &mut Vec<(FileId, StepId)>,
-    left: &mut LeftOut,
-    why: impl Fn(FileId, StepId) -> Option<String>,
-) {
-    tests.retain(|(file, step)| match why(*file, *step) {
-        None => true,
-        Some(why) => {
-            *left.entry(why).or_default() += 1;
-            false
-        }
-    });
 }
 
 /// What was heard of a test.

@@ -30,7 +30,7 @@ struct NotTakenEvent<'a> {
     #[serde(skip_serializing_if = "Option::is_none")]
     writer: Option<&'a str>,
     #[serde(skip_serializing_if = "Option::is_none")]
-    line: Option<&'a str>,
+    channel: Option<&'a str>,
     differences: Vec<Differs>,
     #[serde(skip_serializing_if = "Option::is_none")]
     rests_on: Option<&'a str>,
@@ -55,7 +55,7 @@ pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandRe
     session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     if !matches!(session.shared(), TeamStore::Used(_)) {
         let message = "this workspace uses no team's store";
-        return Err(say_wrong(console, Exit::Usage, message, &["nubrik share   says what it proposes"]));
+        return Err(say_wrong(console, Exit::Usage, message, &["nubrik shared   says what it proposes"]));
     }
     let patterns = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &patterns)?;
@@ -85,7 +85,7 @@ impl NotTaken<'_> {
             target: &self.graph.owner(step).address,
             say: &self.graph.step(step).say,
             writer: None,
-            line: None,
+            channel: None,
             differences: Vec::new(),
             rests_on: None,
             not_fetched: false,
@@ -93,7 +93,7 @@ impl NotTaken<'_> {
         for (step, one, held) in &self.others {
             console.event(&NotTakenEvent {
                 writer: Some(&one.writer),
-                line: Some(&one.line),
+                channel: Some(&one.channel),
                 differences: held.differences.iter().map(Differs::of).collect(),
                 rests_on: match mismatch(held) {
                     Some(RestMismatch::Other(path)) => Some(path),
@@ -125,7 +125,7 @@ impl NotTaken<'_> {
             format!("{}\n", labelled(paint, ink, word, &format!("{address}   {say}   {text}")))
         };
         for (step, one, held) in others.iter().take(STEPS) {
-            let gave = format!("{} gave one to {}", one.writer, one.line);
+            let gave = format!("{} gave one to {}", one.writer, one.channel);
             let text = match mismatch(held) {
                 Some(RestMismatch::NotHere) => format!("{gave}; whether it fits is not known here yet"),
                 Some(RestMismatch::Other(_)) => format!("{gave} that was made on another system"),

@@ -41,8 +41,15 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN));
         let code = format!("({})", diagnostic.code);
         let fits = width(&place) + 2 + width(&code) <= room;
-        let between = if fits { "  ".to_owned() } else { format!("
-{}", " ".repeat(MARGIN)) };
+        let between = if fits {
+            "  ".to_owned()
+        } else {
+            format!(
+                "
+{}",
+                " ".repeat(MARGIN)
+            )
+        };
         let line = [place, code].map(|part| paint.ink(Ink::Faint, &part)).join(&between);
         out.push_str(&labelled("at", &line, paint));
         out.push_str(&excerpt(span, sources, ink, paint));

@@ -25,8 +25,11 @@ const MOST_NODES: usize = 120;
 /// Columns that names need at least.
 const NAME_COLUMNS: usize = 24;
 
+/// What a filled sign of a node means, and a hollow one.
+pub type Legend = [&'static str; 2];
+
 /// Draws a graph; `None` where it is too large to be read so, or too wide for the terminal.
-pub fn draw(shape: &Shape, paint: Paint) -> Option<String> {
+pub fn draw(shape: &Shape, [filled, hollow]: Legend, paint: Paint) -> Option<String> {
     if shape.nodes.len() > MOST_NODES {
         return None;
     }
@@ -63,7 +66,7 @@ pub fn draw(shape: &Shape, paint: Paint) -> Option<String> {
     }
     let asked = shape.nodes.iter().filter(|node| node.focus).count();
     if asked > 0 && asked < shape.nodes.len() {
-        let legend = format!("{} asked for   {} not asked for", mark(true, paint), mark(false, paint));
+        let legend = format!("{} {filled}   {} {hollow}", mark(true, paint), mark(false, paint));
         out.push_str(&format!("\n{}\n", paint.ink(Ink::Faint, &legend)));
     }
     Some(out)
@@ -196,6 +199,7 @@ impl Canvas {
 mod tests {
     use super::*;
 
+    const LEGEND: Legend = ["asked for", "not asked for"];
     const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None, plain: false };
 
     fn shape(nodes: &[&str], edges: &[(usize, usize)]) -> Shape {
@@ -212,13 +216,13 @@ mod tests {
     #[test]
     fn each_node_is_above_what_it_needs_and_lanes_lead_there() {
         let one = shape(&["all", "left", "right", "base"], &[(0, 1), (0, 2), (1, 3), (2, 3)]);
-        let drawn = draw(&one, PLAIN).unwrap_or_default();
+        let drawn = draw(&one, LEGEND, PLAIN).unwrap_or_default();
         assert_eq!(
             drawn,
             "  all  ●─╮  step\n       │ │\n left  ○ │  step\nright  ├─○  step\n base  ○    step\n\n\
              ● asked for   ○ not asked for\n"
         );
-        let ascii = draw(&one, Paint { glyphs: false, ..PLAIN }).unwrap_or_default();
+        let ascii = draw(&one, LEGEND, Paint { glyphs: false, ..PLAIN }).unwrap_or_default();
         assert_eq!(
             ascii,
             "  all  #-.  step\n       | |\n left  o |  step\nright  +-o  step\n base  o    step\n\n\
@@ -229,7 +233,7 @@ mod tests {
     #[test]
     fn a_lane_that_is_crossed_is_told_from_one_that_is_joined() {
         let one = shape(&["all", "a", "b", "c"], &[(0, 1), (0, 2), (0, 3), (1, 3)]);
-        let drawn = draw(&one, PLAIN).unwrap_or_default();
+        let drawn = draw(&one, LEGEND, PLAIN).unwrap_or_default();
         let nodes: Vec<&str> = drawn.lines().take_while(|line| !line.is_empty()).collect();
         assert_eq!(
             nodes,
@@ -240,7 +244,7 @@ mod tests {
     #[test]
     fn what_nothing_above_needs_stands_apart() {
         let one = shape(&["all", "a", "b", "c"], &[(0, 1), (2, 3)]);
-        let drawn = draw(&one, PLAIN).unwrap_or_default();
+        let drawn = draw(&one, LEGEND, PLAIN).unwrap_or_default();
         let nodes: Vec<&str> = drawn.lines().take(7).collect();
         assert_eq!(
             nodes,
@@ -253,11 +257,15 @@ mod tests {
         let names: Vec<String> = (0..60).map(|n| format!("t{n}")).collect();
         let names: Vec<&str> = names.iter().map(String::as_str).collect();
         let wide: Vec<(usize, usize)> = (1..60).map(|n| (0, n)).collect();
-        assert!(draw(&shape(&names, &wide), PLAIN).is_none(), "too many lanes");
+        assert!(draw(&shape(&names, &wide), LEGEND, PLAIN).is_none(), "too many lanes");
         let chain: Vec<(usize, usize)> = (1..60).map(|n| (n - 1, n)).collect();
-        let drawn = draw(&shape(&names, &chain), Paint { width: Some(40), ..PLAIN }).unwrap_or_default();
+        let drawn =
+            draw(&shape(&names, &chain), LEGEND, Paint { width: Some(40), ..PLAIN }).unwrap_or_default();
         assert_eq!(drawn.lines().count(), 119);
-        assert!(draw(&shape(&names, &chain), Paint { width: Some(20), ..PLAIN }).is_none(), "too narrow");
+        assert!(
+            draw(&shape(&names, &chain), LEGEND, Paint { width: Some(20), ..PLAIN }).is_none(),
+            "too narrow"
+        );
         assert!(drawn.lines().all(|line| width(line) < 40));
     }
 }

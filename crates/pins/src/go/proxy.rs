@@ -88,7 +88,8 @@ fn may_ask(desk: &Desk<'_>, module: &str) -> Result<(), PinProblem> {
             let message =
                 format!("no proxy may be asked for `{module}`: GOPRIVATE or GONOPROXY has `{pattern}`");
             let problem = PinProblem::new(message).note("sources from version control are not read");
-            Err(problem.mend(format!("GONOPROXY=none nubrik pin go {module}   if the proxy may know of it")))
+            Err(problem
+                .mend(format!("GONOPROXY=none nubrik pins add go {module}   if the proxy may know of it")))
         }
     }
 }
@@ -106,7 +107,7 @@ pub(crate) fn manifest(desk: &Desk<'_>, key: &str) -> Result<Option<Arc<Manifest
     let manifest = GoManifest::read(&text).map_err(|what| PinProblem::new(format!("{module}: {what}")))?;
     if manifest.path != module.path {
         let problem = PinProblem::new(format!("{module} says of itself that it is `{}`", manifest.path));
-        return Err(problem.mend(format!("nubrik pin go {}", manifest.path)));
+        return Err(problem.mend(format!("nubrik pins add go {}", manifest.path)));
     }
     let is_made = text == format!("module {}\n", module.path);
     let sum = manifest_sum(&page.document.bytes).map_err(PinProblem::new)?;

@@ -159,9 +159,8 @@ impl ModuleResolver<'_> {
             prefixes(path).skip(1).filter(|shorter| shorter.contains('.') && escaped(shorter).is_some())
         {
             if versions(self.desk, shorter)?.is_some() {
-                return Err(
-                    problem.mend(format!("nubrik pin go {shorter}   it may be a package of this module"))
-                );
+                return Err(problem
+                    .mend(format!("nubrik pins add go {shorter}   it may be a package of this module")));
             }
         }
         Err(match path.split('/').next().is_some_and(|first| first.contains('.')) {

@@ -90,7 +90,7 @@ fn key_of(name: &str) -> Result<ArchiveName, PinProblem> {
             Ok(((*group).to_owned(), (*artifact).to_owned(), (*classifier).to_owned()))
         }
         _ => Err(PinProblem::new(format!("`{name}` does not name a group and an archive"))
-            .mend("nubrik pin java org.example:tides   its group, `:` and its name")),
+            .mend("nubrik pins add java org.example:tides   its group, `:` and its name")),
     }
 }
 
@@ -165,7 +165,7 @@ impl RepositoryWalk<'_> {
             None => PinProblem::new(format!("no repository lists versions of `{name}`"))
                 .mend("look at how the archive spells its group and its name")
                 .mend(format!(
-                    "nubrik pin java {name} 1.2   names a version, so that nothing has to be listed"
+                    "nubrik pins add java {name} 1.2   names a version, so that nothing has to be listed"
                 )),
             Some(newest) => PinProblem::new(NOTHING_FITS)
                 .note(format!("there is no {name} {requirement}"))

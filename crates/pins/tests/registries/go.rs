@@ -70,7 +70,7 @@ fn of_each_module_the_oldest_version_that_does_for_all() {
             "isles.example/ebb v0.3.1 needs isles.example/moon v1.2.0, or a later one"
         ]
     );
-    let mend = "nubrik pin go isles.example/moon \"…\"   without its \"v1.0.0\", isles.example/moon v1.9.0 fits all others";
+    let mend = "nubrik pins add go isles.example/moon \"…\"   without its \"v1.0.0\", isles.example/moon v1.9.0 fits all others";
     assert_eq!(problem.mends, [mend]);
 }
 
@@ -261,7 +261,7 @@ fn what_is_wrong_is_told_with_a_way_out() {
         ["there is no isles.example/moon v2", "the newest isles.example/moon is v1.0.0"]
     );
     let inside = problem("isles.example/moon/phases");
-    assert_eq!(inside.mends, ["nubrik pin go isles.example/moon   it may be a package of this module"]);
+    assert_eq!(inside.mends, ["nubrik pins add go isles.example/moon   it may be a package of this module"]);
     shop.put("go/isles.example/fork/@v/list", b"v1.0.0\n");
     shop.put("go/isles.example/fork/@v/v1.0.0.mod", b"module isles.example/moon\n");
     let fork = problem("isles.example/fork");

@@ -112,7 +112,7 @@ fn a_failure_says_who_wants_what_and_what_to_relax() {
     );
     assert_eq!(
         problem.mends,
-        ["nubrik pin python flow \"…\"   without its \">=1\", flow 0.9 fits all others"]
+        ["nubrik pins add python flow \"…\"   without its \">=1\", flow 0.9 fits all others"]
     );
     assert_eq!(shop.pinned(PYTHON, &["eb"]).unwrap_err().message, "the registry `python` has no `eb`");
     let problem = shop.pinned(PYTHON, &["ebb 1.0"]).unwrap_err();

@@ -50,14 +50,14 @@ pub(super) fn sent(
     Ok(signed(key, thing, &body.bytes))
 }
 
-/// The bytes of a sheet that is in a message, or that it names, by who may write a line.
+/// The bytes of a sheet that is in a message, or that it names, by who may write a channel.
 pub(super) fn received(
     message: &[u8],
     members: &KeyList,
-    line: &str,
+    channel: &str,
     (thing, freight): (SignedThing, &dyn Freight),
 ) -> Result<(PublicKey, Vec<u8>), Refused> {
-    let (key, body) = opened(message, members, line, thing)?;
+    let (key, body) = opened(message, members, channel, thing)?;
     let damaged = |_: Truncated| "it is damaged, or of another version".to_owned();
     let mut from = Decoder::new(body);
     let raw = from.u64().map_err(damaged)?;
@@ -97,17 +97,17 @@ pub(super) fn signed(key: &SecretKey, thing: SignedThing, body: &[u8]) -> Vec<u8
     key.sign(thing.purpose(), &[&key.public().0[..], body].concat())
 }
 
-/// The bytes and whose they are, if that is someone who may write a line.
+/// The bytes and whose they are, if that is someone who may write a channel.
 pub(super) fn opened<'b>(
     bytes: &'b [u8],
     members: &KeyList,
-    line: &str,
+    channel: &str,
     thing: SignedThing,
 ) -> Result<(PublicKey, &'b [u8]), Refused> {
     let key: [u8; 32] = bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or("it is too short")?;
     let key = PublicKey(key);
-    if !members.writers_of(line).any(|member| member.key == key) {
-        return Err(format!("{key} is no member that may write the line `{line}`"));
+    if !members.writers_of(channel).any(|member| member.key == key) {
+        return Err(format!("{key} is no member that may write the channel `{channel}`"));
     }
     let body = key.open(thing.purpose(), bytes).ok_or("its signature is wrong")?;
     Ok((key, &body[32..]))

@@ -44,7 +44,7 @@ fn a_job() -> JobSheet {
 /// A client that may give jobs, and whoever may do what.
 fn client() -> (SecretKey, KeyList) {
     let client = SecretKey::generate().unwrap();
-    let member = Member { name: "c".to_owned(), key: client.public(), lines: vec![JOBS.to_owned()] };
+    let member = Member { name: "c".to_owned(), key: client.public(), channels: vec![JOBS.to_owned()] };
     (client, KeyList { members: vec![member], ..KeyList::default() })
 }
 
@@ -142,10 +142,10 @@ fn sources_lie_where_a_checkout_has_them() {
 #[test]
 fn only_those_are_read_that_someone_signed_who_may() {
     let (client, worker) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
-    let member = |key: &SecretKey, line: &str| Member {
-        name: line.to_owned(),
+    let member = |key: &SecretKey, channel: &str| Member {
+        name: channel.to_owned(),
         key: key.public(),
-        lines: vec![line.to_owned()],
+        channels: vec![channel.to_owned()],
     };
     let members =
         KeyList { members: vec![member(&client, JOBS), member(&worker, WORKERS)], ..KeyList::default() };
@@ -183,7 +183,7 @@ fn only_those_are_read_that_someone_signed_who_may() {
 #[test]
 fn what_is_too_long_for_a_message_goes_by_the_store() {
     let worker = SecretKey::generate().unwrap();
-    let member = Member { name: "w".to_owned(), key: worker.public(), lines: Vec::new() };
+    let member = Member { name: "w".to_owned(), key: worker.public(), channels: Vec::new() };
     let members = KeyList { members: vec![member], ..KeyList::default() };
     let answer = |printed: Vec<u8>| AnswerSheet {
         build: "b7".to_owned(),

@@ -24,8 +24,8 @@ use crate::settings::{SharedPlace, SharedSettings};
 /// The key of who writes, or the file that it is in.
 pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 
-/// The line of builds that is written.
-const LINE_VARIABLE: &str = "NUBRIK_SHARED_LINE";
+/// The channel that is written.
+const CHANNEL_VARIABLE: &str = "NUBRIK_SHARED_CHANNEL";
 
 /// How a workspace stands to a team's store.
 pub enum TeamStore {
@@ -159,7 +159,8 @@ pub fn put_members(
 pub fn key_in(file: &Path) -> Result<SecretKey, String> {
     let text =
         fs::read_to_string(file).map_err(|e| format!("cannot read the key in {}: {e}", file.display()))?;
-    SecretKey::parse(&text).ok_or_else(|| format!("{} holds no secret key of `nubrik share`", file.display()))
+    SecretKey::parse(&text)
+        .ok_or_else(|| format!("{} holds no secret key of `nubrik shared`", file.display()))
 }
 
 /// The key that a variable holds, or the file that it names; nothing where it is not set.
@@ -170,21 +171,21 @@ pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, String> {
     match SecretKey::parse(&value) {
         Some(key) => Ok(Some(key)),
         None if value.starts_with("ed25519") => {
-            Err(format!("{variable} holds no secret key of `nubrik share`"))
+            Err(format!("{variable} holds no secret key of `nubrik shared`"))
         }
         None => key_in(Path::new(&value)).map(Some),
     }
 }
 
-/// A store that was agreed to, of which these lines are wanted.
-fn store_of(settings: &SharedSettings, lines: Vec<String>) -> Result<Arc<SharedStore>, String> {
+/// A store that was agreed to, of which these channels are wanted.
+fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<SharedStore>, String> {
     let objects = objects_of(&settings.place, false)?;
     let name = settings.root.digest().hex()[..32].to_owned();
     let cache =
         own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
     let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
     let accepted =
-        Acceptance { root: settings.root, lines, cache: cache.join(&name), seen: state.join(name) };
+        Acceptance { root: settings.root, channels, cache: cache.join(&name), seen: state.join(name) };
     Ok(Arc::new(SharedStore::new(objects, accepted)))
 }
 
@@ -196,8 +197,8 @@ impl Session {
     pub fn new_shared(&self) -> Result<Arc<SharedStore>, String> {
         let settings = self.workspace.settings.shared.clone().filter(is_accepted);
         let settings = settings
-            .ok_or("what is made goes into the team's store, and none is used: nubrik share accept")?;
-        store_of(&settings, settings.lines.clone())
+            .ok_or("what is made goes into the team's store, and none is used: nubrik shared trust")?;
+        store_of(&settings, settings.channels.clone())
     }
 
     /// How the workspace stands to a team's store.
@@ -238,21 +239,21 @@ impl Session {
         let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else {
             return Ok(());
         };
-        let (mut lines, wait) = (settings.lines.clone(), settings.wait);
-        let line = std::env::var(LINE_VARIABLE).ok().filter(|line| !line.is_empty());
-        if let Some(line) = line.as_ref().filter(|line| !nubrik_shared::is_line(line)) {
+        let (mut channels, wait) = (settings.channels.clone(), settings.wait);
+        let channel = std::env::var(CHANNEL_VARIABLE).ok().filter(|channel| !channel.is_empty());
+        if let Some(channel) = channel.as_ref().filter(|channel| !nubrik_shared::is_channel(channel)) {
             return Err(format!(
-                "{LINE_VARIABLE} is `{line}`, which is no name of a line: letters, digits, `-`, `_`, `.` and `/`"
+                "{CHANNEL_VARIABLE} is `{channel}`, which is no name of a channel: letters, digits, `-`, `_`, `.` and `/`"
             ));
         }
         self.writer = key_of(KEY_VARIABLE)?.map(|key| {
-            let line = line.unwrap_or_else(|| lines[0].clone());
-            if !lines.contains(&line) {
-                lines.push(line.clone());
+            let channel = channel.unwrap_or_else(|| channels[0].clone());
+            if !channels.contains(&channel) {
+                channels.push(channel.clone());
             }
-            Publisher::new(key, line, wait)
+            Publisher::new(key, channel, wait)
         });
-        self.shared = Some(store_of(&settings, lines)?);
+        self.shared = Some(store_of(&settings, channels)?);
         Ok(())
     }
 
@@ -346,7 +347,7 @@ impl Session {
         self.machine.cancel().is_thrown()
     }
 
-    /// Leaves out of the line that this machine writes what no build of it used for so many days, and removes what nothing led to for
+    /// Leaves out of the channel that this machine writes what no build of it used for so many days, and removes what nothing led to for
     /// so long. `None` where this machine writes none.
     ///
     /// # Errors
@@ -363,7 +364,8 @@ impl Session {
             Provenance::Shared { writer, .. } => {
                 let members = shared.members();
                 members.writers_of(crate::job::WORKERS).any(|member| {
-                    member.key == PublicKey(*writer) && member.lines.iter().any(|l| l == crate::job::WORKERS)
+                    member.key == PublicKey(*writer)
+                        && member.channels.iter().any(|l| l == crate::job::WORKERS)
                 })
             }
         }

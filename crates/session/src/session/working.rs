@@ -196,7 +196,7 @@ impl Session {
         let settings = self.workspace.settings.workers.clone().ok_or("nubrik.toml has no [workers]")?;
         let key = key_of(WORKER_VARIABLE)?;
         let key = key
-            .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik share new-key FILE makes one"))?;
+            .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik shared new-key FILE makes one"))?;
         keys_must_be_hidden()?;
         let shared = self.new_shared()?;
         may_write(&shared, &key.public(), WORKERS)?;
@@ -248,14 +248,16 @@ fn keys_must_be_hidden() -> Result<(), String> {
     Ok(())
 }
 
-fn may_write(shared: &SharedStore, key: &PublicKey, line: &str) -> Result<(), String> {
+fn may_write(shared: &SharedStore, key: &PublicKey, channel: &str) -> Result<(), String> {
     let members = shared.members();
     // Without a list that counts nobody may anything.
     if let Some(trouble) = shared.trouble().filter(|_| members.members.is_empty()) {
         return Err(format!("who may is not known: {trouble}"));
     }
-    match members.writers_of(line).any(|member| member.key == *key) {
+    match members.writers_of(channel).any(|member| member.key == *key) {
         true => Ok(()),
-        false => Err(format!("{key} may not: nubrik share add NAME {key} --line {line} --root FILE lets it")),
+        false => Err(format!(
+            "{key} may not: nubrik shared add NAME {key} --channel {channel} --root-key FILE lets it"
+        )),
     }
 }

@@ -10,7 +10,7 @@ use toml::de::{DeTable, DeValue};
 use super::{Keyed, SettingsProblem, origins, problem, sorted, with_password};
 
 const KEYS: [&str; 9] =
-    ["at", "root", "lines", "secret", "endpoint", "region", "certificates", "wait", "verify"];
+    ["at", "root_key", "channels", "secret", "endpoint", "region", "certificates", "wait", "verify"];
 
 /// The longest time that the end of a build may wait, in seconds: a day.
 const LONGEST_WAIT: f64 = 86_400.0;
@@ -21,9 +21,12 @@ const NO_PLACE: (&str, &str) = (
     "at = \"https://store.example/nubrik\"",
 );
 const NO_KEY: (&str, &str) =
-    ("`root` is a public key", "root = \"ed25519:…\", as `nubrik share create` prints it");
-const NO_LINES: (&str, &str) = ("`lines` is a list of names of lines of builds", "lines = [\"main\"]");
-const NO_LINE: (&str, &str) = ("a line is a name of letters, digits, `-`, `_`, `.` and `/`", "\"main\"");
+    ("`root_key` is a public key", "root_key = \"ed25519:…\", as `nubrik shared create` prints it");
+/// Settings that had other names, with those that they have now.
+const RENAMED: [(&str, &str); 2] = [("lines", "channels"), ("root", "root_key")];
+const NO_CHANNELS: (&str, &str) = ("`channels` is a list of names of channels", "channels = [\"main\"]");
+const NO_CHANNEL: (&str, &str) =
+    ("a channel is a name of letters, digits, `-`, `_`, `.` and `/`", "\"main\"");
 const NO_SECRET: (&str, &str) = (
     "`secret` is the name of the variable that holds a token, or a user and a password with `:` between",
     "secret = \"STORE_TOKEN\"",
@@ -77,8 +80,8 @@ pub struct SharedSettings {
     pub place: SharedPlace,
     /// The key that signs who belongs to it.
     pub root: PublicKey,
-    /// The lines of builds whose results are wanted.
-    pub lines: Vec<String>,
+    /// The channels whose results are wanted.
+    pub channels: Vec<String>,
     /// How long the end of a build waits until all is given that it made; without a time, until it is.
     pub wait: Option<Duration>,
     /// Of a million results that a build takes so many are run again and compared.
@@ -90,7 +93,7 @@ pub(super) fn shared(
     at: std::ops::Range<usize>,
     table: &DeTable<'_>,
 ) -> Result<SharedSettings, SettingsProblem> {
-    let (mut place, mut root, mut lines) = (SharedPlace::default(), None, vec!["main".to_owned()]);
+    let (mut place, mut root, mut channels) = (SharedPlace::default(), None, vec!["main".to_owned()]);
     let (mut wait, mut verify) = (None, 0);
     for (key, value) in sorted(table) {
         let text = || match value.get_ref() {
@@ -104,11 +107,11 @@ pub(super) fn shared(
                 with_password("at", value).map_or(Ok(()), Err)?;
                 place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?;
             }
-            "root" => {
+            "root_key" => {
                 let key = text().and_then(|text| PublicKey::parse(&text));
                 root = Some(key.ok_or_else(|| wrong(NO_KEY))?);
             }
-            "lines" => lines = lines_of(value)?,
+            "channels" => channels = channels_of(value)?,
             "secret" => place.secret = Some(text().ok_or_else(|| wrong(NO_SECRET))?),
             "endpoint" => {
                 let server = text().filter(|text| is_server(text));
@@ -125,7 +128,8 @@ pub(super) fn shared(
                 verify = (rate.ok_or_else(|| wrong(NO_RATE))? * 1e6).round() as u32;
             }
             unknown => {
-                let near = nearest(unknown, KEYS).map(str::to_owned);
+                let renamed = RENAMED.iter().find(|(before, _)| *before == unknown).map(|(_, now)| *now);
+                let near = renamed.or_else(|| nearest(unknown, KEYS)).map(str::to_owned);
                 let known = format!("`shared` has no `{unknown}`; there is: {}", KEYS.join(", "));
                 return Err(problem(key.span(), known, near));
             }
@@ -141,10 +145,10 @@ pub(super) fn shared(
     }
     let Some(root) = root else {
         let message = "`shared` does not say by which key the store's members are known".to_owned();
-        let mend = "root = \"ed25519:…\", as `nubrik share create` prints it".to_owned();
+        let mend = "root_key = \"ed25519:…\", as `nubrik shared create` prints it".to_owned();
         return Err(problem(at, message, Some(mend)));
     };
-    Ok(SharedSettings { place, root, lines, wait, verify })
+    Ok(SharedSettings { place, root, channels, wait, verify })
 }
 
 /// A whole number or one with a fraction.
@@ -156,19 +160,19 @@ fn number(value: &Keyed<'_>) -> Option<f64> {
     }
 }
 
-fn lines_of(value: &Keyed<'_>) -> Result<Vec<String>, SettingsProblem> {
+fn channels_of(value: &Keyed<'_>) -> Result<Vec<String>, SettingsProblem> {
     let wrong = |at: &Keyed<'_>, (message, mend): (&str, &str)| {
         problem(at.span(), message.to_owned(), Some(mend.to_owned()))
     };
-    let DeValue::Array(items) = value.get_ref() else { return Err(wrong(value, NO_LINES)) };
+    let DeValue::Array(items) = value.get_ref() else { return Err(wrong(value, NO_CHANNELS)) };
     if items.is_empty() {
-        return Err(wrong(value, NO_LINES));
+        return Err(wrong(value, NO_CHANNELS));
     }
-    let line = |item: &Keyed<'_>| match item.get_ref() {
-        DeValue::String(line) if nubrik_shared::is_line(line) => Ok(line.to_string()),
-        _ => Err(wrong(item, NO_LINE)),
+    let channel = |item: &Keyed<'_>| match item.get_ref() {
+        DeValue::String(channel) if nubrik_shared::is_channel(channel) => Ok(channel.to_string()),
+        _ => Err(wrong(item, NO_CHANNEL)),
     };
-    items.iter().map(line).collect()
+    items.iter().map(channel).collect()
 }
 
 fn is_server(text: &str) -> bool {
@@ -185,7 +189,7 @@ fn is_place(text: &str) -> bool {
 mod tests {
     use super::super::Settings;
 
-    const ROOT: &str = "root = \"ed25519:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA\"";
+    const ROOT: &str = "root_key = \"ed25519:AAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAAA\"";
 
     #[test]
     fn a_password_in_an_address_is_refused_and_not_shown() {

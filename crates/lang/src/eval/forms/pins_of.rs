@@ -72,7 +72,7 @@ impl Evaluator<'_> {
             let message =
                 format!("the pins of `{}` are for {}, and this is {system}", registry.0, names.join(", "));
             let error = Diagnostic::error("no-pins", message);
-            return self.fail(span, error.mend(format!("nubrik pin {} --system {system}", registry.0)));
+            return self.fail(span, error.mend(format!("nubrik pins add {} --system {system}", registry.0)));
         };
         self.count(text.len() as u64 / 64 + 1, span)?;
         let maker = ShelfMaker { system: &system, at: span, unit: self.unit() };
@@ -82,7 +82,7 @@ impl Evaluator<'_> {
 
 fn nothing_pinned(registry: &str) -> Diagnostic {
     let error = Diagnostic::error("no-pins", format!("nothing is pinned from the registry `{registry}`"));
-    error.mend(format!("nubrik pin {registry} NAME"))
+    error.mend(format!("nubrik pins add {registry} NAME"))
 }
 
 fn entries(datum: &Datum) -> Vec<(&str, &Datum)> {

@@ -28,8 +28,9 @@ pub fn pin_all(
             continue;
         }
         let session = open_at(console, &ground.root)?;
-        let before =
-            session.pins().map_err(|problem| super::super::pin::say(console, Exit::Definitions, &problem))?;
+        let before = session
+            .pins()
+            .map_err(|problem| super::super::pins::say(console, Exit::Definitions, &problem))?;
         let known = before.shelves.get(&registry);
         let missing: Vec<&WantedPin> = wanted
             .iter()
@@ -45,7 +46,7 @@ pub fn pin_all(
             }
         } else if let Err(problem) = session.origins(registry) {
             // What to do is said once; the rest goes on without.
-            let _ = super::super::pin::say(console, Exit::Failed, &problem);
+            let _ = super::super::pins::say(console, Exit::Failed, &problem);
             "cannot be pinned: nothing says where its registry is"
         } else {
             choose(console, &session, before, registry, &missing, proposal)?;
@@ -146,7 +147,7 @@ fn choose(
     pins.shelves.insert(registry, settled);
     session
         .write_pins(&pins, read.as_deref())
-        .map_err(|problem| super::super::pin::say(console, Exit::Failed, &problem))?;
+        .map_err(|problem| super::super::pins::say(console, Exit::Failed, &problem))?;
     Ok(())
 }
 
@@ -259,7 +260,7 @@ pub fn pin_more(
 /// Takes packages out of `pins.toml` that were pinned on the way and that no definition uses in the end.
 pub fn drop_unused(console: Console, ground: &AdoptedFolder, proposal: &Proposal) -> CommandResult<()> {
     let session = open_at(console, &ground.root)?;
-    let say = |problem: PinProblem| super::super::pin::say(console, Exit::Failed, &problem);
+    let say = |problem: PinProblem| super::super::pins::say(console, Exit::Failed, &problem);
     let read = session.pins_text();
     let mut pins = session.pins().map_err(say)?;
     let before = ground

@@ -320,7 +320,7 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String
 pub fn what_comes_next(console: Console) {
     if !console.is_json() {
         let paint = console.paint(OutputStream::Output);
-        let words = "\nnow: nubrik list, then nubrik build and nubrik test; after changes of the sources nubrik align";
+        let words = "\nnow: nubrik list, then nubrik build and nubrik test; after changes of the sources nubrik adopt --update";
         outln!(console, "{}", paint.ink(Ink::Faint, words));
     }
 }

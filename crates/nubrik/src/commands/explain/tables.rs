@@ -112,7 +112,7 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
         "shared cache",
         "A team's store of results: what one machine made, others take. `[shared]` in nubrik.toml says where it is; each person agrees to \
          it once.",
-        "nubrik share",
+        "nubrik shared",
     ),
     (
         "variant",
@@ -144,7 +144,7 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
     (
         "channel",
         "Results of one line of builds in a shared cache, such as `main` or `stable`: `lines` in `[shared]` says which ones are taken.",
-        "export NUBRIK_SHARED_LINE=stable",
+        "export NUBRIK_SHARED_CHANNEL=stable",
     ),
 ];
 
@@ -188,14 +188,14 @@ pub(super) const VARIABLES: [(&str, &str, &str); 10] = [
         "export NUBRIK_SHARED_KEY=/run/keys/ci.key",
     ),
     (
-        "NUBRIK_SHARED_LINE",
+        "NUBRIK_SHARED_CHANNEL",
         "The line of builds that results are given to: `main` without it.",
-        "export NUBRIK_SHARED_LINE=stable",
+        "export NUBRIK_SHARED_CHANNEL=stable",
     ),
     (
-        "NUBRIK_SHARED_ROOT",
+        "NUBRIK_SHARED_ROOT_KEY",
         "The root key of a shared cache that this machine agrees to use, where nobody can be asked.",
-        "export NUBRIK_SHARED_ROOT=ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw",
+        "export NUBRIK_SHARED_ROOT_KEY=ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw",
     ),
     (
         "NUBRIK_WORKER_KEY",

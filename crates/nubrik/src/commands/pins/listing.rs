@@ -1,4 +1,4 @@
-//! What comes from registries, as `nubrik list --external` and `nubrik show NAME@VERSION` tell it.
+//! What comes from registries, as `nubrik pins` lists it.
 
 use std::collections::HashSet;
 
@@ -8,9 +8,9 @@ use nubrik_pins::{Pin, Registry, Shelf};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::pin::{column, say, why_it_is_here};
-use super::{CommandResult, evaluate, open};
+use super::{column, say, why_it_is_here};
 use crate::arguments::Choice;
+use crate::commands::{CommandResult, evaluate, open};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
@@ -18,7 +18,7 @@ use crate::ui::text::padded;
 
 /// A package of a registry.
 #[derive(Serialize)]
-struct ExternalEvent<'a> {
+struct ListedPinEvent<'a> {
     event: &'static str,
     registry: &'static str,
     name: &'a str,
@@ -52,7 +52,7 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
         }
         let width = column(shelf.pins.keys().map(String::len));
         let mut telling =
-            ExternalTelling { console, registry: *registry, shelf, fetched: &fetched, width, unused: 0 };
+            PinListing { console, registry: *registry, shelf, fetched: &fetched, width, unused: 0 };
         telling.head();
         let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) =
             shelf.pins.values().partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
@@ -63,12 +63,12 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
         telling.tail();
     }
     if pins.shelves.is_empty() && !console.is_json() {
-        outln!(console, "nothing is pinned; `nubrik pin python NAME` pins something");
+        outln!(console, "nothing is pinned; `nubrik pins add python NAME` pins something");
     }
     Ok(Exit::Done)
 }
 
-struct ExternalTelling<'a> {
+struct PinListing<'a> {
     console: Console,
     registry: Registry,
     shelf: &'a Shelf,
@@ -78,7 +78,7 @@ struct ExternalTelling<'a> {
     unused: usize,
 }
 
-impl ExternalTelling<'_> {
+impl PinListing<'_> {
     fn head(&self) {
         if !self.console.is_json() {
             let paint = self.console.paint(OutputStream::Output);
@@ -92,8 +92,8 @@ impl ExternalTelling<'_> {
         self.unused += usize::from(asked && !used);
         let licence = pin.licence.as_deref();
         if self.console.is_json() {
-            self.console.event(&ExternalEvent {
-                event: "external",
+            self.console.event(&ListedPinEvent {
+                event: "listed_pin",
                 registry: self.registry.name(),
                 name: &pin.name,
                 version: &pin.version,
@@ -121,7 +121,7 @@ impl ExternalTelling<'_> {
         if self.unused > 0 && !self.console.is_json() {
             let paint = self.console.paint(OutputStream::Output);
             let text = format!(
-                "no definition uses {} of what is asked for: `nubrik unpin {} NAME`",
+                "no definition uses {} of what is asked for: `nubrik pins drop {} NAME`",
                 self.unused, self.registry
             );
             outln!(self.console, "  {}", paint.ink(Ink::Mend, &text));

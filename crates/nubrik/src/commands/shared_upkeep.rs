@@ -1,4 +1,4 @@
-//! Looking after a team's store: `nubrik share prune`, `nubrik cache verify --shared`.
+//! Looking after a team's store: `nubrik shared prune`, `nubrik shared verify`.
 
 use std::time::Duration;
 
@@ -42,11 +42,11 @@ fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc
     match session.shared() {
         TeamStore::Used(store) => Ok(store),
         TeamStore::Proposed(_) => {
-            let mend = "nubrik share accept   if the root key is the one that your team told you";
+            let mend = "nubrik shared trust   if the root key is the one that your team told you";
             Err(say_wrong(console, Exit::Usage, "you did not agree to use the team's store", &[mend]))
         }
         TeamStore::None => {
-            let mend = "[shared] in nubrik.toml says where one is: nubrik share create";
+            let mend = "[shared] in nubrik.toml says where one is: nubrik shared create";
             Err(say_wrong(console, Exit::Usage, "this workspace names no team's store", &[mend]))
         }
     }
@@ -60,8 +60,8 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
     let pruned = match session.prune_shared(u64::from(days), grace) {
         Ok(Some(pruned)) => pruned,
         Ok(None) => {
-            let mend = "NUBRIK_SHARED_KEY names the file with the key of who writes, and NUBRIK_SHARED_LINE the line";
-            return Err(say_wrong(console, Exit::Usage, "only who writes a line prunes it", &[mend]));
+            let mend = "NUBRIK_SHARED_KEY names the file with the key of who writes, and NUBRIK_SHARED_CHANNEL the channel";
+            return Err(say_wrong(console, Exit::Usage, "only who writes a channel prunes it", &[mend]));
         }
         Err(trouble) => {
             return Err(say_wrong(console, Exit::Failed, &format!("nothing is pruned: {trouble}"), &[]));

@@ -208,7 +208,7 @@ impl SharedNews<'_> {
         if expires > 0 && until_expiry(expires) <= SOON {
             let days = days_left(until_expiry(expires));
             let text = format!(
-                "the list of members counts for {days} more: `nubrik share add` or `revoke` with --root FILE signs it anew"
+                "the list of members counts for {days} more: `nubrik shared add` or `revoke` with --root-key FILE signs it anew"
             );
             lines.push((Ink::Doubt, text));
         }
@@ -277,8 +277,8 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
 pub fn required(console: Console, session: &Session, is_required: bool, exit: Exit) -> CommandResult<Exit> {
     let trouble = if is_required && exit == Exit::Done { session.shared_trouble() } else { None };
     let Some(trouble) = trouble else { return Ok(exit) };
-    let message = format!("the team's store was not of use, and --require-shared wants it: {trouble}");
-    Err(say_wrong(console, Exit::Own, &message, &["nubrik share   says how it is"]))
+    let message = format!("the team's store was not of use, and --require-shared-cache wants it: {trouble}");
+    Err(say_wrong(console, Exit::Own, &message, &["nubrik shared   says how it is"]))
 }
 
 /// Lets a command that builds use the team's store, or says why it is not used.
@@ -290,7 +290,7 @@ pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
         session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
     let asks = match session.shared() {
         TeamStore::Proposed(settings) => Some(format!(
-            "nubrik.toml names a team's store at {}, which you did not agree to: nubrik share",
+            "nubrik.toml names a team's store at {}, which you did not agree to: nubrik shared",
             settings.place.at
         )),
         TeamStore::None | TeamStore::Used(_) => None,

@@ -1,20 +1,21 @@
-//! `nubrik align`: where definitions and sources differ.
+//! `nubrik adopt --check` and `--update`: where definitions and sources differ.
 
 use nubrik_survey::{Answers, reconcile, survey};
 
-use super::adopt::{AdoptedFolder, MachineFacts, agreed, difference};
-use super::{CommandResult, labelled, open, say_wrong};
-use crate::arguments::{Aligning, Choice};
+use super::{AdoptedFolder, MachineFacts, agreed, difference};
+use crate::arguments::{Adopting, Choice};
+use crate::commands::{CommandResult, labelled, open, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
-pub fn align(console: Console, choice: &Choice, aligning: &Aligning) -> CommandResult<Exit> {
+/// Compares definitions with sources, and changes the definitions if that is wanted.
+pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> CommandResult<Exit> {
     let here = std::env::current_dir()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
     // There must be a workspace.
     let root = open(console, choice)?.workspace.root.clone();
-    let place = aligning.dir.as_ref().map_or(root, |dir| here.join(dir));
+    let place = adopting.dir.as_ref().map_or(root, |dir| here.join(dir));
     let ground = AdoptedFolder::of(console, choice, &place)?;
     let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
     let changes = reconcile(&ground.tree, &ground.top, &mut proposal, &ground.existing, &ground.taken, true);
@@ -39,12 +40,12 @@ pub fn align(console: Console, choice: &Choice, aligning: &Aligning) -> CommandR
     for change in &changes {
         difference(console, &ground, change);
     }
-    if aligning.check {
+    if adopting.check {
         return Ok(Exit::Failed);
     }
-    if !agreed(console, "Write this?", aligning.yes)? {
+    if !agreed(console, "Write this?", adopting.yes)? {
         if !console.is_json() {
-            outln!(console, "\nnothing was written; nubrik align --yes writes it");
+            outln!(console, "\nnothing was written; nubrik adopt --update --yes writes it");
         }
         return Ok(Exit::Done);
     }

@@ -42,7 +42,7 @@ struct ChainEvent<'a> {
 impl PinWork<'_> {
     /// Says why something is pinned.
     pub(super) fn why(&self, registry: Option<&str>, name: &str) -> CommandResult<Exit> {
-        let only = registry.map(|name| self.registry(name)).transpose()?;
+        let only = registry.map(|name| self.registry(name, "why --registry")).transpose()?;
         let mut found = false;
         for (registry, shelf) in
             self.before.shelves.iter().filter(|(r, _)| only.is_none_or(|only| only == **r))
@@ -58,7 +58,7 @@ impl PinWork<'_> {
             false => {
                 let all = self.before.shelves.values().flat_map(|shelf| shelf.pins.values());
                 let near = nearest(name, all.map(|pin| pin.name.as_str()))
-                    .map(|near| format!("nubrik pin --why {near}"));
+                    .map(|near| format!("nubrik pins why {near}"));
                 let mends: Vec<&str> = near.iter().map(String::as_str).collect();
                 Err(self.wrong(format!("nothing that is pinned is called `{name}`"), &mends))
             }
@@ -125,7 +125,7 @@ impl PinWork<'_> {
     }
 
     /// Says what is newer.
-    pub(super) fn check(&self) -> CommandResult<Exit> {
+    pub(super) fn newer(&self) -> CommandResult<Exit> {
         let mut newer = 0;
         for (registry, shelf) in &self.before.shelves {
             let (now, newest) = self.with_desk(|desk| {
@@ -155,8 +155,8 @@ impl PinWork<'_> {
         if !self.console.is_json() {
             let said = match newer {
                 0 => "no pin has a newer version that the requirements allow".to_owned(),
-                1 => "1 pin has a newer version; `nubrik pin --update` takes it".to_owned(),
-                n => format!("{n} pins have newer versions; `nubrik pin --update` takes them"),
+                1 => "1 pin has a newer version; `nubrik pins update` takes it".to_owned(),
+                n => format!("{n} pins have newer versions; `nubrik pins update` takes them"),
             };
             outln!(self.console, "{said}");
         }
@@ -210,7 +210,7 @@ impl PinWork<'_> {
     }
 
     /// Collects all archives in a folder that is laid out like a registry.
-    pub(super) fn gather(&self, folder: &Path) -> CommandResult<Exit> {
+    pub(super) fn vendor(&self, folder: &Path) -> CommandResult<Exit> {
         let to = started_in().join(folder);
         let (mut new, mut all, mut bytes) = (0, 0, 0);
         self.with_desk(|desk| {
@@ -226,7 +226,7 @@ impl PinWork<'_> {
             Ok(())
         })?;
         if all == 0 {
-            return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pin python NAME"]));
+            return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pins add python NAME"]));
         }
         if !self.console.is_json() {
             let size = nubrik_wording::size(bytes);

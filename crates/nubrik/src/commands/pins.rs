@@ -1,5 +1,6 @@
-//! `nubrik pin` and `nubrik unpin`
+//! `nubrik pins`
 
+mod listing;
 mod looking;
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -16,7 +17,7 @@ use nubrik_wording::counted;
 use serde::Serialize;
 
 use super::{CommandResult, open, report, say_wrong};
-use crate::arguments::{Choice, Pinning};
+use crate::arguments::{Choice, PinRequest, PinsWork};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln, outln};
 use crate::ui::paint::Ink;
@@ -37,66 +38,34 @@ struct PinEvent<'a> {
     wanted_by: &'a [String],
 }
 
-pub fn pin(console: Console, choice: &Choice, pinning: &Pinning) -> CommandResult<Exit> {
+pub fn pins(console: Console, choice: &Choice, work: Option<&PinsWork>) -> CommandResult<Exit> {
+    let Some(wanted) = work else { return listing::list(console, choice) };
     let session = open(console, choice)?;
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let read = session.pins_text();
-    let before = match session.pins() {
+    let before = match (session.pins(), wanted) {
         // All versions are chosen again: what was pinned does not have to hold together.
-        Err(_) if pinning.update == Some(None) => session.asked_of_pins(),
-        read => read,
+        (Err(_), PinsWork::Update { name: None, .. }) => session.asked_of_pins(),
+        (read, _) => read,
     };
     let before = before.map_err(|problem| say(console, Exit::Definitions, &problem))?;
     let work = PinWork { console, session: &session, cancel: &cancel, before, read };
-    if let Some(name) = &pinning.why {
-        return work.why(pinning.registry.as_deref(), name);
-    }
-    if pinning.check {
-        return work.check();
-    }
-    if let Some(folder) = &pinning.gather {
-        return work.gather(folder);
-    }
-    let (pins, free, added) = work.asked_for(pinning)?;
-    work.settle(pins, &free, added)
-}
-
-pub fn unpin(console: Console, choice: &Choice, registry: &str, name: &str) -> CommandResult<Exit> {
-    let session = open(console, choice)?;
-    let cancel = crate::interrupt::cancel_switch()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
-    let read = session.pins_text();
-    let before = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let work = PinWork { console, session: &session, cancel: &cancel, before, read };
-    let registry = work.registry(registry)?;
-    let name = (registry.description().spelled)(name);
-    let mut pins = work.before.clone();
-    let shelf = pins.shelves.entry(registry).or_default();
-    if shelf.asked.remove(&name).is_none() {
-        let names = shelf.asked.keys().map(String::as_str);
-        let mut problem = PinProblem::new(format!("{PINS_FILE} does not ask for `{name}` of {registry}"));
-        if let Some(id) = shelf.pins.values().find(|pin| pin.name == name).map(Pin::id) {
-            problem = problem.note(format!("it is there because of: {}", shelf.chain(&id).join(" → ")));
-        } else if let Some(near) = nearest(&name, names) {
-            problem = problem.mend(format!("nubrik unpin {registry} {near}"));
+    match wanted {
+        PinsWork::Add(request) => {
+            let (pins, free, added) = work.with_request(request)?;
+            work.settle(pins, &free, added)
         }
-        return Err(say(console, Exit::Usage, &problem));
+        PinsWork::Drop { registry, name } => work.drop(registry, name),
+        PinsWork::Update { name, registry } => work.update(name.as_deref(), registry.as_deref()),
+        PinsWork::Settle => {
+            work.has_pins()?;
+            work.settle(work.before.clone(), &Free::Nothing, None)
+        }
+        PinsWork::Newer => work.newer(),
+        PinsWork::Why { name, registry } => work.why(registry.as_deref(), name),
+        PinsWork::Vendor { folder } => work.vendor(folder),
     }
-    if shelf.asked.is_empty() {
-        pins.shelves.remove(&registry);
-        return work.write(&pins, None);
-    }
-    // Versions stay as they are, but features that nobody wants any more go.
-    let ended = work.settle(pins, &Free::Nothing, None)?;
-    let now = work.session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    if let Some(shelf) = now.shelves.get(&registry)
-        && let Some(pin) = shelf.pins.values().find(|pin| pin.name == name)
-        && !console.is_json()
-    {
-        outln!(console, "{} stays: {}", pin.id(), why_it_is_here(pin, shelf));
-    }
-    Ok(ended)
 }
 
 /// How wide names with versions are written, so that what stands beside them begins in one column: unless one is longer than
@@ -155,61 +124,104 @@ impl PinWork<'_> {
         then(&self.session.desk(&self.before, &stopped, &tell)).map_err(|problem| self.fail(&problem))
     }
 
-    fn registry(&self, name: &str) -> CommandResult<Registry> {
+    /// The registry of a name that was given to a subcommand.
+    fn registry(&self, name: &str, to: &str) -> CommandResult<Registry> {
         Registry::named(name).ok_or_else(|| {
             let names: Vec<&str> = Registry::ALL.into_iter().map(Registry::name).collect();
-            let near = nearest(name, names.iter().copied()).map(|near| format!("nubrik pin {near} …"));
+            let near = nearest(name, names.iter().copied()).map(|near| format!("nubrik pins {to} {near} …"));
             let known = format!("no registry is called `{name}`; there is: {}", names.join(", "));
             self.wrong(known, &near.iter().map(String::as_str).collect::<Vec<_>>())
         })
     }
 
-    /// What the command line asks for.
-    fn asked_for(&self, pinning: &Pinning) -> CommandResult<Wish> {
+    /// Refuses where nothing is pinned.
+    fn has_pins(&self) -> CommandResult<()> {
+        if !self.before.shelves.is_empty() {
+            return Ok(());
+        }
+        let mends = ["nubrik pins add python NAME", "nubrik pins add rust NAME"];
+        Err(self.wrong("nothing is pinned yet".to_owned(), &mends))
+    }
+
+    /// Removes a package, and what nothing else needs.
+    fn drop(&self, registry: &str, name: &str) -> CommandResult<Exit> {
+        let console = self.console;
+        let registry = self.registry(registry, "drop")?;
+        let name = (registry.description().spelled)(name);
         let mut pins = self.before.clone();
-        let Some(registry) = &pinning.registry else {
-            let free = match &pinning.update {
-                None => Free::Nothing,
-                Some(None) => Free::Everything,
-                Some(Some(name)) => Free::Names(self.known_names(name)?),
-            };
-            if let Some(option) = pinning.needs_registry() {
-                return Err(self.wrong(format!("`{option}` is about one registry"), &["nubrik pin python …"]));
-            }
-            if pins.shelves.is_empty() {
-                let message = "nothing is pinned yet".to_owned();
-                return Err(self.wrong(message, &["nubrik pin python NAME", "nubrik pin rust NAME"]));
-            }
-            return Ok((pins, free, None));
-        };
-        let registry = self.registry(registry)?;
         let shelf = pins.shelves.entry(registry).or_default();
-        self.add_systems(registry, shelf, pinning)?;
-        let Some(name) = &pinning.name else {
-            if shelf.asked.is_empty() {
-                return Err(self.wrong(
-                    format!("which package of {registry}?"),
-                    &[&format!("nubrik pin {registry} NAME")],
-                ));
+        if shelf.asked.remove(&name).is_none() {
+            let names = shelf.asked.keys().map(String::as_str);
+            let mut problem = PinProblem::new(format!("{PINS_FILE} does not ask for `{name}` of {registry}"));
+            if let Some(id) = shelf.pins.values().find(|pin| pin.name == name).map(Pin::id) {
+                problem = problem.note(format!("it is there because of: {}", shelf.chain(&id).join(" → ")));
+            } else if let Some(near) = nearest(&name, names) {
+                problem = problem.mend(format!("nubrik pins drop {registry} {near}"));
             }
-            let free = match &pinning.update {
-                None => Free::Nothing,
-                Some(_) => Free::Names(shelf.pins.values().map(|pin| pin.name.clone()).collect()),
-            };
-            return Ok((pins, free, None));
+            return Err(say(console, Exit::Usage, &problem));
+        }
+        if shelf.asked.is_empty() {
+            pins.shelves.remove(&registry);
+            return self.write(&pins, None);
+        }
+        // Versions stay as they are, but features that nobody wants any more go.
+        let ended = self.settle(pins, &Free::Nothing, None)?;
+        let now = self.session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+        if let Some(shelf) = now.shelves.get(&registry)
+            && let Some(pin) = shelf.pins.values().find(|pin| pin.name == name)
+            && !console.is_json()
+        {
+            outln!(console, "{} stays: {}", pin.id(), why_it_is_here(pin, shelf));
+        }
+        Ok(ended)
+    }
+
+    /// Takes the newest versions that the requirements allow: of everything, of a registry, or of a package.
+    fn update(&self, name: Option<&str>, registry: Option<&str>) -> CommandResult<Exit> {
+        let only = registry.map(|registry| self.registry(registry, "update --registry")).transpose()?;
+        let names = name.map(|name| self.known_names(name, only)).transpose()?;
+        self.has_pins()?;
+        let Some(only) = only else {
+            let free = names.map_or(Free::Everything, Free::Names);
+            return self.settle(self.before.clone(), &free, None);
+        };
+        let mut pins = self.before.clone();
+        let Some(shelf) = pins.shelves.get(&only) else {
+            let mend = format!("nubrik pins add {only} NAME");
+            return Err(self.wrong(format!("nothing of {only} is pinned"), &[&mend]));
+        };
+        let all = || shelf.pins.values().map(|pin| pin.name.clone()).collect();
+        let free = Free::Names(names.unwrap_or_else(all));
+        let settled = self.with_desk(|desk| resolve(desk, only, shelf, &free))?;
+        pins.shelves.insert(only, settled);
+        self.write(&pins, None)
+    }
+
+    /// What is to be pinned, with what the command line adds.
+    fn with_request(&self, request: &PinRequest) -> CommandResult<Wish> {
+        let mut pins = self.before.clone();
+        let registry = self.registry(&request.registry, "add")?;
+        let shelf = pins.shelves.entry(registry).or_default();
+        self.add_systems(registry, shelf, request)?;
+        let Some(name) = &request.name else {
+            if shelf.asked.is_empty() || (request.system.is_empty() && request.python.is_none()) {
+                let mend = format!("nubrik pins add {registry} NAME");
+                return Err(self.wrong(format!("which package of {registry}?"), &[&mend]));
+            }
+            return Ok((pins, Free::Nothing, None));
         };
         let (name, mut features) = self.name_and_features(registry, name)?;
         let row = registry.description();
         let name = (row.spelled)(&name);
-        features.extend(pinning.features.iter().map(|feature| (row.spelled)(feature)));
+        features.extend(request.features.iter().map(|feature| (row.spelled)(feature)));
         features.sort();
         features.dedup();
-        self.fits(registry, &name, !features.is_empty(), pinning)?;
-        let requirement = pinning.requirement.join(row.between);
+        self.fits(registry, &name, !features.is_empty(), request)?;
+        let requirement = request.requirement.join(row.between);
         let file =
-            pinning.file.clone().or_else(|| shelf.asked.get(&name).and_then(|asked| asked.file.clone()));
+            request.file.clone().or_else(|| shelf.asked.get(&name).and_then(|asked| asked.file.clone()));
         let pins_before = shelf.asked.get(&name).map(|asked| asked.pins.clone()).unwrap_or_default();
-        let asked = AskedPackage { requirement, features, bare: pinning.bare, file, pins: pins_before };
+        let asked = AskedPackage { requirement, features, bare: request.bare, file, pins: pins_before };
         shelf.asked.insert(name.clone(), asked);
         let free = Free::Names([name.clone()].into());
         Ok((pins, free, Some((registry, name))))
@@ -221,26 +233,27 @@ impl PinWork<'_> {
         registry: Registry,
         name: &str,
         has_features: bool,
-        pinning: &Pinning,
+        request: &PinRequest,
     ) -> CommandResult<()> {
         let row = registry.description();
         let what = if has_features && !row.has_features {
             "has no features"
-        } else if pinning.bare && !row.has_default_features {
+        } else if request.bare && !row.has_default_features {
             "has no features that are on if nobody says anything"
-        } else if pinning.file.is_some() && !row.names_files {
+        } else if request.file.is_some() && !row.names_files {
             "says itself how its archives are called"
         } else {
             return Ok(());
         };
         let message = format!("what comes from `{registry}` {what}");
-        Err(self.wrong(message, &[&format!("nubrik pin {registry} {name}")]))
+        Err(self.wrong(message, &[&format!("nubrik pins add {registry} {name}")]))
     }
 
-    /// Names of pins that a word of `--update` means.
-    fn known_names(&self, word: &str) -> CommandResult<BTreeSet<String>> {
+    /// Names of pins that a word means, of all registries or of one.
+    fn known_names(&self, word: &str, only: Option<Registry>) -> CommandResult<BTreeSet<String>> {
+        let shelves = self.before.shelves.iter().filter(|(registry, _)| only.is_none_or(|o| o == **registry));
         let all: BTreeSet<String> =
-            self.before.shelves.values().flat_map(|s| s.pins.values()).map(|pin| pin.name.clone()).collect();
+            shelves.flat_map(|(_, shelf)| shelf.pins.values()).map(|pin| pin.name.clone()).collect();
         let spelled: Vec<String> =
             Registry::ALL.into_iter().map(|registry| (registry.description().spelled)(word)).collect();
         let meant: BTreeSet<String> =
@@ -249,7 +262,7 @@ impl PinWork<'_> {
             return Ok(meant);
         }
         let near =
-            nearest(word, all.iter().map(String::as_str)).map(|near| format!("nubrik pin --update {near}"));
+            nearest(word, all.iter().map(String::as_str)).map(|near| format!("nubrik pins update {near}"));
         let mends: Vec<&str> = near.iter().map(String::as_str).collect();
         Err(self.wrong(format!("nothing that is pinned is called `{word}`"), &mends))
     }
@@ -274,10 +287,10 @@ impl PinWork<'_> {
     }
 
     /// The systems of a shelf: this one, if there is none yet, and those that are named.
-    fn add_systems(&self, registry: Registry, shelf: &mut Shelf, pinning: &Pinning) -> CommandResult<()> {
+    fn add_systems(&self, registry: Registry, shelf: &mut Shelf, request: &PinRequest) -> CommandResult<()> {
         let row = registry.description();
         if !row.differs_by_system {
-            return match pinning.system.is_empty() && pinning.python.is_none() {
+            return match request.system.is_empty() && request.python.is_none() {
                 true => Ok(()),
                 false => {
                     Err(self.wrong(format!("what comes from `{registry}` is the same on all systems"), &[]))
@@ -285,7 +298,7 @@ impl PinWork<'_> {
             };
         }
         let own = Session::own_system();
-        let mut systems: Vec<&str> = pinning.system.iter().map(String::as_str).collect();
+        let mut systems: Vec<&str> = request.system.iter().map(String::as_str).collect();
         if shelf.systems.is_empty() {
             systems.insert(0, &own);
         }
@@ -295,7 +308,7 @@ impl PinWork<'_> {
                 shelf.systems.insert(system.to_owned(), facts);
             }
         }
-        if let Some(version) = &pinning.python {
+        if let Some(version) = &request.python {
             if registry != Registry::Python {
                 return Err(self.wrong("`--python` is about the registry `python`".to_owned(), &[]));
             }
@@ -314,7 +327,7 @@ impl PinWork<'_> {
                 self.console,
                 Exit::Machine,
                 "there is no Python here, so it is not known for which version",
-                &["nubrik pin python … --python 3.11", "install python3"],
+                &["nubrik pins add python … --python 3.11", "install python3"],
             )),
         }
     }

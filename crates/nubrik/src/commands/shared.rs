@@ -1,4 +1,4 @@
-//! `nubrik share`: the team's store.
+//! `nubrik shared`: the team's store.
 
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
@@ -8,19 +8,19 @@ use std::time::{Duration, SystemTime, UNIX_EPOCH};
 use nubrik_session::{
     Session, SharedPlace, SharedSettings, TeamStore, asked_by_store, key_in, members_at, put_members,
 };
-use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_line};
+use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_channel};
 use nubrik_wording::ago;
 use serde::Serialize;
 
-use super::share_news::{SOON, age, days_left, is_old, until_expiry};
+use super::shared_news::{SOON, age, days_left, is_old, until_expiry};
 use super::{CommandResult, labelled, open, say_wrong};
-use crate::arguments::{Choice, RootKey, ShareWork};
+use crate::arguments::{Choice, RootKey, SharedWork};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
 #[derive(Serialize)]
-struct ShareEvent<'a> {
+struct SharedStateEvent<'a> {
     event: &'static str,
     state: &'static str,
     at: &'a str,
@@ -33,24 +33,24 @@ struct ShareEvent<'a> {
 struct MemberRow {
     name: String,
     key: String,
-    lines: Vec<String>,
+    channels: Vec<String>,
 }
 
-pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> CommandResult<Exit> {
+pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> CommandResult<Exit> {
     match work {
         None => status(console, choice),
-        Some(ShareWork::Accept) => agree(console, choice),
-        Some(ShareWork::NewKey { file }) => {
+        Some(SharedWork::Trust) => agree(console, choice),
+        Some(SharedWork::NewKey { file }) => {
             let key =
                 SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
             write_key(console, file, &key)?;
-            let next = format!("nubrik share add NAME {} --root FILE", key.public());
+            let next = format!("nubrik shared add NAME {} --root-key FILE", key.public());
             let lines =
                 [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
             told(console, "new-key", "", Some(key.public()), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
         }
-        Some(ShareWork::Create { at, root, secret, endpoint, region }) => {
+        Some(SharedWork::Create { at, root, secret, endpoint, region }) => {
             let (secret, endpoint, region) = (secret.clone(), endpoint.clone(), region.clone());
             create(
                 console,
@@ -58,29 +58,32 @@ pub fn share(console: Console, choice: &Choice, work: Option<&ShareWork>) -> Com
                 root,
             )
         }
-        Some(ShareWork::Add { name, key, line, root }) => add(console, choice, (name, key, line), root),
-        Some(ShareWork::Prune { days, at_once }) => {
-            super::share_upkeep::prune(console, choice, *days, *at_once)
+        Some(SharedWork::Add { name, key, channel, root }) => {
+            add(console, choice, (name, key, channel), root)
         }
-        Some(ShareWork::Revoke { who, root }) => change(console, choice, root, |list| revoked(list, who)),
+        Some(SharedWork::Prune { days, at_once }) => {
+            super::shared_upkeep::prune(console, choice, *days, *at_once)
+        }
+        Some(SharedWork::Verify) => super::shared_upkeep::verify(console, choice),
+        Some(SharedWork::Revoke { who, root }) => change(console, choice, root, |list| revoked(list, who)),
     }
 }
 
-/// Lets someone write some lines, or all.
+/// Lets someone write some channels, or all.
 fn add(
     console: Console,
     choice: &Choice,
-    (name, key, lines): (&str, &str, &[String]),
+    (name, key, channels): (&str, &str, &[String]),
     root: &RootKey,
 ) -> CommandResult<Exit> {
     let bad = |what: &str, mend: &str| Err(say_wrong(console, Exit::Usage, what, &[mend]));
     let Some(key) = PublicKey::parse(key) else {
-        let mend = "nubrik share new-key FILE   makes a key, and prints ed25519:…";
+        let mend = "nubrik shared new-key FILE   makes a key, and prints ed25519:…";
         return bad(&format!("`{key}` is no public key"), mend);
     };
-    if let Some(line) = lines.iter().find(|line| !is_line(line)) {
-        let mend = "letters, digits, `-`, `_`, `.` and `/`: --line main";
-        return bad(&format!("`{line}` is no name of a line"), mend);
+    if let Some(channel) = channels.iter().find(|channel| !is_channel(channel)) {
+        let mend = "letters, digits, `-`, `_`, `.` and `/`: --channel main";
+        return bad(&format!("`{channel}` is no name of a channel"), mend);
     }
     change(console, choice, root, |list| {
         if list.revoked.contains(&key) {
@@ -88,20 +91,23 @@ fn add(
         }
         // Several keys may have one name: those of the machines that build for all. Nothing is taken away here.
         if let Some(known) = list.members.iter().find(|member| member.key == key) {
-            let may = |line: &String| lines.is_empty() || lines.contains(line);
-            let loses = known.lines.is_empty() && !lines.is_empty() || !known.lines.iter().all(may);
+            let may = |channel: &String| channels.is_empty() || channels.contains(channel);
+            let loses = known.channels.is_empty() && !channels.is_empty() || !known.channels.iter().all(may);
             if loses {
-                let which =
-                    if known.lines.is_empty() { "all lines".to_owned() } else { known.lines.join(", ") };
+                let which = if known.channels.is_empty() {
+                    "all channels".to_owned()
+                } else {
+                    known.channels.join(", ")
+                };
                 return Err(format!(
-                    "{} may write {which}, and would lose some of it: name them all, --line LINE for each",
+                    "{} may write {which}, and would lose some of it: name them all, --channel CHANNEL for each",
                     known.name
                 ));
             }
         }
         list.members.retain(|member| member.key != key);
-        list.members.push(Member { name: name.to_owned(), key, lines: lines.to_vec() });
-        let which = if lines.is_empty() { "all lines".to_owned() } else { lines.join(", ") };
+        list.members.push(Member { name: name.to_owned(), key, channels: channels.to_vec() });
+        let which = if channels.is_empty() { "all channels".to_owned() } else { channels.join(", ") };
         Ok(format!("{name} may write {which}"))
     })
 }
@@ -132,8 +138,8 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
     let settings = session.workspace.settings.shared.clone();
     settings.ok_or_else(|| {
         let mends = [
-            "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"   in nubrik.toml",
-            "nubrik share create PLACE --root FILE   begins a store",
+            "[shared]\nat = \"https://…\"\nroot_key = \"ed25519:…\"   in nubrik.toml",
+            "nubrik shared create PLACE --root-key FILE   begins a store",
         ];
         say_wrong(console, Exit::Usage, "this workspace names no team's store", &mends)
     })
@@ -150,22 +156,25 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             let members = store.members();
             let mut lines = vec![("at", place.clone()), ("root", settings.root.to_string())];
             for member in &members.members {
-                let lines_of =
-                    if member.lines.is_empty() { "all lines".to_owned() } else { member.lines.join(", ") };
-                lines.push(("member", format!("{}   {lines_of}   {}", member.name, member.key)));
+                let channels_of = if member.channels.is_empty() {
+                    "all channels".to_owned()
+                } else {
+                    member.channels.join(", ")
+                };
+                lines.push(("member", format!("{}   {channels_of}   {}", member.name, member.key)));
             }
             if members.expires > 0 {
                 let days = until_expiry(members.expires);
                 let soon = if days <= SOON {
-                    ": sign it anew by `nubrik share add` or `revoke` with --root FILE"
+                    ": sign it anew by `nubrik shared add` or `revoke` with --root-key FILE"
                 } else {
                     ""
                 };
                 lines.push(("expires", format!("in {}{soon}", days_left(days))));
             }
-            for (name, line, when) in heads {
+            for (name, channel, when) in heads {
                 let old = if is_old(when) { ": nobody gave anything since, or it is withheld" } else { "" };
-                lines.push(("head", format!("{line}   by {name}, {}{old}", ago(age(when).as_secs()))));
+                lines.push(("head", format!("{channel}   by {name}, {}{old}", ago(age(when).as_secs()))));
             }
             lines.push(("results", format!("{keys} keys are known here")));
             if let Some(trouble) = store.trouble() {
@@ -181,7 +190,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 ("state", "you did not agree to it, so nothing is taken from there".to_owned()),
                 (
                     "next",
-                    "nubrik share accept   if the root key is the one that your team told you".to_owned(),
+                    "nubrik shared trust   if the root key is the one that your team told you".to_owned(),
                 ),
             ];
             told(console, "proposed", &place, Some(settings.root), (&KeyList::default(), 0), &lines);
@@ -213,7 +222,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     let failed = |problem: String| unusable(console, at, &problem);
     if members_at(place, true, &key.public()).map_err(failed)?.is_some() {
         let message = format!("there is a store at {at} already");
-        let mend = "nubrik share add NAME KEY --root FILE   lets someone write there";
+        let mend = "nubrik shared add NAME KEY --root-key FILE   lets someone write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     if !root.file.exists() {
@@ -224,7 +233,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     // The person named the place: nothing is left to agree to here.
     let asked = asked_by_store(place, &key.public());
     super::agree::note(console, &asked)?;
-    let mut settings = format!("[shared]\nat = \"{at}\"\nroot = \"{}\"", key.public());
+    let mut settings = format!("[shared]\nat = \"{at}\"\nroot_key = \"{}\"", key.public());
     let more = [("secret", &place.secret), ("endpoint", &place.endpoint), ("region", &place.region)];
     for (name, value) in more {
         settings.extend(value.iter().map(|value| format!("\n{name} = \"{value}\"")));
@@ -235,9 +244,9 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         ("root", key.public().to_string()),
         ("secret", format!("{file} holds the secret key of it: keep it away from machines that build")),
         ("write", format!("{settings}\nin nubrik.toml").replace('\n', "\n          ")),
-        ("next", "nubrik share new-key FILE   makes a key for who writes".to_owned()),
-        ("", "nubrik share add NAME KEY --root FILE   lets them".to_owned()),
-        ("", "nubrik share accept   agrees to use it, on each other machine".to_owned()),
+        ("next", "nubrik shared new-key FILE   makes a key for who writes".to_owned()),
+        ("", "nubrik shared add NAME KEY --root-key FILE   lets them".to_owned()),
+        ("", "nubrik shared trust   agrees to use it, on each other machine".to_owned()),
     ];
     told(console, "created", at, Some(key.public()), (&list, 0), &lines);
     Ok(Exit::Done)
@@ -263,13 +272,13 @@ fn change(
         let file = root.file.display();
         let message =
             format!("{file} holds the key of {}, and nubrik.toml names {}", key.public(), settings.root);
-        let mend = "--root FILE is the file that `nubrik share create` wrote";
+        let mend = "--root-key FILE is the file that `nubrik shared create` wrote";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     let (at, place) = (settings.place.at.as_str(), &settings.place);
     let failed = |problem: String| unusable(console, at, &problem);
     let list = members_at(place, false, &settings.root).map_err(failed)?;
-    let none = || failed("it has no list of members; `nubrik share create` makes one".to_owned());
+    let none = || failed("it has no list of members; `nubrik shared create` makes one".to_owned());
     let mut list = list.ok_or_else(none)?;
     let done = edit(&mut list).map_err(usage)?;
     list.sequence += 1;
@@ -311,11 +320,11 @@ fn told(
         let row = |member: &Member| MemberRow {
             name: member.name.clone(),
             key: member.key.to_string(),
-            lines: member.lines.clone(),
+            channels: member.channels.clone(),
         };
         let root = key.map_or_else(String::new, |key| key.to_string());
         let members = list.members.iter().map(row).collect();
-        return console.event(&ShareEvent { event: "share", state, at, root, members, keys });
+        return console.event(&SharedStateEvent { event: "shared_cache", state, at, root, members, keys });
     }
     let paint = console.paint(OutputStream::Output);
     for (word, text) in lines {
