@@ -69,13 +69,13 @@ static void *check(void *unused) {
 
 static void read_paths(void) {
     char line[4096];
-    int room = 0;
+    int sandbox = 0;
     while (fgets(line, sizeof line, stdin)) {
         line[strcspn(line, "\n")] = 0;
-        if (count == room) {
-            room = room ? room * 2 : 1024;
-            folders = realloc(folders, room * sizeof *folders);
-            paths = realloc(paths, room * sizeof *paths);
+        if (count == sandbox) {
+            sandbox = sandbox ? sandbox * 2 : 1024;
+            folders = realloc(folders, sandbox * sizeof *folders);
+            paths = realloc(paths, sandbox * sizeof *paths);
         }
         char *slash = strrchr(line, '/');
         folders[count] = slash ? slash - line : 0;

@@ -90,13 +90,13 @@ N
 mkdir doc/chapters; echo 'Springs.' > doc/chapters/moon.tex; printf '\\documentclass{article}\n\\begin{document}\n\\input{chapters/moon}\n\\end{document}\n' > doc/tides.tex
 echo '# Tides' > doc/guide.md; printf '.TH TIDECAST 1\n.SH NAME\ntidecast \\- prints tides\n' > doc/tidecast.1
 
-for rooms in on off; do
-  export NUBRIK_ROOMS=$rooms; [ $rooms = on ] && unset NUBRIK_ROOMS
+for sandboxes in on off; do
+  export NUBRIK_SANDBOX=$sandboxes; [ $sandboxes = on ] && unset NUBRIK_SANDBOX
   has go && { try go; try go --set go.coverage=true --set go.tags=a,b; try go --set go.coverage=true --set c.tuning=release --set c.coverage=true; }
   [ -e /usr/share/java/junit-platform-launcher.jar ] && has javac unzip zip && { try java; try java --set java.coverage=true --set java.coverage_tool=installed; }
   has node && { try js; try js --set js.coverage=true --set c.tuning=debug; }
-  # Without rooms pytest may not list the folder of the tests, and finds none.
-  [ $rooms = on ] && PATH=/usr/bin:/bin python3 -c 'import pytest, coverage' 2> /dev/null && has python3 && { export PATH=/usr/bin:/bin; try py; try py --set python.coverage=true --set c.tuning=debug; }
+  # Without sandboxes pytest may not list the folder of the tests, and finds none.
+  [ $sandboxes = on ] && PATH=/usr/bin:/bin python3 -c 'import pytest, coverage' 2> /dev/null && has python3 && { export PATH=/usr/bin:/bin; try py; try py --set python.coverage=true --set c.tuning=debug; }
   has pdflatex cmark groff qpdf && { try doc; try doc --set documents.engine=lualatex --set c.tuning=debug; }
 done
 find .nubrik/made -type d -name '*[,=:;%" ]*' | grep . && { echo "odd names are left"; bad=1; }

@@ -1,4 +1,4 @@
-# Full disk and full inodes: small tmpfs with workspace and store; builds fail and go on after room is made; compare.
+# Full disk and full inodes: small tmpfs with workspace and store; builds fail and go on after sandbox is made; compare.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 v=0
 cat > $T/in.sh <<'S'

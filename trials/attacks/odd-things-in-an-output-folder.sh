@@ -14,7 +14,7 @@ S
 look() { (cd out/default/g/d && find . -printf '%P %y %l\n' | LC_ALL=C sort) > $T/$1.out; cp out/default/l/names $T/$1.names; }
 $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log
 look run
-# Some time later: results deleted, taken from the store, and the step behind it runs again.
+# Some time later: results deleted, taken from the cache, and the step behind it runs again.
 rm -rf .nubrik out; echo '#' >> ls.sh; $NB build >$T/log 2>&1 || sed 's/^/  /' $T/log
 look reuse
 diff $T/run.names $T/reuse.names | sed 's/^/  a step behind sees: /'; diff $T/run.out $T/reuse.out | sed 's/^/  out: /'

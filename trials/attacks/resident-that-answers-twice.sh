@@ -1,5 +1,5 @@
 # A program that stays prints a line too much: it is taken for the answer to the next request, without a word, and so on: answers of
-# probes are those of others, steps are done before anything was made for them. All of it is kept in the store.
+# probes are those of others, steps are done before anything was made for them. All of it is kept in the cache.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 cat > srv.py <<'S'
 import sys,json

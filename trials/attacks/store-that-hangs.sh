@@ -1,4 +1,4 @@
-# The server of a team's store accepts connections and says nothing: each build with anything to do waits for the list of members, and for each head, one after another; nothing is remembered,
+# The server of a shared cache accepts connections and says nothing: each build with anything to do waits for the list of members, and for each head, one after another; nothing is remembered,
 # so each edit of everybody costs that again. needs python3
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 command -v python3 > /dev/null || { echo "skipped: there is no python3"; exit; }
@@ -29,7 +29,7 @@ hung() { [ -e $T/hung ] && wc -l < $T/hung || echo 0; }
 touch $T/hang.put; for i in a b c; do echo $i >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; done; rm $T/hang.put
 grep -q 'the team.s store at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }
 n=$(hung); echo "three builds that give waited $n times"; [ $n = 1 ] || bad=1
-"$NB" share > $T/l 2>&1 || { echo "share does not ask anew: $(cat $T/l)"; bad=1; }
+"$NB" shared > $T/l 2>&1 || { echo "shared does not ask anew: $(cat $T/l)"; bad=1; }
 echo again >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; grep -q '^shared.*given' $T/l || { echo "afterwards nothing is given: $(cat $T/l)"; bad=1; }
 touch $T/hang.get; for i in d e f; do echo $i >> i.txt; "$NB" build > $T/l 2>&1; done
 grep -q 'the team.s store at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }

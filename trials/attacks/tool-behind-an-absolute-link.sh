@@ -1,5 +1,5 @@
 # A tool that is not in the system's folders and whose folder is reached by an absolute link (`rustup toolchain link`, profiles of package managers, ~/sdk/current -> /home/me/sdk/1.22)
-# cannot be used at all: the link is followed in the room's own view of the machine. The message names the step's folder.
+# cannot be used at all: the link is followed in the sandbox's own view of the machine. The message names the step's folder.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 mkdir -p $T/sdk/v1/bin; printf '#!/bin/sh\necho tool\n' > $T/sdk/v1/bin/nbtool; chmod +x $T/sdk/v1/bin/nbtool
 echo 'target t = step { run = `nbtool > {out "o"}` }' > targets.nub

@@ -19,8 +19,8 @@ printf '#include <cstdio>\nextern "C" {\n#include "low.h"\n}\nint main() { print
 printf 'program salt\nprint *, 35\nend program\n' > pack/salt.f90
 mkdir -p pack/wave/src pack/swell/src; echo 'pub fn high() -> i32 { 3 }' > pack/swell/src/lib.rs; echo 'fn main() { println!("{}", swell::high()) }' > pack/wave/src/main.rs
 set_options() { { "$NB" build "$@" && "$NB" test "$@"; } > $T/log 2>&1 || { echo "with $*:"; cat $T/log; bad=1; }; }
-for rooms in on off; do
-  export NUBRIK_ROOMS=$rooms; [ $rooms = on ] && unset NUBRIK_ROOMS
+for sandboxes in on off; do
+  export NUBRIK_SANDBOX=$sandboxes; [ $sandboxes = on ] && unset NUBRIK_SANDBOX
   set_options; set_options --set c.tuning=debug --set sanitize=undefined --set lto=true
   set_options --set rust.tuning=release --set rust.incremental=true; set_options --set c.tuning=release --set c.coverage=true
 done

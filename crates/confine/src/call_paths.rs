@@ -56,7 +56,7 @@ pub(crate) fn root_of(thread: u32) -> Option<OwnedFd> {
 
 /// A path as a process sees it, with links followed as far as it is there; whether it is; and whether it lies on a file system that
 /// nobody may write to.
-pub(crate) fn resolved_in_room(thread: u32, path: &Path) -> (PathBuf, bool, bool) {
+pub(crate) fn resolved_in_sandbox(thread: u32, path: &Path) -> (PathBuf, bool, bool) {
     let flags = OFlags::PATH | OFlags::CLOEXEC;
     let Some(root) = root_of(thread) else { return (path.to_owned(), false, false) };
     let open =

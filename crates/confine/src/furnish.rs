@@ -1,6 +1,6 @@
-//! What is put into a room, and how what is in it becomes what is wanted there.
+//! What is put into a sandbox, and how what is in it becomes what is wanted there.
 //!
-//! A room is used again by another command that wants much the same: what both want stays, the rest is taken away.
+//! A sandbox is used again by another command that wants much the same: what both want stays, the rest is taken away.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ffi::CString;
@@ -129,7 +129,7 @@ impl Plan {
     }
 }
 
-/// What is in a room besides what all rooms begin with.
+/// What is in a sandbox besides what all sandboxes begin with.
 #[derive(Default)]
 pub(crate) struct Contents {
     items: BTreeMap<Vec<u8>, Fitting>,
@@ -139,7 +139,7 @@ pub(crate) struct Contents {
     own: Vec<(Vec<u8>, CString)>,
     /// First folders on the ways to files of the machine.
     tops: Vec<PathBuf>,
-    /// How many things must have been taken of the machine when the room began.
+    /// How many things must have been taken of the machine when the sandbox began.
     taken: usize,
 }
 
@@ -151,10 +151,10 @@ enum Fitting {
     Link(Vec<u8>),
 }
 
-/// Where the workspace is in a room: the same on every machine.
+/// Where the workspace is in a sandbox: the same on every machine.
 pub const ROOT: &str = "/nubrik";
 
-/// Folders that are in a room anyway, and hold what is put there besides.
+/// Folders that are in a sandbox anyway, and hold what is put there besides.
 const FURNISHED: [&str; 3] = ["/tmp", "/dev", ROOT];
 
 impl Contents {
@@ -210,7 +210,7 @@ impl Contents {
         self.taken = self.taken.max(number + 1);
     }
 
-    /// Whether a room that has this, and began when so many things were taken of the machine, can be made one that has that.
+    /// Whether a sandbox that has this, and began when so many things were taken of the machine, can be made one that has that.
     pub fn can_become(&self, wanted: &Contents, taken: usize) -> bool {
         fn of_machine(contents: &Contents) -> impl Iterator<Item = (&Vec<u8>, &Fitting)> {
             contents.items.iter().filter(|(at, _)| !is_in_root(at))
@@ -218,7 +218,7 @@ impl Contents {
         wanted.taken <= taken && self.tops == wanted.tops && of_machine(self).eq(of_machine(wanted))
     }
 
-    /// Whether the room can be used again at all: what is put among temporary files goes with them.
+    /// Whether the sandbox can be used again at all: what is put among temporary files goes with them.
     pub fn can_stay(&self) -> bool {
         let in_changing = |at: &Vec<u8>| at.starts_with(b"/tmp/") || at.starts_with(b"/dev/");
         !self.items.keys().any(in_changing)
@@ -235,7 +235,7 @@ impl Contents {
         }
     }
 
-    /// What is to be done in a new room so that this is in it.
+    /// What is to be done in a new sandbox so that this is in it.
     pub fn plan(&self) -> io::Result<Plan> {
         let mut plan = Plan::default();
         plan.memory(ROOT, "mode=755")?;
@@ -253,7 +253,7 @@ impl Contents {
         Ok(plan)
     }
 
-    /// What is to be done in a room that has something else so that it has this.
+    /// What is to be done in a sandbox that has something else so that it has this.
     pub fn plan_from(&self, before: &Contents) -> io::Result<Plan> {
         let mut plan = Plan::default();
         plan.add(Planned::Writable, ROOT)?;

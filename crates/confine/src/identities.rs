@@ -1,4 +1,4 @@
-//! Which files of the workspace are at which paths. Thousands of rooms may show the same files: as long as a folder is the one that
+//! Which files of the workspace are at which paths. Thousands of sandboxes may show the same files: as long as a folder is the one that
 //! it was, and nothing was made, removed or renamed in it, what was found at the names in it is not looked up again.
 
 use std::collections::HashMap;

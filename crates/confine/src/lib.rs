@@ -1,8 +1,8 @@
 //! Running a command: its words, folder and environment, confined by the kernel where it can,
 //! captured, and ended whole. The only crate with unsafe code, all of it in `sys`.
 //!
-//! There are two ways to confine. In a [`Room`] a command sees what was put there and nothing else. Where the kernel does
-//! not let this user make rooms, a [`RuleSet`] refuses what is not declared, which a command can tell from what is not there.
+//! There are two ways to confine. In a [`Sandbox`] a command sees what was put there and nothing else. Where the kernel does
+//! not let this user make sandboxes, a [`RuleSet`] refuses what is not declared, which a command can tell from what is not there.
 //!
 //! ```
 //! use nubrik_confine::CancelSwitch;
@@ -24,9 +24,9 @@ mod furnish;
 mod identities;
 mod pipeline;
 mod record;
-mod room;
 mod rules;
 mod running;
+mod sandbox;
 mod sys;
 mod talk;
 
@@ -37,9 +37,11 @@ pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
 pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
-pub use room::{HOME, OwnNetwork, Room, RoomKind, RoomPlace, Rooms, TEMPORARY, is_shown_to_steps};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
+pub use sandbox::{
+    HOME, OwnNetwork, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps,
+};
 pub use sys::{
     allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
     is_open_for_writing, left_to_inherit, map_file, raise_open_file_limit, spare,

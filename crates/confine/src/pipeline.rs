@@ -13,9 +13,9 @@ use rustix::pipe::{PipeFlags, pipe_with};
 
 use crate::filter::{Network, Surroundings};
 use crate::record::{self, Recorder};
-use crate::room::OwnNetwork;
-use crate::sys::{self, ProcessEnd, RoomSetup, Space};
-use crate::{Apart, CancelSwitch, Room, RuleSet};
+use crate::sandbox::OwnNetwork;
+use crate::sys::{self, ProcessEnd, SandboxSetup, Space};
+use crate::{Apart, CancelSwitch, RuleSet, Sandbox};
 
 pub use starting::furnish;
 pub(crate) use starting::{StartProblem, start_all, start_talking};
@@ -74,16 +74,16 @@ pub enum Confinement<'a> {
     },
     /// What rules allow, and that only to look at: no network, and nothing of what is seen changes.
     Looks(&'a RuleSet),
-    /// What is in a room.
-    Room {
-        /// The room.
-        room: &'a Room,
+    /// What is in a sandbox.
+    Sandbox {
+        /// The sandbox.
+        sandbox: &'a Sandbox,
         /// Which network they have.
         network: Reach<'a>,
     },
 }
 
-/// Which network commands in a room have.
+/// Which network commands in a sandbox have.
 #[derive(Clone, Copy)]
 pub enum Reach<'a> {
     /// None.
@@ -119,14 +119,14 @@ impl Confinement<'_> {
                 own_memory: false,
                 only_looks: true,
             },
-            Confinement::Room { room, network } => Surroundings {
+            Confinement::Sandbox { sandbox, network } => Surroundings {
                 network: match network {
                     Reach::Nowhere => Network::None,
                     Reach::Machine => Network::Machine,
                     Reach::Own(_) => Network::Own,
                 },
-                own_processes: room.kind().own_processes,
-                own_memory: room.kind().own_memory,
+                own_processes: sandbox.kind().own_processes,
+                own_memory: sandbox.kind().own_memory,
                 only_looks: false,
             },
         })
@@ -139,20 +139,20 @@ impl Confinement<'_> {
         }
     }
 
-    fn space<'s>(&'s self, furnishing: Option<&'s RoomSetup<'s>>) -> Space<'s> {
+    fn space<'s>(&'s self, furnishing: Option<&'s SandboxSetup<'s>>) -> Space<'s> {
         match self {
             Confinement::Free | Confinement::Looks(_) | Confinement::Rules { apart: None, .. } => Space::Here,
             Confinement::Rules { apart: Some(apart), .. } => {
                 let (user, network) = apart.descriptors();
                 Space::Apart(user, network)
             }
-            Confinement::Room { room, network } => {
+            Confinement::Sandbox { sandbox, network } => {
                 let network = match network {
                     Reach::Own(own) => Some(*own),
-                    Reach::Nowhere => room.silence(),
+                    Reach::Nowhere => sandbox.silence(),
                     Reach::Machine => None,
                 };
-                Space::Room(room.handle(), network.map(OwnNetwork::descriptor), furnishing)
+                Space::Sandbox(sandbox.handle(), network.map(OwnNetwork::descriptor), furnishing)
             }
         }
     }
@@ -304,7 +304,7 @@ fn run_stages(
     let group = processes.first().map_or(0, |p| p.id);
     // The leader was not waited for yet, so the group's number is still ours.
     sys::kill_group(group);
-    if !matches!(spec.confinement, Confinement::Room { .. }) {
+    if !matches!(spec.confinement, Confinement::Sandbox { .. }) {
         // What was started by the commands and dies now is not mistaken for what they left behind.
         sys::wait_for_group(group, &mut |id, exit| {
             if let Some(process) = processes.iter_mut().find(|process| process.id == id) {

@@ -18,7 +18,7 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 
-use crate::call_paths::{Unclear, resolved, resolved_in_room, root_of, word_at, written_path};
+use crate::call_paths::{Unclear, resolved, resolved_in_sandbox, root_of, word_at, written_path};
 use crate::calls::{
     ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse,
     lists_folder, look_call, makes_folder, touch_of,
@@ -35,7 +35,7 @@ pub struct UsedPath {
     pub touch: PathUse,
     /// What was there when it was first touched; of the workspace what really is there, seen or not.
     pub found: Found,
-    /// Whether the command could see it: in a room only what was put there.
+    /// Whether the command could see it: in a sandbox only what was put there.
     pub seen: bool,
 }
 
@@ -67,16 +67,16 @@ pub type Hidden<'a> = &'a (dyn Fn(&Path) -> bool + Sync);
 /// Notes what commands do with paths.
 pub struct Recorder<'a> {
     touched: Mutex<BTreeMap<PathBuf, (PathUse, Found, bool)>>,
-    /// In a room, what is outside of the workspace, by the paths as they were written.
+    /// In a sandbox, what is outside of the workspace, by the paths as they were written.
     written: Mutex<BTreeMap<PathBuf, (PathUse, Found)>>,
     network: Mutex<bool>,
     /// Whether something was done of which it is not known what was seen by it.
     is_unclear: AtomicBool,
-    /// Whether the list of what is mounted is hidden: in a room it names all that was put there.
+    /// Whether the list of what is mounted is hidden: in a sandbox it names all that was put there.
     hides_mounts: bool,
     hidden: Option<Hidden<'a>>,
-    /// The workspace, where commands are in a room.
-    room: Option<&'a Path>,
+    /// The workspace, where commands are in a sandbox.
+    sandbox: Option<&'a Path>,
     /// Whether only paths of the workspace are noted.
     only_workspace: bool,
     /// What was noted already: the path as it was written, the call, and what for. It stays the same while commands run.
@@ -98,7 +98,7 @@ impl<'a> Recorder<'a> {
             is_unclear: AtomicBool::new(false),
             hides_mounts: false,
             hidden: None,
-            room: None,
+            sandbox: None,
             only_workspace: false,
             known: Mutex::default(),
         }
@@ -110,19 +110,19 @@ impl<'a> Recorder<'a> {
         Recorder { hidden: Some(hidden), ..self }
     }
 
-    /// For commands in a room: paths of the workspace are noted as they are on the machine.
+    /// For commands in a sandbox: paths of the workspace are noted as they are on the machine.
     #[must_use]
-    pub fn in_room(self, workspace: &'a Path) -> Recorder<'a> {
-        Recorder { room: Some(workspace), ..self }
+    pub fn in_sandbox(self, workspace: &'a Path) -> Recorder<'a> {
+        Recorder { sandbox: Some(workspace), ..self }
     }
 
-    /// Notes what is done with paths of the workspace only, in a room.
+    /// Notes what is done with paths of the workspace only, in a sandbox.
     #[must_use]
     pub fn only_in_workspace(self) -> Recorder<'a> {
         Recorder { only_workspace: true, ..self }
     }
 
-    /// Hides from commands in a room which files were put there one by one.
+    /// Hides from commands in a sandbox which files were put there one by one.
     #[must_use]
     pub fn hiding_mounts(self) -> Recorder<'a> {
         Recorder { hides_mounts: true, ..self }
@@ -151,7 +151,7 @@ impl<'a> Recorder<'a> {
         .collect()
     }
 
-    /// What was done outside of the workspace by commands in a room, by path as it was written. Nothing where only the
+    /// What was done outside of the workspace by commands in a sandbox, by path as it was written. Nothing where only the
     /// workspace is noted.
     pub fn written(&self) -> Vec<WrittenPath> {
         let written = self.written.lock();
@@ -249,7 +249,7 @@ impl<'a> Recorder<'a> {
                 continue;
             }
             // Whoever asks again finds the same, but for what commands make themselves: that is no input.
-            let may_settle = self.room.is_some() && self.hidden.is_none();
+            let may_settle = self.sandbox.is_some() && self.hidden.is_none();
             // Opening a folder and listing it are two things.
             let row = (whole.clone(), call.number, touch);
             if may_settle && self.known.lock().contains(&row) {
@@ -262,12 +262,12 @@ impl<'a> Recorder<'a> {
             // Who opens a folder may only want to come back to it; a process that lists it says so.
             let opens = touch == PathUse::Read && !lists_folder(call.number);
             // Who makes all folders on the way to a file asks for those that are there, too.
-            let comes_back = (opens && self.room.is_some()) || makes_folder(call.number);
+            let comes_back = (opens && self.sandbox.is_some()) || makes_folder(call.number);
             let touch = match comes_back && seen && found(&path) == Found::Folder {
                 true => PathUse::LookedUp,
                 false => touch,
             };
-            if self.room.is_some() && !self.only_workspace {
+            if self.sandbox.is_some() && !self.only_workspace {
                 let mut written = self.written.lock();
                 let there = || if seen { found(&path) } else { Found::Nothing };
                 // By way of a link of the commands' own it is a file of the machine all the same.
@@ -287,13 +287,13 @@ impl<'a> Recorder<'a> {
     }
 
     fn is_of_workspace(&self, path: &Path) -> bool {
-        self.room.is_some_and(|workspace| path.starts_with(workspace))
+        self.sandbox.is_some_and(|workspace| path.starts_with(workspace))
     }
 
-    /// Answers a call that asks what a folder of the workspace is, for commands in a room: how large a folder is, and how many links it
+    /// Answers a call that asks what a folder of the workspace is, for commands in a sandbox: how large a folder is, and how many links it
     /// has, tells how much is in it. Gives whether it was one.
     fn tell_of_folder(&self, call: &WantedCall) -> bool {
-        let (Some(look), Some(_)) = (look_call(call.number), self.room) else { return false };
+        let (Some(look), Some(_)) = (look_call(call.number), self.sandbox) else { return false };
         let (to, follows, mask) = match look {
             LookCall::Plain { to, follows } => (to, follows, None),
             LookCall::Flagged { to, flags } => (to, follows(call, flags), None),
@@ -360,7 +360,7 @@ impl Default for Recorder<'_> {
     }
 }
 
-/// Whether a path cannot lead to the workspace in a room: commands can make no links in the system's folders.
+/// Whether a path cannot lead to the workspace in a sandbox: commands can make no links in the system's folders.
 fn is_far_from_workspace(path: &Path) -> bool {
     const SYSTEM: [&str; 7] = ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc", "/sys"];
     // Below /dev there are links to what commands make and open.
@@ -382,8 +382,8 @@ impl Recorder<'_> {
     /// The path that a call is about, with links followed; whether something is to be seen there; and whether that stays so while
     /// commands run: no link leads there, and it lies where they cannot change anything.
     fn path_of(&self, thread: u32, whole: PathBuf) -> (PathBuf, bool, bool) {
-        let Some(workspace) = self.room else { return (resolved(&whole), true, false) };
-        let (path, seen, is_fixed) = resolved_in_room(thread, &whole);
+        let Some(workspace) = self.sandbox else { return (resolved(&whole), true, false) };
+        let (path, seen, is_fixed) = resolved_in_sandbox(thread, &whole);
         let is_lasting = is_fixed && path == whole;
         let path = match path.strip_prefix(crate::ROOT) {
             Ok(inside) if inside.as_os_str().is_empty() => workspace.to_owned(),

@@ -1,7 +1,7 @@
 //! What results rest on of the machine, besides what identifies their steps: noted where others are to use the results, and
 //! held against another machine before it uses them.
 //!
-//! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content of the store.
+//! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content of the cache.
 
 use std::collections::BTreeMap;
 use std::collections::HashSet;
@@ -21,8 +21,8 @@ use crate::seen::{Named, Seen, Touch};
 /// Version of a part's byte layout.
 const VERSION: u8 = 2;
 
-/// Where rooms have files of their own: what is there on the machine is seen only where it belongs to a tool.
-const OF_ROOMS: [&str; 3] = ["/tmp", "/var/tmp", "/run"];
+/// Where sandboxes have files of their own: what is there on the machine is seen only where it belongs to a tool.
+const OF_SANDBOXES: [&str; 3] = ["/tmp", "/var/tmp", "/run"];
 
 /// Files of the kernel by which runtimes set themselves up, and devices that are the same everywhere. How many processors
 /// there are, and how much memory, is among it: results that depend on these are found by running steps again elsewhere.
@@ -224,7 +224,7 @@ impl Build<'_> {
             (!step.kept.is_empty(), "it finds something again that it kept the last time"),
             (
                 self.outside.sees_besides().is_some(),
-                "its commands see more than they declare, as this machine makes no rooms",
+                "its commands see more than they declare, as this machine makes no sandboxes",
             ),
         ];
         reasons.iter().find(|(is_so, _)| *is_so).map(|(_, why)| *why)
@@ -239,7 +239,7 @@ impl Build<'_> {
         began: Began,
     ) -> Result<(), Arc<str>> {
         let path = &*named.path;
-        let is_own = self.is_of_room(path, named.folder) || is_of_process(path);
+        let is_own = self.is_of_sandbox(path, named.folder) || is_of_process(path);
         if is_own || is_in(path, &OF_RUNTIMES) || is_in(path, &SETTINGS) {
             return Ok(());
         }
@@ -265,10 +265,10 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Whether a path is one of the room's own, such as a temporary file: the machine has nothing there, or nothing was found.
-    fn is_of_room(&self, path: &str, found: Option<bool>) -> bool {
+    /// Whether a path is one of the sandbox's own, such as a temporary file: the machine has nothing there, or nothing was found.
+    fn is_of_sandbox(&self, path: &str, found: Option<bool>) -> bool {
         let is_there = || self.outside.check(&FilePath::of_machine(path)).is_some();
-        is_in(path, &OF_ROOMS) && (found.is_none() || !is_there())
+        is_in(path, &OF_SANDBOXES) && (found.is_none() || !is_there())
     }
 
     /// Paths of the machine that identify the step already.
@@ -278,7 +278,7 @@ impl Build<'_> {
         tools.chain(inputs).chain(found.iter().map(|found| &*found.path)).collect()
     }
 
-    /// What is to be noted of a path that commands used; nothing where the room shows nothing to anybody.
+    /// What is to be noted of a path that commands used; nothing where the sandbox shows nothing to anybody.
     fn rest_at(
         &self,
         path: &str,
@@ -290,7 +290,7 @@ impl Build<'_> {
         let unreadable =
             |e: std::io::Error| Arc::from(format!("{path}, which it read, cannot be read again: {e}"));
         Ok(Some(match (folder, touch) {
-            // Of what is there and was not to be seen, nobody sees anything in such a room.
+            // Of what is there and was not to be seen, nobody sees anything in such a sandbox.
             (None, _) if self.outside.check(&file).is_some() => return Ok(None),
             (None, _) => RestedOn::Nothing,
             (Some(is_folder), touch) => {

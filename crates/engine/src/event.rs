@@ -19,7 +19,7 @@ pub enum Verdict {
     Ran,
     /// Its outputs were in place and true.
     Current,
-    /// Its outputs were taken from the store.
+    /// Its outputs were taken from the cache.
     Reused,
     /// Its commands failed.
     Failed,
@@ -428,10 +428,10 @@ pub struct SharedUse {
     /// Results of others that were taken now.
     pub taken: usize,
     /// How long their steps took where they ran, in microseconds.
-    pub spared_micros: u64,
+    pub saved_micros: u64,
     /// Results that are known and not here.
     pub away: usize,
-    /// Steps that ran, and of which nobody gave a result of the same inputs, words and tools.
+    /// Steps that ran, and without a result of the same inputs, words and tools.
     pub unknown: usize,
     /// Steps that ran, since what others found when they ran is something else here.
     pub other_files: usize,
@@ -444,9 +444,9 @@ pub struct SharedUse {
 impl SharedUse {
     /// Adds what came after.
     pub fn add(&mut self, later: SharedUse) {
-        let SharedUse { taken, spared_micros, away, unknown, other_files, other_system, not_had } = later;
+        let SharedUse { taken, saved_micros, away, unknown, other_files, other_system, not_had } = later;
         self.taken += taken;
-        self.spared_micros += spared_micros;
+        self.saved_micros += saved_micros;
         self.away = away;
         self.unknown += unknown;
         self.other_files += other_files;

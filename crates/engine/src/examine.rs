@@ -1,4 +1,4 @@
-//! Finding out what is to be done with a step: nothing, take its result from the store, or run it.
+//! Finding out what is to be done with a step: nothing, take its result from the cache, or run it.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -75,7 +75,7 @@ pub(crate) enum Decision {
     Unchanged(Arc<StepMemory>),
     /// Nothing: its outputs are true, and something else is to be remembered of it.
     Current(Box<StepMemory>, Reason),
-    /// Take its outputs from the store.
+    /// Take its outputs from the cache.
     Reuse(Box<RecordEntry>, Reason),
     /// Run it.
     Run(Reason),
@@ -240,7 +240,7 @@ impl Build<'_> {
         Decision::Reuse(Box::new(entry), reason)
     }
 
-    /// The result kept in the store for just these inputs.
+    /// The result kept in the cache for just these inputs.
     fn stored(&self, id: StepId, now: &Examined) -> Option<RecordEntry> {
         // Whether the machine that runs it is as a kept result needs it, only that one can see; it takes it there.
         if self.is_for_others(id) {

@@ -18,7 +18,7 @@ impl Schedule<'_, '_> {
         if matches!(entry.origin, Provenance::Shared { .. }) {
             let shared = &mut self.progress.lock().shared;
             shared.taken += 1;
-            shared.spared_micros += entry.micros;
+            shared.saved_micros += entry.micros;
         }
     }
 

@@ -19,7 +19,7 @@ use crate::state::StepMemory;
 pub(crate) const RESULTS_PER_KEY: usize = 8;
 
 impl Build<'_> {
-    /// Takes note of what the commands made and read, and keeps it in the store.
+    /// Takes note of what the commands made and read, and keeps it in the cache.
     pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
         let Ran { reason, began, times_full, micros, printed, as_always, seen, all_seen } = *ran;
         let step = self.graph.step(id);
@@ -227,7 +227,7 @@ impl Build<'_> {
         Ok(all)
     }
 
-    /// Hashes the outputs and gives them to the store.
+    /// Hashes the outputs and gives them to the cache.
     pub(crate) fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
         let step = self.graph.step(id);
         let (mut outputs, mut signatures) = (Vec::new(), Vec::new());

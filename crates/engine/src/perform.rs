@@ -1,4 +1,4 @@
-//! Carrying out a decision: taking outputs from the store, or running a step's commands and keeping
+//! Carrying out a decision: taking outputs from the cache, or running a step's commands and keeping
 //! what they made.
 
 use std::cell::Cell;
@@ -76,7 +76,7 @@ impl Build<'_> {
         Some(StepMemory { signatures, ..memory })
     }
 
-    /// Puts a step's outputs in place from the store; gives their metadata. `None` when the store does not have all of them.
+    /// Puts a step's outputs in place from the cache; gives their metadata. `None` when the store does not have all of them.
     pub(crate) fn put_in_place(&self, id: StepId, outputs: &[OutputRecord]) -> Option<Vec<Signature>> {
         let store = self.store?;
         let step = self.graph.step(id);
@@ -422,7 +422,7 @@ impl Build<'_> {
                 JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
                 JobEnd::NoAnswer(said) => return Err(Some(Failure::NoAnswer { said })),
                 JobEnd::NotStarted(program, problem) => {
-                    // In a room the workspace is somewhere else: people know its files by their paths from its root.
+                    // In a sandbox the workspace is somewhere else: people know its files by their paths from its root.
                     let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
                     let program = seen.display().to_string();
                     return Err(Some(Failure::NotStarted { program, problem: problem.to_string() }));

@@ -33,7 +33,7 @@ pub struct Touched {
     pub lacks: Vec<Arc<str>>,
 }
 
-/// What a command in a room was seen to do with a path outside of the workspace.
+/// What a command in a sandbox was seen to do with a path outside of the workspace.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Named {
     /// The path from the root on, as it was written: no links were followed.
@@ -49,7 +49,7 @@ pub struct Named {
 pub struct Seen {
     /// With paths, each once, sorted.
     pub touched: Vec<Touched>,
-    /// With paths outside of the workspace, as they were written, each once, sorted; in rooms only.
+    /// With paths outside of the workspace, as they were written, each once, sorted; in sandboxes only.
     pub named: Vec<Named>,
     /// Whether they asked for the network and were refused.
     pub wanted_network: bool,
@@ -64,7 +64,7 @@ pub struct Seen {
 pub struct Recording {
     /// Whether what is outside of the workspace is of no interest.
     pub only_workspace: bool,
-    /// Whether the list of what is mounted in a room is hidden, which names all that is declared.
+    /// Whether the list of what is mounted in a sandbox is hidden, which names all that is declared.
     pub hides_mounts: bool,
 }
 

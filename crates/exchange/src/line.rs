@@ -8,7 +8,7 @@ use crate::{ExchangePlace, ExchangeTrouble, KEPT, PATIENCE, WAITING};
 /// The first version with which jobs are safe.
 const FIRST: (u32, u32) = (2, 10);
 
-/// The largest message that is sent, in bytes: what is longer goes by the team's store.
+/// The largest message that is sent, in bytes: what is longer goes by the shared cache.
 const MESSAGE: usize = 320 << 10;
 
 /// A connection to a server.

@@ -178,8 +178,8 @@ impl Machine {
         let grants = Grants::of(self, job);
         let hidden = |path: &Path| grants.hide(path);
         let mut recorder = Recorder::new();
-        if self.has_rooms() {
-            recorder = recorder.in_room(self.root());
+        if self.has_sandboxes() {
+            recorder = recorder.in_sandbox(self.root());
             recorder = if only_workspace { recorder.only_in_workspace() } else { recorder };
             recorder = if hides_mounts { recorder.hiding_mounts() } else { recorder };
         } else if self.hides_undeclared() {

@@ -53,7 +53,7 @@ pub struct Machine {
     tools: ToolFinder,
     cancel: Arc<CancelSwitch>,
     temporary: Temporary,
-    /// Whether undeclared files are to be hidden by a supervisor where there are no rooms.
+    /// Whether undeclared files are to be hidden by a supervisor where there are no sandboxes.
     hides_undeclared: bool,
     /// How often the disk was seen full.
     fullness: Fullness,
@@ -107,7 +107,7 @@ impl Machine {
         })
     }
 
-    /// Has undeclared files hidden from commands by a supervisor, where this machine can do that and makes no rooms, in which
+    /// Has undeclared files hidden from commands by a supervisor, where this machine can do that and makes no sandboxes, in which
     /// nothing else is to be seen anyway.
     #[must_use]
     pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
@@ -156,22 +156,22 @@ impl Machine {
         self.means.get_or_init(|| Means::of(&self.root))
     }
 
-    /// Why commands are not in rooms; `None` where they are.
-    pub fn why_no_rooms(&self) -> Option<&str> {
-        self.means().why_no_rooms()
+    /// Why commands are not in sandboxes; `None` where they are.
+    pub fn why_no_sandboxes(&self) -> Option<&str> {
+        self.means().why_no_sandboxes()
     }
 
-    /// Whether commands are in rooms.
-    pub fn has_rooms(&self) -> bool {
-        matches!(self.means(), Means::Rooms(_))
+    /// Whether commands are in sandboxes.
+    pub fn has_sandboxes(&self) -> bool {
+        matches!(self.means(), Means::Sandboxes(_))
     }
 
     /// Whether undeclared files are hidden by a supervisor.
     pub fn hides_undeclared(&self) -> bool {
-        self.hides_undeclared && !self.has_rooms()
+        self.hides_undeclared && !self.has_sandboxes()
     }
 
-    /// What a room shows of a path.
+    /// What a sandbox shows of a path.
     pub(crate) fn seen_at(&self, path: &WsPath) -> SeenAt {
         self.ways.seen_at(self.below.top(), &self.root, path)
     }
@@ -397,7 +397,7 @@ impl OutsideSystem for Machine {
 
     fn sees_besides(&self) -> Option<Arc<str>> {
         match self.means() {
-            Means::Rooms(_) => None,
+            Means::Sandboxes(_) => None,
             // Commands see where the workspace is, and what is there unless that is hidden.
             Means::Rules(_) => {
                 let hidden = if self.hides_undeclared() { "hidden" } else { "seen" };

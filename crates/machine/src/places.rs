@@ -1,11 +1,11 @@
-//! What is put into the room of a command: what it declares, as the machine has it.
+//! What is put into the sandbox of a command: what it declares, as the machine has it.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::path::PathBuf;
 use std::sync::Arc;
 
-use nubrik_confine::RoomPlace;
+use nubrik_confine::SandboxPlace;
 use nubrik_disk::{Below, Signature};
 use nubrik_engine::{Readable, Readables};
 use parking_lot::Mutex;
@@ -17,13 +17,13 @@ use crate::machine::Machine;
 /// than to show each file.
 const WHOLE_FROM: usize = 48;
 
-/// How many things are shown one by one at most: the kernel has a limit for all rooms of a namespace.
+/// How many things are shown one by one at most: the kernel has a limit for all sandboxes of a namespace.
 const MOST_PLACES: usize = 60_000;
 
 /// A folder that changed later than so long before it was listed may have changed again unseen, in nanoseconds.
 const COARSENESS: i64 = 2_000_000_000;
 
-/// What a room is to show.
+/// What a sandbox is to show.
 #[derive(Default)]
 pub(crate) struct Furnishing {
     /// What many commands declare.
@@ -242,17 +242,17 @@ impl Furnishing {
     }
 
     /// All places.
-    pub fn places(&self) -> Vec<RoomPlace<'_>> {
-        fn place(put: &Put) -> RoomPlace<'_> {
+    pub fn places(&self) -> Vec<SandboxPlace<'_>> {
+        fn place(put: &Put) -> SandboxPlace<'_> {
             match put {
-                Put::File(path) => RoomPlace::File(path),
-                Put::Folder(path) => RoomPlace::Folder(path),
-                Put::Link(path, target) => RoomPlace::Link(path, target),
-                Put::Outside(path, file) => RoomPlace::Outside(path, file),
-                Put::Own(path) => RoomPlace::Own(path),
-                Put::Empty(path) => RoomPlace::Empty(path),
-                Put::Machine(path) => RoomPlace::Machine(path),
-                Put::Terminal(path) => RoomPlace::Terminal(path),
+                Put::File(path) => SandboxPlace::File(path),
+                Put::Folder(path) => SandboxPlace::Folder(path),
+                Put::Link(path, target) => SandboxPlace::Link(path, target),
+                Put::Outside(path, file) => SandboxPlace::Outside(path, file),
+                Put::Own(path) => SandboxPlace::Own(path),
+                Put::Empty(path) => SandboxPlace::Empty(path),
+                Put::Machine(path) => SandboxPlace::Machine(path),
+                Put::Terminal(path) => SandboxPlace::Terminal(path),
             }
         }
         self.all().map(place).collect()
@@ -384,8 +384,8 @@ mod tests {
             .places()
             .iter()
             .map(|place| match place {
-                RoomPlace::File(path) => format!("file {path}"),
-                RoomPlace::Folder(path) => format!("folder {path}"),
+                SandboxPlace::File(path) => format!("file {path}"),
+                SandboxPlace::Folder(path) => format!("folder {path}"),
                 _ => "other".to_owned(),
             })
             .collect();

@@ -1,5 +1,5 @@
 //! Programs that stay while a build goes on, and answer requests of several steps: compilers that take long to start. Each is in a
-//! room, and for each request that room is made the one of the step that asks.
+//! sandbox, and for each request that sandbox is made the one of the step that asks.
 
 use std::io;
 use std::path::PathBuf;
@@ -7,7 +7,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
-use nubrik_confine::{Answered, Capture, Ended, PipelineSpec, Room, StageSpec, Talk};
+use nubrik_confine::{Answered, Capture, Ended, PipelineSpec, Sandbox, StageSpec, Talk};
 use nubrik_disk::{Below, read_file};
 use nubrik_engine::{Job, JobEnd, Readable, Readables};
 use nubrik_source::WsPath;
@@ -41,9 +41,9 @@ struct Resident {
     title: ResidentTitle,
     /// How many requests it has answered.
     answered: u64,
-    // Dropped before its room, which ends only when all that runs in it was waited for.
+    // Dropped before its sandbox, which ends only when all that runs in it was waited for.
     talk: Talk,
-    room: Box<Room>,
+    sandbox: Box<Sandbox>,
 }
 
 /// What a program that stays was started with: who wants just the same may ask it. What its files hold does not change in a
@@ -59,7 +59,7 @@ struct ResidentTitle {
     memory: Option<u64>,
 }
 
-/// A program that stays, in the room of the step that asks.
+/// A program that stays, in the sandbox of the step that asks.
 struct Seat {
     title: ResidentTitle,
     enclosure: Enclosure,
@@ -73,9 +73,9 @@ struct Seat {
 enum Seating {
     /// It is there.
     Ready(Box<Seat>),
-    /// One was there whose room could not be changed: it is gone.
+    /// One was there whose sandbox could not be changed: it is gone.
     Gone,
-    /// A new one is to be started in the step's room, for this request alone: its room could not become that one, or it does not say
+    /// A new one is to be started in the step's sandbox, for this request alone: its sandbox could not become that one, or it does not say
     /// which request it answers.
     Alone,
     /// A new one ended before it was ready.
@@ -148,7 +148,7 @@ impl Machine {
         request: &[u8],
         printed: &mut Vec<u8>,
     ) -> io::Result<Option<JobEnd>> {
-        let stays = self.has_rooms() && job.lent.is_none() && !job.limits.network && job.work.is_root();
+        let stays = self.has_sandboxes() && job.lent.is_none() && !job.limits.network && job.work.is_root();
         if !stays {
             return Ok(None);
         }
@@ -172,9 +172,9 @@ impl Machine {
                 Ok(answer) if answer.request == Some(number) => {
                     // It may write to what it still holds; what counts is a copy that nobody holds.
                     self.take_from_program(job, &enclosure)?;
-                    let (room, disturbed) = enclosure.leave(self);
-                    if let Some(room) = room {
-                        self.residents().put_back(Resident { title, answered: number, talk, room });
+                    let (sandbox, disturbed) = enclosure.leave(self);
+                    if let Some(sandbox) = sandbox {
+                        self.residents().put_back(Resident { title, answered: number, talk, sandbox });
                     }
                     add_printed(printed, &capture.bytes, capture.cut);
                     return Ok(Some(match disturbed {
@@ -198,7 +198,7 @@ impl Machine {
         Ok(Some(end))
     }
 
-    /// Puts copies in the place of what a step has made, if a program of its room still has something of its folder open or mapped.
+    /// Puts copies in the place of what a step has made, if a program of its sandbox still has something of its folder open or mapped.
     fn take_from_program(&self, job: &Job<'_>, enclosure: &Enclosure) -> io::Result<()> {
         let folder = job.folder.as_str();
         if !enclosure.holds(folder) {
@@ -214,7 +214,7 @@ impl Machine {
         Ok(())
     }
 
-    /// A program that stays, in the room of the step that asks: one that had nothing to do, or a new one.
+    /// A program that stays, in the sandbox of the step that asks: one that had nothing to do, or a new one.
     fn seat(&self, job: &Job<'_>, capture: &mut Capture) -> io::Result<Seating> {
         let words = words_of(job);
         let own: Vec<Readable> = job.readable.iter().filter(|file| is_named(&words, file)).cloned().collect();
@@ -230,10 +230,10 @@ impl Machine {
         if residents.unnumbered.lock().contains(&title) {
             return Ok(Seating::Alone);
         }
-        let (talk, room, answered, is_known) = match residents.take(&title) {
-            Some(Resident { title: _, answered, talk, room }) => (talk, room, answered, true),
+        let (talk, sandbox, answered, is_known) = match residents.take(&title) {
+            Some(Resident { title: _, answered, talk, sandbox }) => (talk, sandbox, answered, true),
             None => match self.start_resident(job, &title, own, capture)? {
-                NewProgram::Ready(talk, room) => (*talk, room, FIRST, false),
+                NewProgram::Ready(talk, sandbox) => (*talk, sandbox, FIRST, false),
                 NewProgram::Ended(ended) => return Ok(Seating::Ended(ended)),
                 NewProgram::Unnumbered => {
                     residents.unnumbered.lock().push(title);
@@ -242,12 +242,12 @@ impl Machine {
             },
         };
         let failed = if is_known { Seating::Gone } else { Seating::Alone };
-        let enclosure = match self.enclose_again(room, &Machine::wanted(job, None, Whom::Step)) {
+        let enclosure = match self.enclose_again(sandbox, &Machine::wanted(job, None, Whom::Step)) {
             Ok(enclosure) => enclosure,
-            Err(room) => {
-                // A room ends when all that runs in it was waited for.
+            Err(sandbox) => {
+                // A sandbox ends when all that runs in it was waited for.
                 drop(talk);
-                drop(room);
+                drop(sandbox);
                 return Ok(failed);
             }
         };
@@ -263,7 +263,7 @@ impl Machine {
         Ok(Seating::Ready(Box::new(Seat { title, enclosure, talk, answered, is_known })))
     }
 
-    /// Starts a program in a room in which it sees its own files and nothing of the step that asks, so that what it takes in at its
+    /// Starts a program in a sandbox in which it sees its own files and nothing of the step that asks, so that what it takes in at its
     /// start is the same whoever asks first. It is ready when it has answered the empty request.
     fn start_resident(
         &self,
@@ -306,8 +306,8 @@ impl Machine {
             return Ok(NewProgram::Unnumbered);
         }
         match enclosure.leave(self) {
-            (Some(room), _) => Ok(NewProgram::Ready(Box::new(talk), room)),
-            (None, _) => Err(io::Error::other("a program can stay in rooms only")),
+            (Some(sandbox), _) => Ok(NewProgram::Ready(Box::new(talk), sandbox)),
+            (None, _) => Err(io::Error::other("a program can stay in sandboxes only")),
         }
     }
 
@@ -337,7 +337,7 @@ impl Machine {
 /// What came of starting a program.
 enum NewProgram {
     /// It is ready.
-    Ready(Box<Talk>, Box<Room>),
+    Ready(Box<Talk>, Box<Sandbox>),
     /// It ended before it was ready.
     Ended(Ended),
     /// Its answers do not say to what, and so it cannot stay: a line too much would be the answer to another request.

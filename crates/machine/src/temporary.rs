@@ -1,4 +1,4 @@
-//! Folders for temporary files of commands that are not in a room, which has one of its own.
+//! Folders for temporary files of commands that are not in a sandbox, which has one of its own.
 
 use std::fs;
 use std::io;

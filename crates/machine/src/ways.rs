@@ -22,19 +22,19 @@ struct LinkTrail {
     links: Vec<Link>,
     /// Where it ends, from the root; `None` outside of the workspace.
     real: Option<WsPath>,
-    /// Where it is seen in a room: where it ends, or where it left what a room shows.
+    /// Where it is seen in a sandbox: where it ends, or where it left what a sandbox shows.
     seen: WsPath,
     /// Whether it left that: by a link that starts from the machine's root, or that leads out of the workspace.
     leaves: bool,
 }
 
-/// What a room shows of a path.
+/// What a sandbox shows of a path.
 pub(crate) struct SeenAt {
-    /// Links that a command follows in the room, with where they lead.
+    /// Links that a command follows in the sandbox, with where they lead.
     pub links: Vec<Link>,
     /// Where the file itself is.
     pub path: WsPath,
-    /// Whether that is only its place in the room: it is somewhere else on the machine, behind a link that leads there.
+    /// Whether that is only its place in the sandbox: it is somewhere else on the machine, behind a link that leads there.
     pub leaves: bool,
 }
 
@@ -57,11 +57,11 @@ impl Ways {
         if way.links.is_empty() { None } else { way.real }
     }
 
-    /// What a room shows of a path.
+    /// What a sandbox shows of a path.
     pub fn seen_at(&self, top: BorrowedFd<'_>, root: &Path, path: &WsPath) -> SeenAt {
         let way = self.way(top, root, path, MOST_LINKS);
         let mut links = way.links;
-        // One that starts from the machine's root leads to nothing in a room, and represents what it leads to.
+        // One that starts from the machine's root leads to nothing in a sandbox, and represents what it leads to.
         links.retain(|(_, target)| !target.starts_with('/'));
         if way.leaves {
             links.retain(|(at, _)| !way.seen.is_in(at));
@@ -247,7 +247,7 @@ mod tests {
         assert_eq!(seen("other/inc/x.h"), plain("other/inc/x.h"));
         let expected = ("other/inc/x.h".to_owned(), false, "src/inc -> ../other/inc".to_owned());
         assert_eq!(seen("src/inc/x.h"), expected);
-        // A room does not know where the workspace is on the machine, and shows nothing of the rest.
+        // A sandbox does not know where the workspace is on the machine, and shows nothing of the rest.
         assert_eq!(seen("whole/inc/x.h"), ("whole/inc/x.h".to_owned(), true, String::new()));
         assert_eq!(seen("out/passwd"), ("out/passwd".to_owned(), true, String::new()));
         link("../../../etc", "src/up");

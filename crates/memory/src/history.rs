@@ -33,7 +33,7 @@ pub struct BuildRecord {
     /// The steps that the request needs, by their verdicts. Records of earlier versions count blocked steps as unstarted.
     #[serde(flatten)]
     pub counts: StepCounts,
-    /// What a team's store was good for, where one is used.
+    /// What a shared cache was good for, where one is used.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub shared: Option<SharedRecord>,
     /// Steps that were not current, in the order in which they were done with.
@@ -76,13 +76,13 @@ pub struct StepRecord {
     pub printed: Option<String>,
 }
 
-/// What a team's store was good for in a build.
+/// What a shared cache was good for in a build.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 pub struct SharedRecord {
     /// Results that were taken.
     pub taken: usize,
     /// How long their steps took where they ran, in microseconds.
-    pub spared_micros: u64,
+    pub saved_micros: u64,
     /// How many bytes came.
     pub moved: u64,
     /// Results that are known and were not fetched.
@@ -100,8 +100,8 @@ pub struct SharedRecord {
 impl SharedRecord {
     /// What is kept of a store's use, with how many bytes came.
     pub fn of(shared: &SharedUse, moved: u64) -> SharedRecord {
-        let SharedUse { taken, spared_micros, away, unknown, other_files, other_system, not_had } = *shared;
-        SharedRecord { taken, spared_micros, moved, away, unknown, other_files, other_system, not_had }
+        let SharedUse { taken, saved_micros, away, unknown, other_files, other_system, not_had } = *shared;
+        SharedRecord { taken, saved_micros, moved, away, unknown, other_files, other_system, not_had }
     }
 
     /// Why steps ran though a store is used, each with how many that were, as people say it.

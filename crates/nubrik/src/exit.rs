@@ -30,7 +30,7 @@ pub const MEANINGS: [(Exit, &str); 6] = [
     (Exit::Usage, "The command line is wrong, or names what there is not."),
     (Exit::Definitions, "The definitions or the settings are wrong: nothing ran."),
     (Exit::Machine, "The machine lacks something: a tool, space, a server."),
-    (Exit::Own, "What nubrik keeps for itself, or a store, cannot be used."),
+    (Exit::Own, "Nubrik's own files, the cache or the shared cache cannot be used."),
 ];
 
 impl Exit {

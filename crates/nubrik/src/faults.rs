@@ -33,7 +33,7 @@ pub fn say_what_to_do_about_them() {
         errln!(console, "nubrik has a fault and must stop: {panic}");
         errln!(
             console,
-            "the workspace and the store are safe; please report this with the command that led here"
+            "the workspace and the cache are safe; please report this with the command that led here"
         );
         std::process::exit(5);
     }));

@@ -52,7 +52,7 @@ fn a_folder_is_brought_in_and_what_does_not_work_is_changed_or_left_out() {
         run.stdout
     );
     assert!(text.contains("# Without src/odd.c: it includes no_such_header_anywhere.h"), "{text}");
-    if sandbox::has_rooms() {
+    if sandbox::has_sandboxes() {
         assert!(run.stdout.contains("4 of 4 work"), "{}", run.stdout);
         assert!(text.contains("reads = \"tests/data.txt\""), "{text}");
     }

@@ -105,8 +105,8 @@ fn why_shows_the_lines_of_a_text_that_changed() {
 
 #[test]
 fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
-    if !nubrik_confine::can_record() || !sandbox::has_rooms() {
-        return skip(Need::Confinement, "this kernel cannot record, or has no rooms");
+    if !nubrik_confine::can_record() || !sandbox::has_sandboxes() {
+        return skip(Need::Confinement, "this kernel cannot record, or has no sandboxes");
     }
     let sandbox = Sandbox::new(&[
         ("a", "hi"),
@@ -133,7 +133,7 @@ fn an_audit_knows_copies_and_listings_and_names_what_does_not_count() {
     let doctor = sandbox.run(&["doctor", "--json"]).expect(0).events();
     let cat = doctor.iter().find(|e| e["name"] == "ls").unwrap();
     assert!(cat["counts"].as_array().unwrap().iter().any(|path| path.as_str().unwrap().ends_with("/ls")));
-    assert!(doctor.iter().any(|e| e["name"] == "rooms for steps" && e["ok"] == true));
+    assert!(doctor.iter().any(|e| e["name"] == "sandboxes for steps" && e["ok"] == true));
 }
 
 #[test]

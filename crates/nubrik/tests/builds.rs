@@ -102,7 +102,7 @@ fn deleted_and_edited_results_are_put_back() {
     fs::set_permissions(&object, fs::Permissions::from_mode(0o644)).unwrap();
     fs::write(&object, "nonsense").unwrap();
     let run = tide.build();
-    // What came from the store is a copy: the kept one is what it was.
+    // What came from the cache is a copy: the kept one is what it was.
     assert_eq!((run.ran().len(), run.said("reused")), (0, vec!["compile src/wave.c".to_owned()]));
     assert_eq!(tide.run(&["run", "cast"]).expect(0).stdout, "42\n");
     fs::remove_dir_all(tide.folder.join("out")).unwrap();
@@ -244,10 +244,10 @@ fn results_are_shared_between_workspaces_in_other_places() {
     let tide = tide();
     tide.write("targets.nub", &TIDE[0].1.replace("-O1", "-g"));
     tide.build();
-    if !sandbox::has_rooms() {
+    if !sandbox::has_sandboxes() {
         return skip(
             Need::Confinement,
-            "without rooms steps see where they are, and results are for one place",
+            "without sandboxes steps see where they are, and results are for one place",
         );
     }
     let other = tide.sharing_store("another place");

@@ -10,7 +10,7 @@ use sandbox::Sandbox;
 /// How a workspace's steps are confined.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 enum Means {
-    Rooms,
+    Sandboxes,
     Rules,
 }
 
@@ -18,9 +18,11 @@ enum Means {
 fn means() -> Vec<Means> {
     let support = nubrik_confine::support();
     let recorded = support.network_filter && nubrik_confine::can_record();
-    let rooms = nubrik_confine::Rooms::new(&std::env::temp_dir());
-    let found =
-        [(Means::Rooms, recorded && rooms.is_ok()), (Means::Rules, recorded && support.path_rules.is_some())];
+    let sandboxes = nubrik_confine::Sandboxes::new(&std::env::temp_dir());
+    let found = [
+        (Means::Sandboxes, recorded && sandboxes.is_ok()),
+        (Means::Rules, recorded && support.path_rules.is_some()),
+    ];
     let has = |(means, there): (Means, bool)| {
         if !there {
             skip(Need::Confinement, format_args!("this kernel cannot confine by {means:?} and record"));
@@ -46,7 +48,7 @@ fn workspace(targets: &str) -> Sandbox {
 /// A workspace whose steps are confined so.
 fn confined(means: Means, targets: &str) -> Sandbox {
     let mut sandbox = workspace(targets);
-    sandbox.without_rooms = means == Means::Rules;
+    sandbox.without_sandboxes = means == Means::Rules;
     sandbox
 }
 
@@ -188,11 +190,11 @@ fn ways_out_are_shut(means: Means) {
         ("temporary folder of all", format!("echo x > {elsewhere}")),
         ("signals", "test $PPID != 0 && kill -0 $PPID".to_owned()),
     ] {
-        let is_room = means == Means::Rooms;
+        let is_sandbox = means == Means::Sandboxes;
         // Signals outside the box are refused from version 6 of the kernel's path rules on, and modes by none.
         let cannot =
             way == "signals" && nubrik_confine::support().path_rules < Some(6) || way.ends_with("mode");
-        if !is_room && cannot {
+        if !is_sandbox && cannot {
             continue;
         }
         root.write(
@@ -204,7 +206,7 @@ fn ways_out_are_shut(means: Means) {
         );
         let run = root.run(&["build"]);
         // A room has a temporary folder of its own at the same place.
-        let may_end_well = is_room && way == "temporary folder of all";
+        let may_end_well = is_sandbox && way == "temporary folder of all";
         assert!(may_end_well || run.stdout.contains("failed    tide/a"), "{means:?} {way}: {}", run.stdout);
         assert_eq!(root.read("tide/wave.txt"), "wave\n", "{means:?} {way}");
         assert_eq!(root.read("out/default/tide/other/o.txt"), "o\n", "{means:?} {way}");
@@ -274,7 +276,7 @@ const ASKS: &str = "target a = step { run = sh`test -e tide/salt.txt && echo the
      target deep = step { run = sh`cat {a} {in \"sub/x/y.txt\"} > {out \"d.txt\"}; ls -d tide/sub tide/sub/x > /dev/null` }";
 
 #[test]
-fn undeclared_files_can_be_hidden_where_there_are_no_rooms() {
+fn undeclared_files_can_be_hidden_where_there_are_no_sandboxes() {
     if !means().contains(&Means::Rules) {
         return;
     }
@@ -301,10 +303,10 @@ fn undeclared_files_can_be_hidden_where_there_are_no_rooms() {
 
 #[test]
 fn what_is_not_declared_is_not_there_in_a_room() {
-    if !means().contains(&Means::Rooms) {
+    if !means().contains(&Means::Sandboxes) {
         return;
     }
-    let mut root = confined(Means::Rooms, ASKS);
+    let mut root = confined(Means::Sandboxes, ASKS);
     root.write("tide/sub/x/y.txt", "y\n");
     root.run(&["build"]).expect(0);
     assert_eq!(root.read("out/default/tide/a.txt"), "hidden\n");
@@ -313,20 +315,20 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     other.write("tide/salt.txt", "more\n");
     let run = other.run(&["build", "--json"]).expect(0);
     assert_eq!((run.summary()["ran"].clone(), run.summary()["reused"].clone()), (0.into(), 2.into()));
-    // What is made without rooms is no result for those who have them, nor in another place.
-    root.without_rooms = true;
+    // What is made without sandboxes is no result for those who have them, nor in another place.
+    root.without_sandboxes = true;
     let run = root.run(&["build", "--json"]).expect(0);
     assert_eq!(run.summary()["ran"], 2, "{}", run.stdout);
     assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
 }
 
-/// Without rooms commands see where the workspace is: what was made at another place is made again.
+/// Without sandboxes commands see where the workspace is: what was made at another place is made again.
 #[test]
 fn a_workspace_that_moved_is_built_again_where_commands_see_its_place() {
     let sandbox = Sandbox::new(&[("a/nubrik.toml", ""), ("a/targets.nub", PLACE)]);
     let build = |folder: &str| {
         let mut command = sandbox.command_in(folder, &["build", "--json"]);
-        command.env("NUBRIK_ROOMS", "off");
+        command.env("NUBRIK_SANDBOX", "off");
         sandbox::finish(command).expect(0)
     };
     // Old enough that a build of which nothing changed is known by one look.

@@ -68,7 +68,7 @@ fn variants_are_built_beside_the_usual_and_lines_are_told_with_reused_verdicts()
     let copy = sandbox.sharing_store("copy");
     let again = copy.run(&["test", "--coverage", "--json"]).expect(0);
     assert_eq!(told(&again), lines);
-    if sandbox::has_rooms() {
+    if sandbox::has_sandboxes() {
         assert!(again.ran().is_empty(), "{:?}", again.ran());
     }
 }

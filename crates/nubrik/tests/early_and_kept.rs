@@ -101,7 +101,7 @@ fn a_kept_folder_is_found_again_by_the_same_command_only() {
     let of = |flag: &str| CHECKER.replace("FLAG", flag);
     let sandbox = Sandbox::new(&[("a.ts", "1"), ("targets.nub", &of("true"))]);
     assert_eq!(["2", "3", "4"].map(|source| runs_after(&sandbox, source)), ["1", "2", "3"]);
-    // A result that is taken from the store leaves the folder as it is.
+    // A result that is taken from the cache leaves the folder as it is.
     assert_eq!([("2", "1"), ("5", "4")].map(|(source, _)| runs_after(&sandbox, source)), ["1", "4"]);
     // Another command begins without.
     sandbox.write("targets.nub", &of(": other"));

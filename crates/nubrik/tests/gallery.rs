@@ -9,7 +9,7 @@
 //! + FILE                       a file, with the lines below that begin with `  | `
 //! - FILE                       no such file
 //! % nubrik WORDS               something that is done before, as is `% write FILE TEXT`
-//! ! rooms                      only where commands run in rooms
+//! ! sandboxes                      only where commands run in sandboxes
 //! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
 //! ```
 //!
@@ -40,8 +40,8 @@ struct Case {
 /// A case whose first mend works when it is pasted.
 const PASTES: &str = "~";
 
-/// A case that shows what rooms do.
-const ROOMS: &str = "! rooms";
+/// A case that shows what sandboxes do.
+const SANDBOXES: &str = "! sandboxes";
 
 fn folder() -> PathBuf {
     PathBuf::from(env!("CARGO_MANIFEST_DIR")).join("tests/gallery")
@@ -96,7 +96,7 @@ fn set_up(sandbox: &Sandbox, setting: &[String]) {
             fs::remove_file(sandbox.folder.join(path)).unwrap();
             sandbox.write(path, &format!("{text}\n"));
         } else {
-            assert!(line.starts_with("=== ") || line == ROOMS || line == PASTES, "what is {line:?}?");
+            assert!(line.starts_with("=== ") || line == SANDBOXES || line == PASTES, "what is {line:?}?");
         }
     }
 }
@@ -206,8 +206,8 @@ fn mistakes_are_answered_as_the_gallery_shows() {
     let mut paths: Vec<PathBuf> = paths.filter(|path| !path.ends_with("workspace.txt")).collect();
     paths.sort();
     let mut others = String::new();
-    if !sandbox::has_rooms() {
-        skip(Need::Confinement, "cases of the gallery that show what rooms do");
+    if !sandbox::has_sandboxes() {
+        skip(Need::Confinement, "cases of the gallery that show what sandboxes do");
     }
     for path in paths {
         let cases = cases(&fs::read_to_string(&path).unwrap());
@@ -220,7 +220,7 @@ fn mistakes_are_answered_as_the_gallery_shows() {
                     {
                         let at = cases.iter().position(|c| std::ptr::eq(c, case)).unwrap();
                         let is_left_out =
-                            case.setting.iter().any(|line| line == ROOMS) && !sandbox::has_rooms();
+                            case.setting.iter().any(|line| line == SANDBOXES) && !sandbox::has_sandboxes();
                         *results[at].lock() = if is_left_out { case.said.clone() } else { said(case) };
                     }
                 });

@@ -439,7 +439,7 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
                    variant address store out operators flags headers needs say makes timeout network memory timeout \
                    room rooms key verdict pin pins origin origins member line seal label slots pool sandbox cache remote flaky \
                    quarantine dependency plan why watch share worker adopt hole unit refused usage exit c rust python go java js \
-                   fortran documents archives build NUBRIK_ROOMS NUBRIK_SHARED_KEY";
+                   fortran documents archives build NUBRIK_SANDBOX NUBRIK_SHARED_KEY";
     for guess in guesses.split_whitespace() {
         let said = sandbox.run(&["explain", guess, "--plain"]);
         assert!(said.code == 0 && !said.stdout.is_empty(), "explain {guess}: {}", said.stderr);

@@ -5,7 +5,7 @@
 mod sandbox;
 
 use nubrik_testing::{Need, skip};
-use sandbox::{Sandbox, has_rooms};
+use sandbox::{Sandbox, has_sandboxes};
 
 const TARGETS: &str = "target seen = step {\n\
     \x20   run = sh`{{ cat data/a; if [ -e data/sub/flag ]; then echo flag; fi; }} > {out \"o\"}`\n\
@@ -17,7 +17,7 @@ const TARGETS: &str = "target seen = step {\n\
     \x20   observed = true\n}\n";
 
 fn sandbox() -> Option<Sandbox> {
-    if !has_rooms() || !nubrik_confine::can_record() {
+    if !has_sandboxes() || !nubrik_confine::can_record() {
         skip(Need::Confinement, "steps cannot be seen here");
         return None;
     }
@@ -128,7 +128,7 @@ fn where_steps_cannot_be_seen_all_of_it_counts() {
         ("data/far/c", "3\n"),
         ("targets.nub", TARGETS),
     ]);
-    sandbox.without_rooms = true;
+    sandbox.without_sandboxes = true;
     // Path rules let nobody list a folder.
     let targets = TARGETS.split("target listed").next().unwrap();
     sandbox.write("targets.nub", targets);
@@ -160,7 +160,7 @@ fn what_commands_list_of_the_machine_counts_besides() {
     sandbox.write("data/new", "new\n");
     assert_eq!(ran(&sandbox), ["both"]);
     if library.starts_with("/tmp") {
-        // In rooms this is another folder, so that nothing of the machine's is listed.
+        // In sandboxes this is another folder, so that nothing of the machine's is listed.
         skip(Need::Place, "this checkout is among temporary files");
         return;
     }

@@ -7,7 +7,7 @@ mod sandbox;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 
-use sandbox::{Sandbox, has_rooms};
+use sandbox::{Sandbox, has_sandboxes};
 
 const COPY: &str = "target copy = step { run = `cat {glob(\"**/*.txt\")} > {out \"copy\"}` }\n";
 
@@ -257,7 +257,7 @@ fn a_source_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
 fn a_made_input_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
     let definitions = "target first = step { run = `cp {in \"a\"} {out \"made\"}` }\n\
          target second = step { run = sh`sleep 0.8; cat {first} > {out \"o\"}; sleep 1` }\n";
-    // Written in place, as an editor of another program may do it: a room would show the file of before instead of a new one.
+    // Written in place, as an editor of another program may do it: a sandbox would show the file of before instead of a new one.
     let write = |sandbox: &Sandbox, text: &str| {
         let made = sandbox.files_below(".nubrik/made/first").into_keys().next().unwrap();
         let made = sandbox.folder.join(made);
@@ -309,8 +309,8 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
         // A file that may change again without a trace is not believed yet.
         std::thread::sleep(std::time::Duration::from_millis(60));
         let summary = sandbox.run_in(name, &["build", "--json"]).expect(0).summary();
-        // Without rooms commands see where the workspace is, which counts.
-        let current = if has_rooms() { 3 } else { 0 };
+        // Without sandboxes commands see where the workspace is, which counts.
+        let current = if has_sandboxes() { 3 } else { 0 };
         assert_eq!(
             (&summary["current"], &summary["steps"]),
             (&current.into(), &3.into()),

@@ -5,7 +5,7 @@
 mod sandbox;
 
 use nubrik_testing::{Need, skip};
-use sandbox::{Sandbox, has_rooms};
+use sandbox::{Sandbox, has_sandboxes};
 
 /// Takes `["shout","FROM","TO"]`, counts its requests, and says what it sees of the workspace.
 const SERVER: &str = r#"
@@ -46,7 +46,7 @@ fn one_program_answers_several_steps_each_in_its_own_room() {
         ["t1", "t2", "t3"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))),
         ["EBB", "FLOW", "NEAP"]
     );
-    if has_rooms() {
+    if has_sandboxes() {
         for told in ["request 1 ", "request 2 ", "request 3 ", "sees serve.sh t1.csv", "sees serve.sh t3.csv"]
         {
             assert!(run.stdout.contains(told), "{told}{}", run.stdout);
@@ -94,7 +94,7 @@ fn a_program_that_ends_babbles_or_hangs_is_told_and_replaced() {
 
 #[test]
 fn a_room_that_cannot_become_the_next_one_ends_with_its_program() {
-    // A link that leads out of the workspace takes something of the machine that was not there when the room was made.
+    // A link that leads out of the workspace takes something of the machine that was not there when the sandbox was made.
     let sandbox = with_server(&[("t1.csv", "ebb"), ("t3.csv", "neap")], SHOUTED);
     let outside = sandbox.folder.parent().unwrap().join("elsewhere.csv");
     std::fs::write(&outside, "flowing").unwrap();
@@ -119,7 +119,7 @@ fn a_probe_may_be_answered_so() {
     sandbox.run(&["build"]).expect(0);
     let all = sandbox.read("out/default/all");
     assert!(
-        !has_rooms() || all.contains("sees serve.sh t1.csv") && all.contains("sees serve.sh t2.csv"),
+        !has_sandboxes() || all.contains("sees serve.sh t1.csv") && all.contains("sees serve.sh t2.csv"),
         "{all}"
     );
     sandbox.write("t2.csv", "surge");
@@ -132,11 +132,11 @@ fn what_is_observed_is_asked_alone() {
     let observed = SHOUTED.replace("    say", "    observed = true\n    reads = \"aside/*.txt\"\n    say");
     let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow"), ("aside/x.txt", "1")], &observed);
     let run = sandbox.run(&["build"]).expect(0);
-    assert!(!has_rooms() || run.stdout.matches("request 1 sees").count() == 2, "{}", run.stdout);
+    assert!(!has_sandboxes() || run.stdout.matches("request 1 sees").count() == 2, "{}", run.stdout);
     // Nobody read it: it does not count.
     sandbox.write("aside/x.txt", "2");
     let ran = sandbox.run(&["build", "--json"]).expect(0).ran();
-    assert!(!has_rooms() || ran.is_empty(), "{ran:?}");
+    assert!(!has_sandboxes() || ran.is_empty(), "{ran:?}");
 }
 
 #[test]
@@ -154,8 +154,8 @@ fn a_program_may_close_what_it_does_not_need() {
 
 #[test]
 fn what_it_takes_in_at_its_start_is_the_same_whoever_asks_first() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "programs stay in rooms only");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "programs stay in sandboxes only");
     }
     // It would know a file that only the first one declares.
     let server = SERVER.replace("count=0", "count=$(cat aside.txt 2> /dev/null || echo 10)");

@@ -1,4 +1,4 @@
-//! A team's store: what one machine made, another one takes; what is not as it should be, nobody does.
+//! A shared cache: what one machine made, another one takes; what is not as it should be, nobody does.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -14,7 +14,7 @@ use std::time::Duration;
 
 use nubrik_testing::{Need, skip};
 use parking_lot::Mutex;
-use sandbox::{Run, Sandbox, has_rooms};
+use sandbox::{Run, Sandbox, has_sandboxes};
 use serde_json::json;
 
 /// A program of two sources, a table that a script makes, and a folder.
@@ -87,7 +87,7 @@ impl Team {
         Seat { team: self, sandbox, name: name.to_owned() }
     }
 
-    /// Has everything built and given to the store.
+    /// Has everything built and given to the cache.
     fn built_by_ci(&self) -> Run {
         self.seat("ci").writes(&["build", "--json"]).expect(0)
     }
@@ -141,8 +141,8 @@ fn ran(run: &Run) -> usize {
 
 #[test]
 fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -168,7 +168,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     fs::rename(team.path("store"), team.path("gone")).unwrap();
     other.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
     let run = other.run(&["build", "show"]).expect(0);
-    assert!(run.stdout.contains("2 results of the team's store cannot be fetched now"), "{}", run.stdout);
+    assert!(run.stdout.contains("2 results of the shared cache cannot be fetched now"), "{}", run.stdout);
     assert!(run.stdout.contains("its result was not fetched before, and cannot be now"), "{}", run.stdout);
     assert!(other.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
     // Without the store, by request.
@@ -185,8 +185,8 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
 
 #[test]
 fn who_must_share_fails_where_the_store_is_of_no_use() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -196,22 +196,22 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
     fs::write(team.path("store"), "no folder").unwrap();
     ci.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
     let built = ci.writes(&["build", "--require-shared-cache"]).expect(5);
-    assert!(built.stderr.contains("the team's store was not of use"), "{}", built.stderr);
+    assert!(built.stderr.contains("the shared cache was of no use"), "{}", built.stderr);
     let tested = ci.writes(&["test", "--require-shared-cache"]).expect(5);
-    assert!(tested.stderr.contains("--require-shared-cache wants it"), "{}", tested.stderr);
+    assert!(tested.stderr.contains("--require-shared-cache demands it"), "{}", tested.stderr);
     // Otherwise the work counts. That nothing is wanted of the store now does not make it one.
     ci.writes(&["build"]).expect(0);
     ci.writes(&["build", "--require-shared-cache"]).expect(5);
     // Who names none, or did not agree, is told as well.
     let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
     let run = alone.run(&["build", "--require-shared-cache"]).expect(5);
-    assert!(run.stderr.contains("names no team's store"), "{}", run.stderr);
+    assert!(run.stderr.contains("names no shared cache"), "{}", run.stderr);
 }
 
 #[test]
 fn what_ci_made_nobody_makes_again() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -230,10 +230,10 @@ fn what_ci_made_nobody_makes_again() {
     let changed = person.run(&["build", "--json"]).expect(0);
     assert_eq!(changed.said("ran"), ["compile show.c"]);
     let why = person.run(&["why", "show", "--shared"]).expect(0);
-    let first = "3 of 4 steps of show are in the team's store as they are here\n";
+    let first = "3 of 4 steps of show are in the shared cache\n";
     assert!(why.stdout.starts_with(first), "{}", why.stdout);
     assert!(
-        why.stdout.contains("show   compile show.c   ci gave one to main that was made of something else\n"),
+        why.stdout.contains("show   compile show.c   ci uploaded one to main that was made of something else\n"),
         "{}",
         why.stdout
     );
@@ -249,8 +249,8 @@ fn what_ci_made_nobody_makes_again() {
 
 #[test]
 fn a_store_is_used_only_by_who_agreed_to_it() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -258,10 +258,10 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
     let state = team.path("person-state");
     let variables = [("XDG_STATE_HOME", state.as_str())];
     let run = person.sandbox.run_with(&["build"], &variables).expect(0);
-    assert!(run.stderr.contains("which you did not agree to: nubrik shared"), "{}", run.stderr);
+    assert!(run.stderr.contains("which you do not trust yet: nubrik shared"), "{}", run.stderr);
     assert!(!run.stdout.contains("reused"), "{}", run.stdout);
     let said = person.sandbox.run_with(&["shared"], &variables).expect(0);
-    assert!(said.stdout.contains("you did not agree to it"), "{}", said.stdout);
+    assert!(said.stdout.contains("you do not trust it yet"), "{}", said.stdout);
     person.sandbox.run_with(&["shared", "trust"], &variables).expect(0);
     let other = team.seat("person");
     let run = other.sandbox.run_with(&["build", "--json"], &variables).expect(0);
@@ -271,7 +271,7 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
         .sandbox
         .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot_key = \"{}\"\n", team.at, team.root));
     let run = other.sandbox.run_with(&["build", "--rerun"], &variables).expect(0);
-    assert!(run.stderr.contains("you did not agree"), "{}", run.stderr);
+    assert!(run.stderr.contains("you do not trust yet"), "{}", run.stderr);
     for flag in ["--no-shared-cache", "--no-cache"] {
         let fresh = team.seat("person");
         let run = fresh.run(&["build", flag, "--json"]).expect(0);
@@ -289,8 +289,8 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
 
 #[test]
 fn what_came_from_one_store_does_not_count_for_another() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     // One who writes for two teams, by one key.
@@ -316,8 +316,8 @@ fn what_came_from_one_store_does_not_count_for_another() {
 
 #[test]
 fn what_is_given_after_a_store_was_put_back_is_believed() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let copy = |from: &str, to: &str| {
         assert!(std::process::Command::new("cp").args(["-a", from, to]).status().unwrap().success());
@@ -348,8 +348,8 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
 
 #[test]
 fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let stranger = team.seat("stranger");
@@ -387,8 +387,8 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
 
 #[test]
 fn what_a_hostile_store_gives_is_never_used() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     team.built_by_ci();
@@ -430,8 +430,8 @@ fn what_a_hostile_store_gives_is_never_used() {
 
 #[test]
 fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -453,8 +453,8 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
 
 #[test]
 fn results_rest_on_the_machine_as_it_was() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let place = format!("/usr/local/share/nubrik-test-{}", std::process::id());
     if fs::write(&place, "high\n").is_err() {
@@ -518,8 +518,8 @@ fn results_rest_on_the_machine_as_it_was() {
 
 #[test]
 fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let folder = tempfile::tempdir().unwrap();
     let prefix = folder.path().join("tides");
@@ -555,8 +555,8 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
 
 #[test]
 fn what_others_hold_of_a_key_is_told_to_no_other_store() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     // Results that came from one store do not answer for a workspace that uses another one, or none.
     let (one, other) = (Team::new(None), Team::new(None));
@@ -706,8 +706,8 @@ fn answer(
 
 #[test]
 fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let folder = tempfile::tempdir().unwrap();
     let server = Server::of(folder.path());
@@ -739,8 +739,8 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
 
 #[test]
 fn a_build_that_was_cut_off_while_it_wrote_is_completed_by_the_next() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -770,8 +770,8 @@ fn with_large_file<'t>(team: &'t Team, name: &str) -> Seat<'t> {
 
 #[test]
 fn large_files_come_as_what_differs_from_those_that_were_here() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let (ci, person) = (with_large_file(&team, "ci"), with_large_file(&team, "person"));
@@ -806,8 +806,8 @@ fn large_files_come_as_what_differs_from_those_that_were_here() {
 
 #[test]
 fn what_is_not_given_in_time_is_given_by_the_next_build() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -826,8 +826,8 @@ fn what_is_not_given_in_time_is_given_by_the_next_build() {
 
 #[test]
 fn many_builds_leave_few_segments() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -845,8 +845,8 @@ fn many_builds_leave_few_segments() {
 
 #[test]
 fn what_is_used_stays_and_what_is_wrong_is_told() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let ci = with_large_file(&team, "ci");
@@ -857,7 +857,9 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
         ci.writes(&["build"]).expect(0);
     }
     early.sandbox.write("table.txt", tables[0]);
-    assert!(ci.run(&["shared", "prune"]).expect(2).stderr.contains("only who writes a channel prunes it"));
+    assert!(
+        ci.run(&["shared", "prune"]).expect(2).stderr.contains("only a writer of the channel can prune it")
+    );
     // Everything was used today.
     let run = ci.writes(&["shared", "prune", "--unused-for", "1", "--json"]).expect(0);
     assert_eq!((&run.events()[0]["kept"], &run.events()[0]["dropped"]), (&json!(3), &json!(0)));
@@ -865,19 +867,21 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
     person.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     assert_eq!(ran(&early.run(&["build", "--json"]).expect(0)), 0);
-    assert!(person.run(&["shared", "verify"]).expect(0).stdout.contains("every byte is what it is named"));
+    assert!(
+        person.run(&["shared", "verify"]).expect(0).stdout.contains("every byte has the digest in its name")
+    );
     // Something is lost, and something is damaged: it is told, and who writes gives it once more.
     for object in team.objects("contents") {
         fs::remove_file(object).unwrap();
     }
     let run = person.run(&["shared", "verify"]).expect(1);
-    assert!(run.stdout.contains("wrong     content "), "{}", run.stdout);
+    assert!(run.stdout.contains("damaged   content "), "{}", run.stdout);
     let run = person.run(&["shared", "verify", "--json"]).expect(1);
-    assert_eq!(run.events()[0]["wrong"].as_array().unwrap().len(), 3);
+    assert_eq!(run.events()[0]["damaged"].as_array().unwrap().len(), 3);
     let other = with_large_file(&team, "other");
     other.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&other.run(&["build", "--json"]).expect(0)), 1);
-    assert!(ci.writes(&["shared", "verify"]).expect(1).stdout.contains("mend      "));
+    assert!(ci.writes(&["shared", "verify"]).expect(1).stdout.contains("try       "));
     assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["given"], 1);
     let third = with_large_file(&team, "third");
     third.sandbox.write("table.txt", tables[2]);
@@ -886,8 +890,8 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
 
 #[test]
 fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
-    if !has_rooms() {
-        return skip(Need::Confinement, "without rooms nothing is shared");
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
     let stamp =
@@ -927,15 +931,15 @@ fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
 fn wrong_settings_are_told_with_a_mend() {
     let sandbox = Sandbox::new(&FILES);
     for (settings, said) in [
-        ("[shared]\nat = \"/tmp/x\"\n", "does not say by which key"),
+        ("[shared]\nat = \"/tmp/x\"\n", "`shared` lacks the root key"),
         (
             "[shared]\nroot_key = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"\n",
-            "does not say where the store is",
+            "does not say where the shared cache is",
         ),
         ("[shared]\nat = \"tmp/x\"\n", "`at` is an address"),
-        ("[shared]\nat = \"/tmp/x\"\nroot_key = \"abc\"\n", "`root` is a public key"),
+        ("[shared]\nat = \"/tmp/x\"\nroot_key = \"abc\"\n", "`root_key` is a public key"),
         ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
-        ("[shared]\nlines = [\"a b\"]\n", "a line is a name"),
+        ("[shared]\nchannels = [\"a b\"]\n", "a channel is a name"),
         ("[shared]\nat = \"s3://isles/x\"\n", "does not say on which server"),
         ("[shared]\nwait = -1\n", "`wait` is a number of seconds"),
         ("[shared]\nverify = 2\n", "`verify` is a number from 0 to 1"),
@@ -973,5 +977,5 @@ fn wrong_settings_are_told_with_a_mend() {
     assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
     assert!(sandbox.run(&["workers", "serve"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
     sandbox.write("nubrik.toml", "");
-    assert!(sandbox.run(&["shared"]).expect(2).stderr.contains("this workspace names no team's store"));
+    assert!(sandbox.run(&["shared"]).expect(2).stderr.contains("this workspace names no shared cache"));
 }

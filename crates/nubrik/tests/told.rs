@@ -5,7 +5,7 @@
 mod sandbox;
 
 use nubrik_testing::{Need, skip};
-use sandbox::{Sandbox, has_rooms};
+use sandbox::{Sandbox, has_sandboxes};
 
 /// Whether this machine can record what commands do.
 fn records() -> bool {
@@ -74,8 +74,8 @@ fn a_refusal_that_a_step_survives_is_told_once_with_the_words_to_add() {
 
 #[test]
 fn a_folder_shows_exactly_what_is_declared_and_what_it_lacks_is_told() {
-    if !records() || !has_rooms() {
-        return skip(Need::Confinement, "folders are refused whole where there are no rooms");
+    if !records() || !has_sandboxes() {
+        return skip(Need::Confinement, "folders are refused whole where there are no sandboxes");
     }
     let sandbox = workspace(
         "private let d: folder = \"d\"\n\
@@ -108,8 +108,8 @@ fn a_folder_shows_exactly_what_is_declared_and_what_it_lacks_is_told() {
 
 #[test]
 fn a_module_that_was_not_declared_is_named_and_looking_for_modules_is_no_news() {
-    if !records() || !has_rooms() || std::process::Command::new("python3").arg("-V").output().is_err() {
-        return skip(Need::Python, "there is no python3, or there are no rooms");
+    if !records() || !has_sandboxes() || std::process::Command::new("python3").arg("-V").output().is_err() {
+        return skip(Need::Python, "there is no python3, or there are no sandboxes");
     }
     let sandbox = workspace("target t = step { run = `python3 {in \"py/t.py\"} > {out \"x\"}` }\n");
     assert_eq!(told(&sandbox), []);

@@ -14,7 +14,7 @@ use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
 use nubrik_testing::{Need, skip};
-use sandbox::{Run, Sandbox, has_rooms};
+use sandbox::{Run, Sandbox, has_sandboxes};
 
 /// Ends with the test; its folders are there until then.
 struct Ended {
@@ -44,8 +44,8 @@ fn public_key(run: &Run) -> String {
 
 /// The program of the server; nothing where the test is to be left out.
 fn server_program() -> Option<String> {
-    if !has_rooms() {
-        skip(Need::Confinement, "without rooms nobody works for others");
+    if !has_sandboxes() {
+        skip(Need::Confinement, "without sandboxes nobody works for others");
         return None;
     }
     match std::env::var("NUBRIK_NATS") {
@@ -287,7 +287,7 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
                 target next = step { run = sh`cat {in slow} > {out \"y\"}; sleep 0.1` }\n";
     // Nobody is there.
     let run = team.build(&team.sandbox(&[("targets.nub", slow)]), &[]).expect(0);
-    assert!(run.stdout.contains("nobody works for this pool now"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker is in this pool now"), "{}", run.stdout);
     // One who may not work is told so, and one whose answers nobody may sign is not believed.
     let stranger = team.sandbox(&[]);
     let variables =

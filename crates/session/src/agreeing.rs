@@ -1,4 +1,4 @@
-//! What a workspace asks of a person before it is used: a team's store, a server for jobs, variables that are sent somewhere.
+//! What a workspace asks of a person before it is used: a shared cache, a server for jobs, variables that are sent somewhere.
 
 use nubrik_shared::PublicKey;
 use nubrik_web::{Agreement, Agreements};
@@ -91,7 +91,7 @@ impl Session {
         asked.into_iter().map(|asked| (asked.clone(), agreed.hold(&asked))).collect()
     }
 
-    /// What it asks for a team's store and other machines at work.
+    /// What it asks for a shared cache and other machines at work.
     pub fn asked_for_team(&self) -> Vec<Agreement> {
         let settings = &self.workspace.settings;
         let of_store = settings.shared.iter().flat_map(|shared| asked_by_store(&shared.place, &shared.root));

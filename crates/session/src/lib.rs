@@ -45,7 +45,7 @@ pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, 
 pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
     BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway,
-    KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, Standing, TeamStore,
+    KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, SharedCache, Standing,
     ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members,
     read_pins, store_folder,
 };

@@ -65,7 +65,7 @@ pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
 pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
-pub use sharing::{GivenAway, TeamStore, key_in, members_at, put_members};
+pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use turns::{Turn, Turns};
 pub use working::{DifferentTool, WorkSite};
@@ -95,7 +95,7 @@ pub struct Session {
     /// What evaluation saw of the machine.
     seen: Mutex<SeenOfMachine>,
     store: Result<Arc<LocalStore>, String>,
-    /// The team's store, and this machine's own with that behind it.
+    /// The shared cache, and this machine's own with that behind it.
     shared: Option<Arc<SharedStore>>,
     layered: Option<LayeredStore>,
     /// What puts results there while builds go on.
@@ -104,7 +104,7 @@ pub struct Session {
     jobs_key: Option<nubrik_shared::SecretKey>,
     /// Machines that run steps for this one.
     crew: Option<Arc<crew::Crew>>,
-    /// Who writes to the team's store, if this machine does.
+    /// Who writes to the shared cache, if this machine does.
     writer: Option<Publisher>,
     /// Where results are kept, where that is not the person's own folder.
     store_folder: Option<PathBuf>,
@@ -121,7 +121,7 @@ pub struct Session {
     failure_words: fn(&nubrik_engine::Failure) -> String,
     /// When it was opened, or the last build was over.
     lap: std::time::Instant,
-    /// Why something was not given to the team's store, the first time.
+    /// Why something was not uploaded to the shared cache, the first time.
     not_given: OnceLock<nubrik_shared::SharedTrouble>,
     /// How many steps other machines ran so far.
     ran_elsewhere: usize,

@@ -1,4 +1,4 @@
-//! A team's store: what one machine made, for others. Its objects lie in a folder or on a server that knows GET and PUT; their
+//! A shared cache: what one machine made, for others. Its objects lie in a folder or on a server that knows GET and PUT; their
 //! bytes are described in `docs/formats.md`.
 //!
 //! A *root* key signs the list of members. Each member that writes has a *head* for each channel, signed by it. A head

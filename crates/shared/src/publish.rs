@@ -32,7 +32,7 @@ const USES_LIMIT: u64 = 256 << 20;
 pub struct HandedOver {
     /// How many results.
     pub results: usize,
-    /// How many results were not given in time: the next build gives them.
+    /// How many results were not uploaded in time: the next build gives them.
     pub late: usize,
     /// How many contents.
     pub contents: usize,
@@ -208,7 +208,7 @@ impl Publisher {
         let bytes = match std::fs::read(&file) {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(KeyedResults::new()),
             Err(e) => {
-                let problem = format!("cannot read what was not given in time in {}: {e}", file.display());
+                let problem = format!("cannot read what was not uploaded in time in {}: {e}", file.display());
                 return Err(SharedTrouble::Machine(problem));
             }
             Ok(bytes) => bytes,

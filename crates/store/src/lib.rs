@@ -28,7 +28,7 @@ pub use local::{LocalStore, Opened, StoreError, StoredContent, mode_of};
 pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 pub use upkeep::{Amount, Verified};
 
-/// Where results are kept: on this machine, and maybe in a team's store behind it.
+/// Where results are kept: on this machine, and maybe in a shared cache behind it.
 pub trait Store: Send + Sync {
     /// The record under a key; `None` where there is none that can be trusted.
     fn record(&self, key: &Digest) -> Option<Record>;

@@ -115,7 +115,7 @@ impl Layout for OutputRecord {
             flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
             2 => {
                 let entries = Vec::read(from)?;
-                // Who made the bytes may be anybody who may write a line of a team's store, or work for others.
+                // Who made the bytes may be anybody who may write a line of a shared cache, or work for others.
                 if !can_be_a_folder(&entries) {
                     return Err(Truncated);
                 }

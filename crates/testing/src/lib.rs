@@ -36,7 +36,7 @@ macro_rules! needs {
 }
 
 needs! {
-    /// All that the kernel confines and records by, rooms among it.
+    /// All that the kernel confines and records by, sandboxes among it.
     Confinement "confinement",
     /// The rights of the superuser: to mount, to put files where the system has its own.
     Superuser "superuser",

@@ -16,7 +16,7 @@ const FILE: &str = "nubrik/agreed";
 /// One thing to agree to. It is kept by its words, all of them: another place or another variable is another agreement.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Agreement {
-    /// A team's store: results that members of its root key signed are used.
+    /// A shared cache: results that members of its root key signed are used.
     Store {
         /// The root key.
         root: String,
@@ -41,7 +41,7 @@ pub enum Agreement {
 impl fmt::Display for Agreement {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
-            Agreement::Store { root, at } => write!(f, "use the store {at} of {root}"),
+            Agreement::Store { root, at } => write!(f, "use the shared cache {at} of {root}"),
             Agreement::Jobs { at } => write!(f, "give and take jobs at {at}"),
             Agreement::Secret { variable, at } => write!(f, "send {variable} to {at}"),
         }

@@ -27,7 +27,7 @@ const SYSTEM_CERTIFICATES: [&str; 4] = [
 /// How many connections are kept for the next request: as many as are used at once.
 const CONNECTIONS: usize = 32;
 
-/// The variable that names the file with the certificate by which this machine says who it is: to a team's store and to the server
+/// The variable that names the file with the certificate by which this machine says who it is: to a shared cache and to the server
 /// for jobs, and to nobody else.
 pub const CLIENT_CERTIFICATE: &str = "NUBRIK_CLIENT_CERTIFICATE";
 

@@ -1,6 +1,6 @@
 //! Starting the processes of a pipeline: their streams, their words, and what confines them.
 
-use crate::sys::{self, Point, RoomSetup, Start, Started, Stream};
+use crate::sys::{self, Point, SandboxSetup, Start, Started, Stream};
 use rustix::pipe::{PipeFlags, pipe_with};
 use std::cell::Cell;
 use std::ffi::CString;
@@ -75,12 +75,12 @@ pub(crate) fn start_talking(
     Ok((process, requests, answers, errors))
 }
 
-/// Puts into the room of `spec` what is to be there, without starting anything in it.
+/// Puts into the sandbox of `spec` what is to be there, without starting anything in it.
 ///
 /// # Errors
 /// When the kernel refuses something of it.
 pub fn furnish(spec: &PipelineSpec<'_>) -> io::Result<()> {
-    let Confinement::Room { room, .. } = &spec.confinement else { return Ok(()) };
+    let Confinement::Sandbox { sandbox, .. } = &spec.confinement else { return Ok(()) };
     // What would start a program does the rest, too; there is none of that name.
     let stage = StageSpec {
         program: PathBuf::from("/.none/program"),
@@ -96,7 +96,7 @@ pub fn furnish(spec: &PipelineSpec<'_>) -> io::Result<()> {
             super::end_all(&mut [process], false);
             Err(io::Error::other("a program is where there is none"))
         }
-        Err((_, e)) if e.raw_os_error() == Some(libc::ENOENT) && room.pending().is_none() => Ok(()),
+        Err((_, e)) if e.raw_os_error() == Some(libc::ENOENT) && sandbox.pending().is_none() => Ok(()),
         Err((_, e)) => Err(e),
     }
 }
@@ -149,13 +149,13 @@ impl<'s> Common<'s> {
         let at = |e: io::Error| (stage.program.clone(), e);
         let words: io::Result<Vec<CString>> = stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
         let confinement = &self.spec.confinement;
-        // The first command that starts in a room finds it as it is to be.
+        // The first command that starts in a sandbox finds it as it is to be.
         let mut pending = match confinement {
-            Confinement::Room { room, .. } => Some(room.pending()),
+            Confinement::Sandbox { sandbox, .. } => Some(sandbox.pending()),
             Confinement::Free | Confinement::Rules { .. } | Confinement::Looks(_) => None,
         };
         let plan = pending.as_ref().and_then(|pending| pending.as_ref());
-        let furnishing = plan.map(|plan| RoomSetup { orders: plan.orders(), done: Cell::new(false) });
+        let furnishing = plan.map(|plan| SandboxSetup { orders: plan.orders(), done: Cell::new(false) });
         let started = start_patiently(&Start {
             program: &c_string(stage.program.as_os_str().as_bytes()).map_err(at)?,
             words: &words.map_err(at)?,
@@ -258,7 +258,7 @@ fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
                 return Err((Point::Confine, why));
             }
             Err((Point::Furnish, e)) => {
-                let why = io::Error::new(e.kind(), format!("the kernel cannot set up its room: {e}"));
+                let why = io::Error::new(e.kind(), format!("the kernel cannot set up its sandbox: {e}"));
                 return Err((Point::Furnish, why));
             }
             Err((Point::Folder, e)) => {

@@ -8,8 +8,8 @@ use super::RESTRICT_SELF;
 use super::inherited::Inherited;
 use super::orders::Order;
 
-/// What is to be done in a room before the first process starts there, once.
-pub(crate) struct RoomSetup<'a> {
+/// What is to be done in a sandbox before the first process starts there, once.
+pub(crate) struct SandboxSetup<'a> {
     pub orders: Vec<Order<'a>>,
     /// Whether it was done.
     pub done: Cell<bool>,
@@ -20,7 +20,7 @@ pub(crate) struct RoomSetup<'a> {
 pub(crate) enum Point {
     /// Before the child ran, or while its files were set up.
     Setup,
-    /// At putting into its room what is to be there.
+    /// At putting into its sandbox what is to be there.
     Furnish,
     /// At entering its folder.
     Folder,

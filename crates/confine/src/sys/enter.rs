@@ -1,21 +1,21 @@
-//! Starting a process in a room: a child enters it, lays out what is wanted there, and starts the process as its own sibling.
+//! Starting a process in a sandbox: a child enters it, lays out what is wanted there, and starts the process as its own sibling.
 
 use std::io;
 use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 
-use super::child::{Point, RoomSetup, StartPlan, child};
+use super::child::{Point, SandboxSetup, StartPlan, child};
 use super::children::{with_stacks, without_signals};
 use super::inherited::Inherited;
 use super::orders::Furnish;
 use super::process::wait;
-use super::rooms::{RoomHandle, TemporaryFolders};
+use super::sandboxes::{SandboxHandle, TemporaryFolders};
 
-/// What the process needs that enters a room and starts the child there.
+/// What the process needs that enters a sandbox and starts the child there.
 struct Entering<'a> {
     inside: *mut StartPlan,
     stack: *mut libc::c_void,
     inherited: Inherited,
-    room: RawFd,
+    sandbox: RawFd,
     spaces: libc::c_int,
     sources: RawFd,
     /// What is to be done there first.
@@ -32,13 +32,13 @@ struct Entering<'a> {
 }
 
 /// Runs in a child that shares memory and descriptors with the parent thread, which waits until it ends. It becomes a
-/// member of the room, starts the process as a sibling of its own, and ends. Only system calls.
+/// member of the sandbox, starts the process as a sibling of its own, and ends. Only system calls.
 extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable, and so are those in it.
     unsafe {
         let entering = &mut *entering.cast::<Entering<'_>>();
         entering.inherited.shed();
-        if libc::setns(entering.room, entering.spaces) == 0
+        if libc::setns(entering.sandbox, entering.spaces) == 0
             && furnish(entering)
             && (entering.network < 0 || libc::setns(entering.network, libc::CLONE_NEWNET) == 0)
         {
@@ -54,10 +54,10 @@ extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
     }
 }
 
-/// Makes the room what it is to be. In a child: only system calls.
+/// Makes the sandbox what it is to be. In a child: only system calls.
 ///
 /// # Safety
-/// This process is in the room already, and was made for it.
+/// This process is in the sandbox already, and was made for it.
 unsafe fn furnish(entering: &mut Entering<'_>) -> bool {
     let Some(furnish) = &mut entering.furnish else { return true };
     // SAFETY: as the caller vouches.
@@ -69,23 +69,23 @@ unsafe fn furnish(entering: &mut Entering<'_>) -> bool {
     }
 }
 
-pub(super) fn start_in_room(
+pub(super) fn start_in_sandbox(
     inside: &mut StartPlan,
-    room: &RoomHandle,
+    sandbox: &SandboxHandle,
     network: Option<RawFd>,
-    furnishing: Option<&RoomSetup<'_>>,
+    furnishing: Option<&SandboxSetup<'_>>,
 ) -> Result<(i32, OwnedFd), (Point, io::Error)> {
     // With this program's descriptors: the one for the process is made among them.
     let flags = libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_FILES | libc::SIGCHLD;
-    let mut temporary = room.temporary();
+    let mut temporary = sandbox.temporary();
     with_stacks(|[stack, inner]| {
         let mut entering = Entering {
             inside,
             stack: inner,
             inherited: Inherited::prepared(),
-            room: room.process(),
-            spaces: room.spaces(),
-            sources: room.sources(),
+            sandbox: sandbox.process(),
+            spaces: sandbox.spaces(),
+            sources: sandbox.sources(),
             furnish: furnishing.filter(|f| !f.done.get()).map(|f| Furnish::new(&f.orders)),
             furnished: false,
             temporary: &mut temporary,

@@ -1,5 +1,5 @@
 //! Calls into the kernel that have no safe wrapper: the only unsafe code of the program. Path rules and
-//! maps of files are here; what belongs to starting processes, to rooms, to networks of their own and to supervision in files of its own.
+//! maps of files are here; what belongs to starting processes, to sandboxes, to networks of their own and to supervision in files of its own.
 
 #![allow(unsafe_code)]
 
@@ -11,7 +11,7 @@ mod inherited;
 mod lease;
 mod orders;
 mod process;
-mod rooms;
+mod sandboxes;
 mod start;
 mod supervise;
 mod template;
@@ -22,7 +22,7 @@ use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 use crate::filter::ARCHITECTURE;
 
 pub(crate) use apart::{new_apart, socket_apart};
-pub(crate) use child::{Point, RoomSetup};
+pub(crate) use child::{Point, SandboxSetup};
 pub use inherited::left_to_inherit;
 pub use lease::is_open_for_writing;
 pub(crate) use orders::Order;
@@ -32,7 +32,7 @@ pub(crate) use process::{
 pub use process::{
     allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, raise_open_file_limit, spare,
 };
-pub(crate) use rooms::{RoomHandle, found_room};
+pub(crate) use sandboxes::{SandboxHandle, found_sandbox};
 pub use start::give_up_network;
 pub(crate) use start::{Space, Start, Started, Stream, start};
 pub(crate) use supervise::{

@@ -1,11 +1,11 @@
-//! Orders by which rooms are laid out: texts of the kernel's files, folders, links, and what is mounted where. They are written
+//! Orders by which sandboxes are laid out: texts of the kernel's files, folders, links, and what is mounted where. They are written
 //! beforehand and carried out in a child that shares memory, by system calls only.
 
 use std::ffi::CStr;
 use std::io;
 use std::os::fd::RawFd;
 
-/// Something to do while a room, or what all rooms begin from, is laid out. Paths are those of the moment.
+/// Something to do while a sandbox, or what all sandboxes begin from, is laid out. Paths are those of the moment.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Order<'a> {
     /// Writes a text to a file of the kernel's.

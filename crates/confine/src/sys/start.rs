@@ -6,12 +6,12 @@ use std::ffi::{CStr, CString};
 use std::io;
 use std::os::fd::{FromRawFd, OwnedFd, RawFd};
 
-use super::child::{Point, RoomSetup, StartPlan, child, drop_privileges, point_of};
+use super::child::{Point, SandboxSetup, StartPlan, child, drop_privileges, point_of};
 use super::children::{stay_visible, with_stacks, without_signals};
-use super::enter::start_in_room;
+use super::enter::start_in_sandbox;
 use super::inherited::Inherited;
 use super::process::{note_own, wait, while_starting};
-use super::rooms::RoomHandle;
+use super::sandboxes::SandboxHandle;
 use crate::filter::Surroundings;
 
 thread_local! {
@@ -56,8 +56,8 @@ pub(crate) enum Space<'a> {
     Here,
     /// As another user, and in a network of its own if there is one.
     Apart(RawFd, Option<RawFd>),
-    /// In a room, and in a network of its own if there is one. What is to be done in the room first comes with it.
-    Room(&'a RoomHandle, Option<RawFd>, Option<&'a RoomSetup<'a>>),
+    /// In a sandbox, and in a network of its own if there is one. What is to be done in the sandbox first comes with it.
+    Sandbox(&'a SandboxHandle, Option<RawFd>, Option<&'a SandboxSetup<'a>>),
 }
 
 /// Everything that a new process needs, made before it is started. Paths are those that the process sees.
@@ -134,16 +134,18 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         },
         supervising: program(start.supervised.map_or(&[], |(filter, _)| filter)),
         supervisor: start.supervised.map_or(-1, |(_, socket)| socket),
-        // Who enters a room sheds it before, while the superuser is one.
-        inherited: (confines && !matches!(start.space, Space::Room(..))).then(Inherited::prepared),
-        parent: if matches!(start.space, Space::Room(..)) { 0 } else { std::process::id() as i32 },
+        // Who enters a sandbox sheds it before, while the superuser is one.
+        inherited: (confines && !matches!(start.space, Space::Sandbox(..))).then(Inherited::prepared),
+        parent: if matches!(start.space, Space::Sandbox(..)) { 0 } else { std::process::id() as i32 },
         local: 0,
         error: 0,
         point: 0,
     };
     let (id, handle) = while_starting(|| {
         let started = match start.space {
-            Space::Room(room, network, furnishing) => start_in_room(&mut inside, room, network, furnishing),
+            Space::Sandbox(sandbox, network, furnishing) => {
+                start_in_sandbox(&mut inside, sandbox, network, furnishing)
+            }
             _ => start_here(&mut inside).map_err(|e| (Point::Setup, e)),
         };
         started.inspect(|(id, _)| note_own(*id))

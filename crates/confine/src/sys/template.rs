@@ -1,4 +1,4 @@
-//! What all rooms begin from: a user, and a view of the machine with nothing of the workspace in it. More is added while rooms are
+//! What all sandboxes begin from: a user, and a view of the machine with nothing of the workspace in it. More is added while sandboxes are
 //! there.
 
 use std::ffi::CStr;
@@ -11,13 +11,13 @@ use super::orders::{
     AT_RECURSIVE, Furnish, MOVE_FROM_DESCRIPTOR, MOVE_MOUNT, OPEN_TREE, OPEN_TREE_CLONE, Order, error, open,
 };
 
-/// What all rooms begin from: handles that keep its namespaces.
+/// What all sandboxes begin from: handles that keep its namespaces.
 pub(crate) struct TemplateHandle {
-    /// The user, who has all privileges over the rooms and none over the machine.
+    /// The user, who has all privileges over the sandboxes and none over the machine.
     user: OwnedFd,
     /// The view of the machine as it is, from which more can be taken.
     machine: OwnedFd,
-    /// The view with which rooms begin.
+    /// The view with which sandboxes begin.
     view: OwnedFd,
 }
 
@@ -49,7 +49,7 @@ extern "C" fn lay_out_template(new: *mut libc::c_void) -> libc::c_int {
     }
 }
 
-/// Makes what all rooms begin from. `first` lays out the view that shows the machine, too, `then` takes that away; `own`
+/// Makes what all sandboxes begin from. `first` lays out the view that shows the machine, too, `then` takes that away; `own`
 /// are the paths of this user's namespace, of the view after `first`, and of the view after `then`.
 ///
 /// # Errors
@@ -78,7 +78,7 @@ pub(crate) fn found_template(
 }
 
 impl TemplateHandle {
-    /// The view with which rooms begin.
+    /// The view with which sandboxes begin.
     pub fn view(&self) -> BorrowedFd<'_> {
         self.view.as_fd()
     }
@@ -97,7 +97,7 @@ struct NewSource<'a> {
     error: i32,
 }
 
-/// Runs in a child: takes something of the machine, and shows it in the view with which rooms begin. Only system calls.
+/// Runs in a child: takes something of the machine, and shows it in the view with which sandboxes begin. Only system calls.
 extern "C" fn take_source(new: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable; all else are system calls on variables of this function.
     unsafe {
@@ -128,7 +128,7 @@ extern "C" fn take_source(new: *mut libc::c_void) -> libc::c_int {
     }
 }
 
-/// Shows a file or folder of the machine in the view with which rooms begin, from now on, with attributes that it has in
+/// Shows a file or folder of the machine in the view with which sandboxes begin, from now on, with attributes that it has in
 /// all of them.
 ///
 /// # Errors
@@ -153,7 +153,7 @@ struct NewFolder<'a> {
     error: i32,
 }
 
-/// Runs in a child: makes a folder in the view with which rooms begin. Only system calls.
+/// Runs in a child: makes a folder in the view with which sandboxes begin. Only system calls.
 extern "C" fn make_folder(new: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable.
     unsafe {
@@ -169,7 +169,7 @@ extern "C" fn make_folder(new: *mut libc::c_void) -> libc::c_int {
     }
 }
 
-/// Makes a folder in the view with which rooms begin.
+/// Makes a folder in the view with which sandboxes begin.
 ///
 /// # Errors
 /// When the kernel refuses.
@@ -204,7 +204,7 @@ extern "C" fn make_network(new: *mut libc::c_void) -> libc::c_int {
         libc::_exit(0)
     }
 }
-/// A network in which no one is yet, for commands in rooms; where it `is_usable` they can reach one another there.
+/// A network in which no one is yet, for commands in sandboxes; where it `is_usable` they can reach one another there.
 ///
 /// # Errors
 /// When the kernel refuses.

@@ -465,7 +465,7 @@ impl FakeStore {
     }
 }
 
-/// What stands for the store of a team.
+/// What stands for the shared cache.
 pub const fn team() -> Digest {
     Digest([7; 32])
 }

@@ -132,7 +132,7 @@ pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
             @if let Some(shared) = build.shared.filter(|shared| *shared != SharedRecord::default()) {
                 dt { "Team's store" }
                 dd {
-                    (counted(shared.taken, "result")) " taken: " (size(shared.moved)) " came, " (duration(shared.spared_micros)) " of work spared"
+                    (counted(shared.taken, "result")) " taken: " (size(shared.moved)) " came, " (duration(shared.saved_micros)) " of work saved"
                     @for (count, why) in shared.not_taken() { "; not taken: " (count) " " (why) }
                 }
             }

@@ -1,4 +1,4 @@
-//! What commands are confined by: a room with what they declare, or rules where this machine's kernel makes no rooms.
+//! What commands are confined by: a sandbox with what they declare, or rules where this machine's kernel makes no sandboxes.
 
 use std::fs;
 use std::io;
@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_confine::{
-    Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, Room, RoomKind, Rooms, RuleSet,
-    Surroundings, TEMPORARY,
+    Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, RuleSet, Sandbox, SandboxKind,
+    Sandboxes, Surroundings, TEMPORARY,
 };
 use nubrik_engine::Readables;
 use nubrik_source::WsPath;
@@ -17,14 +17,14 @@ use crate::machine::Machine;
 use crate::places::{Furnishing, outermost};
 use crate::temporary::remove_folder;
 
-/// With this variable set to `off` there are no rooms: to see what a kernel without them does.
-const SWITCH: &str = "NUBRIK_ROOMS";
+/// With this variable set to `off` there are no sandboxes: to see what a kernel without them does.
+const SWITCH: &str = "NUBRIK_SANDBOX";
 
 /// How this machine confines commands.
 pub(crate) enum Means {
-    /// In rooms.
-    Rooms(Box<Rooms>),
-    /// By rules, for want of rooms: why.
+    /// In sandboxes.
+    Sandboxes(Box<Sandboxes>),
+    /// By rules, for want of sandboxes: why.
     Rules(String),
 }
 
@@ -34,28 +34,28 @@ impl Means {
         if std::env::var_os(SWITCH).is_some_and(|value| value == "off") {
             return Means::Rules(format!("{SWITCH} is off"));
         }
-        match Rooms::new(workspace) {
-            Ok(rooms) => Means::Rooms(Box::new(rooms)),
+        match Sandboxes::new(workspace) {
+            Ok(sandboxes) => Means::Sandboxes(Box::new(sandboxes)),
             Err(e) => Means::Rules(e.to_string()),
         }
     }
 
-    /// Why commands are not in rooms.
-    pub fn why_no_rooms(&self) -> Option<&str> {
+    /// Why commands are not in sandboxes.
+    pub fn why_no_sandboxes(&self) -> Option<&str> {
         match self {
-            Means::Rooms(_) => None,
+            Means::Sandboxes(_) => None,
             Means::Rules(why) => Some(why),
         }
     }
 
     /// What surrounds a step that has no network and no services.
     pub fn surroundings_of_steps(&self) -> Surroundings {
-        let own_processes = matches!(self, Means::Rooms(_));
+        let own_processes = matches!(self, Means::Sandboxes(_));
         Surroundings { network: Network::None, own_processes, own_memory: false, only_looks: false }
     }
 }
 
-/// Everything from which it follows how commands of a workspace are confined, what they see besides what is declared (without rooms, where
+/// Everything from which it follows how commands of a workspace are confined, what they see besides what is declared (without sandboxes, where
 /// the workspace is) and what they inherit, as far as that can be known without trying: what was built in other circumstances is looked at
 /// again.
 pub fn circumstances(workspace: &Path) -> String {
@@ -106,11 +106,11 @@ pub(crate) struct CommandNeeds<'a> {
     pub network: bool,
 }
 
-/// What some commands are confined by. Dropping it ends what they left running in a room, and removes their temporary
+/// What some commands are confined by. Dropping it ends what they left running in a sandbox, and removes their temporary
 /// files.
 pub(crate) enum Enclosure {
-    /// A room, and what was put there.
-    Room(Box<Room>, Furnishing),
+    /// A sandbox, and what was put there.
+    Sandbox(Box<Sandbox>, Furnishing),
     /// Rules.
     Rules(Fence),
 }
@@ -123,7 +123,7 @@ pub(crate) struct Fence {
     temporary: PathBuf,
 }
 
-/// What a command that stops a service may reach where there are no rooms: it sends signals to others.
+/// What a command that stops a service may reach where there are no sandboxes: it sends signals to others.
 pub(crate) struct StoppingRules(RuleSet);
 
 /// What there was to see when commands had ended.
@@ -148,11 +148,11 @@ pub(crate) enum Net<'a> {
 /// Where services and those who use them meet.
 #[derive(Clone)]
 pub(crate) enum ServiceNet {
-    /// In a network of their own, each in a room.
-    Rooms(Arc<OwnNetwork>),
+    /// In a network of their own, each in a sandbox.
+    Sandboxes(Arc<OwnNetwork>),
     /// By rules, in a network of their own if there is one.
     Rules(Option<Arc<Apart>>),
-    /// In rooms, in the machine's network.
+    /// In sandboxes, in the machine's network.
     Machine,
 }
 
@@ -163,14 +163,14 @@ impl Machine {
     /// When something of it cannot be had.
     pub(crate) fn enclose(&self, wanted: &CommandNeeds<'_>) -> io::Result<Enclosure> {
         match self.means() {
-            Means::Rooms(rooms) => {
+            Means::Sandboxes(sandboxes) => {
                 let furnishing = self.furnishing(wanted)?;
-                let kind = RoomKind {
+                let kind = SandboxKind {
                     own_processes: wanted.whom != Whom::Person,
                     own_memory: wanted.whom == Whom::Service,
                 };
-                let room = rooms.room(&furnishing.places(), kind)?;
-                Ok(Enclosure::Room(Box::new(room), furnishing))
+                let sandbox = sandboxes.sandbox(&furnishing.places(), kind)?;
+                Ok(Enclosure::Sandbox(Box::new(sandbox), furnishing))
             }
             Means::Rules(_) => {
                 let rules = RuleSet::new(self.system())?;
@@ -187,7 +187,7 @@ impl Machine {
         }
     }
 
-    /// What is to be in a room.
+    /// What is to be in a sandbox.
     fn furnishing(&self, wanted: &CommandNeeds<'_>) -> io::Result<Furnishing> {
         let mut furnishing = Furnishing::of(self, wanted.readable)?;
         let work = self.seen_at(&WsPath::from_normal(wanted.work)).path;
@@ -205,22 +205,22 @@ impl Machine {
         Ok(furnishing)
     }
 
-    /// Makes a room in which a program stays one with other things in it. Where that cannot be, the room is given back.
+    /// Makes a sandbox in which a program stays one with other things in it. Where that cannot be, the sandbox is given back.
     ///
     /// # Errors
-    /// The room that cannot be changed.
+    /// The sandbox that cannot be changed.
     pub(crate) fn enclose_again(
         &self,
-        room: Box<Room>,
+        sandbox: Box<Sandbox>,
         wanted: &CommandNeeds<'_>,
-    ) -> Result<Enclosure, Box<Room>> {
-        let Means::Rooms(rooms) = self.means() else { return Err(room) };
-        let Ok(furnishing) = self.furnishing(wanted) else { return Err(room) };
-        let room = rooms.change(room, &furnishing.places())?;
-        Ok(Enclosure::Room(room, furnishing))
+    ) -> Result<Enclosure, Box<Sandbox>> {
+        let Means::Sandboxes(sandboxes) = self.means() else { return Err(sandbox) };
+        let Ok(furnishing) = self.furnishing(wanted) else { return Err(sandbox) };
+        let sandbox = sandboxes.change(sandbox, &furnishing.places())?;
+        Ok(Enclosure::Sandbox(sandbox, furnishing))
     }
 
-    /// Rules for who stops a service; `None` where a room makes what they allow harmless.
+    /// Rules for who stops a service; `None` where a sandbox makes what they allow harmless.
     ///
     /// # Errors
     /// When they cannot be had.
@@ -259,7 +259,7 @@ impl Enclosure {
     /// The workspace's root, as commands see it.
     pub fn root(&self) -> &Path {
         match self {
-            Enclosure::Room(..) => Path::new(ROOT),
+            Enclosure::Sandbox(..) => Path::new(ROOT),
             Enclosure::Rules(fence) => &fence.root,
         }
     }
@@ -275,13 +275,13 @@ impl Enclosure {
     /// What confines commands that have a network, or none.
     pub(super) fn confinement<'a>(&'a self, net: Net<'a>) -> Confinement<'a> {
         match self {
-            Enclosure::Room(room, _) => {
+            Enclosure::Sandbox(sandbox, _) => {
                 let network = match net {
                     Net::Nowhere => Reach::Nowhere,
-                    Net::Services(ServiceNet::Rooms(own)) => Reach::Own(own),
+                    Net::Services(ServiceNet::Sandboxes(own)) => Reach::Own(own),
                     Net::Machine | Net::Services(_) => Reach::Machine,
                 };
-                Confinement::Room { room, network }
+                Confinement::Sandbox { sandbox, network }
             }
             Enclosure::Rules(Fence { rules, .. }) => net.with_rules(rules),
         }
@@ -294,7 +294,7 @@ impl Enclosure {
         let text = |path: &Path| path.to_string_lossy().into_owned();
         let work = if work.is_empty() { text(self.root()) } else { text(&self.root().join(work)) };
         let (home, temporary) = match self {
-            Enclosure::Room(..) => (HOME.to_owned(), TEMPORARY.to_owned()),
+            Enclosure::Sandbox(..) => (HOME.to_owned(), TEMPORARY.to_owned()),
             Enclosure::Rules(fence) => (text(&fence.temporary), text(&fence.temporary)),
         };
         environment.set("PWD", work);
@@ -303,22 +303,22 @@ impl Enclosure {
         environment
     }
 
-    /// Leaves a room in which a program stays: the room, and a folder that was shown whole and in which names appeared, or
+    /// Leaves a sandbox in which a program stays: the sandbox, and a folder that was shown whole and in which names appeared, or
     /// went, in the meantime. By rules, no program stays.
-    pub fn leave(self, machine: &Machine) -> (Option<Box<Room>>, Option<String>) {
+    pub fn leave(self, machine: &Machine) -> (Option<Box<Sandbox>>, Option<String>) {
         match self {
-            Enclosure::Room(room, furnishing) => {
+            Enclosure::Sandbox(sandbox, furnishing) => {
                 let disturbed = furnishing.disturbed(machine).map(str::to_owned);
-                (Some(room), disturbed)
+                (Some(sandbox), disturbed)
             }
             Enclosure::Rules(_) => (None, None),
         }
     }
 
-    /// Whether a process in a room has something of a folder of the workspace open or mapped, or is in it.
+    /// Whether a process in a sandbox has something of a folder of the workspace open or mapped, or is in it.
     pub fn holds(&self, folder: &str) -> bool {
         match self {
-            Enclosure::Room(room, _) => room.holds(folder),
+            Enclosure::Sandbox(sandbox, _) => sandbox.holds(folder),
             Enclosure::Rules(_) => true,
         }
     }
@@ -326,9 +326,9 @@ impl Enclosure {
     /// Ends what commands left running.
     pub fn close(self, machine: &Machine) -> Aftermath {
         match self {
-            Enclosure::Room(room, furnishing) => {
+            Enclosure::Sandbox(sandbox, furnishing) => {
                 let running = match machine.means() {
-                    Means::Rooms(rooms) => rooms.put_back(*room),
+                    Means::Sandboxes(sandboxes) => sandboxes.put_back(*sandbox),
                     Means::Rules(_) => 0,
                 };
                 Aftermath { running, disturbed: furnishing.disturbed(machine).map(str::to_owned) }

@@ -8,7 +8,7 @@ use nubrik_source::{FilePath, WsPath};
 
 use crate::machine::Machine;
 
-/// Where a room has its folders for temporary files.
+/// Where a sandbox has its folders for temporary files.
 const ABOVE_TEMPORARY: &str = "/tmp";
 
 /// What a job may touch. All paths are absolute, with links followed, as they are on the machine.
@@ -19,9 +19,9 @@ pub(crate) struct Grants<'m> {
     readable: Vec<PathBuf>,
     /// Folders that it may write to.
     own: Vec<PathBuf>,
-    /// Whether it is in a room, where it sees what it may read and nothing else.
-    in_room: bool,
-    /// What it declares, in a room: paths from the root, sorted, each with whether it is a folder with all that is in it.
+    /// Whether it is in a sandbox, where it sees what it may read and nothing else.
+    in_sandbox: bool,
+    /// What it declares, in a sandbox: paths from the root, sorted, each with whether it is a folder with all that is in it.
     declared: Vec<(Arc<str>, bool)>,
 }
 
@@ -37,14 +37,14 @@ impl<'m> Grants<'m> {
     /// What a job may touch.
     pub fn of(machine: &'m Machine, job: &Job<'_>) -> Grants<'m> {
         let root = machine.root().to_owned();
-        let in_room = machine.has_rooms();
+        let in_sandbox = machine.has_sandboxes();
         let whole = |path: &str| {
             let path = root.join(path);
             path.canonicalize().unwrap_or(path)
         };
         let mut readable = Vec::new();
         let mut own = vec![whole(job.folder.as_str())];
-        if !in_room {
+        if !in_sandbox {
             readable.extend(job.readable.iter().map(|readable| whole(readable.path.as_str())));
             let parts: Vec<&str> = job.tools.iter().flat_map(|t| &t.parts).map(|part| &**part).collect();
             readable.extend(machine.needed(&parts));
@@ -53,13 +53,13 @@ impl<'m> Grants<'m> {
             own.push(machine.temporary().place(job.folder.as_str()));
         }
         let mut declared = Vec::new();
-        if in_room {
+        if in_sandbox {
             declared.extend(
                 job.readable.iter().map(|readable| (readable.path.shared().clone(), readable.folder)),
             );
             declared.sort();
         }
-        Grants { machine, root, readable, own, in_room, declared }
+        Grants { machine, root, readable, own, in_sandbox, declared }
     }
 
     fn may_write(&self, path: &Path) -> bool {
@@ -67,10 +67,10 @@ impl<'m> Grants<'m> {
         device || self.own.iter().any(|folder| path.starts_with(folder)) || self.is_temporary(path)
     }
 
-    /// Whether a path is in the folder for temporary files that a room has. The workspace, which a room shows elsewhere, may
+    /// Whether a path is in the folder for temporary files that a sandbox has. The workspace, which a sandbox shows elsewhere, may
     /// lie in the machine's.
     fn is_temporary(&self, path: &Path) -> bool {
-        self.in_room && path.starts_with(ABOVE_TEMPORARY) && !path.starts_with(&self.root)
+        self.in_sandbox && path.starts_with(ABOVE_TEMPORARY) && !path.starts_with(&self.root)
     }
 
     fn may_read(&self, path: &Path) -> bool {
@@ -89,7 +89,7 @@ impl<'m> Grants<'m> {
         path.starts_with(&self.root) && !self.may_read(path) && !leads_to_declared()
     }
 
-    /// What is in a folder of the workspace and is not shown in a room, since the job does not declare it.
+    /// What is in a folder of the workspace and is not shown in a sandbox, since the job does not declare it.
     fn lacking(&self, folder: &str) -> Vec<Arc<str>> {
         let declares = |path: &str| self.declared.binary_search_by(|(d, _)| (**d).cmp(path));
         let is_whole = |path: &str| declares(path).is_ok_and(|at| self.declared[at].1);
@@ -116,11 +116,11 @@ impl<'m> Grants<'m> {
     pub fn judge(&self, touched: nubrik_confine::UsedPath) -> Touched {
         let allowed = match touched.touch {
             nubrik_confine::PathUse::Written => self.may_write(&touched.path),
-            _ if self.in_room => touched.seen || self.may_write(&touched.path),
+            _ if self.in_sandbox => touched.seen || self.may_write(&touched.path),
             _ => self.may_read(&touched.path),
         };
         let inside = touched.path.strip_prefix(&self.root).ok().map(Path::to_owned);
-        let was_listed = self.in_room
+        let was_listed = self.in_sandbox
             && touched.seen
             && touched.touch == nubrik_confine::PathUse::Read
             && touched.found == nubrik_confine::Found::Folder;

@@ -61,11 +61,11 @@ impl Machine {
         if *looks > 0 {
             return;
         }
-        // Steps in rooms leave nothing to this program. By rules they do, and are known by their folders.
-        let in_rooms = self.has_rooms();
+        // Steps in sandboxes leave nothing to this program. By rules they do, and are known by their folders.
+        let in_sandboxes = self.has_sandboxes();
         let of_steps = self.temporary().home().to_string_lossy().into_owned();
         let is_left =
-            |folder: Option<&str>| in_rooms || folder.is_none_or(|folder| !folder.starts_with(&of_steps));
+            |folder: Option<&str>| in_sandboxes || folder.is_none_or(|folder| !folder.starts_with(&of_steps));
         nubrik_confine::end_adopted(&is_left);
     }
 

@@ -68,7 +68,7 @@ fn try_lock(home: &Below, name: &str, make: bool) -> io::Result<Option<File>> {
 }
 
 /// Ends what services of earlier runs left behind that could not stop them, and removes their folders; gives how many
-/// processes. Those in rooms ended with the program that started them.
+/// processes. Those in sandboxes ended with the program that started them.
 pub fn end_left_over(root: &Path) -> usize {
     let Ok(home) = Below::new(root).and_then(|root| root.folder(HOME)).map(Below::of) else { return 0 };
     let names = claimed_names(&home).unwrap_or_default();

@@ -40,7 +40,7 @@ pub(super) struct Instance {
 pub(super) struct Here {
     pub running: Mutex<Option<Running>>,
     pub quarters: Quarters,
-    /// The command that stops it, and where there is no room, what that may reach: it sends signals to others.
+    /// The command that stops it, and where there is no sandbox, what that may reach: it sends signals to others.
     pub stop: Option<(Vec<StageSpec>, Option<StoppingRules>)>,
     #[allow(dead_code)] // Held, not read.
     pub claim: Claim,

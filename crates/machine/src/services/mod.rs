@@ -232,7 +232,7 @@ impl House {
 
     fn in_machines_network(&self, machine: &Machine) -> ServiceNet {
         match machine.means() {
-            Means::Rooms(_) => ServiceNet::Machine,
+            Means::Sandboxes(_) => ServiceNet::Machine,
             // A server that is started as the superuser refuses, or has more rights than it needs.
             Means::Rules(_) if rustix::process::geteuid().is_root() => {
                 let nobody = self.nobody.get_or_init(|| Apart::new(false).ok().map(Arc::new));
@@ -338,7 +338,9 @@ impl House {
 /// A new network for services and those who use them; `None` where the kernel offers none.
 fn own_network(machine: &Machine) -> Option<ServiceNet> {
     match machine.means() {
-        Means::Rooms(rooms) => rooms.network().ok().map(|net| ServiceNet::Rooms(Arc::new(net))),
+        Means::Sandboxes(sandboxes) => {
+            sandboxes.network().ok().map(|net| ServiceNet::Sandboxes(Arc::new(net)))
+        }
         Means::Rules(_) => Apart::new(true).ok().map(|apart| ServiceNet::Rules(Some(Arc::new(apart)))),
     }
 }

@@ -47,7 +47,7 @@ struct Commands {
     run: Vec<StageSpec>,
     ready: Option<Vec<StageSpec>>,
     fill: Vec<Vec<StageSpec>>,
-    /// Where there is no room, with what it may reach.
+    /// Where there is no sandbox, with what it may reach.
     stop: Option<(Vec<StageSpec>, Option<StoppingRules>)>,
 }
 
@@ -250,7 +250,9 @@ impl Starting<'_> {
     fn answers(&self, net: &ServiceNet, address: Ipv4Addr, port: u16) -> io::Result<bool> {
         const PATIENCE: Duration = Duration::from_millis(500);
         match (net, self.machine.means()) {
-            (ServiceNet::Rooms(net), Means::Rooms(rooms)) => rooms.answers(net, address, port, PATIENCE),
+            (ServiceNet::Sandboxes(net), Means::Sandboxes(sandboxes)) => {
+                sandboxes.answers(net, address, port, PATIENCE)
+            }
             (ServiceNet::Rules(Some(apart)), _) => apart.answers(address, port, PATIENCE),
             _ => Ok(reaches(&address.to_string(), port)),
         }

@@ -35,7 +35,7 @@ pub fn agree(console: Console, choice: &Choice, yes: bool) -> CommandResult<Exit
     if asked.is_empty() {
         outln!(
             console,
-            "this workspace asks for nothing: it names no team's store, no other machines and no secrets"
+            "this workspace asks for nothing: it names no shared cache, no workers and no secrets"
         );
         return Ok(Exit::Done);
     }

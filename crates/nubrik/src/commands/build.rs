@@ -3,7 +3,7 @@
 use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, KitNews, Session, Standing, TeamStore, Workshop};
+use nubrik_session::{BuildReport, KitNews, Session, SharedCache, Standing, Workshop};
 
 use super::left_out::{self, PartEvaluated};
 use super::shared_news;
@@ -27,7 +27,7 @@ pub struct BuildExtras {
     pub since: Option<String>,
     /// Whether the steps of the targets run again though nothing changed.
     pub rerun: bool,
-    /// Of a million results of the team's store so many are run again.
+    /// Of a million results of the shared cache so many are run again.
     pub verify: u32,
 }
 
@@ -329,11 +329,11 @@ pub fn screen_for<'g>(
         jobs: how.jobs.map_or(session.default_jobs(), usize::from),
     };
     let moving = match session.shared() {
-        TeamStore::Used(store) => Some(Box::new(move || {
+        SharedCache::Used(store) => Some(Box::new(move || {
             let traffic = store.traffic();
             (traffic.moved, traffic.sent)
         }) as TrafficMeter),
-        TeamStore::Proposed(_) | TeamStore::None => None,
+        SharedCache::Proposed(_) | SharedCache::None => None,
     };
     Screen::new(console, stream, graph, session.workspace.root.clone(), told, (past, moving))
 }

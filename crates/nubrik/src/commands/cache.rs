@@ -87,7 +87,7 @@ fn say(
         "verify" => {
             line(Ink::Calm, "read", &what);
             match damaged {
-                [] => line(Ink::Found, "true", "every byte is what it was"),
+                [] => line(Ink::Found, "intact", "every byte is what it was"),
                 damaged => {
                     damaged.iter().for_each(|path| line(Ink::Wrong, "damaged", path));
                     line(Ink::Calm, "removed", "what was damaged; it is rebuilt when it is needed");

@@ -56,7 +56,7 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
             _ => {}
         }
     }
-    let kept = if store { "" } else { "; kept results stay in the store, so the next build reuses them" };
+    let kept = if store { "" } else { "; the cache stays, so the next build reuses results" };
     let text = format!("removed {}{kept}", counted(removed, "file"));
     if console.is_json() {
         console.event(&json::NoticeEvent { event: "cleaned", text });

@@ -134,7 +134,7 @@ fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
             "set NUBRIK_JOBS_KEY to the key that may",
         ),
         Ok(Some(all)) if all.is_empty() => {
-            vec![Finding { found: "nobody works for this pool now".to_owned(), ..Finding::of("jobs", &at) }]
+            vec![Finding { found: "no worker is in this pool now".to_owned(), ..Finding::of("jobs", &at) }]
         }
         Ok(Some(all)) => all.iter().map(|(name, different)| worker(name, different)).collect(),
     }
@@ -160,7 +160,7 @@ fn store() -> Finding {
     Finding {
         event: "finding",
         what: "store",
-        name: "store for kept results".to_owned(),
+        name: "cache".to_owned(),
         ok: store.is_some(),
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),
@@ -256,12 +256,12 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
         mend: (!ok).then(|| mend.to_owned()),
     };
     let rules = support.path_rules;
-    let no_rooms = session.why_no_rooms();
+    let no_sandboxes = session.why_no_sandboxes();
     vec![
         finding(
-            "rooms for steps",
-            no_rooms.is_none(),
-            no_rooms.unwrap_or_default().to_owned(),
+            "sandboxes for steps",
+            no_sandboxes.is_none(),
+            no_sandboxes.unwrap_or_default().to_owned(),
             "a kernel that lets unprivileged users create user and mount namespaces; without it path rules confine steps, which then see \
              that undeclared files are there, and their results hold for this place only",
         ),

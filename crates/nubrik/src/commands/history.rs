@@ -36,7 +36,7 @@ impl BuildEvent {
 
 /// Fields of records in microseconds, and what they are called in seconds.
 const TIMES: [(&str, &str); 3] =
-    [("micros", "seconds"), ("from", "from_seconds"), ("spared_micros", "spared_seconds")];
+    [("micros", "seconds"), ("from", "from_seconds"), ("saved_micros", "saved_seconds")];
 
 /// Turns the times of a record, and of all that is in it, to seconds.
 fn in_seconds(value: &mut serde_json::Value) {
@@ -219,10 +219,10 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
     out.push_str(&format!("\n{}. {}\n", record.counts.sentence(), duration(record.micros)));
     if let Some(shared) = record.shared.filter(|shared| *shared != SharedRecord::default()) {
         let mut text = format!(
-            "{} results taken from the team's store: {} came, {} of work spared",
+            "{} results taken from the shared cache: {} downloaded, {} of work saved",
             shared.taken,
             size(shared.moved),
-            duration(shared.spared_micros)
+            duration(shared.saved_micros)
         );
         for (count, why) in shared.not_taken() {
             text.push_str(&format!("; not taken: {count} {why}"));

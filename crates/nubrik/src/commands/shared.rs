@@ -1,4 +1,4 @@
-//! `nubrik shared`: the team's store.
+//! `nubrik shared`: the shared cache.
 
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
@@ -6,7 +6,7 @@ use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_session::{
-    Session, SharedPlace, SharedSettings, TeamStore, asked_by_store, key_in, members_at, put_members,
+    Session, SharedCache, SharedPlace, SharedSettings, asked_by_store, key_in, members_at, put_members,
 };
 use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_channel};
 use nubrik_wording::ago;
@@ -112,7 +112,7 @@ fn add(
     })
 }
 
-/// Takes someone out of a list, by name or key, so that nothing counts any more that was signed.
+/// Takes someone out of a list, by name or key, so that everything is rejected that was signed.
 fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
     let mut keys: Vec<PublicKey> =
         list.members.iter().filter(|member| member.name == who).map(|member| member.key).collect();
@@ -128,9 +128,9 @@ fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
             list.revoked.push(*key);
         }
     }
-    let rerun = "what workspaces took from it lies there until `nubrik build --rerun`";
+    let rerun = "results that workspaces have already stay there until `nubrik build --rerun`";
     let keys = keys.iter().map(PublicKey::to_string).collect::<Vec<_>>().join(", ");
-    Ok(format!("nothing counts any more that {keys} signed; {rerun}"))
+    Ok(format!("everything that {keys} signed is rejected from now on; {rerun}"))
 }
 
 /// What the workspace proposes, or says that it proposes nothing.
@@ -139,9 +139,9 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
     settings.ok_or_else(|| {
         let mends = [
             "[shared]\nat = \"https://…\"\nroot_key = \"ed25519:…\"   in nubrik.toml",
-            "nubrik shared create PLACE --root-key FILE   begins a store",
+            "nubrik shared create PLACE --root-key FILE   creates one",
         ];
-        say_wrong(console, Exit::Usage, "this workspace names no team's store", &mends)
+        say_wrong(console, Exit::Usage, "this workspace names no shared cache", &mends)
     })
 }
 
@@ -151,10 +151,10 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     let place = settings.place.at.clone();
     match session.shared() {
-        TeamStore::Used(store) => {
+        SharedCache::Used(store) => {
             let (keys, heads) = store.known();
             let members = store.members();
-            let mut lines = vec![("at", place.clone()), ("root", settings.root.to_string())];
+            let mut lines = vec![("at", place.clone()), ("root key", settings.root.to_string())];
             for member in &members.members {
                 let channels_of = if member.channels.is_empty() {
                     "all channels".to_owned()
@@ -166,14 +166,18 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             if members.expires > 0 {
                 let days = until_expiry(members.expires);
                 let soon = if days <= SOON {
-                    ": sign it anew by `nubrik shared add` or `revoke` with --root-key FILE"
+                    ": `nubrik shared add` or `revoke` with --root-key FILE signs it again"
                 } else {
                     ""
                 };
                 lines.push(("expires", format!("in {}{soon}", days_left(days))));
             }
             for (name, channel, when) in heads {
-                let old = if is_old(when) { ": nobody gave anything since, or it is withheld" } else { "" };
+                let old = if is_old(when) {
+                    ": nothing was uploaded since, or newer heads are withheld"
+                } else {
+                    ""
+                };
                 lines.push(("head", format!("{channel}   by {name}, {}{old}", ago(age(when).as_secs()))));
             }
             lines.push(("results", format!("{keys} keys are known here")));
@@ -183,15 +187,12 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             told(console, "used", &place, Some(settings.root), (&members, keys), &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
-        TeamStore::Proposed(_) | TeamStore::None => {
+        SharedCache::Proposed(_) | SharedCache::None => {
             let lines = [
                 ("at", place.clone()),
-                ("root", settings.root.to_string()),
-                ("state", "you did not agree to it, so nothing is taken from there".to_owned()),
-                (
-                    "next",
-                    "nubrik shared trust   if the root key is the one that your team told you".to_owned(),
-                ),
+                ("root key", settings.root.to_string()),
+                ("state", "you do not trust it yet, so no result is taken from there".to_owned()),
+                ("next", "nubrik shared trust   if this is the root key of your team".to_owned()),
             ];
             told(console, "proposed", &place, Some(settings.root), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
@@ -204,10 +205,10 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let settings = proposed(console, &session)?;
     let asked = session.asked_for_team();
     super::agree::note(console, &asked)?;
-    let mut lines = vec![("at", settings.place.at.clone()), ("root", settings.root.to_string())];
-    lines.push(("accepted", "results that members of this store signed are taken from now on".to_owned()));
-    // The store itself is said above.
-    lines.extend(asked.iter().skip(1).map(|asked| ("accepted", asked.to_string())));
+    let mut lines = vec![("at", settings.place.at.clone()), ("root key", settings.root.to_string())];
+    lines.push(("trusted", "results that its members signed are used from now on".to_owned()));
+    // The shared cache itself is said above.
+    lines.extend(asked.iter().skip(1).map(|asked| ("trusted", asked.to_string())));
     told(console, "accepted", &settings.place.at, Some(settings.root), (&KeyList::default(), 0), &lines);
     Ok(Exit::Done)
 }
@@ -221,8 +222,8 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     };
     let failed = |problem: String| unusable(console, at, &problem);
     if members_at(place, true, &key.public()).map_err(failed)?.is_some() {
-        let message = format!("there is a store at {at} already");
-        let mend = "nubrik shared add NAME KEY --root-key FILE   lets someone write there";
+        let message = format!("there is a shared cache at {at} already");
+        let mend = "nubrik shared add NAME KEY --root-key FILE   lets a member write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     if !root.file.exists() {
@@ -240,20 +241,20 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     }
     let file = root.file.display();
     let lines = [
-        ("made", format!("a store without members at {at}")),
-        ("root", key.public().to_string()),
-        ("secret", format!("{file} holds the secret key of it: keep it away from machines that build")),
+        ("made", format!("a shared cache without members at {at}")),
+        ("root key", key.public().to_string()),
+        ("secret", format!("{file} holds its secret key: keep it away from machines that build")),
         ("write", format!("{settings}\nin nubrik.toml").replace('\n', "\n          ")),
-        ("next", "nubrik shared new-key FILE   makes a key for who writes".to_owned()),
-        ("", "nubrik shared add NAME KEY --root-key FILE   lets them".to_owned()),
-        ("", "nubrik shared trust   agrees to use it, on each other machine".to_owned()),
+        ("next", "nubrik shared new-key FILE   makes the key of a writer".to_owned()),
+        ("", "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned()),
+        ("", "nubrik shared trust   on each machine that uses it".to_owned()),
     ];
     told(console, "created", at, Some(key.public()), (&list, 0), &lines);
     Ok(Exit::Done)
 }
 
 fn unusable(console: Console, at: &str, problem: &str) -> Exit {
-    let message = format!("the store at {at} cannot be used: {problem}");
+    let message = format!("the shared cache at {at} cannot be used: {problem}");
     say_wrong(console, Exit::Failed, &message, &["look whether it is there, and can be written"])
 }
 

@@ -1,9 +1,9 @@
-//! What a build says of the team's store and of other machines.
+//! What a build says of the shared cache and of other machines.
 
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{GivenAway, Session, SharedRecord, TeamStore};
+use nubrik_session::{GivenAway, Session, SharedCache, SharedRecord};
 use nubrik_shared::{SharedStore, SharedTrouble, Traffic};
 use nubrik_wording::{counted, duration, size};
 use serde::Serialize;
@@ -15,7 +15,7 @@ use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::visible::visible;
 
-/// A head of this age may be withheld by whoever has the store.
+/// A head of this age may be withheld by whoever has the shared cache.
 const OLD: Duration = Duration::from_secs(7 * 86_400);
 
 /// Steps that ran, by why nothing was taken for them.
@@ -37,7 +37,7 @@ struct WorkersEvent<'a> {
     refused: Option<&'a str>,
 }
 
-/// What a build took from a team's store, or gave.
+/// What a build took from a shared cache, or gave.
 #[derive(Serialize, Default)]
 struct SharedEvent<'a> {
     event: &'static str,
@@ -46,7 +46,7 @@ struct SharedEvent<'a> {
     away: usize,
     not_taken: NotTakenCounts,
     given: usize,
-    /// Results that were not given in time.
+    /// Results that were not uploaded in time.
     late: usize,
     /// Files that came as what differs from others.
     differences: u64,
@@ -54,7 +54,7 @@ struct SharedEvent<'a> {
     requests: u64,
     moved_bytes: u64,
     content_bytes: u64,
-    spared_seconds: f64,
+    saved_seconds: f64,
     #[serde(skip_serializing_if = "Option::is_none")]
     trouble: Option<&'a str>,
 }
@@ -84,14 +84,14 @@ pub fn is_old(when: u64) -> bool {
     age(when) > OLD
 }
 
-/// Gives what was made to the team's store, where this machine writes there, and says what was taken and given.
+/// Gives what was made to the shared cache, where this machine writes there, and says what was taken and given.
 pub fn conclude(
     console: Console,
     session: &Session,
     made: Option<(&Graph, &[FileId])>,
     stream: OutputStream,
 ) {
-    let TeamStore::Used(store) = session.shared() else { return };
+    let SharedCache::Used(store) = session.shared() else { return };
     let given = made.map(|(graph, files)| session.give(graph, files)).transpose();
     let (given, failed) = match given {
         Ok(given) => (given.flatten(), None),
@@ -111,7 +111,7 @@ pub fn conclude(
     say_workers(console, session, stream);
 }
 
-/// What a build had of a team's store.
+/// What a build had of a shared cache.
 struct SharedNews<'a> {
     store: &'a SharedStore,
     used: &'a SharedRecord,
@@ -143,7 +143,7 @@ impl SharedNews<'_> {
             requests: traffic.requests,
             moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
             content_bytes: traffic.raw + published.map_or(0, |published| published.raw),
-            spared_seconds: json::rounded(used.spared_micros as f64 / 1e6),
+            saved_seconds: json::rounded(used.saved_micros as f64 / 1e6),
             trouble: trouble.as_deref(),
         }
     }
@@ -159,7 +159,7 @@ impl SharedNews<'_> {
             let rests = matches!(self.store.trouble(), Some(SharedTrouble::Resting(_)));
             let is_off = self.store.is_off() && !rests;
             let off = if is_off { "; it is not asked any more in this build" } else { "" };
-            let text = format!("the team's store at {}: {trouble}{off}", self.store.place());
+            let text = format!("the shared cache at {}: {trouble}{off}", self.store.place());
             lines.push((Ink::Doubt, text));
         }
         lines
@@ -170,17 +170,17 @@ impl SharedNews<'_> {
         let SharedNews { used, traffic, given, .. } = self;
         let mut lines = Vec::new();
         if used.taken > 0 {
-            let mut text = format!("{} taken from the team's store", results(used.taken));
+            let mut text = format!("{} taken from the shared cache", results(used.taken));
             if used.away > 0 {
-                text.push_str(&format!(", {} of them not fetched", used.away));
+                text.push_str(&format!(", {} of them not downloaded", used.away));
             }
-            text.push_str(&format!(": {} came", size(traffic.moved)));
+            text.push_str(&format!(": {} downloaded", size(traffic.moved)));
             match traffic.differences {
                 0 => {}
                 1 => text.push_str(", 1 file as its difference"),
                 count => text.push_str(&format!(", {count} files as their differences")),
             }
-            text.push_str(&format!(", {} of work spared", duration(used.spared_micros)));
+            text.push_str(&format!(", {} of work saved", duration(used.saved_micros)));
             lines.push((Ink::Found, text));
         }
         // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
@@ -188,7 +188,8 @@ impl SharedNews<'_> {
         let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
         if !not_taken.is_empty() {
             let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
-            let text = format!("not taken: {}; nubrik why TARGET --shared tells more", causes.join(", "));
+            let text =
+                format!("not found there: {}; `nubrik why TARGET --shared` explains", causes.join(", "));
             lines.push((Ink::Faint, text));
         }
         lines
@@ -200,7 +201,7 @@ impl SharedNews<'_> {
         let old = heads.iter().filter(|(_, _, when)| is_old(*when)).map(|(name, head, when)| {
             let days = age(*when).as_secs() / 86_400;
             format!(
-                "the last head of {head} by {name} is {days} days old: nobody gave anything since, or newer ones are withheld"
+                "the last head of {head} by {name} is {days} days old: nothing was uploaded since, or newer heads are withheld"
             )
         });
         let mut lines: Vec<(Ink, String)> = old.map(|text| (Ink::Doubt, text)).collect();
@@ -208,7 +209,7 @@ impl SharedNews<'_> {
         if expires > 0 && until_expiry(expires) <= SOON {
             let days = days_left(until_expiry(expires));
             let text = format!(
-                "the list of members counts for {days} more: `nubrik shared add` or `revoke` with --root-key FILE signs it anew"
+                "the list of members is valid for {days} more: `nubrik shared add` or `revoke` with --root-key FILE signs it again"
             );
             lines.push((Ink::Doubt, text));
         }
@@ -227,7 +228,7 @@ fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
     let mut lines = Vec::new();
     if published.results > 0 {
         let text = format!(
-            "{} given to the team's store: {} went for {} of {} contents",
+            "{} uploaded to the shared cache: {} for {} of {} contents",
             results(published.results),
             size(published.moved),
             size(published.raw),
@@ -237,7 +238,8 @@ fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
     }
     if published.late > 0 {
         let late = results(published.late);
-        let text = format!("{late} not given in time (`wait` in nubrik.toml): the next build gives them");
+        let text =
+            format!("{late} not uploaded in time (`wait` in nubrik.toml): the next build uploads them");
         lines.push((Ink::Doubt, text));
     }
     for (why, count) in kept_back {
@@ -259,41 +261,40 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
     let steps = counted(ran, "step");
     let others = match machines {
         // They left meanwhile.
-        0 => "other machines".to_owned(),
-        1 => "1 other machine".to_owned(),
-        _ => format!("{machines} other machines"),
+        0 => "workers".to_owned(),
+        count => counted(count, "worker"),
     };
     if ran > 0 {
         line(Ink::Found, &format!("{steps} ran on {others}"));
     } else if machines == 0 {
-        line(Ink::Faint, "nobody works for this pool now: this machine is alone");
+        line(Ink::Faint, "no worker is in this pool now");
     }
     if let Some(why) = refused {
-        line(Ink::Doubt, &format!("some steps came back: {}", visible(&why)));
+        line(Ink::Doubt, &format!("some steps were handed back: {}", visible(&why)));
     }
 }
 
-/// How a command ends that did what it should: with a failure where the team's store had to be of use, and was not.
+/// How a command ends that did what it should: with a failure where the shared cache had to be of use, and was not.
 pub fn required(console: Console, session: &Session, is_required: bool, exit: Exit) -> CommandResult<Exit> {
     let trouble = if is_required && exit == Exit::Done { session.shared_trouble() } else { None };
     let Some(trouble) = trouble else { return Ok(exit) };
-    let message = format!("the team's store was not of use, and --require-shared-cache wants it: {trouble}");
-    Err(say_wrong(console, Exit::Own, &message, &["nubrik shared   says how it is"]))
+    let message = format!("the shared cache was of no use, and --require-shared-cache demands it: {trouble}");
+    Err(say_wrong(console, Exit::Own, &message, &["nubrik shared   shows its state"]))
 }
 
-/// Lets a command that builds use the team's store, or says why it is not used.
+/// Lets a command that builds use the shared cache, or says why it is not used.
 pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
     if is_offline && !session.shares_a_folder() {
         return;
     }
     let problem =
-        session.use_shared().err().map(|problem| format!("the team's store is not used: {problem}"));
+        session.use_shared().err().map(|problem| format!("the shared cache is not used: {problem}"));
     let asks = match session.shared() {
-        TeamStore::Proposed(settings) => Some(format!(
-            "nubrik.toml names a team's store at {}, which you did not agree to: nubrik shared",
+        SharedCache::Proposed(settings) => Some(format!(
+            "nubrik.toml names a shared cache at {}, which you do not trust yet: nubrik shared",
             settings.place.at
         )),
-        TeamStore::None | TeamStore::Used(_) => None,
+        SharedCache::None | SharedCache::Used(_) => None,
     };
     if let Some(text) = problem.or(asks) {
         notice(console, &text);

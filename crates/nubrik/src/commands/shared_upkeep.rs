@@ -1,8 +1,8 @@
-//! Looking after a team's store: `nubrik shared prune`, `nubrik shared verify`.
+//! Looking after a shared cache: `nubrik shared prune`, `nubrik shared verify`.
 
 use std::time::Duration;
 
-use nubrik_session::{Session, TeamStore};
+use nubrik_session::{Session, SharedCache};
 use nubrik_shared::{Pruned, SharedStore};
 use nubrik_wording::{counted, size};
 use serde::Serialize;
@@ -31,23 +31,23 @@ struct VerifiedEvent<'a> {
     keys: usize,
     objects: usize,
     bytes: u64,
-    wrong: &'a [String],
+    damaged: &'a [String],
     #[serde(skip_serializing_if = "Option::is_none")]
     trouble: Option<String>,
 }
 
-/// The team's store that the workspace uses.
+/// The shared cache that the workspace uses.
 fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
     session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
     match session.shared() {
-        TeamStore::Used(store) => Ok(store),
-        TeamStore::Proposed(_) => {
-            let mend = "nubrik shared trust   if the root key is the one that your team told you";
-            Err(say_wrong(console, Exit::Usage, "you did not agree to use the team's store", &[mend]))
+        SharedCache::Used(store) => Ok(store),
+        SharedCache::Proposed(_) => {
+            let mend = "nubrik shared trust   if this is the root key of your team";
+            Err(say_wrong(console, Exit::Usage, "you do not trust the shared cache yet", &[mend]))
         }
-        TeamStore::None => {
+        SharedCache::None => {
             let mend = "[shared] in nubrik.toml says where one is: nubrik shared create";
-            Err(say_wrong(console, Exit::Usage, "this workspace names no team's store", &[mend]))
+            Err(say_wrong(console, Exit::Usage, "this workspace names no shared cache", &[mend]))
         }
     }
 }
@@ -60,8 +60,13 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
     let pruned = match session.prune_shared(u64::from(days), grace) {
         Ok(Some(pruned)) => pruned,
         Ok(None) => {
-            let mend = "NUBRIK_SHARED_KEY names the file with the key of who writes, and NUBRIK_SHARED_CHANNEL the channel";
-            return Err(say_wrong(console, Exit::Usage, "only who writes a channel prunes it", &[mend]));
+            let mend = "NUBRIK_SHARED_KEY names the file with the writer's key, and NUBRIK_SHARED_CHANNEL the channel";
+            return Err(say_wrong(
+                console,
+                Exit::Usage,
+                "only a writer of the channel can prune it",
+                &[mend],
+            ));
         }
         Err(trouble) => {
             return Err(say_wrong(console, Exit::Failed, &format!("nothing is pruned: {trouble}"), &[]));
@@ -84,14 +89,14 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
         line(
             Ink::Faint,
             "waiting",
-            format!("{}, removed when it is sure that nobody reads them", counted(waiting, "object")),
+            format!("{}, removed when no build can read them any more", counted(waiting, "object")),
         );
     }
     line(Ink::Busy, "removed", counted(removed, "object"));
     Ok(Exit::Done)
 }
 
-/// Reads all of the store, and says what is wrong with it.
+/// Reads all of the shared cache, and says what is wrong with it.
 pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let store = used(console, &mut session)?;
@@ -111,7 +116,7 @@ pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
             keys: seen.keys,
             objects: seen.objects,
             bytes: seen.bytes,
-            wrong: &seen.wrong,
+            damaged: &seen.wrong,
             trouble,
         });
         return Ok(exit);
@@ -120,17 +125,17 @@ pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
     let read = format!("{} keys, {} objects, {} of contents", seen.keys, seen.objects, size(seen.bytes));
     line(Ink::Calm, "read", &read);
-    seen.wrong.iter().for_each(|name| line(Ink::Wrong, "wrong", name));
+    seen.wrong.iter().for_each(|name| line(Ink::Wrong, "damaged", name));
     if let Some(trouble) = &trouble {
         line(Ink::Wrong, "trouble", trouble);
     }
     match exit {
-        Exit::Done => line(Ink::Found, "true", "every byte is what it is named"),
-        Exit::Interrupted => line(Ink::Doubt, "stopped", "the rest was not looked at"),
+        Exit::Done => line(Ink::Found, "intact", "every byte has the digest in its name"),
+        Exit::Interrupted => line(Ink::Doubt, "stopped", "the rest was not read"),
         _ => line(
             Ink::Calm,
-            "mend",
-            "where results are given, the next build gives these once more, as far as they are kept there",
+            "try",
+            "nubrik build   on a machine that writes: it uploads these again, if its cache has them",
         ),
     }
     line(Ink::Faint, "in", &store.place());

@@ -67,12 +67,11 @@ pub fn verify(
         let steps = counted(same, "step");
         line(Ink::Found, "verified", &format!("{steps} ran again and made the same bytes"));
     } else if verified.is_empty() && !is_quiet {
-        line(Ink::Faint, "verified", "nothing here was taken from the team's store");
+        line(Ink::Faint, "verified", "nothing here was taken from the shared cache");
     }
     if report.unsteady > 0 {
-        let text =
-            "what differs is given to nobody; write no times, random numbers or paths of the machine into it";
-        line(Ink::Faint, "mend", text);
+        let text = "results that differ are not uploaded; write no times, random numbers or paths of the machine into them";
+        line(Ink::Faint, "try", text);
     }
     Ok(())
 }

@@ -1,10 +1,10 @@
-//! `nubrik why TARGET --shared`: what keeps steps from being taken from the team's store.
+//! `nubrik why TARGET --shared`: what keeps steps from being taken from the shared cache.
 
 use std::collections::HashSet;
 
 use nubrik_engine::{HeldAgainst, RestMismatch};
 use nubrik_graph::{Closure, Graph, StepId};
-use nubrik_session::TeamStore;
+use nubrik_session::SharedCache;
 use nubrik_shared::GivenResult;
 use nubrik_wording::counted;
 use serde::Serialize;
@@ -44,7 +44,7 @@ struct NotTaken<'g> {
     graph: &'g Graph,
     /// Steps that others made of something else, or on another machine than this.
     others: Vec<(StepId, GivenResult, HeldAgainst)>,
-    /// Steps of which nobody gave a result.
+    /// Steps without a result.
     nobodys: Vec<StepId>,
     /// How many steps have commands.
     all: usize,
@@ -53,8 +53,8 @@ struct NotTaken<'g> {
 pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
-    if !matches!(session.shared(), TeamStore::Used(_)) {
-        let message = "this workspace uses no team's store";
+    if !matches!(session.shared(), SharedCache::Used(_)) {
+        let message = "this workspace uses no shared cache";
         return Err(say_wrong(console, Exit::Usage, message, &["nubrik shared   says what it proposes"]));
     }
     let patterns = patterns(console, &mut session, &[address.to_owned()])?;
@@ -109,10 +109,7 @@ impl NotTaken<'_> {
     fn render(&self, address: &str, paint: Paint) -> String {
         let (others, nobodys) = (&self.others, &self.nobodys);
         let taken = self.all - others.len() - nobodys.len();
-        let head = format!(
-            "{taken} of {} of {address} are in the team's store as they are here",
-            counted(self.all, "step")
-        );
+        let head = format!("{taken} of {} of {address} are in the shared cache", counted(self.all, "step"));
         let mut out = format!("{}\n", paint.ink(Ink::Strong, &head));
         let steps = others.iter().map(|(step, ..)| *step).take(STEPS);
         let steps: Vec<StepId> = steps.chain(nobodys.iter().copied().take(STEPS)).collect();
@@ -125,7 +122,7 @@ impl NotTaken<'_> {
             format!("{}\n", labelled(paint, ink, word, &format!("{address}   {say}   {text}")))
         };
         for (step, one, held) in others.iter().take(STEPS) {
-            let gave = format!("{} gave one to {}", one.writer, one.channel);
+            let gave = format!("{} uploaded one to {}", one.writer, one.channel);
             let text = match mismatch(held) {
                 Some(RestMismatch::NotHere) => format!("{gave}; whether it fits is not known here yet"),
                 Some(RestMismatch::Other(_)) => format!("{gave} that was made on another system"),
@@ -145,9 +142,9 @@ impl NotTaken<'_> {
         };
         out.push_str(&more(others.len(), "differ"));
         for step in nobodys.iter().take(STEPS) {
-            out.push_str(&line("none", Ink::Faint, *step, "nobody gave a result of it"));
+            out.push_str(&line("none", Ink::Faint, *step, "there is no result of it"));
         }
-        out.push_str(&more(nobodys.len(), "of which nobody gave a result"));
+        out.push_str(&more(nobodys.len(), "without a result"));
         out
     }
 }

@@ -69,7 +69,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     }
     let problem = |why: String| {
         let mend = "at in [workers] of nubrik.toml: nubrik explain workers";
-        say_wrong(console, Exit::Failed, &format!("nobody can be asked: {why}"), &[mend])
+        say_wrong(console, Exit::Failed, &format!("the workers cannot be asked: {why}"), &[mend])
     };
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
@@ -97,19 +97,19 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
             outln!(console, "{}", labelled(paint, Ink::Calm, "", &text));
         }
         if let Some(why) = &alive.away {
-            let text = format!("{}   takes none for a while: {}", padded("", widest), visible(why));
+            let text = format!("{}   takes no steps for a while: {}", padded("", widest), visible(why));
             outln!(console, "{}", labelled(paint, Ink::Doubt, "", &text));
         }
     }
     if all.is_empty() {
-        outln!(console, "{}", labelled(paint, Ink::Calm, "workers", "nobody works for this pool now"));
+        outln!(console, "{}", labelled(paint, Ink::Calm, "workers", "no worker is in this pool now"));
     }
     Ok(Exit::Done)
 }
 
 fn no_settings(console: Console) -> Exit {
     let mend = "[workers] with at = \"nats://jobs.example:4222\": nubrik explain workers";
-    say_wrong(console, Exit::Usage, "nubrik.toml does not say where jobs for other machines go", &[mend])
+    say_wrong(console, Exit::Usage, "nubrik.toml names no server for workers", &[mend])
 }
 
 /// How somebody works for others, as it was typed.
@@ -144,8 +144,7 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     }
     let name = name.map_or_else(own_name, str::to_owned);
     if !is_worker_name(&name) {
-        let text =
-            format!("`{name}` is no name for a machine: letters, digits, `-`, `_` and `.`, 64 at most");
+        let text = format!("`{name}` is no name of a worker: letters, digits, `-`, `_` and `.`, 64 at most");
         return Err(say_wrong(console, Exit::Usage, &text, &["nubrik workers serve --name mill-2"]));
     }
     if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
@@ -155,12 +154,13 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
-    let WorkSite { hand, places, turns, teller } = ready
-        .map_err(|why| say_wrong(console, Exit::Usage, &format!("this machine cannot work: {why}"), &[]))?;
+    let WorkSite { hand, places, turns, teller } = ready.map_err(|why| {
+        say_wrong(console, Exit::Usage, &format!("this machine cannot be a worker: {why}"), &[])
+    })?;
     let paint = console.paint(OutputStream::Output);
     if !console.is_json() {
         let steps = counted(slots, "step");
-        let text = format!("{name} runs {steps} at once for others; Ctrl-C ends it");
+        let text = format!("{name} runs {steps} at once for clients; Ctrl-C stops it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
     let ending = Ending { since: OnceLock::new(), grace };
@@ -194,7 +194,7 @@ fn say_end(console: Console, hand: &Hand, grace: Duration) {
     }
     let steps = counted(running, "step");
     let text = format!(
-        "ends when its {steps} have ended, or gives them back in {} s; Ctrl-C gives them back now",
+        "stops when its {steps} have ended, or hands them back in {} s; Ctrl-C hands them back now",
         grace.as_secs()
     );
     outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Doubt, "worker", &text));
@@ -261,7 +261,7 @@ fn serve(
         let done = perform((session, ending), (hand, name), &job, opened, (&mut place, &cancel), &began);
         let (say, why) = match &done {
             Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
-            None if session.is_stopped() => ("", Some("it is given back, since this machine ends")),
+            None if session.is_stopped() => ("", Some("it is handed back, since this worker stops")),
             None => ("", Some("it was stopped")),
         };
         tell(console, say, &job.build, why, began.get().elapsed());
@@ -279,7 +279,7 @@ fn serve(
             }
             Some(done) => {
                 if let Err(trouble) = job.answer(done.answer) {
-                    let why = format!("its answer cannot be given, so somebody else does it: {trouble}");
+                    let why = format!("its answer cannot be sent, so another worker does it: {trouble}");
                     tell(console, &done.say, &build, Some(&why), began.get().elapsed());
                 }
             }
@@ -335,7 +335,7 @@ fn perform(
     })
 }
 
-/// The same place, empty, with what is known of the team's store now, and with the switch that stops it.
+/// The same place, empty, with what is known of the shared cache now, and with the switch that stops it.
 fn opened_again(session: &Session, place: WorkPlace) -> Option<(WorkPlace, Arc<CancelSwitch>)> {
     let shared = session.new_shared().ok()?;
     let cancel = Arc::new(CancelSwitch::new().ok()?);
@@ -344,7 +344,7 @@ fn opened_again(session: &Session, place: WorkPlace) -> Option<(WorkPlace, Arc<C
 
 fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Duration) {
     if console.is_json() {
-        let (event, state) = ("worked", if why.is_none() { "ran" } else { "not" });
+        let (event, state) = ("worked", if why.is_none() { "ran" } else { "gave_up" });
         return console.event(&WorkedEvent { event, say, build, state, seconds: took.as_secs_f64(), why });
     }
     let paint = console.paint(OutputStream::Output);
@@ -354,7 +354,11 @@ fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Durat
             outln!(console, "{}", labelled(paint, Ink::Busy, "ran", &format!("{say}   {took}   for {build}")))
         }
         Some(why) => {
-            outln!(console, "{}", labelled(paint, Ink::Doubt, "not", &format!("{say}   for {build}: {why}")));
+            outln!(
+                console,
+                "{}",
+                labelled(paint, Ink::Doubt, "gave up", &format!("{say}   for {build}: {why}"))
+            );
         }
     }
 }

@@ -23,7 +23,7 @@ use crate::interrupt::DrawnView;
 /// How often the view is drawn again.
 const BEAT: Duration = Duration::from_millis(80);
 
-/// How many bytes came from a team's store so far, and how many went there.
+/// How many bytes came from a shared cache so far, and how many went there.
 pub type TrafficMeter = Box<dyn Fn() -> (u64, u64) + Send>;
 
 /// Shows a build on a terminal: lines that stay, and below them what is at work.
@@ -132,7 +132,7 @@ pub struct Live {
     /// What steps took before, until it is looked ahead for the first time.
     past: Option<PastTimes>,
     forecast: Option<TimeForecast>,
-    /// What moves between a team's store and this machine, where there is one.
+    /// What moves between a shared cache and this machine, where there is one.
     moving: Option<TrafficMeter>,
     /// Steps that are done with.
     ended: HashSet<StepId>,

@@ -37,7 +37,7 @@ pub fn text(notice: &Notice) -> String {
         ),
         Notice::Lost(count) => {
             let results = counted(*count, "result");
-            format!("{results} of the team's store cannot be fetched now, and are made here")
+            format!("{results} of the shared cache cannot be fetched now, and are made here")
         }
     }
 }

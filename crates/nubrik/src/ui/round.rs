@@ -20,7 +20,7 @@ pub struct TestResult {
     pub reason: String,
     /// How long it took, in microseconds, now or then.
     pub micros: u64,
-    /// The build in which its verdict was made or taken from the store.
+    /// The build in which its verdict was made or taken from the cache.
     pub build: Option<u64>,
     /// Its cases; one for a plain program.
     pub cases: Vec<Case>,

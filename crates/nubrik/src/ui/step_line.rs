@@ -98,7 +98,7 @@ impl Columns {
             None => padded(text, columns),
         };
         let used = STATE + target_width + say_width + GAPS.iter().sum::<usize>() + TIME;
-        // Where the reason is below, its room in the line is for what the step does.
+        // Where the reason is below, its sandbox in the line is for what the step does.
         let free = paint.width.map_or(0, |w| w.saturating_sub(used + 1));
         let is_below = row.needs_reason && width(&why) > free;
         let more_say = if is_below { width(&say).saturating_sub(say_width).min(free) } else { 0 };

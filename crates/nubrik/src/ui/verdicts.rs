@@ -122,7 +122,7 @@ fn render(
     out
 }
 
-/// Tests that are current, each with its time and why; what was taken from the store has a line of its own.
+/// Tests that are current, each with its time and why; what was taken from the cache has a line of its own.
 fn standing(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
     let all: Vec<&TestResult> = round.results.iter().filter(|r| r.verdict == Verdict::Current).collect();

@@ -14,8 +14,8 @@ pub struct Sandbox {
     /// The workspace.
     pub folder: PathBuf,
     cache: PathBuf,
-    /// Whether the program is told to do without rooms.
-    pub without_rooms: bool,
+    /// Whether the program is told to do without sandboxes.
+    pub without_sandboxes: bool,
 }
 
 /// What a run of the program gave.
@@ -72,10 +72,10 @@ impl Run {
     }
 }
 
-/// Whether steps are in rooms here.
-pub fn has_rooms() -> bool {
-    std::env::var_os("NUBRIK_TEST_WITHOUT_ROOMS").is_none()
-        && nubrik_confine::Rooms::new(&std::env::temp_dir()).is_ok()
+/// Whether steps are in sandboxes here.
+pub fn has_sandboxes() -> bool {
+    std::env::var_os("NUBRIK_TEST_WITHOUT_SANDBOX").is_none()
+        && nubrik_confine::Sandboxes::new(&std::env::temp_dir()).is_ok()
 }
 
 impl Sandbox {
@@ -85,8 +85,8 @@ impl Sandbox {
         let folder = root.path().canonicalize().unwrap().join("work");
         fs::create_dir(&folder).unwrap();
         let cache = root.path().join("cache");
-        let without_rooms = std::env::var_os("NUBRIK_TEST_WITHOUT_ROOMS").is_some();
-        let sandbox = Sandbox { root, folder, cache, without_rooms };
+        let without_sandboxes = std::env::var_os("NUBRIK_TEST_WITHOUT_SANDBOX").is_some();
+        let sandbox = Sandbox { root, folder, cache, without_sandboxes };
         for (path, text) in [("nubrik.toml", "")].iter().chain(files) {
             sandbox.write(path, text);
         }
@@ -113,7 +113,7 @@ impl Sandbox {
         fs::rename(&other.folder, &elsewhere).unwrap();
         other.folder = elsewhere;
         other.cache = self.cache.clone();
-        other.without_rooms = self.without_rooms;
+        other.without_sandboxes = self.without_sandboxes;
         other
     }
 
@@ -156,8 +156,8 @@ impl Sandbox {
             .env("XDG_CACHE_HOME", &self.cache)
             .env("LANG", "C.UTF-8")
             .stdin(Stdio::null());
-        if self.without_rooms {
-            command.env("NUBRIK_ROOMS", "off");
+        if self.without_sandboxes {
+            command.env("NUBRIK_SANDBOX", "off");
         }
         command
     }

@@ -1,11 +1,11 @@
-//! What is signed and goes to another machine: in one message, or by the team's store where it is too long for one.
+//! What is signed and goes to another machine: in one message, or by the shared cache where it is too long for one.
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
 use nubrik_shared::{KeyList, PublicKey, SecretKey, SharedStore};
 
 use super::Refused;
 
-/// Up to so many compressed bytes go in the message; more go by the team's store, and the message says which ones.
+/// Up to so many compressed bytes go in the message; more go by the shared cache, and the message says which ones.
 const CARRIED: usize = 256 << 10;
 
 /// The most bytes, compressed, that a job or an answer may have.
@@ -65,7 +65,7 @@ pub(super) fn received(
         true => from.bytes().map_err(damaged)?.to_vec(),
         false => {
             let digest = from.digest().map_err(damaged)?;
-            freight.fetch(&digest, SHEET_LIMIT).ok_or("what it says is not in the team's store")?
+            freight.fetch(&digest, SHEET_LIMIT).ok_or("what it says is not in the shared cache")?
         }
     };
     if !from.is_at_end() {

@@ -8,7 +8,7 @@ use nubrik_graph::Step;
 
 use super::*;
 
-/// What went by the team's store.
+/// What went by the shared cache.
 #[derive(Default)]
 struct Hold(std::cell::RefCell<Vec<Vec<u8>>>);
 

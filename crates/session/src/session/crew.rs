@@ -170,7 +170,7 @@ impl Crew {
 
     fn hand_over(&self, contents: &[Digest]) -> Option<Vec<u8>> {
         let rows = self.shared.hand_over(contents, &self.local);
-        rows.inspect_err(|e| self.note(format!("what it needs cannot be put into the team's store: {e}")))
+        rows.inspect_err(|e| self.note(format!("what it needs cannot be put into the shared cache: {e}")))
             .ok()
     }
 
@@ -215,7 +215,7 @@ impl Crew {
         };
         sheet
             .sign(&self.key, &*self.shared)
-            .inspect_err(|e| self.note(format!("a job cannot be put into the team's store: {e}")))
+            .inspect_err(|e| self.note(format!("a job cannot be put into the shared cache: {e}")))
             .ok()
     }
 

@@ -20,7 +20,7 @@ impl Session {
     pub fn unconfined(&self) -> Option<String> {
         let support = nubrik_confine::support();
         let mut missing = Vec::new();
-        if !self.machine.has_rooms() && support.path_rules.is_none() {
+        if !self.machine.has_sandboxes() && support.path_rules.is_none() {
             missing.push("path rules (Landlock)");
         }
         if !support.network_filter {
@@ -32,9 +32,9 @@ impl Session {
         (!missing.is_empty()).then(|| missing.join(" and "))
     }
 
-    /// Why commands are not in rooms on this machine; `None` where they are.
-    pub fn why_no_rooms(&self) -> Option<&str> {
-        self.machine.why_no_rooms()
+    /// Why commands are not in sandboxes on this machine; `None` where they are.
+    pub fn why_no_sandboxes(&self) -> Option<&str> {
+        self.machine.why_no_sandboxes()
     }
 
     /// The files that must be here before steps of some targets are observed.

@@ -1,5 +1,5 @@
 //! Working for others: a step that came as a job runs in a workspace of the tool's own, under the same rules as here, and what it
-//! made goes into the team's store.
+//! made goes into the shared cache.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -199,7 +199,7 @@ impl WorkPlace {
         Ok(WorkPlace { folder, session, shared, key, name, turns, placed: BTreeMap::new(), is_spoilt: false })
     }
 
-    /// Whether no job can be done there until it is opened again: the team's store failed and is not asked any more, or something of an
+    /// Whether no job can be done there until it is opened again: the shared cache failed and is not asked any more, or something of an
     /// earlier job is left.
     pub fn must_be_opened_again(&self) -> bool {
         self.shared.is_off() || self.is_spoilt
@@ -261,7 +261,7 @@ impl WorkPlace {
             Ok(bytes) => Some(DoneJob { answer: bytes, say, end: done }),
             Err(why) => {
                 // A short one says at least that, and goes in the message.
-                let why = format!("its answer cannot be put into the team's store: {why}");
+                let why = format!("its answer cannot be put into the shared cache: {why}");
                 let end = Err(NotMade { why: why.clone(), failed: None });
                 let answer = AnswerSheet { end, rows: Vec::new(), ..answer };
                 let bytes = answer.sign(&self.key, &*self.shared).ok()?;
@@ -442,7 +442,7 @@ impl Workshop<'_> {
         Ok(LoneEnd { was_stopped: outcome.cancelled, complaint, first_key })
     }
 
-    /// What a job made, as it is kept now, given to the team's store.
+    /// What a job made, as it is kept now, uploaded to the shared cache.
     fn result_of(
         &self,
         sheet: &JobSheet,

@@ -1,4 +1,4 @@
-//! The team's store of a workspace: whether the person agreed to it, what is taken from it, and what is written.
+//! The shared cache of a workspace: whether the person agreed to it, what is taken from it, and what is written.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -27,8 +27,8 @@ pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 /// The channel that is written.
 const CHANNEL_VARIABLE: &str = "NUBRIK_SHARED_CHANNEL";
 
-/// How a workspace stands to a team's store.
-pub enum TeamStore {
+/// How a workspace stands to a shared cache.
+pub enum SharedCache {
     /// It names none.
     None,
     /// It proposes one that the person did not agree to.
@@ -37,7 +37,7 @@ pub enum TeamStore {
     Used(Arc<SharedStore>),
 }
 
-/// What a build gave to the team's store.
+/// What a build gave to the shared cache.
 pub struct GivenAway {
     /// What was written.
     pub published: HandedOver,
@@ -190,35 +190,35 @@ fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<Shar
 }
 
 impl Session {
-    /// The team's store as it is now.
+    /// The shared cache as it is now.
     ///
     /// # Errors
     /// That none is used, for people.
     pub fn new_shared(&self) -> Result<Arc<SharedStore>, String> {
         let settings = self.workspace.settings.shared.clone().filter(is_accepted);
         let settings = settings
-            .ok_or("what is made goes into the team's store, and none is used: nubrik shared trust")?;
+            .ok_or("what is made goes into the shared cache, and none is used: nubrik shared trust")?;
         store_of(&settings, settings.channels.clone())
     }
 
-    /// How the workspace stands to a team's store.
-    pub fn shared(&self) -> TeamStore {
+    /// How the workspace stands to a shared cache.
+    pub fn shared(&self) -> SharedCache {
         match (&self.shared, &self.workspace.settings.shared) {
-            (Some(shared), _) => TeamStore::Used(shared.clone()),
-            (None, Some(settings)) if !is_accepted(settings) => TeamStore::Proposed(settings.clone()),
-            (None, _) => TeamStore::None,
+            (Some(shared), _) => SharedCache::Used(shared.clone()),
+            (None, Some(settings)) if !is_accepted(settings) => SharedCache::Proposed(settings.clone()),
+            (None, _) => SharedCache::None,
         }
     }
 
-    /// Why the team's store was not of full use in this session, for people; nothing where it was.
+    /// Why the shared cache was not of full use in this session, for people; nothing where it was.
     pub fn shared_trouble(&self) -> Option<String> {
         match self.shared() {
-            TeamStore::None if self.workspace.settings.shared.is_some() => {
+            SharedCache::None if self.workspace.settings.shared.is_some() => {
                 Some("it is not used without the network".to_owned())
             }
-            TeamStore::None => Some("this workspace names no team's store".to_owned()),
-            TeamStore::Proposed(_) => Some("you did not agree to use it".to_owned()),
-            TeamStore::Used(store) => {
+            SharedCache::None => Some("this workspace names no shared cache".to_owned()),
+            SharedCache::Proposed(_) => Some("you did not agree to use it".to_owned()),
+            SharedCache::Used(store) => {
                 // Where all was here already nobody asked it so far.
                 store.members();
                 self.not_given.get().cloned().or_else(|| store.trouble()).map(|trouble| trouble.to_string())
@@ -226,12 +226,12 @@ impl Session {
         }
     }
 
-    /// Whether the workspace names a team's store that is a folder.
+    /// Whether the workspace names a shared cache that is a folder.
     pub fn shares_a_folder(&self) -> bool {
         self.workspace.settings.shared.as_ref().is_some_and(|settings| settings.place.is_folder())
     }
 
-    /// Lets builds use the team's store, where the workspace names one that the person agreed to.
+    /// Lets builds use the shared cache, where the workspace names one that the person agreed to.
     ///
     /// # Errors
     /// Why it cannot be used, for people.
@@ -269,7 +269,7 @@ impl Session {
         Ok(())
     }
 
-    /// What the team's store was good for so far in this session; nothing where none is used.
+    /// What the shared cache was good for so far in this session; nothing where none is used.
     pub fn shared_use(&self) -> Option<SharedRecord> {
         let store = self.shared.as_ref()?;
         Some(SharedRecord::of(&self.shared_use, store.traffic().moved))
@@ -280,12 +280,12 @@ impl Session {
         self.writer.is_some()
     }
 
-    /// What stands for the team's store that is used.
+    /// What stands for the shared cache that is used.
     pub fn shared_root(&self) -> Option<Digest> {
         self.shared.as_ref().map(|shared| shared.accepted().root.digest())
     }
 
-    /// Puts the team's store behind this machine's own.
+    /// Puts the shared cache behind this machine's own.
     pub(super) fn layer(&mut self) {
         self.layered = match (&self.shared, &self.store) {
             (Some(shared), Ok(store)) => {
@@ -327,7 +327,7 @@ impl Session {
         nearest
     }
 
-    /// Lets this session look at what of the team's store was fetched before.
+    /// Lets this session look at what of the shared cache was fetched before.
     ///
     /// # Errors
     /// Why there is none, for people.
@@ -371,7 +371,7 @@ impl Session {
         }
     }
 
-    /// Gives what was made to the team's store, where this machine writes there: the results of all steps behind some files.
+    /// Gives what was made to the shared cache, where this machine writes there: the results of all steps behind some files.
     ///
     /// # Errors
     /// Why nothing could be written.

@@ -1,4 +1,4 @@
-//! Running again what was taken from a team's store, or is about to be given to it.
+//! Running again what was taken from a shared cache, or is about to be given to it.
 
 use std::collections::BTreeSet;
 
@@ -35,7 +35,7 @@ impl Unsteady {
 }
 
 impl Session {
-    /// Has so many of a million results run again that builds take from the team's store, or give to it.
+    /// Has so many of a million results run again that builds take from the shared cache, or give to it.
     pub fn verify_shared(&mut self, of_a_million: u32) {
         self.verify_rate = of_a_million.min(EVERY);
     }
@@ -101,7 +101,7 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Runs a share of what was taken from the team's store once more, or is to be given to it, and holds it against what it was. What
+    /// Runs a share of what was taken from the shared cache once more, or is to be given to it, and holds it against what it was. What
     /// comes out otherwise is marked, and given to nobody.
     ///
     /// # Errors

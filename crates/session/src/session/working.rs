@@ -120,7 +120,7 @@ impl Session {
             return Ok(());
         };
         let shared =
-            self.shared.clone().ok_or("what they make comes by the team's store, and none is used")?;
+            self.shared.clone().ok_or("what they make comes by the shared cache, and none is used")?;
         let store = self.store.clone()?;
         may_write(&shared, &key.public(), JOBS)?;
         let boss = Boss::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
@@ -162,7 +162,7 @@ impl Session {
         let (Some(settings), Some(key)) = (&self.workspace.settings.workers, &self.jobs_key) else {
             return Ok(None);
         };
-        let shared = self.shared.clone().ok_or("a worker is known by the team's store, and none is used")?;
+        let shared = self.shared.clone().ok_or("a worker is known by the shared cache, and none is used")?;
         let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
             .map_err(|trouble| trouble.to_string())?;
         let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
@@ -200,7 +200,7 @@ impl Session {
         keys_must_be_hidden()?;
         let shared = self.new_shared()?;
         may_write(&shared, &key.public(), WORKERS)?;
-        if let Some(why) = self.why_no_rooms() {
+        if let Some(why) = self.why_no_sandboxes() {
             return Err(format!("steps are not confined on this machine: {why}"));
         }
         let folder = super::sharing::own_folder("XDG_CACHE_HOME", ".cache")

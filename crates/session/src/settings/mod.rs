@@ -39,7 +39,7 @@ pub struct Settings {
     pub origins: OriginSettings,
     /// Options set together, by the name of their profile.
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
-    /// The team's store.
+    /// The shared cache.
     pub shared: Option<SharedSettings>,
     /// Other machines that run steps.
     pub workers: Option<WorkersSettings>,

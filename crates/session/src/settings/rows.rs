@@ -66,7 +66,7 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "hide_undeclared",
-        summary: "For kernels that cannot make rooms: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In rooms undeclared files do not exist anyway.",
+        summary: "For kernels that cannot make sandboxes: whether undeclared files of the workspace are hidden from commands. Commands can never read them, but without this setting they can see that such files exist. It costs time with each call that names a file. In sandboxes undeclared files do not exist anyway.",
         example: "hide_undeclared = true",
         kind: "`hide_undeclared` is true or false",
         kind_mend: "true",
@@ -133,9 +133,9 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "shared",
-        summary: "A team's store, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik shared trust`.",
+        summary: "A shared cache, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik shared trust`.",
         example: "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
-        kind: "`shared` is a table that says where a team's store is",
+        kind: "`shared` is a table that says where a shared cache is",
         kind_mend: "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"",
         is_text: false,
         read: |settings, key, value| {
@@ -145,7 +145,7 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "workers",
-        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the team's store. `nubrik workers serve` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
+        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the shared cache. `nubrik workers serve` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
         example: "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
         kind: "`workers` is a table that says where jobs for other machines go",
         kind_mend: "[workers]\nat = \"nats://jobs.example:4222\"",

@@ -1,4 +1,4 @@
-//! `[shared]`: the team's store that the workspace proposes.
+//! `[shared]`: the shared cache that the workspace proposes.
 
 use std::path::PathBuf;
 use std::time::Duration;
@@ -46,7 +46,7 @@ const NO_RATE: (&str, &str) =
 /// Where the region is that object storage knows if no other one is named.
 const REGION: &str = "us-east-1";
 
-/// Where a team's store is, and who asks there.
+/// Where a shared cache is, and who asks there.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct SharedPlace {
     /// An `http:`, `https:` or `file:` address, the absolute path of a folder, or `s3://BUCKET/PREFIX`.
@@ -73,7 +73,7 @@ impl SharedPlace {
     }
 }
 
-/// A team's store, as `nubrik.toml` proposes it. A person agrees to it before it is used.
+/// A shared cache, as `nubrik.toml` proposes it. A person agrees to it before it is used.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SharedSettings {
     /// Where it is.
@@ -136,7 +136,7 @@ pub(super) fn shared(
         }
     }
     if place.at.is_empty() {
-        let message = "`shared` does not say where the store is".to_owned();
+        let message = "`shared` does not say where the shared cache is".to_owned();
         return Err(problem(at, message, Some("at = \"https://…\"".to_owned())));
     }
     if place.at.starts_with("s3://") && place.endpoint.is_none() {
@@ -144,7 +144,7 @@ pub(super) fn shared(
         return Err(problem(at, message, Some("endpoint = \"https://storage.example\"".to_owned())));
     }
     let Some(root) = root else {
-        let message = "`shared` does not say by which key the store's members are known".to_owned();
+        let message = "`shared` lacks the root key".to_owned();
         let mend = "root_key = \"ed25519:…\", as `nubrik shared create` prints it".to_owned();
         return Err(problem(at, message, Some(mend)));
     };

@@ -105,13 +105,13 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
     (
         "cache",
         "Results of all workspaces of this machine, by their keys. Going back to an earlier state runs nothing. `nubrik cache` shows its \
-         size, `nubrik cache prune` makes room.",
+         size, `nubrik cache prune` makes it smaller.",
         "nubrik cache",
     ),
     (
         "shared cache",
-        "A team's store of results: what one machine made, others take. `[shared]` in nubrik.toml says where it is; each person agrees to \
-         it once.",
+        "A cache of results for a team: what one machine made, others download. `[shared]` in nubrik.toml says where it is; each person trusts it \
+         once.",
         "nubrik shared",
     ),
     (
@@ -128,22 +128,22 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
     ),
     (
         "dependency path",
-        "The chain of targets from one to another that it depends on.",
+        "The targets from one to another that it depends on.",
         "nubrik why tide/tidecast base/clock",
     ),
     (
         "worker",
-        "A machine that runs steps for others. `[workers]` in nubrik.toml says where jobs go.",
+        "A machine that runs steps for clients. `[workers]` in nubrik.toml names the server between them.",
         "nubrik workers serve",
     ),
     (
         "persistent worker",
-        "A program that stays and answers requests of several steps: `answered_by`. It starts once instead of once for each step.",
+        "A program that answers the commands of several steps: `answered_by`. It starts once instead of once per step.",
         "nubrik explain step",
     ),
     (
         "channel",
-        "Results of one line of builds in a shared cache, such as `main` or `stable`: `lines` in `[shared]` says which ones are taken.",
+        "A named series of results in a shared cache, such as `main` or `stable`: `channels` in `[shared]` chooses the ones to use.",
         "export NUBRIK_SHARED_CHANNEL=stable",
     ),
 ];
@@ -152,49 +152,49 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
 pub(super) const VARIABLES: [(&str, &str, &str); 10] = [
     (
         "NUBRIK_AGREED",
-        "What this machine agrees to, where nobody can be asked: the rows that `nubrik agree` prints, with `;` between them.",
-        "export NUBRIK_AGREED=\"use the store /store of ed25519:…\"",
+        "What this machine agrees to, for machines without a person: the rows that `nubrik agree` prints, with `;` between them.",
+        "export NUBRIK_AGREED=\"use the shared cache /store of ed25519:…\"",
     ),
     (
         "NUBRIK_BELL",
-        "`off` leaves the title of the terminal's window and its bell alone. Else the title says how far a build is after two \
-         seconds, and the bell rings when one is over that took more than twenty.",
+        "`off`: no terminal title and no bell. By default, the title shows the progress of a build after 2 s, and the bell rings \
+         after builds longer than 20 s.",
         "export NUBRIK_BELL=off",
     ),
     (
         "NUBRIK_CLIENT_CERTIFICATE",
-        "the file in PEM with the certificate by which this machine says who it is, and its key. A team's store and a server for \
-         jobs see it where they ask for one; registries do not.",
+        "The PEM file with the certificate of this machine and its key, for a shared cache and a server of workers that ask for \
+         one; registries do not get it.",
         "export NUBRIK_CLIENT_CERTIFICATE=$HOME/.certificates/me.pem",
     ),
     (
         "NUBRIK_JOBS_KEY",
-        "The file with the secret key that signs steps which other machines are to run. Without it nothing is sent to workers.",
+        "The file with the secret key of this machine as a client. Without it, nothing is sent to workers.",
         "export NUBRIK_JOBS_KEY=$HOME/mine.key",
     ),
     (
         "NUBRIK_LABELS",
-        "What steps may ask of this machine by `machine`, besides its system and its processor; several with blanks between them.",
+        "Labels that steps can request with `machine`, separated by blanks.",
         "export NUBRIK_LABELS=tide-board",
     ),
     (
-        "NUBRIK_ROOMS",
-        "`off` does without sandboxes of the kernel, to see what a machine without them sees: path rules confine steps then.",
-        "NUBRIK_ROOMS=off nubrik build",
+        "NUBRIK_SANDBOX",
+        "`off` makes no sandboxes: path rules confine steps, as on a machine whose kernel cannot make sandboxes.",
+        "NUBRIK_SANDBOX=off nubrik build",
     ),
     (
         "NUBRIK_SHARED_KEY",
-        "The file with the secret key that signs results which this machine gives to the shared cache. Without it results are only taken.",
+        "The file with the secret key of this machine as a writer. Without it, results are only downloaded.",
         "export NUBRIK_SHARED_KEY=/run/keys/ci.key",
     ),
     (
         "NUBRIK_SHARED_CHANNEL",
-        "The line of builds that results are given to: `main` without it.",
+        "The channel that results are uploaded to; by default `main`.",
         "export NUBRIK_SHARED_CHANNEL=stable",
     ),
     (
         "NUBRIK_SHARED_ROOT_KEY",
-        "The root key of a shared cache that this machine agrees to use, where nobody can be asked.",
+        "The root key of a shared cache that this machine trusts, for machines without a person.",
         "export NUBRIK_SHARED_ROOT_KEY=ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw",
     ),
     (

@@ -1,4 +1,4 @@
-//! Commands in rooms, run for real: what they see, and what they cannot do.
+//! Commands in sandboxes, run for real: what they see, and what they cannot do.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -8,21 +8,21 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, ROOT, Reach, Room, RoomKind, RoomPlace, Rooms,
-    StageSpec, run,
+    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, ROOT, Reach, Sandbox, SandboxKind, SandboxPlace,
+    Sandboxes, StageSpec, run,
 };
 use nubrik_testing::{Need, skip};
 
 /// A workspace with files that are declared, and others.
 struct Fixture {
     folder: tempfile::TempDir,
-    rooms: Rooms,
+    sandboxes: Sandboxes,
 }
 
-const STEP: RoomKind = RoomKind { own_processes: true, own_memory: false };
+const STEP: SandboxKind = SandboxKind { own_processes: true, own_memory: false };
 
 fn fixture() -> Option<Fixture> {
-    let folder = tempfile::Builder::new().prefix("nubrik-rooms").tempdir().unwrap();
+    let folder = tempfile::Builder::new().prefix("nubrik-sandboxes").tempdir().unwrap();
     let at = folder.path().join("work");
     for (path, text) in
         [("src/declared", "yes"), ("src/secret", "no"), ("own/x", ""), ("whole/a", "a"), ("whole/b/c", "c")]
@@ -32,10 +32,10 @@ fn fixture() -> Option<Fixture> {
         fs::write(path, text).unwrap();
     }
     fs::write(folder.path().join("outside"), "outside").unwrap();
-    match Rooms::new(&at.canonicalize().unwrap()) {
-        Ok(rooms) => Some(Fixture { folder, rooms }),
+    match Sandboxes::new(&at.canonicalize().unwrap()) {
+        Ok(sandboxes) => Some(Fixture { folder, sandboxes }),
         Err(e) => {
-            skip(Need::Confinement, format_args!("no rooms: {e}"));
+            skip(Need::Confinement, format_args!("no sandboxes: {e}"));
             None
         }
     }
@@ -56,32 +56,32 @@ impl Fixture {
         self.folder.path().join("work")
     }
 
-    fn places(&self) -> Vec<RoomPlace<'static>> {
+    fn places(&self) -> Vec<SandboxPlace<'static>> {
         vec![
-            RoomPlace::File("src/declared"),
-            RoomPlace::File("src/gone"),
-            RoomPlace::Folder("whole"),
-            RoomPlace::File("whole/a"),
-            RoomPlace::File("whole/gone"),
-            RoomPlace::Empty("whole/none"),
-            RoomPlace::Link("link", "src/declared"),
-            RoomPlace::Empty("empty"),
-            RoomPlace::Own("own"),
+            SandboxPlace::File("src/declared"),
+            SandboxPlace::File("src/gone"),
+            SandboxPlace::Folder("whole"),
+            SandboxPlace::File("whole/a"),
+            SandboxPlace::File("whole/gone"),
+            SandboxPlace::Empty("whole/none"),
+            SandboxPlace::Link("link", "src/declared"),
+            SandboxPlace::Empty("empty"),
+            SandboxPlace::Own("own"),
         ]
     }
 
-    fn room(&self) -> Room {
-        self.rooms.room(&self.places(), STEP).unwrap()
+    fn sandbox(&self) -> Sandbox {
+        self.sandboxes.sandbox(&self.places(), STEP).unwrap()
     }
 
-    fn run_in(&self, room: &Room, stages: Vec<StageSpec>) -> (Ended, String) {
+    fn run_in(&self, sandbox: &Sandbox, stages: Vec<StageSpec>) -> (Ended, String) {
         let environment = [("PATH".to_owned(), "/usr/local/bin:/usr/bin:/bin".to_owned())];
         let spec = PipelineSpec {
             stages,
             folder: Path::new(ROOT),
             work: Path::new(""),
             environment: &environment,
-            confinement: Confinement::Room { room, network: Reach::Nowhere },
+            confinement: Confinement::Sandbox { sandbox, network: Reach::Nowhere },
             timeout: Some(Duration::from_secs(20)),
             memory: None,
             recorder: None,
@@ -93,13 +93,13 @@ impl Fixture {
     }
 
     fn says(&self, script: &str) -> String {
-        let (ended, output) = self.run_in(&self.room(), vec![shell(script)]);
+        let (ended, output) = self.run_in(&self.sandbox(), vec![shell(script)]);
         format!("{output}{}", if matches!(ended, Ended::Well) { "" } else { "failed" })
     }
 }
 
 #[test]
-fn a_room_shows_what_was_put_there_and_nothing_else() {
+fn a_sandbox_shows_what_was_put_there_and_nothing_else() {
     let Some(fixture) = fixture() else { return };
     for (script, said) in [
         ("pwd", "/nubrik\n"),
@@ -124,7 +124,7 @@ fn a_room_shows_what_was_put_there_and_nothing_else() {
 }
 
 #[test]
-fn only_a_rooms_own_folder_can_be_changed() {
+fn only_a_sandboxes_own_folder_can_be_changed() {
     let Some(fixture) = fixture() else { return };
     for (script, works) in [
         ("echo x > own/new", true),
@@ -145,7 +145,8 @@ fn only_a_rooms_own_folder_can_be_changed() {
         ("mount -t tmpfs none own", false),
         ("umount /nubrik", false),
     ] {
-        let (ended, output) = fixture.run_in(&fixture.room(), vec![shell(&format!("exec 2>&1; {script}"))]);
+        let (ended, output) =
+            fixture.run_in(&fixture.sandbox(), vec![shell(&format!("exec 2>&1; {script}"))]);
         assert_eq!(matches!(ended, Ended::Well), works, "{script}: {ended:?} {output}");
     }
     assert_eq!(fs::read_to_string(fixture.work().join("own/new")).unwrap(), "x\n");
@@ -153,7 +154,7 @@ fn only_a_rooms_own_folder_can_be_changed() {
 }
 
 #[test]
-fn a_new_user_in_a_room_gains_nothing() {
+fn a_new_user_in_a_sandbox_gains_nothing() {
     let Some(fixture) = fixture() else { return };
     for script in [
         "unshare -rm sh -c 'mount -o remount,rw /nubrik && echo x > src/declared'",
@@ -167,7 +168,8 @@ fn a_new_user_in_a_room_gains_nothing() {
         "cat /proc/1/mem",
         "kill -9 1 && sleep 1 && kill -0 1 && exit 1",
     ] {
-        let (ended, output) = fixture.run_in(&fixture.room(), vec![shell(&format!("exec 2>&1; {script}"))]);
+        let (ended, output) =
+            fixture.run_in(&fixture.sandbox(), vec![shell(&format!("exec 2>&1; {script}"))]);
         let holds = !matches!(ended, Ended::Well) && !output.contains("no\n") && !output.starts_with("no");
         assert!(holds, "{script}: {ended:?} {output}");
     }
@@ -183,7 +185,7 @@ fn redirects_lead_no_further_than_the_command_could() {
     let redirect = |stdin: Option<&str>, stdout: Option<&str>| {
         let stage =
             StageSpec { stdin: stdin.map(Into::into), stdout: stdout.map(Into::into), ..shell("cat") };
-        fixture.run_in(&fixture.room(), vec![stage])
+        fixture.run_in(&fixture.sandbox(), vec![stage])
     };
     assert!(
         matches!(redirect(None, Some("own/link")).0, Ended::NotStarted(path, _) if path == Path::new("own/link"))
@@ -202,42 +204,42 @@ fn redirects_lead_no_further_than_the_command_could() {
 }
 
 #[test]
-fn what_is_left_behind_ends_with_the_room() {
+fn what_is_left_behind_ends_with_the_sandbox() {
     let Some(fixture) = fixture() else { return };
-    let room = fixture.room();
+    let sandbox = fixture.sandbox();
     let (ended, _) = fixture
-        .run_in(&room, vec![shell("setsid sh -c 'sleep 0.4; echo late > own/late' >/dev/null 2>&1 &")]);
+        .run_in(&sandbox, vec![shell("setsid sh -c 'sleep 0.4; echo late > own/late' >/dev/null 2>&1 &")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
-    drop(room);
+    drop(sandbox);
     std::thread::sleep(Duration::from_millis(600));
     assert!(!fixture.work().join("own/late").exists());
-    // Commands of one room find what the one before left running.
-    let room = fixture.room();
-    let (ended, _) =
-        fixture.run_in(&room, vec![shell("setsid sleep 30 >/dev/null 2>&1 & echo $! > own/pid; sleep 0.3")]);
+    // Commands of one sandbox find what the one before left running.
+    let sandbox = fixture.sandbox();
+    let (ended, _) = fixture
+        .run_in(&sandbox, vec![shell("setsid sleep 30 >/dev/null 2>&1 & echo $! > own/pid; sleep 0.3")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
-    let (ended, output) = fixture.run_in(&room, vec![shell("kill -0 $(cat own/pid)")]);
+    let (ended, output) = fixture.run_in(&sandbox, vec![shell("kill -0 $(cat own/pid)")]);
     assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
 }
 
 #[test]
 fn pipelines_and_signals_work_as_elsewhere() {
     let Some(fixture) = fixture() else { return };
-    let room = fixture.room();
-    let (ended, output) = fixture.run_in(&room, vec![shell("echo a; echo b"), shell("tr a-z A-Z")]);
+    let sandbox = fixture.sandbox();
+    let (ended, output) = fixture.run_in(&sandbox, vec![shell("echo a; echo b"), shell("tr a-z A-Z")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
     assert_eq!(output, "A\nB\n");
-    let (ended, _) = fixture.run_in(&room, vec![shell("yes"), shell("head -n 1 > /dev/null")]);
+    let (ended, _) = fixture.run_in(&sandbox, vec![shell("yes"), shell("head -n 1 > /dev/null")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
-    let (ended, _) = fixture.run_in(&room, vec![shell("exit 3"), shell("cat")]);
+    let (ended, _) = fixture.run_in(&sandbox, vec![shell("exit 3"), shell("cat")]);
     assert!(matches!(ended, Ended::Code(3)), "{ended:?}");
-    let (ended, _) = fixture.run_in(&room, vec![shell("kill -TERM $$")]);
+    let (ended, _) = fixture.run_in(&sandbox, vec![shell("kill -TERM $$")]);
     assert!(matches!(ended, Ended::Signal(15)), "{ended:?}");
-    let (ended, _) = fixture.run_in(&room, vec![shell("kill -ABRT $$")]);
+    let (ended, _) = fixture.run_in(&sandbox, vec![shell("kill -ABRT $$")]);
     assert!(matches!(ended, Ended::Signal(6)), "{ended:?}");
     let mut missing = shell("");
     missing.program = "/nowhere/tool".into();
-    let (ended, _) = fixture.run_in(&room, vec![shell("sleep 9"), missing]);
+    let (ended, _) = fixture.run_in(&sandbox, vec![shell("sleep 9"), missing]);
     assert!(matches!(ended, Ended::NotStarted(path, _) if path == Path::new("/nowhere/tool")));
 }
 
@@ -251,12 +253,12 @@ fn files_of_the_machine_are_seen_where_they_are() {
     let gauge = tools.join("gauge");
     let outside = fixture.folder.path().join("outside");
     let mut places = fixture.places();
-    places.extend([RoomPlace::Machine(&tools), RoomPlace::Outside("ext/data", &outside)]);
+    places.extend([SandboxPlace::Machine(&tools), SandboxPlace::Outside("ext/data", &outside)]);
     for _ in 0..2 {
-        let room = fixture.rooms.room(&places, STEP).unwrap();
+        let sandbox = fixture.sandboxes.sandbox(&places, STEP).unwrap();
         let script =
             format!("{}; cat ext/data; echo; touch {}/new || echo no", gauge.display(), tools.display());
-        let (ended, output) = fixture.run_in(&room, vec![shell(&format!("exec 2>/dev/null; {script}"))]);
+        let (ended, output) = fixture.run_in(&sandbox, vec![shell(&format!("exec 2>/dev/null; {script}"))]);
         assert!(matches!(ended, Ended::Well), "{ended:?}");
         assert_eq!(output, "high\noutside\nno\n");
     }
@@ -265,12 +267,12 @@ fn files_of_the_machine_are_seen_where_they_are() {
 }
 
 #[test]
-fn rooms_have_networks_of_their_own_where_they_want_them() {
+fn sandboxes_have_networks_of_their_own_where_they_want_them() {
     let Some(fixture) = fixture() else { return };
     if !Path::new("/usr/bin/python3").exists() {
         return skip(Need::Python, "no python3 to open sockets with");
     }
-    let room = fixture.room();
+    let sandbox = fixture.sandbox();
     let in_network = |network: Reach<'_>, script: &str| {
         let environment = [("PATH".to_owned(), "/usr/bin:/bin".to_owned())];
         let stage = StageSpec {
@@ -285,7 +287,7 @@ fn rooms_have_networks_of_their_own_where_they_want_them() {
             folder: Path::new(ROOT),
             work: Path::new(""),
             environment: &environment,
-            confinement: Confinement::Room { room: &room, network },
+            confinement: Confinement::Sandbox { sandbox: &sandbox, network },
             timeout: Some(Duration::from_secs(20)),
             memory: None,
             recorder: None,
@@ -297,7 +299,7 @@ fn rooms_have_networks_of_their_own_where_they_want_them() {
     };
     let connects = "import socket; s = socket.socket(); s.bind(('127.3.4.5', 20001)); s.listen(); \
                     c = socket.create_connection(('127.3.4.5', 20001)); print('connected')";
-    let own = fixture.rooms.network().unwrap();
+    let own = fixture.sandboxes.network().unwrap();
     assert_eq!(in_network(Reach::Own(&own), connects), (true, "connected\n".to_owned()));
     assert!(!in_network(Reach::Nowhere, connects).0);
     assert!(!in_network(Reach::Own(&own), "import socket; socket.socket(socket.AF_UNIX)").0);
@@ -316,7 +318,8 @@ fn rooms_have_networks_of_their_own_where_they_want_them() {
     let reaches = format!("import socket; socket.create_connection(('127.0.0.1', {port}))");
     assert!(!in_network(Reach::Own(&own), &reaches).0);
     assert!(in_network(Reach::Machine, &reaches).0);
-    let nobody = fixture.rooms.answers(&own, "127.3.4.5".parse().unwrap(), 20002, Duration::from_millis(200));
+    let nobody =
+        fixture.sandboxes.answers(&own, "127.3.4.5".parse().unwrap(), 20002, Duration::from_millis(200));
     assert!(!nobody.unwrap());
 }
 
@@ -330,8 +333,8 @@ impl Dice {
     }
 }
 
-/// What a room is to show of some places, as `find` tells it: each path with its kind.
-fn expected(places: &[RoomPlace<'_>], work: &Path) -> String {
+/// What a sandbox is to show of some places, as `find` tells it: each path with its kind.
+fn expected(places: &[SandboxPlace<'_>], work: &Path) -> String {
     let mut seen: std::collections::BTreeMap<String, char> = std::collections::BTreeMap::new();
     let mut add = |path: &str, kind: char| {
         for (at, _) in path.match_indices('/') {
@@ -341,15 +344,15 @@ fn expected(places: &[RoomPlace<'_>], work: &Path) -> String {
     };
     let whole: Vec<&str> = places
         .iter()
-        .filter_map(|p| if let RoomPlace::Folder(path) = p { Some(*path) } else { None })
+        .filter_map(|p| if let SandboxPlace::Folder(path) = p { Some(*path) } else { None })
         .collect();
     for place in places {
         let covered = |path: &str| whole.iter().any(|folder| path.starts_with(&format!("{folder}/")));
         match *place {
-            RoomPlace::File(path) if work.join(path).is_file() && !covered(path) => add(path, 'f'),
-            RoomPlace::Link(path, _) if !covered(path) => add(path, 'l'),
-            RoomPlace::Empty(path) if !covered(path) => add(path, 'd'),
-            RoomPlace::Folder(folder) | RoomPlace::Own(folder) if work.join(folder).is_dir() => {
+            SandboxPlace::File(path) if work.join(path).is_file() && !covered(path) => add(path, 'f'),
+            SandboxPlace::Link(path, _) if !covered(path) => add(path, 'l'),
+            SandboxPlace::Empty(path) if !covered(path) => add(path, 'd'),
+            SandboxPlace::Folder(folder) | SandboxPlace::Own(folder) if work.join(folder).is_dir() => {
                 add(folder, 'd');
                 for file in
                     ["a", "b/c", "d", "e"].iter().filter(|file| work.join(folder).join(file).is_file())
@@ -364,7 +367,7 @@ fn expected(places: &[RoomPlace<'_>], work: &Path) -> String {
 }
 
 #[test]
-fn a_room_that_is_used_again_shows_what_a_new_one_would() {
+fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
     let Some(fixture) = fixture() else { return };
     let work = fixture.work();
     for name in ["one", "two", "three"] {
@@ -378,23 +381,23 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
         fs::create_dir_all(work.join(own)).unwrap();
     }
     let choices = [
-        RoomPlace::File("one/a"),
-        RoomPlace::File("one/b/c"),
-        RoomPlace::File("one/d"),
-        RoomPlace::File("two/a"),
-        RoomPlace::File("two/e"),
-        RoomPlace::Folder("two"),
-        RoomPlace::Folder("three"),
-        RoomPlace::Link("one/l", "a"),
-        RoomPlace::Link("link", "one"),
-        RoomPlace::Empty("empty/deep"),
-        RoomPlace::Empty("one/b/empty"),
-        RoomPlace::File("src/declared"),
+        SandboxPlace::File("one/a"),
+        SandboxPlace::File("one/b/c"),
+        SandboxPlace::File("one/d"),
+        SandboxPlace::File("two/a"),
+        SandboxPlace::File("two/e"),
+        SandboxPlace::Folder("two"),
+        SandboxPlace::Folder("three"),
+        SandboxPlace::Link("one/l", "a"),
+        SandboxPlace::Link("link", "one"),
+        SandboxPlace::Empty("empty/deep"),
+        SandboxPlace::Empty("one/b/empty"),
+        SandboxPlace::File("src/declared"),
     ];
     let mut dice = Dice(2031);
     for round in 0..120 {
-        let mut places: Vec<RoomPlace<'_>> = choices.into_iter().filter(|_| dice.roll(2) == 0).collect();
-        places.push(RoomPlace::Own(if dice.roll(2) == 0 { "own1" } else { "deep/own2" }));
+        let mut places: Vec<SandboxPlace<'_>> = choices.into_iter().filter(|_| dice.roll(2) == 0).collect();
+        places.push(SandboxPlace::Own(if dice.roll(2) == 0 { "own1" } else { "deep/own2" }));
         match dice.roll(6) {
             // Another file in its place, in the way of editors.
             0 => {
@@ -405,7 +408,7 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
             1 => fs::write(work.join("one/d"), "d").unwrap(),
             _ => {}
         }
-        let room = fixture.rooms.room(&places, STEP).unwrap();
+        let sandbox = fixture.sandboxes.sandbox(&places, STEP).unwrap();
         let leaves = if dice.roll(3) == 0 { "echo x > /tmp/own/left; chmod 700 /tmp/home;" } else { "" };
         let script = format!(
             "stat -c '%a %n' /tmp /tmp/* >&2; find . -mindepth 1 -printf '%y %P\n' | LC_ALL=C sort -k 2; \
@@ -417,7 +420,7 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
             folder: Path::new(ROOT),
             work: Path::new(""),
             environment: &environment,
-            confinement: Confinement::Room { room: &room, network: Reach::Nowhere },
+            confinement: Confinement::Sandbox { sandbox: &sandbox, network: Reach::Nowhere },
             timeout: None,
             memory: None,
             recorder: None,
@@ -432,18 +435,18 @@ fn a_room_that_is_used_again_shows_what_a_new_one_would() {
             "{round}: {places:?}"
         );
         let told = String::from_utf8(capture.errors.unwrap()).unwrap();
-        let shows_a = places.contains(&RoomPlace::File("one/a"));
+        let shows_a = places.contains(&SandboxPlace::File("one/a"));
         let a = if shows_a { fs::read_to_string(work.join("one/a")).unwrap() } else { String::new() };
         let temporary = "1777 /tmp\n755 /tmp/home\n755 /tmp/own\n755 /tmp/shm\n";
         assert_eq!(told, format!("{temporary}{a}"), "{round}");
-        assert_eq!(fixture.rooms.put_back(room), 0);
+        assert_eq!(fixture.sandboxes.put_back(sandbox), 0);
     }
     // Nothing was made in the workspace on the way.
     assert!(!work.join("one/l").exists() && !work.join("empty").exists() && !work.join("two/d").exists());
 }
 
 #[test]
-fn a_room_in_which_something_runs_is_not_used_again() {
+fn a_sandbox_in_which_something_runs_is_not_used_again() {
     let Some(fixture) = fixture() else { return };
     for (left, count) in [
         (":", 0),
@@ -452,8 +455,8 @@ fn a_room_in_which_something_runs_is_not_used_again() {
         // What is about to end is given its moment.
         ("setsid sleep 0.105 > /dev/null 2>&1 & sleep 0.1", 0),
     ] {
-        let room = fixture.room();
-        fixture.run_in(&room, vec![shell(left)]);
-        assert_eq!(fixture.rooms.put_back(room), count, "{left}");
+        let sandbox = fixture.sandbox();
+        fixture.run_in(&sandbox, vec![shell(left)]);
+        assert_eq!(fixture.sandboxes.put_back(sandbox), count, "{left}");
     }
 }

@@ -1,4 +1,4 @@
-//! Rooms: views of the machine in which commands see only what was put there, each kept by a process.
+//! Sandboxes: views of the machine in which commands see only what was put there, each kept by a process.
 
 use std::ffi::{CStr, CString};
 use std::io;
@@ -16,13 +16,13 @@ use super::orders::{Order, error};
 use super::process::{end, spare, wait, while_starting};
 use super::template::TemplateHandle;
 
-/// A room: a process that keeps its namespaces, and ends with this program. When it ends, the kernel ends everything in
-/// the room and waits for that.
-pub(crate) struct RoomHandle {
+/// A sandbox: a process that keeps its namespaces, and ends with this program. When it ends, the kernel ends everything in
+/// the sandbox and waits for that.
+pub(crate) struct SandboxHandle {
     id: i32,
     process: OwnedFd,
     spaces: libc::c_int,
-    /// What may be shown there, which no one in the room can reach.
+    /// What may be shown there, which no one in the sandbox can reach.
     sources: OwnedFd,
     /// The list of its processes, where it has its own.
     processes: Option<OwnedFd>,
@@ -33,7 +33,7 @@ pub(crate) struct RoomHandle {
     stack: Vec<u128>,
 }
 
-impl RoomHandle {
+impl SandboxHandle {
     /// A descriptor for the process that keeps it.
     pub fn process(&self) -> RawFd {
         self.process.as_raw_fd()
@@ -129,7 +129,7 @@ impl RoomHandle {
     }
 }
 
-impl Drop for RoomHandle {
+impl Drop for SandboxHandle {
     fn drop(&mut self) {
         end(self.id);
         wait(self.id);
@@ -137,7 +137,7 @@ impl Drop for RoomHandle {
     }
 }
 
-/// A room's folders for temporary files. A caller that finds them as they were made need not make them again.
+/// A sandbox's folders for temporary files. A caller that finds them as they were made need not make them again.
 #[derive(Default)]
 pub(crate) struct TemporaryFolders {
     /// Of each, what would be another one if something had been done there.
@@ -200,9 +200,9 @@ const WAITING: u32 = 0;
 const READY: u32 = 1;
 const REFUSED: u32 = 2;
 
-struct NewRoom<'a> {
+struct NewSandbox<'a> {
     template: [RawFd; 2],
-    /// What may be shown, and what covers it for those who are in the room.
+    /// What may be shown, and what covers it for those who are in the sandbox.
     covers: [&'a CStr; 2],
     name: &'a CStr,
     own_processes: bool,
@@ -219,12 +219,12 @@ struct NewRoom<'a> {
     error: i32,
 }
 
-/// Runs in a child: lays out a room, starts who keeps it, and waits until that is ready. Only system calls.
-extern "C" fn lay_out_room(new: *mut libc::c_void) -> libc::c_int {
+/// Runs in a child: lays out a sandbox, starts who keeps it, and waits until that is ready. Only system calls.
+extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable, and so are those in it; this child was made to be changed.
     unsafe {
         let pointer = new;
-        let new = &mut *new.cast::<NewRoom<'_>>();
+        let new = &mut *new.cast::<NewSandbox<'_>>();
         let [user, view] = new.template;
         let memory = if new.own_memory { libc::CLONE_NEWIPC } else { 0 };
         let name = new.name.to_bytes();
@@ -254,7 +254,7 @@ extern "C" fn lay_out_room(new: *mut libc::c_void) -> libc::c_int {
             | libc::CLONE_PIDFD
             | libc::SIGCHLD;
         let process = &raw mut new.process;
-        new.id = libc::clone(keep_room, new.stack, flags, pointer, process);
+        new.id = libc::clone(keep_sandbox, new.stack, flags, pointer, process);
         if new.id < 0 {
             new.error = error();
             libc::_exit(0)
@@ -286,13 +286,13 @@ unsafe fn has_ended(process: RawFd) -> bool {
     unsafe { libc::poll(&raw mut poll, 1, 0) == 1 }
 }
 
-/// Keeps a room: the first process in it, to which all go whose parents have ended. It shares memory and descriptors with
+/// Keeps a sandbox: the first process in it, to which all go whose parents have ended. It shares memory and descriptors with
 /// this program for as long as it lives, on a stack of its own; once it is ready it does nothing but wait for the end of the
 /// program, by a call that touches no variable of the thread whose place it shares.
-extern "C" fn keep_room(new: *mut libc::c_void) -> libc::c_int {
+extern "C" fn keep_sandbox(new: *mut libc::c_void) -> libc::c_int {
     // SAFETY: until it is ready the parent waits, and its variables are live; afterwards none of them is used.
     let program = unsafe {
-        let new = &*new.cast::<NewRoom<'_>>();
+        let new = &*new.cast::<NewSandbox<'_>>();
         let program = BorrowedFd::borrow_raw(new.program);
         // Processes that come to it need not be waited for.
         libc::signal(libc::SIGCHLD, libc::SIG_IGN);
@@ -308,7 +308,7 @@ extern "C" fn keep_room(new: *mut libc::c_void) -> libc::c_int {
     loop {
         let mut wait = [PollFd::from_borrowed_fd(program, PollFlags::IN)];
         if rustix::event::poll(&mut wait, None).is_ok() && !wait[0].revents().is_empty() {
-            // SAFETY: ends this process, and with it the room.
+            // SAFETY: ends this process, and with it the sandbox.
             unsafe { libc::_exit(0) }
         }
     }
@@ -324,20 +324,20 @@ fn this_program() -> io::Result<RawFd> {
     program.ok_or_else(|| io::Error::other("the kernel has no descriptors for processes"))
 }
 
-/// Makes a room from the template, in which nothing is yet. What may be shown there is in the first of the folders in
-/// `covers`; the second one covers it for those who are in the room.
+/// Makes a sandbox from the template, in which nothing is yet. What may be shown there is in the first of the folders in
+/// `covers`; the second one covers it for those who are in the sandbox.
 ///
 /// # Errors
 /// When the kernel refuses.
-pub(crate) fn found_room(
+pub(crate) fn found_sandbox(
     template: &TemplateHandle,
     covers: [&CStr; 2],
     name: &CStr,
     own_processes: bool,
     own_memory: bool,
-) -> io::Result<RoomHandle> {
+) -> io::Result<SandboxHandle> {
     let mut stack = vec![0u128; KEEPER_STACK / 16];
-    let mut new = NewRoom {
+    let mut new = NewSandbox {
         template: [template.user().as_raw_fd(), template.view().as_raw_fd()],
         covers,
         name,
@@ -353,7 +353,7 @@ pub(crate) fn found_room(
         error: 0,
     };
     while_starting(|| {
-        run_child(lay_out_room, libc::CLONE_FILES, (&raw mut new).cast())?;
+        run_child(lay_out_sandbox, libc::CLONE_FILES, (&raw mut new).cast())?;
         // It is no step's.
         spare(new.id.unsigned_abs(), true);
         io::Result::Ok(())
@@ -371,10 +371,10 @@ pub(crate) fn found_room(
         | if own_processes { libc::CLONE_NEWPID } else { 0 }
         | if own_memory { libc::CLONE_NEWIPC } else { 0 };
     let temporary = Mutex::default();
-    let room = RoomHandle { id: new.id, process, spaces, sources, processes, temporary, stack };
+    let sandbox = SandboxHandle { id: new.id, process, spaces, sources, processes, temporary, stack };
     match new.state.load(Ordering::Acquire) {
-        READY => Ok(room),
+        READY => Ok(sandbox),
         // Dropping it ends who keeps it.
-        _ => Err(io::Error::other("the kernel does not show a room's own processes")),
+        _ => Err(io::Error::other("the kernel does not show a sandbox's own processes")),
     }
 }

@@ -1,4 +1,4 @@
-# Who may write to the folder of a team's store (not to the machines that use it) puts a link in the place of `nubrik1/jobs`: the daily `nubrik shared prune` of the machine that writes
+# Who may write to the folder of a shared cache (not to the machines that use it) puts a link in the place of `nubrik1/jobs`: the daily `nubrik shared prune` of the machine that writes
 # removes all files below where it leads that are older than a week. ("write access to the store's place: delete and fill it, read what is in it, withhold heads".) What is written follows
 # links of folders as well.
 . "$(cd "$(dirname "$0")" && pwd)/lib"

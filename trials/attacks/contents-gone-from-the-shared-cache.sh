@@ -1,4 +1,4 @@
-# The packs of a team's store are gone (a rule of the storage removed what is old, a backup came back without them). Heads and segments are there, so results are known and none can be had:
+# The packs of a shared cache are gone (a rule of the storage removed what is old, a backup came back without them). Heads and segments are there, so results are known and none can be had:
 # who builds is not told, the machine that has the results never gives them again, and `why --shared` says that the system is another one.
 . "$(cd "$(dirname "$0")" && pwd)/lib"
 as() { local w=$1; shift; mkdir -p "$T/h/$w"; HOME=$T/h/$w XDG_CACHE_HOME=$T/h/$w/c XDG_STATE_HOME=$T/h/$w/s XDG_CONFIG_HOME=$T/h/$w/f "$NB" "$@"; }

@@ -1,9 +1,9 @@
-//! Rooms: views of the machine in which commands see what they declare, and nothing else. What is not there cannot be
+//! Sandboxes: views of the machine in which commands see what they declare, and nothing else. What is not there cannot be
 //! read, asked about, changed or listed, by whatever call.
 //!
-//! A room has the system's folders, the workspace at [`ROOT`] with only what was put there, an empty folder for
+//! A sandbox has the system's folders, the workspace at [`ROOT`] with only what was put there, an empty folder for
 //! temporary files, devices that have nothing to tell, and processes of its own. Where the kernel does not let this user
-//! make rooms, [`crate::RuleSet`] is what there is instead.
+//! make sandboxes, [`crate::RuleSet`] is what there is instead.
 
 use std::collections::{BTreeMap, HashSet};
 use std::ffi::{CStr, CString};
@@ -20,22 +20,22 @@ use rustix::fs::{Mode, OFlags};
 use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
 use crate::identities::Identities;
 use crate::rules::{DEVICES, READABLE};
-use crate::sys::{self, RoomHandle, TemplateHandle};
+use crate::sys::{self, SandboxHandle, TemplateHandle};
 
-/// The folder for temporary files in a room, and the home of its processes: both empty.
+/// The folder for temporary files in a sandbox, and the home of its processes: both empty.
 pub const TEMPORARY: &str = "/tmp/own";
 /// See [`TEMPORARY`].
 pub const HOME: &str = "/tmp/home";
 
-/// What the machine is called in a room.
+/// What the machine is called in a sandbox.
 const NAME: &CStr = c"nubrik";
 
-/// Who commands are in a room: `nobody`, nearly everywhere.
+/// Who commands are in a sandbox: `nobody`, nearly everywhere.
 const NOBODY: u32 = 65534;
 
-/// The whole machine, while what all rooms begin from is laid out.
+/// The whole machine, while what all sandboxes begin from is laid out.
 const MACHINE: &str = "/.all";
-/// What rooms may take, hidden in each behind an empty folder from those who are in it.
+/// What sandboxes may take, hidden in each behind an empty folder from those who are in it.
 const SOURCES: &str = "/.in";
 const NOTHING: &str = "/.none";
 /// A file that nobody may open, in the place of files that are some people's only.
@@ -45,11 +45,11 @@ const SETTINGS: &str = "/etc";
 /// The workspace among the sources.
 const WORKSPACE: &str = "/.in/workspace";
 
-/// How many rooms are kept to be used again.
+/// How many sandboxes are kept to be used again.
 const KEPT: usize = 64;
 
-/// What all rooms of a workspace begin from, and rooms that no one is in.
-pub struct Rooms {
+/// What all sandboxes of a workspace begin from, and sandboxes that no one is in.
+pub struct Sandboxes {
     template: TemplateHandle,
     workspace: OwnedFd,
     /// Which files of the workspace are where.
@@ -57,7 +57,7 @@ pub struct Rooms {
     /// What was taken of the machine besides the workspace.
     taken: Mutex<AllTaken>,
     /// Where the last command that was in it has ended. The last in this list was used last.
-    empty: Mutex<Vec<Room>>,
+    empty: Mutex<Vec<Sandbox>>,
     /// The network of commands that have none, once one ran.
     silence: OnceLock<Option<Arc<OwnNetwork>>>,
 }
@@ -78,9 +78,9 @@ struct HeldFile {
     identity: Identity,
 }
 
-/// Something in a room.
+/// Something in a sandbox.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum RoomPlace<'a> {
+pub enum SandboxPlace<'a> {
     /// A file of the workspace, to be read.
     File(&'a str),
     /// A folder of the workspace with all that is in it, to be read.
@@ -99,19 +99,19 @@ pub enum RoomPlace<'a> {
     Terminal(&'a Path),
 }
 
-/// What a room has of its own besides what is seen in it.
+/// What a sandbox has of its own besides what is seen in it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub struct RoomKind {
+pub struct SandboxKind {
     /// Whether it has numbers of processes of its own. Without them the terminal's job control works.
     pub own_processes: bool,
     /// Whether it has memory and queues of its own that processes share.
     pub own_memory: bool,
 }
 
-/// A room in which commands can run. Dropping it ends all that runs there, and waits for that.
-pub struct Room {
-    handle: RoomHandle,
-    kind: RoomKind,
+/// A sandbox in which commands can run. Dropping it ends all that runs there, and waits for that.
+pub struct Sandbox {
+    handle: SandboxHandle,
+    kind: SandboxKind,
     contents: Contents,
     /// What is to be done there before the first command starts.
     pending: Mutex<Option<Plan>>,
@@ -132,12 +132,12 @@ fn on_machine(path: &Path) -> Vec<u8> {
     [MACHINE.as_bytes(), path.as_os_str().as_bytes()].concat()
 }
 
-impl Rooms {
-    /// Lays out what all rooms of a workspace begin from.
+impl Sandboxes {
+    /// Lays out what all sandboxes of a workspace begin from.
     ///
     /// # Errors
-    /// When the kernel does not let this user make rooms, and why.
-    pub fn new(workspace: &Path) -> io::Result<Rooms> {
+    /// When the kernel does not let this user make sandboxes, and why.
+    pub fn new(workspace: &Path) -> io::Result<Sandboxes> {
         let mut first = Plan::default();
         let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
         first.write("/proc/self/setgroups", "deny")?;
@@ -154,7 +154,7 @@ impl Rooms {
         for device in DEVICES {
             first.file(device)?;
             first.show(on_machine(Path::new(device)), device, false)?;
-            // Devices are written to all the same; of the superuser's rooms nobody changes their permissions.
+            // Devices are written to all the same; of the superuser's sandboxes nobody changes their permissions.
             first.attributes(device, READ_ONLY | NO_SETUID, false)?;
         }
         for (at, target) in [
@@ -170,7 +170,7 @@ impl Rooms {
             first.folder(folder)?;
         }
         first.link("/var/tmp", "/tmp")?;
-        // A room can show its own processes only where these were seen whole.
+        // A sandbox can show its own processes only where these were seen whole.
         first.show(on_machine(Path::new("/proc")), "/proc", true)?;
         first.attributes("/proc", READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
         first.show(on_machine(workspace), WORKSPACE, true)?;
@@ -184,7 +184,7 @@ impl Rooms {
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
         let identities = Identities::default();
         let (taken, empty, silence) = Default::default();
-        Ok(Rooms { template, workspace, identities, taken, empty, silence })
+        Ok(Sandboxes { template, workspace, identities, taken, empty, silence })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -211,27 +211,35 @@ impl Rooms {
         Ok(Some(new))
     }
 
-    /// Makes a room with some things in it, or takes one that no one is in and changes what is there. Of things that are not
+    /// Makes a sandbox with some things in it, or takes one that no one is in and changes what is there. Of things that are not
     /// there nothing is seen.
     ///
     /// # Errors
     /// When the kernel refuses.
-    pub fn room(&self, places: &[RoomPlace<'_>], kind: RoomKind) -> io::Result<Room> {
+    pub fn sandbox(&self, places: &[SandboxPlace<'_>], kind: SandboxKind) -> io::Result<Sandbox> {
         let contents = self.contents(places)?;
         let mut empty = self.empty.lock();
-        let fits = |room: &Room| room.kind == kind && room.contents.can_become(&contents, room.taken);
+        let fits =
+            |sandbox: &Sandbox| sandbox.kind == kind && sandbox.contents.can_become(&contents, sandbox.taken);
         let known = empty.iter().rposition(fits).map(|at| empty.remove(at));
         drop(empty);
-        if let Some(room) = known.filter(|room| room.handle.is_kept()) {
-            let plan = contents.plan_from(&room.contents)?;
-            return Ok(Room { contents, pending: Mutex::new(Some(plan)), ..room });
+        if let Some(sandbox) = known.filter(|sandbox| sandbox.handle.is_kept()) {
+            let plan = contents.plan_from(&sandbox.contents)?;
+            return Ok(Sandbox { contents, pending: Mutex::new(Some(plan)), ..sandbox });
         }
-        let RoomKind { own_processes, own_memory } = kind;
+        let SandboxKind { own_processes, own_memory } = kind;
         let plan = contents.plan()?;
         let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
-        let handle = sys::found_room(&self.template, covers, NAME, own_processes, own_memory)?;
-        Ok(Room { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, silence: self.silence() })
+        let handle = sys::found_sandbox(&self.template, covers, NAME, own_processes, own_memory)?;
+        Ok(Sandbox {
+            handle,
+            kind,
+            contents,
+            pending: Mutex::new(Some(plan)),
+            taken,
+            silence: self.silence(),
+        })
     }
 
     /// A network with nothing in it, the same one each time; nothing where the kernel gives none.
@@ -241,60 +249,64 @@ impl Rooms {
         self.silence.get_or_init(make).clone()
     }
 
-    /// Has other things in a room in which a program stays. Where that cannot be, the room is given back as it was: its programs
+    /// Has other things in a sandbox in which a program stays. Where that cannot be, the sandbox is given back as it was: its programs
     /// are to be ended, and waited for, before it is dropped.
     ///
     /// # Errors
-    /// The room that cannot be changed.
-    pub fn change(&self, mut room: Box<Room>, places: &[RoomPlace<'_>]) -> Result<Box<Room>, Box<Room>> {
-        let Ok(contents) = self.contents(places) else { return Err(room) };
-        let fits = room.contents.can_become(&contents, room.taken) && room.contents.can_stay();
-        if !fits || !room.handle.is_kept() || room.pending.lock().is_some() {
-            return Err(room);
+    /// The sandbox that cannot be changed.
+    pub fn change(
+        &self,
+        mut sandbox: Box<Sandbox>,
+        places: &[SandboxPlace<'_>],
+    ) -> Result<Box<Sandbox>, Box<Sandbox>> {
+        let Ok(contents) = self.contents(places) else { return Err(sandbox) };
+        let fits = sandbox.contents.can_become(&contents, sandbox.taken) && sandbox.contents.can_stay();
+        if !fits || !sandbox.handle.is_kept() || sandbox.pending.lock().is_some() {
+            return Err(sandbox);
         }
-        match contents.plan_from(&room.contents) {
+        match contents.plan_from(&sandbox.contents) {
             Ok(plan) => {
-                (room.contents, room.pending) = (contents, Mutex::new(Some(plan)));
-                Ok(room)
+                (sandbox.contents, sandbox.pending) = (contents, Mutex::new(Some(plan)));
+                Ok(sandbox)
             }
-            Err(_) => Err(room),
+            Err(_) => Err(sandbox),
         }
     }
 
-    /// What is to be in a room.
-    fn contents(&self, places: &[RoomPlace<'_>]) -> io::Result<Contents> {
+    /// What is to be in a sandbox.
+    fn contents(&self, places: &[SandboxPlace<'_>]) -> io::Result<Contents> {
         let mut contents = Contents::default();
         let mut look = self.identities.look(&self.workspace);
         let covered = covered(places);
         for (place, covered) in places.iter().zip(covered) {
             match *place {
-                RoomPlace::Own(path) => {
+                SandboxPlace::Own(path) => {
                     contents.add_own(in_root(path), c_string(in_workspace(path))?, covered);
                 }
                 // It is there with the folder around it, in which nothing must be made.
-                RoomPlace::File(_)
-                | RoomPlace::Folder(_)
-                | RoomPlace::Empty(_)
-                | RoomPlace::Link(..)
-                | RoomPlace::Outside(..)
+                SandboxPlace::File(_)
+                | SandboxPlace::Folder(_)
+                | SandboxPlace::Empty(_)
+                | SandboxPlace::Link(..)
+                | SandboxPlace::Outside(..)
                     if covered => {}
-                RoomPlace::Empty(path) => contents.make_empty(&in_root(path)),
-                RoomPlace::File(path) | RoomPlace::Folder(path) => {
-                    let folder = matches!(place, RoomPlace::Folder(_));
+                SandboxPlace::Empty(path) => contents.make_empty(&in_root(path)),
+                SandboxPlace::File(path) | SandboxPlace::Folder(path) => {
+                    let folder = matches!(place, SandboxPlace::Folder(_));
                     if let Some(identity) = look.identify(path, folder) {
                         contents.show(in_root(path), c_string(in_workspace(path))?, folder, identity);
                     }
                 }
-                RoomPlace::Link(path, target) => contents.link(in_root(path), target),
-                RoomPlace::Outside(path, file) => {
+                SandboxPlace::Link(path, target) => contents.link(in_root(path), target),
+                SandboxPlace::Outside(path, file) => {
                     if let Some(taken) = self.take(file, READ_ONLY | NO_SETUID | NO_DEVICES)? {
                         let from = c_string(taken.number.to_string())?;
                         contents.show(in_root(path), from, taken.folder, taken.identity);
                         contents.needs_taken(taken.number);
                     }
                 }
-                RoomPlace::Machine(path) | RoomPlace::Terminal(path) => {
-                    let is_terminal = matches!(place, RoomPlace::Terminal(_));
+                SandboxPlace::Machine(path) | SandboxPlace::Terminal(path) => {
+                    let is_terminal = matches!(place, SandboxPlace::Terminal(_));
                     let set = if is_terminal { NO_SETUID } else { READ_ONLY | NO_SETUID | NO_DEVICES };
                     let (Some(taken), Some(top)) = (self.take(path, set)?, top_of(path)) else { continue };
                     let from = c_string(taken.number.to_string())?;
@@ -306,24 +318,24 @@ impl Rooms {
         Ok(contents)
     }
 
-    /// Takes a room back whose commands have ended, to be used again. What they left running there is ended: how many
+    /// Takes a sandbox back whose commands have ended, to be used again. What they left running there is ended: how many
     /// processes that were.
-    pub fn put_back(&self, room: Room) -> usize {
-        let can_stay = room.kind.own_processes
-            && !room.kind.own_memory
-            && room.contents.can_stay()
-            && room.pending.lock().is_none();
-        match room.handle.running() {
+    pub fn put_back(&self, sandbox: Sandbox) -> usize {
+        let can_stay = sandbox.kind.own_processes
+            && !sandbox.kind.own_memory
+            && sandbox.contents.can_stay()
+            && sandbox.pending.lock().is_none();
+        match sandbox.handle.running() {
             Some(0) if can_stay => {
                 let mut empty = self.empty.lock();
                 let oldest = (empty.len() >= KEPT).then(|| empty.remove(0));
-                empty.push(room);
+                empty.push(sandbox);
                 drop(empty);
                 drop(oldest);
                 0
             }
             running => {
-                drop(room);
+                drop(sandbox);
                 running.unwrap_or(0)
             }
         }
@@ -353,10 +365,10 @@ impl Rooms {
     }
 }
 
-/// For each place whether it lies in a folder that is put into the room whole.
-fn covered(places: &[RoomPlace<'_>]) -> Vec<bool> {
-    let whole = |place: &RoomPlace<'_>| {
-        if let RoomPlace::Folder(path) = place { Some(path.to_string()) } else { None }
+/// For each place whether it lies in a folder that is put into the sandbox whole.
+fn covered(places: &[SandboxPlace<'_>]) -> Vec<bool> {
+    let whole = |place: &SandboxPlace<'_>| {
+        if let SandboxPlace::Folder(path) = place { Some(path.to_string()) } else { None }
     };
     let whole: HashSet<String> = places.iter().filter_map(whole).collect();
     let is_covered = |path: &str| {
@@ -364,12 +376,13 @@ fn covered(places: &[RoomPlace<'_>]) -> Vec<bool> {
         !whole.is_empty()
             && (!path.is_empty() && whole.contains("") || above.into_iter().any(|f| whole.contains(f)))
     };
-    let is_covered = |place: &RoomPlace<'_>| match *place {
-        RoomPlace::File(path) | RoomPlace::Folder(path) | RoomPlace::Own(path) | RoomPlace::Empty(path) => {
-            is_covered(path)
-        }
-        RoomPlace::Link(path, _) | RoomPlace::Outside(path, _) => is_covered(path),
-        RoomPlace::Machine(_) | RoomPlace::Terminal(_) => false,
+    let is_covered = |place: &SandboxPlace<'_>| match *place {
+        SandboxPlace::File(path)
+        | SandboxPlace::Folder(path)
+        | SandboxPlace::Own(path)
+        | SandboxPlace::Empty(path) => is_covered(path),
+        SandboxPlace::Link(path, _) | SandboxPlace::Outside(path, _) => is_covered(path),
+        SandboxPlace::Machine(_) | SandboxPlace::Terminal(_) => false,
     };
     places.iter().map(is_covered).collect()
 }
@@ -463,8 +476,8 @@ fn top_of(path: &Path) -> Option<PathBuf> {
     }
 }
 
-impl Room {
-    pub(crate) fn handle(&self) -> &RoomHandle {
+impl Sandbox {
+    pub(crate) fn handle(&self) -> &SandboxHandle {
         &self.handle
     }
 
@@ -473,7 +486,7 @@ impl Room {
         self.handle.holds(in_root(folder).as_slice())
     }
 
-    pub(crate) fn kind(&self) -> RoomKind {
+    pub(crate) fn kind(&self) -> SandboxKind {
         self.kind
     }
 

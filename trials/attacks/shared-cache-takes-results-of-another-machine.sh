@@ -1,4 +1,4 @@
-# A result of the team's store is taken though the machine is another one where it matters: where a link of the system leads (readlink, realpath), `[ -x ]`, `[ -s ]`, `[ -L ]`,
+# A result of the shared cache is taken though the machine is another one where it matters: where a link of the system leads (readlink, realpath), `[ -x ]`, `[ -s ]`, `[ -L ]`,
 # sizes and permissions, kinds of what is in a folder, cd, what is read by /proc/self and /dev/fd or by a link that is pointed elsewhere, loaders. Two machines are two mount
 # namespaces here with a /usr/local each (needs the superuser).
 . "$(cd "$(dirname "$0")" && pwd)/lib"
@@ -31,5 +31,5 @@ cat > $T/r2 <<S
 S
 unshare -m bash $T/r2 || exit 2
 for f in $T/a/steps/*.sh; do n=$(basename $f .sh); p() { find $T/$1/out/default/t/$n -type f ! -name .gitignore -exec cat {} + | tr '\n' ' '; }
-  if [ "$(p b)" = "$(p f)" ]; then echo "right  $n: $(p b)"; else echo "WRONG  $n: taken from the store: $(p b); made here: $(p f)"; bad=1; fi; done
+  if [ "$(p b)" = "$(p f)" ]; then echo "right  $n: $(p b)"; else echo "WRONG  $n: taken from the cache: $(p b); made here: $(p f)"; bad=1; fi; done
 end
