@@ -246,7 +246,7 @@ impl Build<'_> {
         if is_in(path, &["/proc", "/sys", "/dev"]) {
             return match named.touch == Touch::LookedUp || named.folder.is_none() {
                 true => Ok(()),
-                false => Err(format!("it reads {path}, which is another one on other machines").into()),
+                false => Err(format!("it reads {path}, which differs between machines").into()),
             };
         }
         if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {

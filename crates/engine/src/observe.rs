@@ -177,9 +177,8 @@ impl Build<'_> {
         let own_folders: HashSet<&str> = readable.iter().map(|own| folder_of(own.path.as_str())).collect();
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
-            // Who looks for a file and does not find it may do something else.
-            let looks_for_file =
-                failed.is_none() && touched.folder == Some(false) && touched.path.is_of_workspace();
+            // A command that looks for a file, and does not find it, may do something else, or give up.
+            let looks_for_file = touched.folder == Some(false) && touched.path.is_of_workspace();
             let reads = touched.touch != Touch::LookedUp || looks_for_file;
             // What is not there cannot be read by anyone; what is to be made may well not be there.
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
@@ -204,8 +203,11 @@ impl Build<'_> {
                 continue;
             }
             let folder = touched.folder == Some(true);
+            let is_named =
+                || complaint.as_ref().is_some_and(|text| names(text, file_name(touched.path.as_str())));
             let rank = match (touched.path.is_of_machine(), touched.touch, folder) {
                 (false, Touch::Read | Touch::Started, false) => 0,
+                (false, Touch::LookedUp, false) if is_named() => 0,
                 (false, Touch::Written, _) => 1,
                 (true, ..) => 3,
                 (false, Touch::LookedUp, _) => 5,
@@ -363,6 +365,11 @@ impl Build<'_> {
             }
         }
     }
+}
+
+/// The last part of a path.
+fn file_name(path: &str) -> &str {
+    path.rsplit_once('/').map_or(path, |(_, name)| name)
 }
 
 /// The folder that a path is in; empty for the root.

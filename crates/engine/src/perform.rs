@@ -151,7 +151,7 @@ impl Build<'_> {
         let started = Instant::now();
         let began = self.table.began(self.outside.now());
         let times_full = self.outside.times_full();
-        let is_watched = self.is_watched(id, now);
+        let is_watched = self.is_watched(id, now, reason);
         // Where commands see more than they declare, what they use of it says nothing for another time.
         let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
         let is_noted = self.options.notes_basis && self.outside.records() && !step.commands.is_empty();
@@ -183,16 +183,23 @@ impl Build<'_> {
         Performed { result, survived, micros, printed }
     }
 
-    /// Whether a step that runs now is recorded: the first one of each definition that is new or changed, so that its author
-    /// learns what it was refused and went on without. What goes out to the network or uses services is not.
-    fn is_watched(&self, id: StepId, now: &Examined) -> bool {
+    /// Whether a step that runs now is recorded: of each definition the first one that is new or changed, or that reads
+    /// something that changed, such as its script. So its author learns what it was refused and went on without. Steps that use
+    /// the network or services are not recorded.
+    fn is_watched(&self, id: StepId, now: &Examined, reason: &Reason) -> bool {
         let step = self.graph.step(id);
         let before = self.before.steps.get(step.folder.as_str());
         let is_new = before.is_none_or(|memory| memory.command != now.parts.command);
+        let reads_other = matches!(reason, Reason::InputChanged { .. } | Reason::InputAdded { .. });
         let stays = !step.limits.network && step.services.is_empty();
         // Who answers several steps was started for another one: for a recorder it would have to be started again for each.
         let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
-        if !is_new || !stays || answers || step.commands.is_empty() || !self.outside.records() {
+        if !(is_new || reads_other)
+            || !stays
+            || answers
+            || step.commands.is_empty()
+            || !self.outside.records()
+        {
             return false;
         }
         let mut watched = self.watched.lock();

@@ -85,7 +85,7 @@ impl fmt::Display for Reason {
             Reason::OutputEdited { path } => write!(f, "its output {} was edited", file_name(path)),
             Reason::Unfinished => f.write_str("was stopped last time"),
             Reason::FailedBefore => f.write_str("failed last time"),
-            Reason::Lost => f.write_str("its result was not fetched before, and cannot be now"),
+            Reason::Lost => f.write_str("its result was not downloaded before, and cannot be now"),
             Reason::ToolMissing { tool } => write!(f, "there is no tool {tool} on this machine"),
             Reason::AskedFor => f.write_str("asked for again"),
             Reason::UsesElsewhere { service } => {

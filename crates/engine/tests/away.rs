@@ -90,7 +90,7 @@ fn what_cannot_be_had_any_more_is_made_with_all_that_it_needs() {
     assert_eq!(log, ["began 3", "current 0", "current 1", "unstarted 2: the build stopped first"]);
     assert!(outcome.lost == 2 && !outcome.is_complete());
     let (outcome, log) = bench.build_with(&joins, Options { stay_away: false, ..TAKES });
-    let lost = "its result was not fetched before, and cannot be now";
+    let lost = "its result was not downloaded before, and cannot be now";
     assert_eq!(
         log,
         [

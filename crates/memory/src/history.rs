@@ -107,7 +107,7 @@ impl SharedRecord {
     /// Why steps ran though a store is used, each with how many that were, as people say it.
     pub fn not_taken(&self) -> Vec<(usize, &'static str)> {
         let all = [
-            (self.unknown, "that nobody gave"),
+            (self.unknown, "that nobody uploaded"),
             (self.other_files, "made with other files"),
             (self.other_system, "made with other files of the system"),
             (self.not_had, "that could not be had"),

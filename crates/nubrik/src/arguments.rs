@@ -134,7 +134,7 @@ pub enum UserCommand {
         once: Once,
     },
     /// Build a program, job or service and run it in this terminal
-    #[command(after_help = "Example:  nubrik run tide/tidecast -- --days 3")]
+    #[command(after_help = "Example:  nubrik run tide/tidecast -- ardle")]
     Run(RunArguments),
     /// Build, test or run again whenever a file changes
     #[command(

@@ -118,7 +118,7 @@ fn plan_and_why_lead_to_the_first_cause() {
         "{plan}"
     );
     assert!(plan.contains("1 of 11 steps would run, 3 may follow\nabout TIME with "), "{plan}");
-    let chain = "the longest chain takes TIME: base/clock/clock > tide/tidecast > almanac/cover\n";
+    let chain = "critical path TIME: base/clock/clock > tide/tidecast > almanac/cover\n";
     assert!(plan.contains(chain), "{plan}");
     assert_eq!(
         run(&["why", "tide/tidecast", "--plain"]),

@@ -142,19 +142,19 @@ fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
 }
 
 #[test]
-fn a_step_that_ends_well_when_it_runs_again_is_called_unsteady() {
+fn a_step_that_ends_well_when_it_runs_again_is_called_flaky() {
     if !is_confined() {
         return;
     }
     // The first run leaves a trace that the second one finds: only time does, in a box.
     let script = "target a = step { run = sh`test $(( $(date +%s%N) / 300000000 % 2 )) = 1 || ( sleep 0.3; exit 7 ); echo > {out \"a\"}` }";
-    let unsteady = (0..60).any(|_| {
+    let flaky = (0..60).any(|_| {
         let run = workspace(script).run(&["build", "--plain"]);
         // So that not all tries fall into the half in which it ends well.
         std::thread::sleep(std::time::Duration::from_millis(70));
         run.stdout.contains("its result varies from run to run")
     });
-    assert!(unsteady, "sixty times even, or the machine is very slow");
+    assert!(flaky, "sixty times even, or the machine is very slow");
 }
 
 #[test]

@@ -58,7 +58,7 @@ fn variants_are_built_beside_the_usual_and_lines_are_told_with_reused_verdicts()
     let lines = [of("checks/low.c", 1, 1, json!([])), of("src/fit.c", 4, 3, json!([[4, 4]]))];
     assert_eq!(told(&run), lines);
     assert_eq!((&sum(&run)["lines"], &sum(&run)["covered"]), (&json!(5), &json!(4)));
-    assert_eq!(sum(&run)["silent"], json!(["plain"]));
+    assert_eq!(sum(&run)["not_counted"], json!(["plain"]));
     let said = sandbox.run(&["test", "--coverage"]).expect(0);
     assert!(said.stdout.ends_with("80 % of the lines ran: 4 of 5 in 2 files\n"), "{}", said.stdout);
     assert!(said.stdout.contains(" 75 %  src/fit.c     3 of 4  not run: 4\n"), "{}", said.stdout);
@@ -144,11 +144,7 @@ fn what_cannot_be_told_is_said() {
     targets.push_str("option coverage: bool = false\n");
     sandbox.write("targets.nub", &targets);
     let run = sandbox.run(&["test", "--coverage"]).expect(1);
-    assert!(
-        run.stdout.contains("unread    odd   tells of lines in no way that can be read: line 1"),
-        "{}",
-        run.stdout
-    );
+    assert!(run.stdout.contains("malformed odd   its coverage cannot be read: line 1"), "{}", run.stdout);
     // Absolute paths of the workspace are its own; what lies elsewhere is left out.
     let root = sandbox.folder.display().to_string();
     sandbox.write(
@@ -372,5 +368,5 @@ fn python_tells_lines() {
     ]);
     let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
     assert!(told(&run).contains(&of("src/isles/fit.py", 4, 3, json!([[3, 3]]))), "{:?}", told(&run));
-    assert_eq!(sum(&run)["untold"], json!(["src/isles/moon.py"]));
+    assert_eq!(sum(&run)["not_covered"], json!(["src/isles/moon.py"]));
 }

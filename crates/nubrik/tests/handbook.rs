@@ -115,9 +115,8 @@ fn comparable(text: &str) -> String {
     let mut lines: Vec<String> = Vec::new();
     for line in text.lines() {
         let line = line.split(", of which ").next().unwrap();
-        let depends =
-            ["slowest ", "at most ", "the longest chain ", "server.py: ", "    server.py", "    usage"];
-        // A link of the longest chain begins with its time; which links are told depends on the times.
+        let depends = ["slowest ", "at most ", "critical path ", "server.py: ", "    server.py", "    usage"];
+        // A link of the critical path begins with its time; which links are told depends on the times.
         let is_link = line.starts_with("    ") && line.split_whitespace().next().is_some_and(is_time);
         if is_link || depends.iter().any(|start| line.starts_with(start)) {
             continue;

@@ -97,7 +97,7 @@ fn mistakes_are_answered_with_a_mend() {
     go(&["--with", "deep"])
         .says("what comes from `go` has no features")
         .says("nubrik pins add go isles.example/tides");
-    go(&["--without-defaults"]).says("has no features that are on if nobody says anything");
+    go(&["--without-defaults"]).says("has no default features");
     go(&["--file", "tides-{version}.zip"]).says("says itself how its archives are called");
     sandbox.run(&["pins", "add", "python", "ebb>=1"]).expect(2).says("ebb \">=1\"");
     sandbox
@@ -365,7 +365,7 @@ fn what_somebody_else_pins_meanwhile_is_not_lost() {
     sandbox
         .run(&["pins", "add", "python", "flow"])
         .expect(1)
-        .says("pins.toml was changed by somebody else in the meantime");
+        .says("pins.toml was changed by someone else in the meantime");
     assert_eq!(fs::read_to_string(&pins).unwrap(), other);
 }
 

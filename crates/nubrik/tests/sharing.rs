@@ -168,8 +168,8 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     fs::rename(team.path("store"), team.path("gone")).unwrap();
     other.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
     let run = other.run(&["build", "show"]).expect(0);
-    assert!(run.stdout.contains("2 results of the shared cache cannot be fetched now"), "{}", run.stdout);
-    assert!(run.stdout.contains("its result was not fetched before, and cannot be now"), "{}", run.stdout);
+    assert!(run.stdout.contains("2 results of the shared cache cannot be downloaded now"), "{}", run.stdout);
+    assert!(run.stdout.contains("its result was not downloaded before, and cannot be now"), "{}", run.stdout);
     assert!(other.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
     // Without the store, by request.
     fs::rename(team.path("gone"), team.path("store")).unwrap();
@@ -233,7 +233,8 @@ fn what_ci_made_nobody_makes_again() {
     let first = "3 of 4 steps of show are in the shared cache\n";
     assert!(why.stdout.starts_with(first), "{}", why.stdout);
     assert!(
-        why.stdout.contains("show   compile show.c   ci uploaded one to main that was made of something else\n"),
+        why.stdout
+            .contains("show   compile show.c   ci uploaded one to main that was made of something else\n"),
         "{}",
         why.stdout
     );
@@ -506,11 +507,7 @@ fn results_rest_on_the_machine_as_it_was() {
     let text = seat("ci2");
     team.member("ci2", &[]);
     let run = text.writes(&["build"]).expect(0);
-    assert!(
-        run.stdout.contains("it reads /proc/cpuinfo, which is another one on other machines"),
-        "{}",
-        run.stdout
-    );
+    assert!(run.stdout.contains("it reads /proc/cpuinfo, which differs between machines"), "{}", run.stdout);
     for file in [&place, &link, &other] {
         fs::remove_file(file).unwrap();
     }
@@ -963,7 +960,7 @@ fn wrong_settings_are_told_with_a_mend() {
     }
     sandbox.write("nubrik.toml", "");
     for command in [&["workers", "serve"][..], &["workers"]] {
-        assert!(sandbox.run(command).expect(2).stderr.contains("does not say where jobs"));
+        assert!(sandbox.run(command).expect(2).stderr.contains("names no server for workers"));
     }
     sandbox.write("nubrik.toml", "[workers]\nat = \"nats://127.0.0.1:9\"\n");
     let run = sandbox.run(&["workers"]).expect(1);

@@ -257,7 +257,7 @@ fn quarantine_and_repetition_tell_of_unwell_tests() {
     );
     let found = (0..5).any(|_| {
         let run = sandbox.run(&["test", "--repeat", "6", "--plain"]);
-        run.code == 1 && run.stdout.contains("unsteady  odd   passed ")
+        run.code == 1 && run.stdout.contains("flaky     odd   passed ")
     });
     assert!(found);
 }

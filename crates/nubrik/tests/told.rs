@@ -1,4 +1,5 @@
-//! What a step was refused and went on without is told, where its definition is new or changed.
+//! A step that was refused something and went on without it is reported, where its definition or something that it reads is new
+//! or changed; a step that failed because it was refused something says what.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -44,7 +45,7 @@ fn told(sandbox: &Sandbox) -> Vec<(String, Vec<String>, Vec<String>)> {
 }
 
 #[test]
-fn a_refusal_that_a_step_survives_is_told_once_with_the_words_to_add() {
+fn a_refusal_that_a_step_survives_is_told_with_the_words_to_add() {
     if !records() {
         return;
     }
@@ -58,9 +59,10 @@ fn a_refusal_that_a_step_survives_is_told_once_with_the_words_to_add() {
     assert_eq!(refused, [("read", "reading d/b.txt"), ("wrote", "writing d/side")]);
     assert!(first[0].2[0].starts_with("reads = [\"/d/b.txt\"]"), "{first:?}");
     assert!(first[1].2[0].contains("{out \"side\"}"), "{first:?}");
-    // Once: not when only an input changes, and again when the definition does.
-    sandbox.write("d/a", "3");
+    // Again when an input changes, which may be its script, or the definition; not while nothing changes.
     assert_eq!(told(&sandbox), []);
+    sandbox.write("d/a", "3");
+    assert_eq!(told(&sandbox), first);
     let changed = sandbox.read("targets.nub").replace("cat d/b.txt ||", "cat d/b.txt >&2 ||");
     sandbox.write("targets.nub", &changed);
     assert_eq!(told(&sandbox).len(), 1);
@@ -117,6 +119,47 @@ fn a_module_that_was_not_declared_is_named_and_looking_for_modules_is_no_news() 
     let printed = sandbox.run(&["build"]).expect(1).stdout;
     assert!(printed.contains("and was not allowed to read py/helper.py"), "{printed}");
     assert!(printed.contains("try       reads = [\"/py/helper.py\"]"), "{printed}");
+}
+
+#[test]
+fn a_script_that_begins_to_look_elsewhere_is_reported_when_it_changes() {
+    if !records() {
+        return;
+    }
+    let sandbox = workspace("target a = step { run = `sh {in \"d/s.sh\"} {out \"x\"}` }\n");
+    sandbox.write("d/s.sh", "echo 1 > $1\n");
+    assert_eq!(told(&sandbox), []);
+    sandbox.write("d/s.sh", "echo 1 > $1; cat d/b.txt 2> /dev/null || true\n");
+    let told = told(&sandbox);
+    assert_eq!(told.len(), 1, "{told:?}");
+    assert_eq!(told[0].1, ["reading d/b.txt"]);
+}
+
+#[test]
+fn a_step_that_only_looks_for_an_undeclared_file_and_then_fails_says_so() {
+    if !records() {
+        return;
+    }
+    for command in [
+        "test -e d/b.txt || exit 3",
+        "[ -r d/b.txt ] || echo no input >&2; [ -r d/b.txt ] || exit 3",
+        "python3 -c 'import os, sys; sys.exit(3 * (not os.path.exists(\"d/b.txt\")))'",
+    ] {
+        if command.starts_with("python3") && std::process::Command::new("python3").arg("-V").output().is_err()
+        {
+            skip(Need::Python, "one of the programs is Python");
+            continue;
+        }
+        let sandbox =
+            workspace(&format!("target a = step {{ run = sh`{command}; echo > {{out \"x\"}}` }}\n"));
+        let printed = sandbox.run(&["build", "--plain"]).expect(1).stdout;
+        assert!(printed.contains("looking for d/b.txt"), "{command}: {printed}");
+        assert!(printed.contains("try       reads = [\"/d/b.txt\"]"), "{command}: {printed}");
+    }
+    // A file that is not there is nobody's to declare.
+    let sandbox = workspace("target a = step { run = sh`test -e d/none || exit 3; echo > {out \"x\"}` }\n");
+    let printed = sandbox.run(&["build", "--plain"]).expect(1).stdout;
+    assert!(!printed.contains("looking for"), "{printed}");
 }
 
 #[test]

@@ -47,7 +47,7 @@ impl Desk<'_> {
         what: &str,
         folder: &Path,
     ) -> Result<bool, PinProblem> {
-        let cannot = |e: io::Error| PinProblem::new(format!("cannot gather {what}: {e}"));
+        let cannot = |e: io::Error| PinProblem::new(format!("cannot copy {what}: {e}"));
         // The file may be made by anybody: its paths stay below the folder.
         let is_inside = archive.path.split('/').all(|part| !matches!(part, "" | "." | ".."));
         if !is_inside {

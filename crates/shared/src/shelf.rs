@@ -67,7 +67,7 @@ impl fmt::Display for SharedTrouble {
             SharedTrouble::Older(object) => {
                 write!(
                     f,
-                    "its {object} is older than the one that was seen here: was the store put back from a copy?"
+                    "its {object} is older than the one that was seen here: was the shared cache restored from a backup?"
                 )
             }
             SharedTrouble::Machine(problem) => f.write_str(problem),

@@ -59,7 +59,7 @@ fn problems(site: &Site) -> Markup {
             div.notice.wrong role="note" {
                 p { strong { (counted(wrong.len(), "error")) " in the definitions" } ": what they are about is missing here." }
                 ul { @for error in wrong.iter().take(5) { li { (error.message) } } }
-                p { code { "nubrik lint" } " tells where, and how to mend it." }
+                p { code { "nubrik lint" } " tells where, and how to fix it." }
             }
         }
     }

@@ -117,7 +117,7 @@ pub fn bring_up(
                 results,
                 cancelled: false,
                 machine_lacks: false,
-                unsteady: 0,
+                flaky: 0,
                 left_out: Vec::new(),
             }));
         }
@@ -425,7 +425,7 @@ pub fn exit_of(report: &BuildReport) -> Exit {
             Exit::Failed
         }
         _ if report.summary.unpublished > 0 => Exit::Own,
-        _ if report.unsteady > 0 => Exit::Failed,
+        _ if report.flaky > 0 => Exit::Failed,
         _ if !report.left_out.is_empty() => Exit::Definitions,
         _ => Exit::Done,
     }

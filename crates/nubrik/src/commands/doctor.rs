@@ -130,7 +130,7 @@ fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
     match ready.and_then(|()| session.tools_of_workers(tools)) {
         Err(why) => unknown(why, "nubrik explain workers"),
         Ok(None) => unknown(
-            "which tools they have is told only to who may give jobs".to_owned(),
+            "only clients are told which tools they have".to_owned(),
             "set NUBRIK_JOBS_KEY to the key that may",
         ),
         Ok(Some(all)) if all.is_empty() => {

@@ -239,7 +239,7 @@ impl PinWork<'_> {
         let what = if has_features && !row.has_features {
             "has no features"
         } else if request.bare && !row.has_default_features {
-            "has no features that are on if nobody says anything"
+            "has no default features"
         } else if request.file.is_some() && !row.names_files {
             "says itself how its archives are called"
         } else {

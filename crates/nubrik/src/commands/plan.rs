@@ -279,7 +279,7 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     names.dedup();
     if names.len() > 1 {
         let took = duration(seen.chain_micros as u64);
-        text.push_str(&format!("\nthe longest chain takes {took}: {}", chain_text(names)));
+        text.push_str(&format!("\ncritical path {took}: {}", chain_text(names)));
     }
     text + "\n"
 }

@@ -41,7 +41,7 @@ pub fn verify(
     let verified = verified.map_err(|problem| own_problem(console, problem))?;
     let graph = &evaluation.graph;
     let count = |is: fn(&VerifyEnd) -> bool| verified.iter().filter(|step| is(&step.end)).count();
-    report.unsteady = count(|end| matches!(end, VerifyEnd::Differs(_) | VerifyEnd::Failed(_)));
+    report.flaky = count(|end| matches!(end, VerifyEnd::Differs(_) | VerifyEnd::Failed(_)));
     report.cancelled |= count(|end| matches!(end, VerifyEnd::Stopped)) > 0;
     if console.is_json() {
         verified.iter().for_each(|step| tell(console, graph, step));
@@ -69,7 +69,7 @@ pub fn verify(
     } else if verified.is_empty() && !is_quiet {
         line(Ink::Faint, "verified", "nothing here was taken from the shared cache");
     }
-    if report.unsteady > 0 {
+    if report.flaky > 0 {
         let text = "results that differ are not uploaded; write no times, random numbers or paths of the machine into them";
         line(Ink::Faint, "try", text);
     }

@@ -98,19 +98,18 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
         |word: &str, ink: Ink, text: &str| format!("{}{text}\n", paint.ink(ink, &format!("{word:<10}")));
     let mut out = String::new();
     for (test, problem) in &covered.unreadable {
-        let text =
-            format!("{}   tells of lines in no way that can be read: {problem}", address(graph, *test));
-        out.push_str(&line("unread", Ink::Wrong, &text));
+        let text = format!("{}   its coverage cannot be read: {problem}", address(graph, *test));
+        out.push_str(&line("malformed", Ink::Wrong, &text));
     }
-    if !covered.untold.is_empty() {
-        let names: Vec<&str> = covered.untold.iter().map(|path| path.as_str()).collect();
-        let text = format!("{} that no test tells of: {}", counted(names.len(), "file"), some(&names));
-        out.push_str(&line("untold", Ink::Doubt, &text));
+    if !covered.not_covered.is_empty() {
+        let names: Vec<&str> = covered.not_covered.iter().map(|path| path.as_str()).collect();
+        let text = format!("{} without coverage: {}", counted(names.len(), "file"), some(&names));
+        out.push_str(&line("uncovered", Ink::Doubt, &text));
     }
-    if !covered.silent.is_empty() {
-        let names: Vec<&str> = covered.silent.iter().map(|test| address(graph, *test)).collect();
-        let text = format!("{} that tell of no lines: {}", counted(names.len(), "test"), some(&names));
-        out.push_str(&line("silent", Ink::Faint, &text));
+    if !covered.not_counted.is_empty() {
+        let names: Vec<&str> = covered.not_counted.iter().map(|test| address(graph, *test)).collect();
+        let text = format!("{} without counts of lines: {}", counted(names.len(), "test"), some(&names));
+        out.push_str(&line("uncounted", Ink::Faint, &text));
     }
     out
 }
@@ -191,8 +190,8 @@ struct CoverageSumEvent<'a> {
     covered: usize,
     #[serde(skip_serializing_if = "Option::is_none")]
     changed: Option<ChangedSum>,
-    untold: Vec<&'a str>,
-    silent: Vec<&'a str>,
+    not_covered: Vec<&'a str>,
+    not_counted: Vec<&'a str>,
     unreadable: Vec<&'a str>,
 }
 
@@ -228,8 +227,8 @@ fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Chang
         lines: all,
         covered: ran,
         changed: changed.map(|_| ChangedSum { lines: changed_all, covered: changed_ran }),
-        untold: covered.untold.iter().map(|path| path.as_str()).collect(),
-        silent: covered.silent.iter().map(|test| address(graph, *test)).collect(),
+        not_covered: covered.not_covered.iter().map(|path| path.as_str()).collect(),
+        not_counted: covered.not_counted.iter().map(|test| address(graph, *test)).collect(),
         unreadable: covered.unreadable.iter().map(|(test, _)| address(graph, *test)).collect(),
     });
 }

@@ -412,7 +412,7 @@ mod tests {
         let said = |refusal: &Refusal| to_do(&refused_thing(refusal));
         assert_eq!(said(&listing), "list all of data: a.csv and 2 more are not declared");
         assert_eq!(said(&Refusal::Network), "use the network");
-        for (doing, act) in [("reading a", "read a"), ("looking for a", "look for a"), ("else", "else")] {
+        for (doing, act) in [("reading a", "read a"), ("looking for a", "see a"), ("else", "else")] {
             assert_eq!(to_do(doing), act);
         }
     }

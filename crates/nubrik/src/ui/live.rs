@@ -318,7 +318,7 @@ impl Live {
         }
         let elsewhere = self.running.iter().filter(|at_work| at_work.machine.is_some()).count();
         if elsewhere > 0 {
-            facts.push_str(&format!(", {elsewhere} on other machines"));
+            facts.push_str(&format!(", {elsewhere} on workers"));
         }
         if self.failed > 0 {
             facts.push_str(&format!(", {} failed", self.failed));
@@ -327,8 +327,8 @@ impl Live {
         if let Some(left) = self.left(graph) {
             facts.push_str(&format!(", about {} left", rough(left)));
         }
-        let (came, went) = self.moving.as_ref().map_or((0, 0), |moving| moving());
-        for (bytes, word) in [(came, "came"), (went, "went")] {
+        let (down, up) = self.moving.as_ref().map_or((0, 0), |moving| moving());
+        for (bytes, word) in [(down, "downloaded"), (up, "uploaded")] {
             if bytes >= WORTH_SAYING {
                 facts.push_str(&format!(", {} {word}", size(bytes)));
             }
@@ -427,10 +427,10 @@ mod tests {
         live.running(StepId(0));
         live.running(StepId(1));
         let view = live.redraw(&graph);
-        assert!(view.contains(", 3.0 MiB came") && !view.contains("went"), "{view}");
+        assert!(view.contains(", 3.0 MiB downloaded") && !view.contains("uploaded"), "{view}");
         live.elsewhere(StepId(1), &"mill".into());
         let view = live.redraw(&graph);
-        assert!(view.contains("0 of 3 steps, 1 wait, 1 on other machines"), "{view}");
+        assert!(view.contains("0 of 3 steps, 1 wait, 1 on workers"), "{view}");
         assert!(view.lines().nth(2).unwrap().ends_with("on mill"), "{view}");
         // It came back, and runs here.
         live.running(StepId(1));

@@ -6,7 +6,7 @@ use nubrik_wording::counted;
 /// A notice in a sentence.
 pub fn text(notice: &Notice) -> String {
     match notice {
-        Notice::DamagedBlob => "a kept result was damaged; it was removed, and is made again".to_owned(),
+        Notice::DamagedBlob => "a cached result was damaged; it was removed, and is made again".to_owned(),
         Notice::StoreUnusable(why) => format!("results are not being kept: {why}"),
         Notice::Unconfined(missing) => {
             format!(
@@ -21,7 +21,7 @@ pub fn text(notice: &Notice) -> String {
         Notice::NotStopped(failure) => super::services::not_stopped(failure),
         Notice::RoomMade(bytes) => {
             let size = nubrik_wording::size(*bytes);
-            format!("kept results had grown too large; {size} used least recently were removed")
+            format!("the cache had grown too large; {size} used least recently were removed")
         }
         Notice::PutBack(path, true) => format!("{path} was edited; it is put back"),
         Notice::PutBack(path, false) => format!("{path} was gone; it is put back"),
@@ -37,7 +37,7 @@ pub fn text(notice: &Notice) -> String {
         ),
         Notice::Lost(count) => {
             let results = counted(*count, "result");
-            format!("{results} of the shared cache cannot be fetched now, and are made here")
+            format!("{results} of the shared cache cannot be downloaded now, and are made here")
         }
     }
 }

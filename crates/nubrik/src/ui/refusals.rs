@@ -36,7 +36,7 @@ pub(super) fn to_do(done: &str) -> String {
         ("writing", "write"),
         ("starting", "start"),
         ("listing", "list"),
-        ("looking for", "look for"),
+        ("looking for", "see"),
         ("using", "use"),
         ("the network", "use the network"),
     ];

@@ -27,11 +27,7 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
     names.dedup();
     if names.len() > 1 && summary.chain_micros * 5 > micros {
-        text.push_str(&format!(
-            ", of which {} waited on {}",
-            duration(summary.chain_micros),
-            chain_text(names)
-        ));
+        text.push_str(&format!(", critical path {}: {}", duration(summary.chain_micros), chain_text(names)));
     }
     text
 }
@@ -49,9 +45,9 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let sentence = sentence(summary, micros, cancelled);
     // What does not fit on one line goes on below, not in the middle of a word.
-    let lines = match (paint.width, sentence.split_once(", of which ")) {
+    let lines = match (paint.width, sentence.split_once(", critical path ")) {
         (Some(columns), Some((first, rest))) if width(&sentence) >= columns => {
-            vec![format!("{first},"), format!("of which {rest}")]
+            vec![format!("{first},"), format!("critical path {rest}")]
         }
         _ => vec![sentence],
     };
@@ -99,7 +95,7 @@ mod tests {
         let mut done = three_ran();
         done.chain = chain(&["tide/wave", "tide/wave", "tide/cast"]);
         let text = sentence(&done, 1_000_000, false);
-        assert!(text.ends_with("1.00s, of which 0.90s waited on tide/wave > tide/cast"), "{text}");
+        assert!(text.ends_with("1.00s, critical path 0.90s: tide/wave > tide/cast"), "{text}");
         // Neither a chain within one target nor a short one is worth a word.
         done.chain = chain(&["tide/wave", "tide/wave"]);
         assert!(sentence(&done, 1_000_000, false).ends_with("1.00s"));
@@ -117,7 +113,7 @@ mod tests {
         let text = render(&done, &["out/default/x"].into_iter().collect(), 1_000_000, false, narrow);
         assert_eq!(
             text,
-            "3 of 3 steps ran. 1.00s,\nof which 0.90s waited on tide/wave >\ntide/cast\nout/default/x\n"
+            "3 of 3 steps ran. 1.00s,\ncritical path 0.90s: tide/wave >\ntide/cast\nout/default/x\n"
         );
         let results: Results = (0..7).map(|i| format!("out/default/{i}")).collect();
         assert!(render(&done, &results, 1, false, narrow).ends_with("7 results in out/default\n"));

@@ -55,8 +55,8 @@ pub fn show(
     if console.is_json() {
         last.results.iter().for_each(|result| print_json(console, graph, result));
         for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
-            console.event(&UnsteadyEvent {
-                event: "unsteady",
+            console.event(&FlakyEvent {
+                event: "flaky",
                 target: address,
                 passed: one.passed,
                 failed: one.failed,
@@ -100,7 +100,7 @@ fn render(
     for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
         let text =
             format!("{address}   passed {} and failed {} of {} times", one.passed, one.failed, rounds.len());
-        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "unsteady"))));
+        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
     }
     for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
         if let Some(reason) = &result.quarantined {
@@ -280,7 +280,7 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
 }
 
 #[derive(Serialize)]
-struct UnsteadyEvent<'a> {
+struct FlakyEvent<'a> {
     event: &'static str,
     target: &'a str,
     passed: usize,

@@ -16,7 +16,7 @@ pub struct BuildReport {
     /// Whether a failure lies in the machine.
     pub machine_lacks: bool,
     /// How many steps came out otherwise when they ran again.
-    pub unsteady: usize,
+    pub flaky: usize,
     /// The addresses of what was asked for and could not be evaluated.
     pub left_out: Vec<String>,
 }
@@ -35,6 +35,6 @@ impl BuildReport {
             sent: _,
         } = outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, micros, results, cancelled, machine_lacks, unsteady: 0, left_out: Vec::new() }
+        BuildReport { summary, micros, results, cancelled, machine_lacks, flaky: 0, left_out: Vec::new() }
     }
 }

@@ -19,11 +19,11 @@ pub struct Covered {
     /// The lines of the workspace's sources, by paths from its root.
     pub lines: Coverage,
     /// Tests that passed and tell of no lines.
-    pub silent: Vec<StepId>,
+    pub not_counted: Vec<StepId>,
     /// Tests whose account cannot be read, with what is wrong with it.
     pub unreadable: Vec<(StepId, String)>,
     /// Sources of the tests and of what they need that no test tells of, though of others with the same ending some do.
-    pub untold: Vec<WsPath>,
+    pub not_covered: Vec<WsPath>,
 }
 
 /// Where files that steps put together come from.
@@ -43,7 +43,7 @@ impl Session {
             let Some(check) = &graph.step(*test).check else { continue };
             verdicts.push(check.verdict);
             let Some(told) = check.coverage else {
-                covered.silent.push(*test);
+                covered.not_counted.push(*test);
                 continue;
             };
             let bytes = self.machine.read(&FilePath::from(&graph.file(told).path)).map_err(|e| e.to_string());
@@ -59,7 +59,7 @@ impl Session {
             let inside = roots.iter().find_map(|root| path.strip_prefix(root.as_str())?.strip_prefix('/'));
             origins.source(inside.unwrap_or(path))
         });
-        covered.untold = origins.untold(&covered.lines);
+        covered.not_covered = origins.not_covered(&covered.lines);
         covered
     }
 }
@@ -130,7 +130,7 @@ impl<'g> SourceOrigins<'g> {
         None
     }
 
-    fn untold(&self, lines: &Coverage) -> Vec<WsPath> {
+    fn not_covered(&self, lines: &Coverage) -> Vec<WsPath> {
         let ending = |path: &str| WsPath::from_normal(path).extension().to_owned();
         let endings: BTreeSet<String> = lines.files.keys().map(|path| ending(path)).collect();
         let of_kind = |path: &&&str| {
@@ -138,7 +138,8 @@ impl<'g> SourceOrigins<'g> {
             let (name, ending) = (path.rsplit('/').next().unwrap_or(path), ending(path));
             endings.contains(&ending) && !ending.starts_with('h') && !name.to_lowercase().contains("test")
         };
-        let untold = self.sources.iter().filter(of_kind).filter(|path| !lines.files.contains_key(**path));
-        untold.map(|path| WsPath::from_normal(path)).collect()
+        let not_covered =
+            self.sources.iter().filter(of_kind).filter(|path| !lines.files.contains_key(**path));
+        not_covered.map(|path| WsPath::from_normal(path)).collect()
     }
 }

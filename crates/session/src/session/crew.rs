@@ -394,7 +394,7 @@ impl Performer for Crew {
 
     fn send(&self, errand: &Errand) -> bool {
         let Some((kind, _)) = self.roomiest(&errand.machine, true) else {
-            self.note("nobody is there any more who could run it".to_owned());
+            self.note("no worker is left that could run it".to_owned());
             return false;
         };
         let kind: Arc<str> = kind.into();
@@ -450,7 +450,7 @@ impl Performer for Crew {
                     self.note(format!("{name} is gone; what it had begun is begun again"));
                     return Some((step, StepAnswer::Gone(name.into())));
                 }
-                let gone = || StepAnswer::Not("nobody is there any more who could run it".into());
+                let gone = || StepAnswer::Not("no worker is left that could run it".into());
                 self.forsaken().map(|step| (step, gone()))
             }
         }

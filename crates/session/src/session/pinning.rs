@@ -60,8 +60,7 @@ impl Session {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot write {PINS_FILE}: {e}"));
         let before = self.pins_text();
         if before.as_deref() != read {
-            let problem =
-                PinProblem::new(format!("{PINS_FILE} was changed by somebody else in the meantime"));
+            let problem = PinProblem::new(format!("{PINS_FILE} was changed by someone else in the meantime"));
             return Err(problem.mend("the same command again"));
         }
         let text = pins.write();

@@ -84,7 +84,8 @@ fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
         None => Asker::Anybody,
         Some(name) => {
             let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
-            let missing = || format!("the variable {name}, which holds the store's secret, is not set");
+            let missing =
+                || format!("the variable {name}, which holds the secret of the shared cache, is not set");
             let secret = secret.ok_or_else(missing)?;
             Asker::Known(match secret.split_once(':') {
                 Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
@@ -383,7 +384,7 @@ impl Session {
         let mut results: Vec<(Digest, KeyedResult)> = Vec::new();
         let mut used: Vec<Digest> = Vec::new();
         let unread = |e| SharedTrouble::Machine(format!("cannot read which steps came out otherwise: {e}"));
-        let unsteady = self.unsteady().map_err(unread)?;
+        let unreproducible = self.unreproducible().map_err(unread)?;
         let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
@@ -397,7 +398,7 @@ impl Session {
             used.push(memory.first_key);
             let why: Arc<str> = match self.kept_entry(&memory) {
                 Some(entry) if !self.is_made_for_us(shared, &entry) => continue,
-                Some(_) if unsteady.has(&memory, step.folder.as_str()) => {
+                Some(_) if unreproducible.has(&memory, step.folder.as_str()) => {
                     "it came out otherwise when it was made again (--verify)".into()
                 }
                 Some(entry) => match &entry.basis {

@@ -11,12 +11,12 @@ use nubrik_store::{Basis, Provenance, RecordEntry, Store};
 use super::{BuildProblem, Session, Workshop};
 
 /// The file with the steps that made other bytes when they ran again: a digest a line.
-const UNSTEADY: &str = "unsteady";
+const UNREPRODUCIBLE: &str = "unreproducible";
 
 /// All of a million.
 const EVERY: u32 = 1_000_000;
 
-/// What stands for a step and its command among those that are unsteady.
+/// What stands for a step and its command among those that are unreproducible.
 fn mark(memory: &StepMemory, folder: &str) -> String {
     let mut out = Encoder::new();
     out.text(folder);
@@ -25,9 +25,9 @@ fn mark(memory: &StepMemory, folder: &str) -> String {
 }
 
 /// Steps that made other bytes when they ran again, by what stands for them.
-pub(super) struct Unsteady(BTreeSet<String>);
+pub(super) struct Unreproducible(BTreeSet<String>);
 
-impl Unsteady {
+impl Unreproducible {
     /// Whether a step with its command is one of them.
     pub fn has(&self, memory: &StepMemory, folder: &str) -> bool {
         self.0.contains(&mark(memory, folder))
@@ -90,13 +90,13 @@ impl Session {
     ///
     /// # Errors
     /// When it cannot be read which ones: then any may be.
-    pub(super) fn unsteady(&self) -> std::io::Result<Unsteady> {
-        let path = self.workspace.own_folder().join(UNSTEADY);
+    pub(super) fn unreproducible(&self) -> std::io::Result<Unreproducible> {
+        let path = self.workspace.own_folder().join(UNREPRODUCIBLE);
         let text = match nubrik_disk::read_text(&path) {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => String::new(),
             text => text?,
         };
-        Ok(Unsteady(text.lines().map(str::to_owned).collect()))
+        Ok(Unreproducible(text.lines().map(str::to_owned).collect()))
     }
 }
 
@@ -134,17 +134,18 @@ impl Workshop<'_> {
             (listener, options.jobs),
         );
         self.close_services(listener);
-        let Unsteady(mut unsteady) = self.unsteady().map_err(|e| self.own_problem((UNSTEADY, e)))?;
-        let before = unsteady.len();
+        let Unreproducible(mut unreproducible) =
+            self.unreproducible().map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;
+        let before = unreproducible.len();
         for step in verified.iter().filter(|step| matches!(step.end, VerifyEnd::Differs(_))) {
             let folder = graph.step(step.step).folder.as_str();
-            unsteady.extend(self.state().steps.get(folder).map(|memory| mark(&memory, folder)));
+            unreproducible.extend(self.state().steps.get(folder).map(|memory| mark(&memory, folder)));
         }
-        if unsteady.len() > before {
-            let text: String = unsteady.iter().map(|mark| format!("{mark}\n")).collect();
+        if unreproducible.len() > before {
+            let text: String = unreproducible.iter().map(|mark| format!("{mark}\n")).collect();
             self.own()?
-                .write_whole(UNSTEADY, text.as_bytes())
-                .map_err(|e| self.own_problem((UNSTEADY, e)))?;
+                .write_whole(UNREPRODUCIBLE, text.as_bytes())
+                .map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;
         }
         Ok(verified)
     }

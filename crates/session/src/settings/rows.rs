@@ -133,10 +133,10 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "shared",
-        summary: "A shared cache, from which results are taken that others made: `at` is an address, the path of a folder, or `s3://BUCKET/PREFIX` with the server's address as `endpoint` and perhaps a `region`; `root` is the key that says who may write there, `lines` the lines of builds that are wanted (\"main\" by default), `secret` the name of a variable with a token, or a user and a password with `:` between, `certificates` a file in PEM that is trusted besides what the machine trusts. `wait` is for how many seconds the end of a build waits until all is given that it made, `verify` the share of what is taken or given that runs again and is compared (0 to 1) where results are given. Each person agrees to it once: `nubrik shared trust`.",
-        example: "[shared]\nat = \"https://store.example/nubrik\"\nroot = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
+        summary: "The team's shared cache. `at`: an address, the path of a folder, or `s3://BUCKET/PREFIX` with `endpoint`, the server's address, and perhaps `region`. `root_key`: the key that signs its list of members. `channels`: the channels to use, by default \"main\". `secret`: the variable with a token, or a user and a password with `:` between. `certificates`: a PEM file with more trusted certificates. `wait`: how many seconds the end of a build waits for uploads. `verify`: the share of results, from 0 to 1, that a writer rebuilds and compares. Each person trusts the cache once: `nubrik shared trust`.",
+        example: "[shared]\nat = \"https://store.example/nubrik\"\nroot_key = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
         kind: "`shared` is a table that says where a shared cache is",
-        kind_mend: "[shared]\nat = \"https://…\"\nroot = \"ed25519:…\"",
+        kind_mend: "[shared]\nat = \"https://…\"\nroot_key = \"ed25519:…\"",
         is_text: false,
         read: |settings, key, value| {
             settings.shared = Some(shared(key.span(), table(value)?)?);
@@ -145,9 +145,9 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "workers",
-        summary: "Other machines that run steps: `at` is the address of a NATS server (`nats://` or `tls://`), `pool` the pool that jobs are put into (\"default\" without it), `secret` the name of a variable with a user and a password with `:` between. What they make comes by the shared cache. `nubrik workers serve` runs steps for others, `nubrik workers` says who does. `--label` gives it labels that steps may ask for by `machine`.",
+        summary: "Workers, which run steps for this workspace. `at`: the address of a NATS server (`nats://` or `tls://`). `pool`: the pool of workers, by default \"default\". `secret`: the variable with a user and a password, with `:` between. Results return through the shared cache. `nubrik workers serve` makes this machine a worker, `nubrik workers` lists them.",
         example: "[workers]\nat = \"nats://jobs.example:4222\"\npool = \"linux\"",
-        kind: "`workers` is a table that says where jobs for other machines go",
+        kind: "`workers` is a table that names the server between clients and workers",
         kind_mend: "[workers]\nat = \"nats://jobs.example:4222\"",
         is_text: false,
         read: |settings, key, value| {

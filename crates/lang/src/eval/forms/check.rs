@@ -54,7 +54,7 @@ pub(super) const FORM: Form = Form {
                 "quarantined",
                 FieldType::Text,
                 false,
-                "why a failure is shown but does not count: the test is known to be unreliable",
+                "why a failure is shown but does not count: the test is flaky",
             ),
         ],
         gives: &[],

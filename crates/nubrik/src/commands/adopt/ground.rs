@@ -134,7 +134,7 @@ impl AdoptedFolder {
             let is_there = nubrik_disk::read_text(&path).ok();
             if is_there.as_ref() != known {
                 let message =
-                    format!("{name} was changed by somebody else in the meantime, and is left alone");
+                    format!("{name} was changed by someone else in the meantime, and is left alone");
                 return Err(say_wrong(console, Exit::Failed, &message, &["nubrik adopt   again"]));
             }
             let wrote = match texts.get(package).or_else(|| self.existing.get(package)) {

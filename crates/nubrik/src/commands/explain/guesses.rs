@@ -3,7 +3,7 @@
 use nubrik_lang::topics::Topic;
 
 /// Words that people try, and the topics that answer them.
-const GUESSES: [(&str, &[&str]); 108] = [
+const GUESSES: [(&str, &[&str]); 109] = [
     ("&", &["reference"]),
     ("+", &["operators"]),
     ("/", &["path_join", "operators"]),
@@ -98,6 +98,7 @@ const GUESSES: [(&str, &[&str]); 108] = [
     ("hole", &["{in …}", "{out …}"]),
     ("holes", &["{in …}", "{out …}"]),
     ("pin", &["pins"]),
+    ("share", &["shared", "shared cache"]),
     ("registry", &["origins", "pins"]),
     ("origin", &["origins"]),
     ("mirror", &["origins"]),
