@@ -89,7 +89,7 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     ]);
     let run = run.expect(0);
     let first = run.stdout.lines().next().unwrap();
-    assert_eq!(first, "coverage  6 of 6 steps to run for it; what is built without it stays");
+    assert_eq!(first, "coverage  7 of 7 steps to run; the normal variant is kept");
     let lcov = sandbox.read("told/lines.info");
     assert!(
         lcov.contains("SF:src/fit.c\nDA:2,1\nDA:3,1\nDA:4,0\nDA:6,1\nLF:4\nLH:3\nend_of_record\n"),
@@ -99,6 +99,31 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     assert!(xml.contains("<line number=\"4\" hits=\"0\"/>"), "{xml}");
     let run = sandbox.run(&["test", "--coverage-file", "x.info"]).expect(2);
     assert!(run.stderr.contains("--coverage"), "{}", run.stderr);
+}
+
+#[test]
+fn programs_that_count_and_run_in_build_steps_write_to_nobodys_folder() {
+    if !has("gcov", &["--version"]) {
+        return;
+    }
+    let sandbox = Sandbox::new(&FIT);
+    sandbox.write(
+        "show.c",
+        "#include <stdio.h>\nint fit(int);\nint main(void) { printf(\"%d\\n\", fit(2)); return 0; }\n",
+    );
+    let mut targets = sandbox.read("targets.nub");
+    targets.push_str(
+        "target show = c.program { sources = \"show.c\", needs = fit }\n\
+         target page = step { run = `{show} > {out \"page\"}` }\n\
+         test has_page = check { run = `test -s {page}` }\n",
+    );
+    sandbox.write("targets.nub", &targets);
+    let run = sandbox.run(&["test", "--coverage"]).expect(0);
+    let said = format!("{}{}", run.stdout, run.stderr);
+    assert!(said.contains("make page"), "{said}");
+    for noise in ["profiling", "refused", "try "] {
+        assert!(!said.contains(noise), "{noise}: {said}");
+    }
 }
 
 #[test]

@@ -49,14 +49,13 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     if steps == 0 || console.is_json() {
         return;
     }
-    let mut text = format!("{steps} of {} to run for it", counted(needed.len(), "step"));
-    if micros > 0 {
-        text.push_str(&format!(", {} of work by what they took before", duration(micros)));
+    let mut text = format!("{steps} of {} to run", counted(needed.len(), "step"));
+    match (micros, unknown) {
+        (0, _) => {}
+        (micros, 0) => text.push_str(&format!(", about {}", duration(micros))),
+        (micros, unknown) => text.push_str(&format!(", about {} ({unknown} never ran)", duration(micros))),
     }
-    if unknown > 0 && micros > 0 {
-        text.push_str(&format!(" and {unknown} that never ran"));
-    }
-    text.push_str("; what is built without it stays");
+    text.push_str("; the normal variant is kept");
     let paint = console.paint(OutputStream::Output);
     outln!(console, "{}", super::labelled(paint, Ink::Faint, OPTION, &text));
 }

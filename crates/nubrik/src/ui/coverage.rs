@@ -103,12 +103,12 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
     }
     if !covered.not_covered.is_empty() {
         let names: Vec<&str> = covered.not_covered.iter().map(|path| path.as_str()).collect();
-        let text = format!("{} without coverage: {}", counted(names.len(), "file"), some(&names));
+        let text = format!("{}: {}", counted(names.len(), "file"), some(&names));
         out.push_str(&line("uncovered", Ink::Doubt, &text));
     }
     if !covered.not_counted.is_empty() {
         let names: Vec<&str> = covered.not_counted.iter().map(|test| address(graph, *test)).collect();
-        let text = format!("{} without counts of lines: {}", counted(names.len(), "test"), some(&names));
+        let text = format!("{} report no lines: {}", counted(names.len(), "test"), some(&names));
         out.push_str(&line("uncounted", Ink::Faint, &text));
     }
     out
