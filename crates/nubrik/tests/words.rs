@@ -105,8 +105,12 @@ fn texts() -> Vec<(String, usize, String)> {
         let product = text.split("#[cfg(test)]").next().unwrap();
         let is_source = name.ends_with(".rs");
         let is_help = name.starts_with("crates/nubrik/src/arguments");
+        let mut after = product.lines().skip(1);
         for (number, line) in product.lines().enumerate() {
-            let shown = if is_source { shown(line, is_help, &quoted) } else { vec![line.to_owned()] };
+            // A text of a page may go on in the next line.
+            let next = after.next().unwrap_or_default();
+            let page = || vec![format!("{line} {}", next.trim_start())];
+            let shown = if is_source { shown(line, is_help, &quoted) } else { page() };
             all.extend(shown.into_iter().map(|text| (name.clone(), number + 1, text)));
         }
     }
