@@ -77,8 +77,8 @@ impl fmt::Display for Reason {
                 write!(f, "its {what} changed, {place}: {instead}")
             }
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
-            Reason::ConfinementChanged => f.write_str("what it sees besides what it declares changed"),
-            Reason::RulesChanged => f.write_str("this version of nubrik runs steps by other rules"),
+            Reason::ConfinementChanged => f.write_str("sandbox settings changed"),
+            Reason::RulesChanged => f.write_str("nubrik was upgraded"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
             Reason::NameVanished { path } => write!(f, "{path} vanished"),
             Reason::OutputMissing { path } => write!(f, "its output {} is gone", file_name(path)),
@@ -91,7 +91,7 @@ impl fmt::Display for Reason {
             Reason::UsesElsewhere { service } => {
                 write!(f, "{service} runs somewhere else, and may answer anything")
             }
-            Reason::OtherAddress => f.write_str("its service stood at another address the last time"),
+            Reason::OtherAddress => f.write_str("its service had another address the last time"),
             Reason::MaybeChanged { target, path } => write!(f, "if {} of {target} changes", file_name(path)),
             Reason::Unchanged => f.write_str("nothing changed"),
             Reason::SameResult => f.write_str("what changed makes no difference to it"),

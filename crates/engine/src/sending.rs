@@ -167,7 +167,7 @@ impl Schedule<'_, '_> {
         };
         let problem = match self.not_sent.lock().get(&id) {
             Some(why) => why.to_string(),
-            None => "no other machine works for this one".to_owned(),
+            None => "no worker is available".to_owned(),
         };
         let labels = self.build.graph.step(id).machine.clone();
         self.build.note(id, Arc::new(self.build.unfinished(id, &now, (0, &Reason::FailedBefore))));

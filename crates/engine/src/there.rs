@@ -113,7 +113,7 @@ impl Build<'_> {
         names: impl Iterator<Item = &'n Arc<str>>,
     ) -> Result<HashMap<Arc<str>, Option<Digest>>, Arc<str>> {
         let Some(performer) = self.performer else {
-            return Err("no other machine works for this one".into());
+            return Err("no worker is available".into());
         };
         let labels = self.graph.step(id).needed_labels();
         // One after another: who comes second finds what the first one asked.

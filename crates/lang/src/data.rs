@@ -135,7 +135,7 @@ fn unequal_row(text: &str, line: Range<usize>, separator: u8, len: usize, expect
 fn check_header(header: &[String], line: Range<usize>, separator: u8) -> Result<(), DataProblem> {
     let mut known = HashSet::new();
     let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) else { return Ok(()) };
-    let what = if name.is_empty() { "a column without a name" } else { "two columns of one name" };
+    let what = if name.is_empty() { "a column without a name" } else { "two columns with the same name" };
     let names = distinct_names(header).join(&char::from(separator).to_string());
     let mut error = problem(line, format!("the header has {what}"));
     error.diagnostic = error.diagnostic.mend(names);
@@ -251,7 +251,7 @@ fn json_datum(value: &jsonc_parser::ast::Value<'_>) -> Parsed {
                 let key = property.name.as_str().to_owned();
                 let at = property.name.range();
                 if !seen.insert(key.clone()) {
-                    return Err(problem(at.start..at.end, format!("the name {key:?} is there twice")));
+                    return Err(problem(at.start..at.end, format!("duplicate key {key:?}")));
                 }
                 entries.push((key, at.start..at.end, json_datum(&property.value)?));
             }

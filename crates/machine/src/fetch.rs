@@ -117,7 +117,7 @@ fn take(
     if found == digest {
         return Ok(());
     }
-    Err(format!("its digest is another one\n  wanted  {digest}\n  found   {found}"))
+    Err(format!("digest mismatch\n  wanted  {digest}\n  found   {found}"))
 }
 
 /// Writes what comes, and computes its digest by the same method as the one that is wanted.

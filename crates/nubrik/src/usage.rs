@@ -3,6 +3,7 @@
 use clap::error::{ContextKind, ContextValue, ErrorKind};
 use nubrik_diagnostic::Diagnostic;
 use nubrik_source::Sources;
+use nubrik_wording::plural;
 
 use crate::arguments::{Color, Face};
 use crate::exit::Exit;
@@ -120,16 +121,18 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
             format!("no command is called `{}`", first(ContextKind::InvalidSubcommand))
         }
         ErrorKind::UnknownArgument if argument.starts_with('-') => format!("unknown option `{argument}`"),
-        ErrorKind::UnknownArgument => format!("`{argument}` is one argument too many"),
+        ErrorKind::UnknownArgument => format!("unexpected argument `{argument}`"),
         ErrorKind::MissingRequiredArgument => {
-            format!("{} is missing", words(error, ContextKind::InvalidArg).join(" and "))
+            let missing = words(error, ContextKind::InvalidArg);
+            let names: Vec<&str> = missing.iter().map(|name| name.trim_matches(['<', '>'])).collect();
+            format!("missing {}: {}", plural("argument", names.len()), names.join(", "))
         }
         ErrorKind::ArgumentConflict => {
             format!("`{argument}` cannot be used with `{}`", first(ContextKind::PriorArg))
         }
         ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
-            format!("`{value}` cannot be the value of `{argument}`")
+            format!("invalid value `{value}` for `{argument}`")
         }
         // The library's own words where it knows something that these do not.
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),

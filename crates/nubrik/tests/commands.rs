@@ -195,10 +195,10 @@ fn mistakes_on_the_command_line_are_explained() {
     assert!(wrong(&["build", "x/**/y"], 2).contains("no target matches `x/**/y`"));
     assert!(wrong(&["build", "tide/pages/ardel"], 3).contains("try   ardle"));
     assert!(wrong(&["build", "../.."], 2).contains("the path leaves the workspace"));
-    assert!(wrong(&["run", "tide/codes"], 2).contains("`tide/codes` makes no program"));
+    assert!(wrong(&["run", "tide/codes"], 2).contains("`tide/codes` is no program"));
     assert_eq!(wrong(&["bulid"], 2), "error   no command is called `bulid`\n  try   build\n");
     assert_eq!(wrong(&["build", "--keep"], 2), "error   unknown option `--keep`\n  try   --keep-going\n");
-    assert!(wrong(&["why"], 2).starts_with("error   <TARGET> is missing\n"));
+    assert!(wrong(&["why"], 2).starts_with("error   missing argument: TARGET\n"));
     assert!(wrong(&["list", "--json", "--plain"], 2).contains("cannot be used with"));
     assert!(
         wrong(&["build", "--jobs", "0"], 2).starts_with("error   `0` cannot be the value of `--jobs <N>`")

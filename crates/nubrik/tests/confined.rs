@@ -288,7 +288,7 @@ fn undeclared_files_can_be_hidden_where_there_are_no_sandboxes() {
     let run = root.run(&["build", "--json"]).expect(0);
     assert_eq!(root.read("out/default/tide/a.txt"), "hidden\n");
     assert_eq!(root.read("out/default/tide/deep/d.txt"), "hidden\ny\n");
-    assert_eq!(run.reason("make a.txt"), "what it sees besides what it declares changed");
+    assert_eq!(run.reason("make a.txt"), "sandbox settings changed");
     // To and fro runs nothing.
     root.write("nubrik.toml", "");
     let run = root.run(&["build", "--json"]).expect(0);

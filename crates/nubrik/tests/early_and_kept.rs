@@ -141,7 +141,7 @@ fn words_that_keep_or_give_early_are_for_steps() {
          target named = step { run = `cp {in \"targets.nub\"} {out \".kept/x\"}` }\n",
     )]);
     let run = sandbox.run(&["list"]).expect(3);
-    for told in ["`earl` is no word of a hole", "cannot be the name of an output"] {
+    for told in ["unknown hole `earl`", "cannot be the name of an output"] {
         assert!(
             run.stderr.contains(told) || run.stdout.contains(told),
             "{told}\n{}{}",

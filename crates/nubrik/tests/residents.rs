@@ -82,7 +82,7 @@ fn a_program_that_ends_babbles_or_hangs_is_told_and_replaced() {
     let sandbox = with_server(&tables, SHOUTED);
     let run = sandbox.run(&["build", "--keep-going"]).expect(1);
     assert!(run.stdout.contains("exited with code 7"), "{}", run.stdout);
-    assert!(run.stdout.contains("answered is not understood: what"), "{}", run.stdout);
+    assert!(run.stdout.contains("invalid answer of the persistent worker: what"), "{}", run.stdout);
     assert!(run.stdout.contains("answer each line with one line such as"), "{}", run.stdout);
     assert_eq!(sandbox.read("out/default/all/t4.txt"), "NEAP");
     let limited = SHOUTED.replace("    say", "    timeout = 300ms\n    say");

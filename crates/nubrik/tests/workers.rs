@@ -323,7 +323,7 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
     assert_eq!(sandbox.read("out/default/next/y"), "again\n");
     let sandbox = team.sandbox(&[("targets.nub", &slow.replace("done", "once more"))]);
     let run = team.build(&sandbox, &[]).expect(0);
-    assert!(run.stdout.contains("no other machine works for this one"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker is available"), "{}", run.stdout);
     drop(worker);
 }
 
@@ -545,7 +545,7 @@ fn what_only_a_board_can_run_runs_on_the_board() {
     let other = team.worker("other", "hand");
     let run = team.build(&sandbox, &[]).expect(1);
     assert!(
-        run.stdout.contains("no machine ran it that is `tide-board`: at work for this pool: other"),
+        run.stdout.contains("no worker ran it that is `tide-board`: at work for this pool: other"),
         "{}",
         run.stdout
     );
@@ -579,7 +579,7 @@ fn what_only_a_board_can_run_runs_on_the_board() {
     assert!(run.stdout.contains("no machine that is `tide-board` was asked"), "{}", run.stdout);
     sandbox.write("tide.txt", "low\n");
     let run = team.build(&sandbox, &[]).expect(1);
-    assert!(run.stdout.contains("no machine ran it that is `tide-board`"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker ran it that is `tide-board`"), "{}", run.stdout);
     // Where this machine is one, it runs here.
     let here = [("NUBRIK_LABELS", "tide-board"), ("PATH", &*with_tools)];
     sandbox.run_with(&["build"], &here).expect(0);
@@ -596,7 +596,7 @@ fn what_is_said_of_a_machine_is_checked() {
     assert!(check("[\"a b\"]").expect(3).stderr.contains("is no label"));
     assert!(check("[\"aarch64\", \"x86_64\"]").expect(3).stderr.contains("no machine has both processors"));
     let run = check("\"sparc64\"").expect(1);
-    assert!(run.stdout.contains("no machine ran it that is `sparc64`"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker that is `sparc64` ran it"), "{}", run.stdout);
     let own = format!("[\"{}\", \"{}\"]", std::env::consts::OS, std::env::consts::ARCH);
     check(&own).expect(0);
     let sandbox = Sandbox::new(&[]);

@@ -10,7 +10,7 @@ const SIGNS: [(&str, &str, &str); 6] = [
     ("=>", "a case and its value are joined by `:`, not by `=>`", ":"),
     ("**", "there is no power: `*` is for patterns of files", ""),
     ("++", "lists and texts are joined by `+`", "+"),
-    (";", "no `;` ends a line here", ""),
+    (";", "unexpected `;`: a declaration ends at the line end", ""),
 ];
 
 /// Words that declare a value in other languages.

@@ -246,7 +246,7 @@ impl Evaluator<'_> {
         let value = self.eval(scope, expr)?;
         let Value::Text(Text::Plain(text)) = &value else {
             let error =
-                Diagnostic::error("wrong-type", "the name of an output is a text that carries nothing");
+                Diagnostic::error("wrong-type", "the name of an output is a plain text: it carries no file");
             return self.fail(span, error.mend("{….stem}").mend("{….path}"));
         };
         self.check_name(text, span)?;

@@ -23,7 +23,8 @@ impl Evaluator<'_> {
             _ => None,
         };
         let (Some(folder), Value::Text(Text::Plain(text))) = (folder.filter(|f| f.folder), &path) else {
-            let error = Diagnostic::error("wrong-type", "`/` joins a folder and a text that carries nothing");
+            let error =
+                Diagnostic::error("wrong-type", "`/` joins a folder and a path; there is no division");
             return self.fail(span, error.note(format!("found {} at its right side", path.described())));
         };
         let inner = folder.path.resolve(text.trim_start_matches('/'));

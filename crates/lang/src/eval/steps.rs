@@ -211,7 +211,7 @@ impl Evaluator<'_> {
                 return Ok(Value::Step(known));
             }
             let made = outputs[0].1.path.below(&step.folder).unwrap_or_default().to_owned();
-            let error = Diagnostic::error("made-twice", format!("two steps make `{made}`"))
+            let error = Diagnostic::error("made-twice", format!("two steps write the same output `{made}`"))
                 .related(self.drafting.step_spans[known as usize], "the other one is here")
                 .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
                 .mend("{ \"key\": step { … } } puts each under a key of its own");
@@ -326,7 +326,7 @@ impl Evaluator<'_> {
                 _ => {
                     let error = Diagnostic::error(
                         "wrong-type",
-                        "the name of an output is a text that carries nothing",
+                        "the name of an output is a plain text: it carries no file",
                     );
                     return self.fail(thunk.span, error);
                 }

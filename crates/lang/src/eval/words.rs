@@ -326,7 +326,7 @@ pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
         let what = format!("`{word}` before a command sets a variable, and only a shell understands that");
         return Some((what, vec![format!("env = {{ \"{variable}\": \"{value}\" }}")]));
     }
-    let what = format!("`{word}` is part of a shell, not a tool");
+    let what = format!("`{word}` is a shell built-in, not a program");
     match word {
         "cd" => Some((
             what,

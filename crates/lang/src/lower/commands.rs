@@ -42,7 +42,7 @@ impl Lowerer {
         }
         let span = self.span(node);
         if reading.stages.iter().any(|s| s.words.is_empty()) {
-            let error = Diagnostic::error("empty-command", "this command starts no program");
+            let error = Diagnostic::error("empty-command", "this command is empty");
             self.report(span, error.mend("`tool argument {out \"result\"}`"));
             return Expr::Error;
         }
@@ -114,7 +114,7 @@ impl Lowerer {
         note_quotes(&mut pieces);
         let blank = |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
         if pieces.iter().all(blank) {
-            let error = Diagnostic::error("empty-command", "this command starts no program");
+            let error = Diagnostic::error("empty-command", "this command is empty");
             self.report(self.span(node), error.mend("sh`tool argument > {out \"result\"}`"));
             return Expr::Error;
         }
@@ -235,7 +235,7 @@ impl Lowerer {
             return;
         }
         let error = Diagnostic::error("shell-syntax", "`~` means something only to a shell")
-            .note("a step has no home folder of a person's; `'~'` is the character itself");
+            .note("HOME is an empty folder in a step; `'~'` is the plain character");
         self.report(word.span, error.mend(format!("{{env(\"HOME\")}}{}", &text[1..])));
     }
 }

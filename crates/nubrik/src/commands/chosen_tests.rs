@@ -78,7 +78,7 @@ pub fn choose(
         }
         let texts = which.filter.join(" or ");
         leave(&mut tests, &mut left, |_, step| {
-            (!is_meant(step)).then(|| format!("without {texts} in their path"))
+            (!is_meant(step)).then(|| format!("the path does not contain {texts}"))
         });
     }
     if which.failed {

@@ -64,7 +64,7 @@ fn nothing_of_that(console: Console, all: &[&Target], which: &Which) -> Exit {
     let option = if which.tag.is_some() { "--tag" } else { "--kind" };
     let mend = near.map(|near| format!("{option} {near}"));
     let note = match known.is_empty() {
-        true => "none here has one".to_owned(),
+        true => "no target here has tags".to_owned(),
         false => format!("there are: {}", known.join(", ")),
     };
     super::say_wrong_noted(console, Exit::Usage, &what, &[&note], mend.as_deref())

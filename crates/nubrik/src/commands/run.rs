@@ -280,7 +280,7 @@ fn start(
     let program = match programs.as_slice() {
         [program] => root.join(program),
         [] => {
-            let message = format!("`{address}` makes no program");
+            let message = format!("`{address}` is no program");
             let makes = results.iter().next().map(|r| format!("it makes {r}"));
             let notes: Vec<&str> = makes.as_deref().into_iter().collect();
             let mend = "nubrik list --kind program   lists programs";

@@ -303,7 +303,7 @@ pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
         return;
     }
     if let Err(why) = session.use_workers() {
-        notice(console, &format!("no other machine works for this one: {why}"));
+        notice(console, &format!("no worker is available: {why}"));
     }
 }
 

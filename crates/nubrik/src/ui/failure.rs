@@ -55,20 +55,18 @@ pub fn short(failure: &Failure) -> String {
             "the program that it asks ended without an answer".to_owned()
         }
         Failure::NoAnswer { said } => {
-            format!("what the program that it asks answered is not understood: {said}")
+            format!("invalid answer of the persistent worker: {said}")
         }
         Failure::TimedOut { limit } => format!("timed out after {}, its limit", duration(limit * 1000)),
         Failure::Cases { failed, all } => format!("{failed} of {all} cases failed"),
         Failure::BadReport { problem } => format!("its report cannot be read: {problem}"),
         Failure::NoMachine { labels, problem } => {
-            format!("no machine ran it that is {}: {problem}", together(labels))
+            format!("no worker that is {} ran it: {problem}", together(labels))
         }
         Failure::There { problem } => problem.clone(),
         Failure::Service(failure) => super::services::short(failure),
         Failure::ToldSecret { name, file } => format!("it wrote the secret `{name}` into {file}"),
-        Failure::NeedsBuild => {
-            "it reaches out of this machine, which a command that only asks does not do".to_owned()
-        }
+        Failure::NeedsBuild => "it needs the network, which commands that only read do not use".to_owned(),
         Failure::Offline => "it needs the network, and this build is offline".to_owned(),
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
         Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
@@ -210,8 +208,8 @@ pub fn survived(graph: &Graph, id: StepId, refused: &[Refusal]) -> Vec<(&'static
     let mut lines: Vec<_> = refused.iter().map(|refusal| ("refused", refused_thing(refusal))).collect();
     let is_written = |r: &Refusal| matches!(r, Refusal::Path { touch: Touch::Written, .. });
     let reading = match refused.iter().all(is_written) {
-        true => "it succeeded all the same; what it wanted to write there is lost",
-        false => "it succeeded all the same: its result may lack what it did not see, and is kept as it is",
+        true => "it succeeded anyway; what it wrote there is lost",
+        false => "it succeeded anyway; the result may be incomplete",
     };
     lines.push(("reading", reading.to_owned()));
     lines.extend(refused.first().map(|refusal| ("try", mend_of_refusal(graph, id, refusal))));
@@ -305,7 +303,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         }
         Failure::Native { problem } => {
             lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
-            if problem.contains("its digest is another one") {
+            if problem.contains("digest mismatch") {
                 lines.push((
                     "try",
                     "trust what was found only when its owner confirms it; then write its digest".to_owned(),
@@ -322,7 +320,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("try", "build once without --offline: its result is kept".to_owned()));
         }
         Failure::NoRoom => {
-            lines.push(("try", "make room where the workspace is, and build again".to_owned()));
+            lines.push(("try", "free disk space where the workspace is, and build again".to_owned()));
         }
         Failure::InputMoved { .. } => {
             lines.push(("try", "build again: its result was thrown away".to_owned()))

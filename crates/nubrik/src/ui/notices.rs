@@ -30,7 +30,7 @@ pub fn text(notice: &Notice) -> String {
             "{target}: {say} failed on {machine} and ended well here, with the same inputs: it depends on \
              the machine, or on chance"
         ),
-        Notice::NoWorkers(why) => format!("no other machine works for this one: {why}"),
+        Notice::NoWorkers(why) => format!("no worker is available: {why}"),
         Notice::NotAsked { labels, why } => format!(
             "no machine that is {} was asked what it is now, so that it is taken to be as it was: {why}",
             super::failure::together(labels)

@@ -85,7 +85,8 @@ fn shell_syntax(p: &mut Parser, command: usize) {
     let first = whole.split_whitespace().next().unwrap_or_default();
     let inner = p.text_from(at);
     if OF_SHELLS.contains(&first) {
-        let error = Diagnostic::error("shell-syntax", format!("`{first}` is part of a shell, not a tool"));
+        let error =
+            Diagnostic::error("shell-syntax", format!("`{first}` is a shell built-in, not a program"));
         return p.error_about(command, whole.len() + 2, error.mend(through_shell));
     }
     if inner.starts_with("$(") || inner.starts_with("$((") {

@@ -109,7 +109,7 @@ fn is_misspelt_form(p: &mut Parser) -> bool {
         return false;
     }
     let Some(near) = nearest(word, FORMS) else { return false };
-    let error = Diagnostic::error("syntax", format!("`{word}` is no word of a hole"));
+    let error = Diagnostic::error("syntax", format!("unknown hole `{word}`"));
     p.error(error.note(format!("the words are: {}", FORMS.join(", "))).mend(near));
     true
 }
