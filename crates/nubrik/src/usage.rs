@@ -132,7 +132,8 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         }
         ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
-            format!("invalid value `{value}` for `{argument}`")
+            let name = argument.split(' ').next().unwrap_or_default().trim_matches(['[', ']', '<', '>']);
+            format!("invalid value `{value}` for `{name}`")
         }
         // The library's own words where it knows something that these do not.
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
