@@ -184,15 +184,16 @@ impl Build<'_> {
     }
 
     /// Whether a step that runs now is recorded: of each definition the first one that is new or changed, or that reads
-    /// something that changed, such as its script. So its author learns what it was refused and went on without. A command
-    /// that lists what it read, as compilers do, is recorded for its definition only: a script it is not, and the recorder
-    /// makes a compilation of a small file 1.4 times as long. Steps that use the network or services are not recorded.
+    /// something that changed, such as its script. So its author learns what it was refused and went on without. A compiler is
+    /// recorded for its definition only: it fails without a file that it needs, and the recorder makes the compilation of a
+    /// small file 1.4 times as long. Steps that use the network or services are not recorded.
     fn is_watched(&self, id: StepId, now: &Examined, reason: &Reason) -> bool {
         let step = self.graph.step(id);
         let before = self.before.steps.get(step.folder.as_str());
         let is_new = before.is_none_or(|memory| memory.command != now.parts.command);
-        let reads_other = step.found.is_empty()
-            && matches!(reason, Reason::InputChanged { .. } | Reason::InputAdded { .. });
+        let compiles = !step.found.is_empty() || now.tools.iter().any(|tool| !tool.search.is_empty());
+        let reads_other =
+            !compiles && matches!(reason, Reason::InputChanged { .. } | Reason::InputAdded { .. });
         let stays = !step.limits.network && step.services.is_empty();
         // Who answers several steps was started for another one: for a recorder it would have to be started again for each.
         let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
