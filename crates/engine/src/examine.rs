@@ -33,7 +33,6 @@ pub(crate) const NOT_THERE: &[u8] = b"not there";
 /// The same for one that is there and may not be read.
 pub(crate) const CLOSED: &[u8] = b"not readable";
 
-/// Whether something in a folder still is what it was recorded as.
 /// What makes a file with other metadata the one that its step made.
 #[derive(Clone, Copy, PartialEq, Eq)]
 pub(crate) enum AsMade {
@@ -43,6 +42,7 @@ pub(crate) enum AsMade {
     Unmoved,
 }
 
+/// Whether something in a folder still is what it was recorded as.
 fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
     match (found, recorded) {
         (TreeFileKind::File, TreeKind::File { .. }) | (TreeFileKind::EmptyFolder, TreeKind::EmptyFolder) => {

@@ -12,7 +12,7 @@ use parking_lot::{Condvar, Mutex};
 use crate::away::WhyNotTaken;
 use crate::build::Build;
 use crate::event::{Event, Failure, Notice, SharedUse, Summary, Verdict};
-use crate::examine::{Decision, Examined};
+use crate::examine::{AsMade, Decision, Examined};
 use crate::queue::{Capacity, Queue};
 use crate::reason::Reason;
 use crate::sent::SentSteps;
@@ -340,7 +340,7 @@ impl<'b, 'a> Schedule<'b, 'a> {
     /// Puts copies of a step's results where people find them, unless they are there and true.
     pub(crate) fn publish(&self, step: StepId, verdict: Verdict) {
         let build = self.build;
-        for output in &build.graph.step(step).outputs {
+        for (index, output) in build.graph.step(step).outputs.iter().enumerate() {
             let Some(results) = self.results.get(&output.file) else { continue };
             let Some(digest) = build.known.made[output.file.index()].get() else { continue };
             for result in results {
@@ -350,7 +350,23 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let known = known.or_else(|| build.before.published.get(to.as_str()));
                 let found = self.signatures(&to, node.folder);
                 let is_there = node.folder || !found.is_empty();
+                // In a copy of the workspace results have other times, and are as they were.
+                let is_copy = |signatures: &[nubrik_disk::Signature]| {
+                    let (mut then, mut now) = (signatures.iter(), Vec::new());
+                    let memory = build.before.steps.get(build.graph.step(step).folder.as_str());
+                    let record = memory.as_ref().and_then(|memory| memory.outputs.get(index));
+                    verdict == Verdict::Current
+                        && !found.is_empty()
+                        && *signatures != *found
+                        && record.is_some_and(|record| {
+                            build.output_in_place(&to, record, &mut then, &mut now, AsMade::ByContent).is_ok()
+                        })
+                };
                 match &known {
+                    Some((d, signatures)) if *d == *digest && is_copy(signatures) => {
+                        self.published.lock().insert(to.shared().clone(), (*digest, found));
+                        continue;
+                    }
                     Some((d, signatures)) if is_there && *signatures == found && *d == *digest => continue,
                     // A step that ran or was reused says in its own line why.
                     Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {

@@ -308,7 +308,12 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
         assert!(copy.status().unwrap().success());
         // A file that may change again without a trace is not believed yet.
         std::thread::sleep(std::time::Duration::from_millis(60));
-        let summary = sandbox.run_in(name, &["build", "--json"]).expect(0).summary();
+        let run = sandbox.run_in(name, &["build", "--json"]).expect(0);
+        let notices: Vec<_> = run.events().into_iter().filter(|event| event["event"] == "notice").collect();
+        if has_sandboxes() {
+            assert!(notices.is_empty(), "{notices:?}");
+        }
+        let summary = run.summary();
         // Without sandboxes commands see where the workspace is, which counts.
         let current = if has_sandboxes() { 3 } else { 0 };
         assert_eq!(
@@ -317,6 +322,15 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
             "{name}: {summary}"
         );
     }
+    // A result that was edited is named and put back, also where its time was put back.
+    let result = sandbox.folder.join("there/out/default/last");
+    let before = fs::metadata(&result).unwrap().modified().unwrap();
+    fs::remove_file(&result).unwrap();
+    fs::write(&result, "neap\n").unwrap();
+    fs::File::options().append(true).open(&result).unwrap().set_modified(before).unwrap();
+    let run = sandbox.run_in("there", &["build"]).expect(0);
+    assert!(run.stdout.contains("out/default/last was edited; it is put back"), "{}", run.stdout);
+    assert_eq!(sandbox.read("there/out/default/last"), "tide\none\n");
     // An output that was edited is named and put back.
     let made = sandbox.files_below("there/.nubrik/made/copy").into_keys().next().unwrap();
     let made = sandbox.folder.join(made);

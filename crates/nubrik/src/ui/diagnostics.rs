@@ -86,7 +86,9 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         out.push_str(&labelled("note", &paint.in_lines(MARGIN, note, str::to_owned), paint));
     }
     for mend in &diagnostic.mends {
-        out.push_str(&labelled("try", &paint.ink(Ink::Mend, mend), paint));
+        // Words to paste are not broken; those of several lines are below each other.
+        let lines: Vec<String> = mend.lines().map(|line| paint.ink(Ink::Mend, line)).collect();
+        out.push_str(&labelled("try", &lines.join(&format!("\n{}", " ".repeat(MARGIN))), paint));
     }
     out
 }
