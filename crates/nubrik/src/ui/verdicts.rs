@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use nubrik_engine::Verdict;
 use nubrik_graph::Graph;
 use nubrik_reports::cases::{Case, CaseOutcome};
-use nubrik_wording::{counted, duration};
+use nubrik_wording::{counted, duration, plural};
 use serde::Serialize;
 
 use super::json;
@@ -188,15 +188,15 @@ fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
     let column = packages.keys().map(|p| width(p)).max().unwrap_or(0);
     let mut out = String::new();
     for (package, (tests, passed, cases)) in packages {
-        let tests_text = counted(tests, "test");
+        // The numbers are below each other: `1 test ` is as wide as `3 tests`.
+        let tests_text = format!("{:<5}", plural("test", tests));
         let cases = if cases == tests { String::new() } else { format!("{cases} cases") };
         let not = tests - passed;
-        let text = if not == 0 { "passed".to_owned() } else { format!("{passed} passed, {not} did not") };
+        let text = if not == 0 { "passed".to_owned() } else { format!("{passed} passed, {not} not") };
         let ink = if not == 0 { Ink::Calm } else { Ink::Wrong };
         out.push_str(&format!(
-            "{}  {:>9}  {cases:>9}  {}\n",
+            "{}  {tests:>3} {tests_text}  {cases:>9}  {}\n",
             padded(package, column),
-            tests_text,
             paint.ink(ink, &text)
         ));
     }
