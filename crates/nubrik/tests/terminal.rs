@@ -143,3 +143,13 @@ fn who_is_stopped_for_a_while_leaves_no_view_behind() {
     reading.join().unwrap();
     assert!(text().contains("1 of 1 step ran"), "{}", text());
 }
+
+#[test]
+fn the_colours_of_the_terminal_are_used_where_a_person_wants_them() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target a = write { path = \"a\", text = \"tide\" }\n")]);
+    let usual = sandbox.run(&["list", "--color", "always"]).expect(0).stdout;
+    assert!(usual.contains("\x1b[38;5;"), "{usual:?}");
+    let own =
+        sandbox.run_with(&["list", "--color", "always"], &[("NUBRIK_COLORS", "terminal")]).expect(0).stdout;
+    assert!(own.contains("\x1b[") && !own.contains("38;5;"), "{own:?}");
+}

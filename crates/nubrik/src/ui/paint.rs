@@ -1,6 +1,7 @@
 //! Colours and glyphs, and when they are used.
 
 use std::io::IsTerminal;
+use std::sync::OnceLock;
 
 use super::text::{width, wrapped};
 use crate::arguments::Color;
@@ -49,13 +50,35 @@ impl Ink {
         }
     }
 
+    /// One of the 16 colours that a person chose for their terminal, if it has a colour.
+    fn own_colour(self) -> Option<u8> {
+        match self {
+            Ink::Calm | Ink::Mend => Some(32),
+            Ink::Busy => Some(34),
+            Ink::Found => Some(36),
+            Ink::Wrong => Some(31),
+            Ink::Doubt => Some(33),
+            Ink::Faint => Some(90),
+            Ink::Strong => None,
+        }
+    }
+
     /// The codes that a terminal is given for it.
     fn code(self) -> String {
         let is_bold = matches!(self, Ink::Wrong | Ink::Strong);
         let bold = is_bold.then(|| "1".to_owned());
-        let colour = self.colour().map(|number| format!("38;5;{number}"));
+        let colour = match takes_own_colours() {
+            true => self.own_colour().map(|number| number.to_string()),
+            false => self.colour().map(|number| format!("38;5;{number}")),
+        };
         bold.into_iter().chain(colour).collect::<Vec<String>>().join(";")
     }
+}
+
+/// Whether the terminal's own 16 colours are used, which a person can choose, in place of those that can be read everywhere.
+fn takes_own_colours() -> bool {
+    static TAKES: OnceLock<bool> = OnceLock::new();
+    *TAKES.get_or_init(|| std::env::var_os("NUBRIK_COLORS").is_some_and(|value| value == "terminal"))
 }
 
 /// What a stream can show.

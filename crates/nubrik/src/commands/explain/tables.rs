@@ -149,7 +149,7 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
 ];
 
 /// Variables of the environment. A test compares them with those that the sources name.
-pub(super) const VARIABLES: [(&str, &str, &str); 10] = [
+pub(super) const VARIABLES: [(&str, &str, &str); 11] = [
     (
         "NUBRIK_AGREED",
         "What this machine agrees to, for machines without a person: the rows that `nubrik agree` prints, with `;` between them.",
@@ -166,6 +166,11 @@ pub(super) const VARIABLES: [(&str, &str, &str); 10] = [
         "The PEM file with the certificate of this machine and its key, for a shared cache and a server of workers that ask for \
          one; registries do not get it.",
         "export NUBRIK_CLIENT_CERTIFICATE=$HOME/.certificates/me.pem",
+    ),
+    (
+        "NUBRIK_COLORS",
+        "`terminal`: the 16 colours of your terminal. By default, colours that can be read on black and on white.",
+        "export NUBRIK_COLORS=terminal",
     ),
     (
         "NUBRIK_JOBS_KEY",
