@@ -159,8 +159,8 @@ fn store() -> Finding {
     let store = nubrik_session::store_folder();
     Finding {
         event: "finding",
-        what: "store",
-        name: "cache".to_owned(),
+        what: "cache",
+        name: "results of all workspaces".to_owned(),
         ok: store.is_some(),
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),

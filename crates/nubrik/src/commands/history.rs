@@ -154,6 +154,11 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
             record.counts.reused,
         ));
     }
+    let has_gap = records.windows(2).any(|pair| pair[0].build.abs_diff(pair[1].build) > 1);
+    if has_gap {
+        out.push_str(&paint.ink(Ink::Faint, "builds with nothing to do are left out"));
+        out.push('\n');
+    }
     out.push_str(&dearest(records, paint));
     out
 }
