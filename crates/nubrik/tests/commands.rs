@@ -216,7 +216,7 @@ fn an_empty_folder_offers_a_way_in() {
         "wrote     nubrik.toml\nwrote     targets.nub\n\nnow: nubrik list, then nubrik build\n"
     );
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/default/greeting.txt"), "hello from the first target\n");
+    assert_eq!(sandbox.read("out/default/greeting.txt"), "greetings from the Skerrin Isles\n");
     sandbox.run(&["init"]).expect(2);
     sandbox.run(&["lint"]).expect(0);
 }

@@ -170,7 +170,7 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
 fn added(definition: &Definition, top: &str) -> (String, ChangeKind, String) {
     let address = definition.address.below(top);
     let what = match definition.body.calls().first() {
-        Some(call) => format!("{} by the kit {}", call.kind.replace('_', " "), call.kit.name()),
+        Some(call) => format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name()),
         None => "a step".to_owned(),
     };
     (address, ChangeKind::NewDefinition, what)

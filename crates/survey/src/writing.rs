@@ -47,8 +47,7 @@ impl<'a> DefinitionWriter<'a> {
     pub fn package(&self, definitions: &[&Definition]) -> String {
         let kits = kits_of(definitions);
         let package = definitions.first().map_or("", |one| one.address.package.as_str());
-        let mut text =
-            String::from("# What this folder makes, proposed from its sources. Change it as you like.\n");
+        let mut text = String::from("# Targets of this folder, proposed from its sources. Edit freely.\n");
         for (file, why) in &self.without {
             if self.package_of(file) == package {
                 text.push_str(&format!("# Without {}: {why}.\n", below(file, package)));

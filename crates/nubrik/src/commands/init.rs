@@ -15,15 +15,15 @@ use crate::ui::paint::Ink;
 /// A folder for which more definitions are proposed is not small: somebody should see them before they are written.
 const SMALL: usize = 4;
 
-const GREETING: &str = "# What this folder makes. Build it with `nubrik build`.
+const GREETING: &str = "# Targets of this folder. Build them with `nubrik build`.
 
 ## A first result.
 target greeting = step {
     say = \"write a greeting\"
-    run = `echo \"hello from {package}\" > {out \"greeting.txt\"}`
+    run = `echo \"greetings from {place}\" > {out \"greeting.txt\"}`
 }
 
-let package = \"the first target\"
+let place = \"the Skerrin Isles\"
 ";
 
 pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {

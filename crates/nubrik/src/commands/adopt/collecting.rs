@@ -67,7 +67,7 @@ impl<'g> Collector<'g> {
         } else if let (false, Some(number)) = (self.console.is_json(), self.number) {
             errln!(
                 self.console,
-                "tries     round {}: {} steps, {} failed",
+                "trial     build {}: {} steps, {} failed",
                 number + 1,
                 seen.all,
                 seen.failed.len()

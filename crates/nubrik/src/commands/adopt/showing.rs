@@ -162,13 +162,13 @@ fn what_it_is(definition: &Definition) -> String {
     let kind = match (&definition.body, calls.first()) {
         (Body::Several(calls), Some(call)) => {
             let kind = call.kind.replace('_', " ");
-            format!("{kind} by kit {}, {} of them", call.kit.name(), calls.len())
+            format!("{kind} (kit {}), {} of them", call.kit.name(), calls.len())
         }
         (Body::Each(files, _, call), _) => {
             let kind = call.kind.replace('_', " ");
-            format!("{kind} by kit {}, for each of {} files", call.kit.name(), files.len())
+            format!("{kind} (kit {}), for each of {} files", call.kit.name(), files.len())
         }
-        (_, Some(call)) => format!("{} by kit {}", call.kind.replace('_', " "), call.kit.name()),
+        (_, Some(call)) => format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name()),
         (_, None) => "a step".to_owned(),
     };
     let sources = if count == 0 { String::new() } else { format!(", {}", counted(count, "source")) };
@@ -412,7 +412,7 @@ impl TryKind {
     fn look(self) -> (&'static str, Ink) {
         match self {
             TryKind::Works => ("works", Ink::Calm),
-            TryKind::Mended => ("mended", Ink::Found),
+            TryKind::Mended => ("fixed", Ink::Found),
             TryKind::Fails => ("fails", Ink::Wrong),
             TryKind::Omitted => ("left out", Ink::Doubt),
             TryKind::NotTried => ("not tried", Ink::Faint),
