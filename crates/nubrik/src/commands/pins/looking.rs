@@ -90,7 +90,7 @@ impl PinWork<'_> {
         let line = |label: &str, text: &str| {
             outln!(self.console, "  {}  {text}", paint.ink(Ink::Calm, &padded(label, 9)));
         };
-        line("chain", &chain.join(" → "));
+        line("path", &chain.join(" → "));
         line("asked", &format!("{} {asked}", first.map_or("", |first| &first.name)));
         line("named", &if named.is_empty() { "in no definition".to_owned() } else { named.join(", ") });
         line(
