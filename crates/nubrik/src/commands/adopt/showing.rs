@@ -335,29 +335,32 @@ pub fn tried(console: Console, tried: &Tried) {
     };
     let explained = tried.results.iter().filter(is_explained).map(|(address, _)| address.chars().count());
     let width = explained.max().unwrap_or(0).min(30);
-    let mut rows: BTreeMap<TryKind, Vec<String>> = BTreeMap::new();
+    let mut rows: BTreeMap<TryKind, Vec<(&str, String)>> = BTreeMap::new();
     for (address, result) in &tried.results {
         let (kind, why) = tried.kind(address, result);
         let of_many = match tried.counts.get(address) {
             Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
             _ => String::new(),
         };
-        let name = padded(address, width);
         let detail = match (kind, why) {
-            (TryKind::Mended, _) => format!("{name}  {}", tried.changes_of(address).join("; ")),
-            (_, Some(why)) => format!("{name}  {of_many}{}", why.lines().next().unwrap_or_default()),
-            _ => address.clone(),
+            (TryKind::Mended, _) => tried.changes_of(address).join("; "),
+            (_, Some(why)) => format!("{of_many}{}", why.lines().next().unwrap_or_default()),
+            _ => String::new(),
         };
-        rows.entry(kind).or_default().push(detail);
+        rows.entry(kind).or_default().push((address, detail));
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
     outln!(console);
     for (kind, rows) in rows {
         let (mut word, ink) = kind.look();
-        let lines = match kind {
-            TryKind::Works => wrapped(&rows.join(", "), columns),
-            _ => rows.iter().map(|row| cut(row, columns.max(60), "…")).collect(),
+        let lines: Vec<String> = match kind {
+            TryKind::Works => {
+                let names: Vec<&str> = rows.iter().map(|(name, _)| *name).collect();
+                wrapped(&names.join(", "), columns)
+            }
+            // A cause is never cut: it goes on below itself.
+            _ => rows.iter().flat_map(|(name, why)| beside(name, width, why, paint.width)).collect(),
         };
         for line in lines.iter().filter(|line| !line.is_empty()) {
             outln!(console, "{}", labelled(paint, ink, word, line));
@@ -367,6 +370,14 @@ pub fn tried(console: Console, tried: &Tried) {
     let counts = tried.results.iter().map(|(address, result)| tried.count(address, result));
     let (works, counted_results) = counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of));
     outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work")));
+}
+
+/// A name with a text beside it, which goes on below where the terminal is too narrow for it.
+fn beside(name: &str, width: usize, text: &str, terminal: Option<usize>) -> Vec<String> {
+    let room = terminal.map_or(usize::MAX, |columns| columns.saturating_sub(11 + width + 2).max(24));
+    let lines = wrapped(text, room);
+    let first = |at: usize| if at == 0 { padded(name, width) } else { " ".repeat(width) };
+    lines.iter().enumerate().map(|(at, line)| format!("{}  {line}", first(at))).collect()
 }
 
 /// The same for programs.
