@@ -10,6 +10,6 @@ give() { (cd ci; NUBRIK_SHARED_KEY=$T/ci.key as ci build > $T/l 2>&1; grep '^sha
 give; find team -path '*/packs/*' -type f -delete
 (cd reader; as reader build > $T/l 2>&1); grep -q '^shared.*3 that could not be had' $T/l || { echo "the reader is told nothing: $(cat $T/l)"; bad=1; }
 (cd reader; as reader why --shared t > $T/l 2>&1); grep -q 'is not on this machine' $T/l && ! grep -q 'another one here' $T/l || { echo "why says: $(cat $T/l)"; bad=1; }
-give > $T/l2; grep -q '3 results given' $T/l2 || { echo "who has the results gives nothing: $(cat $T/l2)"; bad=1; }
+give > $T/l2; grep -q '3 results uploaded' $T/l2 || { echo "who has the results gives nothing: $(cat $T/l2)"; bad=1; }
 (cd later; as later build > $T/l 2>&1); grep -q '^shared *3 results taken' $T/l || { echo "a later reader takes nothing: $(cat $T/l)"; bad=1; }
 end

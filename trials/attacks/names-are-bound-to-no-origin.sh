@@ -26,7 +26,7 @@ for _ in $(seq 100); do [ -s $T/port ] && break; sleep 0.1; done
 A=http://127.0.0.1:$(cat $T/port); : > targets.nub
 printf '[origins]\npython = [{ url = "%s/own", secret = "OWN" }, "%s/public"]\n' "$A" "$A" > nubrik.toml
 export OWN=good; "$NB" agree --yes > /dev/null; "$NB" pins add python tidelib > $T/l 2>&1 || { cat $T/l; bad=1; }; cp pins.toml $T/before
-export OWN=expired; for how in --check --update; do "$NB" pins add $how > $T/l 2>&1 && { echo "pin $how says nothing: $(cat $T/l)"; bad=1; }; grep -q 'no other one is asked' $T/l || { cat $T/l; bad=1; }; done
+export OWN=expired; for how in newer update; do "$NB" pins $how > $T/l 2>&1 && { echo "pins $how says nothing: $(cat $T/l)"; bad=1; }; grep -q 'no other one is asked' $T/l || { cat $T/l; bad=1; }; done
 cmp -s pins.toml $T/before || { echo "another origin gives it now: $(grep origin pins.toml)"; bad=1; }
 printf '[origins]\npython = ["%s/public"]\n' "$A" > nubrik.toml; "$NB" pins update > $T/l 2>&1 && { echo "it is taken from another origin without a word"; bad=1; }
 cmp -s pins.toml $T/before || { echo "another origin gives it now: $(grep origin pins.toml)"; bad=1; }

@@ -27,11 +27,11 @@ echo 'target t = step { say = "t", run = `cat {in "i.txt"} > {out "o.txt"}` }' >
 for n in 1 2; do "$NB" shared new-key $T/$n.key > $T/k; "$NB" shared add ci$n "$(grep -o 'ed25519:[^ ]*' $T/k | head -1)" --root-key $T/root.key > /dev/null; echo $n > i.txt; NUBRIK_SHARED_KEY=$T/$n.key "$NB" build -q > /dev/null; done
 hung() { [ -e $T/hung ] && wc -l < $T/hung || echo 0; }
 touch $T/hang.put; for i in a b c; do echo $i >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; done; rm $T/hang.put
-grep -q 'the team.s store at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }
+grep -q 'the shared cache at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }
 n=$(hung); echo "three builds that give waited $n times"; [ $n = 1 ] || bad=1
 "$NB" shared > $T/l 2>&1 || { echo "shared does not ask anew: $(cat $T/l)"; bad=1; }
-echo again >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; grep -q '^shared.*given' $T/l || { echo "afterwards nothing is given: $(cat $T/l)"; bad=1; }
+echo again >> i.txt; NUBRIK_SHARED_KEY=$T/1.key "$NB" build > $T/l 2>&1; grep -q '^shared.*uploaded' $T/l || { echo "afterwards nothing is given: $(cat $T/l)"; bad=1; }
 touch $T/hang.get; for i in d e f; do echo $i >> i.txt; "$NB" build > $T/l 2>&1; done
-grep -q 'the team.s store at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }
+grep -q 'the shared cache at .* builds ask it again in' $T/l || { echo "it is not said since when: $(cat $T/l)"; bad=1; }
 n=$(($(hung) - n)); echo "three builds that take waited $n times"; [ $n = 1 ] || bad=1
 end

@@ -92,7 +92,7 @@ impl Site {
     pub(crate) fn missing(&self) -> String {
         let body = maud::html! {
             h1 { "There is no such page" }
-            p { "What it was about is not here any more, or never was. The search finds what there is." }
+            p { "Page not found. Try the search." }
         };
         let page = SitePage { title: "No such page".to_owned(), part: "index.html", body };
         page.document(&self.name, self.reading)

@@ -191,7 +191,7 @@ impl LiveBoard {
         let build = self.build.lock();
         match &build.1 {
             None => {
-                html! { p { "No build runs. One that begins now is shown here: " code { "nubrik build" } } }
+                html! { p { "No build is running. Start one, and it appears here: " code { "nubrik build" } } }
             }
             Some(build) => build.markup(site),
         }
@@ -200,11 +200,11 @@ impl LiveBoard {
     /// The page of a build that runs.
     pub fn page(&self, site: &Site) -> SitePage {
         let body = html! {
-            h1 { "Now" }
+            h1 { "Live" }
             noscript { p.lead { a href="live.html" { "Look again" } } }
             div #live aria-live="off" { (self.part(site)) }
         };
-        SitePage { title: "Now".to_owned(), part: "live.html", body }
+        SitePage { title: "Live".to_owned(), part: "live.html", body }
     }
 }
 

@@ -14,11 +14,11 @@ const PARTS: [(&str, &str); 8] = [
     ("index.html", "Overview"),
     ("kinds.html", "Targets"),
     ("graph.html", "Graph"),
-    ("external.html", "External"),
+    ("external.html", "Dependencies"),
     ("builds.html", "Builds"),
     ("tests.html", "Tests"),
     ("options.html", "Options"),
-    ("words.html", "Words"),
+    ("words.html", "Reference"),
 ];
 
 /// A page.
@@ -65,7 +65,7 @@ impl SitePage {
                             }
                             @if is_served {
                                 @let current = (self.part == "live.html").then_some("page");
-                                a href="live.html" aria-current=[current] { "Now" }
+                                a href="live.html" aria-current=[current] { "Live" }
                             }
                         }
                         form.search role="search" action="search.html" {

@@ -90,7 +90,7 @@ fn build_html(build: &BuildRecord) -> Markup {
     html! {
         (sums(build, None))
         (failures(build, &title))
-        @if let Some(picture) = timeline(build) { h2 { "What ran when" } div.scroll { (picture) } }
+        @if let Some(picture) = timeline(build) { h2 { "Timeline" } div.scroll { (picture) } }
         (steps(build, &title))
     }
 }
@@ -109,12 +109,12 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
                     @if !case.text.is_empty() { pre.wrap { (text_of(case.text.as_bytes(), 16_000)) } }
                 }
                 @if let Some(printed) = test.printed.filter(|printed| !printed.is_empty()) { details open[test.cases.is_empty()] { summary { "What it printed" } pre.wrap { (text_of(printed.as_bytes(), 32_000)) } } }
-                p { "Repeat it: " code { (repeat_test(test)) } }
+                p { "Reproduce: " code { (repeat_test(test)) } }
             }
         }
         h2 { "All tests" }
         div.scroll { table {
-            thead { tr { th scope="col" { "State" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "Remarks" } } }
+            thead { tr { th scope="col" { "State" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "Notes" } } }
             tbody { @for test in tests {
                 tr {
                     td { @if test.last.is_empty() { "never ran" } @else { (state(test.last)) } }
@@ -192,7 +192,7 @@ fn build_markdown(build: &BuildRecord) -> String {
         if let Some(printed) = step.printed.as_deref().filter(|printed| !printed.trim().is_empty()) {
             out.push_str(&block(printed));
         }
-        let _ = writeln!(out, "Repeat it: {}\n", code(&repeat(step)));
+        let _ = writeln!(out, "Reproduce: {}\n", code(&repeat(step)));
     }
     if !build.done.is_empty() {
         let head = format!("{} not current", counted(build.done.len(), "step"));
@@ -234,7 +234,7 @@ fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
         }
         let printed = test.printed.filter(|printed| test.cases.is_empty() && !printed.trim().is_empty());
         out.push_str(&printed.map_or_else(String::new, block));
-        let _ = writeln!(out, "Repeat it: {}\n", code(&repeat_test(test)));
+        let _ = writeln!(out, "Reproduce: {}\n", code(&repeat_test(test)));
     }
     out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
     for test in tests {

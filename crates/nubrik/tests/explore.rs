@@ -168,7 +168,7 @@ fn only_who_has_the_token_reads_and_nobody_writes() {
 fn what_changes_shows_and_a_build_that_runs_is_followed() {
     let sandbox = Sandbox::new(&FILES);
     let explorer = Explorer::start(&sandbox);
-    assert!(explorer.page("live.html").contains("No build runs"));
+    assert!(explorer.page("live.html").contains("No build is running"));
     sandbox.write("far/targets.nub", "target low = step { run = sh`sleep 3; echo low > {out \"low\"}` }\ntarget new = step { run = sh`echo no water; exit 3 > {out \"n\"}` }\n");
     wait_until("the new target has a page", || explorer.page("kinds.html").contains("far/new"));
     let news = explorer.news();
@@ -264,5 +264,5 @@ fn of_a_command_with_very_many_words_it_is_said_that_their_origins_are_not_shown
     let sandbox = Sandbox::new(&[("targets.nub", &text)]);
     sandbox.run(&["report", "--pages", "pages"]).expect(0);
     let page = sandbox.read("pages/target.many.html");
-    assert!(page.contains("Where its words come from is not shown: they are 451"), "{page}");
+    assert!(page.contains("The origin of its arguments is not shown: there are 451"), "{page}");
 }

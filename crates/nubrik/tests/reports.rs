@@ -23,7 +23,7 @@ fn a_build_is_told_with_what_failed_first() {
     assert!(text.starts_with("# Build 1: failed\n"), "{text}");
     // What it printed has a fence of its own, so a fence in it is text.
     assert!(text.contains("````text\n<b>no | water</b>\n```\n````\n"), "{text}");
-    assert!(text.contains("Repeat it: `nubrik build bad`"), "{text}");
+    assert!(text.contains("Reproduce: `nubrik build bad`"), "{text}");
     assert!(text.find("Failed: `bad`").unwrap() < text.find("| ran | `fine` |").unwrap(), "{text}");
     sandbox.run(&["report", "1", "--html", "kept/build.html", "--markdown", "kept/build.md"]).expect(0);
     assert_eq!(sandbox.read("kept/build.md"), text);
@@ -47,7 +47,7 @@ fn tests_are_told_with_their_cases_and_how_to_repeat_them() {
     let text = sandbox.run(&["report", "tests"]).expect(0).stdout;
     assert!(text.starts_with("# Tests: 1 of 3 tests passed, 2 failed\n"), "{text}");
     assert!(text.contains("the gauge is dry"), "{text}");
-    assert!(text.contains("Repeat it: `nubrik test plain_one`"), "{text}");
+    assert!(text.contains("Reproduce: `nubrik test plain_one`"), "{text}");
     let files = ["report", "tests", "--html", "tests.html", "--junit", "tests.xml"];
     sandbox.run(&files).expect(0);
     let page = sandbox.read("tests.html");

@@ -37,8 +37,8 @@ pub(crate) fn build_rows<'b>(site: &Site, builds: impl Iterator<Item = &'b Build
     html! {
         div.scroll { table {
             thead { tr {
-                th scope="col" { "Build" } th scope="col" { "When" } th scope="col" { "End" } th.number scope="col" { "Took" } th.number scope="col" { "Ran" }
-                th.number scope="col" { "Reused" } th.number scope="col" { "Failed" } th scope="col" { "Asked for" }
+                th scope="col" { "Build" } th scope="col" { "When" } th scope="col" { "Result" } th.number scope="col" { "Took" } th.number scope="col" { "Ran" }
+                th.number scope="col" { "Reused" } th.number scope="col" { "Failed" } th scope="col" { "Targets" }
             } }
             tbody {
                 @for build in builds {
@@ -71,7 +71,7 @@ pub(crate) fn builds(site: &Site) -> SitePage {
         h1 { "Builds" }
         @if all.is_empty() { p { "Nothing was built here yet: " code { "nubrik build" } } }
         @else {
-            p.lead { "The last " (counted(all.len(), "build")) " in which anything happened." }
+            p.lead { "The last " (counted(all.len(), "build")) " (builds with nothing to do are left out)." }
             (build_rows(site, all.iter().rev()))
         }
     };
@@ -103,7 +103,7 @@ pub(crate) fn failures(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Marku
                         Some(printed) => { pre.wrap { (crate::pages::sources::text_of(printed.as_bytes(), 64 << 10)) } },
                         None => {},
                     }
-                    p { "Repeat it: " code { (repeat(step)) } }
+                    p { "Reproduce: " code { (repeat(step)) } }
                 }
             }
         }
@@ -125,8 +125,8 @@ pub(crate) fn repeat(step: &StepRecord) -> String {
 pub(crate) fn sums(build: &BuildRecord, now: Option<u64>) -> Markup {
     html! {
         dl.facts {
-            dt { "End" } dd { (end(build)) ", " (when(build.began, now)) ", after " (duration(build.micros)) }
-            dt { "Asked for" } dd { (build.request()) }
+            dt { "Result" } dd { (end(build)) ", " (when(build.began, now)) ", after " (duration(build.micros)) }
+            dt { "Targets" } dd { (build.request()) }
             dt { "Steps" }
             dd { (build.counts.sentence()) }
             @if let Some(shared) = build.shared.filter(|shared| *shared != SharedRecord::default()) {
@@ -183,7 +183,7 @@ pub(crate) fn build(site: &Site, number: &str) -> Option<SitePage> {
             p { a href=(page(About::Compared, &format!("{number}-{before}"))) { "Compared with build " (before) } }
         }
         (failures(build, &title))
-        @if let Some(picture) = timeline(build) { h2 { "What ran when" } div.scroll { (picture) } }
+        @if let Some(picture) = timeline(build) { h2 { "Timeline" } div.scroll { (picture) } }
         (steps(build, &title))
     };
     Some(SitePage { title: format!("Build {number}"), part: "builds.html", body })

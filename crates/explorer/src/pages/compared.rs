@@ -46,7 +46,7 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
         div.scroll { table {
             thead { tr { th scope="col" { "" } th.number scope="col" { a href=(page(About::Build, &a.to_string())) { "Build " (a) } } th.number scope="col" { a href=(page(About::Build, &b.to_string())) { "Build " (b) } } } }
             tbody {
-                tr { th scope="row" { "Asked for" } td.number { (one.request()) } td.number { (other.request()) } }
+                tr { th scope="row" { "Targets" } td.number { (one.request()) } td.number { (other.request()) } }
                 tr { th scope="row" { "Took" } td.number { (duration(one.micros)) } td.number { (duration(other.micros)) } }
                 tr { th scope="row" { "Steps needed" } td.number { (one.counts.steps) } td.number { (other.counts.steps) } }
                 tr { th scope="row" { "Ran" } td.number { (one.counts.ran) } td.number { (other.counts.ran) } }

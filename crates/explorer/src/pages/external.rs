@@ -16,13 +16,13 @@ const USERS: usize = 3;
 
 pub(crate) fn external(site: &Site) -> SitePage {
     let body = html! {
-        h1 { "External things" }
+        h1 { "Dependencies" }
         (tools(site))
         (libraries(site))
         (pins(site))
         (archives(site))
     };
-    SitePage { title: "External things".to_owned(), part: "external.html", body }
+    SitePage { title: "Dependencies".to_owned(), part: "external.html", body }
 }
 
 fn users(site: &Site, all: &[TargetId]) -> Markup {
@@ -56,7 +56,7 @@ fn tools(site: &Site) -> Markup {
         h2 { "Tools" }
         @if rows.is_empty() { p { "No step starts a program." } } @else {
             div.scroll { table {
-                thead { tr { th scope="col" { "Tool" } th scope="col" { "Found" } th scope="col" { "Version" } th scope="col" { "Files that count" } th scope="col" { "Used by" } } }
+                thead { tr { th scope="col" { "Tool" } th scope="col" { "Found" } th scope="col" { "Version" } th scope="col" { "Tracked files" } th scope="col" { "Used by" } } }
                 tbody { @for (name, by) in &rows {
                     @let found = site.session.find_tool(&(*name).into());
                     tr {

@@ -63,10 +63,10 @@ pub(crate) fn search_page(site: &Site, words: &str) -> SitePage {
     let body = html! {
         h1 { "Search: " (words) }
         p.lead {
-            @if words.trim().is_empty() { "Words that are parts of names or of documentation; all of them count." }
-            @else if count == 0 { "Nothing has these words. Fewer or shorter ones find more." }
-            @else if count > found.len() { (found.len()) " of " (count) " that have these words" }
-            @else { (counted(count, "thing")) @if count == 1 { " has these words" } @else { " have these words" } }
+            @if words.trim().is_empty() { "Parts of names or of documentation; all words must match." }
+            @else if count == 0 { "No results. Fewer or shorter words find more." }
+            @else if count > found.len() { (found.len()) " of " (count) " results" }
+            @else { (counted(count, "result")) }
         }
         @if !found.is_empty() {
             table {

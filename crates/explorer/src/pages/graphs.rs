@@ -271,7 +271,7 @@ pub(crate) fn all(site: &Site) -> SitePage {
         h1 { "Graph" }
         p.lead {
             @if are_packages { "Packages; what one holds is behind it, and each target has a picture of what is around it." }
-            @else { "All targets: what depends stands to the left of what it needs." }
+            @else { "All targets: arrows point from a target to what it needs." }
         }
         (way_form(site, "", ""))
         (picture(&shape, "Graph of the workspace"))
@@ -309,7 +309,7 @@ fn way_form(site: &Site, from: &str, to: &str) -> Markup {
             form.controls action="way.html" {
                 label { "How does" input name="from" value=(from) size="28"; }
                 label { "depend on" input name="to" value=(to) size="28"; }
-                button { "Show the way" }
+                button { "Find path" }
             }
         }
     }

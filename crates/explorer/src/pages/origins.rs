@@ -79,7 +79,7 @@ pub(crate) fn origins(site: &Site, step: &Step, address: &str) -> Markup {
     }
     if count > WORDS {
         let text = format!(
-            "Where its words come from is not shown: they are {count}, and more than {WORDS} would fill the page."
+            "The origin of its arguments is not shown: there are {count}, and more than {WORDS} would fill the page."
         );
         return html! { p.lead { (text) } };
     }
@@ -93,7 +93,7 @@ pub(crate) fn origins(site: &Site, step: &Step, address: &str) -> Markup {
     let call = site.told(address);
     html! {
         details {
-            summary { "Where its words come from" }
+            summary { "Origin of each argument" }
             div.scroll { table {
                 thead { tr { th scope="col" { "Words" } th scope="col" { "From" } } }
                 tbody { @for (words, origin) in stages.iter().flat_map(|stage| of_stage(stage, step, &files, call)) {

@@ -25,8 +25,8 @@ pub(crate) fn overview(site: &Site) -> SitePage {
         h1 { (site.name) }
         p.lead {
             (counted(declared.len(), "target"))
-            " with " (counted(graph.steps.len(), "step"))
-            @if tests > 0 { ", " (counted(tests, "test")) " among them" }
+            @if tests > 0 { " (" (counted(tests, "test")) ")" }
+            ", " (counted(graph.steps.len(), "step"))
         }
         (problems(site))
         h2 { "Kinds" }
@@ -41,7 +41,7 @@ pub(crate) fn overview(site: &Site) -> SitePage {
                 @if builds.is_empty() { p { "Nothing was built here yet: " code { "nubrik build" } } }
                 @else {
                     (build_rows(site, builds.iter().rev().take(BUILDS)))
-                    p { a href="builds.html" { "All builds that are remembered" } }
+                    p { a href="builds.html" { "All builds" } }
                 }
                 (dearest(site))
             }

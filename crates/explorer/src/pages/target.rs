@@ -37,7 +37,7 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
         h1 { (address) }
         p { (kind_of(target)) @if target.private { ", private" } @if !target.documentation.is_empty() { ": " (prose(&target.documentation)) } }
         p {
-            a href=(page(About::Graph, address)) { "Graph around it" } " · "
+            a href=(page(About::Graph, address)) { "Show in graph" } " · "
             code { "nubrik build " (address) }
         }
         (facts(site, id, target))
@@ -95,7 +95,7 @@ fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
         dl.facts {
             dt { "Defined" } dd { (place_link(site, &target.place)) }
             @if !target.tags.is_empty() { dt { "Tags" } dd { (target.tags.join(", ")) } }
-            dt { "Needs" } dd { (targets(site, &site.needs[id.index()], "nothing that is built")) }
+            dt { "Needs" } dd { (targets(site, &site.needs[id.index()], "no targets")) }
             dt { "Used by" } dd { (targets(site, &declared(site, &site.users[id.index()]), "no other target")) }
             @if !options.is_empty() {
                 dt { "Options" }
@@ -110,7 +110,7 @@ fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
             @if !target.results.is_empty() {
                 dt { "Results" } dd { (results(site, target)) }
             }
-            @if cost > 0 { dt { "Took" } dd { (duration(cost)) " in all, the last time each step ran" } }
+            @if cost > 0 { dt { "Took" } dd { (duration(cost)) " (latest runs)" } }
         }
     }
 }

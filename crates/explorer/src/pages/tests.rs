@@ -167,7 +167,7 @@ fn coverage(site: &Site) -> Markup {
     let Some((lines, at)) = site.lines() else {
         return html! {
             h2 { "Coverage" }
-            p { "What tests cover is asked for with " code { "nubrik test --coverage" } ", which builds an instrumented variant beside the usual one." }
+            p { "Run " code { "nubrik test --coverage" } " to see coverage. It builds an instrumented variant; the normal one is kept." }
         };
     };
     let (ran, all) = lines.total();
@@ -222,7 +222,7 @@ fn missed(lines: &LineCounts, there: Option<&str>) -> Markup {
 fn table(site: &Site, tests: &[TestedTarget<'_>]) -> Markup {
     html! {
         div.scroll { table {
-            thead { tr { th scope="col" { "Last time" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "Over builds" } th scope="col" { "Remarks" } } }
+            thead { tr { th scope="col" { "Last time" } th scope="col" { "Test" } th.number scope="col" { "Cases" } th.number scope="col" { "Took" } th scope="col" { "History" } th scope="col" { "Notes" } } }
             tbody {
                 @for test in tests {
                     tr {

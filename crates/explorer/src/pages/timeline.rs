@@ -37,7 +37,7 @@ pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {
     rows
 }
 
-/// What ran when. Nothing where nothing ran.
+/// Timeline. Nothing where nothing ran.
 pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     let rows = rows(build);
     if rows.is_empty() {
@@ -49,7 +49,7 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     let shown = rows.len().min(ROWS);
     let height = shown as f64 * ROW + 26.0;
     let mut out = format!(
-        "<svg xmlns=\"http://www.w3.org/2000/svg\" role=\"img\" aria-label=\"What ran when\" viewBox=\"0 0 {:.0} {height:.0}\" width=\"100%\">",
+        "<svg xmlns=\"http://www.w3.org/2000/svg\" role=\"img\" aria-label=\"Timeline\" viewBox=\"0 0 {:.0} {height:.0}\" width=\"100%\">",
         LEFT + WIDTH + 10.0
     );
     for part in 0..=4u64 {

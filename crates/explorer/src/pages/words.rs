@@ -10,7 +10,7 @@ pub(crate) fn words(site: &Site) -> SitePage {
     let mut categories: Vec<&str> = site.topics.iter().map(|topic| topic.category).collect();
     categories.dedup();
     let body = html! {
-        h1 { "Words" }
+        h1 { "Reference" }
         p.lead { "What each word of definitions, of settings and of messages means; " code { "nubrik explain WORD" } " tells the same." }
         @for (n, category) in categories.iter().enumerate() {
             @if !categories[..n].contains(category) {
@@ -21,7 +21,7 @@ pub(crate) fn words(site: &Site) -> SitePage {
             }
         }
     };
-    SitePage { title: "Words".to_owned(), part: "words.html", body }
+    SitePage { title: "Reference".to_owned(), part: "words.html", body }
 }
 
 /// What there is to know about a word; a word may mean several things.

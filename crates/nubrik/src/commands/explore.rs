@@ -78,8 +78,7 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16) -> Comm
     } else {
         let paint = console.paint(OutputStream::Output);
         outln!(console, "{}", labelled(paint, Ink::Found, "explore", &server.address()));
-        let text =
-            "for you on this machine only; what changes shows when a page is loaded again; Ctrl-C ends it";
+        let text = "local only; reload a page to see changes; Ctrl-C stops it";
         outln!(console, "{}", paint.ink(Ink::Faint, &format!("{:10}{text}", "")));
     }
     let make = || Some(Site::of(look_again(&root, choice)?, all_topics(), PagesFor::Served));

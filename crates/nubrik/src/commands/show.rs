@@ -333,7 +333,7 @@ impl<'g> Shown<'g> {
         if !target.tags.is_empty() {
             line("tags", &target.tags.join(", "));
         }
-        line("needs", &named(&self.needs(), "nothing that is built"));
+        line("needs", &named(&self.needs(), "no targets"));
         let users: Vec<&str> = self.users.iter().map(String::as_str).collect();
         line("used by", &named(&users, "no other target"));
         let results = self.results();
