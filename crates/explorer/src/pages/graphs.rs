@@ -260,7 +260,7 @@ fn picture(shape: &Shape, what: &str) -> Markup {
     let class = if wide.is_some_and(|wide: usize| wide <= FITTING) { "picture fit" } else { "picture" };
     html! {
         div class=(class) tabindex="0" role="group" aria-label=(what) { (raw(drawn)) }
-        @if !shape.chain.is_empty() { p.lead { "The thick line is the chain that takes longest, by what each step took the last time." } }
+        @if !shape.chain.is_empty() { p.lead { "The thick line is the critical path, by the latest run of each step." } }
     }
 }
 
