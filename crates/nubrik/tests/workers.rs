@@ -469,7 +469,7 @@ fn who_has_other_tools_does_nothing_and_is_named() {
     assert_eq!(sandbox.read("out/default/flour/x"), "fine\n");
     assert!(run.stdout.contains("`millstone` is another one"), "{}", run.stdout);
     let listed = sandbox.run_with(&["workers"], &variables).expect(0).stdout;
-    assert!(listed.contains("takes none for a while"), "{listed}");
+    assert!(listed.contains("takes no steps for a while"), "{listed}");
     // The same tool does it.
     let _same = team.worker_with("same", "hand", &[("PATH", &here)]);
     let doctor = sandbox.run_with(&["doctor"], &variables).expect(0).stdout;
@@ -545,7 +545,7 @@ fn what_only_a_board_can_run_runs_on_the_board() {
     let other = team.worker("other", "hand");
     let run = team.build(&sandbox, &[]).expect(1);
     assert!(
-        run.stdout.contains("no worker ran it that is `tide-board`: at work for this pool: other"),
+        run.stdout.contains("no worker that is `tide-board` ran it: workers in this pool: other"),
         "{}",
         run.stdout
     );
@@ -576,10 +576,10 @@ fn what_only_a_board_can_run_runs_on_the_board() {
     drop((board, other));
     until("nobody is there", || team.run(&sandbox, &["workers", "--json"]).stdout.is_empty());
     let run = team.build(&sandbox, &[]).expect(0);
-    assert!(run.stdout.contains("no machine that is `tide-board` was asked"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker that is `tide-board` could be asked"), "{}", run.stdout);
     sandbox.write("tide.txt", "low\n");
     let run = team.build(&sandbox, &[]).expect(1);
-    assert!(run.stdout.contains("no worker ran it that is `tide-board`"), "{}", run.stdout);
+    assert!(run.stdout.contains("no worker that is `tide-board` ran it"), "{}", run.stdout);
     // Where this machine is one, it runs here.
     let here = [("NUBRIK_LABELS", "tide-board"), ("PATH", &*with_tools)];
     sandbox.run_with(&["build"], &here).expect(0);
@@ -634,10 +634,10 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     };
     // A wrong password is told, and a first build makes the pool.
     let refused = with("boss:wrong").stdout;
-    assert!(refused.contains("no other machine works") && refused.contains("uthorization"), "{refused}");
+    assert!(refused.contains("no worker is available") && refused.contains("uthorization"), "{refused}");
     sandbox.write("targets.nub", &text.replace("0.2", "0.3"));
     let first = with("boss:flood");
-    assert!(!first.stdout.contains("no other machine works"), "{}", first.stdout);
+    assert!(!first.stdout.contains("no worker is available"), "{}", first.stdout);
     let seat = team.sandbox(&[]);
     settings(&seat);
     let mut command = seat.command_in("", &["workers", "serve", "--slots", "1", "--name", "one"]);
@@ -703,7 +703,7 @@ fn a_server_that_asks_for_certificates_knows_who_has_one() {
     };
     assert!(ask("").expect(1).stderr.contains("cannot be reached"));
     assert!(ask(&of("person.pem")).expect(1).stderr.contains("private key"));
-    assert!(ask(&of("both.pem")).expect(0).stdout.contains("nobody"));
+    assert!(ask(&of("both.pem")).expect(0).stdout.contains("no worker"));
 }
 
 /// A number that is another one each time.

@@ -32,7 +32,7 @@ pub fn text(notice: &Notice) -> String {
         ),
         Notice::NoWorkers(why) => format!("no worker is available: {why}"),
         Notice::NotAsked { labels, why } => format!(
-            "no machine that is {} was asked what it is now, so that it is taken to be as it was: {why}",
+            "no worker that is {} could be asked about its tools and system files; they count as unchanged: {why}",
             super::failure::together(labels)
         ),
         Notice::Lost(count) => {

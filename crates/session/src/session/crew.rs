@@ -378,7 +378,7 @@ impl Performer for Crew {
             let all: Vec<String> =
                 present.iter().map(|a| format!("{} ({})", a.name, a.labels.join(" "))).collect();
             let all = if all.is_empty() { "nobody".to_owned() } else { all.join(", ") };
-            return Err(away.next().unwrap_or_else(|| format!("at work for this pool: {all}")).into());
+            return Err(away.next().unwrap_or_else(|| format!("workers in this pool: {all}")).into());
         };
         if names.is_empty() {
             return Ok(Vec::new());
