@@ -337,6 +337,20 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
+    /// Whether a place holds, by content, an output of a step that is current; `then` are the metadata that it had there.
+    fn holds_output(
+        &self,
+        step: StepId,
+        index: usize,
+        place: &WsPath,
+        then: &[nubrik_disk::Signature],
+    ) -> bool {
+        let memory = self.build.before.steps.get(self.build.graph.step(step).folder.as_str());
+        let Some(record) = memory.as_ref().and_then(|memory| memory.outputs.get(index)) else { return false };
+        let (mut then, mut now) = (then.iter(), Vec::new());
+        self.build.output_in_place(place, record, &mut then, &mut now, AsMade::ByContent).is_ok()
+    }
+
     /// Puts copies of a step's results where people find them, unless they are there and true.
     pub(crate) fn publish(&self, step: StepId, verdict: Verdict) {
         let build = self.build;
@@ -350,24 +364,18 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let known = known.or_else(|| build.before.published.get(to.as_str()));
                 let found = self.signatures(&to, node.folder);
                 let is_there = node.folder || !found.is_empty();
-                // In a copy of the workspace results have other times, and are as they were.
-                let is_copy = |signatures: &[nubrik_disk::Signature]| {
-                    let (mut then, mut now) = (signatures.iter(), Vec::new());
-                    let memory = build.before.steps.get(build.graph.step(step).folder.as_str());
-                    let record = memory.as_ref().and_then(|memory| memory.outputs.get(index));
-                    verdict == Verdict::Current
-                        && !found.is_empty()
-                        && *signatures != *found
-                        && record.is_some_and(|record| {
-                            build.output_in_place(&to, record, &mut then, &mut now, AsMade::ByContent).is_ok()
-                        })
-                };
                 match &known {
-                    Some((d, signatures)) if *d == *digest && is_copy(signatures) => {
+                    Some((d, signatures)) if is_there && *signatures == found && *d == *digest => continue,
+                    // In a copy of the workspace results have other times, and are as they were.
+                    Some((d, signatures))
+                        if is_there
+                            && verdict == Verdict::Current
+                            && *d == *digest
+                            && self.holds_output(step, index, &to, signatures) =>
+                    {
                         self.published.lock().insert(to.shared().clone(), (*digest, found));
                         continue;
                     }
-                    Some((d, signatures)) if is_there && *signatures == found && *d == *digest => continue,
                     // A step that ran or was reused says in its own line why.
                     Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {
                         let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
