@@ -86,7 +86,7 @@ fn new_file(path: &Path, executable: bool) -> io::Result<File> {
     }
     let mode = if executable { 0o755 } else { 0o644 };
     OpenOptions::new().write(true).create_new(true).mode(mode).open(path).map_err(|e| match e.kind() {
-        io::ErrorKind::AlreadyExists => damaged(&format!("{} is in it twice", path.display())),
+        io::ErrorKind::AlreadyExists => damaged(&format!("{} is there twice", path.display())),
         _ => e,
     })
 }
