@@ -70,6 +70,11 @@ pub enum Refusal {
     Network,
 }
 
+/// An output that should be a file is a folder.
+pub const IS_FOLDER: &str = "it is a folder";
+/// An output that should be a folder is a file.
+pub const IS_FILE: &str = "it is a file";
+
 /// Why a step failed.
 #[derive(Clone, Debug)]
 pub enum Failure {

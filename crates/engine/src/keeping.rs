@@ -7,7 +7,7 @@ use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 
 use crate::build::Build;
-use crate::event::{Event, Failure, Notice};
+use crate::event::{Event, Failure, IS_FILE, IS_FOLDER, Notice};
 use crate::examine::{Examined, OTHER_ADDRESS, paths_of};
 use crate::files::Began;
 use crate::found::{ListingContext, parse_listing};
@@ -245,7 +245,8 @@ impl Build<'_> {
             let signature = match self.outside.look_at_made(path, &step.folder) {
                 MadeThing::There(signature) if signature.is_folder() == node.folder => signature,
                 MadeThing::Odd(what) => return Err(odd("", &what)),
-                MadeThing::There(_) | MadeThing::Nothing => {
+                MadeThing::There(_) => return Err(odd("", if node.folder { IS_FILE } else { IS_FOLDER })),
+                MadeThing::Nothing => {
                     let instead = self.made_instead(id);
                     return Err(Failure::NoOutput { name: output.name.clone(), instead });
                 }

@@ -59,7 +59,8 @@ pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
 pub use event::{
-    Event, Failure, Listener, Notice, PlannedStep, Refusal, SharedUse, StepCounts, Summary, Verdict,
+    Event, Failure, IS_FILE, IS_FOLDER, Listener, Notice, PlannedStep, Refusal, SharedUse, StepCounts,
+    Summary, Verdict,
 };
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};

@@ -176,6 +176,7 @@ impl Assembly {
             address: Layout::read(from)?,
             package: Layout::read(from)?,
             kind: Layout::read(from)?,
+            reads_field: Layout::read(from)?,
             documentation: Layout::read(from)?,
             place: Layout::read(from)?,
             role: Layout::read(from)?,

@@ -305,10 +305,12 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
 
 /// Writes a target with its results; of no purpose is it less than whole.
 pub fn write_target(graph: &Tables, target: &Target, purpose: Purpose, out: &mut Encoder) {
-    let Target { address, package, kind, documentation, place, role, private, tags, results } = target;
+    let Target { address, package, kind, reads_field, documentation, place, role, private, tags, results } =
+        target;
     address.write(out);
     package.write(out);
     kind.write(out);
+    reads_field.write(out);
     documentation.write(out);
     place.write(out);
     role.write(out);

@@ -54,6 +54,8 @@ pub struct Target {
     pub package: WsPath,
     /// What it is: the name of its kind, or of the form that made it.
     pub kind: Arc<str>,
+    /// The field of its kind that takes files which its steps read; empty where there is none.
+    pub reads_field: Arc<str>,
     /// Its documentation; empty where there is none.
     pub documentation: Arc<str>,
     /// Where it was declared.
@@ -75,6 +77,7 @@ impl Target {
             address: address.into(),
             package: WsPath::root(),
             kind: "".into(),
+            reads_field: "".into(),
             documentation: "".into(),
             place: Place { file: "targets.nub".into(), line: 1 },
             role: Role::Target,
@@ -86,11 +89,23 @@ impl Target {
 
     /// The same without its results, of which there may be many.
     pub fn without_results(&self) -> Target {
-        let Target { address, package, kind, documentation, place, role, private, tags, results: _ } = self;
+        let Target {
+            address,
+            package,
+            kind,
+            reads_field,
+            documentation,
+            place,
+            role,
+            private,
+            tags,
+            results: _,
+        } = self;
         Target {
             address: address.clone(),
             package: package.clone(),
             kind: kind.clone(),
+            reads_field: reads_field.clone(),
             documentation: documentation.clone(),
             place: place.clone(),
             role: *role,

@@ -21,6 +21,9 @@ const FOLDER: &str = ".examples";
 /// Newer than any version that is asked for.
 const ANY_VERSION: &str = "9999";
 
+/// Begins examples that are not tried, since nothing is pinned for them.
+const NEEDS_PIN: &str = "# needs `nubrik pins add";
+
 /// What came of trying examples.
 pub struct ExampleReport {
     /// How many there are.
@@ -76,6 +79,9 @@ fn examples_of(path: &WsPath, text: &Arc<str>) -> Vec<(WsPath, ExamplePackage)> 
     for node in tree.root().children().filter(|node| node.kind().is_declaration()) {
         let (lines, name) = (views::example(node), views::declared_name(node));
         let (Some(last), Some(name)) = (lines.last(), name) else { continue };
+        if lines.first().is_some_and(|first| node.token_text(*first).contains(NEEDS_PIN)) {
+            continue;
+        }
         let mut blank: Vec<u8> = text.bytes().map(|byte| if byte == b'\n' { b'\n' } else { b' ' }).collect();
         for line in &lines {
             let (start, end) = (line.start as usize, line.end as usize);
@@ -215,6 +221,10 @@ impl World for ExampleWorld<'_> {
 
     fn env(&self, _: &str) -> Result<Option<String>, String> {
         Ok(Some(String::new()))
+    }
+
+    fn tool_names(&self) -> Vec<String> {
+        Vec::new()
     }
 
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {

@@ -188,7 +188,7 @@ fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]
             }
         }
     }
-    error.mend("or_none = true where nothing is right, too")
+    error.mend(format!("glob(\"{pattern}\", or_none = true) if no file is right, too"))
 }
 
 /// All files in and below a folder, packages included, sorted: what a folder represents as an input.

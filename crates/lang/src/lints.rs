@@ -6,7 +6,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
 use nubrik_graph::TargetId;
-use nubrik_source::Span;
+use nubrik_source::{Sources, Span};
 
 use crate::hir::*;
 use crate::value::FileRef;
@@ -81,6 +81,43 @@ pub(crate) fn needless_shells(module: &Module) -> Vec<Diagnostic> {
             warning.at(*span).note("without one, every tool that it starts is known").mend("drop `sh`")
         })
         .collect()
+}
+
+/// Names in braces that look like holes and are none, and holes behind a `$`, which stays.
+pub(crate) fn odd_holes(module: &Module, sources: &Sources) -> Vec<Diagnostic> {
+    let params = module.decls.iter().flat_map(|d| &d.to_tell().params);
+    let lets = module.decls.iter().flat_map(|d| &d.to_tell().lets);
+    let names: HashSet<&str> = (module.names.keys().map(|name| &**name))
+        .chain(params.map(|param| &*param.name.text))
+        .chain(lets.map(|item| &*item.name.text))
+        .collect();
+    let odd = |expr: &Expr, span: Span| {
+        let written = sources.slice(span);
+        match expr {
+            Expr::Plain(text) if written.starts_with('\'') && !written.starts_with("'''") => {
+                let inside = text.split('{').skip(1).filter_map(|rest| rest.split_once('}'));
+                let name = inside.map(|(name, _)| name).find(|name| names.contains(name))?;
+                let message = format!("`{{{name}}}` is no hole between single quotes");
+                let warning = Diagnostic::warning("odd-hole", message).at(span);
+                Some(match text.contains(['"', '\\', '\n']) {
+                    true => warning.note("a text in double quotes has holes"),
+                    false => warning.mend(format!("\"{text}\"")),
+                })
+            }
+            Expr::Text(pieces) => {
+                let is_behind = |pair: &[Piece]| match pair {
+                    [Piece::Literal(text), Piece::Hole(hole)] if text.ends_with('$') => Some(*hole),
+                    _ => None,
+                };
+                let hole = sources.slice(module.span(pieces.windows(2).find_map(is_behind)?));
+                let message = format!("the `$` before `{{{hole}}}` stays in the text");
+                let warning = Diagnostic::warning("odd-hole", message).at(span);
+                Some(warning.mend(written.replacen(&format!("${{{hole}}}"), &format!("{{{hole}}}"), 1)))
+            }
+            _ => None,
+        }
+    };
+    module.exprs.iter().zip(&module.spans).filter_map(|(expr, span)| odd(expr, *span)).collect()
 }
 
 /// Options that no target reads.

@@ -10,7 +10,7 @@ use nubrik_syntax::SyntaxKind;
 use tables::{DECLARATIONS, ERRORS, EXPRESSIONS, HOLES, TYPES};
 
 use crate::builtins::{CallShape, METHODS, forms};
-use crate::hir::DeclKind;
+use crate::hir::{Decl, DeclKind, TypeShape};
 use crate::lower::{Location, lower};
 
 /// A topic.
@@ -111,11 +111,7 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
                 format!("{needed}{}", lowered.documentation),
             ));
         }
-        let shape = match decl.kind {
-            DeclKind::Kind => format!("{kit}.{name} {{ … }}"),
-            DeclKind::Function => format!("{kit}.{name}(…)"),
-            _ => format!("{kit}.{name}"),
-        };
+        let used = usual_example(decl, kit);
         if decl.kind == DeclKind::Kind {
             let first = decl.documentation.split_inclusive(". ").next().unwrap_or_default().trim_end();
             kinds.push((format!("{kit}.{name}"), String::new(), first.to_owned()));
@@ -125,7 +121,7 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
             category: "kit",
             summary: decl.documentation.to_string(),
             parts,
-            example: format!("use \"nub:{kit}\" as {kit}\n{}", shown_example(node, &shape)),
+            example: format!("use \"nub:{kit}\" as {kit}\n{}", shown_example(node, &used)),
         });
     }
     let example = format!("use \"nub:{kit}\" as {kit}");
@@ -140,14 +136,33 @@ fn about_kit(text: &str) -> String {
     lines.collect::<Vec<&str>>().join(" ")
 }
 
-/// The example in the documentation of a declaration; without one, how it is called.
-fn shown_example(node: nubrik_syntax::Node<'_>, shape: &str) -> String {
+/// How a name of a kit is used where its documentation has no example: an option is set, a type is the type of something.
+fn usual_example(decl: &Decl, kit: &str) -> String {
+    let name = format!("{kit}.{}", decl.name.text);
+    match (decl.kind, decl.to_tell().ty.as_ref().map(|ty| &ty.shape)) {
+        (DeclKind::Option, Some(TypeShape::Alternatives(values))) => {
+            let last = values.last().map_or("", |value| value);
+            format!("# on the command line: nubrik build --set {name}={last}")
+        }
+        (DeclKind::Option, Some(TypeShape::Bool)) => {
+            format!("# on the command line: nubrik build --set {name}=true")
+        }
+        (DeclKind::Option, _) => format!("# in [profiles] of nubrik.toml: ship = {{ \"{name}\" = … }}"),
+        (DeclKind::Type, _) => format!("let some: list[{name}] = []"),
+        (DeclKind::Kind, _) => format!("target made = {name} {{ … }}"),
+        (DeclKind::Function, _) => format!("let made = {name}(…)"),
+        _ => format!("let chosen = {name}"),
+    }
+}
+
+/// The example in the documentation of a declaration, or else how it is usually used.
+fn shown_example(node: nubrik_syntax::Node<'_>, usual: &str) -> String {
     let lines = nubrik_syntax::views::example(node);
     let lines: Vec<&str> =
         lines.iter().map(|line| node.token_text(*line).trim_start_matches('#').trim_end()).collect();
     let indent = lines.iter().map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
     match lines.is_empty() {
-        true => format!("# then: {shape}"),
+        true => usual.to_owned(),
         false => lines.iter().map(|line| &line[indent..]).collect::<Vec<_>>().join("\n"),
     }
 }

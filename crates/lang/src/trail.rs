@@ -208,6 +208,10 @@ impl World for WatchedWorld<'_> {
         self.world.env(name)
     }
 
+    fn tool_names(&self) -> Vec<String> {
+        self.world.tool_names()
+    }
+
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
         self.world.tool(request)
     }

@@ -72,7 +72,7 @@ fn a_private_helper_that_nothing_uses_is_doubted() {
         "targets.nub",
         "use \"nub:c\" as c\nprivate let unused = 1\nlet f(x: int, y: int): int = x\ntarget t = step { run = `echo {f(1, 2)} > {out \"t\"}` }\n",
     )]);
-    let evaluation = Evaluator::new(&world).lint();
+    let evaluation = Evaluator::new(&world).lint(&[]);
     let messages: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.message.as_str()).collect();
     assert_eq!(
         messages,
@@ -82,7 +82,7 @@ fn a_private_helper_that_nothing_uses_is_doubted() {
 
 fn doubts(files: &[(&str, &str)]) -> Vec<String> {
     let world = MemoryWorld::new(files);
-    let evaluation = Evaluator::new(&world).lint();
+    let evaluation = Evaluator::new(&world).lint(&[]);
     let place =
         |d: &nubrik_diagnostic::Diagnostic| d.span.map_or("-".into(), |s| evaluation.sources.place(s));
     evaluation.diagnostics.iter().map(|d| format!("{}: {}", place(d), d.message)).collect()

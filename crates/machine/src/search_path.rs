@@ -9,7 +9,13 @@ use crate::ground::CONFINED_ENVIRONMENT;
 
 /// The folders of a search path. A folder that is not absolute is another one in each place, and is left out.
 pub fn folders_of(path: &OsStr) -> Vec<PathBuf> {
-    std::env::split_paths(path).filter(|folder| folder.is_absolute()).collect()
+    let mut folders: Vec<PathBuf> = Vec::new();
+    for folder in std::env::split_paths(path).filter(|folder| folder.is_absolute()) {
+        if !folders.contains(&folder) {
+            folders.push(folder);
+        }
+    }
+    folders
 }
 
 /// The program of a name in the first of some folders that has one.

@@ -172,6 +172,12 @@ impl ToolFinder {
         Some(format!("install {}; the package is called {}", package.1, package.2))
     }
 
+    /// The names of all files in the folders in which tools are searched for.
+    pub fn names(&self) -> Vec<String> {
+        let listed = self.folders.iter().filter_map(|folder| std::fs::read_dir(folder).ok());
+        listed.flatten().flatten().filter_map(|entry| entry.file_name().into_string().ok()).collect()
+    }
+
     /// Finds a tool by its name.
     pub fn find(&self, machine: &Machine, name: &Arc<str>) -> Result<FoundTool, ToolProblem> {
         self.asked.lock().insert(name.clone());
@@ -330,9 +336,9 @@ impl Machine {
         self.tools().folders()
     }
 
-    /// What to install for a tool that many definitions use.
-    pub fn tool_mend(name: &str) -> Option<String> {
-        ToolFinder::mend(name)
+    /// The names of all files in these folders.
+    pub fn tool_names(&self) -> Vec<String> {
+        self.tools().names()
     }
 }
 

@@ -9,10 +9,12 @@ mod sharing;
 mod testing;
 
 use std::path::PathBuf;
+use std::sync::OnceLock;
 
 use clap::builder::Styles;
 use clap::builder::styling::AnsiColor;
 use clap::{Args, Parser, Subcommand};
+use nubrik_graph::shown_word;
 
 pub use adopting::Adopting;
 use amounts::share;
@@ -55,6 +57,24 @@ pub struct Choice {
     /// Work in this folder instead of the current one
     #[arg(short = 'C', long, global = true, value_name = "FOLDER")]
     pub directory: Option<PathBuf>,
+}
+
+/// How the command line chose options, for lines that propose another command.
+static CHOSEN: OnceLock<String> = OnceLock::new();
+
+impl Choice {
+    /// Keeps how options are chosen for all commands that are proposed from now on.
+    pub fn keep(&self) {
+        let profile = self.profile.iter().map(|name| format!(" --profile {}", shown_word(name)));
+        let set = self.set.iter().map(|set| format!(" --set {}", shown_word(set)));
+        // Only the first command line counts.
+        let _ = CHOSEN.set(profile.chain(set).collect());
+    }
+}
+
+/// The options that choose the same as this command line does, each after a blank; empty where it chooses nothing.
+pub fn chosen() -> &'static str {
+    CHOSEN.get().map_or("", String::as_str)
 }
 
 /// When colours are used.

@@ -1,7 +1,7 @@
 //! What is wrong with a command line, in the words of all other messages.
 
 use clap::error::{ContextKind, ContextValue, ErrorKind};
-use nubrik_diagnostic::Diagnostic;
+use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Sources;
 use nubrik_wording::plural;
 
@@ -25,6 +25,15 @@ const RENAMED: [(&str, &str); 13] = [
     ("--to", "--size"),
     ("--unused", "--unused-for"),
     ("--write", "nubrik report --pages FOLDER"),
+];
+
+/// Options that people try, with those that do the same here.
+const MEANT: [(&str, &str); 5] = [
+    ("--force", "--rerun"),
+    ("--parallel", "--jobs"),
+    ("--silent", "--quiet"),
+    ("--threads", "--jobs"),
+    ("--variant", "--set"),
 ];
 
 /// Commands that had other names, with those that they have now.
@@ -127,6 +136,9 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
             let names: Vec<&str> = missing.iter().map(|name| name.trim_matches(['<', '>'])).collect();
             format!("missing {}: {}", plural("argument", names.len()), names.join(", "))
         }
+        ErrorKind::ArgumentConflict if argument == first(ContextKind::PriorArg) => {
+            format!("`{argument}` is given twice")
+        }
         ErrorKind::ArgumentConflict => {
             format!("`{argument}` cannot be used with `{}`", first(ContextKind::PriorArg))
         }
@@ -139,10 +151,18 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
     };
     let mut diagnostic = Diagnostic::error("usage", message);
-    if let Some((_, now)) = RENAMED.iter().find(|(before, _)| *before == argument)
-        && error.kind() == ErrorKind::UnknownArgument
-    {
-        return diagnostic.mend(*now);
+    if error.kind() == ErrorKind::UnknownArgument {
+        let meant = nearest(&argument, MEANT.map(|(word, _)| word)).filter(|_| argument.len() > 5);
+        let now = |list: &[(&str, &'static str)], word: &str| {
+            list.iter().find(|(before, _)| *before == word).map(|(_, now)| *now)
+        };
+        let now = now(&RENAMED, &argument).or_else(|| meant.and_then(|word| now(&MEANT, word)));
+        if let Some(now) = now {
+            return diagnostic.mend(now);
+        }
+    }
+    if error.kind() == ErrorKind::ArgumentConflict && argument == first(ContextKind::PriorArg) {
+        return diagnostic.mend(format!("{argument} once"));
     }
     let command_word = first(ContextKind::InvalidSubcommand);
     if let Some((_, now)) = RENAMED_COMMANDS.iter().find(|(before, _)| *before == command_word) {
@@ -158,8 +178,8 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
             return diagnostic.mend(mend);
         }
     }
-    let nearest = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
-    let suggested: Vec<String> = nearest.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
+    let kinds = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
+    let suggested: Vec<String> = kinds.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
     if suggested.is_empty() {
         return diagnostic.mend(match command(error) {
             Some(command) => format!("{command} --help   shows its options"),

@@ -303,6 +303,18 @@ impl Registry {
         Registry::ALL.into_iter().find(|registry| registry.name() == name)
     }
 
+    /// The registry that a name means which people know it by.
+    pub fn meant(name: &str) -> Option<Registry> {
+        Some(match name {
+            "pypi" => Registry::Python,
+            "npm" => Registry::Js,
+            "crates" | "crates.io" => Registry::Rust,
+            "golang" => Registry::Go,
+            "jvm" | "kotlin" => Registry::Java,
+            _ => return None,
+        })
+    }
+
     /// The registry whose packages a kit gives, by the kit's name.
     pub fn of_kit(kit: &str) -> Option<Registry> {
         Registry::ALL.into_iter().find(|registry| registry.description().kit == kit)

@@ -165,6 +165,18 @@ pub fn own_labels() -> (Vec<Arc<str>>, Vec<Arc<str>>) {
     given.split_whitespace().map(Arc::from).partition(|label: &Arc<str>| nubrik_graph::is_label(label))
 }
 
+/// The settings that a profile is.
+fn profile_settings<'p>(
+    name: &'p str,
+    set: &'p [(String, SettingValue)],
+) -> impl Iterator<Item = Setting> + 'p {
+    set.iter().map(move |(option, value)| Setting {
+        name: option.clone(),
+        value: value.clone(),
+        origin: format!("profile `{name}` of nubrik.toml"),
+    })
+}
+
 impl Session {
     /// Opens the workspace that a folder belongs to.
     ///
@@ -278,10 +290,7 @@ impl Session {
                 }
                 return Err(ChoiceProblem { message, mends });
             };
-            for (option, value) in set {
-                let origin = format!("profile `{name}`");
-                settings.push(Setting { name: option.clone(), value: value.clone(), origin });
-            }
+            settings.extend(profile_settings(name, set));
         }
         for choice in single {
             let Some((name, value)) = choice.split_once('=') else {
@@ -295,6 +304,13 @@ impl Session {
         self.settings = settings;
         self.profile = profile.map(str::to_owned);
         Ok(())
+    }
+
+    /// The settings of each profile that is not chosen.
+    pub(crate) fn other_profiles(&self) -> Vec<Vec<Setting>> {
+        let profiles = self.workspace.settings.profiles.iter();
+        let others = profiles.filter(|(name, _)| self.profile.as_ref() != Some(*name));
+        others.map(|(name, set)| profile_settings(name, set).collect()).collect()
     }
 
     /// Sets an option, or with `*.name` each option of a name, for what is evaluated from now on. What was

@@ -319,6 +319,10 @@ impl World for DiskWorld<'_> {
         Ok(value)
     }
 
+    fn tool_names(&self) -> Vec<String> {
+        self.machine.tool_names()
+    }
+
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
         let mut search = ToolSearch { searched: self.machine.tool_folders(), ..ToolSearch::default() };
         for name in &request.names {
@@ -331,9 +335,6 @@ impl World for DiskWorld<'_> {
                 }
                 Err(problem) => search.mend = search.mend.or(problem.mend),
             }
-        }
-        if search.mend.is_none() {
-            search.mend = request.names.iter().find_map(|n| Machine::tool_mend(n));
         }
         self.seen.lock().tools.push((request.clone(), search.clone()));
         Answer::Ready(search)

@@ -84,10 +84,10 @@ pub(crate) fn declaration(rest: &str) -> Option<(usize, Diagnostic)> {
     }
     if matches!(word, "import" | "include" | "load" | "require" | "from") {
         let error = Diagnostic::error("syntax", format!("a kit is taken with `use`, not with `{word}`"));
-        return Some((
-            word.len(),
-            error.note("written `use \"nub:c\" as c` or `use { name } from \"/kit/flags.nub\"`"),
-        ));
+        let error = error.note("written `use \"nub:c\" as c` or `use { name } from \"/kit/flags.nub\"`");
+        // What follows is as it is written here.
+        let follows = line[word.len()..].trim_start().starts_with(['"', '{']);
+        return Some((word.len(), if follows { error.mend("use") } else { error }));
     }
     None
 }
@@ -128,6 +128,7 @@ mod tests {
         assert_eq!(said(declaration("/* a note */")), (12, "# a note".to_owned()));
         assert_eq!(said(declaration("var x = 1")), (3, "let".to_owned()));
         assert_eq!(said(declaration("import x")), (6, String::new()));
+        assert_eq!(said(declaration("import \"nub:c\" as c")), (6, "use".to_owned()));
         assert_eq!(said(declaration("-- a note")), (9, "# a note".to_owned()));
         assert_eq!(said(declaration("variable = 1")), (0, String::new()));
     }

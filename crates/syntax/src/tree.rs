@@ -124,6 +124,11 @@ impl<'t> Node<'t> {
         &self.tree.text[token.start as usize..token.end as usize]
     }
 
+    /// The whole text before one of its tokens.
+    pub fn text_before(self, token: Token) -> &'t str {
+        self.text_between(0, token.start)
+    }
+
     /// What is in the text from one byte to another.
     pub(crate) fn text_between(self, start: u32, end: u32) -> &'t str {
         &self.tree.text[start as usize..end as usize]

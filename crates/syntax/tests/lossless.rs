@@ -154,7 +154,7 @@ fn one_mistake_gives_one_error() {
         ("let a = { x = 1 y = 2 }\n", "expected `,` or the end of the line, found `y`"),
         ("let a = \"{x\"\nlet b = 2\n", "this hole is never closed"),
         ("let a = [\n  `x {out \"a\"}`\n  `y`, 3\n]\nlet b = 1\n", "expected `,` between two items"),
-        ("let a = f(\"{b,c}/d\")\nlet e = 1\n", "expected `}`, found `,`"),
+        ("let a = f(\"{b,c}/d\")\nlet e = 1\n", "`{` begins a hole here"),
         ("let a = f(1 2)\n", "expected `,` between two items"),
     ] {
         let parse = parse(TextId(0), &Arc::from(text));

@@ -622,6 +622,7 @@ impl Joins {
             address: format!("t{number}").into(),
             package: WsPath::root(),
             kind: "step".into(),
+            reads_field: "".into(),
             documentation: "".into(),
             place: Place { file: "targets.nub".into(), line: number + 1 },
             role: Role::Target,

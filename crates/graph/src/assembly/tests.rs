@@ -73,6 +73,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         address: "tide/fit".into(),
         package: at("tide"),
         kind: "library".into(),
+        reads_field: "internal".into(),
         documentation: "Fits.".into(),
         place: Place { file: "tide/targets.nub".into(), line: 4 },
         role: Role::Test,

@@ -47,7 +47,7 @@ pub struct Setting {
     pub name: String,
     /// The value.
     pub value: SettingValue,
-    /// Where it was given, for messages: `--set`, ``profile `ship` ``.
+    /// Where it was given, for messages: `--set`, ``profile `ship` of nubrik.toml``.
     pub origin: String,
 }
 

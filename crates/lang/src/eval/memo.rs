@@ -1,6 +1,7 @@
 //! Values on demand: each declaration and each value in a kind is evaluated once for the options that it reached.
 
 use std::rc::Rc;
+use std::sync::Arc;
 
 use crate::reported::Reported;
 use nubrik_diagnostic::Diagnostic;
@@ -87,7 +88,7 @@ impl Evaluator<'_> {
         let reads = self.choices.frames.pop().unwrap_or_default();
         self.note_reads(&reads);
         if let (Ok(value), true) = (&result, decl.kind.role() != Role::Inner) {
-            self.note_target(id, value, &reads);
+            self.note_target(id, config, value, &reads);
         }
         let reads = self.shared_reads(reads);
         let memo = self.memo(key);
@@ -134,15 +135,35 @@ impl Evaluator<'_> {
         result
     }
 
+    /// The field for further files of the kind that a declaration calls: `reads`, or else the first that may be left out.
+    fn reads_field(&mut self, id: DeclId, config: ConfigId) -> Arc<str> {
+        let module = self.module(id.module);
+        let body = module.decl(id).to_tell().body;
+        let Some(Expr::BraceCall(callee, _)) = body.map(|body| module.expr(body)) else {
+            return self.nothing.clone();
+        };
+        let owner = self.owner_of(id);
+        let scope = Scope { module: id.module, env: None, owner, this: None, config };
+        let Ok(Value::Kind(kind)) = self.eval(&scope, *callee) else { return self.nothing.clone() };
+        let kind_module = self.module(kind.module);
+        let params = &&kind_module.decl(kind).to_tell().params;
+        let takes_files = |param: &&Param| matches!(param.ty.shape, TypeShape::Files);
+        let named = params.iter().filter(takes_files).find(|param| &*param.name.text == "reads");
+        let optional = || params.iter().filter(takes_files).find(|param| param.default.is_some());
+        named.or_else(optional).map_or_else(|| self.nothing.clone(), |param| param.name.text.clone())
+    }
+
     /// Notes what a target turned out to be, and which options it reached.
-    fn note_target(&mut self, id: DeclId, value: &Value, reads: &Reads) {
+    fn note_target(&mut self, id: DeclId, config: ConfigId, value: &Value, reads: &Reads) {
         let target = self.target_of(id);
         // Tests, jobs and services go by the word that declares them.
         let kind = match self.drafting.graph.targets[target.index()].role {
             Role::Inner | Role::Target => crate::output::value_kind(value),
             role => role.word().into(),
         };
-        self.drafting.graph.targets[target.index()].kind = kind;
+        let reads_field = self.reads_field(id, config);
+        let target_node = &mut self.drafting.graph.targets[target.index()];
+        (target_node.kind, target_node.reads_field) = (kind, reads_field);
         if !reads.is_empty() {
             self.choices.target_reads.entry(target).or_default().add_all(reads);
         }

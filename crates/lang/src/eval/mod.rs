@@ -299,6 +299,7 @@ impl<'w> Evaluator<'w> {
             address: package.child(&decl.name.text).shared().clone(),
             package,
             kind: self.nothing.clone(),
+            reads_field: self.nothing.clone(),
             documentation: decl.documentation.clone(),
             place: self.place(decl.name.span),
             role: decl.kind.role(),

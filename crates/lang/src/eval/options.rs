@@ -220,6 +220,12 @@ impl Evaluator<'_> {
         if settings.is_empty() {
             return;
         }
+        let config = self.config_of(settings);
+        self.choices.chosen = self.config(config);
+    }
+
+    /// What settings mean. Reports those that mean nothing.
+    pub(super) fn config_of(&mut self, settings: &[Setting]) -> Config {
         self.load_everything();
         let mut config = Config::default();
         // What is said of one option wins over what is said of all of a name.
@@ -254,7 +260,7 @@ impl Evaluator<'_> {
                 }
             }
         }
-        self.choices.chosen = self.config(config);
+        config
     }
 
     /// Sets each option of a name that can have the value: `*.coverage`.

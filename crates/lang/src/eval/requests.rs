@@ -10,7 +10,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::addresses::Meaning;
 use super::published::check_published;
-use super::{Evaluator, Result};
+use super::{Evaluator, Result, Setting};
 use crate::address::{AddressPattern, Wanted};
 use crate::hir::*;
 use crate::rows::digest;
@@ -286,8 +286,9 @@ impl Evaluator<'_> {
         evaluated
     }
 
-    /// Evaluates everything there is, and also reports what is only questionable.
-    pub fn lint(mut self) -> Evaluation {
+    /// Evaluates everything there is, and also reports what is only questionable, and settings of profiles that mean
+    /// nothing: each profile's, of those that are not chosen.
+    pub fn lint(mut self, profiles: &[Vec<Setting>]) -> Evaluation {
         let packages = self.packages_below(&WsPath::root()).unwrap_or_default();
         for folder in &packages {
             if let Ok(Some(module)) = self.load_package(folder) {
@@ -301,6 +302,11 @@ impl Evaluator<'_> {
             let module = self.definitions.modules.modules[id].clone();
             self.definitions.modules.diagnostics.extend(crate::lints::unused(&module));
             self.definitions.modules.diagnostics.extend(crate::lints::needless_shells(&module));
+            let odd_holes = crate::lints::odd_holes(&module, &self.definitions.modules.sources);
+            self.definitions.modules.diagnostics.extend(odd_holes);
+        }
+        for settings in profiles {
+            self.config_of(settings);
         }
         self.wanted.linting = true;
         self.wanted.evaluates_jobs = true;

@@ -416,6 +416,14 @@ impl Lowerer {
         }
         let name = self.name(node, token);
         let error = self.unknown_name(&name);
+        // `${name}`: a variable of the shell is meant.
+        if node.text_before(token).ends_with("${") {
+            let whole = Span::new(span.file, span.start as usize - 2, span.end as usize + 1);
+            let error = Diagnostic::error("unknown-name", error.message)
+                .note("`{…}` is a hole; a variable of the shell goes without braces");
+            self.report(whole, error.mend(format!("${text}")));
+            return Expr::Error;
+        }
         self.report(span, error);
         Expr::Error
     }

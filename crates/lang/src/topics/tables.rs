@@ -244,11 +244,11 @@ pub(super) const HOLES: [(&str, &str, &str); 11] = [
     (
         "{value}",
         "A text, number, path or tool; a list becomes one word per item, an empty list or `none` becomes no word, and a list in the middle of a word repeats the word.",
-        "`cc -I{folders} {flags} {sources}`",
+        "`cc -I{folders} {flags} {sources} -o {out \"tidecast\"}`",
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 55] = [
+pub(super) const ERRORS: [(&str, &str, &str); 56] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -308,6 +308,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 55] = [
         "shell-not-needed",
         "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without a shell each tool is known.",
         "sh`sort {stations} > {out \"x\"}`",
+    ),
+    (
+        "odd-hole",
+        "A warning of `nubrik lint`: a name in braces that is no hole, since the text is in single quotes, or a hole behind a `$`.",
+        "'{mode}' and \"${mode}\" in place of \"{mode}\"",
     ),
     (
         "shared-files",

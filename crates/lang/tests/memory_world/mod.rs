@@ -117,6 +117,10 @@ impl World for MemoryWorld {
     }
 
     /// The machine has `python3` 3.11.7 and `cc`.
+    fn tool_names(&self) -> Vec<String> {
+        vec!["cat".to_owned(), "python3".to_owned()]
+    }
+
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
         let known = [("python3", "3.11.7"), ("cc", "12.2.0")];
         let found = request.names.iter().filter_map(|name| {

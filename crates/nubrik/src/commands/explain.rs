@@ -107,7 +107,7 @@ fn exit_codes() -> Topic {
             "How commands end, the same for all of them. A program that `nubrik run` ran ends with its own."
                 .to_owned(),
         parts: parts.collect(),
-        example: String::new(),
+        example: "nubrik build || echo \"it ended with $?\"".to_owned(),
     }
 }
 
@@ -241,13 +241,14 @@ fn markdown(all: &[Topic]) -> String {
             if !topic.example.is_empty() {
                 let language = match category {
                     "state" | "error" | "plan" => "text",
-                    "command" | "variable" => "sh",
+                    "command" | "variable" | "exit" => "sh",
                     "word"
                         if topic.example.starts_with("nubrik ") || topic.example.starts_with("export ") =>
                     {
                         "sh"
                     }
                     "setting" => "toml",
+                    "word" if topic.name == nubrik_lang::WORKSPACE_FILE => "toml",
                     _ => "nub",
                 };
                 let _ = write!(out, "\n```{language}\n{}\n```\n", topic.example);

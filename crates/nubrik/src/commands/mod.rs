@@ -88,6 +88,7 @@ pub fn started_in() -> PathBuf {
 pub fn dispatch(arguments: Arguments) -> Exit {
     let console = Console::new(arguments.face);
     let choice = &arguments.choice;
+    choice.keep();
     let _ = STARTED_IN.set(std::env::current_dir().unwrap_or_default());
     if let Some(folder) = &choice.directory
         && let Err(e) = std::env::set_current_dir(folder)

@@ -128,7 +128,9 @@ impl PinWork<'_> {
     fn registry(&self, name: &str, to: &str) -> CommandResult<Registry> {
         Registry::named(name).ok_or_else(|| {
             let names: Vec<&str> = Registry::ALL.into_iter().map(Registry::name).collect();
-            let near = nearest(name, names.iter().copied()).map(|near| format!("nubrik pins {to} {near} …"));
+            let near =
+                Registry::meant(name).map(Registry::name).or_else(|| nearest(name, names.iter().copied()));
+            let near = near.map(|near| format!("nubrik pins {to} {near} …"));
             let known = format!("no registry is called `{name}`; there is: {}", names.join(", "));
             self.wrong(known, &near.iter().map(String::as_str).collect::<Vec<_>>())
         })

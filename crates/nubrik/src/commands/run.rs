@@ -187,7 +187,7 @@ fn run_effect(
             console,
             Exit::Machine,
             &format!("`{}` needs the secret `{name}`, and that variable is not set", effect.address),
-            &[&format!("{name}=… nubrik run {}", effect.address)],
+            &[&format!("{name}=… nubrik run{} {}", crate::arguments::chosen(), effect.address)],
         )),
         Err(EffectProblem::NoTool(problem)) => {
             let searched = format!("searched: {}", problem.searched.join(", "));

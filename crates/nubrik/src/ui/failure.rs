@@ -3,13 +3,13 @@
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_engine::{Failure, Refusal, Touch};
+use nubrik_engine::{Failure, IS_FILE, IS_FOLDER, Refusal, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
 use nubrik_wording::duration;
 
 use super::excerpts::{excerpt, render_printed, shortened};
 use super::paint::{Ink, Paint};
-use super::refusals::{declare, mend_of_refusal, refused_thing, to_do};
+use super::refusals::{declare, mend_of_refusals, refused_thing, to_do};
 use super::text::harmless;
 use super::tool_problem::tool_readings;
 
@@ -156,7 +156,12 @@ pub fn render(
             false => format!("{}, by way of {}", owner.place, step.place),
         },
     );
-    for (label, text) in readings(graph, id, failure, printed) {
+    let told = readings(graph, id, failure, printed);
+    let is_gone = matches!(step.work, nubrik_graph::WorkFolder::Private { .. });
+    if ran && (is_gone || told.iter().all(|(label, _)| *label != "try")) {
+        look_inside(graph, id).iter().for_each(|command| line("look", command));
+    }
+    for (label, text) in told {
         let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
         line(label, &text);
     }
@@ -183,12 +188,35 @@ pub fn render(
     out
 }
 
+/// The command that opens a shell where a step ran; `None` where no words mean it alone.
+fn look_inside(graph: &Graph, id: StepId) -> Option<String> {
+    let (owner, step) = (graph.owner(id), graph.step(id));
+    if owner.role == Role::Inner || step.commands.is_empty() {
+        return None;
+    }
+    let is_own = |other: &&Box<nubrik_graph::Step>| {
+        other.target == step.target && other.variant == step.variant && !other.commands.is_empty()
+    };
+    let mut own = graph.steps.iter().filter(is_own);
+    let alike = own.clone().filter(|other| other.say == step.say).count();
+    let words = match own.nth(1) {
+        None => String::new(),
+        Some(_) if alike == 1 => format!(" {}", nubrik_graph::shown_word(&step.say)),
+        Some(_) => return None,
+    };
+    // A variant that a definition chose is chosen by its options.
+    let mut chosen = crate::arguments::chosen().to_owned();
+    if chosen.is_empty() && !step.variant.is_empty() {
+        chosen =
+            step.variant.split(", ").map(|set| format!(" --set {}", nubrik_graph::shown_word(set))).collect();
+    }
+    Some(format!("nubrik inside{chosen} {}{words}", owner.address))
+}
+
 /// Where a step's commands run, so that they can be run there once more.
 fn folder_of(graph: &Graph, id: StepId, root: &Path) -> String {
     match &graph.step(id).work {
-        nubrik_graph::WorkFolder::Private { .. } => {
-            format!("one of its own, which is gone now: nubrik inside {}", graph.owner(id).address)
-        }
+        nubrik_graph::WorkFolder::Private { .. } => "one of its own, which is gone now".to_owned(),
         work => root.join(work.path().as_str()).display().to_string().trim_end_matches('/').to_owned(),
     }
 }
@@ -212,7 +240,7 @@ pub fn survived(graph: &Graph, id: StepId, refused: &[Refusal]) -> Vec<(&'static
         false => "it succeeded anyway; the result may be incomplete",
     };
     lines.push(("reading", reading.to_owned()));
-    lines.extend(refused.first().map(|refusal| ("try", mend_of_refusal(graph, id, refusal))));
+    lines.extend(mend_of_refusals(graph, id, refused).map(|mend| ("try", mend)));
     lines
 }
 
@@ -225,10 +253,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             for refusal in refused {
                 lines.push(("refused", refused_thing(refusal)));
             }
-            if let Some(refusal) = refused.first() {
-                lines.push(("try", mend_of_refusal(graph, id, refusal)));
-            } else {
-                lines.extend(readings(graph, id, first, printed));
+            match mend_of_refusals(graph, id, refused) {
+                Some(mend) => lines.push(("try", mend)),
+                None => lines.extend(readings(graph, id, first, printed)),
             }
             if *well_again {
                 lines.push((
@@ -267,11 +294,21 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
             lines.push(("made", instead.join(", ")));
             lines.push(("try", "let the command write to the path that {out \"…\"} gives it".to_owned()));
         }
+        // Such a step has no path of its outputs in its words.
+        Failure::NoOutput { name, .. } if matches!(step.work, nubrik_graph::WorkFolder::Private { .. }) => {
+            lines.push(("try", format!("let the command write {name} in the folder in which it runs")));
+        }
         Failure::NoOutput { .. } => {
             lines.push((
                 "try",
                 "let the command write to the path that {out \"…\"} gives it, or `> {out \"…\"}`".to_owned(),
             ));
+        }
+        Failure::OddOutput { name, what } if what == IS_FOLDER => {
+            lines.push(("try", format!("{{outfolder \"{name}\"}} in place of {{out \"{name}\"}}")));
+        }
+        Failure::OddOutput { name, what } if what == IS_FILE => {
+            lines.push(("try", format!("{{out \"{name}\"}} in place of {{outfolder \"{name}\"}}")));
         }
         Failure::OddOutput { .. } => {
             lines.push(("try", "let the command write a file there, or copy one: `cp -L`".to_owned()));

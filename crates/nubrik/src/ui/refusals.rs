@@ -44,12 +44,36 @@ pub(super) fn to_do(done: &str) -> String {
     act.unwrap_or_else(|| done.to_owned())
 }
 
+/// The words to add, or what to do instead, for the first of some refusals, and for all others of its kind.
+pub(super) fn mend_of_refusals(graph: &Graph, id: StepId, refused: &[Refusal]) -> Option<String> {
+    let source = |refusal: &Refusal| match refusal {
+        Refusal::Path { path, touch, target, folder: false } => {
+            let is_source = *touch != Touch::Written && !path.is_of_machine() && target.is_none();
+            (is_source && maker(graph, path.as_str()).is_none()).then(|| path.as_str().to_owned())
+        }
+        _ => None,
+    };
+    let first = refused.first()?;
+    if source(first).is_none() {
+        return Some(mend_of_refusal(graph, id, first));
+    }
+    let sources: Vec<String> = refused.iter().filter_map(source).collect();
+    let sources: Vec<&str> = sources.iter().map(|path| &**path).collect();
+    Some(declare_sources(graph, id, &sources))
+}
+
 /// The words to add, or what to do instead.
-pub(super) fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
+fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
     let place = &graph.step(id).place;
     match refusal {
         Refusal::Network => {
             format!("network = true   at {place}, if its result does not depend on what answers")
+        }
+        Refusal::Listing { folder, .. } if folder.is_empty() && is_in_kit(graph, id) => {
+            format!(
+                "{}, for the files there that it needs",
+                declare_written(graph, id, &["\"…\"".to_owned()], false)
+            )
         }
         Refusal::Listing { folder, .. } => {
             let all = if folder.is_empty() { "**".to_owned() } else { format!("{folder}/**") };
@@ -76,6 +100,20 @@ pub(super) fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> S
 /// The words that declare a file as an input.
 pub(super) fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> String {
     let owner = graph.owner(id);
+    if let Some(target) = target.or_else(|| maker(graph, path)) {
+        // In its own package a target goes by its name.
+        let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
+        if graph.targets.iter().any(|t| own(&t)) {
+            let name = target.rsplit('/').next().unwrap_or(target);
+            return format!("declare what {target} makes: needs = {name}, or reads = {name}");
+        }
+        return format!("declare what {target} makes: needs = &{target}, or reads = &{target}");
+    }
+    declare_sources(graph, id, &[path])
+}
+
+/// The target that makes a file, or in whose folder it is.
+fn maker<'g>(graph: &'g Graph, path: &str) -> Option<&'g str> {
     // What was published is a copy: what people mean is the target.
     let published = || {
         let below = path.strip_prefix("out/")?.split_once('/')?.1;
@@ -91,23 +129,44 @@ pub(super) fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str
         let mut makers = steps.filter(|id| is_in(&graph.step(*id)));
         makers.next().map(|id| &*graph.owner(id).address)
     };
-    if let Some(target) = target.or_else(published).or_else(made) {
-        // In its own package a target goes by its name.
-        let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
-        if graph.targets.iter().any(|t| own(&t)) {
-            let name = target.rsplit('/').next().unwrap_or(target);
-            return format!("declare what {target} makes: needs = {name}, or reads = {name}");
-        }
-        return format!("declare what {target} makes: needs = &{target}, or reads = &{target}");
+    published().or_else(made)
+}
+
+/// The words that declare sources of the workspace as inputs.
+fn declare_sources(graph: &Graph, id: StepId, paths: &[&str]) -> String {
+    let owner = graph.owner(id);
+    let written = |path: &&str| {
+        let own = path.strip_prefix(owner.package.as_str());
+        let own =
+            own.and_then(|rest| if owner.package.is_root() { Some(rest) } else { rest.strip_prefix('/') });
+        own.map_or_else(|| format!("\"/{path}\""), |own| format!("\"{own}\""))
+    };
+    let written: Vec<String> = paths.iter().map(written).collect();
+    let is_header = |path: &&str| [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
+    declare_written(graph, id, &written, paths.iter().all(is_header))
+}
+
+/// Whether a step is written in a kit: people name its files in their own target.
+fn is_in_kit(graph: &Graph, id: StepId) -> bool {
+    graph.step(id).place.file != graph.owner(id).place.file
+}
+
+/// The field that files go to, as they are written there.
+fn declare_written(graph: &Graph, id: StepId, files: &[String], are_headers: bool) -> String {
+    let (owner, step) = (graph.owner(id), graph.step(id));
+    let written = files.join(", ");
+    if are_headers && matches!(&*owner.kind, "library" | "program") {
+        return format!("internal = [{written}]   in {} at {}", owner.address, owner.place);
     }
-    let prefix = format!("{}/", owner.package.as_str());
-    let written = path.strip_prefix(&prefix).map_or_else(|| format!("/{path}"), str::to_owned);
-    let is_header = [".h", ".hpp", ".inc"].iter().any(|e| path.ends_with(e));
-    match is_header && matches!(&*owner.kind, "library" | "program") {
-        true => format!("internal = [\"{written}\"]   in {} at {}", owner.address, owner.place),
-        false => format!(
-            "reads = [\"{written}\"]   or {{in \"{written}\"}} in the command at {}",
-            graph.step(id).place
+    match (is_in_kit(graph, id), &*owner.reads_field) {
+        (true, "") => format!(
+            "{} takes no such file: let a step of your own read {written}, or put it among its sources",
+            owner.address
         ),
+        (true, field) => format!("{field} = [{written}]   in {} at {}", owner.address, owner.place),
+        (false, _) => {
+            let holes = if files.len() == 1 { written.clone() } else { format!("[{written}]") };
+            format!("reads = [{written}]   or {{in {holes}}} in the command at {}", step.place)
+        }
     }
 }

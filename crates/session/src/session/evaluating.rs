@@ -66,7 +66,7 @@ impl Session {
 
     /// Evaluates everything, and reports what is only questionable, too.
     pub fn lint(&self) -> Evaluation {
-        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint())
+        self.with_evaluator(self.wants_trails(), |evaluator| evaluator.lint(&self.other_profiles()))
     }
 
     /// Tries the examples in the documentation of kits that an evaluation read.

@@ -43,12 +43,13 @@ fn list_items(p: &mut Parser) {
     }
 }
 
-/// Whether a list begins as loops do in other languages; reports that, and then it is read as what was meant.
+/// Whether a list or a map begins as loops do in other languages; reports that, and then it is read as what was meant.
 fn is_loop(p: &mut Parser) -> bool {
     let is_loop = p.at_word("for") && p.peek_second() == Word;
     if is_loop {
         p.error(
-            Diagnostic::error("syntax", "a list of other items begins with `each`, not with `for`")
+            Diagnostic::error("syntax", "what is made of each item begins with `each`, not with `for`")
+                .note("written `[each x in xs give x]`, or `{ each x in xs give x: x }`")
                 .mend("each"),
         );
     }
@@ -122,7 +123,7 @@ fn braced(p: &mut Parser, is_call: bool) {
     let allowed = p.allow_brace_calls(true);
     let kind = p.with_lines(true, |p| {
         p.lines();
-        if p.at_word("each") {
+        if p.at_word("each") || is_loop(p) {
             p.with_lines(false, |p| each(p, true));
             return EachMapExpr;
         }

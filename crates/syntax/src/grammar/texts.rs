@@ -36,8 +36,8 @@ pub(super) fn hole(p: &mut Parser, in_command: bool) {
     p.take_raw();
     let allowed = p.allow_brace_calls(true);
     let form = p.with_lines(false, |p| {
-        let form = p.peek() == Word
-            && (is_hole_form(p) || is_misspelt_form(p) || is_plain_brace(p, open.start as usize, in_command));
+        let form = begins_otherwise(p) && is_plain_brace(p, open.start as usize, in_command)
+            || p.peek() == Word && (is_hole_form(p) || is_misspelt_form(p));
         if form {
             hole_form(p);
         } else {
@@ -60,7 +60,8 @@ pub(super) fn hole(p: &mut Parser, in_command: bool) {
             p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
             p.skip_item();
         } else {
-            if !p.failed_here() {
+            let is_list = matches!(p.peek(), Comma | Colon);
+            if !p.failed_here() && !(is_list && is_plain_brace(p, open.start as usize, in_command)) {
                 p.expected("`}`");
             }
             p.skip_item();
@@ -114,12 +115,17 @@ fn is_misspelt_form(p: &mut Parser) -> bool {
     true
 }
 
-/// Whether a brace was meant as itself, since what follows it is a word and a `$`: the programs of some tools are written
-/// so. Reports that.
+/// Whether no expression begins in a hole: a sign of another language, alone or after a word, as programs of some tools
+/// and data in braces have it.
+fn begins_otherwise(p: &Parser) -> bool {
+    p.peek() == Odd || p.peek() == Word && p.peek_second() == Odd
+}
+
+/// Whether a brace was meant as itself: what follows it is no expression, or a list of them. Reports that.
 fn is_plain_brace(p: &mut Parser, open: usize, in_command: bool) -> bool {
     let rest = p.text_from(open);
     let line = rest.lines().next().unwrap_or_default();
-    let Some(end) = line.find('}').filter(|_| p.peek_second() == Odd) else { return false };
+    let Some(end) = line.find('}') else { return false };
     let inner = &line[..=end];
     let error = Diagnostic::error("syntax", "`{` begins a hole here");
     if !in_command {
@@ -128,11 +134,14 @@ fn is_plain_brace(p: &mut Parser, open: usize, in_command: bool) -> bool {
     }
     let error = error.note("in a command, nothing between single quotes is a hole");
     // Between double quotes the quotes are to be others.
-    let quote = p.text_before(open).ends_with('"').then(|| line.find('"')).flatten();
-    match quote {
-        Some(quote) if quote > end => {
-            let text = &line[..quote];
-            p.error_about(open - 1, quote + 2, error.mend(format!("'{text}'")));
+    let before = p.text_before(open).rsplit(['`', '\n']).next().unwrap_or_default();
+    let quotes =
+        before.rfind('"').filter(|_| before.matches('"').count() % 2 == 1).zip(line[end..].find('"'));
+    match quotes {
+        Some((first, last)) if !before[first..].contains('\'') => {
+            let start = open - (before.len() - first);
+            let text = &p.text_from(start)[1..open + end + last - start];
+            p.error_about(start, text.len() + 2, error.mend(format!("'{text}'")));
         }
         _ => p.error_about(open, inner.len(), error.mend(format!("'{inner}'"))),
     }

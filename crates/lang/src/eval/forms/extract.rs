@@ -24,7 +24,7 @@ pub(super) const FORM: Form = Form {
             field("patterns", FieldType::TextMap, true, "names, and what to look for"),
         ],
         gives: &[],
-        example: "let told = {each source in glob(\"src/*.f90\") give source.path: extract {\n    file = source\n    patterns = { \"uses\": '(?i)^\\s*use\\s+(\\w+)', \"modules\": '(?i)^\\s*module\\s+(\\w+)\\s*$' }\n}}\nlet uses = told[\"src/fit.f90\"].uses",
+        example: "let told = {each source in glob(\"src/*.f90\") give source.stem: extract {\n    file = source\n    patterns = { \"uses\": '(?i)^\\s*use\\s+(\\w+)', \"modules\": '(?i)^\\s*module\\s+(\\w+)\\s*$' }\n}}\nlet uses = told[\"fit\"].uses",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.extract_form(scope, values, span)),
 };

@@ -3,7 +3,7 @@
 use std::rc::Rc;
 use std::sync::Arc;
 
-use nubrik_diagnostic::Diagnostic;
+use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -94,7 +94,17 @@ impl Evaluator<'_> {
         }
         let wanted = at_least.as_ref().map_or("", |(wanted, _)| wanted);
         let error = no_tool(&names, wanted, &old).note(format!("searched: {}", answer.searched.join(", ")));
-        self.fail(span, error.maybe_mend(answer.mend).mend("or_none = true"))
+        let near = || {
+            // What is there and too old has its right name.
+            if !old.is_empty() {
+                return None;
+            }
+            let known = self.world.tool_names();
+            let near = names.iter().find_map(|name| nearest(name, known.iter().map(String::as_str)))?;
+            Some(format!("names = \"{near}\""))
+        };
+        let mend = answer.mend.or_else(near);
+        self.fail(span, error.maybe_mend(mend).mend("or_none = true if it can do without"))
     }
 }
 

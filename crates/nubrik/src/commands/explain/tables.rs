@@ -6,7 +6,11 @@ pub(super) const STATES: [(&str, &str, &str); 6] = [
         "Its commands ran in this build; the line says why they had to.",
         "ran       tide/harmonics   compile src/fit.c     0.41s  src/fit.c changed",
     ),
-    ("current", "Its outputs are in place and correct: nothing that it depends on has changed.", ""),
+    (
+        "current",
+        "Its outputs are in place and correct: nothing that it depends on has changed.",
+        "current   tide/harmonics   compile src/fit.c            nothing changed",
+    ),
     (
         "reused",
         "Its outputs were taken from the results that are kept on this machine: the same inputs made them before, in this workspace or another one.",
@@ -15,13 +19,17 @@ pub(super) const STATES: [(&str, &str, &str); 6] = [
     (
         "failed",
         "Its commands failed, did not make an output, or read what they do not declare; the lines below say more.",
-        "",
+        "failed    tide/tidecast    compile main.c        0.03s  exited with code 1",
     ),
-    ("blocked", "It did not run because something that it needs failed.", ""),
+    (
+        "blocked",
+        "It did not run because something that it needs failed.",
+        "blocked   12 steps of tide/tidecast, tide/pages, almanac/contents, almanac/cover and 2 more",
+    ),
     (
         "unstarted",
         "It did not start: the build was stopped, or a failure ended the build first. `--keep-going` continues with everything that can run.",
-        "",
+        "1 of 36 steps failed, 12 blocked, 4 unstarted, 19 current",
     ),
 ];
 
@@ -29,31 +37,35 @@ pub(super) const PLANS: [(&str, &str, &str); 4] = [
     (
         "run",
         "A step that would run its commands: its definition, an input or a tool changed, or it never ran.",
-        "",
+        "run       tide/harmonics   compile src/fit.c     0.08s  src/fit.c changed",
     ),
     (
         "maybe",
         "A step that depends on one that would run: if that one makes the same bytes as before, this one does not run.",
-        "",
+        "maybe     tide/tidecast    link tidecast         0.08s  if main.c.o of tide/tidecast changes",
     ),
     (
         "fail",
         "A step that cannot run: an input or a tool is not there. Steps that need it are `blocked`.",
         "fail      almanac/almanac   bind the almanac            ?  there is no tool catt on this machine",
     ),
-    ("reuse", "A step whose result is kept on this machine for the same inputs: it would be put back.", ""),
+    (
+        "reuse",
+        "A step whose result is kept on this machine for the same inputs: it would be put back.",
+        "reuse     tide/tidecast    compile main.c            ?  failed last time",
+    ),
 ];
 
-pub(super) const WORDS: [(&str, &str, &str); 20] = [
+pub(super) const WORDS: [(&str, &str, &str); 19] = [
     (
         "workspace",
         "The folder with a `nubrik.toml`, and all below it. Paths that begin with `/` begin there.",
-        "",
+        "nubrik init",
     ),
     (
         "package",
         "A folder with a `targets.nub`: its targets, and all files below it that belong to no other package.",
-        "",
+        "nubrik list tide",
     ),
     (
         "kit",
@@ -66,18 +78,13 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
          definitions it has a `&` before it. `base/clock` is short for `base/clock/clock`.",
         "let needed = &tide/harmonics",
     ),
-    ("targets.nub", "The file with the definitions of a package.", ""),
+    ("targets.nub", "The file with the definitions of a package.", "nubrik fmt tide/targets.nub"),
     ("nubrik.toml", "The file that makes a folder a workspace, with its settings.", "jobs = 4"),
     (
         "out",
         "The folder of results: `out/default`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \
          `.nubrik/made`.",
-        "",
-    ),
-    (
-        "store",
-        "The folder of the cache: results of all workspaces of this machine. `nubrik cache` says where it is and how large.",
-        "",
+        "nubrik build --profile ship   # results are in out/ship",
     ),
     (
         "operators",
@@ -110,7 +117,7 @@ pub(super) const WORDS: [(&str, &str, &str); 20] = [
     ),
     (
         "shared cache",
-        "A cache of results for a team: what one machine made, others download. `[shared]` in nubrik.toml says where it is; each person trusts it \
+        "A cache of results for a team: results that one machine made are downloaded by others. `[shared]` in nubrik.toml says where it is; each person trusts it \
          once.",
         "nubrik shared",
     ),
