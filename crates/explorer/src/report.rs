@@ -186,9 +186,7 @@ fn build_markdown(build: &BuildRecord) -> String {
     let _ = writeln!(out, "{}, after {took}. {counts}.\n", plain(&build.request()));
     for step in build.done.iter().filter(|step| step.state == "failed") {
         let _ = writeln!(out, "## Failed: {} {}\n", code(&step.target), plain(&step.say));
-        let failure =
-            step.failure.as_deref().map_or_else(String::new, |failure| format!("{failure}; it ran since: "));
-        let _ = writeln!(out, "{}\n", plain(&format!("{failure}{}", step.reason)));
+        let _ = writeln!(out, "{}\n", plain(&step.why()));
         if let Some(printed) = step.printed.as_deref().filter(|printed| !printed.trim().is_empty()) {
             out.push_str(&block(printed));
         }

@@ -40,6 +40,16 @@ pub struct BuildRecord {
     pub done: Vec<StepRecord>,
 }
 
+impl StepRecord {
+    /// How it failed, where it did, and why it ran or did not.
+    pub fn why(&self) -> String {
+        match &self.failure {
+            Some(failure) => format!("{failure}; it ran since: {}", self.reason),
+            None => self.reason.clone(),
+        }
+    }
+}
+
 /// A step of a build that was not current.
 #[derive(Clone, PartialEq, Debug, Serialize, Deserialize)]
 pub struct StepRecord {

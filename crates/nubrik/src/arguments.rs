@@ -236,9 +236,12 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
     /// Show all about one target
     Show {
-        /// The target to show
+        /// The target to show; of a folder, a list of its targets
         #[arg(value_name = "TARGET")]
         target: String,
+        /// Of a folder, show each target
+        #[arg(long)]
+        all: bool,
         /// Show what its steps printed when they last ran
         #[arg(long)]
         printed: bool,
@@ -286,6 +289,9 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// The port to listen on; by default any free port
         #[arg(long, value_name = "N", default_value_t = 0, hide_default_value = true)]
         port: u16,
+        /// Open the first page in the browser of this desktop
+        #[arg(long)]
+        open: bool,
     },
     /// Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace, or pages about everything
     Report {

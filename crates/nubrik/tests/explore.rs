@@ -8,6 +8,7 @@ mod sandbox;
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
+use std::os::unix::fs::PermissionsExt;
 use std::time::Duration;
 
 use explorer::{Explorer, fetch, targets_of};
@@ -265,4 +266,30 @@ fn of_a_command_with_very_many_words_it_is_said_that_their_origins_are_not_shown
     sandbox.run(&["report", "--pages", "pages"]).expect(0);
     let page = sandbox.read("pages/target.many.html");
     assert!(page.contains("The origin of its arguments is not shown: there are 451"), "{page}");
+}
+
+#[test]
+fn a_browser_is_given_a_file_that_only_the_user_can_read() {
+    let sandbox = Sandbox::new(&[("targets.nub", "target tides = write { path = \"t\", text = \"\" }\n")]);
+    let programs = sandbox.folder.parent().unwrap().join("programs");
+    std::fs::create_dir(&programs).unwrap();
+    let seen = programs.join("seen");
+    let script = format!(
+        "#!/bin/sh\n{{ stat -c %a \"$1\"; echo \"$1\"; cat \"$1\"; }} > '{0}.new'\nmv '{0}.new' '{0}'\n",
+        seen.display()
+    );
+    std::fs::write(programs.join("xdg-open"), script).unwrap();
+    std::fs::set_permissions(programs.join("xdg-open"), std::fs::Permissions::from_mode(0o755)).unwrap();
+    let path = format!("{}:{}", programs.display(), std::env::var("PATH").unwrap());
+    let explorer = Explorer::start_with(&sandbox, &["--open"], &[("PATH", &path)]);
+    wait_until("the browser was started", || seen.exists());
+    let text = std::fs::read_to_string(&seen).unwrap();
+    let lines: Vec<&str> = text.lines().collect();
+    assert_eq!(lines[0], "600", "{text}");
+    assert!(!lines[1].contains(&explorer.token) && lines[2].contains(&explorer.token), "{text}");
+    assert_eq!(explorer.stop(), Some(0));
+    assert!(!std::path::Path::new(lines[1]).exists(), "it is removed with the server");
+    // Where there is no desktop, the address is printed all the same.
+    let explorer = Explorer::start_with(&sandbox, &["--open"], &[("PATH", "/nowhere")]);
+    assert!(explorer.page("index.html").contains("tides"));
 }

@@ -97,7 +97,7 @@ pub(crate) fn failures(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Marku
             @for step in failed {
                 div.step {
                     h3 { (title(step)) " " span.say { (step.say) } }
-                    p { (state(&step.state)) " " @if let Some(failure) = &step.failure { (failure) "; it ran since: " } (step.reason) @if let Some(machine) = &step.machine { ", on " (machine) } }
+                    p { (state(&step.state)) " " (step.why()) @if let Some(machine) = &step.machine { ", on " (machine) } }
                     @match step.printed.as_deref().map(str::trim_end) {
                         Some("") => { p.lead { "It printed nothing." } },
                         Some(printed) => { pre.wrap { (crate::pages::sources::text_of(printed.as_bytes(), 64 << 10)) } },

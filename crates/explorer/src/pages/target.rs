@@ -276,7 +276,7 @@ fn runs(site: &Site, address: &str) -> Markup {
                                 td.say { (step.say) }
                                 td { (state(&step.state)) }
                                 td.number { @if step.micros > 0 { (duration(step.micros)) } }
-                                td { (step.reason) }
+                                td { (step.why()) }
                             }
                         }
                     }

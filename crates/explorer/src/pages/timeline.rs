@@ -37,6 +37,20 @@ pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {
     rows
 }
 
+/// Round times up to an end, in microseconds: at most six, a power of ten, or twice or five times one, apart.
+fn ticks(end: u64) -> Vec<u64> {
+    let mut apart = 1;
+    for factor in [2, 5, 10].into_iter().cycle() {
+        if end / apart <= 5 {
+            break;
+        }
+        // 1, 2, 5, 10, 20, 50, …
+        let power = 10u64.pow(apart.ilog10());
+        apart = power * factor;
+    }
+    (0..=end / apart).map(|n| n * apart).collect()
+}
+
 /// Timeline. Nothing where nothing ran.
 pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     let rows = rows(build);
@@ -52,9 +66,11 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
         "<svg xmlns=\"http://www.w3.org/2000/svg\" role=\"img\" aria-label=\"Timeline\" viewBox=\"0 0 {:.0} {height:.0}\" width=\"100%\">",
         LEFT + WIDTH + 10.0
     );
-    for part in 0..=4u64 {
-        let (x, at) = (scale(end * part / 4), duration(end * part / 4));
-        let (anchor, y) = (if part == 4 { "end" } else { "middle" }, height - 6.0);
+    for at in ticks(end) {
+        let x = scale(at);
+        let near_end = x > LEFT + WIDTH - 20.0;
+        let (anchor, y) = (if near_end { "end" } else { "middle" }, height - 6.0);
+        let at = if at == 0 { "0".to_owned() } else { duration(at) };
         let _ = write!(
             out,
             "<line class=\"grid\" x1=\"{x:.1}\" x2=\"{x:.1}\" y1=\"0\" y2=\"{:.0}\"/><text class=\"axis soft\" x=\"{x:.1}\" y=\"{y:.0}\" text-anchor=\"{anchor}\">{at}</text>",
@@ -118,4 +134,20 @@ pub(crate) fn trend(builds: &[(u64, &str, u64)]) -> Markup {
         );
     }
     raw(out + "</svg>")
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn ticks_are_round_and_few() {
+        assert_eq!(ticks(1), [0, 1]);
+        assert_eq!(ticks(5), [0, 1, 2, 3, 4, 5]);
+        assert_eq!(ticks(1_760_000), [0, 500_000, 1_000_000, 1_500_000]);
+        assert_eq!(ticks(999), [0, 200, 400, 600, 800]);
+        for end in [1, 7, 12, 99, 101, 123_456, u64::from(u32::MAX)] {
+            assert!(ticks(end).len() <= 6, "{end}");
+        }
+    }
 }

@@ -25,6 +25,9 @@ struct Finding {
     what: &'static str,
     name: String,
     ok: bool,
+    /// Whether definitions can do without it.
+    #[serde(skip_serializing_if = "std::ops::Not::not")]
+    optional: bool,
     #[serde(skip_serializing_if = "Option::is_none")]
     version: Option<String>,
     #[serde(skip_serializing_if = "String::is_empty")]
@@ -46,6 +49,7 @@ impl Finding {
             what,
             name: name.to_owned(),
             ok: true,
+            optional: false,
             version: None,
             found: String::new(),
             searched: Vec::new(),
@@ -81,9 +85,15 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     for name in names {
         findings.push(tool(&session, &name));
     }
-    findings
-        .extend(looked_for.tools.iter().map(|(request, search)| tool_looked_for(&session, request, search)));
-    findings.extend(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
+    let of_machine = |d: &Diagnostic| {
+        matches!(d.code, "no-tool" | "old-tool" | "no-library" | "old-library" | "no-variable")
+    };
+    // Where definitions are evaluated all the same, they can do without it.
+    let can_lack = !evaluation.diagnostics.iter().any(of_machine);
+    let asked = (looked_for.tools.iter())
+        .map(|(request, search)| tool_looked_for(&session, request, search))
+        .chain(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
+    findings.extend(asked.map(|finding| Finding { optional: can_lack && !finding.ok, ..finding }));
     findings.extend(registries(&session));
     findings.extend(workers(&mut session, &own_tools));
     show(console, &findings);
@@ -94,12 +104,13 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
             outln!(console);
         }
         report(console, &errors, &evaluation.sources);
-        let of_machine = |d: &Diagnostic| {
-            matches!(d.code, "no-tool" | "old-tool" | "no-library" | "old-library" | "no-variable")
-        };
         return Ok(if errors.iter().all(of_machine) { Exit::Machine } else { Exit::Definitions });
     }
-    Ok(if findings.iter().any(|f| !f.ok && f.what == "tool") { Exit::Machine } else { Exit::Done })
+    Ok(if findings.iter().any(|f| !f.ok && !f.optional && f.what == "tool") {
+        Exit::Machine
+    } else {
+        Exit::Done
+    })
 }
 
 /// What this machine is called besides its system and its processor, where somebody called it something.
@@ -162,6 +173,7 @@ fn store() -> Finding {
         what: "cache",
         name: "results of all workspaces".to_owned(),
         ok: store.is_some(),
+        optional: false,
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),
         searched: Vec::new(),
@@ -178,6 +190,7 @@ fn registries(session: &Session) -> Vec<Finding> {
             let mend = problem.mends.into_iter().next();
             let unread = Finding {
                 ok: false,
+                optional: false,
                 searched: vec![problem.message],
                 mend,
                 ..Finding::of("file", PINS_FILE)
@@ -217,6 +230,7 @@ fn tool_looked_for(session: &Session, request: &ToolRequest, search: &ToolSearch
         what: "tool",
         name: request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or "),
         ok: found.is_some(),
+        optional: false,
         version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
         found: found.map(|f| f.path.to_string()).unwrap_or_default(),
         searched: search.searched.clone(),
@@ -233,6 +247,7 @@ fn library(request: &LibraryRequest, search: &LibrarySearch) -> Finding {
         event: "finding",
         what: "library",
         ok: found.is_some(),
+        optional: false,
         version: found.map(|f| f.version.clone()),
         found: found.map(|f| f.link.join(" ")).unwrap_or_default(),
         searched: search.searched.clone(),
@@ -249,6 +264,7 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
         what: "kernel",
         name: name.to_owned(),
         ok,
+        optional: false,
         version: None,
         found,
         searched: Vec::new(),
@@ -332,9 +348,11 @@ fn show(console: Console, findings: &[Finding]) {
     let widest = |f: &dyn Fn(&Finding) -> usize| findings.iter().map(f).max().unwrap_or(0);
     let (names, kinds) = (widest(&|f| width(&f.name)), widest(&|f| f.what.len()));
     let versions = widest(&|f| f.version.as_deref().map_or(0, width));
+    let mut searched: Option<&Vec<String>> = None;
     for finding in findings {
         let (word, ink) = match (finding.ok, finding.what) {
             (true, _) => ("there", Ink::Calm),
+            _ if finding.optional => ("optional", Ink::Faint),
             (false, "worker") => ("differs", Ink::Doubt),
             (false, "jobs") => ("unknown", Ink::Doubt),
             (false, _) => ("missing", Ink::Wrong),
@@ -360,7 +378,9 @@ fn show(console: Console, findings: &[Finding]) {
                     paint.in_lines(12, text, |line| ink.map_or(line.to_owned(), |ink| paint.ink(ink, line)));
                 outln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
             };
-            if !finding.searched.is_empty() {
+            // The same folders are named once.
+            let is_news = searched.replace(&finding.searched) != Some(&finding.searched);
+            if !finding.searched.is_empty() && is_news {
                 let word = match finding.what {
                     "worker" => "differs",
                     "jobs" => "because",

@@ -1,7 +1,8 @@
 //! `nubrik explore`: pages about a workspace, served on this machine or written as files.
 
-use std::io::Read;
+use std::io::{Read, Write};
 use std::path::Path;
+use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use nubrik_confine::CancelSwitch;
@@ -13,7 +14,7 @@ use super::explain::all_topics;
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::console::{Console, OutputStream, errln, outln};
 use crate::ui::paint::Ink;
 
 #[derive(Serialize)]
@@ -30,9 +31,32 @@ struct WrittenEvent<'a> {
 }
 
 /// Serves pages until it is stopped.
-pub fn explore(console: Console, choice: &Choice, port: u16) -> CommandResult<Exit> {
+pub fn explore(console: Console, choice: &Choice, port: u16, opens: bool) -> CommandResult<Exit> {
     let session = open(console, choice)?;
-    serve(console, choice, session, port)
+    serve(console, choice, session, port, opens)
+}
+
+/// The program that opens a file as the desktop does.
+const OPENER: &str = "xdg-open";
+
+/// Shows the first page in a browser. Its address holds the token, and all users of a machine see the arguments of programs: the
+/// browser opens a file that leads there, which only this user can read. Gives the file, which is removed in the end.
+fn show_first(console: Console, address: &str) -> Option<tempfile::NamedTempFile> {
+    let wrong = |problem: &std::io::Error| {
+        let text = format!("no browser could be started: {OPENER}: {problem}");
+        errln!(console, "{}", labelled(console.paint(OutputStream::Error), Ink::Doubt, "notice", &text));
+    };
+    let made = tempfile::Builder::new().prefix("nubrik-explore-").suffix(".html").tempfile();
+    let started = made.and_then(|mut file| {
+        write!(file, "<!doctype html><meta http-equiv=\"refresh\" content=\"0; url={address}\">\n")?;
+        let mut opener = Command::new(OPENER);
+        opener.arg(file.path()).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
+        let mut opener = opener.spawn()?;
+        // It ends at once, or stays as long as its browser.
+        std::thread::spawn(move || opener.wait());
+        Ok(file)
+    });
+    started.inspect_err(wrong).ok()
 }
 
 /// Writes all pages to a folder.
@@ -58,7 +82,7 @@ pub fn write(console: Console, session: Session, folder: &Path) -> CommandResult
     Ok(Exit::Done)
 }
 
-fn serve(console: Console, choice: &Choice, session: Session, port: u16) -> CommandResult<Exit> {
+fn serve(console: Console, choice: &Choice, session: Session, port: u16, opens: bool) -> CommandResult<Exit> {
     let wrong = |message: String, mends: &[&str]| say_wrong(console, Exit::Machine, &message, mends);
     let root = session.workspace.root.clone();
     let cancel = crate::interrupt::cancel_switch()
@@ -81,6 +105,8 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16) -> Comm
         let text = "local only; reload a page to see changes; Ctrl-C stops it";
         outln!(console, "{}", paint.ink(Ink::Faint, &format!("{:10}{text}", "")));
     }
+    // The file is removed when the server ends.
+    let _first = if opens { show_first(console, &server.address()) } else { None };
     let make = || Some(Site::of(look_again(&root, choice)?, all_topics(), PagesFor::Served));
     server.serve(&|| cancel.is_thrown(), &make);
     Ok(Exit::Done)

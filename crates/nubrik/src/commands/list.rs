@@ -153,6 +153,7 @@ fn show_cases(console: Console, test: &str, word: &str, cases: &[Case]) {
 }
 
 /// Which targets are listed, and how.
+#[derive(Default)]
 pub struct Which {
     /// Whether they are only counted.
     pub count: bool,

@@ -135,16 +135,19 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
         }
         // No target has an `@` in its name, and every pin has.
-        UserCommand::Show { target, printed: false } if target.contains('@') => {
+        UserCommand::Show { target, printed: false, .. } if target.contains('@') => {
             pins::pins(console, choice, Some(&PinsWork::Why { name: target, registry: None }))
         }
-        UserCommand::Show { target, printed } => show::show(console, choice, &target, printed),
+        UserCommand::Show { target, all, printed } => {
+            let wanted = if printed { show::Wanted::Printed } else { show::Wanted::Targets { each: all } };
+            show::show(console, choice, &target, wanted)
+        }
         UserCommand::Graph { what, format, output, depth, users, packages, since } => {
             let drawing = graph::Drawing { format, output, depth, users, packages, since };
             graph::graph(console, choice, &what, &drawing)
         }
         UserCommand::Lsp => editor::serve_editor(console, choice),
-        UserCommand::Explore { port } => explore::explore(console, choice, port),
+        UserCommand::Explore { port, open } => explore::explore(console, choice, port, open),
         UserCommand::Report { what, html, markdown, junit, trace, pages } => report_file::report(
             console,
             choice,

@@ -1,11 +1,12 @@
 //! `nubrik report`: what became of a build, or how tests stand, to be kept.
 
+use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use nubrik_explorer::{PagesFor, ReportOf, Site};
 use serde::Serialize;
 
-use super::history::find;
+use super::history::{find, history};
 use super::trace::trace_of;
 use super::{CommandResult, labelled, open, say_wrong, write_whole};
 use crate::arguments::Choice;
@@ -95,10 +96,17 @@ pub fn report(
     }
     if !is_any {
         let text = site.report_markdown(what).ok_or_else(gone)?;
-        if console.is_json() {
-            console.event(&ReportEvent { event: "report", form: "markdown", to: None, text: Some(&text) });
-        } else {
-            out!(console, "{text}");
+        let is_read_here = std::io::stdout().is_terminal() && !console.paint(OutputStream::Output).plain;
+        match what {
+            _ if console.is_json() => print(console, "markdown", &text),
+            // A person reads a page of a terminal; Markdown is for pages of other programs.
+            ReportOf::Build(number) if is_read_here => return history(console, choice, Some(number)),
+            ReportOf::Tests if is_read_here => {
+                let tags = ["<details>", "</details>", "<summary>", "</summary>"];
+                let plain = tags.iter().fold(text.replace('`', ""), |text, tag| text.replace(tag, ""));
+                out!(console, "{plain}");
+            }
+            _ => print(console, "markdown", &text),
         }
     }
     match &files.pages {
@@ -107,7 +115,21 @@ pub fn report(
     }
 }
 
+/// Prints a report.
+fn print(console: Console, form: &'static str, text: &str) {
+    if console.is_json() {
+        console.event(&ReportEvent { event: "report", form, to: None, text: Some(text) });
+    } else {
+        out!(console, "{text}");
+    }
+}
+
+/// Writes a report to a file; `-` is standard output.
 fn write(console: Console, form: &'static str, file: &Path, text: &str) -> CommandResult<()> {
+    if file == Path::new("-") {
+        print(console, form, text);
+        return Ok(());
+    }
     let to = file.display().to_string();
     write_whole(file, text).map_err(|e| {
         let mend = "name a file in a folder that can be written";

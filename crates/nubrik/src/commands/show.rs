@@ -99,12 +99,31 @@ struct ShownStep<'a> {
     last_seconds: Option<f64>,
 }
 
-pub fn show(console: Console, choice: &Choice, address: &str, printed: bool) -> CommandResult<Exit> {
+/// What is shown of targets.
+#[derive(Clone, Copy, PartialEq, Eq)]
+pub enum Wanted {
+    /// What they are; of several a list, or each of them.
+    Targets {
+        /// Whether each is shown.
+        each: bool,
+    },
+    /// What their steps printed.
+    Printed,
+}
+
+pub fn show(console: Console, choice: &Choice, address: &str, wanted_of: Wanted) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let wanted = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &wanted)?;
-    if printed {
+    if wanted_of == Wanted::Printed {
         show_printed(console, &session, &evaluation.graph, &evaluation.targets);
+        return Ok(Exit::Done);
+    }
+    let is_list = wanted_of == Wanted::Targets { each: false } && evaluation.targets.len() > 1;
+    if is_list && !console.is_json() {
+        drop(session);
+        super::list::list(console, choice, &[address.to_owned()], super::list::Which::default())?;
+        outln!(console, "\nnubrik show TARGET shows one of them, nubrik show --all {address} each");
         return Ok(Exit::Done);
     }
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.

@@ -13,14 +13,14 @@ pub struct SaidSoFar {
 }
 
 /// Steps that were not begun, by their verdict and why.
-pub type NotBegun = BTreeMap<(&'static str, String), Vec<StepId>>;
+pub type Together = BTreeMap<(&'static str, String), Vec<StepId>>;
 
 #[derive(Default)]
 struct SaidThings {
     /// Tools that were said to be missing: the mend is said once.
     missing_tools: BTreeSet<String>,
     /// Told together, so that what failed stays in sight.
-    not_begun: NotBegun,
+    together: Together,
     /// How many steps were reused that printed something when they ran, and one of them.
     silent: (usize, Option<StepId>),
     /// What failures printed, and of which step: the same is not shown twice.
@@ -56,8 +56,8 @@ impl SaidSoFar {
     }
 
     /// Keeps back that a step was not begun.
-    pub fn keep_not_begun(&self, id: StepId, verdict: Verdict, why: String) {
-        self.told().not_begun.entry((verdict.word(), why)).or_default().push(id);
+    pub fn keep_back(&self, id: StepId, verdict: Verdict, why: String) {
+        self.told().together.entry((verdict.word(), why)).or_default().push(id);
     }
 
     /// Keeps back that a reused step had printed something.
@@ -67,9 +67,9 @@ impl SaidSoFar {
     }
 
     /// How many reused steps had printed something and one of them, and the steps that were not begun.
-    pub fn kept_back(&self) -> (Option<(usize, StepId)>, NotBegun) {
+    pub fn kept_back(&self) -> (Option<(usize, StepId)>, Together) {
         let mut told = self.told();
         let (count, one) = std::mem::take(&mut told.silent);
-        (one.map(|id| (count, id)), std::mem::take(&mut told.not_begun))
+        (one.map(|id| (count, id)), std::mem::take(&mut told.together))
     }
 }

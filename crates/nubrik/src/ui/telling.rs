@@ -13,7 +13,10 @@ use super::step_line::{Columns, STATE, StepRow, Titles, below_state, ink_of};
 use super::text::{harmless, wrapped};
 use super::{failure, notices, plain};
 
-/// How many targets of steps that were not begun are named.
+/// How many reused steps with one reason have a line each.
+const REUSED_LINES: usize = 3;
+
+/// How many targets of steps that are reported together are named.
 const NAMED_TARGETS: usize = 4;
 
 /// What is told of a build.
@@ -82,8 +85,13 @@ impl<'g> Telling<'g> {
         }
         let step = self.graph.step(id);
         let target = &*self.titles.of_step(self.graph, id);
-        if matches!(verdict, Verdict::Blocked | Verdict::Unstarted) {
-            self.news.keep_not_begun(id, *verdict, reason.to_string());
+        // Steps that did not run are reported together, so that what ran and what failed stays in sight.
+        let is_fact_of_its_own = self.paint.plain || self.told.unchanged || self.told.commands;
+        if matches!(verdict, Verdict::Blocked | Verdict::Unstarted)
+            || *verdict == Verdict::Reused && !is_fact_of_its_own
+        {
+            self.news.keep_back(id, *verdict, reason.to_string());
+            self.keep_silent(id, event);
             return None;
         }
         let why = match failure {
@@ -145,10 +153,16 @@ impl<'g> Telling<'g> {
             let printed = harmless(printed.trim_end(), self.paint.colours);
             text.push_str(&super::excerpts::render_printed(&printed, self.paint, &whole));
         }
-        if !printed.is_empty() && *verdict == Verdict::Reused && step.check.is_none() {
+        self.keep_silent(id, event);
+        text
+    }
+
+    /// Keeps back that a reused step had printed something.
+    fn keep_silent(&self, id: StepId, event: &Event) {
+        let Event::Done { verdict: Verdict::Reused, printed, .. } = event else { return };
+        if !printed.is_empty() && self.graph.step(id).check.is_none() {
             self.news.keep_silent(id);
         }
-        text
     }
 
     /// Says what a step was refused that ended well.
@@ -162,7 +176,7 @@ impl<'g> Telling<'g> {
 
     /// What was kept back: which steps were not begun, and why.
     pub fn at_the_end(&self) -> String {
-        let (silent, not_begun) = self.news.kept_back();
+        let (silent, together) = self.news.kept_back();
         let mut text = String::new();
         if self.told.only_trouble {
             return text;
@@ -173,19 +187,29 @@ impl<'g> Telling<'g> {
             let said = format!("{steps} had printed something: nubrik show {address} --printed");
             text.push_str(&self.labelled("notice", &said));
         }
-        for ((word, why), steps) in not_begun {
-            text.push_str(&self.not_begun(word, &why, &steps));
+        let (reused, not_begun): (Vec<_>, Vec<_>) =
+            together.into_iter().partition(|((word, _), _)| *word == Verdict::Reused.word());
+        for ((word, why), steps) in reused.into_iter().chain(not_begun) {
+            text.push_str(&self.together(word, &why, &steps));
         }
         text
     }
 
-    /// Some steps that were not begun for the same reason.
-    fn not_begun(&self, word: &'static str, why: &str, steps: &[StepId]) -> String {
-        let ink = if word == Verdict::Blocked.word() { Ink::Doubt } else { Ink::Faint };
-        if let [one] = steps {
-            let (target, say) = (&*self.titles.of_step(self.graph, *one), &*self.graph.step(*one).say);
-            let row = StepRow { word: (word, ink), target, say, took: "", why, needs_reason: true };
-            return self.columns.lines(self.paint.resized(), row);
+    /// Some steps that did not run, for the same reason.
+    fn together(&self, word: &'static str, why: &str, steps: &[StepId]) -> String {
+        let is_reused = word == Verdict::Reused.word();
+        let ink = match word {
+            _ if is_reused => ink_of(Verdict::Reused),
+            _ if word == Verdict::Blocked.word() => Ink::Doubt,
+            _ => Ink::Faint,
+        };
+        if steps.len() <= if is_reused { REUSED_LINES } else { 1 } {
+            let row = |step: &StepId| {
+                let (target, say) = (&*self.titles.of_step(self.graph, *step), &*self.graph.step(*step).say);
+                let row = StepRow { word: (word, ink), target, say, took: "", why, needs_reason: !is_reused };
+                self.columns.lines(self.paint.resized(), row)
+            };
+            return steps.iter().map(row).collect();
         }
         let mut seen = HashSet::new();
         let targets = steps.iter().map(|step| &*self.graph.owner(*step).address);

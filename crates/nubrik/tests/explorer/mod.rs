@@ -51,7 +51,13 @@ pub fn targets_of(page: &str) -> Vec<String> {
 
 impl Explorer {
     pub fn start(sandbox: &Sandbox) -> Explorer {
-        let mut command = sandbox.command(&["explore"]);
+        Explorer::start_with(sandbox, &[], &[])
+    }
+
+    /// Starts one with more arguments and variables.
+    pub fn start_with(sandbox: &Sandbox, args: &[&str], variables: &[(&str, &str)]) -> Explorer {
+        let mut command = sandbox.command(&[&["explore"], args].concat());
+        command.envs(variables.iter().copied());
         let mut child = command.stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
         let mut said = BufReader::new(child.stdout.take().unwrap());
         let mut line = String::new();
