@@ -291,5 +291,5 @@ fn a_browser_is_given_a_file_that_only_the_user_can_read() {
     assert!(!std::path::Path::new(lines[1]).exists(), "it is removed with the server");
     // Where there is no desktop, the address is printed all the same.
     let explorer = Explorer::start_with(&sandbox, &["--open"], &[("PATH", "/nowhere")]);
-    assert!(explorer.page("index.html").contains("tides"));
+    assert!(explorer.page("index.html").contains("Targets"));
 }
