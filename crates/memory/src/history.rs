@@ -90,12 +90,14 @@ pub struct StepRecord {
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 pub struct SharedRecord {
     /// Results that were taken.
+    #[serde(rename = "downloaded", alias = "taken")]
     pub taken: usize,
     /// How long their steps took where they ran, in microseconds.
     pub saved_micros: u64,
     /// How many bytes came.
     pub moved: u64,
     /// Results that are known and were not fetched.
+    #[serde(rename = "not_downloaded", alias = "away")]
     pub away: usize,
     /// Steps that ran and of which nobody gave anything.
     pub unknown: usize,

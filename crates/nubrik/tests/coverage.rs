@@ -58,10 +58,18 @@ fn variants_are_built_beside_the_usual_and_lines_are_told_with_reused_verdicts()
     let lines = [of("checks/low.c", 1, 1, json!([])), of("src/fit.c", 4, 3, json!([[4, 4]]))];
     assert_eq!(told(&run), lines);
     assert_eq!((&sum(&run)["lines"], &sum(&run)["covered"]), (&json!(5), &json!(4)));
+    // Of the condition one way was taken.
+    assert_eq!(sum(&run)["branches"], json!({ "all": 2, "taken": 1 }));
+    let branches: Vec<Value> = run.events().into_iter().filter(|e| e["event"] == "coverage").collect();
+    assert_eq!(branches[1]["branches"], json!({ "all": 2, "taken": 1, "partly": [3] }));
     assert_eq!(sum(&run)["not_counted"], json!(["plain"]));
     let said = sandbox.run(&["test", "--coverage"]).expect(0);
-    assert!(said.stdout.ends_with("80 % of the lines ran: 4 of 5 in 2 files\n"), "{}", said.stdout);
-    assert!(said.stdout.contains(" 75 %  src/fit.c     3 of 4  not run: 4\n"), "{}", said.stdout);
+    assert!(
+        said.stdout.ends_with("80 % of the lines ran: 4 of 5 in 2 files; 50 % of the branches: 1 of 2\n"),
+        "{}",
+        said.stdout
+    );
+    assert!(said.stdout.contains(" 75 %  src/fit.c     3 of 4  not run: 4; partly: 3\n"), "{}", said.stdout);
     // What was there before is as it was.
     assert!(sandbox.run(&["test", "--json"]).expect(0).ran().is_empty());
     // From the store the verdict comes with its lines.
@@ -92,7 +100,7 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     assert_eq!(first, "coverage  7 of 7 steps to run; the normal variant is kept");
     let lcov = sandbox.read("told/lines.info");
     assert!(
-        lcov.contains("SF:src/fit.c\nDA:2,1\nDA:3,1\nDA:4,0\nDA:6,1\nLF:4\nLH:3\nend_of_record\n"),
+        lcov.contains("SF:src/fit.c\nDA:2,1\nDA:3,1\nDA:4,0\nDA:6,1\nBRDA:3,0,0,0\nBRDA:3,0,1,1\nBRF:2\nBRH:1\nLF:4\nLH:3\nend_of_record\n"),
         "{lcov}"
     );
     let xml = sandbox.read("lines.xml");

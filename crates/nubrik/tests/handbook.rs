@@ -114,7 +114,7 @@ impl Reading {
 fn comparable(text: &str) -> String {
     let mut lines: Vec<String> = Vec::new();
     for line in text.lines() {
-        let line = line.split(", of which ").next().unwrap();
+        let line = line.split(", critical path ").next().unwrap();
         let depends = ["slowest ", "at most ", "critical path ", "server.py: ", "    server.py", "    usage"];
         // A link of the critical path begins with its time; which links are told depends on the times.
         let is_link = line.starts_with("    ") && line.split_whitespace().next().is_some_and(is_time);

@@ -148,7 +148,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     team.built_by_ci();
     let seat = team.seat("person");
     let run = seat.run(&["build", "show", "--json"]).expect(0);
-    assert_eq!((ran(&run), &shared(&run)["away"]), (0, &json!(3)));
+    assert_eq!((ran(&run), &shared(&run)["not_downloaded"]), (0, &json!(3)));
     let objects = |seat: &Seat<'_>| {
         let made = seat.sandbox.files_below(".nubrik/made");
         made.keys().filter(|path| path.ends_with(".o") || path.ends_with(".a")).count()
@@ -160,7 +160,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     // An edit compiles one file, and the library comes to be linked with it.
     seat.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
     let run = seat.run(&["build", "show", "--json"]).expect(0);
-    assert_eq!((ran(&run), &shared(&run)["not_taken"]["unknown"]), (2, &json!(2)));
+    assert_eq!((ran(&run), &shared(&run)["not_used"]["unknown"]), (2, &json!(2)));
     assert_eq!(objects(&seat), 2);
     // The same where the store is gone meanwhile: what was only known is made, with what it needs.
     let other = team.seat("other");
@@ -216,13 +216,13 @@ fn what_ci_made_nobody_makes_again() {
     let team = Team::new(None);
     let ci = team.seat("ci");
     let built = ci.writes(&["build", "--json"]).expect(0);
-    assert_eq!((ran(&built), shared(&built)["given"].as_u64()), (5, Some(5)));
+    assert_eq!((ran(&built), shared(&built)["uploaded"].as_u64()), (5, Some(5)));
     let tested = ci.writes(&["test", "--json"]).expect(0);
-    assert_eq!(shared(&tested)["given"], 1);
+    assert_eq!(shared(&tested)["uploaded"], 1);
     // Another machine, in another folder, with nothing of its own.
     let person = team.seat("person");
     let taken = person.run(&["build", "--json"]).expect(0);
-    assert_eq!((ran(&taken), shared(&taken)["taken"].as_u64()), (0, Some(5)));
+    assert_eq!((ran(&taken), shared(&taken)["downloaded"].as_u64()), (0, Some(5)));
     assert_eq!(ci.sandbox.files_below("out"), person.sandbox.files_below("out"));
     assert_eq!(ran(&person.run(&["test", "--json"]).expect(0)), 0);
     // A change makes only what it reaches.
@@ -479,7 +479,7 @@ fn results_rest_on_the_machine_as_it_was() {
         seat
     };
     let built = seat("ci").writes(&["build", "--json"]).expect(0);
-    assert_eq!((&shared(&built)["given"], &shared(&built)["kept_back"]), (&json!(3), &json!(1)));
+    assert_eq!((&shared(&built)["uploaded"], &shared(&built)["local_only"]), (&json!(3), &json!(1)));
     assert_eq!(seat("same").run(&["build", "--json"]).expect(0).ran(), ["make count"]);
     fs::write(&place, "low\n").unwrap();
     let other = seat("content");
@@ -489,7 +489,7 @@ fn results_rest_on_the_machine_as_it_was() {
     let said = format!("it rests on {place}, which is another one here");
     assert!(why.stdout.contains(&said), "{}", why.stdout);
     let why = other.run(&["why", "count", "--shared", "--json"]).expect(0);
-    assert_eq!(why.events()[0]["event"], "not_taken");
+    assert_eq!(why.events()[0]["event"], "not_reused");
     assert_eq!(ran, ["make count", "make tide", "make way"]);
     fs::write(&place, "high\n").unwrap();
     fs::write(&missing, "here now\n").unwrap();
@@ -542,7 +542,7 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
     if run.stdout.contains("No such file") {
         return skip(Need::Place, "the tool does not see its folder here");
     }
-    assert_eq!(shared(&run.expect(0))["given"], 1);
+    assert_eq!(shared(&run.expect(0))["uploaded"], 1);
     assert!(build("same", false).0.expect(0).ran().is_empty());
     fs::write(prefix.join("lib/tides/table"), "low\n").unwrap();
     let (run, seat) = build("other", false);
@@ -709,7 +709,7 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     let folder = tempfile::tempdir().unwrap();
     let server = Server::of(folder.path());
     let team = Team::new(Some(&server.address));
-    assert_eq!(shared(&team.built_by_ci())["given"], 5);
+    assert_eq!(shared(&team.built_by_ci())["uploaded"], 5);
     server.requests.store(0, Ordering::SeqCst);
     let run = team.seat("person").run(&["build", "--json"]).expect(0);
     assert_eq!((ran(&run), shared(&run)["trouble"].as_str()), (0, None));
@@ -811,7 +811,8 @@ fn what_is_not_given_in_time_is_given_by_the_next_build() {
     let settings = ci.sandbox.read("nubrik.toml");
     ci.sandbox.write("nubrik.toml", &format!("{settings}wait = 0\n"));
     let run = ci.writes(&["build", "--json"]).expect(0);
-    let (given, late) = (shared(&run)["given"].as_u64().unwrap(), shared(&run)["late"].as_u64().unwrap());
+    let (given, late) =
+        (shared(&run)["uploaded"].as_u64().unwrap(), shared(&run)["not_uploaded"].as_u64().unwrap());
     assert_eq!(given + late, 5);
     // Another target, with time: what was late goes along.
     ci.sandbox.write("nubrik.toml", &settings);
@@ -879,7 +880,7 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
     other.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&other.run(&["build", "--json"]).expect(0)), 1);
     assert!(ci.writes(&["shared", "verify"]).expect(1).stdout.contains("try       "));
-    assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["given"], 1);
+    assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["uploaded"], 1);
     let third = with_large_file(&team, "third");
     third.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&third.run(&["build", "--json"]).expect(0)), 0);
@@ -901,7 +902,7 @@ fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
     };
     let ci = with_stamp("ci");
     let run = ci.writes(&["build", "--json"]).expect(0);
-    assert_eq!(shared(&run)["given"], 6);
+    assert_eq!(shared(&run)["uploaded"], 6);
     let person = with_stamp("person");
     let run = person.run(&["build", "--verify"]).expect(1);
     assert!(run.stdout.contains("verified  5 steps ran again and made the same bytes"), "{}", run.stdout);

@@ -96,7 +96,7 @@ fn reasons_are_whole_at_each_width() {
             }
             for line in &lines {
                 // What is to be pasted is one line, however long.
-                let is_pasted = ["  command", "  try", "  folder", "  searched", "  defined"]
+                let is_pasted = ["  command", "  try", "  folder", "  searched", "  defined", "  look"]
                     .iter()
                     .any(|l| line.starts_with(l));
                 let is_one_word = line.split_whitespace().count() < 2;

@@ -298,6 +298,7 @@ fn the_failure_block_looks_as_it_should() {
   command   sh -c 'echo no ink; exit 3' sh in .nubrik/made/a/@a/a
   folder    WORK
   defined   targets.nub:1
+  look      nubrik inside a
   printed   
     no ink
 

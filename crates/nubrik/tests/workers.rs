@@ -258,7 +258,8 @@ fn what_others_make_is_what_would_be_made_here() {
         ("XDG_STATE_HOME", &state),
     ];
     let run = ci.run_with(&["build", "--json"], &variables).expect(0);
-    let given = run.events().into_iter().find(|event| event["event"] == "shared").unwrap()["given"].clone();
+    let given =
+        run.events().into_iter().find(|event| event["event"] == "shared").unwrap()["uploaded"].clone();
     assert_eq!((ran_elsewhere(&run) > 0, given.as_u64()), (true, Some(8)), "{}", run.stdout);
     fs::remove_dir_all(std::path::Path::new(&team.path("store")).join("nubrik1/jobs")).unwrap();
     let person = team.sandbox(&FILES);

@@ -135,10 +135,19 @@ impl TextLines {
     /// The same, with which of them tests ran, where that is known.
     fn markup_with(&self, from: usize, to: usize, lines: Option<&LineCounts>) -> Markup {
         // Of those that can run; what a mark means is said in its words, too.
+        let branches = lines.map(LineCounts::branches_by_line).unwrap_or_default();
         let mark = |number: usize| match lines.and_then(|lines| lines.times(number as u32 + 1)) {
             None => ("", None),
             Some(0) => ("missed", Some("no test ran it".to_owned())),
-            Some(times) => ("covered", Some(format!("tests ran it {}", counted(times as usize, "time")))),
+            Some(times) => {
+                let ran = format!("tests ran it {}", counted(times as usize, "time"));
+                match branches.get(&(number as u32 + 1)) {
+                    Some(sum) if sum.taken < sum.all => {
+                        ("partly", Some(format!("{ran}, and took {} of {} branches", sum.taken, sum.all)))
+                    }
+                    _ => ("covered", Some(ran)),
+                }
+            }
         };
         html! {
             pre.lines {

@@ -171,6 +171,7 @@ fn coverage(site: &Site) -> Markup {
         };
     };
     let (ran, all) = lines.total();
+    let branches = lines.branch_sum();
     // Those with most lines that did not run come first.
     let mut files: Vec<_> = lines.files.iter().collect();
     files.sort_by_key(|(path, lines)| (std::cmp::Reverse(lines.len() - lines.covered()), *path));
@@ -178,16 +179,18 @@ fn coverage(site: &Site) -> Markup {
         h2 { "Coverage" }
         p {
             (share(ran, all)) ": " (ran) " of " (counted(all, "line")) " of " (counted(files.len(), "file"))
+            @if branches.all > 0 { ", and " (branches.taken) " of " (counted(branches.all, "branch")) "," }
             " ran in the tests of " code { "nubrik test --coverage" } ", " (when(*at, site.now())) "."
         }
         div.scroll { table {
-            thead { tr { th scope="col" { "File" } th.number scope="col" { "Ran" } th.number scope="col" { "Lines" } th scope="col" { "" } th scope="col" { "Lines that did not run" } } }
+            thead { tr { th scope="col" { "File" } th.number scope="col" { "Ran" } th.number scope="col" { "Lines" } @if branches.all > 0 { th.number scope="col" { "Branches" } } th scope="col" { "" } th scope="col" { "Lines that did not run" } } }
             tbody { @for (path, lines) in files.iter().take(COVERED) {
                 @let there = site.paths().contains(path.as_str()).then(|| page(About::File, path));
                 tr {
                     td.name { @match &there { Some(page) => { a href=(page) { (path) } }, None => (path) } }
                     td.number { (share(lines.covered(), lines.len())) }
                     td.number { (lines.len()) }
+                    @if branches.all > 0 { td.number { @let own = lines.branch_sum(); @if own.all > 0 { (own.taken) " of " (own.all) } } }
                     td { meter min="0" max=(lines.len().max(1)) value=(lines.covered()) aria-label=(format!("lines of {path} that ran")) {} }
                     td { (missed(lines, there.as_deref())) }
                 }

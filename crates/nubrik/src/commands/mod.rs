@@ -139,8 +139,9 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             pins::pins(console, choice, Some(&PinsWork::Why { name: target, registry: None }))
         }
         UserCommand::Show { target, all, printed } => {
-            let wanted = if printed { show::Wanted::Printed } else { show::Wanted::Targets { each: all } };
-            show::show(console, choice, &target, wanted)
+            let part =
+                if printed { show::ShownPart::Printed } else { show::ShownPart::Targets { each: all } };
+            show::show(console, choice, &target, part)
         }
         UserCommand::Graph { what, format, output, depth, users, packages, since } => {
             let drawing = graph::Drawing { format, output, depth, users, packages, since };

@@ -41,16 +41,18 @@ struct WorkersEvent<'a> {
 #[derive(Serialize, Default)]
 struct SharedEvent<'a> {
     event: &'static str,
-    taken: usize,
-    /// Results that are known and were not fetched.
-    away: usize,
-    not_taken: NotTakenCounts,
-    given: usize,
+    downloaded: usize,
+    /// Results that are known, and whose contents nothing needed.
+    not_downloaded: usize,
+    /// Why steps ran.
+    not_used: NotTakenCounts,
+    uploaded: usize,
     /// Results that were not uploaded in time.
-    late: usize,
+    not_uploaded: usize,
     /// Files that came as what differs from others.
     differences: u64,
-    kept_back: usize,
+    /// Results that stay on this machine.
+    local_only: usize,
     requests: u64,
     moved_bytes: u64,
     content_bytes: u64,
@@ -128,18 +130,18 @@ impl SharedNews<'_> {
         let published = given.map(|given| &given.published);
         SharedEvent {
             event: "shared",
-            taken: used.taken,
-            away: used.away,
-            not_taken: NotTakenCounts {
+            downloaded: used.taken,
+            not_downloaded: used.away,
+            not_used: NotTakenCounts {
                 unknown: used.unknown,
                 other_files: used.other_files,
                 other_system: used.other_system,
                 not_had: used.not_had,
             },
-            given: published.map_or(0, |published| published.results),
-            late: published.map_or(0, |published| published.late),
+            uploaded: published.map_or(0, |published| published.results),
+            not_uploaded: published.map_or(0, |published| published.late),
             differences: traffic.differences,
-            kept_back: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
+            local_only: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
             requests: traffic.requests,
             moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
             content_bytes: traffic.raw + published.map_or(0, |published| published.raw),

@@ -101,7 +101,7 @@ struct ShownStep<'a> {
 
 /// What is shown of targets.
 #[derive(Clone, Copy, PartialEq, Eq)]
-pub enum Wanted {
+pub enum ShownPart {
     /// What they are; of several a list, or each of them.
     Targets {
         /// Whether each is shown.
@@ -111,15 +111,15 @@ pub enum Wanted {
     Printed,
 }
 
-pub fn show(console: Console, choice: &Choice, address: &str, wanted_of: Wanted) -> CommandResult<Exit> {
+pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let wanted = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &wanted)?;
-    if wanted_of == Wanted::Printed {
+    if part == ShownPart::Printed {
         show_printed(console, &session, &evaluation.graph, &evaluation.targets);
         return Ok(Exit::Done);
     }
-    let is_list = wanted_of == Wanted::Targets { each: false } && evaluation.targets.len() > 1;
+    let is_list = part == ShownPart::Targets { each: false } && evaluation.targets.len() > 1;
     if is_list && !console.is_json() {
         drop(session);
         super::list::list(console, choice, &[address.to_owned()], super::list::Which::default())?;

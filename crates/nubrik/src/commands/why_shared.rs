@@ -81,7 +81,7 @@ pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandRe
 impl NotTaken<'_> {
     fn print_json(&self, console: Console) {
         let event = |step: StepId| NotTakenEvent {
-            event: "not_taken",
+            event: "not_reused",
             target: &self.graph.owner(step).address,
             say: &self.graph.step(step).say,
             writer: None,

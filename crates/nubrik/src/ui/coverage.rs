@@ -3,7 +3,7 @@
 use std::ops::RangeInclusive;
 
 use nubrik_graph::{Graph, StepId};
-use nubrik_reports::coverage::LineCounts;
+use nubrik_reports::coverage::{BranchSum, LineCounts};
 use nubrik_session::{ChangedLines, Covered};
 use nubrik_wording::counted;
 use serde::Serialize;
@@ -45,12 +45,31 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
                 "{} of the lines ran: {ran} of {all} in {}",
                 share.trim_start(),
                 counted(files.len(), "file")
-            )
+            ) + &branches_of(covered)
         }
     };
     out.push_str(&paint.ink(Ink::Strong, &sum));
     out.push('\n');
     out
+}
+
+/// How many branches were taken, where a counter knows them.
+fn branches_of(covered: &Covered) -> String {
+    let branches = covered.lines.branch_sum();
+    if branches.all == 0 {
+        return String::new();
+    }
+    let share = percent(branches.taken, branches.all);
+    format!("; {} of the branches: {} of {}", share.trim_start(), branches.taken, branches.all)
+}
+
+/// What of a file did not run: lines, and lines of which a branch was never taken.
+fn not_run(lines: &LineCounts) -> String {
+    let missed = lines.uncovered();
+    let partly: Vec<RangeInclusive<u32>> = lines.partly_run().into_iter().map(|line| line..=line).collect();
+    let told = [("not run: ", missed), ("partly: ", partly)];
+    let told = told.iter().filter(|(_, lines)| !lines.is_empty());
+    told.map(|(word, lines)| format!("{word}{}", ranges(lines))).collect::<Vec<_>>().join("; ")
 }
 
 /// A line for each file, with what did not run; of many files those with most of it.
@@ -67,14 +86,12 @@ fn by_file(files: &[(&str, &LineCounts)], paint: Paint) -> String {
     let of_counts = told.iter().map(|(_, lines)| counts(lines).len()).max().unwrap_or(0);
     let room = paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
     for (path, lines) in &told {
-        let ink = if lines.covered() == lines.len() { Ink::Calm } else { Ink::Doubt };
+        let missed = not_run(lines);
+        let ink = if missed.is_empty() { Ink::Calm } else { Ink::Doubt };
         let share = paint.ink(ink, &percent(lines.covered(), lines.len()));
-        let missed = lines.uncovered();
         let missed = match missed.is_empty() || room < 12 {
             true => String::new(),
-            false => {
-                format!("  {}", cut(&format!("not run: {}", ranges(&missed)), room, paint.glyph("…", "...")))
-            }
+            false => format!("  {}", cut(&missed, room, paint.glyph("…", "..."))),
         };
         let (path, counts) = (padded(path, column), counts(lines));
         out.push_str(&format!("{share}  {path}  {counts:>of_counts$}{}\n", paint.ink(Ink::Faint, &missed)));
@@ -178,6 +195,9 @@ struct CoverageEvent<'a> {
     covered: usize,
     /// First and last lines of what did not run.
     uncovered: Vec<(u32, u32)>,
+    /// Of what the counter knows branches.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    branches: Option<Branches>,
     #[serde(skip_serializing_if = "Option::is_none")]
     uncovered_changed: Option<Vec<(u32, u32)>>,
 }
@@ -189,10 +209,27 @@ struct CoverageSumEvent<'a> {
     lines: usize,
     covered: usize,
     #[serde(skip_serializing_if = "Option::is_none")]
+    branches: Option<Branches>,
+    #[serde(skip_serializing_if = "Option::is_none")]
     changed: Option<ChangedSum>,
     not_covered: Vec<&'a str>,
     not_counted: Vec<&'a str>,
     unreadable: Vec<&'a str>,
+}
+
+#[derive(Serialize)]
+struct Branches {
+    all: usize,
+    taken: usize,
+    /// Lines that ran and have a branch that was never taken.
+    #[serde(skip_serializing_if = "Vec::is_empty")]
+    partly: Vec<u32>,
+}
+
+impl Branches {
+    fn of(sum: BranchSum, partly: Vec<u32>) -> Option<Branches> {
+        (sum.all > 0).then_some(Branches { all: sum.all, taken: sum.taken, partly })
+    }
 }
 
 #[derive(Serialize)]
@@ -217,6 +254,7 @@ fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Chang
             lines: lines.len(),
             covered: lines.covered(),
             uncovered: pairs(lines.uncovered()),
+            branches: Branches::of(lines.branch_sum(), lines.partly_run()),
             uncovered_changed: missed,
         });
     }
@@ -226,6 +264,7 @@ fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Chang
         files: covered.lines.files.len(),
         lines: all,
         covered: ran,
+        branches: Branches::of(covered.lines.branch_sum(), Vec::new()),
         changed: changed.map(|_| ChangedSum { lines: changed_all, covered: changed_ran }),
         not_covered: covered.not_covered.iter().map(|path| path.as_str()).collect(),
         not_counted: covered.not_counted.iter().map(|test| address(graph, *test)).collect(),

@@ -55,6 +55,22 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
                     lines.add(place, times);
                 }
             }
+            "BRDA" => {
+                let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
+                // The line, the block and the branch, which may be any texts, and how often: `-` where the line never ran.
+                let place = value.split(',').next().and_then(|v| v.parse::<u32>().ok());
+                let rest = value.split_once(',').and_then(|(_, rest)| rest.rsplit_once(','));
+                let times = rest.and_then(|(_, times)| match times {
+                    "-" => Some(0),
+                    times => times.parse::<i64>().ok().map(i64::unsigned_abs),
+                });
+                let (Some(place), Some((name, _)), Some(times)) = (place, rest, times) else {
+                    return Err(wrong("has no line, branch and number of times"));
+                };
+                if place > 0 {
+                    lines.add_branch(place, name, times);
+                }
+            }
             "end_of_record" => {
                 let (path, lines) = open.take().ok_or_else(|| wrong("ends a file that was not begun"))?;
                 all.add(path, &lines);
@@ -79,6 +95,17 @@ pub(crate) fn write(all: &Coverage) -> String {
         let _ = writeln!(out, "SF:{path}");
         for (line, times) in lines.iter() {
             let _ = writeln!(out, "DA:{line},{times}");
+        }
+        let mut any = false;
+        for (line, name, times) in lines.branches() {
+            any = true;
+            let ran = lines.times(line).is_some_and(|times| times > 0);
+            let times = if ran || times > 0 { times.to_string() } else { "-".to_owned() };
+            let _ = writeln!(out, "BRDA:{line},{name},{times}");
+        }
+        if any {
+            let sum = lines.branch_sum();
+            let _ = writeln!(out, "BRF:{}\nBRH:{}", sum.all, sum.taken);
         }
         let _ = writeln!(out, "LF:{}\nLH:{}\nend_of_record", lines.len(), lines.covered());
     }

@@ -3,7 +3,7 @@
 use nubrik_lang::topics::Topic;
 
 /// Words that people try, and the topics that answer them.
-const GUESSES: [(&str, &[&str]); 109] = [
+const GUESSES: [(&str, &[&str]); 110] = [
     ("&", &["reference"]),
     ("+", &["operators"]),
     ("/", &["path_join", "operators"]),
@@ -79,6 +79,7 @@ const GUESSES: [(&str, &[&str]); 109] = [
     ("directory", &["folder", "{outfolder …}"]),
     ("dir", &["folder", "{outfolder …}"]),
     ("left", &["unstarted"]),
+    ("store", &["cache"]),
     ("room", &["sandbox"]),
     ("rooms", &["sandbox"]),
     ("box", &["sandbox"]),
