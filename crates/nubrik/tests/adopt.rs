@@ -238,3 +238,79 @@ fn what_a_comment_leaves_out_is_not_proposed() {
     let run = sandbox.run(&["adopt", "--check"]).expect(1).says("odd/lamp: program");
     assert!(!run.stdout.contains("examples"), "{}", run.stdout);
 }
+
+#[test]
+fn tests_that_register_themselves_are_linked_and_run() {
+    let case = "#include \"cases.hpp\"\n#include \"../include/twice.hpp\"\nstatic bool works() { return twice(2) == 4; }\nstatic registered here(works);\n";
+    let sandbox = folder(&[
+        ("include/twice.hpp", "#pragma once\ninline int twice(int a) { return 3 * a; }\n"),
+        (
+            "tests/cases.hpp",
+            "#pragma once\n#include <vector>\nusing function = bool (*)();\n\
+             inline std::vector<function> &cases() { static std::vector<function> all; return all; }\n\
+             struct registered { registered(function f) { cases().push_back(f); } };\n",
+        ),
+        ("tests/OneTest.cpp", case),
+        ("tests/TwoTest.cpp", case),
+        (
+            "tests/main.cpp",
+            "#include \"cases.hpp\"\nint main() { int failed = 0; for (auto f : cases()) failed += !f(); return failed; }\n",
+        ),
+        ("tests/other.cpp", "#include \"../include/twice.hpp\"\nint main() { return twice(0); }\n"),
+    ]);
+    // Both cases fail: a program without them would pass.
+    let run = sandbox.run(&["adopt", "--yes"]);
+    assert!(run.stdout.contains("exited with code 2"), "{}", run.stdout);
+    assert!(sandbox.read("targets.nub").contains("whole = true"), "{}", sandbox.read("targets.nub"));
+    sandbox.run(&["test"]).expect(1);
+}
+
+#[test]
+fn of_helpers_that_define_the_same_only_what_is_referred_to_is_linked() {
+    let main = "#include \"tide.hpp\"\nint level();\nint main() { return level() != tide(); }\n";
+    let sandbox = folder(&[
+        ("tests/tide.hpp", "inline int tide() { return 7; }\n"),
+        ("tests/first.cpp", "int level() { return 7; }\n"),
+        ("tests/second.cpp", "int level() { return 7; }\n"),
+        ("tests/one.cpp", main),
+        ("tests/two.cpp", main),
+    ]);
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0);
+    assert!(!sandbox.read("targets.nub").contains("whole"), "{}{}", run.stdout, sandbox.read("targets.nub"));
+    sandbox.run(&["test"]).expect(0).says("2 tests passed");
+}
+
+#[test]
+fn a_new_need_of_one_test_goes_to_the_definition_of_that_test_once() {
+    let one = "#[test] fn one() { mini::a(); }\n";
+    let definitions = "use \"nub:rust\" as rust\n\n\
+        ## The library of the crate mini.\n\
+        target mini = rust.library { source = \".\", version = \"0.1.0\" }\n\n\
+        ## The tests beside the crate mini, file by file.\n\
+        test beside_tests = {each source in glob(\"tests/*.rs\") give source.stem: rust.tests {\n    \
+            root = \"tests/{source.name}\"\n    source = \".\"\n    version = \"0.1.0\"\n    package = \"mini\"\n    needs = mini\n\
+        }}\n\n\
+        ## The tests of the crate mini.\n\
+        test unit = rust.tests { source = \".\", name = \"mini\", version = \"0.1.0\" }\n";
+    let sandbox = Sandbox::new(&[
+        (
+            "Cargo.toml",
+            "[package]\nname = \"mini\"\nversion = \"0.1.0\"\nedition = \"2021\"\n\n[dev-dependencies]\nregex = \"1\"\n",
+        ),
+        ("src/lib.rs", "pub fn a() -> u8 { 1 }\n#[test] fn inside() {}\n"),
+        ("tests/a.rs", one),
+        ("tests/b.rs", one),
+        ("tests/e.rs", "#[test] fn one() { regex::Regex::new(\"a\").unwrap(); }\n"),
+        ("targets.nub", definitions),
+    ]);
+    // Where toolchains of Rust are, which tests do not have.
+    let home = format!("{}/.rustup", std::env::var("HOME").unwrap());
+    let home = std::env::var("RUSTUP_HOME").unwrap_or(home);
+    let variables = [("RUSTUP_HOME", home.as_str())];
+    let run = sandbox.run_with(&["adopt", "--update", "--yes"], &variables).expect(0);
+    let wanted = definitions.replace("needs = mini\n", "needs = [mini, rust.pinned(\"regex\")]\n");
+    assert_eq!(sandbox.read("targets.nub"), wanted, "{}", run.stdout);
+    // It is the same once more.
+    let run = sandbox.run_with(&["adopt", "--check"], &variables);
+    assert!(!run.stdout.contains("differs"), "{}{}", run.stdout, run.stderr);
+}

@@ -547,3 +547,91 @@ fn an_example_that_grew_old_is_shown_where_it_is_written() {
     assert!(run.stdout.contains("target fit = c.library { sources = \"src/*.c\""), "{}", run.stdout);
     assert!(run.stdout.contains("  A static library.\n"), "{}", run.stdout);
 }
+
+#[test]
+fn a_library_that_is_linked_as_a_whole_brings_what_nobody_refers_to() {
+    let targets = |whole: &str| {
+        format!(
+            "use \"nub:c\" as c\n\
+             target cases = c.library {{ sources = \"cases.c\"{whole} }}\n\
+             test passes = c.test_program {{ sources = \"main.c\", needs = cases }}\n\
+             target tree = c.installed {{ libraries = cases }}\n"
+        )
+    };
+    let sandbox = Sandbox::new(&[
+        ("main.c", "int failed = 0;\nint main(void) { return failed; }\n"),
+        (
+            "cases.c",
+            "extern int failed;\n__attribute__((constructor)) static void one(void) { failed = 1; }\n",
+        ),
+        ("targets.nub", &targets("")),
+    ]);
+    // Of an archive nothing is linked: this passes without any case, and says so.
+    sandbox.run(&["test"]).expect(0).says("warning: nothing of libcases.a is linked");
+    sandbox.write("targets.nub", &targets(", whole = true"));
+    let run = sandbox.run(&["test"]).expect(1);
+    assert!(!run.stdout.contains("nothing of"), "{}", run.stdout);
+    sandbox.run(&["build", "tree"]).expect(0);
+    assert!(sandbox.exists("out/default/tree/lib/libcases.a"));
+}
+
+#[test]
+fn tests_that_should_report_cases_and_report_none_fail() {
+    let write = |text: &str| {
+        format!(
+            "#include <stdio.h>\n#include <string.h>\nint main(int n, char **words) {{ (void)n; FILE *f = fopen(words[1] + strlen(\"--xml=\"), \"w\"); fputs(\"{text}\", f); return fclose(f); }}\n"
+        )
+    };
+    let targets = "use \"nub:c\" as c\ntest reports = c.test_program { sources = \"main.c\", report_flag = \"--xml=\" }\n";
+    let sandbox = Sandbox::new(&[("main.c", &write("<testsuite/>")), ("targets.nub", targets)]);
+    sandbox.run(&["test"]).expect(1).says("the program reported no case");
+    sandbox.write("main.c", &write("<testsuite><testcase name='one'/></testsuite>"));
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+}
+
+#[test]
+fn a_file_without_a_test_of_python_fails() {
+    if !has("python3") {
+        return;
+    }
+    let targets = "use \"nub:python\" as py\ntest units = py.unit_tests { sources = \"test_*.py\" }\n";
+    let sandbox = Sandbox::new(&[("test_none.py", "import unittest\n"), ("targets.nub", targets)]);
+    sandbox.run(&["test"]).expect(1).says("test_none.py holds no test");
+}
+
+#[test]
+fn a_build_script_reads_its_crate_and_what_it_reads_counts() {
+    if !has("rustc") {
+        return;
+    }
+    let script = "use std::{env, fs, path::Path};\nfn main() {\n\
+        let read = |path: &str| fs::read_to_string(path).unwrap_or(\"none\".into());\n\
+        let text = format!(\"{} {} {}\", read(\"data.txt\").trim(), Path::new(\"data/sub\").exists(), read(\"data/sub/x.txt\").trim());\n\
+        fs::write(Path::new(&env::var(\"OUT_DIR\").unwrap()).join(\"x.rs\"), format!(\"pub const X: &str = {text:?};\")).unwrap();\n}\n";
+    let sandbox = Sandbox::new(&[
+        ("a/build.rs", script),
+        ("a/data.txt", "43\n"),
+        ("a/data/sub/x.txt", "99\n"),
+        ("a/other.txt", "\n"),
+        ("a/src/lib.rs", "include!(concat!(env!(\"OUT_DIR\"), \"/x.rs\"));\n"),
+        ("p/main.rs", "fn main() { println!(\"{}\", a::X); }\n"),
+        (
+            "targets.nub",
+            "use \"nub:rust\" as rust\n\
+             target a = rust.library { source = \"a\", build_script = \"build.rs\" }\n\
+             target p = rust.program { source = \"p\", root = \"main.rs\", needs = a }\n",
+        ),
+    ]);
+    let home = rustup();
+    let run = |args: &[&str]| sandbox.run_with(args, &[("RUSTUP_HOME", &home)]).expect(0).stdout;
+    assert_eq!(run(&["run", "-q", "p"]), "43 true 99\n");
+    sandbox.write("a/data.txt", "44\n");
+    assert_eq!(run(&["run", "-q", "p"]), "44 true 99\n");
+    std::fs::remove_dir_all(sandbox.folder.join("a/data")).unwrap();
+    assert_eq!(run(&["run", "-q", "p"]), "44 false none\n");
+    if sandbox::has_sandboxes() {
+        sandbox.write("a/other.txt", "more\n");
+        let built = run(&["build"]);
+        assert!(built.contains("nothing to run"), "what it did not read does not count: {built}");
+    }
+}

@@ -106,6 +106,10 @@ fn compiled(
     {
         return mended;
     }
+    // Of several sources that define the same an archive gives one.
+    if captured(r"(multiple definition of|duplicate symbol)", printed).is_some() {
+        return parted(proposal, address);
+    }
     if let Some(symbol) = captured(r"undefined reference to [`']([^'`(]+)", printed) {
         let links = |word: &str| FieldValue::text(word);
         let is_math =
@@ -274,6 +278,26 @@ fn own_module(
         is_new |= call.add_files("helpers", files.iter().cloned());
     }
     Some(if is_new { Mended::Changed(format!("it imports {first}")) } else { Mended::Nothing })
+}
+
+/// Libraries that are linked as a whole are archives again.
+fn parted(proposal: &mut Proposal, address: &DefinitionAddress) -> Mended {
+    let needs: Vec<DefinitionAddress> =
+        proposal.definition(address).into_iter().flat_map(|one| one.needs()).collect();
+    let mut changed = Vec::new();
+    for need in needs {
+        let Some(definition) = proposal.definition_mut(&need) else { continue };
+        for call in definition.body.calls_mut() {
+            if call.kit == Kit::C && call.field("whole") == Some(&FieldValue::Bool(true)) {
+                call.set("whole", FieldValue::List(Vec::new()));
+                changed.push(need.below(""));
+            }
+        }
+    }
+    match changed.is_empty() {
+        true => Mended::Nothing,
+        false => Mended::Changed(format!("of {} only what is referred to is linked", changed.join(", "))),
+    }
 }
 
 /// Libraries in C become part of a shared object: they are compiled for that.

@@ -98,6 +98,10 @@ pub fn reconcile(
         if !edits.edits.is_empty() {
             let differences = std::mem::take(&mut edits.differences);
             let (before, after) = (Some(text.clone()), edits.applied(text));
+            // Nothing is written that cannot be read.
+            if !parses(&after) {
+                return Err((package.to_owned(), "the changes for it do not fit into its text".to_owned()));
+            }
             changes.push(FileChange { package: package.to_owned(), before, after, differences });
         }
     }
@@ -312,29 +316,67 @@ impl TextEdits<'_> {
         self.edits.push((text.len()..text.len(), format!("{start}{more}")));
     }
 
-    /// Holds the files and needs of a definition against what is written.
+    /// Compares the files and needs of a definition with those that are written. What is written as one is compared with all
+    /// that is proposed for it, once.
     fn align(&mut self, definition: &Definition, taken: &BTreeSet<String>, packages: &BTreeSet<String>) {
-        let Some(one) = self.view.declarations.iter().find(|one| one.name == definition.address.name) else {
-            return;
-        };
-        let address = definition.address.below(self.top);
+        let view = self.view;
+        let mut twins: BTreeMap<(usize, usize), Vec<&KindCall>> = BTreeMap::new();
         for call in definition.body.calls() {
-            let twin = one.calls.iter().find(|other| other.kit == call.kit && other.kind == call.kind);
-            let Some(twin) = twin.or_else(|| one.calls.iter().find(|other| other.kit == call.kit)) else {
-                continue;
-            };
-            let new: BTreeSet<String> = call
-                .files("sources")
-                .into_iter()
-                .filter(|file| !taken.contains(file) && !one.files.contains(file))
-                .collect();
+            if let Some(twin) = self.twin(definition, call) {
+                twins.entry(twin).or_default().push(call);
+            }
+        }
+        for ((number, of), calls) in twins {
+            let one = &view.declarations[number];
+            let twin = &one.calls[of];
+            let address =
+                DefinitionAddress { name: one.name.clone(), ..definition.address.clone() }.below(self.top);
+            let files = calls.iter().flat_map(|call| call.files("sources"));
+            let new: BTreeSet<String> =
+                files.filter(|file| !taken.contains(file) && !one.files.contains(file)).collect();
             if !new.is_empty()
                 && let Some(field) = twin.fields.get("sources")
             {
                 self.more_files(&address, field, &new);
             }
-            self.needs(&address, (call.field("needs"), &definition.assumed), twin, packages);
+            let mut wanted: Vec<&FieldValue> = Vec::new();
+            for value in calls.iter().filter_map(|call| call.field("needs")) {
+                let items = match value {
+                    FieldValue::List(items) => items.iter().collect(),
+                    one => vec![one],
+                };
+                wanted.extend(items.into_iter().filter(|item| !wanted.contains(item)).collect::<Vec<_>>());
+            }
+            self.needs(&address, (&wanted, &definition.assumed), twin, packages);
         }
+    }
+
+    /// Where a proposed kind is written: the number of its declaration, and of the kind in it. It is of the same kit and kind, and
+    /// names the same, or files of it; what is the only one of a declaration with the definition's name is meant, too.
+    fn twin(&self, definition: &Definition, call: &KindCall) -> Option<(usize, usize)> {
+        let files = files_of(call);
+        let is_only = definition.body.calls().len() == 1;
+        let score = |one: &Declaration, other: &Call| {
+            let same_name = is_only && one.name == definition.address.name;
+            let common = one.files.intersection(&files).count();
+            let score = (names_the_same(call, other), same_name, common);
+            (score != (false, false, 0)).then_some(score)
+        };
+        let all = self.view.declarations.iter().enumerate().flat_map(|(number, one)| {
+            let calls = one.calls.iter().enumerate();
+            calls.filter_map(move |(of, other)| {
+                let is_like = other.kit == call.kit && other.kind == call.kind;
+                is_like.then(|| score(one, other)).flatten().map(|score| (score, (number, of)))
+            })
+        });
+        // Of several that are as near, the first.
+        let mut best: Option<((bool, bool, usize), (usize, usize))> = None;
+        for (score, place) in all {
+            if best.is_none_or(|(known, _)| score > known) {
+                best = Some((score, place));
+            }
+        }
+        best.map(|(_, place)| place)
     }
 
     fn more_files(&mut self, address: &str, field: &Field, new: &BTreeSet<String>) {
@@ -367,15 +409,10 @@ impl TextEdits<'_> {
     fn needs(
         &mut self,
         address: &str,
-        (wanted, assumed): (Option<&FieldValue>, &BTreeSet<DefinitionAddress>),
+        (wanted, assumed): (&[&FieldValue], &BTreeSet<DefinitionAddress>),
         twin: &Call,
         packages: &BTreeSet<String>,
     ) {
-        let wanted: Vec<&FieldValue> = match wanted {
-            Some(FieldValue::List(items)) => items.iter().collect(),
-            Some(one) => vec![one],
-            None => Vec::new(),
-        };
         let texts: Vec<String> = wanted.iter().map(|value| self.own_words(value)).collect();
         let field = twin.fields.get("needs");
         let written: Option<Vec<(Range<usize>, String)>> = match field {
@@ -450,6 +487,13 @@ impl TextEdits<'_> {
     /// The text with all changes, and as the formatter has it where it was formatted before.
     fn applied(mut self, text: &str) -> String {
         self.edits.sort_by_key(|(range, _)| (range.start, range.end));
+        // Of two changes of one place the first holds.
+        let mut end = 0;
+        self.edits.retain(|(range, _)| {
+            let is_free = range.start >= end;
+            end = end.max(range.end);
+            is_free
+        });
         let mut out = text.to_owned();
         for (range, new) in self.edits.into_iter().rev() {
             out.replace_range(range, &new);
@@ -460,6 +504,30 @@ impl TextEdits<'_> {
             _ => out,
         }
     }
+}
+
+/// Whether a text can be read as definitions.
+fn parses(text: &str) -> bool {
+    nubrik_syntax::parse(nubrik_source::TextId(0), &text.into()).diagnostics.is_empty()
+}
+
+/// The files of the tree that a kind is for.
+fn files_of(call: &KindCall) -> BTreeSet<String> {
+    let mut files = BTreeSet::new();
+    for (_, value) in &call.fields {
+        value.walk(&mut |value| {
+            if let FieldValue::Files(more) | FieldValue::Below(_, more) = value {
+                files.extend(more.iter().cloned());
+            }
+        });
+    }
+    // A crate's test is one file of its folder.
+    if let (Some(FieldValue::Text(root)), Some(FieldValue::Folder(folder))) =
+        (call.field("root"), call.field("source"))
+    {
+        files.extend(joined(folder, root));
+    }
+    files
 }
 
 /// Whether two texts name the same need.

@@ -92,6 +92,9 @@ impl PartWriter<'_, '_> {
             call.set("reads", FieldValue::Files(reach.reads.clone()));
         }
         self.flags(&mut call, role, reach);
+        if role == CRole::Helpers && part.sources.iter().any(|source| self.registers_itself(source)) {
+            call.set("whole", FieldValue::Bool(true));
+        }
         let mut needs: Vec<FieldValue> = reach.needs.iter().cloned().map(FieldValue::Of).collect();
         needs.extend(reach.libraries.iter().map(|name| FieldValue::SystemLibrary((*name).to_owned())));
         call.set("needs", FieldValue::List(needs));
@@ -100,6 +103,15 @@ impl PartWriter<'_, '_> {
         let definition = Definition::new(keyword, &address, documentation, Body::Kind(call)).because(reasons);
         let is_private = role == CRole::Helpers;
         Some(Definition { is_private, assumed: reach.assumed.clone(), ..definition })
+    }
+
+    /// Whether nobody can refer to what is in a source, for no header in the tree is named like it: a test in it registers itself
+    /// when the program starts, and of an archive a linker would not take it.
+    fn registers_itself(&self, source: &str) -> bool {
+        let stem = |path: &str| name_of(path).rsplit_once('.').map_or("", |(stem, _)| stem).to_owned();
+        let own = stem(source);
+        let mut files = self.survey.tree.files().iter();
+        ext_of(source) != "c" && !files.any(|file| is_header(file) && stem(file).eq_ignore_ascii_case(&own))
     }
 
     /// The sources of a part with those that are made of descriptions beside them, and the headers that are made with these, by
