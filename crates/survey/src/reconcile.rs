@@ -370,7 +370,7 @@ impl TextEdits<'_> {
             })
         });
         // Of several that are as near, the first.
-        let mut best: Option<((bool, bool, usize), (usize, usize))> = None;
+        let mut best = None;
         for (score, place) in all {
             if best.is_none_or(|(known, _)| score > known) {
                 best = Some((score, place));

@@ -48,7 +48,7 @@ fn show_first(console: Console, address: &str) -> Option<tempfile::NamedTempFile
     };
     let made = tempfile::Builder::new().prefix("nubrik-explore-").suffix(".html").tempfile();
     let started = made.and_then(|mut file| {
-        write!(file, "<!doctype html><meta http-equiv=\"refresh\" content=\"0; url={address}\">\n")?;
+        writeln!(file, "<!doctype html><meta http-equiv=\"refresh\" content=\"0; url={address}\">")?;
         let mut opener = Command::new(OPENER);
         opener.arg(file.path()).stdin(Stdio::null()).stdout(Stdio::null()).stderr(Stdio::null());
         let mut opener = opener.spawn()?;

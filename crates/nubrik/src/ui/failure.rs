@@ -194,10 +194,10 @@ fn look_inside(graph: &Graph, id: StepId) -> Option<String> {
     if owner.role == Role::Inner || step.commands.is_empty() {
         return None;
     }
-    let is_own = |other: &&Box<nubrik_graph::Step>| {
+    let all = (0..graph.steps.len() as u32).map(|number| graph.step(StepId(number)));
+    let mut own = all.filter(|other| {
         other.target == step.target && other.variant == step.variant && !other.commands.is_empty()
-    };
-    let mut own = graph.steps.iter().filter(is_own);
+    });
     let alike = own.clone().filter(|other| other.say == step.say).count();
     let words = match own.nth(1) {
         None => String::new(),

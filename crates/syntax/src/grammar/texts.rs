@@ -61,7 +61,8 @@ pub(super) fn hole(p: &mut Parser, in_command: bool) {
             p.skip_item();
         } else {
             let is_list = matches!(p.peek(), Comma | Colon);
-            if !p.failed_here() && !(is_list && is_plain_brace(p, open.start as usize, in_command)) {
+            let is_told = p.failed_here() || is_list && is_plain_brace(p, open.start as usize, in_command);
+            if !is_told {
                 p.expected("`}`");
             }
             p.skip_item();
