@@ -24,12 +24,21 @@ impl ProjectReader<'_, '_> {
             .filter(|file| ext_of(file) == "py")
             .filter_map(|file| tree.text(file))
             .collect();
-        let imported: BTreeSet<String> = texts.iter().flat_map(|text| imports(text)).collect();
+        let imported: BTreeSet<String> =
+            texts.iter().flat_map(|text| imports(text)).map(|(name, _)| name).collect();
         let foreign = self.foreign(&imported);
+        let certain = self.foreign(&self.certain_imports(&helpers));
         let uses_pytest = foreign.contains("pytest")
             || texts.iter().any(|text| text.contains("\ndef test_") || text.contains("\nasync def test_"));
         let mut all = vec![FieldValue::Of(address.clone())];
-        all.extend(self.packages_for_tests(&foreign, uses_pytest, &texts, needs));
+        all.extend(self.packages_for_tests(&foreign, &certain, uses_pytest, &texts, needs));
+        let pinned = |name: &str| all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()));
+        let required = |name: &str| needs.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()));
+        let unpinned =
+            foreign.iter().filter(|name| !pinned(name) && !required(name) && !certain.contains(*name));
+        let reasons: Vec<String> = unpinned
+            .map(|name| format!("{name} is not pinned: no manifest lists it, and tests do without it or only their data names it."))
+            .collect();
         // Some tests import others.
         let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
         let tested: BTreeSet<&str> =
@@ -50,7 +59,7 @@ impl ProjectReader<'_, '_> {
             .with("needs", FieldValue::List(all));
         let test = self.survey.names.give(&project.folder, "unit", "tests");
         let documentation = format!("The tests of {}, file by file.", project.name);
-        self.define(&test, Keyword::Test, documentation, Vec::new(), Body::Kind(call));
+        self.define(&test, Keyword::Test, documentation, reasons, Body::Kind(call));
     }
 
     /// What lies beside tests: their helpers, data, and settings at the top.
@@ -69,6 +78,32 @@ impl ProjectReader<'_, '_> {
             helpers.extend(path);
         }
         helpers
+    }
+
+    /// The modules that tests cannot do without: what they import under no condition, with what the helpers import that they
+    /// import. A name that stands in data, or that is tried, may be anybody's: nothing is pinned for it.
+    fn certain_imports(&self, helpers: &BTreeSet<String>) -> BTreeSet<String> {
+        let tree = self.survey.tree;
+        let mut queue: Vec<&String> = self.project.tests.iter().collect();
+        queue.extend(helpers.iter().filter(|file| name_of(file) == "conftest.py"));
+        let mut seen: BTreeSet<&String> = BTreeSet::new();
+        let mut certain = BTreeSet::new();
+        while let Some(file) = queue.pop() {
+            if !seen.insert(file) {
+                continue;
+            }
+            let Some(text) = tree.text(file).filter(|_| ext_of(file) == "py") else { continue };
+            // A helper is imported by its own name, whatever is before it: `from .level import x`, `from tests import level`.
+            let named = import_words(&text);
+            let is_imported = |helper: &&String| {
+                let stem = stem_of(helper);
+                named.contains(stem) || (stem == "__init__" && named.contains(name_of(folder_of(helper))))
+            };
+            queue.extend(helpers.iter().filter(is_imported));
+            let found = imports(&text).into_iter().filter(|(_, is_tried)| !is_tried);
+            certain.extend(found.map(|(name, _)| name));
+        }
+        certain
     }
 
     /// Packages of others that tests import.
@@ -91,6 +126,7 @@ impl ProjectReader<'_, '_> {
     fn packages_for_tests(
         &mut self,
         foreign: &BTreeSet<String>,
+        certain: &BTreeSet<String>,
         uses_pytest: bool,
         texts: &[Rc<str>],
         needs: &[FieldValue],
@@ -110,7 +146,7 @@ impl ProjectReader<'_, '_> {
         let known = |all: &[FieldValue], name: &str| {
             all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned())) || required.contains(name)
         };
-        for name in foreign {
+        for name in certain {
             if !known(&all, name) && !self.names.contains_key(name) {
                 let first = project.tests.iter().next().cloned().unwrap_or_default();
                 all.push(self.pinned(name, GUESSED, BTreeSet::new(), &first));
@@ -142,11 +178,32 @@ fn is_plugin(name: &str, texts: &[Rc<str>]) -> bool {
     texts.iter().any(|text| marks.iter().any(|mark| text.contains(mark)))
 }
 
-/// The top modules that a source imports, outside of its own package.
-fn imports(text: &str) -> BTreeSet<String> {
+/// All words in the lines in which a source imports something.
+fn import_words(text: &str) -> BTreeSet<&str> {
+    let lines = text.lines().map(str::trim_start);
+    let lines = lines.filter(|line| line.starts_with("from ") || line.starts_with("import "));
+    lines.flat_map(|line| line.split(|c: char| !c.is_alphanumeric() && c != '_')).collect()
+}
+
+/// The top modules that a source imports, outside of its own package, each with whether that is tried or under a condition.
+fn imports(text: &str) -> BTreeSet<(String, bool)> {
+    const CONDITIONS: [&str; 6] = ["try:", "except", "finally:", "if ", "elif ", "else:"];
     let mut found = BTreeSet::new();
-    for line in text.lines() {
-        let line = line.trim_start();
+    // How deep the conditions around a line are indented.
+    let mut conditions: Vec<usize> = Vec::new();
+    for whole in text.lines() {
+        let line = whole.trim_start();
+        if line.is_empty() || line.starts_with('#') {
+            continue;
+        }
+        let depth = whole.len() - line.len();
+        while conditions.last().is_some_and(|condition| *condition >= depth) {
+            conditions.pop();
+        }
+        if CONDITIONS.iter().any(|word| line.starts_with(word)) {
+            conditions.push(depth);
+            continue;
+        }
         let names = if let Some((name, _)) =
             line.strip_prefix("from ").and_then(|rest| rest.split_once(" import "))
         {
@@ -159,7 +216,7 @@ fn imports(text: &str) -> BTreeSet<String> {
         for name in names {
             let top = name.split('.').next().unwrap_or("");
             if !top.is_empty() && top.chars().all(|c| c.is_alphanumeric() || c == '_') {
-                found.insert(top.to_owned());
+                found.insert((top.to_owned(), !conditions.is_empty()));
             }
         }
     }
@@ -173,6 +230,12 @@ mod tests {
     #[test]
     fn imports_are_the_first_parts_of_names() {
         let text = "import os, tide.sea as s\nfrom click.testing import CliRunner\nfrom . import x\n    import late\n";
-        assert_eq!(imports(text).into_iter().collect::<Vec<_>>(), ["click", "late", "os", "tide"]);
+        let names: Vec<_> = imports(text).into_iter().collect();
+        let certain = |name: &str| (name.to_owned(), false);
+        assert_eq!(names, ["click", "late", "os", "tide"].map(certain));
+        let text = "try:\n    import a\nexcept ImportError:\n    import b\nimport c\nif c:\n    import d\ndef f():\n    import e\n";
+        let found = imports(text);
+        let tried: Vec<&str> = found.iter().filter(|(_, is)| *is).map(|(name, _)| &**name).collect();
+        assert_eq!(tried, ["a", "b", "d"]);
     }
 }
