@@ -369,7 +369,9 @@ pub fn tried(console: Console, tried: &Tried) {
     }
     let counts = tried.results.iter().map(|(address, result)| tried.count(address, result));
     let (works, counted_results) = counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of));
-    outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work")));
+    let not_tried = tried.results.values().filter(|result| matches!(result, TryResult::NotTried(_))).count();
+    let rest = if not_tried == 0 { String::new() } else { format!("; {not_tried} not tried") };
+    outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work{rest}")));
 }
 
 /// A name with a text beside it, which goes on below where the terminal is too narrow for it.
