@@ -8,7 +8,8 @@ use std::path::{Path, PathBuf};
 use regex::Regex;
 
 /// Retired words, as expressions, each with the word of today.
-const RETIRED: [(&str, &str); 23] = [
+const RETIRED: [(&str, &str); 24] = [
+    (r"\b(the|a|its|and) box\b", "sandbox"),
     (r"\brooms\b|\b(in|of|a|the) room\b[^.]{0,20}\bstep", "sandbox"),
     (r"team's store|store (for|of) a team", "shared cache"),
     (r"\bkept results?\b", "cache"),

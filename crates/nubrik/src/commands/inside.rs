@@ -112,6 +112,6 @@ fn introduce(console: Console, graph: &Graph, id: StepId, paint: Paint) {
     }
     errln!(console, "{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
     errln!(console, "{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
-    let note = "its folder, environment and box; what it makes here is thrown away. Leave with `exit`";
+    let note = "this is the step's folder, environment and sandbox; files made here are removed at the end. Leave with `exit`";
     errln!(console, "{}", paint.ink(Ink::Faint, note));
 }
