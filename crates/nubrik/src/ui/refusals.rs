@@ -135,10 +135,13 @@ fn maker<'g>(graph: &'g Graph, path: &str) -> Option<&'g str> {
 /// The words that declare sources of the workspace as inputs.
 fn declare_sources(graph: &Graph, id: StepId, paths: &[&str]) -> String {
     let owner = graph.owner(id);
+    // In a kit a path begins at the workspace's root.
+    let is_at_owner = !is_in_kit(graph, id) || !owner.reads_field.is_empty();
     let written = |path: &&str| {
         let own = path.strip_prefix(owner.package.as_str());
         let own =
             own.and_then(|rest| if owner.package.is_root() { Some(rest) } else { rest.strip_prefix('/') });
+        let own = own.filter(|_| is_at_owner);
         own.map_or_else(|| format!("\"/{path}\""), |own| format!("\"{own}\""))
     };
     let written: Vec<String> = paths.iter().map(written).collect();
@@ -158,15 +161,19 @@ fn declare_written(graph: &Graph, id: StepId, files: &[String], are_headers: boo
     if are_headers && matches!(&*owner.kind, "library" | "program") {
         return format!("internal = [{written}]   in {} at {}", owner.address, owner.place);
     }
-    match (is_in_kit(graph, id), &*owner.reads_field) {
-        (true, "") => format!(
+    let holes = if files.len() == 1 { written.clone() } else { format!("[{written}]") };
+    let in_command = format!("{{in {holes}}} in the command at {}", step.place);
+    // A kit that ships with the tool is nobody's to change.
+    let is_shipped = step.place.file.starts_with("nub:");
+    match &*owner.reads_field {
+        "" if is_shipped => format!(
             "{} takes no such file: let a step of your own read {written}, or put it among its sources",
             owner.address
         ),
-        (true, field) => format!("{field} = [{written}]   in {} at {}", owner.address, owner.place),
-        (false, _) => {
-            let holes = if files.len() == 1 { written.clone() } else { format!("[{written}]") };
-            format!("reads = [{written}]   or {{in {holes}}} in the command at {}", step.place)
+        field if is_in_kit(graph, id) && !field.is_empty() => {
+            let own = format!("{field} = [{written}]   in {} at {}", owner.address, owner.place);
+            if is_shipped { own } else { format!("{own}, or {{in …}} in the command at {}", step.place) }
         }
+        _ => format!("reads = [{written}]   or {in_command}"),
     }
 }
