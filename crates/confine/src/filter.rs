@@ -80,7 +80,7 @@ const fn rule(call: i64, conditions: &'static [Condition], holds_for: For, why: 
 const MODE_BITS: u32 = 0o6000;
 const ALL: u32 = u32::MAX;
 
-const NETWORK: &str = "new sockets lead out of the box; pairs of connected ones stay";
+const NETWORK: &str = "new sockets lead out of the sandbox; pairs of connected ones stay";
 const DATAGRAMS: &str = "a pair of sockets for datagrams can be sent to any path or name";
 const RINGS: &str = "a ring does calls that no filter sees";
 const KEYS: &str = "keys of the user and the session are shared with everything that runs";
