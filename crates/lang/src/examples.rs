@@ -223,6 +223,10 @@ impl World for ExampleWorld<'_> {
         Ok(Some(String::new()))
     }
 
+    fn dangling(&self, _: &WsPath) -> Vec<String> {
+        Vec::new()
+    }
+
     fn tool_names(&self) -> Vec<String> {
         Vec::new()
     }

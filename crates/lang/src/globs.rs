@@ -1,5 +1,7 @@
 //! Globs over the workspace's files: sorted, without what is ignored, stopping at packages below.
 
+use std::collections::BTreeSet;
+
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::WsPath;
@@ -64,6 +66,19 @@ pub(crate) fn glob(
         Err(Some(diagnostic)) => Answer::Ready(Err(diagnostic)),
         Err(None) => Answer::Pending,
     }
+}
+
+/// Links that lead nowhere and that a pattern would mean: beside what it found, and where it begins.
+pub(crate) fn dangling(world: &dyn World, base: &WsPath, pattern: &str, found: &[WsPath]) -> Vec<WsPath> {
+    let Ok(whole) = absolute(base, pattern) else { return Vec::new() };
+    let Ok(wanted) = compiled(&whole) else { return Vec::new() };
+    let plain: Vec<&str> = whole.split('/').take_while(|part| !is_pattern(part)).collect();
+    let folders: BTreeSet<WsPath> =
+        (found.iter().filter_map(WsPath::parent)).chain([WsPath::from_normal(&plain.join("/"))]).collect();
+    let links = folders.iter().flat_map(|folder| {
+        world.dangling(folder).into_iter().map(|name| folder.child(&name)).collect::<Vec<_>>()
+    });
+    links.filter(|link| wanted.is_match(link.as_str())).collect()
 }
 
 fn try_glob(

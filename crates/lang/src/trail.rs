@@ -208,6 +208,10 @@ impl World for WatchedWorld<'_> {
         self.world.env(name)
     }
 
+    fn dangling(&self, folder: &WsPath) -> Vec<String> {
+        self.world.dangling(folder)
+    }
+
     fn tool_names(&self) -> Vec<String> {
         self.world.tool_names()
     }

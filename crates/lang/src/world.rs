@@ -78,6 +78,8 @@ pub trait World: Sync {
     /// # Errors
     /// When its value is not text.
     fn env(&self, name: &str) -> Result<Option<String>, String>;
+    /// Names in a folder that are links which lead nowhere: lists leave them out.
+    fn dangling(&self, folder: &WsPath) -> Vec<String>;
     /// Names of all files in the folders in which programs are searched for: to correct a name that none has.
     fn tool_names(&self) -> Vec<String>;
     /// Programs of the machine.

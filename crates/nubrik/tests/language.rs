@@ -459,3 +459,24 @@ fn every_topic_can_be_read_and_the_reference_is_true() {
     let wrong = sandbox.run(&["explain", "setp"]).expect(2).stderr;
     assert!(wrong.contains("try   nubrik explain step"), "{wrong}");
 }
+
+#[test]
+fn links_that_lead_nowhere_are_named_where_a_glob_would_mean_them() {
+    let sandbox = Sandbox::new(&[
+        ("b.txt", "b\n"),
+        ("d/c.txt", "c\n"),
+        ("targets.nub", "target a = step { run = `cat {in glob(\"**/*.txt\")} > {out \"all\"}` }\n"),
+    ]);
+    for link in ["a.txt", "d/x.txt", "d/x.csv"] {
+        std::os::unix::fs::symlink("nowhere", sandbox.folder.join(link)).unwrap();
+    }
+    let said = sandbox.run(&["lint", "--plain"]).expect(0).stderr;
+    for link in ["`a.txt` is a link that leads nowhere", "`d/x.txt` is a link that leads nowhere"] {
+        assert!(said.contains(link), "{said}");
+    }
+    assert!(!said.contains("csv"), "{said}");
+    // What it leads to may appear.
+    sandbox.write("nowhere", "");
+    sandbox.write("d/nowhere", "");
+    assert!(sandbox.run(&["lint", "--plain"]).expect(0).stdout.contains("nothing wrong"));
+}

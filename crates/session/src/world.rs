@@ -319,6 +319,16 @@ impl World for DiskWorld<'_> {
         Ok(value)
     }
 
+    fn dangling(&self, folder: &WsPath) -> Vec<String> {
+        let entries = fs::read_dir(self.disk(folder)).into_iter().flatten().flatten();
+        let links = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_symlink()));
+        let gone =
+            links.filter(|link| !link.path().exists() && !self.is_ignored(folder, &link.path(), false));
+        let mut names: Vec<String> = gone.filter_map(|link| link.file_name().into_string().ok()).collect();
+        names.sort_unstable();
+        names
+    }
+
     fn tool_names(&self) -> Vec<String> {
         self.machine.tool_names()
     }

@@ -135,6 +135,16 @@ impl Evaluator<'_> {
             Answer::Pending => self.wait(),
             Answer::Ready(result) => {
                 let paths = self.at(span, result)?;
+                if self.wanted.linting {
+                    for link in crate::globs::dangling(self.world, base, pattern, &paths) {
+                        let message = format!("`{link}` is a link that leads nowhere: it is left out");
+                        let warning = Diagnostic::warning("dangling-link", message).at(span);
+                        self.definitions
+                            .modules
+                            .diagnostics
+                            .push(warning.mend("remove the link, or let it lead to a file"));
+                    }
+                }
                 let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
                 let files: Rc<[FileRef]> = files.collect();
                 if self.wanted.linting

@@ -248,7 +248,7 @@ pub(super) const HOLES: [(&str, &str, &str); 11] = [
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 56] = [
+pub(super) const ERRORS: [(&str, &str, &str); 57] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -308,6 +308,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 56] = [
         "shell-not-needed",
         "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without a shell each tool is known.",
         "sh`sort {stations} > {out \"x\"}`",
+    ),
+    (
+        "dangling-link",
+        "A warning of `nubrik lint`: a glob would mean a link that leads nowhere, and leaves it out.",
+        "glob(\"*.txt\") beside a link `old.txt` to a file that is gone",
     ),
     (
         "odd-hole",

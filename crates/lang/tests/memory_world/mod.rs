@@ -117,6 +117,10 @@ impl World for MemoryWorld {
     }
 
     /// The machine has `python3` 3.11.7 and `cc`.
+    fn dangling(&self, _: &WsPath) -> Vec<String> {
+        Vec::new()
+    }
+
     fn tool_names(&self) -> Vec<String> {
         vec!["cat".to_owned(), "python3".to_owned()]
     }
