@@ -25,6 +25,9 @@ use crate::job::{
 /// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
 const AHEAD: (usize, usize) = (1, 4);
 
+/// By when all have answered who are there, from the first question on.
+const ALL_ANSWER: Duration = Duration::from_secs(2);
+
 /// How long those who are asked for their tools are waited for.
 const TOOLS: Duration = Duration::from_secs(2);
 
@@ -38,6 +41,8 @@ pub struct Crew {
     shared: Arc<SharedStore>,
     local: Arc<LocalStore>,
     root: PathBuf,
+    /// When those who work were asked first.
+    began: Instant,
     sources: Mutex<HashMap<WsPath, (Digest, bool)>>,
     sets: Mutex<HashMap<SetId, Digest>>,
     /// Steps that were sent and not answered.
@@ -119,7 +124,8 @@ impl Crew {
     ) -> Crew {
         let (sources, sets, under_way, made, refused) = Default::default();
         let sent = Mutex::default();
-        Crew { boss, key, shared, local, root, sources, sets, under_way, sent, made, refused }
+        let began = Instant::now();
+        Crew { boss, key, shared, local, root, began, sources, sets, under_way, sent, made, refused }
     }
 
     /// Who is there.
@@ -131,6 +137,15 @@ impl Crew {
     pub fn wait(&self, within: Duration) {
         let began = Instant::now();
         while self.boss.present().is_empty() && began.elapsed() < within {
+            std::thread::sleep(Duration::from_millis(5));
+        }
+    }
+
+    /// Waits until somebody with some labels is there, for a while after the first question: whoever answers first may be
+    /// another one.
+    fn wait_for(&self, labels: &[Arc<str>]) {
+        let is_there = || self.boss.present().iter().any(|alive| alive.has_labels(labels));
+        while !labels.is_empty() && self.began.elapsed() < ALL_ANSWER && !is_there() {
             std::thread::sleep(Duration::from_millis(5));
         }
     }
@@ -368,6 +383,7 @@ impl Performer for Crew {
     }
 
     fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
+        self.wait_for(machine);
         let present = self.boss.present();
         // The same one each time, as long as it is there.
         let Some(one) = present.iter().find(|alive| alive.open_slots() > 0 && alive.has_labels(machine))
