@@ -66,6 +66,14 @@ impl World for Memory {
         Ok((name.len() < 4).then(|| name.to_owned()))
     }
 
+    fn dangling(&self, _: &WsPath) -> Vec<String> {
+        Vec::new()
+    }
+
+    fn tool_names(&self) -> Vec<String> {
+        Vec::new()
+    }
+
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
         let name = request.names[0].clone();
         let found =

@@ -140,6 +140,10 @@ fn a_step_that_only_looks_for_an_undeclared_file_and_then_fails_says_so() {
     if !records() {
         return;
     }
+    if !sandbox::has_sandboxes() {
+        skip(Need::Confinement, "path rules hide no file from who only looks");
+        return;
+    }
     for command in [
         "test -e d/b.txt || exit 3",
         "[ -r d/b.txt ] || echo no input >&2; [ -r d/b.txt ] || exit 3",
