@@ -187,23 +187,26 @@ fn import_words(text: &str) -> BTreeSet<&str> {
 
 /// The top modules that a source imports, outside of its own package, each with whether that is tried or under a condition.
 fn imports(text: &str) -> BTreeSet<(String, bool)> {
-    const CONDITIONS: [&str; 6] = ["try:", "except", "finally:", "if ", "elif ", "else:"];
+    // Around an import only these say nothing of whether it is needed: any other block may do without it.
+    const PLAIN: [&str; 3] = ["def ", "async def ", "class "];
     let mut found = BTreeSet::new();
-    // How deep the conditions around a line are indented.
-    let mut conditions: Vec<usize> = Vec::new();
+    // The blocks around a line: how deep they are indented, and whether they are plain.
+    let mut blocks: Vec<(usize, bool)> = Vec::new();
     for whole in text.lines() {
         let line = whole.trim_start();
         if line.is_empty() || line.starts_with('#') {
             continue;
         }
         let depth = whole.len() - line.len();
-        while conditions.last().is_some_and(|condition| *condition >= depth) {
-            conditions.pop();
-        }
-        if CONDITIONS.iter().any(|word| line.starts_with(word)) {
-            conditions.push(depth);
+        // A signature over several lines ends with its bracket.
+        if line.starts_with(')') {
             continue;
         }
+        while blocks.last().is_some_and(|(above, _)| *above >= depth) {
+            blocks.pop();
+        }
+        let is_tried = blocks.iter().any(|(_, is_plain)| !is_plain);
+        blocks.push((depth, PLAIN.iter().any(|word| line.starts_with(word))));
         let names = if let Some((name, _)) =
             line.strip_prefix("from ").and_then(|rest| rest.split_once(" import "))
         {
@@ -216,7 +219,7 @@ fn imports(text: &str) -> BTreeSet<(String, bool)> {
         for name in names {
             let top = name.split('.').next().unwrap_or("");
             if !top.is_empty() && top.chars().all(|c| c.is_alphanumeric() || c == '_') {
-                found.insert((top.to_owned(), !conditions.is_empty()));
+                found.insert((top.to_owned(), is_tried));
             }
         }
     }
@@ -231,11 +234,11 @@ mod tests {
     fn imports_are_the_first_parts_of_names() {
         let text = "import os, tide.sea as s\nfrom click.testing import CliRunner\nfrom . import x\n    import late\n";
         let names: Vec<_> = imports(text).into_iter().collect();
-        let certain = |name: &str| (name.to_owned(), false);
-        assert_eq!(names, ["click", "late", "os", "tide"].map(certain));
-        let text = "try:\n    import a\nexcept ImportError:\n    import b\nimport c\nif c:\n    import d\ndef f():\n    import e\n";
+        let names: Vec<&str> = names.iter().map(|(name, _)| &**name).collect();
+        assert_eq!(names, ["click", "late", "os", "tide"]);
+        let text = "try:\n    import a\nexcept ImportError:\n    import b\nimport c\nif c:\n    import d\ndef f(\n    x,\n):\n    import e\nwith suppress(ImportError):\n    import g\n";
         let found = imports(text);
         let tried: Vec<&str> = found.iter().filter(|(_, is)| *is).map(|(name, _)| &**name).collect();
-        assert_eq!(tried, ["a", "b", "d"]);
+        assert_eq!(tried, ["a", "b", "d", "g"]);
     }
 }
