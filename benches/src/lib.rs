@@ -34,7 +34,7 @@ pub fn compiling_step() -> Graph {
     graph.steps.push(Box::new(Step {
         commands: vec![Pipeline { stages: vec![stage] }],
         inputs: (0..60).map(FileId).collect(),
-        outputs: vec![OutputNode { file: FileId(60), name: "fit.o".into(), early: false }],
+        outputs: vec![OutputNode::new(FileId(60), "fit.o")],
         tools: vec![ToolId(0)],
         ..Step::empty(folder)
     }));

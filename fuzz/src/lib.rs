@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_lang::{
     AddressPattern, Answer, AnswerText, DefinitionText, EntryKind, Evaluator, KitPlace, LibraryRequest,
-    LibrarySearch, Listing, NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    LibrarySearch, Listing, NoAnswer, NotText, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 
@@ -62,7 +62,7 @@ impl World for Memory {
         })
     }
 
-    fn env(&self, name: &str) -> Result<Option<String>, String> {
+    fn env(&self, name: &str) -> Result<Option<String>, NotText> {
         Ok((name.len() < 4).then(|| name.to_owned()))
     }
 

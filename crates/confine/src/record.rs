@@ -1,7 +1,7 @@
 //! A recorder of what commands do with files: the kernel hands it their system calls before they are done.
 //!
 //! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: a process that asks
-//! for a hidden one is told that nothing is there. That decides only what a command learns; what it
+//! for a hidden one learns that nothing is there. That decides only what a command learns; what it
 //! may read and write the path rules decide, which cannot be circumvented by changing a path in memory
 //! after it was looked at.
 

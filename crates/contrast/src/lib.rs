@@ -85,7 +85,7 @@ fn unlike(one: &[u8], other: &[u8], within: &mut Vec<Within>) -> Option<Unlike> 
     Some(bytes_at(one, other, at, 0))
 }
 
-/// The bytes of both from a place on, which is told from where its part begins.
+/// The bytes of both from a place on, which is known from where its part begins.
 fn bytes_at(one: &[u8], other: &[u8], at: usize, start: usize) -> Unlike {
     let shown = |bytes: &[u8]| bytes.get(at..).unwrap_or_default().iter().take(SHOWN).copied().collect();
     Unlike::Bytes { at: (at - start) as u64, one: shown(one), other: shown(other) }

@@ -3,7 +3,7 @@
 use std::path::PathBuf;
 
 /// Does something, and tells meanwhile of each of some files when it is whole: closed after it was written, or moved to its
-/// place. Each is told by its number, perhaps more than once. Where the system does not tell, none is.
+/// place. Each is announced by its number, perhaps more than once. Where the system does not tell, none is.
 ///
 /// ```
 /// let folder = tempfile::tempdir()?;

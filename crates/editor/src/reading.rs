@@ -16,7 +16,7 @@ use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
 use crate::state::{EditorKnowledge, Evaluated};
 
-/// What words can be, in the order of the numbers that stand for them.
+/// What words can be, in the order of the numbers that represent them.
 pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
     SemanticTokenType::KEYWORD,
     SemanticTokenType::STRING,
@@ -205,7 +205,7 @@ fn about_topic(topic: &Topic) -> String {
     text
 }
 
-/// What stands at a byte, as Markdown, and where that is.
+/// What is at a byte, as Markdown, and where that is.
 pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Option<(String, Range)> {
     let at = document.token_at(byte)?;
     let range = document.range(at.token.start as usize, at.token.end as usize);
@@ -282,7 +282,7 @@ fn callee_name(names: &FileNames<'_>, callee: Node<'_>) -> Option<String> {
     }
 }
 
-/// What a field is for, where a name of one stands.
+/// What a field is for, where a name of one is.
 fn about_field(
     known: &EditorKnowledge,
     names: &FileNames<'_>,
@@ -369,7 +369,7 @@ pub fn references(
     found
 }
 
-/// What stands above each target: its cost, and commands that build it, test it, or say why it would run.
+/// What is above each target: its cost, and commands that build it, test it, or say why it would run.
 pub fn lenses(known: &EditorKnowledge, document: &OpenText) -> Vec<CodeLens> {
     let names = names(known, document);
     let mut lenses = Vec::new();

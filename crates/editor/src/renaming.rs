@@ -12,7 +12,7 @@ use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
 use crate::state::EditorKnowledge;
 
-/// What has the name at a byte, and where that name stands; nothing for what has no name that could be another one.
+/// What has the name at a byte, and where that name is; nothing for what has no name that could be another one.
 pub fn renamed_at(
     known: &EditorKnowledge,
     document: &OpenText,
@@ -93,7 +93,9 @@ impl Renaming<'_> {
             return Err(format!("`{new}` is something else in {path}"));
         }
         if self.is_used_by_kit_name(root, &names) {
-            return Err(format!("{path} uses all of {home} by one name, in which `{old}` cannot be told"));
+            return Err(format!(
+                "{path} uses all of {home} by one name, in which `{old}` cannot be recognised"
+            ));
         }
         let mut edits = Vec::new();
         let mut is_used_otherwise = false;
@@ -144,7 +146,7 @@ impl Renaming<'_> {
             }
             (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => path == home && token == *own,
             (Some(meaning), _) => meaning == *wanted,
-            // A name that is taken from a file stands in the list of these.
+            // A name that is taken from a file is in the list of these.
             (None, NameMeaning::Declared(_)) => {
                 at.node.kind() == SyntaxKind::UseNames
                     && text == *old

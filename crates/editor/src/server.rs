@@ -2,6 +2,7 @@
 
 use std::collections::{HashMap, HashSet};
 use std::fs;
+use std::io;
 use std::sync::Arc;
 
 use crossbeam_channel::{never, select};
@@ -57,7 +58,7 @@ struct EditorServer<'s> {
     documents: HashMap<WsPath, OpenText>,
     known: EditorKnowledge,
     beside: Beside,
-    /// Files of which something was told.
+    /// Files of which something was reported.
     told: HashSet<WsPath>,
     runner: Runner,
 }
@@ -65,24 +66,19 @@ struct EditorServer<'s> {
 /// Talks to an editor over standard input and output until it ends the conversation.
 ///
 /// # Errors
-/// When the conversation breaks, for people.
-pub fn serve(session: Session, topics: Vec<Topic>, runner: Runner) -> Result<(), String> {
+/// When the conversation breaks.
+pub fn serve(session: Session, topics: Vec<Topic>, runner: Runner) -> io::Result<()> {
     let (connection, carriers) = crate::wire::over_standard_streams();
     let done = converse(&connection, session, topics, runner);
     drop(connection);
-    carriers.join().map_err(|e| e.to_string())?;
+    carriers.join()?;
     done
 }
 
-fn converse(
-    connection: &Connection,
-    session: Session,
-    topics: Vec<Topic>,
-    runner: Runner,
-) -> Result<(), String> {
-    let (id, _) = connection.initialize_start().map_err(|e| e.to_string())?;
+fn converse(connection: &Connection, session: Session, topics: Vec<Topic>, runner: Runner) -> io::Result<()> {
+    let (id, _) = connection.initialize_start().map_err(io::Error::other)?;
     let about = json!({"capabilities": abilities(), "serverInfo": {"name": "nubrik", "version": env!("CARGO_PKG_VERSION")}});
-    connection.initialize_finish(id, about).map_err(|e| e.to_string())?;
+    connection.initialize_finish(id, about).map_err(io::Error::other)?;
     let root = session.workspace.root.clone();
     let nothing = Evaluated {
         evaluation: nothing_known(&session),
@@ -123,7 +119,7 @@ fn to_value<T: serde::Serialize>(value: T) -> Value {
 }
 
 impl EditorServer<'_> {
-    fn talk(&mut self) -> Result<(), String> {
+    fn talk(&mut self) -> io::Result<()> {
         loop {
             while let Ok(done) = self.beside.1.try_recv() {
                 self.known.take(done);
@@ -149,7 +145,7 @@ impl EditorServer<'_> {
             };
             match message {
                 Message::Request(request) => {
-                    if self.connection.handle_shutdown(&request).map_err(|e| e.to_string())? {
+                    if self.connection.handle_shutdown(&request).map_err(io::Error::other)? {
                         return Ok(());
                     }
                     let response = self.answer(request);
@@ -161,8 +157,8 @@ impl EditorServer<'_> {
         }
     }
 
-    fn send(&self, message: Message) -> Result<(), String> {
-        self.connection.sender.send(message).map_err(|e| e.to_string())
+    fn send(&self, message: Message) -> io::Result<()> {
+        self.connection.sender.send(message).map_err(io::Error::other)
     }
 
     fn notify(&self, method: &str, params: Value) {
@@ -210,7 +206,7 @@ impl EditorServer<'_> {
     fn tell_problems(&mut self) {
         let all = problems(&self.places, &self.known);
         let mut files: HashSet<WsPath> = std::mem::take(&mut self.told);
-        // Of what is open it is told, too, that nothing is wrong.
+        // Of what is open the editor also hears that nothing is wrong.
         files.extend(all.keys().chain(self.documents.keys()).cloned());
         let mut files: Vec<WsPath> = files.into_iter().collect();
         files.sort();
@@ -230,7 +226,7 @@ impl EditorServer<'_> {
         if method == "textDocument/rename" {
             return match self.rename(params) {
                 Ok(edit) => Response::new_ok(id, edit),
-                // What cannot be done is told to who asked.
+                // What cannot be done is reported to who asked.
                 Err(why) => Response::new_err(id, ErrorCode::RequestFailed as i32, why),
             };
         }
@@ -371,7 +367,7 @@ impl EditorServer<'_> {
         targets.filter_map(symbol).take(200).collect()
     }
 
-    /// Builds, tests, or says why; what came of it is told as a message, all of what was printed as a record.
+    /// Builds, tests, or says why; what came of it is sent as a message, all of what was printed as a record.
     fn run(&self, words: &[String]) {
         // An editor asks for nothing else than what it was offered.
         let is_offered = matches!(words, [verb, address] if ["build", "test", "why"].contains(&verb.as_str()) && !address.starts_with('-'));

@@ -33,7 +33,7 @@ pub struct Evaluated {
     pub packages: Vec<WsPath>,
     /// The texts that the editor had then.
     pub texts: UnsavedTexts,
-    /// Whether all packages were evaluated, and what is only questionable is told, too; otherwise those that the editor looks at, with
+    /// Whether all packages were evaluated, and what is only questionable is reported, too; otherwise those that the editor looks at, with
     /// what they need.
     pub is_whole: bool,
 }

@@ -27,7 +27,7 @@ fn graph(needs: &[Vec<u32>]) -> Graph {
         graph.files.push(FileNode { path, maker: Some(StepId(number)), folder: false });
         graph.steps.push(Box::new(Step {
             inputs: needs.iter().map(|need| FileId(*need)).collect(),
-            outputs: vec![OutputNode { file: FileId(number), name: "f".into(), early: false }],
+            outputs: vec![OutputNode::new(FileId(number), "f")],
             ..Step::empty(WsPath::from_normal(&format!("d{number}")))
         }));
     }

@@ -1,5 +1,5 @@
 //! What results rest on of the machine, besides what identifies their steps: noted where others are to use the results, and
-//! held against another machine before it uses them.
+//! compared with another machine before it uses them.
 //!
 //! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content of the cache.
 

@@ -134,7 +134,7 @@ pub struct Build<'a> {
     edited: &'a EditedAt<'a>,
     pub(crate) performer: Option<&'a dyn Performer>,
     pub(crate) options: Options,
-    /// What other machines told of themselves.
+    /// What other machines said of themselves.
     pub(crate) told: crate::performer::ToldThings,
     /// Labels of machines that could not be asked, each once.
     pub(crate) not_asked: Mutex<HashSet<Vec<Arc<str>>>>,

@@ -1,4 +1,4 @@
-//! A step held against an earlier one: what differs, in words.
+//! A step compared with an earlier one: what differs, in words.
 
 use std::sync::Arc;
 
@@ -87,7 +87,7 @@ impl Part {
     }
 }
 
-/// A step held against the earlier one that is most like it.
+/// A step compared with the earlier one that is most like it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Comparison {
     /// The options that tell the earlier one from this one; empty where it is this one.

@@ -178,7 +178,7 @@ const KIT_MARK: &str = "nub:";
 /// Among so many new parts the one is looked for that took the place of another one.
 const MOST_ALIKE: usize = 64;
 
-/// A core is cut to so many characters where it is told.
+/// A core is cut to so many characters where it is shown.
 const TOLD_CORE: usize = 32;
 
 /// What is left of a difference when the beginning and the end that both have are taken away, as whole words: before and now.
@@ -202,7 +202,7 @@ fn core(difference: &Difference) -> (Option<String>, Option<String>) {
     (part(&old), part(&new))
 }
 
-/// A core as it is told.
+/// A core as it is shown.
 fn in_words(core: &(Option<String>, Option<String>)) -> String {
     let cut = |text: &str| match text.char_indices().nth(TOLD_CORE) {
         Some((at, _)) => format!("{}…", &text[..at]),

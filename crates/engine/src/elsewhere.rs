@@ -1,4 +1,4 @@
-//! Steps as they are here, held against what other machines made of them.
+//! Steps as they are here, compared with what other machines made of them.
 
 use std::sync::Arc;
 
@@ -24,7 +24,7 @@ pub struct MadeElsewhere {
     pub bases: Vec<Vec<Digest>>,
 }
 
-/// A step as it is here, held against a result that another machine made.
+/// A step as it is here, compared with a result that another machine made.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct HeldAgainst {
     /// What it is made of otherwise.

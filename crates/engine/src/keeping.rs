@@ -1,4 +1,4 @@
-//! What commands made and read: looked at, held against what it was when they began, and kept.
+//! What commands made and read: looked at, compared with what it was when they began, and kept.
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};

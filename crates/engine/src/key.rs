@@ -14,7 +14,7 @@ use crate::outside::FoundTool;
 
 /// Version of the format, of the confinement's rules and of the environment that steps get. Any
 /// change to one of them raises it.
-pub const KEY_VERSION: u32 = 12;
+pub const KEY_VERSION: u32 = 13;
 
 /// The digests of what a step is made of, apart from one another so that a change can be named.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -116,7 +116,7 @@ mod tests {
             folder: WsPath::from_normal(".nubrik/made/tide/@fit.o"),
             inputs: vec![FileId(0)].into(),
             candidates: vec![].into(),
-            outputs: vec![OutputNode { file: FileId(1), name: "fit.o".into(), early: false }],
+            outputs: vec![OutputNode::new(FileId(1), "fit.o")],
             found: vec![],
             observed: false,
             scratch: vec![],
@@ -225,9 +225,7 @@ mod tests {
             ("variable's name", |s| s.env[0].0 = "LC_ALL".into()),
             ("folder", |s| s.folder = path(".nubrik/made/ebb/@fit.o")),
             ("output's name", |s| s.outputs[0].name = "fat.o".into()),
-            ("an output more", |s| {
-                s.outputs.push(OutputNode { file: FileId(1), name: "log".into(), early: false })
-            }),
+            ("an output more", |s| s.outputs.push(OutputNode::new(FileId(1), "log"))),
             ("listing", |s| s.found.push(path("d"))),
             ("observed", |s| s.observed = true),
             ("scratch", |s| s.scratch.push(path("d"))),
@@ -253,6 +251,7 @@ mod tests {
             ("memory", |s| s.limits.memory = Some(1)),
             ("processors", |s| s.limits.processors = 2),
             ("when others may use an output", |s| s.outputs[0].early = true),
+            ("who reads an output", |s| s.outputs[0].lines = true),
             ("what it finds again, whose path is in its words", |s| s.kept.push(path("k"))),
             // These are in the other parts of the key.
             ("inputs", |s| s.inputs = Sorted::default()),
@@ -263,13 +262,7 @@ mod tests {
     }
 
     fn check() -> Check {
-        Check {
-            verdict: FileId(1),
-            report: None,
-            coverage: None,
-            quarantined: None,
-            address: "tide/fit".into(),
-        }
+        Check { verdict: FileId(1), report: None, quarantined: None, address: "tide/fit".into() }
     }
 
     #[test]

@@ -70,8 +70,8 @@ pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, OutsideFiles, OutsideServices, OutsideSystem,
-    OutsideWork, Readable, Readables, ServiceFailure, ServiceProblem, ToolProblem, Work, is_cut_off,
-    is_own_end,
+    OutsideWork, Readable, Readables, ServiceFailure, ServiceProblem, ToolProblem, Work, WorkProblem,
+    is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};

@@ -26,7 +26,7 @@ pub(crate) enum Present {
 }
 
 impl Present {
-    /// What stands for it among inputs.
+    /// What represents it among inputs.
     pub(crate) fn digest(self) -> Digest {
         Digest::of(match self {
             Present::Nothing => b"nothing",

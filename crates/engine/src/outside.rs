@@ -380,8 +380,8 @@ pub trait OutsideWork: Sync {
     /// Does something itself, making the file or folder `to`.
     ///
     /// # Errors
-    /// What went wrong, for people.
-    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String>;
+    /// What went wrong.
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), WorkProblem>;
 
     /// Whether all places are on this machine from which something with a digest is to be fetched: then the network is not asked.
     fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool;
@@ -398,6 +398,28 @@ pub trait OutsideWork: Sync {
     /// Whether everything is to stop.
     fn is_cancelled(&self) -> bool;
 }
+
+/// Why something that the tool does itself was not done. Its text is for people.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum WorkProblem {
+    /// This machine could not do it: what could not be made, and why.
+    Machine(String),
+    /// What it works on is not as it has to be.
+    Input(String),
+    /// No address gave what has the digest: what each of them said.
+    NotFetched(Vec<String>),
+}
+
+impl fmt::Display for WorkProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            WorkProblem::Machine(what) | WorkProblem::Input(what) => f.write_str(what),
+            WorkProblem::NotFetched(said) => f.write_str(&said.join("\n")),
+        }
+    }
+}
+
+impl std::error::Error for WorkProblem {}
 
 /// Services that steps use.
 pub trait OutsideServices: Sync {
@@ -425,7 +447,7 @@ pub trait OutsideServices: Sync {
     ///
     /// # Errors
     /// When something there cannot be searched.
-    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String>;
+    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> io::Result<Option<(String, String)>>;
 }
 
 /// The machine, as the engine sees it. None of it has an answer of its own: whoever plays a machine says all of it.

@@ -14,7 +14,9 @@ use crate::build::{Build, Outreach};
 use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
 use crate::files::Began;
-use crate::outside::{FoundTool, Job, JobEnd, Lent, Readable, Readables, Work, is_cut_off, is_own_end};
+use crate::outside::{
+    FoundTool, Job, JobEnd, Lent, Readable, Readables, Work, WorkProblem, is_cut_off, is_own_end,
+};
 use crate::reason::Reason;
 use crate::seen::{Recording, Seen};
 use crate::state::StepMemory;
@@ -49,6 +51,14 @@ pub(crate) struct Performed {
     pub survived: Vec<Refusal>,
     pub micros: u64,
     pub printed: Vec<u8>,
+}
+
+fn native_failed(problem: WorkProblem) -> Failure {
+    Failure::Native { problem: problem.to_string() }
+}
+
+fn machine_failed(problem: WorkProblem) -> Failure {
+    Failure::Machine { problem: problem.to_string() }
 }
 
 impl Build<'_> {
@@ -250,15 +260,15 @@ impl Build<'_> {
         self.fresh_folder(id, &inner).map_err(machine)?;
         if let Some(native) = &step.native {
             let to = &self.graph.file(step.outputs[0].file).path;
-            self.outside.work(&self.work_of(native), to).map_err(|problem| Failure::Native { problem })?;
+            self.outside.work(&self.work_of(native), to).map_err(native_failed)?;
         }
         for list in &step.lists {
             let work = Work::write(&list.text);
-            self.outside.work(&work, &list.path).map_err(|problem| Failure::Machine { problem })?;
+            self.outside.work(&work, &list.path).map_err(machine_failed)?;
         }
         if let WorkFolder::Private { at, copy_of } = &step.work {
             let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.clone()));
-            self.outside.work(&work, at).map_err(|problem| Failure::Machine { problem })?;
+            self.outside.work(&work, at).map_err(machine_failed)?;
         }
         Ok(())
     }
@@ -292,13 +302,13 @@ impl Build<'_> {
             let code = ended.unwrap_or(0);
             let work = Work::write(&format!("{code}\n"));
             let path = &self.graph.file(status).path;
-            self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
+            self.outside.work(&work, path).map_err(machine_failed)?;
         }
         if let Some(check) = &step.check {
             self.judge(check)?;
             let work = Work::write(PASSED);
             let path = &self.graph.file(check.verdict).path;
-            self.outside.work(&work, path).map_err(|problem| Failure::Machine { problem })?;
+            self.outside.work(&work, path).map_err(machine_failed)?;
         }
         for (path, file) in &step.taken {
             let from = step.work.path().join_within(path);

@@ -15,7 +15,7 @@ use crate::event::Failure;
 /// Names of things of another machine, with what identifies them there; nothing of what is not there.
 pub type NamedThings = Vec<(Arc<str>, Option<Digest>)>;
 
-/// What other machines told of themselves in this build: by the labels for which they were asked, and by name.
+/// What other machines said of themselves in this build: by the labels for which they were asked, and by name.
 pub(crate) type ToldThings = Mutex<HashMap<Vec<Arc<str>>, HashMap<Arc<str>, Option<Digest>>>>;
 
 /// A file among which a step finds what it reads.

@@ -20,7 +20,7 @@ use crate::state::State;
 pub struct Supposed<'a> {
     /// Files whose contents are taken to be others, by paths from the workspace's root.
     pub if_changed: &'a [WsPath],
-    /// Whether steps that are not current are held against earlier ones.
+    /// Whether steps that are not current are compared with earlier ones.
     pub compare: bool,
 }
 

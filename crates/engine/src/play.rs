@@ -249,7 +249,7 @@ mod tests {
             graph.files.push(FileNode { path, maker: Some(StepId(number)), folder: false });
             graph.steps.push(Box::new(Step {
                 inputs: number.checked_sub(1).map(FileId).into_iter().collect(),
-                outputs: vec![OutputNode { file: FileId(number), name: "f".into(), early: false }],
+                outputs: vec![OutputNode::new(FileId(number), "f")],
                 ..Step::empty(WsPath::from_normal(&format!("d{number}")))
             }));
         }

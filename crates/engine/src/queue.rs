@@ -292,7 +292,7 @@ mod tests {
             graph.files.push(FileNode { path, maker: Some(StepId(i as u32)), folder: false });
             graph.steps.push(Box::new(Step {
                 inputs: needs.iter().map(|n| FileId(*n as u32)).collect(),
-                outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into(), early: false }],
+                outputs: vec![OutputNode::new(FileId(i as u32), "f")],
                 ..Step::empty(WsPath::from_normal(&format!("d{i}")))
             }));
         }
@@ -346,7 +346,7 @@ mod tests {
         let path = WsPath::from_normal("late");
         tables.files.push(FileNode { path, maker: Some(StepId(0)), folder: false });
         tables.steps[0].outputs[0].early = true;
-        tables.steps[0].outputs.push(OutputNode { file: FileId(3), name: "late".into(), early: false });
+        tables.steps[0].outputs.push(OutputNode::new(FileId(3), "late"));
         tables.steps[2].inputs = [0, 1, 3].map(FileId).into_iter().collect();
         let graph = tables.finish().unwrap();
         let new_queue = || Queue::new(&graph, &order(&graph), &HashSet::new(), |_| 1.0, room(4));

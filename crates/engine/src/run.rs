@@ -72,7 +72,7 @@ fn perform_all(schedule: &Schedule<'_, '_>, workers: usize) {
             schedule.work();
         };
         let workers: Vec<_> = (0..workers).map(|_| scope.spawn(work)).collect();
-        // One that panics is told at the end of the scope, where nobody waits for more to fetch.
+        // One that panics is reported at the end of the scope, where nobody waits for more to fetch.
         let ends: Vec<_> = workers.into_iter().map(std::thread::ScopedJoinHandle::join).collect();
         drop(schedule.to_fetch.lock().take());
         // Nobody is left who would do what is answered now.

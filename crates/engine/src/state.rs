@@ -159,7 +159,7 @@ pub fn memory_for_others(memory: &StepMemory) -> Vec<u8> {
     told.to_bytes()
 }
 
-/// What another machine told of what a step was made of; nothing where it cannot be read.
+/// What another machine said of what a step was made of; nothing where it cannot be read.
 pub fn memory_of_others(bytes: &[u8]) -> Option<StepMemory> {
     StepMemory::of_bytes(bytes).ok()
 }

@@ -68,7 +68,7 @@ impl Build<'_> {
     }
 
     /// What counts of the machine that is to run a step, with what identifies it there. Where nobody can be asked, it is taken to be as
-    /// it was when the step last ran, which is told.
+    /// it was when the step last ran, which is reported.
     ///
     /// # Errors
     /// That something is not there, or that nobody can be asked and nothing is remembered.

@@ -139,7 +139,7 @@ fn what_only_a_board_runs_counts_by_what_the_board_has() {
     // It is asked again, and nothing changed.
     let (_, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
     assert_eq!(log, ["began 3", "current 0", "current 1", "current 2"]);
-    // Without it, all is taken to be as it was, and that is told.
+    // Without it, all is taken to be as it was, and that is reported.
     let off = board(&other, None, false);
     for board in [None, Some(&off)] {
         let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), board);

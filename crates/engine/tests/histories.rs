@@ -239,19 +239,14 @@ impl World {
             let names = self.output_names(step);
             let mut outputs: Vec<OutputNode> = names
                 .iter()
-                .map(|name| OutputNode {
-                    file: file(&format!("{}/{name}", folder.as_str()), Some(id), false),
-                    name: name.as_str().into(),
-                    early: false,
+                .map(|name| {
+                    let made = file(&format!("{}/{name}", folder.as_str()), Some(id), false);
+                    OutputNode::new(made, name.as_str())
                 })
                 .collect();
             if self.shapes[step].parts {
                 let path = format!("{}/parts", folder.as_str());
-                outputs.push(OutputNode {
-                    file: file(&path, Some(id), true),
-                    name: "parts".into(),
-                    early: false,
-                });
+                outputs.push(OutputNode::new(file(&path, Some(id), true), "parts"));
             }
             let found = match self.shapes[step].listing {
                 true => vec![WsPath::from_normal(&format!("{}/x.d", folder.as_str()))],

@@ -41,7 +41,7 @@ impl Bosses {
     }
 }
 
-/// How this one stands.
+/// The state of this one.
 struct OwnCondition {
     name: String,
     slots: usize,

@@ -88,7 +88,7 @@ impl Site {
         }
     }
 
-    /// The page that stands where there is none.
+    /// The page for an address that has none.
     pub(crate) fn missing(&self) -> String {
         let body = maud::html! {
             h1 { "There is no such page" }

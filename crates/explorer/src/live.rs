@@ -106,7 +106,7 @@ struct StepThatEnded {
     micros: u64,
 }
 
-/// A build as far as it told of itself.
+/// A build as far as it reported of itself.
 struct LiveBuild {
     since: Instant,
     steps: usize,
@@ -114,7 +114,7 @@ struct LiveBuild {
     current: usize,
     failed: Vec<(String, String, String, String)>,
     running: Vec<StepThatRuns>,
-    /// All its steps, where they were told, and which of them were begun, and are done with.
+    /// All its steps, where they were reported, and which of them were begun, and are done with.
     waits: Vec<LiveWaiting>,
     places: HashMap<String, usize>,
     begun: Vec<bool>,
@@ -169,7 +169,7 @@ impl LiveBoard {
         });
     }
 
-    /// The build that told something said its last.
+    /// The build that reported something said its last.
     pub fn is_over(&self) {
         self.change(|build| {
             if let Some(build) = build {

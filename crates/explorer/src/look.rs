@@ -113,7 +113,7 @@ pub(crate) fn state(word: &str) -> Markup {
     html! { span class=(format!("state {word}")) { (word) } }
 }
 
-/// Documentation: what stands between backticks is code.
+/// Documentation: what is between backticks is code.
 pub(crate) fn prose(text: &str) -> Markup {
     let mut parts: Vec<&str> = text.split('`').collect();
     // One without its other half is a letter like others.

@@ -1,4 +1,4 @@
-//! What stands behind `?` in an address.
+//! What is behind `?` in an address.
 
 use std::collections::HashMap;
 
@@ -13,7 +13,7 @@ pub(crate) fn read(query: &str) -> HashMap<String, String> {
         .collect()
 }
 
-/// A text without what stands for other bytes: `%2f`, and `+` for a blank.
+/// A text without what represents other bytes: `%2f`, and `+` for a blank.
 fn plain(text: &str) -> String {
     let mut bytes = Vec::with_capacity(text.len());
     let mut rest = text.bytes();

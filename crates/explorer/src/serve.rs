@@ -1,7 +1,7 @@
 //! The server: on this machine only, for who has the token.
 
 use std::fs;
-use std::io::{BufRead, BufReader};
+use std::io::{self, BufRead, BufReader};
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::os::unix::net::UnixListener;
@@ -56,9 +56,9 @@ impl PageServer {
     /// Listens at a port of this machine, or at a free one. `token` is what addresses begin with.
     ///
     /// # Errors
-    /// When the port cannot be had, for people.
-    pub fn open(site: Site, port: u16, token: String) -> Result<PageServer, String> {
-        let listener = Listener::open(port).map_err(|e| e.to_string())?;
+    /// When the port cannot be had.
+    pub fn open(site: Site, port: u16, token: String) -> io::Result<PageServer> {
+        let listener = Listener::open(port)?;
         let site = RwLock::new(Arc::new(site));
         let (live, asked) = (LiveBoard::default(), RwLock::new(Instant::now()));
         let (waiting, is_over) = (AtomicU64::new(0), AtomicBool::new(false));

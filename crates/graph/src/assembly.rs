@@ -81,7 +81,8 @@ impl Assembly {
         // In the order in which they are written; all fields are named, so that none is left as it would be in an empty step.
         let folder = Layout::read(from)?;
         let outputs = from.list(|from| {
-            Ok(OutputNode { file: self.read_file(from)?, name: Layout::read(from)?, early: from.bool()? })
+            let (file, name) = (self.read_file(from)?, Layout::read(from)?);
+            Ok(OutputNode { file, name, early: from.bool()?, lines: from.bool()? })
         })?;
         let commands = from.list(|from| Ok(Pipeline { stages: from.list(|from| self.read_stage(from))? }))?;
         let (env, found, observed, scratch, kept) = Layout::read(from)?;
@@ -154,7 +155,6 @@ impl Assembly {
         Ok(Check {
             verdict: self.read_file(from)?,
             report: optional(from, |from| self.read_file(from))?,
-            coverage: optional(from, |from| self.read_file(from))?,
             quarantined: Layout::read(from)?,
             address: Layout::read(from)?,
         })

@@ -76,12 +76,13 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         Purpose::Whole | Purpose::Key => out.text(&graph.tools[id.index()]),
     };
     folder.write(out);
-    out.list(outputs, |out, OutputNode { file: id, name, early }| {
+    out.list(outputs, |out, OutputNode { file: id, name, early, lines }| {
         file(out, id);
         name.write(out);
-        // It says when others may begin, and nothing of what they find.
+        // They say when others may begin and who reads it, and nothing of what they find.
         if purpose != Purpose::Key {
             early.write(out);
+            lines.write(out);
         }
     });
     out.list(commands, |out, Pipeline { stages }| {
@@ -145,10 +146,9 @@ fn write_work(graph: &Tables, work: &WorkFolder, purpose: Purpose, out: &mut Enc
 }
 
 fn write_check(graph: &Tables, check: &Check, purpose: Purpose, out: &mut Encoder) {
-    let Check { verdict, report, coverage, quarantined, address } = check;
+    let Check { verdict, report, quarantined, address } = check;
     write_file(graph, *verdict, purpose, out);
     optional(report.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
-    optional(coverage.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
     // Only a check that passed is kept: how a failure counts is no part of that.
     if purpose != Purpose::Key {
         quarantined.write(out);

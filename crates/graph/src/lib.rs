@@ -12,7 +12,7 @@
 //! let path = |path: &str| WsPath::from_normal(path);
 //! tables.files.push(FileNode { path: path("fit.c"), maker: None, folder: false });
 //! tables.files.push(FileNode { path: path("made/fit.o"), maker: Some(StepId(0)), folder: false });
-//! let outputs = vec![OutputNode { file: FileId(1), name: "fit.o".into(), early: false }];
+//! let outputs = vec![OutputNode::new(FileId(1), "fit.o")];
 //! tables.targets.push(Target::plain("fit"));
 //! let step = Step { inputs: vec![FileId(0)].into(), outputs, ..Step::empty(path("made")) };
 //! tables.steps.push(Box::new(step));

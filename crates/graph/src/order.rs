@@ -113,7 +113,7 @@ mod tests {
                 folder: path,
                 inputs: inputs.iter().map(|f| FileId(*f)).collect(),
                 candidates: vec![].into(),
-                outputs: vec![OutputNode { file: FileId(i as u32), name: "f".into(), early: false }],
+                outputs: vec![OutputNode::new(FileId(i as u32), "f")],
                 found: vec![],
                 scratch: vec![],
                 tools: vec![],

@@ -98,7 +98,7 @@ mod tests {
                     maker: Some(StepId(number)),
                     folder: false,
                 });
-                let outputs = vec![OutputNode { file: FileId(number), name: "o".into(), early: false }];
+                let outputs = vec![OutputNode::new(FileId(number), "o")];
                 // Each but the first reads what the one before it makes.
                 let inputs = number.checked_sub(1).map(FileId).into_iter().collect();
                 let folder = WsPath::from_normal(&format!("made/{number:06}"));

@@ -1,4 +1,4 @@
-//! What machines are told apart by: systems, processors, and labels that somebody gave one of them.
+//! What machines are distinguished by: systems, processors, and labels that somebody gave one of them.
 
 use std::sync::Arc;
 

@@ -31,6 +31,15 @@ pub struct OutputNode {
     pub name: Arc<str>,
     /// Whether others may use it as soon as it is whole, while the step still runs. Only of files.
     pub early: bool,
+    /// Whether the commands tell in it which lines of sources ran, as LCOV or Cobertura XML.
+    pub lines: bool,
+}
+
+impl OutputNode {
+    /// An output that others may use when the step has ended.
+    pub fn new(file: FileId, name: impl Into<Arc<str>>) -> OutputNode {
+        OutputNode { file, name: name.into(), early: false, lines: false }
+    }
 }
 
 /// What a command starts. Tools and files are numbers of a graph, or names that are the same in every graph.
@@ -134,8 +143,6 @@ pub struct Check {
     pub verdict: FileId,
     /// The output in which the commands tell of single cases.
     pub report: Option<FileId>,
-    /// The output in which the commands tell which lines ran.
-    pub coverage: Option<FileId>,
     /// Why a failure is not to stop anything.
     pub quarantined: Option<Arc<str>>,
     /// The address of the value that it is: `tide/fit/spring`.
@@ -223,6 +230,11 @@ impl Step {
     /// The outputs that others may use before the step ends.
     pub fn early_outputs(&self) -> impl Iterator<Item = FileId> {
         self.outputs.iter().filter(|output| output.early).map(|output| output.file)
+    }
+
+    /// The outputs in which its commands tell which lines ran.
+    pub fn accounts_of_lines(&self) -> impl Iterator<Item = FileId> {
+        self.outputs.iter().filter(|output| output.lines).map(|output| output.file)
     }
 
     /// Whether what it may read is more than what counts: which of its candidates do is known when it ran.

@@ -100,9 +100,9 @@ impl Step {
         taken.iter_mut().for_each(|(_, file)| *file = numbers.file(*file));
         status.iter_mut().for_each(|file| *file = numbers.file(*file));
         if let Some(check) = check {
-            let Check { verdict, report, coverage, quarantined: _, address: _ } = &mut **check;
+            let Check { verdict, report, quarantined: _, address: _ } = &mut **check;
             *verdict = numbers.file(*verdict);
-            report.iter_mut().chain(coverage).for_each(|file| *file = numbers.file(*file));
+            report.iter_mut().for_each(|file| *file = numbers.file(*file));
         }
     }
 }

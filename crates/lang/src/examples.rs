@@ -219,7 +219,7 @@ impl World for ExampleWorld<'_> {
         Answer::Ready(Some(if is_folder { EntryKind::Folder } else { EntryKind::File }))
     }
 
-    fn env(&self, _: &str) -> Result<Option<String>, String> {
+    fn env(&self, _: &str) -> Result<Option<String>, NotText> {
         Ok(Some(String::new()))
     }
 

@@ -1,6 +1,7 @@
 //! Globs over the workspace's files: sorted, without what is ignored, stopping at packages below.
 
 use std::collections::BTreeSet;
+use std::fmt;
 
 use globset::{GlobBuilder, GlobSet, GlobSetBuilder};
 use nubrik_diagnostic::{Diagnostic, nearest};
@@ -18,13 +19,40 @@ pub(crate) fn is_pattern(text: &str) -> bool {
 const LONGEST_PATTERN: usize = 16 << 10;
 const DEEPEST_BRACES: usize = 10;
 
+/// Why a text is no pattern.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(crate) enum GlobProblem {
+    /// It has too many characters.
+    TooLong,
+    /// Its braces nest too deep.
+    TooDeep,
+    /// It does not have the form of one, or becomes too large: why.
+    Form(String),
+}
+
+impl fmt::Display for GlobProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            GlobProblem::TooLong => write!(f, "it has more than {} KiB", LONGEST_PATTERN >> 10),
+            GlobProblem::TooDeep => write!(f, "its braces nest more than {DEEPEST_BRACES} deep"),
+            GlobProblem::Form(why) => f.write_str(why),
+        }
+    }
+}
+
+impl From<globset::Error> for GlobProblem {
+    fn from(e: globset::Error) -> GlobProblem {
+        GlobProblem::Form(e.kind().to_string())
+    }
+}
+
 /// A pattern, ready to match whole paths: `*` and `?` stop at `/`.
 ///
 /// # Errors
-/// What is wrong with the pattern, for people.
-pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, String> {
+/// What is wrong with the pattern.
+pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, GlobProblem> {
     if pattern.len() > LONGEST_PATTERN {
-        return Err(format!("it has more than {} KiB", LONGEST_PATTERN >> 10));
+        return Err(GlobProblem::TooLong);
     }
     let mut depth = 0usize;
     for c in pattern.chars() {
@@ -34,13 +62,12 @@ pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, String> {
             _ => {}
         }
         if depth > DEEPEST_BRACES {
-            return Err(format!("its braces nest more than {DEEPEST_BRACES} deep"));
+            return Err(GlobProblem::TooDeep);
         }
     }
-    let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build();
-    let glob = glob.map_err(|e| e.kind().to_string())?;
+    let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build()?;
     // A set of one: unlike a single matcher it says when a pattern becomes too large.
-    GlobSetBuilder::new().add(glob).build().map_err(|e| e.kind().to_string())
+    Ok(GlobSetBuilder::new().add(glob).build()?)
 }
 
 fn matcher(pattern: &str) -> Result<GlobSet, Diagnostic> {

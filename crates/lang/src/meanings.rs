@@ -102,7 +102,7 @@ impl<'g> FileNames<'g> {
         match token.kind {
             SyntaxKind::TextPart => Some(NameMeaning::File(self.path(text))),
             SyntaxKind::Ref => self.target(text.trim_start_matches('&')).map(NameMeaning::Target),
-            // What stands behind a dot is a name of something else.
+            // What is behind a dot is a name of something else.
             SyntaxKind::Word if before == Some(SyntaxKind::Dot) => self.of_kit(text, node),
             SyntaxKind::Word if nubrik_syntax::is_reserved(text) => None,
             SyntaxKind::Word if node.kind() == SyntaxKind::NameExpr => self.name(text),

@@ -1,4 +1,4 @@
-//! Names that earlier versions had for what has another one now: a definition that still has one is told the new one.
+//! Names that earlier versions had for what has another one now: a definition that still has one gets the new one.
 
 use nubrik_diagnostic::nearest;
 

@@ -54,7 +54,7 @@ impl Evaluation {
     /// others now; all targets of `packages` are gone, and what is in them now is in `again`. This one must be
     /// [replaceable](Evaluation::is_replaceable).
     ///
-    /// `None` where what is new cannot be told from the rest, or where a result has the name of another one: then everything is
+    /// `None` where what is new cannot be distinguished from the rest, or where a result has the name of another one: then everything is
     /// to be evaluated.
     pub fn replaced(self, gone: &[bool], packages: &[WsPath], again: Evaluation) -> Option<Evaluation> {
         if !again.asks_for_whole_targets() {

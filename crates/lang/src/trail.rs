@@ -12,7 +12,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, SampleRequest, ToolRequest, ToolSearch, World,
+    NoAnswer, NotText, SampleRequest, ToolRequest, ToolSearch, World,
 };
 
 /// The unit of the request itself: what is looked at to find out what there is.
@@ -204,7 +204,7 @@ impl World for WatchedWorld<'_> {
         self.world.kind(path)
     }
 
-    fn env(&self, name: &str) -> Result<Option<String>, String> {
+    fn env(&self, name: &str) -> Result<Option<String>, NotText> {
         self.world.env(name)
     }
 

@@ -34,6 +34,10 @@ pub enum EntryKind {
     Folder,
 }
 
+/// That the value of a variable is not text.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct NotText;
+
 /// A definition file's text.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum DefinitionText {
@@ -77,7 +81,7 @@ pub trait World: Sync {
     ///
     /// # Errors
     /// When its value is not text.
-    fn env(&self, name: &str) -> Result<Option<String>, String>;
+    fn env(&self, name: &str) -> Result<Option<String>, NotText>;
     /// Names in a folder that are links which lead nowhere: lists leave them out.
     fn dangling(&self, folder: &WsPath) -> Vec<String>;
     /// Names of all files in the folders in which programs are searched for: to correct a name that none has.
@@ -114,7 +118,7 @@ pub struct ToolAnswer {
     pub name: Arc<str>,
     /// Where it is.
     pub path: Arc<str>,
-    /// Its version, where it was asked for and the tool told one.
+    /// Its version, where it was asked for and the tool named one.
     pub version: Option<Arc<str>>,
 }
 

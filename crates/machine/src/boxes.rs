@@ -1,4 +1,4 @@
-//! Running jobs: what surrounds a step's commands, what they are told, and what they leave.
+//! Running jobs: what surrounds a step's commands, what they hear, and what they leave.
 
 use std::collections::BTreeMap;
 use std::io;

@@ -5,6 +5,7 @@ use std::path::Path;
 use std::sync::{Arc, OnceLock};
 
 use nubrik_disk::read_file;
+use nubrik_engine::WorkProblem;
 use nubrik_lang::write_json_text;
 use parking_lot::Mutex;
 use regex::{Regex, RegexBuilder};
@@ -16,9 +17,9 @@ const LIMIT: u64 = 16 << 20;
 const FOUND_LIMIT: usize = 4 << 20;
 
 /// What patterns find in a file, as JSON: an object with a list for each, which holds the first group of each match, or
-/// else all of it, each text once. `^` and `$` are the ends of lines. Errors are for people.
-pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<String, String> {
-    let bytes = read_file(file, LIMIT).map_err(|e| e.to_string())?;
+/// else all of it, each text once. `^` and `$` are the ends of lines.
+pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<String, WorkProblem> {
+    let bytes = read_file(file, LIMIT).map_err(|e| WorkProblem::Input(e.to_string()))?;
     let text = String::from_utf8_lossy(&bytes);
     let mut json = String::from("{");
     for (i, (name, pattern)) in patterns.iter().enumerate() {
@@ -35,7 +36,8 @@ pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<
             json.push_str(if seen.len() > 1 { "," } else { "" });
             write_json_text(group, &mut json);
             if json.len() > FOUND_LIMIT {
-                return Err(format!("`{name}` finds more than {} MiB", FOUND_LIMIT >> 20));
+                let what = format!("`{name}` finds more than {} MiB", FOUND_LIMIT >> 20);
+                return Err(WorkProblem::Input(what));
             }
         }
         json.push(']');
@@ -45,13 +47,14 @@ pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<
 }
 
 /// A regular expression; each is prepared once for all files.
-fn prepared(pattern: &Arc<str>) -> Result<Regex, String> {
+fn prepared(pattern: &Arc<str>) -> Result<Regex, WorkProblem> {
     static PREPARED: OnceLock<Mutex<HashMap<Arc<str>, Regex>>> = OnceLock::new();
     let all = PREPARED.get_or_init(Mutex::default);
     if let Some(known) = all.lock().get(pattern) {
         return Ok(known.clone());
     }
-    let made = RegexBuilder::new(pattern).multi_line(true).build().map_err(|e| e.to_string())?;
+    let made = RegexBuilder::new(pattern).multi_line(true).build();
+    let made = made.map_err(|e| WorkProblem::Input(e.to_string()))?;
     all.lock().insert(pattern.clone(), made.clone());
     Ok(made)
 }

@@ -1,4 +1,4 @@
-//! Fetching by digest: what comes is held against it before anything else is done with it.
+//! Fetching by digest: what comes is compared with it before anything else is done with it.
 
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
@@ -7,6 +7,7 @@ use std::sync::Arc;
 
 use nubrik_archive::listing_digest;
 use nubrik_confine::CancelSwitch;
+use nubrik_engine::WorkProblem;
 use nubrik_pins::{Desk, PinProblem, Registry, held_archive};
 use nubrik_web::{Address, Checksum, Credential, Sink, WebRequest};
 
@@ -44,14 +45,16 @@ impl Fetcher<'_> {
 /// What begins an address that is a path below a registry, wherever that is: `origin://python/click/click-8.1.7.whl`.
 const ORIGIN: &str = "origin://";
 
-/// Fetches what has a digest from the first mirror that has it, into a file that is made again for each. Errors are
-/// for people: what each mirror said, and both digests where one gave something else.
+/// Fetches what has a digest from the first mirror that has it, into a file that is made again for each.
+///
+/// # Errors
+/// What each mirror said, and both digests where one gave something else.
 pub(crate) fn fetch(
     fetcher: &Fetcher<'_>,
     urls: &[Arc<str>],
     digest: &str,
     target: &FetchTarget<'_>,
-) -> Result<(), String> {
+) -> Result<(), WorkProblem> {
     let mut problems = Vec::new();
     for url in urls {
         match fetch_from(fetcher, url, digest, target) {
@@ -62,7 +65,7 @@ pub(crate) fn fetch(
             break;
         }
     }
-    Err(problems.join("\n"))
+    Err(WorkProblem::NotFetched(problems))
 }
 
 fn fetch_from(
@@ -142,15 +145,15 @@ impl<'a> FileSink<'a> {
 }
 
 impl Sink for FileSink<'_> {
-    fn take(&mut self, piece: &[u8]) -> Result<(), String> {
+    fn take(&mut self, piece: &[u8]) -> io::Result<()> {
         if let Some((sum, _)) = &mut self.sum {
             sum.take(piece);
         }
-        self.file.write_all(piece).map_err(|e| e.to_string())
+        self.file.write_all(piece)
     }
 
-    fn restart(&mut self) -> Result<(), String> {
-        self.file = BufWriter::new((self.fresh)().map_err(|e| e.to_string())?);
+    fn restart(&mut self) -> io::Result<()> {
+        self.file = BufWriter::new((self.fresh)()?);
         self.sum = Checksum::like(self.like);
         Ok(())
     }

@@ -2,6 +2,7 @@
 //! `Version`, `Requires`, `Cflags`, `Libs`).
 
 use std::collections::{HashMap, HashSet};
+use std::fmt;
 use std::fs;
 use std::path::{Path, PathBuf};
 
@@ -50,10 +51,51 @@ pub fn search_library(
         match reader.answer(name, request.for_static) {
             Ok(Some(answer)) => search.found.push(answer),
             Ok(None) => {}
-            Err(problem) => search.problem = search.problem.or(Some(problem)),
+            Err(problem) => search.problem = search.problem.or(Some(problem.to_string())),
         }
     }
     search
+}
+
+/// Why an installed library cannot be used.
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum LibraryProblem {
+    /// It requires one that is not installed: the library that was asked for, and the one that it needs.
+    Lacks { asked: String, needs: String },
+    /// Its file does not have the right form: which file, and what is wrong.
+    Form(PathBuf, PcProblem),
+}
+
+/// What is wrong in a `.pc` file.
+#[derive(Clone, PartialEq, Eq, Debug)]
+enum PcProblem {
+    NoVersion,
+    /// Variables that need one another.
+    Circle,
+    Undeclared(String),
+    TooLong,
+}
+
+impl fmt::Display for LibraryProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            LibraryProblem::Lacks { asked, needs } => {
+                write!(f, "the library `{asked}` requires `{needs}`, which is not installed")
+            }
+            LibraryProblem::Form(file, problem) => write!(f, "{}: {problem}", file.display()),
+        }
+    }
+}
+
+impl fmt::Display for PcProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            PcProblem::NoVersion => f.write_str("it names no version"),
+            PcProblem::Circle => f.write_str("its variables need one another"),
+            PcProblem::Undeclared(name) => write!(f, "the variable `{name}` is not declared"),
+            PcProblem::TooLong => f.write_str("a line is too long"),
+        }
+    }
 }
 
 struct Reader<'a> {
@@ -74,7 +116,7 @@ struct PcFile {
 }
 
 impl Reader<'_> {
-    fn answer(&mut self, name: &str, for_static: bool) -> Result<Option<LibraryAnswer>, String> {
+    fn answer(&mut self, name: &str, for_static: bool) -> Result<Option<LibraryAnswer>, LibraryProblem> {
         let Some(file) = self.file(name)? else { return Ok(None) };
         let mut answer = LibraryAnswer {
             name: name.to_owned(),
@@ -106,12 +148,12 @@ impl Reader<'_> {
         seen: &mut HashSet<(String, bool)>,
         answer: &mut LibraryAnswer,
         depth: usize,
-    ) -> Result<(), String> {
+    ) -> Result<(), LibraryProblem> {
         if depth > DEPTH_LIMIT || !seen.insert((name.to_owned(), link)) {
             return Ok(());
         }
         let Some(file) = self.file(name)? else {
-            return Err(format!("the library `{asked}` requires `{name}`, which is not installed"));
+            return Err(LibraryProblem::Lacks { asked: asked.to_owned(), needs: name.to_owned() });
         };
         if !seen.contains(&(name.to_owned(), !link)) {
             answer.compile.extend(file.compile.clone());
@@ -134,7 +176,7 @@ impl Reader<'_> {
         Ok(())
     }
 
-    fn file(&mut self, name: &str) -> Result<Option<PcFile>, String> {
+    fn file(&mut self, name: &str) -> Result<Option<PcFile>, LibraryProblem> {
         if let Some(known) = self.files.get(name) {
             return Ok(known.clone());
         }
@@ -144,7 +186,8 @@ impl Reader<'_> {
                 let path = folder.join(format!("{name}.pc"));
                 (self.read)(&path);
                 if let Ok(text) = fs::read_to_string(&path) {
-                    found = Some(parse(&text, folder).map_err(|e| format!("{}: {e}", path.display()))?);
+                    let wrong = |problem| LibraryProblem::Form(path.clone(), problem);
+                    found = Some(parse(&text, folder).map_err(wrong)?);
                     break;
                 }
             }
@@ -160,7 +203,7 @@ fn is_system_folder(flag: &str) -> bool {
     folder.trim_end_matches('/') == machine
 }
 
-fn parse(text: &str, folder: &Path) -> Result<PcFile, String> {
+fn parse(text: &str, folder: &Path) -> Result<PcFile, PcProblem> {
     let mut variables: HashMap<String, String> = HashMap::new();
     variables.insert("pcfiledir".into(), folder.display().to_string());
     let mut file = PcFile::default();
@@ -184,15 +227,15 @@ fn parse(text: &str, folder: &Path) -> Result<PcFile, String> {
         }
     }
     if file.version.is_empty() {
-        return Err("it tells no version".to_owned());
+        return Err(PcProblem::NoVersion);
     }
     Ok(file)
 }
 
 /// A value with `${name}` filled in.
-fn filled(value: &str, variables: &HashMap<String, String>, depth: usize) -> Result<String, String> {
+fn filled(value: &str, variables: &HashMap<String, String>, depth: usize) -> Result<String, PcProblem> {
     if depth > 16 {
-        return Err("its variables need one another".to_owned());
+        return Err(PcProblem::Circle);
     }
     let mut out = String::new();
     let mut rest = value;
@@ -202,13 +245,13 @@ fn filled(value: &str, variables: &HashMap<String, String>, depth: usize) -> Res
         let name = &rest[start + 2..start + end];
         match variables.get(name) {
             Some(text) => out.push_str(text),
-            None => return Err(format!("the variable `{name}` is not declared")),
+            None => return Err(PcProblem::Undeclared(name.to_owned())),
         }
         rest = &rest[start + end + 1..];
     }
     out.push_str(rest);
     if out.len() > 1 << 16 {
-        return Err("a line is too long".to_owned());
+        return Err(PcProblem::TooLong);
     }
     Ok(out)
 }

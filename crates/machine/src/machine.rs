@@ -13,7 +13,7 @@ use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OutsideFiles, OutsideServices, OutsideSystem, OutsideWork,
-    Recording, Seen, ServiceFailure, ToolProblem, Work,
+    Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
 };
 use nubrik_graph::{Native, Service};
 use nubrik_pins::OriginSettings;
@@ -437,7 +437,7 @@ impl OutsideWork for Machine {
         can_record().then(|| self.workers.with_network(run))
     }
 
-    fn work(&self, work: &Work, to: &WsPath) -> Result<(), String> {
+    fn work(&self, work: &Work, to: &WsPath) -> Result<(), WorkProblem> {
         let fetcher = self.fetcher();
         let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
         let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
@@ -491,7 +491,7 @@ impl OutsideServices for Machine {
         self.workers.with_network(|| self.house.no_longer_needed(service));
     }
 
-    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> Result<Option<(String, String)>, String> {
+    fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> io::Result<Option<(String, String)>> {
         self.secret_told(folder.as_str(), lent)
     }
 }

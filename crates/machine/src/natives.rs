@@ -7,23 +7,23 @@ use std::path::Path;
 
 use nubrik_archive::{Item, ItemContent, pack, unpack};
 use nubrik_disk::{Below, TreeFileKind, copy_file, entries_below, open_file};
-use nubrik_engine::Work;
+use nubrik_engine::{Work, WorkProblem};
 use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
 use nubrik_source::PathWithin;
 use rustix::fs::{Mode, OFlags};
 
 use crate::fetch::{FetchTarget, Fetcher, fetch};
 
-/// Does a piece of work in a workspace: `below` is its root. Error texts are for people.
+/// Does a piece of work in a workspace: `below` is its root.
 pub(crate) fn work(
     root: &Path,
     below: &Below,
     work: &Work,
     to: &str,
     fetcher: &Fetcher<'_>,
-) -> Result<(), String> {
+) -> Result<(), WorkProblem> {
     let path = root.join(to);
-    let io = |e: io::Error| format!("cannot make {to}: {e}");
+    let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
     let native = match work {
         Work::Native(native) => native,
         Work::Copy(from) => {
@@ -46,7 +46,7 @@ pub(crate) fn work(
         }
         Native::Pack { format, files } => {
             let items = items(root, files).map_err(io)?;
-            pack(*format, items, &path).map_err(|e| format!("cannot pack {to}: {e}"))
+            pack(*format, items, &path).map_err(|e| WorkProblem::Machine(format!("cannot pack {to}: {e}")))
         }
         Native::Unpack { archive, how } => {
             let name = archive.path.name();
@@ -82,11 +82,12 @@ fn take_part(
     below: &Below,
     (folder, part, is_folder): (&PlainFile, &PathWithin, bool),
     to: &str,
-) -> Result<(), String> {
+) -> Result<(), WorkProblem> {
     let whole = root.join(folder.path.as_str());
     let (within, part) = (part, part.as_str());
-    let found = fs::metadata(whole.join(part)).map_err(|_| not_in(&whole, part))?;
-    let io = |e: io::Error| format!("cannot make {to}: {e}");
+    let found = fs::metadata(whole.join(part)).map_err(|_| WorkProblem::Input(not_in(&whole, part)))?;
+    let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
+    let other = |what: String| Err(WorkProblem::Input(what));
     match (is_folder, found.is_dir()) {
         (true, true) => {
             let from = PlainFile { path: folder.path.join_within(within), folder: true };
@@ -97,8 +98,8 @@ fn take_part(
             let content = ItemContent::File(whole.join(part));
             put(below, to, &Item { name: part.to_owned(), content }).map_err(io)
         }
-        (false, true) => Err(format!("{part} is a folder, and taken as a file\ntry     / \"{part}/\"")),
-        (true, false) => Err(format!("{part} is a file, and taken as a folder\ntry     / \"{part}\"")),
+        (false, true) => other(format!("{part} is a folder, and taken as a file\ntry     / \"{part}/\"")),
+        (true, false) => other(format!("{part} is a file, and taken as a folder\ntry     / \"{part}\"")),
     }
 }
 
@@ -122,13 +123,16 @@ fn not_in(whole: &Path, part: &str) -> String {
     format!("the folder holds no {part}\n{place} has: {}{more}", names.join(", "))
 }
 
-fn unpacked(name: &str, archive: &Path, to: &Path, how: Unpacking) -> Result<(), String> {
+fn unpacked(name: &str, archive: &Path, to: &Path, how: Unpacking) -> Result<(), WorkProblem> {
     let Unpacking { format, strip } = how;
-    fs::create_dir_all(to).map_err(|e| format!("cannot make {}: {e}", to.display()))?;
-    unpack(format, archive, to, strip as usize).map_err(|e| format!("cannot unpack {name}: {e}"))?;
+    let not_made = |e| WorkProblem::Machine(format!("cannot make {}: {e}", to.display()));
+    fs::create_dir_all(to).map_err(not_made)?;
+    let not_unpacked = |e| WorkProblem::Input(format!("cannot unpack {name}: {e}"));
+    unpack(format, archive, to, strip as usize).map_err(not_unpacked)?;
     let empty = fs::read_dir(to).is_ok_and(|mut entries| entries.next().is_none());
     if empty && strip > 0 {
-        return Err(format!("nothing is left of {name} when {strip} leading folders are dropped"));
+        let what = format!("nothing is left of {name} when {strip} leading folders are dropped");
+        return Err(WorkProblem::Input(what));
     }
     Ok(())
 }

@@ -122,7 +122,7 @@ impl ToolFinder {
         files
     }
 
-    /// The version that a tool is known by, for people: what it told when definitions asked it, or else what it
+    /// The version that a tool is known by, for people: what it printed when definitions asked it, or else what it
     /// says to `--version`, in a box where it can change nothing. It is asked once, as long as it stays the same.
     pub fn version_told(&self, machine: &Machine, name: &Arc<str>) -> Option<Arc<str>> {
         const QUIETLY: &str = "--version, quietly";

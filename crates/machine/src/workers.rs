@@ -1,5 +1,5 @@
 //! The threads of a build, most of which give up the network: what they start has none either, and need not be
-//! told so each time. What does use the network is done by other threads for them.
+//! hear so each time. What does use the network is done by other threads for them.
 
 use std::cell::Cell;
 use std::sync::OnceLock;

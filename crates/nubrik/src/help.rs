@@ -61,7 +61,7 @@ pub fn all() -> Vec<(String, Command)> {
     all
 }
 
-/// A command as people are told of it.
+/// A command as help shows it.
 fn told(whole: &Command, command: &Command, name: &str) -> Command {
     let shared: Vec<Arg> = whole.get_arguments().filter(|arg| arg.is_global_set()).cloned().collect();
     let idle = WITHOUT_EFFECT.iter().find(|(command, _)| *command == name).map_or(&[][..], |(_, idle)| idle);

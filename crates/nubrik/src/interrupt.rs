@@ -60,7 +60,7 @@ impl DrawnView {
         SUSPENDING.swap(false, Ordering::SeqCst)
     }
 
-    /// Stops the program until it is told to go on.
+    /// Stops the program until it gets the signal to go on.
     pub fn suspend(&self) {
         suspend();
     }

@@ -28,7 +28,9 @@ const RENAMED: [(&str, &str); 13] = [
 ];
 
 /// Options that people try, with those that do the same here.
-const MEANT: [(&str, &str); 5] = [
+const MEANT: [(&str, &str); 7] = [
+    ("--dry-run", "nubrik plan"),
+    ("--explain", "--reasons"),
     ("--force", "--rerun"),
     ("--parallel", "--jobs"),
     ("--silent", "--quiet"),
@@ -117,7 +119,11 @@ fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>
             (format!("a whole number from {least} to {most}"), Some(written(nearest)))
         }
         None if problem.contains("invalid digit") => ("a whole number".to_owned(), Some(written("1"))),
-        None => (problem.to_owned(), None),
+        // `sizes are written 500MiB or 10GiB`
+        None => {
+            let example = problem.split_once(" are written ").and_then(|(_, rest)| rest.rsplit(' ').next());
+            (problem.to_owned(), example.map(written))
+        }
     }
 }
 
@@ -169,6 +175,12 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         return diagnostic.mend(*now);
     }
     let known = words(error, ContextKind::ValidValue);
+    let option = argument.split_whitespace().next().filter(|option| option.starts_with('-'));
+    if let (Some(first), Some(option)) = (known.first(), option) {
+        let right = nearest(&value, known.iter().map(String::as_str)).unwrap_or(first);
+        let diagnostic = diagnostic.note(format!("the values are: {}", known.join(", ")));
+        return diagnostic.mend(format!("{option} {right}"));
+    }
     if !known.is_empty() {
         diagnostic = diagnostic.note(format!("the values are: {}", known.join(", ")));
     } else if let Some(source) = std::error::Error::source(error) {
@@ -179,7 +191,11 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         }
     }
     let kinds = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
-    let suggested: Vec<String> = kinds.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
+    let mut suggested: Vec<String> = kinds.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
+    // What only shares some letters is no guess.
+    suggested.retain(|word| {
+        !word.starts_with('-') || nearest(word.trim_matches('-'), [argument.trim_matches('-')]).is_some()
+    });
     if suggested.is_empty() {
         return diagnostic.mend(match command(error) {
             Some(command) => format!("{command} --help   shows its options"),
@@ -206,6 +222,9 @@ mod tests {
         let digits = "invalid digit found in string";
         assert_eq!(said("--jobs <N>", "x", digits), "a whole number: --jobs 1");
         assert_eq!(said("[BUILD]", "x", digits), "a whole number: 1");
-        assert_eq!(said("--to <SIZE>", "x", "sizes are written 10GiB"), "sizes are written 10GiB: ");
+        assert_eq!(
+            said("--to <SIZE>", "x", "sizes are written 10GiB"),
+            "sizes are written 10GiB: --to 10GiB"
+        );
     }
 }

@@ -1,4 +1,4 @@
-//! Folders of sources brought in, and definitions held against sources, through the built program.
+//! Folders of sources brought in, and definitions compared with sources, through the built program.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -124,7 +124,7 @@ fn other_peoples_code_is_pinned_or_what_needs_it_is_left_out() {
     );
     let run = sandbox.run(&["adopt", "--yes", "--no-try", "--offline"]).expect(0);
     assert!(!sandbox.exists("targets.nub") && !sandbox.exists("pins.toml"), "{}", run.stdout);
-    // A version that nobody published is told, and no definition is written that cannot be evaluated.
+    // A version that nobody published is named, and no definition is written that cannot be evaluated.
     let run = sandbox.run(&["adopt", "--yes", "--json"]).expect(0);
     let tried: Vec<String> = run
         .events()

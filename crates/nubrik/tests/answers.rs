@@ -1,4 +1,4 @@
-//! What people are told: which command of a job failed, where a step ran, all of a long output, one reason everywhere.
+//! What people read: which command of a job failed, where a step ran, all of a long output, one reason everywhere.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -168,7 +168,7 @@ fn a_reason_names_what_was_edited_and_not_the_line_of_a_kit() {
     assert_eq!(reasons(&["plan", "--json"], "spring"), edited);
     assert_eq!(reasons(&["plan", "--json"], "spring"), edited, "a kept answer knows it, too");
     assert_eq!(reasons(&["build", "--json"], "spring"), edited, "a build says what the plan said");
-    // What nobody edited is told by what it was and is.
+    // What nobody edited is described by what it was and is.
     let season = ["its text changed, targets.nub:5: autumn instead of spring"];
     assert_eq!(reasons(&["build", "--json"], "autumn"), season);
     // A value that is gone is written nowhere: where it is used is the nearest that there is.

@@ -1,4 +1,4 @@
-//! Steps that reach beyond what they declare: stopped, named, and told what to write.
+//! Steps that reach beyond what they declare: stopped, named, with what to write.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -264,7 +264,7 @@ fn observation_tells(means: Means) {
         serde_json::json!([{ "path": "tide/none", "there": false }, { "path": "tide/salt.txt", "there": true }])
     );
     assert_eq!(audit["refused"], serde_json::json!([]));
-    // Bytes that differ are told, and the results stay as they were.
+    // Bytes that differ are shown, and the results stay as they were.
     let run = root.run(&["build", "--observe", "--plain", "tide/clock"]).expect(1);
     assert!(run.stdout.contains("differs   n: other bytes than the last time"), "{}", run.stdout);
     assert!(run.stdout.ends_with("1 step ran again: 1 with other bytes than before\n"), "{}", run.stdout);

@@ -27,7 +27,7 @@ const FIT: [(&str, &str); 4] = [
     ("checks/low.c", "#include \"fit.h\"\nint main(void) { return fit(2); }\n"),
 ];
 
-/// What is told of the lines of each file: how many can run, how many did, and which did not.
+/// What is reported of the lines of each file: how many can run, how many did, and which did not.
 fn told(run: &Run) -> Vec<(String, u64, u64, Value)> {
     let files = run.events().into_iter().filter(|event| event["event"] == "coverage");
     let number = |value: &Value| value.as_u64().unwrap();
@@ -109,29 +109,90 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     assert!(run.stderr.contains("--coverage"), "{}", run.stderr);
 }
 
+/// Programs that are built with counters and run in a step of a build, beside what `FIT` tests.
+const PAGES: &str = "target show = c.program { sources = \"show.c\", needs = fit }\n\
+    target other = c.program { sources = \"other.c\", needs = fit }\n\
+    target page = step { run = `{show} > {out \"page\"}` }\n\
+    target both = step { run = [`{show} > {out a \"a\"}`, `{other} > {out b \"b\"}`] }\n\
+    target copy = step { run = `cp {page} {out \"copy\"}` }\n\
+    test has_page = check { run = `test -s {copy}` }\n";
+
+const SHOW: &str = "#include <stdio.h>\nint fit(int);\nint main(int n, char **words) {\n    if (n > 1) puts(words[1]);\n    \
+    printf(\"%d\\n\", fit(5));\n    return 0;\n}\n";
+
 #[test]
-fn programs_that_count_and_run_in_build_steps_write_to_nobodys_folder() {
+fn programs_that_count_and_run_in_build_steps_count() {
     if !has("gcov", &["--version"]) {
         return;
     }
     let sandbox = Sandbox::new(&FIT);
-    sandbox.write(
-        "show.c",
-        "#include <stdio.h>\nint fit(int);\nint main(void) { printf(\"%d\\n\", fit(2)); return 0; }\n",
-    );
-    let mut targets = sandbox.read("targets.nub");
-    targets.push_str(
-        "target show = c.program { sources = \"show.c\", needs = fit }\n\
-         target page = step { run = `{show} > {out \"page\"}` }\n\
-         test has_page = check { run = `test -s {page}` }\n",
-    );
-    sandbox.write("targets.nub", &targets);
+    sandbox.write("show.c", SHOW);
+    sandbox.write("other.c", SHOW);
+    let alone = sandbox.read("targets.nub");
+    sandbox.write("targets.nub", &format!("{alone}{PAGES}"));
     let run = sandbox.run(&["test", "--coverage"]).expect(0);
     let said = format!("{}{}", run.stdout, run.stderr);
     assert!(said.contains("make page"), "{said}");
     for noise in ["profiling", "refused", "try "] {
         assert!(!said.contains(noise), "{noise}: {said}");
     }
+    // No test runs `fit` with 5, and none runs `show`: what a test needs does.
+    let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
+    let both_ways = [
+        of("checks/low.c", 1, 1, json!([])),
+        of("show.c", 4, 4, json!([])),
+        of("src/fit.c", 4, 4, json!([])),
+    ];
+    assert_eq!(told(&run)[0], both_ways[0]);
+    assert_eq!(told(&run)[2], both_ways[2]);
+    assert_eq!(sum(&run)["not_counted"], json!(["plain"]));
+    // The page is what it would be without counters.
+    let run = sandbox.run(&["build", "page", "copy", "--set", "c.coverage=true", "--json"]).expect(0);
+    assert!(run.ran().is_empty(), "{:?}", run.ran());
+    assert_eq!(sandbox.read("out/default/page"), "1\n");
+}
+
+#[test]
+fn each_of_several_programs_of_a_step_counts_once() {
+    if !has("gcov", &["--version"]) {
+        return;
+    }
+    let sandbox = Sandbox::new(&FIT);
+    sandbox.write("show.c", SHOW);
+    sandbox.write("other.c", SHOW);
+    let alone = sandbox.read("targets.nub").replace("test low", "private test low");
+    sandbox.write(
+        "targets.nub",
+        &format!("{alone}{PAGES}test of_both = check {{ run = `test -s {{both.b}}` }}\n"),
+    );
+    let run = sandbox.run(&["test", "of_both", "--coverage", "--coverage-file", "lines.info"]).expect(0);
+    let lcov = sandbox.read("lines.info");
+    assert!(lcov.contains("SF:other.c\nDA:3,1\n"), "{lcov}{}", run.stdout);
+    assert!(lcov.contains("SF:show.c\nDA:3,1\n"), "{lcov}");
+    // Both programs ran it.
+    assert!(lcov.contains("SF:src/fit.c\nDA:2,2\nDA:3,2\nDA:4,2\nDA:6,0\n"), "{lcov}");
+}
+
+#[test]
+fn checks_of_ones_own_count_by_the_programs_that_they_run() {
+    if !has("gcov", &["--version"]) {
+        return;
+    }
+    let sandbox = Sandbox::new(&FIT);
+    sandbox.write("show.c", SHOW);
+    sandbox.write(
+        "targets.nub",
+        "use \"nub:c\" as c\n\
+         target fit = c.library { sources = \"src/*.c\", headers = \"src/*.h\", include = \"src\" }\n\
+         target show = c.program { sources = \"show.c\", needs = fit }\n\
+         test says = check { run = `{show} high`, folder = \"src\" }\n",
+    );
+    let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
+    let lines = told(&run);
+    assert_eq!(lines[0].0, "show.c");
+    assert_eq!(lines[0].1, lines[0].2, "{lines:?}");
+    assert_eq!(lines[1], of("src/fit.c", 4, 3, json!([[6, 6]])));
+    assert_eq!(sum(&run)["not_counted"], json!([]));
 }
 
 #[test]
@@ -276,13 +337,32 @@ fn rust_tells_lines() {
         ),
         ("tides/src/lib.rs", "#[test]\nfn low() {\n    assert_eq!(fit::fit(2), 0);\n}\n"),
     ]);
-    // What stands for the compilers on many a machine looks for them in the person's home.
+    // What represents the compilers on many a machine looks for them in the person's home.
     let path = format!("{}:{}", sysroot.join("bin").display(), std::env::var("PATH").unwrap());
     let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
     assert_eq!(
         told(&run),
         [of("fit/src/lib.rs", 6, 5, json!([[3, 3]])), of("tides/src/lib.rs", 3, 3, json!([]))]
     );
+    // A program that makes a page for a test counts, too.
+    sandbox.write("show/src/main.rs", "fn main() {\n    println!(\"{}\", fit::fit(5));\n}\n");
+    let mut targets = sandbox.read("targets.nub");
+    targets.push_str(
+        "target show = rust.program { source = \"show\", name = \"show-tides\", needs = fit }\n\
+         target page = step { run = `{show} > {out \"page\"}` }\n\
+         test has_page = check { run = `test -s {page}` }\n",
+    );
+    sandbox.write("targets.nub", &targets);
+    let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
+    assert_eq!(
+        told(&run),
+        [
+            of("fit/src/lib.rs", 6, 6, json!([])),
+            of("show/src/main.rs", 3, 3, json!([])),
+            of("tides/src/lib.rs", 3, 3, json!([]))
+        ]
+    );
+    assert_eq!(sum(&run)["not_counted"], json!([]));
 }
 
 #[test]

@@ -73,7 +73,7 @@ fn an_early_output_that_changes_afterwards_fails_its_step() {
         "{}",
         run.stdout
     );
-    // Again as for the first time: whoever is only told of the end sees no change.
+    // Again as for the first time: whoever is only informed of the end sees no change.
     sandbox.write("go", "");
     fs::remove_file(sandbox.folder.join("out/default/user.o")).unwrap();
     let run = while_compiling(&sandbox, &["build", "--rerun"]).expect(1);

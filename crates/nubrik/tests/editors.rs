@@ -291,7 +291,7 @@ fn of_a_large_workspace_all_is_told_when_nobody_types() {
     assert_eq!(found["diagnostics"].as_array().unwrap().len(), 1, "{found}");
     let symbols = client.ask("workspace/symbol", &json!({"query": "t300"}));
     assert_eq!(symbols[0]["name"], "p300/t300");
-    // Whoever types on is told of what they look at, and still of the rest.
+    // Whoever types on hears of what they look at, and still of the rest.
     let text = "target near = step { run = `echo > {out \"x\"}`, after = [&p300/t3] }\n";
     client.change(near, text);
     let uri = client.file(near);

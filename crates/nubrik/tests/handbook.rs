@@ -2,7 +2,7 @@
 //! is printed must be what it shows. `NUBRIK_WRITE_HANDBOOK=1` writes what is printed into it.
 //!
 //! A file is a block below a line with its name: `` `src/main.c` ``. A block that begins with `$` is a command with what it
-//! printed. `<!-- hidden` begins shell commands that readers need not see; `<!-- of one machine -->` stands before a command whose
+//! printed. `<!-- hidden` begins shell commands that readers need not see; `<!-- of one machine -->` is before a command whose
 //! answer is another one on other machines. Times, ports, and what follows from them are not compared.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
@@ -116,7 +116,7 @@ fn comparable(text: &str) -> String {
     for line in text.lines() {
         let line = line.split(", critical path ").next().unwrap();
         let depends = ["slowest ", "at most ", "critical path ", "server.py: ", "    server.py", "    usage"];
-        // A link of the critical path begins with its time; which links are told depends on the times.
+        // A link of the critical path begins with its time; which links are shown depends on the times.
         let is_link = line.starts_with("    ") && line.split_whitespace().next().is_some_and(is_time);
         if is_link || depends.iter().any(|start| line.starts_with(start)) {
             continue;
@@ -136,7 +136,7 @@ fn is_time(word: &str) -> bool {
     unit.len() < word.len() && ["ms", "s", "min"].contains(&unit.trim_end_matches(['.', ',', ';', ':']))
 }
 
-/// Links of a chain are left out however their times are written; other times are not compared, what stands beside them is.
+/// Links of a chain are left out however their times are written; other times are not compared, what is beside them is.
 #[test]
 fn times_are_not_compared() {
     assert_eq!(comparable("    10ms  codes/header, 1 step\n      0.13s  codes/show, 2 steps"), "");

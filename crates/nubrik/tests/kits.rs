@@ -88,7 +88,7 @@ fn editors_are_told_how_sources_are_compiled() {
     assert_eq!(told.as_array().unwrap().len(), 2);
     assert_eq!(told[0]["directory"], sandbox.folder.to_str().unwrap());
     assert_eq!(told[0]["file"], "src/fit.c");
-    // What they are told is a command that works in the workspace.
+    // What they read is a command that works in the workspace.
     let words: Vec<&str> =
         told[0]["arguments"].as_array().unwrap().iter().map(|word| word.as_str().unwrap()).collect();
     let compiled = std::process::Command::new(words[0])
@@ -368,7 +368,7 @@ fn with_archived() -> (Sandbox, String) {
     let named = |digest: &str| {
         format!("[kits.harbour]\nurl = \"vendor/harbour.tar.gz\"\ndigest = \"{digest}\"\nstrip = 1\n")
     };
-    // The digest is told where it is another one.
+    // The digest is named where it is another one.
     sandbox.write("nubrik.toml", &named(&format!("sha256:{}", "0".repeat(64))));
     let refused = sandbox.run(&["build"]).expect(1);
     let found =

@@ -405,7 +405,7 @@ fn variables_in_sources() -> std::collections::BTreeSet<String> {
         for entry in std::fs::read_dir(folder).unwrap().flatten() {
             let (path, name) = (entry.path(), entry.file_name());
             if entry.file_type().unwrap().is_dir() {
-                // What is for tests alone is told to who writes tests.
+                // What is for tests alone is reported to who writes tests.
                 let is_other = ["tests", "target", "testing", "benches"].iter().any(|other| name == *other);
                 open.extend((!is_other).then_some(path));
             } else if path.extension().is_some_and(|ending| ending == "rs") {

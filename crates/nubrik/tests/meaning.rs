@@ -173,7 +173,7 @@ fn a_long_chain_of_targets_evaluates_plans_and_builds() {
     sandbox.write("targets.nub", &chain(1_500).replace("text = \"0\"", "text = \"1\""));
     assert_eq!(sandbox.build().summary()["ran"], 1_500);
     assert_eq!(sandbox.read("out/default/t1499/x"), "1");
-    // A ring of as many is told, and an error in what is not needed after all is not.
+    // A ring of as many is reported, and an error in what is not needed after all is not.
     let ring = chain(3_000)
         .replace("write { path = \"x\", text = \"0\" }", "step { run = `cp {t2999} {out \"x\"}` }");
     assert!(

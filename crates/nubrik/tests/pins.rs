@@ -466,7 +466,7 @@ fn modules_of_go_are_compiled_out_of_their_archives() {
         .run(&["pins", "newer"])
         .expect(0)
         .says("v1.0.0 is there, and of >=v0.9.0 the oldest that will do is taken");
-    // What cannot be used is told where somebody uses it.
+    // What cannot be used is reported where somebody uses it.
     let import = |path: &str| format!("package main\n\nimport _ \"{path}\"\n");
     sandbox.write("module/more.go", &import("isles.example/Tides/windows"));
     sandbox.run(&["build", "show"]).expect(3).says("none of its sources counts here");

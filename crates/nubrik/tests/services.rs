@@ -30,7 +30,7 @@ fn workspace(definitions: &str) -> Sandbox {
     sandbox
 }
 
-/// How often a word stands in a text.
+/// How often a word is in a text.
 fn count(text: &str, word: &str) -> usize {
     text.matches(word).count()
 }
@@ -218,7 +218,7 @@ fn run_serves_until_it_is_interrupted() {
     // Others build at the same time, and have one of their own.
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ok"], true);
     assert_eq!(ask(&at, "height moon"), "4.82\n");
-    // A second one stands beside it.
+    // A second one is beside it.
     let (mut second, beside) = serving(&sandbox, "board");
     assert_ne!(at, beside);
     assert_eq!(ask(&beside, "height moon"), "4.82\n");

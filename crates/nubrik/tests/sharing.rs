@@ -157,7 +157,7 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     assert!(seat.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
     // The plan asks nobody, and knows what is away.
     assert!(seat.run(&["plan", "show"]).expect(0).stdout.contains("nothing"));
-    // An edit compiles one file, and the library comes to be linked with it.
+    // An edit compiles one file, and the library gets linked with it.
     seat.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
     let run = seat.run(&["build", "show", "--json"]).expect(0);
     assert_eq!((ran(&run), &shared(&run)["not_used"]["unknown"]), (2, &json!(2)));
@@ -202,7 +202,7 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
     // Otherwise the work counts. That nothing is wanted of the store now does not make it one.
     ci.writes(&["build"]).expect(0);
     ci.writes(&["build", "--require-shared-cache"]).expect(5);
-    // Who names none, or did not agree, is told as well.
+    // Who names none, or did not agree, reads so as well.
     let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
     let run = alone.run(&["build", "--require-shared-cache"]).expect(5);
     assert!(run.stderr.contains("names no shared cache"), "{}", run.stderr);
@@ -868,7 +868,7 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
     assert!(
         person.run(&["shared", "verify"]).expect(0).stdout.contains("every byte has the digest in its name")
     );
-    // Something is lost, and something is damaged: it is told, and who writes gives it once more.
+    // Something is lost, and something is damaged: it is reported, and who writes gives it once more.
     for object in team.objects("contents") {
         fs::remove_file(object).unwrap();
     }

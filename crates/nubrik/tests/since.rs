@@ -1,4 +1,4 @@
-//! What `--since` means, held against the truth: a tree is built and committed, edited at random (contents, moves, deletions, links,
+//! What `--since` means, compared with the truth: a tree is built and committed, edited at random (contents, moves, deletions, links,
 //! new and lost packages, ignore files, a submodule), and built again. Whatever was not current then must have been listed.
 //!
 //! `NUBRIK_TEST_CASES` sets how many trees are tried.

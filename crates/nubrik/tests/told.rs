@@ -28,7 +28,7 @@ fn workspace(targets: &str) -> Sandbox {
     ])
 }
 
-/// What is told below a step that ended well: refusals, a reading, a mend.
+/// What is printed below a step that ended well: refusals, a reading, a mend.
 fn told(sandbox: &Sandbox) -> Vec<(String, Vec<String>, Vec<String>)> {
     let texts = |value: &serde_json::Value| -> Vec<String> {
         value.as_array().unwrap().iter().map(|text| text.as_str().unwrap().to_owned()).collect()
@@ -66,7 +66,7 @@ fn a_refusal_that_a_step_survives_is_told_with_the_words_to_add() {
     let changed = sandbox.read("targets.nub").replace("cat d/b.txt ||", "cat d/b.txt >&2 ||");
     sandbox.write("targets.nub", &changed);
     assert_eq!(told(&sandbox).len(), 1);
-    // What is declared is told no more.
+    // What is declared is reported no more.
     let declared = changed.replace("reads = [\"d/a\"]", "reads = [\"d/a\", \"d/b.txt\"]");
     sandbox.write("targets.nub", &declared);
     assert_eq!(told(&sandbox), []);
@@ -99,7 +99,7 @@ fn a_folder_shows_exactly_what_is_declared_and_what_it_lacks_is_told() {
     assert_eq!(sandbox.read("out/default/part/x"), "a\n");
     assert_eq!(sandbox.read("out/default/whole/x"), "a\nb.txt\n");
     assert!(sandbox.exists("out/default/copied/c/d/b.txt") || sandbox.exists("out/default/copied/d/b.txt"));
-    // The mend works as it stands.
+    // The mend works as it is.
     let mended = sandbox
         .read("targets.nub")
         .replace("reads = [\"d/a\"] }\ntarget whole", "reads = [\"d/**\"] }\ntarget whole");

@@ -289,7 +289,7 @@ fn workers_that_die_hang_or_may_not_work_cost_time_and_nothing_else() {
     // Nobody is there.
     let run = team.build(&team.sandbox(&[("targets.nub", slow)]), &[]).expect(0);
     assert!(run.stdout.contains("no worker is in this pool now"), "{}", run.stdout);
-    // One who may not work is told so, and one whose answers nobody may sign is not believed.
+    // One who may not work hears so, and one whose answers nobody may sign is not believed.
     let stranger = team.sandbox(&[]);
     let variables =
         [("NUBRIK_SHARED_ROOT_KEY", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("stranger"))];
@@ -573,7 +573,7 @@ fn what_only_a_board_can_run_runs_on_the_board() {
     assert!(run.stdout.contains("no water") && run.stdout.contains("exited with code 4"), "{}", run.stdout);
     gauge("echo measured anew; cat $1");
     team.build(&sandbox, &[]).expect(0);
-    // Without the board what it made stays true, which is told; what it would have to make fails.
+    // Without the board what it made stays true, which is reported; what it would have to make fails.
     drop((board, other));
     until("nobody is there", || team.run(&sandbox, &["workers", "--json"]).stdout.is_empty());
     let run = team.build(&sandbox, &[]).expect(0);
@@ -633,7 +633,7 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
         ];
         sandbox.run_with(&["build", "--json"], &variables).expect(0)
     };
-    // A wrong password is told, and a first build makes the pool.
+    // A wrong password is reported, and a first build makes the pool.
     let refused = with("boss:wrong").stdout;
     assert!(refused.contains("no worker is available") && refused.contains("uthorization"), "{refused}");
     sandbox.write("targets.nub", &text.replace("0.2", "0.3"));

@@ -184,7 +184,7 @@ fn npm_credential(address: &Address, said: &BTreeMap<String, (String, String)>) 
     }
 }
 
-/// A text in which `${NAME}` stands for a variable.
+/// A text in which `${NAME}` represents a variable.
 fn with_variables(text: &str, around: &dyn ClientSettings) -> String {
     let mut out = String::new();
     let mut rest = text;

@@ -1,4 +1,4 @@
-//! What is asked of registries in one run: each document once, each archive held against its digest.
+//! What is asked of registries in one run: each document once, each archive compared with its digest.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
@@ -257,7 +257,7 @@ impl<'a> Desk<'a> {
         }
     }
 
-    /// An archive, held against what is published of it before anything else is done with it. It is kept, so that it is
+    /// An archive, compared with what is published of it before anything else is done with it. It is kept, so that it is
     /// fetched once.
     pub(crate) fn archive(&self, wanted: &WantedArchive) -> Result<HeldArchive, PinProblem> {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot keep {}: {e}", wanted.what));
@@ -455,17 +455,17 @@ impl<'a> ArchiveSink<'a> {
 }
 
 impl Sink for ArchiveSink<'_> {
-    fn take(&mut self, piece: &[u8]) -> Result<(), String> {
+    fn take(&mut self, piece: &[u8]) -> io::Result<()> {
         if let Some((sum, _)) = &mut self.sum {
             sum.take(piece);
         }
         self.strong.take(piece);
         self.size += piece.len() as u64;
-        self.file.write_all(piece).map_err(|e| e.to_string())
+        self.file.write_all(piece)
     }
 
-    fn restart(&mut self) -> Result<(), String> {
-        *self = ArchiveSink::new(self.kept, self.part, self.published).map_err(|e| e.to_string())?;
+    fn restart(&mut self) -> io::Result<()> {
+        *self = ArchiveSink::new(self.kept, self.part, self.published)?;
         Ok(())
     }
 }

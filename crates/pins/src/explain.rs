@@ -11,16 +11,16 @@ use crate::PinProblem;
 /// What is wrong then.
 pub(crate) const NOTHING_FITS: &str = "no versions fit together";
 
-/// The most facts that are told.
+/// The most facts that are named.
 const MOST: usize = 12;
 
 /// How sets of versions are written.
 pub(crate) struct Wording<'a, P, VS> {
-    /// What stands for the person who asks.
+    /// What represents the person who asks.
     pub root: &'a P,
     /// A set of versions of a package, in as few words as tell it from the other versions that there are.
     pub set: &'a dyn Fn(&P, &VS) -> String,
-    /// Whether a set is too ragged to be told: what is left between versions that were tried.
+    /// Whether a set is too ragged to be described: what is left between versions that were tried.
     pub is_ragged: &'a dyn Fn(&VS) -> bool,
 }
 
@@ -85,7 +85,7 @@ fn fact<P: Package, VS: VersionSet>(
     wording: &Wording<'_, P, VS>,
 ) -> Option<String> {
     let Wording { root, set: worded, is_ragged } = *wording;
-    // What is wanted is told as it is; of those who want it, as much as tells them from others.
+    // What is wanted is described as it is; of those who want it, as much as tells them from others.
     let who = |package: &P, set: &VS| named(package, &worded(package, set));
     let whole = |package: &P, set: &VS| named(package, &set.to_string());
     Some(match external {

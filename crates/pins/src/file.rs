@@ -19,7 +19,7 @@ pub const PINS_LIMIT: u64 = 256 << 20;
 /// The format that is written, and the newest one that is read.
 const FORMAT: u32 = 1;
 
-/// What stands in `wanted_by` of what definitions ask for.
+/// What is in `wanted_by` of what definitions ask for.
 pub const ASKED: &str = "asked";
 
 /// All pins of a workspace, by registry.
@@ -90,7 +90,7 @@ pub struct Pin {
     /// What a kit has to know of it to use it, such as the edition of a crate.
     #[serde(default)]
     pub facts: BTreeMap<String, String>,
-    /// Where it stands in a folder of modules, if more than its name says that: `express/node_modules/debug`.
+    /// Where it is in a folder of modules, if more than its name says that: `express/node_modules/debug`.
     #[serde(default)]
     pub places: Vec<String>,
     /// The pins that it needs.
@@ -315,7 +315,7 @@ impl Shelf {
         self.pins.retain(|id, _| wanted.contains_key(id));
         for (id, pin) in &mut self.pins {
             let mut by: Vec<String> = wanted.remove(id).into_iter().flatten().collect();
-            // What a person asked for stands first.
+            // What a person asked for is first.
             by.sort_by_key(|who| (who != ASKED, who.clone()));
             pin.wanted_by = by;
         }

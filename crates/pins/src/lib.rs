@@ -30,6 +30,7 @@ mod registries;
 mod registry;
 mod rust;
 mod solved;
+mod unreadable;
 
 pub use bindings::BoundPackages;
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
@@ -43,3 +44,4 @@ pub use problem::PinProblem;
 pub use python::{Interpreter, normal_name as python_name};
 pub use registries::{Description, Measured};
 pub use registry::Registry;
+pub use unreadable::Unreadable;

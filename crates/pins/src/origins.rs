@@ -141,7 +141,7 @@ fn set(
     let wrong = |what: String| PinProblem::new(format!("the address of `{registry}` in nubrik.toml: {what}"));
     let url = setting.url.strip_prefix("sparse+").unwrap_or(&setting.url);
     let (address, credential) = match url.contains("://") {
-        true => Address::parse(url).map_err(wrong)?,
+        true => Address::parse(url).map_err(|problem| wrong(problem.to_string()))?,
         // A folder, from the workspace's root.
         false => match Address::of_folder(&around.root().join(url)) {
             Some(address) => (address, None),

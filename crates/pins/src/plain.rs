@@ -11,7 +11,7 @@ use crate::origin::Origin;
 use crate::solved::{Preferred, Solved};
 use crate::{PinProblem, Registry};
 
-/// What stands for the version in a pattern.
+/// What represents the version in a pattern.
 const VERSION: &str = "{version}";
 
 /// Digests that stand beside archives: the ending, and the name of the method.

@@ -20,7 +20,7 @@ use crate::Malformed;
 /// How often the lines of files ran.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Coverage {
-    /// The files by their paths, as they were told or as [`Coverage::renamed`] names them.
+    /// The files by their paths, as they were reported or as [`Coverage::renamed`] names them.
     pub files: BTreeMap<String, LineCounts>,
 }
 
@@ -192,7 +192,7 @@ impl Coverage {
     }
 }
 
-/// Which lines ran, as told in one of the formats. A tracefile without a file in it, or an empty one, tells of none.
+/// Which lines ran, as reported in one of the formats. A tracefile without a file in it, or an empty one, tells of none.
 ///
 /// # Errors
 /// What is wrong, for people, when it is neither of the formats.

@@ -5,6 +5,7 @@ use nubrik_web::{Agreement, Agreements};
 
 use crate::session::Session;
 use crate::settings::{SharedPlace, SharedSettings, WorkersSettings};
+use crate::team::TeamTrouble;
 
 /// Agrees to a root key where nobody can be asked: to its store and its server for jobs wherever `nubrik.toml` says, if nothing secret
 /// is sent there.
@@ -58,11 +59,11 @@ pub(crate) fn is_accepted(settings: &SharedSettings) -> bool {
 /// Refuses what the person did not agree to.
 ///
 /// # Errors
-/// What that is, for people.
-pub(crate) fn must_be_agreed(asked: Option<&Agreement>) -> Result<(), String> {
+/// What that is.
+pub(crate) fn must_be_agreed(asked: Option<&Agreement>) -> Result<(), TeamTrouble> {
     match asked {
         Some(asked) if !Agreements::of_this_person().hold(asked) => {
-            Err(format!("nubrik.toml would {asked}, and you did not agree to that: nubrik agree"))
+            Err(TeamTrouble::NotAgreed(asked.clone()))
         }
         _ => Ok(()),
     }
@@ -71,11 +72,11 @@ pub(crate) fn must_be_agreed(asked: Option<&Agreement>) -> Result<(), String> {
 /// Refuses a server for jobs that the person did not agree to, or a secret that it would get.
 ///
 /// # Errors
-/// What that is, for people.
+/// What that is.
 pub(crate) fn must_agree_to_jobs(
     settings: &WorkersSettings,
     shared: Option<&SharedSettings>,
-) -> Result<(), String> {
+) -> Result<(), TeamTrouble> {
     if !shared.is_some_and(knows_root) {
         must_be_agreed(Some(&jobs(settings)))?;
     }

@@ -85,7 +85,7 @@ fn own_secret() -> Result<Digest, String> {
     };
     let mut bytes = read().unwrap_or_default();
     if bytes.len() != 32 {
-        let random = nubrik_shared::random_bytes()?;
+        let random = nubrik_shared::random_bytes().map_err(|e| e.to_string())?;
         // Who is quicker wins: the file is there whole, or not at all.
         below.keep_private(FILE, &random).map_err(problem)?;
         bytes = read().map_err(problem)?;

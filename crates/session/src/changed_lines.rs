@@ -53,7 +53,7 @@ impl ChangedLines {
     }
 }
 
-/// What git told of each of some files, one section after the other.
+/// What git said of each of some files, one section after the other.
 fn sections(names: &[&str], text: &str) -> BTreeMap<String, LinesOfFile> {
     let mut all: Vec<Vec<RangeInclusive<u32>>> = Vec::new();
     for line in text.lines() {

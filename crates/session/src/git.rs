@@ -28,14 +28,18 @@ pub enum SinceProblem {
     NoRepository,
     /// There is no such commit here, and the checkout holds the newest ones only.
     Shallow,
+    /// This machine has no git.
+    NoGit,
+    /// It could not be started: which program, and why.
+    NotStarted(String),
+    /// It took too long, or named too many files.
+    TooMuch(&'static str),
+    /// The user stopped it.
+    Stopped,
+    /// No revision has such a name.
+    NoName,
     /// What git says, for people.
     Said(String),
-}
-
-impl From<String> for SinceProblem {
-    fn from(said: String) -> SinceProblem {
-        SinceProblem::Said(said)
-    }
 }
 
 impl fmt::Display for SinceProblem {
@@ -43,6 +47,11 @@ impl fmt::Display for SinceProblem {
         match self {
             SinceProblem::NoRepository => f.write_str("this workspace is in no git repository"),
             SinceProblem::Shallow => f.write_str("this checkout holds the newest commits only"),
+            SinceProblem::NoGit => f.write_str("there is no git on this machine"),
+            SinceProblem::NotStarted(why) => write!(f, "cannot start {why}"),
+            SinceProblem::TooMuch(how) => f.write_str(how),
+            SinceProblem::Stopped => f.write_str("it was stopped"),
+            SinceProblem::NoName => f.write_str("no revision begins with `-`"),
             SinceProblem::Said(said) => f.write_str(said),
         }
     }
@@ -66,8 +75,8 @@ const NO_COMMANDS: [(&str, &str); 4] = [
 ];
 
 impl<'m> Git<'m> {
-    pub(crate) fn of(machine: &'m Machine) -> Result<Git<'m>, String> {
-        let program = on_persons_path("git").ok_or("there is no git on this machine")?;
+    pub(crate) fn of(machine: &'m Machine) -> Result<Git<'m>, SinceProblem> {
+        let program = on_persons_path("git").ok_or(SinceProblem::NoGit)?;
         let environment = Environment::handed_on(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
         let mut git = Git { machine, program, environment };
         let mut settings: Vec<(String, String)> =
@@ -103,19 +112,17 @@ impl<'m> Git<'m> {
     /// What git says, such as that there is no such revision.
     pub(crate) fn base_of(&self, revision: &str) -> Result<ComparedWith, SinceProblem> {
         if revision.starts_with('-') {
-            return Err("no revision begins with `-`".to_owned().into());
+            return Err(SinceProblem::NoName);
         }
         // Outside of a repository `git diff` compares any two files, and says something else.
-        self.ask(&["rev-parse", "--git-dir"]).map_err(|said| {
-            match said.contains("not a git repository") {
-                true => SinceProblem::NoRepository,
-                false => said.into(),
-            }
+        self.ask(&["rev-parse", "--git-dir"]).map_err(|problem| match problem {
+            SinceProblem::Said(said) if said.contains("not a git repository") => SinceProblem::NoRepository,
+            other => other,
         })?;
-        let one = |words: &[&str]| Ok::<_, String>(self.text(words)?.trim().to_owned());
+        let one = |words: &[&str]| Ok::<_, SinceProblem>(self.text(words)?.trim().to_owned());
         let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")]);
         let is_shallow = || one(&["rev-parse", "--is-shallow-repository"]).is_ok_and(|said| said == "true");
-        let commit = commit.map_err(|said| if is_shallow() { SinceProblem::Shallow } else { said.into() })?;
+        let commit = commit.map_err(|problem| if is_shallow() { SinceProblem::Shallow } else { problem })?;
         let named =
             one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
         // Some versions of git repeat the word before the revision.
@@ -130,13 +137,13 @@ impl<'m> Git<'m> {
     }
 
     /// Names that git answers with, each ended by a zero.
-    pub(crate) fn ask(&self, words: &[&str]) -> Result<BTreeSet<String>, String> {
+    pub(crate) fn ask(&self, words: &[&str]) -> Result<BTreeSet<String>, SinceProblem> {
         let text = self.text(words)?;
         Ok(text.split('\0').filter(|name| !name.is_empty()).map(str::to_owned).collect())
     }
 
     /// What git answers.
-    pub(crate) fn text(&self, words: &[&str]) -> Result<String, String> {
+    pub(crate) fn text(&self, words: &[&str]) -> Result<String, SinceProblem> {
         let all = ["git", "--no-optional-locks"].into_iter().chain(words.iter().copied());
         let words = all.map(str::to_owned).collect();
         let stage =
@@ -150,19 +157,21 @@ impl<'m> Git<'m> {
             as_one: false,
             noted_by: None,
         };
-        let looked = self.machine.look(question).map_err(|e| e.to_string())?;
+        let looked =
+            self.machine.look(question).map_err(|e| SinceProblem::NotStarted(format!("git: {e}")))?;
         match looked.ended {
             Ended::Well if !looked.is_cut => {}
-            Ended::Well => return Err("it tells of too many files".to_owned()),
+            Ended::Well => return Err(SinceProblem::TooMuch("it tells of too many files")),
             Ended::NotStarted(program, e) => {
-                return Err(format!("cannot start {}: {e}", program.display()));
+                return Err(SinceProblem::NotStarted(format!("{}: {e}", program.display())));
             }
-            Ended::TimedOut => return Err("it took too long".to_owned()),
-            Ended::Cancelled => return Err("it was stopped".to_owned()),
+            Ended::TimedOut => return Err(SinceProblem::TooMuch("it took too long")),
+            Ended::Cancelled => return Err(SinceProblem::Stopped),
             Ended::Code(_) | Ended::Signal(_) => {
                 let said = String::from_utf8_lossy(&looked.errors);
                 let line = said.lines().find(|line| line.starts_with("fatal: ")).or(said.lines().next());
-                return Err(line.unwrap_or("git failed").trim_start_matches("fatal: ").to_owned());
+                let line = line.unwrap_or("git failed").trim_start_matches("fatal: ");
+                return Err(SinceProblem::Said(line.to_owned()));
             }
         }
         Ok(String::from_utf8_lossy(&looked.output).into_owned())

@@ -1,10 +1,11 @@
 //! What a job for another machine says, and its answer: bytes that are signed, and read only if somebody signed them who may.
 
+use std::fmt;
 use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated, layout};
 use nubrik_graph::{Graph, StepId};
-use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey};
+use nubrik_shared::{KeyList, KeyedResult, PublicKey, SecretKey, SharedTrouble};
 use nubrik_source::WsPath;
 
 mod message;
@@ -20,8 +21,48 @@ pub(crate) const WORKERS: &str = "workers";
 
 const VERSION: u8 = 5;
 
-/// Why a job or an answer is not read.
-pub(crate) type Refused = String;
+/// Why a message of another machine does not count.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum RefusedMessage {
+    /// It is too short to say who signed it.
+    TooShort,
+    /// It is signed by a key that may not write the channel.
+    NoMember(PublicKey, String),
+    /// It is not signed by the key that it names.
+    WrongSignature,
+    /// It is damaged, or of another version.
+    Damaged,
+    /// The rest of it is not in the shared cache.
+    NotThere,
+    /// It names a path that leads out of the workspace.
+    NoPath(String),
+    /// It asks for a step that runs only where it is asked for.
+    Tied,
+}
+
+impl fmt::Display for RefusedMessage {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RefusedMessage::TooShort => f.write_str("it is too short"),
+            RefusedMessage::NoMember(key, channel) => {
+                write!(f, "{key} is no member that may write the channel `{channel}`")
+            }
+            RefusedMessage::WrongSignature => f.write_str("its signature is wrong"),
+            RefusedMessage::Damaged => f.write_str("it is damaged, or of another version"),
+            RefusedMessage::NotThere => f.write_str("what it says is not in the shared cache"),
+            RefusedMessage::NoPath(path) => write!(f, "`{path}` is no path"),
+            RefusedMessage::Tied => f.write_str("such steps run only where they are asked for"),
+        }
+    }
+}
+
+impl std::error::Error for RefusedMessage {}
+
+impl From<Truncated> for RefusedMessage {
+    fn from(_: Truncated) -> RefusedMessage {
+        RefusedMessage::Damaged
+    }
+}
 
 /// A source as a job names it.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -69,11 +110,6 @@ pub(crate) struct ToolSheet {
 
 layout!(ToolSheet { salt, by, tools });
 
-/// That something that was signed cannot be read.
-fn unreadable(_: Truncated) -> Refused {
-    "it is damaged, or of another version".to_owned()
-}
-
 impl ToolSheet {
     /// Signed by who asks or who answers.
     pub fn sign(&self, key: &SecretKey) -> Vec<u8> {
@@ -81,9 +117,9 @@ impl ToolSheet {
     }
 
     /// What someone signed who may write a channel.
-    pub fn open(bytes: &[u8], members: &KeyList, channel: &str) -> Result<ToolSheet, Refused> {
+    pub fn open(bytes: &[u8], members: &KeyList, channel: &str) -> Result<ToolSheet, RefusedMessage> {
         let (_, body) = opened(bytes, members, channel, SignedThing::Tools)?;
-        ToolSheet::of_version(body, VERSION).map_err(unreadable)
+        Ok(ToolSheet::of_version(body, VERSION)?)
     }
 }
 
@@ -119,10 +155,11 @@ impl JobSet {
     ///
     /// # Errors
     /// When a path leads to something that is not below the workspace's root.
-    pub fn files(&self) -> Result<Vec<(WsPath, bool)>, Refused> {
+    pub fn files(&self) -> Result<Vec<(WsPath, bool)>, RefusedMessage> {
         let sources = self.sources.iter().map(|source| (&source.path, false));
         let all = sources.chain(self.made.iter().map(|(path, folder)| (path, *folder)));
-        let checked = |path: &str| WsPath::checked(path).ok_or_else(|| format!("`{path}` is no path"));
+        let checked =
+            |path: &str| WsPath::checked(path).ok_or_else(|| RefusedMessage::NoPath(path.to_owned()));
         all.map(|(path, folder)| Ok((checked(path)?, folder))).collect()
     }
 }
@@ -208,21 +245,25 @@ impl JobSheet {
     /// The job as a message, signed.
     ///
     /// # Errors
-    /// Why it cannot be sent, for people.
-    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
+    /// Why it cannot be put into the shared cache.
+    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, SharedTrouble> {
         sent(key, SignedThing::Job, &self.to_version(VERSION), freight)
     }
 
     /// A job that someone signed who may give some.
-    pub fn open(message: &[u8], members: &KeyList, freight: &dyn Freight) -> Result<JobSheet, Refused> {
+    pub fn open(
+        message: &[u8],
+        members: &KeyList,
+        freight: &dyn Freight,
+    ) -> Result<JobSheet, RefusedMessage> {
         let (_, bytes) = received(message, members, JOBS, (SignedThing::Job, freight))?;
-        let sheet = JobSheet::of_version(&bytes, VERSION).map_err(unreadable)?;
+        let sheet = JobSheet::of_version(&bytes, VERSION)?;
         let is_there = |id: &StepId| id.index() < sheet.graph.steps.len();
         if !is_there(&sheet.step) || !sheet.makers.iter().all(is_there) {
-            return Err(unreadable(Truncated));
+            return Err(RefusedMessage::Damaged);
         }
         match sheet.graph.step(sheet.step).is_tied() {
-            true => Err("such steps run only where they are asked for".to_owned()),
+            true => Err(RefusedMessage::Tied),
             false => Ok(sheet),
         }
     }
@@ -232,8 +273,8 @@ impl AnswerSheet {
     /// The answer as a message, signed.
     ///
     /// # Errors
-    /// Why it cannot be sent, for people.
-    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, String> {
+    /// Why it cannot be put into the shared cache.
+    pub fn sign(&self, key: &SecretKey, freight: &dyn Freight) -> Result<Vec<u8>, SharedTrouble> {
         sent(key, SignedThing::Answer, &self.to_version(VERSION), freight)
     }
 
@@ -242,10 +283,9 @@ impl AnswerSheet {
         message: &[u8],
         members: &KeyList,
         freight: &dyn Freight,
-    ) -> Result<(PublicKey, AnswerSheet), Refused> {
+    ) -> Result<(PublicKey, AnswerSheet), RefusedMessage> {
         let (key, bytes) = received(message, members, WORKERS, (SignedThing::Answer, freight))?;
-        let answer = AnswerSheet::of_version(&bytes, VERSION).map_err(unreadable)?;
-        Ok((key, answer))
+        Ok((key, AnswerSheet::of_version(&bytes, VERSION)?))
     }
 }
 

@@ -28,6 +28,7 @@ mod kits;
 mod session;
 mod settings;
 mod since;
+mod team;
 mod workspace;
 mod world;
 
@@ -35,7 +36,7 @@ pub use agreeing::asked_by_store;
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
 pub use git::{ComparedWith, SinceProblem};
-pub use job::is_worker_name;
+pub use job::{RefusedMessage, is_worker_name};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
@@ -46,13 +47,14 @@ pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
     BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, SharedCache, Standing,
-    ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, key_in, members_at, own_labels, put_members,
-    read_pins, store_folder,
+    ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, accounts_of_lines, key_in, members_at,
+    own_labels, put_members, read_pins, store_folder,
 };
 pub use settings::{
     SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,
 };
 pub use since::ChangedFiles;
+pub use team::{NeededFor, NoStore, TeamTrouble};
 pub use workspace::{OpenProblem, Workspace};
 
 /// Whether a library of this name is installed, as its `.pc` file says.

@@ -47,6 +47,7 @@ use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{LocalStore, Store};
 use parking_lot::Mutex;
 
+use crate::team::NoStore;
 use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, SeenOfMachine};
 
@@ -58,7 +59,7 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
 pub use build_report::BuildReport;
-pub use covered::Covered;
+pub use covered::{Covered, accounts_of_lines};
 pub use crew::Crew;
 pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
@@ -90,11 +91,9 @@ pub struct Session {
     is_held: bool,
     /// Whether steps may reach out of this machine for it.
     reach: Outreach,
-    /// Whether results are neither taken from the store nor kept there.
-    keeps_no_results: bool,
     /// What evaluation saw of the machine.
     seen: Mutex<SeenOfMachine>,
-    store: Result<Arc<LocalStore>, String>,
+    store: Result<Arc<LocalStore>, NoStore>,
     /// The shared cache, and this machine's own with that behind it.
     shared: Option<Arc<SharedStore>>,
     layered: Option<LayeredStore>,
@@ -194,8 +193,10 @@ impl Session {
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
         let store = match store_folder().filter(|folder| folder.is_dir()) {
-            None => Err("there is no store yet".to_owned()),
-            Some(folder) => LocalStore::open(&folder).map(Arc::new).map_err(|e| e.to_string()),
+            None => Err(NoStore::NotOpen),
+            Some(folder) => {
+                LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
+            }
         };
         Ok(Session {
             workspace,
@@ -207,7 +208,6 @@ impl Session {
             own: OnceLock::new(),
             is_held: false,
             reach: Outreach::Nothing,
-            keeps_no_results: false,
             seen: Mutex::default(),
             store,
             shared: None,
@@ -240,7 +240,7 @@ impl Session {
 
     /// Keeps results in another folder than the person's own, and takes them from there.
     pub fn keep_results_in(&mut self, folder: PathBuf) {
-        self.store = Err("it is not open yet".to_owned());
+        self.store = Err(NoStore::NotOpen);
         self.store_folder = Some(folder);
     }
 
@@ -256,8 +256,7 @@ impl Session {
 
     /// Takes no results that are kept for all workspaces, and keeps none there.
     pub fn keep_no_results(&mut self) {
-        self.store = Err("results are not to be kept".to_owned());
-        self.keeps_no_results = true;
+        self.store = Err(NoStore::Unwanted);
     }
 
     /// How many steps run at once when no one says otherwise.
@@ -370,9 +369,9 @@ impl Session {
     /// What is to be done and said before steps run.
     fn prepare(&self, listener: &dyn Listener) {
         if let Err(why) = &self.store
-            && !self.keeps_no_results
+            && *why != NoStore::Unwanted
         {
-            listener.hear(&Event::Notice(Notice::StoreUnusable(why.clone())));
+            listener.hear(&Event::Notice(Notice::StoreUnusable(why.to_string())));
         }
         if let Some(missing) = self.unconfined() {
             listener.hear(&Event::Notice(Notice::Unconfined(missing)));

@@ -48,7 +48,7 @@ struct TreeDifference {
 const SUBMODULE: &str = "160000";
 
 impl TreeDifference {
-    fn of(git: &Git<'_>, base: &str) -> Result<TreeDifference, String> {
+    fn of(git: &Git<'_>, base: &str) -> Result<TreeDifference, SinceProblem> {
         let mut difference = TreeDifference::default();
         let here = ["--", "."];
         let listed = git.ask(&[&["ls-tree", "-r", "-z", base][..], &here].concat())?;
@@ -82,7 +82,7 @@ impl TreeDifference {
             }
             difference.names.insert(path.trim_end_matches('/').to_owned());
         }
-        // Files of which somebody told git to say nothing.
+        // Files of which somebody asked git to say nothing.
         for row in git.ask(&[&["ls-files", "-v", "-z"][..], &here].concat())? {
             let Some((mark, path)) = row.split_once(' ') else { continue };
             if mark != "H" {

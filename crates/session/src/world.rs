@@ -11,7 +11,7 @@ use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
 use nubrik_engine::{OutsideFiles, OutsideSystem};
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    NoAnswer, NotText, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
@@ -307,13 +307,11 @@ impl World for DiskWorld<'_> {
         Answer::Ready(kind)
     }
 
-    fn env(&self, name: &str) -> Result<Option<String>, String> {
+    fn env(&self, name: &str) -> Result<Option<String>, NotText> {
         let value = match std::env::var(name) {
             Ok(value) => Some(value),
             Err(std::env::VarError::NotPresent) => None,
-            Err(std::env::VarError::NotUnicode(_)) => {
-                return Err(format!("the variable `{name}` is not UTF-8 text"));
-            }
+            Err(std::env::VarError::NotUnicode(_)) => return Err(NotText),
         };
         self.seen.lock().env.insert(name.to_owned(), value.clone());
         Ok(value)

@@ -64,7 +64,7 @@ fn all() -> Vec<AddressPattern> {
     vec![AddressPattern::below(&nubrik_source::WsPath::root())]
 }
 
-/// What stands of the request for everything: how many steps a change reaches, `None` where everything is
+/// What holds of the request for everything: how many steps a change reaches, `None` where everything is
 /// evaluated again.
 fn reached(folder: &Path) -> Option<usize> {
     locked(folder, |workshop| match workshop.standing(&all()) {

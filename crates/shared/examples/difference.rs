@@ -1,6 +1,6 @@
 //! Measures aligned differences: `cargo run --release -p nubrik-shared --example difference OLD NEW [OLD NEW]…`. For each pair of
 //! files it prints the bytes of the new one, these compressed as they are stored whole, those of the difference, how much that
-//! saves, and the seconds per MiB that making and applying it took. Each difference is applied, and held against the new file.
+//! saves, and the seconds per MiB that making and applying it took. Each difference is applied, and compared with the new file.
 
 use std::process::ExitCode;
 use std::time::Instant;

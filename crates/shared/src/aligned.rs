@@ -119,7 +119,7 @@ struct Stretch {
 fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
     let index = BlockIndex::of(old);
     let mut all = vec![Stretch { old_at: 0, beside: 0, plain: 0 }];
-    // What stands beside `new[at]`, where an alignment is kept to.
+    // What is beside `new[at]`, where an alignment is kept to.
     let (mut at, mut beside) = (0, Some(0usize));
     while at < new.len() {
         let length = BLOCK.min(new.len() - at);

@@ -217,7 +217,7 @@ impl SharedStore {
         self.pack_if_wanted(pack, wanted, None)
     }
 
-    /// The content in a frame; that it is another one is told.
+    /// The content in a frame; that it is another one is reported.
     fn opened(&self, digest: &Digest, spot: &ContentSpot, frame: &[u8]) -> Option<Vec<u8>> {
         let found = content(frame, spot.raw, digest);
         match &found {

@@ -16,7 +16,7 @@ use crate::publish::damaged;
 use crate::segment::ContentSpot;
 use crate::shelf::{HandedSpots, SharedStore, SharedTrouble};
 
-/// How many bytes of what was told are kept for later builds.
+/// How many bytes of what was heard are kept for later builds.
 const TOLD_LIMIT: u64 = 8 << 20;
 
 /// The most contents that one job may name.
@@ -106,7 +106,7 @@ impl SharedStore {
         Ok(())
     }
 
-    /// Where contents are to which no head leads, as far as that was told.
+    /// Where contents are to which no head leads, as far as that was heard.
     fn handed(&self) -> &Mutex<HandedSpots> {
         self.handed.get_or_init(|| {
             let bytes = std::fs::read(self.told_file()).unwrap_or_default();

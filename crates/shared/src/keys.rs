@@ -1,6 +1,7 @@
 //! Keys, and what is signed by them (Ed25519, RFC 8032).
 
 use std::fmt;
+use std::sync::Arc;
 
 use base64::prelude::*;
 use nubrik_bytes::Digest;
@@ -21,9 +22,10 @@ pub struct PublicKey(pub [u8; 32]);
 nubrik_bytes::layout!(PublicKey(key));
 
 /// By what is signed. It is printed only by [`SecretKey::to_text`].
+#[derive(Clone)]
 pub struct SecretKey {
     seed: [u8; 32],
-    pair: Ed25519KeyPair,
+    pair: Arc<Ed25519KeyPair>,
 }
 
 /// The 32 bytes behind a word.
@@ -38,7 +40,7 @@ impl PublicKey {
         bytes_of(text, PUBLIC).map(PublicKey)
     }
 
-    /// What stands for it in records and names of files.
+    /// What represents it in records and names of files.
     pub fn digest(&self) -> Digest {
         Digest::of(&self.0)
     }
@@ -69,13 +71,25 @@ fn with_purpose(purpose: &str, body: &[u8]) -> Vec<u8> {
     [b"nubrik shared store: ", purpose.as_bytes(), b"\0", body].concat()
 }
 
+/// That this machine gives no random numbers.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct NoRandomNumbers;
+
+impl fmt::Display for NoRandomNumbers {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str("this machine gives no random numbers")
+    }
+}
+
+impl std::error::Error for NoRandomNumbers {}
+
 /// Random bytes that nobody can guess.
 ///
 /// # Errors
 /// When the machine gives none.
-pub fn random_bytes() -> Result<[u8; 32], String> {
+pub fn random_bytes() -> Result<[u8; 32], NoRandomNumbers> {
     let mut bytes = [0; 32];
-    SystemRandom::new().fill(&mut bytes).map_err(|_| "this machine gives no random numbers".to_owned())?;
+    SystemRandom::new().fill(&mut bytes).map_err(|_| NoRandomNumbers)?;
     Ok(bytes)
 }
 
@@ -84,12 +98,12 @@ impl SecretKey {
     ///
     /// # Errors
     /// When the machine gives no random numbers.
-    pub fn generate() -> Result<SecretKey, String> {
-        SecretKey::of_seed(random_bytes()?).ok_or_else(|| "no key could be made".to_owned())
+    pub fn generate() -> Result<SecretKey, NoRandomNumbers> {
+        SecretKey::of_seed(random_bytes()?).ok_or(NoRandomNumbers)
     }
 
     fn of_seed(seed: [u8; 32]) -> Option<SecretKey> {
-        Some(SecretKey { seed, pair: Ed25519KeyPair::from_seed_unchecked(&seed).ok()? })
+        Some(SecretKey { seed, pair: Arc::new(Ed25519KeyPair::from_seed_unchecked(&seed).ok()?) })
     }
 
     /// Reads a key that [`SecretKey::to_text`] wrote.

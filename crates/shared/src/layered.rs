@@ -101,7 +101,7 @@ impl Store for LayeredStore {
 
     fn keep_record(&self, key: &Digest, record: &Record) -> Result<(), StoreError> {
         self.local.keep_record(key, record)?;
-        // What was just made stands first. It goes there while the build goes on.
+        // What was just made is first. It goes there while the build goes on.
         if let (Some(uploads), Some(entry)) = (&self.uploads, record.entries.first())
             && entry.origin == Provenance::Here
             && matches!(entry.basis, Basis::Noted(_))

@@ -34,7 +34,7 @@ mod wire;
 pub use aligned::{apply, difference};
 pub use bundle::{expanded, squeezed};
 pub use heads::{ChannelHead, KeyList, Member, is_channel};
-pub use keys::{PublicKey, SecretKey, random_bytes};
+pub use keys::{NoRandomNumbers, PublicKey, SecretKey, random_bytes};
 pub use layered::LayeredStore;
 pub use prune::Pruned;
 pub use publish::{HandedOver, Publisher};

@@ -112,7 +112,7 @@ impl SharedStore {
     }
 
     pub(crate) fn branch(&self, writer: PublicKey, head: ChannelHead) -> Option<Branch> {
-        // Who writes must not leave out what cannot be read: it is told.
+        // Who writes must not leave out what cannot be read: it is reported.
         let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);
         let Some(manifest) = bytes.and_then(|bytes| SegmentList::of_version(&bytes, MANIFEST_VERSION).ok())

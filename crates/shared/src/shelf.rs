@@ -1,4 +1,4 @@
-//! A store as this machine sees it: what was asked once is kept, what fails is told once, and nothing that is older than
+//! A store as this machine sees it: what was asked once is kept, what fails is said once, and nothing that is older than
 //! what was seen before is believed.
 
 use std::collections::{BTreeMap, HashSet};

@@ -144,7 +144,7 @@ fn a_month_later_only_what_is_used_is_there() {
     let mut team = Team::new();
     assert_eq!(team.gives(&(0..40).collect::<Vec<_>>(), &[]).results, 40);
     assert_eq!((0..40).filter_map(|key| team.taken(key)).count(), 40);
-    // Nothing is given twice, and what is used is told once a day.
+    // Nothing is given twice, and what is used is said once a day.
     assert_eq!(team.gives(&[3, 4], &[]), HandedOver::default());
     team.now += 40 * DAY;
     assert_eq!(team.gives(&[4, 6], &[7]).results, 0);
@@ -259,11 +259,11 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     for (key, digest) in [1, 3, 6].iter().zip(&contents) {
         assert_eq!(store.bytes(digest), Some(content_of(*key)));
     }
-    // A later build finds what an earlier one was told.
+    // A later build finds what an earlier one heard.
     team.shared("later").learn_for_later(&rows);
     let later = LayeredStore::new(team.local("later"), team.shared("later"), None);
     assert_eq!(later.bytes(&contents[0]), Some(content_of(1)));
-    // Who was told nothing of them finds none, and nobody does when they are gone.
+    // Who heard nothing of them finds none, and nobody does when they are gone.
     let stranger = LayeredStore::new(team.local("stranger"), team.shared("stranger"), None);
     assert_eq!((stranger.bytes(&contents[0]), stranger.bytes(&contents[1])), (None, Some(content_of(3))));
     team.files("jobs").iter().for_each(|file| fs::remove_file(file).unwrap());

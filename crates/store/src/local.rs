@@ -89,7 +89,7 @@ pub fn mode_of(executable: bool) -> u32 {
     if executable { 0o555 } else { 0o444 }
 }
 
-/// A record that was used as recently as this need not be told so again: days decide what goes first.
+/// A record that was used as recently as this need not be noted again: days decide what goes first.
 const RECENT: Duration = Duration::from_secs(3600);
 
 impl LocalStore {

@@ -23,7 +23,7 @@ const FOLDERS: [(&str, &str); 7] = [
     ("LOCALSTATEDIR", "/var"),
 ];
 
-/// What a name stands for, as it is written between `=` and the end of a word for the compiler; `None` if nothing says it.
+/// What a name represents, as it is written between `=` and the end of a word for the compiler; `None` if nothing says it.
 pub(crate) fn value_of(tree: &SourceTree, name: &str) -> Option<String> {
     tree.build_words(given).get(name).cloned().or_else(|| {
         let text = match name {

@@ -1,4 +1,4 @@
-//! Definitions that are there already, as far as they can be held against a proposal.
+//! Definitions that are there already, as far as they can be compared with a proposal.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;

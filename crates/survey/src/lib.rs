@@ -2,7 +2,7 @@
 //!
 //! A survey reads files and runs nothing. Each language's reader knows the open manifests that its packages carry, and what
 //! sources say themselves: what they include, import or use, and where programs begin. What it proposes is data: it can be
-//! changed after it was tried, held against definitions that are there already, and written as text.
+//! changed after it was tried, compared with definitions that are there already, and written as text.
 //!
 //! ```
 //! use nubrik_survey::{Answers, NoMachine, SourceTree, survey};

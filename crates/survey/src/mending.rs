@@ -133,7 +133,7 @@ fn compiled(
     Mended::Nothing
 }
 
-/// What a name stands for by which tests find their own folder.
+/// What a name represents by which tests find their own folder.
 fn folder_value(proposal: &Proposal, address: &DefinitionAddress, name: &str) -> Option<String> {
     let plain = name.replace('_', "").to_uppercase();
     let names = [

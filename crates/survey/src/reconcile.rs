@@ -1,4 +1,4 @@
-//! A proposal held against definitions that are there already: what is new, and where the two differ.
+//! A proposal compared with definitions that are there already: what is new, and where the two differ.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -419,7 +419,7 @@ impl TextEdits<'_> {
             None => Some(Vec::new()),
             Some(field) => field.items.clone(),
         };
-        // What is computed cannot be held against anything.
+        // What is computed cannot be compared with anything.
         let Some(written) = written else { return };
         let has = |text: &str| written.iter().any(|(_, other)| same_need(other, text));
         // What only lies beside it may be needed or not.

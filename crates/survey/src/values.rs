@@ -208,7 +208,7 @@ impl KindCall {
         is_more
     }
 
-    /// Sets the files of a field. What is made and stands beside them stays.
+    /// Sets the files of a field. What is made and is beside them stays.
     pub fn set_files(&mut self, field: &'static str, files: BTreeSet<String>) {
         let value = match self.field(field) {
             Some(FieldValue::Below(root, _)) => FieldValue::Below(root.clone(), files),

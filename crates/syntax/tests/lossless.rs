@@ -13,7 +13,7 @@ fn is_space(text: &str) -> bool {
     text.trim_start_matches('\u{feff}').chars().all(|c| c == ' ' || c == '\t')
 }
 
-/// Each token stands in one node, in the order of the text, and nothing but white space between them.
+/// Each token is in one node, in the order of the text, and nothing but white space between them.
 /// Returns where the last one ends.
 fn check_order(text: &str, node: Node<'_>, mut at: u32) -> u32 {
     for element in node.elements() {

@@ -10,18 +10,45 @@ use url::Url;
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Hash)]
 pub struct Address(Url);
 
+/// Why a text is no address that can be asked. It never holds the address itself, which may have a password.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum AddressProblem {
+    /// It is not of the form of addresses: why.
+    NoAddress(String),
+    /// Nothing of this scheme can be asked.
+    Scheme(String),
+    /// Its user or password is not text.
+    CredentialNotText,
+    /// Addresses of its kind have no user.
+    NoUser,
+}
+
+impl fmt::Display for AddressProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            AddressProblem::NoAddress(why) => write!(f, "it is not an address: {why}"),
+            AddressProblem::Scheme(scheme) => {
+                write!(f, "`{scheme}:` cannot be asked: only http:, https: and file:")
+            }
+            AddressProblem::CredentialNotText => f.write_str("its user or password is not text"),
+            AddressProblem::NoUser => f.write_str("it cannot have a user"),
+        }
+    }
+}
+
+impl std::error::Error for AddressProblem {}
+
 impl Address {
     /// Reads an address, and the credential in it.
     ///
     /// # Errors
     /// When it is no address, or of a kind that cannot be asked. The text never holds the address itself.
-    pub fn parse(text: &str) -> Result<(Address, Option<Credential>), String> {
-        let mut url = Url::parse(text).map_err(|e| format!("it is not an address: {e}"))?;
+    pub fn parse(text: &str) -> Result<(Address, Option<Credential>), AddressProblem> {
+        let mut url = Url::parse(text).map_err(|e| AddressProblem::NoAddress(e.to_string()))?;
         if !matches!(url.scheme(), "http" | "https" | "file") {
-            return Err(format!("`{}:` cannot be asked: only http:, https: and file:", url.scheme()));
+            return Err(AddressProblem::Scheme(url.scheme().to_owned()));
         }
-        let decoded =
-            |part: &str| percent_decoded(part).ok_or_else(|| "its user or password is not text".to_owned());
+        let decoded = |part: &str| percent_decoded(part).ok_or(AddressProblem::CredentialNotText);
         let credential = match (url.username(), url.password()) {
             ("", None) => None,
             (user, password) => {
@@ -29,7 +56,7 @@ impl Address {
             }
         };
         if credential.is_some() && (url.set_username("").is_err() || url.set_password(None).is_err()) {
-            return Err("it cannot have a user".to_owned());
+            return Err(AddressProblem::NoUser);
         }
         Ok((Address(url), credential))
     }
@@ -64,7 +91,7 @@ impl Address {
         folder.join(path).ok().map(Address)
     }
 
-    /// What stands beside it: its path with something at the end.
+    /// What is beside it: its path with something at the end.
     pub fn beside(&self, ending: &str) -> Option<Address> {
         let mut url = self.0.clone();
         url.set_fragment(None);
@@ -111,12 +138,12 @@ impl Address {
         percent_decoded(last).unwrap_or_else(|| last.to_owned())
     }
 
-    /// What stands behind `#`.
+    /// What is behind `#`.
     pub fn fragment(&self) -> Option<&str> {
         self.0.fragment()
     }
 
-    /// As it is sent, without what stands behind `#`.
+    /// As it is sent, without what is behind `#`.
     pub fn as_sent(&self) -> String {
         let mut url = self.0.clone();
         url.set_fragment(None);

@@ -60,7 +60,7 @@ pub struct Document {
 #[derive(Debug)]
 pub struct Client {
     tls: TlsFiles,
-    agent: OnceLock<Result<Agent, String>>,
+    agent: OnceLock<Result<Agent, Trouble>>,
 }
 
 impl Client {
@@ -97,7 +97,7 @@ impl Client {
             }
             None => {
                 let agent = self.agent.get_or_init(|| agent(&self.tls));
-                let agent = agent.as_ref().map_err(|e| Trouble::failed(e.clone()))?;
+                let agent = agent.as_ref().map_err(Trouble::clone)?;
                 Transfer::new(agent, request, stopped).run(sink)
             }
         }
@@ -124,7 +124,7 @@ fn copy_file(
             Ok(0) => return Ok(()),
             Ok(count) => {
                 left = left.checked_sub(count as u64).ok_or_else(|| too_large(limit))?;
-                sink.take(&buffer[..count]).map_err(Trouble::failed)?;
+                sink.take(&buffer[..count]).map_err(|e| Trouble::failed(e.to_string()))?;
             }
             Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
             Err(e) => return Err(Trouble::failed(e.to_string())),
@@ -135,9 +135,10 @@ fn copy_file(
 /// The certificates in a PEM file, of which there must be one, and the first private key, if it holds one.
 fn certificates_and_key(
     path: &Path,
-) -> Result<(Vec<Certificate<'static>>, Option<PrivateKey<'static>>), String> {
+) -> Result<(Vec<Certificate<'static>>, Option<PrivateKey<'static>>), Trouble> {
     let bytes = fs::read(path);
-    let bytes = bytes.map_err(|e| format!("cannot read the certificates in {}: {e}", path.display()))?;
+    let unread = |e| Trouble::failed(format!("cannot read the certificates in {}: {e}", path.display()));
+    let bytes = bytes.map_err(unread)?;
     let (mut certificates, mut key) = (Vec::new(), None);
     for item in parse_pem(&bytes).flatten() {
         match item {
@@ -147,32 +148,33 @@ fn certificates_and_key(
         }
     }
     match certificates.is_empty() {
-        true => Err(format!("{} holds no certificate in PEM", path.display())),
+        true => Err(Trouble::failed(format!("{} holds no certificate in PEM", path.display()))),
         false => Ok((certificates, key)),
     }
 }
 
 /// The certificate by which this machine says who it is.
-fn client_of(path: &Path) -> Result<ClientCert, String> {
+fn client_of(path: &Path) -> Result<ClientCert, Trouble> {
     let (certificates, key) = certificates_and_key(path)?;
-    let missing = || format!("{} holds no private key in PEM beside the certificate", path.display());
+    let why = || format!("{} holds no private key in PEM beside the certificate", path.display());
+    let missing = || Trouble::failed(why());
     Ok(ClientCert::new_with_certs(&certificates, key.ok_or_else(missing)?))
 }
 
 /// What asks servers. Proxies come from the environment.
-pub(crate) fn agent(files: &TlsFiles) -> Result<Agent, String> {
+pub(crate) fn agent(files: &TlsFiles) -> Result<Agent, Trouble> {
     let mut trusted = Vec::new();
     let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
     for path in files.trusted.iter().chain(&system) {
         trusted.extend(certificates_and_key(path)?.0);
     }
     let client = files.client.as_ref().map(|path| client_of(path)).transpose();
-    let client = client.map_err(|why| format!("{CLIENT_CERTIFICATE}: {why}"))?;
+    let client = client.map_err(|why| Trouble::failed(format!("{CLIENT_CERTIFICATE}: {why}")))?;
     let mut tls = TlsConfig::builder().client_cert(client);
     if system.is_some() {
         tls = tls.root_certs(RootCerts::Specific(Arc::new(trusted)));
     } else if !trusted.is_empty() {
-        return Err("this machine has no certificates, to which others could be added".to_owned());
+        return Err(Trouble::failed("this machine has no certificates, to which others could be added"));
     }
     let config = Agent::config_builder()
         .tls_config(tls.build())
@@ -201,7 +203,7 @@ mod tests {
         let file = folder.path().join("me.pem");
         let refused = || {
             let files = TlsFiles { trusted: Vec::new(), client: Some(file.clone()) };
-            agent(&files).map(drop).unwrap_err()
+            agent(&files).map(drop).unwrap_err().to_string()
         };
         assert!(refused().starts_with("NUBRIK_CLIENT_CERTIFICATE: cannot read"), "{}", refused());
         for text in ["no certificate", KEY] {

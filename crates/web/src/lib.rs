@@ -25,7 +25,7 @@ mod signing;
 mod transfer;
 mod trouble;
 
-pub use address::{Address, Credential};
+pub use address::{Address, AddressProblem, Credential};
 pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{CLIENT_CERTIFICATE, Client, Document, TlsFiles, client_certificate};

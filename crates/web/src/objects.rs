@@ -35,7 +35,7 @@ pub struct Objects {
     base: Address,
     asker: Asker,
     tls: TlsFiles,
-    agent: OnceLock<Result<Agent, String>>,
+    agent: OnceLock<Result<Agent, Trouble>>,
 }
 
 /// So long somebody may take to change an object: reading what it leads to, and putting it.
@@ -268,7 +268,7 @@ impl Objects {
 
     fn agent(&self) -> Result<&Agent, Trouble> {
         let agent = self.agent.get_or_init(|| agent(&self.tls));
-        agent.as_ref().map_err(|e| Trouble::failed(e.clone()))
+        agent.as_ref().map_err(Trouble::clone)
     }
 
     fn request(

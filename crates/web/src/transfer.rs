@@ -40,23 +40,23 @@ pub trait Sink {
     /// Takes the next piece.
     ///
     /// # Errors
-    /// When it cannot; the text is for people.
-    fn take(&mut self, piece: &[u8]) -> Result<(), String>;
+    /// When it cannot.
+    fn take(&mut self, piece: &[u8]) -> io::Result<()>;
 
     /// Drops all that came: it comes again from the beginning.
     ///
     /// # Errors
-    /// When it cannot; the text is for people.
-    fn restart(&mut self) -> Result<(), String>;
+    /// When it cannot.
+    fn restart(&mut self) -> io::Result<()>;
 }
 
 impl Sink for Vec<u8> {
-    fn take(&mut self, piece: &[u8]) -> Result<(), String> {
+    fn take(&mut self, piece: &[u8]) -> io::Result<()> {
         self.extend_from_slice(piece);
         Ok(())
     }
 
-    fn restart(&mut self) -> Result<(), String> {
+    fn restart(&mut self) -> io::Result<()> {
         self.clear();
         Ok(())
     }
@@ -70,7 +70,7 @@ struct Head {
     media_type: String,
     /// How many bytes follow, if it says so.
     length: Option<u64>,
-    /// Where the first of them stands in the whole, for a part.
+    /// Where the first of them is in the whole, for a part.
     begins: Option<u64>,
     /// What says whether the whole is still the same.
     validator: Option<String>,
@@ -89,6 +89,11 @@ enum TryEnd {
     /// Asking again may help; after this time, if the server said one.
     MayPass(Trouble, Option<Duration>),
     ForGood(Trouble),
+}
+
+/// That a sink does not take what came.
+fn not_taken(e: io::Error) -> TryEnd {
+    TryEnd::ForGood(Trouble::failed(e.to_string()))
 }
 
 /// A transfer, over several tries.
@@ -137,7 +142,7 @@ impl<'a> Transfer<'a> {
     fn once(&mut self, sink: &mut dyn Sink) -> Result<(Address, String), TryEnd> {
         let mut address = self.request.address.clone();
         for _ in 0..=REDIRECTS {
-            // Who asks is told to nobody else.
+            // Who asks is sent to nobody else.
             let credential =
                 self.request.credential.clone().filter(|_| address.host() == self.request.address.host());
             let said = self.ask(&address, credential);
@@ -184,7 +189,7 @@ impl<'a> Transfer<'a> {
         match head.status {
             200 => {
                 if self.taken > 0 {
-                    sink.restart().map_err(|e| TryEnd::ForGood(Trouble::failed(e)))?;
+                    sink.restart().map_err(not_taken)?;
                 }
                 self.taken = 0;
                 self.validator = head.validator.clone().filter(|_| !self.request.compressed);
@@ -228,7 +233,7 @@ impl<'a> Transfer<'a> {
                     if taken > self.request.limit {
                         return Err(TryEnd::ForGood(too_large(self.request.limit)));
                     }
-                    sink.take(&piece).map_err(|e| TryEnd::ForGood(Trouble::failed(e)))?;
+                    sink.take(&piece).map_err(not_taken)?;
                     self.taken = taken;
                 }
                 Said::End if whole.is_none_or(|whole| whole == self.taken) => return Ok(()),

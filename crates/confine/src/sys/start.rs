@@ -20,7 +20,7 @@ thread_local! {
 }
 
 /// Gives up the network, and with it the superuser's privileges over the machine, for this thread and everything that it
-/// starts, for good: a confined process then need not be told so each time. Whether that worked; if not, the
+/// starts, for good: a confined process then need not learn it each time. Whether that worked; if not, the
 /// thread only cannot gain privileges by starting a program, which no confined process may.
 pub fn give_up_network(surroundings: Surroundings) -> bool {
     let filter = surroundings.filter();

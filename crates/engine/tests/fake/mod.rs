@@ -13,7 +13,7 @@ use nubrik_bytes::{Digest, Layout};
 use nubrik_engine::{
     Changes, Event, FoundTool, Job, JobEnd, Lent, Listener, MadeThing, Options, Outcome, OutsideFiles,
     OutsideServices, OutsideSystem, OutsideWork, Recording, Request, Seen, ServiceFailure, Signature, State,
-    ToolProblem, TreeFile, TreeFileKind, Verdict, build,
+    ToolProblem, TreeFile, TreeFileKind, Verdict, WorkProblem, build,
 };
 use nubrik_graph::{
     FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
@@ -396,12 +396,12 @@ impl OutsideWork for FakeMachine {
         None
     }
 
-    fn work(&self, work: &nubrik_engine::Work, to: &WsPath) -> Result<(), String> {
+    fn work(&self, work: &nubrik_engine::Work, to: &WsPath) -> Result<(), WorkProblem> {
         match work {
             nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => {
                 self.write(to.as_str(), text)
             }
-            other => return Err(format!("{other:?} is not played here")),
+            other => return Err(WorkProblem::Machine(format!("{other:?} is not played here"))),
         }
         Ok(())
     }
@@ -435,7 +435,7 @@ impl OutsideServices for FakeMachine {
         unreachable!("{} is used", service.address)
     }
 
-    fn tells_secret(&self, folder: &WsPath, _: &Lent) -> Result<Option<(String, String)>, String> {
+    fn tells_secret(&self, folder: &WsPath, _: &Lent) -> io::Result<Option<(String, String)>> {
         unreachable!("{folder} knows a secret")
     }
 }
@@ -465,7 +465,7 @@ impl FakeStore {
     }
 }
 
-/// What stands for the shared cache.
+/// What represents the shared cache.
 pub const fn team() -> Digest {
     Digest([7; 32])
 }
@@ -647,7 +647,7 @@ impl Joins {
             folder,
             inputs: inputs.into(),
             candidates: candidates.into(),
-            outputs: vec![OutputNode { file: output, name: format!("f{number}").into(), early: false }],
+            outputs: vec![OutputNode::new(output, format!("f{number}"))],
             found,
             scratch: vec![],
             tools: vec![ToolId(0)],

@@ -232,7 +232,7 @@ fn largest(shape: Shape) -> Shape {
     Shape { nodes, edges, chain: shape.chain.iter().filter_map(edge).collect() }
 }
 
-/// What is around a target, as deep as can be read; says how deep that is, and whether packages stand for targets.
+/// What is around a target, as deep as can be read; says how deep that is, and whether packages represent targets.
 fn near(site: &Site, focus: TargetId, wish: PictureWish) -> (Shape, usize, bool) {
     let address = |id: TargetId| (site.graph().target(id).address.to_string(), false);
     let mut depth = wish.depth;

@@ -44,7 +44,7 @@ pub(crate) fn options(site: &Site) -> SitePage {
     SitePage { title: "Options".to_owned(), part: "options.html", body }
 }
 
-/// A column for each profile, a row for each option that one sets: what differs stands side by side.
+/// A column for each profile, a row for each option that one sets: what differs is side by side.
 fn profiles(site: &Site) -> Markup {
     let profiles = &site.session.workspace.settings.profiles;
     let mut names: Vec<&str> = profiles.values().flatten().map(|set| set.0.as_str()).collect();

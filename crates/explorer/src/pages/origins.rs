@@ -10,7 +10,7 @@ use crate::links::{About, page};
 use crate::pages::naming::place_link;
 use crate::site::Site;
 
-/// Of commands with more words nothing is told: lists of files are no news.
+/// Of commands with more words nothing is shown: lists of files are no news.
 const WORDS: usize = 400;
 
 /// Where a word comes from.
@@ -36,7 +36,7 @@ fn origin(word: &Arc<str>, step: &Step, files: &[Arc<str>], call: Option<&ToldCa
     if let Some(path) = files.iter().filter(ends).max_by_key(|path| path.len()) {
         return WordOrigin::File(path.clone());
     }
-    // What stands in the kit's own line has a place there; what was given to it comes from a field.
+    // What is in the kit's own line has a place there; what was given to it comes from a field.
     let is_here = step.place.file.ends_with("targets.nub");
     let fields = call.filter(|_| !is_here).map_or(&[][..], |call| &call.fields);
     match fields.iter().find(|field| field.words.contains(word)) {

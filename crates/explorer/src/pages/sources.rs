@@ -265,7 +265,7 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
 /// Larger archives are not looked into, in bytes.
 const ARCHIVE: u64 = 64 << 20;
 
-/// More entries than this are put away, and more than so many times as many are not told.
+/// More entries than this are put away, and more than so many times as many are not shown.
 const ENTRIES: usize = 200;
 
 /// What an archive that is there holds: names in their order, with how many bytes each has.

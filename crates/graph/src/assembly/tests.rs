@@ -92,9 +92,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         folder: at("made"),
         inputs: vec![FileId(0), FileId(4)].into(),
         candidates: vec![SetId(0)].into(),
-        outputs: [1, 2, 3]
-            .map(|n| OutputNode { file: FileId(n), name: format!("o{n}").into(), early: false })
-            .into(),
+        outputs: [1, 2, 3].map(|n| OutputNode::new(FileId(n), format!("o{n}"))).into(),
         found: vec![at("made/d")],
         observed: true,
         scratch: vec![at("made/s")],

@@ -106,6 +106,12 @@ impl Evaluator<'_> {
                 .note("a package and its target are joined by `/`")
                 .mend(path.as_str().replace(':', "/"));
         }
+        let definitions = path.child(crate::TARGETS_FILE);
+        if matches!(self.world.kind(&definitions), Answer::Ready(Some(EntryKind::Folder))) {
+            return error
+                .note(format!("`{definitions}` is a folder, and definitions are in a file of that name"))
+                .mend(format!("give the folder `{definitions}` another name"));
+        }
         // The nearest target of the package that the address leads to, else the nearest package.
         let mut folder = Some(path.clone());
         while let Some(at) = folder {

@@ -6,6 +6,7 @@ mod calls;
 mod chosen;
 mod coerce;
 mod commands;
+mod counting;
 mod data;
 mod declared_types;
 mod each;
@@ -214,7 +215,7 @@ impl<'w> Evaluator<'w> {
         let caller = self.memos.callers.iter().rev().find(|caller| !is_kit(**caller));
         match caller.filter(|_| is_kit(span)) {
             None => (span, diagnostic),
-            // What may be tried there is for the kit's line, and is told with it.
+            // What may be tried there is for the kit's line, and is shown with it.
             Some(caller) => {
                 let mends = &diagnostic.mends;
                 let told = mends.first().map_or("in this line of the kit".to_owned(), |mend| {

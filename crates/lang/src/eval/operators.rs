@@ -10,6 +10,25 @@ use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::value::*;
 
+/// How what is written as a sum is written as one text: `"a" + n` as `"a{n}"`.
+fn in_one_text(written: &str) -> String {
+    let part = |part: &str| {
+        let part = part.trim();
+        match part.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+            Some(text) if !text.contains('"') => text.to_owned(),
+            _ => format!("{{{part}}}"),
+        }
+    };
+    match written.split_once(" + ") {
+        Some((first, second))
+            if !second.contains(" + ") && (!first.contains('"') || first.starts_with('"')) =>
+        {
+            format!("\"{}{}\"", part(first), part(second))
+        }
+        _ => "\"{…}{…}\"".to_owned(),
+    }
+}
+
 impl Evaluator<'_> {
     pub(super) fn binary(
         &mut self,
@@ -111,7 +130,9 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("wrong-type", message);
                 let error = match (&a, &b) {
                     (Value::List(_), _) => error.mend("… + [item]"),
-                    (Value::Text(_), _) => error.mend("\"{a}{b}\""),
+                    (Value::Text(_), _) => {
+                        error.mend(in_one_text(self.definitions.modules.sources.slice(span)))
+                    }
                     (Value::Record(_), Value::Record(_)) => error.mend("a with { field = … }"),
                     _ => error,
                 };

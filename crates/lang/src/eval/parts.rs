@@ -52,7 +52,7 @@ pub(super) struct Memos {
     pub(super) patterns: FxHashMap<Arc<str>, Rc<regex::Regex>>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
     pub(super) kind_scopes: Vec<std::rc::Weak<Env>>,
-    /// Where what is being evaluated was called, or is declared, the innermost last: an error in a kit is told there.
+    /// Where what is being evaluated was called, or is declared, the innermost last: an error in a kit is shown there.
     pub(super) callers: Vec<Span>,
 }
 
@@ -103,6 +103,8 @@ pub(super) struct Drafting {
     pub(super) step_spans: Vec<Span>,
     /// Outputs of each step by the names they were given.
     pub(super) outputs: steps::Outputs,
+    /// Commands that read which lines ran of a program, by the step that makes it.
+    pub(super) counting: FxHashMap<u32, Vec<Rc<CommandValue>>>,
     /// All effects that were evaluated, and those that are asked for.
     pub(super) effects: Vec<Effect>,
     /// All services that were evaluated, by their folders, and those that are asked for.

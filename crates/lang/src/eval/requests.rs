@@ -31,7 +31,7 @@ pub struct Evaluation {
     pub sources: Sources,
     /// Definition files of the workspace that were read.
     pub read: Vec<WsPath>,
-    /// Outputs of probes whose answers are wanted: to be made, and told to the world.
+    /// Outputs of probes whose answers are wanted: to be made, and given to the world.
     pub probes: Vec<FileId>,
     /// What the jobs that are asked for do, in order.
     pub effects: Vec<Effect>,

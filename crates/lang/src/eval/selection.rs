@@ -52,6 +52,13 @@ impl Evaluator<'_> {
         self.select_below(pattern)
     }
 
+    /// A file at the root that is called like definitions, but for the size of letters.
+    fn other_spelling(&self) -> Option<String> {
+        let crate::world::Answer::Ready(listing) = self.world.list(&WsPath::root()) else { return None };
+        let found = listing.files.iter().find(|name| name.eq_ignore_ascii_case(crate::TARGETS_FILE));
+        found.map(|name| name.to_string())
+    }
+
     /// What a pattern means that names no target: what is declared in a folder and below.
     fn select_below(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
         let mut packages = self.packages_below(&pattern.path)?;
@@ -64,8 +71,11 @@ impl Evaluator<'_> {
         }
         if packages.is_empty() {
             let error = if pattern.path.is_root() {
-                Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace")
-                    .mend("nubrik init   writes a first one")
+                let error = Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace");
+                match self.other_spelling() {
+                    Some(found) => error.mend(format!("mv {found} targets.nub   gives it the right name")),
+                    None => error.mend("nubrik init   writes a first one"),
+                }
             } else if pattern.is_folder && is_ours {
                 let message = format!(
                     "`{}` belongs to no package: no `targets.nub` is there, below it or above it",

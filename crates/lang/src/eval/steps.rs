@@ -8,6 +8,7 @@ use nubrik_graph::{FileId, OutputNode, Pipeline, Service, Step, ToolId, WorkFold
 use nubrik_source::{Span, WsPath, shared_text};
 use smallvec::SmallVec;
 
+use super::counting::{COUNTS_VARIABLE, StepCommands, counts_folder};
 use super::forms::FormValues;
 use super::words::{Leaves, all_strands, kept_path, leaves, plain_path_text, probe_words, scratch_path};
 use super::{Evaluator, Owner, Result, Scope};
@@ -31,8 +32,8 @@ pub(super) struct Draft {
     pub services: Vec<Arc<Service>>,
     /// The name of the output in which a check reports single cases.
     pub report: Option<Arc<str>>,
-    /// The name of the output in which a check tells which lines ran.
-    pub coverage: Option<Arc<str>>,
+    /// Names of outputs in which the commands tell which lines ran.
+    pub lines: Vec<Arc<str>>,
     /// Whether it is no step that is kept, so that secrets may be in it.
     pub keeps_secrets: bool,
     /// The folder that a service is known by; nothing for all else.
@@ -116,13 +117,13 @@ impl Evaluator<'_> {
         &mut self,
         scope: &Scope,
         mut draft: Draft,
-        commands: &[Rc<CommandValue>],
+        commands: &StepCommands,
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
         let answer =
             draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
-        let mut pipelines = self.pipelines(commands, values, &mut draft)?;
+        let mut pipelines = self.pipelines(commands.all(), values, &mut draft)?;
         if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))
         {
             last.stdout = Some(answer.path.clone());
@@ -130,6 +131,11 @@ impl Evaluator<'_> {
         self.check_argument_files(&draft, span)?;
         draft.step.commands = pipelines;
         draft.step.env = self.step_env(values.value("env"), &mut draft, span)?;
+        if commands.counts() {
+            let folder = counts_folder(&draft.step.folder).shared().clone();
+            draft.step.env.push((COUNTS_VARIABLE.into(), folder));
+            draft.step.env.sort();
+        }
         draft.step.limits = self.limits(values, draft.step.check.is_some())?;
         draft.step.machine = self.machine(values)?;
         draft.step.observed = values.bool("observed");
@@ -170,7 +176,7 @@ impl Evaluator<'_> {
 
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
-        let Draft { mut step, outputs: drafted, early, mut tools, services, report, coverage, .. } = draft;
+        let Draft { mut step, outputs: drafted, early, mut tools, services, report, lines, .. } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
         tools.sort_unstable();
@@ -195,15 +201,18 @@ impl Evaluator<'_> {
                 step.status = Some(id);
             }
             if let (Some(check), Some(name)) = (&mut step.check, name.as_deref()) {
-                super::forms::check::note_output(check, (report.as_deref(), coverage.as_deref()), name, id);
+                super::forms::check::note_output(check, report.as_deref(), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
             for (_, taken) in step.taken.iter_mut().filter(|(path, _)| path.as_str() == &*written) {
                 *taken = id;
             }
-            let early = early.contains(&written);
-            step.outputs.push(OutputNode { file: id, name: written, early });
-            outputs.push((name, file));
+            let (early, lines) = (early.contains(&written), lines.contains(&written));
+            step.outputs.push(OutputNode { file: id, name: written, early, lines });
+            // What only tells which lines ran is nothing that the step is run for, unless a definition names it.
+            if !lines || name.is_some() {
+                outputs.push((name, file));
+            }
         }
         if let Some(known) = known {
             let first = &self.drafting.graph.steps[known as usize];
@@ -238,7 +247,7 @@ impl Evaluator<'_> {
             spelled: Vec::new(),
             services: Vec::new(),
             report: None,
-            coverage: None,
+            lines: Vec::new(),
             keeps_secrets: false,
             own: None,
         }
@@ -249,7 +258,7 @@ impl Evaluator<'_> {
     pub(super) fn outline(
         &mut self,
         owner: &Owner,
-        commands: &[Rc<CommandValue>],
+        commands: &StepCommands,
         values: &FormValues,
         unnamed: First,
         span: Span,
@@ -257,14 +266,19 @@ impl Evaluator<'_> {
         let is_answer = unnamed == First::Answer;
         let makes = self.makes(values, span)?;
         let mut strands = Leaves::new();
-        commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
-        let Some(first) = first_output(commands, &strands, &makes, unnamed) else {
+        let all = commands.all().iter().flat_map(|c| &c.stages).flat_map(all_strands);
+        all.for_each(|s| leaves(s, &mut strands));
+        let Some(first) = first_output(commands.own(), &makes, unnamed) else {
             if self.definitions.modules.is_misread(span) {
                 return self.failed_before(span);
             }
             return self.fail(span, makes_nothing());
         };
         let mut draft = self.draft(owner, &first);
+        draft.lines = commands.accounts();
+        if commands.counts() {
+            draft.step.scratch.push(scratch_folder(&counts_folder(&draft.step.folder)));
+        }
         if is_answer {
             self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
         }
@@ -295,8 +309,7 @@ impl Evaluator<'_> {
                 }
                 WordStrand::Scratch { path, folder, .. } => {
                     let path = scratch_path(&draft.step.folder, path);
-                    // The folder of each such path is there before the commands run.
-                    let path = if *folder { path.child("contents") } else { path };
+                    let path = if *folder { scratch_folder(&path) } else { path };
                     if !draft.step.scratch.contains(&path) {
                         draft.step.scratch.push(path);
                     }
@@ -398,18 +411,20 @@ impl Evaluator<'_> {
     }
 }
 
+/// What is noted of a scratch folder. The folder of each scratch path is there before the commands run.
+fn scratch_folder(path: &WsPath) -> WsPath {
+    path.child("contents")
+}
+
 /// The name of a step's first output, from which its folder has its own; `None` where it makes nothing.
-fn first_output(
-    commands: &[Rc<CommandValue>],
-    strands: &Leaves<'_>,
-    makes: &[ChosenOutput],
-    unnamed: First,
-) -> Option<Arc<str>> {
+fn first_output(commands: &[Rc<CommandValue>], makes: &[ChosenOutput], unnamed: First) -> Option<Arc<str>> {
     if unnamed == First::Answer {
         // A probe's place tells probes of one target apart by what they run.
         let words = blake3::hash(probe_words(commands).as_bytes()).to_hex();
         return Some(format!("answer-{}", &words[..12]).into());
     }
+    let mut strands = Leaves::new();
+    commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
     let named = strands.iter().find_map(|s| match s {
         WordStrand::Out { path, .. } => Some(path.clone()),
         _ => None,

@@ -11,13 +11,13 @@ use crate::AddressPattern;
 use crate::hir::*;
 use crate::value::*;
 
-/// So many items of a value are told.
+/// So many items of a value are shown.
 const ITEMS: usize = 12;
 
-/// So many texts of a list are told as words.
+/// So many texts of a list are shown as words.
 const WORDS: usize = 200;
 
-/// So many characters of a text are told.
+/// So many characters of a text are shown.
 const LETTERS: usize = 300;
 
 /// A call of a kind that is a target's value.
@@ -48,7 +48,7 @@ pub struct ToldField {
     pub is_given: bool,
 }
 
-/// A text that is not longer than what is told.
+/// A text that is not longer than what is shown.
 fn cut(text: &str) -> String {
     match text.char_indices().nth(LETTERS) {
         Some((at, _)) => format!("{}…", &text[..at]),
@@ -149,7 +149,7 @@ impl Evaluator<'_> {
         }
         let roots: Vec<DeclId> = meanings.iter().map(|meaning| meaning.decl).collect();
         let chains = self.find_cycles(&roots);
-        // What is wrong is told where people build it.
+        // What is wrong is shown where people build it.
         let mut evaluated = self.evaluate_chains(&chains, &meanings);
         for (number, meaning) in meanings.iter().enumerate() {
             if evaluated.get_mut(number).and_then(Option::take).is_none() {
@@ -169,7 +169,7 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Takes note of what a kind was given, if that is wanted and the call stands in a target's own definition.
+    /// Takes note of what a kind was given, if that is wanted and the call is in a target's own definition.
     pub(super) fn tell_call(&mut self, scope: &Scope, id: DeclId, given: &[Arc<str>], slots: &[Slot]) {
         if self.wanted.told_fields.is_none() || scope.env.is_some() || scope.config != self.choices.chosen {
             return;

@@ -358,7 +358,7 @@ pub(super) fn spelled_in(text: &str, at: Option<Span>) -> impl Iterator<Item = (
     })
 }
 
-/// Whether a character ends a path that stands in a text.
+/// Whether a character ends a path that is in a text.
 pub(super) fn ends_path(c: char) -> bool {
     c.is_whitespace() || "\"'`;:,|&()<>".contains(c)
 }

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NoAnswer, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Listing, NoAnswer, NotText, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 use parking_lot::Mutex;
@@ -26,7 +26,7 @@ impl MemoryWorld {
         MemoryWorld { files, slow: false, asked: Mutex::default(), answers: BTreeMap::new() }
     }
 
-    /// The files of an example: `#=== path` begins each; what stands before is `targets.nub`.
+    /// The files of an example: `#=== path` begins each; what is before is `targets.nub`.
     pub fn from_example(text: &str) -> Self {
         let mut files: Vec<(&str, String)> = vec![("targets.nub", String::new())];
         for line in text.lines() {
@@ -112,7 +112,7 @@ impl World for MemoryWorld {
         Answer::Ready(below.then_some(EntryKind::Folder))
     }
 
-    fn env(&self, name: &str) -> Result<Option<String>, String> {
+    fn env(&self, name: &str) -> Result<Option<String>, NotText> {
         Ok((name == "CHANNEL").then(|| "draft".to_owned()))
     }
 

@@ -50,7 +50,7 @@ pub struct Looked {
     pub is_cut: bool,
 }
 
-/// How many commands that look run now: what one leaves running cannot be told from what another one still needs.
+/// How many commands that look run now: what one leaves running cannot be distinguished from what another one still needs.
 static LOOKS: Mutex<usize> = Mutex::new(0);
 
 impl Machine {

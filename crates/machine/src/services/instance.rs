@@ -47,7 +47,7 @@ pub(super) struct Here {
     /// The folder of all instances, and what the service printed last there.
     pub home: Arc<Below>,
     pub log: String,
-    /// Where it is told when it does not stop as it should.
+    /// Where it is reported when it does not stop as it should.
     pub unstopped: Unstopped,
 }
 

@@ -242,7 +242,7 @@ impl House {
         }
     }
 
-    /// Makes services ready for a user. What they print is also told to `echo`.
+    /// Makes services ready for a user. What they print is also sent to `echo`.
     pub(crate) fn lend(
         &self,
         machine: &Machine,

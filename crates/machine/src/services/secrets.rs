@@ -36,13 +36,13 @@ impl Machine {
     ///
     /// # Errors
     /// When something there cannot be looked at: no one knows then what it tells.
-    pub(crate) fn secret_told(&self, folder: &str, lent: &Lent) -> Result<Option<FoundSecret>, String> {
+    pub(crate) fn secret_told(&self, folder: &str, lent: &Lent) -> io::Result<Option<FoundSecret>> {
         let Some(loan) = self.house().loan(lent) else { return Ok(None) };
         let secrets: Vec<&(String, String)> = loan.secrets().collect();
         if secrets.is_empty() {
             return Ok(None);
         }
-        let problem = |path: &str, e: io::Error| format!("{folder}/{path}: {e}");
+        let problem = |path: &str, e: io::Error| io::Error::new(e.kind(), format!("{folder}/{path}: {e}"));
         let open = self.below().folder(folder).map_err(|e| problem("", e))?;
         for entry in entries_below(&open).map_err(|e| problem("", e))? {
             let in_text = |text: &[u8]| {

@@ -1,4 +1,4 @@
-//! `nubrik adopt`: looks at a folder of sources, proposes definitions, writes them when told, and tries them.
+//! `nubrik adopt`: looks at a folder of sources, proposes definitions, writes them on request, and tries them.
 
 mod asking;
 mod collecting;

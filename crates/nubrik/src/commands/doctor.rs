@@ -139,9 +139,9 @@ fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
     };
     let ready = session.use_shared().and_then(|()| session.use_workers());
     match ready.and_then(|()| session.tools_of_workers(tools)) {
-        Err(why) => unknown(why, "nubrik explain workers"),
+        Err(why) => unknown(why.to_string(), "nubrik explain workers"),
         Ok(None) => unknown(
-            "only clients are told which tools they have".to_owned(),
+            "only clients may ask which tools they have".to_owned(),
             "set NUBRIK_JOBS_KEY to the key that may",
         ),
         Ok(Some(all)) if all.is_empty() => {

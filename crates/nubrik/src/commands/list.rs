@@ -296,7 +296,7 @@ impl<'g> EntryCounts<'g> {
         addresses.len()
     }
 
-    /// What a target is, for people: what is run or tested is told from what is built.
+    /// What a target is, for people: what is run or tested is distinguished from what is built.
     fn kind<'t>(&self, target: &'t Target) -> Cow<'t, str> {
         match target.role {
             Role::Test => match self.count(target) {

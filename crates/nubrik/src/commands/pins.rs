@@ -68,7 +68,7 @@ pub fn pins(console: Console, choice: &Choice, work: Option<&PinsWork>) -> Comma
     }
 }
 
-/// How wide names with versions are written, so that what stands beside them begins in one column: unless one is longer than
+/// How wide names with versions are written, so that what is beside them begins in one column: unless one is longer than
 /// that is worth.
 pub(super) fn column(lengths: impl Iterator<Item = usize>) -> usize {
     lengths.max().unwrap_or(0).clamp(32, 56)

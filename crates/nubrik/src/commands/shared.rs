@@ -6,9 +6,10 @@ use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_session::{
-    Session, SharedCache, SharedPlace, SharedSettings, asked_by_store, key_in, members_at, put_members,
+    Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in, members_at,
+    put_members,
 };
-use nubrik_shared::{KeyList, Member, PublicKey, SecretKey, is_channel};
+use nubrik_shared::{KeyList, Member, NoRandomNumbers, PublicKey, SecretKey, is_channel};
 use nubrik_wording::ago;
 use serde::Serialize;
 
@@ -41,8 +42,7 @@ pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> C
         None => status(console, choice),
         Some(SharedWork::Trust) => agree(console, choice),
         Some(SharedWork::NewKey { file }) => {
-            let key =
-                SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?;
+            let key = SecretKey::generate().map_err(|problem| no_key(console, problem))?;
             write_key(console, file, &key)?;
             let next = format!("nubrik shared add NAME {} --root-key FILE", key.public());
             let lines =
@@ -148,7 +148,8 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
 fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let settings = proposed(console, &session)?;
-    session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    let anew = session.ask_shared_anew();
+    anew.map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     let place = settings.place.at.clone();
     match session.shared() {
         SharedCache::Used(store) => {
@@ -215,12 +216,12 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
 
 fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResult<Exit> {
     let at = place.at.as_str();
-    let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
+    let usage = |problem: TeamTrouble| say_wrong(console, Exit::Usage, &problem.to_string(), &[]);
     let key = match root.file.exists() {
         true => key_in(&root.file).map_err(usage)?,
-        false => SecretKey::generate().map_err(|problem| say_wrong(console, Exit::Machine, &problem, &[]))?,
+        false => SecretKey::generate().map_err(|problem| no_key(console, problem))?,
     };
-    let failed = |problem: String| unusable(console, at, &problem);
+    let failed = |problem: TeamTrouble| unusable(console, at, &problem.to_string());
     if members_at(place, true, &key.public()).map_err(failed)?.is_some() {
         let message = format!("there is a shared cache at {at} already");
         let mend = "nubrik shared add NAME KEY --root-key FILE   lets a member write there";
@@ -253,6 +254,10 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     Ok(Exit::Done)
 }
 
+fn no_key(console: Console, problem: NoRandomNumbers) -> Exit {
+    say_wrong(console, Exit::Machine, &problem.to_string(), &[])
+}
+
 fn unusable(console: Console, at: &str, problem: &str) -> Exit {
     let message = format!("the shared cache at {at} cannot be used: {problem}");
     say_wrong(console, Exit::Failed, &message, &["look whether it is there, and can be written"])
@@ -268,7 +273,7 @@ fn change(
     let session = open(console, choice)?;
     let settings = proposed(console, &session)?;
     let usage = |problem: String| say_wrong(console, Exit::Usage, &problem, &[]);
-    let key = key_in(&root.file).map_err(usage)?;
+    let key = key_in(&root.file).map_err(|problem| usage(problem.to_string()))?;
     if key.public() != settings.root {
         let file = root.file.display();
         let message =
@@ -277,9 +282,9 @@ fn change(
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     let (at, place) = (settings.place.at.as_str(), &settings.place);
-    let failed = |problem: String| unusable(console, at, &problem);
+    let failed = |problem: TeamTrouble| unusable(console, at, &problem.to_string());
     let list = members_at(place, false, &settings.root).map_err(failed)?;
-    let none = || failed("it has no list of members; `nubrik shared create` makes one".to_owned());
+    let none = || unusable(console, at, "it has no list of members; `nubrik shared create` makes one");
     let mut list = list.ok_or_else(none)?;
     let done = edit(&mut list).map_err(usage)?;
     list.sequence += 1;

@@ -38,7 +38,8 @@ struct VerifiedEvent<'a> {
 
 /// The shared cache that the workspace uses.
 fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
-    session.ask_shared_anew().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    let anew = session.ask_shared_anew();
+    anew.map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     match session.shared() {
         SharedCache::Used(store) => Ok(store),
         SharedCache::Proposed(_) => {

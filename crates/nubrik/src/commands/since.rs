@@ -14,12 +14,17 @@ use crate::ui::paint::Ink;
 /// Says why git cannot tell `what` changed since a revision.
 pub fn cannot_tell(console: Console, what: &str, revision: &str, problem: &SinceProblem) -> Exit {
     let mend = match problem {
-        SinceProblem::NoRepository => "git init   begins one",
-        SinceProblem::Shallow => "git fetch --unshallow   fetches the others",
-        SinceProblem::Said(_) => "name a commit, branch or tag, such as --since main",
+        SinceProblem::NoRepository => Some("git init   begins one"),
+        SinceProblem::Shallow => Some("git fetch --unshallow   fetches the others"),
+        SinceProblem::NoGit => Some("install git, or leave --since out"),
+        SinceProblem::NotStarted(_) | SinceProblem::TooMuch(_) => Some("leave --since out"),
+        SinceProblem::Stopped => None,
+        SinceProblem::NoName | SinceProblem::Said(_) => {
+            Some("name a commit, branch or tag, such as --since main")
+        }
     };
     let message = format!("git cannot tell {what} changed since `{revision}`: {problem}");
-    say_wrong(console, Exit::Usage, &message, &[mend])
+    say_wrong(console, Exit::Usage, &message, mend.as_slice())
 }
 
 /// What changed since a revision, in a session that has evaluated; or says why git cannot tell.

@@ -7,7 +7,7 @@ use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_reports::cases::{CaseOutcome, Suite, TestRun};
-use nubrik_session::{Session, Workshop};
+use nubrik_session::{Session, Workshop, accounts_of_lines};
 use parking_lot::Mutex;
 
 use super::build::{lock, options_of, screen_for};
@@ -90,11 +90,16 @@ pub fn run(
     if which.coverage && !how.quiet {
         coverage::say_cost(console, session, &evaluation, &verdicts);
     }
+    let mut wanted = verdicts.clone();
+    if which.coverage {
+        // Where a shared cache has the verdicts alone, these are downloaded, too.
+        wanted.extend(accounts_of_lines(graph, &verdicts));
+    }
     let tried = TestsToRun {
         patterns: &patterns,
         evaluation: &evaluation,
         chosen: &chosen,
-        verdicts: &verdicts,
+        wanted: &wanted,
         again: &again,
     };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
@@ -141,7 +146,8 @@ struct TestsToRun<'a> {
     patterns: &'a [AddressPattern],
     evaluation: &'a Evaluation,
     chosen: &'a [(FileId, StepId)],
-    verdicts: &'a [FileId],
+    /// Their verdicts, and what else is wanted of them.
+    wanted: &'a [FileId],
     /// Those that run though nothing changed.
     again: &'a [StepId],
 }
@@ -170,7 +176,7 @@ impl TestsToRun<'_> {
             let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
             let options = options_of(session, how);
             let report = screen.during(|| {
-                session.test(self.patterns, self.evaluation, self.verdicts, self.again, &heard, options)
+                session.test(self.patterns, self.evaluation, self.wanted, self.again, &heard, options)
             });
             let done = heard.done.into_inner();
             drop(screen);

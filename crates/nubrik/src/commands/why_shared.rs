@@ -52,7 +52,7 @@ struct NotTaken<'g> {
 
 pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem, &[]))?;
+    session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     if !matches!(session.shared(), SharedCache::Used(_)) {
         let message = "this workspace uses no shared cache";
         return Err(say_wrong(console, Exit::Usage, message, &["nubrik shared   says what it proposes"]));

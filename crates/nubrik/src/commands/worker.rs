@@ -8,7 +8,9 @@ use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
 use nubrik_exchange::{ExchangeTrouble, Hand, TakenJob};
-use nubrik_session::{DoneJob, NotDone, OpenedJob, Session, Turns, WorkPlace, WorkSite, is_worker_name};
+use nubrik_session::{
+    DoneJob, NotDone, OpenedJob, Session, TeamTrouble, Turns, WorkPlace, WorkSite, is_worker_name,
+};
 use nubrik_wording::{counted, duration};
 use serde::Serialize;
 
@@ -67,7 +69,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     if session.workspace.settings.workers.is_none() {
         return Err(no_settings(console));
     }
-    let problem = |why: String| {
+    let problem = |why: TeamTrouble| {
         let mend = "at in [workers] of nubrik.toml: nubrik explain workers";
         say_wrong(console, Exit::Failed, &format!("the workers cannot be asked: {why}"), &[mend])
     };
@@ -248,7 +250,7 @@ fn serve(
             Ok(opened) => opened,
             Err(why) => {
                 // Another one may know who signed it; if nobody does, who sent it hears that from the server.
-                tell(console, "", &job.build, Some(&why), began.get().elapsed());
+                tell(console, "", &job.build, Some(&why.to_string()), began.get().elapsed());
                 job.pass_on();
                 continue;
             }

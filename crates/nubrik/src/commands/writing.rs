@@ -27,7 +27,7 @@ pub fn remove_report(file: &Path) {
     let Some(path) = plain_path(file).ok().filter(is_file) else { return };
     let inner =
         root_around(&path).and_then(|root| Some((path.strip_prefix(&root).ok()?.to_str()?.to_owned(), root)));
-    // What cannot be removed is written over, or told when that fails.
+    // What cannot be removed is written over, or reported when that fails.
     let _ = match inner {
         Some((inner, root)) => nubrik_disk::Below::new(&root).and_then(|below| below.remove_file(&inner)),
         None => std::fs::remove_file(path),

@@ -12,7 +12,7 @@ use super::console::{Console, OutputStream, out};
 use super::paint::{Ink, Paint};
 use super::text::{cut, padded, width};
 
-/// How many files are told of one by one, and how many names of other things.
+/// How many files are shown one by one, and how many names of other things.
 const FILES: usize = 40;
 const NAMES: usize = 4;
 
@@ -38,7 +38,7 @@ fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) 
     out.push_str(&not_told(graph, covered, paint));
     let (ran, all) = covered.lines.total();
     let sum = match all {
-        0 => "no test told of lines that can run".to_owned(),
+        0 => "no test reported lines that can run".to_owned(),
         _ => {
             let share = percent(ran, all);
             format!(
@@ -160,8 +160,13 @@ fn ran_and_all(path: &str, lines: &LineCounts, changed: &ChangedLines) -> (usize
     (here().filter(|(_, times)| *times > 0).count(), here().count())
 }
 
-fn address(graph: &Graph, test: StepId) -> &str {
-    graph.step(test).check.as_ref().map_or("", |check| &check.address)
+/// The address of a test, or of the target that a step belongs to.
+fn address(graph: &Graph, step: StepId) -> &str {
+    let step = graph.step(step);
+    match &step.check {
+        Some(check) => &check.address,
+        None => &graph.target(step.target).address,
+    }
 }
 
 /// A share, rounded down: what is whole is whole.

@@ -85,7 +85,7 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
         Failure::Code(_) | Failure::Signal(_) | Failure::TimedOut { .. } => {}
         Failure::Cases { .. } | Failure::BadReport { .. } | Failure::NoOutput { .. } => {}
         Failure::EarlyChanged { .. } | Failure::NoAnswer { .. } => {}
-        // Nothing ran, or what is there is told in other words.
+        // Nothing ran, or what is there is said in other words.
         Failure::NotStarted { .. } | Failure::NoTool(_) | Failure::NoInput { .. } | Failure::NeedsBuild => {
             return Vec::new();
         }

@@ -92,7 +92,7 @@ mod tests {
                 maker: Some(StepId(number as u32)),
                 folder: false,
             });
-            let outputs = vec![OutputNode { file, name: "x".into(), early: false }];
+            let outputs = vec![OutputNode::new(file, "x")];
             let inputs = needs.iter().map(|need| FileId(*need)).collect::<Vec<_>>().into();
             tables.steps.push(Box::new(Step { inputs, outputs, ..Step::empty(folder) }));
         }

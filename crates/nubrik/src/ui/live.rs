@@ -200,7 +200,7 @@ impl Live {
         told
     }
 
-    /// What the terminal is told when it is over: its title as it was, and after a long build the bell.
+    /// What the terminal gets when it is over: its title as it was, and after a long build the bell.
     pub fn farewell(&mut self) -> String {
         let title = if self.title.take().is_some() { "\x1b[23;2t" } else { "" };
         let bell = if self.may_call && self.began.elapsed() > LONG { "\x07" } else { "" };
@@ -342,7 +342,7 @@ impl Live {
     }
 }
 
-/// What wipes so many rows above the cursor and goes there. Row by row: a terminal that is told to clear all from its first row keeps
+/// What wipes so many rows above the cursor and goes there. Row by row: a terminal that has to clear all from its first row keeps
 /// what was there with what scrolled out, each time.
 fn wiping(rows: usize) -> String {
     // The terminal itself may have written in the last row: what was typed.

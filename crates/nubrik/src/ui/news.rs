@@ -1,4 +1,4 @@
-//! What was said already, and what is kept back to be said at once: of many steps the same is told once.
+//! What was said already, and what is kept back to be said at once: of many steps the same is said once.
 
 use std::collections::{BTreeMap, BTreeSet};
 

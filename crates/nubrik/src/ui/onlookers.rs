@@ -13,13 +13,13 @@ use nubrik_graph::{Graph, Needs, StepId};
 
 use super::json_text;
 
-/// An explorer that reads nothing for so long is told nothing more.
+/// An explorer that reads nothing for so long gets nothing more.
 const PATIENCE: Duration = Duration::from_millis(500);
 
-/// So much is told of what a failing step printed, in bytes.
+/// So much is sent of what a failing step printed, in bytes.
 const PRINTED: usize = 32 << 10;
 
-/// Of builds with more steps it is not told which ones wait.
+/// Of builds with more steps it is not sent which ones wait.
 const TOLD: usize = 5_000;
 
 /// Who looks at a build from elsewhere.
@@ -36,7 +36,7 @@ impl<'g> Onlookers<'g> {
         let mut stream = nubrik_explorer::connect(&root.join(".nubrik"))?;
         stream.set_write_timeout(Some(PATIENCE)).ok()?;
         let (sender, told) = channel::<LiveTold>();
-        // Steps do not wait until it is told.
+        // Steps do not wait until it is sent.
         let telling = std::thread::spawn(move || {
             for told in told {
                 let Some(line) = json_text::line(&told) else { continue };

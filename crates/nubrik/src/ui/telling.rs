@@ -19,7 +19,7 @@ const REUSED_LINES: usize = 3;
 /// How many targets of steps that are reported together are named.
 const NAMED_TARGETS: usize = 4;
 
-/// What is told of a build.
+/// What is reported of a build.
 #[derive(Clone, Copy, Default)]
 pub struct Told {
     /// Whether steps with nothing to do are reported, too.
@@ -69,9 +69,9 @@ impl<'g> Telling<'g> {
         format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{word:<10}")))
     }
 
-    /// Whether a step that ended is told about.
+    /// Whether a step that ended is reported.
     fn is_told(&self, id: StepId, verdict: Verdict, failed: bool) -> bool {
-        // There is one for each source, and what comes of them is told by the steps that they decide.
+        // There is one for each source, and what comes of them is reported by the steps that they decide.
         let only_looks = matches!(self.graph.step(id).native.as_deref(), Some(Native::Extract { .. }));
         failed
             || !self.told.only_trouble

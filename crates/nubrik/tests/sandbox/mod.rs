@@ -14,7 +14,7 @@ pub struct Sandbox {
     /// The workspace.
     pub folder: PathBuf,
     cache: PathBuf,
-    /// Whether the program is told to do without sandboxes.
+    /// Whether the program has to do without sandboxes.
     pub without_sandboxes: bool,
 }
 

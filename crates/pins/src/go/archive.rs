@@ -10,6 +10,7 @@ use nubrik_web::{Checksum, ChecksumMethod};
 use super::source::GoSource;
 use super::sums::sum_of;
 use super::versions::ModuleVersion;
+use crate::Unreadable;
 
 /// The most that the files of a module may hold together, in bytes: what the format allows.
 const LIMIT: u64 = 500 << 20;
@@ -25,14 +26,15 @@ pub(crate) struct ModuleArchive {
 
 impl ModuleArchive {
     /// Reads an archive. If the digest of its files is known, because its bytes are those of which it was computed, only sources
-    /// are read. What is wrong is told for people.
+    /// are read.
     pub(crate) fn read(
         path: &Path,
         module: &ModuleVersion,
         sum: Option<String>,
-    ) -> Result<ModuleArchive, String> {
-        let wrong = |e: &dyn std::fmt::Display| format!("it is no archive of a module: {e}");
-        let file = File::open(path).map_err(|e| e.to_string())?;
+    ) -> Result<ModuleArchive, Unreadable> {
+        let wrong =
+            |e: &dyn std::fmt::Display| Unreadable::Form(format!("it is no archive of a module: {e}"));
+        let file = File::open(path)?;
         let mut zip = zip::ZipArchive::new(file).map_err(|e| wrong(&e))?;
         let prefix = format!("{}/", module.key());
         let (known, mut archive) = (sum, ModuleArchive::default());
@@ -44,7 +46,8 @@ impl ModuleArchive {
                 continue;
             }
             let inside = name.strip_prefix(&prefix);
-            let inside = inside.ok_or_else(|| format!("it holds `{name}`, which is not below `{prefix}`"))?;
+            let outside = || Unreadable::Form(format!("it holds `{name}`, which is not below `{prefix}`"));
+            let inside = inside.ok_or_else(outside)?;
             let package = package_of(inside);
             if known.is_some() && package.is_none() {
                 continue;
@@ -57,7 +60,8 @@ impl ModuleArchive {
                 if piece.is_empty() {
                     break;
                 }
-                left = left.checked_sub(piece.len() as u64).ok_or("its files hold more than 500 MiB")?;
+                let too_large = || Unreadable::form("its files hold more than 500 MiB");
+                left = left.checked_sub(piece.len() as u64).ok_or_else(too_large)?;
                 if known.is_none() {
                     sum.take(piece);
                 }

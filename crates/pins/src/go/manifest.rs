@@ -2,13 +2,15 @@
 
 use std::collections::BTreeMap;
 
+use crate::Unreadable;
+
 /// What a `go.mod` says.
 ///
 /// ```
 /// let manifest = nubrik_pins::GoManifest::read("module example.org/tides\n\ngo 1.21\n\nrequire example.org/moon v1.2.0\n")?;
 /// assert_eq!((manifest.path.as_str(), manifest.language.as_deref()), ("example.org/tides", Some("1.21")));
 /// assert_eq!(manifest.requires["example.org/moon"], "v1.2.0");
-/// # Ok::<(), String>(())
+/// # Ok::<(), nubrik_pins::Unreadable>(())
 /// ```
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct GoManifest {
@@ -18,7 +20,7 @@ pub struct GoManifest {
     pub language: Option<String>,
     /// The least versions of other modules.
     pub requires: BTreeMap<String, String>,
-    /// What stands in for other modules where this one is the main one: a path, and for a module its version.
+    /// What replaces other modules where this one is the main one: a path, and for a module its version.
     pub replaced: BTreeMap<String, (String, Option<String>)>,
     /// Versions of this module that its author took back: from the first to the second.
     pub retracted: Vec<(String, String)>,
@@ -28,12 +30,12 @@ impl GoManifest {
     /// Reads it. Lines of kinds that are not known here are passed, as newer versions add some.
     ///
     /// # Errors
-    /// When a line that counts cannot be read, for people.
-    pub fn read(text: &str) -> Result<GoManifest, String> {
+    /// When a line that counts cannot be read.
+    pub fn read(text: &str) -> Result<GoManifest, Unreadable> {
         let mut manifest = GoManifest::default();
         let mut block: Option<String> = None;
         for (n, line) in text.lines().enumerate() {
-            let wrong = |what: &str| format!("go.mod, line {}: {what}", n + 1);
+            let wrong = |what: &str| Unreadable::Form(format!("go.mod, line {}: {what}", n + 1));
             let words = words(line).ok_or_else(|| wrong("a text has no end"))?;
             let Some(first) = words.first() else { continue };
             if first == ")" {
@@ -45,16 +47,16 @@ impl GoManifest {
                     Some(kind) => (kind.as_str(), words.as_slice()),
                     None => (first.as_str(), &words[1..]),
                 };
-                manifest.take(kind, rest).map_err(|what| wrong(&what))?;
+                manifest.take(kind, rest).map_err(|what| wrong(&what.to_string()))?;
             }
         }
         match manifest.path.is_empty() {
-            true => Err("go.mod names no module".to_owned()),
+            true => Err(Unreadable::form("go.mod names no module")),
             false => Ok(manifest),
         }
     }
 
-    fn take(&mut self, kind: &str, words: &[String]) -> Result<(), String> {
+    fn take(&mut self, kind: &str, words: &[String]) -> Result<(), Unreadable> {
         match (kind, words) {
             ("module", [path]) => self.path.clone_from(path),
             ("go", [version]) => {
@@ -72,7 +74,8 @@ impl GoManifest {
                 self.requires.insert(path.clone(), version.clone());
             }
             ("replace", words) => {
-                let at = words.iter().position(|word| word == "=>").ok_or("a replacement without `=>`")?;
+                let without = || Unreadable::form("a replacement without `=>`");
+                let at = words.iter().position(|word| word == "=>").ok_or_else(without)?;
                 if let (Some(old), Some(new)) = (words[..at].first(), words.get(at + 1)) {
                     self.replaced.insert(old.clone(), (new.clone(), words.get(at + 2).cloned()));
                 }
@@ -84,7 +87,7 @@ impl GoManifest {
                 self.retracted.push((low.clone(), high.clone()));
             }
             ("module" | "go" | "require" | "retract", _) => {
-                return Err(format!("`{kind}` is not followed by what belongs there"));
+                return Err(Unreadable::Form(format!("`{kind}` is not followed by what belongs there")));
             }
             _ => {}
         }
@@ -163,12 +166,15 @@ mod tests {
 
     #[test]
     fn what_cannot_be_read_is_told_with_its_line() {
-        assert_eq!(GoManifest::read("go 1.16\n").unwrap_err(), "go.mod names no module");
-        assert_eq!(GoManifest::read("module \"a").unwrap_err(), "go.mod, line 1: a text has no end");
-        let problem = GoManifest::read("module a\nrequire (\nb\n)").unwrap_err();
+        assert_eq!(GoManifest::read("go 1.16\n").unwrap_err().to_string(), "go.mod names no module");
+        assert_eq!(
+            GoManifest::read("module \"a").unwrap_err().to_string(),
+            "go.mod, line 1: a text has no end"
+        );
+        let problem = GoManifest::read("module a\nrequire (\nb\n)").unwrap_err().to_string();
         assert_eq!(problem, "go.mod, line 3: `require` is not followed by what belongs there");
         assert_eq!(
-            GoManifest::read("module a\nreplace b ../b").unwrap_err(),
+            GoManifest::read("module a\nreplace b ../b").unwrap_err().to_string(),
             "go.mod, line 2: a replacement without `=>`"
         );
     }

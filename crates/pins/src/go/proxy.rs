@@ -80,7 +80,7 @@ fn page(desk: &Desk<'_>, module: &str, below: &str) -> Result<Option<Arc<Page>>,
     desk.page(Registry::Go, &format!("{path}/{below}"), None, module)
 }
 
-/// Whether the name of a module may be told to proxies.
+/// Whether the name of a module may be sent to proxies.
 fn may_ask(desk: &Desk<'_>, module: &str) -> Result<(), PinProblem> {
     match desk.keeps_private(module) {
         None => Ok(()),
@@ -110,7 +110,7 @@ pub(crate) fn manifest(desk: &Desk<'_>, key: &str) -> Result<Option<Arc<Manifest
         return Err(problem.mend(format!("nubrik pins add go {}", manifest.path)));
     }
     let is_made = text == format!("module {}\n", module.path);
-    let sum = manifest_sum(&page.document.bytes).map_err(PinProblem::new)?;
+    let sum = manifest_sum(&page.document.bytes).map_err(|what| PinProblem::new(what.to_string()))?;
     Ok(Some(Arc::new(ManifestPage { manifest, sum, is_made })))
 }
 

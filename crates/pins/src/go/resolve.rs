@@ -104,7 +104,7 @@ struct PackageUses {
     missing: BTreeSet<String>,
 }
 
-/// What an archive is held against.
+/// What an archive is compared with.
 struct ArchiveCheck {
     module: ModuleVersion,
     /// The digest of its files, as a file beside it says.
@@ -295,7 +295,7 @@ impl ModuleResolver<'_> {
         Ok(())
     }
 
-    /// The digest of an archive's files that stands beside it, in folders that are kept by the ordinary client.
+    /// The digest of an archive's files that is beside it, in folders that are kept by the ordinary client.
     fn published(&self, module: &ModuleVersion) -> Result<Option<String>, PinProblem> {
         let beside = path_of(module, BESIDE).and_then(|path| self.desk.near(Registry::Go, &path));
         let Some(file) = beside.and_then(|beside| beside.file()) else { return Ok(None) };

@@ -47,7 +47,7 @@ pub(crate) struct ModuleGraph<'a> {
 }
 
 impl ModuleGraph<'_> {
-    /// The description of a version, held against what the workspace knows of it.
+    /// The description of a version, compared with what the workspace knows of it.
     pub(crate) fn manifest(&self, module: &ModuleVersion) -> Result<Arc<ManifestPage>, PinProblem> {
         let page = self.manifests.get(&module.key())?;
         let page = page.ok_or_else(|| PinProblem::new(format!("the registry `go` has no {module}")))?;

@@ -112,7 +112,7 @@ impl<'t> SourceReader<'t> {
         Some(path.to_owned())
     }
 
-    /// Passes what stands between two declarations.
+    /// Passes what is between two declarations.
     fn end(&mut self) {
         while self.sign(';') {}
     }

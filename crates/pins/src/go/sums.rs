@@ -10,7 +10,7 @@ use nubrik_disk::read_file;
 use nubrik_web::{Checksum, ChecksumMethod};
 
 use super::versions::ModuleVersion;
-use crate::PinProblem;
+use crate::{PinProblem, Unreadable};
 
 /// The name of the file with digests beside a `go.mod`.
 const SUMS_FILE: &str = "go.sum";
@@ -24,10 +24,10 @@ const LIMIT: u64 = 64 << 20;
 pub(crate) struct KnownSums(BTreeMap<String, BTreeSet<String>>);
 
 impl KnownSums {
-    /// Those of all `go.sum` beside a `go.mod` in a workspace, but for what is made or only stands for something in tests.
+    /// Those of all `go.sum` beside a `go.mod` in a workspace, but for what is made or only represents something in tests.
     ///
     /// # Errors
-    /// When one cannot be read: what it says would not be held against anything.
+    /// When one cannot be read: what it says would not be compared with anything.
     pub(crate) fn below(root: &Path) -> Result<KnownSums, PinProblem> {
         let mut sums = KnownSums::default();
         let mut open = vec![root.to_owned()];
@@ -93,16 +93,16 @@ impl KnownSums {
 /// What digests of this kind begin with.
 pub(crate) const METHOD: &str = "h1:";
 
-/// The digest of files, of each its name and its own digest. What is wrong is told for people.
-pub(crate) fn sum_of(files: Vec<(String, Checksum)>) -> Result<String, String> {
+/// The digest of files, of each its name and its own digest.
+pub(crate) fn sum_of(files: Vec<(String, Checksum)>) -> Result<String, Unreadable> {
     let digits = |sum: Checksum| sum.written(false).replace("sha256:", "");
     let files = files.into_iter().map(|(name, sum)| (name, digits(sum))).collect();
-    let digest = digest_of_listing(files).map_err(|e| e.to_string())?;
+    let digest = digest_of_listing(files).map_err(|e| Unreadable::form(e.to_string()))?;
     Ok(format!("{METHOD}{digest}"))
 }
 
 /// The digest of a `go.mod`.
-pub(crate) fn manifest_sum(bytes: &[u8]) -> Result<String, String> {
+pub(crate) fn manifest_sum(bytes: &[u8]) -> Result<String, Unreadable> {
     let mut sum = Checksum::new(ChecksumMethod::Sha256);
     sum.take(bytes);
     sum_of(vec![("go.mod".to_owned(), sum)])

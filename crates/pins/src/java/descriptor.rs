@@ -4,6 +4,8 @@ use std::collections::BTreeMap;
 
 use roxmltree::{Document, Node};
 
+use crate::Unreadable;
+
 /// Where something is in a repository: group, artifact, version.
 pub(crate) type Coordinates = (String, String, String);
 
@@ -44,9 +46,10 @@ pub(crate) struct Descriptor {
 }
 
 impl Descriptor {
-    /// Reads a descriptor. What is wrong is told for people.
-    pub(crate) fn read(text: &str) -> Result<Descriptor, String> {
-        let document = Document::parse(text).map_err(|e| format!("it is no descriptor: {e}"))?;
+    /// Reads a descriptor.
+    pub(crate) fn read(text: &str) -> Result<Descriptor, Unreadable> {
+        let wrong = |e| Unreadable::Form(format!("it is no descriptor: {e}"));
+        let document = Document::parse(text).map_err(wrong)?;
         let root = document.root_element();
         let parent = child(root, "parent").map(|parent| {
             (text_of(parent, "groupId"), text_of(parent, "artifactId"), text_of(parent, "version"))

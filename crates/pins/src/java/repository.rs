@@ -141,7 +141,7 @@ impl<'a> JavaRepository<'a> {
         Ok(versions)
     }
 
-    /// The digest that stands beside an archive.
+    /// The digest that is beside an archive.
     pub(crate) fn digest(&self, address: &Address, origin: &Origin) -> Result<Option<String>, PinProblem> {
         for (ending, method) in BESIDE {
             let Some(beside) = address.beside(ending) else { continue };

@@ -7,12 +7,14 @@ use std::path::Path;
 use flate2::read::GzDecoder;
 use serde_json::Value;
 
+use crate::Unreadable;
+
 /// The most that a manifest may hold, in bytes.
 const LIMIT: u64 = 4 << 20;
 
 /// The licence that the manifest in an archive names.
-pub(crate) fn licence_in(path: &Path) -> Result<Option<String>, String> {
-    let wrong = |e: std::io::Error| format!("it is not a package: {e}");
+pub(crate) fn licence_in(path: &Path) -> Result<Option<String>, Unreadable> {
+    let wrong = |e: std::io::Error| Unreadable::Form(format!("it is not a package: {e}"));
     let file = File::open(path).map_err(wrong)?;
     let mut archive = tar::Archive::new(GzDecoder::new(BufReader::new(file)));
     for entry in archive.entries().map_err(wrong)? {
@@ -21,12 +23,12 @@ pub(crate) fn licence_in(path: &Path) -> Result<Option<String>, String> {
         if path.split_once('/').is_some_and(|(_, rest)| rest == "package.json") {
             let mut bytes = Vec::new();
             entry.take(LIMIT).read_to_end(&mut bytes).map_err(wrong)?;
-            let value: Value =
-                serde_json::from_slice(&bytes).map_err(|e| format!("its package.json: {e}"))?;
+            let no_json = |e| Unreadable::Form(format!("its package.json: {e}"));
+            let value: Value = serde_json::from_slice(&bytes).map_err(no_json)?;
             let licence = value.get("license").or_else(|| value.get("licenses").and_then(|all| all.get(0)));
             let named = licence.and_then(|l| l.as_str().or_else(|| l.get("type").and_then(Value::as_str)));
             return Ok(named.map(str::to_owned));
         }
     }
-    Err("it is not a package: it has no package.json".to_owned())
+    Err(Unreadable::form("it is not a package: it has no package.json"))
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use node_semver::Version;
 
-/// The root, which stands for the person who asks.
+/// The root, which represents the person who asks.
 pub(crate) const ROOT: usize = 0;
 
 /// A package at a place of the tree.
@@ -73,7 +73,7 @@ impl ModuleTree {
         let mut at = from;
         loop {
             if self.nodes[at].children.contains_key(name) {
-                // What stands there hides everything above.
+                // What is there hides everything above.
                 return best;
             }
             let hides = self.edges.iter().any(|edge| {

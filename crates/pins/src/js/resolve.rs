@@ -210,9 +210,8 @@ impl Planter<'_> {
         if self.tree.nodes[above].children.contains_key(name) {
             // Only what a user has to have may find its place taken.
             let there = found.map(|found| &self.tree.nodes[found]);
-            let what = there.map_or_else(String::new, |there| {
-                format!("{} {} stands there", there.package, there.version)
-            });
+            let what = there
+                .map_or_else(String::new, |there| format!("{} {} is there", there.package, there.version));
             return Err(self.nothing(node, wish, what));
         }
         let new = self.tree.put(above, name, &wish.name, release.version.clone());
@@ -255,7 +254,7 @@ impl Planter<'_> {
         problem
     }
 
-    /// Pins for what stands in the tree. Archives are fetched: only they say their sizes and licences.
+    /// Pins for what is in the tree. Archives are fetched: only they say their sizes and licences.
     fn solved(&mut self, asked: &BTreeMap<String, AskedPackage>) -> Result<Solved, PinProblem> {
         let reached = self.tree.reached();
         let mut pins: BTreeMap<String, (Pin, WantedArchive)> = BTreeMap::new();

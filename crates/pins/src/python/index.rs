@@ -27,7 +27,7 @@ pub(crate) struct IndexFile {
     /// Which interpreters will do; what cannot be read leaves it out.
     pub python: Option<VersionSpecifiers>,
     pub is_yanked: bool,
-    /// Whether its metadata stands beside it (PEP 658), and the digest of that if it is said.
+    /// Whether its metadata is beside it (PEP 658), and the digest of that if it is said.
     pub metadata: Option<Option<String>>,
 }
 

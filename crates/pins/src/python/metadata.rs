@@ -6,6 +6,8 @@ use std::path::Path;
 use pep440_rs::{Version, VersionSpecifiers};
 use pep508_rs::{Requirement, VerbatimUrl};
 
+use crate::Unreadable;
+
 /// The most that a `METADATA` may hold, in bytes.
 const LIMIT: u64 = 16 << 20;
 
@@ -22,8 +24,8 @@ pub(crate) struct Metadata {
 }
 
 impl Metadata {
-    /// Reads it. What is wrong with it is told for people.
-    pub(crate) fn read(text: &str) -> Result<Metadata, String> {
+    /// Reads it.
+    pub(crate) fn read(text: &str) -> Result<Metadata, Unreadable> {
         let mut metadata = Metadata::default();
         let (mut classified, mut written) = (None, None);
         // Longer values go on in lines that begin with a space.
@@ -34,11 +36,12 @@ impl Metadata {
                 "name" => metadata.name = Some(super::normal_name(value)),
                 "version" => metadata.version = Some(value.to_owned()),
                 "requires-dist" => {
-                    let requirement = value.parse().map_err(|e| format!("it needs `{value}`: {e}"))?;
-                    metadata.requires.push(requirement);
+                    let wrong = |e| Unreadable::Form(format!("it needs `{value}`: {e}"));
+                    metadata.requires.push(value.parse().map_err(wrong)?);
                 }
                 "requires-python" => {
-                    metadata.python = Some(value.parse().map_err(|e| format!("`{value}`: {e}"))?);
+                    let wrong = |e| Unreadable::Form(format!("`{value}`: {e}"));
+                    metadata.python = Some(value.parse().map_err(wrong)?);
                 }
                 "provides-extra" => metadata.extras.push(super::normal_name(value)),
                 "license-expression" => metadata.licence = Some(value.to_owned()),
@@ -59,31 +62,31 @@ impl Metadata {
     }
 
     /// The same, of what a registry calls by a name and a version: one that says that it is something else is refused.
-    pub(crate) fn read_of(text: &str, name: &str, version: &Version) -> Result<Metadata, String> {
+    pub(crate) fn read_of(text: &str, name: &str, version: &Version) -> Result<Metadata, Unreadable> {
         let metadata = Metadata::read(text)?;
         let is_other = |own: &String| *own != super::normal_name(name);
         if let Some(own) = metadata.name.as_ref().filter(|own| is_other(own)) {
-            return Err(format!("it says that it is `{own}`"));
+            return Err(Unreadable::Another(format!("`{own}`")));
         }
         let is_same = |own: &str| own.parse::<Version>().is_ok_and(|own| own == *version);
         match metadata.version.as_ref().filter(|own| !is_same(own)) {
-            Some(own) => Err(format!("it says that it is version {own}")),
+            Some(own) => Err(Unreadable::Another(format!("version {own}"))),
             None => Ok(metadata),
         }
     }
 
     /// The text of a wheel's `METADATA`.
-    pub(crate) fn in_wheel(path: &Path) -> Result<String, String> {
-        let file = std::fs::File::open(path).map_err(|e| e.to_string())?;
-        let mut archive = zip::ZipArchive::new(file).map_err(|e| format!("it is not a wheel: {e}"))?;
+    pub(crate) fn in_wheel(path: &Path) -> Result<String, Unreadable> {
+        let wrong = |e| Unreadable::Form(format!("it is not a wheel: {e}"));
+        let mut archive = zip::ZipArchive::new(std::fs::File::open(path)?).map_err(wrong)?;
         let is_it = |name: &str| {
             name.split_once('/').is_some_and(|(top, rest)| top.ends_with(".dist-info") && rest == "METADATA")
         };
         let name = archive.file_names().flatten().find(|name| is_it(name)).map(|name| name.into_owned());
-        let name = name.ok_or("it is not a wheel: it has no METADATA")?;
-        let entry = archive.by_name(&name).map_err(|e| e.to_string())?;
+        let name = name.ok_or_else(|| Unreadable::form("it is not a wheel: it has no METADATA"))?;
+        let entry = archive.by_name(&name).map_err(wrong)?;
         let mut bytes = Vec::new();
-        entry.take(LIMIT).read_to_end(&mut bytes).map_err(|e| e.to_string())?;
+        entry.take(LIMIT).read_to_end(&mut bytes)?;
         Ok(String::from_utf8_lossy(&bytes).into_owned())
     }
 }
@@ -107,7 +110,7 @@ mod tests {
             Metadata::read_of("Name: Tide_Lib\nVersion: 1.0\n", name, &version.parse().unwrap()).err()
         };
         assert_eq!((of("tide-lib", "1.0"), of("tide-lib", "1.0.0")), (None, None));
-        assert_eq!(of("moon", "1.0").unwrap(), "it says that it is `tide-lib`");
+        assert_eq!(of("moon", "1.0").unwrap().to_string(), "it says that it is `tide-lib`");
         assert_eq!(of("tide-lib", "99.0").unwrap(), "it says that it is version 1.0");
     }
 }

@@ -21,7 +21,7 @@ use crate::explain::{Conflict, Wording, chosen_or_conflict, explained};
 use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
-use crate::{PinProblem, Registry};
+use crate::{PinProblem, Registry, Unreadable};
 
 /// The version that fits, and the best of its files.
 #[derive(Clone)]
@@ -31,7 +31,7 @@ struct Candidate {
 }
 
 /// What a wheel says of itself, or what is wrong with that.
-type ReadMetadata = Rc<Result<Metadata, String>>;
+type ReadMetadata = Rc<Result<Metadata, Unreadable>>;
 
 struct DistributionProvider<'a> {
     desk: &'a Desk<'a>,
@@ -168,7 +168,7 @@ impl DistributionProvider<'_> {
         Ok(metadata)
     }
 
-    /// The metadata that stands beside a wheel, held against its digest.
+    /// The metadata that is beside a wheel, compared with its digest.
     fn beside(&self, name: &str, file: &IndexFile) -> Result<Option<String>, PinProblem> {
         let Some(digest) = &file.metadata else { return Ok(None) };
         let Some(page) = self.page(name)? else { return Ok(None) };
@@ -214,7 +214,7 @@ impl DistributionProvider<'_> {
         let metadata = self.metadata(node.name(), version)?;
         let metadata = match &*metadata {
             Ok(metadata) => metadata,
-            Err(what) => return Ok(Err(what.clone())),
+            Err(what) => return Ok(Err(what.to_string())),
         };
         if let Some(python) =
             metadata.python.as_ref().filter(|p| !p.contains(&self.interpreter.full_version()))

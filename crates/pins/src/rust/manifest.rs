@@ -8,6 +8,8 @@ use std::path::Path;
 use flate2::read::GzDecoder;
 use toml::Value;
 
+use crate::Unreadable;
+
 /// The most that a manifest may hold, in bytes.
 const LIMIT: u64 = 4 << 20;
 
@@ -19,12 +21,12 @@ pub(crate) struct Manifest {
 }
 
 impl Manifest {
-    /// Reads the manifest in an archive. What is wrong is told for people.
-    pub(crate) fn in_archive(path: &Path, name: &str, version: &str) -> Result<Manifest, String> {
-        let file = File::open(path).map_err(|e| e.to_string())?;
-        let mut archive = tar::Archive::new(GzDecoder::new(BufReader::new(file)));
+    /// Reads the manifest in an archive.
+    pub(crate) fn in_archive(path: &Path, name: &str, version: &str) -> Result<Manifest, Unreadable> {
+        let mut archive = tar::Archive::new(GzDecoder::new(BufReader::new(File::open(path)?)));
         let (mut text, mut has_script) = (None, false);
-        let wrong = |e: std::io::Error| format!("it is not a crate: {e}");
+        let wrong = |e: std::io::Error| Unreadable::Form(format!("it is not a crate: {e}"));
+        let no_text = |_| Unreadable::form("its manifest is not text");
         for entry in archive.entries().map_err(wrong)? {
             let entry = entry.map_err(wrong)?;
             let path = entry.path().map_err(wrong)?.to_string_lossy().into_owned();
@@ -32,17 +34,19 @@ impl Manifest {
                 Some("Cargo.toml") => {
                     let mut bytes = Vec::new();
                     entry.take(LIMIT).read_to_end(&mut bytes).map_err(wrong)?;
-                    text = Some(String::from_utf8(bytes).map_err(|_| "its manifest is not text")?);
+                    text = Some(String::from_utf8(bytes).map_err(no_text)?);
                 }
                 Some("build.rs") => has_script = true,
                 _ => {}
             }
         }
-        Manifest::read(&text.ok_or("it is not a crate: it has no manifest")?, has_script)
+        let none = || Unreadable::form("it is not a crate: it has no manifest");
+        Manifest::read(&text.ok_or_else(none)?, has_script)
     }
 
-    fn read(text: &str, has_script: bool) -> Result<Manifest, String> {
-        let value: Value = toml::from_str(text).map_err(|e| format!("its manifest: {}", e.message()))?;
+    fn read(text: &str, has_script: bool) -> Result<Manifest, Unreadable> {
+        let wrong = |e: toml::de::Error| Unreadable::Form(format!("its manifest: {}", e.message()));
+        let value: Value = toml::from_str(text).map_err(wrong)?;
         let at = |keys: &[&str]| keys.iter().try_fold(&value, |at, key| at.get(key));
         let text = |keys: &[&str]| at(keys).and_then(Value::as_str).map(str::to_owned);
         let is_on = |keys: &[&str]| at(keys).and_then(Value::as_bool).unwrap_or(false);

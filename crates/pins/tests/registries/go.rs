@@ -137,7 +137,7 @@ fn modules_without_a_description_say_by_their_imports_what_they_need() {
         shop.pinned(GO, &["isles.example/old"]).unwrap(),
         "isles.example/group/moon@v0.2.0 isles.example/old@v1.0.0"
     );
-    // What nobody has is no reason to pin nothing: whoever uses that package is told.
+    // What nobody has is no reason to pin nothing: whoever uses that package hears of it.
     put(&shop, "isles.example/odd", "v1.0.0", "", &[("a.go", ""), ("demo/a.go", "isles.example/lost")]);
     assert_eq!(shop.pinned(GO, &["isles.example/odd"]).unwrap(), "isles.example/odd@v1.0.0");
 }
@@ -216,7 +216,7 @@ fn what_is_another_one_than_go_sum_says_is_refused() {
         problem.message.starts_with("the go.mod of isles.example/tides v1.0.0 is another one"),
         "{problem:?}"
     );
-    // One of several that says something else is enough; those that only stand for something in tests say nothing.
+    // One of several that says something else is enough; those that only represent something in tests say nothing.
     shop.put("work/sea/go.sum", sums.as_bytes());
     shop.put("work/sea/testdata/go.mod", b"module x\n");
     shop.put("work/sea/testdata/go.sum", b"isles.example/tides v1.0.0 h1:DDDD\n");

@@ -5,7 +5,7 @@ use nubrik_pins::{Free, Registry, Shelf};
 
 const JS: Registry = Registry::Js;
 
-/// All places with what stands there.
+/// All places with what is there.
 fn places(shelf: &Shelf) -> String {
     let mut all: Vec<String> = shelf
         .pins
@@ -30,7 +30,7 @@ fn two_versions_of_one_name_stand_side_by_side() {
         settled(&shop, &["ebb", "flow"]),
         "ebb=ebb@1.0.0 flow/node_modules/moon=moon@2.0.0 flow=flow@1.0.0 moon=moon@1.2.0"
     );
-    // What is asked for itself stands at the top.
+    // What is asked for itself is at the top.
     assert_eq!(
         settled(&shop, &["ebb", "flow", "moon 2"]),
         "ebb/node_modules/moon=moon@1.2.0 ebb=ebb@1.0.0 flow=flow@1.0.0 moon=moon@2.0.0"

@@ -200,7 +200,7 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
     let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
     assert!(problem.message.contains("bytes, and its registry says"), "{}", problem.message);
     assert_eq!(kept(&shop), 0);
-    // Of a weak digest a strong one is made, after the weak one was held against it.
+    // Of a weak digest a strong one is made, after the weak one was compared with it.
     let sha1 =
         |b: &[u8]| nubrik_web::Checksum::of(nubrik_web::ChecksumMethod::Sha1, b).replace("sha1:", "#sha1=");
     let (shop, _server) = lying(|_, bytes| html(&sha1(bytes)), whole);

@@ -1,9 +1,9 @@
 //! What is signed and goes to another machine: in one message, or by the shared cache where it is too long for one.
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Truncated};
-use nubrik_shared::{KeyList, PublicKey, SecretKey, SharedStore};
+use nubrik_bytes::{Decoder, Digest, Encoder};
+use nubrik_shared::{KeyList, PublicKey, SecretKey, SharedStore, SharedTrouble};
 
-use super::Refused;
+use super::RefusedMessage;
 
 /// Up to so many compressed bytes go in the message; more go by the shared cache, and the message says which ones.
 const CARRIED: usize = 256 << 10;
@@ -16,15 +16,15 @@ pub(crate) trait Freight {
     /// Takes bytes, and gives their digest.
     ///
     /// # Errors
-    /// Why they cannot go, for people.
-    fn give(&self, bytes: &[u8]) -> Result<Digest, String>;
+    /// Why they cannot go.
+    fn give(&self, bytes: &[u8]) -> Result<Digest, SharedTrouble>;
     /// Bytes of a digest, at most so many.
     fn fetch(&self, digest: &Digest, limit: u64) -> Option<Vec<u8>>;
 }
 
 impl Freight for SharedStore {
-    fn give(&self, bytes: &[u8]) -> Result<Digest, String> {
-        self.hand_over_bytes(bytes).map_err(|trouble| trouble.to_string())
+    fn give(&self, bytes: &[u8]) -> Result<Digest, SharedTrouble> {
+        self.hand_over_bytes(bytes)
     }
 
     fn fetch(&self, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
@@ -38,8 +38,8 @@ pub(super) fn sent(
     thing: SignedThing,
     sheet: &[u8],
     freight: &dyn Freight,
-) -> Result<Vec<u8>, String> {
-    let frame = nubrik_shared::squeezed(sheet).map_err(|e| e.to_string())?;
+) -> Result<Vec<u8>, SharedTrouble> {
+    let frame = nubrik_shared::squeezed(sheet).map_err(|e| SharedTrouble::Machine(e.to_string()))?;
     let mut body = Encoder::new();
     body.u64(sheet.len() as u64);
     body.bool(frame.len() <= CARRIED);
@@ -56,22 +56,21 @@ pub(super) fn received(
     members: &KeyList,
     channel: &str,
     (thing, freight): (SignedThing, &dyn Freight),
-) -> Result<(PublicKey, Vec<u8>), Refused> {
+) -> Result<(PublicKey, Vec<u8>), RefusedMessage> {
     let (key, body) = opened(message, members, channel, thing)?;
-    let damaged = |_: Truncated| "it is damaged, or of another version".to_owned();
     let mut from = Decoder::new(body);
-    let raw = from.u64().map_err(damaged)?;
-    let frame = match from.bool().map_err(damaged)? {
-        true => from.bytes().map_err(damaged)?.to_vec(),
+    let raw = from.u64()?;
+    let frame = match from.bool()? {
+        true => from.bytes()?.to_vec(),
         false => {
-            let digest = from.digest().map_err(damaged)?;
-            freight.fetch(&digest, SHEET_LIMIT).ok_or("what it says is not in the shared cache")?
+            let digest = from.digest()?;
+            freight.fetch(&digest, SHEET_LIMIT).ok_or(RefusedMessage::NotThere)?
         }
     };
     if !from.is_at_end() {
-        return Err(damaged(Truncated));
+        return Err(RefusedMessage::Damaged);
     }
-    Ok((key, nubrik_shared::expanded(&frame, raw).ok_or("it is damaged")?))
+    Ok((key, nubrik_shared::expanded(&frame, raw).ok_or(RefusedMessage::Damaged)?))
 }
 
 /// What a signature is for: one of something else does not count.
@@ -103,12 +102,13 @@ pub(super) fn opened<'b>(
     members: &KeyList,
     channel: &str,
     thing: SignedThing,
-) -> Result<(PublicKey, &'b [u8]), Refused> {
-    let key: [u8; 32] = bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or("it is too short")?;
+) -> Result<(PublicKey, &'b [u8]), RefusedMessage> {
+    let key: [u8; 32] =
+        bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or(RefusedMessage::TooShort)?;
     let key = PublicKey(key);
     if !members.writers_of(channel).any(|member| member.key == key) {
-        return Err(format!("{key} is no member that may write the channel `{channel}`"));
+        return Err(RefusedMessage::NoMember(key, channel.to_owned()));
     }
-    let body = key.open(thing.purpose(), bytes).ok_or("its signature is wrong")?;
+    let body = key.open(thing.purpose(), bytes).ok_or(RefusedMessage::WrongSignature)?;
     Ok((key, &body[32..]))
 }

@@ -13,7 +13,7 @@ use super::*;
 struct Hold(std::cell::RefCell<Vec<Vec<u8>>>);
 
 impl Freight for Hold {
-    fn give(&self, bytes: &[u8]) -> Result<Digest, String> {
+    fn give(&self, bytes: &[u8]) -> Result<Digest, SharedTrouble> {
         self.0.borrow_mut().push(bytes.to_vec());
         Ok(Digest::of(bytes))
     }
@@ -49,7 +49,7 @@ fn client() -> (SecretKey, KeyList) {
 }
 
 /// What becomes of a job of a step, signed by one who may, after a change to it.
-fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, Refused> {
+fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, RefusedMessage> {
     let path = nubrik_source::WsPath::from_normal;
     let mut tables = nubrik_graph::Tables::default();
     tables.targets.push(nubrik_graph::Target::plain("all"));
@@ -69,7 +69,7 @@ fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, Re
     let file = nubrik_graph::FileId(1);
     tables.steps.push(Box::new(Step {
         commands: vec![nubrik_graph::Pipeline { stages: vec![stage] }],
-        outputs: vec![nubrik_graph::OutputNode { file, name: "a.o".into(), early: false }],
+        outputs: vec![nubrik_graph::OutputNode::new(file, "a.o")],
         ..Step::empty(path(".nubrik/made/a"))
     }));
     change(&mut tables);

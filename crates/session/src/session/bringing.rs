@@ -79,7 +79,7 @@ impl Workshop<'_> {
         };
         let (new, whole) = (at(".new"), at(""));
         let _ = root.remove(new.as_str());
-        self.machine().work(&Work::Native(native), &new)?;
+        self.machine().work(&Work::Native(native), &new).map_err(|problem| problem.to_string())?;
         let _ = root.remove(whole.as_str());
         root.rename(new.as_str(), whole.as_str()).map_err(cannot)?;
         let (digest, _) = unpacked(root, &folder).ok_or("its files cannot be read")?;

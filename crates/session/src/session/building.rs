@@ -20,7 +20,7 @@ impl Workshop<'_> {
     ) -> Result<Outcome, BuildProblem> {
         let out = self.results_folder();
         if let Err(why) = self.session.gather() {
-            listener.hear(&Event::Notice(Notice::NoWorkers(why)));
+            listener.hear(&Event::Notice(Notice::NoWorkers(why.to_string())));
         }
         loop {
             let heard = StepListener::new(listener, request.graph);
@@ -71,7 +71,7 @@ impl<'a> StepListener<'a> {
         StepListener { listener, graph, verdicts: Mutex::default(), unstarted: Mutex::default() }
     }
 
-    /// What became of steps, by their folders. If this was the end of it, it is told which ones were not begun.
+    /// What became of steps, by their folders. If this was the end of it, it is reported which ones were not begun.
     pub(super) fn ended(self, is_last: bool) -> Vec<(Arc<str>, Verdict)> {
         let unstarted = self.unstarted.into_inner();
         unstarted.iter().filter(|_| is_last).for_each(|event| self.listener.hear(event));

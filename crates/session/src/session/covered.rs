@@ -9,11 +9,11 @@ use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_reports::coverage::Coverage;
 use nubrik_source::{FilePath, WsPath};
-use rustc_hash::FxHashMap;
+use rustc_hash::{FxHashMap, FxHashSet};
 
 use super::Session;
 
-/// What tests told of the lines that they ran.
+/// What tests reported of the lines that they ran.
 #[derive(Default)]
 pub struct Covered {
     /// The lines of the workspace's sources, by paths from its root.
@@ -34,23 +34,31 @@ struct SourceOrigins<'g> {
 }
 
 impl Session {
-    /// What some tests, which passed, told of the lines that they ran: now, or when their verdicts were made.
+    /// What some tests, which passed, reported of the lines that they ran: now, or when their verdicts were made.
     pub fn covered(&self, evaluation: &Evaluation, tests: &[StepId]) -> Covered {
         let graph = &evaluation.graph;
         let mut covered = Covered::default();
         let mut verdicts: Vec<FileId> = Vec::new();
+        let mut read: FxHashSet<FileId> = FxHashSet::default();
         for test in tests {
             let Some(check) = &graph.step(*test).check else { continue };
             verdicts.push(check.verdict);
-            let Some(told) = check.coverage else {
+            let mut is_counted = false;
+            for step in Closure::of(graph, [check.verdict]).steps {
+                for account in graph.step(step).accounts_of_lines() {
+                    is_counted = true;
+                    // What several tests need ran once.
+                    if !read.insert(account) {
+                        continue;
+                    }
+                    match self.account(&graph.file(account).path) {
+                        Ok(lines) => covered.lines.merge(lines),
+                        Err(problem) => covered.unreadable.push((step, problem)),
+                    }
+                }
+            }
+            if !is_counted {
                 covered.not_counted.push(*test);
-                continue;
-            };
-            let bytes = self.machine.read(&FilePath::from(&graph.file(told).path)).map_err(|e| e.to_string());
-            let read = |bytes: Vec<u8>| nubrik_reports::coverage::read(&bytes).map_err(|e| e.to_string());
-            match bytes.and_then(read) {
-                Ok(lines) => covered.lines.merge(lines),
-                Err(problem) => covered.unreadable.push((*test, problem)),
             }
         }
         let origins = SourceOrigins::of(graph, verdicts);
@@ -62,6 +70,27 @@ impl Session {
         covered.not_covered = origins.not_covered(&covered.lines);
         covered
     }
+}
+
+impl Session {
+    /// What a step reported of the lines that ran in it.
+    ///
+    /// # Errors
+    /// When that cannot be read, for people.
+    fn account(&self, path: &WsPath) -> Result<Coverage, String> {
+        let bytes = self.machine.read(&FilePath::from(path)).map_err(|e| e.to_string())?;
+        // A program that was named and did not run tells nothing.
+        if bytes.is_empty() {
+            return Ok(Coverage::default());
+        }
+        nubrik_reports::coverage::read(&bytes).map_err(|e| e.to_string())
+    }
+}
+
+/// The files in which steps tell which lines ran, of all steps behind some files.
+pub fn accounts_of_lines(graph: &Graph, files: &[FileId]) -> Vec<FileId> {
+    let steps = Closure::of(graph, files.iter().copied()).steps;
+    steps.iter().flat_map(|step| graph.step(*step).accounts_of_lines()).collect()
 }
 
 /// The lines that tests ran the last time that this was asked, in the tool's own folder.

@@ -21,6 +21,7 @@ use parking_lot::Mutex;
 use crate::job::{
     AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, is_worker_name,
 };
+use crate::team::TeamTrouble;
 
 /// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
 const AHEAD: (usize, usize) = (1, 4);
@@ -98,18 +99,18 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
 /// Asks all who are there, or only one, for what identifies some things. Gives who answered, by name.
 ///
 /// # Errors
-/// When they cannot be asked, for people.
+/// When they cannot be asked.
 pub(super) fn ask_for_tools(
     (boss, one): (&Boss, Option<&str>),
     key: &SecretKey,
     members: &KeyList,
     names: &[Arc<str>],
-) -> Result<Vec<(String, NamedTools)>, String> {
+) -> Result<Vec<(String, NamedTools)>, TeamTrouble> {
     let salt = SecretKey::generate()?.public().digest();
     let unknown = Digest::of(b"");
     let tools = names.iter().map(|name| (name.clone(), unknown)).collect();
     let question = ToolSheet { salt, by: String::new(), tools };
-    let answers = boss.ask(one, question.sign(key), TOOLS).map_err(|trouble| trouble.to_string())?;
+    let answers = boss.ask(one, question.sign(key), TOOLS)?;
     let sheets = answers.iter().filter_map(|bytes| ToolSheet::open(bytes, members, WORKERS).ok());
     let own = sheets.filter(|sheet| sheet.salt == salt && is_worker_name(&sheet.by));
     Ok(own.map(|sheet| (sheet.by, sheet.tools)).collect())
@@ -400,7 +401,8 @@ impl Performer for Crew {
             return Ok(Vec::new());
         }
         let asked = (&self.boss, Some(&*one.name));
-        let answers = ask_for_tools(asked, &self.key, &self.shared.members(), names)?;
+        let answers = ask_for_tools(asked, &self.key, &self.shared.members(), names);
+        let answers = answers.map_err(|trouble| Arc::from(trouble.to_string()))?;
         let Some((_, things)) = answers.into_iter().find(|(by, _)| *by == one.name) else {
             return Err(format!("{} did not say what tools it has", one.name).into());
         };

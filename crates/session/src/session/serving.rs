@@ -22,7 +22,10 @@ use nubrik_store::{Basis, Opened, OutputRecord, RecordEntry};
 use super::crew::contents_of;
 use super::turns::Turns;
 use super::{Session, Workshop};
-use crate::job::{AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, ToolSheet};
+use crate::job::{
+    AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, RefusedMessage, ToolSheet,
+};
+use crate::team::{NoStore, TeamTrouble};
 
 /// Without so much room on the disk no job is taken, in bytes.
 const NEEDED_ROOM: u64 = 256 << 20;
@@ -172,26 +175,27 @@ impl WorkPlace {
     /// A place in a folder, which is made.
     ///
     /// # Errors
-    /// What cannot be made or opened, for people.
+    /// What cannot be made or opened.
     pub fn open(
         folder: &Path,
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
         (name, key, labels): (&str, SecretKey, &[Arc<str>]),
         turns: Arc<Turns>,
-    ) -> Result<WorkPlace, String> {
-        let problem = |e: std::io::Error| format!("cannot work in {}: {e}", folder.display());
+    ) -> Result<WorkPlace, TeamTrouble> {
+        let no_place = |why: String| TeamTrouble::NoPlace(folder.to_owned(), why);
+        let problem = |e: std::io::Error| no_place(e.to_string());
         fs::create_dir_all(folder).map_err(problem)?;
         // What is left of an earlier time is nobody's.
         let below = Below::new(folder).map_err(problem)?;
         for entry in fs::read_dir(folder).map_err(problem)?.flatten() {
             let name = entry.file_name();
-            let name = name.to_str().ok_or_else(|| format!("{name:?} is in {}", folder.display()))?;
+            let name = name.to_str().ok_or_else(|| no_place(format!("{name:?} is there")))?;
             below.remove(name).map_err(problem)?;
         }
         below.write_whole(crate::SETTINGS_FILE, b"").map_err(problem)?;
-        let mut session =
-            Session::open(folder, cancel).map_err(|_| format!("cannot open {}", folder.display()))?;
+        let opened = Session::open(folder, cancel);
+        let mut session = opened.map_err(|_| no_place("it cannot be opened as a workspace".to_owned()))?;
         session.machine.add_labels(labels);
         session.reach = Outreach::NoNetwork;
         session.shared = Some(shared.clone());
@@ -209,7 +213,11 @@ impl WorkPlace {
     ///
     /// # Errors
     /// As when it was opened.
-    pub fn again(self, cancel: Arc<CancelSwitch>, shared: Arc<SharedStore>) -> Result<WorkPlace, String> {
+    pub fn again(
+        self,
+        cancel: Arc<CancelSwitch>,
+        shared: Arc<SharedStore>,
+    ) -> Result<WorkPlace, TeamTrouble> {
         let WorkPlace { folder, session, shared: _, key, name, turns, placed: _, is_spoilt: _ } = self;
         let labels = session.machine.labels();
         drop(session);
@@ -219,8 +227,8 @@ impl WorkPlace {
     /// Reads a job.
     ///
     /// # Errors
-    /// Why it is none that counts, for people here: who does not say who they are is told nothing.
-    pub fn read(&self, job: &[u8]) -> Result<OpenedJob, String> {
+    /// Why it is none that counts; who sent it gets no answer.
+    pub fn read(&self, job: &[u8]) -> Result<OpenedJob, RefusedMessage> {
         JobSheet::open(job, &self.shared.members(), &*self.shared).map(OpenedJob)
     }
 
@@ -311,11 +319,11 @@ impl WorkPlace {
                 sheet.graph = graph;
                 sources
             }
-            Err(why) => return Some(Err(why.into())),
+            Err(why) => return Some(Err(why)),
         };
         let sheet = &*sheet;
         if let Err(why) = workshop.place_sources(&sources, placed) {
-            return Some(Err(why.into()));
+            return Some(Err(why));
         }
         let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
         let Some(made) = made.collect::<Option<Vec<_>>>() else {
@@ -333,7 +341,7 @@ impl WorkPlace {
         *is_spoilt |= workshop.machine.below().remove(".nubrik/made").is_err();
         let done = match done {
             Ok(done) => done,
-            Err(why) => return Some(Err(why.into())),
+            Err(why) => return Some(Err(why)),
         };
         if done.was_stopped {
             return None;
@@ -343,20 +351,24 @@ impl WorkPlace {
         }
         // What only this machine can run has a key of this machine.
         let first_key = if sheet.is_bound { done.first_key } else { Some(sheet.first_key) };
-        Some(workshop.result_of(sheet, first_key, shared).map_err(JobFailure::from))
+        Some(workshop.result_of(sheet, first_key, shared))
     }
 }
 
 impl Workshop<'_> {
     /// All sources that a job names, and its graph with all that the step may read.
-    fn sources_of(&self, sheet: &JobSheet, shared: &SharedStore) -> Result<(Vec<JobSource>, Graph), String> {
+    fn sources_of(
+        &self,
+        sheet: &JobSheet,
+        shared: &SharedStore,
+    ) -> Result<(Vec<JobSource>, Graph), JobFailure> {
         let store = self.store().ok_or("it has no store of its own")?;
         let mut sources = sheet.sources.clone();
         let mut sets = Vec::new();
         for set in &sheet.sets {
             let list = store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
             let set = JobSet::decode(&list).map_err(|_| "a list of its sources is damaged")?;
-            sets.push(set.files()?);
+            sets.push(set.files().map_err(|why| why.to_string())?);
             shared.learn(&set.rows);
             sources.extend(set.sources);
         }
@@ -369,7 +381,7 @@ impl Workshop<'_> {
         &self,
         sources: &[JobSource],
         placed: &mut BTreeMap<String, JobSource>,
-    ) -> Result<(), String> {
+    ) -> Result<(), JobFailure> {
         let wanted: BTreeMap<&str, &JobSource> = sources.iter().map(|s| (s.path.as_str(), s)).collect();
         let gone: Vec<String> = placed
             .iter()
@@ -391,9 +403,9 @@ impl Workshop<'_> {
             let mut content = match store.open(&source.content, source.executable) {
                 Ok(Opened::There(content)) => content,
                 Ok(Opened::Missing | Opened::Damaged) => {
-                    return Err(format!("the source {path} cannot be fetched"));
+                    return Err(format!("the source {path} cannot be fetched").into());
                 }
-                Err(e) => return Err(format!("cannot place {path}: {e}")),
+                Err(e) => return Err(format!("cannot place {path}: {e}").into()),
             };
             // A source has not the permissions of a content.
             let mode = if source.executable { 0o755 } else { 0o644 };
@@ -406,7 +418,11 @@ impl Workshop<'_> {
     }
 
     /// Runs the step of a job.
-    fn run_lone(&mut self, sheet: &JobSheet, made: Vec<(Arc<str>, StepMemory)>) -> Result<LoneEnd, String> {
+    fn run_lone(
+        &mut self,
+        sheet: &JobSheet,
+        made: Vec<(Arc<str>, StepMemory)>,
+    ) -> Result<LoneEnd, JobFailure> {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
         let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
@@ -433,7 +449,7 @@ impl Workshop<'_> {
         );
         let complaint = heard.0.into_inner();
         if outcome.lost > 0 {
-            return Err("what it needs cannot be fetched there".to_owned());
+            return Err("what it needs cannot be fetched there".into());
         }
         let folder = sheet.graph.step(sheet.step).folder.shared();
         let mut steps = outcome.changes.steps.iter();
@@ -448,18 +464,18 @@ impl Workshop<'_> {
         sheet: &JobSheet,
         first_key: Option<Digest>,
         shared: &SharedStore,
-    ) -> Result<(KeyedResult, Vec<u8>), String> {
-        let local = self.store.as_ref().map_err(Clone::clone)?;
+    ) -> Result<(KeyedResult, Vec<u8>), JobFailure> {
+        let local = self.store.as_ref().map_err(NoStore::to_string)?;
         let record = first_key.and_then(|key| self.store()?.record(&key)).unwrap_or_default();
         let step = sheet.graph.step(sheet.step);
         let fits = |entry: &RecordEntry| entry.outputs.len() == step.outputs.len();
         let Some(entry) = record.entries.into_iter().find(fits) else {
-            return Err("its tools are others there, or how it is confined".to_owned());
+            return Err("its tools are others there, or how it is confined".into());
         };
         let parts = match &entry.basis {
             Basis::Noted(parts) => parts.clone(),
-            Basis::Unnoted => return Err("what its result rests on is not known there".to_owned()),
-            Basis::Unfit(why) => return Err(format!("its result stays there: {why}")),
+            Basis::Unnoted => return Err("what its result rests on is not known there".into()),
+            Basis::Unfit(why) => return Err(format!("its result stays there: {why}").into()),
         };
         let mut contents = contents_of(&entry.outputs);
         contents.extend(parts);

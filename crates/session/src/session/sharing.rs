@@ -20,6 +20,7 @@ use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
 use super::Session;
 use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
 use crate::settings::{SharedPlace, SharedSettings};
+use crate::team::{NeededFor, TeamTrouble};
 
 /// The key of who writes, or the file that it is in.
 pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
@@ -27,7 +28,7 @@ pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 /// The channel that is written.
 const CHANNEL_VARIABLE: &str = "NUBRIK_SHARED_CHANNEL";
 
-/// How a workspace stands to a shared cache.
+/// What a workspace has of a shared cache.
 pub enum SharedCache {
     /// It names none.
     None,
@@ -45,11 +46,12 @@ pub struct GivenAway {
     pub kept_back: Vec<(Arc<str>, usize)>,
 }
 
-/// A folder of the person's, by the variable that names it and what it is by default.
-pub(super) fn own_folder(variable: &str, default: &str) -> Option<PathBuf> {
+/// The folder of a person's for copies of what shared caches have.
+pub(super) fn cache_folder() -> Result<PathBuf, TeamTrouble> {
+    const VARIABLE: &str = "XDG_CACHE_HOME";
     let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    let folder = absolute(variable).or_else(|| absolute("HOME").map(|home| home.join(default)))?;
-    Some(folder.join("nubrik/shared"))
+    let folder = absolute(VARIABLE).or_else(|| absolute("HOME").map(|home| home.join(".cache")));
+    Ok(folder.ok_or(TeamTrouble::NoOwnFolder(VARIABLE))?.join("nubrik/shared"))
 }
 
 /// What of a store is remembered.
@@ -58,7 +60,7 @@ fn state_folder() -> Option<PathBuf> {
 }
 
 /// The objects of a store. `nubrik.toml` names it, unless a person named it just now.
-fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
+fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, TeamTrouble> {
     if !is_typed {
         must_be_agreed(secret_of_store(place).as_ref())?;
     }
@@ -67,16 +69,14 @@ fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
     let trusted = place.certificates.clone().into_iter().chain(of_machine).collect();
     let tls = TlsFiles { trusted, client: nubrik_web::client_certificate() };
     if let Some(bucket) = place.at.strip_prefix("s3://") {
-        let endpoint = place.endpoint.as_deref().ok_or("the endpoint says on which server a bucket is")?;
+        let endpoint = place.endpoint.as_deref().ok_or(TeamTrouble::NoEndpoint)?;
         let address = Address::parse(&format!("{}/{bucket}", endpoint.trim_end_matches('/')))?.0;
-        let key = storage_key(place.region()).ok_or(
-            "AWS_ACCESS_KEY_ID and AWS_SECRET_ACCESS_KEY are not set, and ~/.aws/credentials has no key either",
-        )?;
+        let key = storage_key(place.region()).ok_or(TeamTrouble::NoStorageKey)?;
         return Ok(Objects::new(address, Asker::Signing(key), tls));
     }
     let at = &place.at;
     let address = if at.starts_with('/') {
-        Address::of_folder(Path::new(at)).ok_or_else(|| format!("{at} is no path of a folder"))?
+        Address::of_folder(Path::new(at)).ok_or_else(|| TeamTrouble::NoFolder(at.clone()))?
     } else {
         Address::parse(at)?.0
     };
@@ -84,9 +84,7 @@ fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, String> {
         None => Asker::Anybody,
         Some(name) => {
             let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
-            let missing =
-                || format!("the variable {name}, which holds the secret of the shared cache, is not set");
-            let secret = secret.ok_or_else(missing)?;
+            let secret = secret.ok_or_else(|| TeamTrouble::SecretUnset(name.clone()))?;
             Asker::Known(match secret.split_once(':') {
                 Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
                 None => Credential::Bearer(secret),
@@ -131,60 +129,58 @@ const LIST_LIMIT: u64 = 4 << 20;
 /// The list of members that a store has; nothing where it has none. `nubrik.toml` names the store, unless a person named it just now.
 ///
 /// # Errors
-/// Why it cannot be asked, or that the list is not signed by the key, for people.
-pub fn members_at(place: &SharedPlace, is_typed: bool, root: &PublicKey) -> Result<Option<KeyList>, String> {
+/// Why it cannot be asked, or that the list is not signed by the key.
+pub fn members_at(
+    place: &SharedPlace,
+    is_typed: bool,
+    root: &PublicKey,
+) -> Result<Option<KeyList>, TeamTrouble> {
     let bytes = objects_of(place, is_typed)?.get(&KeyList::object(), None, LIST_LIMIT);
-    let Some(bytes) = bytes.map_err(|trouble| trouble.to_string())? else { return Ok(None) };
-    let list = KeyList::open(&bytes, root);
-    list.map(Some).ok_or_else(|| "its list of members is not signed by this root key".to_owned())
+    let Some(bytes) = bytes? else { return Ok(None) };
+    KeyList::open(&bytes, root).map(Some).ok_or(TeamTrouble::WrongRoot)
 }
 
 /// Signs a list of members, and puts it in place of what a store has. `nubrik.toml` names the store, unless a person named it just now.
 ///
 /// # Errors
-/// Why it cannot be put, for people.
+/// Why it cannot be put.
 pub fn put_members(
     place: &SharedPlace,
     is_typed: bool,
     list: &KeyList,
     root: &SecretKey,
-) -> Result<(), String> {
-    let put = objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root));
-    put.map_err(|trouble| trouble.to_string())
+) -> Result<(), TeamTrouble> {
+    Ok(objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root))?)
 }
 
 /// The key in a file.
 ///
 /// # Errors
-/// Why there is none, for people.
-pub fn key_in(file: &Path) -> Result<SecretKey, String> {
+/// Why there is none.
+pub fn key_in(file: &Path) -> Result<SecretKey, TeamTrouble> {
     let text =
-        fs::read_to_string(file).map_err(|e| format!("cannot read the key in {}: {e}", file.display()))?;
-    SecretKey::parse(&text)
-        .ok_or_else(|| format!("{} holds no secret key of `nubrik shared`", file.display()))
+        fs::read_to_string(file).map_err(|e| TeamTrouble::KeyUnreadable(file.to_owned(), e.to_string()))?;
+    SecretKey::parse(&text).ok_or_else(|| TeamTrouble::NoKeyInFile(file.to_owned()))
 }
 
 /// The key that a variable holds, or the file that it names; nothing where it is not set.
-pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, String> {
+pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, TeamTrouble> {
     let Some(value) = std::env::var(variable).ok().filter(|value| !value.is_empty()) else {
         return Ok(None);
     };
     match SecretKey::parse(&value) {
         Some(key) => Ok(Some(key)),
-        None if value.starts_with("ed25519") => {
-            Err(format!("{variable} holds no secret key of `nubrik shared`"))
-        }
+        None if value.starts_with("ed25519") => Err(TeamTrouble::NoKeyIn(variable.to_owned())),
         None => key_in(Path::new(&value)).map(Some),
     }
 }
 
 /// A store that was agreed to, of which these channels are wanted.
-fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<SharedStore>, String> {
+fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<SharedStore>, TeamTrouble> {
     let objects = objects_of(&settings.place, false)?;
     let name = settings.root.digest().hex()[..32].to_owned();
-    let cache =
-        own_folder("XDG_CACHE_HOME", ".cache").ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
-    let state = state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?;
+    let cache = cache_folder()?;
+    let state = state_folder().ok_or(TeamTrouble::NoOwnFolder("XDG_STATE_HOME"))?;
     let accepted =
         Acceptance { root: settings.root, channels, cache: cache.join(&name), seen: state.join(name) };
     Ok(Arc::new(SharedStore::new(objects, accepted)))
@@ -194,15 +190,14 @@ impl Session {
     /// The shared cache as it is now.
     ///
     /// # Errors
-    /// That none is used, for people.
-    pub fn new_shared(&self) -> Result<Arc<SharedStore>, String> {
+    /// That none is used.
+    pub fn new_shared(&self) -> Result<Arc<SharedStore>, TeamTrouble> {
         let settings = self.workspace.settings.shared.clone().filter(is_accepted);
-        let settings = settings
-            .ok_or("what is made goes into the shared cache, and none is used: nubrik shared trust")?;
+        let settings = settings.ok_or(TeamTrouble::NoSharedCache(NeededFor::OwnResults))?;
         store_of(&settings, settings.channels.clone())
     }
 
-    /// How the workspace stands to a shared cache.
+    /// What the workspace has of a shared cache.
     pub fn shared(&self) -> SharedCache {
         match (&self.shared, &self.workspace.settings.shared) {
             (Some(shared), _) => SharedCache::Used(shared.clone()),
@@ -235,17 +230,15 @@ impl Session {
     /// Lets builds use the shared cache, where the workspace names one that the person agreed to.
     ///
     /// # Errors
-    /// Why it cannot be used, for people.
-    pub fn use_shared(&mut self) -> Result<(), String> {
+    /// Why it cannot be used.
+    pub fn use_shared(&mut self) -> Result<(), TeamTrouble> {
         let Some(settings) = self.workspace.settings.shared.clone().filter(is_accepted) else {
             return Ok(());
         };
         let (mut channels, wait) = (settings.channels.clone(), settings.wait);
         let channel = std::env::var(CHANNEL_VARIABLE).ok().filter(|channel| !channel.is_empty());
         if let Some(channel) = channel.as_ref().filter(|channel| !nubrik_shared::is_channel(channel)) {
-            return Err(format!(
-                "{CHANNEL_VARIABLE} is `{channel}`, which is no name of a channel: letters, digits, `-`, `_`, `.` and `/`"
-            ));
+            return Err(TeamTrouble::Channel(CHANNEL_VARIABLE, channel.clone()));
         }
         self.writer = key_of(KEY_VARIABLE)?.map(|key| {
             let channel = channel.unwrap_or_else(|| channels[0].clone());
@@ -262,7 +255,7 @@ impl Session {
     ///
     /// # Errors
     /// As there.
-    pub fn ask_shared_anew(&mut self) -> Result<(), String> {
+    pub fn ask_shared_anew(&mut self) -> Result<(), TeamTrouble> {
         self.use_shared()?;
         if let Some(shared) = self.shared.take() {
             self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.asked_anew()));
@@ -281,7 +274,7 @@ impl Session {
         self.writer.is_some()
     }
 
-    /// What stands for the shared cache that is used.
+    /// What represents the shared cache that is used.
     pub fn shared_root(&self) -> Option<Digest> {
         self.shared.as_ref().map(|shared| shared.accepted().root.digest())
     }
@@ -331,8 +324,8 @@ impl Session {
     /// Lets this session look at what of the shared cache was fetched before.
     ///
     /// # Errors
-    /// Why there is none, for people.
-    pub fn look_at_shared(&mut self) -> Result<(), String> {
+    /// Why there is none.
+    pub fn look_at_shared(&mut self) -> Result<(), TeamTrouble> {
         self.use_shared()?;
         self.writer = None;
         if let Some(shared) = self.shared.take() {
@@ -405,7 +398,7 @@ impl Session {
                     Basis::Noted(_) => {
                         let folder = step.folder.as_str().to_owned();
                         let made_of = nubrik_engine::memory_for_others(&memory);
-                        // Who gives it stands for it, whichever worker made it.
+                        // Who gives it represents it, whichever worker made it.
                         let entry = RecordEntry { origin: Provenance::Here, ..entry };
                         results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
                         continue;

@@ -16,7 +16,7 @@ const UNREPRODUCIBLE: &str = "unreproducible";
 /// All of a million.
 const EVERY: u32 = 1_000_000;
 
-/// What stands for a step and its command among those that are unreproducible.
+/// What represents a step and its command among those that are unreproducible.
 fn mark(memory: &StepMemory, folder: &str) -> String {
     let mut out = Encoder::new();
     out.text(folder);
@@ -24,7 +24,7 @@ fn mark(memory: &StepMemory, folder: &str) -> String {
     Digest::of(&out.bytes).hex()
 }
 
-/// Steps that made other bytes when they ran again, by what stands for them.
+/// Steps that made other bytes when they ran again, by what represents them.
 pub(super) struct Unreproducible(BTreeSet<String>);
 
 impl Unreproducible {

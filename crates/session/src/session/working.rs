@@ -19,6 +19,7 @@ use super::turns::Turns;
 use crate::agreeing::must_agree_to_jobs;
 use crate::job::{JOBS, WORKERS};
 use crate::settings::{SharedSettings, WorkersSettings};
+use crate::team::{NeededFor, TeamTrouble};
 
 /// The key of who gives jobs, or the file that it is in.
 const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
@@ -54,16 +55,17 @@ pub struct DifferentTool {
 const ROLL: Duration = Duration::from_millis(300);
 
 /// Where the exchange is, with the user that a variable names.
-fn place_of(settings: &WorkersSettings, shared: Option<&SharedSettings>) -> Result<ExchangePlace, String> {
+fn place_of(
+    settings: &WorkersSettings,
+    shared: Option<&SharedSettings>,
+) -> Result<ExchangePlace, TeamTrouble> {
     must_agree_to_jobs(settings, shared)?;
     let user = match &settings.secret {
         None => None,
         Some(name) => {
             let secret = std::env::var(name).ok();
             let user = secret.as_deref().and_then(|secret| secret.split_once(':'));
-            let missing =
-                || format!("the variable {name} does not hold a user and a password with `:` between");
-            let (user, password) = user.ok_or_else(missing)?;
+            let (user, password) = user.ok_or_else(|| TeamTrouble::NoUser(name.clone()))?;
             Some((user.to_owned(), password.to_owned()))
         }
     };
@@ -91,7 +93,7 @@ fn this_machine() -> String {
 }
 
 /// A name that no other build has.
-fn build_name() -> Result<String, String> {
+fn build_name() -> Result<String, TeamTrouble> {
     let key = SecretKey::generate()?.public();
     Ok(key.digest().hex()[..16].to_owned())
 }
@@ -101,8 +103,8 @@ impl Session {
     /// something is built.
     ///
     /// # Errors
-    /// That the key cannot be read, for people.
-    pub fn use_workers(&mut self) -> Result<(), String> {
+    /// That the key cannot be read.
+    pub fn use_workers(&mut self) -> Result<(), TeamTrouble> {
         self.jobs_key = match self.workspace.settings.workers {
             Some(_) => key_of(JOBS_VARIABLE)?,
             None => None,
@@ -113,18 +115,17 @@ impl Session {
     /// Asks who works for this machine, once.
     ///
     /// # Errors
-    /// Why nobody can be asked, for people.
-    pub(super) fn gather(&mut self) -> Result<(), String> {
+    /// Why nobody can be asked.
+    pub(super) fn gather(&mut self) -> Result<(), TeamTrouble> {
         let (Some(settings), Some(key)) = (self.workspace.settings.workers.clone(), self.jobs_key.take())
         else {
             return Ok(());
         };
-        let shared =
-            self.shared.clone().ok_or("what they make comes by the shared cache, and none is used")?;
+        let shared = self.shared.clone().ok_or(TeamTrouble::NoSharedCache(NeededFor::Results))?;
         let store = self.store.clone()?;
         may_write(&shared, &key.public(), JOBS)?;
-        let boss = Boss::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
-            .map_err(|trouble| trouble.to_string())?;
+        let boss =
+            Boss::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
         crew.wait(ROLL);
         self.crew = Some(Arc::new(crew));
@@ -144,11 +145,10 @@ impl Session {
     /// Who works for the pool that the workspace names.
     ///
     /// # Errors
-    /// Why they cannot be asked, for people.
-    pub fn workers(&self) -> Result<Vec<nubrik_exchange::Alive>, String> {
-        let settings = self.workspace.settings.workers.as_ref().ok_or("nubrik.toml has no [workers]")?;
-        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
-            .map_err(|trouble| trouble.to_string())?;
+    /// Why they cannot be asked.
+    pub fn workers(&self) -> Result<Vec<nubrik_exchange::Alive>, TeamTrouble> {
+        let settings = self.workspace.settings.workers.as_ref().ok_or(TeamTrouble::NoWorkers)?;
+        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         std::thread::sleep(ROLL);
         Ok(boss.present())
     }
@@ -157,14 +157,13 @@ impl Session {
     /// may give no jobs, and so may not ask.
     ///
     /// # Errors
-    /// Why they cannot be asked, for people.
-    pub fn tools_of_workers(&mut self, names: &[Arc<str>]) -> Result<Option<ToolsOfWorkers>, String> {
+    /// Why they cannot be asked.
+    pub fn tools_of_workers(&mut self, names: &[Arc<str>]) -> Result<Option<ToolsOfWorkers>, TeamTrouble> {
         let (Some(settings), Some(key)) = (&self.workspace.settings.workers, &self.jobs_key) else {
             return Ok(None);
         };
-        let shared = self.shared.clone().ok_or("a worker is known by the shared cache, and none is used")?;
-        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)
-            .map_err(|trouble| trouble.to_string())?;
+        let shared = self.shared.clone().ok_or(TeamTrouble::NoSharedCache(NeededFor::Names))?;
+        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
             names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
@@ -185,52 +184,46 @@ impl Session {
     /// Begins to work for others, on a machine that is called by some labels, too.
     ///
     /// # Errors
-    /// Why that cannot be, for people.
+    /// Why that cannot be.
     pub fn work_for_others(
         &mut self,
         name: &str,
         slots: usize,
         labels: &[Arc<str>],
         cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
-    ) -> Result<WorkSite, String> {
-        let settings = self.workspace.settings.workers.clone().ok_or("nubrik.toml has no [workers]")?;
-        let key = key_of(WORKER_VARIABLE)?;
-        let key = key
-            .ok_or_else(|| format!("{WORKER_VARIABLE} names no key: nubrik shared new-key FILE makes one"))?;
+    ) -> Result<WorkSite, TeamTrouble> {
+        let settings = self.workspace.settings.workers.clone().ok_or(TeamTrouble::NoWorkers)?;
+        let key = key_of(WORKER_VARIABLE)?.ok_or(TeamTrouble::KeyUnset(WORKER_VARIABLE))?;
         keys_must_be_hidden()?;
         let shared = self.new_shared()?;
         may_write(&shared, &key.public(), WORKERS)?;
         if let Some(why) = self.why_no_sandboxes() {
-            return Err(format!("steps are not confined on this machine: {why}"));
+            return Err(TeamTrouble::NotConfined(why.to_owned()));
         }
-        let folder = super::sharing::own_folder("XDG_CACHE_HOME", ".cache")
-            .ok_or("neither XDG_CACHE_HOME nor HOME names a folder")?;
+        let folder = super::sharing::cache_folder()?;
         let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
         // Some get ready while all turns are taken.
         let spare = slots.div_ceil(4);
         for slot in 0..slots + spare {
-            let cancel = Arc::new(cancel().map_err(|e| e.to_string())?);
+            let cancel = Arc::new(cancel().map_err(|e| TeamTrouble::NoSwitch(e.to_string()))?);
             let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
-            let key = SecretKey::parse(&key.to_text()).ok_or("the key cannot be read")?;
-            places.push((
-                WorkPlace::open(&at, cancel.clone(), shared.clone(), (name, key, labels), turns.clone())?,
-                cancel,
-            ));
+            let who = (name, key.clone(), labels);
+            let place = WorkPlace::open(&at, cancel.clone(), shared.clone(), who, turns.clone())?;
+            places.push((place, cancel));
         }
         self.machine.add_labels(labels);
         let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
         let machine = (&*this_machine(), labels);
-        let hand =
-            Hand::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, name, slots, machine)
-                .map_err(|trouble| trouble.to_string())?;
+        let at = place_of(&settings, self.workspace.settings.shared.as_ref())?;
+        let hand = Hand::open(&at, name, slots, machine)?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
         Ok(WorkSite { hand, places, turns, teller })
     }
 }
 
 /// Refuses to run jobs where they could read a key of this machine.
-fn keys_must_be_hidden() -> Result<(), String> {
+fn keys_must_be_hidden() -> Result<(), TeamTrouble> {
     let variables =
         [WORKER_VARIABLE, JOBS_VARIABLE, super::sharing::KEY_VARIABLE, nubrik_web::CLIENT_CERTIFICATE];
     for name in variables {
@@ -239,25 +232,20 @@ fn keys_must_be_hidden() -> Result<(), String> {
         };
         let Ok(file) = file.canonicalize() else { continue };
         if nubrik_confine::is_shown_to_steps(&file) {
-            let at = file.display();
-            return Err(format!(
-                "steps can read {at}, and {name} names it: chmod 600 if it is below /etc, or another place, such as /var/lib/nubrik"
-            ));
+            return Err(TeamTrouble::KeyShown(file, name));
         }
     }
     Ok(())
 }
 
-fn may_write(shared: &SharedStore, key: &PublicKey, channel: &str) -> Result<(), String> {
+fn may_write(shared: &SharedStore, key: &PublicKey, channel: &str) -> Result<(), TeamTrouble> {
     let members = shared.members();
     // Without a list that counts nobody may anything.
     if let Some(trouble) = shared.trouble().filter(|_| members.members.is_empty()) {
-        return Err(format!("who may is not known: {trouble}"));
+        return Err(TeamTrouble::MembersUnknown(trouble));
     }
     match members.writers_of(channel).any(|member| member.key == *key) {
         true => Ok(()),
-        false => Err(format!(
-            "{key} may not: nubrik shared add NAME {key} --channel {channel} --root-key FILE lets it"
-        )),
+        false => Err(TeamTrouble::MayNot(*key, channel.to_owned())),
     }
 }

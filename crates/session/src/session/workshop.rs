@@ -17,6 +17,7 @@ use rustix::fs::OFlags;
 
 use super::building::StepListener;
 use super::{BuildProblem, BuildReport, Session, store_folder};
+use crate::team::NoStore;
 use crate::workspace::OpenProblem;
 
 /// How often a session that waits for another one looks whether that is done.
@@ -53,10 +54,12 @@ impl Session {
             OpenProblem::Io(path, e) => BuildProblem::Own(path, e),
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
-        if self.store.is_err() && !self.keeps_no_results {
+        if self.store.as_ref().is_err_and(|why| *why != NoStore::Unwanted) {
             self.store = match self.store_folder.clone().or_else(store_folder) {
-                None => Err("neither XDG_CACHE_HOME nor HOME names a folder".to_owned()),
-                Some(folder) => LocalStore::open(&folder).map(Arc::new).map_err(|e| e.to_string()),
+                None => Err(NoStore::NoFolder),
+                Some(folder) => {
+                    LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
+                }
             };
         }
         self.layer();

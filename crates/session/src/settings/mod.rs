@@ -29,7 +29,7 @@ pub use workers::WorkersSettings;
 pub struct Settings {
     /// How many steps run at once; as many as there are processors by default.
     pub jobs: Option<usize>,
-    /// Whether commands are told that files which they do not declare are not there.
+    /// Whether commands see that files which they do not declare are not there.
     pub hide_undeclared: bool,
     /// How long each command of a test may take that does not say it, in seconds.
     pub test_timeout: Option<u64>,

@@ -153,7 +153,7 @@ impl Template {
             [("ifndef", name, _), ("define", same, _), ..] if name == same => Some(*name),
             _ => None,
         };
-        // What stands below a condition is not so everywhere.
+        // What is below a condition is not so everywhere.
         let mut depth = if guard.is_some() { -1 } else { 0 };
         for (directive, name, written) in directives {
             match directive {
@@ -188,7 +188,7 @@ fn version_of(tree: &SourceTree, name: &str) -> Option<String> {
     })
 }
 
-/// What a name of a version stands for in the sources of a tree.
+/// What a name of a version represents in the sources of a tree.
 pub(crate) fn version_value(tree: &SourceTree, name: &str) -> Option<String> {
     let code = version_answer(name, crate::without_version(&tree.name()), &version_of(tree, &tree.name()))?;
     Some(code.trim_matches('\'').to_owned()).map(|text| {

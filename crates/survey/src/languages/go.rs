@@ -2,7 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use nubrik_pins::{GoManifest, GoSource, Registry, is_standard_import};
+use nubrik_pins::{GoManifest, GoSource, Registry, Unreadable, is_standard_import};
 use regex::Regex;
 
 use super::{folders_of, goes_through, is_sample};
@@ -73,9 +73,10 @@ fn is_version(part: &str) -> bool {
 }
 
 impl GoModule {
-    fn read(tree: &SourceTree, folder: &str, all: &[String]) -> Result<GoModule, String> {
+    fn read(tree: &SourceTree, folder: &str, all: &[String]) -> Result<GoModule, Unreadable> {
         let text = joined(folder, "go.mod").and_then(|path| tree.text(&path));
-        let manifest = GoManifest::read(&text.ok_or("it is no text")?)?;
+        let no_text = || Unreadable::Form("it is no text".to_owned());
+        let manifest = GoManifest::read(&text.ok_or_else(no_text)?)?;
         Ok(GoModule { folder: folder.to_owned(), manifest, packages: packages_below(tree, folder, all) })
     }
 

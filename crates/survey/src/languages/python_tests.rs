@@ -81,7 +81,7 @@ impl ProjectReader<'_, '_> {
     }
 
     /// The modules that tests cannot do without: what they import under no condition, with what the helpers import that they
-    /// import. A name that stands in data, or that is tried, may be anybody's: nothing is pinned for it.
+    /// import. A name that is in data, or that is tried, may be anybody's: nothing is pinned for it.
     fn certain_imports(&self, helpers: &BTreeSet<String>) -> BTreeSet<String> {
         let tree = self.survey.tree;
         let mut queue: Vec<&String> = self.project.tests.iter().collect();

@@ -2,6 +2,7 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use nubrik_pins::Unreadable;
 use toml::{Table, Value};
 
 use crate::tree::{SourceTree, folder_of, joined, stem_of};
@@ -59,7 +60,7 @@ impl CrateManifest {
     ///
     /// # Errors
     /// When it cannot be understood.
-    pub fn read(tree: &SourceTree, folder: &str) -> Result<Option<CrateManifest>, String> {
+    pub fn read(tree: &SourceTree, folder: &str) -> Result<Option<CrateManifest>, Unreadable> {
         let table = table_of(tree, folder)?;
         let Some(package) = table.get("package").and_then(Value::as_table) else { return Ok(None) };
         let workspace = workspace_of(tree, folder);
@@ -71,7 +72,8 @@ impl CrateManifest {
             let value = if from_workspace { inherited?.get(key)? } else { value };
             value.as_str().map(str::to_owned)
         };
-        let name = own("name").ok_or("it has no name")?;
+        let no_name = || Unreadable::Form("it has no name".to_owned());
+        let name = own("name").ok_or_else(no_name)?;
         let all_needs = |keys: &[&str]| needs_of(&table, keys, folder, shared);
         let file = |path: &str| joined(folder, path).filter(|path| tree.has(path));
         Ok(Some(CrateManifest {
@@ -145,10 +147,11 @@ impl CrateManifest {
     }
 }
 
-fn table_of(tree: &SourceTree, folder: &str) -> Result<Table, String> {
+fn table_of(tree: &SourceTree, folder: &str) -> Result<Table, Unreadable> {
     let path = joined(folder, "Cargo.toml").unwrap_or_default();
-    let text = tree.text(&path).ok_or("it cannot be read")?;
-    text.parse::<Table>().map_err(|e| e.message().to_owned())
+    let unread = || Unreadable::File("it cannot be read".to_owned());
+    let text = tree.text(&path).ok_or_else(unread)?;
+    text.parse::<Table>().map_err(|e| Unreadable::Form(e.message().to_owned()))
 }
 
 /// The workspace that a crate is in: its folder, and what its manifest says for all.

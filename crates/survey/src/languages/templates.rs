@@ -10,7 +10,7 @@ use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{below, is_below, name_of};
 use crate::writing::quoted;
 
-/// What stands for versions in templates, whoever fills them in.
+/// What represents versions in templates, whoever fills them in.
 const VERSIONS: [&str; 9] = [
     "VERSION",
     "PACKAGE_VERSION",

@@ -111,7 +111,13 @@ pub(super) fn new_name(p: &mut Parser, what: &str) {
     }
     if is_reserved(name) {
         let error = Diagnostic::error("reserved-word", format!("`{name}` is a word of the language"));
-        p.error(error.mend(format!("{name}_")));
+        // Two words that declare, one behind the other.
+        let declares =
+            matches!(name, "let" | "target" | "test" | "job" | "service" | "option" | "kind" | "type");
+        p.error(match declares && what == "a value" {
+            true => error.mend(format!("`{name}` alone, without `let` before it")),
+            false => error.mend(format!("{name}_")),
+        });
     } else if !is_name(name) {
         let lower: String = name.trim_start_matches('_').to_lowercase();
         let error = Diagnostic::error("bad-name", format!("`{name}` cannot be the name of {what}"))

@@ -354,7 +354,8 @@ fn if_expression(p: &mut Parser) {
     }
     if p.peek() == TextOpen && !p.failed_here() {
         p.error(
-            Diagnostic::error("syntax", "expected `then` between a condition and a value").mend("then \""),
+            Diagnostic::error("syntax", "expected `then` between a condition and a value")
+                .mend("`then` before it"),
         );
         p.forget_failure();
         expression(p);

@@ -70,7 +70,7 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let commands = values.commands();
+        let commands = self.step_commands(values);
         let mut draft =
             self.outline(&scope.owner, &commands, values, crate::eval::steps::First::Verdict, span)?;
         if let Some((_, _, written)) = draft.outputs.iter().find(|(n, ..)| n.as_deref() == Some(VERDICT)) {
@@ -80,7 +80,10 @@ impl Evaluator<'_> {
             return self.fail(span, error.mend("give the output another name"));
         }
         draft.report = self.named_output(values, &draft, "report", "xml")?;
-        draft.coverage = self.named_output(values, &draft, "coverage", "info")?;
+        if let Some(name) = self.named_output(values, &draft, "coverage", "info")? {
+            let told = draft.outputs.iter().find(|(n, ..)| *n == Some(name.clone()));
+            draft.lines.extend(told.map(|(_, _, written)| written.clone()));
+        }
         self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
         let quarantined = match self.plain(values, "quarantined")? {
             Some((reason, reason_span)) if reason.trim().is_empty() => {
@@ -93,7 +96,6 @@ impl Evaluator<'_> {
         draft.step.check = Some(Box::new(Check {
             verdict: FileId(0),
             report: None,
-            coverage: None,
             quarantined,
             address: address.as_str().into(),
         }));
@@ -196,19 +198,11 @@ impl Evaluator<'_> {
 const VERDICT: &str = "verdict";
 
 /// Notes the number of an output that a check speaks of.
-pub(in crate::eval) fn note_output(
-    check: &mut Check,
-    (report, coverage): (Option<&str>, Option<&str>),
-    name: &str,
-    id: FileId,
-) {
+pub(in crate::eval) fn note_output(check: &mut Check, report: Option<&str>, name: &str, id: FileId) {
     if name == VERDICT {
         check.verdict = id;
     }
     if Some(name) == report {
         check.report = Some(id);
-    }
-    if Some(name) == coverage {
-        check.coverage = Some(id);
     }
 }

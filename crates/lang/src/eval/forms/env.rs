@@ -9,6 +9,7 @@ use crate::builtins::*;
 use crate::eval::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::value::*;
+use crate::world::NotText;
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
@@ -41,7 +42,10 @@ impl Evaluator<'_> {
                 let error = error.mend(format!("{}=… nubrik build", name.0));
                 self.fail(span, error.mend(format!("env(\"{}\", default = \"…\")", name.0)))
             }
-            (Err(problem), _) => self.fail(span, Diagnostic::error("no-variable", problem)),
+            (Err(NotText), _) => {
+                let problem = format!("the variable `{}` is not UTF-8 text", name.0);
+                self.fail(span, Diagnostic::error("no-variable", problem))
+            }
         }
     }
 }

@@ -8,6 +8,7 @@ use nubrik_source::Span;
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
+use crate::eval::counting::StepCommands;
 use crate::eval::steps::First;
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
@@ -48,8 +49,8 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let commands = values.commands();
-        let last = commands.last().and_then(|c| c.stages.last());
+        let commands = StepCommands::of(values.commands());
+        let last = commands.own().last().and_then(|c| c.stages.last());
         if last.is_some_and(|s| s.stdout.is_some()) {
             let error = Diagnostic::error("wrong-type", "what this `probe` prints is its answer");
             return self.fail(span, error.mend("drop the last `>`"));

@@ -38,7 +38,7 @@ impl Evaluator<'_> {
     }
 }
 
-/// Refuses secrets where they could be kept or told.
+/// Refuses secrets where they could be kept or printed.
 pub(in crate::eval) fn no_secret() -> Diagnostic {
     let error = Diagnostic::error("not-here", "a secret cannot be used here");
     error

@@ -29,6 +29,12 @@ pub(super) const FORM: Form = Form {
             MEMORY,
             PROCESSORS,
             MACHINE,
+            field(
+                "counted_by",
+                FieldType::Commands,
+                false,
+                "of a program that counts which of its lines run: commands that read its counts from {scratchfolder \"counts\"}, which the program finds in `NUBRIK_COUNTS`, and write which lines ran into an output, as LCOV; each step and check that names the program runs them after its own",
+            ),
         ],
         gives: &[],
         example: "target codes = step {\n    say = \"list station codes\"\n    run = `sort {in \"stations.csv\"} -o {out \"codes.txt\"}`\n}",
@@ -43,8 +49,10 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let commands = values.commands();
+        let commands = self.step_commands(values);
         let draft = self.outline(&scope.owner, &commands, values, First::Named, span)?;
-        self.finish_step(scope, draft, &commands, values, span)
+        let made = self.finish_step(scope, draft, &commands, values, span)?;
+        self.note_counting(&made, values);
+        Ok(made)
     }
 }
