@@ -92,7 +92,13 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         folder: at("made"),
         inputs: vec![FileId(0), FileId(4)].into(),
         candidates: vec![SetId(0)].into(),
-        outputs: [1, 2, 3].map(|n| OutputNode::new(FileId(n), format!("o{n}"))).into(),
+        outputs: [1, 2, 3]
+            .map(|n| OutputNode {
+                lines: n == 2,
+                early: n == 3,
+                ..OutputNode::new(FileId(n), format!("o{n}"))
+            })
+            .into(),
         found: vec![at("made/d")],
         observed: true,
         scratch: vec![at("made/s")],
@@ -108,7 +114,6 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         check: Some(Box::new(Check {
             verdict: FileId(2),
             report: Some(FileId(3)),
-            coverage: Some(FileId(1)),
             quarantined: Some("flaky".into()),
             address: "tide/fit/spring".into(),
         })),

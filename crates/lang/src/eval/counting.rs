@@ -7,7 +7,7 @@ use nubrik_source::WsPath;
 
 use super::Evaluator;
 use super::forms::FormValues;
-use super::words::{Leaves, all_strands, leaves, scratch_path};
+use super::strands::{Leaves, all_strands, leaves, scratch_path};
 use crate::value::*;
 
 /// The variable in which programs find the folder for their counts: its path from the workspace's root.

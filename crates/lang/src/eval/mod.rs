@@ -36,6 +36,7 @@ mod selection;
 mod services;
 mod step_limits;
 mod steps;
+mod strands;
 mod taking;
 mod text_methods;
 mod told_fields;

@@ -10,7 +10,8 @@ use smallvec::SmallVec;
 
 use super::counting::{COUNTS_VARIABLE, StepCommands, counts_folder};
 use super::forms::FormValues;
-use super::words::{Leaves, all_strands, kept_path, leaves, plain_path_text, probe_words, scratch_path};
+use super::strands::{Leaves, all_strands, kept_path, leaves, scratch_path};
+use super::words::{plain_path_text, probe_words};
 use super::{Evaluator, Owner, Result, Scope};
 use crate::rows::digest;
 use crate::value::*;

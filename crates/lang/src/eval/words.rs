@@ -4,16 +4,13 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArgumentFile, FileId, KEPT, Mark, Program, Stage};
-use nubrik_source::{Span, WsPath, shared_text};
-use smallvec::SmallVec;
+use nubrik_graph::{ArgumentFile, FileId, Mark, Program, Stage};
+use nubrik_source::{Span, WsPath};
 
 use super::steps::Draft;
+use super::strands::{Leaves, all_strands, kept_path, leaves, scratch_path};
 use super::{Evaluator, Result};
 use crate::value::*;
-
-/// Strands of a command; most often few.
-pub(super) type Leaves<'a> = SmallVec<[&'a WordStrand; 16]>;
 
 impl Evaluator<'_> {
     /// Refuses paths of what other steps make, spelled out in words, where nothing there is declared: whether the step finds
@@ -410,31 +407,6 @@ pub(super) fn probe_words(commands: &[Rc<CommandValue>]) -> String {
         }
     }
     text
-}
-
-pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
-    stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
-}
-
-/// Strands with those inside quoted ones instead of these.
-pub(super) fn leaves<'a>(strand: &'a WordStrand, list: &mut Leaves<'a>) {
-    match strand {
-        WordStrand::Quoted(inner) => inner.iter().for_each(|s| leaves(s, list)),
-        WordStrand::TextFile { text, .. } => {
-            list.push(strand);
-            text.iter().for_each(|s| leaves(s, list));
-        }
-        other => list.push(other),
-    }
-}
-
-pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
-    WsPath::from_normal_text(shared_text([folder.as_str(), "/.scratch/", path]))
-}
-
-/// Where a folder is that a step finds again when it runs the next time.
-pub(super) fn kept_path(folder: &WsPath, path: &str) -> WsPath {
-    WsPath::from_normal_text(shared_text([folder.as_str(), "/", KEPT, "/", path]))
 }
 
 /// A text for people, with the paths of the files that it carries.

@@ -394,7 +394,7 @@ fn show(console: Console, findings: &[Finding]) {
         }
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
-        let text = "not counted: what tools load or start besides, such as plugins and modules; `nubrik build --observe TARGET` names it";
+        let text = "not counted: what else tools load or start, such as plugins and modules; `nubrik build --observe TARGET` names it";
         outln!(console, "\n{}", paint.in_lines(0, text, |line| paint.ink(Ink::Faint, line)));
     }
 }

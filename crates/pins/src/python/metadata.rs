@@ -111,6 +111,6 @@ mod tests {
         };
         assert_eq!((of("tide-lib", "1.0"), of("tide-lib", "1.0.0")), (None, None));
         assert_eq!(of("moon", "1.0").unwrap().to_string(), "it says that it is `tide-lib`");
-        assert_eq!(of("tide-lib", "99.0").unwrap(), "it says that it is version 1.0");
+        assert_eq!(of("tide-lib", "99.0").unwrap().to_string(), "it says that it is version 1.0");
     }
 }

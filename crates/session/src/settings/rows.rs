@@ -107,7 +107,7 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
     },
     WorkspaceSetting {
         name: "origins",
-        summary: "Where registries are that packages are pinned from: for each registry an address, the path of a folder, or a table with `url`, `secret` (the name of the variable with a token, or a user and a password with `:` between), `packages` (patterns of names that are asked for there alone) and `name`; several in a list. `mirror` is a folder that is looked into first, `certificates` a file in PEM that is trusted besides what the machine trusts. Without it the addresses are those that the ordinary client of each registry would ask.",
+        summary: "Where registries are that packages are pinned from: for each registry an address, the path of a folder, or a table with `url`, `secret` (the name of the variable with a token, or a user and a password with `:` between), `packages` (patterns of names that are asked for there alone) and `name`; several in a list. `mirror` is a folder that is looked into first, `certificates` a file in PEM that is trusted as well as those of the machine. Without it the addresses are those that the ordinary client of each registry would ask.",
         example: "[origins]\npython = \"https://packages.example/simple\"",
         kind: "`origins` is a table of addresses of registries",
         kind_mend: "[origins]\npython = \"https://…/simple\"",

@@ -353,10 +353,12 @@ fn if_expression(p: &mut Parser) {
         expression(p);
     }
     if p.peek() == TextOpen && !p.failed_here() {
-        p.error(
-            Diagnostic::error("syntax", "expected `then` between a condition and a value")
-                .mend("`then` before it"),
-        );
+        let error = Diagnostic::error("syntax", "expected `then` between a condition and a value");
+        // The whole text, if it is a plain one.
+        let rest = p.rest().unwrap_or_default();
+        let end = rest.get(1..).and_then(|rest| rest.find('"')).map_or(1, |end| end + 2);
+        let error = error.mend(format!("then {}", rest.get(..end).unwrap_or_default()));
+        p.error_of_length(end, error);
         p.forget_failure();
         expression(p);
         p.lines_before_word("else");

@@ -9,7 +9,8 @@ use nubrik_source::Span;
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::words::{Leaves, all_strands, leaves, plain_path_text};
+use crate::eval::strands::{Leaves, all_strands, leaves};
+use crate::eval::words::plain_path_text;
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 

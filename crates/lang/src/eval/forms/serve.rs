@@ -15,7 +15,7 @@ use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
 use crate::eval::services::parent_below;
 use crate::eval::steps::Draft;
-use crate::eval::words::{Leaves, all_strands, leaves, scratch_path};
+use crate::eval::strands::{Leaves, all_strands, leaves, scratch_path};
 use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
 

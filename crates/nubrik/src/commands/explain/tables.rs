@@ -156,7 +156,7 @@ pub(super) const WORDS: [(&str, &str, &str); 19] = [
 ];
 
 /// Variables of the environment. A test compares them with those that the sources name.
-pub(super) const VARIABLES: [(&str, &str, &str); 11] = [
+pub(super) const VARIABLES: [(&str, &str, &str); 12] = [
     (
         "NUBRIK_AGREED",
         "What this machine agrees to, for machines without a person: the rows that `nubrik agree` prints, with `;` between them.",
@@ -178,6 +178,11 @@ pub(super) const VARIABLES: [(&str, &str, &str); 11] = [
         "NUBRIK_COLORS",
         "`terminal`: the 16 colours of your terminal. By default, colours that can be read on black and on white.",
         "export NUBRIK_COLORS=terminal",
+    ),
+    (
+        "NUBRIK_COUNTS",
+        "In steps, set by nubrik: the folder for counts of lines, by its path from the workspace's root (`counted_by`).",
+        "nubrik test --coverage",
     ),
     (
         "NUBRIK_JOBS_KEY",
