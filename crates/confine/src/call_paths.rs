@@ -118,19 +118,22 @@ pub(crate) fn written_path(call: &WantedCall, argument: &PathArgument) -> Result
 /// So many links of processes may lead to one another.
 const PROCESS_LINKS: usize = 16;
 
+/// Names elsewhere of what a process has below `/proc/self`.
+const KERNEL_ALIASES: [(&str, &str); 6] = [
+    ("/dev/fd", "/proc/self/fd"),
+    ("/dev/stdin", "/proc/self/fd/0"),
+    ("/dev/stdout", "/proc/self/fd/1"),
+    ("/dev/stderr", "/proc/self/fd/2"),
+    ("/proc/mounts", "/proc/self/mounts"),
+    ("/etc/mtab", "/proc/self/mounts"),
+];
+
 /// A path in which links of the kernel are followed that are about the process that asks: its current folder, its root, what it has
 /// open. To others they would lead elsewhere. `None` where they lead to no path.
 fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, Unclear> {
     let mut path = path;
     for _ in 0..PROCESS_LINKS {
-        for (at, target) in [
-            ("/dev/fd", "/proc/self/fd"),
-            ("/dev/stdin", "/proc/self/fd/0"),
-            ("/dev/stdout", "/proc/self/fd/1"),
-            ("/dev/stderr", "/proc/self/fd/2"),
-            ("/proc/mounts", "/proc/self/mounts"),
-            ("/etc/mtab", "/proc/self/mounts"),
-        ] {
+        for (at, target) in KERNEL_ALIASES {
             if let Ok(rest) = path.strip_prefix(at) {
                 path = Path::new(target).join(rest).components().collect();
             }

@@ -223,6 +223,19 @@ impl<'a> Recorder<'a> {
         self.note_paths(&call, arguments())
     }
 
+    /// Notes a path as a call has it, and where it leads, if that is outside of the workspace.
+    fn note_written(&self, whole: PathBuf, path: &Path, seen: bool, touch: PathUse) {
+        let mut written = self.written.lock();
+        let there = || if seen { found(path) } else { Found::Nothing };
+        // By way of a link of the commands' own it is a file of the machine all the same.
+        let behind = (path != whole && !self.is_of_workspace(path)).then(|| path.to_owned());
+        let as_written = (!whole.starts_with(crate::ROOT)).then_some(whole);
+        for name in as_written.into_iter().chain(behind) {
+            let known = written.entry(name).or_insert_with(|| (touch, there()));
+            known.0 = known.0.max(touch);
+        }
+    }
+
     /// Notes the paths of a call.
     fn note_paths<'t>(&self, call: &WantedCall, arguments: impl Iterator<Item = &'t PathArgument>) -> Noted {
         let mut hides = false;
@@ -268,15 +281,7 @@ impl<'a> Recorder<'a> {
                 false => touch,
             };
             if self.sandbox.is_some() && !self.only_workspace {
-                let mut written = self.written.lock();
-                let there = || if seen { found(&path) } else { Found::Nothing };
-                // By way of a link of the commands' own it is a file of the machine all the same.
-                let behind = (path != whole && !self.is_of_workspace(&path)).then(|| path.clone());
-                let as_written = (!whole.starts_with(crate::ROOT)).then_some(whole);
-                for name in as_written.into_iter().chain(behind) {
-                    let known = written.entry(name).or_insert_with(|| (touch, there()));
-                    known.0 = known.0.max(touch);
-                }
+                self.note_written(whole, &path, seen, touch);
             }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock();

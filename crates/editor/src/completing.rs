@@ -25,6 +25,44 @@ fn of_topic(label: &str, topic: &Topic, kind: CompletionItemKind) -> CompletionI
     item(label, kind, topic.category, &topic.summary)
 }
 
+/// Targets whose addresses begin so.
+fn addresses(known: &EditorKnowledge, begins: &str) -> Vec<CompletionItem> {
+    let fitting = known.targets(|target| target.address.starts_with(begins)).take(MOST + 1);
+    let proposed = fitting.map(|target| {
+        let address = format!("&{}", target.address);
+        item(&address, CompletionItemKind::REFERENCE, &target.kind, &target.documentation)
+    });
+    proposed.collect()
+}
+
+/// What is in the folder that a text names so far.
+fn paths(document: &OpenText, text: &str, files: &dyn Fn(&str) -> Vec<String>) -> Vec<CompletionItem> {
+    let folder = text.rsplit_once('/').map_or("", |(folder, _)| folder);
+    let package = document.path.parent().map_or(String::new(), |parent| parent.as_str().to_owned());
+    let at = match text.starts_with('/') {
+        true => folder.trim_start_matches('/').to_owned(),
+        false => {
+            let parts = [package.as_str(), folder];
+            parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
+        }
+    };
+    let kind = |name: &str| match name.ends_with('/') {
+        true => CompletionItemKind::FOLDER,
+        false => CompletionItemKind::FILE,
+    };
+    files(&at).iter().map(|name| item(name, kind(name), "", "")).collect()
+}
+
+/// What a kit offers that is known by a name, or the methods of values.
+fn members(known: &EditorKnowledge, names: &FileNames<'_>, alias: &str) -> Vec<CompletionItem> {
+    let Some(kit) = names.kit(alias).map(|kit| format!("{kit}.")) else {
+        let methods = known.topics.iter().filter(|topic| topic.category == "method");
+        return methods.map(|topic| of_topic(&topic.name, topic, CompletionItemKind::METHOD)).collect();
+    };
+    let members = known.topics.iter().filter_map(|topic| Some((topic.name.strip_prefix(&*kit)?, topic)));
+    members.map(|(name, topic)| of_topic(name, topic, CompletionItemKind::FUNCTION)).collect()
+}
+
 /// Proposals for a byte of a text, and whether there are more. `files` lists names in a folder of the workspace, folders with `/`
 /// behind them.
 pub fn completions(
@@ -43,43 +81,11 @@ pub fn completions(
     let mut items = Vec::new();
     let quotes = before.matches('"').count();
     if let Some(address) = typed.strip_prefix('&') {
-        let address = address.trim_start_matches('/');
-        let fitting = known.targets(|target| target.address.starts_with(address));
-        items.extend(fitting.take(MOST + 1).map(|target| {
-            item(
-                &format!("&{}", target.address),
-                CompletionItemKind::REFERENCE,
-                &target.kind,
-                &target.documentation,
-            )
-        }));
+        items = addresses(known, address.trim_start_matches('/'));
     } else if quotes % 2 == 1 {
-        let text = before.rsplit('"').next().unwrap_or("");
-        let folder = text.rsplit_once('/').map_or("", |(folder, _)| folder);
-        let package = document.path.parent().map_or(String::new(), |parent| parent.as_str().to_owned());
-        let at = match text.starts_with('/') {
-            true => folder.trim_start_matches('/').to_owned(),
-            false => [package.as_str(), folder]
-                .iter()
-                .filter(|part| !part.is_empty())
-                .copied()
-                .collect::<Vec<_>>()
-                .join("/"),
-        };
-        items.extend(files(&at).iter().map(|name| {
-            let kind =
-                if name.ends_with('/') { CompletionItemKind::FOLDER } else { CompletionItemKind::FILE };
-            item(name, kind, "", "")
-        }));
+        items = paths(document, before.rsplit('"').next().unwrap_or(""), files);
     } else if let Some((alias, _)) = typed.rsplit_once('.') {
-        let kit = names.kit(alias).map(|kit| format!("{kit}."));
-        let members =
-            known.topics.iter().filter_map(|topic| Some((topic.name.strip_prefix(kit.as_deref()?)?, topic)));
-        items.extend(members.map(|(name, topic)| of_topic(name, topic, CompletionItemKind::FUNCTION)));
-        if kit.is_none() {
-            let methods = known.topics.iter().filter(|topic| topic.category == "method");
-            items.extend(methods.map(|topic| of_topic(&topic.name, topic, CompletionItemKind::METHOD)));
-        }
+        items = members(known, &names, alias);
     } else {
         let is_value = before.trim_end_matches(typed).trim_end().ends_with(['=', '[', '(', '+']);
         let form = form_around(&names, document.parsed.tree.root(), byte);

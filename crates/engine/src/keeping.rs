@@ -2,7 +2,7 @@
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};
-use nubrik_graph::StepId;
+use nubrik_graph::{Step, StepId};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::{FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
 
@@ -66,22 +66,25 @@ impl Build<'_> {
         if !as_always {
             memory.first_key = Digest::of(OTHER_ADDRESS);
         }
-        let is_kept = as_always && !step.services.iter().any(|s| s.is_elsewhere());
-        if let Some(store) = self.store.filter(|_| is_kept) {
-            let mut record = match step.narrows() {
-                true => store.record(&now.first_key).unwrap_or_default(),
-                false => Record::default(),
-            };
-            record
-                .entries
-                .retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
-            record.entries.insert(0, entry);
-            record.entries.truncate(RESULTS_PER_KEY);
-            if let Err(e) = store.keep_record(&now.first_key, &record) {
-                self.store_failed(&e);
-            }
+        if as_always && !step.services.iter().any(|s| s.is_elsewhere()) {
+            self.keep_entry(step, &now.first_key, entry);
         }
         Ok(memory)
+    }
+
+    /// Keeps a result in the cache, first among those that have the same first part of a key.
+    fn keep_entry(&self, step: &Step, first_key: &Digest, entry: RecordEntry) {
+        let Some(store) = self.store else { return };
+        let mut record = match step.narrows() {
+            true => store.record(first_key).unwrap_or_default(),
+            false => Record::default(),
+        };
+        record.entries.retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
+        record.entries.insert(0, entry);
+        record.entries.truncate(RESULTS_PER_KEY);
+        if let Err(e) = store.keep_record(first_key, &record) {
+            self.store_failed(&e);
+        }
     }
 
     pub(crate) fn store_failed(&self, error: &nubrik_store::StoreError) {

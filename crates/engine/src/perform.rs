@@ -53,6 +53,34 @@ pub(crate) struct Performed {
     pub printed: Vec<u8>,
 }
 
+/// The exit code of a command that failed where that is a result; nothing of one that ended well.
+///
+/// # Errors
+/// How it failed; nothing where it was stopped, or is to be repeated.
+fn status_of(end: JobEnd, step: &Step) -> Result<Option<i32>, Option<Failure>> {
+    let may_fail = step.status.is_some();
+    let failure = match end {
+        JobEnd::Well => return Ok(None),
+        JobEnd::Cancelled | JobEnd::ToBeRepeated => return Err(None),
+        JobEnd::Code(code) if may_fail && !is_cut_off(code) => return Ok(Some(code)),
+        JobEnd::Signal(signal) if may_fail && is_own_end(signal) => return Ok(Some(128 + signal)),
+        JobEnd::Disturbed(path) => Failure::InputMoved { path: path.into() },
+        JobEnd::TimedOut => Failure::TimedOut { limit: step.limits.timeout.unwrap_or(0) },
+        // A shell says so that a program of its own was ended by a signal.
+        JobEnd::Code(code) if may_fail => Failure::Signal(code - 128),
+        JobEnd::Code(code) => Failure::Code(code),
+        JobEnd::Signal(signal) => Failure::Signal(signal),
+        JobEnd::NoAnswer(said) => Failure::NoAnswer { said },
+        JobEnd::NotStarted(program, problem) => {
+            // In a sandbox the workspace is somewhere else: people know its files by their paths from its root.
+            let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
+            let program = seen.display().to_string();
+            Failure::NotStarted { program, problem: problem.to_string() }
+        }
+    };
+    Err(Some(failure))
+}
+
 fn native_failed(problem: WorkProblem) -> Failure {
     Failure::Native { problem: problem.to_string() }
 }
@@ -411,42 +439,12 @@ impl Build<'_> {
             if let (None, Some(seen)) = (&recorded, &mut seen) {
                 seen.incomplete = true;
             }
-            match recorded.unwrap_or_else(|| self.outside.run(&job, printed)) {
-                JobEnd::Well => {}
-                JobEnd::Cancelled => return Err(None),
-                JobEnd::ToBeRepeated => {
-                    is_to_be_repeated.set(true);
-                    return Err(None);
-                }
-                JobEnd::Disturbed(path) => {
-                    return Err(Some(Failure::InputMoved { path: path.into() }));
-                }
-                JobEnd::Code(code) if step.status.is_some() && !is_cut_off(code) => {
-                    // What an expected failure prints is its answer's business, not the reader's.
-                    printed.clear();
-                    return Ok(Some(code));
-                }
-                JobEnd::Signal(signal) if step.status.is_some() && is_own_end(signal) => {
-                    printed.clear();
-                    return Ok(Some(128 + signal));
-                }
-                JobEnd::TimedOut => {
-                    let limit = step.limits.timeout.unwrap_or(0);
-                    return Err(Some(Failure::TimedOut { limit }));
-                }
-                JobEnd::Code(code) if step.status.is_some() => {
-                    // A shell says so that a program of its own was ended by a signal.
-                    return Err(Some(Failure::Signal(code - 128)));
-                }
-                JobEnd::Code(code) => return Err(Some(Failure::Code(code))),
-                JobEnd::Signal(signal) => return Err(Some(Failure::Signal(signal))),
-                JobEnd::NoAnswer(said) => return Err(Some(Failure::NoAnswer { said })),
-                JobEnd::NotStarted(program, problem) => {
-                    // In a sandbox the workspace is somewhere else: people know its files by their paths from its root.
-                    let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
-                    let program = seen.display().to_string();
-                    return Err(Some(Failure::NotStarted { program, problem: problem.to_string() }));
-                }
+            let end = recorded.unwrap_or_else(|| self.outside.run(&job, printed));
+            is_to_be_repeated.set(is_to_be_repeated.get() || matches!(end, JobEnd::ToBeRepeated));
+            if let Some(code) = status_of(end, step)? {
+                // What an expected failure prints is its answer's business, not the reader's.
+                printed.clear();
+                return Ok(Some(code));
             }
         }
         Ok(None)

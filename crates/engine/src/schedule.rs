@@ -304,32 +304,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
             self.build.listener.hear(&Event::Survived { step, refused: done.survived });
         }
         let mut progress = self.progress.lock();
-        let at = step.index();
-        progress.verdicts[at] = Some(verdict);
-        progress.micros[at] = if ran { micros.max(1) } else { 0 };
         progress.machine_lacks |= lacks;
-        progress.remaining -= 1;
-        let check = self.build.graph.step(step).check.as_ref();
-        let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
-        match is_quarantined {
-            true => progress.summary.quarantined += 1,
-            false => progress.summary.counts.count(verdict),
-        }
-        if verdict == Verdict::Failed && !is_quarantined {
-            progress.stop |= !self.build.options.keep_going;
-        }
-        let blame = match verdict {
-            Verdict::Failed => Some(step),
-            Verdict::Blocked => progress.failed_need[at],
-            _ => None,
-        };
-        let Progress { queue, failed_need, stop, .. } = &mut *progress;
-        for user in queue.users(step) {
-            let known = &mut failed_need[user.index()];
-            *known = known.or(blame);
-            *stop |= verdict == Verdict::Unstarted && blame.is_none();
-        }
-        queue.end(step);
+        progress.note_end(self.build, (step, verdict), if ran { micros.max(1) } else { 0 });
         let somebody_waits = progress.waiting + progress.senders > 0;
         drop(progress);
         if somebody_waits {
@@ -490,6 +466,34 @@ pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summa
 }
 
 impl Progress {
+    /// Takes note of how a step ended, and after how many microseconds, and lets those begin that need it.
+    fn note_end(&mut self, build: &Build<'_>, (step, verdict): (StepId, Verdict), micros: u64) {
+        let at = step.index();
+        self.verdicts[at] = Some(verdict);
+        self.micros[at] = micros;
+        self.remaining -= 1;
+        let check = build.graph.step(step).check.as_ref();
+        let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
+        match is_quarantined {
+            true => self.summary.quarantined += 1,
+            false => self.summary.counts.count(verdict),
+        }
+        if verdict == Verdict::Failed && !is_quarantined {
+            self.stop |= !build.options.keep_going;
+        }
+        let blame = match verdict {
+            Verdict::Failed => Some(step),
+            Verdict::Blocked => self.failed_need[at],
+            _ => None,
+        };
+        for user in self.queue.users(step) {
+            let known = &mut self.failed_need[user.index()];
+            *known = known.or(blame);
+            self.stop |= verdict == Verdict::Unstarted && blame.is_none();
+        }
+        self.queue.end(step);
+    }
+
     /// The services that no one needs any more now that a step is done with; users of a service before it.
     pub(crate) fn no_longer_needed(&mut self, step: &Step) -> Vec<Arc<Service>> {
         let mut all = all_services(step);

@@ -54,6 +54,24 @@ impl Machine {
         }
     }
 
+    /// A job's processes as they are started in an enclosure.
+    fn stages_in(&self, enclosure: &Enclosure, job: &Job<'_>, loan: Option<&Loan>) -> Vec<StageSpec> {
+        let answers = job.stages.iter().any(|(_, stage)| stage.answers);
+        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
+            program: enclosure.seen(program, self.root()),
+            words: match loan {
+                Some(loan) => called_by(program, &unmarked(loan, &stage.words)),
+                None => called_by(program, &stage.words),
+            },
+            stdin: path(&stage.stdin),
+            // Its answer says what is to be there.
+            stdout: path(&stage.stdout).filter(|_| !answers),
+            stderr: path(&stage.stderr),
+        });
+        stages.collect()
+    }
+
     /// Runs a job's processes, confined, to their end.
     pub(crate) fn run_in_box(
         &self,
@@ -75,25 +93,14 @@ impl Machine {
             Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem),
         };
         let environment = environment(job, &enclosure, loan.as_deref());
-        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
-        let stages = job.stages.iter().map(|(program, stage)| StageSpec {
-            program: enclosure.seen(program, self.root()),
-            words: match &loan {
-                Some(loan) => called_by(program, &unmarked(loan, &stage.words)),
-                None => called_by(program, &stage.words),
-            },
-            stdin: path(&stage.stdin),
-            // Its answer says what is to be there.
-            stdout: path(&stage.stdout).filter(|_| !answers),
-            stderr: path(&stage.stderr),
-        });
+        let stages = self.stages_in(&enclosure, job, loan.as_deref());
         let work = enclosure.root().join(job.work.as_str());
         let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
         let spec = PipelineSpec {
             timeout: job.limits.timeout.map(Duration::from_millis),
             memory: job.limits.memory,
             recorder,
-            ..ground.spec(stages.collect())
+            ..ground.spec(stages)
         };
         let limit = PRINTED_LIMIT.saturating_sub(printed.len());
         let mut capture =

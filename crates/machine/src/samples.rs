@@ -5,7 +5,7 @@ use std::time::Duration;
 
 use nubrik_confine::{Ended, StageSpec};
 use nubrik_engine::{OutsideSystem, is_cut_off, is_own_end};
-use nubrik_lang::{AnswerText, NoAnswer, SampleProgram, SampleRequest};
+use nubrik_lang::{AnswerText, NoAnswer, SampleCommand, SampleProgram, SampleRequest};
 
 use crate::asking::passes;
 use crate::ground::{Environment, LookingScope, Question};
@@ -18,12 +18,25 @@ const ANSWER_LIMIT: usize = 4 << 20;
 const PATIENCE: Duration = Duration::from_secs(60);
 
 impl Machine {
+    /// A process of a sample.
+    fn sample_stage(&self, stage: &SampleCommand) -> Result<StageSpec, NoAnswer> {
+        let program = match &stage.program {
+            SampleProgram::Tool(name) => {
+                let missing =
+                    |_| NoAnswer { why: format!("the machine has no tool `{name}`"), is_lasting: true };
+                self.tool(name).map_err(missing)?.path
+            }
+            SampleProgram::File(path) => self.root().join(path.as_str()),
+        };
+        let words = stage.words.iter().map(|w| w.to_string()).collect();
+        Ok(StageSpec { program, words, stdin: None, stdout: None, stderr: None })
+    }
+
     /// What a sample answers.
     ///
     /// # Errors
     /// Why it could not run.
     pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, NoAnswer> {
-        let lasting = |why: String| NoAnswer { why, is_lasting: true };
         let cut_off = |why: String| NoAnswer { why, is_lasting: false };
         let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
         for (name, value) in &request.env {
@@ -31,19 +44,8 @@ impl Machine {
         }
         let mut output: Vec<u8> = Vec::new();
         for commands in &request.commands {
-            let mut stages = Vec::new();
-            for stage in commands {
-                let program = match &stage.program {
-                    SampleProgram::Tool(name) => {
-                        self.tool(name)
-                            .map_err(|_| lasting(format!("the machine has no tool `{name}`")))?
-                            .path
-                    }
-                    SampleProgram::File(path) => self.root().join(path.as_str()),
-                };
-                let words = stage.words.iter().map(|w| w.to_string()).collect();
-                stages.push(StageSpec { program, words, stdin: None, stdout: None, stderr: None });
-            }
+            let stages = commands.iter().map(|stage| self.sample_stage(stage));
+            let stages = stages.collect::<Result<Vec<StageSpec>, NoAnswer>>()?;
             let question = Question {
                 stages,
                 environment: &environment,
@@ -81,7 +83,7 @@ impl Machine {
         }
         match String::from_utf8(output) {
             Ok(text) => Ok(AnswerText { ok: true, text: text.into(), errors: "".into() }),
-            Err(_) => Err(lasting("its answer is not UTF-8 text".to_owned())),
+            Err(_) => Err(NoAnswer { why: "its answer is not UTF-8 text".to_owned(), is_lasting: true }),
         }
     }
 }

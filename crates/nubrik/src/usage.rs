@@ -127,11 +127,12 @@ fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>
     }
 }
 
-fn diagnostic(error: &clap::Error) -> Diagnostic {
+/// What is wrong, in a line.
+fn message(error: &clap::Error) -> String {
     let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
     let argument = first(ContextKind::InvalidArg);
     let value = first(ContextKind::InvalidValue);
-    let message = match error.kind() {
+    match error.kind() {
         ErrorKind::InvalidSubcommand => {
             format!("no command is called `{}`", first(ContextKind::InvalidSubcommand))
         }
@@ -155,8 +156,14 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         }
         // The library's own words where it knows something that these do not.
         _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
-    };
-    let mut diagnostic = Diagnostic::error("usage", message);
+    }
+}
+
+fn diagnostic(error: &clap::Error) -> Diagnostic {
+    let first = |kind| words(error, kind).first().cloned().unwrap_or_default();
+    let argument = first(ContextKind::InvalidArg);
+    let value = first(ContextKind::InvalidValue);
+    let mut diagnostic = Diagnostic::error("usage", message(error));
     if error.kind() == ErrorKind::UnknownArgument {
         let meant = nearest(&argument, MEANT.map(|(word, _)| word)).filter(|_| argument.len() > 5);
         let now = |list: &[(&str, &'static str)], word: &str| {

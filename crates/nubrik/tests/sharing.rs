@@ -450,6 +450,9 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     assert!(run.stdout.contains("its nubrik1/heads/main/"), "{}", run.stdout);
     assert!(run.stdout.contains("is older than the one that was seen here"), "{}", run.stdout);
     assert_eq!(ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)), 0);
+    // Who writes prunes what is there, and hears that it is not the newest.
+    let run = ci.writes(&["shared", "prune"]).expect(0);
+    assert!(run.stdout.contains("is older than the one that was seen here"), "{}{}", run.stdout, run.stderr);
 }
 
 #[test]

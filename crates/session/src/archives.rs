@@ -1,6 +1,6 @@
 //! Kits in archives: `nubrik.toml` names them, their digests say what they are, and they are unpacked below `.nubrik/kits`.
 
-use std::io::Read;
+use std::io::{self, Read};
 use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
@@ -64,7 +64,7 @@ impl KitArchive {
 ///
 /// # Errors
 /// When there is no place for the secret that this needs.
-pub(crate) fn note_of(unpacked: &Digest) -> Result<String, String> {
+pub(crate) fn note_of(unpacked: &Digest) -> io::Result<String> {
     let mut out = Encoder::new();
     out.digest(&own_secret()?);
     out.digest(unpacked);
@@ -72,11 +72,12 @@ pub(crate) fn note_of(unpacked: &Digest) -> Result<String, String> {
 }
 
 /// A secret of this user on this machine, made when it is first wanted.
-fn own_secret() -> Result<Digest, String> {
+fn own_secret() -> io::Result<Digest> {
     const FILE: &str = "secret";
-    let folder =
-        nubrik_web::state_folder().ok_or("neither XDG_STATE_HOME nor HOME names a folder")?.join("nubrik");
-    let problem = |e: std::io::Error| format!("cannot keep a secret in {}: {e}", folder.display());
+    let none = || io::Error::other("neither XDG_STATE_HOME nor HOME names a folder");
+    let folder = nubrik_web::state_folder().ok_or_else(none)?.join("nubrik");
+    let problem =
+        |e: io::Error| io::Error::new(e.kind(), format!("cannot keep a secret in {}: {e}", folder.display()));
     std::fs::create_dir_all(&folder).map_err(problem)?;
     let below = Below::new(&folder).map_err(problem)?;
     let read = || {
@@ -85,12 +86,13 @@ fn own_secret() -> Result<Digest, String> {
     };
     let mut bytes = read().unwrap_or_default();
     if bytes.len() != 32 {
-        let random = nubrik_shared::random_bytes().map_err(|e| e.to_string())?;
+        let random = nubrik_shared::random_bytes().map_err(io::Error::other)?;
         // Who is quicker wins: the file is there whole, or not at all.
         below.keep_private(FILE, &random).map_err(problem)?;
         bytes = read().map_err(problem)?;
     }
-    bytes.try_into().map(Digest).map_err(|_| format!("{} holds no secret", folder.join(FILE).display()))
+    let no_secret = |_| io::Error::other(format!("{} holds no secret", folder.join(FILE).display()));
+    bytes.try_into().map(Digest).map_err(no_secret)
 }
 
 /// Where the digest of an unpacked folder is kept.

@@ -89,6 +89,27 @@ impl SharedStore {
         }
     }
 
+    /// A part of a pack, with some contents; nothing where it is too long or not there, which is noted.
+    fn part_of_pack(
+        &self,
+        pack: &Digest,
+        range: &Range<u64>,
+        contents: &[(Digest, ContentSpot)],
+        until: Option<Instant>,
+    ) -> Option<Vec<u8>> {
+        let length = range.end - range.start;
+        if length > PACK_LIMIT {
+            return None;
+        }
+        let first = contents.first();
+        let name = first.map_or_else(|| object("packs", pack), |(digest, spot)| self.object_of(digest, spot));
+        let part = self.get_named(&name, Some(range.clone()), length, until);
+        if part.is_none() {
+            contents.iter().for_each(|(digest, _)| self.note_missing(digest));
+        }
+        part
+    }
+
     fn bring_once(
         &self,
         wanted: &[Digest],
@@ -138,16 +159,7 @@ impl SharedStore {
         self.wire.each(&errands, |errand| match errand {
             FetchPart::Alone(digest, spot) => alone(digest, spot),
             FetchPart::Part(pack, range, contents) => {
-                let length = range.end - range.start;
-                if length > PACK_LIMIT {
-                    return;
-                }
-                let name = contents
-                    .first()
-                    .map_or_else(|| object("packs", pack), |(digest, spot)| self.object_of(digest, spot));
-                let Some(part) = self.get_named(&name, Some(range.clone()), length, until) else {
-                    return contents.iter().for_each(|(digest, _)| self.note_missing(digest));
-                };
+                let Some(part) = self.part_of_pack(pack, range, contents, until) else { return };
                 for (digest, spot) in contents {
                     let frame = frame_in(&part, spot.at - range.start, spot);
                     frame.into_iter().for_each(|frame| hand_on(digest, spot, frame));

@@ -109,22 +109,7 @@ impl Publisher {
                 Some(put_segment(shared, &segment, parts.results.len() as u64)?)
             }
         };
-        // Others may have given results with the same key since this build began.
-        self.add_to_head(shared, row.as_ref(), &|before| {
-            let manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
-            let mut next = Next::of(shared, manifest);
-            if let Some(row) = &row {
-                next.manifest.segments.push(*row);
-                merge(shared, &mut next, before)?;
-            }
-            let there = self.uses_of(shared, &next.manifest)?;
-            let mut all = there.clone();
-            all.extend(&uses_now);
-            if all != there {
-                next.set_uses(shared, shared.today(), &all)?;
-            }
-            Ok(next)
-        })?;
+        self.add_results(shared, row.as_ref(), &uses_now)?;
         shared.forget_missing(&put);
         self.note_late(shared, late)?;
         if published.late == 0 {
@@ -155,6 +140,32 @@ impl Publisher {
     /// By whose key.
     pub(crate) fn public(&self) -> PublicKey {
         self.key.public()
+    }
+
+    /// Lets the head lead to a segment, if there is a new one, and to keys that were used today.
+    fn add_results(
+        &self,
+        shared: &SharedStore,
+        row: Option<&SegmentRow>,
+        used: &BTreeSet<u64>,
+    ) -> Result<(), SharedTrouble> {
+        // Others may have given results with the same key since this build began.
+        let added = self.add_to_head(shared, row, &|before| {
+            let manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
+            let mut next = Next::of(shared, manifest);
+            if let Some(row) = row {
+                next.manifest.segments.push(*row);
+                merge(shared, &mut next, before)?;
+            }
+            let there = self.uses_of(shared, &next.manifest)?;
+            let mut all = there.clone();
+            all.extend(used);
+            if all != there {
+                next.set_uses(shared, shared.today(), &all)?;
+            }
+            Ok(next)
+        });
+        added.map(drop)
     }
 
     /// The keys that were used today, as a manifest says.

@@ -110,27 +110,28 @@ fn compiled(
     if captured(r"(multiple definition of|duplicate symbol)", printed).is_some() {
         return parted(proposal, address);
     }
-    if let Some(symbol) = captured(r"undefined reference to [`']([^'`(]+)", printed) {
-        let links = |word: &str| FieldValue::text(word);
-        let is_math =
-            MATHS.contains(&symbol.trim_end_matches(['f', 'l'])) || MATHS.contains(&symbol.as_str());
-        let word = if is_math {
-            Some("-lm")
-        } else {
-            FUNCTIONS.iter().find(|(start, _)| symbol.starts_with(start)).map(|(_, word)| *word)
-        };
-        if let Some(word) = word {
-            let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
-            let is_new = definition.body.add_item("link_flags", &links(word));
-            return if is_new {
-                Mended::Changed(format!("it is linked with {word}, for {symbol}"))
-            } else {
-                Mended::Nothing
-            };
-        }
-        return missing_function(tree, proposal, address, &symbol);
+    match captured(r"undefined reference to [`']([^'`(]+)", printed) {
+        Some(symbol) => undefined(tree, proposal, address, &symbol),
+        None => Mended::Nothing,
     }
-    Mended::Nothing
+}
+
+/// Links what has a function that the linker did not find.
+fn undefined(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    symbol: &str,
+) -> Mended {
+    let is_math = MATHS.contains(&symbol.trim_end_matches(['f', 'l'])) || MATHS.contains(&symbol);
+    let of_function = || FUNCTIONS.iter().find(|(start, _)| symbol.starts_with(start));
+    let word = if is_math { Some("-lm") } else { of_function().map(|(_, word)| *word) };
+    let Some(word) = word else { return missing_function(tree, proposal, address, symbol) };
+    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
+    match definition.body.add_item("link_flags", &FieldValue::text(word)) {
+        true => Mended::Changed(format!("it is linked with {word}, for {symbol}")),
+        false => Mended::Nothing,
+    }
 }
 
 /// What a name represents by which tests find their own folder.

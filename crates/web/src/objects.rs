@@ -320,16 +320,7 @@ impl Objects {
             let said = heard.recv_timeout(left.min(PATIENCE));
             let came = if let Ok(Heard::Piece(piece)) = &said { piece.len() } else { 0 };
             match said {
-                Ok(Heard::Status(told)) => match told {
-                    StatusCode::OK | StatusCode::PARTIAL_CONTENT => status = Some(told),
-                    StatusCode::NOT_FOUND | StatusCode::GONE => return Err(Trouble::NotThere),
-                    StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => {
-                        return Err(Trouble::Refused(told.as_u16()));
-                    }
-                    told => {
-                        return Err(Trouble::failed(format!("it answered with status {}", told.as_u16())));
-                    }
-                },
+                Ok(Heard::Status(told)) => status = Some(with_bytes(told)?),
                 Ok(Heard::Piece(piece)) => bytes.extend(piece),
                 Ok(Heard::End) => break,
                 Ok(Heard::Failed(problem)) => return Err(Trouble::failed(problem)),
@@ -362,6 +353,16 @@ impl Objects {
 }
 
 /// Asks, and tells what comes, until nobody listens any more.
+/// A status with which a server gives what was asked for.
+fn with_bytes(status: StatusCode) -> Result<StatusCode, Trouble> {
+    match status {
+        StatusCode::OK | StatusCode::PARTIAL_CONTENT => Ok(status),
+        StatusCode::NOT_FOUND | StatusCode::GONE => Err(Trouble::NotThere),
+        StatusCode::UNAUTHORIZED | StatusCode::FORBIDDEN => Err(Trouble::Refused(status.as_u16())),
+        _ => Err(Trouble::failed(format!("it answered with status {}", status.as_u16()))),
+    }
+}
+
 fn tell(agent: &Agent, request: Request<()>, heard: &SyncSender<Heard>) {
     let mut answer = match agent.run(request) {
         Ok(answer) => answer,

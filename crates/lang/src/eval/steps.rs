@@ -254,6 +254,41 @@ impl Evaluator<'_> {
         }
     }
 
+    /// What a piece of a word says of a step's files.
+    fn outline_strand(&mut self, draft: &mut Draft, strand: &WordStrand, is_answer: bool) -> Result<()> {
+        fn add(list: &mut Vec<WsPath>, path: WsPath) {
+            if !list.contains(&path) {
+                list.push(path);
+            }
+        }
+        match strand {
+            WordStrand::Out { span, .. } if is_answer => {
+                let error = Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
+                return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
+            }
+            WordStrand::Out { name, path, folder, early, span } => {
+                self.outline_output(draft, name, path, *folder, *span)?;
+                if *early && !draft.early.contains(path) {
+                    draft.early.push(path.clone());
+                }
+            }
+            WordStrand::Kept { path, .. } => {
+                let path = kept_path(&draft.step.folder, path);
+                add(&mut draft.step.kept, path);
+            }
+            WordStrand::DepFile { path, .. } => {
+                let path = draft.step.folder.join(path);
+                add(&mut draft.step.found, path);
+            }
+            WordStrand::Scratch { path, folder, .. } => {
+                let path = scratch_path(&draft.step.folder, path);
+                add(&mut draft.step.scratch, if *folder { scratch_folder(&path) } else { path });
+            }
+            _ => {}
+        }
+        Ok(())
+    }
+
     /// Folder, outputs, listings and scratch names of a step, from all of its words. A probe's
     /// `answer` is an output that no word names.
     pub(super) fn outline(
@@ -284,39 +319,7 @@ impl Evaluator<'_> {
             self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
         }
         for strand in strands {
-            match strand {
-                WordStrand::Out { name, path, folder, early, span } => {
-                    if is_answer {
-                        let error =
-                            Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
-                        return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
-                    }
-                    self.outline_output(&mut draft, name, path, *folder, *span)?;
-                    if *early && !draft.early.contains(path) {
-                        draft.early.push(path.clone());
-                    }
-                }
-                WordStrand::Kept { path, .. } => {
-                    let path = kept_path(&draft.step.folder, path);
-                    if !draft.step.kept.contains(&path) {
-                        draft.step.kept.push(path);
-                    }
-                }
-                WordStrand::DepFile { path, .. } => {
-                    let path = draft.step.folder.join(path);
-                    if !draft.step.found.contains(&path) {
-                        draft.step.found.push(path);
-                    }
-                }
-                WordStrand::Scratch { path, folder, .. } => {
-                    let path = scratch_path(&draft.step.folder, path);
-                    let path = if *folder { scratch_folder(&path) } else { path };
-                    if !draft.step.scratch.contains(&path) {
-                        draft.step.scratch.push(path);
-                    }
-                }
-                _ => {}
-            }
+            self.outline_strand(&mut draft, strand, is_answer)?;
         }
         for (name, path, span) in &makes {
             let folder = path.ends_with('/');

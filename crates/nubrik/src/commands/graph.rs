@@ -111,10 +111,15 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         let mends = ["nubrik graph --output graph.svg", "nubrik graph --depth 1 TARGET"];
         return Err(say_wrong(console, Exit::Usage, &message, &mends));
     };
+    write(console, drawing, format, &text)
+}
+
+/// Writes a drawing where it is wanted.
+fn write(console: Console, drawing: &Drawing, format: GraphFormat, text: &str) -> CommandResult<Exit> {
     match &drawing.output {
-        None if format == GraphFormat::Json => console.raw(OutputStream::Output, &text),
+        None if format == GraphFormat::Json => console.raw(OutputStream::Output, text),
         None => out!(console, "{text}"),
-        Some(file) => super::write_whole(file, &text).map_err(|e| {
+        Some(file) => super::write_whole(file, text).map_err(|e| {
             say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", file.display()), &[])
         })?,
     }

@@ -182,13 +182,59 @@ pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
     }
 }
 
+/// How many steps of a plan come to which end.
+#[derive(Default)]
+struct PlanCounts {
+    runs: usize,
+    reused: usize,
+    may_follow: usize,
+    fails: usize,
+    blocked: usize,
+    /// Those that would run, or may, and never ran here.
+    without_time: usize,
+}
+
+impl PlanCounts {
+    fn add(&mut self, step: &PlannedStep) {
+        let count = match step.verdict {
+            Verdict::Reused => &mut self.reused,
+            Verdict::Unstarted => &mut self.may_follow,
+            Verdict::Failed => &mut self.fails,
+            Verdict::Blocked => &mut self.blocked,
+            _ => &mut self.runs,
+        };
+        *count += 1;
+        let is_timed = matches!(step.verdict, Verdict::Ran | Verdict::Unstarted);
+        self.without_time += usize::from(is_timed && step.micros.is_none());
+    }
+
+    fn in_words(&self, steps: usize) -> String {
+        let mut sum = format!("{} of {} would run", self.runs, counted(steps, "step"));
+        for (count, what) in [
+            (self.fails, "would fail"),
+            (self.blocked, "would be blocked"),
+            (self.reused, "would be reused"),
+            (self.may_follow, "may follow"),
+        ] {
+            if count > 0 {
+                sum.push_str(&format!(", {count} {what}"));
+            }
+        }
+        if self.without_time > 0 {
+            let have = if self.without_time == 1 { "has" } else { "have" };
+            sum.push_str(&format!("; {} {have} no known time", self.without_time));
+        }
+        sum
+    }
+}
+
 /// The plan for people. Of all `steps` those that are current may be left out of `planned`.
 fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, paint: Paint) -> String {
     let titles = Titles::of(graph);
     let columns = titles.columns(graph);
     let mut out = String::new();
     let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
-    let (mut counts, mut unknown) = ([0usize; 5], 0usize);
+    let mut counts = PlanCounts::default();
     for step in planned.iter().filter(|s| s.verdict != Verdict::Current) {
         let node = graph.step(step.step);
         let target = &*graph.owner(step.step).address;
@@ -204,18 +250,11 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
             needs_reason: true,
         };
         out.push_str(&columns.lines(paint, row));
-        match step.verdict {
-            Verdict::Reused => counts[1] += 1,
-            Verdict::Unstarted => counts[2] += 1,
-            Verdict::Failed => counts[3] += 1,
-            Verdict::Blocked => counts[4] += 1,
-            _ => counts[0] += 1,
-        }
+        counts.add(step);
         if matches!(step.verdict, Verdict::Ran | Verdict::Unstarted) {
             let entry = per_target.entry(target).or_default();
             entry.0 += 1;
             entry.1 += step.micros.unwrap_or(0);
-            unknown += usize::from(step.micros.is_none());
         }
     }
     if steps == 0 {
@@ -226,23 +265,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         return format!("nothing would run: {its} current\n");
     }
     out.push('\n');
-    let mut sum = format!("{} of {} would run", counts[0], counted(steps, "step"));
-    for (count, what) in [
-        (counts[3], "would fail"),
-        (counts[4], "would be blocked"),
-        (counts[1], "would be reused"),
-        (counts[2], "may follow"),
-    ] {
-        if count > 0 {
-            sum.push_str(&format!(", {count} {what}"));
-        }
-    }
     let total: u64 = per_target.values().map(|t| t.1).sum();
-    if unknown > 0 {
-        let have = if unknown == 1 { "has" } else { "have" };
-        sum.push_str(&format!("; {unknown} {have} no known time"));
-    }
-    out.push_str(&paint.in_lines(0, &sum, |line| paint.ink(Ink::Strong, line)));
+    out.push_str(&paint.in_lines(0, &counts.in_words(steps), |line| paint.ink(Ink::Strong, line)));
     out.push('\n');
     if total > 0 {
         let text = how_long(graph, planned, room);

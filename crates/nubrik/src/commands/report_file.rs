@@ -4,6 +4,7 @@ use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
 use nubrik_explorer::{PagesFor, ReportOf, Site};
+use nubrik_session::Session;
 use serde::Serialize;
 
 use super::history::{find, history};
@@ -45,6 +46,32 @@ struct ReportEvent<'a> {
     text: Option<&'a str>,
 }
 
+/// What a report is to be of, as it was typed.
+fn asked_for(console: Console, session: &Session, what: Option<&str>) -> CommandResult<ReportOf> {
+    match what {
+        Some("tests") => Ok(ReportOf::Tests),
+        None => Ok(ReportOf::Build(find(console, session, None)?.build)),
+        Some(word) => match word.parse() {
+            Ok(number) => Ok(ReportOf::Build(find(console, session, Some(number))?.build)),
+            Err(_) => {
+                let message = format!("`{word}` is no number of a build");
+                let mends = ["nubrik report tests", "nubrik history   lists builds"];
+                Err(say_wrong(console, Exit::Usage, &message, &mends))
+            }
+        },
+    }
+}
+
+fn trace_of_report(console: Console, session: &Session, what: &ReportOf) -> CommandResult<String> {
+    match what {
+        ReportOf::Build(number) => Ok(trace_of(&find(console, session, Some(*number))?)),
+        ReportOf::Tests => {
+            let message = "a trace is of one build, and tests are of many";
+            Err(say_wrong(console, Exit::Usage, message, &["nubrik report --trace FILE"]))
+        }
+    }
+}
+
 /// Writes reports; without any file, prints one.
 pub fn report(
     console: Console,
@@ -57,27 +84,10 @@ pub fn report(
     if let (Some(folder), true) = (&files.pages, is_alone) {
         return super::explore::write(console, session, folder);
     }
-    let what = match what {
-        Some("tests") => ReportOf::Tests,
-        None => ReportOf::Build(find(console, &session, None)?.build),
-        Some(word) => match word.parse() {
-            Ok(number) => ReportOf::Build(find(console, &session, Some(number))?.build),
-            Err(_) => {
-                let message = format!("`{word}` is no number of a build");
-                let mends = ["nubrik report tests", "nubrik history   lists builds"];
-                return Err(say_wrong(console, Exit::Usage, &message, &mends));
-            }
-        },
-    };
-    let trace = match &what {
-        ReportOf::Build(number) if files.trace.is_some() => {
-            Some(trace_of(&find(console, &session, Some(*number))?))
-        }
-        ReportOf::Tests if files.trace.is_some() => {
-            let message = "a trace is of one build, and tests are of many";
-            return Err(say_wrong(console, Exit::Usage, message, &["nubrik report --trace FILE"]));
-        }
-        _ => None,
+    let what = asked_for(console, &session, what)?;
+    let trace = match files.trace {
+        Some(_) => Some(trace_of_report(console, &session, &what)?),
+        None => None,
     };
     let site = Site::of(session, Vec::new(), PagesFor::Written);
     // The build was found a moment ago.

@@ -23,6 +23,8 @@ struct PrunedEvent {
     dropped: usize,
     waiting: usize,
     removed: usize,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<String>,
 }
 
 #[derive(Serialize)]
@@ -56,7 +58,7 @@ fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc
 /// Leaves out what no build used for so many days.
 pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    used(console, &mut session)?;
+    let store = used(console, &mut session)?;
     let grace = if now { Duration::ZERO } else { GRACE };
     let pruned = match session.prune_shared(u64::from(days), grace) {
         Ok(Some(pruned)) => pruned,
@@ -74,8 +76,10 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
         }
     };
     let Pruned { kept, dropped, waiting, removed } = pruned;
+    // Such as that it was put back from a copy: what is there then was pruned all the same.
+    let trouble = store.trouble().map(|trouble| trouble.to_string());
     if console.is_json() {
-        console.event(&PrunedEvent { event: "pruned", kept, dropped, waiting, removed });
+        console.event(&PrunedEvent { event: "pruned", kept, dropped, waiting, removed, trouble });
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);
@@ -94,6 +98,7 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
         );
     }
     line(Ink::Busy, "removed", counted(removed, "object"));
+    trouble.into_iter().for_each(|trouble| line(Ink::Doubt, "trouble", trouble));
     Ok(Exit::Done)
 }
 

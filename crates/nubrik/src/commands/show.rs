@@ -5,7 +5,9 @@ use std::fmt::Write;
 use std::sync::Arc;
 
 use nubrik_engine::State;
-use nubrik_graph::{Effect, Graph, Service, Serving, StepId, Target, TargetId, shown_command, shown_service};
+use nubrik_graph::{
+    Effect, Graph, Service, Serving, Step, StepId, Target, TargetId, shown_command, shown_service,
+};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
@@ -439,28 +441,7 @@ impl<'g> Shown<'g> {
             let text = cut(text, room, more);
             out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
         };
-        // What is asked of a program that stays is shown as part of its command.
-        let asked: Vec<&WsPath> = step
-            .commands
-            .iter()
-            .flat_map(|pipeline| &pipeline.stages)
-            .filter_map(|stage| stage.stdin.as_ref().filter(|_| stage.answers))
-            .collect();
-        for file in step.lists.iter().filter(|file| !asked.contains(&&file.path)) {
-            let name = file.path.below(&step.folder).unwrap_or(file.path.as_str());
-            let lines: Vec<&str> = file.text.lines().collect();
-            line("given", &format!("{} {name}", paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))));
-            for text in lines.iter().take(TEXT_LINES) {
-                line("", &format!("  {}", harmless(text, false)));
-            }
-            if lines.len() > TEXT_LINES {
-                line(
-                    "",
-                    &paint
-                        .ink(Ink::Faint, &format!("  {more} {} more, with --json", lines.len() - TEXT_LINES)),
-                );
-            }
-        }
+        show_given(step, paint, &mut line);
         let reads = self.files(&step.inputs);
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         let candidates = self.files(&self.graph.uncertain(step));
@@ -488,5 +469,26 @@ fn named(names: &[&str], none: &str) -> String {
         0 => none.to_owned(),
         n if n > NAMED => format!("{} and {} more", some.join(", "), n - NAMED),
         _ => some.join(", "),
+    }
+}
+
+/// The files that are written for a step's commands, by their first lines.
+fn show_given(step: &Step, paint: Paint, line: &mut impl FnMut(&str, &str)) {
+    let more = paint.glyph("…", "...");
+    // What is asked of a program that stays is shown as part of its command.
+    let stages = step.commands.iter().flat_map(|pipeline| &pipeline.stages);
+    let asked: Vec<&WsPath> =
+        stages.filter_map(|stage| stage.stdin.as_ref().filter(|_| stage.answers)).collect();
+    for file in step.lists.iter().filter(|file| !asked.contains(&&file.path)) {
+        let name = file.path.below(&step.folder).unwrap_or(file.path.as_str());
+        let lines: Vec<&str> = file.text.lines().collect();
+        line("given", &format!("{} {name}", paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))));
+        for text in lines.iter().take(TEXT_LINES) {
+            line("", &format!("  {}", harmless(text, false)));
+        }
+        if lines.len() > TEXT_LINES {
+            let rest = format!("  {more} {} more, with --json", lines.len() - TEXT_LINES);
+            line("", &paint.ink(Ink::Faint, &rest));
+        }
     }
 }

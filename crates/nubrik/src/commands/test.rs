@@ -1,6 +1,6 @@
 //! `nubrik test`
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 use std::path::Path;
 
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
@@ -103,16 +103,36 @@ pub fn run(
         again: &again,
     };
     let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
-    let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
+    let cancelled = ended.cancelled;
     shared_news::conclude(
         console,
         session,
         (!cancelled).then_some((graph, verdicts.as_slice())),
         OutputStream::Output,
     );
+    let verdict = show_end(console, session, (&evaluation, &left), (how, which), &ended, &left_out)?;
+    left_out::remind(console, &left_out.addresses, OutputStream::Output);
+    Ok(match verdict {
+        _ if cancelled => Exit::Interrupted,
+        _ if ended.machine_lacks => Exit::Machine,
+        Exit::Done if !left_out.addresses.is_empty() => Exit::Definitions,
+        verdict => verdict,
+    })
+}
+
+/// Shows what became of all rounds, and writes the reports that are wanted. Says whether all is well, or failed.
+fn show_end(
+    console: Console,
+    session: &Workshop<'_>,
+    (evaluation, left): (&Evaluation, &BTreeMap<String, usize>),
+    (how, which): (How, &WhichTests),
+    ended: &RoundsEnd,
+    left_out: &Unevaluated,
+) -> CommandResult<Exit> {
+    let RoundsEnd { rounds, micros, cancelled, machine_lacks: _ } = ended;
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
     if let Some(file) = &which.junit {
-        write_report(console, file, last, &left_out)?;
+        write_report(console, file, last, left_out)?;
     }
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed =
@@ -122,23 +142,17 @@ pub fn run(
     let mut show_lines = |is_json: bool| -> CommandResult<()> {
         if which.coverage && !cancelled && console.is_json() == is_json {
             let passed: Vec<StepId> = last.results.iter().filter(|r| r.passed).map(|r| r.step).collect();
-            is_read = coverage::show(console, session, &evaluation, &passed, which)?;
+            is_read = coverage::show(console, session, evaluation, &passed, which)?;
         }
         Ok(())
     };
     show_lines(true)?;
-    if !how.quiet || console.is_json() || any_failed || cancelled {
-        ui::show(console, graph, &rounds, &left, micros, cancelled, left_out.addresses.len());
+    if !how.quiet || console.is_json() || any_failed || *cancelled {
+        let graph = &evaluation.graph;
+        ui::show(console, graph, rounds, left, *micros, *cancelled, left_out.addresses.len());
     }
     show_lines(false)?;
-    left_out::remind(console, &left_out.addresses, OutputStream::Output);
-    Ok(match () {
-        () if cancelled => Exit::Interrupted,
-        () if machine_lacks => Exit::Machine,
-        () if any_failed || !is_read => Exit::Failed,
-        () if !left_out.addresses.is_empty() => Exit::Definitions,
-        () => Exit::Done,
-    })
+    Ok(if any_failed || !is_read { Exit::Failed } else { Exit::Done })
 }
 
 /// The tests that are run, and of what.

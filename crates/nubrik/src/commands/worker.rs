@@ -255,17 +255,13 @@ fn serve(
                 continue;
             }
         };
-        let (number, build) = (opened.number(), job.build.clone());
+        let number = opened.number();
         if hand.is_withdrawn(&job.build, number) {
             job.close();
             continue;
         }
         let done = perform((session, ending), (hand, name), &job, opened, (&mut place, &cancel), &began);
-        let (say, why) = match &done {
-            Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
-            None if session.is_stopped() => ("", Some("it is handed back, since this worker stops")),
-            None => ("", Some("it was stopped")),
-        };
+        let (say, why) = said_of(session, done.as_ref());
         tell(console, say, &job.build, why, began.get().elapsed());
         let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
         if cancel.is_thrown() || is_old {
@@ -274,20 +270,41 @@ fn serve(
             (place, cancel) = again;
             since = Instant::now();
         }
-        match done {
-            Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
-                hand.leave(&why, AWAY);
-                job.pass_on();
-            }
-            Some(done) => {
-                if let Err(trouble) = job.answer(done.answer) {
-                    let why = format!("its answer cannot be sent, so another worker does it: {trouble}");
-                    tell(console, &done.say, &build, Some(&why), began.get().elapsed());
-                }
-            }
-            None if hand.is_withdrawn(&job.build, number) => job.close(),
-            None => job.pass_on(),
+        settle(console, hand, (job, number), done, began.get());
+    }
+}
+
+/// What a job did, for people, and why it has no result.
+fn said_of<'d>(session: &Session, done: Option<&'d DoneJob>) -> (&'d str, Option<&'d str>) {
+    match done {
+        Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
+        None if session.is_stopped() => ("", Some("it is handed back, since this worker stops")),
+        None => ("", Some("it was stopped")),
+    }
+}
+
+/// Gives the answer of a job, or the job itself, so that another worker does it.
+fn settle(
+    console: Console,
+    hand: &Hand,
+    (job, number): (TakenJob, u32),
+    done: Option<DoneJob>,
+    began: Instant,
+) {
+    match done {
+        Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
+            hand.leave(&why, AWAY);
+            job.pass_on();
         }
+        Some(done) => {
+            let build = job.build.clone();
+            if let Err(trouble) = job.answer(done.answer) {
+                let why = format!("its answer cannot be sent, so another worker does it: {trouble}");
+                tell(console, &done.say, &build, Some(&why), began.elapsed());
+            }
+        }
+        None if hand.is_withdrawn(&job.build, number) => job.close(),
+        None => job.pass_on(),
     }
 }
 

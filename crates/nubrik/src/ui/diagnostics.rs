@@ -41,31 +41,35 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
         let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(MARGIN));
         let code = format!("({})", diagnostic.code);
         let fits = width(&place) + 2 + width(&code) <= room;
-        let between = if fits {
-            "  ".to_owned()
-        } else {
-            format!(
-                "
-{}",
-                " ".repeat(MARGIN)
-            )
-        };
+        let between = if fits { "  ".to_owned() } else { format!("\n{}", " ".repeat(MARGIN)) };
         let line = [place, code].map(|part| paint.ink(Ink::Faint, &part)).join(&between);
         out.push_str(&labelled("at", &line, paint));
         out.push_str(&excerpt(span, sources, ink, paint));
     }
+    out.push_str(&related_places(diagnostic, sources, is_round, paint));
+    for note in &diagnostic.notes {
+        out.push_str(&labelled("note", &paint.in_lines(MARGIN, note, str::to_owned), paint));
+    }
+    for mend in &diagnostic.mends {
+        // Words to paste are not broken; those of several lines are below each other.
+        let lines: Vec<String> = mend.lines().map(|line| paint.ink(Ink::Mend, line)).collect();
+        out.push_str(&labelled("try", &lines.join(&format!("\n{}", " ".repeat(MARGIN))), paint));
+    }
+    out
+}
+
+/// Other places of a diagnostic; those of a cycle with their lines, one after the other.
+fn related_places(diagnostic: &Diagnostic, sources: &Sources, is_round: bool, paint: Paint) -> String {
+    let mut out = String::new();
     let widest = diagnostic.related.iter().map(|r| width(&sources.place(r.span))).max().unwrap_or(0);
     let count = diagnostic.related.len();
     for (i, related) in diagnostic.related.iter().enumerate() {
-        let label = match (is_round, i) {
-            (false, _) => "see",
-            (true, i) if count == 1 => {
-                let _ = i;
-                paint.glyph("↻", "o")
-            }
-            (true, 0) => paint.glyph("╭", "/"),
-            (true, i) if i + 1 == count => paint.glyph("╰", "\\"),
-            (true, _) => paint.glyph("│", "|"),
+        let label = match i {
+            _ if !is_round => "see",
+            _ if count == 1 => paint.glyph("↻", "o"),
+            0 => paint.glyph("╭", "/"),
+            _ if i + 1 == count => paint.glyph("╰", "\\"),
+            _ => paint.glyph("│", "|"),
         };
         let place = super::text::padded(&sources.place(related.span), widest);
         let line = format!("{}  {}", paint.ink(Ink::Faint, &place), related.message);
@@ -81,14 +85,6 @@ fn render_one(diagnostic: &Diagnostic, sources: &Sources, paint: Paint) -> Strin
                 paint.ink(Ink::Faint, &text)
             ));
         }
-    }
-    for note in &diagnostic.notes {
-        out.push_str(&labelled("note", &paint.in_lines(MARGIN, note, str::to_owned), paint));
-    }
-    for mend in &diagnostic.mends {
-        // Words to paste are not broken; those of several lines are below each other.
-        let lines: Vec<String> = mend.lines().map(|line| paint.ink(Ink::Mend, line)).collect();
-        out.push_str(&labelled("try", &lines.join(&format!("\n{}", " ".repeat(MARGIN))), paint));
     }
     out
 }

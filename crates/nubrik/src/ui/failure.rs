@@ -121,6 +121,20 @@ fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {
     nubrik_session::keep_printed(root, &format!("command of {}", step.say), commands.as_bytes())
 }
 
+/// The commands of a step, long ones by their beginning and end, and where they ran.
+fn commands_of(graph: &Graph, id: StepId, root: &Path, line: &mut impl FnMut(&str, &str)) {
+    let mut cut = false;
+    for (i, command) in shown_command(graph.step(id)).iter().enumerate() {
+        let short = shortened(command);
+        cut |= short.is_some();
+        line(if i > 0 { "then" } else { "command" }, short.as_deref().unwrap_or(command));
+    }
+    if cut && let Some(whole) = whole_command(graph, id, root) {
+        line("whole", &whole);
+    }
+    line("folder", &folder_of(graph, id, root));
+}
+
 /// Everything about a failed step below its line.
 pub fn render(
     graph: &Graph,
@@ -137,16 +151,7 @@ pub fn render(
     };
     let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. } | Failure::Service(_));
     if ran {
-        let mut cut = false;
-        for (i, command) in shown_command(step).iter().enumerate() {
-            let short = shortened(command);
-            cut |= short.is_some();
-            line(if i > 0 { "then" } else { "command" }, short.as_deref().unwrap_or(command));
-        }
-        if cut && let Some(whole) = whole_command(graph, id, root) {
-            line("whole", &whole);
-        }
-        line("folder", &folder_of(graph, id, root));
+        commands_of(graph, id, root, &mut line);
     }
     let owner = graph.owner(id);
     line(

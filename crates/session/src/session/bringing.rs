@@ -83,6 +83,7 @@ impl Workshop<'_> {
         let _ = root.remove(whole.as_str());
         root.rename(new.as_str(), whole.as_str()).map_err(cannot)?;
         let (digest, _) = unpacked(root, &folder).ok_or("its files cannot be read")?;
-        root.write_whole(&noted_path(&folder), note_of(&digest)?.as_bytes()).map_err(cannot)
+        root.write_whole(&noted_path(&folder), note_of(&digest).map_err(|e| e.to_string())?.as_bytes())
+            .map_err(cannot)
     }
 }

@@ -104,15 +104,7 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                         let mend = Some("\"company\"".to_owned());
                         return Err(problem(value.span(), message.to_owned(), mend));
                     }
-                    ("packages", DeValue::Array(items)) if !items.is_empty() => {
-                        let patterns = items.iter().map(|item| match item.get_ref() {
-                            DeValue::String(text) if !text.is_empty() => Some(text.to_string()),
-                            _ => None,
-                        });
-                        let Some(patterns) = patterns.collect() else { return wrong_packages(value) };
-                        rest.packages = patterns;
-                    }
-                    ("packages", _) => return wrong_packages(value),
+                    ("packages", _) => rest.packages = packages(value)?,
                     ("secret", _) => {
                         let message =
                             "`secret` is the name of the variable that holds a token, or a user and a password with `:` between"
@@ -141,10 +133,21 @@ fn is_origin_name(name: &str) -> bool {
     (1..=64).contains(&name.len()) && name.chars().all(is_fine)
 }
 
-fn wrong_packages(at: &Keyed<'_>) -> Result<OriginSetting, SettingsProblem> {
-    let message =
-        "`packages` lists patterns of names for which this origin alone is asked, and it for nothing else";
-    Err(problem(at.span(), message.to_owned(), Some("[\"tide*\"]".to_owned())))
+/// Patterns of names.
+fn packages(value: &Keyed<'_>) -> Result<Vec<String>, SettingsProblem> {
+    let pattern = |item: &Keyed<'_>| match item.get_ref() {
+        DeValue::String(text) if !text.is_empty() => Some(text.to_string()),
+        _ => None,
+    };
+    let patterns = match value.get_ref() {
+        DeValue::Array(items) if !items.is_empty() => items.iter().map(pattern).collect::<Option<_>>(),
+        _ => None,
+    };
+    patterns.ok_or_else(|| {
+        let message =
+            "`packages` lists patterns of names for which this origin alone is asked, and it for nothing else";
+        problem(value.span(), message.to_owned(), Some("[\"tide*\"]".to_owned()))
+    })
 }
 
 #[cfg(test)]

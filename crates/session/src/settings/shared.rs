@@ -88,6 +88,14 @@ pub struct SharedSettings {
     pub verify: u32,
 }
 
+const LACKS_PLACE: (&str, &str) = ("`shared` does not say where the shared cache is", "at = \"https://…\"");
+
+const LACKS_SERVER: (&str, &str) =
+    ("`shared` does not say on which server the bucket is", "endpoint = \"https://storage.example\"");
+
+const LACKS_KEY: (&str, &str) =
+    ("`shared` lacks the root key", "root_key = \"ed25519:…\", as `nubrik shared create` prints it");
+
 /// Reads the table.
 pub(super) fn shared(
     at: std::ops::Range<usize>,
@@ -135,20 +143,17 @@ pub(super) fn shared(
             }
         }
     }
+    let lacks = |(message, mend): (&str, &str)| problem(at, message.to_owned(), Some(mend.to_owned()));
     if place.at.is_empty() {
-        let message = "`shared` does not say where the shared cache is".to_owned();
-        return Err(problem(at, message, Some("at = \"https://…\"".to_owned())));
+        return Err(lacks(LACKS_PLACE));
     }
     if place.at.starts_with("s3://") && place.endpoint.is_none() {
-        let message = "`shared` does not say on which server the bucket is".to_owned();
-        return Err(problem(at, message, Some("endpoint = \"https://storage.example\"".to_owned())));
+        return Err(lacks(LACKS_SERVER));
     }
-    let Some(root) = root else {
-        let message = "`shared` lacks the root key".to_owned();
-        let mend = "root_key = \"ed25519:…\", as `nubrik shared create` prints it".to_owned();
-        return Err(problem(at, message, Some(mend)));
-    };
-    Ok(SharedSettings { place, root, channels, wait, verify })
+    match root {
+        Some(root) => Ok(SharedSettings { place, root, channels, wait, verify }),
+        None => Err(lacks(LACKS_KEY)),
+    }
 }
 
 /// A whole number or one with a fraction.

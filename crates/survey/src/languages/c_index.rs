@@ -14,6 +14,8 @@ pub(super) struct IncludeIndex<'a> {
     names: BTreeMap<&'a str, Vec<&'a str>>,
     /// Names of configuration headers of which templates are in the tree: files of their names with a further ending.
     templated: BTreeSet<&'a str>,
+    /// Names of headers of which there are templates.
+    made: BTreeSet<&'a str>,
     /// Who includes each file; found once for all questions about it.
     includers: BTreeMap<&'a str, BTreeSet<&'a str>>,
     /// Names without endings of all headers that are included.
@@ -31,6 +33,9 @@ pub(super) struct IncludedFile<'a> {
     pub searched: Option<String>,
 }
 
+/// Endings of templates of headers.
+const TEMPLATES: [&str; 5] = ["in", "cmake", "cmakein", "tmpl", "template"];
+
 impl<'a> IncludeIndex<'a> {
     pub fn of(tree: &'a SourceTree, scans: &'a BTreeMap<&'a str, SourceScan>) -> IncludeIndex<'a> {
         let includes = || scans.values().flat_map(|scan| &scan.includes).map(|include| include.path.as_str());
@@ -42,11 +47,17 @@ impl<'a> IncludeIndex<'a> {
         let templated =
             names.keys().filter_map(template).filter(|stem| is_header(stem) && stem.contains("conf"));
         let templated = templated.collect();
+        let made = |name: &&'a str| {
+            let (stem, ending) = name.rsplit_once('.')?;
+            (is_header(stem) && TEMPLATES.contains(&ending)).then_some(stem)
+        };
+        let made = names.keys().filter_map(made).collect();
         let mut index = IncludeIndex {
             tree,
             scans,
             names,
             templated,
+            made,
             includers: BTreeMap::new(),
             configs: BTreeMap::new(),
             included_stems: includes().filter(|path| is_header(path)).map(stem_of).collect(),
@@ -92,6 +103,12 @@ impl<'a> IncludeIndex<'a> {
     /// The configuration header that a file wants, or that something wants which it includes.
     pub fn wanted_config(&self, file: &str) -> Option<&'a str> {
         self.configs.get(file).copied()
+    }
+
+    /// Whether a template in the tree becomes a header of this name: then the machine's own, of an installed copy of the same
+    /// project, is not meant.
+    pub fn is_made(&self, path: &str) -> bool {
+        self.made.contains(path) && !STANDARD_HEADERS.contains(&path)
     }
 
     /// The file that a file includes by this path; the nearest one, where there are several.

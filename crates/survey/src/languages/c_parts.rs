@@ -255,6 +255,9 @@ impl IncludeWalk<'_> {
             match self.index.included(file, &include.path, include.is_quoted) {
                 Some(found) => self.in_tree(&found),
                 None if self.is_laid(&include.path) => {}
+                None if self.index.is_made(&include.path) && !include.is_conditional => {
+                    self.found.missing.insert((include.path.clone(), file.to_owned()));
+                }
                 None => {
                     self.found.of_machine(file, include, self.machine);
                     if scan.wants_config && include.path.contains("config") {

@@ -71,6 +71,9 @@ struct PartWriter<'w, 's> {
     made: BTreeMap<(String, String), Option<DefinitionAddress>>,
 }
 
+/// What makes a header, and the files that include it.
+type MadeHeader = (FieldValue, BTreeSet<String>);
+
 impl PartWriter<'_, '_> {
     fn definition(&mut self, part: &CPart, reach: &Included) -> Option<Definition> {
         let address = part.address.clone()?;
@@ -80,7 +83,8 @@ impl PartWriter<'_, '_> {
         let (sources, generated) = self.sources(part, reach);
         let mut call = KindCall::new(Kit::C, role.kind()).with("sources", sources);
         let (mut made_headers, reasons) = self.made_headers(part, reach, &generated);
-        made_headers.splice(0..0, generated.into_values().map(FieldValue::Code));
+        let generated = generated.into_values().map(|code| (FieldValue::Code(code), BTreeSet::new()));
+        made_headers.splice(0..0, generated);
         self.headers(&mut call, part, reach, made_headers);
         let own_folders = self.searched.get(&address).cloned().unwrap_or_default();
         call.set("include", folders(&own_folders, &reach.own_headers));
@@ -130,15 +134,15 @@ impl PartWriter<'_, '_> {
         (if all.len() == 1 { files } else { FieldValue::List(all) }, headers)
     }
 
-    /// What makes headers that are not in the tree, and what is to be said of those that nothing makes.
+    /// What makes headers that are not in the tree, each with who includes it, and what is to be said of those that nothing makes.
     fn made_headers(
         &mut self,
         part: &CPart,
         reach: &Included,
         generated: &BTreeMap<String, String>,
-    ) -> (Vec<FieldValue>, Vec<String>) {
+    ) -> (Vec<MadeHeader>, Vec<String>) {
         let component = &part.place.component;
-        let (mut headers, mut reasons) = (Vec::new(), Vec::new());
+        let (mut headers, mut reasons): (Vec<MadeHeader>, Vec<String>) = (Vec::new(), Vec::new());
         for (header, includer) in reach.missing.iter().filter(|(header, _)| !generated.contains_key(header)) {
             let key = (component.clone(), header.clone());
             let known = match self.made.get(&key) {
@@ -153,9 +157,13 @@ impl PartWriter<'_, '_> {
                 }
             };
             match known {
-                // Several may include the same one.
-                Some(address) if headers.contains(&FieldValue::Of(address.clone())) => {}
-                Some(address) => headers.push(FieldValue::Of(address)),
+                Some(address) => {
+                    let made = FieldValue::Of(address);
+                    match headers.iter_mut().find(|(known, _)| *known == made) {
+                        Some((_, includers)) => drop(includers.insert(includer.clone())),
+                        None => headers.push((made, BTreeSet::from([includer.clone()]))),
+                    }
+                }
                 None if !includer.is_empty() => {
                     reasons.push(format!("{includer} includes {header}, which is not here."));
                 }
@@ -165,17 +173,33 @@ impl PartWriter<'_, '_> {
         (headers, reasons)
     }
 
-    fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<FieldValue>) {
-        let mut internal = made;
+    fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<MadeHeader>) {
+        let mut internal: Vec<FieldValue> = Vec::new();
         let own: BTreeSet<String> = match part.place.role {
             CRole::Library | CRole::Helpers => {
                 let (public, own) = self.index.parted(&reach.own_headers, &self.open, &part.sources);
-                call.set("headers", FieldValue::Files(public));
+                // What headers for users include, users need, too.
+                let is_open = |(_, includers): &MadeHeader| !includers.is_disjoint(&public);
+                let (open, inner): (Vec<MadeHeader>, Vec<MadeHeader>) = made.into_iter().partition(is_open);
+                internal.extend(inner.into_iter().map(|(made, _)| made));
+                let mut headers: Vec<FieldValue> = open.into_iter().map(|(made, _)| made).collect();
+                if headers.is_empty() {
+                    call.set("headers", FieldValue::Files(public));
+                } else {
+                    headers.push(FieldValue::Files(public));
+                    call.set("headers", FieldValue::List(headers));
+                }
                 own
             }
             // What a test program `reads`, it reads when it runs: what its sources include is among its headers.
-            CRole::Test => reach.own_headers.union(&reach.reads).cloned().collect(),
-            CRole::Program | CRole::Sample => reach.own_headers.clone(),
+            CRole::Test => {
+                internal.extend(made.into_iter().map(|(made, _)| made));
+                reach.own_headers.union(&reach.reads).cloned().collect()
+            }
+            CRole::Program | CRole::Sample => {
+                internal.extend(made.into_iter().map(|(made, _)| made));
+                reach.own_headers.clone()
+            }
         };
         if !own.is_empty() {
             internal.push(FieldValue::Files(own));

@@ -142,6 +142,20 @@ fn postfix(p: &mut Parser) {
     postfix_of(p, mark, callable);
 }
 
+/// `under` and the options behind it.
+fn under(p: &mut Parser) {
+    p.take();
+    if p.peek_past_lines().0 == LeftBrace {
+        p.lines();
+        let choice = p.mark();
+        under_fields(p);
+        p.finish(choice, UnderFields);
+    } else if !p.accept_word("defaults") {
+        let error = Diagnostic::error("syntax", "expected the options after `under`");
+        p.error(error.mend("under { mode = \"release\" }").mend("under defaults"));
+    }
+}
+
 /// What may follow a value: `.name`, `(…)`, `[…]`, `{…}`, `with {…}`, `under {…}`.
 fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
     let mut links = 0;
@@ -188,16 +202,7 @@ fn postfix_of(p: &mut Parser, mark: NodeStart, mut callable: bool) {
             }
             p.finish(mark, WithExpr);
         } else if p.at_word("under") {
-            p.take();
-            if p.peek_past_lines().0 == LeftBrace {
-                p.lines();
-                let choice = p.mark();
-                under_fields(p);
-                p.finish(choice, UnderFields);
-            } else if !p.accept_word("defaults") {
-                let error = Diagnostic::error("syntax", "expected the options after `under`");
-                p.error(error.mend("under { mode = \"release\" }").mend("under defaults"));
-            }
+            under(p);
             p.finish(mark, UnderExpr);
         } else {
             return;

@@ -8,6 +8,21 @@ use nubrik_diagnostic::Diagnostic;
 use crate::lexer::DECLARATION_WORDS;
 use crate::parser::{MAX_DEPTH, Parser};
 
+/// Texts of which a value is one.
+fn alternatives(p: &mut Parser) {
+    text(p);
+    while p.peek_past_lines().0 == Bar {
+        p.lines();
+        p.take();
+        p.lines();
+        if p.peek() != TextOpen {
+            p.expected("a text");
+            break;
+        }
+        text(p);
+    }
+}
+
 /// A type: a name, `list[T]`, `map[T]`, `{ a: T }`, `"a" | "b"`, each with `?` after it.
 pub(super) fn type_expr(p: &mut Parser) {
     p.depth += 1;
@@ -18,18 +33,7 @@ pub(super) fn type_expr(p: &mut Parser) {
             p.skip_item();
         }
         TextOpen => {
-            text(p);
-            while p.peek_past_lines().0 == Bar {
-                p.lines();
-                p.take();
-                p.lines();
-                if p.peek() == TextOpen {
-                    text(p);
-                } else {
-                    p.expected("a text");
-                    break;
-                }
-            }
+            alternatives(p);
             p.finish(mark, TypeAlternatives);
         }
         Word => {

@@ -11,7 +11,7 @@ use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
 use crate::eval::{Evaluator, Result};
 use crate::value::*;
-use crate::world::{Answer, ToolRequest};
+use crate::world::{Answer, ToolAnswer, ToolRequest};
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
@@ -40,6 +40,15 @@ pub(super) const FORM: Form = Form {
     },
     way: FormEvaluation::Braces(|e, _, values, span| e.tool_form(values, span)),
 };
+
+/// Why a tool is not new enough, for people; nothing where it is.
+fn too_old(found: &ToolAnswer, wanted: &str) -> Option<String> {
+    match &found.version {
+        Some(version) if is_at_least(version, wanted) => None,
+        Some(version) => Some(format!("{} is version {version}", found.path)),
+        None => Some(format!("{} does not tell its version", found.path)),
+    }
+}
 
 impl Evaluator<'_> {
     pub(in crate::eval) fn tool_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
@@ -73,18 +82,9 @@ impl Evaluator<'_> {
         // The first of the names that is there and new enough.
         let mut old: Vec<String> = Vec::new();
         for found in answer.found {
-            if let Some((wanted, _)) = &at_least {
-                match &found.version {
-                    Some(version) if is_at_least(version, wanted) => {}
-                    Some(version) => {
-                        old.push(format!("{} is version {version}", found.path));
-                        continue;
-                    }
-                    None => {
-                        old.push(format!("{} does not tell its version", found.path));
-                        continue;
-                    }
-                }
+            if let Some(why) = at_least.as_ref().and_then(|(wanted, _)| too_old(&found, wanted)) {
+                old.push(why);
+                continue;
             }
             let tool = ToolValue { name: found.name, path: found.path, version: found.version };
             return Ok(Value::Tool(Rc::new(tool)));
