@@ -196,6 +196,32 @@ fn checks_of_ones_own_count_by_the_programs_that_they_run() {
 }
 
 #[test]
+fn programs_count_in_whichever_folder_they_run() {
+    if !has("gcov", &["--version"]) {
+        return;
+    }
+    let sandbox = Sandbox::new(&FIT);
+    let go = "#include <string.h>\n#include <stdio.h>\n#include <unistd.h>\nint fit(int);\nint main(int n, char **words) {\n    \
+        if (!strcmp(words[1], \"away\") && chdir(\"/\")) return 1;\n    \
+        if (!strcmp(words[1], \"made\")) fclose(fopen(\"made\", \"w\"));\n    return fit(n);\n}\n";
+    sandbox.write("go.c", go);
+    sandbox.write(
+        "targets.nub",
+        "use \"nub:c\" as c\n\
+         target fit = c.library { sources = \"src/*.c\", headers = \"src/*.h\", include = \"src\" }\n\
+         target show = c.program { sources = \"go.c\", needs = fit }\n\
+         target made = step { run = `{show} made`, makes = { \"made\": \"made\" } }\n\
+         test all = check { run = [sh`cd src; \"$OLDPWD\"/{show} away`, `test -e {made}`] }\n",
+    );
+    let run = sandbox.run(&["test", "--coverage", "--coverage-file", "lines.info"]).expect(0);
+    assert!(run.stdout.contains("make made"), "{}", run.stdout);
+    let lcov = sandbox.read("lines.info");
+    // Once from another folder of the workspace and out of it, once in a folder of the step's own.
+    assert!(lcov.contains("SF:go.c\nDA:5,2\nDA:6,2\nDA:7,2\nDA:8,2\n"), "{lcov}");
+    assert!(lcov.contains("SF:src/fit.c\nDA:2,2\n"), "{lcov}");
+}
+
+#[test]
 fn lines_that_a_change_left_uncovered_are_named() {
     if !has("gcov", &["--version"]) || !has("git", &["--version"]) {
         return;

@@ -47,13 +47,30 @@ pub struct FileChange {
     pub differences: Vec<(String, ChangeKind, String)>,
 }
 
-/// Holds a proposal against what is there. `taken` are files that definitions take already, whatever way they have to say so.
+/// Why definitions cannot be compared with a proposal, or changed.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ReconcileProblem {
+    /// The definitions of a package cannot be read: why.
+    Unreadable {
+        /// The package, from the tree's top.
+        package: String,
+        /// What is wrong, for people.
+        why: String,
+    },
+    /// With the changes the definitions of this package could not be read.
+    Unfit {
+        /// The package, from the tree's top.
+        package: String,
+    },
+}
+
+/// Compares a proposal with what is there. `taken` are files that definitions take already, whatever way they have to say so.
 /// With `is_whole` definitions that are there are changed, too; else only new ones are added.
 ///
 /// Definitions of the proposal that are there already get the names that they have there, and are taken out of it.
 ///
 /// # Errors
-/// When definitions cannot be read: the package, and why.
+/// When definitions cannot be read, or could not be with the changes.
 pub fn reconcile(
     tree: &SourceTree,
     top: &str,
@@ -61,12 +78,12 @@ pub fn reconcile(
     existing: &Existing,
     taken: &BTreeSet<String>,
     is_whole: bool,
-) -> Result<Vec<FileChange>, (String, String)> {
+) -> Result<Vec<FileChange>, ReconcileProblem> {
     let packages: BTreeSet<String> = existing.keys().cloned().collect();
     let mut views = BTreeMap::new();
     for (package, text) in existing {
-        let view =
-            FileView::read(tree, package, &packages, text).map_err(|problem| (package.clone(), problem))?;
+        let unreadable = |why| ReconcileProblem::Unreadable { package: package.clone(), why };
+        let view = FileView::read(tree, package, &packages, text).map_err(unreadable)?;
         views.insert(package.clone(), view);
     }
     let taken = &with_decided(tree, existing, taken);
@@ -97,11 +114,9 @@ pub fn reconcile(
         edits.add(&new, text);
         if !edits.edits.is_empty() {
             let differences = std::mem::take(&mut edits.differences);
-            let (before, after) = (Some(text.clone()), edits.applied(text));
-            // Nothing is written that cannot be read.
-            if !parses(&after) {
-                return Err((package.to_owned(), "the changes for it do not fit into its text".to_owned()));
-            }
+            let unfit = || ReconcileProblem::Unfit { package: package.to_owned() };
+            let after = applied(edits.edits, text).ok_or_else(unfit)?;
+            let before = Some(text.clone());
             changes.push(FileChange { package: package.to_owned(), before, after, differences });
         }
     }
@@ -168,7 +183,7 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
     let mut edits =
         TextEdits { view: &view, writer, package: "", edits: Vec::new(), differences: Vec::new(), top: "" };
     edits.add(definitions, text);
-    edits.applied(text)
+    changed(edits.edits, text)
 }
 
 fn added(definition: &Definition, top: &str) -> (String, ChangeKind, String) {
@@ -483,26 +498,30 @@ impl TextEdits<'_> {
             });
         is_pin || is_library(text) || (is_other && !name_of(path).is_empty())
     }
+}
 
-    /// The text with all changes, and as the formatter has it where it was formatted before.
-    fn applied(mut self, text: &str) -> String {
-        self.edits.sort_by_key(|(range, _)| (range.start, range.end));
-        // Of two changes of one place the first holds.
-        let mut end = 0;
-        self.edits.retain(|(range, _)| {
-            let is_free = range.start >= end;
-            end = end.max(range.end);
-            is_free
-        });
-        let mut out = text.to_owned();
-        for (range, new) in self.edits.into_iter().rev() {
-            out.replace_range(range, &new);
-        }
-        let shared = |text: &str| nubrik_syntax::format(nubrik_source::TextId(0), &text.into());
-        match shared(text) {
-            Ok(tidy) if tidy == text => shared(&out).unwrap_or(out),
-            _ => out,
-        }
+/// A text with some changes; `None` where it could not be read as definitions.
+fn applied(edits: Vec<(Range<usize>, String)>, text: &str) -> Option<String> {
+    Some(changed(edits, text)).filter(|after| parses(after))
+}
+
+/// A text with some changes, as the formatter has it where it was formatted before. Of two changes of one place the first holds.
+fn changed(mut edits: Vec<(Range<usize>, String)>, text: &str) -> String {
+    edits.sort_by_key(|(range, _)| (range.start, range.end));
+    let mut end = 0;
+    edits.retain(|(range, _)| {
+        let is_free = range.start >= end;
+        end = end.max(range.end);
+        is_free
+    });
+    let mut out = text.to_owned();
+    for (range, new) in edits.into_iter().rev() {
+        out.replace_range(range, &new);
+    }
+    let formatted = |text: &str| nubrik_syntax::format(nubrik_source::TextId(0), &text.into());
+    match formatted(text) {
+        Ok(tidy) if tidy == text => formatted(&out).unwrap_or(out),
+        _ => out,
     }
 }
 
@@ -552,4 +571,25 @@ fn names_the_same(call: &KindCall, other: &Call) -> bool {
         let items = other.fields.get(field).and_then(|field| field.items.as_ref());
         items.is_some_and(|items| items.iter().any(|(_, item)| item.trim_matches(['"', '\'']) == text))
     })
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn what_could_not_be_read_is_not_written_and_no_place_is_changed_twice() {
+        let text = "target a = write { path = \"a\", text = \"x\" }\n";
+        let at = |part: &str| text.find(part).map_or(0..0, |start| start..start + part.len());
+        let edit = |part: &str, new: &str| (at(part), new.to_owned());
+        let once = applied(vec![edit("\"x\"", "\"y\"")], text);
+        assert_eq!(once.as_deref(), Some("target a = write { path = \"a\", text = \"y\" }\n"));
+        // The second one lies in the first one, whichever was found first.
+        let both = vec![edit("text = \"x\"", "text = \"z\""), edit("\"x\"", "\"y\"")];
+        let changed = Some("target a = write { path = \"a\", text = \"z\" }\n");
+        assert_eq!(applied(both.clone(), text).as_deref(), changed);
+        assert_eq!(applied(both.into_iter().rev().collect(), text).as_deref(), changed);
+        assert_eq!(applied(vec![edit(" }", "")], text), None);
+        assert_eq!(applied(vec![edit("\"x\"", "\"x")], text), None);
+    }
 }

@@ -453,12 +453,18 @@ fn makes_nothing() -> Diagnostic {
         .mend("makes = { \"result\": \"result.txt\" } for a command that chooses where it writes")
 }
 
+/// The first output that a step is run for.
+fn named_first(draft: &Draft) -> &str {
+    let first = draft.outputs.iter().find(|(_, _, written)| !draft.lines.contains(written));
+    first.or(draft.outputs.first()).map_or("", |(_, _, written)| written)
+}
+
 /// What a step does, for people: what its definition says, else what it is for.
 fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) -> Arc<str> {
     match values.value("say") {
         Value::Text(text) => plain_path_text(&text).into(),
         _ if is_probe => format!("probe for {}", scope.owner.parts.join("/")).into(),
         _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
-        _ => shared_text(["make ", &*draft.outputs[0].2]),
+        _ => shared_text(["make ", named_first(draft)]),
     }
 }

@@ -282,11 +282,8 @@ impl Lowerer {
                 let error = match near {
                     Some(near) => error.mend(near),
                     None => error
-                        .mend(format!(
-                            "use {{ {} }} from \"…\" takes it from the kit that declares it",
-                            name.text
-                        ))
-                        .note("`nubrik options` shows the options of the workspace"),
+                        .note("an option of a kit is taken into this file by `use { NAME } from \"KIT\"`")
+                        .mend("nubrik options   shows all options, with the kits that declare them"),
                 };
                 self.report(name.span, error);
                 None

@@ -10,7 +10,9 @@ mod updating;
 
 use std::collections::BTreeMap;
 
-use nubrik_survey::{Answers, DefinitionAddress, DefinitionWriter, Proposal, reconcile, survey, with_more};
+use nubrik_survey::{
+    Answers, DefinitionAddress, DefinitionWriter, Proposal, ReconcileProblem, reconcile, survey, with_more,
+};
 
 use super::{CommandResult, say_wrong};
 use crate::arguments::{Adopting, Choice};
@@ -92,6 +94,21 @@ fn propose(
     Ok(Some((proposal, answers)))
 }
 
+/// Says why definitions were not compared with sources, or not changed.
+fn not_reconciled(console: Console, ground: &AdoptedFolder, problem: &ReconcileProblem) -> Exit {
+    let path = |package: &str| ground.path(package, "targets.nub");
+    match problem {
+        ReconcileProblem::Unreadable { package, why } => {
+            let message = format!("{} cannot be read: {why}", path(package));
+            say_wrong(console, Exit::Definitions, &message, &["nubrik lint"])
+        }
+        ReconcileProblem::Unfit { package } => {
+            let message = format!("{} is not changed: it could not be read afterwards", path(package));
+            say_wrong(console, Exit::Own, &message, &["nubrik adopt --check   says what differs"])
+        }
+    }
+}
+
 fn write_and_try(
     console: Console,
     ground: &AdoptedFolder,
@@ -99,10 +116,7 @@ fn write_and_try(
     answers: &Answers,
     adopting: &Adopting,
 ) -> CommandResult<Exit> {
-    let cannot_read = |(package, problem): (String, String)| {
-        let path = ground.path(&package, "targets.nub");
-        say_wrong(console, Exit::Definitions, &format!("{path} cannot be read: {problem}"), &["nubrik lint"])
-    };
+    let cannot_read = |problem: ReconcileProblem| not_reconciled(console, ground, &problem);
     let changes = |proposal: &mut Proposal| {
         reconcile(&ground.tree, &ground.top, proposal, &ground.existing, &ground.taken, false)
     };

@@ -103,7 +103,9 @@ impl Evaluator<'_> {
             let near = names.iter().find_map(|name| nearest(name, known.iter().map(String::as_str)))?;
             Some(format!("names = \"{near}\""))
         };
-        let mend = answer.mend.or_else(near);
+        let install =
+            || Some(format!("install {}{}", if old.is_empty() { "" } else { "a newer " }, names[0]));
+        let mend = answer.mend.or_else(near).or_else(install);
         self.fail(span, error.maybe_mend(mend).mend("or_none = true if it can do without"))
     }
 }

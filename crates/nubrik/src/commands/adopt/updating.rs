@@ -19,10 +19,7 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     let ground = AdoptedFolder::of(console, choice, &place)?;
     let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
     let changes = reconcile(&ground.tree, &ground.top, &mut proposal, &ground.existing, &ground.taken, true);
-    let changes = changes.map_err(|(package, problem)| {
-        let path = ground.path(&package, "targets.nub");
-        say_wrong(console, Exit::Definitions, &format!("{path} cannot be read: {problem}"), &["nubrik lint"])
-    })?;
+    let changes = changes.map_err(|problem| super::not_reconciled(console, &ground, &problem))?;
     if changes.is_empty() {
         if !console.is_json() {
             outln!(console, "definitions and sources agree");
