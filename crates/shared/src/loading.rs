@@ -156,6 +156,14 @@ impl SharedStore {
         text.lines().filter_map(row).collect()
     }
 
+    /// Takes note of what this machine wrote: it believes nothing older from then on.
+    pub(crate) fn note_written(&self, object: String, sequence: u64) {
+        let mut seen = self.seen_before();
+        let known = seen.entry(object).or_default();
+        *known = sequence.max(*known);
+        self.remember(&seen);
+    }
+
     /// The last sequence that was seen of an object; 0 for none.
     pub(crate) fn last_seen(&self, object: &str) -> u64 {
         self.seen_before().get(object).copied().unwrap_or(0)

@@ -206,6 +206,7 @@ impl Publisher {
             manifest: digest,
         };
         shared.put(&name, &head.sign(&self.key))?;
+        shared.note_written(name, head.sequence);
         Ok(digest)
     }
 

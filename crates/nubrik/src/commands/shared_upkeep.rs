@@ -59,6 +59,8 @@ fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc
 pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let store = used(console, &mut session)?;
+    // Whoever reads the heads notices one that is older than what was seen here.
+    store.known();
     let grace = if now { Duration::ZERO } else { GRACE };
     let pruned = match session.prune_shared(u64::from(days), grace) {
         Ok(Some(pruned)) => pruned,
