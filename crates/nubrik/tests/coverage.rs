@@ -120,14 +120,19 @@ const PAGES: &str = "target show = c.program { sources = \"show.c\", needs = fit
 const SHOW: &str = "#include <stdio.h>\nint fit(int);\nint main(int n, char **words) {\n    if (n > 1) puts(words[1]);\n    \
     printf(\"%d\\n\", fit(5));\n    return 0;\n}\n";
 
+/// `FIT` with the sources of two programs.
+fn with_programs() -> Sandbox {
+    let sandbox = Sandbox::new(&FIT);
+    ["show.c", "other.c"].iter().for_each(|path| sandbox.write(path, SHOW));
+    sandbox
+}
+
 #[test]
 fn programs_that_count_and_run_in_build_steps_count() {
     if !has("gcov", &["--version"]) {
         return;
     }
-    let sandbox = Sandbox::new(&FIT);
-    sandbox.write("show.c", SHOW);
-    sandbox.write("other.c", SHOW);
+    let sandbox = with_programs();
     let alone = sandbox.read("targets.nub");
     sandbox.write("targets.nub", &format!("{alone}{PAGES}"));
     let run = sandbox.run(&["test", "--coverage"]).expect(0);
@@ -157,9 +162,7 @@ fn each_of_several_programs_of_a_step_counts_once() {
     if !has("gcov", &["--version"]) {
         return;
     }
-    let sandbox = Sandbox::new(&FIT);
-    sandbox.write("show.c", SHOW);
-    sandbox.write("other.c", SHOW);
+    let sandbox = with_programs();
     let alone = sandbox.read("targets.nub").replace("test low", "private test low");
     sandbox.write(
         "targets.nub",

@@ -7,7 +7,7 @@ use nubrik_source::WsPath;
 
 use super::Evaluator;
 use super::forms::FormValues;
-use super::strands::{Leaves, all_strands, leaves, scratch_path};
+use super::strands::{leaves_of, scratch_path};
 use crate::value::*;
 
 /// The variable in which programs find the folder for their counts: its path from the workspace's root.
@@ -46,18 +46,19 @@ impl StepCommands {
         self.own < self.all.len()
     }
 
+    /// The others.
+    pub fn counting(&self) -> &[Rc<CommandValue>] {
+        &self.all[self.own..]
+    }
+
     /// Where the others write which lines ran.
     pub fn accounts(&self) -> Vec<Arc<str>> {
-        let mut accounts: Vec<Arc<str>> = Vec::new();
-        for stage in self.all[self.own..].iter().flat_map(|command| &command.stages) {
-            let mut strands = Leaves::new();
-            all_strands(stage).for_each(|strand| leaves(strand, &mut strands));
-            let written = strands.iter().filter_map(|strand| match strand {
-                WordStrand::Out { path, .. } => Some(path.clone()),
-                _ => None,
-            });
-            accounts.extend(written);
-        }
+        let written = |strand: &WordStrand| match strand {
+            WordStrand::Out { path, .. } => Some(path.clone()),
+            _ => None,
+        };
+        let mut accounts: Vec<Arc<str>> =
+            leaves_of(self.counting()).into_iter().filter_map(written).collect();
         accounts.sort_unstable();
         accounts.dedup();
         accounts
@@ -94,14 +95,10 @@ impl Evaluator<'_> {
             return commands;
         }
         let mut programs: Vec<u32> = Vec::new();
-        for stage in commands.all.iter().flat_map(|command| &command.stages) {
-            let mut strands = Leaves::new();
-            all_strands(stage).for_each(|strand| leaves(strand, &mut strands));
-            for strand in strands {
-                let WordStrand::File(FileRef { maker: Some(maker), .. }) = strand else { continue };
-                if counting.contains_key(maker) && !programs.contains(maker) {
-                    programs.push(*maker);
-                }
+        for strand in leaves_of(&commands.all) {
+            let WordStrand::File(FileRef { maker: Some(maker), .. }) = strand else { continue };
+            if counting.contains_key(maker) && !programs.contains(maker) {
+                programs.push(*maker);
             }
         }
         for (number, program) in programs.iter().enumerate() {

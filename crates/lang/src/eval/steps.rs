@@ -10,7 +10,7 @@ use smallvec::SmallVec;
 
 use super::counting::{COUNTS_VARIABLE, StepCommands, counts_folder};
 use super::forms::FormValues;
-use super::strands::{Leaves, all_strands, kept_path, leaves, scratch_path};
+use super::strands::{Leaves, kept_path, leaves_of, scratch_path};
 use super::words::{plain_path_text, probe_words};
 use super::{Evaluator, Owner, Result, Scope};
 use crate::rows::digest;
@@ -301,18 +301,18 @@ impl Evaluator<'_> {
     ) -> Result<Draft> {
         let is_answer = unnamed == First::Answer;
         let makes = self.makes(values, span)?;
-        let mut strands = Leaves::new();
-        let all = commands.all().iter().flat_map(|c| &c.stages).flat_map(all_strands);
-        all.for_each(|s| leaves(s, &mut strands));
-        let Some(first) = first_output(commands.own(), &makes, unnamed) else {
+        // Its own first: its folder has its name from them.
+        let mut strands = leaves_of(commands.own());
+        let Some(first) = first_output(commands.own(), &strands, &makes, unnamed) else {
             if self.definitions.modules.is_misread(span) {
                 return self.failed_before(span);
             }
             return self.fail(span, makes_nothing());
         };
         let mut draft = self.draft(owner, &first);
-        draft.lines = commands.accounts();
         if commands.counts() {
+            draft.lines = commands.accounts();
+            strands.extend(leaves_of(commands.counting()));
             draft.step.scratch.push(scratch_folder(&counts_folder(&draft.step.folder)));
         }
         if is_answer {
@@ -421,14 +421,17 @@ fn scratch_folder(path: &WsPath) -> WsPath {
 }
 
 /// The name of a step's first output, from which its folder has its own; `None` where it makes nothing.
-fn first_output(commands: &[Rc<CommandValue>], makes: &[ChosenOutput], unnamed: First) -> Option<Arc<str>> {
+fn first_output(
+    commands: &[Rc<CommandValue>],
+    strands: &Leaves<'_>,
+    makes: &[ChosenOutput],
+    unnamed: First,
+) -> Option<Arc<str>> {
     if unnamed == First::Answer {
         // A probe's place tells probes of one target apart by what they run.
         let words = blake3::hash(probe_words(commands).as_bytes()).to_hex();
         return Some(format!("answer-{}", &words[..12]).into());
     }
-    let mut strands = Leaves::new();
-    commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
     let named = strands.iter().find_map(|s| match s {
         WordStrand::Out { path, .. } => Some(path.clone()),
         _ => None,

@@ -1,5 +1,7 @@
 //! The strands of commands: what their words are made of, and where the paths lead that only a step knows.
 
+use std::rc::Rc;
+
 use nubrik_graph::KEPT;
 use nubrik_source::{WsPath, shared_text};
 use smallvec::SmallVec;
@@ -34,4 +36,12 @@ pub(super) fn scratch_path(folder: &WsPath, path: &str) -> WsPath {
 /// Where a folder is that a step finds again when it runs the next time.
 pub(super) fn kept_path(folder: &WsPath, path: &str) -> WsPath {
     WsPath::from_normal_text(shared_text([folder.as_str(), "/", KEPT, "/", path]))
+}
+
+/// All strands of some commands, with those inside quoted ones instead of these.
+pub(super) fn leaves_of(commands: &[Rc<CommandValue>]) -> Leaves<'_> {
+    let mut list = Leaves::new();
+    let stages = commands.iter().flat_map(|command| &command.stages);
+    stages.flat_map(all_strands).for_each(|strand| leaves(strand, &mut list));
+    list
 }

@@ -5,11 +5,11 @@ use std::time::SystemTime;
 
 use nubrik_disk::read_open;
 use nubrik_engine::{CONSTANT_ROOT, OutsideFiles};
-use nubrik_graph::{Closure, FileId, Graph, Native, SetId, StepId};
+use nubrik_graph::{Closure, FileId, Graph, Native, Needs, SetId, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_reports::coverage::Coverage;
 use nubrik_source::{FilePath, WsPath};
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
 use super::Session;
 
@@ -39,28 +39,22 @@ impl Session {
         let graph = &evaluation.graph;
         let mut covered = Covered::default();
         let mut verdicts: Vec<FileId> = Vec::new();
-        let mut read: FxHashSet<FileId> = FxHashSet::default();
-        for test in tests {
-            let Some(check) = &graph.step(*test).check else { continue };
-            verdicts.push(check.verdict);
-            let mut is_counted = false;
-            for step in Closure::of(graph, [check.verdict]).steps {
-                for account in graph.step(step).accounts_of_lines() {
-                    is_counted = true;
-                    // What several tests need ran once.
-                    if !read.insert(account) {
-                        continue;
-                    }
-                    match self.account(&graph.file(account).path) {
-                        Ok(lines) => covered.lines.merge(lines),
-                        Err(problem) => covered.unreadable.push((step, problem)),
-                    }
+        verdicts.extend(tests.iter().filter_map(|test| Some(graph.step(*test).check.as_ref()?.verdict)));
+        // Of each step, whether it or one behind it tells: those behind it come first. What several tests need ran once.
+        let mut tells = vec![false; graph.steps.len()];
+        let needs = Needs::of(graph);
+        for step in Closure::of(graph, verdicts.iter().copied()).steps {
+            tells[step.index()] = needs.of_step(step).iter().any(|need| tells[need.index()]);
+            for account in graph.step(step).accounts_of_lines() {
+                tells[step.index()] = true;
+                match self.account(&graph.file(account).path) {
+                    Ok(lines) => covered.lines.merge(lines),
+                    Err(problem) => covered.unreadable.push((step, problem)),
                 }
             }
-            if !is_counted {
-                covered.not_counted.push(*test);
-            }
         }
+        let silent = tests.iter().filter(|test| graph.step(**test).check.is_some() && !tells[test.index()]);
+        covered.not_counted.extend(silent);
         let origins = SourceOrigins::of(graph, verdicts);
         let roots = [self.workspace.root.to_string_lossy().into_owned(), CONSTANT_ROOT.to_owned()];
         covered.lines = covered.lines.renamed(|path| {

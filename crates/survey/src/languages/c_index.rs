@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::c_places::is_sample_or_test;
 use super::c_scan::{C_SOURCES, HEADERS, SourceScan, is_header, is_source};
 use super::c_system::other_system_of;
+use super::templates;
 use crate::tree::{SourceTree, folder_of, joined, name_of, stem_of};
 
 /// All sources and headers, and where included files are.
@@ -33,9 +34,6 @@ pub(super) struct IncludedFile<'a> {
     pub searched: Option<String>,
 }
 
-/// Endings of templates of headers.
-const TEMPLATES: [&str; 5] = ["in", "cmake", "cmakein", "tmpl", "template"];
-
 impl<'a> IncludeIndex<'a> {
     pub fn of(tree: &'a SourceTree, scans: &'a BTreeMap<&'a str, SourceScan>) -> IncludeIndex<'a> {
         let includes = || scans.values().flat_map(|scan| &scan.includes).map(|include| include.path.as_str());
@@ -47,11 +45,13 @@ impl<'a> IncludeIndex<'a> {
         let templated =
             names.keys().filter_map(template).filter(|stem| is_header(stem) && stem.contains("conf"));
         let templated = templated.collect();
-        let made = |name: &&'a str| {
-            let (stem, ending) = name.rsplit_once('.')?;
-            (is_header(stem) && TEMPLATES.contains(&ending)).then_some(stem)
+        // `tide.h.ENDING`, whatever the ending is: what it says tells.
+        let made = |(name, files): (&&'a str, &Vec<&'a str>)| {
+            let stem = template(name).filter(|stem| is_header(stem))?;
+            let is_template = |file: &&str| tree.text(file).is_some_and(|text| templates::has_holes(&text));
+            files.iter().any(is_template).then_some(stem)
         };
-        let made = names.keys().filter_map(made).collect();
+        let made = names.iter().filter_map(made).collect();
         let mut index = IncludeIndex {
             tree,
             scans,

@@ -23,6 +23,22 @@ const VERSIONS: [&str; 9] = [
     "VERSION_PATCH",
 ];
 
+/// What is filled in.
+const HOLES: &str = r"@(\w+)@|\$\{(\w+)\}";
+
+/// Whether a directive is in a text that only a generator knows, or one that takes a name back: it asks about the machine.
+fn asks_machine(text: &str) -> bool {
+    text.lines().filter_map(|line| line.trim_start().strip_prefix('#')).any(|line| {
+        let word = line.split_whitespace().next().unwrap_or_default();
+        word == "undef" || (word != "define" && word.ends_with("define"))
+    })
+}
+
+/// Whether a text is a template: something is filled in, or the machine is asked.
+pub(super) fn has_holes(text: &str) -> bool {
+    asks_machine(text) || Regex::new(HOLES).is_ok_and(|holes| holes.is_match(text))
+}
+
 /// A definition of a step that fills a template in, if there is one and all is known that it wants.
 pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) -> Option<DefinitionAddress> {
     let name = name_of(header);
@@ -35,15 +51,10 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
     };
     let template = survey.tree.files().iter().find(is_template)?.clone();
     let text = survey.tree.text(&template)?;
-    // A directive that only a generator knows asks about the machine, and so does one that takes a name back.
-    let asks = text.lines().filter_map(|line| line.trim_start().strip_prefix('#')).any(|line| {
-        let word = line.split_whitespace().next().unwrap_or_default();
-        word == "undef" || (word != "define" && word.ends_with("define"))
-    });
-    if asks {
+    if asks_machine(&text) {
         return None;
     }
-    let holes = Regex::new(r"@(\w+)@|\$\{(\w+)\}").ok()?;
+    let holes = Regex::new(HOLES).ok()?;
     let mut values: BTreeMap<String, String> = BTreeMap::new();
     for hole in holes.captures_iter(&text) {
         let wanted = hole.get(1).or_else(|| hole.get(2))?.as_str();

@@ -112,9 +112,7 @@ pub(super) fn new_name(p: &mut Parser, what: &str) {
     if is_reserved(name) {
         let error = Diagnostic::error("reserved-word", format!("`{name}` is a word of the language"));
         // Two words that declare, one behind the other.
-        let declares =
-            matches!(name, "let" | "target" | "test" | "job" | "service" | "option" | "kind" | "type");
-        p.error(match declares && what == "a value" {
+        p.error(match DECLARATION_WORDS.contains(&name) && what == "a value" {
             true => error.mend(format!("`{name}` alone, without `let` before it")),
             false => error.mend(format!("{name}_")),
         });
