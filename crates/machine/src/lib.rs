@@ -20,6 +20,7 @@
 
 mod asking;
 mod boxes;
+mod client_answers;
 mod clock;
 mod effects;
 mod extract;

@@ -7,11 +7,13 @@ use std::{fs, io};
 use nubrik_bytes::Digest;
 use nubrik_disk::read_file;
 use nubrik_pins::{
-    BoundPackages, ClientSettings, OriginSettings, Origins, PINS_FILE, PINS_LIMIT, PinProblem, Pins,
+    BoundPackages, ClientQuestion, ClientSettings, OriginSettings, Origins, PINS_FILE, PINS_LIMIT,
+    PinProblem, Pins,
 };
 use nubrik_web::{Agreement, Agreements, Client};
 use parking_lot::Mutex;
 
+use crate::client_answers;
 use crate::search_path::on_persons_path;
 
 /// The most that a file of settings may hold, in bytes.
@@ -41,12 +43,13 @@ impl WebAccess {
 
     /// Which variables a checkout wants to be sent where: for its origins, and in files of ordinary clients that it brings along.
     pub fn asked(&self) -> Vec<Agreement> {
-        nubrik_pins::asked_for_origins(&self.settings, &ThisMachine { root: &self.root })
+        nubrik_pins::asked_for_origins(&self.settings, &ThisMachine { root: self.root.clone() })
     }
 
     /// Where registries are.
     pub fn origins(&self) -> &Origins {
-        self.origins.get_or_init(|| Origins::find(&self.settings, &ThisMachine { root: &self.root }))
+        let around = || Arc::new(ThisMachine { root: self.root.clone() });
+        self.origins.get_or_init(|| Origins::find(&self.settings, around()))
     }
 
     /// To which origins packages are bound by the `pins.toml` that is there now. Its text is parsed again only where it changed.
@@ -80,11 +83,11 @@ impl WebAccess {
 }
 
 /// The environment and the files of this machine.
-struct ThisMachine<'a> {
-    root: &'a Path,
+struct ThisMachine {
+    root: PathBuf,
 }
 
-impl ClientSettings for ThisMachine<'_> {
+impl ClientSettings for ThisMachine {
     fn variable(&self, name: &str) -> Option<String> {
         std::env::var(name).ok().filter(|value| !value.is_empty())
     }
@@ -97,8 +100,12 @@ impl ClientSettings for ThisMachine<'_> {
         fs::canonicalize(on_persons_path(name)?).ok()
     }
 
+    fn answer(&self, question: &ClientQuestion) -> Option<String> {
+        client_answers::answer(question, &self.root)
+    }
+
     fn root(&self) -> PathBuf {
-        self.root.to_owned()
+        self.root.clone()
     }
 
     fn agrees(&self, asked: &Agreement) -> bool {

@@ -513,3 +513,37 @@ fn proxies_are_those_of_the_go_on_the_path() {
     let pin = ["pins", "add", "go", "isles.example/Tides"];
     sandbox.run_with(&pin, &[("PATH", &path), ("GOENV", "off")]).expect(0).says("isles.example/moon v0.9.0");
 }
+
+/// A client of Go that goes to a proxy, in a folder.
+fn client_of_go(folder: &std::path::Path, proxy: &std::path::Path) -> String {
+    fs::create_dir_all(folder).unwrap();
+    fs::write(folder.join("go"), format!("#!/bin/sh\necho 'file://{},direct'\n", proxy.display())).unwrap();
+    fs::set_permissions(folder.join("go"), fs::Permissions::from_mode(0o755)).unwrap();
+    format!("{}:/usr/bin:/bin", folder.display())
+}
+
+#[test]
+fn a_client_that_nothing_sends_elsewhere_is_asked_where_it_goes() {
+    let sandbox = with_modules();
+    sandbox.write("nubrik.toml", "");
+    let proxy = sandbox.folder.join("proxy");
+    let path = client_of_go(&sandbox.state().join("clients of go"), &proxy);
+    let asks = [("PATH", &*path), ("GOENV", "off"), ("NUBRIK_ASK_CLIENTS", "on")];
+    sandbox.run_with(&["doctor"], &asks).says("(by `go env GOPROXY`)");
+    let pin = ["pins", "add", "go", "isles.example/Tides"];
+    sandbox
+        .run_with(&pin, &[("PATH", &path), ("GOENV", "off")])
+        .expect(1)
+        .says("no address of the registry `go` is known");
+    sandbox.run_with(&pin, &asks).expect(0).says("isles.example/moon v0.9.0");
+
+    // Where a settings file says something, nobody is asked; and no program of the checkout.
+    let elsewhere = [("GOPROXY", "off"), asks[0], asks[1], asks[2]];
+    sandbox.run_with(&["pins", "add", "go", "isles.example/moon"], &elsewhere).expect(1);
+    let path = client_of_go(&sandbox.folder.join("bin"), &proxy);
+    let own = [("PATH", &*path), ("GOENV", "off"), ("NUBRIK_ASK_CLIENTS", "on")];
+    sandbox
+        .run_with(&["pins", "add", "go", "isles.example/moon"], &own)
+        .expect(1)
+        .says("no address of the registry `go` is known");
+}

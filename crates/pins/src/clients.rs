@@ -26,6 +26,10 @@ pub(crate) fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProb
         for part in ["global", "install", "download"] {
             let Some(values) = parts.get(part) else { continue };
             let said_by = shown(&path, around);
+            let no_index = values.get("no-index").and_then(|words| words.first());
+            if no_index.is_some_and(|word| is_on(word)) {
+                return Err(no_index_asked(&said_by));
+            }
             if let Some(url) = values.get("index-url").and_then(|urls| urls.first()) {
                 main = Some((url.clone(), said_by.clone()));
             }
@@ -41,7 +45,21 @@ pub(crate) fn python(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProb
         let name = "PIP_EXTRA_INDEX_URL";
         extra = urls.split_whitespace().map(|url| (url.to_owned(), name.to_owned())).collect();
     }
+    if around.variable("PIP_NO_INDEX").is_some_and(|word| is_on(&word)) {
+        return Err(no_index_asked("PIP_NO_INDEX"));
+    }
     main.into_iter().chain(extra).map(|(url, said_by)| origin(&url, &said_by, around)).collect()
+}
+
+/// Whether a word of pip's settings switches something on.
+fn is_on(word: &str) -> bool {
+    matches!(word.to_lowercase().as_str(), "1" | "yes" | "true" | "on" | "y" | "t")
+}
+
+/// That the person's own client asks nobody.
+fn no_index_asked(said_by: &str) -> PinProblem {
+    PinProblem::new(format!("{said_by} lets pip ask no index"))
+        .mend("python = \"https://HOST/simple\"   below [origins] in nubrik.toml")
 }
 
 /// The parts of an INI file, each with its values: several lines are several.
@@ -227,7 +245,9 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
             Some((found.as_str()?.to_owned(), said_by.clone()))
         })
     };
-    let Some((mut name, _)) = look(&["source", "crates-io", "replace-with"]) else { return Ok(Vec::new()) };
+    let Some((mut name, replaced_by)) = look(&["source", "crates-io", "replace-with"]) else {
+        return Ok(Vec::new());
+    };
     // A source may itself be replaced; a circle is not followed.
     for _ in 0..8 {
         match look(&["source", &name, "replace-with"]) {
@@ -241,8 +261,10 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
     };
     let found = look(&["source", &name, "registry"])
         .or_else(|| look(&["registries", &name, "index"]))
-        .or_else(|| variable("INDEX"));
-    let Some((url, said_by)) = found else { return Ok(Vec::new()) };
+        .or_else(|| variable("INDEX"))
+        // A folder, or a source that nothing describes: its client would not go to the network either.
+        .unwrap_or_else(|| (String::new(), replaced_by));
+    let (url, said_by) = found;
     if !url.starts_with("sparse+") {
         let problem = PinProblem::new(format!("the source `{name}` in {said_by} is no sparse index"));
         return Err(problem.note("indexes in git are not read").mend("sparse+https://…   as its address"));
@@ -268,8 +290,11 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 pub(crate) mod tests {
+    use std::sync::Arc;
+
     use super::*;
     use crate::Registry;
+    use crate::origin::ClientQuestion;
     use crate::origins::{OriginSetting, OriginSettings, Origins};
 
     /// Variables, and the texts of files by their paths; all programs are in one folder.
@@ -289,6 +314,10 @@ pub(crate) mod tests {
             Some(Path::new("/opt/go/bin").join(name))
         }
 
+        fn answer(&self, question: &ClientQuestion) -> Option<String> {
+            self.0.get(&*question.command()).map(|text| (*text).to_owned())
+        }
+
         fn root(&self) -> PathBuf {
             "/isles/almanac".into()
         }
@@ -300,7 +329,7 @@ pub(crate) mod tests {
 
     fn found(registry: Registry, pairs: &[(&'static str, &'static str)]) -> Vec<(String, String, bool)> {
         let around = FakeMachine(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
-        let origins = Origins::find(&OriginSettings::default(), &around).of(registry).unwrap();
+        let origins = Origins::find(&OriginSettings::default(), Arc::new(around)).of(registry).unwrap();
         let told = |o: Origin| (o.address.to_string(), o.said_by, o.credential.is_some());
         origins.into_iter().map(told).collect()
     }
@@ -366,7 +395,7 @@ pub(crate) mod tests {
         let agreed = "send SALT to //evil.example/npm/";
         let find = |pairs: &[(&'static str, &'static str)]| {
             let around = FakeMachine(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect());
-            Origins::find(&OriginSettings::default(), &around).of(Registry::Js)
+            Origins::find(&OriginSettings::default(), Arc::new(around)).of(Registry::Js)
         };
         let files = [("/isles/almanac/.npmrc", rc), ("SALT", "s")];
         let problem = find(&files).unwrap_err();
@@ -393,13 +422,14 @@ pub(crate) mod tests {
 
     fn config_problem(config: &'static str) -> PinProblem {
         let around = FakeMachine([("/isles/.cargo/config.toml", config)].into());
-        Origins::find(&OriginSettings::default(), &around).of(Registry::Rust).unwrap_err()
+        Origins::find(&OriginSettings::default(), Arc::new(around)).of(Registry::Rust).unwrap_err()
     }
 
     #[test]
     fn nothing_is_built_in_and_settings_win() {
         let around = FakeMachine::default();
-        let problem = Origins::find(&OriginSettings::default(), &around).of(Registry::Python).unwrap_err();
+        let problem =
+            Origins::find(&OriginSettings::default(), Arc::new(around)).of(Registry::Python).unwrap_err();
         assert_eq!(problem.message, "no address of the registry `python` is known");
         let with = |url: &str, secret: Option<&str>, around: &FakeMachine| {
             let setting = OriginSetting {
@@ -408,6 +438,7 @@ pub(crate) mod tests {
                 ..OriginSetting::default()
             };
             let registries = [(Registry::Python, vec![setting])].into();
+            let around = Arc::new(FakeMachine(around.0.clone()));
             Origins::find(&OriginSettings { registries, ..OriginSettings::default() }, around)
                 .of(Registry::Python)
         };

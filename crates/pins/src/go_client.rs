@@ -56,8 +56,13 @@ fn setting(name: &str, around: &dyn ClientSettings) -> Option<(String, String)> 
 /// The proxies that are asked, in their order. `direct` is version control, which is not read.
 pub(crate) fn proxies(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let Some((list, said_by)) = setting("GOPROXY", around) else { return Ok(Vec::new()) };
+    proxy_names(&list).map(|name| origin(name, &said_by, around)).collect()
+}
+
+/// The proxies in a list of them, up to a word that says that none is asked any more.
+pub(crate) fn proxy_names(list: &str) -> impl Iterator<Item = &str> {
     let names = list.split([',', '|']).map(str::trim).filter(|name| !matches!(*name, "" | "direct"));
-    names.take_while(|name| *name != "off").map(|name| origin(name, &said_by, around)).collect()
+    names.take_while(|name| *name != "off")
 }
 
 /// Which modules no proxy is asked for.

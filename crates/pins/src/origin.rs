@@ -52,14 +52,39 @@ impl Origin {
     }
 }
 
+/// A question to an ordinary client of a registry: where it would go, as it is installed. It is asked in a folder that holds nothing, and
+/// must reach no network to answer.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct ClientQuestion {
+    /// The program, by its name on the path.
+    pub program: &'static str,
+    /// Its words; `{folder}` is a folder of its own.
+    pub words: &'static [&'static str],
+    /// Files in that folder: paths and texts.
+    pub files: &'static [(&'static str, &'static str)],
+    /// Variables, besides those of the person; `{folder}` as above.
+    pub variables: &'static [(&'static str, &'static str)],
+}
+
+impl ClientQuestion {
+    /// The program and the words that a person would type.
+    pub fn command(&self) -> String {
+        let words =
+            self.words.iter().filter(|word| !word.contains("{folder}") && **word != "--manifest-path");
+        [self.program].iter().chain(words).copied().collect::<Vec<_>>().join(" ")
+    }
+}
+
 /// What settings are read from, besides `nubrik.toml`.
-pub trait ClientSettings {
+pub trait ClientSettings: Send + Sync {
     /// A variable of the environment; `None` if it is not set, or empty.
     fn variable(&self, name: &str) -> Option<String>;
     /// The text of a file; `None` if there is none.
     fn text(&self, path: &std::path::Path) -> Option<String>;
     /// Where a program is that is on the path, behind all links.
     fn program(&self, name: &str) -> Option<PathBuf>;
+    /// What a client prints on both streams; `None` where there is no such program, where it says nothing, or where nobody may ask.
+    fn answer(&self, question: &ClientQuestion) -> Option<String>;
     /// The workspace's root.
     fn root(&self) -> PathBuf;
     /// Whether the person agreed to something that the workspace asks for.

@@ -1,13 +1,16 @@
-//! Where registries are: the settings say it, or what their ordinary clients read. No address is built in.
+//! Where registries are: the settings say it, or what their ordinary clients read, or the clients as they are installed. No address is
+//! built in.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 use std::path::PathBuf;
+use std::sync::{Arc, OnceLock};
 
 use nubrik_web::{Address, Agreement, Credential};
 
 use crate::go_client::{self, PrivateModules};
 use crate::origin::{ClientSettings, Origin, not_agreed};
-use crate::{PinProblem, Registry, clients};
+use crate::{PinProblem, Registry, client_defaults, clients};
 
 /// What `[origins]` of `nubrik.toml` says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -36,12 +39,14 @@ pub struct OriginSetting {
 }
 
 /// Where all registries are.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct Origins {
     /// A folder from which archives are taken first.
     pub mirror: Option<PathBuf>,
-    /// The addresses of each registry, the first one first, or what is wrong with them.
+    /// The addresses of each registry that settings give, the first one first, or what is wrong with them.
     registries: BTreeMap<Registry, Result<Vec<Origin>, PinProblem>>,
+    /// Where clients go that no settings send elsewhere. Each is asked when somebody needs its registry.
+    defaults: BTreeMap<Registry, OnceLock<Result<Vec<Origin>, PinProblem>>>,
+    around: Arc<dyn ClientSettings>,
     /// Files of certificates.
     pub certificates: Vec<PathBuf>,
     /// Modules of Go that no proxy is asked for.
@@ -50,7 +55,9 @@ pub struct Origins {
 
 impl Origins {
     /// Finds all addresses.
-    pub fn find(settings: &OriginSettings, around: &dyn ClientSettings) -> Origins {
+    pub fn find(settings: &OriginSettings, around: Arc<dyn ClientSettings>) -> Origins {
+        let around_all = around.clone();
+        let around = &*around;
         let root = around.root();
         let mut certificates: Vec<PathBuf> =
             settings.certificates.iter().map(|path| root.join(path)).collect();
@@ -70,6 +77,8 @@ impl Origins {
         Origins {
             mirror: settings.mirror.as_ref().map(|path| root.join(path)),
             registries: found.collect(),
+            defaults: Registry::ALL.into_iter().map(|registry| (registry, OnceLock::new())).collect(),
+            around: around_all,
             certificates,
             private_modules: go_client::private_modules(around),
         }
@@ -99,7 +108,8 @@ impl Origins {
         mirror.into_iter().chain(own).find(|address| address.file().is_some_and(|file| file.is_file()))
     }
 
-    /// The addresses that are asked what a registry has. The mirror has only what was gathered, and is asked if there is no other.
+    /// The addresses that are asked what a registry has: those that settings give, or else the one that the registry's client has by
+    /// itself. The mirror has only what was gathered, and is asked if there is no other.
     ///
     /// # Errors
     /// When there are none, or one of them cannot be used.
@@ -112,10 +122,25 @@ impl Origins {
         if !origins.is_empty() {
             return Ok(origins);
         }
+        let default = self.defaults.get(&registry);
+        let default = default.map(|d| d.get_or_init(|| client_defaults::of(registry, &*self.around)).clone());
+        let origins = default.unwrap_or_else(|| Ok(Vec::new()))?;
+        if !origins.is_empty() {
+            return Ok(origins);
+        }
         self.in_mirror(registry).map(|origin| vec![origin]).ok_or_else(|| {
             let problem = PinProblem::new(format!("no address of the registry `{registry}` is known"));
             registry.unknown(problem)
         })
+    }
+}
+
+impl fmt::Debug for Origins {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.debug_struct("Origins")
+            .field("mirror", &self.mirror)
+            .field("registries", &self.registries)
+            .finish_non_exhaustive()
     }
 }
 

@@ -6,6 +6,7 @@ use std::fmt;
 
 use nubrik_web::Address;
 
+use crate::client_defaults::{self, ClientDefault};
 use crate::desk::Desk;
 use crate::file::AskedPackage;
 use crate::origin::{ClientSettings, Origin};
@@ -46,6 +47,8 @@ pub struct Description {
     pub(crate) unknown: Unknown,
     /// The addresses that its ordinary client would ask.
     pub(crate) origins: fn(&dyn ClientSettings) -> Result<Vec<Origin>, PinProblem>,
+    /// How its ordinary client is asked where it goes by itself, if there is one that can be.
+    pub(crate) client: Option<ClientDefault>,
     /// Chooses versions on a system, with facts about it.
     pub(crate) resolve: Resolve,
     /// The newest released version of a package.
@@ -118,12 +121,13 @@ const PYTHON: Description = Description {
         is_needed: true,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files",
-        how_known: "`pip download --help` prints the one that pip asks, after \"Base URL of the Python Package Index\"",
+        looked_in: "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files; then asked python3, pip3 and pip",
+        how_known: "where pip is installed, the one that `pip install --help` prints is taken",
         example: "python = \"https://HOST/simple\"",
         table: ORIGINS,
     },
     origins: clients::python,
+    client: Some(client_defaults::PYTHON),
     resolve: |desk, (system, facts), asked, preferred| {
         let interpreter = python::Interpreter::of_facts(system, facts)?;
         python::resolve(desk, &interpreter, asked, preferred)
@@ -154,6 +158,7 @@ const JAVA: Description = Description {
         table: ORIGINS,
     },
     origins: clients::java,
+    client: None,
     resolve: |desk, _, asked, preferred| java::resolve(desk, asked, preferred),
     newest: java::newest,
     locate: java::locate,
@@ -181,12 +186,13 @@ const JS: Description = Description {
         is_needed: false,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
-        how_known: "`npm config get registry` prints the one that npm asks",
+        looked_in: "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder; then asked npm",
+        how_known: "where npm is installed, the one that `npm config get registry` prints is taken",
         example: "js = \"https://HOST/\"",
         table: ORIGINS,
     },
     origins: clients::js,
+    client: Some(client_defaults::JS),
     resolve: |desk, (system, facts), asked, preferred| js::resolve(desk, system, facts, asked, preferred),
     newest: js::newest,
     locate: js::locate,
@@ -214,12 +220,13 @@ const RUST: Description = Description {
         is_needed: false,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME",
-        how_known: "the folders below registry/index in CARGO_HOME are named after the host that is asked",
+        looked_in: "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME; then asked cargo",
+        how_known: "where cargo is installed, the one is taken at which `cargo fetch` fails without a network",
         example: "rust = \"https://HOST/\"",
         table: ORIGINS,
     },
     origins: clients::rust,
+    client: Some(client_defaults::RUST),
     resolve: |desk, (system, facts), asked, preferred| rust::resolve(desk, system, facts, asked, preferred),
     newest: rust::newest,
     locate: rust::locate,
@@ -241,12 +248,13 @@ const GO: Description = Description {
     is_name: go::is_go_path,
     measured: None,
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path",
-        how_known: "`go env GOPROXY` prints the proxies that go asks; `direct` and `off` are none",
+        looked_in: "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path; then asked go",
+        how_known: "where go is installed, those that `go env GOPROXY` prints are taken; `direct` and `off` are none",
         example: "go = \"https://HOST\"",
         table: ORIGINS,
     },
     origins: go_client::proxies,
+    client: Some(client_defaults::GO),
     resolve: |desk, _, asked, preferred| go::resolve(desk, asked, preferred),
     newest: go::newest,
     locate: go::locate,
@@ -274,6 +282,7 @@ const ARCHIVE: Description = Description {
         table: "[origins.archive]",
     },
     origins: |_| Ok(Vec::new()),
+    client: None,
     resolve: |desk, _, asked, preferred| plain::resolve(desk, asked, preferred),
     // What a site lists is known with the pattern of names.
     newest: |_, _| Ok(None),

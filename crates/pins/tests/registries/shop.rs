@@ -4,12 +4,13 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use nubrik_pins::{
-    AskedPackage, ClientSettings, Desk, Free, OriginSetting, OriginSettings, Origins, PinProblem, Registry,
-    Shelf, resolve,
+    AskedPackage, ClientQuestion, ClientSettings, Desk, Free, OriginSetting, OriginSettings, Origins,
+    PinProblem, Registry, Shelf, resolve,
 };
 use nubrik_web::{Checksum, ChecksumMethod, Client};
 use tempfile::TempDir;
@@ -33,6 +34,10 @@ impl ClientSettings for Nowhere {
     }
 
     fn program(&self, _: &str) -> Option<PathBuf> {
+        None
+    }
+
+    fn answer(&self, _: &ClientQuestion) -> Option<String> {
         None
     }
 
@@ -161,7 +166,7 @@ impl Shop {
         let registries = Registry::ALL.into_iter().map(|registry| (registry, setting(registry))).collect();
         let settings = OriginSettings { registries, ..OriginSettings::default() };
         let root = self.folder.path().join("work");
-        let origins = Origins::find(&settings, &Nowhere(root.clone()));
+        let origins = Origins::find(&settings, Arc::new(Nowhere(root.clone())));
         let client = Client::new(&[]);
         then(&Desk::new((&client, &origins), Default::default(), &root, &|| false, &|_| {}))
     }

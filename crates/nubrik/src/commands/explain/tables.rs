@@ -156,11 +156,16 @@ pub(super) const WORDS: [(&str, &str, &str); 19] = [
 ];
 
 /// Variables of the environment. A test compares them with those that the sources name.
-pub(super) const VARIABLES: [(&str, &str, &str); 12] = [
+pub(super) const VARIABLES: [(&str, &str, &str); 13] = [
     (
         "NUBRIK_AGREED",
         "What this machine agrees to, for machines without a person: the rows that `nubrik agree` prints, with `;` between them.",
         "export NUBRIK_AGREED=\"use the shared cache /store of ed25519:…\"",
+    ),
+    (
+        "NUBRIK_ASK_CLIENTS",
+        "`off`: no client of a registry is asked where it goes. Then addresses of registries come from settings alone.",
+        "export NUBRIK_ASK_CLIENTS=off",
     ),
     (
         "NUBRIK_BELL",
