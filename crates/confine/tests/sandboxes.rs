@@ -460,3 +460,86 @@ fn a_sandbox_in_which_something_runs_is_not_used_again() {
         assert_eq!(fixture.sandboxes.put_back(sandbox), count, "{left}");
     }
 }
+
+/// The processes whose parent is this one, which have not ended.
+fn children() -> Vec<i32> {
+    let processes = fs::read_dir("/proc").unwrap().flatten();
+    let ids = processes.filter_map(|entry| entry.file_name().to_str()?.parse::<i32>().ok());
+    let is_child = |id: &i32| {
+        let stat = fs::read_to_string(format!("/proc/{id}/stat")).unwrap_or_default();
+        let after = stat.rsplit_once(')').map(|(_, rest)| rest.split_whitespace().collect::<Vec<_>>());
+        after.is_some_and(|words| words[0] != "Z" && words[1] == std::process::id().to_string())
+    };
+    ids.filter(is_child).collect()
+}
+
+/// Runs by itself, since it ends all children of this program.
+#[test]
+fn helpers_that_are_killed_leave_nothing_that_a_sandbox_waits_for() {
+    const ALONE: &str = "NUBRIK_TEST_ALONE";
+    if std::env::var_os(ALONE).is_none() {
+        let name = "helpers_that_are_killed_leave_nothing_that_a_sandbox_waits_for";
+        let mut alone = std::process::Command::new(std::env::current_exe().unwrap());
+        let alone = alone.args(["--exact", name, "--nocapture"]).env(ALONE, "1").spawn().unwrap();
+        let ended = wait_within(alone, Duration::from_secs(40));
+        assert!(ended.is_some_and(|status| status.success()), "{ended:?}");
+        return;
+    }
+    let Some(fixture) = fixture() else { return };
+    let sandbox = fixture.sandbox();
+    // A process that has not begun yet: its program is lent to somebody who does not give it back.
+    let program = fixture.work().join("src/declared");
+    fs::write(&program, "#!/bin/sh\n").unwrap();
+    fs::set_permissions(&program, fs::Permissions::from_mode(0o755)).unwrap();
+    let mut holder = std::process::Command::new("python3");
+    let holder = holder.args(["-c", LEASE]).arg(&program).stdout(std::process::Stdio::piped()).spawn();
+    let Ok(mut holder) = holder else {
+        skip(Need::Python, "helpers that are killed");
+        return;
+    };
+    let mut said = [0];
+    std::io::Read::read_exact(holder.stdout.as_mut().unwrap(), &mut said).unwrap();
+    let before = children();
+    std::thread::scope(|scope| {
+        let run = scope.spawn(|| {
+            let program = Path::new(ROOT).join("src/declared");
+            fixture.run_in(&sandbox, vec![StageSpec { program, ..shell("") }]).0
+        });
+        let started = || children().into_iter().filter(|id| !before.contains(id)).collect::<Vec<_>>();
+        while started().len() < 2 && !run.is_finished() {
+            std::thread::sleep(Duration::from_millis(2));
+        }
+        // The helper is the older one of the two.
+        let helper = started().into_iter().min().unwrap();
+        let kill = std::process::Command::new("kill").args(["-9", &helper.to_string()]).status();
+        assert!(kill.unwrap().success());
+        let ended = run.join().unwrap();
+        assert!(matches!(ended, Ended::NotStarted(..)), "{ended:?}");
+    });
+    assert_eq!(children(), before);
+    holder.kill().unwrap();
+    holder.wait().unwrap();
+    // It waits for all that is in it.
+    drop(sandbox);
+}
+
+/// Takes a file so that whoever opens it waits, and says so.
+const LEASE: &str = "\
+import fcntl, os, signal, sys, time
+signal.signal(signal.SIGIO, signal.SIG_IGN)
+fcntl.fcntl(os.open(sys.argv[1], os.O_RDWR), fcntl.F_SETLEASE, fcntl.F_WRLCK)
+print('x', flush=True)
+time.sleep(60)
+";
+
+fn wait_within(mut child: std::process::Child, patience: Duration) -> Option<std::process::ExitStatus> {
+    let began = std::time::Instant::now();
+    while began.elapsed() < patience {
+        if let Some(status) = child.try_wait().unwrap() {
+            return Some(status);
+        }
+        std::thread::sleep(Duration::from_millis(20));
+    }
+    child.kill().unwrap();
+    None
+}

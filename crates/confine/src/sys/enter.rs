@@ -7,7 +7,7 @@ use super::child::{Point, SandboxSetup, StartPlan, child};
 use super::children::{with_stacks, without_signals};
 use super::inherited::Inherited;
 use super::orders::Furnish;
-use super::process::wait;
+use super::process::{ProcessEnd, end_by_handle, wait};
 use super::sandboxes::{SandboxHandle, TemporaryFolders};
 
 /// What the process needs that enters a sandbox and starts the child there.
@@ -99,7 +99,16 @@ pub(super) fn start_in_sandbox(
         if id < 0 {
             return Err((Point::Setup, io::Error::last_os_error()));
         }
-        wait(id);
+        let end = wait(id);
+        if matches!(end, ProcessEnd::Signal(_)) && entering.id < 0 {
+            // Somebody killed it. What it may have started shares the memory of this thread, and nobody else would wait for it: a
+            // sandbox with a process in it that was not waited for never ends.
+            if entering.handle >= 0 {
+                // SAFETY: it was made in the table of descriptors that both share, and nothing else owns it.
+                end_by_handle(&unsafe { OwnedFd::from_raw_fd(entering.handle) });
+            }
+            return Err((Point::Setup, io::Error::other("it was killed before it began")));
+        }
         if let Some(furnishing) = furnishing.filter(|_| entering.furnished) {
             furnishing.done.set(true);
         }

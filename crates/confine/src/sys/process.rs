@@ -2,10 +2,11 @@
 
 use std::cell::Cell;
 use std::collections::BTreeSet;
+use std::os::fd::{AsFd, OwnedFd};
 
 use parking_lot::{Mutex, RwLock};
 use rustix::io::Errno;
-use rustix::process::{Pid, Resource, Signal, WaitOptions, WaitStatus};
+use rustix::process::{Pid, Resource, Signal, WaitId, WaitIdOptions, WaitOptions, WaitStatus};
 
 /// How a process ended.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -89,6 +90,14 @@ pub(crate) fn ask_to_end(id: i32) {
 /// Ends a process of ours at once that was not waited for.
 pub(crate) fn end(id: i32) {
     signal(id, Signal::KILL);
+}
+
+/// Ends a process of ours of which only the descriptor is known, and waits for it.
+pub(super) fn end_by_handle(handle: &OwnedFd) {
+    // One that has ended is no harm.
+    let _ = rustix::process::pidfd_send_signal(handle, Signal::KILL);
+    let wait = || rustix::process::waitid(WaitId::PidFd(handle.as_fd()), WaitIdOptions::EXITED);
+    while matches!(wait(), Err(Errno::INTR)) {}
 }
 
 /// Lets processes whose parents end become children of this program, so that none is lost.

@@ -13,7 +13,7 @@ use rustix::process::PidfdFlags;
 
 use super::children::{run_child, stay_visible};
 use super::orders::{Order, error};
-use super::process::{end, spare, wait, while_starting};
+use super::process::{end, end_by_handle, spare, wait, while_starting};
 use super::template::TemplateHandle;
 
 /// A sandbox: a process that keeps its namespaces, and ends with this program. When it ends, the kernel ends everything in
@@ -362,6 +362,10 @@ pub(crate) fn found_sandbox(
     // SAFETY: the child opened them in the table of descriptors that both share; nothing else owns them.
     let take = |fd: RawFd| (fd >= 0).then(|| unsafe { OwnedFd::from_raw_fd(fd) });
     let (sources, processes, process) = (take(new.sources), take(new.processes), take(new.process));
+    if let Some(process) = process.as_ref().filter(|_| new.id < 0) {
+        // Who started it was killed before it said so; it uses memory that ends here.
+        end_by_handle(process);
+    }
     let (Some(sources), Some(process)) = (sources, process.filter(|_| new.id >= 0)) else {
         return Err(io::Error::from_raw_os_error(new.error));
     };
