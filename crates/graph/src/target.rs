@@ -115,6 +115,30 @@ impl Target {
         }
     }
 
+    /// Takes over of the same target, as another evaluation met it, whatever this one lacks: one that others only use has neither a
+    /// kind, with the field that it reads, nor results until it is asked for.
+    pub fn absorb(&mut self, other: Target) {
+        let Target {
+            kind,
+            reads_field,
+            results,
+            // Each evaluation that met it knows these.
+            address: _,
+            package: _,
+            documentation: _,
+            place: _,
+            role: _,
+            private: _,
+            tags: _,
+        } = other;
+        if self.kind.is_empty() {
+            (self.kind, self.reads_field) = (kind, reads_field);
+        }
+        if self.results.is_empty() {
+            self.results = results;
+        }
+    }
+
     /// Whether people know it by its address.
     pub fn is_declared(&self) -> bool {
         self.role != Role::Inner

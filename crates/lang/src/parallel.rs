@@ -243,11 +243,7 @@ impl Whole {
                     TargetId(all.len() as u32 - 1)
                 }
                 Some(number) => {
-                    // What it is each part knows that met it; what it publishes only the part that was asked for it.
-                    let known = &mut all[number];
-                    if known.results.is_empty() {
-                        known.results = target.results;
-                    }
+                    all[number].absorb(target);
                     TargetId(number as u32)
                 }
             }

@@ -296,15 +296,8 @@ impl Renumbering for Moving {
             result.file = self.file(result.file);
         }
         let new = match self.known_targets.get(&place_of(&target)) {
-            // One that others use has neither until it is asked for.
             Some(known) => {
-                let row = &mut self.new.targets[known.index()];
-                if row.kind.is_empty() {
-                    row.kind = target.kind;
-                }
-                if row.results.is_empty() {
-                    row.results = target.results;
-                }
+                self.new.targets[known.index()].absorb(target);
                 *known
             }
             None => {
