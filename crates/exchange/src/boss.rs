@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 
 use async_nats::Subscriber;
 use futures_util::StreamExt;
-use parking_lot::Mutex;
+use parking_lot::{Condvar, Mutex};
 
 use crate::line::JobLine;
 use crate::{
@@ -19,7 +19,12 @@ use crate::{
 const COUNTED: Duration = Duration::from_millis(100);
 
 /// Who is there, by name, and when they last said so.
-type RollCall = Arc<Mutex<HashMap<String, (Alive, Instant)>>>;
+#[derive(Default)]
+struct RollCall {
+    list: Mutex<HashMap<String, (Alive, Instant)>>,
+    /// Notified whenever somebody says that they are there.
+    changed: Condvar,
+}
 
 /// One who has work for a pool, in one build.
 pub struct Boss {
@@ -27,7 +32,7 @@ pub struct Boss {
     /// The name of this one, and the number of its build.
     name: String,
     round: AtomicUsize,
-    present: RollCall,
+    present: Arc<RollCall>,
     /// How many slots were open on machines of each kind when it was last counted, and when that was.
     slots: Mutex<(Instant, Arc<[MachineKind]>)>,
     heard: Mutex<Receiver<BossNews>>,
@@ -90,7 +95,7 @@ impl Boss {
     /// When the server cannot be reached, or refuses it.
     pub fn open(place: &ExchangePlace, name: &str) -> Result<Boss, ExchangeTrouble> {
         let line = JobLine::open(place)?;
-        let present: RollCall = Arc::default();
+        let present: Arc<RollCall> = Arc::default();
         let (sender, heard) = channel();
         let refused = |e: async_nats::SubscribeError| ExchangeTrouble::Refused(e.to_string());
         let undone = format!("$JS.EVENT.ADVISORY.CONSUMER.MAX_DELIVERIES.NUBRIK_{}.>", place.pool);
@@ -115,8 +120,8 @@ impl Boss {
         line.runtime.spawn(async move {
             while let Some(message) = alive.next().await {
                 if let Some(alive) = Alive::read(&message.payload) {
-                    let mut list = list.lock();
-                    list.insert(alive.name.clone(), (alive, Instant::now()));
+                    list.list.lock().insert(alive.name.clone(), (alive, Instant::now()));
+                    list.changed.notify_all();
                 }
             }
         });
@@ -139,7 +144,7 @@ impl Boss {
     pub fn kinds(&self) -> Arc<[MachineKind]> {
         let mut slots = self.slots.lock();
         if slots.1.is_empty() || slots.0.elapsed() > COUNTED {
-            let list = self.present.lock();
+            let list = self.present.list.lock();
             let there = list.values().filter(|(_, last)| last.elapsed() < GONE).map(|(alive, _)| alive);
             let mut kinds: BTreeMap<&[String], MachineKind> = BTreeMap::new();
             for alive in there.filter(|alive| alive.open_slots() > 0) {
@@ -159,16 +164,28 @@ impl Boss {
 
     /// Who is there.
     pub fn present(&self) -> Vec<Alive> {
-        let mut list = self.present.lock();
+        let mut list = self.present.list.lock();
         list.retain(|_, (_, last)| last.elapsed() < GONE);
         let mut all: Vec<Alive> = list.values().map(|(alive, _)| alive.clone()).collect();
         all.sort_by(|a, b| a.name.cmp(&b.name));
         all
     }
 
+    /// Waits until somebody is there of whom something is true, at most so long.
+    pub fn wait_for(&self, is_meant: impl Fn(&Alive) -> bool, within: Duration) {
+        let until = Instant::now() + within;
+        let mut list = self.present.list.lock();
+        let is_there = |(alive, last): &(Alive, Instant)| last.elapsed() < GONE && is_meant(alive);
+        while !list.values().any(is_there) {
+            if self.present.changed.wait_until(&mut list, until).timed_out() {
+                return;
+            }
+        }
+    }
+
     /// Whether someone of a name is there.
     pub fn is_present(&self, name: &str) -> bool {
-        let list = self.present.lock();
+        let list = self.present.list.lock();
         list.get(name).is_some_and(|(_, last)| last.elapsed() < GONE)
     }
 

@@ -136,18 +136,15 @@ impl Crew {
 
     /// Waits until somebody is there, at most so long.
     pub fn wait(&self, within: Duration) {
-        let began = Instant::now();
-        while self.boss.present().is_empty() && began.elapsed() < within {
-            std::thread::sleep(Duration::from_millis(5));
-        }
+        self.boss.wait_for(|_| true, within);
     }
 
     /// Waits until somebody with some labels is there, for a while after the first question: whoever answers first may be
     /// another one.
     fn wait_for(&self, labels: &[Arc<str>]) {
-        let is_there = || self.boss.present().iter().any(|alive| alive.has_labels(labels));
-        while !labels.is_empty() && self.began.elapsed() < ALL_ANSWER && !is_there() {
-            std::thread::sleep(Duration::from_millis(5));
+        if !labels.is_empty() {
+            let within = ALL_ANSWER.saturating_sub(self.began.elapsed());
+            self.boss.wait_for(|alive| alive.has_labels(labels), within);
         }
     }
 
