@@ -43,6 +43,7 @@ const DOORS: &[(&str, usize, &str)] = &[
         3,
         "the folder for pages that the person named: empty, or a copy of pages, which is removed before",
     ),
+    ("machine/client_answers.rs", 2, "a temporary folder that is made with a name that nobody knows"),
     ("machine/natives.rs", 1, "the folder of a step that was made anew"),
     ("machine/temporary.rs", 3, "private temporary folders with names that nobody knows"),
     ("nubrik/commands/adopt/ground.rs", 1, "makes a new file, and follows no link for that"),
@@ -78,7 +79,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ("store/upkeep.rs", 4, "the store, which is this user's and which nobody else may write to"),
     ("web/agreements.rs", 1, "the person's own folder for what programs remember"),
     (
-        "web/objects.rs",
+        "web/objects/folder.rs",
         1,
         "the top of a team's folder, as the person agreed to it; what is in it goes through `Below`",
     ),

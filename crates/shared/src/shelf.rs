@@ -338,7 +338,10 @@ impl SharedStore {
     }
 
     /// Waits until nobody else changes an object of a folder; nothing where the store is no folder.
-    pub(crate) fn turn_of(&self, name: &str) -> Result<Option<nubrik_web::ObjectTurn>, SharedTrouble> {
+    pub(crate) fn turn_of(
+        &self,
+        name: &str,
+    ) -> Result<Option<Box<dyn nubrik_web::ObjectTurn>>, SharedTrouble> {
         self.wire.on(|| self.objects.turn_of(name)).map_err(SharedTrouble::Unreachable)
     }
 

@@ -13,7 +13,8 @@ use ureq::unversioned::transport::DefaultConnector;
 
 use crate::names::KnownNames;
 use crate::request::{WebRequest, too_large};
-use crate::transfer::{PATIENCE, PIECE, Sink, Transfer};
+use crate::transfer::{PATIENCE, Sink, Transfer};
+use crate::transport::PIECE;
 use crate::{Address, Trouble};
 
 /// The certificates that the machine trusts, where systems keep them.

@@ -23,6 +23,7 @@ mod pace;
 mod request;
 mod signing;
 mod transfer;
+mod transport;
 mod trouble;
 
 pub use address::{Address, AddressProblem, Credential};

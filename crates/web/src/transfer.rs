@@ -1,14 +1,14 @@
 //! One transfer over the network: redirects, what is asked again, and going on where it broke off.
 
-use std::io::{self, Read};
-use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
+use std::io;
 use std::time::{Duration, Instant};
 
 use ureq::Agent;
-use ureq::http::Response;
+use ureq::http::Request;
 
 use crate::pace::Pace;
 use crate::request::{WebRequest, too_large};
+use crate::transport::{self, Head, Heard, NoAnswer, ServerAnswer};
 use crate::{Address, Credential, Trouble};
 
 /// How long a server may say nothing.
@@ -16,12 +16,6 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(30);
 
 /// Fewer bytes a second than this, over [`PATIENCE`], are none.
 const SLOWEST: u64 = 1 << 10;
-
-/// How often a transfer looks whether it is to stop.
-const ATTENTION: Duration = Duration::from_millis(100);
-
-/// How much is read at once, in bytes.
-pub(crate) const PIECE: usize = 128 << 10;
 
 /// How often a server may lead to another address.
 const REDIRECTS: usize = 8;
@@ -31,6 +25,9 @@ const TRIES: usize = 4;
 
 /// How long is waited before something is asked for again: this, then twice that, and so on.
 const PAUSE: Duration = Duration::from_millis(300);
+
+/// How often a pause looks whether it is to end.
+const ATTENTION: Duration = Duration::from_millis(100);
 
 /// The longest pause that a server may ask for.
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
@@ -60,28 +57,6 @@ impl Sink for Vec<u8> {
         self.clear();
         Ok(())
     }
-}
-
-/// What a server says before the bytes.
-#[derive(Debug)]
-struct Head {
-    status: u16,
-    location: Option<String>,
-    media_type: String,
-    /// How many bytes follow, if it says so.
-    length: Option<u64>,
-    /// Where the first of them is in the whole, for a part.
-    begins: Option<u64>,
-    /// What says whether the whole is still the same.
-    validator: Option<String>,
-    pause: Option<Duration>,
-}
-
-/// What the thread says that waits for a server.
-enum Said {
-    Head(Head),
-    Piece(Vec<u8>),
-    End,
 }
 
 /// Why one try ended.
@@ -145,43 +120,37 @@ impl<'a> Transfer<'a> {
             // Who asks is sent to nobody else.
             let credential =
                 self.request.credential.clone().filter(|_| address.host() == self.request.address.host());
-            let said = self.ask(&address, credential);
-            let head = match receive(&said, self.stopped)? {
-                Said::Head(head) => head,
-                _ => return Err(broke_off()),
-            };
+            let answer = self.ask(&address, credential)?;
+            let head = answer.head(PATIENCE, self.stopped).map_err(ended)?;
             if matches!(head.status, 301 | 302 | 303 | 307 | 308) {
                 address = led_to(&address, &head)?;
                 continue;
             }
             self.begin(&head, sink)?;
-            self.take(&said, &head, sink)?;
-            return Ok((address, head.media_type));
+            self.take(&answer, &head, sink)?;
+            return Ok((address, media_type(&head)));
         }
         Err(TryEnd::ForGood(Trouble::failed(format!("it leads on more than {REDIRECTS} times"))))
     }
 
-    /// Has a thread ask, so that this one can stop waiting.
-    fn ask(&self, address: &Address, credential: Option<Credential>) -> Receiver<Result<Said, TryEnd>> {
-        let (sender, said) = sync_channel(4);
+    /// Asks for all of it, or for what is not in the sink yet.
+    fn ask(&self, address: &Address, credential: Option<Credential>) -> Result<ServerAnswer, TryEnd> {
+        let mut request = Request::get(address.as_sent());
         // Only what comes as it is has a length that can be checked, and parts that can be asked for.
-        let mut headers = Vec::new();
         if !self.request.compressed {
-            headers.push(("Accept-Encoding", "identity".to_owned()));
+            request = request.header("Accept-Encoding", "identity");
         }
-        headers.extend(credential.map(|credential| ("Authorization", credential.header())));
-        headers.extend(self.request.accept.clone().map(|accept| ("Accept", accept)));
+        if let Some(credential) = credential {
+            request = request.header("Authorization", credential.header());
+        }
+        if let Some(accept) = &self.request.accept {
+            request = request.header("Accept", accept);
+        }
         if let Some(validator) = self.validator.as_ref().filter(|_| self.taken > 0) {
-            headers.push(("Range", format!("bytes={}-", self.taken)));
-            headers.push(("If-Range", validator.clone()));
+            request = request.header("Range", format!("bytes={}-", self.taken)).header("If-Range", validator);
         }
-        let (agent, url) = (self.agent.clone(), address.as_sent());
-        std::thread::spawn(move || {
-            if let Err(ended) = answer(&agent, &url, &headers, &sender) {
-                let _ = sender.send(Err(ended));
-            }
-        });
-        said
+        let request = request.body(()).map_err(|e| TryEnd::ForGood(Trouble::failed(e.to_string())))?;
+        Ok(transport::ask(self.agent, request))
     }
 
     /// Whether what follows is wanted, and goes on where the sink ends.
@@ -192,43 +161,40 @@ impl<'a> Transfer<'a> {
                     sink.restart().map_err(not_taken)?;
                 }
                 self.taken = 0;
-                self.validator = head.validator.clone().filter(|_| !self.request.compressed);
+                self.validator = validator(head).filter(|_| !self.request.compressed);
             }
-            206 if self.taken > 0 && head.begins == Some(self.taken) => {}
+            206 if self.taken > 0 && begins(head) == Some(self.taken) => {}
             // It cannot go on there: all of it again.
             206 | 416 if self.taken > 0 => {
                 self.validator = None;
                 return Err(TryEnd::MayPass(Trouble::failed("it answers with another part"), None));
             }
-            404 | 410 => return Err(TryEnd::ForGood(Trouble::NotThere)),
-            status @ (401 | 403 | 407) => return Err(TryEnd::ForGood(Trouble::Refused(status))),
-            status @ (408 | 425 | 429 | 500 | 502 | 503 | 504) => {
-                return Err(TryEnd::MayPass(Trouble::failed(format!("it answers {status}")), head.pause));
+            status => {
+                let trouble = head.refusal();
+                let trouble = trouble.unwrap_or_else(|| Trouble::failed(format!("it answers with status {status}")));
+                return Err(match status {
+                    408 | 425 | 429 | 500 | 502 | 503 | 504 => TryEnd::MayPass(trouble, pause(head)),
+                    _ => TryEnd::ForGood(trouble),
+                });
             }
-            status => return Err(TryEnd::ForGood(Trouble::failed(format!("it answers {status}")))),
         }
         let limit = self.request.limit;
-        match head.length.is_some_and(|length| length.saturating_add(self.taken) > limit) {
+        match length(head).is_some_and(|length| length.saturating_add(self.taken) > limit) {
             true => Err(TryEnd::ForGood(too_large(limit))),
             false => Ok(()),
         }
     }
 
-    fn take(
-        &mut self,
-        said: &Receiver<Result<Said, TryEnd>>,
-        head: &Head,
-        sink: &mut dyn Sink,
-    ) -> Result<(), TryEnd> {
-        let whole = head.length.map(|length| length + self.taken).filter(|_| !self.request.compressed);
+    fn take(&mut self, answer: &ServerAnswer, head: &Head, sink: &mut dyn Sink) -> Result<(), TryEnd> {
+        let whole = length(head).map(|length| length + self.taken).filter(|_| !self.request.compressed);
         let mut pace = Pace::new(PATIENCE, SLOWEST, Instant::now());
         loop {
-            match receive(said, self.stopped)? {
+            match answer.next(PATIENCE, self.stopped).map_err(ended)? {
                 // To ask again would only begin another drip.
-                Said::Piece(piece) if pace.is_too_slow(piece.len(), Instant::now()) => {
+                Heard::Piece(piece) if pace.is_too_slow(piece.len(), Instant::now()) => {
                     return Err(TryEnd::ForGood(Trouble::Hangs(pace.words())));
                 }
-                Said::Piece(piece) => {
+                Heard::Piece(piece) => {
                     let taken = self.taken + piece.len() as u64;
                     if taken > self.request.limit {
                         return Err(TryEnd::ForGood(too_large(self.request.limit)));
@@ -236,9 +202,9 @@ impl<'a> Transfer<'a> {
                     sink.take(&piece).map_err(not_taken)?;
                     self.taken = taken;
                 }
-                Said::End if whole.is_none_or(|whole| whole == self.taken) => return Ok(()),
-                Said::End => return Err(broke_off()),
-                Said::Head(_) => return Err(broke_off()),
+                Heard::End if whole.is_none_or(|whole| whole == self.taken) => return Ok(()),
+                Heard::End => return Err(broke_off()),
+                Heard::Head(_) => return Err(broke_off()),
             }
         }
     }
@@ -250,7 +216,7 @@ fn broke_off() -> TryEnd {
 
 fn led_to(address: &Address, head: &Head) -> Result<Address, TryEnd> {
     let wrong = |what: String| Err(TryEnd::ForGood(Trouble::Failed(what)));
-    let Some(next) = head.location.as_deref().and_then(|location| address.join(location)) else {
+    let Some(next) = head.text("location").and_then(|location| address.join(location)) else {
         return wrong("it leads on to no address".to_owned());
     };
     match address.may_lead_to(&next) {
@@ -259,61 +225,23 @@ fn led_to(address: &Address, head: &Head) -> Result<Address, TryEnd> {
     }
 }
 
-/// The next thing that the waiting thread says.
-fn receive(said: &Receiver<Result<Said, TryEnd>>, stopped: &dyn Fn() -> bool) -> Result<Said, TryEnd> {
-    let since = Instant::now();
-    loop {
-        match said.recv_timeout(ATTENTION) {
-            Ok(said) => return said,
-            Err(RecvTimeoutError::Disconnected) => return Err(broke_off()),
-            Err(RecvTimeoutError::Timeout) if since.elapsed() > PATIENCE => {
-                let trouble = Trouble::failed(format!("it said nothing for {} s", PATIENCE.as_secs()));
-                return Err(TryEnd::MayPass(trouble, None));
-            }
-            Err(RecvTimeoutError::Timeout) if stopped() => return Err(TryEnd::ForGood(Trouble::Stopped)),
-            Err(RecvTimeoutError::Timeout) => {}
-        }
-    }
-}
-
-/// Asks a server, and hands on what it answers. Ends when no one takes it any more.
-fn answer(
-    agent: &Agent,
-    url: &str,
-    headers: &[(&str, String)],
-    sender: &SyncSender<Result<Said, TryEnd>>,
-) -> Result<(), TryEnd> {
-    let request = headers.iter().fold(agent.get(url), |request, (name, value)| request.header(*name, value));
-    let mut response = request.call().map_err(ended)?;
-    if sender.send(Ok(Said::Head(head_of(&response)))).is_err() {
-        return Ok(());
-    }
-    let mut body = response.body_mut().with_config().limit(u64::MAX).reader();
-    loop {
-        let mut piece = vec![0; PIECE];
-        let count = match body.read(&mut piece) {
-            Ok(count) => count,
-            Err(e) if e.kind() == io::ErrorKind::Interrupted => continue,
-            Err(_) => return Err(broke_off()),
-        };
-        piece.truncate(count);
-        let said = if count == 0 { Said::End } else { Said::Piece(piece) };
-        if sender.send(Ok(said)).is_err() || count == 0 {
-            return Ok(());
-        }
-    }
+fn silent() -> TryEnd {
+    TryEnd::MayPass(Trouble::failed(format!("it said nothing for {} s", PATIENCE.as_secs())), None)
 }
 
 /// Whether asking again may help after this.
-fn ended(error: ureq::Error) -> TryEnd {
+fn ended(why: NoAnswer) -> TryEnd {
     use ureq::Error;
+    let error = match why {
+        NoAnswer::Silent => return silent(),
+        NoAnswer::Stopped => return TryEnd::ForGood(Trouble::Stopped),
+        NoAnswer::BrokeOff => return broke_off(),
+        NoAnswer::NotAsked(error) => error,
+    };
     match error {
         Error::HostNotFound => TryEnd::ForGood(Trouble::failed("its host is not known")),
         Error::ConnectionFailed => TryEnd::MayPass(Trouble::failed("it cannot be reached"), None),
-        Error::Timeout(_) => {
-            let words = format!("it said nothing for {} s", PATIENCE.as_secs());
-            TryEnd::MayPass(Trouble::failed(words), None)
-        }
+        Error::Timeout(_) => silent(),
         Error::Io(e) => match e.kind() {
             io::ErrorKind::ConnectionRefused => {
                 TryEnd::ForGood(Trouble::failed("it cannot be reached: nothing listens there"))
@@ -331,19 +259,29 @@ fn ended(error: ureq::Error) -> TryEnd {
     }
 }
 
-fn head_of<B>(response: &Response<B>) -> Head {
-    let text = |name: &str| response.headers().get(name).and_then(|value| value.to_str().ok());
-    let media_type = text("content-type").unwrap_or_default().split(';').next().unwrap_or_default().trim();
-    // A weak one says nothing of single bytes.
-    let tag = text("etag").filter(|tag| tag.starts_with('"'));
-    let begins = text("content-range").and_then(|range| range.strip_prefix("bytes "));
-    Head {
-        status: response.status().as_u16(),
-        location: text("location").map(str::to_owned),
-        media_type: media_type.to_lowercase(),
-        length: text("content-length").and_then(|length| length.parse().ok()),
-        begins: begins.and_then(|range| range.split('-').next()?.parse().ok()),
-        validator: tag.or(text("last-modified")).map(str::to_owned),
-        pause: text("retry-after").and_then(|s| s.parse().ok()).map(Duration::from_secs),
-    }
+/// Its media type without parameters, in small letters.
+fn media_type(head: &Head) -> String {
+    let whole = head.text("content-type").unwrap_or_default();
+    whole.split(';').next().unwrap_or_default().trim().to_lowercase()
+}
+
+/// How many bytes follow, if the server says so.
+fn length(head: &Head) -> Option<u64> {
+    head.text("content-length")?.parse().ok()
+}
+
+/// Where the first of them is in the whole, for a part.
+fn begins(head: &Head) -> Option<u64> {
+    head.text("content-range")?.strip_prefix("bytes ")?.split('-').next()?.parse().ok()
+}
+
+/// What says whether the whole is still the same. A weak tag says nothing of single bytes.
+fn validator(head: &Head) -> Option<String> {
+    let tag = head.text("etag").filter(|tag| tag.starts_with('"'));
+    tag.or(head.text("last-modified")).map(str::to_owned)
+}
+
+/// How long the server wants to be left alone.
+fn pause(head: &Head) -> Option<Duration> {
+    head.text("retry-after")?.parse().ok().map(Duration::from_secs)
 }

@@ -80,13 +80,13 @@ fn what_may_pass_is_asked_again_and_what_may_not_is_told() {
     assert_eq!(get(&address).unwrap(), "ok");
     assert_eq!(asked.lock().len(), 2);
     let (address, asked) = serving(vec![busy; 4]);
-    assert_eq!(get(&address).unwrap_err().to_string(), "it answers 503");
+    assert_eq!(get(&address).unwrap_err().to_string(), "it answers with status 503");
     assert_eq!(asked.lock().len(), 4);
     for (status, said) in [
         ("404 Not Found", "nothing is there"),
         ("401 No", "it wants a credential (status 401)"),
         ("403 No", "it refuses this (status 403)"),
-        ("418 Teapot", "it answers 418"),
+        ("418 Teapot", "it answers with status 418"),
     ] {
         let (address, asked) =
             serving(vec![format!("HTTP/1.1 {status}\r\nContent-Length: 0\r\n{CLOSE}\r\n")]);
