@@ -214,7 +214,7 @@ fn mistakes_are_answered_as_the_gallery_shows() {
         let next = std::sync::atomic::AtomicUsize::new(0);
         let results: Vec<parking_lot::Mutex<String>> = cases.iter().map(|_| Default::default()).collect();
         std::thread::scope(|scope| {
-            for _ in 0..std::thread::available_parallelism().map_or(2, usize::from) {
+            for _ in 0..std::thread::available_parallelism().map_or(2, |n| 3 * n.get()) {
                 scope.spawn(|| {
                     while let Some(case) = cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
                     {

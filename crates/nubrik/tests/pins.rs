@@ -517,7 +517,11 @@ fn proxies_are_those_of_the_go_on_the_path() {
 /// A client of Go that goes to a proxy, in a folder.
 fn client_of_go(folder: &std::path::Path, proxy: &std::path::Path) -> String {
     fs::create_dir_all(folder).unwrap();
-    fs::write(folder.join("go"), format!("#!/bin/sh\necho 'file://{},direct'\n", proxy.display())).unwrap();
+    fs::write(
+        folder.join("go"),
+        format!("#!/bin/sh\necho ${{GOPROXY:-'file://{},direct'}}\n", proxy.display()),
+    )
+    .unwrap();
     fs::set_permissions(folder.join("go"), fs::Permissions::from_mode(0o755)).unwrap();
     format!("{}:/usr/bin:/bin", folder.display())
 }
