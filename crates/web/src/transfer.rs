@@ -8,7 +8,7 @@ use ureq::http::Request;
 
 use crate::pace::Pace;
 use crate::request::{WebRequest, too_large};
-use crate::transport::{self, Head, Heard, NoAnswer, ServerAnswer};
+use crate::transport::{self, Head, Heard, ServerAnswer, Unanswered};
 use crate::{Address, Credential, Trouble};
 
 /// How long a server may say nothing.
@@ -171,7 +171,8 @@ impl<'a> Transfer<'a> {
             }
             status => {
                 let trouble = head.refusal();
-                let trouble = trouble.unwrap_or_else(|| Trouble::failed(format!("it answers with status {status}")));
+                let trouble =
+                    trouble.unwrap_or_else(|| Trouble::failed(format!("it answers with status {status}")));
                 return Err(match status {
                     408 | 425 | 429 | 500 | 502 | 503 | 504 => TryEnd::MayPass(trouble, pause(head)),
                     _ => TryEnd::ForGood(trouble),
@@ -230,13 +231,13 @@ fn silent() -> TryEnd {
 }
 
 /// Whether asking again may help after this.
-fn ended(why: NoAnswer) -> TryEnd {
+fn ended(why: Unanswered) -> TryEnd {
     use ureq::Error;
     let error = match why {
-        NoAnswer::Silent => return silent(),
-        NoAnswer::Stopped => return TryEnd::ForGood(Trouble::Stopped),
-        NoAnswer::BrokeOff => return broke_off(),
-        NoAnswer::NotAsked(error) => error,
+        Unanswered::Silent => return silent(),
+        Unanswered::Stopped => return TryEnd::ForGood(Trouble::Stopped),
+        Unanswered::BrokeOff => return broke_off(),
+        Unanswered::NotAsked(error) => error,
     };
     match error {
         Error::HostNotFound => TryEnd::ForGood(Trouble::failed("its host is not known")),

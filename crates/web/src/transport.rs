@@ -51,7 +51,7 @@ pub(crate) enum Heard {
 }
 
 /// Why nothing more is heard.
-pub(crate) enum NoAnswer {
+pub(crate) enum Unanswered {
     /// Nothing came in the time that who waits gave.
     Silent,
     /// Who waits does not want it any more.
@@ -63,7 +63,7 @@ pub(crate) enum NoAnswer {
 }
 
 /// What a server answers to one request. Dropping it ends the transfer with its next piece.
-pub(crate) struct ServerAnswer(Receiver<Result<Heard, NoAnswer>>);
+pub(crate) struct ServerAnswer(Receiver<Result<Heard, Unanswered>>);
 
 /// Asks for something.
 pub(crate) fn ask(agent: &Agent, request: Request<()>) -> ServerAnswer {
@@ -81,10 +81,10 @@ pub(crate) fn ask(agent: &Agent, request: Request<()>) -> ServerAnswer {
 fn listen(
     agent: &Agent,
     request: Request<()>,
-    sender: &SyncSender<Result<Heard, NoAnswer>>,
-) -> Result<(), NoAnswer> {
+    sender: &SyncSender<Result<Heard, Unanswered>>,
+) -> Result<(), Unanswered> {
     let request = agent.configure_request(request).timeout_global(Some(LONGEST)).build();
-    let mut response = agent.run(request).map_err(NoAnswer::NotAsked)?;
+    let mut response = agent.run(request).map_err(Unanswered::NotAsked)?;
     let head = Head { status: response.status().as_u16(), headers: response.headers().clone() };
     if sender.send(Ok(Heard::Head(head))).is_err() {
         return Ok(());
@@ -95,7 +95,7 @@ fn listen(
         let count = match body.read(&mut piece) {
             Ok(count) => count,
             Err(e) if e.kind() == io::ErrorKind::Interrupted => continue,
-            Err(_) => return Err(NoAnswer::BrokeOff),
+            Err(_) => return Err(Unanswered::BrokeOff),
         };
         piece.truncate(count);
         let heard = if count == 0 { Heard::End } else { Heard::Piece(piece) };
@@ -110,17 +110,17 @@ impl ServerAnswer {
     ///
     /// # Errors
     /// Why there is none.
-    pub fn next(&self, patience: Duration, stopped: &dyn Fn() -> bool) -> Result<Heard, NoAnswer> {
+    pub fn next(&self, patience: Duration, stopped: &dyn Fn() -> bool) -> Result<Heard, Unanswered> {
         let since = Instant::now();
         loop {
             let left = patience.saturating_sub(since.elapsed());
             match self.0.recv_timeout(left.min(ATTENTION)) {
                 Ok(heard) => return heard,
-                Err(RecvTimeoutError::Disconnected) => return Err(NoAnswer::BrokeOff),
+                Err(RecvTimeoutError::Disconnected) => return Err(Unanswered::BrokeOff),
                 Err(RecvTimeoutError::Timeout) if since.elapsed() >= patience => {
-                    return Err(NoAnswer::Silent);
+                    return Err(Unanswered::Silent);
                 }
-                Err(RecvTimeoutError::Timeout) if stopped() => return Err(NoAnswer::Stopped),
+                Err(RecvTimeoutError::Timeout) if stopped() => return Err(Unanswered::Stopped),
                 Err(RecvTimeoutError::Timeout) => {}
             }
         }
@@ -130,10 +130,10 @@ impl ServerAnswer {
     ///
     /// # Errors
     /// Why there is nothing.
-    pub fn head(&self, patience: Duration, stopped: &dyn Fn() -> bool) -> Result<Head, NoAnswer> {
+    pub fn head(&self, patience: Duration, stopped: &dyn Fn() -> bool) -> Result<Head, Unanswered> {
         match self.next(patience, stopped)? {
             Heard::Head(head) => Ok(head),
-            Heard::Piece(_) | Heard::End => Err(NoAnswer::BrokeOff),
+            Heard::Piece(_) | Heard::End => Err(Unanswered::BrokeOff),
         }
     }
 }

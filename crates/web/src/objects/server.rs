@@ -12,7 +12,7 @@ use crate::client::{TlsFiles, agent};
 use crate::pace::Pace;
 use crate::request::too_large;
 use crate::signing::Unsigned;
-use crate::transport::{self, Heard, NoAnswer};
+use crate::transport::{self, Heard, Unanswered};
 use crate::{Address, Trouble};
 
 /// How long a server may say nothing.
@@ -96,13 +96,13 @@ impl ObjectStore for ServerObjects {
         let next = || {
             let left = left();
             answer.next(left.min(PATIENCE), &|| false).map_err(|why| match why {
-                NoAnswer::Silent if left < PATIENCE => Trouble::Late,
-                NoAnswer::Silent => {
+                Unanswered::Silent if left < PATIENCE => Trouble::Late,
+                Unanswered::Silent => {
                     Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs()))
                 }
-                NoAnswer::Stopped => Trouble::Stopped,
-                NoAnswer::BrokeOff => Trouble::failed("the transfer broke off"),
-                NoAnswer::NotAsked(error) => Trouble::failed(error.to_string()),
+                Unanswered::Stopped => Trouble::Stopped,
+                Unanswered::BrokeOff => Trouble::failed("the transfer broke off"),
+                Unanswered::NotAsked(error) => Trouble::failed(error.to_string()),
             })
         };
         let mut pace = Pace::new(MEASURED, SLOWEST, Instant::now());
