@@ -17,6 +17,11 @@ use crate::search_path::on_persons_path;
 /// `off` asks no client: then the address of a registry comes from settings alone.
 const ASK_CLIENTS: &str = "NUBRIK_ASK_CLIENTS";
 
+/// The variable that forbids to ask clients, if it does.
+pub(crate) fn forbidden_by() -> Option<&'static str> {
+    std::env::var(ASK_CLIENTS).is_ok_and(|word| word == "off").then_some(ASK_CLIENTS)
+}
+
 /// How long a client may take.
 const PATIENCE: Duration = Duration::from_secs(20);
 
@@ -24,11 +29,8 @@ const PATIENCE: Duration = Duration::from_secs(20);
 const LIMIT: u64 = 256 << 10;
 
 /// What a client prints, first on its output and then on its errors, however it ends; `None` where there is none, where it says nothing in
-/// time, or where the person does not want that it is asked. What lies in the workspace is nobody's client.
+/// time. What lies in the workspace is nobody's client.
 pub(crate) fn answer(question: &ClientQuestion, workspace: &Path) -> Option<String> {
-    if std::env::var(ASK_CLIENTS).is_ok_and(|word| word == "off") {
-        return None;
-    }
     let program = on_persons_path(question.program)?;
     // A search path may lead into a checkout.
     let is_of_workspace = |path: &Path| path.canonicalize().is_ok_and(|path| path.starts_with(workspace));

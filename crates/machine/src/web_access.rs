@@ -100,6 +100,10 @@ impl ClientSettings for ThisMachine {
         fs::canonicalize(on_persons_path(name)?).ok()
     }
 
+    fn asks_no_client(&self) -> Option<&'static str> {
+        client_answers::forbidden_by()
+    }
+
     fn answer(&self, question: &ClientQuestion) -> Option<String> {
         client_answers::answer(question, &self.root)
     }

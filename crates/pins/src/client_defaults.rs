@@ -79,6 +79,9 @@ pub(crate) const RUST: ClientDefault = ClientDefault {
 /// When it gives what is no address.
 pub(crate) fn of(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
     let Some(client) = &registry.description().client else { return Ok(Vec::new()) };
+    if around.asks_no_client().is_some() {
+        return Ok(Vec::new());
+    }
     let answered = client.questions.iter().find_map(|question| {
         let found = (client.read)(&around.answer(question)?);
         (!found.is_empty()).then_some((found, question))
@@ -86,6 +89,21 @@ pub(crate) fn of(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<
     let Some((found, question)) = answered else { return Ok(Vec::new()) };
     let said_by = format!("`{}`", question.command());
     found.iter().map(|address| origin(address, &said_by, around)).collect()
+}
+
+/// Says of a problem which clients were asked in vain, or why none was.
+pub(crate) fn asked_in_vain(
+    registry: Registry,
+    around: &dyn ClientSettings,
+    problem: PinProblem,
+) -> PinProblem {
+    let Some(client) = &registry.description().client else { return problem };
+    if let Some(variable) = around.asks_no_client() {
+        return problem.note(format!("{variable}=off: no client was asked"));
+    }
+    let commands: Vec<String> =
+        client.questions.iter().map(|question| format!("`{}`", question.command())).collect();
+    problem.note(format!("asked {}: no address came back", commands.join(", ")))
 }
 
 /// All addresses of the web in a text.

@@ -314,6 +314,10 @@ pub(crate) mod tests {
             Some(Path::new("/opt/go/bin").join(name))
         }
 
+        fn asks_no_client(&self) -> Option<&'static str> {
+            None
+        }
+
         fn answer(&self, question: &ClientQuestion) -> Option<String> {
             self.0.get(&*question.command()).map(|text| (*text).to_owned())
         }

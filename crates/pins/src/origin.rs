@@ -83,7 +83,9 @@ pub trait ClientSettings: Send + Sync {
     fn text(&self, path: &std::path::Path) -> Option<String>;
     /// Where a program is that is on the path, behind all links.
     fn program(&self, name: &str) -> Option<PathBuf>;
-    /// What a client prints on both streams; `None` where there is no such program, where it says nothing, or where nobody may ask.
+    /// The variable that forbids to ask clients, if it does.
+    fn asks_no_client(&self) -> Option<&'static str>;
+    /// What a client prints on both streams; `None` where there is no such program, or where it says nothing.
     fn answer(&self, question: &ClientQuestion) -> Option<String>;
     /// The workspace's root.
     fn root(&self) -> PathBuf;

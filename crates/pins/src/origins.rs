@@ -108,6 +108,18 @@ impl Origins {
         mirror.into_iter().chain(own).find(|address| address.file().is_some_and(|file| file.is_file()))
     }
 
+    /// The addresses of each registry, as [`Origins::of`] gives them: clients are asked side by side.
+    pub fn all(&self) -> Vec<(Registry, Result<Vec<Origin>, PinProblem>)> {
+        std::thread::scope(|scope| {
+            let asked = Registry::ALL.map(|registry| (registry, scope.spawn(move || self.of(registry))));
+            let ended = asked.into_iter().map(|(registry, thread)| {
+                let failed = |_| Err(PinProblem::new("its addresses could not be looked for"));
+                (registry, thread.join().unwrap_or_else(failed))
+            });
+            ended.collect()
+        })
+    }
+
     /// The addresses that are asked what a registry has: those that settings give, or else the one that the registry's client has by
     /// itself. The mirror has only what was gathered, and is asked if there is no other.
     ///
@@ -130,7 +142,7 @@ impl Origins {
         }
         self.in_mirror(registry).map(|origin| vec![origin]).ok_or_else(|| {
             let problem = PinProblem::new(format!("no address of the registry `{registry}` is known"));
-            registry.unknown(problem)
+            client_defaults::asked_in_vain(registry, &*self.around, registry.unknown(problem))
         })
     }
 }

@@ -121,8 +121,8 @@ const PYTHON: Description = Description {
         is_needed: true,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files; then asked python3, pip3 and pip",
-        how_known: "where pip is installed, the one that `pip install --help` prints is taken",
+        looked_in: "looked in nubrik.toml, PIP_INDEX_URL, and the `index-url` of pip's configuration files",
+        how_known: "`pip install --help` prints the one that pip asks, after `--index-url`",
         example: "python = \"https://HOST/simple\"",
         table: ORIGINS,
     },
@@ -186,8 +186,8 @@ const JS: Description = Description {
         is_needed: false,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder; then asked npm",
-        how_known: "where npm is installed, the one that `npm config get registry` prints is taken",
+        looked_in: "looked in nubrik.toml, npm_config_registry, and the `registry` of .npmrc here and in your folder",
+        how_known: "`npm config get registry` prints the one that npm asks",
         example: "js = \"https://HOST/\"",
         table: ORIGINS,
     },
@@ -220,8 +220,8 @@ const RUST: Description = Description {
         is_needed: false,
     }),
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME; then asked cargo",
-        how_known: "where cargo is installed, the one is taken at which `cargo fetch` fails without a network",
+        looked_in: "looked in nubrik.toml, and for a replaced source in .cargo/config.toml here, above, and in CARGO_HOME",
+        how_known: "the folders below registry/index in CARGO_HOME are named after the host that is asked",
         example: "rust = \"https://HOST/\"",
         table: ORIGINS,
     },
@@ -248,8 +248,8 @@ const GO: Description = Description {
     is_name: go::is_go_path,
     measured: None,
     unknown: Unknown {
-        looked_in: "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path; then asked go",
-        how_known: "where go is installed, those that `go env GOPROXY` prints are taken; `direct` and `off` are none",
+        looked_in: "looked in nubrik.toml, GOPROXY, the file of `go env -w`, and the go.env of the Go that is on the path",
+        how_known: "`go env GOPROXY` prints the proxies that go asks; `direct` and `off` are none",
         example: "go = \"https://HOST\"",
         table: ORIGINS,
     },

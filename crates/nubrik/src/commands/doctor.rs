@@ -5,7 +5,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
-use nubrik_pins::{Origin, PINS_FILE, Pins, Registry};
+use nubrik_pins::{Origin, PINS_FILE, PinProblem, Pins, Registry};
 use nubrik_session::{DifferentTool, Session};
 use nubrik_source::WsPath;
 use serde::Serialize;
@@ -198,9 +198,9 @@ fn registries(session: &Session) -> Vec<Finding> {
             (Pins::default(), Some(unread))
         }
     };
-    let finding = |registry: Registry| {
+    let finding = |(registry, origins): (Registry, Result<Vec<Origin>, PinProblem>)| {
         let mut finding = Finding::of("registry", registry.name());
-        match session.origins(registry) {
+        match origins {
             Ok(origins) => {
                 let told = |origin: &Origin| {
                     let scope = origin.scope.as_ref().map_or(String::new(), |scope| format!("{scope} at "));
@@ -215,9 +215,9 @@ fn registries(session: &Session) -> Vec<Finding> {
                 finding.mend = problem.mends.into_iter().next();
             }
         }
-        finding
+        (registry, finding)
     };
-    let findings = Registry::ALL.into_iter().map(|registry| (registry, finding(registry)));
+    let findings = session.all_origins().into_iter().map(finding);
     let wanted = findings.filter(|(registry, finding)| finding.ok || pinned.shelves.contains_key(registry));
     wanted.map(|(_, finding)| finding).chain(unread).collect()
 }

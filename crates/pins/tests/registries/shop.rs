@@ -37,6 +37,10 @@ impl ClientSettings for Nowhere {
         None
     }
 
+    fn asks_no_client(&self) -> Option<&'static str> {
+        None
+    }
+
     fn answer(&self, _: &ClientQuestion) -> Option<String> {
         None
     }

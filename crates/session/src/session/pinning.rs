@@ -92,6 +92,11 @@ impl Session {
         self.machine.web().origins().of(registry)
     }
 
+    /// Where all registries are, as [`Session::origins`] gives them.
+    pub fn all_origins(&self) -> Vec<(Registry, Result<Vec<Origin>, PinProblem>)> {
+        self.machine.web().origins().all()
+    }
+
     /// Asks registries, for what is pinned where it is bound to.
     pub fn desk<'a>(
         &'a self,
