@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::c_places::is_sample_or_test;
 use super::c_scan::{C_SOURCES, HEADERS, SourceScan, is_header, is_source};
 use super::c_system::other_system_of;
-use super::templates;
+use super::{config_header, templates};
 use crate::tree::{SourceTree, folder_of, joined, name_of, stem_of};
 
 /// All sources and headers, and where included files are.
@@ -42,9 +42,16 @@ impl<'a> IncludeIndex<'a> {
         let systems = scans.values().flat_map(|scan| &scan.systems).map(String::as_str);
         let names = tree.by_name();
         let template = |name: &&'a str| name.rsplit_once('.').map(|(stem, _)| stem);
-        let templated =
-            names.keys().filter_map(template).filter(|stem| is_header(stem) && stem.contains("conf"));
-        let templated = templated.collect();
+        let leaves_open = |files: &[&str]| {
+            files
+                .iter()
+                .any(|file| tree.text(file).is_some_and(|text| config_header::leaves_many_open(&text)))
+        };
+        let config = |(name, files): (&&'a str, &Vec<&'a str>)| {
+            let stem = template(name).filter(|stem| is_header(stem))?;
+            (stem.contains("conf") || leaves_open(files)).then_some(stem)
+        };
+        let templated = names.iter().filter_map(config).collect();
         // `tide.h.ENDING`, whatever the ending is: what it says tells.
         let made = |(name, files): (&&'a str, &Vec<&'a str>)| {
             let stem = template(name).filter(|stem| is_header(stem))?;

@@ -2,10 +2,14 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use regex::Regex;
+
 use super::c_scan::SourceScan;
+use super::c_system::other_system_of;
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
-use crate::tree::{SourceTree, name_of};
+use crate::tree::{SourceTree, below, is_below, name_of};
+use crate::writing::quoted;
 
 /// Functions that programs ask about, with a header that declares each.
 const FUNCTIONS: &str = "\
@@ -58,9 +62,10 @@ pub(super) fn propose(
     component: &str,
     header: &str,
 ) -> Option<DefinitionAddress> {
-    let Template { names: templates, includes } = Template::of(survey.tree, name_of(header));
+    let Template { names: templates, includes, whole, leaves_many_open } =
+        Template::of(survey.tree, name_of(header), component);
     let is_known = is_wanted || name_of(header) == "config.h" || !templates.is_empty();
-    if !(name_of(header).contains("conf") && is_known) {
+    if !((name_of(header).contains("conf") && is_known) || leaves_many_open) {
         return None;
     }
     let mine = scans.iter().filter(|(file, _)| owners[**file] == component);
@@ -71,7 +76,8 @@ pub(super) fn propose(
     let mut rows = Vec::new();
     let mut left = Vec::new();
     for name in asked {
-        if name == "HAVE_CONFIG_H" {
+        let says_template = whole.as_ref().is_some_and(|whole| whole.says(&name, &templates));
+        if name == "HAVE_CONFIG_H" || says_template {
             continue;
         }
         let written = templates.get(&name).map_or("", String::as_str);
@@ -89,13 +95,18 @@ pub(super) fn propose(
             .push(format!("Left undefined, since only a person knows what they mean: {}.", left.join(", ")));
     }
     let name = name_of(header);
+    // A template that is taken as a whole includes them itself.
+    let includes = if whole.is_some() { Vec::new() } else { includes };
     let includes: String = includes.iter().map(|one| format!("\"{one}\", ")).collect();
     let includes = match includes.strip_suffix(", ") {
         Some(list) => format!("    includes = [{list}]\n"),
         None => String::new(),
     };
+    let taken = whole.as_ref().map_or(String::new(), |whole| {
+        format!("    template = load_lines({})\n", quoted(below(&whole.file, component)))
+    });
     let code = format!(
-        "c.config_header {{\n    path = \"{name}\"\n{includes}    # Variants of functions that a system declares on demand.\n    defines = {{\n        \"_GNU_SOURCE\": \"1\"\n{}    }}\n}}",
+        "c.config_header {{\n    path = \"{name}\"\n{taken}{includes}    # Variants of functions that a system declares on demand.\n    defines = {{\n        \"_GNU_SOURCE\": \"1\"\n{}    }}\n}}",
         rows.concat()
     );
     survey.define(
@@ -103,7 +114,7 @@ pub(super) fn propose(
             Keyword::Target,
             &address,
             format!("What this machine has, as {name} says it to the sources."),
-            Body::Code(code, BTreeSet::new()),
+            Body::Code(code, whole.into_iter().map(|whole| whole.file).collect()),
         )
         .private()
         .because(reasons),
@@ -111,22 +122,96 @@ pub(super) fn propose(
     Some(address)
 }
 
-/// What is in templates of a header: files of its name with a further ending.
+/// What is in templates of a header: files of its name with a further ending, or the one file of the tree that is only to be one.
 #[derive(Default)]
 struct Template {
     /// Names that are defined or not, with what is written behind them.
     names: BTreeMap<String, String>,
     /// Headers of the system that it includes, whatever is defined.
     includes: Vec<String>,
+    /// A template that says more than names: the header is made of all of it.
+    whole: Option<WholeTemplate>,
+    /// Whether one leaves so many names open that it is a configuration header, whatever it is called.
+    leaves_many_open: bool,
+}
+
+/// A template of which a header is made as a whole.
+struct WholeTemplate {
+    file: String,
+    /// The names that it leaves open.
+    open: BTreeSet<String>,
+}
+
+/// What a line of a template leaves open, as `c.config_header` of the kit reads it.
+const OPEN: &str = r"^\s*#\s*(?:(undef|\w+define(?:01)?)\s+(\w+)|define\s+(\w+)\s.*(?:@\w+@|\$\{))";
+
+/// So many names a file leaves open that is only there to be filled in.
+const MANY: usize = 5;
+
+/// Whether a text is there to have names filled in.
+pub(super) fn leaves_many_open(text: &str) -> bool {
+    Regex::new(OPEN)
+        .is_ok_and(|open| text.lines().filter(|line| open.is_match(line)).take(MANY).count() == MANY)
+}
+
+impl WholeTemplate {
+    /// The template that a file is, if nothing but names is left open in it, and it decides something itself.
+    fn of(tree: &SourceTree, file: &str) -> Option<WholeTemplate> {
+        let text = tree.text(file)?;
+        let is_open = Regex::new(OPEN).ok()?;
+        let mut open = BTreeSet::new();
+        let (mut conditions, mut is_guarded) = (0, false);
+        for line in text.lines() {
+            if let Some(found) = is_open.captures(line) {
+                open.extend(found.get(2).or(found.get(3)).map(|name| name.as_str().to_owned()));
+            } else if super::templates::has_holes(line) {
+                return None;
+            } else if line.trim_start().starts_with('#') {
+                let word = line.trim_start().trim_start_matches('#').trim_start();
+                is_guarded |= open.is_empty() && word.starts_with("ifndef");
+                conditions += usize::from(word.starts_with("if"));
+            }
+        }
+        let decides = conditions > usize::from(is_guarded);
+        (decides && !open.is_empty()).then(|| WholeTemplate { file: file.to_owned(), open })
+    }
+
+    /// Whether it says itself what a name is.
+    fn says(&self, name: &str, names: &BTreeMap<String, String>) -> bool {
+        names.contains_key(name) && !self.open.contains(name)
+    }
 }
 
 impl Template {
-    fn of(tree: &SourceTree, name: &str) -> Template {
-        let templates = tree.files().iter().filter(|file| {
-            name_of(file).strip_prefix(name).is_some_and(|rest| rest.len() > 1 && rest.starts_with('.'))
-        });
+    fn of(tree: &SourceTree, name: &str, component: &str) -> Template {
+        let is_of_name = |file: &&String| {
+            // Its ending may be what says that it is for another system.
+            other_system_of(&format!("{file}.")).is_none()
+                && name_of(file)
+                    .strip_prefix(name)
+                    .is_some_and(|rest| rest.len() > 1 && rest.starts_with('.'))
+        };
+        let mut templates: Vec<&String> = tree.files().iter().filter(is_of_name).collect();
+        if templates.is_empty() {
+            let is_to_be_filled = |file: &&String| {
+                // One that is called after a header becomes that one.
+                file.strip_suffix(".in").is_some_and(|stem| !stem.ends_with(".h"))
+                    && WholeTemplate::of(tree, file).is_some_and(|whole| whole.open.len() >= MANY)
+            };
+            templates = tree.files().iter().filter(is_to_be_filled).collect();
+            if templates.len() > 1 {
+                templates.clear();
+            }
+        }
         let mut template = Template::default();
-        for text in templates.filter_map(|file| tree.text(file)) {
+        let is_open = |file: &&String| tree.text(file).is_some_and(|text| leaves_many_open(&text));
+        template.leaves_many_open = templates.iter().any(is_open);
+        if let [file] = &*templates
+            && is_below(file, component)
+        {
+            template.whole = WholeTemplate::of(tree, file);
+        }
+        for text in templates.into_iter().filter_map(|file| tree.text(file)) {
             let scan = super::c_scan::scan(name, &text);
             let always = scan.includes.into_iter().filter(|one| !one.is_quoted && !one.is_conditional);
             template.includes.extend(always.map(|one| one.path));
@@ -226,6 +311,10 @@ fn answer(name: &str) -> Option<String> {
         let headers = if header.is_empty() { "[]".to_owned() } else { format!("[\"{header}\"]") };
         return Some(format!("\"{{c.type_size(\"{size}\", {headers})}}\""));
     }
+    // What every system of today has: headers of the standard, both headers of times at once, and files of any size.
+    if matches!(name, "STDC_HEADERS" | "TIME_WITH_SYS_TIME") || name.ends_with("ENABLE_LARGEFILE") {
+        return Some("\"1\"".to_owned());
+    }
     let rest = name.strip_prefix("HAVE_")?.to_lowercase();
     let rest = rest.strip_prefix("decl_").unwrap_or(&rest);
     let function = FUNCTIONS
@@ -250,7 +339,7 @@ fn written_answer(name: &str, written: &str) -> Option<String> {
     if !is_filled {
         // What follows a comment or goes on in the next line is more than a value.
         let is_value = !written.is_empty() && !written.contains("/*") && !written.ends_with('\\');
-        return is_value.then(|| crate::writing::quoted(written));
+        return is_value.then(|| quoted(written));
     }
     if name.ends_with("INLINE") {
         return Some("\"inline\"".to_owned());
@@ -316,5 +405,6 @@ mod tests {
             Some("if c.symbol_links(\"setuid\") then \"1\" else none")
         );
         assert_eq!(answer("ENABLE_TIDES"), None);
+        assert_eq!(answer("STDC_HEADERS").as_deref(), Some("\"1\""));
     }
 }

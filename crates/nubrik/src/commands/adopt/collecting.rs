@@ -116,7 +116,10 @@ impl Collector<'_> {
     /// Why a step failed, in one line: the first error that its commands printed, else how they ended.
     fn said(&self, step: StepId, failure: &Failure, printed: &str) -> String {
         let words = ["error", "Error", "undefined reference", "FAILED", "not found", "No such file"];
-        let line = printed.lines().map(str::trim).find(|line| words.iter().any(|word| line.contains(word)));
+        let is_error = |line: &&str| words.iter().any(|word| line.contains(word));
+        // A warning may name an error that it is not.
+        let lines = || printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
+        let line = lines().find(|line| line.contains("error: ")).or_else(|| lines().find(is_error));
         let how = failure::short(failure);
         let say = &self.graph.step(step).say;
         match line {
