@@ -111,7 +111,10 @@ fn compiled(
         return parted(proposal, address);
     }
     match captured(r"undefined reference to [`']([^'`(]+)", printed) {
-        Some(symbol) => undefined(tree, proposal, address, &symbol),
+        Some(symbol) => match undefined(tree, proposal, address, &symbol) {
+            Mended::Nothing => source_that_cannot_be_linked(tree, proposal, address, printed, &symbol),
+            mended => mended,
+        },
         None => Mended::Nothing,
     }
 }
@@ -214,6 +217,62 @@ fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) 
     let inside = below(&source, &definition.address.package);
     definition.reasons.push(format!("Without {inside}: {why}."));
     Some(Mended::Changed(format!("without {source}: {why}")))
+}
+
+/// Whether a C or C++ compiler takes a file, or a part of one.
+fn is_compiled(file: &str) -> bool {
+    matches!(
+        crate::tree::ext_of(file),
+        "c" | "cc" | "cpp" | "cxx" | "h" | "hh" | "hpp" | "hxx" | "inl" | "ipp" | "S" | "s"
+    )
+}
+
+/// A source of a library refers to what nothing has, in the tree or in what is linked: whoever links it fails, so that it is left out.
+/// What needs it fails as before, and by its own name.
+fn source_that_cannot_be_linked(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    printed: &str,
+    symbol: &str,
+) -> Mended {
+    let said =
+        format!(r"([^\s:(]+\.\w+):(?:\d+|\([^)]*\)): undefined reference to [`']{}", regex::escape(symbol));
+    let Some(source) = captured(&said, printed) else { return Mended::Nothing };
+    let bare = symbol.split('(').next().unwrap_or(symbol).rsplit("::").next().unwrap_or(symbol);
+    let Ok(definition) = Regex::new(&format!(r"(?m)\b{}\s*(\([^;]*$|[=;\[])", regex::escape(bare))) else {
+        return Mended::Nothing;
+    };
+    let is_in = |file: &str| tree.text(file).is_some_and(|text| definition.is_match(&text));
+    let sources = || tree.files().iter().filter(|file| name_of(file) != name_of(&source));
+    if sources().filter(|file| is_compiled(file)).any(|file| is_in(file)) {
+        return Mended::Nothing;
+    }
+    let mut queue: Vec<DefinitionAddress> = vec![address.clone()];
+    let mut seen = BTreeSet::new();
+    while let Some(next) = queue.pop() {
+        let Some(definition) = proposal.definition_mut(&next).filter(|_| seen.insert(next.clone())) else {
+            continue;
+        };
+        queue.extend(definition.needs());
+        for call in definition.body.calls_mut().into_iter().filter(|call| call.kind == "library") {
+            let mut files = call.files("sources");
+            let found: Vec<String> =
+                files.iter().filter(|file| name_of(file) == name_of(&source)).cloned().collect();
+            if let [found] = &*found
+                && files.len() > 1
+            {
+                files.remove(found);
+                call.set_files("sources", files);
+                let why = format!("it refers to {symbol}, which is nowhere");
+                definition
+                    .reasons
+                    .push(format!("Without {}: {why}.", below(found, &definition.address.package)));
+                return Mended::Changed(format!("without {found}: {why}"));
+            }
+        }
+    }
+    Mended::Nothing
 }
 
 /// A function that is nowhere: another library of the tree may have it.

@@ -88,6 +88,27 @@ fn linkers_get_what_functions_need() {
 }
 
 #[test]
+fn a_source_that_nobody_can_link_is_left_out_of_its_library() {
+    let mut trial = trial(&C);
+    let failure = |symbol: &str| {
+        let said = format!(
+            "/usr/bin/ld: libsample.a(c.c.o): in function `high':\nc.c:(.text+0x1): undefined reference to `{symbol}'\n"
+        );
+        printed(&said, &["tests/t.c"])
+    };
+    let mended = trial.mend("t", &failure("strlwr"));
+    assert_eq!(mended, Mended::Changed("without src/c.c: it refers to strlwr, which is nowhere".to_owned()));
+    let library = trial.text("sample_library");
+    assert!(
+        library.contains("# Without src/c.c: it refers to strlwr") && !library.contains("c.c\","),
+        "{library}"
+    );
+    // A header declares it: somebody may have it.
+    let mut other = self::trial(&[&C[..], &[("src/d.c", "int rises(void) {\n return 1;\n}\n")]].concat());
+    assert!(!matches!(other.mend("t", &failure("rises")), Mended::Changed(how) if how.contains("without")));
+}
+
+#[test]
 fn tests_get_what_they_read_where_they_run_and_the_network() {
     let mut trial = trial(&C);
     let refused = TryFailure { refused: vec!["tests/data/one.txt".to_owned()], ..TryFailure::default() };

@@ -118,8 +118,8 @@ impl Collector<'_> {
         let words = ["error", "Error", "undefined reference", "FAILED", "not found", "No such file"];
         let is_error = |line: &&str| words.iter().any(|word| line.contains(word));
         // A warning may name an error that it is not.
-        let lines = || printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
-        let line = lines().find(|line| line.contains("error: ")).or_else(|| lines().find(is_error));
+        let mut lines = printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
+        let line = lines.find(is_error);
         let how = failure::short(failure);
         let say = &self.graph.step(step).say;
         match line {
