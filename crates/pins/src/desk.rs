@@ -15,6 +15,7 @@ use parking_lot::Mutex;
 
 use crate::bindings::{Bindings, BoundPackages};
 use crate::file::Shelf;
+use crate::locked::LockedVersions;
 use crate::origin::Origin;
 use crate::origins::Origins;
 use crate::{PinProblem, Registry};
@@ -101,6 +102,8 @@ pub struct Desk<'a> {
     /// Archives that are pinned already, by registry and path.
     known: Mutex<HashMap<(Registry, String), PinnedArchive>>,
     pub(crate) root: PathBuf,
+    /// What the workspace's own clients locked, by registry, once somebody asked.
+    locked: Mutex<HashMap<Registry, Arc<LockedVersions>>>,
 }
 
 impl<'a> Desk<'a> {
@@ -123,7 +126,21 @@ impl<'a> Desk<'a> {
             bindings: Bindings::new(bound),
             known: Mutex::default(),
             root: root.to_owned(),
+            locked: Mutex::default(),
         }
+    }
+
+    /// What lock files in the workspace say of a registry.
+    ///
+    /// # Errors
+    /// When one in its root cannot be read.
+    pub fn locked(&self, registry: Registry) -> Result<Arc<LockedVersions>, PinProblem> {
+        if let Some(known) = self.locked.lock().get(&registry) {
+            return Ok(known.clone());
+        }
+        let found = Arc::new(LockedVersions::below(&self.root, registry)?);
+        self.locked.lock().insert(registry, found.clone());
+        Ok(found)
     }
 
     /// Takes the digests of what is pinned already: a registry that has another archive of such a version has changed it.

@@ -20,6 +20,7 @@ mod go_client;
 mod java;
 mod js;
 mod links;
+mod locked;
 mod origin;
 mod origins;
 mod pages;
@@ -38,6 +39,7 @@ pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_o
 pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, PINS_LIMIT, Pin, Pins, Shelf, pin_id};
 pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
 pub use js::is_name as is_js_name;
+pub use locked::LockedVersions;
 pub use origin::{ClientQuestion, ClientSettings, Origin};
 pub use origins::{OriginSetting, OriginSettings, Origins, asked_for_origins};
 pub use pinning::{Free, newest, resolve};

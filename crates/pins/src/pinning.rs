@@ -41,6 +41,7 @@ pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) 
 
 fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
     let mut preferred = kept_versions(shelf, free);
+    prefer_locked(&mut preferred, &desk.locked(registry)?.versions, free);
     if !registry.description().differs_by_system {
         let everywhere = BTreeMap::from([(String::new(), BTreeMap::new())]);
         let (system, facts) = (String::new(), BTreeMap::new());
@@ -98,6 +99,23 @@ fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {
         }
     }
     preferred
+}
+
+/// Adds versions that lock files name, behind those that are pinned, but for those that are to be chosen anew.
+fn prefer_locked(preferred: &mut Preferred, locked: &Preferred, free: &Free) {
+    for (name, versions) in locked {
+        let is_free = match free {
+            Free::Nothing => false,
+            Free::Names(names) => names.contains(name),
+            Free::Everything => true,
+        };
+        if !is_free {
+            let known = preferred.entry(name.clone()).or_default();
+            let new: Vec<String> =
+                versions.iter().filter(|version| !known.contains(version)).cloned().collect();
+            known.extend(new);
+        }
+    }
 }
 
 /// Tries which requirement would have to go, and says so.

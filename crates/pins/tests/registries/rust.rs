@@ -96,3 +96,34 @@ fn an_archive_that_is_another_one_is_refused() {
     let problem = shop.pinned(RUST, &["ebb"]).unwrap_err();
     assert_eq!(problem.message, "ebb 1.0.0: its digest is not the one that its registry says");
 }
+
+#[test]
+fn what_a_client_locked_is_taken_where_it_still_fits() {
+    let shop = Shop::new();
+    for version in ["1.0.0", "1.4.0", "2.0.0", "2.1.0"] {
+        shop.rust("moon", version, &[], "");
+    }
+    shop.rust("ebb", "0.3.1", &[("moon", "^1.0", "")], "");
+    shop.rust("ebb", "0.3.2", &[("moon", "^2", "")], "");
+    let locked = |name: &str, version: &str| {
+        format!(
+            "[[package]]\nname = \"{name}\"\nversion = \"{version}\"\nsource = \"registry+https://a.example\"\n"
+        )
+    };
+    let all = [locked("ebb", "0.3.1"), locked("moon", "1.0.0"), locked("moon", "2.0.0")].concat();
+    shop.put("work/Cargo.lock", all.as_bytes());
+    assert_eq!(shop.pinned(RUST, &["ebb"]).unwrap(), "ebb@0.3.1 moon@1.0.0");
+    assert_eq!(shop.pinned(RUST, &["ebb", "moon 2"]).unwrap(), "ebb@0.3.1 moon@1.0.0 moon@2.0.0");
+    // What is asked for wins over what is locked, what is pinned too, and what is to be new is new.
+    assert_eq!(shop.pinned(RUST, &["ebb 0.3.2"]).unwrap(), "ebb@0.3.2 moon@2.0.0");
+    let before = shop.settle(RUST, &shelf(RUST, &["linux-x86_64"], &["moon 2.1"]), &Free::Nothing).unwrap();
+    let both = nubrik_pins::Shelf { pins: before.pins, ..shelf(RUST, &["linux-x86_64"], &["moon 2"]) };
+    assert_eq!(told(&shop.settle(RUST, &both, &Free::Nothing).unwrap()), "moon@2.1.0");
+    let anew = shelf(RUST, &["linux-x86_64"], &["ebb"]);
+    assert_eq!(told(&shop.settle(RUST, &anew, &Free::Everything).unwrap()), "ebb@0.3.2 moon@2.1.0");
+    let named = Free::Names(["moon".to_owned()].into());
+    assert_eq!(told(&shop.settle(RUST, &anew, &named).unwrap()), "ebb@0.3.1 moon@1.4.0");
+    shop.put("work/Cargo.lock", b"no [ toml");
+    let problem = shop.pinned(RUST, &["ebb"]).unwrap_err();
+    assert!(problem.message.starts_with("cannot read Cargo.lock: "), "{problem:?}");
+}

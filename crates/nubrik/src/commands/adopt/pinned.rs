@@ -127,7 +127,11 @@ fn choose(
                 paint,
                 Ink::Busy,
                 "pins",
-                &format!("{} from {registry}", counted(missing.len(), "package"))
+                &format!(
+                    "{} from {registry}{}",
+                    counted(missing.len(), "package"),
+                    as_locked(&desk, registry)
+                )
             )
         );
     }
@@ -149,6 +153,14 @@ fn choose(
         .write_pins(&pins, read.as_deref())
         .map_err(|problem| super::super::pins::say(console, Exit::Failed, &problem))?;
     Ok(())
+}
+
+/// Which files decide about versions, where some do.
+fn as_locked(desk: &Desk<'_>, registry: Registry) -> String {
+    match desk.locked(registry) {
+        Ok(locked) if !locked.files.is_empty() => format!(", in the versions of {}", locked.files.join(", ")),
+        _ => String::new(),
+    }
 }
 
 fn one_by_one(
