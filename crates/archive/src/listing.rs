@@ -63,6 +63,12 @@ mod tests {
     use super::*;
 
     #[test]
+    fn a_name_with_a_line_end_is_refused() {
+        let files = vec![("tide\n0000  moon".to_owned(), "00".repeat(32))];
+        assert!(digest_of_listing(files).unwrap_err().to_string().contains("has a line end"));
+    }
+
+    #[test]
     fn the_listing_does_not_depend_on_the_order_in_the_archive() {
         let folder = tempfile::tempdir().unwrap();
         let packed = |names: [&str; 2]| {

@@ -102,6 +102,11 @@ fn from_tar(reader: impl Read, target: &mut UnpackFolder<'_>) -> io::Result<()> 
         match kind {
             tar::EntryType::Directory => fs::create_dir_all(&path)?,
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
+                // A file that comes again is the later one: archives are written on, and all that unpack them read them so.
+                // There are no links yet: whatever is there came out of this archive.
+                if fs::symlink_metadata(&path).is_ok_and(|found| found.is_file()) {
+                    fs::remove_file(&path)?;
+                }
                 let executable = entry.header().mode()? & 0o100 != 0;
                 target.fill(&mut entry, &mut new_file(&path, executable)?)?;
             }

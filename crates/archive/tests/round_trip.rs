@@ -152,3 +152,62 @@ fn links_and_empty_folders_are_packed_as_such() {
         ]
     );
 }
+
+/// A tar file of entries with texts.
+fn tar_of(at: &Path, entries: &[(&str, &str)]) {
+    let mut builder = tar::Builder::new(fs::File::create(at.join("some.tar")).unwrap());
+    for (name, text) in entries {
+        let mut header = tar::Header::new_gnu();
+        header.set_size(text.len() as u64);
+        header.set_mode(0o644);
+        builder.append_data(&mut header, name, text.as_bytes()).unwrap();
+    }
+    builder.finish().unwrap();
+    fs::create_dir(at.join("out")).unwrap();
+}
+
+#[test]
+fn a_file_that_comes_again_is_the_later_one() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    tar_of(at, &[("package/tide", "low"), ("package/moon", "full"), ("package/tide", "high")]);
+    unpack(ArchiveFormat::Tar, &at.join("some.tar"), &at.join("out"), 1).unwrap();
+    assert_eq!(fs::read_to_string(at.join("out/tide")).unwrap(), "high");
+    assert_eq!(fs::read_to_string(at.join("out/moon")).unwrap(), "full");
+}
+
+#[test]
+fn what_lies_in_no_folder_that_is_dropped_is_left_out() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    tar_of(at, &[("readme", "top"), ("package/tide", "low")]);
+    unpack(ArchiveFormat::Tar, &at.join("some.tar"), &at.join("out"), 1).unwrap();
+    let names: Vec<_> =
+        fs::read_dir(at.join("out")).unwrap().map(|entry| entry.unwrap().file_name()).collect();
+    assert_eq!(names, ["tide"]);
+}
+
+#[test]
+fn links_in_zip_archives_are_refused() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    let mut archive = zip::ZipWriter::new(fs::File::create(at.join("some.zip")).unwrap());
+    archive.add_symlink("tide", "/etc/passwd", zip::write::SimpleFileOptions::default()).unwrap();
+    archive.finish().unwrap();
+    fs::create_dir(at.join("out")).unwrap();
+    let refused = unpack(ArchiveFormat::Zip, &at.join("some.zip"), &at.join("out"), 0).unwrap_err();
+    assert!(refused.to_string().contains("tide is a link"), "{refused}");
+    assert_eq!(fs::read_dir(at.join("out")).unwrap().count(), 0);
+}
+
+#[test]
+fn what_is_no_file_is_not_packed_and_not_waited_for() {
+    let folder = tempfile::tempdir().unwrap();
+    let at = folder.path();
+    assert!(std::process::Command::new("mkfifo").arg(at.join("pipe")).status().unwrap().success());
+    for (name, format) in ArchiveFormat::ALL {
+        let items = vec![Item { name: "pipe".to_owned(), content: ItemContent::File(at.join("pipe")) }];
+        let refused = pack(format, items, &at.join(name)).unwrap_err();
+        assert!(refused.to_string().contains("pipe is not a file"), "{name}: {refused}");
+    }
+}

@@ -14,6 +14,7 @@ use crate::sys::{self, WantedCall};
 const LONGEST_PATH: usize = 4096;
 
 /// Why it is not known what a path is.
+#[derive(Debug)]
 pub(crate) enum Unclear {
     /// It lists what is mounted.
     Mounts,
@@ -221,6 +222,25 @@ pub(crate) fn resolved(path: &Path) -> PathBuf {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn links_of_processes_are_followed_for_who_asks_and_no_one_else() {
+        let own = std::process::id();
+        let of = |path: &str| behind_process_links(own, PathBuf::from(path));
+        let here = std::env::current_dir().unwrap();
+        for path in ["/proc/self/cwd/x", "/proc//./self/cwd/x", "/proc/thread-self/cwd/x"] {
+            assert_eq!(of(path).unwrap(), Some(here.join("x")), "{path}");
+        }
+        assert_eq!(of(&format!("/proc/{own}/cwd/x")).unwrap(), Some(here.join("x")));
+        assert_eq!(of("/etc/../etc/hosts").unwrap(), Some(PathBuf::from("/etc/../etc/hosts")));
+        // The first process of the machine is none of this program's, and what goes up may lead anywhere.
+        for path in ["/proc/1/cwd", "/proc/1/task/1/root", "/proc/sys/../1/root", "/proc/self/fd/../cwd"] {
+            assert!(matches!(of(path), Err(Unclear::OfOthers)), "{path}");
+        }
+        for path in ["/proc/mounts", "/etc/mtab", "/proc/self/mountinfo", "/proc/1/mounts"] {
+            assert!(matches!(of(path), Err(Unclear::Mounts)), "{path}");
+        }
+    }
 
     #[test]
     fn paths_are_resolved_as_far_as_they_are_there() {

@@ -21,16 +21,16 @@ pub struct LockedVersions {
 }
 
 /// How a lock file is read: names with versions, or why it cannot be.
-type Reader = fn(&str) -> Result<Vec<(String, String)>, String>;
+type LockReader = fn(&str) -> Result<Vec<(String, String)>, String>;
 
 /// How a file of this name says what is locked; `None` where it does not.
-fn reader(registry: Registry, name: &str) -> Option<Reader> {
+fn reader(registry: Registry, name: &str) -> Option<LockReader> {
     match registry {
-        Registry::Rust => (name == "Cargo.lock").then_some(packages as Reader),
-        Registry::Js => (name == "package-lock.json").then_some(tree_of_packages as Reader),
+        Registry::Rust => (name == "Cargo.lock").then_some(packages as LockReader),
+        Registry::Js => (name == "package-lock.json").then_some(tree_of_packages as LockReader),
         Registry::Python if name == "uv.lock" => Some(packages),
         Registry::Python => (name.starts_with("requirements") && name.ends_with(".txt"))
-            .then_some(exact_requirements as Reader),
+            .then_some(exact_requirements as LockReader),
         // These choose the oldest version that does, which stays the same.
         Registry::Go | Registry::Java | Registry::Archive => None,
     }

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::c_places::is_sample_or_test;
 use super::c_scan::{C_SOURCES, HEADERS, SourceScan, is_header, is_source};
 use super::c_system::other_system_of;
-use super::{config_header, templates};
+use super::holes;
 use crate::tree::{SourceTree, folder_of, joined, name_of, stem_of};
 
 /// All sources and headers, and where included files are.
@@ -43,9 +43,7 @@ impl<'a> IncludeIndex<'a> {
         let names = tree.by_name();
         let template = |name: &&'a str| name.rsplit_once('.').map(|(stem, _)| stem);
         let leaves_open = |files: &[&str]| {
-            files
-                .iter()
-                .any(|file| tree.text(file).is_some_and(|text| config_header::leaves_many_open(&text)))
+            files.iter().any(|file| tree.text(file).is_some_and(|text| holes::leaves_many_open(&text)))
         };
         let config = |(name, files): (&&'a str, &Vec<&'a str>)| {
             let stem = template(name).filter(|stem| is_header(stem))?;
@@ -55,7 +53,7 @@ impl<'a> IncludeIndex<'a> {
         // `tide.h.ENDING`, whatever the ending is: what it says tells.
         let made = |(name, files): (&&'a str, &Vec<&'a str>)| {
             let stem = template(name).filter(|stem| is_header(stem))?;
-            let is_template = |file: &&str| tree.text(file).is_some_and(|text| templates::has_holes(&text));
+            let is_template = |file: &&str| tree.text(file).is_some_and(|text| holes::has_holes(&text));
             files.iter().any(is_template).then_some(stem)
         };
         let made = names.iter().filter_map(made).collect();

@@ -6,6 +6,7 @@ use regex::Regex;
 
 use super::c_scan::SourceScan;
 use super::c_system::other_system_of;
+use super::holes::{HOLES, MANY, OPEN, asks_machine, leaves_many_open};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{SourceTree, below, is_below, name_of};
@@ -142,29 +143,17 @@ struct WholeTemplate {
     open: BTreeSet<String>,
 }
 
-/// What a line of a template leaves open, as `c.config_header` of the kit reads it.
-const OPEN: &str = r"^\s*#\s*(?:(undef|\w+define(?:01)?)\s+(\w+)|define\s+(\w+)\s.*(?:@\w+@|\$\{))";
-
-/// So many names a file leaves open that is only there to be filled in.
-const MANY: usize = 5;
-
-/// Whether a text is there to have names filled in.
-pub(super) fn leaves_many_open(text: &str) -> bool {
-    Regex::new(OPEN)
-        .is_ok_and(|open| text.lines().filter(|line| open.is_match(line)).take(MANY).count() == MANY)
-}
-
 impl WholeTemplate {
     /// The template that a file is, if nothing but names is left open in it, and it decides something itself.
     fn of(tree: &SourceTree, file: &str) -> Option<WholeTemplate> {
         let text = tree.text(file)?;
-        let is_open = Regex::new(OPEN).ok()?;
+        let (is_open, holes) = (Regex::new(OPEN).ok()?, Regex::new(HOLES).ok()?);
         let mut open = BTreeSet::new();
         let (mut conditions, mut is_guarded) = (0, false);
         for line in text.lines() {
             if let Some(found) = is_open.captures(line) {
                 open.extend(found.get(2).or(found.get(3)).map(|name| name.as_str().to_owned()));
-            } else if super::templates::has_holes(line) {
+            } else if asks_machine(line) || holes.is_match(line) {
                 return None;
             } else if line.trim_start().starts_with('#') {
                 let word = line.trim_start().trim_start_matches('#').trim_start();

@@ -12,6 +12,7 @@ mod config_header;
 mod documents;
 mod fortran;
 mod go;
+mod holes;
 mod java;
 mod js;
 mod js_manifest;

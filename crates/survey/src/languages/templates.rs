@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use regex::Regex;
 
 use super::config_header::version_value;
+use super::holes::{HOLES, asks_machine};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{below, is_below, name_of};
@@ -22,22 +23,6 @@ const VERSIONS: [&str; 9] = [
     "VERSION_MINOR",
     "VERSION_PATCH",
 ];
-
-/// What is filled in.
-const HOLES: &str = r"@(\w+)@|\$\{(\w+)\}";
-
-/// Whether a directive is in a text that only a generator knows, or one that takes a name back: it asks about the machine.
-fn asks_machine(text: &str) -> bool {
-    text.lines().filter_map(|line| line.trim_start().strip_prefix('#')).any(|line| {
-        let word = line.split_whitespace().next().unwrap_or_default();
-        word == "undef" || (word != "define" && word.ends_with("define"))
-    })
-}
-
-/// Whether a text is a template: something is filled in, or the machine is asked.
-pub(super) fn has_holes(text: &str) -> bool {
-    asks_machine(text) || Regex::new(HOLES).is_ok_and(|holes| holes.is_match(text))
-}
 
 /// A definition of a step that fills a template in, if there is one and all is known that it wants.
 pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) -> Option<DefinitionAddress> {
