@@ -80,11 +80,11 @@ impl Graph {
         let (files, tools) = Layout::read(from)?;
         let mut graph = Tables { files, tools, ..Tables::default() };
         let count = from.u32()?;
-        for _ in 0..count {
+        for number in 0..count as usize {
             let files: Vec<FileId> = Layout::read(from)?;
             let is_there = |file: &FileId| file.index() < graph.files.len();
             // A set has a number of its own.
-            if !files.iter().all(is_there) || graph.sets.intern(files).index() + 1 != graph.sets.len() {
+            if !files.iter().all(is_there) || graph.sets.intern(files).index() != number {
                 return Err(Truncated);
             }
         }

@@ -289,3 +289,68 @@ fn bytes_with_numbers_of_no_row_are_refused() {
         assert!(read(rows).is_err());
     }
 }
+
+#[test]
+fn a_path_that_leads_out_is_none_of_a_step() {
+    const FINE: &[u8] = b"aa/etc/passwd";
+    let mut tables = Tables::default();
+    tables.targets.push(Target::plain("t"));
+    tables.files.push(FileNode { path: at("aa/etc/passwd"), maker: None, folder: false });
+    let step = Step { inputs: [FileId(0)].into_iter().collect(), ..Step::empty(at("made/t")) };
+    tables.steps.push(Box::new(step));
+    let graph = tables.finish().unwrap();
+    let (mut row, mut owner) = (Encoder::new(), Encoder::new());
+    write_step(&graph, graph.step(crate::StepId(0)), Purpose::Whole, &mut row);
+    write_target(&graph, graph.target(TargetId(0)), Purpose::Whole, &mut owner);
+    let place = row.bytes.windows(FINE.len()).position(|part| part == FINE).unwrap();
+    let reads = |path: &[u8]| {
+        let mut bytes = row.bytes.clone();
+        bytes[place..place + FINE.len()].copy_from_slice(path);
+        let mut assembly = Assembly::default();
+        let target = assembly.target(&owner.bytes).unwrap();
+        assembly.step(&bytes, target, Vec::new()).is_ok()
+    };
+    assert!(reads(FINE));
+    for path in [b"../etc/passwd", b"//a/etc/passw", b"a/../../passw", b"a//etc/passwd", b"./aetc/passwd"] {
+        assert!(!reads(path), "{}", String::from_utf8_lossy(path));
+    }
+}
+
+#[test]
+fn services_that_need_one_another_without_end_are_refused() {
+    let elsewhere = || Serving::Elsewhere { address: "a".into(), port: "1".into() };
+    let nested = |depth: usize| {
+        let mut last = Arc::new(service(Vec::new(), elsewhere()));
+        for _ in 0..depth {
+            last = Arc::new(service(vec![last], elsewhere()));
+        }
+        let mut out = Encoder::new();
+        write_service(&last, Purpose::Whole, &mut out);
+        Assembly::service(&mut Decoder::new(&out.bytes)).is_ok()
+    };
+    assert!(nested(DEEPEST - 1) && !nested(DEEPEST + 1));
+}
+
+#[test]
+fn a_set_of_a_graph_names_files_that_are_there_and_is_there_once() {
+    let mut tables = Tables::default();
+    tables.files.push(FileNode { path: at("a"), maker: None, folder: false });
+    let none = tables.clone().finish().unwrap();
+    let mut whole = Encoder::new();
+    none.encode(&mut whole);
+    let mut before = Encoder::new();
+    (none.files.to_vec(), none.tools.to_vec()).write(&mut before);
+    let rest = whole.bytes.strip_prefix(&*before.bytes).expect("files and tools come first");
+    let with = |sets: &[Vec<FileId>]| {
+        let mut out = Encoder::new();
+        out.bytes.extend_from_slice(&before.bytes);
+        out.u32(sets.len() as u32);
+        sets.iter().for_each(|set| set.write(&mut out));
+        // The number of sets was none.
+        out.bytes.extend_from_slice(&rest[4..]);
+        Graph::decode(&mut Decoder::new(&out.bytes), 1).is_ok()
+    };
+    assert!(with(&[]) && with(&[vec![FileId(0)]]));
+    assert!(!with(&[vec![FileId(1)]]), "a file that is not there");
+    assert!(!with(&[vec![FileId(0)], vec![FileId(0)]]), "the same set twice");
+}

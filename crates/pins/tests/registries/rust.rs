@@ -127,3 +127,28 @@ fn what_a_client_locked_is_taken_where_it_still_fits() {
     let problem = shop.pinned(RUST, &["ebb"]).unwrap_err();
     assert!(problem.message.starts_with("cannot read Cargo.lock: "), "{problem:?}");
 }
+
+#[test]
+fn nobody_is_asked_for_what_is_no_name_and_no_archive_leads_out() {
+    let shop = Shop::new();
+    shop.rust("moon", "1.0.0", &[], "");
+    for (registry, name) in
+        [(RUST, "../moon"), (Registry::Js, "../moon"), (Registry::Java, "isles:../moon 1")]
+    {
+        let problem = shop.pinned(registry, &[name]).unwrap_err();
+        let name = name.split(' ').next().unwrap();
+        let said = format!("{} {}", problem.message, problem.notes.join(" "));
+        assert!(said.contains(name) && !said.contains("is no path"), "{problem:?}");
+    }
+    let folder = tempfile::tempdir().unwrap();
+    for path in ["../evil", "a/../../evil", "/evil", "a//evil"] {
+        let archive = nubrik_pins::Archive {
+            path: path.to_owned(),
+            digest: "sha256:00".to_owned(),
+            size: 1,
+            on: Vec::new(),
+        };
+        let problem = shop.at_desk(|desk| desk.gather(RUST, &archive, "evil", folder.path())).unwrap_err();
+        assert_eq!(problem.message, format!("`{path}` is no path of an archive"));
+    }
+}
