@@ -18,6 +18,17 @@ pub enum Free {
     Everything,
 }
 
+impl Free {
+    /// Whether the version of a package of this name may change.
+    fn frees(&self, name: &str) -> bool {
+        match self {
+            Free::Nothing => false,
+            Free::Names(names) => names.contains(name),
+            Free::Everything => true,
+        }
+    }
+}
+
 /// Chooses versions for all that a shelf asks for, on each of its systems. What is pinned already stays as it is, if it is not
 /// free and still does.
 ///
@@ -89,11 +100,7 @@ fn on_system(
 fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {
     let mut preferred = Preferred::new();
     for pin in shelf.pins.values() {
-        let is_free = match free {
-            Free::Nothing => false,
-            Free::Names(names) => names.contains(&pin.name),
-            Free::Everything => true,
-        };
+        let is_free = free.frees(&pin.name);
         if !is_free {
             preferred.entry(pin.name.clone()).or_default().push(pin.version.clone());
         }
@@ -104,11 +111,7 @@ fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {
 /// Adds versions that lock files name, behind those that are pinned, but for those that are to be chosen anew.
 fn prefer_locked(preferred: &mut Preferred, locked: &Preferred, free: &Free) {
     for (name, versions) in locked {
-        let is_free = match free {
-            Free::Nothing => false,
-            Free::Names(names) => names.contains(name),
-            Free::Everything => true,
-        };
+        let is_free = free.frees(name);
         if !is_free {
             let known = preferred.entry(name.clone()).or_default();
             let new: Vec<String> =

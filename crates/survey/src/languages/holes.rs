@@ -30,3 +30,14 @@ pub(super) fn leaves_many_open(text: &str) -> bool {
     Regex::new(OPEN)
         .is_ok_and(|open| text.lines().filter(|line| open.is_match(line)).take(MANY).count() == MANY)
 }
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn the_kit_reads_what_is_left_open_in_the_same_way() {
+        let kit = include_str!("../../../../kits/c.nub");
+        assert!(kit.contains(&format!("let open_name = '{OPEN}'")), "kits/c.nub has another `open_name`");
+    }
+}
