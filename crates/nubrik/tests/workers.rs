@@ -9,7 +9,6 @@ mod sandbox;
 
 use std::fs;
 use std::io::{BufRead, BufReader};
-use std::net::TcpListener;
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -76,12 +75,23 @@ fn agreed(state: &std::path::Path, rows: &str) {
     fs::write(state.join("nubrik/agreed"), rows).unwrap();
 }
 
+/// The last part of a program's path.
+fn name_of(program: &str) -> &str {
+    program.rsplit('/').next().unwrap()
+}
+
+/// The port in a file that a server wrote about itself; nothing while it is not there or not whole.
+fn port_in(listed: &std::path::Path) -> Option<u16> {
+    let text = fs::read_to_string(listed).ok()?;
+    let address = serde_json::from_str::<serde_json::Value>(&text).ok()?["nats"][0].as_str()?.to_owned();
+    address.rsplit(':').next()?.parse().ok()
+}
+
 impl Team {
     fn new() -> Option<Team> {
         let program = server_program()?;
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
         let folder = tempfile::tempdir().unwrap();
-        let mut team = Team { folder, root: String::new(), port, server: None };
+        let mut team = Team { folder, root: String::new(), port: 0, server: None };
         team.start(&program);
         let sandbox = Sandbox::new(&[]);
         let made = sandbox
@@ -102,15 +112,22 @@ impl Team {
     }
 
     fn start_with(&mut self, program: &str, more: &[&str]) {
-        let port = self.port.to_string();
+        // The first server takes a free port itself: one that was free a moment ago may be another test's now.
+        let port = if self.port == 0 { "-1".to_owned() } else { self.port.to_string() };
         let child = Command::new(program)
             .args(["-js", "-a", "127.0.0.1", "-p", &port, "-sd", &self.path("jobs")])
+            .args(["--ports_file_dir", &self.path("")])
             .args(more)
             .stdout(Stdio::null())
             .stderr(Stdio::null())
             .spawn()
             .unwrap();
+        let listed = self.folder.path().join(format!("{}_{}.ports", name_of(program), child.id()));
         self.server = Some(Ended { child, _folders: None });
+        if self.port == 0 {
+            until("the server's port", || port_in(&listed).is_some());
+            self.port = port_in(&listed).unwrap();
+        }
         until("the server", || std::net::TcpStream::connect(("127.0.0.1", self.port)).is_ok());
     }
 

@@ -2,8 +2,8 @@
 
 #![allow(dead_code, clippy::unwrap_used)]
 
-use std::io::{Read, Write};
-use std::net::{TcpListener, TcpStream};
+use std::io::{BufRead, BufReader, Read, Write};
+use std::net::TcpStream;
 use std::process::{Child, Command, Stdio};
 use std::time::Duration;
 
@@ -68,20 +68,27 @@ fn ask(port: u16, method: &str, path: &str, body: &Value) -> Value {
 impl Browser {
     /// A browser with a window of some size, with scripts or without; nothing where the test is to be left out.
     pub fn start((width, height): (u32, u32), scripts: bool) -> Option<Browser> {
-        let port = TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
-        let driver = Command::new("chromedriver")
-            .arg(format!("--port={port}"))
-            .stdout(Stdio::null())
-            .stderr(Stdio::null())
-            .spawn();
-        let driver = match driver {
+        // The driver takes a free port itself: one that was free a moment ago may be somebody else's now.
+        let driver =
+            Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
+        let mut driver = match driver {
             Ok(driver) => driver,
             Err(e) => {
                 skip(Need::Browser, format_args!("there is no chromedriver: {e}"));
                 return None;
             }
         };
-        super::sandbox::wait_until("the driver", || TcpStream::connect(("127.0.0.1", port)).is_ok());
+        let mut said = BufReader::new(driver.stdout.take().unwrap());
+        let mut line = String::new();
+        let port = loop {
+            line.clear();
+            assert!(said.read_line(&mut line).unwrap() > 0, "the driver ended before it listened");
+            if let Some(port) = line.trim().strip_prefix("ChromeDriver was started successfully on port ") {
+                break port.trim_end_matches('.').parse().unwrap();
+            }
+        };
+        // A driver that nobody listens to any more would stop at a full pipe.
+        std::thread::spawn(move || std::io::copy(&mut said, &mut std::io::sink()));
         let profile = tempfile::tempdir().unwrap();
         let setting = if scripts { 1 } else { 2 };
         let wanted = json!({"capabilities": {"alwaysMatch": {

@@ -10,7 +10,6 @@ use std::process::{Child, Command, Stdio};
 use std::sync::mpsc::{Receiver, channel};
 use std::time::Duration;
 
-use super::sandbox;
 use super::sandbox::Sandbox;
 
 /// A server that ends with the test.
