@@ -46,7 +46,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ("machine/client_answers.rs", 2, "a temporary folder that is made with a name that nobody knows"),
     ("machine/natives.rs", 1, "the folder of a step that was made anew"),
     ("machine/temporary.rs", 3, "private temporary folders with names that nobody knows"),
-    ("nubrik/commands/adopt/ground.rs", 1, "makes a new file, and follows no link for that"),
+    ("adopt/folder.rs", 1, "makes a new file, and follows no link for that"),
     ("nubrik/commands/clean.rs", 1, "the store of this user, in their own cache; removal follows no link"),
     ("nubrik/commands/demo.rs", 1, "a folder that the command makes"),
     ("nubrik/commands/manual.rs", 2, "a folder that the person named"),

@@ -45,9 +45,9 @@ pub use nubrik_machine::{
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
-    BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob, GivenAway,
-    KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, SharedCache, Standing,
-    ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, accounts_of_lines, key_in, members_at,
+    BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob,
+    GivenAway, KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, SharedCache,
+    Standing, ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, accounts_of_lines, key_in, members_at,
     own_labels, put_members, read_pins, store_folder,
 };
 pub use settings::{

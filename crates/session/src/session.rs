@@ -35,8 +35,8 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::{
-    Event, Listener, Notice, Outcome, Outreach, PlannedStep, Request, SharedUse, State, Summary, Supposed,
-    Verdict, plan,
+    Event, Listener, Notice, Options, Outcome, Outreach, PlannedStep, Request, SharedUse, State, Summary,
+    Supposed, Verdict, plan,
 };
 use nubrik_graph::{FileId, Graph, Step};
 use nubrik_lang::{AnswerText, Evaluation, Setting, SettingValue};
@@ -58,7 +58,7 @@ pub const CACHE_LIMIT: u64 = 20 << 30;
 const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
-pub use build_report::BuildReport;
+pub use build_report::{BuildEnd, BuildReport};
 pub use covered::{Covered, accounts_of_lines};
 pub use crew::Crew;
 pub use evaluating::MachineLacks;
@@ -269,6 +269,19 @@ impl Session {
     pub fn memory(&self) -> u64 {
         let info = rustix::system::sysinfo();
         (info.totalram as u64).saturating_mul(u64::from(info.mem_unit.max(1)))
+    }
+
+    /// How steps are built where nobody says otherwise: one for each processor, until one fails.
+    pub fn options(&self) -> Options {
+        Options {
+            jobs: self.default_jobs(),
+            memory: self.memory(),
+            keep_going: false,
+            reach: self.reach,
+            notes_basis: self.notes_basis(),
+            shared_root: self.shared_root(),
+            stay_away: true,
+        }
     }
 
     /// Chooses options: those of a profile, then single ones (`name=value`), which win.

@@ -1,26 +1,28 @@
 //! `nubrik adopt`: looks at a folder of sources, proposes definitions, writes them on request, and tries them.
 
 mod asking;
-mod collecting;
-mod ground;
-mod pinned;
+mod attending;
+mod problems;
 mod showing;
-mod trying;
 mod updating;
 
-use std::collections::BTreeMap;
+use std::path::Path;
+use std::sync::Arc;
 
-use nubrik_survey::{
-    Answers, DefinitionAddress, DefinitionWriter, Proposal, ReconcileProblem, reconcile, survey, with_more,
-};
+use nubrik_adopt::{AdoptedFolder, Adoption, check_answers};
+use nubrik_confine::CancelSwitch;
+use nubrik_lang::AddressPattern;
+use nubrik_source::WsPath;
+use nubrik_survey::{Answers, Proposal};
 
-use super::{CommandResult, say_wrong};
+use super::{CommandResult, evaluate, open_at, say_wrong};
 use crate::arguments::{Adopting, Choice};
 use crate::exit::Exit;
 use crate::ui::console::{Console, errln, outln};
+use attending::Attending;
 
 pub(super) use asking::agreed;
-pub(super) use ground::{AdoptedFolder, MachineFacts};
+pub(super) use problems::say as say_problem;
 pub(super) use showing::difference;
 pub(super) use updating::update;
 
@@ -37,12 +39,32 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
     let here = std::env::current_dir()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
     let place = adopting.dir.as_ref().map_or(here.clone(), |dir| here.join(dir));
-    let ground = AdoptedFolder::of(console, choice, &place)?;
+    let folder = folder_at(console, choice, &place)?;
+    let attendant = Attending { console, yes: adopting.yes };
+    let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
+    let cancel =
+        cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let answers = answers(console, adopting)?;
-    let Some((proposal, answers)) = propose(console, &ground, answers, adopting)? else {
-        return Ok(Exit::Done);
-    };
-    write_and_try(console, &ground, proposal, &answers, adopting)
+    crate::ui::plain::name_places_from(&super::started_in(), &folder.root);
+    let is_offline = adopting.offline;
+    let mut adoption = Adoption { folder: &folder, attendant: &attendant, cancel, answers, is_offline };
+    let Some(proposal) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
+    write_and_try(console, &adoption, proposal, adopting)
+}
+
+/// Looks at a folder, and which of its files definitions take.
+pub(super) fn folder_at(console: Console, choice: &Choice, place: &Path) -> CommandResult<AdoptedFolder> {
+    let mut folder = AdoptedFolder::of(place).map_err(|problem| say_problem(console, &problem))?;
+    if folder.has_definitions() {
+        let mut session = open_at(console, &folder.root)?;
+        session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
+            let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
+            say_wrong(console, Exit::Usage, &problem.message, &mends)
+        })?;
+        let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
+        folder.note_taken(&evaluation.graph);
+    }
+    Ok(folder)
 }
 
 /// What the command line answers beforehand.
@@ -64,16 +86,11 @@ fn answers(console: Console, adopting: &Adopting) -> CommandResult<Answers> {
 }
 
 /// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to propose, which was said.
-fn propose(
-    console: Console,
-    ground: &AdoptedFolder,
-    mut answers: Answers,
-    adopting: &Adopting,
-) -> CommandResult<Option<(Proposal, Answers)>> {
-    let look = |answers: &Answers| survey(&ground.tree, &ground.top, answers, &MachineFacts);
-    let mut proposal = look(&answers);
-    asking::check(console, &answers, &proposal, ground)?;
-    showing::found(console, ground, &proposal);
+fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Option<Proposal>> {
+    let proposal = adoption.look();
+    check_answers(&adoption.answers, &proposal, adoption.folder)
+        .map_err(|problem| say_problem(console, &problem))?;
+    showing::found(console, adoption.folder, &proposal);
     if proposal.definitions.is_empty() {
         showing::left_out(console, &proposal.left_out);
         if !console.is_json() {
@@ -81,82 +98,41 @@ fn propose(
         }
         return Ok(None);
     }
-    // An answer may bring up another question.
-    let mut asked = std::collections::BTreeSet::new();
-    while let Some(question) =
-        proposal.questions.iter().find(|question| !asked.contains(&question.id)).cloned()
-    {
-        asked.insert(question.id.clone());
-        let answer = asking::ask(console, &question, adopting.yes)?;
-        answers.insert(question.id.clone(), answer);
-        proposal = look(&answers);
-    }
-    Ok(Some((proposal, answers)))
-}
-
-/// Says why definitions were not compared with sources, or not changed.
-fn not_reconciled(console: Console, ground: &AdoptedFolder, problem: &ReconcileProblem) -> Exit {
-    let path = |package: &str| ground.path(package, "targets.nub");
-    match problem {
-        ReconcileProblem::Unreadable { package, why } => {
-            let message = format!("{} cannot be read: {why}", path(package));
-            say_wrong(console, Exit::Definitions, &message, &["nubrik lint"])
-        }
-        ReconcileProblem::Unfit { package } => {
-            let message = format!("{} is not changed: it could not be read afterwards", path(package));
-            say_wrong(console, Exit::Own, &message, &["nubrik adopt --check   says what differs"])
-        }
-    }
+    adoption.ask(proposal).map(Some).map_err(|problem| say_problem(console, &problem))
 }
 
 fn write_and_try(
     console: Console,
-    ground: &AdoptedFolder,
+    adoption: &Adoption<'_>,
     mut proposal: Proposal,
-    answers: &Answers,
     adopting: &Adopting,
 ) -> CommandResult<Exit> {
-    let cannot_read = |problem: ReconcileProblem| not_reconciled(console, ground, &problem);
-    let changes = |proposal: &mut Proposal| {
-        reconcile(&ground.tree, &ground.top, proposal, &ground.existing, &ground.taken, false)
-    };
-    let first = changes(&mut proposal).map_err(cannot_read)?;
-    showing::proposal(console, ground, &proposal);
+    let say = |problem| say_problem(console, &problem);
+    let folder = adoption.folder;
+    let first = folder.changes(&mut proposal, false).map_err(say)?;
+    showing::proposal(console, folder, &proposal);
     if first.is_empty() {
         showing::nothing_new(console);
         return Ok(Exit::Done);
     }
     if !console.is_json() {
-        showing::new_settings(console, ground, SETTINGS);
+        showing::new_settings(console, folder, SETTINGS);
     }
     for change in &first {
-        difference(console, ground, change);
+        difference(console, folder, change);
     }
     if !agreed(console, "Write this?", adopting.yes)? {
         showing::not_written(console, "nubrik adopt --yes");
         return Ok(Exit::Done);
     }
-    let proposed: Vec<_> = proposal.definitions.iter().map(|one| one.address.clone()).collect();
-    ground.write_settings(console, SETTINGS)?;
-    pinned::pin_all(console, ground, &mut proposal, answers, adopting)?;
-    let mut texts = texts_of(ground, &proposal);
-    // What was left out since then may be in no file any more.
-    let mut written = ground.write_all(console, &texts, &BTreeMap::new())?;
+    folder.write_settings(SETTINGS).map_err(say)?;
+    let mut texts = adoption.write(&mut proposal).map_err(say)?;
     if adopting.no_try {
-        showing::written(console, ground, &texts);
+        showing::written(console, folder, &texts);
         return Ok(Exit::Done);
     }
-    let mut tried = trying::try_all(console, ground, &mut proposal, adopting, &mut |proposal| {
-        texts = texts_of(ground, proposal);
-        written = ground.write_all(console, &texts, &written)?;
-        Ok(())
-    })?;
-    pinned::drop_unused(console, ground, &proposal)?;
-    for address in proposed.iter().filter(|address| proposal.definition(address).is_none()) {
-        let result = trying::TryResult::Omission(why_left_out(&proposal, address));
-        tried.results.insert(address.below(&ground.top), result);
-    }
-    showing::written(console, ground, &texts);
+    let tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
+    showing::written(console, folder, &texts);
     showing::tried(console, &tried);
     if tried.is_interrupted {
         errln!(console, "stopped; what was written stays");
@@ -164,26 +140,4 @@ fn write_and_try(
     }
     showing::what_comes_next(console);
     Ok(Exit::Done)
-}
-
-/// Why a definition is no part of a proposal any more.
-fn why_left_out(proposal: &Proposal, address: &DefinitionAddress) -> String {
-    let what = address.below("");
-    let left = proposal.left_out.iter().find(|left| left.what == what);
-    left.map(|left| left.why.clone()).unwrap_or_default()
-}
-
-/// The texts of all definition files with what is proposed, by their packages.
-fn texts_of(ground: &AdoptedFolder, proposal: &Proposal) -> BTreeMap<String, String> {
-    let packages = ground.existing.keys().cloned().collect();
-    let writer = DefinitionWriter::new(&ground.tree, &ground.top, proposal, &packages);
-    let mut texts = BTreeMap::new();
-    for (package, mine) in proposal.by_package() {
-        let text = match ground.existing.get(package) {
-            Some(before) => with_more(&writer, before, &mine),
-            None => writer.package(&mine),
-        };
-        texts.insert(package.to_owned(), text);
-    }
-    texts
 }

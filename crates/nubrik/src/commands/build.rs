@@ -1,9 +1,11 @@
 //! `nubrik build`
 
+use std::sync::Arc;
+
 use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_session::{BuildReport, KitNews, Session, SharedCache, Standing, Workshop};
+use nubrik_session::{BuildEnd, BuildReport, KitNews, Session, SharedCache, Standing, Workshop};
 
 use super::left_out::{self, PartEvaluated};
 use super::shared_news;
@@ -127,7 +129,7 @@ pub fn bring_up(
             let options = options_of(workshop, how);
             let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
-            if let Some(report) = report.map_err(|problem| own_problem(console, problem))? {
+            if let Some(report) = report.map_err(|problem| own_problem(console, &problem))? {
                 shared_news::conclude(console, workshop, None, stream);
                 return Ok(Brought::Built(report));
             }
@@ -168,44 +170,52 @@ fn build_since(
 
 /// Waits until no other command changes the workspace.
 pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'_>> {
-    let waiting = || {
-        let paint = console.paint(OutputStream::Error);
-        let text = "another nubrik is running in this workspace; waiting for it to finish";
-        if console.is_json() {
-            console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
-        } else {
-            errln!(console, "{}", super::labelled(paint, Ink::Doubt, "waits", text));
-        }
-    };
     // Without a lock, everything had to stop while it waited.
-    let locked = session.lock(waiting).map_err(|problem| own_problem(console, problem))?;
+    let locked = session.lock(|| say_waiting(console)).map_err(|problem| own_problem(console, &problem))?;
     let mut workshop = locked.ok_or(Exit::Interrupted)?;
     bring_kits(console, &mut workshop)?;
     Ok(workshop)
 }
 
+/// Says that another command changes the workspace.
+pub fn say_waiting(console: Console) {
+    let paint = console.paint(OutputStream::Error);
+    let text = "another nubrik is running in this workspace; waiting for it to finish";
+    if console.is_json() {
+        console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
+    } else {
+        errln!(console, "{}", super::labelled(paint, Ink::Doubt, "waits", text));
+    }
+}
+
 /// Fetches kits in archives that are not there yet: without them nothing can be evaluated.
 fn bring_kits(console: Console, workshop: &mut Workshop<'_>) -> CommandResult<()> {
-    let paint = console.paint(OutputStream::Error);
     for (name, news) in workshop.bring_kits() {
         match news {
-            KitNews::Fetched(urls) => {
-                let text = format!("the kit {name} from {}", urls.join(" or "));
-                if console.is_json() {
-                    console.event(&json::NoticeEvent { event: "notice", text: format!("fetched {text}") });
-                } else {
-                    errln!(console, "{}", super::labelled(paint, Ink::Busy, "fetched", &text));
-                }
-            }
-            KitNews::Failed(problem) => {
-                let problem = problem.replace('\n', "\n        ");
-                let message = format!("the kit `{name}` cannot be fetched\n        {problem}");
-                let mend = format!("[kits.{name}] in nubrik.toml says where it is, and its digest");
-                return Err(super::say_wrong(console, Exit::Failed, &message, &[&mend]));
-            }
+            KitNews::Fetched(from) => say_kit_fetched(console, &name, &from),
+            KitNews::Failed(problem) => return Err(say_kit_missing(console, &name, &problem)),
         }
     }
     Ok(())
+}
+
+/// Says from which of some places a kit is.
+pub fn say_kit_fetched(console: Console, name: &str, from: &[Arc<str>]) {
+    let text = format!("the kit {name} from {}", from.join(" or "));
+    if console.is_json() {
+        console.event(&json::NoticeEvent { event: "notice", text: format!("fetched {text}") });
+    } else {
+        let paint = console.paint(OutputStream::Error);
+        errln!(console, "{}", super::labelled(paint, Ink::Busy, "fetched", &text));
+    }
+}
+
+/// Says why a kit cannot be fetched.
+pub fn say_kit_missing(console: Console, name: &str, problem: &str) -> Exit {
+    let problem = problem.replace('\n', "\n        ");
+    let message = format!("the kit `{name}` cannot be fetched\n        {problem}");
+    let mend = format!("[kits.{name}] in nubrik.toml says where it is, and its digest");
+    super::say_wrong(console, Exit::Failed, &message, &[&mend])
 }
 
 /// Evaluates and builds, whatever there was before.
@@ -270,7 +280,7 @@ pub fn build_of(
     let report = screen
         .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
     drop(screen);
-    let mut report = report.map_err(|problem| own_problem(console, problem))?;
+    let mut report = report.map_err(|problem| own_problem(console, &problem))?;
     if exit_of(&report) == Exit::Done {
         let way = (how.quiet, options);
         let built = (evaluation, files.files);
@@ -295,20 +305,12 @@ pub fn build_files(
     let options = options_of(workshop, how);
     let report = screen.during(|| workshop.build_files(patterns, evaluation, files, &screen, options));
     drop(screen);
-    report.map_err(|problem| own_problem(console, problem))
+    report.map_err(|problem| own_problem(console, &problem))
 }
 
 pub fn options_of(session: &Session, how: How) -> Options {
-    let jobs = how.jobs.map_or(session.default_jobs(), usize::from);
-    Options {
-        jobs,
-        memory: session.memory(),
-        keep_going: how.keep_going,
-        reach: session.reach(),
-        notes_basis: session.notes_basis(),
-        shared_root: session.shared_root(),
-        stay_away: true,
-    }
+    let options = session.options();
+    Options { jobs: how.jobs.map_or(options.jobs, usize::from), keep_going: how.keep_going, ..options }
 }
 
 /// What shows a build of a graph.
@@ -354,7 +356,7 @@ pub fn answer_probes(
         None => workshop.answer(evaluation, &quiet, options),
     };
     drop(screen);
-    let report = report.map_err(|problem| own_problem(console, problem))?;
+    let report = report.map_err(|problem| own_problem(console, &problem))?;
     match exit_of(&report) {
         Exit::Done => Ok(()),
         exit => {
@@ -414,19 +416,12 @@ pub fn unless_built(console: Console, report: &BuildReport) -> Option<Exit> {
 
 /// How a command ends after a build.
 pub fn exit_of(report: &BuildReport) -> Exit {
-    match report {
-        _ if report.cancelled => Exit::Interrupted,
-        _ if report.machine_lacks => Exit::Machine,
-        _ if report.summary.counts.failed
-            + report.summary.counts.blocked
-            + report.summary.counts.unstarted
-            > 0 =>
-        {
-            Exit::Failed
-        }
-        _ if report.summary.unpublished > 0 => Exit::Own,
-        _ if report.flaky > 0 => Exit::Failed,
-        _ if !report.left_out.is_empty() => Exit::Definitions,
-        _ => Exit::Done,
+    match report.end() {
+        BuildEnd::Done => Exit::Done,
+        BuildEnd::Interrupted => Exit::Interrupted,
+        BuildEnd::MachineLacks => Exit::Machine,
+        BuildEnd::Failed => Exit::Failed,
+        BuildEnd::Unpublished => Exit::Own,
+        BuildEnd::LeftOut => Exit::Definitions,
     }
 }

@@ -2,10 +2,11 @@
 
 use std::collections::BTreeMap;
 
+use nubrik_adopt::MachineFacts;
 use nubrik_session::SETTINGS_FILE;
 use nubrik_survey::{Answers, DefinitionWriter, Proposal, survey};
 
-use super::adopt::{AdoptedFolder, MachineFacts, SETTINGS};
+use super::adopt::{SETTINGS, folder_at, say_problem};
 use super::{CommandResult, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
@@ -29,7 +30,7 @@ let place = \"the Skerrin Isles\"
 pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let here = std::env::current_dir()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
-    let ground = AdoptedFolder::of(console, choice, &here)?;
+    let ground = folder_at(console, choice, &here)?;
     let settings = ground.root.join(SETTINGS_FILE).display().to_string();
     let has_definitions = ground.existing.contains_key("");
     if ground.is_workspace && has_definitions {
@@ -48,7 +49,8 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let paint = console.paint(OutputStream::Output);
     let wrote = |path: &str| outln!(console, "{}", super::labelled(paint, Ink::Busy, "wrote", path));
     let kept = |what: &str| outln!(console, "{}", super::labelled(paint, Ink::Calm, "kept", what));
-    ground.write_settings(console, SETTINGS)?;
+    let say = |problem| say_problem(console, &problem);
+    ground.write_settings(SETTINGS).map_err(say)?;
     if ground.is_workspace {
         kept(&settings)
     } else {
@@ -77,7 +79,7 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
             writer.package(&proposal.definitions.iter().collect::<Vec<_>>())
         }
     };
-    ground.write_all(console, &BTreeMap::from([(String::new(), text)]), &BTreeMap::new())?;
+    ground.write_all(&BTreeMap::from([(String::new(), text)]), &BTreeMap::new()).map_err(say)?;
     wrote("targets.nub");
     outln!(console, "\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)

@@ -218,7 +218,12 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
     if let Ok(session) = &opened {
         crate::ui::plain::name_places_from(&started_in(), &session.workspace.root);
     }
-    opened.map_err(|problem| match problem {
+    opened.map_err(|problem| say_not_opened(console, &problem))
+}
+
+/// Says why a workspace cannot be opened.
+fn say_not_opened(console: Console, problem: &OpenProblem) -> Exit {
+    match problem {
         OpenProblem::NoWorkspace(start) => say_wrong(
             console,
             Exit::Usage,
@@ -234,12 +239,13 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
         ),
         OpenProblem::Settings { path, text, problem } => {
             // As all other files it is named from the workspace's root.
-            let root = path.parent().unwrap_or(&path);
+            let root = path.parent().unwrap_or(path);
             crate::ui::plain::name_places_from(&started_in(), root);
             let mut sources = Sources::default();
-            let file = sources.add(SETTINGS_FILE, text.into());
-            let mut diagnostic = Diagnostic::error("settings", problem.message).maybe_mend(problem.mend);
-            if let Some(range) = problem.range {
+            let file = sources.add(SETTINGS_FILE, text.as_str().into());
+            let mut diagnostic =
+                Diagnostic::error("settings", problem.message.clone()).maybe_mend(problem.mend.clone());
+            if let Some(range) = &problem.range {
                 diagnostic = diagnostic.at(nubrik_source::Span::new(file, range.start, range.end));
             } else {
                 diagnostic = diagnostic.note(path.display().to_string());
@@ -250,7 +256,7 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
         OpenProblem::Io(path, e) => {
             say_wrong(console, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[])
         }
-    })
+    }
 }
 
 /// Says what is wrong where no definition is to blame.
@@ -293,7 +299,7 @@ pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
 }
 
 /// Says that one of the tool's own files cannot be read or written.
-pub fn own_problem(console: Console, problem: BuildProblem) -> Exit {
+pub fn own_problem(console: Console, problem: &BuildProblem) -> Exit {
     let BuildProblem::Own(path, e) = problem;
     say_wrong(
         console,

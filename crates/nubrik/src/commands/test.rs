@@ -194,7 +194,7 @@ impl TestsToRun<'_> {
             });
             let done = heard.done.into_inner();
             drop(screen);
-            let report = report.map_err(|problem| own_problem(console, problem))?;
+            let report = report.map_err(|problem| own_problem(console, &problem))?;
             ended.micros += report.micros;
             ended.cancelled |= report.cancelled;
             ended.machine_lacks |= report.machine_lacks;

@@ -38,7 +38,7 @@ pub fn verify(
         return Ok(());
     }
     let verified = workshop.verify(patterns, evaluation, files, &Silent, options);
-    let verified = verified.map_err(|problem| own_problem(console, problem))?;
+    let verified = verified.map_err(|problem| own_problem(console, &problem))?;
     let graph = &evaluation.graph;
     let count = |is: fn(&VerifyEnd) -> bool| verified.iter().filter(|step| is(&step.end)).count();
     report.flaky = count(|end| matches!(end, VerifyEnd::Differs(_) | VerifyEnd::Failed(_)));

@@ -21,7 +21,38 @@ pub struct BuildReport {
     pub left_out: Vec<String>,
 }
 
+/// How a build ended, by the worst that came of it.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub enum BuildEnd {
+    /// All that was asked for is there.
+    Done,
+    /// It was stopped.
+    Interrupted,
+    /// The machine lacks something.
+    MachineLacks,
+    /// Steps failed, or came out otherwise when they ran again.
+    Failed,
+    /// Results are made, and could not be put where people look for them.
+    Unpublished,
+    /// Something that was asked for could not be evaluated.
+    LeftOut,
+}
+
 impl BuildReport {
+    /// How the build ended.
+    pub fn end(&self) -> BuildEnd {
+        let counts = &self.summary.counts;
+        match self {
+            _ if self.cancelled => BuildEnd::Interrupted,
+            _ if self.machine_lacks => BuildEnd::MachineLacks,
+            _ if counts.failed + counts.blocked + counts.unstarted > 0 => BuildEnd::Failed,
+            _ if self.summary.unpublished > 0 => BuildEnd::Unpublished,
+            _ if self.flaky > 0 => BuildEnd::Failed,
+            _ if !self.left_out.is_empty() => BuildEnd::LeftOut,
+            _ => BuildEnd::Done,
+        }
+    }
+
     /// The report of what was built, with where its results are.
     pub(super) fn of(outcome: &Outcome, results: Results, micros: u64) -> BuildReport {
         let Outcome {

@@ -1,13 +1,11 @@
 //! Questions in a terminal, one at a time.
 
-use std::collections::BTreeSet;
 use std::io::{BufRead, IsTerminal};
 
-use nubrik_survey::{Answers, Proposal, SurveyQuestion};
+use nubrik_survey::SurveyQuestion;
 use serde::Serialize;
 
-use super::super::{CommandResult, say_wrong};
-use super::AdoptedFolder;
+use super::super::CommandResult;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::paint::Ink;
@@ -76,54 +74,4 @@ fn read_answer(console: Console, text: &str, choices: &[String]) -> CommandResul
         Ok(0) | Err(_) => Err(Exit::Interrupted),
         Ok(_) => Ok(Some(line.trim().to_owned()).filter(|line| !line.is_empty())),
     }
-}
-
-/// Refuses answers to questions that are not asked, and answers that are none.
-pub fn check(
-    console: Console,
-    answers: &Answers,
-    proposal: &Proposal,
-    ground: &AdoptedFolder,
-) -> CommandResult<()> {
-    if answers.is_empty() {
-        return Ok(());
-    }
-    // The questions that the answers have settled are known from a survey without answers only.
-    let none = Answers::new();
-    let open = nubrik_survey::survey(&ground.tree, &ground.top, &none, &super::MachineFacts).questions;
-    let known: BTreeSet<&str> =
-        open.iter().chain(&proposal.questions).map(|question| question.id.as_str()).collect();
-    for (id, answer) in answers {
-        // Whether tests want the network, only trying them shows.
-        if id.starts_with("network.") && ["yes", "no"].contains(&answer.as_str()) {
-            continue;
-        }
-        let pins = proposal.registries().into_iter().map(|registry| SurveyQuestion {
-            id: format!("pin.{registry}"),
-            text: String::new(),
-            choices: vec!["yes".to_owned(), "no".to_owned()],
-        });
-        let mut all = open.iter().chain(&proposal.questions).cloned().chain(pins);
-        let question = all.find(|question| question.id == *id);
-        match question {
-            Some(question) if question.choices.contains(answer) => {}
-            Some(question) => {
-                let message = format!("`{answer}` is no answer to {id}");
-                let mend = format!("one of: {}", question.choices.join(", "));
-                return Err(say_wrong(console, Exit::Usage, &message, &[&mend]));
-            }
-            None => {
-                let near = nubrik_diagnostic::nearest(id, known.iter().copied());
-                let mend = near.map(|near| format!("--answer {near}=…"));
-                let message = format!("nothing is asked about `{id}`");
-                return Err(say_wrong(
-                    console,
-                    Exit::Usage,
-                    &message,
-                    &mend.iter().map(String::as_str).collect::<Vec<_>>(),
-                ));
-            }
-        }
-    }
-    Ok(())
 }

@@ -2,14 +2,13 @@
 
 use std::collections::BTreeMap;
 
+use nubrik_adopt::{AdoptedFolder, Tried, TryResult, WrittenTexts};
 use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
 use nubrik_wording::counted;
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
 use super::super::labelled;
-use super::AdoptedFolder;
-use super::trying::{Tried, TryResult};
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, wrapped};
@@ -296,7 +295,7 @@ pub fn not_written(console: Console, how: &str) {
 }
 
 /// Says what was written.
-pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String, String>) {
+pub fn written(console: Console, ground: &AdoptedFolder, texts: &WrittenTexts) {
     if console.is_json() {
         return;
     }
@@ -305,7 +304,7 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &BTreeMap<String
     if !ground.is_workspace {
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "nubrik.toml"));
     }
-    for (package, text) in texts {
+    for (package, text) in texts.iter() {
         let path = ground.path(package, "targets.nub");
         let lines = counted(text.lines().count(), "line");
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}")));
@@ -337,13 +336,13 @@ pub fn tried(console: Console, tried: &Tried) {
     let width = explained.max().unwrap_or(0).min(30);
     let mut rows: BTreeMap<TryKind, Vec<(&str, String)>> = BTreeMap::new();
     for (address, result) in &tried.results {
-        let (kind, why) = tried.kind(address, result);
+        let (kind, why) = kind_of(tried, address, result);
         let of_many = match tried.counts.get(address) {
             Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
             _ => String::new(),
         };
         let detail = match (kind, why) {
-            (TryKind::Mended, _) => tried.changes_of(address).join("; "),
+            (TryKind::Mended, _) => changes_of(tried, address).join("; "),
             (_, Some(why)) => format!("{of_many}{}", why.lines().next().unwrap_or_default()),
             _ => String::new(),
         };
@@ -386,12 +385,12 @@ fn beside(name: &str, width: usize, text: &str, terminal: Option<usize>) -> Vec<
 fn tell_tried(console: Console, tried: &Tried) {
     for (address, result) in &tried.results {
         let (passed, all) = tried.count(address, result);
-        let (kind, why) = tried.kind(address, result);
+        let (kind, why) = kind_of(tried, address, result);
         console.event(&TriedEvent {
             event: "tried",
             target: address.clone(),
             result: kind.word(),
-            changes: tried.changes_of(address),
+            changes: changes_of(tried, address),
             why,
             passed,
             all,
@@ -433,20 +432,18 @@ impl TryKind {
     }
 }
 
-impl Tried {
-    /// How a definition was changed until it worked.
-    fn changes_of(&self, address: &str) -> &[String] {
-        self.changes.get(address).map_or(&[][..], Vec::as_slice)
-    }
+/// How a definition was changed until it worked.
+fn changes_of<'t>(tried: &'t Tried, address: &str) -> &'t [String] {
+    tried.changes.get(address).map_or(&[][..], Vec::as_slice)
+}
 
-    /// What became of a definition, and why if it does not work.
-    fn kind<'t>(&self, address: &str, result: &'t TryResult) -> (TryKind, Option<&'t str>) {
-        match result {
-            TryResult::Works if self.changes_of(address).is_empty() => (TryKind::Works, None),
-            TryResult::Works => (TryKind::Mended, None),
-            TryResult::Fails(why) => (TryKind::Fails, Some(why)),
-            TryResult::Omission(why) => (TryKind::Omitted, Some(why)),
-            TryResult::NotTried(why) => (TryKind::NotTried, Some(why)),
-        }
+/// What became of a definition, and why if it does not work.
+fn kind_of<'t>(tried: &Tried, address: &str, result: &'t TryResult) -> (TryKind, Option<&'t str>) {
+    match result {
+        TryResult::Works if changes_of(tried, address).is_empty() => (TryKind::Works, None),
+        TryResult::Works => (TryKind::Mended, None),
+        TryResult::Fails(why) => (TryKind::Fails, Some(why)),
+        TryResult::Omission(why) => (TryKind::Omitted, Some(why)),
+        TryResult::NotTried(why) => (TryKind::NotTried, Some(why)),
     }
 }

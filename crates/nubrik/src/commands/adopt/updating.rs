@@ -1,8 +1,9 @@
 //! `nubrik adopt --check` and `--update`: where definitions and sources differ.
 
-use nubrik_survey::{Answers, reconcile, survey};
+use nubrik_adopt::MachineFacts;
+use nubrik_survey::{Answers, survey};
 
-use super::{AdoptedFolder, MachineFacts, agreed, difference};
+use super::{agreed, difference, folder_at, say_problem};
 use crate::arguments::{Adopting, Choice};
 use crate::commands::{CommandResult, labelled, open, say_wrong};
 use crate::exit::Exit;
@@ -16,10 +17,9 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     // There must be a workspace.
     let root = open(console, choice)?.workspace.root.clone();
     let place = adopting.dir.as_ref().map_or(root, |dir| here.join(dir));
-    let ground = AdoptedFolder::of(console, choice, &place)?;
-    let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
-    let changes = reconcile(&ground.tree, &ground.top, &mut proposal, &ground.existing, &ground.taken, true);
-    let changes = changes.map_err(|problem| super::not_reconciled(console, &ground, &problem))?;
+    let folder = folder_at(console, choice, &place)?;
+    let mut proposal = survey(&folder.tree, &folder.top, &Answers::new(), &MachineFacts);
+    let changes = folder.changes(&mut proposal, true).map_err(|problem| say_problem(console, &problem))?;
     if changes.is_empty() {
         if !console.is_json() {
             outln!(console, "definitions and sources agree");
@@ -35,7 +35,7 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
         }
     }
     for change in &changes {
-        difference(console, &ground, change);
+        difference(console, &folder, change);
     }
     if adopting.check {
         return Ok(Exit::Failed);
@@ -47,11 +47,13 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
         return Ok(Exit::Done);
     }
     let texts = changes.into_iter().map(|change| (change.package, change.after)).collect();
-    ground.write_all(console, &texts, &std::collections::BTreeMap::new())?;
+    folder
+        .write_all(&texts, &std::collections::BTreeMap::new())
+        .map_err(|problem| say_problem(console, &problem))?;
     if !console.is_json() {
         outln!(console);
         for package in texts.keys() {
-            let path = ground.path(package, "targets.nub");
+            let path = folder.path(package, "targets.nub");
             outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &path));
         }
     }

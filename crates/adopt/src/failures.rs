@@ -1,4 +1,4 @@
-//! What failed in a build, and how far it is.
+//! Gathers what failed in the build of a trial.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -6,9 +6,8 @@ use nubrik_engine::{Event, Failure, Listener, Refusal, Touch, Verdict};
 use nubrik_graph::{Graph, StepId};
 use parking_lot::Mutex;
 
-use crate::ui::console::{Console, OutputStream, errln};
-use crate::ui::failure;
-use crate::ui::paint::Ink;
+use crate::attendant::TrialCounts;
+use crate::{AdoptNews, Attendant};
 
 /// A step that failed.
 #[derive(Clone, Default)]
@@ -23,67 +22,45 @@ pub struct Broken {
     pub is_too_long: bool,
 }
 
-/// Gathers what failed, and shows how far a build is.
-pub struct Collector<'g> {
-    console: Console,
+/// Gathers what failed, and says how far a build is.
+pub struct FailureCollector<'g> {
+    attendant: &'g dyn Attendant,
     graph: &'g Graph,
-    number: Option<usize>,
+    round: Option<usize>,
     seen: Mutex<SeenFailures>,
 }
 
 /// What was seen of a build.
 #[derive(Default)]
 pub struct SeenFailures {
-    all: usize,
-    done: usize,
+    counts: TrialCounts,
     /// What failed.
     pub failed: BTreeMap<StepId, Broken>,
     /// Steps whose results are there.
     pub fine: BTreeSet<StepId>,
 }
 
-impl<'g> Collector<'g> {
-    pub fn new(console: Console, graph: &'g Graph, number: Option<usize>) -> Collector<'g> {
-        Collector { console, graph, number, seen: Mutex::default() }
+impl<'g> FailureCollector<'g> {
+    /// One for a build of a graph, which is round `round` of all; nothing for what is built besides.
+    pub fn new(attendant: &'g dyn Attendant, graph: &'g Graph, round: Option<usize>) -> FailureCollector<'g> {
+        FailureCollector { attendant, graph, round, seen: Mutex::default() }
     }
 
-    fn progress(&self, seen: &SeenFailures) {
-        let paint = self.console.paint(OutputStream::Error);
-        if self.console.is_json() || paint.width.is_none() {
-            return;
-        }
-        let failed =
-            if seen.failed.is_empty() { String::new() } else { format!(", {} failed", seen.failed.len()) };
-        let text =
-            format!("{}{} of {} steps{failed}", paint.ink(Ink::Busy, "tries     "), seen.done, seen.all);
-        self.console.raw(OutputStream::Error, &format!("\r\x1b[K{text}"));
-    }
-
+    /// What was seen, when the build is over.
     pub fn finish(self) -> SeenFailures {
-        let paint = self.console.paint(OutputStream::Error);
         let seen = self.seen.into_inner();
-        if !self.console.is_json() && paint.width.is_some() {
-            self.console.raw(OutputStream::Error, "\r\x1b[K");
-        } else if let (false, Some(number)) = (self.console.is_json(), self.number) {
-            errln!(
-                self.console,
-                "trial     build {}: {} steps, {} failed",
-                number + 1,
-                seen.all,
-                seen.failed.len()
-            );
-        }
+        self.attendant.hear(AdoptNews::Ended { round: self.round, counts: seen.counts });
         seen
     }
 }
 
-impl Listener for Collector<'_> {
+impl Listener for FailureCollector<'_> {
     fn hear(&self, event: &Event) {
         let mut seen = self.seen.lock();
         match event {
-            Event::Began { order } => seen.all = order.len(),
+            Event::Began { order } => seen.counts.all = order.len(),
             Event::Done { step, verdict, printed, failure, .. } => {
-                seen.done += 1;
+                seen.counts.done += 1;
                 if matches!(verdict, Verdict::Ran | Verdict::Current | Verdict::Reused) {
                     seen.fine.insert(*step);
                 }
@@ -108,11 +85,12 @@ impl Listener for Collector<'_> {
                 return;
             }
         }
-        self.progress(&seen);
+        seen.counts.failed = seen.failed.len();
+        self.attendant.hear(AdoptNews::Progress(seen.counts));
     }
 }
 
-impl Collector<'_> {
+impl FailureCollector<'_> {
     /// Why a step failed, in one line: the first error that its commands printed, else how they ended.
     fn said(&self, step: StepId, failure: &Failure, printed: &str) -> String {
         let words = ["error", "Error", "undefined reference", "FAILED", "not found", "No such file"];
@@ -120,7 +98,7 @@ impl Collector<'_> {
         // A warning may name an error that it is not.
         let mut lines = printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
         let line = lines.find(is_error);
-        let how = failure::short(failure);
+        let how = self.attendant.words(failure);
         let say = &self.graph.step(step).say;
         match line {
             _ if was_refused_the_network(failure) => {

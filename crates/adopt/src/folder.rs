@@ -5,15 +5,11 @@ use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
 
-use nubrik_lang::AddressPattern;
+use nubrik_graph::Graph;
 use nubrik_session::SETTINGS_FILE;
-use nubrik_source::WsPath;
-use nubrik_survey::{Existing, MachineView, SourceTree};
+use nubrik_survey::{Existing, FileChange, MachineView, Proposal, ReconcileProblem, SourceTree, reconcile};
 
-use super::super::{CommandResult, evaluate, open_at, say_wrong};
-use crate::arguments::Choice;
-use crate::exit::Exit;
-use crate::ui::console::Console;
+use crate::AdoptProblem;
 
 const TARGETS_FILE: &str = "targets.nub";
 
@@ -40,6 +36,7 @@ pub struct AdoptedFolder {
     pub root: PathBuf,
     /// The folder, from the root; empty for the root.
     pub top: String,
+    /// Its files, as they were when it was looked at.
     pub tree: SourceTree,
     /// Definition files by their packages, from the folder.
     pub existing: Existing,
@@ -52,14 +49,16 @@ pub struct AdoptedFolder {
 }
 
 impl AdoptedFolder {
-    /// Looks at a folder.
-    pub fn of(console: Console, choice: &Choice, place: &Path) -> CommandResult<AdoptedFolder> {
-        let place = place.canonicalize().map_err(|e| {
-            say_wrong(console, Exit::Usage, &format!("cannot look at {}: {e}", place.display()), &[])
-        })?;
+    /// Looks at a folder; the files that definitions take are not known yet.
+    ///
+    /// # Errors
+    ///
+    /// It is no folder that can become, or be part of, a workspace; or one of its definition files is no text.
+    pub fn of(place: &Path) -> Result<AdoptedFolder, AdoptProblem> {
+        let place =
+            place.canonicalize().map_err(|error| AdoptProblem::NoPlace { place: place.to_owned(), error })?;
         if !place.is_dir() {
-            let message = format!("{} is no folder", place.display());
-            return Err(say_wrong(console, Exit::Usage, &message, &["nubrik adopt   looks at this folder"]));
+            return Err(AdoptProblem::NoFolder(place));
         }
         let root = place.ancestors().find(|folder| folder.join(SETTINGS_FILE).is_file());
         let is_workspace = root.is_some();
@@ -67,35 +66,56 @@ impl AdoptedFolder {
         let home = std::env::var_os("HOME").map(PathBuf::from);
         let is_home = home.is_some_and(|home| home.canonicalize().is_ok_and(|home| home == place));
         if !is_workspace && (is_home || place.parent().is_none()) {
-            let message = format!(
-                "{} holds more than one project's sources, so it becomes no workspace",
-                place.display()
-            );
-            return Err(say_wrong(
-                console,
-                Exit::Usage,
-                &message,
-                &["nubrik adopt FOLDER   for the folder of a project"],
-            ));
+            return Err(AdoptProblem::TooMuch(place));
         }
         let top = place.strip_prefix(&root).unwrap_or(Path::new("")).to_string_lossy().into_owned();
         let first = top.split('/').next().unwrap_or("");
         if is_workspace && [".nubrik", "out"].contains(&first) {
-            let message = format!("{} is the tool's own folder: what is in it was made", place.display());
-            return Err(say_wrong(console, Exit::Usage, &message, &[]));
+            return Err(AdoptProblem::OwnFolder(place));
         }
         let tree = SourceTree::look(&place);
-        let existing = existing_in(console, &tree)?;
-        // Definitions around the folder may take files of it, too.
-        let mut around = place.ancestors().take_while(|folder| folder.starts_with(&root));
-        let has_definitions =
-            !existing.is_empty() || around.any(|folder| folder.join(TARGETS_FILE).is_file());
-        let taken = match is_workspace && has_definitions {
-            true => taken_below(console, choice, &root, &top)?,
-            false => BTreeSet::new(),
-        };
+        let existing = existing_in(&place, &tree)?;
         let pins = nubrik_session::read_pins(&root);
+        let taken = BTreeSet::new();
         Ok(AdoptedFolder { root, top, tree, existing, taken, pins, is_workspace })
+    }
+
+    /// Whether definitions may take files of the folder: those in it, and those around it.
+    pub fn has_definitions(&self) -> bool {
+        let place = self.root.join(&self.top);
+        let mut around = place.ancestors().take_while(|folder| folder.starts_with(&self.root));
+        let is_there = |folder: &Path| folder.join(TARGETS_FILE).is_file();
+        self.is_workspace && (!self.existing.is_empty() || around.any(is_there))
+    }
+
+    /// Notes which files the definitions of the whole workspace take, as their graph says.
+    pub fn note_taken(&mut self, graph: &Graph) {
+        let sources = graph.files.iter().filter(|file| file.maker.is_none());
+        self.taken = sources.filter_map(|file| self.inside(file.path.as_str())).collect();
+    }
+
+    /// A path of the workspace from this folder; nothing for one that is elsewhere.
+    pub fn inside(&self, path: &str) -> Option<String> {
+        match self.top.as_str() {
+            "" => Some(path.to_owned()),
+            top => path.strip_prefix(top)?.strip_prefix('/').map(str::to_owned),
+        }
+    }
+
+    /// How the folder's definition files differ from a proposal: with `updates` what they say is changed, too, and not only added
+    /// to.
+    ///
+    /// # Errors
+    ///
+    /// A file cannot be read as definitions, before or afterwards.
+    pub fn changes(&self, proposal: &mut Proposal, updates: bool) -> Result<Vec<FileChange>, AdoptProblem> {
+        let changes = reconcile(&self.tree, &self.top, proposal, &self.existing, &self.taken, updates);
+        changes.map_err(|problem| match problem {
+            ReconcileProblem::Unreadable { package, why } => {
+                AdoptProblem::Unreadable { path: self.path(&package, TARGETS_FILE), why }
+            }
+            ReconcileProblem::Unfit { package } => AdoptProblem::Unfit(self.path(&package, TARGETS_FILE)),
+        })
     }
 
     /// A path as people see it, from the workspace's root.
@@ -104,8 +124,12 @@ impl AdoptedFolder {
         parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
     }
 
-    /// Makes the folder a workspace, unless it belongs to one.
-    pub fn write_settings(&self, console: Console, text: &str) -> CommandResult<()> {
+    /// Makes the folder a workspace with these settings, unless it belongs to one.
+    ///
+    /// # Errors
+    ///
+    /// The file cannot be written, or somebody else wrote it in the meantime.
+    pub fn write_settings(&self, text: &str) -> Result<(), AdoptProblem> {
         if self.is_workspace {
             return Ok(());
         }
@@ -113,19 +137,22 @@ impl AdoptedFolder {
         let created = fs::File::create_new(self.root.join(SETTINGS_FILE));
         created
             .and_then(|mut file| file.write_all(text.as_bytes()))
-            .map_err(|e| cannot_write(console, SETTINGS_FILE, &e))
+            .map_err(|error| AdoptProblem::Unwritable { name: SETTINGS_FILE.to_owned(), error })
     }
 
     /// Writes definition files. `before` are the texts of the last time: a file that says something else by now was changed by
     /// somebody, and is left alone. Files that hold nothing any more go.
+    ///
+    /// # Errors
+    ///
+    /// A file cannot be written, or was changed by somebody.
     pub fn write_all(
         &self,
-        console: Console,
         texts: &BTreeMap<String, String>,
         before: &BTreeMap<String, String>,
-    ) -> CommandResult<BTreeMap<String, String>> {
-        let below =
-            nubrik_disk::Below::new(&self.root).map_err(|e| cannot_write(console, TARGETS_FILE, &e))?;
+    ) -> Result<(), AdoptProblem> {
+        let unwritable = |name: &str, error| AdoptProblem::Unwritable { name: name.to_owned(), error };
+        let below = nubrik_disk::Below::new(&self.root).map_err(|e| unwritable(TARGETS_FILE, e))?;
         let packages: BTreeSet<&String> = texts.keys().chain(before.keys()).collect();
         for package in packages {
             let name = self.path(package, TARGETS_FILE);
@@ -133,57 +160,29 @@ impl AdoptedFolder {
             let known = before.get(package).or_else(|| self.existing.get(package));
             let is_there = nubrik_disk::read_text(&path).ok();
             if is_there.as_ref() != known {
-                let message =
-                    format!("{name} was changed by someone else in the meantime, and is left alone");
-                return Err(say_wrong(console, Exit::Failed, &message, &["nubrik adopt   again"]));
+                return Err(AdoptProblem::ChangedBySomebody(name));
             }
             let wrote = match texts.get(package).or_else(|| self.existing.get(package)) {
                 Some(text) if Some(text) == known => Ok(()),
                 Some(text) => below.replace(&name, |file| file.write_all(text.as_bytes())),
                 None => below.remove(&name),
             };
-            wrote.map_err(|e| cannot_write(console, &name, &e))?;
+            wrote.map_err(|e| unwritable(&name, e))?;
         }
-        Ok(texts.clone())
+        Ok(())
     }
 }
 
 /// The definition files of a tree, by their packages.
-fn existing_in(console: Console, tree: &SourceTree) -> CommandResult<Existing> {
+fn existing_in(place: &Path, tree: &SourceTree) -> Result<Existing, AdoptProblem> {
     let mut existing = Existing::new();
     let is_definition = |file: &&String| *file == TARGETS_FILE || file.ends_with("/targets.nub");
     for file in tree.files().iter().filter(is_definition) {
         let package = file.strip_suffix(TARGETS_FILE).unwrap_or_default().trim_end_matches('/');
-        let Some(text) = tree.text(file) else {
-            let message = format!("{file} is too large to be read, or no text");
-            return Err(say_wrong(console, Exit::Definitions, &message, &["nubrik lint"]));
-        };
-        existing.insert(package.to_owned(), text.to_string());
+        // The survey's own texts have replacements for bytes that are no text; what is written again must not.
+        let text = nubrik_disk::read_text(&place.join(file))
+            .map_err(|error| AdoptProblem::NoText { name: file.clone(), error })?;
+        existing.insert(package.to_owned(), text);
     }
     Ok(existing)
-}
-
-/// The files below a folder of a workspace that its definitions take, from that folder.
-fn taken_below(console: Console, choice: &Choice, root: &Path, top: &str) -> CommandResult<BTreeSet<String>> {
-    let mut session = open_at(console, root)?;
-    session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
-        let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
-        say_wrong(console, Exit::Usage, &problem.message, &mends)
-    })?;
-    let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
-    let sources = evaluation.graph.files.iter().filter(|file| file.maker.is_none());
-    let inside = |path: &str| match top {
-        "" => Some(path.to_owned()),
-        top => path.strip_prefix(top)?.strip_prefix('/').map(str::to_owned),
-    };
-    Ok(sources.filter_map(|file| inside(file.path.as_str())).collect())
-}
-
-pub fn cannot_write(console: Console, what: &str, e: &std::io::Error) -> Exit {
-    say_wrong(
-        console,
-        Exit::Own,
-        &format!("cannot write {what}: {e}"),
-        &["check the rights and the space there"],
-    )
 }

@@ -1,0 +1,341 @@
+//! Builds what is proposed, and changes it after what that shows.
+
+use std::collections::BTreeMap;
+
+use nubrik_engine::Options;
+use nubrik_graph::{Closure, FileId, Graph, StepId, Target};
+use nubrik_lang::{AddressPattern, Evaluation};
+use nubrik_session::{BuildEnd, Workshop};
+use nubrik_source::WsPath;
+use nubrik_survey::{DefinitionAddress, Keyword, Mended, Proposal, TryFailure, mend};
+
+use crate::failures::{Broken, FailureCollector, SeenFailures};
+use crate::{AdoptProblem, AdoptedFolder, Adoption, MachineFacts, answers, error_of, options_of};
+
+/// So often is changed and built again.
+const ROUNDS: usize = 8;
+
+/// What became of a definition.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum TryResult {
+    /// It builds, or its tests pass.
+    Works,
+    /// It does not, and why.
+    Fails(String),
+    /// It is left out, and why.
+    Omission(String),
+    /// It is only done when somebody asks for it.
+    NotTried(String),
+}
+
+/// What became of all.
+#[derive(Default)]
+pub struct Tried {
+    /// By the addresses of definitions.
+    pub results: BTreeMap<String, TryResult>,
+    /// Of definitions with several tests: how many of them pass, and how many there are.
+    pub counts: BTreeMap<String, (usize, usize)>,
+    /// What was changed of definitions.
+    pub changes: BTreeMap<String, Vec<String>>,
+    /// Whether it was stopped.
+    pub is_interrupted: bool,
+}
+
+impl Tried {
+    /// How many of what a definition is work, and how many there are: each test of several counts for itself.
+    pub fn count(&self, address: &str, result: &TryResult) -> (usize, usize) {
+        match (self.counts.get(address), result) {
+            (_, TryResult::NotTried(_)) => (0, 0),
+            (Some(count), TryResult::Works | TryResult::Fails(_)) => *count,
+            (_, TryResult::Works) => (1, 1),
+            _ => (0, 1),
+        }
+    }
+}
+
+impl Adoption<'_> {
+    /// Tries all definitions, as often as that changes some. `rewrite` writes them.
+    pub(crate) fn try_in_rounds(
+        &self,
+        proposal: &mut Proposal,
+        rewrite: &mut dyn FnMut(&Proposal) -> Result<(), AdoptProblem>,
+    ) -> Result<Tried, AdoptProblem> {
+        let top = &self.folder.top;
+        let mut tried = Tried::default();
+        let mut asked = BTreeMap::new();
+        for round in 0..ROUNDS {
+            let one = self.round(proposal, round)?;
+            let results = one.results.iter();
+            tried.results = results.map(|(address, result)| (address.below(top), result.clone())).collect();
+            tried.counts = one.counts.iter().map(|(address, count)| (address.below(top), *count)).collect();
+            tried.is_interrupted = one.is_interrupted;
+            if one.is_interrupted {
+                break;
+            }
+            let mut is_changed = false;
+            for (address, trouble) in &one.troubles {
+                // Code of the folder runs in tests: the network is nothing that it gets without a word.
+                let may = !trouble.wants_network || self.allows_network(address, &mut asked)?;
+                let trouble = &TryFailure { wants_network: trouble.wants_network && may, ..trouble.clone() };
+                match mend(&self.folder.tree, proposal, address, trouble, &MachineFacts) {
+                    Mended::Changed(how) => {
+                        tried.changes.entry(address.below(top)).or_default().push(how);
+                        is_changed = true;
+                    }
+                    Mended::Omission(why) => {
+                        proposal.leave_out(address, &why);
+                        is_changed = true;
+                    }
+                    Mended::Nothing => {}
+                }
+            }
+            for (address, why) in &one.not_evaluated {
+                proposal.leave_out(address, why);
+                is_changed = true;
+            }
+            if is_changed {
+                self.pin_all(proposal, true)?;
+            }
+            if !is_changed {
+                break;
+            }
+            rewrite(proposal)?;
+        }
+        if !tried.is_interrupted && self.settle_scripts(proposal, &mut tried)? {
+            rewrite(proposal)?;
+        }
+        Ok(tried)
+    }
+
+    /// Whether tests that were refused the network may use it: only if somebody says so.
+    fn allows_network(
+        &self,
+        address: &DefinitionAddress,
+        asked: &mut BTreeMap<DefinitionAddress, bool>,
+    ) -> Result<bool, AdoptProblem> {
+        if let Some(may) = asked.get(address) {
+            return Ok(*may);
+        }
+        let question = answers::network_for(&address.below(&self.folder.top));
+        let may = match self.answers.get(&question.id) {
+            Some(answer) => answer == "yes",
+            None => self.attendant.answer(&question)? == "yes",
+        };
+        asked.insert(address.clone(), may);
+        Ok(may)
+    }
+
+    /// Builds all once.
+    fn round(&self, proposal: &Proposal, number: usize) -> Result<TryRound, AdoptProblem> {
+        let mut round = TryRound::default();
+        let mut session = self.open()?;
+        let mut workshop = self.lock(&mut session)?;
+        let options = options_of(&workshop);
+        let mut wanted: Vec<DefinitionAddress> = Vec::new();
+        for definition in &proposal.definitions {
+            match definition.keyword {
+                Keyword::Target | Keyword::Test => wanted.push(definition.address.clone()),
+                Keyword::Job => {
+                    let why = "a job is done only when somebody asks for it".to_owned();
+                    round.results.insert(definition.address.clone(), TryResult::NotTried(why));
+                }
+                Keyword::Let => {}
+            }
+        }
+        let evaluation = match self.evaluate(&mut workshop, &wanted, options)? {
+            Ok(evaluation) => evaluation,
+            // What is said to be missing then is not.
+            Err(_) if workshop.is_cancelled() => {
+                round.is_interrupted = true;
+                let why = "it was stopped before it was tried".to_owned();
+                round.all_are(wanted, &TryResult::NotTried(why));
+                return Ok(round);
+            }
+            Err(_) => {
+                wanted = self.one_by_one(&mut round, &mut workshop, wanted, options)?;
+                match self.evaluate(&mut workshop, &wanted, options)? {
+                    Ok(evaluation) => evaluation,
+                    Err(why) => {
+                        round.all_are(wanted, &TryResult::Fails(why));
+                        return Ok(round);
+                    }
+                }
+            }
+        };
+        let collector = FailureCollector::new(self.attendant, &evaluation.graph, Some(number));
+        let (patterns, files) = (self.patterns_of(&wanted), &evaluation.requested);
+        let report = workshop.build_files(&patterns, &evaluation, files, &collector, options);
+        let seen = collector.finish();
+        let report = report.map_err(AdoptProblem::Own)?;
+        round.is_interrupted = report.cancelled;
+        round.judge(self.folder, &evaluation, &wanted, &seen);
+        Ok(round)
+    }
+
+    /// The definitions that can be evaluated each for itself; of the others it is noted why they cannot.
+    fn one_by_one(
+        &self,
+        round: &mut TryRound,
+        workshop: &mut Workshop<'_>,
+        wanted: Vec<DefinitionAddress>,
+        options: Options,
+    ) -> Result<Vec<DefinitionAddress>, AdoptProblem> {
+        let mut fine = Vec::new();
+        for address in wanted {
+            match self.evaluate(workshop, std::slice::from_ref(&address), options)? {
+                Ok(_) => fine.push(address),
+                Err(why) => {
+                    round.results.insert(address.clone(), TryResult::Omission(why.clone()));
+                    round.not_evaluated.push((address, why));
+                }
+            }
+        }
+        Ok(fine)
+    }
+
+    /// Evaluates definitions, with all that they ask of the machine; or the first error.
+    pub(crate) fn evaluate(
+        &self,
+        workshop: &mut Workshop<'_>,
+        wanted: &[DefinitionAddress],
+        options: Options,
+    ) -> Result<Result<Evaluation, String>, AdoptProblem> {
+        let patterns = self.patterns_of(wanted);
+        loop {
+            let evaluation = workshop.evaluate(&patterns);
+            if let Some(error) = error_of(&evaluation) {
+                return Ok(Err(error.to_owned()));
+            }
+            if !evaluation.waiting || evaluation.probes.is_empty() {
+                return Ok(Ok(evaluation));
+            }
+            let collector = FailureCollector::new(self.attendant, &evaluation.graph, None);
+            let report = workshop.answer(&evaluation, &collector, options);
+            let seen = collector.finish();
+            let report = report.map_err(AdoptProblem::Own)?;
+            match report.end() {
+                BuildEnd::Done => {}
+                BuildEnd::Interrupted => return Ok(Err("it was stopped".to_owned())),
+                _ => return Ok(Err(seen.failed.into_values().next().map(|one| one.why).unwrap_or_default())),
+            }
+        }
+    }
+
+    /// What definitions are asked for by.
+    fn patterns_of(&self, wanted: &[DefinitionAddress]) -> Vec<AddressPattern> {
+        let root = WsPath::root();
+        let pattern =
+            |address: &DefinitionAddress| AddressPattern::new(&address.below(&self.folder.top), &root).ok();
+        wanted.iter().filter_map(pattern).collect()
+    }
+}
+
+/// One build of all.
+#[derive(Default)]
+struct TryRound {
+    results: BTreeMap<DefinitionAddress, TryResult>,
+    counts: BTreeMap<DefinitionAddress, (usize, usize)>,
+    troubles: Vec<(DefinitionAddress, TryFailure)>,
+    /// Definitions that cannot be evaluated here, and why.
+    not_evaluated: Vec<(DefinitionAddress, String)>,
+    is_interrupted: bool,
+}
+
+impl TryRound {
+    fn all_are(&mut self, addresses: Vec<DefinitionAddress>, result: &TryResult) {
+        self.results.extend(addresses.into_iter().map(|address| (address, result.clone())));
+    }
+
+    /// Says of each definition whether it works, and what is wrong with it otherwise.
+    fn judge(
+        &mut self,
+        folder: &AdoptedFolder,
+        evaluation: &Evaluation,
+        wanted: &[DefinitionAddress],
+        seen: &SeenFailures,
+    ) {
+        let failed = &seen.failed;
+        let graph = &evaluation.graph;
+        let targets: BTreeMap<&str, &Target> = graph.targets.iter().map(|one| (&*one.address, one)).collect();
+        let names: BTreeMap<String, &DefinitionAddress> =
+            wanted.iter().map(|address| (address.below(&folder.top), address)).collect();
+        let mut tests = tests_of(evaluation, &names);
+        for (name, address) in &names {
+            let address = *address;
+            let Some(target) = targets.get(name.as_str()) else {
+                let why = "nothing was asked of it".to_owned();
+                self.results.insert(address.clone(), TryResult::NotTried(why));
+                continue;
+            };
+            let verdicts = tests.remove(name.as_str()).unwrap_or_default();
+            let fails = |file: &FileId| {
+                Closure::of(graph, [*file]).steps.iter().any(|step| failed.contains_key(step))
+            };
+            if verdicts.len() > 1 {
+                let passed = verdicts.iter().filter(|file| !fails(file)).count();
+                self.counts.insert(address.clone(), (passed, verdicts.len()));
+            }
+            let steps =
+                Closure::of(graph, target.results.iter().map(|result| result.file).chain(verdicts)).steps;
+            let broken: Vec<(&StepId, &Broken)> =
+                failed.iter().filter(|(step, _)| steps.contains(step)).collect();
+            let is_own = |step: &StepId| *graph.owner(*step).address == *name;
+            let own = broken.iter().find(|(step, _)| is_own(step)).or(broken.first());
+            // What was stopped has not failed, and what it needs may have been stopped.
+            let is_stopped = self.is_interrupted && !steps.iter().all(|step| seen.fine.contains(step));
+            let result = match own {
+                _ if is_stopped => TryResult::NotTried("it was stopped before it was tried".to_owned()),
+                None => TryResult::Works,
+                Some((step, one)) if is_own(step) => TryResult::Fails(one.why.clone()),
+                Some((step, one)) => {
+                    let owner = graph.owner(**step).address.to_string();
+                    let is_proposed = names.contains_key(&owner);
+                    let why =
+                        if is_proposed { format!("it needs {owner}, which fails") } else { one.why.clone() };
+                    TryResult::Fails(why)
+                }
+            };
+            self.results.insert(address.clone(), result);
+            for (step, one) in broken.into_iter().filter(|(step, _)| is_own(step)) {
+                self.troubles.push((address.clone(), trouble(folder, graph, *step, one, name)));
+            }
+        }
+    }
+}
+
+/// The tests of each definition, which are called as it is, or have its name before theirs.
+fn tests_of(
+    evaluation: &Evaluation,
+    names: &BTreeMap<String, &DefinitionAddress>,
+) -> BTreeMap<String, Vec<FileId>> {
+    let graph = &evaluation.graph;
+    let mut tests: BTreeMap<String, Vec<FileId>> = BTreeMap::new();
+    for file in &evaluation.requested {
+        let check = graph.file(*file).maker.and_then(|step| graph.step(step).check.as_ref());
+        let Some(check) = check else { continue };
+        let mut name: &str = &check.address;
+        while !names.contains_key(name) && !name.is_empty() {
+            name = name.rsplit_once('/').map_or("", |(above, _)| above);
+        }
+        if !name.is_empty() {
+            tests.entry(name.to_owned()).or_default().push(*file);
+        }
+    }
+    tests
+}
+
+fn trouble(folder: &AdoptedFolder, graph: &Graph, step: StepId, one: &Broken, name: &str) -> TryFailure {
+    let row = graph.step(step);
+    let inputs = row.inputs.iter().map(|file| graph.file(*file)).filter(|file| file.maker.is_none());
+    let check = row.check.as_ref().map(|check| check.address.to_string()).unwrap_or_default();
+    TryFailure {
+        printed: one.printed.clone(),
+        writes: one.writes,
+        wants_network: one.wants_network,
+        is_too_long: one.is_too_long,
+        is_test_run: one.has_ended && row.check.is_some(),
+        refused: one.refused.iter().filter_map(|path| folder.inside(path)).collect(),
+        inputs: inputs.filter_map(|file| folder.inside(file.path.as_str())).collect(),
+        key: check.strip_prefix(name).unwrap_or_default().trim_start_matches('/').to_owned(),
+    }
+}
