@@ -39,7 +39,7 @@ pub fn check_answers(
             }
             None => {
                 let known: BTreeSet<&str> = all.iter().map(|question| question.id.as_str()).collect();
-                let near = nubrik_diagnostic::nearest(id, known.into_iter()).map(str::to_owned);
+                let near = nubrik_diagnostic::nearest(id, known).map(str::to_owned);
                 return Err(AdoptProblem::NotAsked { id: id.clone(), near });
             }
         }

@@ -7,6 +7,7 @@ use std::path::{Path, PathBuf};
 
 use nubrik_graph::Graph;
 use nubrik_session::SETTINGS_FILE;
+use nubrik_source::WsPath;
 use nubrik_survey::{Existing, FileChange, MachineView, Proposal, ReconcileProblem, SourceTree, reconcile};
 
 use crate::AdoptProblem;
@@ -69,8 +70,7 @@ impl AdoptedFolder {
             return Err(AdoptProblem::TooMuch(place));
         }
         let top = place.strip_prefix(&root).unwrap_or(Path::new("")).to_string_lossy().into_owned();
-        let first = top.split('/').next().unwrap_or("");
-        if is_workspace && [".nubrik", "out"].contains(&first) {
+        if is_workspace && WsPath::checked(&top).is_some_and(|top| top.is_below_made()) {
             return Err(AdoptProblem::OwnFolder(place));
         }
         let tree = SourceTree::look(&place);

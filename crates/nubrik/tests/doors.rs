@@ -63,7 +63,7 @@ const DOORS: &[(&str, usize, &str)] = &[
         "an archive in `.nubrik/archives`, which was reached without links when it was fetched",
     ),
     ("session/archives.rs", 1, "the person's own folder for what programs remember"),
-    ("session/session/serving.rs", 1, "the folder that a worker was given to work in"),
+    ("workers/place.rs", 1, "the folder that a worker was given to work in"),
     (
         "session/workspace.rs",
         1,

@@ -400,26 +400,26 @@ fn a_worker_that_hangs_is_not_waited_for() {
 #[test]
 fn a_job_that_nobody_ends_comes_back() {
     let Some(team) = Team::new() else { return };
-    let place = nubrik_exchange::ExchangePlace {
+    let place = nubrik_workers::ExchangePlace {
         at: format!("nats://127.0.0.1:{}", team.port),
         user: None,
         client: None,
         pool: "default".to_owned(),
     };
-    let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
+    let boss = nubrik_workers::Boss::open(&place, "b7").unwrap();
     let labels = ["board", "linux"].map(str::to_owned).to_vec();
-    let hand = nubrik_exchange::Hand::open(&place, "one", 1, ("a machine", labels)).unwrap();
+    let hand = nubrik_workers::Hand::open(&place, "one", 1, ("a machine", labels)).unwrap();
     let number = boss.send("board+linux", b"poison".to_vec()).unwrap();
     let second = Duration::from_secs(1);
     for _ in 0..3 {
         let job = hand.take(second).unwrap().unwrap();
         assert_eq!((job.build.as_str(), &*job.bytes), ("b7.0", &b"poison"[..]));
         job.begins(12, "one");
-        assert_eq!(boss.receive(second), Some(nubrik_exchange::BossNews::Begun(12, "one".to_owned())));
+        assert_eq!(boss.receive(second), Some(nubrik_workers::BossNews::Begun(12, "one".to_owned())));
         job.pass_on();
     }
     assert!(hand.take(second).unwrap().is_none());
-    assert_eq!(boss.receive(second), Some(nubrik_exchange::BossNews::Undone(number)));
+    assert_eq!(boss.receive(second), Some(nubrik_workers::BossNews::Undone(number)));
     // Who leaves says why, and takes nothing.
     hand.leave("no room", second * 9);
     boss.send("board+linux", b"more".to_vec()).unwrap();
@@ -432,10 +432,9 @@ fn a_job_that_nobody_ends_comes_back() {
 fn what_is_taken_back_is_done_by_nobody() {
     let Some(team) = Team::new() else { return };
     let at = format!("nats://127.0.0.1:{}", team.port);
-    let place = nubrik_exchange::ExchangePlace { at, user: None, client: None, pool: "default".to_owned() };
-    let boss = nubrik_exchange::Boss::open(&place, "b7").unwrap();
-    let hand =
-        nubrik_exchange::Hand::open(&place, "one", 1, ("a machine", vec!["linux".to_owned()])).unwrap();
+    let place = nubrik_workers::ExchangePlace { at, user: None, client: None, pool: "default".to_owned() };
+    let boss = nubrik_workers::Boss::open(&place, "b7").unwrap();
+    let hand = nubrik_workers::Hand::open(&place, "one", 1, ("a machine", vec!["linux".to_owned()])).unwrap();
     let (second, build) = (Duration::from_secs(1), boss.build());
     let numbers = [1, 2, 3].map(|job: u8| boss.send("linux", vec![job]).unwrap());
     let begun = hand.take(second).unwrap().unwrap();
@@ -668,17 +667,17 @@ fn roles_of_the_server_are_enough_for_who_has_work_and_who_works() {
     });
     assert_eq!(sandbox.read("out/default/a/x"), "done\n");
     // Who works puts no jobs.
-    let place = |user: &str, password: &str| nubrik_exchange::ExchangePlace {
+    let place = |user: &str, password: &str| nubrik_workers::ExchangePlace {
         at: format!("nats://127.0.0.1:{}", team.port),
         user: Some((user.to_owned(), password.to_owned())),
         client: None,
         pool: "default".to_owned(),
     };
-    let hand = nubrik_exchange::Boss::open(&place("hand", "ebb"), "b9").unwrap();
+    let hand = nubrik_workers::Boss::open(&place("hand", "ebb"), "b9").unwrap();
     assert!(hand.send("linux", b"a job".to_vec()).is_err());
     // Who has work takes none.
     let labels = vec!["linux".to_owned()];
-    assert!(nubrik_exchange::Hand::open(&place("boss", "flood"), "two", 1, ("m", labels)).is_err());
+    assert!(nubrik_workers::Hand::open(&place("boss", "flood"), "two", 1, ("m", labels)).is_err());
 }
 
 /// Runs a program that makes keys and certificates in a folder.

@@ -23,7 +23,6 @@ mod agreeing;
 mod archives;
 mod changed_lines;
 mod git;
-mod job;
 mod kits;
 mod session;
 mod settings;
@@ -36,7 +35,6 @@ pub use agreeing::asked_by_store;
 pub use archives::KitArchive;
 pub use changed_lines::ChangedLines;
 pub use git::{ComparedWith, SinceProblem};
-pub use job::{RefusedMessage, is_worker_name};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
@@ -45,10 +43,9 @@ pub use nubrik_machine::{
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use nubrik_web::{Agreement, Agreements};
 pub use session::{
-    BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, Crew, DifferentTool, DoneJob,
-    GivenAway, KitNews, LookedFor, MachineLacks, Narrowed, NotDone, OpenedJob, Reached, Session, SharedCache,
-    Standing, ToolTeller, Turn, Turns, WorkPlace, WorkSite, Workshop, accounts_of_lines, key_in, members_at,
-    own_labels, put_members, read_pins, store_folder,
+    BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
+    KitNews, LookedFor, MachineLacks, Narrowed, Reached, Session, SharedCache, Standing, Workshop,
+    accounts_of_lines, key_in, members_at, own_labels, put_members, read_pins, store_folder,
 };
 pub use settings::{
     SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,

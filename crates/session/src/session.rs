@@ -6,7 +6,6 @@ mod build_report;
 mod building;
 mod builds;
 mod covered;
-mod crew;
 mod edits;
 mod evaluating;
 mod kept;
@@ -16,12 +15,10 @@ mod narrowing;
 mod observing;
 mod pinning;
 mod sealing;
-mod serving;
 mod sharing;
 mod standing;
 mod sweeping;
 mod testing;
-mod turns;
 mod verifying;
 mod working;
 mod workshop;
@@ -43,7 +40,7 @@ use nubrik_lang::{AnswerText, Evaluation, Setting, SettingValue};
 use nubrik_machine::Machine;
 use nubrik_memory::{Journal, STATE_FILE, newest_build};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
-use nubrik_source::{FilePath, WsPath};
+use nubrik_source::{FilePath, RESULTS_FOLDER, WsPath};
 use nubrik_store::{LocalStore, Store};
 use parking_lot::Mutex;
 
@@ -60,16 +57,13 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 pub use bringing::KitNews;
 pub use build_report::{BuildEnd, BuildReport};
 pub use covered::{Covered, accounts_of_lines};
-pub use crew::Crew;
 pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
-pub use serving::{DoneJob, NotDone, OpenedJob, ToolTeller, WorkPlace};
 pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
-pub use turns::{Turn, Turns};
-pub use working::{DifferentTool, WorkSite};
+pub use working::DifferentTool;
 pub use workshop::Workshop;
 
 /// An open workspace.
@@ -102,7 +96,7 @@ pub struct Session {
     /// The key of who gives jobs to other machines, until these were asked.
     jobs_key: Option<nubrik_shared::SecretKey>,
     /// Machines that run steps for this one.
-    crew: Option<Arc<crew::Crew>>,
+    crew: Option<Arc<nubrik_workers::Crew>>,
     /// Who writes to the shared cache, if this machine does.
     writer: Option<Publisher>,
     /// Where results are kept, where that is not the person's own folder.
@@ -244,6 +238,12 @@ impl Session {
         self.store_folder = Some(folder);
     }
 
+    /// The store of this machine, made where there is none.
+    fn opened_store(&self) -> Result<Arc<LocalStore>, NoStore> {
+        let folder = self.store_folder.clone().or_else(store_folder).ok_or(NoStore::NoFolder)?;
+        LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
+    }
+
     /// Lets steps reach further than a command that only asks wants it, though answers of probes are needed for that, too.
     pub fn let_reach(&mut self, reach: Outreach) {
         self.reach = reach;
@@ -369,7 +369,7 @@ impl Session {
 
     /// The folder of results.
     pub fn results_folder(&self) -> WsPath {
-        WsPath::from_normal("out").child(self.profile.as_deref().unwrap_or("default"))
+        WsPath::from_normal(RESULTS_FOLDER).child(self.profile.as_deref().unwrap_or("default"))
     }
 
     fn store(&self) -> Option<&dyn Store> {

@@ -3,9 +3,9 @@
 use std::fmt;
 use std::path::PathBuf;
 
-use nubrik_exchange::ExchangeTrouble;
 use nubrik_shared::{NoRandomNumbers, PublicKey, SharedTrouble};
 use nubrik_web::{AddressProblem, Agreement, Trouble};
+use nubrik_workers::{ExchangeTrouble, WorkersTrouble};
 
 /// Why a shared cache or workers cannot be used. Its text is for people.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -48,16 +48,14 @@ pub enum TeamTrouble {
     WrongRoot,
     /// The store cannot be asked, or does not answer as it should.
     Store(Trouble),
-    /// The server for jobs cannot be asked.
-    Jobs(ExchangeTrouble),
+    /// Workers cannot be asked, or this machine cannot be one.
+    Workers(WorkersTrouble),
     /// No variable names a folder for files of this person: the variable beside `HOME`.
     NoOwnFolder(&'static str),
     /// This machine keeps no results.
     NoResults(NoStore),
     /// This machine does not confine steps, so it runs none of others.
     NotConfined(String),
-    /// No place for jobs can be made: the folder, and why.
-    NoPlace(PathBuf, String),
     /// This machine gives no random numbers.
     NoRandomNumbers,
     /// The system does not let a switch be made that stops steps.
@@ -157,11 +155,10 @@ impl fmt::Display for TeamTrouble {
             TeamTrouble::MembersUnknown(trouble) => write!(f, "who may is not known: {trouble}"),
             TeamTrouble::WrongRoot => f.write_str("its list of members is not signed by this root key"),
             TeamTrouble::Store(trouble) => write!(f, "{trouble}"),
-            TeamTrouble::Jobs(trouble) => write!(f, "{trouble}"),
+            TeamTrouble::Workers(trouble) => write!(f, "{trouble}"),
             TeamTrouble::NoOwnFolder(variable) => write!(f, "neither {variable} nor HOME names a folder"),
             TeamTrouble::NoResults(why) => write!(f, "{why}"),
             TeamTrouble::NotConfined(why) => write!(f, "steps are not confined on this machine: {why}"),
-            TeamTrouble::NoPlace(folder, why) => write!(f, "cannot work in {}: {why}", folder.display()),
             TeamTrouble::NoRandomNumbers => write!(f, "{NoRandomNumbers}"),
             TeamTrouble::NoSwitch(why) => f.write_str(why),
         }
@@ -184,7 +181,13 @@ impl From<Trouble> for TeamTrouble {
 
 impl From<ExchangeTrouble> for TeamTrouble {
     fn from(trouble: ExchangeTrouble) -> TeamTrouble {
-        TeamTrouble::Jobs(trouble)
+        TeamTrouble::Workers(trouble.into())
+    }
+}
+
+impl From<WorkersTrouble> for TeamTrouble {
+    fn from(trouble: WorkersTrouble) -> TeamTrouble {
+        TeamTrouble::Workers(trouble)
     }
 }
 

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use crate::SETTINGS_FILE;
 use nubrik_disk::{Below, read_file};
-use nubrik_source::WsPath;
+use nubrik_source::{OWN_FOLDER, RESULTS_FOLDER, WsPath};
 
 use crate::settings::{Settings, SettingsProblem};
 
@@ -79,7 +79,7 @@ impl Workspace {
     /// When they cannot be made, or are not.
     pub fn make_folders(&self) -> Result<bool, OpenProblem> {
         let had_results = self.root.join("out/.gitignore").is_file();
-        for name in ["out", OWN_FOLDER] {
+        for name in [RESULTS_FOLDER, OWN_FOLDER] {
             let path = self.root.join(name);
             let io = |e| OpenProblem::Io(path.clone(), e);
             match fs::create_dir(&path) {
@@ -120,9 +120,6 @@ fn hide_from_git(folder: &Below) -> io::Result<()> {
     }
     Ok(())
 }
-
-/// The tool's own folder, from the root.
-pub(crate) const OWN_FOLDER: &str = ".nubrik";
 
 /// Settings may have so many bytes.
 const SETTINGS_LIMIT: u64 = 1 << 20;
@@ -170,7 +167,7 @@ mod tests {
                     });
                 }
             });
-            for name in ["out", OWN_FOLDER] {
+            for name in [RESULTS_FOLDER, OWN_FOLDER] {
                 assert_eq!(fs::read(root.path().join(name).join(".gitignore")).unwrap(), b"*\n");
             }
         }

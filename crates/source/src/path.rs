@@ -31,7 +31,18 @@ impl fmt::Display for PathProblem {
     }
 }
 
+/// The folder at a workspace's root in which the tool keeps what is its own.
+pub const OWN_FOLDER: &str = ".nubrik";
+
+/// The folder at a workspace's root with the results.
+pub const RESULTS_FOLDER: &str = "out";
+
 impl WsPath {
+    /// Whether it is one of the folders that the tool makes, or below one: no source is there.
+    pub fn is_below_made(&self) -> bool {
+        self.0.split('/').next().is_some_and(|top| [OWN_FOLDER, RESULTS_FOLDER].contains(&top))
+    }
+
     /// The workspace's root.
     pub fn root() -> Self {
         WsPath("".into())
@@ -244,6 +255,13 @@ mod tests {
         assert_eq!(tide.resolve("../..").unwrap(), WsPath::root());
         assert_eq!(tide.resolve("../../.."), Err(PathProblem::LeavesWorkspace));
         assert_eq!(tide.resolve("a\nb"), Err(PathProblem::OddCharacter));
+    }
+
+    #[test]
+    fn folders_of_the_tool_are_told_from_others() {
+        let is_made = |text: &str| WsPath::from_normal(text).is_below_made();
+        assert!(is_made("out") && is_made(".nubrik/made/tide") && is_made("out/default/tide.bin"));
+        assert!(!is_made("") && !is_made("outlet") && !is_made("tide/out") && !is_made(".nubrik-2"));
     }
 
     #[test]

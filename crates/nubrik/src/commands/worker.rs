@@ -1,17 +1,13 @@
 //! `nubrik workers serve` and `nubrik workers`: machines that run steps for others.
 
-use std::cell::Cell;
-use std::sync::atomic::{AtomicBool, Ordering};
-use std::sync::mpsc::{RecvTimeoutError, channel};
-use std::sync::{Arc, OnceLock};
-use std::time::{Duration, Instant};
+use std::sync::Arc;
+use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
-use nubrik_exchange::{ExchangeTrouble, Hand, TakenJob};
-use nubrik_session::{
-    DoneJob, NotDone, OpenedJob, Session, TeamTrouble, Turns, WorkPlace, WorkSite, is_worker_name,
-};
+use nubrik_engine::Failure;
+use nubrik_session::TeamTrouble;
 use nubrik_wording::{counted, duration};
+use nubrik_workers::{Alive, WorkedJob, WorkerListener, is_worker_name};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
@@ -21,24 +17,6 @@ use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{padded, width};
 use crate::ui::visible::visible;
-
-/// How long a job is waited for before it is looked whether to end.
-const PATIENCE: Duration = Duration::from_millis(500);
-
-/// Where no job waits it is asked again after so long, and then after twice as long each time.
-const SOON: Duration = Duration::from_millis(25);
-
-/// How often it is looked whether what runs is still wanted.
-const LOOK: Duration = Duration::from_millis(50);
-
-/// After this time it is asked again who may give jobs.
-const FRESH: Duration = Duration::from_secs(600);
-
-/// Who cannot do jobs of a pool looks after so long whether that changed.
-const AWAY: Duration = Duration::from_secs(60);
-
-/// How long to wait before a server that does not answer is asked again.
-const LATER: Duration = Duration::from_secs(2);
 
 #[derive(Serialize)]
 struct WorkerEvent<'a> {
@@ -76,7 +54,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
         for alive in &all {
-            let nubrik_exchange::Alive { name, slots, busy, machine, labels, away } = alive;
+            let Alive { name, slots, busy, machine, labels, away } = alive;
             let (slots, busy, away) = (*slots, *busy, away.as_deref());
             console.event(&WorkerEvent { event: "worker", name, slots, busy, machine, labels, away });
         }
@@ -123,20 +101,6 @@ pub struct WorkerChoice<'a> {
     pub grace: Duration,
 }
 
-/// The end of a worker: since when it was to end, and how long its steps go on.
-struct Ending {
-    since: OnceLock<Instant>,
-    grace: Duration,
-}
-
-impl Ending {
-    /// Whether steps that run are to be stopped now: their time is over, or somebody wanted the end once more.
-    fn is_over(&self) -> bool {
-        let has_passed = self.since.get().is_some_and(|since| since.elapsed() >= self.grace);
-        has_passed || crate::interrupt::times_wanted_to_end() > 1
-    }
-}
-
 /// Works for others until it is stopped.
 pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandResult<Exit> {
     let WorkerChoice { slots, name, labels, grace } = *own;
@@ -156,7 +120,7 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
-    let WorkSite { hand, places, turns, teller } = ready.map_err(|why| {
+    let site = ready.map_err(|why| {
         say_wrong(console, Exit::Usage, &format!("this machine cannot be a worker: {why}"), &[])
     })?;
     let paint = console.paint(OutputStream::Output);
@@ -165,41 +129,8 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
         let text = format!("{name} runs {steps} at once for clients; Ctrl-C stops it");
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
     }
-    let ending = Ending { since: OnceLock::new(), grace };
-    let (session, hand, name, turns, ending) = (&session, &hand, &*name, &*turns, &ending);
-    std::thread::scope(|scope| {
-        scope.spawn(move || {
-            while !session.is_stopped() {
-                let Some(question) = hand.question(LOOK) else { continue };
-                if let Some(answer) = teller.tools(session, &question.bytes) {
-                    question.answer(answer);
-                }
-            }
-            ending.since.get_or_init(Instant::now);
-            say_end(console, hand, grace);
-        });
-        for (number, (place, cancel)) in places.into_iter().enumerate() {
-            // Those beyond the turns get ready what waits, while the others run something.
-            let spare = (number >= slots).then_some(turns);
-            scope.spawn(move || serve(console, (session, ending), (hand, name, spare), (place, cancel)));
-        }
-    });
+    session.serve(site, &WorkerFace { console, grace }, grace);
     Ok(Exit::Done)
-}
-
-/// Says to all that this machine ends, and to people what becomes of the steps that run.
-fn say_end(console: Console, hand: &Hand, grace: Duration) {
-    hand.leave("it ends", grace + AWAY);
-    let running = hand.busy();
-    if running == 0 || console.is_json() {
-        return;
-    }
-    let steps = counted(running, "step");
-    let text = format!(
-        "stops when its {steps} have ended, or hands them back in {} s; Ctrl-C hands them back now",
-        grace.as_secs()
-    );
-    outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Doubt, "worker", &text));
 }
 
 /// What this machine is called, where nobody says otherwise.
@@ -211,173 +142,46 @@ fn own_name() -> String {
     format!("{host}-{}", std::process::id())
 }
 
-/// Does jobs in a place, one after another, until this program is stopped.
-fn serve(
+/// The terminal of a worker.
+struct WorkerFace {
     console: Console,
-    (session, ending): (&Session, &Ending),
-    (hand, name, spare): (&Hand, &str, Option<&Turns>),
-    (mut place, mut cancel): (WorkPlace, Arc<CancelSwitch>),
-) {
-    let mut pause = SOON;
-    let mut since = Instant::now();
-    while !session.is_stopped() {
-        if let Some(why) = place.lacks_room() {
-            hand.leave(&why, AWAY);
+    grace: Duration,
+}
+
+impl WorkerListener for WorkerFace {
+    fn over(&self, end: &WorkedJob<'_>) {
+        let (console, WorkedJob { say, build, why_not, took }) = (self.console, end.clone());
+        if console.is_json() {
+            let (event, state) = ("worked", if why_not.is_none() { "ran" } else { "gave_up" });
+            let (seconds, why) = (took.as_secs_f64(), why_not);
+            return console.event(&WorkedEvent { event, say, build, state, seconds, why });
         }
-        let job = match next_job(hand, spare) {
-            Ok(Some(job)) => job,
-            Ok(None) => {
-                // Where nothing waits, the server is asked less and less.
-                if spare.is_some() {
-                    std::thread::sleep(pause);
-                    pause = (pause * 2).min(PATIENCE);
-                }
-                continue;
-            }
-            Err(_) => {
-                std::thread::sleep(LATER);
-                continue;
-            }
+        let took = duration(took.as_micros() as u64);
+        let (word, ink, text) = match why_not {
+            None => ("ran", Ink::Busy, format!("{say}   {took}   for {build}")),
+            Some(why) => ("gave up", Ink::Doubt, format!("{say}   for {build}: {why}")),
         };
-        if hand.is_stopped(&job.build) {
-            // Nobody waits for it.
-            job.close();
-            continue;
-        }
-        pause = SOON;
-        let began = Cell::new(Instant::now());
-        let opened = match place.read(&job.bytes) {
-            Ok(opened) => opened,
-            Err(why) => {
-                // Another one may know who signed it; if nobody does, who sent it hears that from the server.
-                tell(console, "", &job.build, Some(&why.to_string()), began.get().elapsed());
-                job.pass_on();
-                continue;
-            }
-        };
-        let number = opened.number();
-        if hand.is_withdrawn(&job.build, number) {
-            job.close();
-            continue;
-        }
-        let done = perform((session, ending), (hand, name), &job, opened, (&mut place, &cancel), &began);
-        let (say, why) = said_of(session, done.as_ref());
-        tell(console, say, &job.build, why, began.get().elapsed());
-        let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
-        if cancel.is_thrown() || is_old {
-            // Who may give jobs, and what is there, may have changed.
-            let Some(again) = opened_again(session, place) else { return };
-            (place, cancel) = again;
-            since = Instant::now();
-        }
-        settle(console, hand, (job, number), done, began.get());
+        outln!(console, "{}", labelled(console.paint(OutputStream::Output), ink, word, &text));
     }
-}
 
-/// What a job did, for people, and why it has no result.
-fn said_of<'d>(session: &Session, done: Option<&'d DoneJob>) -> (&'d str, Option<&'d str>) {
-    match done {
-        Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
-        None if session.is_stopped() => ("", Some("it is handed back, since this worker stops")),
-        None => ("", Some("it was stopped")),
-    }
-}
-
-/// Gives the answer of a job, or the job itself, so that another worker does it.
-fn settle(
-    console: Console,
-    hand: &Hand,
-    (job, number): (TakenJob, u32),
-    done: Option<DoneJob>,
-    began: Instant,
-) {
-    match done {
-        Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
-            hand.leave(&why, AWAY);
-            job.pass_on();
+    fn ends(&self, running: usize) {
+        if running == 0 || self.console.is_json() {
+            return;
         }
-        Some(done) => {
-            let build = job.build.clone();
-            if let Err(trouble) = job.answer(done.answer) {
-                let why = format!("its answer cannot be sent, so another worker does it: {trouble}");
-                tell(console, &done.say, &build, Some(&why), began.elapsed());
-            }
-        }
-        None if hand.is_withdrawn(&job.build, number) => job.close(),
-        None => job.pass_on(),
+        let steps = counted(running, "step");
+        let text = format!(
+            "stops when its {steps} have ended, or hands them back in {} s; Ctrl-C hands them back now",
+            self.grace.as_secs()
+        );
+        let paint = self.console.paint(OutputStream::Output);
+        outln!(self.console, "{}", labelled(paint, Ink::Doubt, "worker", &text));
     }
-}
 
-/// The next job, for a place with a turn of its own, or for a spare one while all turns are taken.
-fn next_job(hand: &Hand, spare: Option<&Turns>) -> Result<Option<TakenJob>, ExchangeTrouble> {
-    match spare {
-        None => hand.take(PATIENCE),
-        Some(turns) if turns.wait_until_taken(PATIENCE) => hand.take_waiting(),
-        Some(_) => Ok(None),
+    fn is_in_a_hurry(&self) -> bool {
+        crate::interrupt::times_wanted_to_end() > 1
     }
-}
 
-/// Does a job, unless nobody wants it any more; notes when it `began` to run.
-fn perform(
-    (session, ending): (&Session, &Ending),
-    (hand, name): (&Hand, &str),
-    job: &TakenJob,
-    opened: OpenedJob,
-    (place, cancel): (&mut WorkPlace, &CancelSwitch),
-    began: &Cell<Instant>,
-) -> Option<DoneJob> {
-    let number = opened.number();
-    let is_running = AtomicBool::new(false);
-    let is_wanted = || !hand.is_withdrawn(&job.build, number);
-    let begins = || {
-        began.set(Instant::now());
-        is_running.store(true, Ordering::Relaxed);
-        job.begins(number, name);
-    };
-    std::thread::scope(|scope| {
-        let (is_done, ended) = channel::<()>();
-        let (build, is_running) = (&job.build, &is_running);
-        scope.spawn(move || {
-            // Until the other end is dropped.
-            while ended.recv_timeout(LOOK) == Err(RecvTimeoutError::Timeout) {
-                let is_running = is_running.load(Ordering::Relaxed);
-                // What is only got ready is good for the next one: the place stays.
-                let is_unwanted = || is_running && hand.is_withdrawn(build, number);
-                if session.is_stopped() && !is_running || ending.is_over() || is_unwanted() {
-                    return cancel.throw();
-                }
-            }
-        });
-        let done = place.perform(opened, (&is_wanted, &begins), &crate::ui::failure::short);
-        drop(is_done);
-        done
-    })
-}
-
-/// The same place, empty, with what is known of the shared cache now, and with the switch that stops it.
-fn opened_again(session: &Session, place: WorkPlace) -> Option<(WorkPlace, Arc<CancelSwitch>)> {
-    let shared = session.new_shared().ok()?;
-    let cancel = Arc::new(CancelSwitch::new().ok()?);
-    Some((place.again(cancel.clone(), shared).ok()?, cancel))
-}
-
-fn tell(console: Console, say: &str, build: &str, why: Option<&str>, took: Duration) {
-    if console.is_json() {
-        let (event, state) = ("worked", if why.is_none() { "ran" } else { "gave_up" });
-        return console.event(&WorkedEvent { event, say, build, state, seconds: took.as_secs_f64(), why });
-    }
-    let paint = console.paint(OutputStream::Output);
-    let took = duration(took.as_micros() as u64);
-    match why {
-        None => {
-            outln!(console, "{}", labelled(paint, Ink::Busy, "ran", &format!("{say}   {took}   for {build}")))
-        }
-        Some(why) => {
-            outln!(
-                console,
-                "{}",
-                labelled(paint, Ink::Doubt, "gave up", &format!("{say}   for {build}: {why}"))
-            );
-        }
+    fn words(&self, failure: &Failure) -> String {
+        crate::ui::failure::short(failure)
     }
 }

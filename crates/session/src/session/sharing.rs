@@ -357,9 +357,9 @@ impl Session {
             Provenance::Here => true,
             Provenance::Shared { writer, .. } => {
                 let members = shared.members();
-                members.writers_of(crate::job::WORKERS).any(|member| {
+                members.writers_of(nubrik_workers::WORKERS).any(|member| {
                     member.key == PublicKey(*writer)
-                        && member.channels.iter().any(|l| l == crate::job::WORKERS)
+                        && member.channels.iter().any(|l| l == nubrik_workers::WORKERS)
                 })
             }
         }

@@ -7,17 +7,16 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::identity_of;
-use nubrik_exchange::{Boss, ExchangePlace, Hand};
 use nubrik_shared::{PublicKey, SecretKey, SharedStore};
 use nubrik_wording::counted;
+use nubrik_workers::{
+    Alive, Boss, Crew, ExchangePlace, Hand, JOBS, NamedTools, PlaceOwner, ToolTeller, Turns, WORKERS,
+    WorkPlace, WorkSite, WorkerListener, ask_for_tools,
+};
 
 use super::Session;
-use super::crew::Crew;
-use super::serving::{ToolTeller, WorkPlace};
 use super::sharing::key_of;
-use super::turns::Turns;
 use crate::agreeing::must_agree_to_jobs;
-use crate::job::{JOBS, WORKERS};
 use crate::settings::{SharedSettings, WorkersSettings};
 use crate::team::{NeededFor, TeamTrouble};
 
@@ -26,18 +25,6 @@ const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
 
 /// The key of who does them, or the file that it is in.
 const WORKER_VARIABLE: &str = "NUBRIK_WORKER_KEY";
-
-/// What it takes to work for others.
-pub struct WorkSite {
-    /// Who hands out jobs.
-    pub hand: Hand,
-    /// Places for jobs, each with the switch that stops what runs there.
-    pub places: Vec<(WorkPlace, Arc<CancelSwitch>)>,
-    /// Those that run something take turns; there are more places than turns.
-    pub turns: Arc<Turns>,
-    /// Who tells what tools there are.
-    pub teller: ToolTeller,
-}
 
 /// Which tools are others on each machine that works, by its name.
 pub type ToolsOfWorkers = Vec<(String, Vec<DifferentTool>)>;
@@ -146,7 +133,7 @@ impl Session {
     ///
     /// # Errors
     /// Why they cannot be asked.
-    pub fn workers(&self) -> Result<Vec<nubrik_exchange::Alive>, TeamTrouble> {
+    pub fn workers(&self) -> Result<Vec<Alive>, TeamTrouble> {
         let settings = self.workspace.settings.workers.as_ref().ok_or(TeamTrouble::NoWorkers)?;
         let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         std::thread::sleep(ROLL);
@@ -167,8 +154,8 @@ impl Session {
         let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
             names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
-        let answers = super::crew::ask_for_tools((&boss, None), key, &shared.members(), &asked)?;
-        let differ = |tools: &super::crew::NamedTools| {
+        let answers = ask_for_tools((&boss, None), key, &shared.members(), &asked)?;
+        let differ = |tools: &NamedTools| {
             let there = |name: &Arc<str>| {
                 tools.iter().find(|(other, _)| other == name).map(|(_, identity)| *identity)
             };
@@ -201,6 +188,15 @@ impl Session {
             return Err(TeamTrouble::NotConfined(why.to_owned()));
         }
         let folder = super::sharing::cache_folder()?;
+        let local = self.opened_store()?;
+        self.machine.add_labels(labels);
+        let owner = PlaceOwner {
+            name: name.to_owned(),
+            key: key.clone(),
+            labels: self.machine.labels(),
+            search_path: std::env::var_os("PATH").unwrap_or_default(),
+            local,
+        };
         let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
         // Some get ready while all turns are taken.
@@ -208,17 +204,20 @@ impl Session {
         for slot in 0..slots + spare {
             let cancel = Arc::new(cancel().map_err(|e| TeamTrouble::NoSwitch(e.to_string()))?);
             let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
-            let who = (name, key.clone(), labels);
-            let place = WorkPlace::open(&at, cancel.clone(), shared.clone(), who, turns.clone())?;
+            let place = WorkPlace::open(&at, cancel.clone(), shared.clone(), owner.clone(), turns.clone())?;
             places.push((place, cancel));
         }
-        self.machine.add_labels(labels);
         let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
         let machine = (&*this_machine(), labels);
         let at = place_of(&settings, self.workspace.settings.shared.as_ref())?;
         let hand = Hand::open(&at, name, slots, machine)?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
-        Ok(WorkSite { hand, places, turns, teller })
+        Ok(WorkSite { name: name.to_owned(), hand, places, turns, slots, teller })
+    }
+
+    /// Works for others until somebody stops this program; steps that run then go on for `grace` at most.
+    pub fn serve(&self, site: WorkSite, listener: &dyn WorkerListener, grace: Duration) {
+        site.serve(&self.machine, &|| self.new_shared().ok(), listener, grace);
     }
 }
 

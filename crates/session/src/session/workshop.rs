@@ -3,7 +3,7 @@
 use std::fs::{self, File};
 use std::io;
 use std::ops::Deref;
-use std::sync::{Arc, OnceLock};
+use std::sync::OnceLock;
 use std::time::Duration;
 
 use nubrik_disk::Signature;
@@ -12,11 +12,10 @@ use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
 use nubrik_memory::{Chronicle, Results, STATE_FILE};
 use nubrik_source::FilePath;
-use nubrik_store::LocalStore;
 use rustix::fs::OFlags;
 
 use super::building::StepListener;
-use super::{BuildProblem, BuildReport, Session, store_folder};
+use super::{BuildProblem, BuildReport, Session};
 use crate::team::NoStore;
 use crate::workspace::OpenProblem;
 
@@ -55,12 +54,7 @@ impl Session {
             _ => BuildProblem::Own(self.workspace.root.clone(), io::Error::other("cannot make its folders")),
         })?;
         if self.store.as_ref().is_err_and(|why| *why != NoStore::Unwanted) {
-            self.store = match self.store_folder.clone().or_else(store_folder) {
-                None => Err(NoStore::NoFolder),
-                Some(folder) => {
-                    LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
-                }
-            };
+            self.store = self.opened_store();
         }
         self.layer();
         let flags = OFlags::CREATE | OFlags::WRONLY;

@@ -48,7 +48,7 @@ pub(super) fn workers(
                 settings.at = text(value).filter(|text| is_server(text)).ok_or_else(|| wrong(NO_SERVER))?
             }
             "pool" => {
-                let pool = text(value).filter(|text| nubrik_exchange::is_pool(text));
+                let pool = text(value).filter(|text| nubrik_workers::is_pool(text));
                 settings.pool = pool.ok_or_else(|| wrong(NO_POOL))?;
             }
             "secret" => settings.secret = Some(text(value).ok_or_else(|| wrong(NO_SECRET))?),

@@ -5,7 +5,7 @@ use std::collections::BTreeMap;
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
-use std::sync::{Arc, OnceLock};
+use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
@@ -15,17 +15,20 @@ use nubrik_engine::{
     identity_of, memory_of_others,
 };
 use nubrik_graph::{Graph, LoneStep};
-use nubrik_memory::Journal;
-use nubrik_shared::{KeyedResult, SecretKey, SharedStore};
-use nubrik_store::{Basis, Opened, OutputRecord, RecordEntry};
+use nubrik_machine::Machine;
+use nubrik_shared::{KeyedResult, LayeredStore, SecretKey, SharedStore};
+use nubrik_source::{OWN_FOLDER, RESULTS_FOLDER, WsPath};
+use nubrik_store::{Basis, LocalStore, Opened, OutputRecord, RecordEntry, Store};
 
-use super::crew::contents_of;
-use super::turns::Turns;
-use super::{Session, Workshop};
+use crate::WorkersTrouble;
+use crate::crew::contents_of;
 use crate::job::{
     AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, RefusedMessage, ToolSheet,
 };
-use crate::team::{NoStore, TeamTrouble};
+use crate::turns::Turns;
+
+/// Where steps are made, in a place.
+const MADE: &str = ".nubrik/made";
 
 /// Without so much room on the disk no job is taken, in bytes.
 const NEEDED_ROOM: u64 = 256 << 20;
@@ -85,16 +88,32 @@ impl OpenedJob {
 /// A place in which jobs are done, one after another.
 pub struct WorkPlace {
     folder: PathBuf,
-    session: Session,
+    machine: Machine,
+    owner: PlaceOwner,
     shared: Arc<SharedStore>,
-    key: SecretKey,
-    name: String,
+    /// This machine's own store, with the shared cache behind it.
+    store: LayeredStore,
     /// Those that run something take turns.
     turns: Arc<Turns>,
     /// Sources that lie there.
     placed: BTreeMap<String, JobSource>,
     /// Something of an earlier job is left that could not be taken away.
     is_spoilt: bool,
+}
+
+/// Who works in a place.
+#[derive(Clone)]
+pub struct PlaceOwner {
+    /// The name of the worker.
+    pub name: String,
+    /// The key by which its answers are signed.
+    pub key: SecretKey,
+    /// What else the machine is called than its system and its processor.
+    pub labels: Vec<Arc<str>>,
+    /// Where tools are looked for, as `PATH` says it.
+    pub search_path: std::ffi::OsString,
+    /// The store of this machine.
+    pub local: Arc<LocalStore>,
 }
 
 /// A step that failed: in what way, what it printed, and how long it took, in microseconds.
@@ -123,17 +142,19 @@ struct LoneEnd {
 
 /// Tells what tools this machine has.
 pub struct ToolTeller {
-    pub(super) shared: Arc<SharedStore>,
-    pub(super) key: SecretKey,
-    pub(super) name: String,
+    /// Says who may ask.
+    pub shared: Arc<SharedStore>,
+    /// The key by which answers are signed.
+    pub key: SecretKey,
+    /// The name of the worker.
+    pub name: String,
 }
 
 impl ToolTeller {
     /// What identifies tools and files of the system that somebody asks for who may give jobs, signed; nothing for anybody else.
-    pub fn tools(&self, session: &Session, question: &[u8]) -> Option<Vec<u8>> {
+    pub fn tools(&self, machine: &Machine, question: &[u8]) -> Option<Vec<u8>> {
         let asked = ToolSheet::open(question, &self.shared.members(), JOBS).ok()?;
-        let found =
-            |(name, _): &(Arc<str>, Digest)| Some((name.clone(), identity_of(&session.machine, name)?));
+        let found = |(name, _): &(Arc<str>, Digest)| Some((name.clone(), identity_of(machine, name)?));
         let tools = asked.tools.iter().filter_map(found).collect();
         Some(ToolSheet { salt: asked.salt, by: self.name.clone(), tools }.sign(&self.key))
     }
@@ -180,10 +201,10 @@ impl WorkPlace {
         folder: &Path,
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
-        (name, key, labels): (&str, SecretKey, &[Arc<str>]),
+        owner: PlaceOwner,
         turns: Arc<Turns>,
-    ) -> Result<WorkPlace, TeamTrouble> {
-        let no_place = |why: String| TeamTrouble::NoPlace(folder.to_owned(), why);
+    ) -> Result<WorkPlace, WorkersTrouble> {
+        let no_place = |why: String| WorkersTrouble::NoPlace(folder.to_owned(), why);
         let problem = |e: std::io::Error| no_place(e.to_string());
         fs::create_dir_all(folder).map_err(problem)?;
         // What is left of an earlier time is nobody's.
@@ -193,14 +214,13 @@ impl WorkPlace {
             let name = name.to_str().ok_or_else(|| no_place(format!("{name:?} is there")))?;
             below.remove(name).map_err(problem)?;
         }
-        below.write_whole(crate::SETTINGS_FILE, b"").map_err(problem)?;
-        let opened = Session::open(folder, cancel);
-        let mut session = opened.map_err(|_| no_place("it cannot be opened as a workspace".to_owned()))?;
-        session.machine.add_labels(labels);
-        session.reach = Outreach::NoNetwork;
-        session.shared = Some(shared.clone());
-        let (folder, name) = (folder.to_owned(), name.to_owned());
-        Ok(WorkPlace { folder, session, shared, key, name, turns, placed: BTreeMap::new(), is_spoilt: false })
+        below.made_folder(OWN_FOLDER).map_err(problem)?;
+        let mut machine = Machine::new(folder, owner.search_path.clone(), &[], cancel).map_err(problem)?;
+        machine.add_labels(&owner.labels);
+        nubrik_machine::end_left_over(folder);
+        let store = LayeredStore::new(owner.local.clone(), shared.clone(), None);
+        let (folder, placed) = (folder.to_owned(), BTreeMap::new());
+        Ok(WorkPlace { folder, machine, owner, shared, store, turns, placed, is_spoilt: false })
     }
 
     /// Whether no job can be done there until it is opened again: the shared cache failed and is not asked any more, or something of an
@@ -217,11 +237,10 @@ impl WorkPlace {
         self,
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
-    ) -> Result<WorkPlace, TeamTrouble> {
-        let WorkPlace { folder, session, shared: _, key, name, turns, placed: _, is_spoilt: _ } = self;
-        let labels = session.machine.labels();
-        drop(session);
-        WorkPlace::open(&folder, cancel, shared, (&name, key, &labels), turns)
+    ) -> Result<WorkPlace, WorkersTrouble> {
+        let WorkPlace { folder, machine, owner, shared: _, store: _, turns, placed: _, is_spoilt: _ } = self;
+        drop(machine);
+        WorkPlace::open(&folder, cancel, shared, owner, turns)
     }
 
     /// Reads a job.
@@ -242,7 +261,7 @@ impl WorkPlace {
     ) -> Option<DoneJob> {
         let mut failed = None;
         let unfit = self.unfit(&sheet);
-        if self.session.is_stopped() {
+        if self.machine.cancel().is_thrown() {
             // What was being looked at is not known.
             return None;
         }
@@ -263,16 +282,16 @@ impl WorkPlace {
             Err(why) => (Err(NotMade { why: why.why().to_owned(), failed }), Vec::new()),
         };
         let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
-        let by = self.name.clone();
+        let by = self.owner.name.clone();
         let answer = AnswerSheet { build: sheet.build, number: sheet.number, by, end, rows };
-        match answer.sign(&self.key, &*self.shared) {
+        match answer.sign(&self.owner.key, &*self.shared) {
             Ok(bytes) => Some(DoneJob { answer: bytes, say, end: done }),
             Err(why) => {
                 // A short one says at least that, and goes in the message.
                 let why = format!("its answer cannot be put into the shared cache: {why}");
                 let end = Err(NotMade { why: why.clone(), failed: None });
                 let answer = AnswerSheet { end, rows: Vec::new(), ..answer };
-                let bytes = answer.sign(&self.key, &*self.shared).ok()?;
+                let bytes = answer.sign(&self.owner.key, &*self.shared).ok()?;
                 Some(DoneJob { answer: bytes, say, end: Err(NotDone::Undone(why)) })
             }
         }
@@ -280,7 +299,7 @@ impl WorkPlace {
 
     /// Why this machine would make something else of a job: its tools are others.
     fn unfit(&self, sheet: &JobSheet) -> Option<String> {
-        let machine = &self.session.machine;
+        let machine = &self.machine;
         sheet.tools.iter().find_map(|(name, identity)| match identity_of(machine, name) {
             Some(own) if own == *identity => None,
             Some(_) => {
@@ -308,13 +327,8 @@ impl WorkPlace {
         sheet: &mut JobSheet,
         (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
-        let WorkPlace { session, shared, turns, placed, is_spoilt, .. } = self;
-        shared.learn(&sheet.rows);
-        let mut workshop = match session.lock(|| {}) {
-            Ok(workshop) => workshop?,
-            Err(_) => return Some(Err("its workspace cannot be opened".into())),
-        };
-        let sources = match workshop.sources_of(sheet, shared) {
+        self.shared.learn(&sheet.rows);
+        let sources = match self.sources_of(sheet) {
             Ok((sources, graph)) => {
                 sheet.graph = graph;
                 sources
@@ -322,7 +336,7 @@ impl WorkPlace {
             Err(why) => return Some(Err(why)),
         };
         let sheet = &*sheet;
-        if let Err(why) = workshop.place_sources(&sources, placed) {
+        if let Err(why) = self.place_sources(&sources) {
             return Some(Err(why));
         }
         let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
@@ -330,15 +344,13 @@ impl WorkPlace {
             return Some(Err("what it says of its inputs is damaged".into()));
         };
         // What it reads is brought before its turn: another one runs meanwhile.
-        if let Some(store) = workshop.store() {
-            let outputs = made.iter().flat_map(|(_, memory)| &memory.outputs);
-            store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
-        }
-        let turn = turns.take(workshop.machine.cancel(), is_wanted)?;
+        let outputs = made.iter().flat_map(|(_, memory)| &memory.outputs);
+        self.store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
+        let turn = self.turns.take(self.machine.cancel(), is_wanted)?;
         begins();
-        let done = workshop.run_lone(sheet, made);
+        let done = self.run_lone(sheet, made);
         drop(turn);
-        *is_spoilt |= workshop.machine.below().remove(".nubrik/made").is_err();
+        self.is_spoilt |= self.machine.below().remove(MADE).is_err();
         let done = match done {
             Ok(done) => done,
             Err(why) => return Some(Err(why)),
@@ -351,25 +363,18 @@ impl WorkPlace {
         }
         // What only this machine can run has a key of this machine.
         let first_key = if sheet.is_bound { done.first_key } else { Some(sheet.first_key) };
-        Some(workshop.result_of(sheet, first_key, shared))
+        Some(self.result_of(sheet, first_key))
     }
-}
 
-impl Workshop<'_> {
     /// All sources that a job names, and its graph with all that the step may read.
-    fn sources_of(
-        &self,
-        sheet: &JobSheet,
-        shared: &SharedStore,
-    ) -> Result<(Vec<JobSource>, Graph), JobFailure> {
-        let store = self.store().ok_or("it has no store of its own")?;
+    fn sources_of(&self, sheet: &JobSheet) -> Result<(Vec<JobSource>, Graph), JobFailure> {
         let mut sources = sheet.sources.clone();
         let mut sets = Vec::new();
         for set in &sheet.sets {
-            let list = store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
+            let list = self.store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
             let set = JobSet::decode(&list).map_err(|_| "a list of its sources is damaged")?;
             sets.push(set.files().map_err(|why| why.to_string())?);
-            shared.learn(&set.rows);
+            self.shared.learn(&set.rows);
             sources.extend(set.sources);
         }
         let graph = LoneStep::with_sets(&sheet.graph, sheet.step, &sets);
@@ -377,23 +382,19 @@ impl Workshop<'_> {
     }
 
     /// Puts sources in place, and takes away those of an earlier job that this one has not.
-    fn place_sources(
-        &self,
-        sources: &[JobSource],
-        placed: &mut BTreeMap<String, JobSource>,
-    ) -> Result<(), JobFailure> {
+    fn place_sources(&mut self, sources: &[JobSource]) -> Result<(), JobFailure> {
+        let WorkPlace { machine, store, placed, .. } = self;
         let wanted: BTreeMap<&str, &JobSource> = sources.iter().map(|s| (s.path.as_str(), s)).collect();
         let gone: Vec<String> = placed
             .iter()
             .filter(|(path, known)| wanted.get(path.as_str()) != Some(known))
             .map(|(p, _)| p.clone())
             .collect();
-        let below = self.machine.below();
+        let below = machine.below();
         for path in gone {
             below.remove(&path).map_err(|e| format!("cannot take {path} of an earlier job away: {e}"))?;
             placed.remove(&path);
         }
-        let store = self.store().ok_or("it has no store of its own")?;
         let new: Vec<&JobSource> =
             wanted.values().filter(|s| !placed.contains_key(&s.path)).copied().collect();
         store.bring(&new.iter().map(|s| (s.content, s.executable)).collect::<Vec<_>>(), None);
@@ -418,32 +419,27 @@ impl Workshop<'_> {
     }
 
     /// Runs the step of a job.
-    fn run_lone(
-        &mut self,
-        sheet: &JobSheet,
-        made: Vec<(Arc<str>, StepMemory)>,
-    ) -> Result<LoneEnd, JobFailure> {
+    fn run_lone(&self, sheet: &JobSheet, made: Vec<(Arc<str>, StepMemory)>) -> Result<LoneEnd, JobFailure> {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
         let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
         state.take(Changes { steps: made.into_iter().map(away).collect(), ..Changes::default() });
-        self.session.state = OnceLock::from(Journal::from(state));
         let files: Vec<_> = sheet.graph.step(sheet.step).outputs.iter().map(|output| output.file).collect();
         let request =
             Request { settled: &sheet.makers, publish: false, ..Request::whole(&sheet.graph, &files) };
         let options = Options {
             reach: Outreach::NoNetwork,
             notes_basis: true,
-            shared_root: self.shared_root(),
+            shared_root: Some(self.shared.accepted().root.digest()),
             ..Options::plain()
         };
         let heard = Complaints::default();
         let outcome = nubrik_engine::build(
             request,
-            &self.results_folder(),
-            self.state(),
+            &WsPath::from_normal(RESULTS_FOLDER),
+            &state,
             &self.machine,
-            self.store(),
+            Some(&self.store),
             &heard,
             options,
         );
@@ -463,10 +459,8 @@ impl Workshop<'_> {
         &self,
         sheet: &JobSheet,
         first_key: Option<Digest>,
-        shared: &SharedStore,
     ) -> Result<(KeyedResult, Vec<u8>), JobFailure> {
-        let local = self.store.as_ref().map_err(NoStore::to_string)?;
-        let record = first_key.and_then(|key| self.store()?.record(&key)).unwrap_or_default();
+        let record = first_key.and_then(|key| self.store.record(&key)).unwrap_or_default();
         let step = sheet.graph.step(sheet.step);
         let fits = |entry: &RecordEntry| entry.outputs.len() == step.outputs.len();
         let Some(entry) = record.entries.into_iter().find(fits) else {
@@ -479,7 +473,8 @@ impl Workshop<'_> {
         };
         let mut contents = contents_of(&entry.outputs);
         contents.extend(parts);
-        let rows = shared.hand_over(&contents, local).map_err(|trouble| trouble.to_string())?;
+        let rows =
+            self.shared.hand_over(&contents, &self.owner.local).map_err(|trouble| trouble.to_string())?;
         let result = KeyedResult {
             folder: step.folder.as_str().to_owned(),
             made_of: Vec::new(),

@@ -1,7 +1,7 @@
 //! Jobs for other machines, over NATS with JetStream: who has work puts jobs into a pool, who works takes them one by one under a
 //! lease, and answers. What a job or an answer says is bytes here; who reads them checks who signed them.
 //!
-//! Everything is done by a few threads of this crate's own; callers wait for nothing but the network.
+//! Everything is done by a few threads of its own; callers wait for nothing but the network.
 
 mod boss;
 mod hand;

@@ -11,7 +11,6 @@ use nubrik_bytes::Digest;
 use nubrik_engine::{
     Errand, FailedElsewhere, Failure, NamedThings, Performer, SetFile, StepAnswer, memory_of_others,
 };
-use nubrik_exchange::{Alive, Boss, BossNews, MachineKind};
 use nubrik_graph::{SetId, StepId};
 use nubrik_shared::{KeyList, SecretKey, SharedStore};
 use nubrik_source::WsPath;
@@ -21,7 +20,7 @@ use parking_lot::Mutex;
 use crate::job::{
     AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, is_worker_name,
 };
-use crate::team::TeamTrouble;
+use crate::{Alive, Boss, BossNews, MachineKind, WorkersTrouble};
 
 /// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
 const AHEAD: (usize, usize) = (1, 4);
@@ -33,7 +32,7 @@ const ALL_ANSWER: Duration = Duration::from_secs(2);
 const TOOLS: Duration = Duration::from_secs(2);
 
 /// Tools by name, with their identities.
-pub(super) type NamedTools = Vec<(Arc<str>, Digest)>;
+pub type NamedTools = Vec<(Arc<str>, Digest)>;
 
 /// Machines that run steps for a build.
 pub struct Crew {
@@ -100,12 +99,12 @@ pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
 ///
 /// # Errors
 /// When they cannot be asked.
-pub(super) fn ask_for_tools(
+pub fn ask_for_tools(
     (boss, one): (&Boss, Option<&str>),
     key: &SecretKey,
     members: &KeyList,
     names: &[Arc<str>],
-) -> Result<Vec<(String, NamedTools)>, TeamTrouble> {
+) -> Result<Vec<(String, NamedTools)>, WorkersTrouble> {
     let salt = SecretKey::generate()?.public().digest();
     let unknown = Digest::of(b"");
     let tools = names.iter().map(|name| (name.clone(), unknown)).collect();
@@ -117,7 +116,8 @@ pub(super) fn ask_for_tools(
 }
 
 impl Crew {
-    pub(super) fn new(
+    /// Those who answer on an exchange, for a workspace with this root.
+    pub fn new(
         boss: Boss,
         key: SecretKey,
         (shared, local): (Arc<SharedStore>, Arc<LocalStore>),

@@ -14,10 +14,10 @@ pub(crate) use message::Freight;
 use message::{SignedThing, opened, received, sent, signed};
 
 /// Members that may write this channel may give jobs.
-pub(crate) const JOBS: &str = "jobs";
+pub const JOBS: &str = "jobs";
 
 /// Members that may write this channel may do them.
-pub(crate) const WORKERS: &str = "workers";
+pub const WORKERS: &str = "workers";
 
 const VERSION: u8 = 5;
 
@@ -92,10 +92,7 @@ impl Layout for JobSource {
 
 /// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
 fn is_place_of_source(path: &str) -> bool {
-    let top = path.split('/').next().unwrap_or_default();
-    !path.is_empty()
-        && WsPath::checked(path).is_some()
-        && ![crate::workspace::OWN_FOLDER, "out"].contains(&top)
+    !path.is_empty() && WsPath::checked(path).is_some_and(|path| !path.is_below_made())
 }
 
 /// What is asked of those who work, and answered: tools by their names, files of the system by their paths, and what else

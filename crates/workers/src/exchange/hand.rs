@@ -13,8 +13,8 @@ use futures_util::StreamExt;
 use parking_lot::Mutex;
 use tokio::task::JoinHandle;
 
-use crate::line::JobLine;
-use crate::{
+use super::line::JobLine;
+use super::{
     Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, job_name,
     kind_of,
 };

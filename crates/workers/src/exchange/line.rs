@@ -3,7 +3,7 @@
 use async_nats::jetstream::{self, stream};
 use tokio::runtime::Runtime;
 
-use crate::{ExchangePlace, ExchangeTrouble, KEPT, PATIENCE, WAITING};
+use super::{ExchangePlace, ExchangeTrouble, KEPT, PATIENCE, WAITING};
 
 /// The first version with which jobs are safe.
 const FIRST: (u32, u32) = (2, 10);

@@ -10,8 +10,8 @@ use async_nats::Subscriber;
 use futures_util::StreamExt;
 use parking_lot::{Condvar, Mutex};
 
-use crate::line::JobLine;
-use crate::{
+use super::line::JobLine;
+use super::{
     Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED, are_among, job_name, kind_of,
 };
 

@@ -5,7 +5,7 @@
 use std::io::{BufRead, BufReader, Write};
 use std::net::TcpListener;
 
-use nubrik_exchange::{Boss, ExchangePlace, ExchangeTrouble};
+use nubrik_workers::{Boss, ExchangePlace, ExchangeTrouble};
 
 /// A server that says which version it is, and answers nothing but whether it is there.
 fn server(version: &'static str) -> String {
