@@ -51,6 +51,3 @@ pub use machine::Machine;
 pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};
 pub use web_access::WebAccess;
-
-/// The file that makes a folder a workspace, and holds its settings.
-pub const SETTINGS_FILE: &str = "nubrik.toml";

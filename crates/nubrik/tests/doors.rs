@@ -62,7 +62,7 @@ const DOORS: &[(&str, usize, &str)] = &[
         1,
         "an archive in `.nubrik/archives`, which was reached without links when it was fetched",
     ),
-    ("session/archives.rs", 1, "the person's own folder for what programs remember"),
+    ("workspace/archives.rs", 1, "the person's own folder for what programs remember"),
     ("workers/place.rs", 1, "the folder that a worker was given to work in"),
     (
         "session/workspace.rs",

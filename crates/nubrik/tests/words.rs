@@ -50,11 +50,11 @@ const NEEDED: [(&str, &str); 10] = [
     ("crates/nubrik/src/usage.rs", "\""),
     ("crates/lang/src/renamed.rs", "\""),
     ("crates/nubrik/src/commands/explain/guesses.rs", "\""),
-    ("crates/session/src/settings/shared.rs", "RENAMED"),
+    ("crates/workspace/src/settings/shared.rs", "RENAMED"),
     // Languages and libraries have these names.
     ("crates/survey/", "\""),
     ("crates/lang/src/data.rs", "has_headers"),
-    ("crates/session/src/settings/", "{mend}"),
+    ("crates/workspace/src/settings/", "{mend}"),
     ("kits/go.nub", "line_counter"),
     ("crates/editor/", "{mend}"),
     ("crates/lang/src/eval/", "{mend}"),

@@ -4,8 +4,8 @@ use nubrik_shared::PublicKey;
 use nubrik_web::{Agreement, Agreements};
 
 use crate::session::Session;
-use crate::settings::{SharedPlace, SharedSettings, WorkersSettings};
 use crate::team::TeamTrouble;
+use nubrik_workspace::{SharedPlace, SharedSettings, WorkersSettings};
 
 /// Agrees to a root key where nobody can be asked: to its store and its server for jobs wherever `nubrik.toml` says, if nothing secret
 /// is sent there.

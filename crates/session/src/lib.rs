@@ -20,39 +20,31 @@
 //! ```
 
 mod agreeing;
-mod archives;
-mod changed_lines;
-mod git;
 mod kits;
 mod session;
-mod settings;
-mod since;
 mod team;
-mod workspace;
 mod world;
 
 pub use agreeing::asked_by_store;
-pub use archives::KitArchive;
-pub use changed_lines::ChangedLines;
-pub use git::{ComparedWith, SinceProblem};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
-    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, SETTINGS_FILE, on_persons_path,
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, on_persons_path,
     own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
+pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
+pub use nubrik_source::SETTINGS_FILE;
 pub use nubrik_web::{Agreement, Agreements};
+pub use nubrik_workspace::{
+    KitArchive, OpenProblem, SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings,
+    WorkersSettings, Workspace, WorkspaceSetting,
+};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, Reached, Session, SharedCache, Standing, Workshop,
     accounts_of_lines, key_in, members_at, own_labels, put_members, read_pins, store_folder,
 };
-pub use settings::{
-    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,
-};
-pub use since::ChangedFiles;
 pub use team::{NeededFor, NoStore, TeamTrouble};
-pub use workspace::{OpenProblem, Workspace};
 
 /// Whether a library of this name is installed, as its `.pc` file says.
 pub fn has_library(name: &str) -> bool {

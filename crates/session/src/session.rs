@@ -45,8 +45,8 @@ use nubrik_store::{LocalStore, Store};
 use parking_lot::Mutex;
 
 use crate::team::NoStore;
-use crate::workspace::{OpenProblem, Workspace};
 use crate::world::{DiskWorld, SeenOfMachine};
+use nubrik_workspace::{OpenProblem, Workspace};
 
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
 pub const CACHE_LIMIT: u64 = 20 << 30;

@@ -19,10 +19,10 @@ use parking_lot::{Condvar, Mutex};
 use rustc_hash::FxHashMap;
 
 use crate::SETTINGS_FILE;
-use crate::archives::KitArchive;
 use crate::kits::SHIPPED;
-use crate::workspace::Workspace;
 use nubrik_machine::Machine;
+use nubrik_workspace::KitArchive;
+use nubrik_workspace::Workspace;
 
 /// The workspace on disk. Remembers what it was asked, so that a later run can tell whether any
 /// answer would be another one.

@@ -34,6 +34,9 @@ impl fmt::Display for PathProblem {
 /// The folder at a workspace's root in which the tool keeps what is its own.
 pub const OWN_FOLDER: &str = ".nubrik";
 
+/// The file at a workspace's root that says where it is, and holds settings of the tool.
+pub const SETTINGS_FILE: &str = "nubrik.toml";
+
 /// The folder at a workspace's root with the results.
 pub const RESULTS_FOLDER: &str = "out";
 

@@ -30,7 +30,8 @@ fn is_aside(folder: &str, name: &str) -> bool {
     name.starts_with('.')
         || name.ends_with(".nub")
         || name == "__pycache__"
-        || (folder.is_empty() && (name == crate::SETTINGS_FILE || name == "out"))
+        || (folder.is_empty()
+            && (name == nubrik_source::SETTINGS_FILE || name == nubrik_source::RESULTS_FOLDER))
 }
 
 impl<'m> Grants<'m> {

@@ -9,7 +9,7 @@ use nubrik_lang::{KITS_FOLDER, KitPlace};
 use nubrik_source::WsPath;
 
 use super::Workshop;
-use crate::archives::{KitArchive, note_of, noted_path, unpacked};
+use nubrik_workspace::{KitArchive, note_of, noted_path, unpacked};
 
 /// What came of a kit that was not there.
 #[derive(Debug)]

@@ -19,8 +19,8 @@ use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
 
 use super::Session;
 use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
-use crate::settings::{SharedPlace, SharedSettings};
 use crate::team::{NeededFor, TeamTrouble};
+use nubrik_workspace::{SharedPlace, SharedSettings};
 
 /// The key of who writes, or the file that it is in.
 pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";

@@ -7,9 +7,9 @@ use nubrik_memory::{Chronicle, Results};
 use nubrik_source::FilePath;
 
 use super::{BuildProblem, BuildReport, Session, Workshop};
-use crate::changed_lines::ChangedLines;
-use crate::git::SinceProblem;
-use crate::since::ChangedFiles;
+use nubrik_revisions::ChangedFiles;
+use nubrik_revisions::ChangedLines;
+use nubrik_revisions::SinceProblem;
 
 impl Session {
     /// The single cases that the report of a check lists; `None` where it has none that can be read.

@@ -17,8 +17,8 @@ use nubrik_workers::{
 use super::Session;
 use super::sharing::key_of;
 use crate::agreeing::must_agree_to_jobs;
-use crate::settings::{SharedSettings, WorkersSettings};
 use crate::team::{NeededFor, TeamTrouble};
+use nubrik_workspace::{SharedSettings, WorkersSettings};
 
 /// The key of who gives jobs, or the file that it is in.
 const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";

@@ -17,7 +17,7 @@ use rustix::fs::OFlags;
 use super::building::StepListener;
 use super::{BuildProblem, BuildReport, Session};
 use crate::team::NoStore;
-use crate::workspace::OpenProblem;
+use nubrik_workspace::OpenProblem;
 
 /// How often a session that waits for another one looks whether that is done.
 const LOOK_AGAIN: Duration = Duration::from_millis(20);

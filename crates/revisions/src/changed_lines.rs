@@ -25,7 +25,7 @@ impl ChangedLines {
     ///
     /// # Errors
     /// What git says where it cannot tell.
-    pub(crate) fn since(machine: &Machine, revision: &str) -> Result<ChangedLines, SinceProblem> {
+    pub fn since(machine: &Machine, revision: &str) -> Result<ChangedLines, SinceProblem> {
         let git = Git::of(machine)?;
         let base = git.base_of(revision)?.commit;
         let diff = |how: &[&str]| {

@@ -163,7 +163,8 @@ impl TreeDifference {
             around.into_iter().any(|folder| {
                 let at =
                     |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
-                self.files.contains(&at(IGNORE_FILE)) || self.names.contains(&at(crate::SETTINGS_FILE))
+                self.files.contains(&at(IGNORE_FILE))
+                    || self.names.contains(&at(nubrik_source::SETTINGS_FILE))
             })
         };
         names.any(is_name_new) || is_decided()
@@ -175,7 +176,7 @@ impl ChangedFiles {
     ///
     /// # Errors
     /// What git says where it cannot tell, such as that there is no such revision.
-    pub(crate) fn since(
+    pub fn since(
         machine: &Machine,
         revision: &str,
         trail: &Trail,
@@ -196,7 +197,7 @@ impl ChangedFiles {
                     packages.extend(std::iter::successors(folder.parent(), WsPath::parent));
                 }
                 packages.insert(folder);
-            } else if path.name() == crate::SETTINGS_FILE && folder.is_root() {
+            } else if path.name() == nubrik_source::SETTINGS_FILE && folder.is_root() {
                 everything = true;
             } else if !machine.root().join(path.as_str()).exists() {
                 // What a glob found before is nowhere in the graph: its package may have used it.

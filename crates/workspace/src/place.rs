@@ -6,9 +6,8 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::time::Duration;
 
-use crate::SETTINGS_FILE;
 use nubrik_disk::{Below, read_file};
-use nubrik_source::{OWN_FOLDER, RESULTS_FOLDER, WsPath};
+use nubrik_source::{OWN_FOLDER, RESULTS_FOLDER, SETTINGS_FILE, WsPath};
 
 use crate::settings::{Settings, SettingsProblem};
 
@@ -95,7 +94,7 @@ impl Workspace {
     ///
     /// # Errors
     /// When it is not.
-    pub(crate) fn own(&self) -> io::Result<Below> {
+    pub fn own(&self) -> io::Result<Below> {
         let path = self.own_folder();
         must_be_ours(&path)?;
         Below::new(&path)

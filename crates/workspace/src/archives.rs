@@ -22,17 +22,17 @@ pub struct KitArchive {
 
 impl KitArchive {
     /// The path of an archive in the workspace, if it is there and nowhere else.
-    pub(crate) fn own_file(&self) -> Option<&str> {
+    pub fn own_file(&self) -> Option<&str> {
         self.urls.first().map(|url| &**url).filter(|url| !url.contains("://"))
     }
 
     /// Whether the network is needed to have it.
-    pub(crate) fn is_far(&self) -> bool {
+    pub fn is_far(&self) -> bool {
         self.urls.iter().all(|url| url.starts_with("http://") || url.starts_with("https://"))
     }
 
     /// The name of the folder into which it is unpacked: another one for other contents.
-    pub(crate) fn folder(&self, name: &str) -> String {
+    pub fn folder(&self, name: &str) -> String {
         let KitArchive { urls: _, digest, unpacking: Unpacking { format, strip } } = self;
         let mut out = Encoder::new();
         out.text(digest);
@@ -42,7 +42,7 @@ impl KitArchive {
     }
 
     /// Where its files are, if they are there as they were unpacked. `root` is the workspace's.
-    pub(crate) fn place(&self, name: &str, root: &Below) -> KitPlace {
+    pub fn place(&self, name: &str, root: &Below) -> KitPlace {
         let folder = self.folder(name);
         let mut noted = Vec::new();
         let read = root.open_to_read(&noted_path(&folder)).and_then(|mut file| file.read_to_end(&mut noted));
@@ -64,7 +64,7 @@ impl KitArchive {
 ///
 /// # Errors
 /// When there is no place for the secret that this needs.
-pub(crate) fn note_of(unpacked: &Digest) -> io::Result<String> {
+pub fn note_of(unpacked: &Digest) -> io::Result<String> {
     let mut out = Encoder::new();
     out.digest(&own_secret()?);
     out.digest(unpacked);
@@ -96,12 +96,12 @@ fn own_secret() -> io::Result<Digest> {
 }
 
 /// Where the digest of an unpacked folder is kept.
-pub(crate) fn noted_path(folder: &str) -> String {
+pub fn noted_path(folder: &str) -> String {
     format!("{KITS_FOLDER}/{folder}.digest")
 }
 
 /// The digest of all files of an unpacked kit with their paths, and these; `None` where they cannot be read.
-pub(crate) fn unpacked(root: &Below, folder: &str) -> Option<(Digest, Vec<String>)> {
+pub fn unpacked(root: &Below, folder: &str) -> Option<(Digest, Vec<String>)> {
     let top = format!("{KITS_FOLDER}/{folder}");
     let mut out = Encoder::new();
     let mut paths = Vec::new();
