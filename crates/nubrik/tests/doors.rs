@@ -65,7 +65,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ("workspace/archives.rs", 1, "the person's own folder for what programs remember"),
     ("workers/place.rs", 1, "the folder that a worker was given to work in"),
     (
-        "session/workspace.rs",
+        "workspace/place.rs",
         1,
         "makes `out` and `.nubrik`, and takes none that is a link or somebody else's",
     ),
