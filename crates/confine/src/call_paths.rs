@@ -50,6 +50,15 @@ pub(crate) fn word_at(thread: u32, at: u64) -> Option<u64> {
     (sys::read_memory(thread, at, &mut bytes)? == bytes.len()).then(|| u64::from_ne_bytes(bytes))
 }
 
+/// The text at an address, up to its zero byte. Longer ones than the kernel takes for a word are cut.
+pub(crate) fn text_at(thread: u32, at: u64) -> Option<Vec<u8>> {
+    const LONGEST_WORD: usize = 128 << 10;
+    let mut bytes = memory(thread, at, LONGEST_WORD)?;
+    let end = bytes.iter().position(|b| *b == 0).unwrap_or(bytes.len());
+    bytes.truncate(end);
+    Some(bytes)
+}
+
 /// The root folder of a process.
 pub(crate) fn root_of(thread: u32) -> Option<OwnedFd> {
     rustix::fs::open(format!("/proc/{thread}/root"), OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).ok()

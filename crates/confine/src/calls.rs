@@ -439,6 +439,19 @@ pub(crate) fn look_call(call: i64) -> Option<LookCall> {
     }
 }
 
+/// Whether a call gives something another name.
+pub(crate) fn renames(call: i64) -> bool {
+    #[cfg(target_arch = "x86_64")]
+    if matches!(call, libc::SYS_rename | libc::SYS_renameat) {
+        return true;
+    }
+    #[cfg(not(target_arch = "x86_64"))]
+    if call == 38 {
+        return true;
+    }
+    call == libc::SYS_renameat2
+}
+
 /// Whether a call lists an open folder.
 #[cfg(target_arch = "x86_64")]
 pub(crate) fn lists_folder(call: i64) -> bool {

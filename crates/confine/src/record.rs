@@ -21,9 +21,10 @@ use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 use crate::call_paths::{Unclear, resolved, resolved_in_sandbox, root_of, word_at, written_path};
 use crate::calls::{
     ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse,
-    lists_folder, look_call, makes_folder, touch_of,
+    lists_folder, look_call, makes_folder, renames, touch_of,
 };
 use crate::filter::{Network, Surroundings};
+use crate::programs::{ProgramLog, StartedProgram};
 use crate::sys::{self, WantedCall};
 
 /// Something that a command did with a path.
@@ -79,6 +80,8 @@ pub struct Recorder<'a> {
     sandbox: Option<&'a Path>,
     /// Whether only paths of the workspace are noted.
     only_workspace: bool,
+    /// Which programs are started, where that is wanted, with what they do below a folder.
+    programs: Option<(PathBuf, Mutex<ProgramLog>)>,
     /// What was noted already: the path as it was written, the call, and what for. It stays the same while commands run.
     known: Mutex<HashSet<(PathBuf, i64, PathUse)>>,
 }
@@ -100,6 +103,7 @@ impl<'a> Recorder<'a> {
             hidden: None,
             sandbox: None,
             only_workspace: false,
+            programs: None,
             known: Mutex::default(),
         }
     }
@@ -120,6 +124,17 @@ impl<'a> Recorder<'a> {
     #[must_use]
     pub fn only_in_workspace(self) -> Recorder<'a> {
         Recorder { only_workspace: true, ..self }
+    }
+
+    /// Notes which programs are started, too, and what each of them does with paths below a folder, which has no links on its way.
+    #[must_use]
+    pub fn noting_programs(self, below: &Path) -> Recorder<'a> {
+        Recorder { programs: Some((below.to_owned(), Mutex::default())), ..self }
+    }
+
+    /// The programs that were started so far, in order. Nothing where they are not noted.
+    pub fn programs(&self) -> Vec<StartedProgram> {
+        self.programs.as_ref().map(|(_, log)| log.lock().programs()).unwrap_or_default()
     }
 
     /// Hides from commands in a sandbox which files were put there one by one.
@@ -239,6 +254,7 @@ impl<'a> Recorder<'a> {
     /// Notes the paths of a call.
     fn note_paths<'t>(&self, call: &WantedCall, arguments: impl Iterator<Item = &'t PathArgument>) -> Noted {
         let mut hides = false;
+        let mut meant = Vec::new();
         for argument in arguments {
             let touch = match argument.use_ {
                 CallUse::Always(touch) => touch,
@@ -283,12 +299,40 @@ impl<'a> Recorder<'a> {
             if self.sandbox.is_some() && !self.only_workspace {
                 self.note_written(whole, &path, seen, touch);
             }
+            if self.programs.is_some() {
+                meant.push((path.clone(), touch));
+            }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock();
             let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
         }
+        self.note_program(call, meant);
         if hides { Noted::Refused(libc::ENOENT) } else { Noted::GoesOn }
+    }
+
+    /// Notes what a program does with the paths of a call, and that another one is started.
+    fn note_program(&self, call: &WantedCall, paths: Vec<(PathBuf, PathUse)>) {
+        let Some((below, log)) = &self.programs else { return };
+        let mut log = log.lock();
+        let words = match call.number {
+            libc::SYS_execve => Some(call.arguments[1]),
+            libc::SYS_execveat => Some(call.arguments[2]),
+            _ => None,
+        };
+        if let (Some(words), [(file, PathUse::Started)]) = (words, paths.as_slice()) {
+            // Who looks for a program in several folders asks for it in each of them.
+            if is_program(file) {
+                log.starts(call, words, file.clone());
+            }
+            return;
+        }
+        for (path, touch) in paths.iter().filter(|(path, _)| path.starts_with(below)) {
+            log.uses(call.thread, path, *touch);
+        }
+        if let (true, [(from, _), (to, _)]) = (renames(call.number), paths.as_slice()) {
+            log.renames(call.thread, from.clone(), to.clone());
+        }
     }
 
     fn is_of_workspace(&self, path: &Path) -> bool {
@@ -373,6 +417,12 @@ fn is_far_from_workspace(path: &Path) -> bool {
     (SYSTEM.iter().any(|folder| path.starts_with(folder))
         || DEVICES.iter().any(|device| path == Path::new(device)))
         && !path.components().any(|part| matches!(part, Component::ParentDir))
+}
+
+/// Whether a file can be started.
+fn is_program(file: &Path) -> bool {
+    let is_file = file.metadata().is_ok_and(|found| found.is_file());
+    is_file && rustix::fs::access(file, rustix::fs::Access::EXEC_OK).is_ok()
 }
 
 fn found(path: &Path) -> Found {

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, Recorder, RuleSet,
-    StageSpec, SystemFolders, can_record, run, support,
+    Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, ProgramStream, Recorder,
+    RuleSet, StageSpec, SystemFolders, can_record, run, support,
 };
 use nubrik_testing::{Need, skip};
 
@@ -261,4 +261,61 @@ fn what_cannot_be_started_is_said_under_a_recorder_too() {
     let (ended, output) = Fixture::new().run_recorded(vec![shell(script)], Some(&Recorder::new()));
     assert!(matches!(ended, Ended::Well), "{ended:?}");
     assert_eq!(output, "done\n");
+}
+
+#[test]
+fn a_recorder_notes_who_starts_whom_and_what_each_one_uses() {
+    if !can_record() {
+        return skip(Need::Confinement, "this kernel cannot record");
+    }
+    let fixture = Fixture::new();
+    let root = fixture.folder.path().canonicalize().unwrap();
+    let recorder = Recorder::new().noting_programs(&root);
+    let script = "cat declared > own/copy; (cd own; sh -c 'tr a-z A-Z < copy > .new; mv .new \"two words\"'); nowhere 2> /dev/null; :";
+    let (ended, output) = fixture.run_recorded(vec![shell(script)], Some(&recorder));
+    assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
+    let programs = recorder.programs();
+    let inside = |path: &Path| path.strip_prefix(&root).unwrap().to_str().unwrap().to_owned();
+    let told: Vec<String> = programs
+        .iter()
+        .map(|program| {
+            let paths = |used: &[(PathBuf, PathUse)]| -> Vec<String> {
+                let opened = used.iter().filter(|(_, touch)| *touch != PathUse::LookedUp);
+                opened.map(|(path, touch)| format!("{} {touch:?}", inside(path))).collect()
+            };
+            format!(
+                "{} by {:?} in {:?}: {}; {}; {}",
+                program.words.join("|"),
+                program.started_by,
+                inside(&program.folder),
+                program
+                    .streams
+                    .iter()
+                    .map(|stream| match stream {
+                        ProgramStream::File(path) => inside(path),
+                        ProgramStream::Pipe(_) => "|".to_owned(),
+                        ProgramStream::Other => "-".to_owned(),
+                    })
+                    .collect::<Vec<_>>()
+                    .join(" "),
+                paths(&program.used).join(", "),
+                program
+                    .renamed
+                    .iter()
+                    .map(|(from, to)| format!("{} → {}", inside(from), inside(to)))
+                    .collect::<String>()
+            )
+        })
+        .collect();
+    // The shell may become its last command itself, or start it.
+    assert_eq!(
+        told[1..],
+        [
+            "cat|declared by Some(0) in \"\": - own/copy |; declared Read; ",
+            "sh|-c|tr a-z A-Z < copy > .new; mv .new \"two words\" by Some(0) in \"own\": - | |; own/copy Read, own/.new Written; ",
+            "tr|a-z|A-Z by Some(2) in \"own\": own/copy own/.new |; ; ",
+            "mv|.new|two words by Some(2) in \"own\": - | |; own/.new Written, own/two words Written; own/.new → own/two words",
+        ]
+    );
+    assert!(told[0].starts_with("sh|-c|cat declared") && told[0].contains("by None"), "{}", told[0]);
 }
