@@ -64,11 +64,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ),
     ("workspace/archives.rs", 1, "the person's own folder for what programs remember"),
     ("workers/place.rs", 1, "the folder that a worker was given to work in"),
-    (
-        "workspace/place.rs",
-        1,
-        "makes `out` and `.nubrik`, and takes none that is a link or somebody else's",
-    ),
+    ("workspace/place.rs", 1, "makes `out` and `.nubrik`, and takes none that is a link or somebody else's"),
     ("shared/handing.rs", 2, "the person's own cache of a shared cache"),
     ("shared/loading.rs", 1, "the person's own cache of a shared cache"),
     ("shared/own_files.rs", 4, "the person's own cache of a shared cache"),
