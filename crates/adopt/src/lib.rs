@@ -11,6 +11,7 @@ mod packages;
 mod problem;
 mod rounds;
 mod scripts;
+mod watched;
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -19,13 +20,16 @@ use nubrik_confine::CancelSwitch;
 use nubrik_engine::{Options, Outreach};
 use nubrik_lang::Evaluation;
 use nubrik_session::{KitNews, Session, Workshop};
-use nubrik_survey::{Answers, DefinitionAddress, DefinitionWriter, Proposal, survey, with_more};
+use nubrik_survey::{
+    Answers, DefinitionAddress, DefinitionWriter, LearnedBuild, Proposal, learn, survey, with_more,
+};
 
 pub use answers::check_answers;
 pub use attendant::{AdoptNews, Attendant, TrialCounts};
 pub use folder::{AdoptedFolder, MachineFacts};
 pub use problem::AdoptProblem;
 pub use rounds::{Tried, TryResult};
+pub use watched::{ComparedTarget, WatchedFolder};
 
 /// A folder that gets definitions, and whom it is asked about.
 pub struct Adoption<'a> {
@@ -37,14 +41,30 @@ pub struct Adoption<'a> {
     pub cancel: Arc<CancelSwitch>,
     /// What is answered already, by the names of questions.
     pub answers: Answers,
+    /// The same folder as a command built it, where one was watched.
+    pub watched: Option<&'a WatchedFolder>,
     /// Whether nothing may use the network: packages that are not pinned already are left out.
     pub is_offline: bool,
 }
 
 impl Adoption<'_> {
-    /// Surveys the folder with the answers that there are.
+    /// Surveys the folder with the answers that there are. What a build showed that was watched takes the place of what the
+    /// sources suggest.
     pub fn look(&self) -> Proposal {
+        match self.learned() {
+            Some(learned) => learned.proposal,
+            None => self.survey(),
+        }
+    }
+
+    fn survey(&self) -> Proposal {
         survey(&self.folder.tree, &self.folder.top, &self.answers, &MachineFacts)
+    }
+
+    /// What a build showed that was watched.
+    pub fn learned(&self) -> Option<LearnedBuild> {
+        let watched = self.watched?;
+        Some(learn(&self.folder.tree, &self.folder.top, watched.build(), self.survey()))
     }
 
     /// Asks all questions of a proposal, and those that an answer brings up, each once; what is proposed then.

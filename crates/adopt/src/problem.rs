@@ -63,6 +63,32 @@ pub enum AdoptProblem {
     },
     /// Somebody else changed a file since it was read; its path from the workspace's root.
     ChangedBySomebody(String),
+    /// The folder cannot be copied, to be built there.
+    NoCopy {
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// Commands cannot be watched on this machine.
+    CannotWatch {
+        /// What the system says.
+        error: std::io::Error,
+    },
+    /// The command that was to be watched failed.
+    WatchFailed {
+        /// The command.
+        command: String,
+        /// How it ended, for people.
+        how: String,
+        /// The last lines that it printed.
+        printed: Vec<String>,
+        /// Whether it asked for the network, which it was refused.
+        wanted_network: bool,
+    },
+    /// The command that was watched compiled nothing that is there when it is over.
+    NothingLearned {
+        /// The command.
+        command: String,
+    },
     /// An answer to a question that is not asked.
     NotAsked {
         /// The name of the question.

@@ -59,7 +59,7 @@ fn folder_with(files: &[(&str, &str)]) -> (tempfile::TempDir, AdoptedFolder) {
 
 fn adoption<'a>(folder: &'a AdoptedFolder, player: &'a Player) -> Adoption<'a> {
     let cancel = Arc::new(CancelSwitch::new().unwrap());
-    Adoption { folder, attendant: player, cancel, answers: Answers::new(), is_offline: true }
+    Adoption { folder, attendant: player, cancel, answers: Answers::new(), watched: None, is_offline: true }
 }
 
 /// Two programs of which one does not compile, and one library that both use.

@@ -37,6 +37,7 @@ mod residents;
 mod samples;
 mod search_path;
 mod services;
+mod symbols;
 mod temporary;
 mod tool_parts;
 mod tools;
@@ -45,9 +46,12 @@ mod web_access;
 mod workers;
 
 pub use effects::{EffectEnd, EffectProblem};
-pub use ground::{CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, circumstances};
+pub use ground::{
+    CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand, circumstances,
+};
 pub use libraries::{LIBRARY_PATH_VARIABLE, search_library};
 pub use machine::Machine;
 pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};
+pub use symbols::defined_symbols;
 pub use web_access::WebAccess;

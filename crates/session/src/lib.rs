@@ -28,8 +28,8 @@ mod world;
 pub use agreeing::asked_by_store;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
-    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, on_persons_path,
-    own_network_works,
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, WatchedCommand, defined_symbols,
+    on_persons_path, own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
@@ -51,4 +51,19 @@ pub fn has_library(name: &str) -> bool {
     let request = nubrik_lang::LibraryRequest { names: vec![name.into()], for_static: false };
     let path = std::env::var(nubrik_machine::LIBRARY_PATH_VARIABLE).ok();
     !nubrik_machine::search_library(&request, path.as_deref(), &mut |_| {}).found.is_empty()
+}
+
+/// Runs a person's command in a folder that is nobody's workspace, and notes all programs that it starts: see
+/// [`nubrik_machine::Machine::watch`]. Nothing where this machine's kernel cannot do that.
+///
+/// # Errors
+/// When the command cannot be confined.
+pub fn watch_command(
+    folder: &std::path::Path,
+    command: &str,
+    cancel: std::sync::Arc<nubrik_confine::CancelSwitch>,
+) -> std::io::Result<Option<WatchedCommand>> {
+    let search_path = std::env::var_os("PATH").unwrap_or_default();
+    let machine = Machine::new(folder, search_path, &[], cancel)?;
+    if machine.can_watch() { machine.watch(command).map(Some) } else { Ok(None) }
 }

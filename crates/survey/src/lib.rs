@@ -17,6 +17,7 @@ mod build_words;
 mod covers;
 mod existing;
 mod languages;
+mod learned;
 mod mending;
 mod names;
 mod places;
@@ -31,6 +32,7 @@ mod writing;
 use std::collections::BTreeSet;
 
 pub use existing::Existing;
+pub use learned::{LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, learn};
 pub use mending::mend;
 pub use proposal::{
     Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,

@@ -5,6 +5,7 @@
 mod enclosure;
 mod grants;
 mod looking;
+mod watching;
 
 use std::path::Path;
 
@@ -16,6 +17,7 @@ pub(crate) use enclosure::{
 };
 pub(crate) use grants::{Grants, named};
 pub use looking::{Looked, LookingScope, Question};
+pub use watching::WatchedCommand;
 
 /// Variables that every step gets, besides `HOME`, `TMPDIR` and `PWD`, which say where its own folders are. Part of what the
 /// version of the step key represents.

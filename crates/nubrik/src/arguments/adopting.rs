@@ -22,6 +22,9 @@ pub struct Adopting {
     /// Answer a question beforehand; may be repeated
     #[arg(long, value_name = "QUESTION=ANSWER")]
     pub answer: Vec<String>,
+    /// Build a copy of the folder by this command, watch which programs run, and write definitions that do the same
+    #[arg(long, value_name = "COMMAND", conflicts_with_all = ["check", "update"])]
+    pub watch: Option<String>,
     /// Write, and do not build what was written
     #[arg(long)]
     pub no_try: bool,

@@ -9,11 +9,11 @@ mod updating;
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_adopt::{AdoptedFolder, Adoption, check_answers};
+use nubrik_adopt::{AdoptProblem, AdoptedFolder, Adoption, WatchedFolder, check_answers};
 use nubrik_confine::CancelSwitch;
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
-use nubrik_survey::{Answers, Proposal};
+use nubrik_survey::{Answers, LearnedTarget, Proposal};
 
 use super::{CommandResult, evaluate, open_at, say_wrong};
 use crate::arguments::{Adopting, Choice};
@@ -46,8 +46,14 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
         cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let answers = answers(console, adopting)?;
     crate::ui::plain::name_places_from(&super::started_in(), &folder.root);
-    let is_offline = adopting.offline;
-    let mut adoption = Adoption { folder: &folder, attendant: &attendant, cancel, answers, is_offline };
+    let watched = adopting.watch.as_ref().map(|command| {
+        showing::watching(console, command);
+        WatchedFolder::of(&folder, command, cancel.clone())
+    });
+    let watched = watched.transpose().map_err(|problem| say_problem(console, &problem))?;
+    let (watched, is_offline) = (watched.as_ref(), adopting.offline);
+    let mut adoption =
+        Adoption { folder: &folder, attendant: &attendant, cancel, answers, watched, is_offline };
     let Some(proposal) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
     write_and_try(console, &adoption, proposal, adopting)
 }
@@ -88,6 +94,12 @@ fn answers(console: Console, adopting: &Adopting) -> CommandResult<Answers> {
 /// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to propose, which was said.
 fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Option<Proposal>> {
     let proposal = adoption.look();
+    if let Some(watched) = adoption.watched
+        && adoption.learned().is_some_and(|learned| learned.targets.is_empty())
+    {
+        let command = watched.build().command.clone();
+        return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
+    }
     check_answers(&adoption.answers, &proposal, adoption.folder)
         .map_err(|problem| say_problem(console, &problem))?;
     showing::found(console, adoption.folder, &proposal);
@@ -134,6 +146,14 @@ fn write_and_try(
     let tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
     showing::written(console, folder, &texts);
     showing::tried(console, &tried);
+    if let (Some(watched), Some(learned), false) =
+        (adoption.watched, adoption.learned(), tried.is_interrupted)
+    {
+        let still = |target: &LearnedTarget| proposal.definition(&target.address).is_some();
+        let targets: Vec<LearnedTarget> = learned.targets.into_iter().filter(still).collect();
+        let compared = adoption.compare(watched, &targets).map_err(say)?;
+        showing::compared(console, &watched.build().command, &compared);
+    }
     if tried.is_interrupted {
         errln!(console, "stopped; what was written stays");
         return Ok(Exit::Interrupted);

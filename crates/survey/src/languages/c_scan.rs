@@ -9,7 +9,7 @@ pub(super) const HEADERS: [&str; 7] = ["h", "hh", "hpp", "hxx", "h++", "H", "inl
 
 /// An included file.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
-pub(super) struct Include {
+pub(crate) struct Include {
     /// As it is written.
     pub path: String,
     /// Whether it is between quotes, so that the includer's folder is searched first.
@@ -20,7 +20,7 @@ pub(super) struct Include {
 
 /// What a source or header says.
 #[derive(Clone, Default, Debug)]
-pub(super) struct SourceScan {
+pub(crate) struct SourceScan {
     pub includes: Vec<Include>,
     /// Whether `main` is defined, whatever is asked about.
     pub has_main: bool,
@@ -37,17 +37,17 @@ pub(super) struct SourceScan {
 }
 
 /// Whether a file is a source of C or C++.
-pub(super) fn is_source(path: &str) -> bool {
+pub(crate) fn is_source(path: &str) -> bool {
     C_SOURCES.contains(&ext_of(path))
 }
 
 /// Whether a file is meant to be included.
-pub(super) fn is_header(path: &str) -> bool {
+pub(crate) fn is_header(path: &str) -> bool {
     HEADERS.contains(&ext_of(path))
 }
 
 /// Reads a text. What is between `#if 0` and its end is passed over.
-pub(super) fn scan(path: &str, text: &str) -> SourceScan {
+pub(crate) fn scan(path: &str, text: &str) -> SourceScan {
     let mut reader = ScanReader { path, found: SourceScan::default(), conditions: Vec::new() };
     let plain = without_comments(text);
     let mut lines = plain.lines().peekable();

@@ -8,6 +8,11 @@ use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit};
 use crate::tree::{ext_of, folder_of, joined, name_of, stem_of};
 
+/// Whether a file is a source of Fortran.
+pub(crate) fn is_source(path: &str) -> bool {
+    ENDINGS.contains(&ext_of(path))
+}
+
 const ENDINGS: [&str; 10] = ["f", "for", "ftn", "f77", "f90", "f95", "f03", "f08", "F", "F90"];
 
 /// Folders that say what is in them, not to whom it belongs.
@@ -22,8 +27,8 @@ struct SourceFacts {
 
 pub(super) fn look(survey: &mut Survey<'_>) {
     let tree = survey.tree;
-    let is_source = |file: &&String| ENDINGS.contains(&ext_of(file)) && !survey.is_claimed(file);
-    let sources: Vec<&String> = tree.files().iter().filter(is_source).collect();
+    let is_own = |file: &&String| is_source(file) && !survey.is_claimed(file);
+    let sources: Vec<&String> = tree.files().iter().filter(is_own).collect();
     survey.count(Kit::Fortran, sources.len());
     let (Ok(program), Ok(include)) = (
         Regex::new(r"(?im)^\s*program\s+\w+\s*$"),

@@ -2,7 +2,7 @@
 
 use nubrik_adopt::AdoptProblem;
 
-use crate::commands::{build, own_problem, pins, say_not_opened, say_wrong};
+use crate::commands::{build, own_problem, pins, say_not_opened, say_wrong, say_wrong_noted};
 use crate::exit::Exit;
 use crate::ui::console::Console;
 
@@ -50,6 +50,30 @@ pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
             let message = format!("{name} was changed by someone else in the meantime, and is left alone");
             wrong(Exit::Failed, message, &["nubrik adopt   again"])
         }
+        AdoptProblem::NoCopy { error } => {
+            let mends = ["TMPDIR names a folder with more room"];
+            wrong(Exit::Own, format!("cannot copy the folder, to build it there: {error}"), &mends)
+        }
+        AdoptProblem::CannotWatch { error } => {
+            let mends = ["nubrik adopt   proposes what the sources show"];
+            wrong(Exit::Machine, format!("commands cannot be watched on this machine: {error}"), &mends)
+        }
+        AdoptProblem::WatchFailed { command, how, printed, wanted_network } => {
+            let message = format!("`{command}` did not build a copy of this folder: {how}");
+            let mend = match wanted_network {
+                true => {
+                    "fetch first what it wants from the network, which it does not have while it is watched"
+                }
+                false => "a command that builds this folder from nothing, such as a script of its own",
+            };
+            let notes: Vec<&str> = printed.iter().map(String::as_str).collect();
+            say_wrong_noted(console, Exit::Failed, &message, &notes, Some(mend))
+        }
+        AdoptProblem::NothingLearned { command } => wrong(
+            Exit::Failed,
+            format!("`{command}` compiled nothing here that is left when it is over"),
+            &["if all is built already, a command that begins from nothing: it runs in a copy of the folder"],
+        ),
         AdoptProblem::NotAsked { id, near } => {
             let mend = near.as_ref().map(|near| format!("--answer {near}=…"));
             let mends: Vec<&str> = mend.iter().map(String::as_str).collect();

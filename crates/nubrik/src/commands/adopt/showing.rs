@@ -2,14 +2,14 @@
 
 use std::collections::BTreeMap;
 
-use nubrik_adopt::{AdoptedFolder, Tried, TryResult, WrittenTexts};
+use nubrik_adopt::{AdoptedFolder, ComparedTarget, Tried, TryResult, WrittenTexts};
 use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
 use nubrik_wording::counted;
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
 use super::super::labelled;
-use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::console::{Console, OutputStream, errln, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, wrapped};
 
@@ -70,6 +70,13 @@ struct TriedEvent<'a> {
     all: usize,
 }
 
+#[derive(Serialize)]
+struct ComparedEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    differences: &'a [String],
+}
+
 /// Where the output is no terminal, lines are broken here, in columns.
 const PLAIN_WIDTH: usize = 160;
 
@@ -94,6 +101,42 @@ pub fn found(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
         format!("{files}: {}", counts.join(", "))
     };
     outln!(console, "{}", labelled(paint, Ink::Busy, "looked at", &text));
+}
+
+/// Says that a command builds a copy of the folder.
+pub fn watching(console: Console, command: &str) {
+    if !console.is_json() {
+        let paint = console.paint(OutputStream::Error);
+        errln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Busy, "watches", &format!("{command}, in a copy of this folder"))
+        );
+    }
+}
+
+/// Says how what definitions make differs from what the command made that was watched.
+pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
+    if console.is_json() {
+        for ComparedTarget { address, differences } in all {
+            console.event(&ComparedEvent { event: "compared", target: address, differences });
+        }
+        return;
+    }
+    let paint = console.paint(OutputStream::Output);
+    let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
+    for one in all.iter().filter(|one| !one.differences.is_empty()) {
+        let text = format!("{} {}", one.address, one.differences.join("; it "));
+        for (at, line) in wrapped(&text, columns).iter().enumerate() {
+            let word = if at == 0 { "differs" } else { "" };
+            outln!(console, "{}", labelled(paint, Ink::Doubt, word, line));
+        }
+    }
+    let same = all.iter().filter(|one| one.differences.is_empty()).count();
+    if !all.is_empty() {
+        let text = format!("{same} of {} results define the same names as those of {command}", all.len());
+        outln!(console, "{}", labelled(paint, Ink::Calm, "compared", &text));
+    }
 }
 
 /// Lists what is proposed.

@@ -1,0 +1,278 @@
+//! Learning from a build that works: the folder is copied, a command builds the copy while it is watched, and what was seen becomes
+//! definitions. What these make is compared with what the command made.
+
+use std::collections::{BTreeMap, BTreeSet};
+use std::fs;
+use std::io;
+use std::os::fd::OwnedFd;
+use std::path::Path;
+use std::sync::Arc;
+
+use nubrik_confine::{CancelSwitch, Ended, PathUse, ProgramStream, StartedProgram};
+use nubrik_disk::{Below, TreeFile, TreeFileKind, copy_file, entries_below, read_text};
+use nubrik_session::{WatchedCommand, defined_symbols, watch_command};
+use nubrik_source::WsPath;
+use nubrik_survey::{LearnedTarget, SeenBuild, SeenProgram};
+
+use crate::{AdoptProblem, AdoptedFolder, Adoption, options_of};
+
+/// A text that is longer becomes no part of a definition, in bytes.
+const LONGEST_TEXT: u64 = 64 << 10;
+
+/// So much of what a command printed is said when it fails, in lines.
+const LAST_LINES: usize = 12;
+
+/// A folder that a command built while it was watched. The copy in which it did goes with this.
+pub struct WatchedFolder {
+    copy: tempfile::TempDir,
+    build: SeenBuild,
+}
+
+/// A library or program, beside that of the command that was watched.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ComparedTarget {
+    /// Its definition, from the workspace's root.
+    pub address: String,
+    /// What differs; nothing where it defines the same names for others.
+    pub differences: Vec<String>,
+}
+
+impl WatchedFolder {
+    /// Copies a folder, and runs a command there.
+    ///
+    /// # Errors
+    ///
+    /// This machine cannot watch; the folder cannot be copied; the command failed; or it compiled nothing.
+    pub fn of(
+        folder: &AdoptedFolder,
+        command: &str,
+        cancel: Arc<CancelSwitch>,
+    ) -> Result<WatchedFolder, AdoptProblem> {
+        let no_copy = |error: io::Error| AdoptProblem::NoCopy { error };
+        let copy = tempfile::Builder::new().prefix("nubrik-adopts-").tempdir().map_err(no_copy)?;
+        let root = copy.path().canonicalize().map_err(no_copy)?;
+        let from = folder.root.join(&folder.top);
+        copy_all(&from, &root, &cancel).map_err(|error| match cancel.is_thrown() {
+            true => AdoptProblem::Interrupted,
+            false => no_copy(error),
+        })?;
+        let before = entries_of(&root).map_err(no_copy)?;
+        let seen =
+            watch_command(&root, command, cancel).map_err(|error| AdoptProblem::CannotWatch { error })?;
+        let seen =
+            seen.ok_or_else(|| AdoptProblem::CannotWatch { error: io::ErrorKind::Unsupported.into() })?;
+        let WatchedCommand { ended, printed, programs, wanted_network } = seen;
+        let failed = match ended {
+            Ended::Well => None,
+            Ended::Cancelled => return Err(AdoptProblem::Interrupted),
+            Ended::Code(code) => Some(format!("it exited with code {code}")),
+            Ended::Signal(signal) => Some(format!("it was ended by signal {signal}")),
+            Ended::TimedOut => Some("it took too long".to_owned()),
+            Ended::NotStarted(program, e) => Some(format!("cannot start {}: {e}", program.display())),
+        };
+        if let Some(how) = failed {
+            let text = String::from_utf8_lossy(&printed).into_owned();
+            let lines: Vec<&str> = text.lines().collect();
+            let last = lines[lines.len().saturating_sub(LAST_LINES)..].iter().map(|line| (*line).to_owned());
+            return Err(AdoptProblem::WatchFailed {
+                command: command.to_owned(),
+                how,
+                printed: last.collect(),
+                wanted_network,
+            });
+        }
+        let after = entries_of(&root).map_err(no_copy)?;
+        let build = seen_build(&root, command, programs, (&before, &after));
+        Ok(WatchedFolder { copy, build })
+    }
+
+    /// What was seen.
+    pub fn build(&self) -> &SeenBuild {
+        &self.build
+    }
+}
+
+/// All files of a folder that may be in a build, by their paths.
+fn entries_of(folder: &Path) -> io::Result<BTreeMap<String, TreeFile>> {
+    let open: OwnedFd = fs::File::open(folder)?.into();
+    let is_source = |entry: &TreeFile| WsPath::checked(&entry.path).is_some_and(|path| !path.is_below_made());
+    let entries = entries_below(&open)?.into_iter().filter(is_source);
+    Ok(entries.map(|entry| (entry.path.clone(), entry)).collect())
+}
+
+/// Copies all files with their modes and times, and all links, but for what the tool itself makes.
+fn copy_all(from: &Path, to: &Path, cancel: &CancelSwitch) -> io::Result<()> {
+    let below = Below::new(to)?;
+    for (path, entry) in entries_of(from)? {
+        if cancel.is_thrown() {
+            return Err(io::ErrorKind::Interrupted.into());
+        }
+        if let Some((folder, _)) = path.rsplit_once('/') {
+            below.made_folder(folder)?;
+        }
+        match entry.kind {
+            TreeFileKind::File => {
+                use std::os::unix::fs::PermissionsExt;
+                let mut source = nubrik_disk::open_file(&from.join(&path))?;
+                let found = source.metadata()?;
+                let mode = found.permissions().mode() & 0o777;
+                let mut file = below.fresh_file(&path, mode | 0o600)?;
+                copy_file(&mut source, &mut file)?;
+                file.set_permissions(fs::Permissions::from_mode(mode | 0o600))?;
+                // Who builds what is older than its sources goes by these.
+                file.set_times(fs::FileTimes::new().set_modified(found.modified()?))?;
+            }
+            TreeFileKind::Link(target) => below.fresh_link(&path, &target)?,
+            TreeFileKind::EmptyFolder => drop(below.made_folder(&path)?),
+            // A socket or a pipe is nothing that is built from.
+            TreeFileKind::Odd(_) => {}
+        }
+    }
+    Ok(())
+}
+
+/// What was seen, with paths from the folder.
+fn seen_build(
+    root: &Path,
+    command: &str,
+    programs: Vec<StartedProgram>,
+    (before, after): (&BTreeMap<String, TreeFile>, &BTreeMap<String, TreeFile>),
+) -> SeenBuild {
+    let is_new = |path: &String, entry: &TreeFile| {
+        before.get(path).is_none_or(|known| known.signature != entry.signature || known.kind != entry.kind)
+    };
+    let made: BTreeSet<String> =
+        after.iter().filter(|(path, entry)| is_new(path, entry)).map(|(path, _)| path.clone()).collect();
+    let is_short = |path: &&String| root.join(path).metadata().is_ok_and(|found| found.len() <= LONGEST_TEXT);
+    let texts = made.iter().filter(is_short);
+    let texts = texts.filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?))).collect();
+    let inside = |path: &Path| path.strip_prefix(root).ok()?.to_str().map(str::to_owned);
+    let programs = programs.into_iter().map(|program| seen_program(program, root, &inside)).collect();
+    SeenBuild {
+        root: root.to_string_lossy().into_owned(),
+        command: command.to_owned(),
+        programs,
+        made,
+        texts,
+    }
+}
+
+fn seen_program(
+    program: StartedProgram,
+    root: &Path,
+    inside: &dyn Fn(&Path) -> Option<String>,
+) -> SeenProgram {
+    let StartedProgram { started_by, file, words, folder, used, streams, renamed } = program;
+    let [stdin, stdout, _] = streams;
+    let of_file = |stream: &ProgramStream| match stream {
+        ProgramStream::File(path) => inside(path),
+        ProgramStream::Pipe(_) | ProgramStream::Other => None,
+    };
+    let of_pipe = |stream: &ProgramStream| match stream {
+        ProgramStream::Pipe(name) => Some(name.clone()),
+        ProgramStream::File(_) | ProgramStream::Other => None,
+    };
+    let (mut reads, mut writes) = (BTreeSet::new(), BTreeSet::new());
+    for (path, touch) in used {
+        let Some(name) = inside(&path).filter(|name| !name.is_empty()) else { continue };
+        match touch {
+            PathUse::LookedUp => {}
+            PathUse::Read | PathUse::Started if path.is_dir() => {}
+            PathUse::Read | PathUse::Started => drop(reads.insert(name)),
+            PathUse::Written => drop(writes.insert(name)),
+        }
+    }
+    let renamed = renamed.iter().filter_map(|(from, to)| Some((inside(from)?, inside(to)?)));
+    SeenProgram {
+        started_by,
+        file: inside(&file),
+        folder: if folder == root { Some(String::new()) } else { inside(&folder) },
+        reads,
+        writes,
+        renamed: renamed.collect(),
+        stdin: of_file(&stdin),
+        stdout: of_file(&stdout),
+        pipe_in: of_pipe(&stdin),
+        pipe_out: of_pipe(&stdout),
+        words,
+    }
+}
+
+impl Adoption<'_> {
+    /// Compares what definitions make with what the command made that was watched.
+    ///
+    /// # Errors
+    ///
+    /// The workspace cannot be used.
+    pub fn compare(
+        &self,
+        watched: &WatchedFolder,
+        targets: &[LearnedTarget],
+    ) -> Result<Vec<ComparedTarget>, AdoptProblem> {
+        let mut session = self.open()?;
+        let mut workshop = self.lock(&mut session)?;
+        let options = options_of(&workshop);
+        let mut compared = Vec::new();
+        for target in targets {
+            let address = target.address.below(&self.folder.top);
+            let theirs = watched.copy.path().join(&target.path);
+            let evaluated = self.evaluate(&mut workshop, std::slice::from_ref(&target.address), options)?;
+            let ours = evaluated.ok().and_then(|evaluation| {
+                let graph = &evaluation.graph;
+                let made = evaluation.targets.iter().flat_map(|target| &graph.target(*target).results);
+                let paths: Vec<_> =
+                    made.map(|result| graph.file(result.file).path.as_str().to_owned()).collect();
+                paths.first().map(|path| self.folder.root.join(path))
+            });
+            let differences = match ours {
+                Some(ours) => differences(&ours, &theirs),
+                None => continue,
+            };
+            compared.push(ComparedTarget { address, differences });
+        }
+        Ok(compared)
+    }
+}
+
+/// How two libraries or programs differ, by the names that they define.
+fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
+    // A shared library lies in a folder with its links.
+    let ours = match ours.is_dir() {
+        true => largest_in(ours),
+        false => Some(ours.to_owned()),
+    };
+    let Some(ours) = ours.filter(|path| path.exists()) else {
+        return vec!["it is not there".to_owned()];
+    };
+    let (Some(own), Some(other)) = (defined_symbols(&ours), defined_symbols(theirs)) else {
+        return Vec::new();
+    };
+    let missing: Vec<&String> = other.difference(&own).collect();
+    let more: Vec<&String> = own.difference(&other).collect();
+    let mut all = Vec::new();
+    for (names, what) in [(missing, "lacks"), (more, "also defines")] {
+        if !names.is_empty() {
+            all.push(format!("{what} {}", some_of(&names)));
+        }
+    }
+    all
+}
+
+/// The names of a list, or the first ones and how many there are besides.
+fn some_of(names: &[&String]) -> String {
+    const SHOWN: usize = 5;
+    let first: Vec<&str> = names.iter().take(SHOWN).map(|name| name.as_str()).collect();
+    match names.len().saturating_sub(SHOWN) {
+        0 => first.join(", "),
+        more => format!("{} and {more} more", first.join(", ")),
+    }
+}
+
+fn largest_in(folder: &Path) -> Option<std::path::PathBuf> {
+    let entries = fs::read_dir(folder).ok()?.flatten();
+    let files = entries.filter_map(|entry| {
+        let found = entry.path().symlink_metadata().ok()?;
+        found.is_file().then(|| (found.len(), entry.path()))
+    });
+    files.max().map(|(_, path)| path)
+}

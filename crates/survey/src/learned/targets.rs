@@ -1,0 +1,588 @@
+//! Libraries and programs of a build that was watched, as definitions with kits.
+
+use std::collections::{BTreeMap, BTreeSet};
+
+use super::SeenBuild;
+use super::compilers::{Language, family};
+use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
+use super::generators::Generators;
+use crate::languages::scan_c;
+use crate::names::NameGiver;
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,
+};
+use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
+
+/// What was learned of a build.
+#[derive(Clone, Debug)]
+pub struct LearnedBuild {
+    /// What is proposed.
+    pub proposal: Proposal,
+    /// The libraries and programs in it, each with where the build that was watched put it.
+    pub targets: Vec<LearnedTarget>,
+}
+
+/// A library or program that a build made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct LearnedTarget {
+    /// Its definition.
+    pub address: DefinitionAddress,
+    /// Where the build put it, from the folder.
+    pub path: String,
+}
+
+/// How the definitions of the learned languages are called that others lead to, where nothing better is known.
+const LIBRARY: &str = "library";
+const PROGRAM: &str = "program";
+
+/// Proposes what a build showed, in the place of what a survey proposes for the same languages. `top` is the folder, from the
+/// workspace's root.
+pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal) -> LearnedBuild {
+    let flow = Dataflow::of(build);
+    let mut names = NameGiver::default();
+    let (mut proposal, replaced) = without_learned(surveyed);
+    for one in &proposal.definitions {
+        names.take(&one.address.package, &one.address.name);
+    }
+    let mut work = Learning { tree, build, flow: &flow, plans: Vec::new(), by_artifact: BTreeMap::new() };
+    work.plan(&mut names);
+    let mut compiled: BTreeSet<String> = BTreeSet::new();
+    for plan in &work.plans {
+        for unit in work.units(&plan.objects) {
+            compiled.insert(unit.source.clone());
+            compiled.extend(unit.reads.iter().cloned());
+        }
+    }
+    let programs = work.plans.iter().filter_map(|plan| match plan.artifact {
+        Some(artifact) if plan.kind == ArtifactKind::Program => Some((artifact, plan.address.clone())),
+        _ => None,
+    });
+    let mut generators = Generators {
+        tree,
+        top,
+        build,
+        flow: &flow,
+        compiled,
+        programs: programs.collect(),
+        made: BTreeMap::new(),
+        definitions: Vec::new(),
+        needed: BTreeSet::new(),
+        left: Vec::new(),
+    };
+    let mut kept = BTreeSet::new();
+    let files: Vec<String> = generators.compiled.iter().filter(|file| !tree.has(file)).cloned().collect();
+    for file in files {
+        // What a survey can make of a template holds on other machines, too.
+        let known = replaced.iter().find(|one| makes(one, &file));
+        match known {
+            Some(known) => {
+                generators.made.insert(
+                    file,
+                    Some(super::generators::MadeFile { address: known.address.clone(), output: None }),
+                );
+                kept.insert(known.address.clone());
+            }
+            None => {
+                generators.file(&file, &mut |wish| names.give("", wish, "file"));
+            }
+        }
+    }
+    let Generators { made, definitions, needed, left, .. } = generators;
+    let more = with_needs(&replaced, kept);
+    proposal.definitions.extend(more);
+    proposal.definitions.extend(definitions);
+    for (file, why) in left {
+        proposal.left_out.push(Omission { what: file, why, files: BTreeSet::new() });
+    }
+    let common = work.common_flags();
+    if let Some(flags) = &common {
+        names.take("", &flags.0.name);
+        proposal.definitions.insert(0, flags_definition(flags, &build.command));
+    }
+    work.settle_headers();
+    for plan in &work.plans {
+        let definition = work.definition(plan, &made, &needed, common.as_ref());
+        proposal.definitions.push(definition);
+    }
+    let target = |plan: &Plan| {
+        let path = flow.artifacts[plan.artifact?].path.clone();
+        Some(LearnedTarget { address: plan.address.clone(), path })
+    };
+    let targets = work.plans.iter().filter_map(target).collect();
+    let count = work.plans.iter().flat_map(|plan| &plan.objects).collect::<BTreeSet<_>>().len();
+    proposal.sources.insert(Kit::C, count);
+    proposal.sources.remove(&Kit::Fortran);
+    LearnedBuild { proposal, targets }
+}
+
+/// A proposal without what a watched build shows itself, and what was taken out of it.
+fn without_learned(surveyed: Proposal) -> (Proposal, Vec<Definition>) {
+    let Proposal { definitions, pins, left_out: _, questions: _, sources } = surveyed;
+    let is_other = |one: &Definition| {
+        let calls = one.body.calls();
+        !calls.is_empty() && calls.iter().all(|call| ![Kit::C, Kit::Fortran].contains(&call.kit))
+    };
+    let (others, learned): (Vec<Definition>, Vec<Definition>) = definitions.into_iter().partition(is_other);
+    let needed = others.iter().flat_map(Definition::needs).collect();
+    let mut definitions = with_needs(&learned, needed);
+    definitions.extend(others);
+    (Proposal { definitions, pins, sources, ..Proposal::default() }, learned)
+}
+
+/// Some of all definitions, with all that they need of them.
+fn with_needs(all: &[Definition], wanted: BTreeSet<DefinitionAddress>) -> Vec<Definition> {
+    let mut wanted: Vec<DefinitionAddress> = wanted.into_iter().collect();
+    let mut seen = BTreeSet::new();
+    while let Some(address) = wanted.pop() {
+        if let Some(one) = all.iter().find(|one| one.address == address)
+            && seen.insert(address)
+        {
+            wanted.extend(one.needs());
+        }
+    }
+    all.iter().filter(|one| seen.contains(&one.address)).cloned().collect()
+}
+
+/// Whether a definition makes a header of a template under the name of a file.
+fn makes(definition: &Definition, file: &str) -> bool {
+    let path = definition.body.calls().first().and_then(|call| match (call.kind, call.field("path")) {
+        ("config_header", Some(FieldValue::Text(path))) => Some(path.clone()),
+        _ => None,
+    });
+    path.is_some_and(|path| name_of(&path) == name_of(file))
+}
+
+/// A library or program that gets a definition.
+struct Plan {
+    address: DefinitionAddress,
+    kind: ArtifactKind,
+    /// What it is of the build; nothing for sources that only their flags set apart.
+    artifact: Option<usize>,
+    objects: Vec<usize>,
+    /// Other plans, by their places.
+    needs: Vec<usize>,
+    link_flags: Vec<String>,
+    /// Headers that users may include, and those that are its own.
+    headers: BTreeSet<String>,
+    internal: BTreeSet<String>,
+    /// Whether all of it is linked.
+    is_whole: bool,
+}
+
+struct Learning<'a> {
+    tree: &'a SourceTree,
+    build: &'a SeenBuild,
+    flow: &'a Dataflow,
+    plans: Vec<Plan>,
+    by_artifact: BTreeMap<usize, usize>,
+}
+
+/// Flags that all have, with the definition that names them.
+type CommonFlags = (DefinitionAddress, Vec<String>);
+
+impl Learning<'_> {
+    fn units<'s>(&'s self, objects: &'s [usize]) -> impl Iterator<Item = &'s ObjectUnit> {
+        objects.iter().map(|object| &self.flow.objects[*object])
+    }
+
+    /// Decides what gets a definition: what is there when all is over, what that needs, and programs that ran on the way.
+    fn plan(&mut self, names: &mut NameGiver) {
+        let artifacts = &self.flow.artifacts;
+        let mut wanted: BTreeSet<usize> = BTreeSet::new();
+        let is_wanted = |one: &Artifact| {
+            let is_of_sources = !one.objects.is_empty() || !one.needs.is_empty();
+            is_of_sources && (one.is_kept || (one.kind == ArtifactKind::Program && self.makes_something(one)))
+        };
+        let mut next: Vec<usize> =
+            (0..artifacts.len()).filter(|number| is_wanted(&artifacts[*number])).collect();
+        while let Some(number) = next.pop() {
+            if wanted.insert(number) {
+                next.extend(&artifacts[number].needs);
+            }
+        }
+        // The same thing once, where it is made twice: the last one counts.
+        let mut by_path: BTreeMap<&str, usize> = BTreeMap::new();
+        for number in &wanted {
+            by_path.insert(&artifacts[*number].path, *number);
+        }
+        let mut order: Vec<usize> =
+            wanted.iter().copied().filter(|n| by_path[&*artifacts[*n].path] == *n).collect();
+        order.sort_by_key(|number| (artifacts[*number].kind, *number));
+        for number in order {
+            self.plan_one(number, names);
+        }
+        // Needs are known when all have their places.
+        for place in 0..self.plans.len() {
+            let Some(artifact) = self.plans[place].artifact else { continue };
+            let needs = artifacts[artifact].needs.iter();
+            let needs = needs.filter_map(|need| {
+                let latest = by_path.get(&*artifacts[*need].path)?;
+                self.by_artifact.get(latest).copied()
+            });
+            let needs: Vec<usize> = needs.collect();
+            for need in needs {
+                if need != place && !self.plans[place].needs.contains(&need) {
+                    self.plans[place].needs.push(need);
+                }
+            }
+        }
+    }
+
+    /// Whether a program wrote something that is compiled.
+    fn makes_something(&self, artifact: &Artifact) -> bool {
+        artifact.runs.iter().any(|run| {
+            self.flow.writers.iter().any(|(path, writers)| {
+                let is_of_run = writers.iter().any(|writer| self.flow.family(*run).contains(writer));
+                is_of_run
+                    && self.flow.objects.iter().any(|unit| unit.source == *path || unit.reads.contains(path))
+            })
+        })
+    }
+
+    fn plan_one(&mut self, number: usize, names: &mut NameGiver) {
+        let artifact = &self.flow.artifacts[number];
+        let name = name_of(&artifact.path);
+        let plain = match artifact.kind {
+            ArtifactKind::Program => stem_of(name),
+            ArtifactKind::Archive | ArtifactKind::Shared => {
+                let stem = name.split(".so").next().unwrap_or(name);
+                let stem = stem.strip_suffix(".a").unwrap_or(stem);
+                stem.strip_prefix("lib").unwrap_or(stem)
+            }
+        };
+        let or_else = match artifact.kind {
+            ArtifactKind::Program => PROGRAM,
+            ArtifactKind::Archive => LIBRARY,
+            ArtifactKind::Shared => "shared",
+        };
+        let address = names.give("", plain, or_else);
+        // Sources with other flags, or in another language, are a library of their own that is linked whole.
+        let mut groups: BTreeMap<(bool, Vec<String>), Vec<usize>> = BTreeMap::new();
+        let mut seen = BTreeSet::new();
+        for object in &artifact.objects {
+            let unit = &self.flow.objects[*object];
+            if seen.insert(&unit.source) {
+                let is_fortran = unit.language == Language::Fortran;
+                groups.entry((is_fortran, unit.flags.clone())).or_default().push(*object);
+            }
+        }
+        let mut groups: Vec<Vec<usize>> = groups.into_values().collect();
+        groups.sort_by_key(|group| std::cmp::Reverse(group.len()));
+        let mut groups = groups.into_iter();
+        let own = groups.next().unwrap_or_default();
+        let mut needs = Vec::new();
+        for group in groups {
+            let first = group.first().map_or("", |object| self.flow.objects[*object].source.as_str());
+            let part = names.give("", &format!("{}_{}", address.name, stem_of(first)), LIBRARY);
+            needs.push(self.add(Plan {
+                address: part,
+                kind: ArtifactKind::Archive,
+                artifact: None,
+                objects: group,
+                needs: Vec::new(),
+                link_flags: Vec::new(),
+                headers: BTreeSet::new(),
+                internal: BTreeSet::new(),
+                is_whole: true,
+            }));
+        }
+        let place = self.add(Plan {
+            address,
+            kind: artifact.kind,
+            artifact: Some(number),
+            objects: own,
+            needs,
+            link_flags: artifact.link_flags.clone(),
+            headers: BTreeSet::new(),
+            internal: BTreeSet::new(),
+            is_whole: false,
+        });
+        self.by_artifact.insert(number, place);
+    }
+
+    fn add(&mut self, plan: Plan) -> usize {
+        self.plans.push(plan);
+        self.plans.len() - 1
+    }
+
+    /// All that a plan needs, over any number of others.
+    fn all_needs(&self, place: usize) -> BTreeSet<usize> {
+        let mut all = BTreeSet::new();
+        let mut next = self.plans[place].needs.clone();
+        while let Some(need) = next.pop() {
+            if all.insert(need) {
+                next.extend(&self.plans[need].needs);
+            }
+        }
+        all
+    }
+
+    /// Which headers are for users, and which each one's own.
+    fn settle_headers(&mut self) {
+        let read = |place: usize| -> BTreeSet<String> {
+            self.units(&self.plans[place].objects).flat_map(|unit| unit.reads.iter().cloned()).collect()
+        };
+        let reads: Vec<BTreeSet<String>> = (0..self.plans.len()).map(read).collect();
+        let needs: Vec<BTreeSet<usize>> = (0..self.plans.len()).map(|place| self.all_needs(place)).collect();
+        for place in 0..self.plans.len() {
+            let users = (0..self.plans.len()).filter(|user| needs[*user].contains(&place));
+            let of_users: BTreeSet<&String> = users.flat_map(|user| &reads[user]).collect();
+            let (headers, own): (BTreeSet<String>, BTreeSet<String>) =
+                reads[place].iter().cloned().partition(|read| of_users.contains(read));
+            self.plans[place].headers = headers;
+            self.plans[place].internal = own;
+        }
+        for place in 0..self.plans.len() {
+            let given: BTreeSet<String> =
+                needs[place].iter().flat_map(|need| self.plans[*need].headers.iter().cloned()).collect();
+            let plan = &mut self.plans[place];
+            plan.internal = plan.internal.difference(&given).cloned().collect();
+            // Programs and whole parts have no users of headers.
+            if plan.kind == ArtifactKind::Program {
+                let headers = std::mem::take(&mut plan.headers);
+                plan.internal.extend(headers);
+            }
+        }
+    }
+
+    /// Flags that all compilers were given, where several definitions would repeat them.
+    fn common_flags(&self) -> Option<CommonFlags> {
+        let signatures: Vec<&Vec<String>> = self
+            .plans
+            .iter()
+            .filter_map(|plan| Some(&self.flow.objects[*plan.objects.first()?].flags))
+            .collect();
+        let first = *signatures.first().filter(|_| signatures.len() > 1)?;
+        let is_common = |at: usize| {
+            let (flag, group) = (&first[at], family(&first[at]));
+            let has_value = ["-include", "-imacros", "--param", "-Xclang", "-Xpreprocessor", "-Xassembler"];
+            let belongs = |flag: &String| has_value.contains(&flag.as_str());
+            let is_part = belongs(flag) || (at > 0 && belongs(&first[at - 1]));
+            // Where the order decides, it stays as it is.
+            let is_alone = |flags: &Vec<String>| {
+                flags.contains(flag) && flags.iter().all(|other| other == flag || family(other) != group)
+            };
+            !is_part && signatures.iter().all(|flags| is_alone(flags))
+        };
+        let mut flags: Vec<String> = Vec::new();
+        for at in (0..first.len()).filter(|at| is_common(*at)) {
+            if !flags.contains(&first[at]) {
+                flags.push(first[at].clone());
+            }
+        }
+        let address = DefinitionAddress { package: String::new(), name: "build_flags".to_owned() };
+        (!flags.is_empty()).then_some((address, flags))
+    }
+
+    fn definition(
+        &self,
+        plan: &Plan,
+        made: &BTreeMap<String, Option<super::generators::MadeFile>>,
+        needed: &BTreeSet<usize>,
+        common: Option<&CommonFlags>,
+    ) -> Definition {
+        let units: Vec<&ObjectUnit> = self.units(&plan.objects).collect();
+        let is_fortran = units.first().is_some_and(|unit| unit.language == Language::Fortran);
+        let runs = self.test_run(plan, needed);
+        let kit = if is_fortran { Kit::Fortran } else { Kit::C };
+        let kind = match (plan.kind, &runs) {
+            (ArtifactKind::Archive, _) => "library",
+            (ArtifactKind::Shared, _) if is_fortran => "library",
+            (ArtifactKind::Shared, _) => "shared_library",
+            (ArtifactKind::Program, None) => "program",
+            (ArtifactKind::Program, Some(_)) => "test_program",
+        };
+        let files = |paths: &BTreeSet<String>| self.files(paths, made);
+        let sources: BTreeSet<String> = units.iter().map(|unit| unit.source.clone()).collect();
+        let mut call = KindCall::new(kit, kind).with("sources", files(&sources));
+        let is_library = plan.kind != ArtifactKind::Program;
+        if is_fortran {
+            let both = plan.headers.union(&plan.internal).filter(|path| !path.ends_with(".mod"));
+            call.set("included", files(&both.cloned().collect()));
+        } else {
+            if is_library {
+                call.set("headers", files(&plan.headers));
+            }
+            call.set("internal", files(&plan.internal));
+            let include = self.include(&units).into_iter().map(FieldValue::Folder);
+            call.set("include", FieldValue::List(include.collect()));
+        }
+        if let Some(version) = self.version_of(plan).filter(|_| kind == "shared_library") {
+            call.set("version", FieldValue::text(version));
+        }
+        if let Some(unit) = units.first() {
+            call.set("flags", flags_value(&unit.flags, common));
+        }
+        let needs = plan.needs.iter().map(|need| FieldValue::Of(self.plans[*need].address.clone()));
+        call.set("needs", FieldValue::List(needs.collect()));
+        call.set("link_flags", FieldValue::texts(self.link_flags(plan, is_fortran)));
+        if plan.is_whole && !is_fortran {
+            call.set("whole", FieldValue::Bool(true));
+        }
+        if plan.kind == ArtifactKind::Archive && self.is_in_shared(plan) && !is_fortran {
+            call.set("position_independent", FieldValue::Bool(true));
+        }
+        let keyword = if runs.is_some() { Keyword::Test } else { Keyword::Target };
+        if let Some(run) = &runs {
+            self.say_run(&mut call, *run);
+        }
+        let command = &self.build.command;
+        let path = plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path));
+        let documentation = match path {
+            Some(path) => format!("{path}, as `{command}` makes it."),
+            None => "Sources with flags of their own.".to_owned(),
+        };
+        let definition = Definition::new(keyword, &plan.address, documentation, Body::Kind(call));
+        if plan.artifact.is_none() { definition.private() } else { definition }
+    }
+
+    fn link_flags(&self, plan: &Plan, is_fortran: bool) -> Vec<String> {
+        let mut flags: Vec<String> = Vec::new();
+        // The last place of a library counts.
+        for flag in plan.link_flags.iter().rev() {
+            if !(flags.contains(flag) && flag.starts_with("-l")) {
+                flags.push(flag.clone());
+            }
+        }
+        flags.reverse();
+        let is_library = plan.kind == ArtifactKind::Archive;
+        if is_fortran && is_library && !flags.is_empty() {
+            flags.extend(["-lgfortran", "-lm"].map(str::to_owned));
+        }
+        flags
+    }
+
+    /// Whether a shared library is linked with an archive, directly or not.
+    fn is_in_shared(&self, plan: &Plan) -> bool {
+        let place = self.plans.iter().position(|other| other.address == plan.address);
+        let shared = (0..self.plans.len()).filter(|other| self.plans[*other].kind == ArtifactKind::Shared);
+        shared.into_iter().any(|other| place.is_some_and(|place| self.all_needs(other).contains(&place)))
+    }
+
+    /// The version in the name of a shared library's file.
+    fn version_of(&self, plan: &Plan) -> Option<String> {
+        let path = &self.flow.artifacts[plan.artifact?].path;
+        let (_, version) = name_of(path).split_once(".so.")?;
+        Some(version.to_owned())
+    }
+
+    /// Files of the tree, and what is made, as the value of a field.
+    fn files(
+        &self,
+        paths: &BTreeSet<String>,
+        made: &BTreeMap<String, Option<super::generators::MadeFile>>,
+    ) -> FieldValue {
+        let own: BTreeSet<String> = paths.iter().filter(|path| self.tree.has(path)).cloned().collect();
+        let mut items: Vec<FieldValue> = Vec::new();
+        if !own.is_empty() {
+            items.push(FieldValue::Files(own));
+        }
+        for path in paths {
+            let Some(Some(file)) = made.get(path) else { continue };
+            let value = match &file.output {
+                None => FieldValue::Of(file.address.clone()),
+                Some(_) => FieldValue::Code(file.reference()),
+            };
+            if !items.contains(&value) {
+                items.push(value);
+            }
+        }
+        match items.len() {
+            1 => items.remove(0),
+            _ => FieldValue::List(items),
+        }
+    }
+
+    /// Folders of the tree that must be searched for what sources include.
+    fn include(&self, units: &[&ObjectUnit]) -> Vec<String> {
+        let mut folders: Vec<String> = Vec::new();
+        for unit in units {
+            let mut includers: Vec<&String> = unit.reads.iter().collect();
+            includers.push(&unit.source);
+            let includes = includers.into_iter().filter_map(|path| {
+                let text = self.tree.text(path)?;
+                Some((path, scan_c(path, &text).includes))
+            });
+            for (includer, include) in
+                includes.flat_map(|(path, all)| all.into_iter().map(move |one| (path, one)))
+            {
+                let beside = joined(folder_of(includer), &include.path);
+                if include.is_quoted && beside.is_some_and(|path| unit.reads.contains(&path)) {
+                    continue;
+                }
+                let mut found = unit.include.iter().filter(|folder| {
+                    joined(folder, &include.path).is_some_and(|path| unit.reads.contains(&path))
+                });
+                if let Some(folder) = found.next()
+                    && !folders.contains(folder)
+                    && (folder.is_empty() || self.tree.has_folder(folder))
+                {
+                    folders.push(folder.clone());
+                }
+            }
+        }
+        // As compilers were given them.
+        let order =
+            |folder: &String| units.iter().find_map(|unit| unit.include.iter().position(|one| one == folder));
+        folders.sort_by_key(order);
+        folders
+    }
+
+    /// The run by which a program passes or fails: one that makes nothing that is compiled.
+    fn test_run(&self, plan: &Plan, needed: &BTreeSet<usize>) -> Option<usize> {
+        if plan.kind != ArtifactKind::Program {
+            return None;
+        }
+        let runs = &self.flow.artifacts[plan.artifact?].runs;
+        if runs.iter().any(|run| needed.contains(run)) {
+            return None;
+        }
+        let asks = ["--version", "--help", "-h", "-V"];
+        let is_test = |run: &&usize| {
+            let program = &self.build.programs[**run];
+            program.folder.is_some()
+                && program.stdout.is_none()
+                && program.stdin.is_none()
+                && !program.words.iter().any(|word| asks.contains(&word.as_str()))
+        };
+        runs.iter().find(is_test).copied()
+    }
+
+    /// What a test's program is called with, where, and what it reads.
+    fn say_run(&self, call: &mut KindCall, run: usize) {
+        let program = &self.build.programs[run];
+        let args: Vec<String> = program.words[1..].to_vec();
+        call.set("args", FieldValue::texts(args));
+        let reads: BTreeSet<String> =
+            self.flow.reads(self.build, run).into_iter().filter(|path| self.tree.has(path)).collect();
+        let folder = program.folder.clone().unwrap_or_default();
+        if !folder.is_empty() && self.tree.has_folder(&folder) {
+            call.set("folder", FieldValue::Folder(folder.clone()));
+            // All of its folder is there anyway.
+            call.set(
+                "reads",
+                FieldValue::Files(reads.into_iter().filter(|path| !is_below(path, &folder)).collect()),
+            );
+        } else {
+            call.set("reads", FieldValue::Files(reads));
+        }
+    }
+}
+
+/// The flags of a definition, with those that all have by their name.
+fn flags_value(flags: &[String], common: Option<&CommonFlags>) -> FieldValue {
+    let Some((address, shared)) = common else { return FieldValue::texts(flags) };
+    let own: Vec<&String> = flags.iter().filter(|flag| !shared.contains(flag)).collect();
+    if own.is_empty() {
+        return FieldValue::Of(address.clone());
+    }
+    let own: Vec<String> = own.into_iter().map(|flag| crate::writing::quoted(flag)).collect();
+    FieldValue::Code(format!("{} + [{}]", address.name, own.join(", ")))
+}
+
+fn flags_definition((address, flags): &CommonFlags, command: &str) -> Definition {
+    let flags: Vec<String> = flags.iter().map(|flag| crate::writing::quoted(flag)).collect();
+    let code = format!("[{}]", flags.join(", "));
+    let documentation = format!("Compiler flags of `{command}` that all sources have.");
+    Definition::new(Keyword::Let, address, documentation, Body::Code(code, BTreeSet::new())).private()
+}
