@@ -28,12 +28,12 @@ pub struct WatchedFolder {
     build: SeenBuild,
 }
 
-/// A library or program, beside that of the command that was watched.
+/// A library, program or generated file, beside that of the command that was watched.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct ComparedTarget {
     /// Its definition, from the workspace's root.
     pub address: String,
-    /// What differs; nothing where it defines the same names for others.
+    /// What differs; nothing where it defines the same names for others, or has the same bytes.
     pub differences: Vec<String>,
 }
 
@@ -147,7 +147,19 @@ fn seen_build(
     let texts = made.iter().filter(is_short);
     let texts = texts.filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?))).collect();
     let inside = |path: &Path| path.strip_prefix(root).ok()?.to_str().map(str::to_owned);
-    let programs = programs.into_iter().map(|program| seen_program(program, root, &inside)).collect();
+    let mut programs: Vec<SeenProgram> =
+        programs.into_iter().map(|program| seen_program(program, root, &inside)).collect();
+    // Compilers look for a header in one folder after the other: what was never there was read by nobody.
+    let made_once = |program: &SeenProgram| {
+        let renamed = program.renamed.iter().map(|(_, to)| to);
+        program.writes.iter().chain(renamed).cloned().collect::<Vec<_>>()
+    };
+    let ever: BTreeSet<String> = programs.iter().flat_map(made_once).collect();
+    for program in &mut programs {
+        program
+            .reads
+            .retain(|path| before.contains_key(path) || after.contains_key(path) || ever.contains(path));
+    }
     SeenBuild {
         root: root.to_string_lossy().into_owned(),
         command: command.to_owned(),
@@ -222,7 +234,10 @@ impl Adoption<'_> {
                 let made = evaluation.targets.iter().flat_map(|target| &graph.target(*target).results);
                 let paths: Vec<_> =
                     made.map(|result| graph.file(result.file).path.as_str().to_owned()).collect();
-                paths.first().map(|path| self.folder.root.join(path))
+                // Of several results, the one of the same name.
+                let name = Path::new(&target.path).file_name();
+                let same = paths.iter().find(|path| Path::new(path).file_name() == name);
+                same.or(paths.first()).map(|path| self.folder.root.join(path))
             });
             let differences = match ours {
                 Some(ours) => differences(&ours, &theirs),
@@ -234,7 +249,7 @@ impl Adoption<'_> {
     }
 }
 
-/// How two libraries or programs differ, by the names that they define.
+/// How two results differ: libraries and programs by the names that they define, other files by their bytes.
 fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
     // A shared library lies in a folder with its links.
     let ours = match ours.is_dir() {
@@ -244,8 +259,12 @@ fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
     let Some(ours) = ours.filter(|path| path.exists()) else {
         return vec!["it is not there".to_owned()];
     };
+    if !is_linked(theirs) {
+        let same = matches!((fs::read(&ours), fs::read(theirs)), (Ok(own), Ok(other)) if own == other);
+        return if same { Vec::new() } else { vec!["has another content".to_owned()] };
+    }
     let (Some(own), Some(other)) = (defined_symbols(&ours), defined_symbols(theirs)) else {
-        return Vec::new();
+        return vec!["cannot be compared: nm does not read it".to_owned()];
     };
     let missing: Vec<&String> = other.difference(&own).collect();
     let more: Vec<&String> = own.difference(&other).collect();
@@ -256,6 +275,14 @@ fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
         }
     }
     all
+}
+
+/// Whether a file is an archive, or is linked, by the first of its bytes.
+fn is_linked(path: &Path) -> bool {
+    use std::io::Read;
+    let mut first = [0; 8];
+    let read = fs::File::open(path).and_then(|mut file| file.read_exact(&mut first));
+    read.is_ok() && (first.starts_with(b"\x7fELF") || first == *b"!<arch>\n")
 }
 
 /// The names of a list, or the first ones and how many there are besides.

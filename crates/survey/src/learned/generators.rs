@@ -206,7 +206,8 @@ impl Generators<'_> {
         let own: Vec<usize> =
             writers.iter().copied().filter(|number| shell_text(&programs[*number]).is_none()).collect();
         let one = match (by_stream.as_slice(), own.as_slice()) {
-            ([one], _) if own.iter().all(|other| other == one) => Some(*one),
+            // The shell that started it opened the file for it.
+            ([one], _) if own.iter().all(|other| other == one || self.is_above(*other, *one)) => Some(*one),
             ([], [one]) => Some(*one),
             _ => None,
         };
@@ -229,6 +230,12 @@ impl Generators<'_> {
             above = program.started_by;
         }
         None
+    }
+
+    /// Whether a program started another one, directly or not.
+    fn is_above(&self, number: usize, other: usize) -> bool {
+        let above = |one: &usize| self.build.programs[*one].started_by;
+        std::iter::successors(above(&other), above).any(|one| one == number)
     }
 
     /// Whether a file became another one by being renamed.
@@ -326,17 +333,18 @@ impl Generators<'_> {
             let Some(path) = self.build.path(folder, &word[at..]).filter(|path| !path.is_empty()) else {
                 continue;
             };
+            let before = if at == 0 { String::new() } else { plain(&word[..at]) };
             if let Some(hole) = self.known_hole(&path, recipe, name) {
-                return Some(format!("{}{hole}", plain(&word[..at])));
+                return Some(before + &hole);
             }
             if at > 0 && self.tree.has_folder(&path) {
-                return Some(format!("{}{}", plain(&word[..at]), plain(&self.from_root(&path))));
+                return Some(before + &plain(&self.in_workspace(&path)));
             }
         }
         Some(if is_first { plain(name_of(word)) } else { plain(word) })
     }
 
-    fn from_root(&self, path: &str) -> String {
+    fn in_workspace(&self, path: &str) -> String {
         if self.top.is_empty() { path.to_owned() } else { format!("{}/{path}", self.top) }
     }
 

@@ -18,11 +18,11 @@ use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
 pub struct LearnedBuild {
     /// What is proposed.
     pub proposal: Proposal,
-    /// The libraries and programs in it, each with where the build that was watched put it.
+    /// The libraries, programs and generated files in it, each with where the build that was watched put it.
     pub targets: Vec<LearnedTarget>,
 }
 
-/// A library or program that a build made.
+/// A library, a program or a generated file that a build made.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct LearnedTarget {
     /// Its definition.
@@ -88,6 +88,13 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
         }
     }
     let Generators { made, definitions, needed, left, .. } = generators;
+    let mut targets: Vec<LearnedTarget> = made
+        .iter()
+        .filter(|(path, _)| build.made.contains(*path))
+        .filter_map(|(path, file)| {
+            Some(LearnedTarget { address: file.as_ref()?.address.clone(), path: path.clone() })
+        })
+        .collect();
     let more = with_needs(&replaced, kept);
     proposal.definitions.extend(more);
     proposal.definitions.extend(definitions);
@@ -108,7 +115,7 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
         let path = flow.artifacts[plan.artifact?].path.clone();
         Some(LearnedTarget { address: plan.address.clone(), path })
     };
-    let targets = work.plans.iter().filter_map(target).collect();
+    targets.extend(work.plans.iter().filter_map(target));
     let count = work.plans.iter().flat_map(|plan| &plan.objects).collect::<BTreeSet<_>>().len();
     proposal.sources.insert(Kit::C, count);
     proposal.sources.remove(&Kit::Fortran);
@@ -332,9 +339,9 @@ impl Learning<'_> {
             self.plans[place].headers = headers;
             self.plans[place].internal = own;
         }
-        for place in 0..self.plans.len() {
+        for (place, needs) in needs.iter().enumerate() {
             let given: BTreeSet<String> =
-                needs[place].iter().flat_map(|need| self.plans[*need].headers.iter().cloned()).collect();
+                needs.iter().flat_map(|need| self.plans[*need].headers.iter().cloned()).collect();
             let plan = &mut self.plans[place];
             plan.internal = plan.internal.difference(&given).cloned().collect();
             // Programs and whole parts have no users of headers.

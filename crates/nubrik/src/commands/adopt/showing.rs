@@ -134,7 +134,10 @@ pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
     }
     let same = all.iter().filter(|one| one.differences.is_empty()).count();
     if !all.is_empty() {
-        let text = format!("{same} of {} results define the same names as those of {command}", all.len());
+        let text = format!(
+            "{same} of {} results define the same names or have the same bytes as those of {command}",
+            all.len()
+        );
         outln!(console, "{}", labelled(paint, Ink::Calm, "compared", &text));
     }
 }
