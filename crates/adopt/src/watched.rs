@@ -143,6 +143,14 @@ fn seen_build(
     };
     let made: BTreeSet<String> =
         after.iter().filter(|(path, entry)| is_new(path, entry)).map(|(path, _)| path.clone()).collect();
+    let links = made.iter().filter_map(|path| match &after.get(path)?.kind {
+        TreeFileKind::Link(target) => {
+            let behind = root.join(path).parent()?.join(&**target).canonicalize().ok()?;
+            Some((path.clone(), behind.strip_prefix(root).ok()?.to_str()?.to_owned()))
+        }
+        _ => None,
+    });
+    let links = links.collect();
     let is_short = |path: &&String| root.join(path).metadata().is_ok_and(|found| found.len() <= LONGEST_TEXT);
     let texts = made.iter().filter(is_short);
     let texts = texts.filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?))).collect();
@@ -165,6 +173,7 @@ fn seen_build(
         command: command.to_owned(),
         programs,
         made,
+        links,
         texts,
     }
 }
@@ -184,12 +193,12 @@ fn seen_program(
         ProgramStream::Pipe(name) => Some(name.clone()),
         ProgramStream::File(_) | ProgramStream::Other => None,
     };
-    let (mut reads, mut writes) = (BTreeSet::new(), BTreeSet::new());
+    let (mut reads, mut lists, mut writes) = (BTreeSet::new(), BTreeSet::new(), BTreeSet::new());
     for (path, touch) in used {
-        let Some(name) = inside(&path).filter(|name| !name.is_empty()) else { continue };
+        let Some(name) = inside(&path) else { continue };
         match touch {
             PathUse::LookedUp => {}
-            PathUse::Read | PathUse::Started if path.is_dir() => {}
+            PathUse::Read | PathUse::Started if path.is_dir() => drop(lists.insert(name)),
             PathUse::Read | PathUse::Started => drop(reads.insert(name)),
             PathUse::Written => drop(writes.insert(name)),
         }
@@ -200,6 +209,7 @@ fn seen_program(
         file: inside(&file),
         folder: if folder == root { Some(String::new()) } else { inside(&folder) },
         reads,
+        lists,
         writes,
         renamed: renamed.collect(),
         stdin: of_file(&stdin),
@@ -239,33 +249,30 @@ impl Adoption<'_> {
                 let same = paths.iter().find(|path| Path::new(path).file_name() == name);
                 same.or(paths.first()).map(|path| self.folder.root.join(path))
             });
-            let differences = match ours {
-                Some(ours) => differences(&ours, &theirs),
-                None => continue,
-            };
-            compared.push(ComparedTarget { address, differences });
+            if let Some(differences) = ours.and_then(|ours| differences(&ours, &theirs)) {
+                compared.push(ComparedTarget { address, differences });
+            }
         }
         Ok(compared)
     }
 }
 
-/// How two results differ: libraries and programs by the names that they define, other files by their bytes.
-fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
+/// How two results differ: libraries and programs by the names that they define, other files by their bytes. Nothing
+/// where there are no names: some are linked without.
+fn differences(ours: &Path, theirs: &Path) -> Option<Vec<String>> {
     // A shared library lies in a folder with its links.
     let ours = match ours.is_dir() {
         true => largest_in(ours),
         false => Some(ours.to_owned()),
     };
     let Some(ours) = ours.filter(|path| path.exists()) else {
-        return vec!["it is not there".to_owned()];
+        return Some(vec!["is not there".to_owned()]);
     };
     if !is_linked(theirs) {
         let same = matches!((fs::read(&ours), fs::read(theirs)), (Ok(own), Ok(other)) if own == other);
-        return if same { Vec::new() } else { vec!["has another content".to_owned()] };
+        return Some(if same { Vec::new() } else { vec!["has another content".to_owned()] });
     }
-    let (Some(own), Some(other)) = (defined_symbols(&ours), defined_symbols(theirs)) else {
-        return vec!["cannot be compared: nm does not read it".to_owned()];
-    };
+    let (own, other) = defined_symbols(&ours).zip(defined_symbols(theirs))?;
     let missing: Vec<&String> = other.difference(&own).collect();
     let more: Vec<&String> = own.difference(&other).collect();
     let mut all = Vec::new();
@@ -274,7 +281,7 @@ fn differences(ours: &Path, theirs: &Path) -> Vec<String> {
             all.push(format!("{what} {}", some_of(&names)));
         }
     }
-    all
+    Some(all)
 }
 
 /// Whether a file is an archive, or is linked, by the first of its bytes.

@@ -20,13 +20,25 @@ pub(crate) fn with_place(
     for call in of_key(&mut definition.body, &trouble.key) {
         let (field, value) = match (call.kit, call.kind) {
             (Kit::C, "test_program") => {
-                ("folder", FieldValue::Code("stage { path = \"place\", files = {} }".to_owned()))
+                // What it reads lies beside what it writes.
+                let is_own = |file: &String| crate::tree::is_below(file, &address.package);
+                let (own, others) = call.files("reads").into_iter().partition(is_own);
+                if call.field("folder").is_none() {
+                    call.set("reads", FieldValue::Files(others));
+                }
+                ("folder", FieldValue::Place(address.package.clone(), own))
             }
             (Kit::Go, "tests") => ("writes", FieldValue::Bool(true)),
             _ => continue,
         };
         if call.field(field).is_none() {
             call.set(field, value);
+            is_changed = true;
+        }
+    }
+    for form in definition.body.forms_mut() {
+        if form.field("folder").is_none() {
+            form.fields.push(("folder", FieldValue::Place(address.package.clone(), BTreeSet::new())));
             is_changed = true;
         }
     }
@@ -72,6 +84,13 @@ pub(crate) fn with_network(
             call.set("network", FieldValue::Bool(true));
             is_changed = true;
         }
+    }
+    let is_test = definition.keyword == Keyword::Test;
+    for form in
+        definition.body.forms_mut().iter_mut().filter(|form| is_test && form.field("network").is_none())
+    {
+        form.fields.push(("network", FieldValue::Bool(true)));
+        is_changed = true;
     }
     if is_changed {
         definition.reasons.push(
@@ -158,6 +177,9 @@ pub(crate) fn with_refused(
             _ => continue,
         };
         is_changed |= call.add_files(field, wanted.iter().cloned());
+    }
+    for form in definition.body.forms_mut() {
+        is_changed |= form.add_reads(&wanted);
     }
     is_changed.then(|| match count {
         1 => format!("it reads {first}"),

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_pins::Registry;
 
-pub use crate::values::{DefinitionAddress, FieldValue, KindCall, Kit};
+pub use crate::values::{DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit};
 
 /// What a definition says.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -15,6 +15,10 @@ pub enum Body {
     Each(BTreeSet<String>, &'static str, KindCall),
     /// Several, by their names.
     Several(Vec<(String, KindCall)>),
+    /// A form of the language.
+    Form(FormCall),
+    /// Several, by their names.
+    Forms(Vec<(String, FormCall)>),
     /// An expression as it is written, and the files that it takes.
     Code(String, BTreeSet<String>),
 }
@@ -25,7 +29,25 @@ impl Body {
         match self {
             Body::Kind(call) | Body::Each(_, _, call) => vec![call],
             Body::Several(calls) => calls.iter().map(|(_, call)| call).collect(),
-            Body::Code(..) => Vec::new(),
+            Body::Form(_) | Body::Forms(_) | Body::Code(..) => Vec::new(),
+        }
+    }
+
+    /// The forms of the language in it.
+    pub fn forms(&self) -> Vec<&FormCall> {
+        match self {
+            Body::Form(form) => vec![form],
+            Body::Forms(forms) => forms.iter().map(|(_, form)| form).collect(),
+            Body::Kind(_) | Body::Each(..) | Body::Several(_) | Body::Code(..) => Vec::new(),
+        }
+    }
+
+    /// The same, to change them.
+    pub fn forms_mut(&mut self) -> Vec<&mut FormCall> {
+        match self {
+            Body::Form(form) => vec![form],
+            Body::Forms(forms) => forms.iter_mut().map(|(_, form)| form).collect(),
+            Body::Kind(_) | Body::Each(..) | Body::Several(_) | Body::Code(..) => Vec::new(),
         }
     }
 
@@ -43,7 +65,7 @@ impl Body {
         match self {
             Body::Kind(call) | Body::Each(_, _, call) => vec![call],
             Body::Several(calls) => calls.iter_mut().map(|(_, call)| call).collect(),
-            Body::Code(..) => Vec::new(),
+            Body::Form(_) | Body::Forms(_) | Body::Code(..) => Vec::new(),
         }
     }
 }
@@ -124,12 +146,38 @@ impl Definition {
     /// The definitions that it uses.
     pub fn needs(&self) -> BTreeSet<DefinitionAddress> {
         let mut needs = BTreeSet::new();
-        self.walk(&mut |value| {
-            if let FieldValue::Of(address) = value {
-                needs.insert(address.clone());
+        self.walk(&mut |value| match value {
+            FieldValue::Of(address) => drop(needs.insert(address.clone())),
+            FieldValue::Expression(expression) => {
+                let named = expression.parts.iter().filter_map(|part| match part {
+                    ExpressionPart::Of(address) => Some(address.clone()),
+                    ExpressionPart::Text(_) => None,
+                });
+                needs.extend(named);
             }
+            _ => {}
         });
         needs
+    }
+
+    /// What it is, in a few words.
+    pub fn in_words(&self) -> String {
+        let of_kit = |call: &KindCall| format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name());
+        match &self.body {
+            Body::Kind(call) => of_kit(call),
+            Body::Each(files, _, call) => format!("{}, for each of {} files", of_kit(call), files.len()),
+            Body::Several(calls) => match calls.first() {
+                Some((_, call)) => format!("{}, {} of them", of_kit(call), calls.len()),
+                None => "nothing".to_owned(),
+            },
+            Body::Form(form) => format!("a {}", form.form),
+            Body::Forms(forms) => match forms.first() {
+                Some((_, form)) => format!("{}, {} of them", form.form, forms.len()),
+                None => "nothing".to_owned(),
+            },
+            Body::Code(..) if self.keyword == Keyword::Let => "a value".to_owned(),
+            Body::Code(..) => "a step".to_owned(),
+        }
     }
 
     /// The packages of `pins.toml` that it uses.
@@ -157,10 +205,13 @@ impl Definition {
     pub fn takes(&self) -> BTreeSet<String> {
         let mut takes = match &self.body {
             Body::Each(files, _, _) | Body::Code(_, files) => files.clone(),
-            Body::Kind(_) | Body::Several(_) => BTreeSet::new(),
+            Body::Form(_) | Body::Forms(_) | Body::Kind(_) | Body::Several(_) => BTreeSet::new(),
         };
+        takes.extend(self.body.forms().into_iter().flat_map(|form| form.takes.iter().cloned()));
         self.walk(&mut |value| {
-            if let FieldValue::Files(files) | FieldValue::Below(_, files) = value {
+            if let FieldValue::Files(files) | FieldValue::Below(_, files) | FieldValue::Place(_, files) =
+                value
+            {
                 takes.extend(files.iter().cloned());
             }
         });
@@ -170,6 +221,9 @@ impl Definition {
     fn walk<'d>(&'d self, call: &mut impl FnMut(&'d FieldValue)) {
         for kind in self.body.calls() {
             kind.fields.iter().for_each(|(_, value)| value.walk(call));
+        }
+        for form in self.body.forms() {
+            form.fields.iter().for_each(|(_, value)| value.walk(call));
         }
     }
 }

@@ -5,7 +5,7 @@ use std::ops::Range;
 
 use crate::existing::{Call, Declaration, Existing, Field, FileView};
 use crate::names::NameGiver;
-use crate::proposal::{Definition, DefinitionAddress, FieldValue, KindCall, Kit, Proposal};
+use crate::proposal::{Definition, DefinitionAddress, ExpressionPart, FieldValue, KindCall, Kit, Proposal};
 use crate::tree::{SourceTree, joined, name_of};
 use crate::writing::{DefinitionWriter, use_line};
 
@@ -88,7 +88,8 @@ pub fn reconcile(
     }
     let taken = &with_decided(tree, existing, taken);
     let matched = matches(proposal, &views);
-    let covered = covered_by(proposal, &matched, taken);
+    let mut covered = covered_by(proposal, &matched, taken);
+    covered.extend(for_nobody(proposal, &matched, &covered, is_whole));
     leave_packages_whole(proposal, existing, taken, &covered);
     rename(proposal, &matched, &views, &covered);
     let writer = DefinitionWriter::new(tree, top, proposal, &packages);
@@ -137,6 +138,33 @@ fn covered_by(
     };
     let own = proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address) && is_taken(one));
     own.map(|definition| definition.address.clone()).collect()
+}
+
+/// Private definitions that only others need for which nothing is to be written.
+fn for_nobody(
+    proposal: &Proposal,
+    matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
+    covered: &BTreeSet<DefinitionAddress>,
+    is_whole: bool,
+) -> BTreeSet<DefinitionAddress> {
+    let mut nobodys: BTreeSet<DefinitionAddress> = BTreeSet::new();
+    loop {
+        let is_written = |one: &&Definition| {
+            let is_there = matched.contains_key(&one.address) && !is_whole;
+            !is_there && !covered.contains(&one.address) && !nobodys.contains(&one.address)
+        };
+        let written: Vec<&Definition> = proposal.definitions.iter().filter(is_written).collect();
+        let needed: BTreeSet<DefinitionAddress> = written.iter().flat_map(|one| one.needs()).collect();
+        let is_for_nobody = |one: &&&Definition| {
+            one.is_private && !matched.contains_key(&one.address) && !needed.contains(&one.address)
+        };
+        let more: Vec<DefinitionAddress> =
+            written.iter().filter(is_for_nobody).map(|one| one.address.clone()).collect();
+        if more.is_empty() {
+            return nobodys;
+        }
+        nobodys.extend(more);
+    }
 }
 
 /// The files that are taken, with those of which a comment says that they are left out: that was decided.
@@ -188,11 +216,7 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
 
 fn added(definition: &Definition, top: &str) -> (String, ChangeKind, String) {
     let address = definition.address.below(top);
-    let what = match definition.body.calls().first() {
-        Some(call) => format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name()),
-        None => "a step".to_owned(),
-    };
-    (address, ChangeKind::NewDefinition, what)
+    (address, ChangeKind::NewDefinition, definition.in_words())
 }
 
 /// Which proposed definitions are there already: of the same package with common sources, or of the same name and kit.
@@ -269,6 +293,9 @@ fn rename(
         for call in definition.body.calls_mut() {
             call.fields.iter_mut().for_each(|(_, value)| renamed_in(value, &renamed));
         }
+        for form in definition.body.forms_mut() {
+            form.fields.iter_mut().for_each(|(_, value)| renamed_in(value, &renamed));
+        }
         let assumed = std::mem::take(&mut definition.assumed);
         definition.assumed =
             assumed.into_iter().map(|one| renamed.get(&one).cloned().unwrap_or(one)).collect();
@@ -280,6 +307,15 @@ fn renamed_in(value: &mut FieldValue, renamed: &BTreeMap<DefinitionAddress, Defi
         FieldValue::Of(address) => {
             if let Some(new) = renamed.get(address) {
                 *address = new.clone();
+            }
+        }
+        FieldValue::Expression(expression) => {
+            for part in &mut expression.parts {
+                if let ExpressionPart::Of(address) = part
+                    && let Some(new) = renamed.get(address)
+                {
+                    *address = new.clone();
+                }
             }
         }
         FieldValue::List(items) => items.iter_mut().for_each(|item| renamed_in(item, renamed)),

@@ -91,6 +91,8 @@ pub enum FieldValue {
     Below(String, BTreeSet<String>),
     /// A folder of the tree.
     Folder(String),
+    /// A folder to write in, with files of the tree: a file has there the path that it has below the folder that is named here.
+    Place(String, BTreeSet<String>),
     /// A definition.
     Of(DefinitionAddress),
     /// A package of `pins.toml`.
@@ -99,6 +101,58 @@ pub enum FieldValue {
     SystemLibrary(String),
     /// An expression as it is written.
     Code(String),
+    /// An expression in which definitions are named.
+    Expression(Expression),
+}
+
+/// An expression as it is written, but for the names of definitions, which are known only when it is.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct Expression {
+    /// Its parts, in order.
+    pub parts: Vec<ExpressionPart>,
+}
+
+/// A part of an expression.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ExpressionPart {
+    /// As it is written.
+    Text(String),
+    /// The name of a definition.
+    Of(DefinitionAddress),
+}
+
+impl Expression {
+    /// A text alone.
+    pub fn text(text: impl Into<String>) -> Expression {
+        Expression { parts: vec![ExpressionPart::Text(text.into())] }
+    }
+
+    /// A definition's name alone.
+    pub fn of(address: &DefinitionAddress) -> Expression {
+        Expression { parts: vec![ExpressionPart::Of(address.clone())] }
+    }
+
+    /// The same with a text behind it.
+    pub fn then(mut self, text: &str) -> Expression {
+        self.parts.push(ExpressionPart::Text(text.to_owned()));
+        self
+    }
+
+    /// The same with another one behind it.
+    pub fn with(mut self, other: Expression) -> Expression {
+        self.parts.extend(other.parts);
+        self
+    }
+
+    /// Several with a text between each two of them.
+    pub fn joined(all: Vec<Expression>, between: &str) -> Expression {
+        let mut joined = Expression::default();
+        for (at, one) in all.into_iter().enumerate() {
+            joined = if at == 0 { joined } else { joined.then(between) };
+            joined = joined.with(one);
+        }
+        joined
+    }
 }
 
 impl FieldValue {
@@ -121,10 +175,12 @@ impl FieldValue {
             FieldValue::Text(_)
             | FieldValue::Bool(_)
             | FieldValue::Folder(_)
+            | FieldValue::Place(..)
             | FieldValue::Of(_)
             | FieldValue::Pinned(..)
             | FieldValue::SystemLibrary(_)
-            | FieldValue::Code(_) => false,
+            | FieldValue::Code(_)
+            | FieldValue::Expression(_) => false,
         }
     }
 
@@ -136,6 +192,48 @@ impl FieldValue {
             FieldValue::Map(rows) => rows.iter().for_each(|(_, value)| value.walk(call)),
             _ => {}
         }
+    }
+}
+
+/// What a definition says with a form of the language itself, such as `step` and `check`.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct FormCall {
+    /// The form.
+    pub form: &'static str,
+    /// Fields in the order in which they are written.
+    pub fields: Vec<(&'static str, FieldValue)>,
+    /// Files of the tree that its commands name.
+    pub takes: BTreeSet<String>,
+}
+
+impl FormCall {
+    /// A field's value.
+    pub fn field(&self, field: &str) -> Option<&FieldValue> {
+        self.fields.iter().find(|(name, _)| *name == field).map(|(_, value)| value)
+    }
+
+    /// Adds files to those that it reads. Says whether any is new.
+    pub fn add_reads(&mut self, more: &BTreeSet<String>) -> bool {
+        let known = |value: &FieldValue| match value {
+            FieldValue::Files(files) => files.clone(),
+            _ => BTreeSet::new(),
+        };
+        let at = self.fields.iter().position(|(name, _)| *name == "reads");
+        let mut values: Vec<FieldValue> = match at.map(|at| self.fields.remove(at).1) {
+            Some(FieldValue::List(values)) => values,
+            other => other.into_iter().collect(),
+        };
+        let mut files: BTreeSet<String> = values.iter().flat_map(known).collect();
+        let before = files.len();
+        files.extend(more.difference(&self.takes).cloned());
+        let is_more = files.len() > before;
+        values.retain(|value| !matches!(value, FieldValue::Files(_)));
+        values.insert(0, FieldValue::Files(files));
+        values.retain(|value| !value.is_empty());
+        if !values.is_empty() {
+            self.fields.push(("reads", FieldValue::List(values)));
+        }
+        is_more
     }
 }
 

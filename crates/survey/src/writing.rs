@@ -1,12 +1,15 @@
 //! Proposed definitions as text.
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use nubrik_source::TextId;
 
 use crate::covers::{Cover, covers};
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, KindCall, Kit, Omission, Proposal};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, ExpressionPart, FieldValue, FormCall, KindCall, Kit, Omission,
+    Proposal,
+};
 use crate::tree::{SourceTree, below, is_below};
 
 /// A line with more characters is broken.
@@ -83,6 +86,15 @@ impl<'a> DefinitionWriter<'a> {
         text.push_str(&match &definition.body {
             Body::Kind(call) => self.call(package, call, 0, column),
             Body::Code(code, _) => code.clone(),
+            Body::Form(form) => self.fields(package, &format!("{} ", form.form), &form.fields, 0, column),
+            Body::Forms(forms) => {
+                let row = |(name, form): &(String, FormCall)| {
+                    let key = format!("    {}: ", quoted(name));
+                    let head = format!("{} ", form.form);
+                    format!("{key}{}\n", self.fields(package, &head, &form.fields, 4, key.len()))
+                };
+                format!("{{\n{}}}", forms.iter().map(row).collect::<String>())
+            }
             Body::Several(calls) => {
                 let mut rows = String::from("{\n");
                 for (name, call) in calls {
@@ -127,11 +139,21 @@ impl<'a> DefinitionWriter<'a> {
     /// A kind with its fields: on one line if that fits, else a field a line.
     fn call(&self, package: &str, call: &KindCall, indent: usize, column: usize) -> String {
         let head = format!("{}.{} ", call.kit.name(), call.kind);
-        let flat: Vec<String> = call
-            .fields
-            .iter()
-            .map(|(name, value)| format!("{name} = {}", self.value(package, value)))
-            .collect();
+        self.fields(package, &head, &call.fields, indent, column)
+    }
+
+    /// A head with fields behind it.
+    fn fields(
+        &self,
+        package: &str,
+        head: &str,
+        fields: &[(&'static str, FieldValue)],
+        indent: usize,
+        column: usize,
+    ) -> String {
+        let head = head.to_owned();
+        let flat: Vec<String> =
+            fields.iter().map(|(name, value)| format!("{name} = {}", self.value(package, value))).collect();
         let line = format!("{{ {} }}", flat.join(", "));
         if flat.is_empty() {
             return head + "{}";
@@ -141,7 +163,7 @@ impl<'a> DefinitionWriter<'a> {
         }
         let space = " ".repeat(indent + 4);
         let mut text = head + "{\n";
-        for ((name, value), flat) in call.fields.iter().zip(flat) {
+        for ((name, value), flat) in fields.iter().zip(flat) {
             text.push_str(&space);
             if space.len() + flat.len() <= WIDTH {
                 text.push_str(&flat);
@@ -176,10 +198,22 @@ impl<'a> DefinitionWriter<'a> {
                 many => format!("[{}]", many.join(", ")),
             },
             FieldValue::Folder(folder) => quoted(&self.path(package, folder)),
+            FieldValue::Place(..) => {
+                let rows: Vec<String> = self.place_rows(package, value);
+                format!("stage {{ path = \"place\", files = {{ {} }} }}", rows.join(", "))
+                    .replace("{  }", "{}")
+            }
             FieldValue::Of(address) => self.reference(package, address),
             FieldValue::Pinned(kit, name) => format!("{}.pinned({})", kit.name(), quoted(name)),
             FieldValue::SystemLibrary(name) => format!("system_library {{ names = {} }}", quoted(name)),
             FieldValue::Code(code) => code.clone(),
+            FieldValue::Expression(expression) => {
+                let part = |part: &ExpressionPart| match part {
+                    ExpressionPart::Text(text) => text.clone(),
+                    ExpressionPart::Of(address) => self.reference(package, address),
+                };
+                expression.parts.iter().map(part).collect()
+            }
         }
     }
 
@@ -188,6 +222,13 @@ impl<'a> DefinitionWriter<'a> {
         let (open, parts, close) = match value {
             FieldValue::List(items) if items.len() > 1 => ('[', self.all(package, items), ']'),
             FieldValue::Files(_) | FieldValue::Below(..) => ('[', self.files_of(package, value), ']'),
+            FieldValue::Place(..) => {
+                let (space, rows) = (" ".repeat(indent), self.place_rows(package, value));
+                let rows: String = rows.iter().map(|row| format!("{space}        {row}\n")).collect();
+                return format!(
+                    "stage {{\n{space}    path = \"place\"\n{space}    files = {{\n{rows}{space}    }}\n{space}}}"
+                );
+            }
             FieldValue::Map(rows) => {
                 let row = |(key, value): &(String, FieldValue)| {
                     format!("{}: {}", quoted(key), self.value(package, value))
@@ -203,6 +244,20 @@ impl<'a> DefinitionWriter<'a> {
         let end = if open == '[' { "," } else { "" };
         let lines: String = parts.iter().map(|part| format!("{space}{part}{end}\n")).collect();
         format!("{open}\n{lines}{}{close}", " ".repeat(indent))
+    }
+
+    /// The rows of a folder to write in: a folder there, and the files in it.
+    fn place_rows(&self, package: &str, value: &FieldValue) -> Vec<String> {
+        let FieldValue::Place(root, files) = value else { return Vec::new() };
+        let mut folders: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
+        for file in files {
+            folders.entry(crate::tree::folder_of(below(file, root))).or_default().insert(file.clone());
+        }
+        let row = |(folder, files): (&str, BTreeSet<String>)| {
+            let key = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+            format!("{}: {}", quoted(&key), self.value(package, &FieldValue::Files(files)))
+        };
+        folders.into_iter().map(row).collect()
     }
 
     fn all(&self, package: &str, items: &[FieldValue]) -> Vec<String> {

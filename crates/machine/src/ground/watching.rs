@@ -33,7 +33,7 @@ impl Machine {
     }
 
     /// Runs a command by the shell in the workspace's root, with the person's variables, and notes all programs. It may read what
-    /// the person may read, write in the workspace and to temporary files of its own, and has no network.
+    /// the person may read, write in the workspace and in the folders that are for everybody's temporary files, and has no network.
     ///
     /// # Errors
     /// When the command cannot be confined, or there is no room for its temporary files.
@@ -44,6 +44,10 @@ impl Machine {
         rules.allow(Path::new("/"), Access::Read)?;
         rules.allow(root, Access::Write)?;
         rules.allow(temporary.path(), Access::Write)?;
+        // Functions of C libraries make files there, whatever `TMPDIR` says.
+        for everybodys in ["/tmp", "/var/tmp"].map(Path::new).into_iter().filter(|folder| folder.is_dir()) {
+            rules.allow(everybodys, Access::Write)?;
+        }
         let mut environment = Environment::of_person();
         environment.set("TMPDIR", temporary.path().to_string_lossy());
         environment.set("PWD", root.to_string_lossy());

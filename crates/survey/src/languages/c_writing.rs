@@ -8,7 +8,7 @@ use super::c_places::is_part;
 use super::c_scan::is_header;
 use super::{config_header, makers, templates};
 use crate::Survey;
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit};
+use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, Keyword, KindCall, Kit};
 use crate::tree::{ext_of, folder_of, is_below, name_of};
 
 /// What all is compiled with.
@@ -83,7 +83,7 @@ impl PartWriter<'_, '_> {
         let (sources, generated) = self.sources(part, reach);
         let mut call = KindCall::new(Kit::C, role.kind()).with("sources", sources);
         let (mut made_headers, reasons) = self.made_headers(part, reach, &generated);
-        let generated = generated.into_values().map(|code| (FieldValue::Code(code), BTreeSet::new()));
+        let generated = generated.into_values().map(|value| (value, BTreeSet::new()));
         made_headers.splice(0..0, generated);
         self.headers(&mut call, part, reach, made_headers);
         let own_folders = self.searched.get(&address).cloned().unwrap_or_default();
@@ -120,7 +120,7 @@ impl PartWriter<'_, '_> {
 
     /// The sources of a part with those that are made of descriptions beside them, and the headers that are made with these, by
     /// their names.
-    fn sources(&mut self, part: &CPart, reach: &Included) -> (FieldValue, BTreeMap<String, String>) {
+    fn sources(&mut self, part: &CPart, reach: &Included) -> (FieldValue, BTreeMap<String, FieldValue>) {
         let files = FieldValue::Files(part.sources.union(&reach.more_sources).cloned().collect());
         let mut headers = BTreeMap::new();
         if !matches!(part.place.role, CRole::Library | CRole::Program) {
@@ -128,8 +128,9 @@ impl PartWriter<'_, '_> {
         }
         let mut all = vec![files.clone()];
         for (address, header) in makers::generated(self.survey, &part.place.component, &part.sources) {
-            all.push(FieldValue::Code(format!("{}.source", address.name)));
-            headers.extend(header.map(|header| (header, format!("{}.header", address.name))));
+            let output = |name: &str| FieldValue::Expression(Expression::of(&address).then(name));
+            all.push(output(".source"));
+            headers.extend(header.map(|header| (header, output(".header"))));
         }
         (if all.len() == 1 { files } else { FieldValue::List(all) }, headers)
     }
@@ -139,7 +140,7 @@ impl PartWriter<'_, '_> {
         &mut self,
         part: &CPart,
         reach: &Included,
-        generated: &BTreeMap<String, String>,
+        generated: &BTreeMap<String, FieldValue>,
     ) -> (Vec<MadeHeader>, Vec<String>) {
         let component = &part.place.component;
         let (mut headers, mut reasons): (Vec<MadeHeader>, Vec<String>) = (Vec::new(), Vec::new());

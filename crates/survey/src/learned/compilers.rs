@@ -13,7 +13,7 @@ pub(super) enum Language {
 
 /// What a call of a compiler makes.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub(super) enum Stage {
+pub(super) enum CompilerResult {
     /// Objects, one of each source.
     Objects,
     /// A program.
@@ -37,7 +37,7 @@ pub(super) enum LinkItem {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) struct CompilerCall {
     pub language: Language,
-    pub stage: Stage,
+    pub stage: CompilerResult,
     /// Sources, as they are written.
     pub sources: Vec<String>,
     /// Where the result goes, as it is written.
@@ -153,7 +153,7 @@ pub(super) fn compiler_call(words: &[String]) -> Option<CompilerCall> {
     }
     let mut call = CompilerCall {
         language,
-        stage: Stage::Program,
+        stage: CompilerResult::Program,
         sources: Vec::new(),
         output: None,
         include: Vec::new(),
@@ -168,7 +168,7 @@ pub(super) fn compiler_call(words: &[String]) -> Option<CompilerCall> {
         call.take(word, value);
     }
     let makes_something =
-        !call.sources.is_empty() || (call.stage != Stage::Objects && !call.links.is_empty());
+        !call.sources.is_empty() || (call.stage != CompilerResult::Objects && !call.links.is_empty());
     makes_something.then_some(call)
 }
 
@@ -196,8 +196,8 @@ impl CompilerCall {
             }
         }
         match word {
-            "-c" => return self.stage = Stage::Objects,
-            "-shared" => return self.stage = Stage::Shared,
+            "-c" => return self.stage = CompilerResult::Objects,
+            "-shared" => return self.stage = CompilerResult::Shared,
             "-pipe" | "-v" | "-" => return,
             _ => {}
         }
@@ -234,7 +234,7 @@ impl CompilerCall {
     /// Where the object of a source goes, as the compiler would write it.
     pub fn object_of(&self, source: &str) -> String {
         match (&self.output, self.stage) {
-            (Some(output), Stage::Objects) => output.clone(),
+            (Some(output), CompilerResult::Objects) => output.clone(),
             _ => format!("{}.o", stem_of(source)),
         }
     }
@@ -330,20 +330,23 @@ mod tests {
         let one = call(
             "x86_64-linux-gnu-gcc-14 -DTIDE=3 -D EBB -I include -Isrc -O2 -MD -MF .d/a.d -c -o a.o src/a.c",
         );
-        assert_eq!((one.language, one.stage), (Language::C, Stage::Objects));
+        assert_eq!((one.language, one.stage), (Language::C, CompilerResult::Objects));
         assert_eq!(one.sources, ["src/a.c"]);
         assert_eq!(one.flags, ["-DTIDE=3", "-DEBB", "-O2"]);
         assert_eq!(one.include, ["include", "src"]);
         assert_eq!(one.object_of("src/a.c"), "a.o");
         let one =
             call("g++ -pthread -o show main.o -L lib -ltides -Wl,-rpath,/x -Wl,--as-needed libebb.a -lm");
-        assert_eq!((one.language, one.stage), (Language::Cplusplus, Stage::Program));
+        assert_eq!((one.language, one.stage), (Language::Cplusplus, CompilerResult::Program));
         assert_eq!(one.link_words(), ["-pthread", "-Wl,--as-needed"]);
         let files = one.links.iter().filter(|item| matches!(item, LinkItem::File(_))).count();
         assert_eq!((files, one.linked()), (2, "show"));
         assert_eq!(call("cc a.c").linked(), "a.out");
         assert_eq!(call("cc -c x/a.c b.c").object_of("x/a.c"), "a.o");
-        assert_eq!(call("cc -shared -fPIC -o libt.so a.c -Wl,-soname,libt.so.1").stage, Stage::Shared);
+        assert_eq!(
+            call("cc -shared -fPIC -o libt.so a.c -Wl,-soname,libt.so.1").stage,
+            CompilerResult::Shared
+        );
         assert_eq!(call("gfortran -J mod -c tide.f90").language, Language::Fortran);
         assert_eq!(call("c99 -o t t.c").language, Language::C);
     }

@@ -2,7 +2,9 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
-use super::compilers::{ArchiverCall, CompilerCall, Language, LinkItem, Stage, archiver_call, compiler_call};
+use super::compilers::{
+    ArchiverCall, CompilerCall, CompilerResult, Language, LinkItem, archiver_call, compiler_call,
+};
 use super::{SeenBuild, SeenProgram};
 use crate::languages::is_fortran_source;
 use crate::tree::{folder_of, joined, name_of};
@@ -129,7 +131,8 @@ impl Dataflow {
     }
 
     fn follow(&mut self, build: &SeenBuild, number: usize, program: &SeenProgram) {
-        if let Some(artifact) = program.file.as_deref().and_then(|file| self.artifact_at(file)) {
+        let file = program.file.as_deref().map(|file| build.behind(file).unwrap_or(file));
+        if let Some(artifact) = file.and_then(|file| self.artifact_at(file)) {
             self.artifacts[artifact].runs.push(number);
         }
         // Where it ran outside of the folder, its words lead there.
@@ -186,12 +189,14 @@ impl Dataflow {
                 true => Language::Fortran,
                 false => call.language,
             };
-            let reads = reads.iter().filter(|read| **read != path).cloned().collect();
+            // What is linked by the same call is no part of the source.
+            let is_source = |read: &&String| **read != path && !self.at.contains_key(*read);
+            let reads = reads.iter().filter(is_source).cloned().collect();
             let name = name_of(&call.object_of(source)).to_owned();
             self.objects.push(ObjectUnit { source: path, language, flags, include, reads, name });
             own.push(self.objects.len() - 1);
         }
-        if call.stage == Stage::Objects {
+        if call.stage == CompilerResult::Objects {
             for (source, object) in call.sources.iter().zip(own) {
                 if let Some(path) = here(&call.object_of(source)) {
                     self.at.insert(path, Thing::Objects(vec![object]));
@@ -200,7 +205,8 @@ impl Dataflow {
             return;
         }
         let Some(path) = here(call.linked()) else { return };
-        let kind = if call.stage == Stage::Shared { ArtifactKind::Shared } else { ArtifactKind::Program };
+        let kind =
+            if call.stage == CompilerResult::Shared { ArtifactKind::Shared } else { ArtifactKind::Program };
         let mut made = Artifact {
             kind,
             path: path.clone(),
@@ -213,16 +219,26 @@ impl Dataflow {
         made.link_flags.retain(|word| word != "-shared");
         for item in &call.links {
             match item {
-                LinkItem::File(file) => match here(file).and_then(|path| self.at.get(&path)) {
+                LinkItem::File(file) => match here(file)
+                    .and_then(|path| self.at.get(&path).or_else(|| self.at.get(build.behind(&path)?)))
+                {
                     Some(Thing::Objects(objects)) => made.objects.extend(objects),
                     Some(Thing::Artifact(artifact)) => made.needs.push(*artifact),
                     None => {}
                 },
-                LinkItem::Library(name) => match self.library(name, call, here) {
+                LinkItem::Library(name) => match self.library(build, name, call, here) {
                     Some(artifact) => made.needs.push(artifact),
                     None => made.link_flags.push(format!("-l{name}")),
                 },
                 LinkItem::Word(_) => {}
+            }
+        }
+        // However it is named: a library that was read is linked.
+        let read = reads.iter().filter_map(|path| self.artifact_at(path));
+        for artifact in read {
+            let is_library = self.artifacts[artifact].kind != ArtifactKind::Program;
+            if is_library && !made.needs.contains(&artifact) {
+                made.needs.push(artifact);
             }
         }
         self.artifacts.push(made);
@@ -232,6 +248,7 @@ impl Dataflow {
     /// The library of the folder that a name means, where a call searches for it.
     fn library(
         &self,
+        build: &SeenBuild,
         name: &str,
         call: &CompilerCall,
         here: &dyn Fn(&str) -> Option<String>,
@@ -239,7 +256,10 @@ impl Dataflow {
         let folders = call.library_folders.iter().filter_map(|folder| here(folder));
         let mut paths =
             folders.flat_map(|folder| ["so", "a"].map(|end| joined(&folder, &format!("lib{name}.{end}"))));
-        paths.find_map(|path| self.artifact_at(&path?))
+        paths.find_map(|path| {
+            let path = path?;
+            self.artifact_at(&path).or_else(|| self.artifact_at(build.behind(&path)?))
+        })
     }
 
     fn archives(&mut self, archive: &str, members: &[String], here: &dyn Fn(&str) -> Option<String>) {

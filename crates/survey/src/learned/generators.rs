@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::dataflow::Dataflow;
 use super::{SeenBuild, SeenProgram};
-use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
+use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword};
 use crate::tree::{SourceTree, name_of};
 use crate::writing::quoted;
 
@@ -18,11 +18,20 @@ pub(super) struct MadeFile {
 }
 
 impl MadeFile {
-    /// How definitions of the same package write it.
-    pub fn reference(&self) -> String {
+    /// The value of a field that takes it.
+    pub fn value(&self) -> FieldValue {
         match &self.output {
-            None => self.address.name.clone(),
-            Some(output) => format!("{}.{output}", self.address.name),
+            None => FieldValue::Of(self.address.clone()),
+            Some(_) => FieldValue::Expression(self.reference()),
+        }
+    }
+
+    /// How it is written.
+    fn reference(&self) -> Expression {
+        let name = Expression::of(&self.address);
+        match &self.output {
+            None => name,
+            Some(output) => name.then(&format!(".{output}")),
         }
     }
 }
@@ -59,8 +68,19 @@ struct Recipe {
     inputs: BTreeSet<String>,
     /// Files of the tree that it takes.
     takes: BTreeSet<String>,
-    /// Inputs that are made, as they are written.
-    made: Vec<String>,
+    /// Definitions whose results it takes.
+    uses: BTreeSet<DefinitionAddress>,
+}
+
+/// A run of a program that was built, which makes nothing that is compiled.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(super) struct SeenRun {
+    /// The program that ran, by its place.
+    pub number: usize,
+    /// The same run as a check.
+    pub check: FormCall,
+    /// Whether it reads nothing that is made but its own program, so that a kit's test can say it.
+    pub is_plain: bool,
 }
 
 /// Why a file gets no definition.
@@ -112,43 +132,108 @@ impl Generators<'_> {
             return None;
         }
         self.needed.extend(&family);
-        let mut fields = vec![format!("    say = {}", quoted(&format!("make {}", name_of(path))))];
+        let mut fields = vec![("say", FieldValue::text(format!("make {}", name_of(path))))];
         let unnamed: Vec<&(String, Option<String>)> =
             recipe.outputs.iter().filter(|(file, _)| !recipe.named.contains(file)).collect();
         // Who chooses itself where it writes cannot be given a place for some of it.
         if !unnamed.is_empty() && !recipe.named.is_empty() {
             return None;
         }
-        fields.push(format!("    run = {command}"));
+        fields.push(("run", FieldValue::Expression(command)));
         if !unnamed.is_empty() {
             let own = self.build.programs[number].folder.clone().unwrap_or_default();
             let row = |(file, output): &&(String, Option<String>)| {
                 let output = output.clone().unwrap_or_else(|| output_name(file));
-                format!("{}: {}", quoted(&output), quoted(crate::tree::below(file, &own)))
+                (output, FieldValue::text(crate::tree::below(file, &own)))
             };
-            let rows: Vec<String> = unnamed.iter().map(row).collect();
-            fields.push(format!("    makes = {{ {} }}", rows.join(", ")));
+            fields.push(("makes", FieldValue::Map(unnamed.iter().map(row).collect())));
         }
         let more = self.more_inputs(number, &mut recipe, name);
         if !more.is_empty() {
-            fields.push(format!("    reads = [{}]", more.join(", ")));
+            fields.push(("reads", FieldValue::List(more)));
         }
-        let code = format!("step {{\n{}\n}}", fields.join("\n"));
         let address = name(&output_name(path));
         let command = &self.build.command;
-        self.define(
-            Definition::new(
-                Keyword::Target,
-                &address,
-                format!("{}, as `{command}` makes it.", name_of(path)),
-                Body::Code(code, recipe.takes.clone()),
-            )
-            .private(),
-        );
+        let step = FormCall { form: "step", fields, takes: recipe.takes };
+        let documentation = format!("{}, as `{command}` makes it.", name_of(path));
+        let body = Body::Form(step);
+        self.definitions.push(Definition::new(Keyword::Target, &address, documentation, body).private());
         for (file, output) in recipe.outputs {
             self.made.insert(file, Some(MadeFile { address: address.clone(), output }));
         }
         self.made.get(path).cloned().flatten()
+    }
+
+    /// A run of a program as a check.
+    ///
+    /// # Errors
+    /// Why it cannot be one.
+    pub fn run(
+        &mut self,
+        number: usize,
+        name: &mut dyn FnMut(&str) -> DefinitionAddress,
+    ) -> Result<SeenRun, String> {
+        let program = &self.build.programs[number];
+        let own = program.folder.clone().unwrap_or_default();
+        let mut recipe = Recipe::default();
+        let needed = self.needed.clone();
+        let command = self.words_command(number, &mut recipe, name);
+        // What a run is made of is nothing that something else needs.
+        self.needed = needed;
+        let command = command.ok_or("it reads what nobody was seen to make")?;
+        let is_plain = recipe.uses.len() <= 1 && program.stdin.is_none() && program.pipe_in.is_none();
+        let named = recipe.inputs.len();
+        let more = self.more_inputs(number, &mut recipe, name);
+        let lasting = self.flow.reads(self.build, number);
+        let is_input = |path: &&String| self.build.made.contains(*path) && !self.is_own_work(number, path);
+        let mut others = lasting.iter().filter(is_input);
+        if let Some(unknown) = others.find(|path| !recipe.inputs.contains(*path) && !self.is_of_kit(path)) {
+            return Err(format!("it reads {unknown}, and nobody was seen to make that"));
+        }
+        let is_plain = is_plain && recipe.uses.len() <= 1;
+        let mut fields = vec![("run", FieldValue::Expression(command))];
+        let files: BTreeSet<String> = more.iter().flat_map(files_of).collect();
+        let made: Vec<FieldValue> =
+            more.into_iter().filter(|value| !matches!(value, FieldValue::Files(_))).collect();
+        let writes = self.writes_where_it_runs(number);
+        let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) =
+            files.iter().cloned().partition(|path| writes && crate::tree::is_below(path, &own));
+        if writes {
+            fields.push(("folder", FieldValue::Place(own, beside)));
+        } else if own.is_empty() || (named == recipe.inputs.len() && self.listed(number).is_empty()) {
+            // All that it reads has its place in the words.
+        } else if self.tree.has_folder(&own) {
+            fields.push(("folder", FieldValue::Folder(own)));
+        } else {
+            return Err(format!("it runs in {own}, which is no folder of the sources"));
+        }
+        let mut reads: Vec<FieldValue> =
+            if elsewhere.is_empty() { Vec::new() } else { vec![FieldValue::Files(elsewhere)] };
+        reads.extend(made);
+        if !reads.is_empty() {
+            fields.push(("reads", FieldValue::List(reads)));
+        }
+        let check = FormCall { form: "check", fields, takes: recipe.takes };
+        Ok(SeenRun { number, check, is_plain })
+    }
+
+    /// Whether a program writes in the folder where it runs, or below it.
+    fn writes_where_it_runs(&self, number: usize) -> bool {
+        let family = self.flow.family(number);
+        let own = self.build.programs[number].folder.clone().unwrap_or_default();
+        let mut writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
+        writes.any(|path| crate::tree::is_below(path, &own))
+    }
+
+    /// Whether a program made a file itself, or one that it started.
+    fn is_own_work(&self, number: usize, path: &str) -> bool {
+        let family = self.flow.family(number);
+        self.flow.writers.get(path).is_some_and(|writers| writers.iter().all(|one| family.contains(one)))
+    }
+
+    /// Whether a kit makes a file, which knows itself who needs it.
+    fn is_of_kit(&self, path: &str) -> bool {
+        !self.flow.writers.contains_key(path)
     }
 
     /// Whether a file can be an input: it is in the tree, or made and there when all is over, or an output of the command itself.
@@ -175,23 +260,12 @@ impl Generators<'_> {
             "As `{}` made it on this machine: nubrik does not know how, so another machine gets the same.",
             self.build.command
         );
-        self.define(
-            Definition::new(
-                Keyword::Target,
-                &address,
-                format!("{}.", name_of(path)),
-                Body::Code(code, BTreeSet::new()),
-            )
-            .private()
-            .because(vec![reason]),
-        );
+        let body = Body::Code(code, BTreeSet::new());
+        let copy = Definition::new(Keyword::Target, &address, format!("{}.", name_of(path)), body);
+        self.definitions.push(copy.private().because(vec![reason]));
         let made = MadeFile { address, output: None };
         self.made.insert(path.to_owned(), Some(made.clone()));
         Some(made)
-    }
-
-    fn define(&mut self, definition: Definition) {
-        self.definitions.push(definition);
     }
 
     /// The program whose command makes a file, and whether that is the text of a shell's command.
@@ -277,7 +351,7 @@ impl Generators<'_> {
         number: usize,
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
-    ) -> Option<String> {
+    ) -> Option<Expression> {
         let mut stages = vec![number];
         let build = self.build;
         while let Some(pipe) = stages.last().and_then(|last| build.programs[*last].pipe_in.clone()) {
@@ -297,18 +371,18 @@ impl Generators<'_> {
                 words.push(self.word(word, &folder, recipe, name, at == 0)?);
             }
             if let Some(from) = &program.stdin {
-                words.push(format!("< {}", self.hole(from, recipe, name)?));
+                words.push(Expression::text("< ").with(self.hole(from, recipe, name)?));
             }
             if let Some(to) = &program.stdout {
-                words.push(format!("> {}", self.output_behind(to, recipe)?));
+                words.push(Expression::text("> ").with(self.output_behind(to, recipe)?));
             }
-            parts.push(words.join(" "));
+            parts.push(Expression::joined(words, " "));
         }
-        Some(format!("`{}`", parts.join(" | ")))
+        Some(Expression::text("`").with(Expression::joined(parts, " | ")).then("`"))
     }
 
     /// The hole for an output that is written under this name, or renamed to its own later.
-    fn output_behind(&self, written: &str, recipe: &mut Recipe) -> Option<String> {
+    fn output_behind(&self, written: &str, recipe: &mut Recipe) -> Option<Expression> {
         let path =
             recipe.outputs.iter().map(|(path, _)| path).find(|path| self.leads_to(written, path))?.clone();
         output_hole(&path, recipe)
@@ -322,7 +396,7 @@ impl Generators<'_> {
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
         is_first: bool,
-    ) -> Option<String> {
+    ) -> Option<Expression> {
         if word.contains('`') || word.contains('\n') {
             return None;
         }
@@ -334,14 +408,15 @@ impl Generators<'_> {
                 continue;
             };
             let before = if at == 0 { String::new() } else { plain(&word[..at]) };
+            let before = Expression::text(before);
             if let Some(hole) = self.known_hole(&path, recipe, name) {
-                return Some(before + &hole);
+                return Some(before.with(hole));
             }
             if at > 0 && self.tree.has_folder(&path) {
-                return Some(before + &plain(&self.in_workspace(&path)));
+                return Some(before.then(&plain(&self.in_workspace(&path))));
             }
         }
-        Some(if is_first { plain(name_of(word)) } else { plain(word) })
+        Some(Expression::text(if is_first { plain(name_of(word)) } else { plain(word) }))
     }
 
     fn in_workspace(&self, path: &str) -> String {
@@ -354,7 +429,7 @@ impl Generators<'_> {
         path: &str,
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
-    ) -> Option<String> {
+    ) -> Option<Expression> {
         if recipe.outputs.iter().any(|(output, _)| output == path) {
             return output_hole(path, recipe);
         }
@@ -367,20 +442,22 @@ impl Generators<'_> {
         path: &str,
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
-    ) -> Option<String> {
+    ) -> Option<Expression> {
         if let Some(program) = self.flow.artifact_at(path).and_then(|artifact| self.programs.get(&artifact)) {
             recipe.inputs.insert(path.to_owned());
-            return Some(format!("{{{}}}", program.name));
+            recipe.uses.insert(program.clone());
+            return Some(Expression::text("{").with(Expression::of(program)).then("}"));
         }
         if self.tree.has(path) {
             recipe.inputs.insert(path.to_owned());
             recipe.takes.insert(path.to_owned());
-            return Some(format!("{{in {}}}", quoted(path)));
+            return Some(Expression::text(format!("{{in {}}}", quoted(path))));
         }
         if self.build.made.contains(path) && self.flow.writers.contains_key(path) {
             let made = self.file(path, name)?;
             recipe.inputs.insert(path.to_owned());
-            return Some(format!("{{{}}}", made.reference()));
+            recipe.uses.insert(made.address.clone());
+            return Some(Expression::text("{").with(made.reference()).then("}"));
         }
         None
     }
@@ -391,7 +468,7 @@ impl Generators<'_> {
         number: usize,
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
-    ) -> Option<String> {
+    ) -> Option<Expression> {
         let program = self.build.programs[number].clone();
         let (text, folder) = (shell_text(&program)?.to_owned(), program.folder?);
         if text.contains('`') {
@@ -406,29 +483,29 @@ impl Generators<'_> {
             })
             .collect();
         let is_of_path = |c: char| c.is_alphanumeric() || "_./+-".contains(c);
-        let mut out = String::new();
+        let mut out = Expression::text("sh`");
         let mut rest = text.as_str();
         while !rest.is_empty() {
             let end = rest.find(|c| !is_of_path(c)).unwrap_or(rest.len());
             if end == 0 {
                 let next = rest.chars().next()?;
-                match next {
-                    '{' => out.push_str("{{"),
-                    '}' => out.push_str("}}"),
-                    other => out.push(other),
-                }
+                out = match next {
+                    '{' => out.then("{{"),
+                    '}' => out.then("}}"),
+                    other => out.then(other.encode_utf8(&mut [0; 4])),
+                };
                 rest = &rest[next.len_utf8()..];
                 continue;
             }
             let token = &rest[..end];
             let path = self.build.path(&folder, token).filter(|path| touched.contains(path));
-            match path.and_then(|path| self.known_hole(&path, recipe, name)) {
-                Some(hole) => out.push_str(&hole),
-                None => out.push_str(token),
-            }
+            out = match path.and_then(|path| self.known_hole(&path, recipe, name)) {
+                Some(hole) => out.with(hole),
+                None => out.then(token),
+            };
             rest = &rest[end..];
         }
-        Some(format!("sh`{out}`"))
+        Some(out.then("`"))
     }
 
     /// What a command reads besides the files in its words, as it is written in a list.
@@ -437,41 +514,65 @@ impl Generators<'_> {
         number: usize,
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
-    ) -> Vec<String> {
-        let reads = self.flow.reads(self.build, number);
+    ) -> Vec<FieldValue> {
+        let mut reads = self.flow.reads(self.build, number);
+        reads.extend(self.listed(number));
         let mut more = Vec::new();
+        let mut files = BTreeSet::new();
         for path in reads.into_iter().filter(|path| !recipe.outputs.iter().any(|(output, _)| output == path))
         {
             if recipe.inputs.contains(&path) {
                 continue;
             }
             if self.tree.has(&path) {
-                more.push(quoted(&path));
-                recipe.takes.insert(path);
+                recipe.inputs.insert(path.clone());
+                files.insert(path);
             } else if let Some(program) =
                 self.flow.artifact_at(&path).and_then(|artifact| self.programs.get(&artifact))
             {
-                more.push(program.name.clone());
+                recipe.inputs.insert(path);
+                recipe.uses.insert(program.clone());
+                more.push(FieldValue::Of(program.clone()));
             } else if self.build.made.contains(&path)
                 && self.flow.writers.contains_key(&path)
+                && !self.is_own_work(number, &path)
                 && let Some(made) = self.file(&path, name)
             {
-                recipe.made.push(made.reference());
-                more.push(made.reference());
+                recipe.inputs.insert(path);
+                recipe.uses.insert(made.address.clone());
+                more.push(made.value());
             }
         }
+        if !files.is_empty() {
+            more.insert(0, FieldValue::Files(files));
+        }
         more
+    }
+
+    /// The files of the tree in folders that a program looked through.
+    fn listed(&self, number: usize) -> BTreeSet<String> {
+        let family = self.flow.family(number);
+        let folders = family.iter().flat_map(|one| &self.build.programs[*one].lists);
+        folders.flat_map(|folder| self.tree.inside(folder)).map(str::to_owned).collect()
+    }
+}
+
+/// The files of the tree that a value names.
+fn files_of(value: &FieldValue) -> BTreeSet<String> {
+    match value {
+        FieldValue::Files(files) => files.clone(),
+        _ => BTreeSet::new(),
     }
 }
 
 /// The hole for an output.
-fn output_hole(path: &str, recipe: &mut Recipe) -> Option<String> {
+fn output_hole(path: &str, recipe: &mut Recipe) -> Option<Expression> {
     let (_, output) = recipe.outputs.iter().find(|(known, _)| known == path)?;
     recipe.named.insert(path.to_owned());
-    Some(match output {
+    Some(Expression::text(match output {
         Some(output) => format!("{{out {output} {}}}", quoted(path)),
         None => format!("{{out {}}}", quoted(path)),
-    })
+    }))
 }
 
 /// The name of an output: that of its file, in the letters of a name.

@@ -25,11 +25,21 @@ pub struct SeenBuild {
     pub programs: Vec<SeenProgram>,
     /// Files that are there when all is over, and were not there before or are others, from the folder.
     pub made: BTreeSet<String>,
+    /// Which of them are links, and where each one leads, from the folder.
+    pub links: BTreeMap<String, String>,
     /// The texts of those that are short enough for a definition.
     pub texts: BTreeMap<String, String>,
 }
 
 impl SeenBuild {
+    /// The file behind a link, or behind several.
+    fn behind(&self, path: &str) -> Option<&str> {
+        let next = |path: &&String| self.links.get(*path);
+        let first = self.links.get(path)?;
+        // A link may lead back to itself.
+        std::iter::successors(Some(first), next).take(self.links.len()).last().map(String::as_str)
+    }
+
     /// The path, from the folder, of what a word names for who runs in a folder of it; nothing for what lies elsewhere.
     fn path(&self, folder: &str, word: &str) -> Option<String> {
         match word.strip_prefix('/') {
@@ -56,6 +66,8 @@ pub struct SeenProgram {
     pub folder: Option<String>,
     /// Files that it read.
     pub reads: BTreeSet<String>,
+    /// Folders that it looked through.
+    pub lists: BTreeSet<String>,
     /// Files that it made or changed.
     pub writes: BTreeSet<String>,
     /// What it renamed: from where, and to where.

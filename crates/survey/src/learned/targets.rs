@@ -5,11 +5,12 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::SeenBuild;
 use super::compilers::{Language, family};
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
-use super::generators::Generators;
+use super::generators::{Generators, SeenRun};
 use crate::languages::scan_c;
 use crate::names::NameGiver;
 use crate::proposal::{
-    Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,
+    Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
+    Proposal,
 };
 use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
 
@@ -87,6 +88,7 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             }
         }
     }
+    let runs = work.runs(&mut generators, &mut |wish| names.give("", wish, "file"));
     let Generators { made, definitions, needed, left, .. } = generators;
     let mut targets: Vec<LearnedTarget> = made
         .iter()
@@ -108,8 +110,20 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
     }
     work.settle_headers();
     for plan in &work.plans {
-        let definition = work.definition(plan, &made, &needed, common.as_ref());
-        proposal.definitions.push(definition);
+        let runs: Vec<&SeenRun> = runs
+            .iter()
+            .filter(|(artifact, run)| Some(*artifact) == plan.artifact && !needed.contains(&run.number))
+            .map(|(_, run)| run)
+            .collect();
+        let own_test = match runs.as_slice() {
+            [run] if run.is_plain && work.is_test(plan) => Some(*run),
+            _ => None,
+        };
+        proposal.definitions.push(work.definition(plan, &made, own_test, common.as_ref()));
+        if own_test.is_none() && !runs.is_empty() {
+            let address = names.give("", &format!("{}_runs", plan.address.name), "runs");
+            proposal.definitions.push(work.checks(&address, plan, &runs));
+        }
     }
     let target = |plan: &Plan| {
         let path = flow.artifacts[plan.artifact?].path.clone();
@@ -183,6 +197,9 @@ struct Learning<'a> {
     plans: Vec<Plan>,
     by_artifact: BTreeMap<usize, usize>,
 }
+
+/// So many runs of a program become checks.
+const MOST_RUNS: usize = 100;
 
 /// Flags that all have, with the definition that names them.
 type CommonFlags = (DefinitionAddress, Vec<String>);
@@ -339,6 +356,7 @@ impl Learning<'_> {
             self.plans[place].headers = headers;
             self.plans[place].internal = own;
         }
+        self.give_headers(&needs);
         for (place, needs) in needs.iter().enumerate() {
             let given: BTreeSet<String> =
                 needs.iter().flat_map(|need| self.plans[*need].headers.iter().cloned()).collect();
@@ -348,6 +366,25 @@ impl Learning<'_> {
             if plan.kind == ArtifactKind::Program {
                 let headers = std::mem::take(&mut plan.headers);
                 plan.internal.extend(headers);
+            }
+        }
+    }
+
+    /// Gives headers that only its users read to the library whose other headers are in the same folder.
+    fn give_headers(&mut self, needs: &[BTreeSet<usize>]) {
+        for (place, needs) in needs.iter().enumerate() {
+            for header in self.plans[place].internal.clone() {
+                let is_beside = |need: &&usize| {
+                    let plan = &self.plans[**need];
+                    let beside = |other: &String| folder_of(other) == folder_of(&header);
+                    plan.artifact.is_some() && plan.headers.iter().any(beside)
+                };
+                let own = self.units(&self.plans[place].objects).map(|unit| folder_of(&unit.source));
+                let is_own = own.into_iter().any(|folder| folder == folder_of(&header));
+                if let Some(need) = needs.iter().find(is_beside).filter(|_| !is_own && self.tree.has(&header))
+                {
+                    self.plans[*need].headers.insert(header.clone());
+                }
             }
         }
     }
@@ -385,14 +422,13 @@ impl Learning<'_> {
         &self,
         plan: &Plan,
         made: &BTreeMap<String, Option<super::generators::MadeFile>>,
-        needed: &BTreeSet<usize>,
+        run: Option<&SeenRun>,
         common: Option<&CommonFlags>,
     ) -> Definition {
         let units: Vec<&ObjectUnit> = self.units(&plan.objects).collect();
         let is_fortran = units.first().is_some_and(|unit| unit.language == Language::Fortran);
-        let runs = self.test_run(plan, needed);
         let kit = if is_fortran { Kit::Fortran } else { Kit::C };
-        let kind = match (plan.kind, &runs) {
+        let kind = match (plan.kind, run) {
             (ArtifactKind::Archive, _) => "library",
             (ArtifactKind::Shared, _) if is_fortran => "library",
             (ArtifactKind::Shared, _) => "shared_library",
@@ -429,9 +465,9 @@ impl Learning<'_> {
         if plan.kind == ArtifactKind::Archive && self.is_in_shared(plan) && !is_fortran {
             call.set("position_independent", FieldValue::Bool(true));
         }
-        let keyword = if runs.is_some() { Keyword::Test } else { Keyword::Target };
-        if let Some(run) = &runs {
-            self.say_run(&mut call, *run);
+        let keyword = if run.is_some() { Keyword::Test } else { Keyword::Target };
+        if let Some(run) = run {
+            self.say_run(&mut call, run);
         }
         let command = &self.build.command;
         let path = plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path));
@@ -486,10 +522,7 @@ impl Learning<'_> {
         }
         for path in paths {
             let Some(Some(file)) = made.get(path) else { continue };
-            let value = match &file.output {
-                None => FieldValue::Of(file.address.clone()),
-                Some(_) => FieldValue::Code(file.reference()),
-            };
+            let value = file.value();
             if !items.contains(&value) {
                 items.push(value);
             }
@@ -535,43 +568,105 @@ impl Learning<'_> {
         folders
     }
 
-    /// The run by which a program passes or fails: one that makes nothing that is compiled.
-    fn test_run(&self, plan: &Plan, needed: &BTreeSet<usize>) -> Option<usize> {
-        if plan.kind != ArtifactKind::Program {
-            return None;
+    /// The runs of programs that make nothing that is compiled, by their artifacts, each one once.
+    fn runs(
+        &self,
+        generators: &mut Generators<'_>,
+        name: &mut dyn FnMut(&str) -> DefinitionAddress,
+    ) -> Vec<(usize, SeenRun)> {
+        const ASKS: [&str; 4] = ["--version", "--help", "-h", "-V"];
+        let mut all: Vec<(usize, SeenRun)> = Vec::new();
+        for artifact in self.plans.iter().filter(|plan| plan.kind == ArtifactKind::Program) {
+            let Some(artifact) = artifact.artifact else { continue };
+            let mut seen: BTreeSet<(Option<&String>, &[String])> = BTreeSet::new();
+            for run in &self.flow.artifacts[artifact].runs {
+                let program = &self.build.programs[*run];
+                // Where its output goes on, another one judges.
+                let whole_output = self.build.programs.first().and_then(|first| first.pipe_out.as_ref());
+                let goes_on = program.pipe_out.is_some() && program.pipe_out.as_ref() != whole_output;
+                let is_whole = program.stdout.is_none() && !goes_on;
+                let asks = program.words.iter().any(|word| ASKS.contains(&word.as_str()));
+                let is_known = !seen.insert((program.folder.as_ref(), &program.words));
+                if program.folder.is_none()
+                    || !is_whole
+                    || asks
+                    || is_known
+                    || generators.needed.contains(run)
+                {
+                    continue;
+                }
+                match generators.run(*run, name) {
+                    Ok(run) => all.push((artifact, run)),
+                    Err(why) => generators.left.push((program.words.join(" "), why)),
+                }
+            }
         }
-        let runs = &self.flow.artifacts[plan.artifact?].runs;
-        if runs.iter().any(|run| needed.contains(run)) {
-            return None;
+        all
+    }
+
+    /// Whether a program is a test, by its name or that of a source or folder.
+    fn is_test(&self, plan: &Plan) -> bool {
+        let artifact = plan.artifact.map(|artifact| self.flow.artifacts[artifact].path.as_str());
+        let sources = self.units(&plan.objects).map(|unit| unit.source.as_str());
+        let mut parts = artifact.into_iter().chain(sources).flat_map(|path| path.split('/'));
+        parts.any(|part| {
+            let part = part.to_lowercase();
+            ["test", "check", "spec"].iter().any(|word| part.contains(word)) || part == "t"
+        })
+    }
+
+    /// A program's runs as a test.
+    fn checks(&self, address: &DefinitionAddress, plan: &Plan, runs: &[&SeenRun]) -> Definition {
+        let path = plan.artifact.map_or("", |artifact| name_of(&self.flow.artifacts[artifact].path));
+        let command = &self.build.command;
+        let documentation = format!("Runs of {path}, as `{command}` makes them.");
+        let mut forms: BTreeMap<String, FormCall> = BTreeMap::new();
+        for run in runs.iter().take(MOST_RUNS) {
+            let words = &self.build.programs[run.number].words[1..];
+            let mut key = if words.is_empty() { "alone".to_owned() } else { words.join(" ") };
+            while forms.contains_key(&key) {
+                key.push('\'');
+            }
+            forms.insert(key, run.check.clone());
         }
-        let asks = ["--version", "--help", "-h", "-V"];
-        let is_test = |run: &&usize| {
-            let program = &self.build.programs[**run];
-            program.folder.is_some()
-                && program.stdout.is_none()
-                && program.stdin.is_none()
-                && !program.words.iter().any(|word| asks.contains(&word.as_str()))
+        let body = match runs {
+            [run] => Body::Form(run.check.clone()),
+            _ => Body::Forms(forms.into_iter().collect()),
         };
-        runs.iter().find(is_test).copied()
+        let reasons = match runs.len() {
+            many if many > MOST_RUNS => vec![format!("The first {MOST_RUNS} of {many}.")],
+            _ => Vec::new(),
+        };
+        Definition::new(Keyword::Test, address, documentation, body).because(reasons)
     }
 
     /// What a test's program is called with, where, and what it reads.
-    fn say_run(&self, call: &mut KindCall, run: usize) {
-        let program = &self.build.programs[run];
-        let args: Vec<String> = program.words[1..].to_vec();
-        call.set("args", FieldValue::texts(args));
-        let reads: BTreeSet<String> =
-            self.flow.reads(self.build, run).into_iter().filter(|path| self.tree.has(path)).collect();
-        let folder = program.folder.clone().unwrap_or_default();
-        if !folder.is_empty() && self.tree.has_folder(&folder) {
-            call.set("folder", FieldValue::Folder(folder.clone()));
-            // All of its folder is there anyway.
-            call.set(
-                "reads",
-                FieldValue::Files(reads.into_iter().filter(|path| !is_below(path, &folder)).collect()),
-            );
-        } else {
-            call.set("reads", FieldValue::Files(reads));
+    fn say_run(&self, call: &mut KindCall, run: &SeenRun) {
+        let program = &self.build.programs[run.number];
+        call.set("args", FieldValue::texts(&program.words[1..]));
+        let mut reads = run.check.takes.clone();
+        if let Some(FieldValue::List(more)) = run.check.field("reads") {
+            let files = more.iter().filter_map(|value| match value {
+                FieldValue::Files(files) => Some(files),
+                _ => None,
+            });
+            reads.extend(files.flatten().cloned());
+        }
+        match run.check.field("folder") {
+            Some(FieldValue::Place(folder, own)) => {
+                let (beside, others): (BTreeSet<String>, BTreeSet<String>) =
+                    reads.into_iter().partition(|path| is_below(path, folder));
+                let own = own.union(&beside).cloned().collect();
+                call.set("reads", FieldValue::Files(others));
+                call.set("folder", FieldValue::Place(folder.clone(), own));
+            }
+            Some(FieldValue::Folder(folder)) => {
+                // All of its folder is there anyway.
+                reads.retain(|path| !is_below(path, folder));
+                call.set("reads", FieldValue::Files(reads));
+                call.set("folder", FieldValue::Folder(folder.clone()));
+            }
+            _ => call.set("reads", FieldValue::Files(reads)),
         }
     }
 }
@@ -584,7 +679,7 @@ fn flags_value(flags: &[String], common: Option<&CommonFlags>) -> FieldValue {
         return FieldValue::Of(address.clone());
     }
     let own: Vec<String> = own.into_iter().map(|flag| crate::writing::quoted(flag)).collect();
-    FieldValue::Code(format!("{} + [{}]", address.name, own.join(", ")))
+    FieldValue::Expression(Expression::of(address).then(&format!(" + [{}]", own.join(", "))))
 }
 
 fn flags_definition((address, flags): &CommonFlags, command: &str) -> Definition {

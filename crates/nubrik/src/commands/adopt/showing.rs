@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use nubrik_adopt::{AdoptedFolder, ComparedTarget, Tried, TryResult, WrittenTexts};
-use nubrik_survey::{Body, Definition, FileChange, Omission, Proposal};
+use nubrik_survey::{Definition, FileChange, Omission, Proposal};
 use nubrik_wording::counted;
 use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
@@ -204,18 +204,7 @@ fn proposal_events(console: Console, ground: &AdoptedFolder, proposal: &Proposal
 fn what_it_is(definition: &Definition) -> String {
     let calls = definition.body.calls();
     let count = calls.iter().map(|call| call.files("sources").len()).sum::<usize>();
-    let kind = match (&definition.body, calls.first()) {
-        (Body::Several(calls), Some(call)) => {
-            let kind = call.kind.replace('_', " ");
-            format!("{kind} (kit {}), {} of them", call.kit.name(), calls.len())
-        }
-        (Body::Each(files, _, call), _) => {
-            let kind = call.kind.replace('_', " ");
-            format!("{kind} (kit {}), for each of {} files", call.kit.name(), files.len())
-        }
-        (_, Some(call)) => format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name()),
-        (_, None) => "a step".to_owned(),
-    };
+    let kind = definition.in_words();
     let sources = if count == 0 { String::new() } else { format!(", {}", counted(count, "source")) };
     let needs: Vec<String> = definition.needs().into_iter().map(|need| need.name).collect();
     let needs = if needs.is_empty() { String::new() } else { format!(", needs {}", needs.join(", ")) };
