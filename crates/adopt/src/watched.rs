@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io;
 use std::os::fd::OwnedFd;
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_confine::{CancelSwitch, Ended, PathUse, ProgramStream, StartedProgram};
@@ -238,8 +238,10 @@ impl Adoption<'_> {
         for target in targets {
             let address = target.address.below(&self.folder.top);
             let theirs = watched.copy.path().join(&target.path);
-            let evaluated = self.evaluate(&mut workshop, std::slice::from_ref(&target.address), options)?;
-            let ours = evaluated.ok().and_then(|evaluation| {
+            let mut ours = Vec::new();
+            for address in std::iter::once(&target.address).chain(&target.parts) {
+                let evaluated = self.evaluate(&mut workshop, std::slice::from_ref(address), options)?;
+                let Ok(evaluation) = evaluated else { continue };
                 let graph = &evaluation.graph;
                 let made = evaluation.targets.iter().flat_map(|target| &graph.target(*target).results);
                 let paths: Vec<_> =
@@ -247,9 +249,9 @@ impl Adoption<'_> {
                 // Of several results, the one of the same name.
                 let name = Path::new(&target.path).file_name();
                 let same = paths.iter().find(|path| Path::new(path).file_name() == name);
-                same.or(paths.first()).map(|path| self.folder.root.join(path))
-            });
-            if let Some(differences) = ours.and_then(|ours| differences(&ours, &theirs)) {
+                ours.extend(same.or(paths.first()).map(|path| self.folder.root.join(path)));
+            }
+            if let Some(differences) = differences(&ours, &theirs) {
                 compared.push(ComparedTarget { address, differences });
             }
         }
@@ -257,22 +259,30 @@ impl Adoption<'_> {
     }
 }
 
-/// How two results differ: libraries and programs by the names that they define, other files by their bytes. Nothing
-/// where there are no names: some are linked without.
-fn differences(ours: &Path, theirs: &Path) -> Option<Vec<String>> {
+/// How results differ from one of the command's: libraries and programs by the names that they define, classes by theirs, other
+/// files by their bytes. Nothing where there are no names, since some are linked without, and where there is no result.
+fn differences(ours: &[PathBuf], theirs: &Path) -> Option<Vec<String>> {
+    if ours.is_empty() {
+        return None;
+    }
     // A shared library lies in a folder with its links.
-    let ours = match ours.is_dir() {
-        true => largest_in(ours),
-        false => Some(ours.to_owned()),
-    };
-    let Some(ours) = ours.filter(|path| path.exists()) else {
+    let file = |path: &PathBuf| if path.is_dir() { largest_in(path) } else { Some(path.clone()) };
+    let ours: Vec<PathBuf> = ours.iter().filter_map(file).filter(|path| path.exists()).collect();
+    let Some(first) = ours.first() else {
         return Some(vec!["is not there".to_owned()]);
     };
-    if !is_linked(theirs) {
-        let same = matches!((fs::read(&ours), fs::read(theirs)), (Ok(own), Ok(other)) if own == other);
+    let all_names = |names: fn(&Path) -> Option<BTreeSet<String>>| {
+        let all: Option<Vec<BTreeSet<String>>> = ours.iter().map(|path| names(path)).collect();
+        all.map(|all| all.into_iter().flatten().collect::<BTreeSet<String>>())
+    };
+    let (own, other) = if theirs.is_dir() {
+        all_names(classes_in_archive).zip(classes_in_folder(theirs))?
+    } else if is_linked(theirs) {
+        all_names(defined_symbols).zip(defined_symbols(theirs))?
+    } else {
+        let same = matches!((fs::read(first), fs::read(theirs)), (Ok(own), Ok(other)) if own == other);
         return Some(if same { Vec::new() } else { vec!["has another content".to_owned()] });
-    }
-    let (own, other) = defined_symbols(&ours).zip(defined_symbols(theirs))?;
+    };
     let missing: Vec<&String> = other.difference(&own).collect();
     let more: Vec<&String> = own.difference(&other).collect();
     let mut all = Vec::new();
@@ -283,6 +293,23 @@ fn differences(ours: &Path, theirs: &Path) -> Option<Vec<String>> {
     }
     Some(all)
 }
+
+/// The paths of the classes in a folder, from it.
+fn classes_in_folder(folder: &Path) -> Option<BTreeSet<String>> {
+    let open: OwnedFd = fs::File::open(folder).ok()?.into();
+    let paths = entries_below(&open).ok()?.into_iter().map(|entry| entry.path);
+    Some(paths.filter(|path| path.ends_with(CLASS)).collect())
+}
+
+/// The paths of the classes in an archive.
+fn classes_in_archive(archive: &Path) -> Option<BTreeSet<String>> {
+    let archive = zip::ZipArchive::new(fs::File::open(archive).ok()?).ok()?;
+    let names = archive.file_names().flatten().map(std::borrow::Cow::into_owned);
+    Some(names.filter(|name| name.ends_with(CLASS)).collect())
+}
+
+/// How the names of compiled classes end.
+const CLASS: &str = ".class";
 
 /// Whether a file is an archive, or is linked, by the first of its bytes.
 fn is_linked(path: &Path) -> bool {
@@ -302,7 +329,7 @@ fn some_of(names: &[&String]) -> String {
     }
 }
 
-fn largest_in(folder: &Path) -> Option<std::path::PathBuf> {
+fn largest_in(folder: &Path) -> Option<PathBuf> {
     let entries = fs::read_dir(folder).ok()?.flatten();
     let files = entries.filter_map(|entry| {
         let found = entry.path().symlink_metadata().ok()?;

@@ -98,7 +98,10 @@ fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Optio
         && adoption.learned().is_some_and(|learned| learned.targets.is_empty())
     {
         let command = watched.build().command.clone();
-        return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
+        if proposal.definitions.is_empty() {
+            return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
+        }
+        showing::nothing_learned(console, &command, watched.build().programs.len());
     }
     check_answers(&adoption.answers, &proposal, adoption.folder)
         .map_err(|problem| say_problem(console, &problem))?;

@@ -217,7 +217,7 @@ impl CompilerCall {
             }
         } else if LINK_WORDS.contains(&word) || LINK_STARTS.iter().any(|start| word.starts_with(start)) {
             self.links.push(LinkItem::Word(word.to_owned()));
-        } else if word.starts_with("-M") || is_of_the_place(word) {
+        } else if word.starts_with("-M") || word.starts_with("-J") || is_of_the_place(word) {
             // What is noted on the way, and where it was.
         } else if word.starts_with('-') {
             self.flags.push(word.to_owned());

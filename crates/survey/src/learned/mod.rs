@@ -6,6 +6,7 @@
 mod compilers;
 mod dataflow;
 mod generators;
+mod java;
 mod targets;
 
 use std::collections::{BTreeMap, BTreeSet};

@@ -6,6 +6,7 @@ use super::SeenBuild;
 use super::compilers::{Language, family};
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
 use super::generators::{Generators, SeenRun};
+use super::java::with_java;
 use crate::languages::scan_c;
 use crate::names::NameGiver;
 use crate::proposal::{
@@ -28,7 +29,9 @@ pub struct LearnedBuild {
 pub struct LearnedTarget {
     /// Its definition.
     pub address: DefinitionAddress,
-    /// Where the build put it, from the folder.
+    /// Private definitions whose contents are in it, too: libraries that are linked whole.
+    pub parts: Vec<DefinitionAddress>,
+    /// Where the build put it, from the folder; for classes the folder that they are in.
     pub path: String,
 }
 
@@ -94,7 +97,8 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
         .iter()
         .filter(|(path, _)| build.made.contains(*path))
         .filter_map(|(path, file)| {
-            Some(LearnedTarget { address: file.as_ref()?.address.clone(), path: path.clone() })
+            let address = file.as_ref()?.address.clone();
+            Some(LearnedTarget { address, parts: Vec::new(), path: path.clone() })
         })
         .collect();
     let more = with_needs(&replaced, kept);
@@ -125,11 +129,14 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             proposal.definitions.push(work.checks(&address, plan, &runs));
         }
     }
-    let target = |plan: &Plan| {
+    let target = |plan: &PlannedTarget| {
         let path = flow.artifacts[plan.artifact?].path.clone();
-        Some(LearnedTarget { address: plan.address.clone(), path })
+        let parts = plan.needs.iter().map(|need| &work.plans[*need]).filter(|need| need.artifact.is_none());
+        let parts = parts.map(|need| need.address.clone()).collect();
+        Some(LearnedTarget { address: plan.address.clone(), parts, path })
     };
     targets.extend(work.plans.iter().filter_map(target));
+    targets.extend(with_java(&mut proposal, tree, build));
     let count = work.plans.iter().flat_map(|plan| &plan.objects).collect::<BTreeSet<_>>().len();
     proposal.sources.insert(Kit::C, count);
     proposal.sources.remove(&Kit::Fortran);
@@ -174,7 +181,7 @@ fn makes(definition: &Definition, file: &str) -> bool {
 }
 
 /// A library or program that gets a definition.
-struct Plan {
+struct PlannedTarget {
     address: DefinitionAddress,
     kind: ArtifactKind,
     /// What it is of the build; nothing for sources that only their flags set apart.
@@ -194,7 +201,7 @@ struct Learning<'a> {
     tree: &'a SourceTree,
     build: &'a SeenBuild,
     flow: &'a Dataflow,
-    plans: Vec<Plan>,
+    plans: Vec<PlannedTarget>,
     by_artifact: BTreeMap<usize, usize>,
 }
 
@@ -298,7 +305,7 @@ impl Learning<'_> {
         for group in groups {
             let first = group.first().map_or("", |object| self.flow.objects[*object].source.as_str());
             let part = names.give("", &format!("{}_{}", address.name, stem_of(first)), LIBRARY);
-            needs.push(self.add(Plan {
+            needs.push(self.add(PlannedTarget {
                 address: part,
                 kind: ArtifactKind::Archive,
                 artifact: None,
@@ -310,7 +317,7 @@ impl Learning<'_> {
                 is_whole: true,
             }));
         }
-        let place = self.add(Plan {
+        let place = self.add(PlannedTarget {
             address,
             kind: artifact.kind,
             artifact: Some(number),
@@ -324,7 +331,7 @@ impl Learning<'_> {
         self.by_artifact.insert(number, place);
     }
 
-    fn add(&mut self, plan: Plan) -> usize {
+    fn add(&mut self, plan: PlannedTarget) -> usize {
         self.plans.push(plan);
         self.plans.len() - 1
     }
@@ -420,7 +427,7 @@ impl Learning<'_> {
 
     fn definition(
         &self,
-        plan: &Plan,
+        plan: &PlannedTarget,
         made: &BTreeMap<String, Option<super::generators::MadeFile>>,
         run: Option<&SeenRun>,
         common: Option<&CommonFlags>,
@@ -473,13 +480,13 @@ impl Learning<'_> {
         let path = plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path));
         let documentation = match path {
             Some(path) => format!("{path}, as `{command}` makes it."),
-            None => "Sources with flags of their own.".to_owned(),
+            None => "Sources in a language or with flags of their own.".to_owned(),
         };
         let definition = Definition::new(keyword, &plan.address, documentation, Body::Kind(call));
         if plan.artifact.is_none() { definition.private() } else { definition }
     }
 
-    fn link_flags(&self, plan: &Plan, is_fortran: bool) -> Vec<String> {
+    fn link_flags(&self, plan: &PlannedTarget, is_fortran: bool) -> Vec<String> {
         let mut flags: Vec<String> = Vec::new();
         // The last place of a library counts.
         for flag in plan.link_flags.iter().rev() {
@@ -496,14 +503,14 @@ impl Learning<'_> {
     }
 
     /// Whether a shared library is linked with an archive, directly or not.
-    fn is_in_shared(&self, plan: &Plan) -> bool {
+    fn is_in_shared(&self, plan: &PlannedTarget) -> bool {
         let place = self.plans.iter().position(|other| other.address == plan.address);
         let shared = (0..self.plans.len()).filter(|other| self.plans[*other].kind == ArtifactKind::Shared);
         shared.into_iter().any(|other| place.is_some_and(|place| self.all_needs(other).contains(&place)))
     }
 
     /// The version in the name of a shared library's file.
-    fn version_of(&self, plan: &Plan) -> Option<String> {
+    fn version_of(&self, plan: &PlannedTarget) -> Option<String> {
         let path = &self.flow.artifacts[plan.artifact?].path;
         let (_, version) = name_of(path).split_once(".so.")?;
         Some(version.to_owned())
@@ -605,7 +612,7 @@ impl Learning<'_> {
     }
 
     /// Whether a program is a test, by its name or that of a source or folder.
-    fn is_test(&self, plan: &Plan) -> bool {
+    fn is_test(&self, plan: &PlannedTarget) -> bool {
         let artifact = plan.artifact.map(|artifact| self.flow.artifacts[artifact].path.as_str());
         let sources = self.units(&plan.objects).map(|unit| unit.source.as_str());
         let mut parts = artifact.into_iter().chain(sources).flat_map(|path| path.split('/'));
@@ -616,7 +623,7 @@ impl Learning<'_> {
     }
 
     /// A program's runs as a test.
-    fn checks(&self, address: &DefinitionAddress, plan: &Plan, runs: &[&SeenRun]) -> Definition {
+    fn checks(&self, address: &DefinitionAddress, plan: &PlannedTarget, runs: &[&SeenRun]) -> Definition {
         let path = plan.artifact.map_or("", |artifact| name_of(&self.flow.artifacts[artifact].path));
         let command = &self.build.command;
         let documentation = format!("Runs of {path}, as `{command}` makes them.");

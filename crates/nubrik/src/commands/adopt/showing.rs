@@ -115,6 +115,18 @@ pub fn watching(console: Console, command: &str) {
     }
 }
 
+/// Says that a command showed nothing that sources do not say.
+pub fn nothing_learned(console: Console, command: &str, programs: usize) {
+    if !console.is_json() {
+        let paint = console.paint(OutputStream::Error);
+        let text = format!(
+            "{command} ran {}; none of them is a compiler of C, C++, Fortran or Java: what follows is of the sources alone",
+            counted(programs, "program")
+        );
+        errln!(console, "{}", labelled(paint, Ink::Doubt, "watched", &text));
+    }
+}
+
 /// Says how what definitions make differs from what the command made that was watched.
 pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
     if console.is_json() {
