@@ -21,7 +21,8 @@ use nubrik_engine::{Options, Outreach};
 use nubrik_lang::Evaluation;
 use nubrik_session::{KitNews, Session, Workshop};
 use nubrik_survey::{
-    Answers, DefinitionAddress, DefinitionWriter, LearnedBuild, Proposal, learn, survey, with_more,
+    Answers, CompilationDatabase, DefinitionAddress, DefinitionWriter, LearnedBuild, Proposal, learn, survey,
+    with_more,
 };
 
 pub use answers::check_answers;
@@ -41,19 +42,31 @@ pub struct Adoption<'a> {
     pub cancel: Arc<CancelSwitch>,
     /// What is answered already, by the names of questions.
     pub answers: Answers,
-    /// The same folder as a command built it, where one was watched.
-    pub watched: Option<&'a WatchedFolder>,
+    /// How the folder is built today, where that is known.
+    pub build: KnownBuild<'a>,
     /// Whether nothing may use the network: packages that are not pinned already are left out.
     pub is_offline: bool,
+}
+
+/// How a folder is built today, as far as anybody knows.
+#[derive(Clone, Copy)]
+pub enum KnownBuild<'a> {
+    /// Only the sources say it.
+    Unknown,
+    /// A command built it, and was watched.
+    Watched(&'a WatchedFolder),
+    /// A list says how each source is compiled.
+    Database(&'a CompilationDatabase),
 }
 
 impl Adoption<'_> {
     /// Surveys the folder with the answers that there are. What a build showed that was watched takes the place of what the
     /// sources suggest.
     pub fn look(&self) -> Proposal {
-        match self.learned() {
-            Some(learned) => learned.proposal,
-            None => self.survey(),
+        match self.build {
+            KnownBuild::Unknown => self.survey(),
+            KnownBuild::Watched(watched) => self.learned(watched).proposal,
+            KnownBuild::Database(database) => database.applied(&self.folder.tree, self.survey()),
         }
     }
 
@@ -62,9 +75,8 @@ impl Adoption<'_> {
     }
 
     /// What a build showed that was watched.
-    pub fn learned(&self) -> Option<LearnedBuild> {
-        let watched = self.watched?;
-        Some(learn(&self.folder.tree, &self.folder.top, watched.build(), self.survey()))
+    pub fn learned(&self, watched: &WatchedFolder) -> LearnedBuild {
+        learn(&self.folder.tree, &self.folder.top, watched.build(), self.survey())
     }
 
     /// Asks all questions of a proposal, and those that an answer brings up, each once; what is proposed then.

@@ -7,7 +7,9 @@ use std::fs;
 use std::path::Path;
 use std::sync::{Arc, Mutex};
 
-use nubrik_adopt::{AdoptNews, AdoptProblem, AdoptedFolder, Adoption, Attendant, TryResult, check_answers};
+use nubrik_adopt::{
+    AdoptNews, AdoptProblem, AdoptedFolder, Adoption, Attendant, KnownBuild, TryResult, check_answers,
+};
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::Failure;
 use nubrik_survey::{Answers, SurveyQuestion};
@@ -59,7 +61,14 @@ fn folder_with(files: &[(&str, &str)]) -> (tempfile::TempDir, AdoptedFolder) {
 
 fn adoption<'a>(folder: &'a AdoptedFolder, player: &'a Player) -> Adoption<'a> {
     let cancel = Arc::new(CancelSwitch::new().unwrap());
-    Adoption { folder, attendant: player, cancel, answers: Answers::new(), watched: None, is_offline: true }
+    Adoption {
+        folder,
+        attendant: player,
+        cancel,
+        answers: Answers::new(),
+        build: KnownBuild::Unknown,
+        is_offline: true,
+    }
 }
 
 /// Two programs of which one does not compile, and one library that both use.

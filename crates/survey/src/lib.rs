@@ -32,7 +32,7 @@ mod writing;
 use std::collections::BTreeSet;
 
 pub use existing::Existing;
-pub use learned::{LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, learn};
+pub use learned::{CompilationDatabase, LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, learn};
 pub use mending::mend;
 pub use proposal::{
     Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,

@@ -94,6 +94,9 @@ pub fn reconcile(
     rename(proposal, &matched, &views, &covered);
     let writer = DefinitionWriter::new(tree, top, proposal, &packages);
     let found: BTreeSet<&DefinitionAddress> = matched.values().collect();
+    let is_library = |one: &&Definition| found.contains(&one.address) && is_library(one);
+    let libraries = proposal.definitions.iter().filter(is_library).map(|one| &one.address).collect();
+    let libraries: BTreeSet<&DefinitionAddress> = libraries;
     let mut changes = Vec::new();
     for (package, mine) in proposal.by_package() {
         let (known, rest): (Vec<&Definition>, Vec<&Definition>) =
@@ -107,8 +110,15 @@ pub fn reconcile(
             }
             continue;
         };
-        let mut edits =
-            TextEdits { view, writer: &writer, package, edits: Vec::new(), differences: Vec::new(), top };
+        let mut edits = TextEdits {
+            view,
+            writer: &writer,
+            package,
+            edits: Vec::new(),
+            differences: Vec::new(),
+            top,
+            libraries: libraries.clone(),
+        };
         for definition in known.into_iter().filter(|_| is_whole) {
             edits.align(definition, taken, &packages);
         }
@@ -140,6 +150,13 @@ fn covered_by(
     own.map(|definition| definition.address.clone()).collect()
 }
 
+/// The kinds that others need, whatever the kit.
+const LIBRARY_KINDS: [&str; 3] = ["library", "package", "typescript"];
+
+fn is_library(definition: &Definition) -> bool {
+    definition.body.calls().iter().any(|call| LIBRARY_KINDS.contains(&call.kind))
+}
+
 /// Private definitions that only others need for which nothing is to be written.
 fn for_nobody(
     proposal: &Proposal,
@@ -150,11 +167,20 @@ fn for_nobody(
     let mut nobodys: BTreeSet<DefinitionAddress> = BTreeSet::new();
     loop {
         let is_written = |one: &&Definition| {
-            let is_there = matched.contains_key(&one.address) && !is_whole;
+            let is_there = matched.contains_key(&one.address);
             !is_there && !covered.contains(&one.address) && !nobodys.contains(&one.address)
         };
         let written: Vec<&Definition> = proposal.definitions.iter().filter(is_written).collect();
-        let needed: BTreeSet<DefinitionAddress> = written.iter().flat_map(|one| one.needs()).collect();
+        let mut needed: BTreeSet<DefinitionAddress> = written.iter().flat_map(|one| one.needs()).collect();
+        // Of what is there, needs are aligned and nothing else that leads to definitions.
+        let there = proposal.definitions.iter().filter(|one| is_whole && matched.contains_key(&one.address));
+        for value in there.flat_map(|one| one.body.calls()).filter_map(|call| call.field("needs")) {
+            value.walk(&mut |value| {
+                if let FieldValue::Of(address) = value {
+                    needed.insert(address.clone());
+                }
+            });
+        }
         let is_for_nobody = |one: &&&Definition| {
             one.is_private && !matched.contains_key(&one.address) && !needed.contains(&one.address)
         };
@@ -208,8 +234,15 @@ fn leave_packages_whole(
 pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Definition]) -> String {
     // Which files it names does not matter here.
     let view = FileView::read(&SourceTree::of(&[]), "", &BTreeSet::new(), text).unwrap_or_default();
-    let mut edits =
-        TextEdits { view: &view, writer, package: "", edits: Vec::new(), differences: Vec::new(), top: "" };
+    let mut edits = TextEdits {
+        view: &view,
+        writer,
+        package: "",
+        edits: Vec::new(),
+        differences: Vec::new(),
+        top: "",
+        libraries: BTreeSet::new(),
+    };
     edits.add(definitions, text);
     changed(edits.edits, text)
 }
@@ -332,6 +365,8 @@ struct TextEdits<'a> {
     top: &'a str,
     edits: Vec<(Range<usize>, String)>,
     differences: Vec<(String, ChangeKind, String)>,
+    /// The libraries that are there and that a survey proposes, too.
+    libraries: BTreeSet<&'a DefinitionAddress>,
 }
 
 impl TextEdits<'_> {
@@ -519,20 +554,28 @@ impl TextEdits<'_> {
     /// Whether a survey would propose such a need: a pin, or a definition of the tree. All others are a person's business.
     fn is_judged(&self, text: &str, packages: &BTreeSet<String>) -> bool {
         let is_pin = self.view.kits.keys().any(|alias| text.starts_with(&format!("{alias}.pinned(")));
-        let is_library = |name: &str| {
-            let declared = self.view.declarations.iter().find(|one| one.name == name);
-            declared.is_some_and(|one| {
-                one.calls
-                    .iter()
-                    .any(|call| ["library", "package", "typescript"].contains(&call.kind.as_str()))
+        // Of a library that no survey sees, none can say who uses it.
+        let is_seen = |path: &str| {
+            self.libraries.iter().any(|one| {
+                one.below(self.top) == path || {
+                    let folder = joined(self.top, &one.package).unwrap_or_default();
+                    folder == path && name_of(path) == one.name
+                }
             })
+        };
+        let is_library = |name: &str| {
+            let own = DefinitionAddress { package: self.package.to_owned(), name: name.to_owned() };
+            let declared = self.view.declarations.iter().find(|one| one.name == name);
+            let is_kind =
+                |one: &Declaration| one.calls.iter().any(|call| LIBRARY_KINDS.contains(&call.kind.as_str()));
+            self.libraries.contains(&own) && declared.is_some_and(is_kind)
         };
         let path = text.trim_start_matches('&').trim_matches('"');
         let is_other = text.starts_with('&')
             && packages.iter().any(|package| {
                 joined(self.top, package).is_some_and(|whole| path.starts_with(&whole)) && !package.is_empty()
             });
-        is_pin || is_library(text) || (is_other && !name_of(path).is_empty())
+        is_pin || is_library(text) || (is_other && is_seen(path))
     }
 }
 

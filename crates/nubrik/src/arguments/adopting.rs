@@ -25,6 +25,9 @@ pub struct Adopting {
     /// Build a copy of the folder by this command, watch which programs run, and write definitions that do the same
     #[arg(long, value_name = "COMMAND", conflicts_with_all = ["check", "update"])]
     pub watch: Option<String>,
+    /// Take flags, and folders that are searched for headers, from a JSON compilation database
+    #[arg(long, value_name = "FILE", conflicts_with_all = ["check", "update", "watch"])]
+    pub compilations: Option<PathBuf>,
     /// Write, and do not build what was written
     #[arg(long)]
     pub no_try: bool,

@@ -9,11 +9,11 @@ mod updating;
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_adopt::{AdoptProblem, AdoptedFolder, Adoption, WatchedFolder, check_answers};
+use nubrik_adopt::{AdoptProblem, AdoptedFolder, Adoption, KnownBuild, WatchedFolder, check_answers};
 use nubrik_confine::CancelSwitch;
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
-use nubrik_survey::{Answers, LearnedTarget, Proposal};
+use nubrik_survey::{Answers, CompilationDatabase, LearnedTarget, Proposal};
 
 use super::{CommandResult, evaluate, open_at, say_wrong};
 use crate::arguments::{Adopting, Choice};
@@ -51,9 +51,16 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
         WatchedFolder::of(&folder, command, cancel.clone())
     });
     let watched = watched.transpose().map_err(|problem| say_problem(console, &problem))?;
-    let (watched, is_offline) = (watched.as_ref(), adopting.offline);
+    let database = adopting.compilations.as_ref().map(|file| database_of(console, &here.join(file), &folder));
+    let database = database.transpose()?;
+    let build = match (&watched, &database) {
+        (Some(watched), _) => KnownBuild::Watched(watched),
+        (None, Some(database)) => KnownBuild::Database(database),
+        (None, None) => KnownBuild::Unknown,
+    };
+    let is_offline = adopting.offline;
     let mut adoption =
-        Adoption { folder: &folder, attendant: &attendant, cancel, answers, watched, is_offline };
+        Adoption { folder: &folder, attendant: &attendant, cancel, answers, build, is_offline };
     let Some(proposal) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
     write_and_try(console, &adoption, proposal, adopting)
 }
@@ -91,17 +98,33 @@ fn answers(console: Console, adopting: &Adopting) -> CommandResult<Answers> {
     Ok(answers)
 }
 
+/// Reads how another tool compiles the sources of a folder.
+fn database_of(console: Console, file: &Path, folder: &AdoptedFolder) -> CommandResult<CompilationDatabase> {
+    let name = file.display();
+    let text = std::fs::read_to_string(file)
+        .map_err(|error| say_wrong(console, Exit::Usage, &format!("cannot read {name}: {error}"), &[]))?;
+    let database = CompilationDatabase::read(&text).map_err(|why| {
+        let message = format!("{name} is no JSON compilation database: {why}");
+        let mend = "a list of objects, each with `directory`, `file`, and `arguments` or `command`";
+        say_wrong(console, Exit::Usage, &message, &[mend])
+    })?;
+    if !database.is_about(&folder.tree) {
+        let message = format!("{name} names no source of this folder that is compiled");
+        let mend = "nubrik adopt FOLDER   for the folder that it is about";
+        return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
+    }
+    Ok(database)
+}
+
 /// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to propose, which was said.
 fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Option<Proposal>> {
     let proposal = adoption.look();
-    if let Some(watched) = adoption.watched
-        && adoption.learned().is_some_and(|learned| learned.targets.is_empty())
-    {
-        let command = watched.build().command.clone();
-        if proposal.definitions.is_empty() {
+    if let KnownBuild::Watched(watched) = adoption.build {
+        let (command, results) = (watched.build().command.clone(), adoption.learned(watched).targets.len());
+        if results == 0 && proposal.definitions.is_empty() {
             return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
         }
-        showing::nothing_learned(console, &command, watched.build().programs.len());
+        showing::watched(console, &command, watched.build().programs.len(), results);
     }
     check_answers(&adoption.answers, &proposal, adoption.folder)
         .map_err(|problem| say_problem(console, &problem))?;
@@ -149,11 +172,10 @@ fn write_and_try(
     let tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
     showing::written(console, folder, &texts);
     showing::tried(console, &tried);
-    if let (Some(watched), Some(learned), false) =
-        (adoption.watched, adoption.learned(), tried.is_interrupted)
-    {
+    if let (KnownBuild::Watched(watched), false) = (adoption.build, tried.is_interrupted) {
         let still = |target: &LearnedTarget| proposal.definition(&target.address).is_some();
-        let targets: Vec<LearnedTarget> = learned.targets.into_iter().filter(still).collect();
+        let targets: Vec<LearnedTarget> =
+            adoption.learned(watched).targets.into_iter().filter(still).collect();
         let compared = adoption.compare(watched, &targets).map_err(say)?;
         showing::compared(console, &watched.build().command, &compared);
     }

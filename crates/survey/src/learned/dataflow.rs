@@ -5,6 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::compilers::{
     ArchiverCall, CompilerCall, CompilerResult, Language, LinkItem, archiver_call, compiler_call,
 };
+use super::targets::without_root;
 use super::{SeenBuild, SeenProgram};
 use crate::languages::is_fortran_source;
 use crate::tree::{folder_of, joined, name_of};
@@ -178,7 +179,8 @@ impl Dataflow {
         let mut own = Vec::new();
         for source in &call.sources {
             let Some(path) = here(source) else { continue };
-            let (mut include, mut flags) = (Vec::new(), call.flags.clone());
+            let own_flags = call.flags.iter().map(|flag| without_root(&build.root, flag));
+            let (mut include, mut flags): (Vec<String>, Vec<String>) = (Vec::new(), own_flags.collect());
             for folder in &call.include {
                 match here(folder) {
                     Some(folder) => include.push(folder),
@@ -217,6 +219,8 @@ impl Dataflow {
             runs: Vec::new(),
         };
         made.link_flags.retain(|word| word != "-shared");
+        let elsewhere = call.library_folders.iter().filter(|folder| here(folder).is_none());
+        made.link_flags.extend(elsewhere.map(|folder| format!("-L{folder}")));
         for item in &call.links {
             match item {
                 LinkItem::File(file) => match here(file)

@@ -4,6 +4,7 @@
 //! a step with its command. Nothing is run here, and nothing read but the tree and what the watched build left.
 
 mod compilers;
+mod database;
 mod dataflow;
 mod generators;
 mod java;
@@ -13,6 +14,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::tree::joined;
 
+pub use database::CompilationDatabase;
 pub use targets::{LearnedBuild, LearnedTarget, learn};
 
 /// A build that was watched.

@@ -71,6 +71,14 @@ struct TriedEvent<'a> {
 }
 
 #[derive(Serialize)]
+struct WatchedEvent<'a> {
+    event: &'static str,
+    command: &'a str,
+    programs: usize,
+    results: usize,
+}
+
+#[derive(Serialize)]
 struct ComparedEvent<'a> {
     event: &'static str,
     target: &'a str,
@@ -115,9 +123,11 @@ pub fn watching(console: Console, command: &str) {
     }
 }
 
-/// Says that a command showed nothing that sources do not say.
-pub fn nothing_learned(console: Console, command: &str, programs: usize) {
-    if !console.is_json() {
+/// Says what a command showed that was watched.
+pub fn watched(console: Console, command: &str, programs: usize, results: usize) {
+    if console.is_json() {
+        console.event(&WatchedEvent { event: "watched", command, programs, results });
+    } else if results == 0 {
         let paint = console.paint(OutputStream::Error);
         let text = format!(
             "{command} ran {}; none of them is a compiler of C, C++, Fortran or Java: what follows is of the sources alone",
