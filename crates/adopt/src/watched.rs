@@ -57,8 +57,8 @@ impl WatchedFolder {
             false => no_copy(error),
         })?;
         let before = entries_of(&root).map_err(no_copy)?;
-        let seen =
-            watch_command(&root, command, cancel).map_err(|error| AdoptProblem::CannotWatch { error })?;
+        let seen = watch_command(&root, command, &folder.root, cancel)
+            .map_err(|error| AdoptProblem::CannotWatch { error })?;
         let seen =
             seen.ok_or_else(|| AdoptProblem::CannotWatch { error: io::ErrorKind::Unsupported.into() })?;
         let WatchedCommand { ended, printed, programs, wanted_network } = seen;

@@ -314,3 +314,160 @@ fn a_new_need_of_one_test_goes_to_the_definition_of_that_test_once() {
     let run = sandbox.run_with(&["adopt", "--check"], &variables);
     assert!(!run.stdout.contains("differs"), "{}{}", run.stdout, run.stderr);
 }
+
+/// A folder that a script builds: a generator, a library, a program and a test.
+const SCRIPTED: [(&str, &str); 8] = [
+    (
+        "build.sh",
+        "#!/bin/sh\nset -e\nmkdir -p built\ncc -o built/mk src/mk.c\nbuilt/mk < src/codes.txt > built/codes.h\n\
+         cc -O1 -DSCALE=3 -Ibuilt -Iinclude -c src/tide.c -o built/tide.o\nar rcs built/libtide.a built/tide.o\n\
+         cc -O1 -Iinclude -o built/show src/show.c -Lbuilt -ltide\nbuilt/show 2 > /dev/null\n\
+         cc -O1 -Iinclude -o built/test_tide tests/tide.c built/libtide.a\nbuilt/test_tide tests/data.txt\n",
+    ),
+    (
+        "src/mk.c",
+        "#include <stdio.h>\nint main(void) { int n; printf(\"static const int codes[] = {\");\
+         while (scanf(\"%d\", &n) == 1) printf(\"%d, \", n); puts(\"};\"); return 0; }\n",
+    ),
+    ("src/codes.txt", "4 5 6\n"),
+    (
+        "src/tide.c",
+        "#include \"tide.h\"\n#include \"codes.h\"\nint tide(int at) { return codes[at] * SCALE; }\n",
+    ),
+    ("include/tide.h", "int tide(int at);\n"),
+    (
+        "src/show.c",
+        "#include <stdio.h>\n#include \"tide.h\"\nint main(void) { printf(\"%d\\n\", tide(2)); return 0; }\n",
+    ),
+    (
+        "tests/tide.c",
+        "#include <stdio.h>\n#include \"tide.h\"\nint main(int n, char **words) { int wanted; FILE *f = fopen(words[1], \"r\");\
+         return !(f && fscanf(f, \"%d\", &wanted) == 1 && tide(0) == wanted); }\n",
+    ),
+    ("tests/data.txt", "12\n"),
+];
+
+/// Whether commands can be watched here; says that a test is left out where they cannot.
+fn can_watch() -> bool {
+    let can = sandbox::has_sandboxes() && nubrik_confine::can_record();
+    if !can {
+        nubrik_testing::skip(nubrik_testing::Need::Confinement, "commands cannot be watched");
+    }
+    can
+}
+
+#[test]
+fn a_build_that_works_is_watched_and_written_down() {
+    if !can_watch() {
+        return;
+    }
+    let sandbox = folder(&[]);
+    // In a path that shells and makers of lists stumble over.
+    for (path, text) in SCRIPTED {
+        sandbox.write(&format!("high water, low water/{path}"), text);
+    }
+    let at = |args: &[&str]| sandbox.run_in("high water, low water", args);
+    let run = at(&["adopt", "--yes", "--watch", "sh build.sh"]).expect(0).says("6 of 6 work");
+    let compared = "4 of 4 results define the same names or have the same bytes as those of sh build.sh";
+    assert!(run.stdout.contains(compared), "{}", run.stdout);
+    let text = sandbox.read("high water, low water/targets.nub");
+    for part in [
+        "run = `{mk} < {in \"src/codes.txt\"} > {out \"built/codes.h\"}`",
+        "flags = [\"-O1\", \"-DSCALE=3\"]",
+        "target show = c.program {",
+        "test show_runs = check { run = `{show} 2` }",
+        "test test_tide = c.test_program {",
+        "args = [\"tests/data.txt\"]",
+        "reads = \"tests/data.txt\"",
+    ] {
+        assert!(text.contains(part), "{part}\n{text}");
+    }
+    let root = sandbox.folder.to_string_lossy();
+    assert!(!text.contains(&*root) && !text.contains("nubrik-adopts"), "{text}");
+    // What the command made is in the copy alone.
+    assert!(!sandbox.exists("high water, low water/built"));
+    at(&["test"]).expect(0);
+    at(&["fmt", "--check"]).expect(0);
+    at(&["lint", "--strict"]).expect(0);
+    at(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
+    // Once more, there is nothing to add.
+    let again = at(&["adopt", "--yes", "--watch", "sh build.sh"]).expect(0);
+    assert_eq!(sandbox.read("high water, low water/targets.nub"), text, "{}", again.stdout);
+}
+
+#[test]
+fn a_command_that_does_not_build_is_shown_and_nothing_is_written() {
+    if !can_watch() {
+        return;
+    }
+    let sandbox = folder(&SCRIPTED);
+    let run =
+        sandbox.run(&["adopt", "--yes", "--watch", "echo first; echo no such tide >&2; exit 3"]).expect(1);
+    for part in ["did not build a copy of this folder: it exited with code 3", "no such tide", "first"] {
+        assert!(run.stderr.contains(part), "{part}\n{}", run.stderr);
+    }
+    // It may write nowhere but in the copy.
+    let own = sandbox.folder.join("written.txt");
+    let command = format!("echo 1 > '{}'", own.display());
+    sandbox.run(&["adopt", "--yes", "--watch", &command]).expect(1);
+    assert!(!own.exists() && !sandbox.exists("targets.nub"));
+    // Of a folder without anything else, what compiles nothing is nothing to learn from.
+    let sandbox = folder(&[("read.txt", "1\n")]);
+    let run = sandbox.run(&["adopt", "--yes", "--watch", "true"]).expect(1);
+    assert!(run.stderr.contains("`true` compiled nothing here"), "{}", run.stderr);
+    // With a copy that does not fit, the same.
+    let run = sandbox.run_with(&["adopt", "--yes", "--watch", "true"], &[("TMPDIR", "/proc/no/such/folder")]);
+    assert!(run.stderr.contains("cannot copy the folder"), "{}", run.stderr);
+    sandbox.run(&["adopt", "--check", "--watch", "true"]).expect(2);
+}
+
+#[test]
+fn programs_hear_what_a_watched_build_showed() {
+    if !can_watch() {
+        return;
+    }
+    let sandbox = folder(&SCRIPTED);
+    let run = sandbox.run(&["adopt", "--yes", "--json", "--watch", "sh build.sh"]).expect(0);
+    let events = run.events();
+    let of = |name: &str| events.iter().filter(|event| event["event"] == name).collect::<Vec<_>>();
+    assert_eq!(of("watched")[0]["results"], 5);
+    let compared = of("compared");
+    assert!(compared.iter().all(|one| one["differences"] == serde_json::json!([])), "{compared:?}");
+    assert_eq!(compared.len(), 4);
+}
+
+#[test]
+fn a_list_of_compilations_gives_flags() {
+    let sandbox = folder(&SOURCES[..4]);
+    sandbox.write("src/other_system.c", "int other(void) { return 0; }\n");
+    let list = |entries: &str| sandbox.write("build/list.json", entries);
+    let adopt = || sandbox.run(&["adopt", "--yes", "--compilations", "build/list.json"]);
+    for (text, says) in [
+        ("{", "is no JSON compilation database"),
+        ("[{}]", "entry 1 has no `directory`"),
+        ("[]", "names no source of this folder that is compiled"),
+    ] {
+        list(text);
+        let run = adopt().expect(2);
+        assert!(run.stderr.contains(says), "{says}\n{}", run.stderr);
+    }
+    let run = sandbox.run(&["adopt", "--yes", "--compilations", "no/such.json"]).expect(2);
+    assert!(run.stderr.contains("cannot read"), "{}", run.stderr);
+    assert!(!sandbox.exists("targets.nub"));
+    list(
+        r#"[{"directory": "/far/away/build", "file": "../src/tide.c", "command": "cc -O3 -DX=1 -c ../src/tide.c"},
+            {"directory": "/far/away/build", "file": "../src/sea.c", "command": "cc -O3 -DX=1 -c ../src/sea.c"},
+            {"directory": "/far/away/build", "file": "../app/show.c", "arguments": ["cc", "-Os", "-c", "../app/show.c"]}]"#,
+    );
+    adopt().expect(0);
+    let text = sandbox.read("targets.nub");
+    for part in [
+        "flags = [\"-O3\", \"-DX=1\"]",
+        "flags = [\"-Os\"]",
+        "# Without src/other_system.c: the compilation database does not name it.",
+    ] {
+        assert!(text.contains(part), "{part}\n{text}");
+    }
+    assert!(!text.contains("far"), "{text}");
+    sandbox.run(&["build"]).expect(0);
+}

@@ -54,16 +54,17 @@ pub fn has_library(name: &str) -> bool {
 }
 
 /// Runs a person's command in a folder that is nobody's workspace, and notes all programs that it starts: see
-/// [`nubrik_machine::Machine::watch`]. Nothing where this machine's kernel cannot do that.
+/// [`nubrik_machine::Machine::watch`], also for `original`. Nothing where this machine's kernel cannot do that.
 ///
 /// # Errors
 /// When the command cannot be confined.
 pub fn watch_command(
     folder: &std::path::Path,
     command: &str,
+    original: &std::path::Path,
     cancel: std::sync::Arc<nubrik_confine::CancelSwitch>,
 ) -> std::io::Result<Option<WatchedCommand>> {
     let search_path = std::env::var_os("PATH").unwrap_or_default();
     let machine = Machine::new(folder, search_path, &[], cancel)?;
-    if machine.can_watch() { machine.watch(command).map(Some) } else { Ok(None) }
+    if machine.can_watch() { machine.watch(command, original).map(Some) } else { Ok(None) }
 }

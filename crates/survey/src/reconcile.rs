@@ -88,15 +88,14 @@ pub fn reconcile(
     }
     let taken = &with_decided(tree, existing, taken);
     let matched = matches(proposal, &views);
-    let mut covered = covered_by(proposal, &matched, taken);
+    let mut covered = covered_by(proposal, &matched, &views, taken);
     covered.extend(for_nobody(proposal, &matched, &covered, is_whole));
     leave_packages_whole(proposal, existing, taken, &covered);
     rename(proposal, &matched, &views, &covered);
     let writer = DefinitionWriter::new(tree, top, proposal, &packages);
     let found: BTreeSet<&DefinitionAddress> = matched.values().collect();
-    let is_library = |one: &&Definition| found.contains(&one.address) && is_library(one);
-    let libraries = proposal.definitions.iter().filter(is_library).map(|one| &one.address).collect();
-    let libraries: BTreeSet<&DefinitionAddress> = libraries;
+    let others = proposal.definitions.iter().filter(|one| !is_library(one));
+    let elsewhere: BTreeSet<String> = others.flat_map(|one| one.sources()).collect();
     let mut changes = Vec::new();
     for (package, mine) in proposal.by_package() {
         let (known, rest): (Vec<&Definition>, Vec<&Definition>) =
@@ -117,7 +116,7 @@ pub fn reconcile(
             edits: Vec::new(),
             differences: Vec::new(),
             top,
-            libraries: libraries.clone(),
+            elsewhere: &elsewhere,
         };
         for definition in known.into_iter().filter(|_| is_whole) {
             edits.align(definition, taken, &packages);
@@ -140,11 +139,15 @@ pub fn reconcile(
 fn covered_by(
     proposal: &Proposal,
     matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
+    views: &BTreeMap<String, FileView>,
     taken: &BTreeSet<String>,
 ) -> BTreeSet<DefinitionAddress> {
     let is_taken = |definition: &Definition| {
         let takes = definition.sources();
-        !takes.is_empty() && takes.iter().all(|file| taken.contains(file))
+        // A command may take no file of the tree: its name is all that says which one it is.
+        let view = views.get(&definition.address.package).filter(|_| !definition.body.forms().is_empty());
+        let is_there = view.is_some_and(|view| view.names.contains(&definition.address.name));
+        is_there || (!takes.is_empty() && takes.iter().all(|file| taken.contains(file)))
     };
     let own = proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address) && is_taken(one));
     own.map(|definition| definition.address.clone()).collect()
@@ -241,7 +244,7 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
         edits: Vec::new(),
         differences: Vec::new(),
         top: "",
-        libraries: BTreeSet::new(),
+        elsewhere: &BTreeSet::new(),
     };
     edits.add(definitions, text);
     changed(edits.edits, text)
@@ -365,8 +368,8 @@ struct TextEdits<'a> {
     top: &'a str,
     edits: Vec<(Range<usize>, String)>,
     differences: Vec<(String, ChangeKind, String)>,
-    /// The libraries that are there and that a survey proposes, too.
-    libraries: BTreeSet<&'a DefinitionAddress>,
+    /// The sources that are in no library, as far as a survey sees.
+    elsewhere: &'a BTreeSet<String>,
 }
 
 impl TextEdits<'_> {
@@ -554,28 +557,19 @@ impl TextEdits<'_> {
     /// Whether a survey would propose such a need: a pin, or a definition of the tree. All others are a person's business.
     fn is_judged(&self, text: &str, packages: &BTreeSet<String>) -> bool {
         let is_pin = self.view.kits.keys().any(|alias| text.starts_with(&format!("{alias}.pinned(")));
-        // Of a library that no survey sees, none can say who uses it.
-        let is_seen = |path: &str| {
-            self.libraries.iter().any(|one| {
-                one.below(self.top) == path || {
-                    let folder = joined(self.top, &one.package).unwrap_or_default();
-                    folder == path && name_of(path) == one.name
-                }
-            })
-        };
         let is_library = |name: &str| {
-            let own = DefinitionAddress { package: self.package.to_owned(), name: name.to_owned() };
             let declared = self.view.declarations.iter().find(|one| one.name == name);
             let is_kind =
                 |one: &Declaration| one.calls.iter().any(|call| LIBRARY_KINDS.contains(&call.kind.as_str()));
-            self.libraries.contains(&own) && declared.is_some_and(is_kind)
+            // Of a library that a survey takes for something else, it cannot say who uses it.
+            declared.is_some_and(|one| is_kind(one) && one.files.is_disjoint(self.elsewhere))
         };
         let path = text.trim_start_matches('&').trim_matches('"');
         let is_other = text.starts_with('&')
             && packages.iter().any(|package| {
                 joined(self.top, package).is_some_and(|whole| path.starts_with(&whole)) && !package.is_empty()
             });
-        is_pin || is_library(text) || (is_other && is_seen(path))
+        is_pin || is_library(text) || (is_other && !name_of(path).is_empty())
     }
 }
 

@@ -33,11 +33,12 @@ impl Machine {
     }
 
     /// Runs a command by the shell in the workspace's root, with the person's variables, and notes all programs. It may read what
-    /// the person may read, write in the workspace and in the folders that are for everybody's temporary files, and has no network.
+    /// the person may read, write in the workspace and in the folders that are for everybody's temporary files, and has no
+    /// network. It may not write in `original`, wherever that is.
     ///
     /// # Errors
     /// When the command cannot be confined, or there is no room for its temporary files.
-    pub fn watch(&self, command: &str) -> io::Result<WatchedCommand> {
+    pub fn watch(&self, command: &str, original: &Path) -> io::Result<WatchedCommand> {
         let root = self.root();
         let temporary = tempfile::Builder::new().prefix("nubrik-watches-").tempdir()?;
         let rules = RuleSet::new(self.system())?;
@@ -45,11 +46,14 @@ impl Machine {
         rules.allow(root, Access::Write)?;
         rules.allow(temporary.path(), Access::Write)?;
         // Functions of C libraries make files there, whatever `TMPDIR` says.
-        for everybodys in ["/tmp", "/var/tmp"].map(Path::new).into_iter().filter(|folder| folder.is_dir()) {
+        let is_free = |folder: &Path| folder.is_dir() && !original.starts_with(folder);
+        for everybodys in ["/tmp", "/var/tmp"].map(Path::new).into_iter().filter(|folder| is_free(folder)) {
             rules.allow(everybodys, Access::Write)?;
         }
         let mut environment = Environment::of_person();
         environment.set("TMPDIR", temporary.path().to_string_lossy());
+        // What compilers and clients keep between builds is not of this one, and would let them do less than a build.
+        environment.set("XDG_CACHE_HOME", temporary.path().join("cache").to_string_lossy());
         environment.set("PWD", root.to_string_lossy());
         let confinement = Confinement::Rules { rules: &rules, network: false, apart: None };
         let ground = Ground { folder: root, work: root, environment: &environment, confinement };

@@ -368,7 +368,13 @@ impl Generators<'_> {
             let folder = program.folder.clone()?;
             let mut words = Vec::new();
             for (at, word) in program.words.iter().enumerate() {
-                words.push(self.word(word, &folder, recipe, name, at == 0)?);
+                // How it was called is not where it is.
+                let own = program.file.as_deref().filter(|_| at == 0);
+                let own = own.and_then(|file| self.known_hole(file, recipe, name));
+                words.push(match own {
+                    Some(own) => own,
+                    None => self.word(word, &folder, recipe, name, at == 0)?,
+                });
             }
             if let Some(from) = &program.stdin {
                 words.push(Expression::text("< ").with(self.hole(from, recipe, name)?));
