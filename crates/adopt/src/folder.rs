@@ -135,9 +135,10 @@ impl AdoptedFolder {
         }
         // Created, never written over: someone else may be quicker.
         let created = fs::File::create_new(self.root.join(SETTINGS_FILE));
-        created
-            .and_then(|mut file| file.write_all(text.as_bytes()))
-            .map_err(|error| AdoptProblem::Unwritable { name: SETTINGS_FILE.to_owned(), error })
+        created.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
+            std::io::ErrorKind::AlreadyExists => AdoptProblem::ChangedBySomebody(SETTINGS_FILE.to_owned()),
+            _ => AdoptProblem::Unwritable { name: SETTINGS_FILE.to_owned(), error },
+        })
     }
 
     /// Writes definition files. `before` are the texts of the last time: a file that says something else by now was changed by

@@ -4,13 +4,16 @@ use nubrik_adopt::AdoptProblem;
 
 use crate::commands::{build, own_problem, pins, say_not_opened, say_wrong, say_wrong_noted};
 use crate::exit::Exit;
-use crate::ui::console::Console;
+use crate::ui::console::{Console, errln};
 
 /// Says why an adoption does not go on.
 pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
     let wrong = |exit, message: String, mends: &[&str]| say_wrong(console, exit, &message, mends);
     match problem {
-        AdoptProblem::Interrupted => Exit::Interrupted,
+        AdoptProblem::Interrupted => {
+            errln!(console, "stopped");
+            Exit::Interrupted
+        }
         AdoptProblem::NoPlace { place, error } => {
             wrong(Exit::Usage, format!("cannot look at {}: {error}", place.display()), &[])
         }
