@@ -8,7 +8,9 @@ use std::path::{Path, PathBuf};
 use nubrik_graph::Graph;
 use nubrik_session::SETTINGS_FILE;
 use nubrik_source::WsPath;
-use nubrik_survey::{Existing, FileChange, MachineView, Proposal, ReconcileProblem, SourceTree, reconcile};
+use nubrik_survey::{
+    CauseFacts, Existing, FileChange, MachineView, Proposal, ReconcileProblem, SourceTree, reconcile,
+};
 
 use crate::AdoptProblem;
 
@@ -109,7 +111,10 @@ impl AdoptedFolder {
     ///
     /// A file cannot be read as definitions, before or afterwards.
     pub fn changes(&self, proposal: &mut Proposal, updates: bool) -> Result<Vec<FileChange>, AdoptProblem> {
-        let changes = reconcile(&self.tree, &self.top, proposal, &self.existing, &self.taken, updates);
+        // Who adds definitions tries them, and asks for packages again; who compares only looks.
+        let facts = CauseFacts { machine: &MachineFacts, asks_registries: !updates };
+        let how = (updates, facts);
+        let changes = reconcile(&self.tree, &self.top, proposal, &self.existing, &self.taken, how);
         changes.map_err(|problem| match problem {
             ReconcileProblem::Unreadable { package, why } => {
                 AdoptProblem::Unreadable { path: self.path(&package, TARGETS_FILE), why }

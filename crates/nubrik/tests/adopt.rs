@@ -471,3 +471,48 @@ fn a_list_of_compilations_gives_flags() {
     assert!(!text.contains("far"), "{text}");
     sandbox.run(&["build"]).expect(0);
 }
+
+#[test]
+fn what_was_left_out_comes_back_when_its_cause_is_gone() {
+    let sandbox = folder(&[
+        ("src/ebb.h", "int ebb(void);\n"),
+        ("src/ebb.c", "#include \"ebb.h\"\nint ebb(void) { return 1; }\n"),
+        ("tests/t.c", "#include \"ebb.h\"\nint main(void) { return ebb() - 1; }\n"),
+        ("src/odd.c", "#include <no_such_sea.h>\nint odd(void) { return SEA; }\n"),
+        (
+            "app/show.c",
+            "#include <no_such_sea.h>\n#include \"ebb.h\"\nint main(void) { return SEA - ebb(); }\n",
+        ),
+    ]);
+    sandbox.run(&["adopt", "--yes"]).expect(0);
+    let text = sandbox.read("targets.nub");
+    assert!(text.contains("# Without src/odd.c: it includes no_such_sea.h"), "{text}");
+    assert!(text.contains("# Without app/show.c: it includes no_such_sea.h"), "{text}");
+    // While nothing changed, that was decided.
+    sandbox.run(&["adopt", "--yes"]).expect(0).says("the definitions that are here take all of it");
+    sandbox.run(&["adopt", "--check"]).expect(0);
+    assert_eq!(sandbox.read("targets.nub"), text);
+    // A person's own reason stays one.
+    sandbox.write("src/own.c", "#include <no_such_sea.h>\nint own(void) { return SEA; }\n");
+    sandbox.write("targets.nub", &format!("# Without src/own.c: nobody wants it.\n{text}"));
+    sandbox.write("include/no_such_sea.h", "#define SEA 1\n");
+    // What was left out as a whole is added, and tried; what belongs to a definition that is there waits for an update.
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0);
+    let text = sandbox.read("targets.nub");
+    assert!(
+        text.contains("target show = c.program") && !text.contains("# Without app/show.c"),
+        "{text}\n{}",
+        run.stdout
+    );
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0);
+    assert!(run.stdout.contains("definitions and sources differ in 1 place\n"), "{}", run.stdout);
+    sandbox.run(&["adopt", "--update", "--yes"]).expect(0);
+    let text = sandbox.read("targets.nub");
+    assert!(text.contains("src/odd.c") && !text.contains("# Without src/odd.c"), "{text}");
+    assert!(
+        text.contains("# Without src/own.c: nobody wants it.") && !text.contains("[\"src/own.c"),
+        "{text}"
+    );
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
+}

@@ -20,6 +20,7 @@ mod languages;
 mod learned;
 mod mending;
 mod names;
+mod omitted;
 mod places;
 mod proposal;
 mod reconcile;
@@ -34,6 +35,7 @@ use std::collections::BTreeSet;
 pub use existing::Existing;
 pub use learned::{CompilationDatabase, LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, learn};
 pub use mending::mend;
+pub use omitted::CauseFacts;
 pub use proposal::{
     Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,
     SurveyQuestion, WantedPin,

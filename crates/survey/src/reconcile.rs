@@ -5,6 +5,7 @@ use std::ops::Range;
 
 use crate::existing::{Call, Declaration, Existing, Field, FileView};
 use crate::names::NameGiver;
+use crate::omitted::{CauseFacts, OmissionLine, gone};
 use crate::proposal::{Definition, DefinitionAddress, ExpressionPart, FieldValue, KindCall, Kit, Proposal};
 use crate::tree::{SourceTree, joined, name_of};
 use crate::writing::{DefinitionWriter, use_line};
@@ -77,7 +78,7 @@ pub fn reconcile(
     proposal: &mut Proposal,
     existing: &Existing,
     taken: &BTreeSet<String>,
-    is_whole: bool,
+    (is_whole, facts): (bool, CauseFacts<'_>),
 ) -> Result<Vec<FileChange>, ReconcileProblem> {
     let packages: BTreeSet<String> = existing.keys().cloned().collect();
     let mut views = BTreeMap::new();
@@ -86,7 +87,8 @@ pub fn reconcile(
         let view = FileView::read(tree, package, &packages, text).map_err(unreadable)?;
         views.insert(package.clone(), view);
     }
-    let taken = &with_decided(tree, existing, taken);
+    let gone = gone(tree, existing, proposal, facts);
+    let taken = &with_decided(tree, existing, taken, &gone);
     let matched = matches(proposal, &views);
     let mut covered = covered_by(proposal, &matched, &views, taken);
     covered.extend(for_nobody(proposal, &matched, &covered, is_whole));
@@ -117,11 +119,13 @@ pub fn reconcile(
             differences: Vec::new(),
             top,
             elsewhere: &elsewhere,
+            more: BTreeSet::new(),
         };
         for definition in known.into_iter().filter(|_| is_whole) {
             edits.align(definition, taken, &packages);
         }
         edits.add(&new, text);
+        edits.forget_omissions(text);
         if !edits.edits.is_empty() {
             let differences = std::mem::take(&mut edits.differences);
             let unfit = || ReconcileProblem::Unfit { package: package.to_owned() };
@@ -130,8 +134,8 @@ pub fn reconcile(
             changes.push(FileChange { package: package.to_owned(), before, after, differences });
         }
     }
-    let gone: BTreeSet<DefinitionAddress> = found.into_iter().chain(&covered).cloned().collect();
-    proposal.definitions.retain(|one| !gone.contains(&one.address));
+    let there: BTreeSet<DefinitionAddress> = found.into_iter().chain(&covered).cloned().collect();
+    proposal.definitions.retain(|one| !there.contains(&one.address));
     Ok(changes)
 }
 
@@ -197,13 +201,16 @@ fn for_nobody(
 }
 
 /// The files that are taken, with those of which a comment says that they are left out: that was decided.
-fn with_decided(tree: &SourceTree, existing: &Existing, taken: &BTreeSet<String>) -> BTreeSet<String> {
+fn with_decided(
+    tree: &SourceTree,
+    existing: &Existing,
+    taken: &BTreeSet<String>,
+    gone: &[OmissionLine],
+) -> BTreeSet<String> {
     let mut decided = taken.clone();
     for (package, text) in existing {
-        let lines = text.lines().filter_map(|line| line.trim_start().strip_prefix("# Without "));
-        let paths = lines.filter_map(|line| Some(line.split_once(": ")?.0));
-        for path in paths.filter_map(|path| joined(package, path)) {
-            decided.extend(tree.below(&path).map(str::to_owned));
+        for line in OmissionLine::all_in(package, text).filter(|line| !gone.contains(line)) {
+            decided.extend(tree.below(&line.path).map(str::to_owned));
         }
     }
     decided
@@ -240,13 +247,15 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
     let mut edits = TextEdits {
         view: &view,
         writer,
-        package: "",
+        package: definitions.first().map_or("", |one| one.address.package.as_str()),
         edits: Vec::new(),
         differences: Vec::new(),
         top: "",
         elsewhere: &BTreeSet::new(),
+        more: BTreeSet::new(),
     };
     edits.add(definitions, text);
+    edits.forget_omissions(text);
     changed(edits.edits, text)
 }
 
@@ -370,11 +379,14 @@ struct TextEdits<'a> {
     differences: Vec<(String, ChangeKind, String)>,
     /// The sources that are in no library, as far as a survey sees.
     elsewhere: &'a BTreeSet<String>,
+    /// Files that are taken now and were not.
+    more: BTreeSet<String>,
 }
 
 impl TextEdits<'_> {
     /// Appends definitions, and the kits that they use.
     fn add(&mut self, new: &[&Definition], text: &str) {
+        self.more.extend(new.iter().flat_map(|one| one.takes()));
         if new.is_empty() {
             return;
         }
@@ -427,6 +439,9 @@ impl TextEdits<'_> {
                 && let Some(field) = twin.fields.get("sources")
             {
                 self.more_files(&address, field, &new);
+                for call in &calls {
+                    self.with_headers(one, twin, call);
+                }
             }
             let mut wanted: Vec<&FieldValue> = Vec::new();
             for value in calls.iter().filter_map(|call| call.field("needs")) {
@@ -468,15 +483,61 @@ impl TextEdits<'_> {
         best.map(|(_, place)| place)
     }
 
+    /// Takes out lines by which files are left out that are taken now.
+    fn forget_omissions(&mut self, text: &str) {
+        let lines = OmissionLine::all_in(self.package, text).filter(|line| self.more.contains(&line.path));
+        let ranges: Vec<Range<usize>> = lines.map(|line| line.range).collect();
+        self.edits.extend(ranges.into_iter().map(|range| (range, String::new())));
+    }
+
     fn more_files(&mut self, address: &str, field: &Field, new: &BTreeSet<String>) {
         let value = self.writer.value(self.package, &FieldValue::Files(new.clone()));
         let inner =
             value.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(&value).to_owned();
+        self.more.extend(new.iter().cloned());
         for file in new {
             let words = format!("no definition takes {}", joined(self.top, file).unwrap_or_default());
             self.differences.push((address.to_owned(), ChangeKind::NewFile, words));
         }
         self.extend(field, &inner);
+    }
+
+    /// Adds headers, and folders to search for them, that new sources include.
+    fn with_headers(&mut self, one: &Declaration, twin: &Call, call: &KindCall) {
+        for name in ["headers", "internal", "include"] {
+            let more: Vec<String> = match call.field(name) {
+                Some(FieldValue::Files(files)) => {
+                    let more: BTreeSet<String> = files.difference(&one.files).cloned().collect();
+                    if more.is_empty() {
+                        Vec::new()
+                    } else {
+                        vec![self.writer.value(self.package, &FieldValue::Files(more))]
+                    }
+                }
+                Some(FieldValue::List(items)) if name == "include" => {
+                    items.iter().map(|item| self.writer.value(self.package, item)).collect()
+                }
+                _ => continue,
+            };
+            let field = twin.fields.get(name);
+            let is_there = |text: &String| {
+                field
+                    .and_then(|field| field.items.as_ref())
+                    .is_some_and(|items| items.iter().any(|(_, item)| item == text))
+            };
+            let more: Vec<String> = more.into_iter().filter(|text| !is_there(text)).collect();
+            match field {
+                _ if more.is_empty() => {}
+                // What is computed is a person's business.
+                Some(field) if field.items.is_some() => self.extend(field, &more.join(", ")),
+                Some(_) => {}
+                None => {
+                    let value =
+                        if more.len() == 1 { more[0].clone() } else { format!("[{}]", more.join(", ")) };
+                    self.edits.push((twin.end..twin.end, format!(", {name} = {value} ")));
+                }
+            }
+        }
     }
 
     /// Adds an item to a field.

@@ -150,7 +150,8 @@ fn write_and_try(
     let first = folder.changes(&mut proposal, false).map_err(say)?;
     showing::proposal(console, folder, &proposal);
     if first.is_empty() {
-        showing::nothing_new(console);
+        let differing = folder.changes(&mut adoption.look(), true).map_err(say)?;
+        showing::nothing_new(console, differing.iter().map(|change| change.differences.len()).sum());
         return Ok(Exit::Done);
     }
     if !console.is_json() {

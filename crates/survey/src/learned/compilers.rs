@@ -312,6 +312,45 @@ pub(super) fn family(flag: &str) -> String {
     flag.to_owned()
 }
 
+/// A flag in which the folder of the build is named from the workspace's root.
+pub(super) fn without_root(root: &str, flag: &str) -> String {
+    let (mut plain, mut rest) = (String::new(), flag);
+    while let Some(at) = rest.find(root).filter(|_| !root.is_empty()) {
+        let (before, behind) = (&rest[..at], &rest[at + root.len()..]);
+        plain.push_str(before);
+        rest = match behind.chars().next() {
+            Some('/') => &behind[1..],
+            // Another folder whose name begins like this one's.
+            Some(c) if c.is_alphanumeric() || "._+-".contains(c) => {
+                plain.push_str(root);
+                behind
+            }
+            _ => {
+                plain.push('.');
+                behind
+            }
+        };
+    }
+    plain + rest
+}
+
+/// Why flags that name places need a look, where they do.
+pub(super) fn about_places(flags: &[String], whose: &str) -> Vec<String> {
+    let is_place = |flag: &&String| {
+        let places = ["/usr/", "/opt/", "/home/", "/var/", "/etc/"];
+        (flag.starts_with("-I/") || flag.starts_with("-L/"))
+            && places.iter().any(|place| flag.contains(place))
+    };
+    let places: Vec<&str> = flags.iter().filter(is_place).map(String::as_str).collect();
+    if places.is_empty() {
+        return Vec::new();
+    }
+    let places = places.join(", ");
+    vec![format!(
+        "{places}: as {whose} has it. It may be elsewhere on other machines: `system_library` finds it."
+    )]
+}
+
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {

@@ -5,8 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use serde_json::Value;
 
-use super::compilers::{CompilerCall, compiler_call};
-use super::targets::{about_places, without_root};
+use super::compilers::{CompilerCall, about_places, compiler_call, without_root};
 use crate::names::NameGiver;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,

@@ -4,8 +4,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::compilers::{
     ArchiverCall, CompilerCall, CompilerResult, Language, LinkItem, archiver_call, compiler_call,
+    without_root,
 };
-use super::targets::without_root;
 use super::{SeenBuild, SeenProgram};
 use crate::languages::is_fortran_source;
 use crate::tree::{folder_of, joined, name_of};

@@ -337,10 +337,17 @@ pub fn difference(console: Console, ground: &AdoptedFolder, change: &FileChange)
     }
 }
 
-/// Says that definitions take all sources.
-pub fn nothing_new(console: Console) {
-    if !console.is_json() {
+/// Says that there is nothing to add, and in how many places definitions and sources differ.
+pub fn nothing_new(console: Console, differing: usize) {
+    if console.is_json() {
+        return;
+    }
+    if differing == 0 {
         outln!(console, "\nthe definitions that are here take all of it; nothing to add");
+    } else {
+        let places = counted(differing, "place");
+        outln!(console, "\nnothing to add; definitions and sources differ in {places}");
+        outln!(console, "nubrik adopt --check says where, and nubrik adopt --update changes the definitions");
     }
 }
 
