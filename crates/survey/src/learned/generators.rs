@@ -192,10 +192,13 @@ impl Generators<'_> {
         }
         let is_plain = is_plain && recipe.uses.len() <= 1;
         let mut fields = vec![("run", FieldValue::Expression(command))];
-        let files: BTreeSet<String> = more.iter().flat_map(files_of).collect();
+        let mut files: BTreeSet<String> = more.iter().flat_map(files_of).collect();
         let made: Vec<FieldValue> =
             more.into_iter().filter(|value| !matches!(value, FieldValue::Files(_))).collect();
         let writes = self.writes_where_it_runs(number);
+        if writes {
+            files.extend(self.beside_writes(number));
+        }
         let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) =
             files.iter().cloned().partition(|path| writes && crate::tree::is_below(path, &own));
         if writes {
@@ -223,6 +226,16 @@ impl Generators<'_> {
         let own = self.build.programs[number].folder.clone().unwrap_or_default();
         let mut writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
         writes.any(|path| crate::tree::is_below(path, &own))
+    }
+
+    /// A file of each folder of the tree that a program writes in: the folder must be there.
+    fn beside_writes(&self, number: usize) -> BTreeSet<String> {
+        let family = self.flow.family(number);
+        let writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
+        let own = self.build.programs[number].folder.clone().unwrap_or_default();
+        let folders: BTreeSet<&str> = writes.map(|path| crate::tree::folder_of(path)).collect();
+        let folders = folders.into_iter().filter(|folder| **folder != *own);
+        folders.filter_map(|folder| self.tree.inside(folder).next()).map(str::to_owned).collect()
     }
 
     /// Whether a program made a file itself, or one that it started.

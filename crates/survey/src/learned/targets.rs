@@ -7,7 +7,7 @@ use super::compilers::{Language, about_places, family};
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
 use super::generators::{Generators, SeenRun};
 use super::java::with_java;
-use crate::languages::scan_c;
+use crate::languages::{is_c_header, scan_c};
 use crate::names::NameGiver;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
@@ -205,6 +205,23 @@ struct Learning<'a> {
     by_artifact: BTreeMap<usize, usize>,
 }
 
+/// Where users read many headers of a folder, and the library nearly all of the others, a pattern says that better than two long
+/// lists do.
+fn keep_folders_whole(tree: &SourceTree, plan: &mut PlannedTarget) {
+    const MANY: usize = 4;
+    let folders: BTreeSet<String> = plan.headers.iter().map(|path| folder_of(path).to_owned()).collect();
+    for folder in folders {
+        let is_here = |path: &&String| folder_of(path) == folder && tree.has(path);
+        let own: Vec<String> = plan.internal.iter().filter(is_here).cloned().collect();
+        let public = plan.headers.iter().filter(is_here).count();
+        let all = tree.inside(&folder).filter(|path| is_c_header(path)).count();
+        if public >= MANY && (public + own.len()) * 4 >= all * 3 && own.iter().all(|path| is_c_header(path)) {
+            plan.internal.retain(|path| !own.contains(path));
+            plan.headers.extend(own);
+        }
+    }
+}
+
 /// So many runs of a program become checks.
 const MOST_RUNS: usize = 100;
 
@@ -373,6 +390,8 @@ impl Learning<'_> {
             if plan.kind == ArtifactKind::Program {
                 let headers = std::mem::take(&mut plan.headers);
                 plan.internal.extend(headers);
+            } else {
+                keep_folders_whole(self.tree, plan);
             }
         }
     }
