@@ -5,7 +5,7 @@ use std::sync::Arc;
 use lsp_types::{Position, Range};
 use nubrik_lang::meanings::{TokenInTree, each_token};
 use nubrik_source::{Sources, WsPath};
-use nubrik_syntax::{Parse, SyntaxKind, parse};
+use nubrik_syntax::{Node, Parse, SyntaxKind, Token, parse, views};
 
 /// An open text.
 pub struct OpenText {
@@ -51,6 +51,35 @@ impl OpenText {
             units -= c.len_utf16();
         }
         end
+    }
+
+    /// The declaration of a name.
+    pub fn declaration(&self, name: &str) -> Option<Node<'_>> {
+        let mut all = self.parsed.tree.root().children().filter(|node| node.kind().is_declaration());
+        all.find(|node| views::declared_name(*node).is_some_and(|own| node.token_text(own) == name))
+    }
+
+    /// Where a name is declared.
+    pub fn declared(&self, name: &str) -> Option<Token> {
+        views::declared_name(self.declaration(name)?)
+    }
+
+    /// What the comments say that document the declaration at a byte.
+    pub fn documentation(&self, byte: usize) -> String {
+        let before = self.text.get(..byte).unwrap_or_default();
+        let lines = before.lines().rev().take_while(|line| line.starts_with('#'));
+        let mut lines: Vec<&str> = lines.filter_map(|line| line.strip_prefix("## ")).collect();
+        lines.reverse();
+        lines.join("\n")
+    }
+
+    /// The path of a file that a `use` names in this one.
+    pub fn beside(&self, text: &str) -> Option<WsPath> {
+        let folder = self.path.parent().unwrap_or_else(WsPath::root);
+        match text.strip_prefix('/') {
+            Some(from_root) => WsPath::root().resolve(from_root).ok(),
+            None => folder.resolve(text).ok(),
+        }
     }
 
     /// The token at a byte, with what is around it: of two that meet there, the one that is a name.

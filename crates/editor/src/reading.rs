@@ -206,7 +206,12 @@ fn about_topic(topic: &Topic) -> String {
 }
 
 /// What is at a byte, as Markdown, and where that is.
-pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Option<(String, Range)> {
+pub fn hover(
+    known: &EditorKnowledge,
+    document: &OpenText,
+    byte: usize,
+    read: &dyn Fn(&WsPath) -> Option<String>,
+) -> Option<(String, Range)> {
     let at = document.token_at(byte)?;
     let range = document.range(at.token.start as usize, at.token.end as usize);
     let names = names(known, document);
@@ -216,14 +221,15 @@ pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Optio
             about_target(known, id)
         }
         Some(NameMeaning::Declared(token)) => {
-            let declared = declaration_of(document, token.start as usize)?;
             let name = document.text.get(token.start as usize..token.end as usize).unwrap_or_default();
-            let is_it = |told: &&ToldName| *told.name == *name && *told.file == *document.path.as_str();
-            let told = known.evaluated.names.iter().find(is_it);
-            let value = told.map(|told| format!("\n\n{}: `{}`", told.kind, told.value.replace('`', "'")));
-            format!("```nub\n{declared}\n```{}", value.unwrap_or_default())
+            about_declared(known, document, name)?
         }
-        Some(NameMeaning::InFile(path)) => format!("from {path}"),
+        Some(NameMeaning::InFile(path)) => {
+            let from = format!("from {path}");
+            let other = open(&path, read);
+            let about = other.and_then(|other| about_declared(known, &other, at.node.token_text(at.token)));
+            about.map_or(from.clone(), |about| format!("{about}\n\n{from}"))
+        }
         Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => about_topic(known.topic(&name)?),
         Some(NameMeaning::File(path)) => {
             let (known, file) = known.file(&path)?;
@@ -240,10 +246,21 @@ pub fn hover(known: &EditorKnowledge, document: &OpenText, byte: usize) -> Optio
     Some((text, range))
 }
 
-/// The text of the declaration that has a byte.
-fn declaration_of(document: &OpenText, byte: usize) -> Option<&str> {
-    let mut all = document.parsed.tree.root().children();
-    all.find(|node| (node.range().0..node.range().1).contains(&byte)).map(|node| node.text())
+/// A file of definitions.
+fn open(path: &str, read: &dyn Fn(&WsPath) -> Option<String>) -> Option<OpenText> {
+    let path = WsPath::root().resolve(path).ok()?;
+    Some(OpenText::new(path.clone(), read(&path)?))
+}
+
+/// How something is declared that is no target, what its comments say, and its value.
+fn about_declared(known: &EditorKnowledge, document: &OpenText, name: &str) -> Option<String> {
+    let declared = document.declaration(name)?;
+    let is_it = |told: &&ToldName| *told.name == *name && *told.file == *document.path.as_str();
+    let value = known.evaluated.names.iter().find(is_it);
+    let value = value.map(|told| format!("\n\n{}: `{}`", told.kind, told.value.replace('`', "'")));
+    let documentation = document.documentation(declared.range().0);
+    let documentation = if documentation.is_empty() { documentation } else { format!("\n\n{documentation}") };
+    Some(format!("```nub\n{}\n```{documentation}{}", declared.text(), value.unwrap_or_default()))
 }
 
 /// The form or kind whose fields stand in the braces around a node, by the name of its topic.
@@ -270,7 +287,7 @@ pub fn form_around(names: &FileNames<'_>, root: Node<'_>, byte: usize) -> Option
 fn callee_name(names: &FileNames<'_>, callee: Node<'_>) -> Option<String> {
     match callee.kind() {
         SyntaxKind::NameExpr => match names.name(callee.text())? {
-            NameMeaning::Known(name) => Some(name),
+            NameMeaning::Known(name) | NameMeaning::OfKit(name) => Some(name),
             _ => None,
         },
         SyntaxKind::FieldExpr => {
@@ -304,6 +321,7 @@ pub fn definition(
     places: &FileAddresses,
     document: &OpenText,
     byte: usize,
+    read: &dyn Fn(&WsPath) -> Option<String>,
 ) -> Option<Location> {
     let at = document.token_at(byte)?;
     let start = |path: &str| {
@@ -321,7 +339,15 @@ pub fn definition(
             uri: places.uri(&document.path)?,
             range: document.range(token.start as usize, token.end as usize),
         }),
-        NameMeaning::InFile(path) => start(&path),
+        NameMeaning::InFile(path) => {
+            let whole = start(&path)?;
+            let other = open(&path, read);
+            let range = other.and_then(|other| {
+                let token = other.declared(at.node.token_text(at.token))?;
+                Some(other.range(token.start as usize, token.end as usize))
+            });
+            Some(Location { range: range.unwrap_or_default(), ..whole })
+        }
         NameMeaning::File(path) => {
             let file = known.file(&path);
             match file.and_then(|(known, file)| Some((known, file.maker?))) {
@@ -331,11 +357,67 @@ pub fn definition(
                     let line = Position { line: place.line.saturating_sub(1), character: 0 };
                     Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
                 }
-                None => start(&path).filter(|_| file.is_some()),
+                // The path of a `use` is one of definitions.
+                None => start(&path)
+                    .filter(|_| file.is_some() || (path.ends_with(".nub") && open(&path, read).is_some())),
             }
         }
         NameMeaning::OfKit(_) | NameMeaning::Known(_) => None,
     }
+}
+
+/// The file that declares what a token means, and its name there, where that is no target.
+fn declared_by(document: &OpenText, meaning: &NameMeaning, at: TokenInTree<'_>) -> Option<(String, String)> {
+    let name = || at.node.token_text(at.token).to_owned();
+    match meaning {
+        NameMeaning::Declared(_) => Some((document.path.to_string(), name())),
+        NameMeaning::InFile(path) => Some((path.clone(), name())),
+        _ => None,
+    }
+}
+
+/// What a call takes at a byte behind its bracket: how it is called, what it does, and the number of the argument.
+pub fn signature(
+    known: &EditorKnowledge,
+    document: &OpenText,
+    byte: usize,
+) -> Option<(String, String, usize)> {
+    let names = names(known, document);
+    let before = document.text.get(..byte)?;
+    let line = before.rsplit('\n').next()?;
+    // Brackets in texts are no brackets.
+    let (mut open, mut in_text) = (Vec::new(), false);
+    for (at, c) in line.char_indices() {
+        match c {
+            '"' => in_text = !in_text,
+            _ if in_text => {}
+            '(' | '[' | '{' => open.push((at, c, 0)),
+            ')' | ']' | '}' => drop(open.pop()),
+            ',' => {
+                if let Some((_, _, commas)) = open.last_mut() {
+                    *commas += 1;
+                }
+            }
+            _ => {}
+        }
+    }
+    let (at, _, argument) = open.into_iter().rev().find(|(_, c, _)| *c == '(')?;
+    let called = line[..at].trim_end();
+    let start = called.rfind(|c: char| !(c.is_ascii_alphanumeric() || matches!(c, '_' | '.')));
+    let called = &called[start.map_or(0, |start| start + 1)..];
+    let (owner, name) = called.rsplit_once('.').unwrap_or(("", called));
+    let topic = match names.kit(owner) {
+        Some(kit) => known.topic(&format!("{kit}.{name}"))?,
+        None => known.topic(name).filter(|topic| matches!(topic.category, "method" | "function" | "form"))?,
+    };
+    let label = match topic.parts.is_empty() {
+        true => topic.example.lines().next().unwrap_or_default().to_owned(),
+        false => {
+            let parts = topic.parts.iter().map(|(name, shape, _)| format!("{name}: {shape}"));
+            format!("{name}({})", parts.collect::<Vec<_>>().join(", "))
+        }
+    };
+    Some((label, topic.summary.clone(), argument))
 }
 
 /// All places that name what a byte names.
@@ -348,19 +430,20 @@ pub fn references(
 ) -> Vec<Location> {
     let Some(at) = document.token_at(byte) else { return Vec::new() };
     let Some(wanted) = names(known, document).meaning(at) else { return Vec::new() };
-    // What only one file knows is looked for in that one.
-    let is_local = matches!(wanted, NameMeaning::Declared(_));
+    let wanted = (declared_by(document, &wanted, at), wanted);
     let mut found = Vec::new();
     for path in definitions.paths {
-        if is_local && *path != document.path {
-            continue;
-        }
         let Some(text) = (definitions.read)(path) else { continue };
         let other = OpenText::new(path.clone(), text);
         let names = names(known, &other);
         let Some(uri) = places.uri(path) else { continue };
         each_token(other.parsed.tree.root(), &mut |at| {
-            if names.meaning(at).as_ref() == Some(&wanted) {
+            let meaning = names.meaning(at);
+            let is_it = meaning.is_some_and(|meaning| match &wanted.0 {
+                Some(_) => declared_by(&other, &meaning, at) == wanted.0,
+                None => meaning == wanted.1,
+            });
+            if is_it {
                 let range = other.range(at.token.start as usize, at.token.end as usize);
                 found.push(Location { uri: uri.clone(), range });
             }

@@ -27,7 +27,9 @@ pub fn renamed_at(
             let name = address.rsplit('/').next()?.to_owned();
             Some((NameMeaning::Target(address), name, range))
         }
-        meaning @ NameMeaning::Declared(_) => Some((meaning, at.node.token_text(at.token).to_owned(), range)),
+        meaning @ (NameMeaning::Declared(_) | NameMeaning::InFile(_)) => {
+            Some((meaning, at.node.token_text(at.token).to_owned(), range))
+        }
         _ => None,
     }
 }
@@ -170,8 +172,19 @@ pub fn renamed(
     new: &str,
     definitions: &DefinitionFiles<'_>,
 ) -> Result<WorkspaceEdit, String> {
-    let (wanted, old, _) =
+    let (mut wanted, old, _) =
         renamed_at(known, document, byte).ok_or("nothing here has a name that could be another one")?;
+    let mut declared_in = document;
+    let other;
+    // What is taken from another file has its name there.
+    if let NameMeaning::InFile(path) = &wanted {
+        let path = WsPath::root().resolve(path).map_err(|_| "it is declared elsewhere")?;
+        let text = (definitions.read)(&path).ok_or_else(|| format!("{path} cannot be read"))?;
+        other = OpenText::new(path, text);
+        declared_in = &other;
+        let token = other.declared(&old);
+        wanted = NameMeaning::Declared(token.ok_or("nothing here has a name that could be another one")?);
+    }
     if !nubrik_syntax::is_name(new) || nubrik_syntax::is_reserved(new) {
         return Err(format!(
             "`{new}` cannot be a name: small letters, digits and `_`, and no word of the language"
@@ -179,7 +192,7 @@ pub fn renamed(
     }
     let graph = &known.evaluated.evaluation.graph;
     if let NameMeaning::Declared(token) = &wanted
-        && declares_target(document.parsed.tree.root(), token.start as usize)
+        && declares_target(declared_in.parsed.tree.root(), token.start as usize)
     {
         return Err("what uses it is known once the definitions have no errors".to_owned());
     }
@@ -188,7 +201,7 @@ pub fn renamed(
             let id = graph.find_target(address).ok_or("it is not there any more")?;
             WsPath::root().resolve(&graph.target(id).place.file).map_err(|_| "it is declared elsewhere")?
         }
-        _ => document.path.clone(),
+        _ => declared_in.path.clone(),
     };
     let renaming = Renaming { graph, wanted, old, new, home };
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();

@@ -42,7 +42,8 @@ fn abilities() -> Value {
         "foldingRangeProvider": true,
         "codeActionProvider": {"codeActionKinds": ["quickfix"]},
         "codeLensProvider": {"resolveProvider": false},
-        "completionProvider": {"triggerCharacters": ["&", ".", "/", "\""]},
+        "completionProvider": {"triggerCharacters": ["&", ".", "/", "\"", "{"]},
+        "signatureHelpProvider": {"triggerCharacters": ["(", ","]},
         "executeCommandProvider": {"commands": [reading::RUN]},
         "semanticTokensProvider": {
             "legend": {"tokenTypes": reading::TOKEN_TYPES, "tokenModifiers": []},
@@ -272,15 +273,17 @@ impl EditorServer<'_> {
             document.as_ref().zip(position).map(|(document, position)| (document, document.byte(position)));
         Some(match method {
             "textDocument/hover" => {
-                let hover = at.and_then(|(document, byte)| reading::hover(known, document, byte));
+                let hover = at.and_then(|(document, byte)| {
+                    reading::hover(known, document, byte, &|path| self.text(path))
+                });
                 hover.map_or(
                     Value::Null,
                     |(text, range)| json!({"contents": {"kind": "markdown", "value": text}, "range": range}),
                 )
             }
-            "textDocument/definition" => to_value(
-                at.and_then(|(document, byte)| reading::definition(known, &self.places, document, byte)),
-            ),
+            "textDocument/definition" => to_value(at.and_then(|(document, byte)| {
+                reading::definition(known, &self.places, document, byte, &|path| self.text(path))
+            })),
             "textDocument/prepareRename" => {
                 let renamed = at.and_then(|(document, byte)| renamed_at(known, document, byte));
                 renamed.map_or(Value::Null, |(_, name, range)| json!({"range": range, "placeholder": name}))
@@ -290,9 +293,19 @@ impl EditorServer<'_> {
                 let definitions = DefinitionFiles { paths: &self.known.evaluated.files, read: &read };
                 reading::references(known, &self.places, document, byte, &definitions)
             })),
+            "textDocument/signatureHelp" => {
+                let found = at.and_then(|(document, byte)| reading::signature(known, document, byte));
+                found.map_or(Value::Null, |(label, documentation, argument)| {
+                    let one =
+                        json!({"label": label, "documentation": documentation, "activeParameter": argument});
+                    json!({"signatures": [one], "activeSignature": 0, "activeParameter": argument})
+                })
+            }
             "textDocument/completion" => at.map_or(Value::Null, |(document, byte)| {
                 let (items, is_incomplete) =
-                    completions(known, document, byte, &|folder| self.names_in(folder));
+                    completions(known, document, byte, &|folder| self.names_in(folder), &|path| {
+                        self.text(path)
+                    });
                 json!({"isIncomplete": is_incomplete, "items": items})
             }),
             "textDocument/documentSymbol" => to_value(document.as_ref().map(reading::symbols)),

@@ -61,6 +61,8 @@ pub struct FileNames<'g> {
     used: HashMap<String, String>,
     /// Kits of the tool, by the names that they have in the file.
     kits: HashMap<String, String>,
+    /// Names from kits of the tool: `c.library`.
+    members: HashMap<String, String>,
 }
 
 impl<'g> FileNames<'g> {
@@ -76,8 +78,9 @@ impl<'g> FileNames<'g> {
                 && target.package.as_str() == package
         });
         let own = own.map(|target| (last(&target.address), &target.address)).collect();
-        let (declared, used, kits) = (HashMap::new(), HashMap::new(), HashMap::new());
-        let mut names = FileNames { graph, package, own, declared, used, kits };
+        let (declared, used, kits, members) =
+            (HashMap::new(), HashMap::new(), HashMap::new(), HashMap::new());
+        let mut names = FileNames { graph, package, own, declared, used, kits, members };
         for node in root.children().filter(|node| node.kind().is_declaration()) {
             if node.kind() != SyntaxKind::UseDecl {
                 let name = views::declared_name(node);
@@ -85,11 +88,14 @@ impl<'g> FileNames<'g> {
                 continue;
             }
             let Some(kit) = node.child(SyntaxKind::TextExpr).and_then(views::plain_text) else { continue };
-            for name in views::used_names(node).into_iter().chain(views::declared_name(node)) {
+            let taken = views::used_names(node).into_iter().map(|name| (name, true));
+            let whole = views::declared_name(node).map(|name| (name, false));
+            for (name, is_one) in taken.chain(whole) {
                 let name = node.token_text(name).to_owned();
-                match kit.strip_prefix("nub:") {
-                    Some(kit) => drop(names.kits.insert(name, kit.to_owned())),
-                    None => drop(names.used.insert(name, names.path(&kit))),
+                match (kit.strip_prefix("nub:"), is_one) {
+                    (Some(kit), true) => drop(names.members.insert(name.clone(), format!("{kit}.{name}"))),
+                    (Some(kit), false) => drop(names.kits.insert(name, kit.to_owned())),
+                    (None, _) => drop(names.used.insert(name, names.path(&kit))),
                 }
             }
         }
@@ -105,7 +111,9 @@ impl<'g> FileNames<'g> {
             // What is behind a dot is a name of something else.
             SyntaxKind::Word if before == Some(SyntaxKind::Dot) => self.of_kit(text, node),
             SyntaxKind::Word if nubrik_syntax::is_reserved(text) => None,
-            SyntaxKind::Word if node.kind() == SyntaxKind::NameExpr => self.name(text),
+            SyntaxKind::Word if matches!(node.kind(), SyntaxKind::NameExpr | SyntaxKind::UseNames) => {
+                self.name(text)
+            }
             SyntaxKind::Word if node.kind().is_declaration() => {
                 let is_own = views::declared_name(node) == Some(token);
                 is_own.then(|| self.name(text)).flatten()
@@ -119,6 +127,7 @@ impl<'g> FileNames<'g> {
         let own = self.own.get(name).map(|address| NameMeaning::Target((*address).clone()));
         own.or_else(|| self.declared.get(name).copied().map(NameMeaning::Declared))
             .or_else(|| self.used.get(name).cloned().map(NameMeaning::InFile))
+            .or_else(|| self.members.get(name).cloned().map(NameMeaning::OfKit))
             .or_else(|| {
                 crate::builtins::forms()
                     .any(|form| form.name == name)
@@ -129,7 +138,7 @@ impl<'g> FileNames<'g> {
     /// Names that can be used in the file, each with what it means.
     pub fn all(&self) -> Vec<(String, NameMeaning)> {
         let mut names: Vec<String> = self.own.keys().map(|name| (*name).to_owned()).collect();
-        names.extend(self.declared.keys().chain(self.used.keys()).cloned());
+        names.extend(self.declared.keys().chain(self.used.keys()).chain(self.members.keys()).cloned());
         names.sort_unstable();
         names.dedup();
         names.into_iter().filter_map(|name| self.name(&name).map(|meaning| (name, meaning))).collect()
@@ -217,7 +226,7 @@ mod tests {
         assert_eq!(told("all"), ["line 3", "line 3"]);
         assert_eq!(told("library"), ["kit c.library"]);
         assert_eq!(told("&base/clock"), ["target base/clock/clock"]);
-        assert_eq!(told("ours"), ["in kit/flags.nub"]);
+        assert_eq!(told("ours"), ["in kit/flags.nub", "in kit/flags.nub"]);
         assert_eq!(told("fit.h"), ["file tide/fit.h"]);
         assert_eq!(told("fit"), ["target tide/fit", "target tide/fit"]);
         assert_eq!((told("step"), told("missing")), (vec!["known step"], Vec::new()));

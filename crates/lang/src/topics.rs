@@ -28,6 +28,11 @@ pub struct Topic {
     pub example: String,
 }
 
+/// The names of the methods and properties that values of a kind have: `lists`, `texts`, `maps`, `files`, …
+pub fn methods_of(kind: &str) -> impl Iterator<Item = &'static str> {
+    METHODS.iter().filter(move |method| method.of.split(", ").any(|of| of == kind)).map(|method| method.name)
+}
+
 /// All topics of the language, by category.
 pub fn topics() -> Vec<Topic> {
     let mut topics: Vec<Topic> = Vec::new();

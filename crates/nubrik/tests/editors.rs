@@ -479,3 +479,118 @@ fn names_tell_their_values() {
     assert!(hover(&mut client, text, "{mode").contains("a text: `\"flow\"`"));
     client.end();
 }
+
+/// Names that are taken from a file and from a kit, an option, and a call.
+const TAKEN: &str = "\
+use \"nub:c\" as c
+use { program } from \"nub:c\"
+use { ours } from \"kit/flags.nub\"
+option mode: \"debug\" | \"release\" = \"debug\"
+let names = [\"tide\", \"ebb\"]
+let title = \"Tides\"
+target fit = c.library { sources = \"fit.c\", headers = \"fit.h\", flags = ours }
+target show = program { sources = \"show.c\", flags = ours + [names.join(\", \")] }
+";
+
+#[test]
+fn names_of_other_files_and_kits_lead_there() {
+    let sandbox = Sandbox::new(&FILES);
+    sandbox.write("targets.nub", TAKEN);
+    let kit = "## Flags of all.\nlet ours = [\"-O2\"]\nlet others = ours\n";
+    sandbox.write("kit/flags.nub", kit);
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", TAKEN);
+    client.hear("textDocument/publishDiagnostics", |_| true);
+    // From where it is used and from where it is taken.
+    for (word, behind) in [("flags = ours", 9), ("{ ours }", 3)] {
+        let hover = client.at("textDocument/hover", TAKEN, word, behind);
+        let hover = hover["contents"]["value"].as_str().unwrap().to_owned();
+        for part in ["let ours = [\"-O2\"]", "Flags of all.", "from kit/flags.nub"] {
+            assert!(hover.contains(part), "{part}: {hover}");
+        }
+        let definition = client.at("textDocument/definition", TAKEN, word, behind);
+        assert!(definition["uri"].as_str().unwrap().ends_with("/kit/flags.nub"), "{definition}");
+        assert_eq!(definition["range"]["start"], json!({"line": 1, "character": 4}));
+        let references = client.at("textDocument/references", TAKEN, word, behind);
+        assert_eq!(references.as_array().unwrap().len(), 5, "{references}");
+        let prepared = client.at("textDocument/prepareRename", TAKEN, word, behind);
+        assert_eq!(prepared["placeholder"], "ours", "{prepared}");
+    }
+    // The path of a `use` leads to the file.
+    let definition = client.at("textDocument/definition", TAKEN, "kit/flags", 3);
+    assert!(definition["uri"].as_str().unwrap().ends_with("/kit/flags.nub"), "{definition}");
+    // A kind that is taken from a kit is known by its fields.
+    let hover = client.at("textDocument/hover", TAKEN, "program {", 2);
+    assert!(hover["contents"]["value"].as_str().unwrap().contains("c.program"), "{hover}");
+    let hover = client.at("textDocument/hover", TAKEN, "sources = \"show.c\"", 2);
+    assert!(hover["contents"]["value"].as_str().unwrap().contains("of **c.program**"), "{hover}");
+    // Another name from the side of who uses it, in all files.
+    let file = client.file("targets.nub");
+    let line = TAKEN[..TAKEN.find("flags = ours").unwrap()].matches('\n').count();
+    let params = json!({
+        "textDocument": {"uri": file}, "newName": "mine",
+        "position": {"line": line, "character": TAKEN.lines().nth(line).unwrap().find("ours").unwrap() + 1},
+    });
+    let renamed = client.ask("textDocument/rename", &params);
+    let edits: usize =
+        renamed["changes"].as_object().unwrap().values().map(|all| all.as_array().unwrap().len()).sum();
+    assert_eq!(edits, 5, "{renamed}");
+    // What a call takes.
+    let signature = client.at("textDocument/signatureHelp", TAKEN, "names.join(", 11);
+    assert!(
+        signature["signatures"][0]["documentation"].as_str().unwrap().contains("one text of all items"),
+        "{signature}"
+    );
+    assert_eq!(client.at("textDocument/signatureHelp", TAKEN, "let title", 4), Value::Null);
+    client.end();
+}
+
+#[test]
+fn what_is_proposed_fits_the_place() {
+    let sandbox = Sandbox::new(&FILES);
+    sandbox.write("targets.nub", TAKEN);
+    sandbox.write("kit/flags.nub", "let ours = [\"-O2\"]\nlet others = ours\n");
+    let mut client = Client::start(&sandbox);
+    client.open("targets.nub", TAKEN);
+    client.hear("textDocument/publishDiagnostics", |_| true);
+    let mut labels = |line: &str, rest: &str| {
+        let text = format!("{TAKEN}{line}{rest}\n");
+        client.change("targets.nub", &text);
+        client.labels(&text, line)
+    };
+    // In a hole: names, and the words of holes; no fields.
+    let hole = labels("target more = step { run = `cat {", "}` }");
+    assert!(hole.contains(&"in".to_owned()) && hole.contains(&"fit".to_owned()), "{hole:?}");
+    assert!(!hole.contains(&"say".to_owned()), "{hole:?}");
+    assert!(labels("target more = step { run = `ca", "` }").is_empty());
+    // Kits, and what they offer: kinds first.
+    let kits = labels("use \"nub:", "\" as x");
+    assert!(kits.contains(&"rust".to_owned()) && !kits.contains(&"fit.c".to_owned()), "{kits:?}");
+    let kits = labels("use \"", "\" as x");
+    assert!(kits.contains(&"nub:rust".to_owned()) && kits.contains(&"kit/".to_owned()), "{kits:?}");
+    assert_eq!(labels("use {  ", "} from \"kit/flags.nub\""), ["ours", "others"]);
+    let members = labels("use {   ", "} from \"nub:c\"");
+    assert!(members.contains(&"library".to_owned()) && !members.contains(&"ours".to_owned()), "{members:?}");
+    let members = labels("let x = c.", "");
+    let place = |name: &str| members.iter().position(|member| member == name);
+    assert!(place("library") < place("tuning") && place("library").is_some(), "{members:?}");
+    // The texts that an option may be.
+    assert_eq!(labels("let x = if mode == \"", "\" then 1 else 2"), ["debug", "release"]);
+    assert!(labels("let x = title == \"", "\"").contains(&"fit.c".to_owned()));
+    // Methods of what is before the dot.
+    for (line, has, lacks) in [
+        ("let x = [\"a\"].", "sorted", "lower"),
+        ("let x = \"a\".", "lower", "sorted"),
+        ("let x = names.", "sorted", "lower"),
+        ("let x = title.", "lower", "sorted"),
+        ("let x = { \"a\": 1 }.", "keys", "sorted"),
+        ("let x = fit.", "sorted", "no_such"),
+    ] {
+        let methods = labels(line, "");
+        assert!(
+            methods.contains(&has.to_owned()) && !methods.contains(&lacks.to_owned()),
+            "{line}: {methods:?}"
+        );
+    }
+    client.end();
+}
