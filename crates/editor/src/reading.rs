@@ -9,7 +9,7 @@ use nubrik_lang::ToldName;
 use nubrik_lang::meanings::{FileNames, NameMeaning, TokenInTree, each_token};
 use nubrik_lang::topics::Topic;
 use nubrik_source::{Sources, WsPath};
-use nubrik_syntax::{Node, SyntaxKind, views};
+use nubrik_syntax::{Node, SyntaxKind, Token, views};
 use nubrik_wording::{counted, duration};
 
 use crate::document::OpenText;
@@ -238,12 +238,36 @@ pub fn hover(
                 None => path,
             }
         }
+        None if parameter_of(document, at).is_some() => {
+            let (_, parameter) = parameter_of(document, at)?;
+            format!("a parameter here:\n```nub\n{}\n```", parameter.text().trim())
+        }
         None => about_field(known, &names, document.parsed.tree.root(), at).or_else(|| {
             let word = at.node.token_text(at.token);
             (at.token.kind == SyntaxKind::Word).then(|| known.topic(word).map(about_topic)).flatten()
         })?,
     };
     Some((text, range))
+}
+
+/// The parameter that a name is, of the declaration that it is in: where its own name is, and all of it.
+fn parameter_of<'d>(document: &'d OpenText, at: TokenInTree<'_>) -> Option<(Token, Node<'d>)> {
+    if !matches!(at.node.kind(), SyntaxKind::NameExpr | SyntaxKind::Param) {
+        return None;
+    }
+    let byte = at.token.start as usize;
+    let mut declarations = document.parsed.tree.root().children();
+    let mut nodes = vec![declarations.find(|node| (node.range().0..node.range().1).contains(&byte))?];
+    let wanted = at.node.token_text(at.token);
+    while let Some(node) = nodes.pop() {
+        let name = node.tokens().find(|token| token.kind == SyntaxKind::Word);
+        let is_it = |name: &Token| node.kind() == SyntaxKind::Param && node.token_text(*name) == wanted;
+        if let Some(name) = name.filter(is_it) {
+            return Some((name, node));
+        }
+        nodes.extend(node.children());
+    }
+    None
 }
 
 /// A file of definitions.
@@ -328,7 +352,14 @@ pub fn definition(
         let path = WsPath::root().resolve(path).ok()?;
         Some(Location { uri: places.uri(&path)?, range: Range::default() })
     };
-    match names(known, document).meaning(at)? {
+    let meaning = names(known, document).meaning(at);
+    if meaning.is_none()
+        && let Some((token, _)) = parameter_of(document, at)
+    {
+        let range = document.range(token.start as usize, token.end as usize);
+        return Some(Location { uri: places.uri(&document.path)?, range });
+    }
+    match meaning? {
         NameMeaning::Target(address) => {
             let (known, id) = known.target(&address)?;
             let place = &known.evaluation.graph.target(id).place;

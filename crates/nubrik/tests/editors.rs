@@ -535,6 +535,16 @@ fn names_of_other_files_and_kits_lead_there() {
     let edits: usize =
         renamed["changes"].as_object().unwrap().values().map(|all| all.as_array().unwrap().len()).sum();
     assert_eq!(edits, 5, "{renamed}");
+    // A parameter of a kind of one's own.
+    let kind = format!(
+        "{TAKEN}kind tide(sources: files, level: int = 1): {{ files: files }} {{\n    let made = step {{ run = `cat {{sources}} > {{out \"t\"}}` }}\n    give {{ files = made }}\n}}\n"
+    );
+    client.change("targets.nub", &kind);
+    let hover = client.at("textDocument/hover", &kind, "cat {sources", 7);
+    assert!(hover["contents"]["value"].as_str().unwrap().contains("sources: files"), "{hover}");
+    let definition = client.at("textDocument/definition", &kind, "cat {sources", 7);
+    assert_eq!(definition["range"]["start"]["character"], 10, "{definition}");
+    client.change("targets.nub", TAKEN);
     // What a call takes.
     let signature = client.at("textDocument/signatureHelp", TAKEN, "names.join(", 11);
     assert!(
