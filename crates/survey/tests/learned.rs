@@ -304,6 +304,31 @@ fn places_of_the_machine_are_not_hidden_and_those_of_the_copy_are_gone() {
 }
 
 #[test]
+fn words_that_name_files_lead_there_from_the_root() {
+    let files = [("src/a.c", ""), ("src/pre.h", ""), ("src/x.map", "{ global: *; };\n")];
+    let mut build = Watched::of(&files);
+    // Lists of words in files are what they say.
+    build
+        .build
+        .texts
+        .insert("src/words.txt".to_owned(), "-include pre.h -include 'gen/config.h' -c\n".to_owned());
+    let reads = ["src/a.c", "src/pre.h", "src/gen/config.h"];
+    build.build.made.insert("src/gen/config.h".to_owned());
+    build.build.texts.insert("src/gen/config.h".to_owned(), "#define A 1\n".to_owned());
+    build.run_in("src", "cc -Igen @words.txt a.c", &reads, &["src/a.o"]);
+    let line = "cc -shared -o liba.so a.o -Wl,--version-script=x.map -Wl,-z,defs";
+    build.run_in("src", line, &["src/a.o", "src/x.map"], &["src/liba.so"]);
+    expect(
+        &build.text(),
+        &[
+            "flags = [\"-include\", \"src/pre.h\", \"-include\", \"config.h\"]",
+            "\"-Wl,--version-script=src/x.map\", \"-Wl,-z,defs\"",
+            "reads = \"src/x.map\"",
+        ],
+    );
+}
+
+#[test]
 fn an_archive_that_is_filled_twice_has_the_last_objects_once() {
     let files = [("a.c", ""), ("b.c", ""), ("old/a.c", "")];
     let mut build = Watched::of(&files);

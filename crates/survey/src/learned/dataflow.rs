@@ -8,7 +8,7 @@ use super::compilers::{
 };
 use super::{SeenBuild, SeenProgram};
 use crate::languages::is_fortran_source;
-use crate::tree::{folder_of, joined, name_of};
+use crate::tree::{below, folder_of, joined, name_of};
 
 /// A compiled source.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -36,6 +36,8 @@ pub(super) struct Artifact {
     pub needs: Vec<usize>,
     /// Words for the linker that name no library of the folder.
     pub link_flags: Vec<String>,
+    /// Other files that these words name.
+    pub reads: BTreeSet<String>,
     /// Whether it is there when all is over.
     pub is_kept: bool,
     /// The programs that it ran as, by their places.
@@ -139,10 +141,11 @@ impl Dataflow {
         // Where it ran outside of the folder, its words lead there.
         let Some(folder) = program.folder.as_deref() else { return };
         let here = |word: &str| build.path(folder, word);
-        if let Some(call) = compiler_call(&program.words) {
+        let words = build.words(program);
+        if let Some(call) = compiler_call(&words) {
             return self.compiles(build, number, &call, &here);
         }
-        match archiver_call(&program.words) {
+        match archiver_call(&words) {
             Some(ArchiverCall::Adds { archive, members }) => return self.archives(&archive, &members, &here),
             Some(ArchiverCall::Extracts { archive }) => return self.extracts(folder, &archive, &here),
             None => {}
@@ -187,6 +190,7 @@ impl Dataflow {
                     None => flags.push(format!("-I{folder}")),
                 }
             }
+            with_included(&mut flags, &include, &reads, build, here);
             let language = match is_fortran_source(&path) {
                 true => Language::Fortran,
                 false => call.language,
@@ -215,10 +219,16 @@ impl Dataflow {
             objects: own,
             needs: Vec::new(),
             link_flags: call.link_words(),
+            reads: BTreeSet::new(),
             is_kept: false,
             runs: Vec::new(),
         };
         made.link_flags.retain(|word| word != "-shared");
+        for word in &mut made.link_flags {
+            let (told, named) = with_files_from_root(word, &reads, here);
+            *word = without_root(&build.root, &told);
+            made.reads.extend(named);
+        }
         let elsewhere = call.library_folders.iter().filter(|folder| here(folder).is_none());
         made.link_flags.extend(elsewhere.map(|folder| format!("-L{folder}")));
         for item in &call.links {
@@ -276,6 +286,7 @@ impl Dataflow {
                 objects: Vec::new(),
                 needs: Vec::new(),
                 link_flags: Vec::new(),
+                reads: BTreeSet::new(),
                 is_kept: false,
                 runs: Vec::new(),
             });
@@ -363,4 +374,48 @@ impl Dataflow {
         }
         self.at.insert(path.to_owned(), thing);
     }
+}
+
+/// Names headers that flags include as they are found from the workspace's root, wherever the compiler ran.
+fn with_included(
+    flags: &mut [String],
+    include: &[String],
+    reads: &BTreeSet<String>,
+    build: &SeenBuild,
+    here: &dyn Fn(&str) -> Option<String>,
+) {
+    for at in 1..flags.len() {
+        if !["-include", "-imacros"].contains(&flags[at - 1].as_str()) {
+            continue;
+        }
+        let Some(path) = here(&flags[at]).filter(|path| reads.contains(path)) else { continue };
+        let inside =
+            |folder: &String| crate::tree::is_below(&path, folder).then(|| below(&path, folder).to_owned());
+        flags[at] = match build.made.contains(&path) {
+            // What is made is elsewhere, and found as other headers are.
+            true => include.iter().find_map(inside).unwrap_or_else(|| name_of(&path).to_owned()),
+            false => path,
+        };
+    }
+}
+
+/// A word for the linker with the paths of files that it read from the workspace's root, and these files.
+fn with_files_from_root(
+    word: &str,
+    reads: &BTreeSet<String>,
+    here: &dyn Fn(&str) -> Option<String>,
+) -> (String, Vec<String>) {
+    let mut named = Vec::new();
+    let parts = word.split_inclusive([',', '=']).map(|part| {
+        let bare = part.trim_end_matches([',', '=']);
+        match here(bare).filter(|path| !bare.is_empty() && reads.contains(path)) {
+            Some(path) => {
+                named.push(path.clone());
+                path + &part[bare.len()..]
+            }
+            None => part.to_owned(),
+        }
+    });
+    let word = parts.collect();
+    (word, named)
 }

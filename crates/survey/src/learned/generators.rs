@@ -353,8 +353,9 @@ impl Generators<'_> {
     /// Whether a script is one command and no whole build: it compiles nothing.
     fn is_small(&self, number: usize) -> bool {
         let family = self.flow.family(number);
-        let compiles =
-            |one: &usize| super::compilers::compiler_call(&self.build.programs[*one].words).is_some();
+        let compiles = |one: &usize| {
+            super::compilers::compiler_call(&self.build.words(&self.build.programs[*one])).is_some()
+        };
         !family.iter().any(compiles)
     }
 

@@ -35,6 +35,22 @@ pub struct SeenBuild {
 }
 
 impl SeenBuild {
+    /// The words of a program. A file that stands for more words is replaced by these.
+    fn words(&self, program: &SeenProgram) -> Vec<String> {
+        let mut all = Vec::new();
+        for word in &program.words {
+            let listed = word.strip_prefix('@').and_then(|name| {
+                let path = self.path(program.folder.as_deref()?, name)?;
+                shlex::split(self.texts.get(&path)?)
+            });
+            match listed {
+                Some(more) => all.extend(more),
+                None => all.push(word.clone()),
+            }
+        }
+        all
+    }
+
     /// The file behind a link, or behind several.
     fn behind(&self, path: &str) -> Option<&str> {
         let next = |path: &&String| self.links.get(*path);

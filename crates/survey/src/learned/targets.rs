@@ -491,6 +491,10 @@ impl Learning<'_> {
         if plan.kind == ArtifactKind::Archive && self.is_in_shared(plan) && !is_fortran {
             call.set("position_independent", FieldValue::Bool(true));
         }
+        let read_by_linker = plan.artifact.map(|artifact| &self.flow.artifacts[artifact].reads);
+        if let Some(reads) = read_by_linker.filter(|reads| !reads.is_empty() && !is_fortran) {
+            call.add_files("reads", reads.iter().filter(|path| self.tree.has(path)).cloned());
+        }
         let keyword = if run.is_some() { Keyword::Test } else { Keyword::Target };
         if let Some(run) = run {
             self.say_run(&mut call, run);
