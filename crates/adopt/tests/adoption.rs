@@ -112,7 +112,7 @@ fn a_file_that_somebody_changed_meanwhile_is_left_alone() {
     fs::write(place.path().join("nubrik.toml"), "jobs = 3\n").unwrap();
     let problem = folder.write_settings("").unwrap_err();
     assert!(
-        matches!(&problem, AdoptProblem::Unwritable { name, .. } if name == "nubrik.toml"),
+        matches!(&problem, AdoptProblem::ChangedBySomebody(name) if name == "nubrik.toml"),
         "{problem:?}"
     );
     assert_eq!(fs::read_to_string(place.path().join("nubrik.toml")).unwrap(), "jobs = 3\n");
