@@ -225,8 +225,8 @@ impl Dataflow {
         };
         made.link_flags.retain(|word| word != "-shared");
         for word in &mut made.link_flags {
-            let (told, named) = with_files_from_root(word, &reads, here);
-            *word = without_root(&build.root, &told);
+            let (mapped, named) = with_files_from_root(word, &reads, here);
+            *word = without_root(&build.root, &mapped);
             made.reads.extend(named);
         }
         let elsewhere = call.library_folders.iter().filter(|folder| here(folder).is_none());
@@ -366,7 +366,7 @@ impl Dataflow {
     }
 
     fn now_at(&mut self, path: &str, thing: Thing) {
-        // What people get is where it comes to rest.
+        // People get it from where it is in the end.
         if let Thing::Artifact(number) = thing
             && folder_of(&self.artifacts[number].path).ends_with(".libs")
         {

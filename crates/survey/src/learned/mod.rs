@@ -35,7 +35,7 @@ pub struct SeenBuild {
 }
 
 impl SeenBuild {
-    /// The words of a program. A file that stands for more words is replaced by these.
+    /// The words of a program. Where a word names a file of more words, these take its place.
     fn words(&self, program: &SeenProgram) -> Vec<String> {
         let mut all = Vec::new();
         for word in &program.words {
