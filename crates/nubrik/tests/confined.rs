@@ -222,7 +222,7 @@ fn what_a_step_leaves_running_is_ended() {
     for means in means() {
         for (way, is_told) in [("", false), ("setsid", true)] {
             let target = format!(
-                "target a = step {{ run = sh`echo x > {{out \"a\"}}; {way} sh -c \"trap '' HUP TERM; sleep 77.25\" > /dev/null 2>&1 & sleep 0.2` }}"
+                "target a = step {{ run = sh`echo x > {{out \"a\"}}; {way} sh -c \"trap '' HUP TERM; : > $TMPDIR/begun; sleep 77.25\" > /dev/null 2>&1 & until test -e $TMPDIR/begun; do sleep 0.01; done` }}"
             );
             let root = confined(means, &target);
             let run = root.run(&["build", "--plain"]).expect(0);

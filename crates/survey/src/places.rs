@@ -2,7 +2,7 @@
 
 use std::collections::BTreeSet;
 
-use crate::proposal::{Body, DefinitionAddress, FieldValue, Keyword, Kit, Proposal};
+use crate::proposal::{Body, DefinitionAddress, FieldValue, Keyword, Kit, Proposal, WritablePlace};
 use crate::tree::{SourceTree, ext_of, folder_of, name_of};
 use crate::tried::{TryFailure, of_key};
 
@@ -26,7 +26,8 @@ pub(crate) fn with_place(
                 if call.field("folder").is_none() {
                     call.set("reads", FieldValue::Files(others));
                 }
-                ("folder", FieldValue::Place(address.package.clone(), own))
+                let root = address.package.clone();
+                ("folder", FieldValue::Place(WritablePlace { root, files: own, empty: BTreeSet::new() }))
             }
             (Kit::Go, "tests") => ("writes", FieldValue::Bool(true)),
             _ => continue,
@@ -38,7 +39,8 @@ pub(crate) fn with_place(
     }
     for form in definition.body.forms_mut() {
         if form.field("folder").is_none() {
-            form.fields.push(("folder", FieldValue::Place(address.package.clone(), BTreeSet::new())));
+            let place = WritablePlace { root: address.package.clone(), ..WritablePlace::default() };
+            form.fields.push(("folder", FieldValue::Place(place)));
             is_changed = true;
         }
     }

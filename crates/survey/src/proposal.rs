@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_pins::Registry;
 
-pub use crate::values::{DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit};
+pub use crate::values::{
+    DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit, WritablePlace,
+};
 
 /// What a definition says.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -208,12 +210,10 @@ impl Definition {
             Body::Form(_) | Body::Forms(_) | Body::Kind(_) | Body::Several(_) => BTreeSet::new(),
         };
         takes.extend(self.body.forms().into_iter().flat_map(|form| form.takes.iter().cloned()));
-        self.walk(&mut |value| {
-            if let FieldValue::Files(files) | FieldValue::Below(_, files) | FieldValue::Place(_, files) =
-                value
-            {
-                takes.extend(files.iter().cloned());
-            }
+        self.walk(&mut |value| match value {
+            FieldValue::Files(files) | FieldValue::Below(_, files) => takes.extend(files.iter().cloned()),
+            FieldValue::Place(place) => takes.extend(place.files.iter().cloned()),
+            _ => {}
         });
         takes
     }

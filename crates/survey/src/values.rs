@@ -91,8 +91,8 @@ pub enum FieldValue {
     Below(String, BTreeSet<String>),
     /// A folder of the tree.
     Folder(String),
-    /// A folder to write in, with files of the tree: a file has there the path that it has below the folder that is named here.
-    Place(String, BTreeSet<String>),
+    /// A folder to write in.
+    Place(WritablePlace),
     /// A definition.
     Of(DefinitionAddress),
     /// A package of `pins.toml`.
@@ -193,6 +193,17 @@ impl FieldValue {
             _ => {}
         }
     }
+}
+
+/// A folder to write in, with files of the tree.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct WritablePlace {
+    /// The folder of the tree that it is like: a file has in it the path that it has below this one.
+    pub root: String,
+    /// The files, from the tree's top.
+    pub files: BTreeSet<String>,
+    /// Folders that are there, too, though no file of the tree is in them; from the tree's top.
+    pub empty: BTreeSet<String>,
 }
 
 /// What a definition says with a form of the language itself, such as `step` and `check`.

@@ -8,7 +8,7 @@ use nubrik_source::TextId;
 use crate::covers::{Cover, covers};
 use crate::proposal::{
     Body, Definition, DefinitionAddress, ExpressionPart, FieldValue, FormCall, KindCall, Kit, Omission,
-    Proposal,
+    Proposal, WritablePlace,
 };
 use crate::tree::{SourceTree, below, is_below};
 
@@ -248,7 +248,7 @@ impl<'a> DefinitionWriter<'a> {
 
     /// The rows of a folder to write in: a folder there, and the files in it.
     fn place_rows(&self, package: &str, value: &FieldValue) -> Vec<String> {
-        let FieldValue::Place(root, files) = value else { return Vec::new() };
+        let FieldValue::Place(WritablePlace { root, files, empty }) = value else { return Vec::new() };
         let mut folders: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
         for file in files {
             folders.entry(crate::tree::folder_of(below(file, root))).or_default().insert(file.clone());
@@ -257,7 +257,16 @@ impl<'a> DefinitionWriter<'a> {
             let key = if folder.is_empty() { String::new() } else { format!("{folder}/") };
             format!("{}: {}", quoted(&key), self.value(package, &FieldValue::Files(files)))
         };
-        folders.into_iter().map(row).collect()
+        let mut rows: Vec<String> = folders.into_iter().map(row).collect();
+        // A folder is there where a file is in it.
+        let kept = |folder: &String| {
+            format!(
+                "{}: write {{ path = \"empty\", text = \"\" }}",
+                quoted(&format!("{}/", below(folder, root)))
+            )
+        };
+        rows.extend(empty.iter().map(kept));
+        rows
     }
 
     fn all(&self, package: &str, items: &[FieldValue]) -> Vec<String> {

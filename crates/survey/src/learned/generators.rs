@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::dataflow::Dataflow;
 use super::{SeenBuild, SeenProgram};
-use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, WritablePlace,
+};
 use crate::tree::{SourceTree, name_of};
 use crate::writing::quoted;
 
@@ -196,13 +198,18 @@ impl Generators<'_> {
         let made: Vec<FieldValue> =
             more.into_iter().filter(|value| !matches!(value, FieldValue::Files(_))).collect();
         let writes = self.writes_where_it_runs(number);
-        if writes {
-            files.extend(self.beside_writes(number));
+        let mut empty = BTreeSet::new();
+        for folder in self.folders_written(number) {
+            let first = self.tree.inside(&folder).next().map(str::to_owned);
+            match first {
+                Some(file) => drop(files.insert(file)),
+                None => drop(empty.insert(folder)),
+            }
         }
         let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) =
             files.iter().cloned().partition(|path| writes && crate::tree::is_below(path, &own));
         if writes {
-            fields.push(("folder", FieldValue::Place(own, beside)));
+            fields.push(("folder", FieldValue::Place(WritablePlace { root: own, files: beside, empty })));
         } else if own.is_empty() || (named == recipe.inputs.len() && self.listed(number).is_empty()) {
             // All that it reads has its place in the words.
         } else if self.tree.has_folder(&own) {
@@ -228,14 +235,13 @@ impl Generators<'_> {
         writes.any(|path| crate::tree::is_below(path, &own))
     }
 
-    /// A file of each folder of the tree that a program writes in: the folder must be there.
-    fn beside_writes(&self, number: usize) -> BTreeSet<String> {
+    /// The folders below its own in which a program writes: they must be there.
+    fn folders_written(&self, number: usize) -> BTreeSet<String> {
         let family = self.flow.family(number);
         let writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
         let own = self.build.programs[number].folder.clone().unwrap_or_default();
-        let folders: BTreeSet<&str> = writes.map(|path| crate::tree::folder_of(path)).collect();
-        let folders = folders.into_iter().filter(|folder| **folder != *own);
-        folders.filter_map(|folder| self.tree.inside(folder).next()).map(str::to_owned).collect()
+        let folders = writes.map(|path| crate::tree::folder_of(path).to_owned());
+        folders.filter(|folder| *folder != own && crate::tree::is_below(folder, &own)).collect()
     }
 
     /// Whether a program made a file itself, or one that it started.

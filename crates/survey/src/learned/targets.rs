@@ -11,7 +11,7 @@ use crate::languages::{is_c_header, scan_c};
 use crate::names::NameGiver;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
-    Proposal,
+    Proposal, WritablePlace,
 };
 use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
 
@@ -686,12 +686,12 @@ impl Learning<'_> {
             reads.extend(files.flatten().cloned());
         }
         match run.check.field("folder") {
-            Some(FieldValue::Place(folder, own)) => {
+            Some(FieldValue::Place(place)) => {
                 let (beside, others): (BTreeSet<String>, BTreeSet<String>) =
-                    reads.into_iter().partition(|path| is_below(path, folder));
-                let own = own.union(&beside).cloned().collect();
+                    reads.into_iter().partition(|path| is_below(path, &place.root));
+                let files = place.files.union(&beside).cloned().collect();
                 call.set("reads", FieldValue::Files(others));
-                call.set("folder", FieldValue::Place(folder.clone(), own));
+                call.set("folder", FieldValue::Place(WritablePlace { files, ..place.clone() }));
             }
             Some(FieldValue::Folder(folder)) => {
                 // All of its folder is there anyway.
