@@ -164,6 +164,8 @@ fn seen_build(
     };
     let ever: BTreeSet<String> = programs.iter().flat_map(made_once).collect();
     for program in &mut programs {
+        // Nor is anything made in a folder that is not there.
+        program.writes.retain(|path| root.join(path).parent().is_some_and(Path::is_dir));
         program
             .reads
             .retain(|path| before.contains_key(path) || after.contains_key(path) || ever.contains(path));
