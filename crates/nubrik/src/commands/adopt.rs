@@ -61,8 +61,8 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
     let is_offline = adopting.offline;
     let mut adoption =
         Adoption { folder: &folder, attendant: &attendant, cancel, answers, build, is_offline };
-    let Some(proposal) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
-    write_and_try(console, &adoption, proposal, adopting)
+    let Some((proposal, learned)) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
+    write_and_try(console, &adoption, proposal, learned, adopting)
 }
 
 /// Looks at a folder, and which of its files definitions take.
@@ -117,10 +117,19 @@ fn database_of(console: Console, file: &Path, folder: &AdoptedFolder) -> Command
 }
 
 /// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to propose, which was said.
-fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Option<Proposal>> {
-    let proposal = adoption.look();
+fn propose(
+    console: Console,
+    adoption: &mut Adoption<'_>,
+) -> CommandResult<Option<(Proposal, Vec<LearnedTarget>)>> {
+    let (proposal, learned) = match adoption.build {
+        KnownBuild::Watched(watched) => {
+            let learned = adoption.learned(watched);
+            (learned.proposal, learned.targets)
+        }
+        KnownBuild::Unknown | KnownBuild::Database(_) => (adoption.look(), Vec::new()),
+    };
     if let KnownBuild::Watched(watched) = adoption.build {
-        let (command, results) = (watched.build().command.clone(), adoption.learned(watched).targets.len());
+        let (command, results) = (watched.build().command.clone(), learned.len());
         if results == 0 && proposal.definitions.is_empty() {
             return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
         }
@@ -136,13 +145,15 @@ fn propose(console: Console, adoption: &mut Adoption<'_>) -> CommandResult<Optio
         }
         return Ok(None);
     }
-    adoption.ask(proposal).map(Some).map_err(|problem| say_problem(console, &problem))
+    let proposal = adoption.ask(proposal).map_err(|problem| say_problem(console, &problem))?;
+    Ok(Some((proposal, learned)))
 }
 
 fn write_and_try(
     console: Console,
     adoption: &Adoption<'_>,
     mut proposal: Proposal,
+    learned: Vec<LearnedTarget>,
     adopting: &Adopting,
 ) -> CommandResult<Exit> {
     let say = |problem| say_problem(console, &problem);
@@ -161,7 +172,12 @@ fn write_and_try(
         difference(console, folder, change);
     }
     if !agreed(console, "Write this?", adopting.yes)? {
-        showing::not_written(console, "nubrik adopt --yes");
+        let how = match (&adopting.watch, &adopting.compilations) {
+            (Some(command), _) => format!("nubrik adopt --yes --watch '{command}'"),
+            (None, Some(file)) => format!("nubrik adopt --yes --compilations {}", file.display()),
+            (None, None) => "nubrik adopt --yes".to_owned(),
+        };
+        showing::not_written(console, &how);
         return Ok(Exit::Done);
     }
     folder.write_settings(SETTINGS).map_err(say)?;
@@ -175,8 +191,7 @@ fn write_and_try(
     showing::tried(console, &tried);
     if let (KnownBuild::Watched(watched), false) = (adoption.build, tried.is_interrupted) {
         let still = |target: &LearnedTarget| proposal.definition(&target.address).is_some();
-        let targets: Vec<LearnedTarget> =
-            adoption.learned(watched).targets.into_iter().filter(still).collect();
+        let targets: Vec<LearnedTarget> = learned.into_iter().filter(still).collect();
         let compared = adoption.compare(watched, &targets).map_err(say)?;
         showing::compared(console, &watched.build().command, &compared);
     }

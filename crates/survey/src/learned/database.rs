@@ -78,7 +78,7 @@ impl CompilationDatabase {
     fn root(&self, tree: &SourceTree) -> Option<String> {
         let mut found: BTreeMap<String, usize> = BTreeMap::new();
         for entry in &self.entries {
-            let absolute = absolute(&entry.folder, &entry.file)?;
+            let Some(absolute) = absolute(&entry.folder, &entry.file) else { continue };
             // The longest path that is one of the tree.
             let starts = absolute.match_indices('/').map(|(at, _)| at);
             if let Some(at) = starts.into_iter().find(|at| tree.has(&absolute[at + 1..])) {

@@ -7,7 +7,7 @@ use super::compilers::{Language, about_places, family};
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
 use super::generators::{Generators, SeenRun};
 use super::java::with_java;
-use crate::languages::{is_c_header, scan_c};
+use crate::languages::{is_c_header, is_c_source, is_fortran_source, scan_c};
 use crate::names::NameGiver;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
@@ -44,7 +44,7 @@ const PROGRAM: &str = "program";
 pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal) -> LearnedBuild {
     let flow = Dataflow::of(build);
     let mut names = NameGiver::default();
-    let (mut proposal, replaced) = without_learned(surveyed);
+    let (mut proposal, replaced) = without_learned(tree, surveyed);
     for one in &proposal.definitions {
         names.take(&one.address.package, &one.address.name);
     }
@@ -144,8 +144,12 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
 }
 
 /// A proposal without what a watched build shows itself, and what was taken out of it.
-fn without_learned(surveyed: Proposal) -> (Proposal, Vec<Definition>) {
-    let Proposal { definitions, pins, left_out: _, questions: _, sources } = surveyed;
+fn without_learned(tree: &SourceTree, surveyed: Proposal) -> (Proposal, Vec<Definition>) {
+    let Proposal { definitions, pins, mut left_out, questions, sources } = surveyed;
+    // What of the same languages is built, the build says.
+    left_out.retain(|left| {
+        !is_c_source(&left.what) && !is_fortran_source(&left.what) && !tree.has_folder(&left.what)
+    });
     let is_other = |one: &Definition| {
         let calls = one.body.calls();
         !calls.is_empty() && calls.iter().all(|call| ![Kit::C, Kit::Fortran].contains(&call.kit))
@@ -154,7 +158,7 @@ fn without_learned(surveyed: Proposal) -> (Proposal, Vec<Definition>) {
     let needed = others.iter().flat_map(Definition::needs).collect();
     let mut definitions = with_needs(&learned, needed);
     definitions.extend(others);
-    (Proposal { definitions, pins, sources, ..Proposal::default() }, learned)
+    (Proposal { definitions, pins, left_out, questions, sources }, learned)
 }
 
 /// Some of all definitions, with all that they need of them.
