@@ -6,7 +6,7 @@ use nubrik_pins::Registry;
 use regex::Regex;
 
 use crate::MachineView;
-use crate::languages::python_package_of;
+use crate::languages::{is_c_header, is_c_source, python_package_of};
 use crate::places;
 use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, Kit, Proposal, WantedPin};
 use crate::tree::{SourceTree, below, name_of};
@@ -221,10 +221,8 @@ fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) 
 
 /// Whether a C or C++ compiler takes a file, or a part of one.
 fn is_compiled(file: &str) -> bool {
-    matches!(
-        crate::tree::ext_of(file),
-        "c" | "cc" | "cpp" | "cxx" | "h" | "hh" | "hpp" | "hxx" | "inl" | "ipp" | "S" | "s"
-    )
+    let is_part = matches!(crate::tree::ext_of(file), "ipp" | "S" | "s");
+    is_part || is_c_source(file) || is_c_header(file)
 }
 
 /// A source of a library refers to what nothing has, in the tree or in what is linked: whoever links it fails, so that it is left out.
