@@ -21,8 +21,8 @@ use nubrik_engine::{Options, Outreach};
 use nubrik_lang::Evaluation;
 use nubrik_session::{KitNews, Session, Workshop};
 use nubrik_survey::{
-    Answers, CompilationDatabase, DefinitionAddress, DefinitionWriter, LearnedBuild, Proposal, learn, survey,
-    with_more,
+    Answers, CompilationDatabase, DefinitionAddress, DefinitionWriter, LearnedBuild, Proposal, SeenBuild,
+    learn, survey, with_more,
 };
 
 pub use answers::check_answers;
@@ -44,6 +44,8 @@ pub struct Adoption<'a> {
     pub answers: Answers,
     /// How the folder is built today, where that is known.
     pub build: KnownBuild<'a>,
+    /// Names of a configuration's headers that keep the values that were seen.
+    pub as_seen: std::collections::BTreeSet<String>,
     /// Whether nothing may use the network: packages that are not pinned already are left out.
     pub is_offline: bool,
 }
@@ -76,7 +78,8 @@ impl Adoption<'_> {
 
     /// What a build showed that was watched.
     pub fn learned(&self, watched: &WatchedFolder) -> LearnedBuild {
-        learn(&self.folder.tree, &self.folder.top, watched.build(), self.survey())
+        let build = SeenBuild { as_seen: self.as_seen.clone(), ..watched.build().clone() };
+        learn(&self.folder.tree, &self.folder.top, &build, self.survey())
     }
 
     /// Asks all questions of a proposal, and those that an answer brings up, each once; what is proposed then.
@@ -109,6 +112,20 @@ impl Adoption<'_> {
         // What is left out since then may be in no file any more.
         self.folder.write_all(&texts, &BTreeMap::new())?;
         Ok(WrittenTexts { texts, proposed })
+    }
+
+    /// Writes another proposal in the place of one that was tried.
+    ///
+    /// # Errors
+    ///
+    /// As [`Adoption::write`] has them.
+    pub fn write_again(&self, proposal: &mut Proposal, texts: &mut WrittenTexts) -> Result<(), AdoptProblem> {
+        texts.proposed = proposal.definitions.iter().map(|one| one.address.clone()).collect();
+        self.pin_all(proposal, false)?;
+        let new = self.texts_of(proposal);
+        self.folder.write_all(&new, &texts.texts)?;
+        texts.texts = new;
+        Ok(())
     }
 
     /// Tries what was written, and writes what is changed by that.

@@ -12,7 +12,7 @@ use nubrik_confine::{CancelSwitch, Ended, PathUse, ProgramStream, StartedProgram
 use nubrik_disk::{Below, TreeFile, TreeFileKind, copy_file, entries_below, read_text};
 use nubrik_session::{WatchedCommand, defined_symbols, watch_command};
 use nubrik_source::WsPath;
-use nubrik_survey::{LearnedTarget, SeenBuild, SeenProgram};
+use nubrik_survey::{LearnedTarget, SeenBuild, SeenProgram, defines_of};
 
 use crate::{AdoptProblem, AdoptedFolder, Adoption, options_of};
 
@@ -35,6 +35,8 @@ pub struct ComparedTarget {
     pub address: String,
     /// What differs; nothing where it defines the same names for others, or has the same bytes.
     pub differences: Vec<String>,
+    /// The names of a header that have other values, or none.
+    pub other_values: BTreeSet<String>,
 }
 
 impl WatchedFolder {
@@ -176,6 +178,7 @@ fn seen_build(
         programs,
         made,
         links,
+        as_seen: BTreeSet::new(),
         texts,
     }
 }
@@ -253,17 +256,19 @@ impl Adoption<'_> {
                 let same = paths.iter().find(|path| Path::new(path).file_name() == name);
                 ours.extend(same.or(paths.first()).map(|path| self.folder.root.join(path)));
             }
-            if let Some(differences) = differences(&ours, &theirs) {
-                compared.push(ComparedTarget { address, differences });
+            let mut other_values = BTreeSet::new();
+            if let Some(differences) = differences(&ours, &theirs, &mut other_values) {
+                compared.push(ComparedTarget { address, differences, other_values });
             }
         }
         Ok(compared)
     }
 }
 
-/// How results differ from one of the command's: libraries and programs by the names that they define, classes by theirs, other
-/// files by their bytes. Nothing where there are no names, since some are linked without, and where there is no result.
-fn differences(ours: &[PathBuf], theirs: &Path) -> Option<Vec<String>> {
+/// How results differ from one of the command's: libraries and programs by the names that they define, classes by theirs, headers
+/// by the names with values that they define, where these are not the same bytes, other files by their bytes. Nothing where there are no names, since some are linked without, and where there is no result.
+/// `other_values` gets the names of a header that differ.
+fn differences(ours: &[PathBuf], theirs: &Path, other_values: &mut BTreeSet<String>) -> Option<Vec<String>> {
     if ours.is_empty() {
         return None;
     }
@@ -282,8 +287,23 @@ fn differences(ours: &[PathBuf], theirs: &Path) -> Option<Vec<String>> {
     } else if is_linked(theirs) {
         all_names(defined_symbols).zip(defined_symbols(theirs))?
     } else {
-        let same = matches!((fs::read(first), fs::read(theirs)), (Ok(own), Ok(other)) if own == other);
-        return Some(if same { Vec::new() } else { vec!["has another content".to_owned()] });
+        let (own, other) = (fs::read(first).ok()?, fs::read(theirs).ok()?);
+        if own == other {
+            return Some(Vec::new());
+        }
+        // Two headers may say the same in other words.
+        let defines = |bytes: &[u8]| -> BTreeSet<String> {
+            let all = defines_of(&String::from_utf8_lossy(bytes));
+            all.into_iter().map(|(name, value)| format!("{name} {value}").trim().to_owned()).collect()
+        };
+        let is_header = theirs.extension().is_some_and(|ext| ext == "h");
+        let (own, other) = (defines(&own), defines(&other));
+        if !is_header || other.is_empty() {
+            return Some(vec!["has another content".to_owned()]);
+        }
+        let name = |row: &String| row.split(' ').next().map(str::to_owned);
+        other_values.extend(own.symmetric_difference(&other).filter_map(name));
+        (own, other)
     };
     let missing: Vec<&String> = other.difference(&own).collect();
     let more: Vec<&String> = own.difference(&other).collect();

@@ -67,6 +67,7 @@ fn adoption<'a>(folder: &'a AdoptedFolder, player: &'a Player) -> Adoption<'a> {
         cancel,
         answers: Answers::new(),
         build: KnownBuild::Unknown,
+        as_seen: Default::default(),
         is_offline: true,
     }
 }

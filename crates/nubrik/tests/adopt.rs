@@ -516,3 +516,37 @@ fn what_was_left_out_comes_back_when_its_cause_is_gone() {
     sandbox.run(&["build"]).expect(0);
     sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
 }
+
+#[test]
+fn a_configuration_is_asked_of_the_machine_and_otherwise_kept() {
+    if !can_watch() {
+        return;
+    }
+    let script = "#!/bin/sh\nset -e\ncat > config.h <<'X'\n#define HAVE_STRING_H 1\n/* #undef HAVE_NO_SUCH_H */\n#define HAVE_CONST 1\n\
+                  #define PACKAGE \"tides\"\nX\ncc -I. -o show show.c\n";
+    let sandbox = folder(&[
+        ("build.sh", script),
+        ("config.h.in", "#undef HAVE_STRING_H\n#undef HAVE_NO_SUCH_H\n#undef HAVE_CONST\n#undef PACKAGE\n"),
+        (
+            "show.c",
+            "#include \"config.h\"\n#ifdef HAVE_STRING_H\n#include <string.h>\n#endif\n\
+             int main(void) { return strlen(PACKAGE) != 5 || HAVE_CONST != 1; }\n#ifdef HAVE_NO_SUCH_H\n#error\n#endif\n",
+        ),
+    ]);
+    let run = sandbox.run(&["adopt", "--yes", "--watch", "sh build.sh"]).expect(0);
+    assert!(run.stdout.contains("2 of 2 work"), "{}", run.stdout);
+    assert!(run.stdout.contains("2 of 2 results define the same names"), "{}", run.stdout);
+    let text = sandbox.read("targets.nub");
+    for part in [
+        "\"HAVE_STRING_H\": if c.header_exists(\"string.h\") then \"1\" else none",
+        // No function is called so: what a survey asks here, no machine answers as the configuration did.
+        "\"HAVE_CONST\": \"1\"",
+        "\"PACKAGE\": '\"tides\"'",
+        "# Values of `sh build.sh`: HAVE_CONST, PACKAGE.",
+    ] {
+        assert!(text.contains(part), "{part}\n{text}");
+    }
+    assert!(!text.contains("HAVE_NO_SUCH_H"), "{text}");
+    sandbox.run(&["build"]).expect(0);
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
+}

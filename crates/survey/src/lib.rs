@@ -33,7 +33,9 @@ mod writing;
 use std::collections::BTreeSet;
 
 pub use existing::Existing;
-pub use learned::{CompilationDatabase, LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, learn};
+pub use learned::{
+    CompilationDatabase, LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, defines_of, learn,
+};
 pub use mending::mend;
 pub use omitted::CauseFacts;
 pub use proposal::{

@@ -6,10 +6,13 @@ mod problems;
 mod showing;
 mod updating;
 
+use std::collections::BTreeSet;
 use std::path::Path;
 use std::sync::Arc;
 
-use nubrik_adopt::{AdoptProblem, AdoptedFolder, Adoption, KnownBuild, WatchedFolder, check_answers};
+use nubrik_adopt::{
+    AdoptProblem, AdoptedFolder, Adoption, ComparedTarget, KnownBuild, Tried, WatchedFolder, check_answers,
+};
 use nubrik_confine::CancelSwitch;
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
@@ -59,10 +62,17 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
         (None, None) => KnownBuild::Unknown,
     };
     let is_offline = adopting.offline;
-    let mut adoption =
-        Adoption { folder: &folder, attendant: &attendant, cancel, answers, build, is_offline };
+    let mut adoption = Adoption {
+        folder: &folder,
+        attendant: &attendant,
+        cancel,
+        answers,
+        build,
+        as_seen: BTreeSet::new(),
+        is_offline,
+    };
     let Some((proposal, learned)) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
-    write_and_try(console, &adoption, proposal, learned, adopting)
+    write_and_try(console, &mut adoption, proposal, learned, adopting)
 }
 
 /// Looks at a folder, and which of its files definitions take.
@@ -96,6 +106,21 @@ fn answers(console: Console, adopting: &Adopting) -> CommandResult<Answers> {
         answers.insert(id.to_owned(), answer.to_owned());
     }
     Ok(answers)
+}
+
+/// What was built, beside what the command built that was watched.
+fn compared(
+    adoption: &Adoption<'_>,
+    proposal: &Proposal,
+    learned: &[LearnedTarget],
+    tried: &Tried,
+) -> Result<Vec<ComparedTarget>, AdoptProblem> {
+    let (KnownBuild::Watched(watched), false) = (adoption.build, tried.is_interrupted) else {
+        return Ok(Vec::new());
+    };
+    let still = |target: &&LearnedTarget| proposal.definition(&target.address).is_some();
+    let targets: Vec<LearnedTarget> = learned.iter().filter(still).cloned().collect();
+    adoption.compare(watched, &targets)
 }
 
 /// Reads how another tool compiles the sources of a folder.
@@ -151,7 +176,7 @@ fn propose(
 
 fn write_and_try(
     console: Console,
-    adoption: &Adoption<'_>,
+    adoption: &mut Adoption<'_>,
     mut proposal: Proposal,
     learned: Vec<LearnedTarget>,
     adopting: &Adopting,
@@ -186,13 +211,21 @@ fn write_and_try(
         showing::written(console, folder, &texts);
         return Ok(Exit::Done);
     }
-    let tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
+    let mut tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
+    let mut compared = compared(adoption, &proposal, &learned, &tried).map_err(say)?;
+    let other_values: BTreeSet<String> = compared.iter().flat_map(|one| one.other_values.clone()).collect();
+    if let (KnownBuild::Watched(watched), false) = (adoption.build, other_values.is_empty()) {
+        // The machine answers some questions otherwise than the configuration did, which knows better.
+        adoption.as_seen = other_values;
+        proposal = adoption.learned(watched).proposal;
+        folder.changes(&mut proposal, false).map_err(say)?;
+        adoption.write_again(&mut proposal, &mut texts).map_err(say)?;
+        tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
+        compared = self::compared(adoption, &proposal, &learned, &tried).map_err(say)?;
+    }
     showing::written(console, folder, &texts);
     showing::tried(console, &tried);
-    if let (KnownBuild::Watched(watched), false) = (adoption.build, tried.is_interrupted) {
-        let still = |target: &LearnedTarget| proposal.definition(&target.address).is_some();
-        let targets: Vec<LearnedTarget> = learned.into_iter().filter(still).collect();
-        let compared = adoption.compare(watched, &targets).map_err(say)?;
+    if let KnownBuild::Watched(watched) = adoption.build {
         showing::compared(console, &watched.build().command, &compared);
     }
     if tried.is_interrupted {

@@ -4,6 +4,7 @@
 //! a step with its command. Nothing is run here, and nothing read but the tree and what the watched build left.
 
 mod compilers;
+mod configured;
 mod database;
 mod dataflow;
 mod generators;
@@ -14,6 +15,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use crate::tree::joined;
 
+pub use configured::defines_of;
 pub use database::CompilationDatabase;
 pub use targets::{LearnedBuild, LearnedTarget, learn};
 
@@ -30,6 +32,8 @@ pub struct SeenBuild {
     pub made: BTreeSet<String>,
     /// Which of them are links, and where each one leads, from the folder.
     pub links: BTreeMap<String, String>,
+    /// Names that headers of a configuration get with the values that they had, since what was asked of the machine gave others.
+    pub as_seen: BTreeSet<String>,
     /// The texts of those that are short enough for a definition.
     pub texts: BTreeMap<String, String>,
 }

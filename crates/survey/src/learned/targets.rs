@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::SeenBuild;
 use super::compilers::{Language, about_places, family};
+use super::configured::configured;
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
-use super::generators::{Generators, SeenRun};
+use super::generators::{Generators, MadeFile, SeenRun};
 use super::java::with_java;
 use crate::languages::{is_c_header, is_c_source, is_fortran_source, scan_c};
 use crate::names::NameGiver;
@@ -73,18 +74,19 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
         needed: BTreeSet::new(),
         left: Vec::new(),
     };
-    let mut kept = BTreeSet::new();
     let files: Vec<String> = generators.compiled.iter().filter(|file| !tree.has(file)).cloned().collect();
     for file in files {
-        // What a survey can make of a template holds on other machines, too.
-        let known = replaced.iter().find(|one| makes(one, &file));
+        // What a survey asks of the machine holds on other machines, too.
+        let is_found = folder_of(&file).is_empty() || work.searches(folder_of(&file));
+        let text = build.texts.get(&file).filter(|_| is_found);
+        let known =
+            text.and_then(|text| replaced.iter().find_map(|one| configured(one, &file, text, tree, build)));
         match known {
-            Some(known) => {
-                generators.made.insert(
-                    file,
-                    Some(super::generators::MadeFile { address: known.address.clone(), output: None }),
-                );
-                kept.insert(known.address.clone());
+            Some(mut definition) => {
+                definition.address = names.give("", &definition.address.name, "header");
+                let made = MadeFile { address: definition.address.clone(), output: None };
+                generators.made.insert(file, Some(made));
+                generators.definitions.push(definition);
             }
             None => {
                 generators.file(&file, &mut |wish| names.give("", wish, "file"));
@@ -101,8 +103,6 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             Some(LearnedTarget { address, parts: Vec::new(), path: path.clone() })
         })
         .collect();
-    let more = with_needs(&replaced, kept);
-    proposal.definitions.extend(more);
     proposal.definitions.extend(definitions);
     for (file, why) in left {
         proposal.left_out.push(Omission { what: file, why, files: BTreeSet::new() });
@@ -175,15 +175,6 @@ fn with_needs(all: &[Definition], wanted: BTreeSet<DefinitionAddress>) -> Vec<De
     all.iter().filter(|one| seen.contains(&one.address)).cloned().collect()
 }
 
-/// Whether a definition makes a header of a template under the name of a file.
-fn makes(definition: &Definition, file: &str) -> bool {
-    let path = definition.body.calls().first().and_then(|call| match (call.kind, call.field("path")) {
-        ("config_header", Some(FieldValue::Text(path))) => Some(path.clone()),
-        _ => None,
-    });
-    path.is_some_and(|path| name_of(&path) == name_of(file))
-}
-
 /// A library or program that gets a definition.
 struct PlannedTarget {
     address: DefinitionAddress,
@@ -235,6 +226,12 @@ type CommonFlags = (DefinitionAddress, Vec<String>);
 impl Learning<'_> {
     fn units<'s>(&'s self, objects: &'s [usize]) -> impl Iterator<Item = &'s ObjectUnit> {
         objects.iter().map(|object| &self.flow.objects[*object])
+    }
+
+    /// Whether sources search a folder for headers.
+    fn searches(&self, folder: &str) -> bool {
+        let mut units = self.plans.iter().flat_map(|plan| self.units(&plan.objects));
+        units.any(|unit| unit.include.iter().any(|one| one == folder) || folder_of(&unit.source) == folder)
     }
 
     /// Decides what gets a definition: what is there when all is over, what that needs, and programs that ran on the way.
@@ -451,7 +448,7 @@ impl Learning<'_> {
     fn definition(
         &self,
         plan: &PlannedTarget,
-        made: &BTreeMap<String, Option<super::generators::MadeFile>>,
+        made: &BTreeMap<String, Option<MadeFile>>,
         run: Option<&SeenRun>,
         common: Option<&CommonFlags>,
     ) -> Definition {
@@ -547,11 +544,7 @@ impl Learning<'_> {
     }
 
     /// Files of the tree, and what is made, as the value of a field.
-    fn files(
-        &self,
-        paths: &BTreeSet<String>,
-        made: &BTreeMap<String, Option<super::generators::MadeFile>>,
-    ) -> FieldValue {
+    fn files(&self, paths: &BTreeSet<String>, made: &BTreeMap<String, Option<MadeFile>>) -> FieldValue {
         let own: BTreeSet<String> = paths.iter().filter(|path| self.tree.has(path)).cloned().collect();
         let mut items: Vec<FieldValue> = Vec::new();
         if !own.is_empty() {

@@ -140,7 +140,7 @@ pub fn watched(console: Console, command: &str, programs: usize, results: usize)
 /// Says how what definitions make differs from what the command made that was watched.
 pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
     if console.is_json() {
-        for ComparedTarget { address, differences } in all {
+        for ComparedTarget { address, differences, .. } in all {
             console.event(&ComparedEvent { event: "compared", target: address, differences });
         }
         return;
