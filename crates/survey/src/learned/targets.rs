@@ -51,74 +51,24 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
     }
     let mut work = Learning { tree, build, flow: &flow, plans: Vec::new(), by_artifact: BTreeMap::new() };
     work.plan(&mut names);
-    let mut compiled: BTreeSet<String> = BTreeSet::new();
-    for plan in &work.plans {
-        for unit in work.units(&plan.objects) {
-            compiled.insert(unit.source.clone());
-            compiled.extend(unit.reads.iter().cloned());
-        }
-    }
-    let programs = work.plans.iter().filter_map(|plan| match plan.artifact {
-        Some(artifact) if plan.kind == ArtifactKind::Program => Some((artifact, plan.address.clone())),
-        _ => None,
-    });
-    let mut generators = Generators {
-        tree,
-        top,
-        build,
-        flow: &flow,
-        compiled,
-        programs: programs.collect(),
-        made: BTreeMap::new(),
-        definitions: Vec::new(),
-        needed: BTreeSet::new(),
-        left: Vec::new(),
-    };
-    let files: Vec<String> = generators.compiled.iter().filter(|file| !tree.has(file)).cloned().collect();
-    for file in files {
-        // What a survey asks of the machine holds on other machines, too.
-        let is_found = folder_of(&file).is_empty() || work.searches(folder_of(&file));
-        let text = build.texts.get(&file).filter(|_| is_found);
-        let known =
-            text.and_then(|text| replaced.iter().find_map(|one| configured(one, &file, text, tree, build)));
-        match known {
-            Some(mut definition) => {
-                definition.address = names.give("", &definition.address.name, "header");
-                let made = MadeFile { address: definition.address.clone(), output: None };
-                generators.made.insert(file, Some(made));
-                generators.definitions.push(definition);
-            }
-            None => {
-                generators.file(&file, &mut |wish| names.give("", wish, "file"));
-            }
-        }
-    }
+    let mut generators = work.generators(top);
+    work.make_files(&mut generators, &replaced, &mut names);
     let runs = work.runs(&mut generators, &mut |wish| names.give("", wish, "file"));
     let Generators { made, definitions, needed, left, .. } = generators;
-    let mut targets: Vec<LearnedTarget> = made
-        .iter()
-        .filter(|(path, _)| build.made.contains(*path))
-        .filter_map(|(path, file)| {
-            let address = file.as_ref()?.address.clone();
-            Some(LearnedTarget { address, parts: Vec::new(), path: path.clone() })
-        })
-        .collect();
     proposal.definitions.extend(definitions);
     for (file, why) in left {
         proposal.left_out.push(Omission { what: file, why, files: BTreeSet::new() });
     }
-    let common = work.common_flags();
+    let common = work.common_flags().map(|flags| (names.give("", "build_flags", "flags"), flags));
     if let Some(flags) = &common {
-        names.take("", &flags.0.name);
         proposal.definitions.insert(0, flags_definition(flags, &build.command));
     }
     work.settle_headers();
     for plan in &work.plans {
-        let runs: Vec<&SeenRun> = runs
-            .iter()
-            .filter(|(artifact, run)| Some(*artifact) == plan.artifact && !needed.contains(&run.number))
-            .map(|(_, run)| run)
-            .collect();
+        let is_own = |(artifact, run): &&(usize, SeenRun)| {
+            Some(*artifact) == plan.artifact && !needed.contains(&run.number)
+        };
+        let runs: Vec<&SeenRun> = runs.iter().filter(is_own).map(|(_, run)| run).collect();
         let own_test = match runs.as_slice() {
             [run] if run.is_plain && work.is_test(plan) => Some(*run),
             _ => None,
@@ -129,13 +79,7 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             proposal.definitions.push(work.checks(&address, plan, &runs));
         }
     }
-    let target = |plan: &PlannedTarget| {
-        let path = flow.artifacts[plan.artifact?].path.clone();
-        let parts = plan.needs.iter().map(|need| &work.plans[*need]).filter(|need| need.artifact.is_none());
-        let parts = parts.map(|need| need.address.clone()).collect();
-        Some(LearnedTarget { address: plan.address.clone(), parts, path })
-    };
-    targets.extend(work.plans.iter().filter_map(target));
+    let mut targets = work.results(&made);
     targets.extend(with_java(&mut proposal, tree, build));
     let count = work.plans.iter().flat_map(|plan| &plan.objects).collect::<BTreeSet<_>>().len();
     proposal.sources.insert(Kit::C, count);
@@ -223,9 +167,73 @@ const MOST_RUNS: usize = 100;
 /// Flags that all have, with the definition that names them.
 type CommonFlags = (DefinitionAddress, Vec<String>);
 
-impl Learning<'_> {
+impl<'a> Learning<'a> {
     fn units<'s>(&'s self, objects: &'s [usize]) -> impl Iterator<Item = &'s ObjectUnit> {
         objects.iter().map(|object| &self.flow.objects[*object])
+    }
+
+    /// What is known when commands become steps.
+    fn generators(&self, top: &'a str) -> Generators<'a> {
+        let mut compiled: BTreeSet<String> = BTreeSet::new();
+        for unit in self.plans.iter().flat_map(|plan| self.units(&plan.objects)) {
+            compiled.insert(unit.source.clone());
+            compiled.extend(unit.reads.iter().cloned());
+        }
+        let programs = self.plans.iter().filter_map(|plan| match plan.artifact {
+            Some(artifact) if plan.kind == ArtifactKind::Program => Some((artifact, plan.address.clone())),
+            _ => None,
+        });
+        Generators {
+            tree: self.tree,
+            top,
+            build: self.build,
+            flow: self.flow,
+            compiled,
+            programs: programs.collect(),
+            made: BTreeMap::new(),
+            definitions: Vec::new(),
+            needed: BTreeSet::new(),
+            left: Vec::new(),
+        }
+    }
+
+    /// Defines all files that are compiled and are none of the tree.
+    fn make_files(&self, generators: &mut Generators<'_>, replaced: &[Definition], names: &mut NameGiver) {
+        let is_made = |file: &&String| !self.tree.has(file);
+        let files: Vec<String> = generators.compiled.iter().filter(is_made).cloned().collect();
+        for file in files {
+            // What a survey asks of the machine holds on other machines, too.
+            let is_found = folder_of(&file).is_empty() || self.searches(folder_of(&file));
+            let text = self.build.texts.get(&file).filter(|_| is_found);
+            let known = text.and_then(|text| {
+                replaced.iter().find_map(|one| configured(one, &file, text, self.tree, self.build))
+            });
+            match known {
+                Some(mut definition) => {
+                    definition.address = names.give("", &definition.address.name, "header");
+                    let made = MadeFile { address: definition.address.clone(), output: None };
+                    generators.made.insert(file, Some(made));
+                    generators.definitions.push(definition);
+                }
+                None => drop(generators.file(&file, &mut |wish| names.give("", wish, "file"))),
+            }
+        }
+    }
+
+    /// What the build made and a definition makes, too.
+    fn results(&self, made: &BTreeMap<String, Option<MadeFile>>) -> Vec<LearnedTarget> {
+        let files = made.iter().filter(|(path, _)| self.build.made.contains(*path));
+        let file = |(path, file): (&String, &Option<MadeFile>)| {
+            let address = file.as_ref()?.address.clone();
+            Some(LearnedTarget { address, parts: Vec::new(), path: path.clone() })
+        };
+        let linked = |plan: &PlannedTarget| {
+            let path = self.flow.artifacts[plan.artifact?].path.clone();
+            let parts = plan.needs.iter().map(|need| &self.plans[*need]);
+            let parts = parts.filter(|need| need.artifact.is_none()).map(|need| need.address.clone());
+            Some(LearnedTarget { address: plan.address.clone(), parts: parts.collect(), path })
+        };
+        files.filter_map(file).chain(self.plans.iter().filter_map(linked)).collect()
     }
 
     /// Whether sources search a folder for headers.
@@ -417,7 +425,7 @@ impl Learning<'_> {
     }
 
     /// Flags that all compilers were given, where several definitions would repeat them.
-    fn common_flags(&self) -> Option<CommonFlags> {
+    fn common_flags(&self) -> Option<Vec<String>> {
         let signatures: Vec<&Vec<String>> = self
             .plans
             .iter()
@@ -441,8 +449,7 @@ impl Learning<'_> {
                 flags.push(first[at].clone());
             }
         }
-        let address = DefinitionAddress { package: String::new(), name: "build_flags".to_owned() };
-        (!flags.is_empty()).then_some((address, flags))
+        (!flags.is_empty()).then_some(flags)
     }
 
     fn definition(
