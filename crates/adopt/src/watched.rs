@@ -12,7 +12,7 @@ use nubrik_confine::{CancelSwitch, Ended, PathUse, ProgramStream, StartedProgram
 use nubrik_disk::{Below, TreeFile, TreeFileKind, copy_file, entries_below, read_text};
 use nubrik_session::{WatchedCommand, defined_symbols, watch_command};
 use nubrik_source::WsPath;
-use nubrik_survey::{LearnedTarget, SeenBuild, SeenProgram, defines_of};
+use nubrik_survey::{DefinitionAddress, LearnedTarget, SeenBuild, SeenProgram, defines_of};
 
 use crate::{AdoptProblem, AdoptedFolder, Adoption, options_of};
 
@@ -44,7 +44,7 @@ impl WatchedFolder {
     ///
     /// # Errors
     ///
-    /// This machine cannot watch; the folder cannot be copied; the command failed; or it compiled nothing.
+    /// This machine cannot watch; the folder cannot be copied; or the command failed.
     pub fn of(
         folder: &AdoptedFolder,
         command: &str,
@@ -153,7 +153,11 @@ fn seen_build(
         _ => None,
     });
     let links = links.collect();
-    let is_short = |path: &&String| root.join(path).metadata().is_ok_and(|found| found.len() <= LONGEST_TEXT);
+    // A pipe or a link to a device would never end.
+    let is_file = |path: &str| after.get(path).is_some_and(|entry| matches!(entry.kind, TreeFileKind::File));
+    let is_short = |path: &&String| {
+        is_file(path) && root.join(path).metadata().is_ok_and(|found| found.len() <= LONGEST_TEXT)
+    };
     let texts = made.iter().filter(is_short);
     let texts = texts.filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?))).collect();
     let inside = |path: &Path| path.strip_prefix(root).ok()?.to_str().map(str::to_owned);
@@ -239,16 +243,29 @@ impl Adoption<'_> {
         let mut session = self.open()?;
         let mut workshop = self.lock(&mut session)?;
         let options = options_of(&workshop);
+        // All at once; one by one only where something cannot be evaluated.
+        let all: Vec<DefinitionAddress> = targets
+            .iter()
+            .flat_map(|target| std::iter::once(&target.address).chain(&target.parts))
+            .cloned()
+            .collect();
+        let whole = self.evaluate(&mut workshop, &all, options)?.ok();
         let mut compared = Vec::new();
         for target in targets {
             let address = target.address.below(&self.folder.top);
             let theirs = watched.copy.path().join(&target.path);
             let mut ours = Vec::new();
             for address in std::iter::once(&target.address).chain(&target.parts) {
-                let evaluated = self.evaluate(&mut workshop, std::slice::from_ref(address), options)?;
-                let Ok(evaluation) = evaluated else { continue };
-                let graph = &evaluation.graph;
-                let made = evaluation.targets.iter().flat_map(|target| &graph.target(*target).results);
+                let alone = match whole {
+                    Some(_) => None,
+                    None => self.evaluate(&mut workshop, std::slice::from_ref(address), options)?.ok(),
+                };
+                let Some(graph) = whole.as_ref().or(alone.as_ref()).map(|evaluation| &evaluation.graph)
+                else {
+                    continue;
+                };
+                let found = graph.find_target(&address.below(&self.folder.top));
+                let made = found.into_iter().flat_map(|target| &graph.target(target).results);
                 let paths: Vec<_> =
                     made.map(|result| graph.file(result.file).path.as_str().to_owned()).collect();
                 // Of several results, the one of the same name.

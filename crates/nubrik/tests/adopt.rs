@@ -406,6 +406,11 @@ fn a_command_that_does_not_build_is_shown_and_nothing_is_written() {
     for part in ["did not build a copy of this folder: it exited with code 3", "no such tide", "first"] {
         assert!(run.stderr.contains(part), "{part}\n{}", run.stderr);
     }
+    // What it leaves may be a pipe, or lead to a device: neither is read.
+    let odd = "mkfifo p; ln -s /dev/zero z; printf '\\033[31mred\\n'; exit 3";
+    let run = sandbox.run(&["adopt", "--yes", "--watch", odd]).expect(1);
+    assert!(run.stderr.contains("red") && !run.stderr.contains('\u{1b}'), "{}", run.stderr);
+    sandbox.run(&["adopt", "--watch", "mkfifo p; ln -s /dev/zero z; sh build.sh"]).expect(0);
     // It may write nowhere but in the copy.
     let own = sandbox.folder.join("written.txt");
     let command = format!("echo 1 > '{}'", own.display());

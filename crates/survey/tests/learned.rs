@@ -386,3 +386,19 @@ fn a_compilation_database_gives_flags_and_says_what_is_compiled() {
     // A list about another folder says nothing here.
     assert!(!database.is_about(&SourceTree::of(&[("harbour.c", "")])));
 }
+
+#[test]
+fn a_program_that_makes_what_a_test_reads_is_no_test_itself() {
+    let files = [("src/gen.c", MAIN), ("tests/round.c", MAIN)];
+    let mut build = Watched::of(&files);
+    build.run("cc -o gen src/gen.c", &["src/gen.c"], &["gen"]);
+    build.run("cc -o round tests/round.c", &["tests/round.c"], &["round"]);
+    build.run("./gen -o tmp.bin", &[], &["tmp.bin"]);
+    build.run("./round tmp.bin", &["tmp.bin"], &[]);
+    let text = build.text();
+    expect(
+        &text,
+        &["run = `{gen} -o {out \"tmp.bin\"}`", "test round_runs = check { run = `{round} {tmp_bin}` }"],
+    );
+    assert!(!text.contains("gen_runs"), "{text}");
+}

@@ -29,7 +29,7 @@ mod tsconfig;
 
 use crate::Survey;
 use crate::tree::name_of;
-pub(crate) use c_scan::{is_header as is_c_header, is_source as is_c_source, scan as scan_c};
+pub(crate) use c_scan::{Include, is_header as is_c_header, is_source as is_c_source, scan as scan_c};
 pub(crate) use config_header::version_value;
 pub(crate) use fortran::is_source as is_fortran_source;
 pub(crate) use python_names::package_of as python_package_of;

@@ -210,6 +210,17 @@ impl Dataflow {
             }
             return;
         }
+        self.links(build, call, (own, &reads), here);
+    }
+
+    /// A program or shared library that a call makes of its own objects, and of what it is given.
+    fn links(
+        &mut self,
+        build: &SeenBuild,
+        call: &CompilerCall,
+        (own, reads): (Vec<usize>, &BTreeSet<String>),
+        here: &dyn Fn(&str) -> Option<String>,
+    ) {
         let Some(path) = here(call.linked()) else { return };
         let kind =
             if call.stage == CompilerResult::Shared { ArtifactKind::Shared } else { ArtifactKind::Program };
@@ -225,7 +236,7 @@ impl Dataflow {
         };
         made.link_flags.retain(|word| word != "-shared");
         for word in &mut made.link_flags {
-            let (mapped, named) = with_files_from_root(word, &reads, here);
+            let (mapped, named) = with_files_from_root(word, reads, here);
             *word = without_root(&build.root, &mapped);
             made.reads.extend(named);
         }

@@ -72,6 +72,8 @@ struct Recipe {
     takes: BTreeSet<String>,
     /// Definitions whose results it takes.
     uses: BTreeSet<DefinitionAddress>,
+    /// The programs of the command, where it is made of their words.
+    programs: Vec<usize>,
 }
 
 /// A run of a program that was built, which makes nothing that is compiled.
@@ -133,7 +135,7 @@ impl Generators<'_> {
         if !reads.iter().all(|read| self.is_lasting(read, &recipe)) {
             return None;
         }
-        self.needed.extend(&family);
+        self.needed.extend(family.iter().chain(&recipe.programs));
         let mut fields = vec![("say", FieldValue::text(format!("make {}", name_of(path))))];
         let unnamed: Vec<&(String, Option<String>)> =
             recipe.outputs.iter().filter(|(file, _)| !recipe.named.contains(file)).collect();
@@ -178,10 +180,7 @@ impl Generators<'_> {
         let program = &self.build.programs[number];
         let own = program.folder.clone().unwrap_or_default();
         let mut recipe = Recipe::default();
-        let needed = self.needed.clone();
         let command = self.words_command(number, &mut recipe, name);
-        // What a run is made of is nothing that something else needs.
-        self.needed = needed;
         let command = command.ok_or("it reads what nobody was seen to make")?;
         let is_plain = recipe.uses.len() <= 1 && program.stdin.is_none() && program.pipe_in.is_none();
         let named = recipe.inputs.len();
@@ -266,7 +265,11 @@ impl Generators<'_> {
     fn copied(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
         let text = self.build.texts.get(path)?;
         let begins = text.lines().any(|line| line.starts_with(|c: char| !c.is_whitespace()));
-        if text.contains("'''") || !text.ends_with('\n') || text.contains('\r') || !begins {
+        if text.contains("'''")
+            || !text.ends_with('\n')
+            || text.chars().any(|c| c.is_control() && !['\n', '\t'].contains(&c))
+            || !begins
+        {
             return None;
         }
         let lines: String = text
@@ -383,7 +386,7 @@ impl Generators<'_> {
         stages.reverse();
         let mut parts = Vec::new();
         for stage in stages {
-            self.needed.insert(stage);
+            recipe.programs.push(stage);
             let program = &build.programs[stage];
             let folder = program.folder.clone()?;
             let mut words = Vec::new();

@@ -1,6 +1,8 @@
 //! Libraries and programs of a build that was watched, as definitions with kits.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 
 use super::SeenBuild;
 use super::compilers::{Language, about_places, family};
@@ -8,7 +10,7 @@ use super::configured::configured;
 use super::dataflow::{Artifact, ArtifactKind, Dataflow, ObjectUnit};
 use super::generators::{Generators, MadeFile, SeenRun};
 use super::java::with_java;
-use crate::languages::{is_c_header, is_c_source, is_fortran_source, scan_c};
+use crate::languages::{Include, is_c_header, is_c_source, is_fortran_source, scan_c};
 use crate::names::NameGiver;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
@@ -49,7 +51,14 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
     for one in &proposal.definitions {
         names.take(&one.address.package, &one.address.name);
     }
-    let mut work = Learning { tree, build, flow: &flow, plans: Vec::new(), by_artifact: BTreeMap::new() };
+    let mut work = Learning {
+        tree,
+        build,
+        flow: &flow,
+        plans: Vec::new(),
+        by_artifact: BTreeMap::new(),
+        includes: RefCell::default(),
+    };
     work.plan(&mut names);
     let mut generators = work.generators(top);
     work.make_files(&mut generators, &replaced, &mut names);
@@ -142,6 +151,8 @@ struct Learning<'a> {
     flow: &'a Dataflow,
     plans: Vec<PlannedTarget>,
     by_artifact: BTreeMap<usize, usize>,
+    /// What each file includes: many sources read the same headers.
+    includes: RefCell<BTreeMap<String, Rc<[Include]>>>,
 }
 
 /// Where users read many headers of a folder, and the library nearly all of the others, a pattern says that better than two long
@@ -246,9 +257,11 @@ impl<'a> Learning<'a> {
     fn plan(&mut self, names: &mut NameGiver) {
         let artifacts = &self.flow.artifacts;
         let mut wanted: BTreeSet<usize> = BTreeSet::new();
+        let makers = self.makers();
         let is_wanted = |one: &Artifact| {
             let is_of_sources = !one.objects.is_empty() || !one.needs.is_empty();
-            is_of_sources && (one.is_kept || (one.kind == ArtifactKind::Program && self.makes_something(one)))
+            is_of_sources
+                && (one.is_kept || (one.kind == ArtifactKind::Program && self.makes_something(one, &makers)))
         };
         let mut next: Vec<usize> =
             (0..artifacts.len()).filter(|number| is_wanted(&artifacts[*number])).collect();
@@ -286,14 +299,19 @@ impl<'a> Learning<'a> {
     }
 
     /// Whether a program wrote something that is compiled.
-    fn makes_something(&self, artifact: &Artifact) -> bool {
-        artifact.runs.iter().any(|run| {
-            self.flow.writers.iter().any(|(path, writers)| {
-                let is_of_run = writers.iter().any(|writer| self.flow.family(*run).contains(writer));
-                is_of_run
-                    && self.flow.objects.iter().any(|unit| unit.source == *path || unit.reads.contains(path))
-            })
-        })
+    fn makes_something(&self, artifact: &Artifact, makers: &BTreeSet<usize>) -> bool {
+        let family = artifact.runs.iter().flat_map(|run| self.flow.family(*run));
+        family.into_iter().any(|program| makers.contains(&program))
+    }
+
+    /// The programs that wrote something that is compiled.
+    fn makers(&self) -> BTreeSet<usize> {
+        let objects = &self.flow.objects;
+        let sources = objects.iter().map(|unit| &unit.source);
+        let compiled: BTreeSet<&String> =
+            sources.chain(objects.iter().flat_map(|unit| &unit.reads)).collect();
+        let written = self.flow.writers.iter().filter(|(path, _)| compiled.contains(path));
+        written.flat_map(|(_, writers)| writers).copied().collect()
     }
 
     fn plan_one(&mut self, number: usize, names: &mut NameGiver) {
@@ -570,18 +588,27 @@ impl<'a> Learning<'a> {
         }
     }
 
+    /// What a file of the tree includes.
+    fn includes_of(&self, path: &str) -> Rc<[Include]> {
+        if let Some(known) = self.includes.borrow().get(path) {
+            return known.clone();
+        }
+        let text = self.tree.text(path);
+        let all: Rc<[Include]> = text.map_or(Vec::new(), |text| scan_c(path, &text).includes).into();
+        self.includes.borrow_mut().insert(path.to_owned(), all.clone());
+        all
+    }
+
     /// Folders of the tree that must be searched for what sources include.
     fn include(&self, units: &[&ObjectUnit]) -> Vec<String> {
         let mut folders: Vec<String> = Vec::new();
         for unit in units {
             let mut includers: Vec<&String> = unit.reads.iter().collect();
             includers.push(&unit.source);
-            let includes = includers.into_iter().filter_map(|path| {
-                let text = self.tree.text(path)?;
-                Some((path, scan_c(path, &text).includes))
-            });
+            let includes: Vec<(&String, Rc<[Include]>)> =
+                includers.into_iter().map(|path| (path, self.includes_of(path))).collect();
             for (includer, include) in
-                includes.flat_map(|(path, all)| all.into_iter().map(move |one| (path, one)))
+                includes.iter().flat_map(|(path, all)| all.iter().map(move |one| (path, one)))
             {
                 let beside = joined(folder_of(includer), &include.path);
                 if include.is_quoted && beside.is_some_and(|path| unit.reads.contains(&path)) {

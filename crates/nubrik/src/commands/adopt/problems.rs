@@ -5,6 +5,7 @@ use nubrik_adopt::AdoptProblem;
 use crate::commands::{build, own_problem, pins, say_not_opened, say_wrong, say_wrong_noted};
 use crate::exit::Exit;
 use crate::ui::console::{Console, errln};
+use crate::ui::text::harmless;
 
 /// Says why an adoption does not go on.
 pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
@@ -69,6 +70,8 @@ pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
                 }
                 false => "a command that builds this folder from nothing, such as a script of its own",
             };
+            // What a stranger's build prints must not move the cursor.
+            let printed: Vec<String> = printed.iter().map(|line| harmless(line, false)).collect();
             let notes: Vec<&str> = printed.iter().map(String::as_str).collect();
             say_wrong_noted(console, Exit::Failed, &message, &notes, Some(mend))
         }
