@@ -413,7 +413,7 @@ fn a_test_that_leaves_processes_behind_is_named() {
     }
     let sandbox = Sandbox::new(&[(
         "targets.nub",
-        "test leaves = check { run = sh`setsid sleep 77.5 > /dev/null 2>&1 & sleep 0.1` }\n\
+        "test leaves = check { run = sh`setsid sh -c ': > $TMPDIR/begun; exec sleep 77.5' > /dev/null 2>&1 & until test -e $TMPDIR/begun; do sleep 0.01; done` }\n\
          test tidy = check { run = `true` }\n",
     )]);
     let text = sandbox.run(&["test", "--plain"]).expect(0).stdout;
