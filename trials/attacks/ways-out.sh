@@ -15,14 +15,16 @@ def rd(k,n):
         if ad:
             try: k.sendto(b'reply: '+open(T+'/home/secret','rb').read(),ad)
             except Exception as e: open(T+'/got','a').write('reply failed %s\n'%e)
+i=socket.socket(); i.bind(('127.0.0.1',0)); i.listen(5); open(T+'/port','w').write(str(i.getsockname()[1])); os.chmod(T+'/port',0o644)
 for k,n in((d,'dgram'),(a,'abstract')): threading.Thread(target=rd,args=(k,n),daemon=True).start()
 time.sleep(60)
 P
 python3 listener.py $T & L=$!
+for wait in 1 2 3 4 5 6 7 8 9; do [ -s $T/port ] || sleep 0.2; done
 cp $HERE/probe.py p.py || { echo "the program of this attack is gone"; verdict 1; }
 cat > targets.nub <<N
 let py = tool { names = "python3" }
-target a = step { run = \`{py} {in "p.py"} $T {outfolder "d"}\`, timeout = 60s }
+target a = step { run = \`{py} {in "p.py"} $T {outfolder "d"} $(cat $T/port)\`, timeout = 60s }
 N
 python3 -c "import ctypes; ctypes.CDLL(None).syscall(248,b'user',b'nbattack',b'key-secret',10,-4)"
 sleep 300 & V=$!; echo $V > $T/victim.pid

@@ -45,7 +45,7 @@ impl Apart {
     pub fn answers(&self, address: Ipv4Addr, port: u16, patience: Duration) -> io::Result<bool> {
         let place = SocketAddrV4::new(address, port);
         let Some(network) = &self.network else { return Ok(answers_here(place, patience)) };
-        let socket = sys::socket_apart(self.user.as_fd(), network.as_fd())?;
+        let socket = sys::socket_apart(self.user.as_fd(), network.as_fd(), sys::CONNECTIONS)?;
         answers_at(&socket, address, port, patience)
     }
 }

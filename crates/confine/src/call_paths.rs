@@ -50,6 +50,12 @@ pub(crate) fn word_at(thread: u32, at: u64) -> Option<u64> {
     (sys::read_memory(thread, at, &mut bytes)? == bytes.len()).then(|| u64::from_ne_bytes(bytes))
 }
 
+/// Two bytes at an address.
+pub(crate) fn half_word_at(thread: u32, at: u64) -> Option<u16> {
+    let mut bytes = [0; 2];
+    (sys::read_memory(thread, at, &mut bytes)? == bytes.len()).then(|| u16::from_ne_bytes(bytes))
+}
+
 /// The text at an address, up to its zero byte. Longer ones than the kernel takes for a word are cut.
 pub(crate) fn text_at(thread: u32, at: u64) -> Option<Vec<u8>> {
     const LONGEST_WORD: usize = 128 << 10;

@@ -82,6 +82,9 @@ const ALL: u32 = u32::MAX;
 
 const NETWORK: &str = "new sockets lead out of the sandbox; pairs of connected ones stay";
 const DATAGRAMS: &str = "a pair of sockets for datagrams can be sent to any path or name";
+const UNUSUAL: &str =
+    "protocols that a kernel has, or loads for whoever asks, are not the same on each machine";
+const TABLES: &str = "whoever is the superuser of a namespace of their own may set tables of packets, of which the kernel reads much";
 const RINGS: &str = "a ring does calls that no filter sees";
 const KEYS: &str = "keys of the user and the session are shared with everything that runs";
 const WATCHES: &str = "it looks into the machine, not into the command's own work";
@@ -102,6 +105,46 @@ pub(crate) const RULES: &[Rule] = &[
         ],
         For::InOwnNetwork,
         "sockets of other families lead out of the network by a path or a name",
+    ),
+    rule(
+        libc::SYS_socket,
+        &[is(0, ALL, libc::AF_NETLINK as u32), is_not(2, ALL, libc::NETLINK_ROUTE as u32)],
+        For::InOwnNetwork,
+        "the kernel answers about more than the network",
+    ),
+    rule(
+        libc::SYS_socket,
+        &[
+            is_not(0, ALL, libc::AF_NETLINK as u32),
+            is_not(1, 0xf, libc::SOCK_STREAM as u32),
+            is_not(1, 0xf, libc::SOCK_DGRAM as u32),
+        ],
+        For::InOwnNetwork,
+        UNUSUAL,
+    ),
+    rule(
+        libc::SYS_socket,
+        &[
+            is_not(0, ALL, libc::AF_NETLINK as u32),
+            is_not(2, ALL, 0),
+            is_not(2, ALL, libc::IPPROTO_TCP as u32),
+            is_not(2, ALL, libc::IPPROTO_UDP as u32),
+        ],
+        For::InOwnNetwork,
+        UNUSUAL,
+    ),
+    // All options of IPv4 from 64 on are of tables, and these two of IPv6.
+    rule(
+        libc::SYS_setsockopt,
+        &[is(1, ALL, libc::IPPROTO_IP as u32), is_not(2, !0x3f, 0)],
+        For::InOwnNetwork,
+        TABLES,
+    ),
+    rule(
+        libc::SYS_setsockopt,
+        &[is(1, ALL, libc::IPPROTO_IPV6 as u32), is(2, !1, 64)],
+        For::InOwnNetwork,
+        TABLES,
     ),
     rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_DGRAM as u32)], For::WithoutNetwork, DATAGRAMS),
     rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_RAW as u32)], For::WithoutNetwork, DATAGRAMS),

@@ -22,6 +22,7 @@ mod cancel;
 mod filter;
 mod furnish;
 mod identities;
+mod loopback;
 mod pipeline;
 mod programs;
 mod record;

@@ -86,11 +86,11 @@ pub enum Confinement<'a> {
 /// Which network commands in a sandbox have.
 #[derive(Clone, Copy)]
 pub enum Reach<'a> {
-    /// None.
-    Nowhere,
+    /// The sandbox's own, in which nobody else is.
+    Loopback,
     /// The machine's.
     Machine,
-    /// One of their own.
+    /// One that other sandboxes have, too.
     Own(&'a OwnNetwork),
 }
 
@@ -121,9 +121,8 @@ impl Confinement<'_> {
             },
             Confinement::Sandbox { sandbox, network } => Surroundings {
                 network: match network {
-                    Reach::Nowhere => Network::None,
                     Reach::Machine => Network::Machine,
-                    Reach::Own(_) => Network::Own,
+                    Reach::Loopback | Reach::Own(_) => Network::Own,
                 },
                 own_processes: sandbox.kind().own_processes,
                 own_memory: sandbox.kind().own_memory,
@@ -149,7 +148,7 @@ impl Confinement<'_> {
             Confinement::Sandbox { sandbox, network } => {
                 let network = match network {
                     Reach::Own(own) => Some(*own),
-                    Reach::Nowhere => sandbox.silence(),
+                    Reach::Loopback => Some(sandbox.loopback()),
                     Reach::Machine => None,
                 };
                 Space::Sandbox(sandbox.handle(), network.map(OwnNetwork::descriptor), furnishing)

@@ -9,6 +9,7 @@ use std::collections::{BTreeMap, HashSet};
 use std::fs;
 use std::io::IoSliceMut;
 use std::mem::MaybeUninit;
+use std::net::IpAddr;
 use std::os::fd::{AsFd, AsRawFd, OwnedFd};
 use std::path::{Component, Path, PathBuf};
 use std::sync::atomic::{AtomicBool, Ordering};
@@ -18,7 +19,9 @@ use rustix::event::{PollFd, PollFlags, poll};
 use rustix::fs::{Mode, OFlags, ResolveFlags};
 use rustix::net::{RecvAncillaryBuffer, RecvAncillaryMessage, RecvFlags};
 
-use crate::call_paths::{Unclear, resolved, resolved_in_sandbox, root_of, word_at, written_path};
+use crate::call_paths::{
+    Unclear, half_word_at, resolved, resolved_in_sandbox, root_of, word_at, written_path,
+};
 use crate::calls::{
     ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse,
     lists_folder, look_call, makes_folder, renames, touch_of,
@@ -175,7 +178,7 @@ impl<'a> Recorder<'a> {
             .collect()
     }
 
-    /// Whether a command asked for the network and was refused.
+    /// Whether a command wanted to reach another machine and was refused.
     pub fn wanted_network(&self) -> bool {
         *self.network.lock()
     }
@@ -183,8 +186,12 @@ impl<'a> Recorder<'a> {
     /// The filter that commands are started under.
     pub(crate) fn filter(&self, surroundings: Surroundings) -> Vec<libc::sock_filter> {
         let harmless: Vec<i64> = HARMLESS.iter().chain(OLD_HARMLESS).copied().collect();
-        // Who asks for the network and has none is refused, and that is noted.
-        let watched: &[i64] = if surroundings.network == Network::None { &[libc::SYS_socket] } else { &[] };
+        // Who asks for the network and has none, or only the loopback, is refused, and that is noted.
+        let watched: &[i64] = match surroundings.network {
+            Network::None => &[libc::SYS_socket],
+            Network::Own => &[libc::SYS_connect],
+            Network::Machine => &[],
+        };
         surroundings.supervising_filter(&harmless, watched)
     }
 
@@ -223,6 +230,12 @@ impl<'a> Recorder<'a> {
                 *self.network.lock() = true;
             }
             return Noted::Refused(libc::EACCES);
+        }
+        if call.number == libc::SYS_connect {
+            if leads_out(&call) {
+                *self.network.lock() = true;
+            }
+            return Noted::GoesOn;
         }
         let arguments = || ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number);
         if arguments().next().is_none() {
@@ -386,6 +399,26 @@ impl<'a> Recorder<'a> {
             && is_of_workspace()
             && sys::tell_of_folder(call.thread, call.arguments[to], folder.as_fd(), mask)
     }
+}
+
+/// Whether somebody wants a connection to another machine, or asks for another one's address by its name.
+fn leads_out(call: &WantedCall) -> bool {
+    // `struct sockaddr_in` and `struct sockaddr_in6`: family, port, address.
+    const NAMES: u16 = 53;
+    let Some(family) = half_word_at(call.thread, call.arguments[1]) else { return false };
+    let Some(port) = half_word_at(call.thread, call.arguments[1] + 2).map(u16::from_be) else { return false };
+    let address = || {
+        let mut bytes = [0; 16];
+        let start = call.arguments[1] + if i32::from(family) == libc::AF_INET { 4 } else { 8 };
+        let read = sys::read_memory(call.thread, start, &mut bytes)?;
+        let [a, b, c, d, ..] = bytes;
+        match i32::from(family) {
+            libc::AF_INET if read >= 4 => Some(IpAddr::from([a, b, c, d])),
+            libc::AF_INET6 if read >= 16 => Some(IpAddr::from(bytes).to_canonical()),
+            _ => None,
+        }
+    };
+    address().is_some_and(|address| port == NAMES || !(address.is_loopback() || address.is_unspecified()))
 }
 
 /// What becomes of a call.

@@ -2,23 +2,22 @@
 //! read, asked about, changed or listed, by whatever call.
 //!
 //! A sandbox has the system's folders, the workspace at [`ROOT`] with only what was put there, an empty folder for
-//! temporary files, devices that have nothing to tell, and processes of its own. Where the kernel does not let this user
+//! temporary files, devices that have nothing to tell, and processes and a network of its own. Where the kernel does not let this user
 //! make sandboxes, [`crate::RuleSet`] is what there is instead.
-
-use std::collections::{BTreeMap, HashSet};
-use std::ffi::{CStr, CString};
-use std::io;
-use std::os::fd::{AsFd, AsRawFd, OwnedFd, RawFd};
-use std::os::unix::ffi::OsStrExt;
-use std::os::unix::fs::MetadataExt;
-use std::path::{Component, Path, PathBuf};
-use std::sync::{Arc, OnceLock};
 
 use parking_lot::{Mutex, MutexGuard};
 use rustix::fs::{Mode, OFlags};
+use std::collections::{BTreeMap, HashSet};
+use std::ffi::{CStr, CString};
+use std::io;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::os::unix::ffi::OsStrExt;
+use std::os::unix::fs::MetadataExt;
+use std::path::{Component, Path, PathBuf};
 
 use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
 use crate::identities::Identities;
+use crate::loopback::Loopback;
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, SandboxHandle, TemplateHandle};
 
@@ -58,8 +57,8 @@ pub struct Sandboxes {
     taken: Mutex<AllTaken>,
     /// Where the last command that was in it has ended. The last in this list was used last.
     empty: Mutex<Vec<Sandbox>>,
-    /// The network of commands that have none, once one ran.
-    silence: OnceLock<Option<Arc<OwnNetwork>>>,
+    /// Networks in which nothing was sent yet, for sandboxes that are to be made.
+    loopbacks: Mutex<Vec<Loopback>>,
 }
 
 #[derive(Default)]
@@ -117,9 +116,8 @@ pub struct Sandbox {
     pending: Mutex<Option<Plan>>,
     /// How many things had been taken of the machine when it was made.
     taken: usize,
-    /// The network of commands that have none: nothing is in it, and `/proc/net` tells of nothing else. Without it they would read of the
-    /// machine's connections there.
-    silence: Option<Arc<OwnNetwork>>,
+    /// The network of commands that use no other one; `/proc/net` says nothing of the machine's connections there.
+    loopback: Loopback,
 }
 
 /// A network in which only the commands are that were started in it.
@@ -136,7 +134,7 @@ impl Sandboxes {
     /// Lays out what all sandboxes of a workspace begin from.
     ///
     /// # Errors
-    /// When the kernel does not let this user make sandboxes, and why.
+    /// When the kernel does not let this user make sandboxes with a network of their own, and why.
     pub fn new(workspace: &Path) -> io::Result<Sandboxes> {
         let mut first = Plan::default();
         let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
@@ -183,8 +181,10 @@ impl Sandboxes {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
         let identities = Identities::default();
-        let (taken, empty, silence) = Default::default();
-        Ok(Sandboxes { template, workspace, identities, taken, empty, silence })
+        // All sandboxes have one, or there are none: what a test finds is the same on each machine.
+        let loopbacks = Mutex::new(vec![Loopback::new(&template)?]);
+        let (taken, empty) = Default::default();
+        Ok(Sandboxes { template, workspace, identities, taken, empty, loopbacks })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -227,26 +227,19 @@ impl Sandboxes {
             let plan = contents.plan_from(&sandbox.contents)?;
             return Ok(Sandbox { contents, pending: Mutex::new(Some(plan)), ..sandbox });
         }
+        let loopback = self.loopback()?;
         let SandboxKind { own_processes, own_memory } = kind;
         let plan = contents.plan()?;
         let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
         let handle = sys::found_sandbox(&self.template, covers, NAME, own_processes, own_memory)?;
-        Ok(Sandbox {
-            handle,
-            kind,
-            contents,
-            pending: Mutex::new(Some(plan)),
-            taken,
-            silence: self.silence(),
-        })
+        Ok(Sandbox { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, loopback })
     }
 
-    /// A network with nothing in it, the same one each time; nothing where the kernel gives none.
-    fn silence(&self) -> Option<Arc<OwnNetwork>> {
-        let make =
-            || sys::new_network(&self.template, false).ok().map(|network| Arc::new(OwnNetwork { network }));
-        self.silence.get_or_init(make).clone()
+    /// A network in which nothing was sent yet.
+    fn loopback(&self) -> io::Result<Loopback> {
+        let known = self.loopbacks.lock().pop();
+        known.map_or_else(|| Loopback::new(&self.template), Ok)
     }
 
     /// Has other things in a sandbox in which a program stays. Where that cannot be, the sandbox is given back as it was: its programs
@@ -326,7 +319,7 @@ impl Sandboxes {
             && sandbox.contents.can_stay()
             && sandbox.pending.lock().is_none();
         match sandbox.handle.running() {
-            Some(0) if can_stay => {
+            Some(0) if can_stay && sandbox.loopback.is_untouched() => {
                 let mut empty = self.empty.lock();
                 let oldest = (empty.len() >= KEPT).then(|| empty.remove(0));
                 empty.push(sandbox);
@@ -335,7 +328,12 @@ impl Sandboxes {
                 0
             }
             running => {
-                drop(sandbox);
+                let Sandbox { handle, loopback, .. } = sandbox;
+                // Its processes end here: none of them sends anything any more.
+                drop(handle);
+                if loopback.is_untouched() {
+                    self.loopbacks.lock().push(loopback);
+                }
                 running.unwrap_or(0)
             }
         }
@@ -346,7 +344,7 @@ impl Sandboxes {
     /// # Errors
     /// When the kernel refuses.
     pub fn network(&self) -> io::Result<OwnNetwork> {
-        Ok(OwnNetwork { network: sys::new_network(&self.template, true)? })
+        OwnNetwork::new(&self.template)
     }
 
     /// Whether someone accepts connections at a place of a network.
@@ -360,7 +358,7 @@ impl Sandboxes {
         port: u16,
         patience: std::time::Duration,
     ) -> io::Result<bool> {
-        let socket = sys::socket_apart(self.template.user(), network.network.as_fd())?;
+        let socket = sys::socket_apart(self.template.user(), network.as_fd(), sys::CONNECTIONS)?;
         crate::apart::answers_at(&socket, address, port, patience)
     }
 }
@@ -490,9 +488,9 @@ impl Sandbox {
         self.kind
     }
 
-    /// The network of commands that have none.
-    pub(crate) fn silence(&self) -> Option<&OwnNetwork> {
-        self.silence.as_deref()
+    /// The network of commands that use no other one.
+    pub(crate) fn loopback(&self) -> &OwnNetwork {
+        self.loopback.network()
     }
 
     /// What is to be done there before the first command starts.
@@ -502,6 +500,14 @@ impl Sandbox {
 }
 
 impl OwnNetwork {
+    pub(crate) fn new(template: &TemplateHandle) -> io::Result<OwnNetwork> {
+        Ok(OwnNetwork { network: sys::new_network(template)? })
+    }
+
+    pub(crate) fn as_fd(&self) -> BorrowedFd<'_> {
+        self.network.as_fd()
+    }
+
     pub(crate) fn descriptor(&self) -> RawFd {
         self.network.as_raw_fd()
     }

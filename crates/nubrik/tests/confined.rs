@@ -102,6 +102,45 @@ fn a_refused_file_is_named_with_the_words_to_add() {
     }
 }
 
+/// Words that connect somewhere, and say yes.
+fn connects(address: &str, port: u16) -> String {
+    format!(
+        "perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) && \
+         connect(S, pack_sockaddr_in({port}, inet_aton(\"{address}\"))) or die \"no: \".$!; print \"yes\"'"
+    )
+}
+
+/// Words that connect to another machine, at an address that nobody has (RFC 5737).
+fn reaches_far(more: &str) -> String {
+    format!("{} {more}", connects("203.0.113.1", 80))
+}
+
+#[test]
+fn steps_have_a_loopback_network_of_their_own() {
+    if !means().contains(&Means::Sandboxes) {
+        return;
+    }
+    if !std::path::Path::new("/usr/bin/perl").exists() {
+        return skip(Need::Perl, "there is no perl to listen");
+    }
+    // Each listens at the same port, beside others and after them, and hangs up first, which keeps the port for a while.
+    let listens = "perl -e 'use Socket; \
+                   socket(S, PF_INET, SOCK_STREAM, 0) && bind(S, pack_sockaddr_in(20001, INADDR_LOOPBACK)) && listen(S, 5) && \
+                   socket(C, PF_INET, SOCK_STREAM, 0) && connect(C, getsockname(S)) or die \"no: \".$!; \
+                   accept(A, S); close(A); sleep(1); close(C); print \"yes\"'";
+    let one = |name: &str| {
+        format!("target {name} = step {{ run = sh`{listens} > {{out \"{name}\"}}; : {name}` }}\n")
+    };
+    let sandbox = confined(Means::Sandboxes, &["a", "b", "c", "d"].map(one).concat());
+    sandbox.run(&["build", "-j", "2"]).expect(0);
+    assert_eq!(sandbox.read("out/default/tide/d"), "yes");
+    // Nobody else is there.
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let near = connects("127.0.0.1", listener.local_addr().unwrap().port());
+    let printed = refused(Means::Sandboxes, &format!("target a = step {{ run = `{near} {{out \"a\"}}` }}"));
+    assert!(printed.contains("Connection refused") && !printed.contains("network = true"), "{printed}");
+}
+
 #[test]
 fn the_network_is_refused_and_named() {
     if !is_confined() {
@@ -110,9 +149,9 @@ fn the_network_is_refused_and_named() {
     if !std::path::Path::new("/usr/bin/perl").exists() {
         return skip(Need::Perl, "there is no perl to ask for the network");
     }
-    let target = "target a = step { run = `perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) or die \"no: \".$!' {out \"a\"}` }";
+    let target = format!("target a = step {{ run = `{}` }}", reaches_far("{out \"a\"}"));
     for means in means() {
-        let printed = refused(means, target);
+        let printed = refused(means, &target);
         assert!(printed.contains("and was not allowed to use the network"), "{printed}");
         assert!(printed.contains("try       network = true   at tide/targets.nub:1"), "{printed}");
     }
@@ -125,12 +164,14 @@ fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
     }
     // One worker performs them all, in an order that its inputs set; it has given up the network long before
     // the last ones.
-    let asks = "perl -e 'use Socket; socket(S, PF_INET, SOCK_STREAM, 0) or die \"no: \".$!; print \"yes\"'";
+    let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
+    let near = connects("127.0.0.1", listener.local_addr().unwrap().port());
+    let far = reaches_far("");
     let targets = format!(
         "target many = {{each n in [\"1\", \"2\", \"3\", \"4\", \"5\", \"6\", \"7\", \"8\"] give n: \
              step {{ run = sh`echo {{n}} > {{out \"n\"}}` }}}}\n\
-         target open = step {{ run = `{asks} {{many}} > {{out \"open\"}}`, network = true }}\n\
-         target shut = step {{ run = sh`cat {{open}}; {asks} > {{out \"shut\"}}` }}"
+         target open = step {{ run = `{near} {{many}} > {{out \"open\"}}`, network = true }}\n\
+         target shut = step {{ run = sh`cat {{open}}; {far} > {{out \"shut\"}}` }}"
     );
     for means in means() {
         let sandbox = confined(means, &targets);

@@ -65,8 +65,17 @@ fn begin_apart(network: bool) -> io::Result<(OwnedFd, Option<OwnedFd>)> {
     }
 }
 
+/// A family of sockets, a kind and a protocol: the arguments of `socket(2)`.
+pub(crate) type SocketOf = (libc::c_int, libc::c_int, libc::c_int);
+
+/// Connections over IPv4.
+pub(crate) const CONNECTIONS: SocketOf = (libc::AF_INET, libc::SOCK_STREAM, 0);
+/// Questions to the kernel about the network.
+pub(crate) const QUESTIONS: SocketOf = (libc::AF_NETLINK, libc::SOCK_RAW, libc::NETLINK_ROUTE);
+
 struct SocketWanted {
     apart: [RawFd; 2],
+    of: SocketOf,
     socket: RawFd,
     error: i32,
 }
@@ -79,8 +88,8 @@ extern "C" fn make_socket(wanted: *mut libc::c_void) -> libc::c_int {
         if libc::setns(wanted.apart[0], libc::CLONE_NEWUSER) == 0
             && libc::setns(wanted.apart[1], libc::CLONE_NEWNET) == 0
         {
-            let kind = libc::SOCK_STREAM | libc::SOCK_CLOEXEC | libc::SOCK_NONBLOCK;
-            wanted.socket = libc::socket(libc::AF_INET, kind, 0);
+            let (family, kind, protocol) = wanted.of;
+            wanted.socket = libc::socket(family, kind | libc::SOCK_CLOEXEC | libc::SOCK_NONBLOCK, protocol);
         }
         wanted.error = *libc::__errno_location();
         libc::_exit(0)
@@ -88,8 +97,13 @@ extern "C" fn make_socket(wanted: *mut libc::c_void) -> libc::c_int {
 }
 
 /// A socket of a network apart, which does not block. A socket belongs to the network that it was made in.
-pub(crate) fn socket_apart(user: BorrowedFd<'_>, network: BorrowedFd<'_>) -> io::Result<OwnedFd> {
-    let mut wanted = SocketWanted { apart: [user.as_raw_fd(), network.as_raw_fd()], socket: -1, error: 0 };
+pub(crate) fn socket_apart(
+    user: BorrowedFd<'_>,
+    network: BorrowedFd<'_>,
+    of: SocketOf,
+) -> io::Result<OwnedFd> {
+    let apart = [user.as_raw_fd(), network.as_raw_fd()];
+    let mut wanted = SocketWanted { apart, of, socket: -1, error: 0 };
     run_child(make_socket, libc::CLONE_FILES, (&raw mut wanted).cast())?;
     stay_visible();
     if wanted.socket < 0 {

@@ -21,7 +21,7 @@ use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
 
 use crate::filter::ARCHITECTURE;
 
-pub(crate) use apart::{new_apart, socket_apart};
+pub(crate) use apart::{CONNECTIONS, QUESTIONS, new_apart, socket_apart};
 pub(crate) use child::{Point, SandboxSetup};
 pub use inherited::left_to_inherit;
 pub use lease::is_open_for_writing;

@@ -183,8 +183,6 @@ pub(crate) fn add_folder(template: &TemplateHandle, at: &CStr) -> io::Result<()>
 
 struct NewNetwork {
     user: RawFd,
-    /// Whether its processes can reach one another.
-    is_usable: bool,
     network: RawFd,
     error: i32,
 }
@@ -196,7 +194,7 @@ extern "C" fn make_network(new: *mut libc::c_void) -> libc::c_int {
         let new = &mut *new.cast::<NewNetwork>();
         if libc::setns(new.user, libc::CLONE_NEWUSER) == 0
             && libc::unshare(libc::CLONE_NEWNET) == 0
-            && (!new.is_usable || bring_up_loopback())
+            && bring_up_loopback()
         {
             new.network = open(c"/proc/self/ns/net");
         }
@@ -204,12 +202,12 @@ extern "C" fn make_network(new: *mut libc::c_void) -> libc::c_int {
         libc::_exit(0)
     }
 }
-/// A network in which no one is yet, for commands in sandboxes; where it `is_usable` they can reach one another there.
+/// A network in which no one is yet, for commands in sandboxes, which can reach one another there.
 ///
 /// # Errors
 /// When the kernel refuses.
-pub(crate) fn new_network(template: &TemplateHandle, is_usable: bool) -> io::Result<OwnedFd> {
-    let mut new = NewNetwork { user: template.user.as_raw_fd(), is_usable, network: -1, error: 0 };
+pub(crate) fn new_network(template: &TemplateHandle) -> io::Result<OwnedFd> {
+    let mut new = NewNetwork { user: template.user.as_raw_fd(), network: -1, error: 0 };
     run_child(make_network, libc::CLONE_FILES, (&raw mut new).cast())?;
     stay_visible();
     if new.network < 0 {

@@ -50,8 +50,11 @@ impl Means {
 
     /// What surrounds a step that has no network and no services.
     pub fn surroundings_of_steps(&self) -> Surroundings {
-        let own_processes = matches!(self, Means::Sandboxes(_));
-        Surroundings { network: Network::None, own_processes, own_memory: false, only_looks: false }
+        let (network, own_processes) = match self {
+            Means::Sandboxes(_) => (Network::Own, true),
+            Means::Rules(_) => (Network::None, false),
+        };
+        Surroundings { network, own_processes, own_memory: false, only_looks: false }
     }
 }
 
@@ -277,7 +280,7 @@ impl Enclosure {
         match self {
             Enclosure::Sandbox(sandbox, _) => {
                 let network = match net {
-                    Net::Nowhere => Reach::Nowhere,
+                    Net::Nowhere => Reach::Loopback,
                     Net::Services(ServiceNet::Sandboxes(own)) => Reach::Own(own),
                     Net::Machine | Net::Services(_) => Reach::Machine,
                 };

@@ -278,8 +278,8 @@ fn kernel(session: &nubrik_session::Session) -> Vec<Finding> {
             "sandboxes for steps",
             no_sandboxes.is_none(),
             no_sandboxes.unwrap_or_default().to_owned(),
-            "a kernel that lets unprivileged users create user and mount namespaces; without it path rules confine steps, which then see \
-             that undeclared files are there, and their results hold for this place only",
+            "a kernel that lets unprivileged users create user, mount and network namespaces; without it path rules confine steps, which then \
+             see that undeclared files are there and have no loopback to listen at, and their results hold for this place only",
         ),
         finding(
             "path rules for steps",
