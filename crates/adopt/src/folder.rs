@@ -9,7 +9,8 @@ use nubrik_graph::Graph;
 use nubrik_session::SETTINGS_FILE;
 use nubrik_source::WsPath;
 use nubrik_survey::{
-    CauseFacts, Existing, FileChange, MachineView, Proposal, ReconcileProblem, SourceTree, reconcile,
+    CauseFacts, Existing, FileChange, InstalledFile, MachineView, Proposal, ReconcileProblem, SourceTree,
+    reconcile,
 };
 
 use crate::AdoptProblem;
@@ -30,6 +31,11 @@ impl MachineView for MachineFacts {
 
     fn has_file(&self, path: &str) -> bool {
         Path::new(path).is_file()
+    }
+
+    fn library_with(&self, file: &str) -> Option<InstalledFile> {
+        let (library, folder) = nubrik_session::library_with(file)?;
+        Some(InstalledFile { library, is_in_plain_folder: folder == Path::new("/usr/include") })
     }
 }
 

@@ -121,7 +121,7 @@ fn shortest_way(next: &[Vec<u32>], component: &[u32], start: u32, end: u32) -> V
 }
 
 /// The number of the strongly connected component of each node (Tarjan 1972, with explicit stacks).
-fn components(next: &[Vec<u32>]) -> Vec<u32> {
+pub fn components(next: &[Vec<u32>]) -> Vec<u32> {
     const NONE: u32 = u32::MAX;
     let count = next.len();
     let (mut index, mut low, mut component) = (vec![NONE; count], vec![0u32; count], vec![NONE; count]);

@@ -57,6 +57,38 @@ pub fn search_library(
     search
 }
 
+/// The library whose `.pc` file names a folder of headers with this file in it, and that folder. A folder that many share says little:
+/// there the library counts whose name begins as the file's does, the longest name first, because a library of another language has the
+/// shorter one.
+pub fn library_with(file: &str, path: Option<&str>) -> Option<(String, PathBuf)> {
+    let stem = Path::new(file).file_stem()?.to_str()?;
+    let mut found: Vec<(bool, String, PathBuf)> = Vec::new();
+    for folder in folders(path) {
+        for at in fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path()) {
+            let Some(name) = at.file_stem().and_then(|name| name.to_str()) else { continue };
+            if at.extension().is_none_or(|ext| ext != "pc") {
+                continue;
+            }
+            let Ok(text) = fs::read_to_string(&at) else { continue };
+            let Ok(known) = parse(&text, &folder) else { continue };
+            let searched = known.compile.iter().filter_map(|flag| flag.strip_prefix("-I")).map(PathBuf::from);
+            if let Some(has) = searched.into_iter().find(|searched| searched.join(file).is_file()) {
+                let is_shared = is_searched_by_all(&format!("-I{}", has.display()));
+                if !is_shared || name.to_lowercase().starts_with(stem) {
+                    found.push((is_shared, name.to_owned(), has));
+                }
+            }
+        }
+    }
+    found.sort_by_key(|(is_shared, name, _)| (*is_shared, std::cmp::Reverse(name.len()), name.clone()));
+    found.into_iter().next().map(|(_, name, folder)| (name, folder))
+}
+
+/// Whether a flag names a folder that all compilers search for headers of C.
+fn is_searched_by_all(flag: &str) -> bool {
+    matches!(flag.trim_end_matches('/'), "-I/usr/include" | "-I/usr/local/include")
+}
+
 /// Why an installed library cannot be used.
 #[derive(Clone, PartialEq, Eq, Debug)]
 enum LibraryProblem {
@@ -127,7 +159,7 @@ impl Reader<'_> {
         let mut seen = HashSet::new();
         self.collect(name, name, for_static, true, &mut seen, &mut answer, 0)?;
         // The search paths of the system need not be said.
-        answer.compile.retain(|flag| !matches!(flag.as_str(), "-I/usr/include" | "-I/usr/local/include"));
+        answer.compile.retain(|flag| !is_searched_by_all(flag));
         answer.link.retain(|flag| {
             !matches!(flag.trim_end_matches('/'), "-L/usr/lib" | "-L/usr/local/lib" | "-L/lib")
                 && !is_system_folder(flag)
@@ -310,6 +342,27 @@ fn required(text: &str) -> Vec<String> {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn the_library_of_a_file_is_the_one_that_names_its_folder() {
+        let folder = tempfile::tempdir().unwrap();
+        let at = folder.path();
+        for of in ["moons", "all"] {
+            fs::create_dir(at.join(of)).unwrap();
+        }
+        fs::write(at.join("moons/moons.mod"), "").unwrap();
+        fs::write(at.join("all/ebb.mod"), "").unwrap();
+        for (name, include) in [("a", "all"), ("moons-fortran", "moons"), ("zz", "none")] {
+            let text = format!("Name: x\nVersion: 1\nCflags: -I${{pcfiledir}}/{include} -I/nowhere\n");
+            fs::write(at.join(format!("{name}.pc")), text).unwrap();
+        }
+        fs::write(at.join("b.pc"), "damaged").unwrap();
+        let path = at.to_str();
+        let found = |file| library_with(file, path).map(|(name, _)| name);
+        assert_eq!(found("moons.mod").as_deref(), Some("moons-fortran"));
+        assert_eq!(found("ebb.mod").as_deref(), Some("a"));
+        assert_eq!(found("flow.mod"), None);
+    }
 
     #[test]
     fn reads_what_is_installed() {

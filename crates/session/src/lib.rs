@@ -53,6 +53,12 @@ pub fn has_library(name: &str) -> bool {
     !nubrik_machine::search_library(&request, path.as_deref(), &mut |_| {}).found.is_empty()
 }
 
+/// The installed library that has a file in one of its own folders of headers, and that folder.
+pub fn library_with(file: &str) -> Option<(String, std::path::PathBuf)> {
+    let path = std::env::var(nubrik_machine::LIBRARY_PATH_VARIABLE).ok();
+    nubrik_machine::library_with(file, path.as_deref())
+}
+
 /// Runs a person's command in a folder that is nobody's workspace, and notes all programs that it starts: see
 /// [`nubrik_machine::Machine::watch`], also for `original`. Nothing where this machine's kernel cannot do that.
 ///

@@ -59,6 +59,17 @@ pub trait MachineView {
     fn has_program(&self, name: &str) -> bool;
     /// Whether there is a file at this absolute path.
     fn has_file(&self, path: &str) -> bool;
+    /// The installed library that has a file of this name in one of its folders of headers.
+    fn library_with(&self, file: &str) -> Option<InstalledFile>;
+}
+
+/// A file that belongs to a library of the machine.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub struct InstalledFile {
+    /// The library's name.
+    pub library: String,
+    /// Whether it lies in the folder that all compilers search for headers.
+    pub is_in_plain_folder: bool,
 }
 
 /// A machine on which nothing is.
@@ -75,6 +86,10 @@ impl MachineView for NoMachine {
 
     fn has_file(&self, _: &str) -> bool {
         false
+    }
+
+    fn library_with(&self, _: &str) -> Option<InstalledFile> {
+        None
     }
 }
 

@@ -93,6 +93,13 @@ fn compiled(
             return Mended::Changed(format!("{name} is defined as {value}"));
         }
     }
+    if let Some((flag, why)) = old_fortran(printed)
+        && let Some(definition) = proposal.definition_mut(address)
+        && definition.body.calls().iter().all(|call| call.kit == Kit::Fortran)
+        && definition.body.add_item("flags", &FieldValue::text(flag))
+    {
+        return Mended::Changed(format!("it is compiled with {flag}: {why}"));
+    }
     // What says itself that it is not for this machine, or is an example that is no whole program.
     let refuses = captured(r"error: #error ([^\n]+)", printed);
     let is_sample = |one: &Definition| one.keyword == Keyword::Target && matches!(one.body, Body::Each(..));
@@ -117,6 +124,27 @@ fn compiled(
         },
         None => Mended::Nothing,
     }
+}
+
+/// The flag with which a compiler takes what it refused as older Fortran, and why.
+fn old_fortran(printed: &str) -> Option<(&'static str, &'static str)> {
+    const LEGACY: &str = "-std=legacy";
+    [
+        (
+            r"Error: (?:Type|Rank) mismatch (?:in|between)",
+            LEGACY,
+            "calls of one procedure differ in their arguments",
+        ),
+        (
+            r"Error: (?:Fortran 2018 deleted feature|Legacy Extension|GNU Extension|BOZ literal)",
+            LEGACY,
+            "it has older forms",
+        ),
+        (r"Error: Line truncated", "-ffree-line-length-none", "it has long lines"),
+    ]
+    .into_iter()
+    .find(|(said, ..)| captured(said, printed).is_some())
+    .map(|(_, flag, why)| (flag, why))
 }
 
 /// Links what has a function that the linker did not find.
@@ -569,5 +597,6 @@ fn pinned(
 }
 
 fn captured(pattern: &str, text: &str) -> Option<String> {
-    Regex::new(pattern).ok()?.captures(text).map(|found| found[1].to_owned())
+    let found = Regex::new(pattern).ok()?.captures(text)?;
+    found.get(1).or(found.get(0)).map(|part| part.as_str().to_owned())
 }

@@ -8,14 +8,14 @@ use std::fmt::Write;
 use std::fs;
 use std::path::Path;
 
-use nubrik_survey::{Answers, DefinitionWriter, MachineView, Proposal, SourceTree, survey};
+use nubrik_survey::{Answers, DefinitionWriter, InstalledFile, MachineView, Proposal, SourceTree, survey};
 
 /// A machine with two libraries.
 struct SmallMachine;
 
 impl MachineView for SmallMachine {
     fn has_library(&self, name: &str) -> bool {
-        ["zlib", "gtest", "gtest_main"].contains(&name)
+        ["zlib", "gtest", "gtest_main", "lapack"].contains(&name)
     }
 
     fn has_program(&self, _: &str) -> bool {
@@ -24,6 +24,10 @@ impl MachineView for SmallMachine {
 
     fn has_file(&self, _: &str) -> bool {
         false
+    }
+
+    fn library_with(&self, file: &str) -> Option<InstalledFile> {
+        (file == "moons.mod").then(|| InstalledFile { library: "moons".into(), is_in_plain_folder: true })
     }
 }
 

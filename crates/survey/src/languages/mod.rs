@@ -11,6 +11,7 @@ mod c_writing;
 mod config_header;
 mod documents;
 mod fortran;
+mod fortran_scan;
 mod go;
 mod holes;
 mod java;
