@@ -22,7 +22,7 @@ mod cancel;
 mod filter;
 mod furnish;
 mod identities;
-mod loopback;
+mod networks;
 mod pipeline;
 mod programs;
 mod record;
@@ -37,14 +37,13 @@ pub use calls::PathUse;
 pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
+pub use networks::OwnNetwork;
 pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
 pub use programs::{ProgramStream, StartedProgram};
 pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
-pub use sandbox::{
-    HOME, OwnNetwork, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps,
-};
+pub use sandbox::{HOME, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps};
 pub use sys::{
     allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
     is_open_for_writing, left_to_inherit, map_file, raise_open_file_limit, spare,

@@ -12,8 +12,8 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 use rustix::pipe::{PipeFlags, pipe_with};
 
 use crate::filter::{Network, Surroundings};
+use crate::networks::OwnNetwork;
 use crate::record::{self, Recorder};
-use crate::sandbox::OwnNetwork;
 use crate::sys::{self, ProcessEnd, SandboxSetup, Space};
 use crate::{Apart, CancelSwitch, RuleSet, Sandbox};
 

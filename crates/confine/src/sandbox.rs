@@ -10,14 +10,14 @@ use rustix::fs::{Mode, OFlags};
 use std::collections::{BTreeMap, HashSet};
 use std::ffi::{CStr, CString};
 use std::io;
-use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
+use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 
 use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
 use crate::identities::Identities;
-use crate::loopback::Loopback;
+use crate::networks::{Loopback, OwnNetwork};
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, SandboxHandle, TemplateHandle};
 
@@ -118,11 +118,6 @@ pub struct Sandbox {
     taken: usize,
     /// The network of commands that use no other one; `/proc/net` says nothing of the machine's connections there.
     loopback: Loopback,
-}
-
-/// A network in which only the commands are that were started in it.
-pub struct OwnNetwork {
-    network: OwnedFd,
 }
 
 /// A path of the machine, seen while the template is laid out.
@@ -496,19 +491,5 @@ impl Sandbox {
     /// What is to be done there before the first command starts.
     pub(crate) fn pending(&self) -> MutexGuard<'_, Option<Plan>> {
         self.pending.lock()
-    }
-}
-
-impl OwnNetwork {
-    pub(crate) fn new(template: &TemplateHandle) -> io::Result<OwnNetwork> {
-        Ok(OwnNetwork { network: sys::new_network(template)? })
-    }
-
-    pub(crate) fn as_fd(&self) -> BorrowedFd<'_> {
-        self.network.as_fd()
-    }
-
-    pub(crate) fn descriptor(&self) -> RawFd {
-        self.network.as_raw_fd()
     }
 }

@@ -35,7 +35,7 @@ fn is_fixed(ext: &str) -> bool {
 
 /// What encloses a statement.
 #[derive(Clone, Copy, PartialEq, Eq)]
-enum Scope {
+enum UnitScope {
     Main,
     Module,
     Procedure,
@@ -163,7 +163,7 @@ fn without_comment(line: &str) -> &str {
 
 struct Scan {
     facts: FortranFacts,
-    scopes: Vec<Scope>,
+    scopes: Vec<UnitScope>,
     /// All procedures that it defines, those in modules and in others, too.
     own: BTreeSet<String>,
     /// How many conditions of a preprocessor enclose the line.
@@ -187,17 +187,17 @@ impl Scan {
             return;
         }
         if text.starts_with("interface") || text.starts_with("abstract interface") {
-            return self.scopes.push(Scope::Interface);
+            return self.scopes.push(UnitScope::Interface);
         }
         if let Some(found) = SUBMODULE.captures(text) {
             let names = [found.get(1), found.get(2)].into_iter().flatten();
             self.facts.uses.extend(names.map(|name| name.as_str().to_owned()));
             self.facts.modules.insert(found[3].to_owned());
-            return self.scopes.push(Scope::Module);
+            return self.scopes.push(UnitScope::Module);
         }
         if let Some(found) = PROCEDURE.captures(text) {
             // In an interface it names one that is defined elsewhere.
-            if found.get(3).is_some() && top == Some(Scope::Interface) {
+            if found.get(3).is_some() && top == Some(UnitScope::Interface) {
                 return;
             }
             let name = [1, 2, 3].into_iter().find_map(|at| found.get(at));
@@ -205,23 +205,23 @@ impl Scan {
             if top.is_none() {
                 self.facts.procedures.insert(name.clone());
             }
-            if top != Some(Scope::Interface) {
+            if top != Some(UnitScope::Interface) {
                 self.own.insert(name);
             }
-            return self.scopes.push(Scope::Procedure);
+            return self.scopes.push(UnitScope::Procedure);
         }
         if let Some(found) = MODULE.captures(text) {
             self.facts.modules.insert(found[1].to_owned());
-            return self.scopes.push(Scope::Module);
+            return self.scopes.push(UnitScope::Module);
         }
         match top {
             None if text.starts_with("block") && text[5..].trim_start().starts_with("data") => {
-                self.scopes.push(Scope::Procedure);
+                self.scopes.push(UnitScope::Procedure);
             }
             None => {
                 // With a `PROGRAM` statement, or the first one of a main program without.
                 self.facts.has_program = true;
-                self.scopes.push(Scope::Main);
+                self.scopes.push(UnitScope::Main);
                 self.inside(text);
             }
             Some(_) => self.inside(text),

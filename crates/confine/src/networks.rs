@@ -1,12 +1,30 @@
-//! Networks of their own for sandboxes: in each there is the loopback, and nobody but the commands of one sandbox.
+//! Networks of their own for sandboxes: in each there is the loopback, and nobody but the commands that were started in it.
 
 use std::io;
-use std::os::fd::OwnedFd;
+use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
 
 use rustix::net::{RecvFlags, SendFlags};
 
-use crate::sandbox::OwnNetwork;
 use crate::sys::{self, TemplateHandle};
+
+/// A network in which only the commands are that were started in it.
+pub struct OwnNetwork {
+    network: OwnedFd,
+}
+
+impl OwnNetwork {
+    pub(crate) fn new(template: &TemplateHandle) -> io::Result<OwnNetwork> {
+        Ok(OwnNetwork { network: sys::new_network(template)? })
+    }
+
+    pub(crate) fn as_fd(&self) -> BorrowedFd<'_> {
+        self.network.as_fd()
+    }
+
+    pub(crate) fn descriptor(&self) -> RawFd {
+        self.network.as_raw_fd()
+    }
+}
 
 /// A network for the commands of one sandbox, and of another one after that if nothing was sent in it: a port on which
 /// somebody was connected stays taken for a minute, and the next step would find that.
