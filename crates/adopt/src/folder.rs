@@ -4,9 +4,10 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::io::Write;
 use std::path::{Path, PathBuf};
+use std::sync::OnceLock;
 
 use nubrik_graph::Graph;
-use nubrik_session::SETTINGS_FILE;
+use nubrik_session::{LibraryIndex, SETTINGS_FILE};
 use nubrik_source::WsPath;
 use nubrik_survey::{
     CauseFacts, Existing, FileChange, InstalledFile, MachineView, Proposal, ReconcileProblem, SourceTree,
@@ -34,8 +35,11 @@ impl MachineView for MachineFacts {
     }
 
     fn library_with(&self, file: &str) -> Option<InstalledFile> {
-        let (library, folder) = nubrik_session::library_with(file)?;
-        Some(InstalledFile { library, is_in_plain_folder: folder == Path::new("/usr/include") })
+        // They stay the same while a folder is looked at.
+        static LIBRARIES: OnceLock<LibraryIndex> = OnceLock::new();
+        let (library, folder) = LIBRARIES.get_or_init(nubrik_session::installed_libraries).with(file)?;
+        let is_in_plain_folder = folder == Path::new("/usr/include");
+        Some(InstalledFile { library: library.to_owned(), is_in_plain_folder })
     }
 }
 

@@ -7,7 +7,7 @@ use nubrik_graph::{Closure, FileId, Graph, StepId, Target};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildEnd, Workshop};
 use nubrik_source::WsPath;
-use nubrik_survey::{DefinitionAddress, Keyword, Mended, Proposal, TryFailure, mend};
+use nubrik_survey::{DefinitionAddress, Keyword, Mended, Proposal, TryFailure, mend, without_uncompiled};
 
 use crate::failures::{Broken, FailureCollector, SeenFailures};
 use crate::{AdoptProblem, AdoptedFolder, Adoption, MachineFacts, answers, error_of, options_of};
@@ -72,27 +72,7 @@ impl Adoption<'_> {
             if one.is_interrupted {
                 break;
             }
-            let mut is_changed = false;
-            for (address, trouble) in &one.troubles {
-                // Code of the folder runs in tests: the network is nothing that it gets without a word.
-                let may = !trouble.wants_network || self.allows_network(address, &mut asked)?;
-                let trouble = &TryFailure { wants_network: trouble.wants_network && may, ..trouble.clone() };
-                match mend(&self.folder.tree, proposal, address, trouble, &MachineFacts) {
-                    Mended::Changed(how) => {
-                        tried.changes.entry(address.below(top)).or_default().push(how);
-                        is_changed = true;
-                    }
-                    Mended::Omission(why) => {
-                        proposal.leave_out(address, &why);
-                        is_changed = true;
-                    }
-                    Mended::Nothing => {}
-                }
-            }
-            for (address, why) in &one.not_evaluated {
-                proposal.leave_out(address, why);
-                is_changed = true;
-            }
+            let is_changed = self.mend_all(proposal, &one, &mut asked, &mut tried)?;
             if is_changed {
                 self.pin_all(proposal, true)?;
             }
@@ -105,6 +85,47 @@ impl Adoption<'_> {
             rewrite(proposal)?;
         }
         Ok(tried)
+    }
+
+    /// Changes what failed in a round; whether anything is different now.
+    fn mend_all(
+        &self,
+        proposal: &mut Proposal,
+        one: &TryRound,
+        asked: &mut BTreeMap<DefinitionAddress, bool>,
+        tried: &mut Tried,
+    ) -> Result<bool, AdoptProblem> {
+        let top = &self.folder.top;
+        let mut is_changed = false;
+        for (address, trouble) in &one.troubles {
+            // Code of the folder runs in tests: the network is nothing that it gets without a word.
+            let may = !trouble.wants_network || self.allows_network(address, asked)?;
+            let trouble = &TryFailure { wants_network: trouble.wants_network && may, ..trouble.clone() };
+            match mend(&self.folder.tree, proposal, address, trouble, &MachineFacts) {
+                Mended::Changed(how) => {
+                    tried.changes.entry(address.below(top)).or_default().push(how);
+                    is_changed = true;
+                }
+                Mended::Omission(why) => {
+                    proposal.leave_out(address, &why);
+                    is_changed = true;
+                }
+                Mended::Nothing => {}
+            }
+        }
+        for (address, why) in &one.not_evaluated {
+            proposal.leave_out(address, why);
+            is_changed = true;
+        }
+        // What another change would help is not given up.
+        if !is_changed {
+            let changes = without_uncompiled(proposal, &one.troubles);
+            is_changed = !changes.is_empty();
+            for (address, how) in changes {
+                tried.changes.entry(address.below(top)).or_default().push(how);
+            }
+        }
+        Ok(is_changed)
     }
 
     /// Whether tests that were refused the network may use it: only if somebody says so.

@@ -49,7 +49,7 @@ pub use effects::{EffectEnd, EffectProblem};
 pub use ground::{
     CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand, circumstances,
 };
-pub use libraries::{LIBRARY_PATH_VARIABLE, library_with, search_library};
+pub use libraries::{LIBRARY_PATH_VARIABLE, LibraryIndex, search_library};
 pub use machine::Machine;
 pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};

@@ -57,31 +57,45 @@ pub fn search_library(
     search
 }
 
-/// The library whose `.pc` file names a folder of headers with this file in it, and that folder. A folder that many share says little:
-/// there the library counts whose name begins as the file's does, the longest name first, because a library of another language has the
-/// shorter one.
-pub fn library_with(file: &str, path: Option<&str>) -> Option<(String, PathBuf)> {
-    let stem = Path::new(file).file_stem()?.to_str()?;
-    let mut found: Vec<(bool, String, PathBuf)> = Vec::new();
-    for folder in folders(path) {
-        for at in fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path()) {
-            let Some(name) = at.file_stem().and_then(|name| name.to_str()) else { continue };
-            if at.extension().is_none_or(|ext| ext != "pc") {
-                continue;
-            }
-            let Ok(text) = fs::read_to_string(&at) else { continue };
-            let Ok(known) = parse(&text, &folder) else { continue };
-            let searched = known.compile.iter().filter_map(|flag| flag.strip_prefix("-I")).map(PathBuf::from);
-            if let Some(has) = searched.into_iter().find(|searched| searched.join(file).is_file()) {
-                let is_shared = is_searched_by_all(&format!("-I{}", has.display()));
-                if !is_shared || name.to_lowercase().starts_with(stem) {
-                    found.push((is_shared, name.to_owned(), has));
+/// The folders of headers of all installed libraries, by the libraries' names.
+pub struct LibraryIndex {
+    folders: Vec<(String, Vec<PathBuf>)>,
+}
+
+impl LibraryIndex {
+    /// Reads all `.pc` files, those in the folders of `path` first.
+    pub fn of(path: Option<&str>) -> LibraryIndex {
+        let mut index = LibraryIndex { folders: Vec::new() };
+        for folder in folders(path) {
+            for at in fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path()) {
+                let Some(name) = at.file_stem().and_then(|name| name.to_str()) else { continue };
+                if at.extension().is_none_or(|ext| ext != "pc") {
+                    continue;
                 }
+                let Ok(text) = fs::read_to_string(&at) else { continue };
+                let Ok(known) = parse(&text, &folder) else { continue };
+                let searched = known.compile.iter().filter_map(|flag| flag.strip_prefix("-I"));
+                index.folders.push((name.to_owned(), searched.map(PathBuf::from).collect()));
             }
         }
+        index
     }
-    found.sort_by_key(|(is_shared, name, _)| (*is_shared, std::cmp::Reverse(name.len()), name.clone()));
-    found.into_iter().next().map(|(_, name, folder)| (name, folder))
+
+    /// The library that names a folder of headers with this file in it, and that folder. A folder that all compilers search says
+    /// little: there the library counts whose name begins as the file's does. Of several the one with the longest name counts: one for
+    /// another language has a shorter one.
+    pub fn with(&self, file: &str) -> Option<(&str, &Path)> {
+        let stem = Path::new(file).file_stem()?.to_str()?;
+        let has = |(name, folders): &'_ (String, Vec<PathBuf>)| {
+            let at = folders.iter().position(|folder| folder.join(file).is_file())?;
+            let is_shared = is_searched_by_all(&format!("-I{}", folders[at].display()));
+            (!is_shared || name.to_lowercase().starts_with(stem)).then_some((is_shared, at))
+        };
+        let found = self.folders.iter().filter_map(|one| Some((one, has(one)?)));
+        let (one, (_, at)) = found
+            .min_by_key(|((name, _), (is_shared, _))| (*is_shared, std::cmp::Reverse(name.len()), name))?;
+        Some((&one.0, &one.1[at]))
+    }
 }
 
 /// Whether a flag names a folder that all compilers search for headers of C.
@@ -358,9 +372,10 @@ mod tests {
         }
         fs::write(at.join("b.pc"), "damaged").unwrap();
         let path = at.to_str();
-        let found = |file| library_with(file, path).map(|(name, _)| name);
-        assert_eq!(found("moons.mod").as_deref(), Some("moons-fortran"));
-        assert_eq!(found("ebb.mod").as_deref(), Some("a"));
+        let index = LibraryIndex::of(path);
+        let found = |file| index.with(file).map(|(name, _)| name);
+        assert_eq!(found("moons.mod"), Some("moons-fortran"));
+        assert_eq!(found("ebb.mod"), Some("a"));
         assert_eq!(found("flow.mod"), None);
     }
 

@@ -28,8 +28,8 @@ mod world;
 pub use agreeing::asked_by_store;
 pub use kits::kit_topics;
 pub use nubrik_machine::{
-    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, Machine, OutputListener, WatchedCommand, defined_symbols,
-    on_persons_path, own_network_works,
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,
+    defined_symbols, on_persons_path, own_network_works,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
@@ -53,10 +53,9 @@ pub fn has_library(name: &str) -> bool {
     !nubrik_machine::search_library(&request, path.as_deref(), &mut |_| {}).found.is_empty()
 }
 
-/// The installed library that has a file in one of its own folders of headers, and that folder.
-pub fn library_with(file: &str) -> Option<(String, std::path::PathBuf)> {
-    let path = std::env::var(nubrik_machine::LIBRARY_PATH_VARIABLE).ok();
-    nubrik_machine::library_with(file, path.as_deref())
+/// The folders of headers of all libraries that are installed.
+pub fn installed_libraries() -> LibraryIndex {
+    LibraryIndex::of(std::env::var(nubrik_machine::LIBRARY_PATH_VARIABLE).ok().as_deref())
 }
 
 /// Runs a person's command in a folder that is nobody's workspace, and notes all programs that it starts: see

@@ -27,6 +27,7 @@ mod reconcile;
 mod scripts;
 mod tree;
 mod tried;
+mod uncompiled;
 mod values;
 mod writing;
 
@@ -46,6 +47,7 @@ pub use reconcile::{ChangeKind, FileChange, ReconcileProblem, reconcile, with_mo
 pub use scripts::{ScriptSeen, settle_script};
 pub use tree::SourceTree;
 pub use tried::{Mended, TryFailure};
+pub use uncompiled::without_uncompiled;
 pub use writing::DefinitionWriter;
 
 use names::NameGiver;

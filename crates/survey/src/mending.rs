@@ -333,7 +333,9 @@ fn missing_function(
         let libraries = calls.iter().filter(|call| call.kit == Kit::C && call.kind == "library");
         libraries.into_iter().any(|call| has(call.files("sources"))) && !needs_us(&other.address)
     });
-    let Some(owner) = owner.map(|owner| owner.address.clone()) else { return Mended::Nothing };
+    let Some(owner) = owner.map(|owner| owner.address.clone()) else {
+        return source_taken_back(tree, proposal, address, symbol, &expression);
+    };
     let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
     let is_new = definition.body.add_item("needs", &FieldValue::Of(owner.clone()));
     if is_new {
@@ -341,6 +343,50 @@ fn missing_function(
     } else {
         Mended::Nothing
     }
+}
+
+/// A function that is nowhere in what is proposed: a source of the tree that was taken for something else may have it. It joins the
+/// library beside whose sources it lies, or the definition that failed.
+fn source_taken_back(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    symbol: &str,
+    expression: &Regex,
+) -> Mended {
+    let taken: BTreeSet<String> = proposal.definitions.iter().flat_map(Definition::sources).collect();
+    let left_out: BTreeSet<&str> = proposal.left_out.iter().map(|left| left.what.as_str()).collect();
+    let reasons = || proposal.definitions.iter().flat_map(|definition| &definition.reasons);
+    let is_given_up =
+        |file: &str| reasons().any(|reason| reason.starts_with("Without ") && reason.contains(name_of(file)));
+    let Ok(program) = Regex::new(r"\bmain\s*\(") else { return Mended::Nothing };
+    let has = |file: &&String| {
+        is_c_source(file)
+            && !taken.contains(*file)
+            && !left_out.contains(file.as_str())
+            && tree.text(file).is_some_and(|text| expression.is_match(&text) && !program.is_match(&text))
+            && !is_given_up(file)
+    };
+    let found: Vec<&String> = tree.files().iter().filter(has).collect();
+    let [source] = &*found else { return Mended::Nothing };
+    let folder = crate::tree::folder_of(source);
+    let is_beside = |one: &Definition| {
+        let calls = one.body.calls();
+        let mut libraries = calls.iter().filter(|call| call.kit == Kit::C && call.kind == "library");
+        libraries.any(|call| call.files("sources").iter().any(|file| crate::tree::folder_of(file) == folder))
+    };
+    let needs = proposal.definition(address).map(Definition::needs).unwrap_or_default();
+    let beside = needs.into_iter().find(|need| proposal.definition(need).is_some_and(is_beside));
+    let Some(definition) = proposal.definition_mut(beside.as_ref().unwrap_or(address)) else {
+        return Mended::Nothing;
+    };
+    let Some(call) = definition.body.calls_mut().into_iter().find(|call| call.kit == Kit::C) else {
+        return Mended::Nothing;
+    };
+    let mut sources = call.files("sources");
+    sources.insert((*source).clone());
+    call.set_files("sources", sources);
+    Mended::Changed(format!("with {source}, which has {symbol}"))
 }
 
 /// Gives tests a module that lies in the tree beside what they have. `None` where there is no such module.

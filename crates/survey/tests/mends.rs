@@ -109,6 +109,29 @@ fn a_source_that_nobody_can_link_is_left_out_of_its_library() {
 }
 
 #[test]
+fn a_source_that_was_taken_for_something_else_comes_back() {
+    // Another source includes it, and is the one that is compiled there.
+    let more = [
+        ("src/neaps.c", "int neaps(int x)\n{\n return x;\n}\n"),
+        ("tools/all.c", "#include \"../src/neaps.c\"\nint main(void) { return neaps(0); }\n"),
+    ];
+    let mut trial = self::trial(&[&C[..], &more[..]].concat());
+    let failure = printed("c.c:(.text+0x1): undefined reference to `neaps'\n", &["tests/t.c"]);
+    assert!(trial.text("sample_library").contains("except = \"src/neaps.c\""));
+    assert_eq!(trial.mend("t", &failure), Mended::Changed("with src/neaps.c, which has neaps".to_owned()));
+    // Once only, and never what did not compile.
+    assert_eq!(trial.mend("t", &failure), Mended::Nothing);
+}
+
+#[test]
+fn old_fortran_is_compiled_as_such() {
+    let mut trial = trial(&[("tide.f", "      subroutine tide\n      end\n")]);
+    let said = "Error: Type mismatch in argument 'a' at (1); passed COMPLEX(4) to REAL(4)";
+    trial.expect("sample_library", &printed(said, &["tide.f"]), "-std=legacy", "flags = [\"-std=legacy\"]");
+    assert_eq!(trial.mend("sample_library", &printed(said, &["tide.f"])), Mended::Nothing);
+}
+
+#[test]
 fn tests_get_what_they_read_where_they_run_and_the_network() {
     let mut trial = trial(&C);
     let refused = TryFailure { refused: vec!["tests/data/one.txt".to_owned()], ..TryFailure::default() };

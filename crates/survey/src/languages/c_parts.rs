@@ -104,7 +104,7 @@ pub(super) struct Included {
     /// Words for the linker.
     pub links: BTreeSet<&'static str>,
     /// Libraries of the machine.
-    pub libraries: BTreeSet<&'static str>,
+    pub libraries: BTreeSet<String>,
     /// Headers that are nowhere, with who includes them whatever is asked about.
     pub missing: BTreeSet<(String, String)>,
     /// Whether a configuration header is wanted.
@@ -328,6 +328,14 @@ impl IncludeWalk<'_> {
     }
 }
 
+/// Whether a header is one of a library by its name, too: several have a `config.h`, and none of them is meant by that of a project.
+fn is_named_for(library: &str, header: &str) -> bool {
+    let plain = |name: &str| name.trim_start_matches("lib").to_lowercase().replace(['-', '_'], "");
+    let (library, stem) = (plain(library), plain(crate::tree::stem_of(header)));
+    header.contains('/')
+        || stem.len() > 2 && (library.starts_with(&stem) || library.len() > 2 && stem.starts_with(&library))
+}
+
 impl Included {
     /// Takes note of a header that is not in the tree.
     fn of_machine(&mut self, from: &str, include: &Include, machine: &dyn MachineView) {
@@ -346,13 +354,18 @@ impl Included {
                 self.links.insert(word);
             }
             Some(SystemPart::Library(name)) if !is_conditional && machine.has_library(name) => {
-                self.libraries.insert(name);
+                self.libraries.insert(name.to_owned());
             }
             Some(SystemPart::Installed(_) | SystemPart::Library(_)) => {}
-            None if is_quoted && !is_conditional => {
-                self.missing.insert((header.clone(), from.to_owned()));
+            None if is_conditional => {}
+            None => {
+                let found = machine.library_with(header).map(|found| found.library);
+                if is_quoted {
+                    self.missing.insert((header.clone(), from.to_owned()));
+                } else if let Some(library) = found.filter(|library| is_named_for(library, header)) {
+                    self.libraries.insert(library);
+                }
             }
-            None => {}
         }
     }
 
@@ -366,7 +379,7 @@ impl Included {
         for (library, with_main) in [("gmock", "gmock_main"), ("gtest", "gtest_main")] {
             if self.libraries.contains(library) && machine.has_library(with_main) {
                 self.libraries.remove(library);
-                self.libraries.insert(with_main);
+                self.libraries.insert(with_main.to_owned());
             }
         }
     }

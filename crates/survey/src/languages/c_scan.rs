@@ -200,10 +200,11 @@ fn begins_program(line: &str, next: &str) -> bool {
     let Some(at) = line.find("main") else { return false };
     let (before, after) = (&line[..at], line[at + 4..].trim_start());
     let is_word = before.is_empty() || before.ends_with([' ', '*', '\t']);
-    let types = ["int", "void", "auto", "extern", "\"\"", "static", "signed", "INT", "const"];
-    let is_type = before
-        .split_whitespace()
-        .all(|word| types.contains(&word) || word.chars().all(|c| c.is_ascii_uppercase() || c == '_'));
+    // Whatever the type is called, in front of a call there are other words, or it is indented.
+    let is_name =
+        |word: &str| word == "\"\"" || word.chars().all(|c| c.is_ascii_alphanumeric() || "_*:".contains(c));
+    let calls = ["return", "else", "case", "do", "goto", "throw", "new", "sizeof", "typedef", "define"];
+    let is_type = before.split_whitespace().all(|word| is_name(word) && !calls.contains(&word));
     if !is_word || !is_type || !after.starts_with('(') {
         return false;
     }
@@ -219,7 +220,10 @@ fn begins_program(line: &str, next: &str) -> bool {
     match end.map(|end| after[end + 1..].trim_start()) {
         // In old C, parameters are declared between the brackets and the body.
         Some("") => next.trim_start().starts_with('{') || !before.is_empty(),
-        Some(rest) => rest.starts_with('{') || (rest.starts_with("int ") || rest.starts_with("char ")),
+        // Another old form, types behind an arrow, and words of C++.
+        Some(rest) => {
+            rest.starts_with('{') || rest.starts_with("->") || rest.starts_with(char::is_alphabetic)
+        }
         // Parameters go on in the next line; a call has no type before it.
         None => !before.is_empty() || after.ends_with(','),
     }
@@ -282,6 +286,10 @@ mod tests {
             "int main(int argc, char **argv)\n{\n",
             "int\nmain (int argc,\n      char **argv)\n{",
             "extern \"C\" int main() {",
+            "Int32 main ( Int32 argc, char *argv[] )\n{\n",
+            "auto main() -> int {",
+            "std::int32_t main() noexcept {",
+            "main(argc, argv) register char **argv; {",
             "#ifdef __cplusplus\nint main(void) {}\n#endif\n",
             "#define CATCH_CONFIG_MAIN\n#include \"catch.hpp\"\n",
         ] {
@@ -294,6 +302,9 @@ mod tests {
             "int domain(int x) {\n",
             "#ifdef TEST\nint main(void) { return 0; }\n#endif\n",
             "    main(argc, argv);\n",
+            "    return main(argc, argv) + 1;\n",
+            "    tide main(1);\n",
+            "    tide::main(1) {\n",
         ] {
             assert!(!scan("a.c", text).has_main, "{text}");
         }

@@ -100,7 +100,7 @@ impl PartWriter<'_, '_> {
             call.set("whole", FieldValue::Bool(true));
         }
         let mut needs: Vec<FieldValue> = reach.needs.iter().cloned().map(FieldValue::Of).collect();
-        needs.extend(reach.libraries.iter().map(|name| FieldValue::SystemLibrary((*name).to_owned())));
+        needs.extend(reach.libraries.iter().map(|name| FieldValue::SystemLibrary(name.clone())));
         call.set("needs", FieldValue::List(needs));
         let keyword = if role == CRole::Test { Keyword::Test } else { Keyword::Target };
         let documentation = part.documentation(self.survey, &address);
