@@ -7,7 +7,10 @@ use nubrik_graph::{Closure, FileId, Graph, StepId, Target};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildEnd, Workshop};
 use nubrik_source::WsPath;
-use nubrik_survey::{DefinitionAddress, Keyword, Mended, Proposal, TryFailure, mend, without_uncompiled};
+use nubrik_survey::{
+    DefinitionAddress, Keyword, Mended, Proposal, TryFailure, lacks_given_up, mend, with_needed,
+    without_uncompiled,
+};
 
 use crate::failures::{Broken, FailureCollector, SeenFailures};
 use crate::{AdoptProblem, AdoptedFolder, Adoption, MachineFacts, answers, error_of, options_of};
@@ -72,6 +75,11 @@ impl Adoption<'_> {
             if one.is_interrupted {
                 break;
             }
+            for (address, failure) in &one.troubles {
+                if let Some(why) = lacks_given_up(&self.folder.tree, proposal, failure) {
+                    tried.results.insert(address.below(top), TryResult::Fails(why));
+                }
+            }
             let is_changed = self.mend_all(proposal, &one, &mut asked, &mut tried)?;
             if is_changed {
                 self.pin_all(proposal, true)?;
@@ -119,7 +127,10 @@ impl Adoption<'_> {
         }
         // What another change would help is not given up.
         if !is_changed {
-            let changes = without_uncompiled(proposal, &one.troubles);
+            let mut changes = without_uncompiled(proposal, &one.troubles);
+            if changes.is_empty() {
+                changes = with_needed(&self.folder.tree, proposal, &one.troubles);
+            }
             is_changed = !changes.is_empty();
             for (address, how) in changes {
                 tried.changes.entry(address.below(top)).or_default().push(how);

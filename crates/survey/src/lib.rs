@@ -47,7 +47,7 @@ pub use reconcile::{ChangeKind, FileChange, ReconcileProblem, reconcile, with_mo
 pub use scripts::{ScriptSeen, settle_script};
 pub use tree::SourceTree;
 pub use tried::{Mended, TryFailure};
-pub use uncompiled::without_uncompiled;
+pub use uncompiled::{lacks_given_up, with_needed, without_uncompiled};
 pub use writing::DefinitionWriter;
 
 use names::NameGiver;

@@ -356,9 +356,7 @@ fn source_taken_back(
 ) -> Mended {
     let taken: BTreeSet<String> = proposal.definitions.iter().flat_map(Definition::sources).collect();
     let left_out: BTreeSet<&str> = proposal.left_out.iter().map(|left| left.what.as_str()).collect();
-    let reasons = || proposal.definitions.iter().flat_map(|definition| &definition.reasons);
-    let is_given_up =
-        |file: &str| reasons().any(|reason| reason.starts_with("Without ") && reason.contains(name_of(file)));
+    let is_given_up = |file: &str| proposal.given_up.iter().any(|one| one.source == file);
     let Ok(program) = Regex::new(r"\bmain\s*\(") else { return Mended::Nothing };
     let has = |file: &&String| {
         is_c_source(file)

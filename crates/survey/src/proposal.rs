@@ -258,6 +258,17 @@ pub struct Omission {
     pub files: BTreeSet<String>,
 }
 
+/// A source that does not compile, and that its library is made without.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct GivenUp {
+    /// The library.
+    pub address: DefinitionAddress,
+    /// The source, by its path from the tree's top.
+    pub source: String,
+    /// The compiler's first error.
+    pub why: String,
+}
+
 /// Something that the sources do not say.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SurveyQuestion {
@@ -281,6 +292,10 @@ pub struct Proposal {
     pub pins: Vec<WantedPin>,
     /// What is left out.
     pub left_out: Vec<Omission>,
+    /// Sources that libraries are made without, because they do not compile.
+    pub given_up: Vec<GivenUp>,
+    /// Sources that do not compile, and without which nothing could be linked.
+    pub needed: BTreeSet<String>,
     /// What was not answered, with what is assumed.
     pub questions: Vec<SurveyQuestion>,
     /// How many sources there are of each language.

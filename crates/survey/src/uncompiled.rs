@@ -5,8 +5,8 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use regex::Regex;
 
-use crate::proposal::{DefinitionAddress, KindCall, Kit, Proposal};
-use crate::tree::below;
+use crate::proposal::{Definition, DefinitionAddress, GivenUp, KindCall, Kit, Proposal};
+use crate::tree::{SourceTree, below};
 use crate::tried::TryFailure;
 
 /// Leaves sources that do not compile out of their libraries, and says of which and why. A library of which more than half does not
@@ -21,7 +21,8 @@ pub fn without_uncompiled(
     }
     let mut changes = Vec::new();
     for (address, failures) in by_definition {
-        let Some(definition) = proposal.definition_mut(address) else { continue };
+        let at = proposal.definitions.iter().position(|one| one.address == *address);
+        let Some(definition) = at.map(|at| &mut proposal.definitions[at]) else { continue };
         let mut reasons = Vec::new();
         for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
             let mut sources = call.files("sources");
@@ -30,17 +31,82 @@ pub fn without_uncompiled(
             if culprits.is_empty() || culprits.len() * 2 > sources.len() {
                 continue;
             }
+            if culprits.keys().any(|source| proposal.needed.contains(source)) {
+                continue;
+            }
             sources.retain(|source| !culprits.contains_key(source));
             call.set_files("sources", sources);
             reasons.extend(culprits);
         }
         for (source, why) in reasons {
-            let inside = below(&source, &address.package);
-            definition.reasons.push(format!("Without {inside}: {NOT_COMPILED}: {why}."));
+            definition.reasons.push(reason(&source, address, &why));
             changes.push((address.clone(), format!("without {source}: {NOT_COMPILED}: {why}")));
+            proposal.given_up.push(GivenUp { address: address.clone(), source, why });
         }
     }
     changes
+}
+
+/// Puts sources back without which nothing of what uses their library can be linked: it is the library then that does not work. Gives
+/// which they are.
+pub fn with_needed(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    failures: &[(DefinitionAddress, TryFailure)],
+) -> Vec<(DefinitionAddress, String)> {
+    let misses = |one: &GivenUp, user: &DefinitionAddress| {
+        let text = tree.text(&one.source).unwrap_or_default();
+        let mut own = failures.iter().filter(|(address, _)| address == user);
+        own.any(|(_, failure)| undefined_in(&failure.printed).iter().any(|symbol| defines(&text, symbol)))
+    };
+    let is_needed = |one: &GivenUp| {
+        let uses = |other: &&Definition| other.address != one.address && other.needs().contains(&one.address);
+        let mut users = proposal.definitions.iter().filter(uses).peekable();
+        users.peek().is_some() && users.all(|user| misses(one, &user.address))
+    };
+    let (needed, kept) = proposal.given_up.iter().cloned().partition::<Vec<GivenUp>, _>(is_needed);
+    proposal.given_up = kept;
+    let mut changes = Vec::new();
+    for GivenUp { address, source, why } in needed {
+        let Some(definition) = proposal.definition_mut(&address) else { continue };
+        let line = reason(&source, &address, &why);
+        definition.reasons.retain(|reason| *reason != line);
+        for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
+            let mut sources = call.files("sources");
+            sources.insert(source.clone());
+            call.set_files("sources", sources);
+        }
+        changes.push((address, format!("with {source}, which all that use it need")));
+        proposal.needed.insert(source);
+    }
+    changes
+}
+
+/// What a definition lacks that failed for want of a source that was given up, in words.
+pub fn lacks_given_up(tree: &SourceTree, proposal: &Proposal, failure: &TryFailure) -> Option<String> {
+    let missing = undefined_in(&failure.printed);
+    proposal.given_up.iter().find_map(|one| {
+        let text = tree.text(&one.source).unwrap_or_default();
+        let symbol = missing.iter().find(|symbol| defines(&text, symbol))?;
+        Some(format!("it needs {symbol} of {}, which does not compile: {}", one.source, one.why))
+    })
+}
+
+fn reason(source: &str, address: &DefinitionAddress, why: &str) -> String {
+    format!("Without {}: {NOT_COMPILED}: {why}.", below(source, &address.package))
+}
+
+/// The names that a linker did not find.
+fn undefined_in(printed: &str) -> BTreeSet<String> {
+    let Ok(said) = Regex::new(r"undefined reference to [`']([^'`(]+)") else { return BTreeSet::new() };
+    said.captures_iter(printed).map(|found| found[1].to_owned()).collect()
+}
+
+/// Whether the text of a source has the beginning of a function, in C or Fortran, or of a variable.
+fn defines(text: &str, symbol: &str) -> bool {
+    let name = symbol.rsplit("::").next().unwrap_or(symbol).trim_end_matches('_');
+    let begins = format!(r"(?mi)^[\w\s\*]*\b{}\s*(?:\([^;]*$|[=\[])", regex::escape(name));
+    Regex::new(&begins).is_ok_and(|begins| begins.is_match(text))
 }
 
 const NOT_COMPILED: &str = "it does not compile";
@@ -75,6 +141,40 @@ mod tests {
 
     fn fails(source: &str, printed: &str) -> TryFailure {
         TryFailure { printed: printed.into(), inputs: [source.to_owned()].into(), ..TryFailure::default() }
+    }
+
+    #[test]
+    fn what_nothing_can_be_linked_without_comes_back() {
+        let (mut one, library) = proposal("library", &["src/a.c", "src/b.c", "src/c.c"]);
+        let user = |name: &str| {
+            let address = DefinitionAddress { package: "src".into(), name: name.into() };
+            let call = KindCall::new(Kit::C, "program").with("needs", FieldValue::Of(library.clone()));
+            (Definition::new(Keyword::Target, &address, String::new(), Body::Kind(call)), address)
+        };
+        let (users, addresses): (Vec<_>, Vec<_>) = ["ebb", "flow"].map(user).into_iter().unzip();
+        one.definitions.extend(users);
+        let tree = SourceTree::of(&[("src/b.c", "int b;\nint spring_tide(int x)\n{\n return x;\n}\n")]);
+        let fails_to_compile = (library.clone(), fails("src/b.c", "error: `x' undeclared"));
+        assert_eq!(without_uncompiled(&mut one, std::slice::from_ref(&fails_to_compile)).len(), 1);
+        let misses = |address: &DefinitionAddress, symbol: &str| {
+            (address.clone(), fails("src/e.c", &format!("x.c: undefined reference to `{symbol}'\n")))
+        };
+        // One of two can be linked, or misses something else.
+        let some = [misses(&addresses[0], "spring_tide")];
+        assert_eq!(with_needed(&tree, &mut one, &some), Vec::new());
+        let other = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "neap")];
+        assert_eq!(with_needed(&tree, &mut one, &other), Vec::new());
+        let lacks = lacks_given_up(&tree, &one, &some[0].1);
+        assert_eq!(
+            lacks.as_deref(),
+            Some("it needs spring_tide of src/b.c, which does not compile: `x' undeclared")
+        );
+        let both = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "spring_tide")];
+        assert_eq!(with_needed(&tree, &mut one, &both).len(), 1);
+        let definition = one.definition(&library).cloned().unwrap_or_else(|| panic!("it is there"));
+        assert!(definition.sources().contains("src/b.c") && definition.reasons.is_empty(), "{definition:?}");
+        // It is not left out a second time.
+        assert_eq!(without_uncompiled(&mut one, &[fails_to_compile]), Vec::new());
     }
 
     #[test]

@@ -98,7 +98,7 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
 
 /// A proposal without what a watched build shows itself, and what was taken out of it.
 fn without_learned(tree: &SourceTree, surveyed: Proposal) -> (Proposal, Vec<Definition>) {
-    let Proposal { definitions, pins, mut left_out, questions, sources } = surveyed;
+    let Proposal { definitions, pins, mut left_out, questions, sources, given_up, needed: tried } = surveyed;
     // What of the same languages is built, the build says.
     left_out.retain(|left| {
         !is_c_source(&left.what) && !is_fortran_source(&left.what) && !tree.has_folder(&left.what)
@@ -111,7 +111,7 @@ fn without_learned(tree: &SourceTree, surveyed: Proposal) -> (Proposal, Vec<Defi
     let needed = others.iter().flat_map(Definition::needs).collect();
     let mut definitions = with_needs(&learned, needed);
     definitions.extend(others);
-    (Proposal { definitions, pins, left_out, questions, sources }, learned)
+    (Proposal { definitions, pins, left_out, questions, sources, given_up, needed: tried }, learned)
 }
 
 /// Some of all definitions, with all that they need of them.
