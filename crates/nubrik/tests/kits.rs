@@ -659,3 +659,60 @@ fn a_build_script_reads_its_crate_and_what_it_reads_counts() {
         assert!(built.contains("nothing to run"), "what it did not read does not count: {built}");
     }
 }
+
+#[test]
+fn a_tree_is_installed_again_and_again() {
+    use std::os::unix::fs::{PermissionsExt, symlink};
+    let definitions = r#"
+        use "nub:files" as files
+        option place: text = ""
+        let kit = stage { "bin/": glob("tools/*.sh"), "share/doc/": glob("tools/*.md") }
+        job put = files.install_tree { from = kit, to = "/usr", staging = place, modes = { "share/doc/keys.md": "600" }, record = "share/tools" }
+        "#;
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", definitions),
+        ("tools/run.sh", "echo hi\n"),
+        ("tools/read me.md", "doc\n"),
+        ("tools/keys.md", "key\n"),
+    ]);
+    let runs = |path: &str| {
+        let permissions = std::fs::Permissions::from_mode(0o700);
+        std::fs::set_permissions(sandbox.folder.join(path), permissions).unwrap();
+    };
+    runs("tools/run.sh");
+    let elsewhere = tempfile::tempdir().unwrap();
+    let place = elsewhere.path().join("it's a, b");
+    let at = |path: &str| place.join("usr").join(path);
+    let set = format!("place={}", place.display());
+    let put = || sandbox.run(&["run", "put", "--set", &set]);
+    let mode = |path: &str| std::fs::metadata(at(path)).unwrap().permissions().mode() & 0o777;
+    assert!(put().expect(0).stdout.contains("3 put, 0 as they were"));
+    assert_eq!(["bin/run.sh", "share/doc/keys.md", "share/doc/read me.md"].map(mode), [0o755, 0o600, 0o644]);
+    assert_eq!(
+        std::fs::read_to_string(at("share/tools")).unwrap(),
+        "bin/run.sh\nshare/doc/keys.md\nshare/doc/read me.md\n"
+    );
+    assert!(put().expect(0).stdout.contains("0 put, 3 as they were"));
+    // A link in a file's place is replaced, and its target is left alone; what is gone from the tree goes there, too, and nothing else.
+    let outside = elsewhere.path().join("outside");
+    std::fs::write(&outside, "mine").unwrap();
+    std::fs::remove_file(at("bin/run.sh")).unwrap();
+    symlink(&outside, at("bin/run.sh")).unwrap();
+    std::fs::write(at("share/doc/others"), "theirs").unwrap();
+    sandbox.write("tools/more.md", "more\n");
+    std::fs::remove_file(sandbox.folder.join("tools/read me.md")).unwrap();
+    let said = put().expect(0).stdout;
+    assert!(said.contains("1 removed") && said.contains("2 put, 1 as they were"), "{said}");
+    assert_eq!(std::fs::read_to_string(&outside).unwrap(), "mine");
+    assert!(!at("share/doc/read me.md").exists() && at("share/doc/others").exists());
+    // A folder is in the way, and a record leads elsewhere.
+    std::fs::remove_file(at("bin/run.sh")).unwrap();
+    std::fs::create_dir(at("bin/run.sh")).unwrap();
+    let said = put().expect(1);
+    assert!(said.stderr.contains("is a folder, and a file goes there"), "{}{}", said.stdout, said.stderr);
+    std::fs::remove_dir(at("bin/run.sh")).unwrap();
+    std::fs::write(at("share/tools"), "../../outside\n").unwrap();
+    let said = put().expect(1);
+    assert!(said.stderr.contains("names ../../outside, which leads elsewhere"), "{}", said.stderr);
+    assert!(outside.exists());
+}

@@ -13,7 +13,7 @@ use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Names that examples use and do not declare.
-const SCENE: [(&str, &str); 34] = [
+const SCENE: [(&str, &str); 35] = [
     ("board", "service board = serve { run = `boardd {self.port}` }"),
     ("c", "use \"nub:c\" as c"),
     ("depths", "let depths = { \"ardle\": 12 }"),
@@ -42,6 +42,7 @@ const SCENE: [(&str, &str); 34] = [
     ("width", "let width = 90"),
     ("archives", "use \"nub:archives\" as archives"),
     ("documents", "use \"nub:documents\" as documents"),
+    ("files", "use \"nub:files\" as files"),
     ("fortran", "use \"nub:fortran\" as fortran"),
     ("go", "use \"nub:go\" as go"),
     ("java", "use \"nub:java\" as java"),

@@ -1,10 +1,11 @@
 //! Kits that ship with the tool.
 
 /// Each kit's name after `nub:`, and its text.
-pub(crate) const SHIPPED: [(&str, &str); 9] = [
+pub(crate) const SHIPPED: [(&str, &str); 10] = [
     ("archives", include_str!("../../../kits/archives.nub")),
     ("c", include_str!("../../../kits/c.nub")),
     ("documents", include_str!("../../../kits/documents.nub")),
+    ("files", include_str!("../../../kits/files.nub")),
     ("fortran", include_str!("../../../kits/fortran.nub")),
     ("go", include_str!("../../../kits/go.nub")),
     ("java", include_str!("../../../kits/java.nub")),
