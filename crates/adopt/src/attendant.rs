@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::Failure;
+use nubrik_engine::{Failure, Listener};
+use nubrik_graph::Graph;
 use nubrik_pins::{PinProblem, Registry};
 use nubrik_survey::SurveyQuestion;
 
@@ -19,6 +20,9 @@ pub trait Attendant: Sync {
 
     /// Hears how far it is.
     fn hear(&self, news: AdoptNews<'_>);
+
+    /// Shows the build of a graph while `work` does it, once; what happens there is told to the listener that `work` gets.
+    fn attend(&self, graph: &Graph, work: &mut dyn FnMut(&dyn Listener));
 
     /// A failure in a few words.
     fn words(&self, failure: &Failure) -> String;
@@ -47,8 +51,6 @@ pub enum AdoptNews<'a> {
     },
     /// Something about pins is wrong, and it goes on without them.
     WithoutPins(&'a PinProblem),
-    /// So far is a build.
-    Progress(TrialCounts),
     /// A build is over.
     Ended {
         /// Which build of all it was, from 0; nothing for what had to be built before, and for second runs.
@@ -63,8 +65,6 @@ pub enum AdoptNews<'a> {
 pub struct TrialCounts {
     /// All of them.
     pub all: usize,
-    /// Those that have ended.
-    pub done: usize,
     /// Those that failed.
     pub failed: usize,
 }

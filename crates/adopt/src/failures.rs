@@ -4,10 +4,11 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_engine::{Event, Failure, Listener, Refusal, Touch, Verdict};
 use nubrik_graph::{Graph, StepId};
+use nubrik_session::BuildProblem;
 use parking_lot::Mutex;
 
 use crate::attendant::TrialCounts;
-use crate::{AdoptNews, Attendant};
+use crate::{AdoptNews, AdoptProblem, Attendant};
 
 /// A step that failed.
 #[derive(Clone, Default)]
@@ -22,11 +23,11 @@ pub struct Broken {
     pub is_too_long: bool,
 }
 
-/// Gathers what failed, and says how far a build is.
-pub struct FailureCollector<'g> {
+/// Gathers what failed, and passes on what happens.
+struct FailureCollector<'g> {
     attendant: &'g dyn Attendant,
     graph: &'g Graph,
-    round: Option<usize>,
+    shown: &'g dyn Listener,
     seen: Mutex<SeenFailures>,
 }
 
@@ -40,27 +41,34 @@ pub struct SeenFailures {
     pub fine: BTreeSet<StepId>,
 }
 
-impl<'g> FailureCollector<'g> {
-    /// One for a build of a graph, which is round `round` of all; nothing for what is built besides.
-    pub fn new(attendant: &'g dyn Attendant, graph: &'g Graph, round: Option<usize>) -> FailureCollector<'g> {
-        FailureCollector { attendant, graph, round, seen: Mutex::default() }
-    }
-
-    /// What was seen, when the build is over.
-    pub fn finish(self) -> SeenFailures {
-        let seen = self.seen.into_inner();
-        self.attendant.hear(AdoptNews::Ended { round: self.round, counts: seen.counts });
-        seen
-    }
+/// Builds a graph by `work`, which is round `round` of all, or nothing of them; gives what came of it and what failed.
+///
+/// # Errors
+/// Those of `work`; or the attendant did not let it begin.
+pub fn attended<T>(
+    attendant: &dyn Attendant,
+    graph: &Graph,
+    round: Option<usize>,
+    work: impl FnOnce(&dyn Listener) -> Result<T, BuildProblem>,
+) -> Result<(T, SeenFailures), AdoptProblem> {
+    let (mut work, mut result, mut seen) = (Some(work), None, SeenFailures::default());
+    attendant.attend(graph, &mut |shown| {
+        let collector = FailureCollector { attendant, graph, shown, seen: Mutex::default() };
+        result = work.take().map(|work| work(&collector));
+        seen = collector.seen.into_inner();
+    });
+    attendant.hear(AdoptNews::Ended { round, counts: seen.counts });
+    let result = result.ok_or(AdoptProblem::Interrupted)?.map_err(AdoptProblem::Own)?;
+    Ok((result, seen))
 }
 
 impl Listener for FailureCollector<'_> {
     fn hear(&self, event: &Event) {
+        self.shown.hear(event);
         let mut seen = self.seen.lock();
         match event {
             Event::Began { order } => seen.counts.all = order.len(),
             Event::Done { step, verdict, printed, failure, .. } => {
-                seen.counts.done += 1;
                 if matches!(verdict, Verdict::Ran | Verdict::Current | Verdict::Reused) {
                     seen.fine.insert(*step);
                 }
@@ -86,7 +94,6 @@ impl Listener for FailureCollector<'_> {
             }
         }
         seen.counts.failed = seen.failed.len();
-        self.attendant.hear(AdoptNews::Progress(seen.counts));
     }
 }
 

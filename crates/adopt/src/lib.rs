@@ -7,6 +7,7 @@ mod answers;
 mod attendant;
 mod failures;
 mod folder;
+mod limit;
 mod packages;
 mod problem;
 mod rounds;
@@ -28,6 +29,7 @@ use nubrik_survey::{
 pub use answers::check_answers;
 pub use attendant::{AdoptNews, Attendant, TrialCounts};
 pub use folder::{AdoptedFolder, MachineFacts};
+pub use limit::TimeLimit;
 pub use problem::AdoptProblem;
 pub use rounds::{Tried, TryResult};
 pub use watched::{ComparedTarget, WatchedFolder};
@@ -40,6 +42,8 @@ pub struct Adoption<'a> {
     pub attendant: &'a dyn Attendant,
     /// Stops everything.
     pub cancel: Arc<CancelSwitch>,
+    /// How long tries may take.
+    pub limit: TimeLimit,
     /// What is answered already, by the names of questions.
     pub answers: Answers,
     /// How the folder is built today, where that is known.
@@ -134,12 +138,13 @@ impl Adoption<'_> {
     ///
     /// Files cannot be written, or were changed by somebody else; or the workspace cannot be used.
     pub fn try_all(&self, proposal: &mut Proposal, texts: &mut WrittenTexts) -> Result<Tried, AdoptProblem> {
-        let mut tried = self.try_in_rounds(proposal, &mut |proposal| {
+        let rewrite = &mut |proposal: &Proposal| {
             let new = self.texts_of(proposal);
             self.folder.write_all(&new, &texts.texts)?;
             texts.texts = new;
             Ok(())
-        })?;
+        };
+        let mut tried = self.limit.during(&self.cancel, || self.try_in_rounds(proposal, rewrite))?;
         self.drop_unused(proposal)?;
         for address in texts.proposed.iter().filter(|address| proposal.definition(address).is_none()) {
             let result = TryResult::Omission(why_left_out(proposal, address));

@@ -12,7 +12,7 @@ use nubrik_survey::{
     without_uncompiled,
 };
 
-use crate::failures::{Broken, FailureCollector, SeenFailures};
+use crate::failures::{Broken, SeenFailures, attended};
 use crate::{AdoptProblem, AdoptedFolder, Adoption, MachineFacts, answers, error_of, options_of};
 
 /// So often is changed and built again.
@@ -179,7 +179,7 @@ impl Adoption<'_> {
             // What is said to be missing then is not.
             Err(_) if workshop.is_cancelled() => {
                 round.is_interrupted = true;
-                let why = "it was stopped before it was tried".to_owned();
+                let why = self.limit.why_stopped();
                 round.all_are(wanted, &TryResult::NotTried(why));
                 return Ok(round);
             }
@@ -194,13 +194,12 @@ impl Adoption<'_> {
                 }
             }
         };
-        let collector = FailureCollector::new(self.attendant, &evaluation.graph, Some(number));
         let (patterns, files) = (self.patterns_of(&wanted), &evaluation.requested);
-        let report = workshop.build_files(&patterns, &evaluation, files, &collector, options);
-        let seen = collector.finish();
-        let report = report.map_err(AdoptProblem::Own)?;
+        let (report, seen) = attended(self.attendant, &evaluation.graph, Some(number), |listener| {
+            workshop.build_files(&patterns, &evaluation, files, listener, options)
+        })?;
         round.is_interrupted = report.cancelled;
-        round.judge(self.folder, &evaluation, &wanted, &seen);
+        round.judge(self.folder, &evaluation, &wanted, &seen, self.limit.why_stopped());
         Ok(round)
     }
 
@@ -241,10 +240,9 @@ impl Adoption<'_> {
             if !evaluation.waiting || evaluation.probes.is_empty() {
                 return Ok(Ok(evaluation));
             }
-            let collector = FailureCollector::new(self.attendant, &evaluation.graph, None);
-            let report = workshop.answer(&evaluation, &collector, options);
-            let seen = collector.finish();
-            let report = report.map_err(AdoptProblem::Own)?;
+            let (report, seen) = attended(self.attendant, &evaluation.graph, None, |listener| {
+                workshop.answer(&evaluation, listener, options)
+            })?;
             match report.end() {
                 BuildEnd::Done => {}
                 BuildEnd::Interrupted => return Ok(Err("it was stopped".to_owned())),
@@ -285,6 +283,7 @@ impl TryRound {
         evaluation: &Evaluation,
         wanted: &[DefinitionAddress],
         seen: &SeenFailures,
+        why_stopped: String,
     ) {
         let failed = &seen.failed;
         let graph = &evaluation.graph;
@@ -316,7 +315,7 @@ impl TryRound {
             // What was stopped has not failed, and what it needs may have been stopped.
             let is_stopped = self.is_interrupted && !steps.iter().all(|step| seen.fine.contains(step));
             let result = match own {
-                _ if is_stopped => TryResult::NotTried("it was stopped before it was tried".to_owned()),
+                _ if is_stopped => TryResult::NotTried(why_stopped.clone()),
                 None => TryResult::Works,
                 Some((step, one)) if is_own(step) => TryResult::Fails(one.why.clone()),
                 Some((step, one)) => {

@@ -7,7 +7,7 @@ use std::path::{Path, PathBuf};
 use nubrik_graph::StepId;
 use nubrik_survey::{Definition, DefinitionAddress, Kit, Proposal, ScriptSeen, settle_script};
 
-use crate::failures::FailureCollector;
+use crate::failures::attended;
 use crate::{AdoptProblem, Adoption, Tried, TryResult, options_of};
 
 impl Adoption<'_> {
@@ -45,11 +45,11 @@ impl Adoption<'_> {
             makers.iter().map(|step| (*step, made_by(step))).collect()
         };
         let first = look();
-        let collector = FailureCollector::new(self.attendant, graph, None);
         let requested = &evaluation.requested;
-        let report = workshop.test(&[], &evaluation, requested, &makers, &collector, options);
-        let failed = collector.finish().failed;
-        report.map_err(AdoptProblem::Own)?;
+        let (_, seen) = attended(self.attendant, graph, None, |listener| {
+            workshop.test(&[], &evaluation, requested, &makers, listener, options)
+        })?;
+        let failed = seen.failed;
         let second = look();
         let mut is_changed = false;
         for step in &makers {

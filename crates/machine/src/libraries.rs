@@ -100,7 +100,11 @@ impl LibraryIndex {
 
 /// Whether a flag names a folder that all compilers search for headers of C.
 fn is_searched_by_all(flag: &str) -> bool {
-    matches!(flag.trim_end_matches('/'), "-I/usr/include" | "-I/usr/local/include")
+    let Some(folder) = flag.strip_prefix("-I").map(|folder| folder.trim_end_matches('/')) else {
+        return false;
+    };
+    let of_machine = format!("/usr/include/{}-linux-gnu", std::env::consts::ARCH);
+    matches!(folder, "/usr/include" | "/usr/local/include") || folder == of_machine
 }
 
 /// Why an installed library cannot be used.
@@ -173,7 +177,7 @@ impl Reader<'_> {
         let mut seen = HashSet::new();
         self.collect(name, name, for_static, true, &mut seen, &mut answer, 0)?;
         // The search paths of the system need not be said.
-        answer.compile.retain(|flag| !is_searched_by_all(flag));
+        answer.compile.retain(|flag| !matches!(flag.as_str(), "-I/usr/include" | "-I/usr/local/include"));
         answer.link.retain(|flag| {
             !matches!(flag.trim_end_matches('/'), "-L/usr/lib" | "-L/usr/local/lib" | "-L/lib")
                 && !is_system_folder(flag)

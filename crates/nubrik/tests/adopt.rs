@@ -555,3 +555,16 @@ fn a_configuration_is_asked_of_the_machine_and_otherwise_kept() {
     sandbox.run(&["build"]).expect(0);
     sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
 }
+
+#[test]
+fn tries_end_when_their_time_is_over() {
+    let test = "#include <unistd.h>\nint main(void) { return (int)sleep(600); }\n";
+    let sandbox = folder(&[("tests/test_slow.c", test)]);
+    let run = sandbox.run(&["adopt", "--yes", "--try-for", "2s"]).expect(0);
+    let said = format!("{}{}", run.stdout, run.stderr);
+    assert!(said.contains("the time was over before it was tried"), "{said}");
+    assert!(said.contains("the time was over; nubrik build and nubrik test go on from here"), "{said}");
+    assert!(sandbox.read("targets.nub").contains("test test_slow"));
+    let said = sandbox.run(&["adopt", "--yes", "--try-for", "2"]).expect(2).stderr;
+    assert!(said.contains("a time is a number and a unit: 30s, 5min or 2h"), "{said}");
+}

@@ -1,6 +1,7 @@
 //! What `nubrik adopt` takes.
 
 use std::path::PathBuf;
+use std::time::Duration;
 
 use clap::Args;
 
@@ -31,7 +32,18 @@ pub struct Adopting {
     /// Write, and do not build what was written
     #[arg(long)]
     pub no_try: bool,
+    /// Try what was written for at most so long, such as 10min; what is not tried by then is written, too
+    #[arg(long, value_name = "TIME", value_parser = time, conflicts_with_all = ["check", "update", "no_try"])]
+    pub try_for: Option<Duration>,
     /// Use no network: packages that are not pinned already are left out
     #[arg(long)]
     pub offline: bool,
+}
+
+/// A time as definitions write it.
+fn time(text: &str) -> Result<Duration, String> {
+    let millis = nubrik_syntax::duration(text).filter(|millis| *millis > 0);
+    millis
+        .map(Duration::from_millis)
+        .ok_or_else(|| "a time is a number and a unit: 30s, 5min or 2h".to_owned())
 }

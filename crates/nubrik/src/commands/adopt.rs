@@ -11,7 +11,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_adopt::{
-    AdoptProblem, AdoptedFolder, Adoption, ComparedTarget, KnownBuild, Tried, WatchedFolder, check_answers,
+    AdoptProblem, AdoptedFolder, Adoption, ComparedTarget, KnownBuild, TimeLimit, Tried, WatchedFolder,
+    check_answers,
 };
 use nubrik_confine::CancelSwitch;
 use nubrik_lang::AddressPattern;
@@ -66,6 +67,7 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
         folder: &folder,
         attendant: &attendant,
         cancel,
+        limit: adopting.try_for.map(TimeLimit::of).unwrap_or_default(),
         answers,
         build,
         as_seen: BTreeSet::new(),
@@ -228,7 +230,9 @@ fn write_and_try(
     if let KnownBuild::Watched(watched) = adoption.build {
         showing::compared(console, &watched.build().command, &compared);
     }
-    if tried.is_interrupted {
+    if adoption.limit.is_over() {
+        errln!(console, "the time was over; nubrik build and nubrik test go on from here");
+    } else if tried.is_interrupted {
         errln!(console, "stopped; what was written stays");
         return Ok(Exit::Interrupted);
     }

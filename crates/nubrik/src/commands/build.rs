@@ -321,7 +321,8 @@ pub fn screen_for<'g>(
     stream: OutputStream,
     how: How,
 ) -> Screen<'g> {
-    let told = Told { unchanged: how.reasons, commands: how.verbose, only_trouble: how.quiet };
+    let told =
+        Told { unchanged: how.reasons, commands: how.verbose, only_trouble: how.quiet, ..Told::default() };
     let past = || PastTimes {
         micros: graph
             .steps

@@ -12,7 +12,7 @@ mod json_lines;
 pub mod json_text;
 pub mod lanes;
 mod lines;
-mod live;
+pub mod live;
 mod news;
 mod notices;
 mod onlookers;

@@ -28,6 +28,8 @@ pub struct Told {
     pub commands: bool,
     /// Whether only failures, refusals and notices are.
     pub only_trouble: bool,
+    /// Whether nothing is, and only what is at work is shown.
+    pub only_at_work: bool,
 }
 
 /// Puts events into words.
@@ -58,6 +60,7 @@ impl<'g> Telling<'g> {
     /// The lines about an event that stay; `None` where there is nothing to say, or not yet.
     pub fn of(&self, event: &Event) -> Option<String> {
         match event {
+            _ if self.told.only_at_work => None,
             Event::Began { .. } | Event::WillRun { .. } | Event::Elsewhere { .. } => None,
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => Some(self.survived(*step, refused)),
@@ -178,7 +181,7 @@ impl<'g> Telling<'g> {
     pub fn at_the_end(&self) -> String {
         let (silent, together) = self.news.kept_back();
         let mut text = String::new();
-        if self.told.only_trouble {
+        if self.told.only_trouble || self.told.only_at_work {
             return text;
         }
         if let Some((count, id)) = silent {

@@ -5,7 +5,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use super::c_index::{IncludeIndex, IncludedFile};
 use super::c_places::is_sample_or_test;
 use super::c_scan::{Include, is_header, is_source};
-use super::c_system::{SystemPart, is_of_another_system, part_of};
+use super::c_system::{SystemPart, is_of_another_system, is_standard, part_of};
 use crate::proposal::DefinitionAddress;
 use crate::{MachineView, Survey};
 
@@ -360,7 +360,7 @@ impl Included {
             None if is_conditional => {}
             None => {
                 let found = machine.library_with(header).map(|found| found.library);
-                if is_quoted {
+                if is_quoted && !is_standard(header) {
                     self.missing.insert((header.clone(), from.to_owned()));
                 } else if let Some(library) = found.filter(|library| is_named_for(library, header)) {
                     self.libraries.insert(library);

@@ -85,6 +85,37 @@ pub(super) fn part_of(header: &str) -> Option<SystemPart> {
     PARTS.iter().find(|(name, _)| fits(name)).map(|(_, part)| *part)
 }
 
+/// Whether a header is one of C's standard library or of POSIX, which sources may name between quotes, too.
+pub(super) fn is_standard(header: &str) -> bool {
+    const STANDARD: [&str; 24] = [
+        "assert",
+        "complex",
+        "ctype",
+        "errno",
+        "fenv",
+        "float",
+        "inttypes",
+        "limits",
+        "locale",
+        "math",
+        "setjmp",
+        "signal",
+        "stdalign",
+        "stdarg",
+        "stdatomic",
+        "stdbool",
+        "stddef",
+        "stdint",
+        "stdio",
+        "stdlib",
+        "string",
+        "strings",
+        "time",
+        "unistd",
+    ];
+    header.strip_suffix(".h").is_some_and(|name| STANDARD.contains(&name))
+}
+
 /// Headers that only other systems have.
 pub(super) fn is_of_another_system(header: &str) -> bool {
     let folders =

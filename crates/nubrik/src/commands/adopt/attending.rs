@@ -1,16 +1,22 @@
 //! Answers questions of an adoption from a terminal, and shows there how far it is.
 
+use std::path::PathBuf;
+
 use nubrik_adopt::{AdoptNews, AdoptProblem, Attendant, TrialCounts};
-use nubrik_engine::Failure;
+use nubrik_engine::{Failure, Listener};
+use nubrik_graph::Graph;
 use nubrik_survey::SurveyQuestion;
 use nubrik_wording::counted;
 
 use super::asking;
-use crate::commands::{build, labelled, pins};
+use crate::commands::{Silent, build, labelled, pins};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::failure;
+use crate::ui::forecast::PastTimes;
+use crate::ui::live::LiveView;
 use crate::ui::paint::Ink;
+use crate::ui::telling::{Telling, Told};
 
 /// The person at the terminal, if there is one.
 pub struct Attending {
@@ -41,9 +47,19 @@ impl Attendant for Attending {
             AdoptNews::Chooses { .. } => {}
             // What to do is said; the rest goes on without.
             AdoptNews::WithoutPins(problem) => drop(pins::say(console, Exit::Failed, problem)),
-            AdoptNews::Progress(counts) => self.progress(counts),
             AdoptNews::Ended { round, counts } => self.ended(round, counts),
         }
+    }
+
+    fn attend(&self, graph: &Graph, work: &mut dyn FnMut(&dyn Listener)) {
+        let paint = self.console.paint(OutputStream::Error);
+        if self.console.is_json() || paint.width.is_none() {
+            return work(&Silent);
+        }
+        let told = Told { only_at_work: true, ..Told::default() };
+        let telling = Telling::new(graph, PathBuf::new(), paint, told);
+        let view = LiveView::new(telling, self.console, OutputStream::Error, PastTimes::default(), None);
+        view.during(|| work(&view));
     }
 
     fn words(&self, failure: &Failure) -> String {
@@ -52,26 +68,12 @@ impl Attendant for Attending {
 }
 
 impl Attending {
-    fn progress(&self, counts: TrialCounts) {
-        let paint = self.console.paint(OutputStream::Error);
-        if self.console.is_json() || paint.width.is_none() {
-            return;
-        }
-        let failed = if counts.failed == 0 { String::new() } else { format!(", {} failed", counts.failed) };
-        let (busy, TrialCounts { done, all, .. }) = (paint.ink(Ink::Busy, "tries     "), counts);
-        self.console.raw(OutputStream::Error, &format!("\r\x1b[K{busy}{done} of {all} steps{failed}"));
-    }
-
     fn ended(&self, round: Option<usize>, counts: TrialCounts) {
-        let paint = self.console.paint(OutputStream::Error);
-        if self.console.is_json() {
-            return;
-        }
-        if paint.width.is_some() {
-            self.console.raw(OutputStream::Error, "\r\x1b[K");
-        } else if let Some(round) = round {
-            let TrialCounts { all, failed, .. } = counts;
-            errln!(self.console, "trial     build {}: {all} steps, {failed} failed", round + 1);
+        if let (Some(round), false) = (round, self.console.is_json()) {
+            let paint = self.console.paint(OutputStream::Error);
+            let TrialCounts { all, failed } = counts;
+            let text = format!("build {}: {}, {failed} failed", round + 1, counted(all, "step"));
+            errln!(self.console, "{}", labelled(paint, Ink::Busy, "trial", &text));
         }
     }
 }
