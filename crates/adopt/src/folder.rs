@@ -6,12 +6,12 @@ use std::io::Write;
 use std::path::{Path, PathBuf};
 use std::sync::OnceLock;
 
-use nubrik_graph::Graph;
+use nubrik_graph::{Graph, StepId};
 use nubrik_session::{LibraryIndex, SETTINGS_FILE};
 use nubrik_source::WsPath;
 use nubrik_survey::{
-    CauseFacts, Existing, FileChange, InstalledFile, MachineView, Proposal, ReconcileProblem, SourceTree,
-    reconcile,
+    CauseFacts, DefinitionAddress, Existing, FileChange, InstalledFile, MachineView, Proposal,
+    ReconcileProblem, SourceTree, TakenFiles, reconcile,
 };
 
 use crate::AdoptProblem;
@@ -54,7 +54,7 @@ pub struct AdoptedFolder {
     /// Definition files by their packages, from the folder.
     pub existing: Existing,
     /// Files that definitions take.
-    pub taken: BTreeSet<String>,
+    pub taken: TakenFiles,
     /// What `pins.toml` said at first.
     pub pins: Option<Vec<u8>>,
     /// Whether the folder belongs to a workspace already.
@@ -88,7 +88,7 @@ impl AdoptedFolder {
         let tree = SourceTree::look(&place);
         let existing = existing_in(&place, &tree)?;
         let pins = nubrik_session::read_pins(&root);
-        let taken = BTreeSet::new();
+        let taken = TakenFiles::default();
         Ok(AdoptedFolder { root, top, tree, existing, taken, pins, is_workspace })
     }
 
@@ -102,8 +102,30 @@ impl AdoptedFolder {
 
     /// Notes which files the definitions of the whole workspace take, as their graph says.
     pub fn note_taken(&mut self, graph: &Graph) {
+        let mut taken = TakenFiles::default();
         let sources = graph.files.iter().filter(|file| file.maker.is_none());
-        self.taken = sources.filter_map(|file| self.inside(file.path.as_str())).collect();
+        taken.all.extend(sources.filter_map(|file| self.inside(file.path.as_str())));
+        for step in (0..graph.steps.len() as u32).map(StepId) {
+            let Some(address) = self.declared(&graph.owner(step).address) else { continue };
+            let inputs = graph.step(step).inputs.iter().map(|file| graph.file(*file));
+            let sources = inputs.filter(|file| file.maker.is_none());
+            let files = sources.filter_map(|file| self.inside(file.path.as_str()));
+            taken.by.entry(address).or_default().extend(files);
+        }
+        self.taken = taken;
+    }
+
+    /// The definition in this folder that an address of the workspace is of: it may be that of one key of several.
+    fn declared(&self, address: &str) -> Option<DefinitionAddress> {
+        let address = self.inside(address)?;
+        let packages = self.existing.keys().filter(|package| {
+            package.is_empty()
+                || address.strip_prefix(package.as_str()).is_some_and(|rest| rest.starts_with('/'))
+        });
+        let package = packages.max_by_key(|package| package.len())?.clone();
+        let rest = address[package.len()..].trim_start_matches('/');
+        let name = rest.split('/').next()?.to_owned();
+        Some(DefinitionAddress { package, name })
     }
 
     /// A path of the workspace from this folder; nothing for one that is elsewhere.

@@ -568,3 +568,37 @@ fn tries_end_when_their_time_is_over() {
     let said = sandbox.run(&["adopt", "--yes", "--try-for", "2"]).expect(2).stderr;
     assert!(said.contains("a time is a number and a unit: 30s, 5min or 2h"), "{said}");
 }
+
+#[test]
+fn what_is_written_by_a_kind_of_ones_own_is_known_and_not_proposed_again() {
+    let kit = "use \"nub:c\" as c\n\
+               kind house_library(sources: files, headers: files = []): c.linked {\n    give c.library { sources, headers }\n}\n\
+               kind house_tests(sources: files, needs: list[c.linked]) {\n    \
+               give {each source in sources give source.stem: c.test_program { sources = source, needs }}\n}\n";
+    let definitions = "use \"/kits/house.nub\" as house\n\n\
+                       target tide = house.house_library { sources = [\"src/tide.c\"], headers = \"src/*.h\" }\n\
+                       test unit = house.house_tests { sources = \"tests/*.c\", needs = tide }\n";
+    let main = "#include \"../src/tide.h\"\nint main(void) { return tide() != 1; }\n";
+    let sandbox = Sandbox::new(&[
+        ("kits/house.nub", kit),
+        ("targets.nub", definitions),
+        ("src/tide.c", "#include \"tide.h\"\nint tide(void) { return 1; }\n"),
+        ("src/tide.h", "int tide(void);\n"),
+        ("tests/t1.c", main),
+    ]);
+    sandbox.run(&["adopt", "--check"]).expect(0).says("definitions and sources agree");
+    // A new file is somebody's to add; what is new uses the library by its own name.
+    sandbox.write("src/extra.c", "int extra;\n");
+    let lacks = "tide: no definition takes src/extra.c; it is written in a way of its own: add it by hand";
+    let said = sandbox.run(&["adopt", "--check"]).expect(1).stdout;
+    assert!(said.contains(lacks) && !said.contains("targets.nub"), "{said}");
+    sandbox.write("more/main.c", main);
+    let said = sandbox.run(&["adopt", "--update", "--yes"]).expect(0).stdout;
+    assert!(said.contains(lacks) && said.contains("wrote     more/targets.nub"), "{said}");
+    assert!(sandbox.read("more/targets.nub").contains("needs = &tide"));
+    assert_eq!(sandbox.read("targets.nub"), definitions);
+    sandbox.run(&["build", "more"]).expect(0);
+    // There is nothing that it could change.
+    let said = sandbox.run(&["adopt", "--update", "--yes"]).expect(1).stdout;
+    assert!(said.contains(lacks) && !said.contains("wrote"), "{said}");
+}

@@ -43,7 +43,7 @@ pub use proposal::{
     Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,
     SurveyQuestion, WantedPin,
 };
-pub use reconcile::{ChangeKind, FileChange, ReconcileProblem, reconcile, with_more};
+pub use reconcile::{ChangeKind, FileChange, ReconcileProblem, TakenFiles, reconcile, with_more};
 pub use scripts::{ScriptSeen, settle_script};
 pub use tree::SourceTree;
 pub use tried::{Mended, TryFailure};

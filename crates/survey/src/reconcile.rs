@@ -65,8 +65,16 @@ pub enum ReconcileProblem {
     },
 }
 
-/// Compares a proposal with what is there. `taken` are files that definitions take already, whatever way they have to say so.
-/// With `is_whole` definitions that are there are changed, too; else only new ones are added.
+/// Files that definitions take, whatever way they have to say so.
+#[derive(Clone, PartialEq, Eq, Default, Debug)]
+pub struct TakenFiles {
+    /// All of them.
+    pub all: BTreeSet<String>,
+    /// Those of each definition.
+    pub by: BTreeMap<DefinitionAddress, BTreeSet<String>>,
+}
+
+/// Compares a proposal with what is there. With `is_whole` definitions that are there are changed, too; else only new ones are added.
 ///
 /// Definitions of the proposal that are there already get the names that they have there, and are taken out of it.
 ///
@@ -77,7 +85,7 @@ pub fn reconcile(
     top: &str,
     proposal: &mut Proposal,
     existing: &Existing,
-    taken: &BTreeSet<String>,
+    all_taken: &TakenFiles,
     (is_whole, facts): (bool, CauseFacts<'_>),
 ) -> Result<Vec<FileChange>, ReconcileProblem> {
     let packages: BTreeSet<String> = existing.keys().cloned().collect();
@@ -88,20 +96,27 @@ pub fn reconcile(
         views.insert(package.clone(), view);
     }
     let gone = gone(tree, existing, proposal, facts);
-    let taken = &with_decided(tree, existing, taken, &gone);
-    let matched = matches(proposal, &views);
+    let taken = &with_decided(tree, existing, &all_taken.all, &gone);
+    let mut matched = matches(proposal, &views);
     let mut covered = covered_by(proposal, &matched, &views, taken);
+    let own_ways = own_ways(proposal, &matched, &covered, &views, all_taken);
+    covered.extend(own_ways.keys().cloned());
     covered.extend(for_nobody(proposal, &matched, &covered, is_whole));
     leave_packages_whole(proposal, existing, taken, &covered);
+    let found: BTreeSet<DefinitionAddress> = matched.values().cloned().collect();
+    matched.extend(own_ways.clone());
     rename(proposal, &matched, &views, &covered);
+    covered.retain(|address| !own_ways.contains_key(address));
+    let own: BTreeSet<&DefinitionAddress> = own_ways.values().collect();
     let writer = DefinitionWriter::new(tree, top, proposal, &packages);
-    let found: BTreeSet<&DefinitionAddress> = matched.values().collect();
     let others = proposal.definitions.iter().filter(|one| !is_library(one));
     let elsewhere: BTreeSet<String> = others.flat_map(|one| one.sources()).collect();
     let mut changes = Vec::new();
     for (package, mine) in proposal.by_package() {
         let (known, rest): (Vec<&Definition>, Vec<&Definition>) =
             mine.into_iter().partition(|one| found.contains(&one.address));
+        let (by_hand, rest): (Vec<&Definition>, Vec<&Definition>) =
+            rest.into_iter().partition(|one| own.contains(&one.address));
         let new: Vec<&Definition> = rest.into_iter().filter(|one| !covered.contains(&one.address)).collect();
         let Some((view, text)) = views.get(package).zip(existing.get(package)) else {
             if !new.is_empty() {
@@ -124,9 +139,12 @@ pub fn reconcile(
         for definition in known.into_iter().filter(|_| is_whole) {
             edits.align(definition, taken, &packages);
         }
+        for definition in by_hand.into_iter().filter(|_| is_whole) {
+            edits.lacks(definition, taken);
+        }
         edits.add(&new, text);
         edits.forget_omissions(text);
-        if !edits.edits.is_empty() {
+        if !edits.edits.is_empty() || !edits.differences.is_empty() {
             let differences = std::mem::take(&mut edits.differences);
             let unfit = || ReconcileProblem::Unfit { package: package.to_owned() };
             let after = applied(edits.edits, text).ok_or_else(unfit)?;
@@ -134,9 +152,45 @@ pub fn reconcile(
             changes.push(FileChange { package: package.to_owned(), before, after, differences });
         }
     }
-    let there: BTreeSet<DefinitionAddress> = found.into_iter().chain(&covered).cloned().collect();
+    let there: BTreeSet<&DefinitionAddress> = found.iter().chain(&covered).chain(own).collect();
     proposal.definitions.retain(|one| !there.contains(&one.address));
     Ok(changes)
+}
+
+/// Definitions that are written in a way of their own, such as by a kind of the workspace, and have at least half of the sources of a
+/// proposed one: they are what the proposal means.
+fn own_ways(
+    proposal: &Proposal,
+    matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
+    covered: &BTreeSet<DefinitionAddress>,
+    views: &BTreeMap<String, FileView>,
+    taken: &TakenFiles,
+) -> BTreeMap<DefinitionAddress, DefinitionAddress> {
+    let known: BTreeSet<&DefinitionAddress> = matched.values().collect();
+    let mut takers: BTreeMap<&str, Vec<&DefinitionAddress>> = BTreeMap::new();
+    for (address, files) in &taken.by {
+        files.iter().for_each(|file| takers.entry(file).or_default().push(address));
+    }
+    let mut found = BTreeMap::new();
+    for definition in proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address)) {
+        let sources = definition.sources();
+        let is_covered = covered.contains(&definition.address);
+        let fits = |address: &DefinitionAddress| {
+            let is_there = views.get(&address.package).is_some_and(|view| view.names.contains(&address.name));
+            is_there && (is_covered || !known.contains(address))
+        };
+        let mut common: BTreeMap<&DefinitionAddress, usize> = BTreeMap::new();
+        for address in sources.iter().filter_map(|file| takers.get(file.as_str())).flatten() {
+            *common.entry(address).or_default() += 1;
+        }
+        let near = common.into_iter().filter(|(address, count)| count * 2 >= sources.len() && fits(address));
+        let best =
+            near.max_by_key(|(address, count)| (*count, address.package == definition.address.package));
+        if let Some((address, _)) = best {
+            found.insert(definition.address.clone(), address.clone());
+        }
+    }
+    found
 }
 
 /// Definitions of the proposal whose files are all taken by what people wrote in their own way: nothing is to be added for them.
@@ -415,6 +469,16 @@ impl TextEdits<'_> {
         }
         let start = if text.ends_with('\n') || text.is_empty() { "" } else { "\n" };
         self.edits.push((text.len()..text.len(), format!("{start}{more}")));
+    }
+
+    /// Says which files a definition lacks that is written in a way of its own: how they are added there, only people know.
+    fn lacks(&mut self, definition: &Definition, taken: &BTreeSet<String>) {
+        for file in definition.sources().iter().filter(|file| !taken.contains(*file)) {
+            let file = joined(self.top, file).unwrap_or_default();
+            let words =
+                format!("no definition takes {file}; it is written in a way of its own: add it by hand");
+            self.differences.push((definition.address.below(self.top), ChangeKind::NewFile, words));
+        }
     }
 
     /// Compares the files and needs of a definition with those that are written. What is written as one is compared with all

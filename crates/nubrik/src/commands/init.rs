@@ -37,7 +37,7 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
         let message = format!("this folder has a targets.nub and belongs to a workspace already: {settings}");
         return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
     }
-    if let Some(file) = ground.taken.iter().find(|file| ground.tree.has(file)) {
+    if let Some(file) = ground.taken.all.iter().find(|file| ground.tree.has(file)) {
         let message = format!(
             "files in this folder belong to the package around it, such as {file}; with a targets.nub here it would lose them"
         );

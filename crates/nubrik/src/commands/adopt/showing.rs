@@ -347,7 +347,7 @@ pub fn nothing_new(console: Console, differing: usize) {
     } else {
         let places = counted(differing, "place");
         outln!(console, "\nnothing to add; definitions and sources differ in {places}");
-        outln!(console, "nubrik adopt --check says where, and nubrik adopt --update changes the definitions");
+        outln!(console, "nubrik adopt --check says where, and nubrik adopt --update changes what it can");
     }
 }
 

@@ -1,7 +1,7 @@
 //! `nubrik adopt --check` and `--update`: where definitions and sources differ.
 
 use nubrik_adopt::MachineFacts;
-use nubrik_survey::{Answers, survey};
+use nubrik_survey::{Answers, FileChange, survey};
 
 use super::{agreed, difference, folder_at, say_problem};
 use crate::arguments::{Adopting, Choice};
@@ -34,10 +34,12 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
             }
         }
     }
-    for change in &changes {
+    // Some differences only people can mend.
+    let is_edited = |change: &FileChange| change.before.as_ref() != Some(&change.after);
+    for change in changes.iter().filter(|change| console.is_json() || is_edited(change)) {
         difference(console, &folder, change);
     }
-    if adopting.check {
+    if adopting.check || !changes.iter().any(is_edited) {
         return Ok(Exit::Failed);
     }
     if !agreed(console, "Write this?", adopting.yes)? {
@@ -46,7 +48,7 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
         }
         return Ok(Exit::Done);
     }
-    let texts = changes.into_iter().map(|change| (change.package, change.after)).collect();
+    let texts = changes.into_iter().filter(is_edited).map(|change| (change.package, change.after)).collect();
     folder
         .write_all(&texts, &std::collections::BTreeMap::new())
         .map_err(|problem| say_problem(console, &problem))?;
