@@ -8,10 +8,12 @@ use std::path::Path;
 use std::sync::{Arc, Mutex};
 
 use nubrik_adopt::{
-    AdoptNews, AdoptProblem, AdoptedFolder, Adoption, Attendant, KnownBuild, TryResult, check_answers,
+    AdoptNews, AdoptProblem, AdoptedFolder, Adoption, Attendant, KnownBuild, TimeLimit, TryResult,
+    check_answers,
 };
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::Failure;
+use nubrik_engine::{Event, Failure, Listener};
+use nubrik_graph::Graph;
 use nubrik_survey::{Answers, SurveyQuestion};
 
 /// Answers what it was given beforehand, else the first choice; writes down what it hears.
@@ -43,9 +45,19 @@ impl Attendant for Player {
         }
     }
 
+    fn attend(&self, _: &Graph, work: &mut dyn FnMut(&dyn Listener)) {
+        work(&Deaf);
+    }
+
     fn words(&self, failure: &Failure) -> String {
         format!("{failure:?}")
     }
+}
+
+struct Deaf;
+
+impl Listener for Deaf {
+    fn hear(&self, _: &Event) {}
 }
 
 fn folder_with(files: &[(&str, &str)]) -> (tempfile::TempDir, AdoptedFolder) {
@@ -65,6 +77,7 @@ fn adoption<'a>(folder: &'a AdoptedFolder, player: &'a Player) -> Adoption<'a> {
         folder,
         attendant: player,
         cancel,
+        limit: TimeLimit::default(),
         answers: Answers::new(),
         build: KnownBuild::Unknown,
         as_seen: Default::default(),

@@ -59,9 +59,18 @@ impl<'a> DefinitionWriter<'a> {
         for kit in kits {
             text.push_str(&use_line(kit));
         }
+        let shared = SharedLists::of(definitions);
+        for (name, list) in &shared.lists {
+            let line = format!("private let {name} = {}", self.value(package, list));
+            let line = match line.chars().count() <= WIDTH {
+                true => line,
+                false => format!("private let {name} = {}", self.long_value(package, list, 0)),
+            };
+            text.push_str(&format!("\n{line}\n"));
+        }
         for definition in definitions {
             text.push('\n');
-            text.push_str(&self.definition(definition));
+            text.push_str(&self.definition(&shared.named_in(definition)));
         }
         tidy(&text)
     }
@@ -346,6 +355,59 @@ fn in_braces(files: &BTreeSet<String>, package: &str) -> String {
 /// The line with which a package uses a kit.
 pub(crate) fn use_line(kit: Kit) -> String {
     format!("use \"nub:{0}\" as {0}\n", kit.name())
+}
+
+/// Long lists that several definitions of a package have: a person would give each of them a name.
+struct SharedLists {
+    lists: Vec<(String, FieldValue)>,
+}
+
+/// The fields in which lists are shared.
+const SHARED_FIELDS: [&str; 4] = ["needs", "flags", "link_flags", "include"];
+
+impl SharedLists {
+    fn of(definitions: &[&Definition]) -> SharedLists {
+        const LONG: usize = 5;
+        let taken: BTreeSet<&str> = definitions.iter().map(|one| one.address.name.as_str()).collect();
+        let mut shared = SharedLists { lists: Vec::new() };
+        for field in SHARED_FIELDS {
+            let mut counts: Vec<(&FieldValue, usize)> = Vec::new();
+            for call in definitions.iter().flat_map(|one| one.body.calls()) {
+                let Some(value @ FieldValue::List(items)) = call.field(field) else { continue };
+                if items.len() < LONG {
+                    continue;
+                }
+                match counts.iter_mut().find(|(known, _)| *known == value) {
+                    Some((_, count)) => *count += 1,
+                    None => counts.push((value, 1)),
+                }
+            }
+            for (value, _) in counts.into_iter().filter(|(_, count)| *count > 1) {
+                let wish = format!("common_{field}");
+                let names = std::iter::once(wish.clone()).chain((2..).map(|n| format!("{wish}_{n}")));
+                let is_free = |name: &String| {
+                    !taken.contains(name.as_str()) && shared.lists.iter().all(|(known, _)| known != name)
+                };
+                let name = names.into_iter().find(is_free).unwrap_or(wish);
+                shared.lists.push((name, value.clone()));
+            }
+        }
+        shared
+    }
+
+    /// A definition with the names of lists in their place.
+    fn named_in(&self, definition: &Definition) -> Definition {
+        let mut named = definition.clone();
+        for call in named.body.calls_mut() {
+            for (field, value) in &mut call.fields {
+                let name = self.lists.iter().find(|(_, list)| list == value).map(|(name, _)| name);
+                if let Some(name) = name.filter(|_| SHARED_FIELDS.contains(field)) {
+                    *value = FieldValue::Code(name.clone());
+                }
+            }
+        }
+        named
+    }
 }
 
 /// The kits that definitions use, sorted.

@@ -4,7 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use super::c_index::IncludeIndex;
 use super::c_parts::{CPlace, CRole, Parts};
-use super::c_places::{component_of, has_test_name, is_brought_along, is_of_tests, is_sample};
+use super::c_places::{
+    component_of, has_test_name, is_brought_along, is_of_tests, is_sample, is_sample_or_test,
+};
 use super::c_scan::{SourceScan, is_header, is_source, scan};
 use super::c_system::{is_of_another_system, other_system_of};
 use crate::Survey;
@@ -181,7 +183,12 @@ fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex
             companions.insert(main, beside);
         }
     }
-    if !library.is_empty() {
+    // Headers alone are a library, too, where others are there to use them.
+    let is_open = |file: &&str| is_header(file) && !is_sample_or_test(file);
+    let is_headers_alone = library.is_empty()
+        && (is_used || !tests.is_empty() || !samples.is_empty())
+        && mine.iter().any(is_open);
+    if !library.is_empty() || is_headers_alone {
         parts.add(place(CRole::Library, ""), library.iter().map(|file| (*file).to_owned()).collect(), None);
     }
     for main in mains {

@@ -214,7 +214,9 @@ impl PartWriter<'_, '_> {
             flags.push("-DHAVE_CONFIG_H".to_owned());
         }
         flags.extend(self.index.systems.iter().map(|name| format!("-D{name}=1")));
-        call.set("flags", FieldValue::texts(flags));
+        if call.field("sources").is_some() {
+            call.set("flags", FieldValue::texts(flags));
+        }
         if reach.links.contains("-pthread") && role == CRole::Library {
             call.set("exported_flags", FieldValue::texts(["-pthread"]));
         }
