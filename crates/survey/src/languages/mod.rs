@@ -10,6 +10,7 @@ mod c_system;
 mod c_writing;
 mod config_header;
 mod documents;
+mod export_header;
 mod fortran;
 mod fortran_scan;
 mod go;
