@@ -8,7 +8,9 @@ use regex::Regex;
 use crate::MachineView;
 use crate::languages::{is_c_header, is_c_source, python_package_of};
 use crate::places;
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, Kit, Proposal, WantedPin};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, FieldValue, GivenUp, Keyword, KindCall, Kit, Proposal, WantedPin,
+};
 use crate::tree::{SourceTree, below, name_of};
 use crate::tried::{Mended, TryFailure};
 
@@ -99,6 +101,18 @@ fn compiled(
         && definition.body.add_item("flags", &FieldValue::text(flag))
     {
         return Mended::Changed(format!("it is compiled with {flag}: {why}"));
+    }
+    if let Some(name) = captured(r"Error: Symbol [‘'`](\w+)[’'`] at \(1\) has no IMPLICIT type", printed)
+        .map(|name| name.to_uppercase())
+        && let Some(value) = crate::build_words::given_value_of(tree, &name)
+            .or_else(|| crate::languages::version_value(tree, &name))
+        && let Some(definition) = proposal.definition_mut(address)
+        && definition.body.calls().iter().all(|call| call.kit == Kit::Fortran)
+    {
+        definition.body.add_item("flags", &FieldValue::text("-cpp"));
+        if definition.body.add_item("flags", &FieldValue::Text(format!("-D{name}={value}"))) {
+            return Mended::Changed(format!("{name} is defined as {value}"));
+        }
     }
     // What says itself that it is not for this machine, or is an example that is no whole program.
     let refuses = captured(r"error: #error ([^\n]+)", printed);
@@ -274,6 +288,7 @@ fn source_that_cannot_be_linked(
     if sources().filter(|file| is_compiled(file)).any(|file| is_in(file)) {
         return Mended::Nothing;
     }
+    let needed = proposal.needed.clone();
     let mut queue: Vec<DefinitionAddress> = vec![address.clone()];
     let mut seen = BTreeSet::new();
     while let Some(next) = queue.pop() {
@@ -287,13 +302,14 @@ fn source_that_cannot_be_linked(
                 files.iter().filter(|file| name_of(file) == name_of(&source)).cloned().collect();
             if let [found] = &*found
                 && files.len() > 1
+                && !needed.contains(found)
             {
                 files.remove(found);
                 call.set_files("sources", files);
                 let why = format!("it refers to {symbol}, which is nowhere");
-                definition
-                    .reasons
-                    .push(format!("Without {}: {why}.", below(found, &definition.address.package)));
+                let gone = GivenUp { address: next, source: found.clone(), why: why.clone() };
+                definition.reasons.push(gone.reason());
+                proposal.given_up.push(gone);
                 return Mended::Changed(format!("without {found}: {why}"));
             }
         }
@@ -569,7 +585,25 @@ fn js(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure
 }
 
 /// Sources of tests that use packages which are nowhere: benchmarks against others mostly. The other tests do without them.
+/// Words that became a part of Java, and the last release before each.
+const NEW_WORDS: [(&str, &str); 6] =
+    [("_", "8"), ("var", "9"), ("yield", "13"), ("record", "15"), ("sealed", "16"), ("permits", "16")];
+
 fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
+    let new_word = captured(
+        r"error: (?:invalid use of a restricted identifier|as of release \d+,) '(\w+)'",
+        &trouble.printed,
+    );
+    if let Some((word, release)) = new_word.and_then(|word| NEW_WORDS.iter().find(|(new, _)| *new == word))
+        && let Some(definition) = proposal.definition_mut(address)
+    {
+        let calls = definition.body.calls_mut().into_iter();
+        let mut open: Vec<&mut KindCall> = calls.filter(|call| call.field("release").is_none()).collect();
+        if !open.is_empty() {
+            open.iter_mut().for_each(|call| call.set("release", FieldValue::text(*release)));
+            return Mended::Changed(format!("it is for Java {release}, where `{word}` was a name"));
+        }
+    }
     let Ok(pattern) =
         Regex::new(r"(?m)^(\S+\.java):\d+: error: (?:package (\S+) does not exist|cannot find symbol)")
     else {

@@ -258,15 +258,22 @@ pub struct Omission {
     pub files: BTreeSet<String>,
 }
 
-/// A source that does not compile, and that its library is made without.
+/// A source that does not compile here, or cannot be linked, and that its library is made without.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct GivenUp {
     /// The library.
     pub address: DefinitionAddress,
     /// The source, by its path from the tree's top.
     pub source: String,
-    /// The compiler's first error.
+    /// Why.
     pub why: String,
+}
+
+impl GivenUp {
+    /// What stays with the library.
+    pub(crate) fn reason(&self) -> String {
+        format!("Without {}: {}.", crate::tree::below(&self.source, &self.address.package), self.why)
+    }
 }
 
 /// Something that the sources do not say.
@@ -292,9 +299,9 @@ pub struct Proposal {
     pub pins: Vec<WantedPin>,
     /// What is left out.
     pub left_out: Vec<Omission>,
-    /// Sources that libraries are made without, because they do not compile.
+    /// Sources that libraries are made without.
     pub given_up: Vec<GivenUp>,
-    /// Sources that do not compile, and without which nothing could be linked.
+    /// Sources that could be given up as well, but for which nothing could be linked.
     pub needed: BTreeSet<String>,
     /// What was not answered, with what is assumed.
     pub questions: Vec<SurveyQuestion>,

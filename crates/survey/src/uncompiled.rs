@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use regex::Regex;
 
 use crate::proposal::{Definition, DefinitionAddress, GivenUp, KindCall, Kit, Proposal};
-use crate::tree::{SourceTree, below};
+use crate::tree::SourceTree;
 use crate::tried::TryFailure;
 
 /// Leaves sources that do not compile out of their libraries, and says of which and why. A library of which more than half does not
@@ -39,9 +39,10 @@ pub fn without_uncompiled(
             reasons.extend(culprits);
         }
         for (source, why) in reasons {
-            definition.reasons.push(reason(&source, address, &why));
-            changes.push((address.clone(), format!("without {source}: {NOT_COMPILED}: {why}")));
-            proposal.given_up.push(GivenUp { address: address.clone(), source, why });
+            let gone = GivenUp { address: address.clone(), source, why: format!("{NOT_COMPILED}: {why}") };
+            definition.reasons.push(gone.reason());
+            changes.push((address.clone(), format!("without {}: {}", gone.source, gone.why)));
+            proposal.given_up.push(gone);
         }
     }
     changes
@@ -67,9 +68,10 @@ pub fn with_needed(
     let (needed, kept) = proposal.given_up.iter().cloned().partition::<Vec<GivenUp>, _>(is_needed);
     proposal.given_up = kept;
     let mut changes = Vec::new();
-    for GivenUp { address, source, why } in needed {
+    for gone in needed {
+        let line = gone.reason();
+        let GivenUp { address, source, .. } = gone;
         let Some(definition) = proposal.definition_mut(&address) else { continue };
-        let line = reason(&source, &address, &why);
         definition.reasons.retain(|reason| *reason != line);
         for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
             let mut sources = call.files("sources");
@@ -88,12 +90,8 @@ pub fn lacks_given_up(tree: &SourceTree, proposal: &Proposal, failure: &TryFailu
     proposal.given_up.iter().find_map(|one| {
         let text = tree.text(&one.source).unwrap_or_default();
         let symbol = missing.iter().find(|symbol| defines(&text, symbol))?;
-        Some(format!("it needs {symbol} of {}, which does not compile: {}", one.source, one.why))
+        Some(format!("it needs {symbol} of {}, and {}", one.source, one.why))
     })
-}
-
-fn reason(source: &str, address: &DefinitionAddress, why: &str) -> String {
-    format!("Without {}: {NOT_COMPILED}: {why}.", below(source, &address.package))
 }
 
 /// The names that a linker did not find.
@@ -167,7 +165,7 @@ mod tests {
         let lacks = lacks_given_up(&tree, &one, &some[0].1);
         assert_eq!(
             lacks.as_deref(),
-            Some("it needs spring_tide of src/b.c, which does not compile: `x' undeclared")
+            Some("it needs spring_tide of src/b.c, and it does not compile: `x' undeclared")
         );
         let both = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "spring_tide")];
         assert_eq!(with_needed(&tree, &mut one, &both).len(), 1);

@@ -9,7 +9,7 @@ use roxmltree::{Document, Node};
 use super::is_sample;
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, WantedPin};
-use crate::tree::{SourceTree, ext_of, folder_of, is_below, joined, name_of, stem_of};
+use crate::tree::{SourceTree, below, ext_of, folder_of, is_below, joined, name_of, stem_of};
 
 /// Endings of files that may describe an archive, as the layout of Java's repositories has it.
 const DESCRIPTOR_ENDINGS: [&str; 2] = ["pom", "xml"];
@@ -76,10 +76,64 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         }
         names.insert((String::new(), folder.clone()), address);
     }
+    let imported = imported_projects(tree, &projects);
     for (folder, roots) in &projects {
         let descriptor = descriptors.get(folder);
-        JavaProject { survey, folder, roots, descriptor, names: &names }.propose();
+        let imported = imported.get(folder.as_str()).cloned().unwrap_or_default();
+        JavaProject { survey, folder, roots, descriptor, names: &names, imported }.propose();
     }
+}
+
+/// The other projects of which a project imports classes: for its users' sources, and for its tests.
+#[derive(Clone, Default)]
+struct ImportedProjects {
+    by_sources: BTreeSet<String>,
+    by_tests: BTreeSet<String>,
+}
+
+/// Which projects import classes of which, but for those that import one another.
+fn imported_projects<'p>(
+    tree: &SourceTree,
+    projects: &'p BTreeMap<String, BTreeMap<String, SourceRoot>>,
+) -> BTreeMap<&'p str, ImportedProjects> {
+    let mut classes: BTreeMap<String, &str> = BTreeMap::new();
+    for (folder, roots) in projects {
+        for (root, part) in roots.iter().filter(|(_, part)| !part.is_test) {
+            let class = |source: &String| below(source, root).trim_end_matches(".java").replace('/', ".");
+            classes.extend(part.sources.iter().map(|source| (class(source), folder.as_str())));
+        }
+    }
+    let Ok(import) = Regex::new(r"(?m)^\s*import\s+(?:static\s+)?([\w.]+?)(?:\.\*)?\s*;") else {
+        return BTreeMap::new();
+    };
+    let mut found: BTreeMap<&str, ImportedProjects> = BTreeMap::new();
+    for (folder, roots) in projects {
+        for part in roots.values() {
+            for text in part.sources.iter().filter_map(|source| tree.text(source)) {
+                for name in import.captures_iter(&text) {
+                    // Of what is inside of a class, the class is imported.
+                    let ends = name[1].match_indices('.').map(|(at, _)| at).chain([name[1].len()]);
+                    let owner = ends.into_iter().find_map(|end| classes.get(&name[1][..end]));
+                    let Some(owner) = owner.filter(|owner| **owner != folder.as_str()) else { continue };
+                    let mine = found.entry(folder).or_default();
+                    let of = if part.is_test { &mut mine.by_tests } else { &mut mine.by_sources };
+                    of.insert((*owner).to_owned());
+                }
+            }
+        }
+    }
+    let numbers: BTreeMap<&str, u32> = projects.keys().map(String::as_str).zip(0..).collect();
+    let next: Vec<Vec<u32>> = projects
+        .keys()
+        .map(|folder| found.get(folder.as_str()).into_iter().flat_map(|one| &one.by_sources))
+        .map(|others| others.filter_map(|other| numbers.get(other.as_str()).copied()).collect())
+        .collect();
+    let circles = nubrik_graph::components(&next);
+    let circle = |folder: &str| numbers.get(folder).map(|number| circles[*number as usize]);
+    for (folder, one) in &mut found {
+        one.by_sources.retain(|other| circle(other) != circle(folder));
+    }
+    found
 }
 
 /// The folders in which an archive is described, sorted.
@@ -242,6 +296,7 @@ struct JavaProject<'r, 'a> {
     roots: &'r BTreeMap<String, SourceRoot>,
     descriptor: Option<&'r ArchiveFacts>,
     names: &'r KnownArchives,
+    imported: ImportedProjects,
 }
 
 impl<'r> JavaProject<'r, '_> {
@@ -284,6 +339,13 @@ impl<'r> JavaProject<'r, '_> {
             let name = format!("{}:{}", need.group, need.name);
             pin(self.survey, &name, &need.version, &wanted_by);
             values.push(FieldValue::Pinned(Kit::Java, name));
+        }
+        let imported = if for_tests { &self.imported.by_tests } else { &self.imported.by_sources };
+        for other in imported.iter().filter_map(|folder| self.names.get(&(String::new(), folder.clone()))) {
+            let value = FieldValue::Of(other.clone());
+            if !values.contains(&value) {
+                values.push(value);
+            }
         }
         values
     }
@@ -437,7 +499,7 @@ fn programs(survey: &mut Survey<'_>, folder: &str, sources: &BTreeSet<String>, l
     for source in sources {
         let Some(text) = survey.tree.text(source).filter(|text| main.is_match(text)) else { continue };
         let root = root_of(source, &text);
-        let class = crate::tree::below(source, &root).trim_end_matches(".java").replace('/', ".");
+        let class = below(source, &root).trim_end_matches(".java").replace('/', ".");
         let call = KindCall::new(Kit::Java, "program").with("main", FieldValue::text(&class));
         let call = call.with("needs", FieldValue::Of(library.clone()));
         let address = survey.names.give(folder, stem_of(source), "program");
