@@ -208,25 +208,45 @@ impl PackageDocument {
 
     /// The version that a range or a tag means: the latest, if that will do; else the newest that fits the machine's Node best and
     /// whose author does not advise against it.
-    pub(crate) fn choose(&self, range: &str, kept: &[Version], place: &NodeMachine) -> Option<Version> {
+    /// Of those that fit the first one counts that is in all `besides`, too, if there is one.
+    pub(crate) fn choose(
+        &self,
+        range: &str,
+        besides: &[Range],
+        kept: &[Version],
+        place: &NodeMachine,
+    ) -> Option<Version> {
         if let Some(version) = self.tags.get(range) {
             return Version::parse(version).ok();
         }
         let range = parsed_range(range)?;
+        let in_all =
+            |version: &Version| range.satisfies(version) && besides.iter().all(|one| one.satisfies(version));
+        let chosen = (!besides.is_empty()).then(|| self.best(&in_all, kept, place)).flatten();
+        chosen.or_else(|| self.best(&|version| range.satisfies(version), kept, place))
+    }
+
+    /// The version to take of those that fit.
+    fn best(
+        &self,
+        fits: &dyn Fn(&Version) -> bool,
+        kept: &[Version],
+        place: &NodeMachine,
+    ) -> Option<Version> {
         let is_there = |version: &&Version| self.releases.iter().any(|(known, _)| known == *version);
-        if let Some(version) = kept.iter().filter(is_there).find(|version| range.satisfies(version)) {
+        if let Some(version) = kept.iter().filter(is_there).find(|version| fits(version)) {
             return Some(version.clone());
         }
         let suits = |release: &PackageRelease| {
             release.node.as_ref().is_none_or(|node| place.node.as_ref().is_none_or(|own| node.satisfies(own)))
         };
         let latest = self.tags.get("latest").and_then(|text| Version::parse(text).ok());
-        if let Some(latest) = latest.filter(|version| range.satisfies(version))
+        if let Some(latest) = latest.filter(|version| fits(version))
             && self.release(&latest).is_some_and(|release| suits(&release) && !release.is_deprecated)
         {
             return Some(latest);
         }
-        let fitting = self.releases.iter().filter(|(version, _)| range.satisfies(version));
+        let fitting = self.releases.iter().filter(|(version, _)| fits(version));
         let known = fitting.filter_map(|(version, _)| self.release(version));
         let best = known.max_by_key(|r| {
             let (suits, is_fine) = (suits(r), !r.is_deprecated);

@@ -39,6 +39,7 @@ pub(crate) fn resolve(
         documents: PackagePages::new(desk, index::document),
         releases: HashMap::new(),
         tree: ModuleTree::new(),
+        besides: BTreeMap::new(),
     };
     for (name, AskedPackage { requirement, .. }) in asked {
         if parsed_range(requirement).is_none()
@@ -58,7 +59,17 @@ pub(crate) fn resolve(
             PackageWish { name: name.clone(), range: asked.requirement.clone(), kind: WishKind::Needed };
         (name.clone(), wish)
     });
-    planter.grow(wishes.collect())?;
+    let wishes: BTreeMap<String, PackageWish> = wishes.collect();
+    // What is found taken too late is known from the beginning the next time. Each time says something new of what there is.
+    while let Err(obstacle) = planter.grow(&wishes) {
+        let Obstacle::Taken { package, range, problem } = obstacle else {
+            return Err(obstacle.into_problem());
+        };
+        if !planter.besides.entry(package).or_default().insert(range) {
+            return Err(*problem);
+        }
+        planter.tree = ModuleTree::new();
+    }
     planter.solved(asked)
 }
 
@@ -86,6 +97,28 @@ fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<NodeMachin
     Ok(NodeMachine { os, cpu, libc, node: node.map(|major| Version::from((major, 999_u64, 0_u64))) })
 }
 
+/// Why a tree does not grow.
+enum Obstacle {
+    /// No way is known around it.
+    Problem(Box<PinProblem>),
+    /// A package that a user has to have beside it has to be in this range, and another version is there already.
+    Taken { package: String, range: String, problem: Box<PinProblem> },
+}
+
+impl Obstacle {
+    fn into_problem(self) -> PinProblem {
+        match self {
+            Obstacle::Problem(problem) | Obstacle::Taken { problem, .. } => *problem,
+        }
+    }
+}
+
+impl From<PinProblem> for Obstacle {
+    fn from(problem: PinProblem) -> Obstacle {
+        Obstacle::Problem(Box::new(problem))
+    }
+}
+
 struct Planter<'a> {
     desk: &'a Desk<'a>,
     place: NodeMachine,
@@ -93,6 +126,8 @@ struct Planter<'a> {
     documents: PackagePages<'a, PackageDocument>,
     releases: HashMap<(String, Version), Arc<PackageRelease>>,
     tree: ModuleTree,
+    /// Ranges in which a package is wanted besides, by those who have to find it beside them.
+    besides: BTreeMap<String, BTreeSet<String>>,
 }
 
 fn fits(range: &str, version: &Version) -> bool {
@@ -123,7 +158,7 @@ impl Planter<'_> {
     }
 
     /// Grows the tree from what is asked for.
-    fn grow(&mut self, asked: BTreeMap<String, PackageWish>) -> Result<(), PinProblem> {
+    fn grow(&mut self, asked: &BTreeMap<String, PackageWish>) -> Result<(), Obstacle> {
         // By depth and path, so that the tree does not depend on when something was asked for.
         let mut open: BTreeSet<(usize, String, usize)> = BTreeSet::from([(0, String::new(), ROOT)]);
         let mut done = BTreeSet::new();
@@ -131,7 +166,7 @@ impl Planter<'_> {
             if !done.insert(node) {
                 continue;
             }
-            let wishes = self.wishes(node, &asked)?;
+            let wishes = self.wishes(node, asked)?;
             if wishes
                 .values()
                 .any(|wish| wish.kind != WishKind::OptionalPeer && !self.documents.has(&wish.name))
@@ -139,7 +174,7 @@ impl Planter<'_> {
                 // With all that is waiting, so that a level of the tree takes as long as its slowest document.
                 let mut all: Vec<PackageWish> = wishes.values().cloned().collect();
                 for (_, _, waiting) in &open {
-                    all.extend(self.wishes(*waiting, &asked)?.into_values());
+                    all.extend(self.wishes(*waiting, asked)?.into_values());
                 }
                 self.expect(&all)?;
             }
@@ -166,7 +201,7 @@ impl Planter<'_> {
     }
 
     /// Lets a package find what it wants, and says which place is new for that.
-    fn settle(&mut self, node: usize, name: &str, wish: &PackageWish) -> Result<Option<usize>, PinProblem> {
+    fn settle(&mut self, node: usize, name: &str, wish: &PackageWish) -> Result<Option<usize>, Obstacle> {
         // What the user of a package has to have is looked for beside it.
         let from = match wish.kind {
             WishKind::Peer | WishKind::OptionalPeer => self.tree.nodes[node].above,
@@ -185,7 +220,10 @@ impl Planter<'_> {
         }
         let kept = self.preferred.get(&wish.name).cloned().unwrap_or_default();
         let document = self.document(&wish.name)?;
-        let version = document.as_ref().and_then(|document| document.choose(&wish.range, &kept, &self.place));
+        let besides = self.besides.get(&wish.name).into_iter().flatten();
+        let besides: Vec<_> = besides.filter_map(|range| parsed_range(range)).collect();
+        let version =
+            document.as_ref().and_then(|document| document.choose(&wish.range, &besides, &kept, &self.place));
         let release = match version {
             Some(version) => self.release(&wish.name, &version)?,
             None => None,
@@ -195,7 +233,7 @@ impl Planter<'_> {
             _ if wish.kind == WishKind::Optional => return Ok(None),
             Some(release) => {
                 let what = format!("{} {} is not for this system", wish.name, release.version);
-                return Err(self.nothing(node, wish, what));
+                return Err(self.nothing(node, wish, what).into());
             }
             None => {
                 let last = document.as_ref().and_then(|document| document.last());
@@ -203,7 +241,7 @@ impl Planter<'_> {
                     Some(last) => format!("the newest {} is {last}", wish.name),
                     None => format!("the registry has no {}", wish.name),
                 };
-                return Err(self.nothing(node, wish, what));
+                return Err(self.nothing(node, wish, what).into());
             }
         };
         let above = self.tree.highest(from, name, &release.version, &fits);
@@ -212,11 +250,17 @@ impl Planter<'_> {
             let there = found.map(|found| &self.tree.nodes[found]);
             let what = there
                 .map_or_else(String::new, |there| format!("{} {} is there", there.package, there.version));
-            return Err(self.nothing(node, wish, what));
+            let (package, range) = (wish.name.clone(), wish.range.clone());
+            return Err(Obstacle::Taken {
+                package,
+                range,
+                problem: Box::new(self.nothing(node, wish, what)),
+            });
         }
         let new = self.tree.put(above, name, &wish.name, release.version.clone());
         if self.tree.nodes.len() > MOST_PLACES {
-            return Err(PinProblem::new(format!("the tree of packages has more than {MOST_PLACES} places")));
+            let problem = PinProblem::new(format!("the tree of packages has more than {MOST_PLACES} places"));
+            return Err(problem.into());
         }
         self.note(node, name, wish, new);
         Ok(Some(new))

@@ -56,6 +56,16 @@ fn peers_are_found_beside_and_optional_ones_by_system() {
     let problem = shop.pinned(JS, &["ebb", "moon 2"]).unwrap_err();
     assert_eq!(problem.message, "no versions fit together");
     assert!(problem.notes.contains(&"ebb 1.0.0 needs moon 1".to_owned()), "{problem:?}");
+    // Who comes later wants an older one than the newest that the first one takes: both can have it.
+    shop.js("flow", &[("1.0.0", r#""peerDependencies": {"moon": ">=1"}"#)]);
+    shop.js("tide", &[("1.0.0", r#""dependencies": {"flow": "1", "lunar": "1"}"#)]);
+    shop.js("lunar", &[("1.0.0", r#""peerDependencies": {"moon": "^1"}"#)]);
+    assert_eq!(
+        settled(&shop, &["tide"]),
+        "flow=flow@1.0.0 lunar=lunar@1.0.0 moon=moon@1.0.0 tide=tide@1.0.0"
+    );
+    assert_eq!(settled(&shop, &["flow"]), "flow=flow@1.0.0 moon=moon@2.0.0");
+    assert!(shop.pinned(JS, &["tide", "moon 2"]).is_err());
     shop.js(
         "fast",
         &[("1.0.0", r#""optionalDependencies": {"fast-linux": "1", "fast-mac": "1", "lost": "1"}"#)],

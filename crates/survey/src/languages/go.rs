@@ -45,9 +45,14 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         }
     }
     if folders.is_empty() && sources > 0 {
-        match inferred_path(survey.tree) {
+        let packages = packages_below(survey.tree, "", &[String::new()]);
+        // Where nobody imports one of them, any path will do.
+        let imports = |package: &Package| {
+            package.imports.iter().chain(&package.test_imports).all(|import| is_standard_import(import))
+        };
+        let free = || packages.values().all(imports).then(|| survey.name_of_folder(""));
+        match inferred_path(survey.tree).or_else(free) {
             Some(path) => {
-                let packages = packages_below(survey.tree, "", &[String::new()]);
                 let manifest = GoManifest { path, ..GoManifest::default() };
                 modules.push(GoModule { folder: String::new(), manifest, packages });
             }
