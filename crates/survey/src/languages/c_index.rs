@@ -193,7 +193,8 @@ impl<'a> IncludeIndex<'a> {
 
     /// The only header of a name that is included below a folder in which it does not lie: building lays it there.
     pub fn laid(&self, path: &str) -> Option<(&'a str, String)> {
-        let (place, name) = path.rsplit_once('/')?;
+        let (place, name) =
+            path.rsplit_once('/').filter(|(place, _)| !place.split('/').any(|part| part == ".."))?;
         let is_meant =
             |file: &&&str| is_header(file) && !is_sample_or_test(file) && other_system_of(file).is_none();
         let mut found = self.names.get(name)?.iter().filter(is_meant);

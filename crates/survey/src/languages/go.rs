@@ -145,6 +145,24 @@ fn packages_below(tree: &SourceTree, folder: &str, all: &[String]) -> BTreeMap<S
 
 /// The path by which a package at the top is imported, where no go.mod says so: in a comment beside its name, or in its tests.
 fn inferred_path(tree: &SourceTree) -> Option<String> {
+    path_at_top(tree).or_else(|| path_by_imports(tree))
+}
+
+/// The path of a module by how its sources import the packages of its folders.
+fn path_by_imports(tree: &SourceTree) -> Option<String> {
+    let files = || tree.files().iter().filter(|file| ext_of(file) == "go");
+    let folders: BTreeSet<&str> =
+        files().map(|file| folder_of(file)).filter(|folder| !folder.is_empty()).collect();
+    let imports = files().filter_map(|file| tree.text(file)).flat_map(|text| GoSource::read(&text).imports);
+    imports.filter(|import| !is_standard_import(import)).find_map(|import| {
+        let above = import.match_indices('/').map(|(at, _)| at);
+        let at = above.into_iter().find(|at| folders.contains(&import[at + 1..]))?;
+        Some(import[..at].to_owned())
+    })
+}
+
+/// The path of the package at the top.
+fn path_at_top(tree: &SourceTree) -> Option<String> {
     let files = || tree.inside("").filter(|file| ext_of(file) == "go");
     let texts: Vec<_> = files().filter_map(|file| tree.text(file)).collect();
     let said = texts.iter().flat_map(|text| text.lines()).filter(|line| line.starts_with("package "));

@@ -125,7 +125,8 @@ impl Project {
                 None => {
                     let stem = stem_of(inside);
                     let is_helper = ["setup", "conftest", "conf"].contains(&stem);
-                    let is_module = named.as_deref() == Some(stem) || root != folder;
+                    let is_module =
+                        named.as_deref() == Some(stem) || root != folder || facts.modules.contains(stem);
                     if !is_helper && is_module && !is_test(inside) {
                         modules.insert(inside.to_owned());
                     }
@@ -153,7 +154,7 @@ impl Project {
 }
 
 fn is_test_name(name: &str) -> bool {
-    (name.starts_with("test_") || name.ends_with("_test.py")) && name.ends_with(".py")
+    (name.starts_with("test_") || name.ends_with("_test.py") || name == "tests.py") && name.ends_with(".py")
 }
 
 fn is_test(inside: &str) -> bool {

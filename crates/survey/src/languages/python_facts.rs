@@ -1,6 +1,6 @@
 //! What the manifests of a project in Python say, of all ages.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 
 use regex::Regex;
 use toml::{Table, Value as Toml};
@@ -20,6 +20,8 @@ pub(super) struct ProjectFacts {
     pub scripts: BTreeMap<String, String>,
     /// Where its modules are, from the project's folder on.
     pub root: Option<String>,
+    /// Modules of one file each that it names.
+    pub modules: BTreeSet<String>,
 }
 
 /// What the manifests in a folder say.
@@ -40,6 +42,14 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
     }
     if let Some(text) = tree.text(&path("setup.py")) {
         facts.take_script(&text);
+        // It may read what it requires from the list for installers.
+        let list = Regex::new(r#"open\(\s*["']([\w./-]*require[\w./-]*\.txt)["']"#).ok();
+        if let Some(found) = list.and_then(|list| list.captures(&text).map(|found| found[1].to_owned()))
+            && facts.requires.is_empty()
+            && let Some(text) = tree.text(&path(&found))
+        {
+            facts.requires = requirement_lines(&text);
+        }
     }
     // What tools wrote of the project when it was published.
     if let Some(text) = tree.text(&path("PKG-INFO")) {
@@ -159,10 +169,27 @@ impl ProjectFacts {
 
     /// What a script of a project says in plain words, without running it.
     fn take_script(&mut self, text: &str) {
-        let find = |key: &str| {
-            let pattern = Regex::new(&format!(r#"\b{key}\s*=\s*["']([^"'\n]+)["']"#)).ok()?;
-            Some(pattern.captures(text)?[1].to_owned())
+        let first = |pattern: String| -> Option<String> {
+            Some(Regex::new(&pattern).ok()?.captures(text)?[1].to_owned())
         };
+        // Its value, or that of the variable that stands for it.
+        let by_variable = |key: &str| first(format!(r"\b{key}\s*=\s*([A-Za-z_]\w*)\s*(?:,|\)|\n)"));
+        let find = |key: &str| {
+            first(format!(r#"\b{key}\s*=\s*["']([^"'\n]+)["']"#)).or_else(|| {
+                let name = by_variable(key)?;
+                first(format!(r#"(?m)^{name}\s*=\s*["']([^"'\n]+)["']"#))
+            })
+        };
+        let names = |list: String| -> Vec<String> {
+            let quoted = Regex::new(r#"["']([^"'\n]+)["']"#).ok();
+            let found = quoted.iter().flat_map(|quoted| quoted.captures_iter(&list));
+            found.map(|one| one[1].to_owned()).collect()
+        };
+        let modules = first(r"\bpy_modules\s*=\s*[\[(]([^\])]*)".to_owned()).or_else(|| {
+            let name = by_variable("py_modules")?;
+            first(format!(r"(?m)^{name}\s*=\s*[\[(]([^\])]*)"))
+        });
+        self.modules.extend(modules.map(names).unwrap_or_default());
         self.name = self.name.take().or_else(|| find("name"));
         self.version = self.version.take().or_else(|| find("version"));
         self.summary = self.summary.take().or_else(|| find("description"));
@@ -195,5 +222,9 @@ mod tests {
         facts.take_script("setup(\n    name='gauge',\n    version = \"1.2\",\n    install_requires=['six', \"attrs>=20\"],\n)");
         assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("gauge"), Some("1.2")));
         assert_eq!(facts.requires, ["six", "attrs>=20"]);
+        let mut facts = ProjectFacts::default();
+        facts.take_script("PACKAGE = 'ebb'\nMODULES = (\n  'ebb',\n  'flow',\n)\nsetup(name=PACKAGE, version=VERSION,\n py_modules=MODULES)");
+        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("ebb"), None));
+        assert_eq!(facts.modules, ["ebb", "flow"].map(str::to_owned).into());
     }
 }
