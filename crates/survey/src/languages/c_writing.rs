@@ -6,7 +6,7 @@ use super::c_index::IncludeIndex;
 use super::c_parts::{CPart, CRole, Included, Parts};
 use super::c_places::is_part;
 use super::c_scan::is_header;
-use super::{config_header, export_header, makers, templates};
+use super::{config_header, makers, templates, usual_headers};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, Keyword, KindCall, Kit};
 use crate::tree::{ext_of, folder_of, is_below, name_of};
@@ -152,7 +152,7 @@ impl PartWriter<'_, '_> {
                     let asks = (self.index.scans, self.owners, reach.wants_config);
                     let found = config_header::propose(self.survey, asks, component, header)
                         .or_else(|| templates::propose(self.survey, component, header))
-                        .or_else(|| export_header::propose(self.survey, self.owners, component, header))
+                        .or_else(|| usual_headers::propose(self.survey, self.owners, component, header))
                         .or_else(|| makers::propose(self.survey, component, header));
                     self.made.insert(key, found.clone());
                     found

@@ -10,7 +10,6 @@ mod c_system;
 mod c_writing;
 mod config_header;
 mod documents;
-mod export_header;
 mod fortran;
 mod fortran_scan;
 mod go;
@@ -28,6 +27,7 @@ mod rust;
 mod rust_manifest;
 mod templates;
 mod tsconfig;
+mod usual_headers;
 
 use crate::Survey;
 use crate::tree::name_of;

@@ -1,4 +1,5 @@
-//! A header that is not in the tree, and says what a library shows to its users: its marks are used and defined nowhere.
+//! Headers that are not in the tree, and whose names say what a configuration writes into them: the integers of C, or marks of what a
+//! library shows to its users, which are used and defined nowhere.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -8,7 +9,7 @@ use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{name_of, stem_of};
 
-/// A definition of such a header, if a header is one by its name and the sources of its component use marks of that kind.
+/// A definition of such a header, if a header is one.
 pub(super) fn propose(
     survey: &mut Survey<'_>,
     owners: &BTreeMap<&str, String>,
@@ -16,9 +17,27 @@ pub(super) fn propose(
     header: &str,
 ) -> Option<DefinitionAddress> {
     let stem = stem_of(header).to_lowercase();
-    if !stem.split(['_', '-', '.']).any(|word| word.starts_with("export")) {
+    let has_word = |start: &str| stem.split(['_', '-', '.']).any(|word| word.starts_with(start));
+    let name = name_of(header);
+    let (fields, documentation) = if has_word("stdint") || has_word("inttypes") {
+        let includes = "    includes = [\"stdint.h\", \"inttypes.h\"]\n".to_owned();
+        (includes, format!("The integers of C, as {name} gives them to the sources."))
+    } else if has_word("export") {
+        let rows = marks(survey, owners, component)?;
+        let documentation = format!("Marks of what a library shows to its users, as {name} has them.");
+        (format!("    defines = {{\n{rows}    }}\n"), documentation)
+    } else {
         return None;
-    }
+    };
+    let address = survey.names.give(component, &stem, "header");
+    let code = format!("c.config_header {{\n    path = \"{name}\"\n{fields}}}");
+    let body = Body::Code(code, BTreeSet::new());
+    survey.define(Definition::new(Keyword::Target, &address, documentation, body).private());
+    Some(address)
+}
+
+/// The marks that the sources of a component use and that nothing defines, each with its meaning.
+fn marks(survey: &Survey<'_>, owners: &BTreeMap<&str, String>, component: &str) -> Option<String> {
     let used = Regex::new(r"\b[A-Z][A-Z0-9_]*_(?:EXPORTS?|API|NO_EXPORT|DEPRECATED)\b").ok()?;
     let defined = Regex::new(r"(?m)^[ \t]*#[ \t]*define[ \t]+(\w+)").ok()?;
     let (mut marks, mut known): (BTreeSet<String>, BTreeSet<String>) = Default::default();
@@ -33,18 +52,8 @@ pub(super) fn propose(
         }
     }
     marks.retain(|mark| !known.contains(mark));
-    if marks.is_empty() {
-        return None;
-    }
-    let rows: String =
-        marks.iter().map(|mark| format!("        \"{mark}\": '{}'\n", meaning(mark))).collect();
-    let name = name_of(header);
-    let code = format!("c.config_header {{\n    path = \"{name}\"\n    defines = {{\n{rows}    }}\n}}");
-    let address = survey.names.give(component, &stem, "header");
-    let documentation = format!("Marks of what a library shows to its users, as {name} has them.");
-    let body = Body::Code(code, BTreeSet::new());
-    survey.define(Definition::new(Keyword::Target, &address, documentation, body).private());
-    Some(address)
+    let row = |mark: &String| format!("        \"{mark}\": '{}'\n", meaning(mark));
+    (!marks.is_empty()).then(|| marks.iter().map(row).collect())
 }
 
 /// What a compiler is to do with what is marked so.
