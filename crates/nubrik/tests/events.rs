@@ -198,7 +198,7 @@ fn every_event_is_as_documented() {
         r#"{"name": "isles", "main": "i.js", "scripts": {"tide": "true"}, "dependencies": {"ebb": "^1"}}"#,
     );
     sandbox.write("i.js", "1;\n");
-    sandbox.write("go/a.go", "package a\n");
+    sandbox.write("go/a.go", "package a\n\nimport \"isles.example/b\"\n");
     check(&["adopt", "--no-try"]);
     check(&["adopt", "--yes", "--offline"]);
     check(&["adopt", "--check"]);
