@@ -117,13 +117,13 @@ fn compiled(
     // What says itself that it is not for this machine, or is an example that is no whole program.
     let refuses = captured(r"error: #error ([^\n]+)", printed);
     let is_sample = |one: &Definition| one.keyword == Keyword::Target && matches!(one.body, Body::Each(..));
-    if let Some(definition) = proposal.definition_mut(address)
+    if let Some(definition) = proposal.definition(address)
         && let Some(what) = refuses.clone().or_else(|| {
             captured(r"\berror: ([^\n]+)", printed)
                 .filter(|_| is_sample(definition))
                 .map(|text| format!("it does not compile: {text}"))
         })
-        && let Some(mended) = without_source(definition, trouble, what.trim().trim_end_matches('.'))
+        && let Some(mended) = without_source(proposal, address, trouble, what.trim().trim_end_matches('.'))
     {
         return mended;
     }
@@ -230,11 +230,19 @@ fn missing_header(
         };
     }
     let why = format!("it includes {header}, which neither this folder nor this machine has");
-    without_source(definition, trouble, &why).unwrap_or(Mended::Omission(why))
+    without_source(proposal, address, trouble, &why).unwrap_or(Mended::Omission(why))
 }
 
 /// Leaves a source out of a library with others, or of what is made of each of several.
-fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) -> Option<Mended> {
+fn without_source(
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+    why: &str,
+) -> Option<Mended> {
+    let at = proposal.definitions.iter().position(|one| one.address == *address)?;
+    let definition = &mut proposal.definitions[at];
+    let needed = &proposal.needed;
     let culprit = |files: &BTreeSet<String>| {
         let named = files
             .iter()
@@ -244,7 +252,8 @@ fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) 
     let mut gone = None;
     for call in definition.body.calls_mut().into_iter().filter(|call| call.kind == "library") {
         let mut files = call.files("sources");
-        let Some(source) = culprit(&files).filter(|_| files.len() > 1) else { continue };
+        let is_free = |source: &String| files.len() > 1 && !needed.contains(source);
+        let Some(source) = culprit(&files).filter(is_free) else { continue };
         files.remove(&source);
         call.set_files("sources", files);
         gone = Some(source);
@@ -255,10 +264,11 @@ fn without_source(definition: &mut Definition, trouble: &TryFailure, why: &str) 
         files.remove(&source);
         gone = Some(source);
     }
-    let source = gone?;
-    let inside = below(&source, &definition.address.package);
-    definition.reasons.push(format!("Without {inside}: {why}."));
-    Some(Mended::Changed(format!("without {source}: {why}")))
+    let gone = GivenUp { address: address.clone(), source: gone?, why: why.to_owned() };
+    definition.reasons.push(gone.reason());
+    let how = format!("without {}: {why}", gone.source);
+    proposal.given_up.push(gone);
+    Some(Mended::Changed(how))
 }
 
 /// Whether a C or C++ compiler takes a file, or a part of one.

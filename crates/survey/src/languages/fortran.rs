@@ -58,6 +58,14 @@ fn is_test(source: &str) -> bool {
         || stem_of(source).to_lowercase().contains("test")
 }
 
+/// What sources include.
+#[derive(Default)]
+struct IncludedFiles {
+    files: BTreeSet<String>,
+    /// Folders from which on some of it is named.
+    searched: BTreeSet<String>,
+}
+
 /// What some sources become.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 enum FortranRole {
@@ -95,36 +103,47 @@ struct FortranSources<'a> {
 
 impl<'a> FortranSources<'a> {
     /// The files that a file includes: beside it, or by their names, the nearest of several.
-    fn included_by(&self, file: &str, wanted: &BTreeSet<String>, survey: &Survey<'_>) -> Vec<String> {
+    /// Each with the folder from which on it is named, where that is not beside the file.
+    fn included_by(
+        &self,
+        file: &str,
+        wanted: &BTreeSet<String>,
+        survey: &Survey<'_>,
+    ) -> Vec<(String, Option<String>)> {
         let folder = folder_of(file);
         let of = |name: &String| {
             let beside = joined(folder, name).filter(|path| survey.tree.has(path));
-            beside.or_else(|| {
+            let found = beside.map(|path| (path, None));
+            found.or_else(|| {
+                let name = name.trim_start_matches("./");
                 let named = self.names.get(name_of(name)).into_iter().flatten();
-                let ends = |path: &&&str| path.ends_with(name.trim_start_matches("./"));
-                named.filter(ends).max_by_key(|path| shared(folder, path)).map(|path| (*path).to_owned())
+                let ends = |path: &&&str| path.ends_with(name);
+                let path = *named.filter(ends).max_by_key(|path| shared(folder, path))?;
+                // The folders of what is included are searched anyway.
+                let from = name.contains('/').then(|| path[..path.len() - name.len()].trim_end_matches('/'));
+                Some((path.to_owned(), from.map(str::to_owned)))
             })
         };
         wanted.iter().filter_map(of).collect()
     }
 
-    /// All that a source includes, and what that includes.
-    fn included(&self, source: &str, survey: &Survey<'_>) -> BTreeSet<String> {
-        let mut found = BTreeSet::new();
+    /// All that a source includes, and what that includes, with the folders from which on some of it is named.
+    fn included(&self, source: &str, survey: &Survey<'_>) -> IncludedFiles {
+        let mut found = IncludedFiles::default();
         let wanted = self.sources.get(source).map(|facts| &facts.includes);
         let mut queue = wanted.map(|wanted| self.included_by(source, wanted, survey)).unwrap_or_default();
-        while let Some(file) = queue.pop() {
-            let text = survey.tree.text(&file).unwrap_or_default();
-            queue.extend(self.included_by(&file, &facts(&text, ext_of(&file)).includes, survey));
-            if !found.insert(file.clone()) {
-                queue.retain(|other| !found.contains(other));
+        while let Some((file, from)) = queue.pop() {
+            found.searched.extend(from);
+            if found.files.insert(file.clone()) {
+                let text = survey.tree.text(&file).unwrap_or_default();
+                queue.extend(self.included_by(&file, &facts(&text, ext_of(&file)).includes, survey));
             }
         }
         found
     }
 
     fn all_included(&self, survey: &Survey<'_>) -> BTreeSet<String> {
-        self.sources.keys().flat_map(|source| self.included(source, survey)).collect()
+        self.sources.keys().flat_map(|source| self.included(source, survey).files).collect()
     }
 
     /// Leaves out sources that nothing can compile: pieces, a module's second variant, and those that use modules which are nowhere.
@@ -332,7 +351,11 @@ impl<'a> FortranSources<'a> {
         mut needs: Vec<FieldValue>,
         survey: &Survey<'_>,
     ) -> KindCall {
-        let included = sources.iter().flat_map(|source| self.included(source, survey)).collect();
+        let mut included = IncludedFiles::default();
+        for more in sources.iter().map(|source| self.included(source, survey)) {
+            included.files.extend(more.files);
+            included.searched.extend(more.searched);
+        }
         let used = sources.iter().flat_map(|source| &self.sources[source].uses);
         let installed: BTreeSet<&InstalledFile> = used.filter_map(|name| self.installed.get(name)).collect();
         needs.extend(installed.iter().map(|found| FieldValue::SystemLibrary(found.library.clone())));
@@ -352,7 +375,11 @@ impl<'a> FortranSources<'a> {
         };
         KindCall::new(Kit::Fortran, kind)
             .with("sources", FieldValue::Files(sources.iter().map(|source| (*source).to_owned()).collect()))
-            .with("included", FieldValue::Files(included))
+            .with("included", FieldValue::Files(included.files))
+            .with(
+                "include",
+                FieldValue::List(included.searched.into_iter().map(FieldValue::Folder).collect()),
+            )
             .with("flags", FieldValue::texts(flags.iter().copied()))
             .with("link_flags", FieldValue::texts(links.iter().chain(own).copied()))
             .with("needs", FieldValue::List(needs))
