@@ -61,13 +61,15 @@ impl ModuleTree {
     }
 
     /// The highest place at which a version can stand so that it is found from `from`, and takes nothing from those who find another
-    /// one of that name now. `fits` says whether a version will do for a range.
+    /// one of that name now. `fits` says whether a version will do for a range, and `suits` whether it finds at a place what it wants
+    /// to find beside it.
     pub(crate) fn highest(
         &self,
         from: usize,
         name: &str,
         version: &Version,
         fits: &dyn Fn(&str, &Version) -> bool,
+        suits: &dyn Fn(usize) -> bool,
     ) -> usize {
         let mut best = from;
         let mut at = from;
@@ -82,7 +84,7 @@ impl ModuleTree {
                     && !self.is_below(edge.to, at)
                     && !fits(&edge.range, version)
             });
-            if !hides {
+            if !hides && suits(at) {
                 best = at;
             }
             if at == ROOT {

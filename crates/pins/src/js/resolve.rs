@@ -244,7 +244,18 @@ impl Planter<'_> {
                 return Err(self.nothing(node, wish, what).into());
             }
         };
-        let above = self.tree.highest(from, name, &release.version, &fits);
+        let suits = |at: usize| {
+            let beside = release
+                .needs
+                .iter()
+                .filter(|(_, wish)| matches!(wish.kind, WishKind::Peer | WishKind::OptionalPeer));
+            let mut found = beside.filter_map(|(name, wish)| Some((self.tree.find(at, name)?, wish)));
+            found.all(|(there, wish)| {
+                let there = &self.tree.nodes[there];
+                there.package == wish.name && fits(&wish.range, &there.version)
+            })
+        };
+        let above = self.tree.highest(from, name, &release.version, &fits, &suits);
         if self.tree.nodes[above].children.contains_key(name) {
             // Only what a user has to have may find its place taken.
             let there = found.map(|found| &self.tree.nodes[found]);

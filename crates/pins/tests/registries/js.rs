@@ -65,7 +65,18 @@ fn peers_are_found_beside_and_optional_ones_by_system() {
         "flow=flow@1.0.0 lunar=lunar@1.0.0 moon=moon@1.0.0 tide=tide@1.0.0"
     );
     assert_eq!(settled(&shop, &["flow"]), "flow=flow@1.0.0 moon=moon@2.0.0");
-    assert!(shop.pinned(JS, &["tide", "moon 2"]).is_err());
+    assert_eq!(
+        settled(&shop, &["tide", "moon 2"]),
+        "flow=flow@1.0.0 moon=moon@2.0.0 tide/node_modules/lunar=lunar@1.0.0 tide/node_modules/moon=moon@1.0.0 tide=tide@1.0.0"
+    );
+    assert!(shop.pinned(JS, &["lunar", "moon 2"]).is_err());
+    // It stands where it finds the right one, though there is room further up.
+    shop.js("neap", &[("1.0.0", r#""dependencies": {"moon": "2", "lunar": "1"}"#)]);
+    shop.js("lunar", &[("1.0.0", r#""peerDependencies": {"moon": "^2"}"#)]);
+    assert_eq!(
+        settled(&shop, &["moon 1", "neap"]),
+        "moon=moon@1.0.0 neap/node_modules/lunar=lunar@1.0.0 neap/node_modules/moon=moon@2.0.0 neap=neap@1.0.0"
+    );
     shop.js(
         "fast",
         &[("1.0.0", r#""optionalDependencies": {"fast-linux": "1", "fast-mac": "1", "lost": "1"}"#)],
