@@ -83,36 +83,8 @@ fn compiled(
     if let Some(found) = captured(r"fatal error: ([^:\n]+): No such file", printed) {
         return missing_header(tree, proposal, address, trouble, &found, machine);
     }
-    if let Some(name) = captured(r"error: [‘'`](\w+)[’'`] (?:undeclared|was not declared)", printed)
-        && let Some(value) = crate::languages::version_value(tree, &name)
-            .or_else(|| folder_value(proposal, address, &name))
-            .or_else(|| crate::build_words::value_of(tree, &name))
-        && let Some(definition) = proposal.definition_mut(address)
-    {
-        let flag = FieldValue::Text(format!("-D{name}={value}"));
-        let is_new = definition.body.add_item("flags", &flag);
-        if is_new {
-            return Mended::Changed(format!("{name} is defined as {value}"));
-        }
-    }
-    if let Some((flag, why)) = old_fortran(printed)
-        && let Some(definition) = proposal.definition_mut(address)
-        && definition.body.calls().iter().all(|call| call.kit == Kit::Fortran)
-        && definition.body.add_item("flags", &FieldValue::text(flag))
-    {
-        return Mended::Changed(format!("it is compiled with {flag}: {why}"));
-    }
-    if let Some(name) = captured(r"Error: Symbol [‘'`](\w+)[’'`] at \(1\) has no IMPLICIT type", printed)
-        .map(|name| name.to_uppercase())
-        && let Some(value) = crate::build_words::given_value_of(tree, &name)
-            .or_else(|| crate::languages::version_value(tree, &name))
-        && let Some(definition) = proposal.definition_mut(address)
-        && definition.body.calls().iter().all(|call| call.kit == Kit::Fortran)
-    {
-        definition.body.add_item("flags", &FieldValue::text("-cpp"));
-        if definition.body.add_item("flags", &FieldValue::Text(format!("-D{name}={value}"))) {
-            return Mended::Changed(format!("{name} is defined as {value}"));
-        }
+    if let Some(how) = with_flag(tree, proposal, address, printed) {
+        return Mended::Changed(how);
     }
     // What says itself that it is not for this machine, or is an example that is no whole program.
     let refuses = captured(r"error: #error ([^\n]+)", printed);
@@ -138,6 +110,39 @@ fn compiled(
         },
         None => Mended::Nothing,
     }
+}
+
+/// Adds a flag for what a compiler said that it lacks: a name that the build defines, or leave to read older Fortran.
+fn with_flag(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    printed: &str,
+) -> Option<String> {
+    if let Some(name) = captured(r"error: [‘'`](\w+)[’'`] (?:undeclared|was not declared)", printed)
+        && let Some(value) = crate::languages::version_value(tree, &name)
+            .or_else(|| folder_value(proposal, address, &name))
+            .or_else(|| crate::build_words::value_of(tree, &name))
+    {
+        let definition = proposal.definition_mut(address)?;
+        let flag = FieldValue::Text(format!("-D{name}={value}"));
+        return definition.body.add_item("flags", &flag).then(|| format!("{name} is defined as {value}"));
+    }
+    let definition = proposal.definition_mut(address)?;
+    if definition.body.calls().iter().any(|call| call.kit != Kit::Fortran) {
+        return None;
+    }
+    if let Some((flag, why)) = old_fortran(printed) {
+        let is_new = definition.body.add_item("flags", &FieldValue::text(flag));
+        return is_new.then(|| format!("it is compiled with {flag}: {why}"));
+    }
+    let name =
+        captured(r"Error: Symbol [‘'`](\w+)[’'`] at \(1\) has no IMPLICIT type", printed)?.to_uppercase();
+    let value = crate::build_words::given_value_of(tree, &name)
+        .or_else(|| crate::languages::version_value(tree, &name))?;
+    definition.body.add_item("flags", &FieldValue::text("-cpp"));
+    let flag = FieldValue::Text(format!("-D{name}={value}"));
+    definition.body.add_item("flags", &flag).then(|| format!("{name} is defined as {value}"))
 }
 
 /// The flag with which a compiler takes what it refused as older Fortran, and why.

@@ -218,12 +218,8 @@ impl Planter<'_> {
         if wish.kind == WishKind::OptionalPeer {
             return Ok(None);
         }
-        let kept = self.preferred.get(&wish.name).cloned().unwrap_or_default();
         let document = self.document(&wish.name)?;
-        let besides = self.besides.get(&wish.name).into_iter().flatten();
-        let besides: Vec<_> = besides.filter_map(|range| parsed_range(range)).collect();
-        let version =
-            document.as_ref().and_then(|document| document.choose(&wish.range, &besides, &kept, &self.place));
+        let version = document.as_ref().and_then(|document| self.version_for(document, wish));
         let release = match version {
             Some(version) => self.release(&wish.name, &version)?,
             None => None,
@@ -244,17 +240,7 @@ impl Planter<'_> {
                 return Err(self.nothing(node, wish, what).into());
             }
         };
-        let suits = |at: usize| {
-            let beside = release
-                .needs
-                .iter()
-                .filter(|(_, wish)| matches!(wish.kind, WishKind::Peer | WishKind::OptionalPeer));
-            let mut found = beside.filter_map(|(name, wish)| Some((self.tree.find(at, name)?, wish)));
-            found.all(|(there, wish)| {
-                let there = &self.tree.nodes[there];
-                there.package == wish.name && fits(&wish.range, &there.version)
-            })
-        };
+        let suits = |at: usize| self.finds_beside(&release, at);
         let above = self.tree.highest(from, name, &release.version, &fits, &suits);
         if self.tree.nodes[above].children.contains_key(name) {
             // Only what a user has to have may find its place taken.
@@ -275,6 +261,23 @@ impl Planter<'_> {
         }
         self.note(node, name, wish, new);
         Ok(Some(new))
+    }
+
+    /// The version of a package to take for a wish.
+    fn version_for(&self, document: &PackageDocument, wish: &PackageWish) -> Option<Version> {
+        let kept = self.preferred.get(&wish.name).map(Vec::as_slice).unwrap_or_default();
+        let besides = self.besides.get(&wish.name).into_iter().flatten();
+        let besides: Vec<_> = besides.filter_map(|range| parsed_range(range)).collect();
+        document.choose(&wish.range, &besides, kept, &self.place)
+    }
+
+    /// Whether a release finds at a place, in the right version, whatever is there of what it wants beside it.
+    fn finds_beside(&self, release: &PackageRelease, at: usize) -> bool {
+        let is_beside = |wish: &PackageWish| matches!(wish.kind, WishKind::Peer | WishKind::OptionalPeer);
+        let wishes = release.needs.iter().filter(|(_, wish)| is_beside(wish));
+        let mut found =
+            wishes.filter_map(|(name, wish)| Some((&self.tree.nodes[self.tree.find(at, name)?], wish)));
+        found.all(|(there, wish)| there.package == wish.name && fits(&wish.range, &there.version))
     }
 
     fn note(&mut self, from: usize, name: &str, wish: &PackageWish, to: usize) {
