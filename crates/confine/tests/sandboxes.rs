@@ -312,6 +312,14 @@ fn sandboxes_have_networks_of_their_own_where_they_want_them() {
         assert_eq!(fixture.sandboxes.put_back(used), 0);
         sandbox.replace(Some(fixture.sandbox()));
     }
+    // Only TCP, UDP and questions about routes: family, kind and protocol of each.
+    let refused = "import socket\nfor of in ((16, 3, 16), (16, 3, 12), (2, 3, 1), (2, 2, 1), (2, 1, 132), (2, 1, 262), (10, 1, 132)):\n  \
+                   try: socket.socket(*of); print('let', of)\n  except OSError as e: assert e.errno == 13, (of, e)\n\
+                   for family, level in ((2, 0), (10, 41)):\n  \
+                   try: socket.socket(family).setsockopt(level, 64, b'x' * 96); print('let', level)\n  \
+                   except OSError as e: assert e.errno == 13, (level, e)\n\
+                   for of in ((2, 1, 0), (2, 2, 17), (10, 1, 6), (16, 3, 0)): socket.socket(*of)";
+    assert_eq!(in_network(Reach::Loopback, refused), (true, String::new()));
     let sent = "print(open('/proc/net/dev').read().split('lo:')[1].split()[0])";
     assert_eq!(in_network(Reach::Loopback, sent), (true, "0\n".to_owned()));
     assert!(!in_network(Reach::Own(&own), "import socket; socket.socket(socket.AF_UNIX)").0);

@@ -705,6 +705,16 @@ fn a_tree_is_installed_again_and_again() {
     assert!(said.contains("1 removed") && said.contains("2 put, 1 as they were"), "{said}");
     assert_eq!(std::fs::read_to_string(&outside).unwrap(), "mine");
     assert!(!at("share/doc/read me.md").exists() && at("share/doc/others").exists());
+    // What cannot be meant is refused before anything is done.
+    let said = sandbox.run(&["run", "put", "--set", "place=relative"]).expect(3).stderr;
+    assert!(said.contains("`relative` does not begin with `/`: say the whole path"), "{said}");
+    sandbox.write("targets.nub", &definitions.replace("\"600\"", "\"9\""));
+    let said = put().expect(3).stderr;
+    assert!(said.contains("`9` is no permission of `share/doc/keys.md`"), "{said}");
+    sandbox.write("targets.nub", &definitions.replace("doc/keys.md\"", "doc/lost.md\""));
+    let said = put().expect(1).stderr;
+    assert!(said.contains("there is no file share/doc/lost.md in the tree"), "{said}");
+    sandbox.write("targets.nub", definitions);
     // A folder is in the way, and a record leads elsewhere.
     std::fs::remove_file(at("bin/run.sh")).unwrap();
     std::fs::create_dir(at("bin/run.sh")).unwrap();

@@ -1,5 +1,6 @@
 //! Fortran: libraries by folder, programs, and which of them use modules and procedures of which.
 
+use std::cell::RefCell;
 use std::collections::{BTreeMap, BTreeSet};
 
 use super::fortran_scan::{FortranFacts, facts};
@@ -34,8 +35,10 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         let facts = facts(&tree.text(file).unwrap_or_default(), ext_of(file));
         (file.as_str(), facts)
     });
-    let mut all =
-        FortranSources { sources: sources.collect(), names: tree.by_name(), installed: BTreeMap::new() };
+    let sources: BTreeMap<&str, FortranFacts> = sources.collect();
+    let procedures = sources.values().flat_map(|facts| facts.procedures.iter().cloned()).collect();
+    let (installed, includes) = Default::default();
+    let mut all = FortranSources { sources, names: tree.by_name(), installed, procedures, includes };
     let included = all.all_included(survey);
     all.sources.retain(|source, _| !included.contains(*source));
     all.leave_out_lost(survey);
@@ -99,6 +102,10 @@ struct FortranSources<'a> {
     names: BTreeMap<&'a str, Vec<&'a str>>,
     /// Modules that are in no source, and where this machine has them.
     installed: BTreeMap<String, InstalledFile>,
+    /// Procedures that some source defines.
+    procedures: BTreeSet<String>,
+    /// What files include that are included, each looked at once.
+    includes: RefCell<BTreeMap<String, BTreeSet<String>>>,
 }
 
 impl<'a> FortranSources<'a> {
@@ -135,8 +142,10 @@ impl<'a> FortranSources<'a> {
         while let Some((file, from)) = queue.pop() {
             found.searched.extend(from);
             if found.files.insert(file.clone()) {
-                let text = survey.tree.text(&file).unwrap_or_default();
-                queue.extend(self.included_by(&file, &facts(&text, ext_of(&file)).includes, survey));
+                let look = || facts(&survey.tree.text(&file).unwrap_or_default(), ext_of(&file)).includes;
+                let mut known = self.includes.borrow_mut();
+                let wanted = known.entry(file.clone()).or_insert_with(look);
+                queue.extend(self.included_by(&file, wanted, survey));
             }
         }
         found
@@ -388,9 +397,7 @@ impl<'a> FortranSources<'a> {
     /// Whether a source calls something of BLAS or LAPACK that no source defines.
     fn wants_lapack(&self, source: &str) -> bool {
         let calls = &self.sources[source].calls;
-        calls.iter().any(|name| {
-            is_of_lapack(name) && !self.sources.values().any(|facts| facts.procedures.contains(name))
-        })
+        calls.iter().any(|name| is_of_lapack(name) && !self.procedures.contains(name))
     }
 }
 
