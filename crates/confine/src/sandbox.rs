@@ -34,6 +34,12 @@ const NOBODY: u32 = 65534;
 
 /// The whole machine, while what all sandboxes begin from is laid out.
 const MACHINE: &str = "/.all";
+/// The same in a view that began in that of another template.
+const MACHINE_BELOW: &str = "/.all/.all";
+/// How a process that lays out a template finds its own namespaces, by the machine's view of processes.
+const OWN: [&CStr; 3] = [c"/.all/proc/self/ns/user", c"/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
+const OWN_BELOW: [&CStr; 3] =
+    [c"/.all/.all/proc/self/ns/user", c"/.all/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
 /// What sandboxes may take, hidden in each behind an empty folder from those who are in it.
 const SOURCES: &str = "/.in";
 const NOTHING: &str = "/.none";
@@ -50,6 +56,8 @@ const KEPT: usize = 64;
 /// What all sandboxes of a workspace begin from, and sandboxes that no one is in.
 pub struct Sandboxes {
     template: TemplateHandle,
+    /// Whether they show only what each process is of the kernel's files about processes and itself.
+    hides_kernel: bool,
     workspace: OwnedFd,
     /// Which files of the workspace are where.
     identities: Identities,
@@ -120,29 +128,66 @@ pub struct Sandbox {
     loopback: Loopback,
 }
 
-/// A path of the machine, seen while the template is laid out.
+/// A path of the machine, seen while the first template is laid out.
 fn on_machine(path: &Path) -> Vec<u8> {
     [MACHINE.as_bytes(), path.as_os_str().as_bytes()].concat()
 }
 
+/// Begins a new user's view, and shows the machine's system.
+fn begin(first: &mut Plan, workspace: &Path) -> io::Result<()> {
+    let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+    first.write("/proc/self/setgroups", "deny")?;
+    first.write("/proc/self/uid_map", &format!("{NOBODY} {user} 1"))?;
+    first.write("/proc/self/gid_map", &format!("{NOBODY} {group} 1"))?;
+    first.orders.push(Planned::Private);
+    // Any folder would do that is there everywhere and that no workspace lies in.
+    first.memory("/proc", "mode=755")?;
+    first.folder(format!("/proc{MACHINE}"))?;
+    let pivot = Planned::Pivot(first.text("/proc")?, first.text(format!("/proc{MACHINE}"))?);
+    first.orders.push(pivot);
+    first.folder(NOTHING)?;
+    show_system(first, workspace)
+}
+
+/// Begins a view in that of another template, in whose place for temporary files nothing is yet, and shows the root of an image.
+fn begin_in_root(first: &mut Plan, root: &Path, machine: &Path) -> io::Result<()> {
+    first.memory("/tmp", "mode=755")?;
+    first.folder(format!("/tmp{MACHINE}"))?;
+    let pivot = Planned::Pivot(first.text("/tmp")?, first.text(format!("/tmp{MACHINE}"))?);
+    first.orders.push(pivot);
+    first.folder(NOTHING)?;
+    show_root(first, root, machine)
+}
+
 impl Sandboxes {
-    /// Lays out what all sandboxes of a workspace begin from.
+    /// Lays out what all sandboxes of a workspace begin from that show this machine's system.
     ///
     /// # Errors
     /// When the kernel does not let this user make sandboxes with a network of their own, and why.
     pub fn new(workspace: &Path) -> io::Result<Sandboxes> {
+        Sandboxes::with_system(workspace, None)
+    }
+
+    /// The same with the root of an image, a folder of this machine, in place of the machine's system. Nothing of the kernel's
+    /// files is seen there but each process's own, and no settings of the machine. Commands there can be in one network with
+    /// those in sandboxes of this kind.
+    ///
+    /// # Errors
+    /// When the kernel refuses, or the root cannot be shown.
+    pub fn in_root(&self, workspace: &Path, root: &Path) -> io::Result<Sandboxes> {
+        Sandboxes::with_system(workspace, Some((self, root)))
+    }
+
+    fn with_system(workspace: &Path, root: Option<(&Sandboxes, &Path)>) -> io::Result<Sandboxes> {
         let mut first = Plan::default();
-        let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
-        first.write("/proc/self/setgroups", "deny")?;
-        first.write("/proc/self/uid_map", &format!("{NOBODY} {user} 1"))?;
-        first.write("/proc/self/gid_map", &format!("{NOBODY} {group} 1"))?;
-        first.orders.push(Planned::Private);
-        // Any folder would do that is there everywhere and that no workspace lies in.
-        first.memory("/proc", "mode=755")?;
-        first.folder(format!("/proc{MACHINE}"))?;
-        let pivot = Planned::Pivot(first.text("/proc")?, first.text(format!("/proc{MACHINE}"))?);
-        first.orders.push(pivot);
-        show_system(&mut first, workspace)?;
+        // Where the machine is seen while this is laid out: a view that another one began with has it there already.
+        let machine = Path::new(if root.is_some() { MACHINE_BELOW } else { MACHINE });
+        let on_machine = |path: &Path| [machine.as_os_str().as_bytes(), path.as_os_str().as_bytes()].concat();
+        if let Some((_, root)) = root {
+            begin_in_root(&mut first, root, machine)?;
+        } else {
+            begin(&mut first, workspace)?;
+        }
         first.folder("/dev")?;
         for device in DEVICES {
             first.file(device)?;
@@ -159,8 +204,10 @@ impl Sandboxes {
         ] {
             first.link(at, target)?;
         }
-        for folder in ["/proc", "/tmp", "/var", ROOT, SOURCES, WORKSPACE] {
-            first.folder(folder)?;
+        for folder in ["/proc", "/sys", "/tmp", "/var", ROOT, SOURCES, WORKSPACE] {
+            if folder != "/sys" || root.is_some() {
+                first.folder(folder)?;
+            }
         }
         first.link("/var/tmp", "/tmp")?;
         // A sandbox can show its own processes only where these were seen whole.
@@ -169,17 +216,22 @@ impl Sandboxes {
         first.show(on_machine(workspace), WORKSPACE, true)?;
         first.attributes(WORKSPACE, NO_SETUID | NO_DEVICES, true)?;
         let mut then = Plan::default();
-        let machine = then.text(MACHINE)?;
-        then.orders.push(Planned::Remove(machine));
-        let own = [c"/.all/proc/self/ns/user", c"/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
-        let template = sys::found_template(&first.orders(), &then.orders(), own)?;
+        let before = then.text(MACHINE)?;
+        then.orders.push(Planned::Remove(before));
+        let own = match root {
+            Some(_) => OWN_BELOW,
+            None => OWN,
+        };
+        let base = root.map(|(base, _)| &base.template);
+        let template = sys::found_template(base, &first.orders(), &then.orders(), own)?;
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
         let identities = Identities::default();
         // All sandboxes have one, or there are none: what a test finds is the same on each machine.
         let loopbacks = Mutex::new(vec![Loopback::new(&template)?]);
         let (taken, empty) = Default::default();
-        Ok(Sandboxes { template, workspace, identities, taken, empty, loopbacks })
+        let hides_kernel = root.is_some();
+        Ok(Sandboxes { template, hides_kernel, workspace, identities, taken, empty, loopbacks })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -194,7 +246,9 @@ impl Sandboxes {
         let number = taken.count;
         let at = c_string(format!("{SOURCES}/{number}"))?;
         // Links are followed here: where the machine is laid out below another root, those that begin with `/` lead nowhere.
-        let from = c_string(on_machine(&path.canonicalize()?))?;
+        let machine = if self.hides_kernel { MACHINE_BELOW } else { MACHINE };
+        let real = path.canonicalize()?;
+        let from = c_string([machine.as_bytes(), real.as_os_str().as_bytes()].concat())?;
         sys::add_source(&self.template, &from, &at, found.is_dir(), set)?;
         if let Some(top) = top_of(path) {
             // Where it will be seen.
@@ -227,7 +281,8 @@ impl Sandboxes {
         let plan = contents.plan()?;
         let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
-        let handle = sys::found_sandbox(&self.template, covers, NAME, own_processes, own_memory)?;
+        let kind_of_handle = sys::HandleKind { own_processes, own_memory, hides_kernel: self.hides_kernel };
+        let handle = sys::found_sandbox(&self.template, covers, NAME, kind_of_handle)?;
         Ok(Sandbox { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, loopback })
     }
 
@@ -397,7 +452,6 @@ fn in_workspace(path: &str) -> Vec<u8> {
 /// Shows the system's folders, but none of the workspace if that lies in one of them.
 fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     let mut system = Vec::new();
-    first.folder(NOTHING)?;
     first.closed_file(CLOSED)?;
     for folder in READABLE.into_iter().filter(|folder| *folder != "/proc") {
         let path = Path::new(folder);
@@ -423,6 +477,54 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
         // It is seen at its own place, and only what belongs there.
         first.memory(workspace.as_os_str().as_bytes(), "mode=755")?;
         first.attributes(workspace.as_os_str().as_bytes(), READ_ONLY, false)?;
+    }
+    Ok(())
+}
+
+/// What sandboxes have of their own at the top, whatever an image has there.
+const OF_SANDBOXES: [&str; 9] = ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed"];
+
+/// Shows the root of an image: everything at its top, and of `/var` everything in it, so that the folder for temporary files there is
+/// the sandbox's.
+fn show_root(first: &mut Plan, root: &Path, machine: &Path) -> io::Result<()> {
+    show_entries(first, (machine, root), "", &OF_SANDBOXES)?;
+    let var = root.join("var");
+    if var.symlink_metadata().is_ok_and(|found| found.is_dir()) {
+        first.folder("/var")?;
+        show_entries(first, (machine, &var), "/var", &["tmp"])?;
+    }
+    Ok(())
+}
+
+/// Shows what is in a folder of an image at its place, but for some names.
+fn show_entries(
+    first: &mut Plan,
+    (machine, folder): (&Path, &Path),
+    at: &str,
+    without: &[&str],
+) -> io::Result<()> {
+    let on_machine = |path: &Path| [machine.as_os_str().as_bytes(), path.as_os_str().as_bytes()].concat();
+    let mut entries: Vec<_> = std::fs::read_dir(folder)?.collect::<io::Result<_>>()?;
+    entries.sort_by_key(std::fs::DirEntry::file_name);
+    for entry in entries {
+        let name = entry.file_name();
+        let is_spread = at.is_empty() && name == "var" && entry.file_type()?.is_dir();
+        if is_spread || without.iter().any(|own| name == *own) {
+            continue;
+        }
+        let place = [at.as_bytes(), b"/", name.as_bytes()].concat();
+        let kind = entry.file_type()?;
+        if kind.is_symlink() {
+            first.link(&place, entry.path().read_link()?.as_os_str().as_bytes())?;
+        } else if kind.is_dir() {
+            first.folder(&place)?;
+            first.show(on_machine(&entry.path()), &place, true)?;
+            first.attributes(&place, READ_ONLY | NO_SETUID | NO_DEVICES, true)?;
+        } else if kind.is_file() {
+            first.file(&place)?;
+            first.show(on_machine(&entry.path()), &place, false)?;
+            first.attributes(&place, READ_ONLY | NO_SETUID | NO_DEVICES, false)?;
+        }
     }
     Ok(())
 }

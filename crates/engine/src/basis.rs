@@ -172,6 +172,9 @@ impl Build<'_> {
         if let Some(why) = self.unfit(id) {
             return Err(why.into());
         }
+        if self.is_in_image(id) {
+            return Ok(Vec::new());
+        }
         let seen = seen.filter(|seen| !seen.incomplete && !seen.recording.only_workspace);
         let seen = seen.ok_or("not all that its commands read could be seen")?;
         let counted = self.counted(now, found);

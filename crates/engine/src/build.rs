@@ -14,7 +14,7 @@ use crate::candidates::Candidates;
 use crate::event::{Listener, SharedUse, Summary};
 use crate::files::FileTable;
 use crate::mismatch::RestMismatch;
-use crate::outside::{FoundTool, Outside, ToolProblem};
+use crate::outside::{FoundTool, OpenRoot, Outside, ToolProblem, WorkProblem};
 use crate::performer::{Performer, SetFile};
 use crate::state::{ChangeList, Changes, State, StepMemory};
 use crate::words::Asked;
@@ -178,9 +178,14 @@ pub(crate) struct Findings<'a> {
     pub system_headers: Mutex<HashMap<Vec<Arc<str>>, FilesByName>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
+    /// Roots of images that steps run in, by their statements: the first step that needs one opens it, others wait for that.
+    pub roots: Mutex<HashMap<FileId, Arc<OpenedRoot>>>,
     /// Of parts of what results from elsewhere rest on: the first path that is another one here.
     pub basis: Mutex<HashMap<Digest, Option<RestMismatch>>>,
 }
+
+/// A root of an image, or why it cannot be had.
+pub(crate) type OpenedRoot = OnceLock<Result<Arc<OpenRoot>, WorkProblem>>;
 
 /// The result of a build.
 pub struct Outcome {
@@ -219,6 +224,7 @@ impl<'a> Findings<'a> {
             system_headers: Mutex::default(),
             library_states: Mutex::default(),
             tools: graph.tools.iter().map(|_| OnceLock::new()).collect(),
+            roots: Mutex::default(),
             basis: Mutex::default(),
         }
     }
@@ -281,9 +287,13 @@ impl<'a> Build<'a> {
             match tool.unanswered {
                 None => Ok(tool),
                 // Its identity would be that of another tool.
-                unanswered => {
-                    Err(ToolProblem { name: name.clone(), searched: Vec::new(), mend: None, unanswered })
-                }
+                unanswered => Err(ToolProblem {
+                    name: name.clone(),
+                    searched: Vec::new(),
+                    mend: None,
+                    unanswered,
+                    image: None,
+                }),
             }
         };
         self.known.tools[id.index()].get_or_init(find).clone()

@@ -30,6 +30,8 @@ pub enum Part {
     Text,
     /// The folder in which it runs.
     Folder,
+    /// The image in which it runs.
+    Image,
     /// Whether it may use the network.
     Network,
     /// A tool of the machine.
@@ -49,6 +51,7 @@ impl Part {
             Part::Output => "output",
             Part::Text => "text",
             Part::Folder => "folder",
+            Part::Image => "image",
             Part::Network => "network",
             Part::Tool => "tool",
             Part::Service => "service",
@@ -64,6 +67,7 @@ impl Part {
             Part::Output => 'o',
             Part::Text => 't',
             Part::Folder => 'd',
+            Part::Image => 'm',
             Part::Network => 'n',
             Part::Tool => 'v',
             Part::Service => 's',
@@ -71,7 +75,7 @@ impl Part {
     }
 
     pub(crate) fn of_sign(sign: char) -> Option<Part> {
-        const ALL: [Part; 10] = [
+        const ALL: [Part; 11] = [
             Part::Input,
             Part::Word,
             Part::Redirect,
@@ -79,6 +83,7 @@ impl Part {
             Part::Output,
             Part::Text,
             Part::Folder,
+            Part::Image,
             Part::Network,
             Part::Tool,
             Part::Service,

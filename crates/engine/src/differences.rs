@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Graph, Native, Program, Step, StepId, WorkFolder, is_variant, options_of, shown_marks, shown_service,
-    without_variant,
+    Finding, Graph, Native, Program, Step, StepId, WorkFolder, is_variant, options_of, shown_marks,
+    shown_service, without_variant,
 };
 use nubrik_source::FilePath;
 
@@ -50,6 +50,9 @@ impl Build<'_> {
                 add(Part::Folder, copy_of.map_or("of its own", |f| graph.file(f).path.as_str()))
             }
         }
+        if let Some(root) = step.root {
+            add(Part::Image, &self.image_name(root));
+        }
         if step.limits.network {
             add(Part::Network, "allowed");
         }
@@ -60,7 +63,7 @@ impl Build<'_> {
                 add(Part::Service, &format!("{}, {field}: {command}", service.address));
             }
         }
-        for tool in &step.tools {
+        for tool in step.tools.iter().filter(|_| step.root.is_none()) {
             let name = &graph.tools[tool.index()];
             if let Ok(found) = self.tool(*tool) {
                 let version = self.outside.version_told(name);
@@ -148,7 +151,7 @@ impl Build<'_> {
         let gone = memory.inputs.iter().filter(|(p, _)| p.is_of_workspace() && !is_input(p));
         gone.for_each(|(path, _)| input(Some(path.shared()), None));
         differences.extend(between(&memory.described, described));
-        for id in &step.tools {
+        for id in step.tools.iter().filter(|_| step.root.is_none()) {
             let name = &self.graph.tools[id.index()];
             let known = differences.iter().any(|d| {
                 d.part == Part::Tool && d.now.as_ref().is_some_and(|n| n.starts_with(&format!("{name}=")))
@@ -343,6 +346,13 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
+        Some(Native::Image { layout, name, platform: (system, processor) }) => {
+            let called = name.as_deref().unwrap_or("its only image");
+            add(Part::Text, &format!("{called} of {}, for {system} on {processor}", path(*layout)));
+        }
+        Some(Native::Find(Finding::Tools { names, .. } | Finding::Libraries { names, .. })) => {
+            names.iter().for_each(|name| add(Part::Text, name));
+        }
         Some(Native::Unpack { .. }) | None => {}
     }
 }

@@ -98,8 +98,15 @@ pub enum Failure {
         /// Why not.
         problem: String,
     },
-    /// A tool is not on this machine.
+    /// A tool is not on this machine, or not in the image.
     NoTool(ToolProblem),
+    /// The image that it runs in cannot be had.
+    NoRoot {
+        /// The image's target.
+        image: Arc<str>,
+        /// Why not.
+        problem: String,
+    },
     /// An input is not there or cannot be read.
     NoInput {
         /// The file.

@@ -15,6 +15,7 @@ use crate::key::{KeyParts, command_digest, first_key};
 use crate::observed::Present;
 use crate::outside::FoundTool;
 use crate::reason::Reason;
+use crate::rooted::ROOT;
 use crate::state::StepMemory;
 
 /// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
@@ -158,14 +159,19 @@ impl Build<'_> {
     pub(crate) fn examine(&self, id: StepId) -> Result<Examined, Failure> {
         let step = self.graph.step(id);
         let is_for_others = self.is_for_others(id);
+        // What counts of this machine's system: nothing where it is not seen.
+        let sees_system = !is_for_others && step.root.is_none();
         let mut tools = Vec::new();
-        for tool in step.tools.iter().filter(|_| !is_for_others) {
+        for tool in step.tools.iter().filter(|_| sees_system) {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
         let named = step.tools.iter().zip(&tools);
         let named = named.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
-        let besides = self.outside.sees_besides().filter(|_| !step.commands.is_empty() && !is_for_others);
+        if let Some(root) = step.root {
+            named.push(self.root_part(root)?);
+        }
+        let besides = self.outside.sees_besides().filter(|_| !step.commands.is_empty() && sees_system);
         if let Some(besides) = besides {
             // It may decide a result like a tool does.
             named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
@@ -180,14 +186,15 @@ impl Build<'_> {
         }
         named.sort();
         let mut inputs = Vec::with_capacity(step.inputs.len());
-        for file in &step.inputs {
+        // The image is among what stands for tools: it counts, not what it is called here.
+        for file in step.inputs.iter().filter(|file| Some(**file) != step.root) {
             let node = self.graph.file(*file);
             inputs.push((FilePath::from(&node.path), self.content(*file)?));
             if node.maker.is_none() {
                 self.add_links(&node.path, &mut inputs);
             }
         }
-        if !step.commands.is_empty() && !is_for_others {
+        if !step.commands.is_empty() && sees_system {
             self.add_system_files(id, &mut inputs);
         }
         // By path: numbers of files follow the order of evaluation, which is no part of a step.
@@ -351,9 +358,10 @@ impl Build<'_> {
         if memory.command == parts.command {
             let new = parts.tools.iter().find(|t| !memory.tools.contains(t));
             if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
-                return match [SEES_BESIDES, INHERITS].contains(&&**tool) {
-                    true => Reason::ConfinementChanged,
-                    false => Reason::ToolChanged { tool: tool.clone() },
+                return match &**tool {
+                    SEES_BESIDES | INHERITS => Reason::ConfinementChanged,
+                    ROOT => Reason::RootChanged { image: self.image_of(id) },
+                    _ => Reason::ToolChanged { tool: tool.clone() },
                 };
             }
             if memory.is_unusual() {

@@ -223,7 +223,9 @@ impl Build<'_> {
             {
                 return Err(Failure::StrangeListing { name, first: first.to_string() });
             }
-            all.extend(listed);
+            // What an image holds, its own digest says.
+            let counts = |file: &FilePath| step.root.is_none() || file.is_of_workspace();
+            all.extend(listed.into_iter().filter(counts));
         }
         all.sort();
         all.dedup();

@@ -82,9 +82,9 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Native, OutputNode, Pipeline, Place, Placement,
-        Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage,
-        StepId, TargetId, ToolId, Unpacking, WorkFolder,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, Native, OutputNode, Pipeline, Place,
+        Placement, Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted,
+        Stage, StepId, TargetId, ToolId, Unpacking, WorkFolder,
     };
     use nubrik_source::{PathWithin, WsPath};
 
@@ -254,6 +254,7 @@ mod tests {
             ("who reads an output", |s| s.outputs[0].lines = true),
             ("what it finds again, whose path is in its words", |s| s.kept.push(path("k"))),
             // These are in the other parts of the key.
+            ("image", |s| s.root = Some(FileId(0))),
             ("inputs", |s| s.inputs = Sorted::default()),
             ("candidates", |s| s.candidates = vec![SetId(0)].into()),
             ("tools", |s| s.tools.clear()),
@@ -297,6 +298,11 @@ mod tests {
             unpack,
             executable: false,
         };
+        let image = |file, name: Option<&str>, processor: &str| Native::Image {
+            layout: FileId(file),
+            name: name.map(Arc::from),
+            platform: ("linux".into(), processor.into()),
+        };
         let all = [
             Native::Write { text: "a".into(), executable: false },
             Native::Write { text: "b".into(), executable: false },
@@ -324,6 +330,15 @@ mod tests {
             fetch("https://a.example/a.tar", Some(as_tar(0)), "sha256:1"),
             fetch("https://a.example/a.tar", Some(as_tar(1)), "sha256:1"),
             fetch("https://a.example/a.tar", Some(as_zip), "sha256:1"),
+            image(0, None, "x86_64"),
+            image(1, None, "x86_64"),
+            image(0, Some("1.2"), "x86_64"),
+            image(0, None, "aarch64"),
+            Native::Find(Finding::Tools { names: vec!["cc".into()], version: None }),
+            Native::Find(Finding::Tools { names: vec!["ar".into()], version: None }),
+            Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
+            Native::Find(Finding::Libraries { names: vec!["cc".into()], for_static: false }),
+            Native::Find(Finding::Libraries { names: vec!["cc".into()], for_static: true }),
         ];
         let key_of = |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
         for (i, one) in all.iter().enumerate() {

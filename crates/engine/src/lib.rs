@@ -43,6 +43,7 @@ mod plan;
 mod play;
 mod queue;
 mod reason;
+mod rooted;
 mod run;
 mod schedule;
 mod seen;
@@ -69,9 +70,9 @@ pub use mismatch::RestMismatch;
 pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, Outside, OutsideFiles, OutsideServices, OutsideSystem,
-    OutsideWork, Readable, Readables, ServiceFailure, ServiceProblem, ToolProblem, Work, WorkProblem,
-    is_cut_off, is_own_end,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, Outside, OutsideFiles, OutsideRoots,
+    OutsideServices, OutsideSystem, OutsideWork, Readable, Readables, ServiceFailure, ServiceProblem,
+    ToolProblem, Work, WorkProblem, is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};

@@ -96,18 +96,19 @@ pub fn in_box(
     let tools = build.tools_of(step)?;
     let node = graph.step(step);
     build.beside_results(step, || {
-        build.prepare(step)?;
+        let stopped = || Failure::Machine { problem: "it was stopped".to_owned() };
+        build.prepare(step).map_err(|why| why.unwrap_or_else(stopped))?;
         let (readable, work) = (build.readable(step), node.work.path());
         let lent = match node.services.as_slice() {
             [] => None,
             services => {
                 let lent = outside.lend(node.folder.as_str(), services, node.limits.network);
-                let stopped = || Failure::Machine { problem: "it was stopped".to_owned() };
                 Some(lent.map_err(|why| why.map_or_else(stopped, |why| Failure::Service(Box::new(why))))?)
             }
         };
         let job = build.job(node, Vec::new(), &readable, &tools, &work);
-        act(&Job { lent: lent.as_ref(), ..job });
+        let root = build.open_root(step).map_err(|why| why.unwrap_or_else(stopped))?;
+        act(&Job { lent: lent.as_ref(), root: root.as_deref(), ..job });
         lent.map(|lent| outside.give_back(lent));
         Ok(())
     })?
@@ -116,7 +117,9 @@ pub fn in_box(
 impl Build<'_> {
     /// A step's tools.
     pub(crate) fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
-        self.graph.step(id).tools.iter().map(|tool| self.tool(*tool).map_err(Failure::NoTool)).collect()
+        let step = self.graph.step(id);
+        let tools = step.tools.iter().filter(|_| step.root.is_none());
+        tools.map(|tool| self.tool(*tool).map_err(Failure::NoTool)).collect()
     }
 
     /// Does something in a step's folder while what the step made is kept elsewhere.
@@ -321,7 +324,9 @@ impl Build<'_> {
         };
         let all = graph.declared(step);
         observed.read = declared(&all, true);
-        observed.unused = declared(&step.inputs, false);
+        // The image is all around it.
+        let readable: Vec<FileId> = step.inputs.iter().copied().filter(|f| Some(*f) != step.root).collect();
+        observed.unused = declared(&readable, false);
         // A value that lists a folder depends on each name in it.
         observed.unused.retain(|path| !listed.contains(folder_of(path)));
         // What its services read is among its inputs, and not its own to read.
@@ -356,7 +361,10 @@ impl Build<'_> {
                 observed.looked_up.push((seen.path.told(), seen.folder.is_some()));
             }
             let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.as_str().starts_with(folder));
-            let is_system = seen.path.is_of_machine() && !of_runtimes && seen.folder == Some(false);
+            let is_system = step.root.is_none()
+                && seen.path.is_of_machine()
+                && !of_runtimes
+                && seen.folder == Some(false);
             if is_system && seen.allowed && seen.touch != Touch::LookedUp {
                 observed.system += 1;
                 if !counted.contains(seen.path.as_str()) {

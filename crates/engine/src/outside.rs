@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFile};
-use nubrik_graph::{Limits, Native, PlainFile, Service, Stage};
+use nubrik_graph::{Finding, Limits, Native, PlainFile, Service, Stage};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::StoredContent;
 
@@ -46,12 +46,17 @@ pub struct ToolProblem {
     pub mend: Option<String>,
     /// What it was asked and did not answer, where it is there.
     pub unanswered: Option<Arc<str>>,
+    /// The image that does not have it, where it was searched for in one.
+    pub image: Option<Arc<str>>,
 }
 
 impl fmt::Display for ToolProblem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let ToolProblem { name, unanswered, .. } = self;
+        let ToolProblem { name, unanswered, image, .. } = self;
         match unanswered {
+            None if image.is_some() => {
+                write!(f, "there is no tool `{name}` in the image {}", image.as_deref().unwrap_or_default())
+            }
             None => write!(f, "there is no tool `{name}` on this machine"),
             Some(question) => write!(f, "the tool `{name}` does not say what belongs to it: {question}"),
         }
@@ -70,12 +75,25 @@ pub struct Job<'a> {
     pub readable: &'a Readables,
     /// Tools that it starts.
     pub tools: &'a [FoundTool],
+    /// The root that it sees in place of this machine's system.
+    pub root: Option<&'a OpenRoot>,
     /// The folder in which it runs.
     pub work: &'a WsPath,
     /// What it may take of the machine.
     pub limits: Limits,
     /// The services that run at the same time.
     pub lent: Option<&'a Lent>,
+}
+
+/// A root that is on this machine, in which commands can run.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct OpenRoot {
+    /// The digest of its tree, as hexadecimal digits, by which the machine knows it.
+    pub tree: Arc<str>,
+    /// Variables of commands in it, unless a definition says otherwise.
+    pub env: Vec<(Arc<str>, Arc<str>)>,
+    /// Folders in which programs are looked for, in their order.
+    pub search: Vec<String>,
 }
 
 /// Something that a step may read.
@@ -171,6 +189,8 @@ pub enum Work {
     Copy(Option<WsPath>),
     /// Moves what commands made in their folder to the place of an output.
     Take(WsPath),
+    /// Looks for something in a root, and writes down what is there.
+    Find(OpenRoot, Finding),
 }
 
 impl Work {
@@ -421,6 +441,22 @@ impl fmt::Display for WorkProblem {
 
 impl std::error::Error for WorkProblem {}
 
+/// Roots of images, in which steps run.
+pub trait OutsideRoots: Sync {
+    /// Opens the root that a statement names, a file of the workspace; where it is not on this machine, it is put together from
+    /// the image that the statement was made of.
+    ///
+    /// # Errors
+    /// When it cannot be had.
+    fn open_root(&self, statement: &WsPath, image: &Native<PlainFile>) -> Result<OpenRoot, WorkProblem>;
+
+    /// Where a program is in a root, as commands in it see that: by its name, or at an absolute path.
+    ///
+    /// # Errors
+    /// When it is not there.
+    fn program_in(&self, root: &OpenRoot, name: &Arc<str>) -> Result<PathBuf, ToolProblem>;
+}
+
 /// Services that steps use.
 pub trait OutsideServices: Sync {
     /// Makes services ready for a user, a step's folder or another name: those that are shared and run already
@@ -451,6 +487,6 @@ pub trait OutsideServices: Sync {
 }
 
 /// The machine, as the engine sees it. None of it has an answer of its own: whoever plays a machine says all of it.
-pub trait Outside: OutsideFiles + OutsideSystem + OutsideWork + OutsideServices {}
+pub trait Outside: OutsideFiles + OutsideSystem + OutsideWork + OutsideRoots + OutsideServices {}
 
-impl<T: OutsideFiles + OutsideSystem + OutsideWork + OutsideServices> Outside for T {}
+impl<T: OutsideFiles + OutsideSystem + OutsideWork + OutsideRoots + OutsideServices> Outside for T {}

@@ -192,7 +192,10 @@ impl Build<'_> {
         let is_watched = self.is_watched(id, now, reason);
         // Where commands see more than they declare, what they use of it says nothing for another time.
         let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
-        let is_noted = self.options.notes_basis && self.outside.records() && !step.commands.is_empty();
+        let is_noted = self.options.notes_basis
+            && self.outside.records()
+            && !step.commands.is_empty()
+            && step.root.is_none();
         // A step whose inputs are what it uses is recorded in each run, so that it sees the same in each.
         let recording = Recording { only_workspace: !is_watched && !is_noted, hides_mounts: is_observed };
         let mut seen = (is_watched || is_observed || is_noted).then(|| Seen { recording, ..Seen::default() });
@@ -281,14 +284,18 @@ impl Build<'_> {
     }
 
     /// Makes a step's folder again, with all that its commands find there.
-    pub(crate) fn prepare(&self, id: StepId) -> Result<(), Failure> {
+    pub(crate) fn prepare(&self, id: StepId) -> Result<(), Option<Failure>> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
         let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
         self.fresh_folder(id, &inner).map_err(machine)?;
         if let Some(native) = &step.native {
             let to = &self.graph.file(step.outputs[0].file).path;
-            self.outside.work(&self.work_of(native), to).map_err(native_failed)?;
+            let work = match (&**native, self.open_root(id)?) {
+                (Native::Find(finding), Some(root)) => Work::Find((*root).clone(), finding.clone()),
+                _ => self.work_of(native),
+            };
+            self.outside.work(&work, to).map_err(native_failed)?;
         }
         for list in &step.lists {
             let work = Work::write(&list.text);
@@ -401,7 +408,7 @@ impl Build<'_> {
     }
 
     /// What the tool does itself, by paths.
-    fn work_of(&self, native: &Native) -> Work {
+    pub(crate) fn work_of(&self, native: &Native) -> Work {
         Work::Native(native.with_files(|file| {
             let node = self.graph.file(*file);
             PlainFile { path: node.path.clone(), folder: node.folder }
@@ -419,6 +426,7 @@ impl Build<'_> {
         is_to_be_repeated: &Cell<bool>,
     ) -> Result<Option<i32>, Option<Failure>> {
         let step = self.graph.step(id);
+        let root = self.open_root(id)?;
         let readable = self.readable(id);
         let work = step.work.path();
         for pipeline in &step.commands {
@@ -426,11 +434,14 @@ impl Build<'_> {
             for stage in &pipeline.stages {
                 let program = match &stage.program {
                     Program::File(file) => self.outside.locate(&self.graph.file(*file).path),
-                    Program::Tool(tool) => self.tool(*tool).map_err(Failure::NoTool)?.path,
+                    Program::Tool(tool) => match &root {
+                        Some(root) => self.program_in(id, root, &self.graph.tools[tool.index()])?,
+                        None => self.tool(*tool).map_err(Failure::NoTool)?.path,
+                    },
                 };
                 stages.push((program, stage));
             }
-            let job = Job { lent, ..self.job(step, stages, &readable, tools, &work) };
+            let job = Job { lent, root: root.as_deref(), ..self.job(step, stages, &readable, tools, &work) };
             let recorded = seen.as_mut().and_then(|seen| {
                 let (end, more) = self.outside.run_recorded(&job, printed, seen.recording)?;
                 seen.add(more);
@@ -454,7 +465,8 @@ impl Build<'_> {
     pub(crate) fn readable(&self, id: StepId) -> Readables {
         let step = self.graph.step(id);
         let sets = step.candidates.iter().map(|set| self.candidates(*set).readable.clone());
-        Readables { own: self.readable_files(&step.inputs), shared: sets.collect() }
+        let own: Vec<FileId> = step.inputs.iter().copied().filter(|file| Some(*file) != step.root).collect();
+        Readables { own: self.readable_files(&own), shared: sets.collect() }
     }
 
     /// Files as commands may read them.
@@ -477,7 +489,7 @@ impl Build<'_> {
         work: &'j WsPath,
     ) -> Job<'j> {
         let (folder, limits) = (&step.folder, step.limits);
-        Job { stages, env: &step.env, folder, readable, tools, work, limits, lent: None }
+        Job { stages, env: &step.env, folder, readable, tools, root: None, work, limits, lent: None }
     }
 }
 

@@ -22,6 +22,8 @@ pub enum Reason {
     CommandChanged { what: &'static str, place: Arc<str>, instead: Option<Arc<str>> },
     /// A tool is not what it was.
     ToolChanged { tool: Arc<str> },
+    /// The image that it runs in holds something else, or it runs in one and did not, or the reverse.
+    RootChanged { image: Option<Arc<str>> },
     /// What it may see of the workspace is ruled in another way.
     ConfinementChanged,
     /// This version of the tool runs steps by other rules than the one before.
@@ -77,6 +79,8 @@ impl fmt::Display for Reason {
                 write!(f, "its {what} changed, {place}: {instead}")
             }
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
+            Reason::RootChanged { image: Some(image) } => write!(f, "the image {image} changed"),
+            Reason::RootChanged { image: None } => f.write_str("it ran in an image before"),
             Reason::ConfinementChanged => f.write_str("sandbox settings changed"),
             Reason::RulesChanged => f.write_str("nubrik was upgraded"),
             Reason::NameAppeared { path } => write!(f, "{path} appeared"),
@@ -122,6 +126,7 @@ impl Reason {
             Reason::InputRemoved { .. } => "input-removed",
             Reason::CommandChanged { .. } => "command-changed",
             Reason::ToolChanged { .. } => "tool-changed",
+            Reason::RootChanged { .. } => "image-changed",
             Reason::ConfinementChanged => "confinement-changed",
             Reason::RulesChanged => "rules-changed",
             Reason::NameAppeared { .. } => "name-appeared",

@@ -97,6 +97,7 @@ impl Assembly {
         let inputs = from.list(|from| self.read_file(from))?.into();
         let mut tools = from.list(|from| self.read_tool(from))?;
         tools.sort_unstable();
+        let root = optional(from, |from| self.read_file(from))?;
         let (timeout, memory, processors) = Layout::read(from)?;
         let limits = Limits { network, timeout, memory, processors };
         let (say, variant, place) = Layout::read(from)?;
@@ -118,6 +119,7 @@ impl Assembly {
             native,
             lists,
             work,
+            root,
             taken,
             status,
             limits,
@@ -239,6 +241,12 @@ impl Assembly {
                 digest: Layout::read(from)?,
                 unpack: Layout::read(from)?,
                 executable: Layout::read(from)?,
+            },
+            9 => Native::Find(Layout::read(from)?),
+            8 => Native::Image {
+                layout: self.read_file(from)?,
+                name: Layout::read(from)?,
+                platform: Layout::read(from)?,
             },
             _ => return Err(Truncated),
         })

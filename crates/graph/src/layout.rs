@@ -8,14 +8,15 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, Limits, Native, OutputNode, Pipeline, Place, Placement,
-    Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target, ToolId,
-    Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, Finding, Limits, Native, OutputNode, Pipeline, Place,
+    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target,
+    ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
 layout!(ArgumentFile { path, text });
 layout!(Unpacking { format, strip });
+layout!(enum Finding { 0 => Tools { names, version }, 1 => Libraries { names, for_static } });
 layout!(enum Role { 0 => Inner, 1 => Target, 2 => Test, 3 => Job, 4 => Service });
 
 /// By its name.
@@ -61,6 +62,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         native,
         lists,
         work,
+        root,
         taken,
         status,
         limits,
@@ -121,6 +123,8 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     let mut tools = tools.clone();
     tools.sort_by_key(|id| &graph.tools[id.index()]);
     out.list(&tools, tool);
+    // What it holds counts, not what it is called here.
+    optional(root.as_ref(), out, file);
     timeout.write(out);
     memory.write(out);
     processors.write(out);
@@ -242,6 +246,16 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             digest.write(out);
             unpack.write(out);
             executable.write(out);
+        }
+        Native::Find(finding) => {
+            out.u8(9);
+            finding.write(out);
+        }
+        Native::Image { layout, name, platform } => {
+            out.u8(8);
+            write_file(graph, *layout, purpose, out);
+            name.write(out);
+            platform.write(out);
         }
     }
 }

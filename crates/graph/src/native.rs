@@ -81,6 +81,25 @@ pub struct Placement<F = FileId> {
     pub from: F,
 }
 
+/// Something to look for in the root of an image.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum Finding {
+    /// Programs.
+    Tools {
+        /// Their names, or absolute paths, the best first.
+        names: Vec<Arc<str>>,
+        /// The word that makes each print its version; `None` where no one asks.
+        version: Option<Arc<str>>,
+    },
+    /// Installed libraries.
+    Libraries {
+        /// Names of `.pc` files without their ending, the best first.
+        names: Vec<Arc<str>>,
+        /// Whether the flags for static linking are wanted.
+        for_static: bool,
+    },
+}
+
 /// A file as the machine knows it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct PlainFile {
@@ -146,6 +165,17 @@ pub enum Native<F = FileId> {
         unpack: Option<Unpacking>,
         /// Whether the file may be executed.
         executable: bool,
+    },
+    /// Looks for something in the root of the step's image, and writes down what is there, as JSON.
+    Find(Finding),
+    /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine that needs them.
+    Image {
+        /// The layout that holds it: a folder, or an archive of one.
+        layout: F,
+        /// What the layout calls it; `None` where it holds only one.
+        name: Option<Arc<str>>,
+        /// The system and the processor that it must be for: `linux`, `x86_64`.
+        platform: (Arc<str>, Arc<str>),
     },
 }
 

@@ -204,6 +204,9 @@ pub struct Step {
     pub lists: Vec<ArgumentFile>,
     /// The folder in which the commands run.
     pub work: WorkFolder,
+    /// The statement of the image whose root they see in place of this machine's system: what a [`Native::Image`] makes. It is
+    /// among the inputs.
+    pub root: Option<FileId>,
     /// Paths below the folder in which the commands run, taken from there as the outputs of the same
     /// number: commands that choose where they write.
     pub taken: Vec<(PathWithin, FileId)>,
@@ -242,13 +245,14 @@ impl Step {
         self.observed || !self.found.is_empty()
     }
 
-    /// Whether only the machine that asks for it can do it: it uses the network, a service, a folder that it keeps, a program
+    /// Whether only the machine that asks for it can do it: it runs in an image, uses the network, a service, a folder that it keeps, a program
     /// that stays, or gives an output early; or it is no commands, but something that the tool does itself.
     pub fn is_tied(&self) -> bool {
         let answers = self.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
         let has_commands_alone = !self.commands.is_empty() && self.native.is_none();
         !has_commands_alone
             || answers
+            || self.root.is_some()
             || self.limits.network
             || !self.services.is_empty()
             || !self.kept.is_empty()
@@ -279,6 +283,7 @@ impl Step {
             native: None,
             lists: Vec::new(),
             work: WorkFolder::Root,
+            root: None,
             taken: Vec::new(),
             status: None,
             limits: Limits::default(),

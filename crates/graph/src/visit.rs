@@ -58,6 +58,7 @@ impl Step {
             tools,
             native,
             work,
+            root,
             taken,
             status,
             check,
@@ -98,7 +99,7 @@ impl Step {
             WorkFolder::Private { copy_of: None, .. } | WorkFolder::Root | WorkFolder::Source(_) => {}
         }
         taken.iter_mut().for_each(|(_, file)| *file = numbers.file(*file));
-        status.iter_mut().for_each(|file| *file = numbers.file(*file));
+        root.iter_mut().chain(status).for_each(|file| *file = numbers.file(*file));
         if let Some(check) = check {
             let Check { verdict, report, quarantined: _, address: _ } = &mut **check;
             *verdict = numbers.file(*verdict);
@@ -115,9 +116,11 @@ impl<F> Native<F> {
                 files.iter_mut().for_each(|placement| visit(&mut placement.from));
             }
             Native::Unpack { archive, how: _ } => visit(archive),
+            Native::Image { layout, name: _, platform: _ } => visit(layout),
             Native::Part { folder, path: _, is_folder: _ } => visit(folder),
             Native::Extract { file, patterns: _ } => visit(file),
             Native::Write { text: _, executable: _ }
+            | Native::Find(_)
             | Native::Fetch { urls: _, digest: _, unpack: _, executable: _ } => {}
         }
     }
@@ -146,6 +149,10 @@ impl<F> Native<F> {
                 unpack: *unpack,
                 executable: *executable,
             },
+            Native::Find(finding) => Native::Find(finding.clone()),
+            Native::Image { layout, name: called, platform } => {
+                Native::Image { layout: name(layout), name: called.clone(), platform: platform.clone() }
+            }
         }
     }
 }

@@ -17,6 +17,7 @@ pub enum Builtin {
     Pack,
     Unpack,
     Fetch,
+    Image,
     Tool,
     SystemLibrary,
     Sample,

@@ -151,6 +151,10 @@ impl ExampleWorld<'_> {
 }
 
 impl World for ExampleWorld<'_> {
+    fn root(&self) -> Option<Arc<str>> {
+        None
+    }
+
     fn test_patience(&self) -> u64 {
         self.world.test_patience()
     }

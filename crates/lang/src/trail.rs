@@ -165,6 +165,10 @@ impl<'w> WatchedWorld<'w> {
 
 impl World for WatchedWorld<'_> {
     // From `nubrik.toml`, which changes everything.
+    fn root(&self) -> Option<Arc<str>> {
+        self.world.root()
+    }
+
     fn test_patience(&self) -> u64 {
         self.world.test_patience()
     }

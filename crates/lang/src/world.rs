@@ -3,6 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_source::WsPath;
+use serde::{Deserialize, Serialize};
 
 /// An answer, or the word that it is not there yet: then evaluation suspends what needs it, goes on
 /// with the rest, and is asked again when all that was wanted has been answered.
@@ -92,6 +93,9 @@ pub trait World: Sync {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a sample answers, or why it could not run.
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>>;
+    /// The address of the image that steps run in where no definition says another; `None` where that is the machine's own
+    /// system.
+    fn root(&self) -> Option<Arc<str>>;
     /// How long each command of a check may take that does not say it, in milliseconds.
     fn test_patience(&self) -> u64;
     /// Whether evaluation is to end, since nobody wants its result any more.
@@ -112,7 +116,7 @@ pub struct ToolRequest {
 }
 
 /// A tool that was found.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize)]
 pub struct ToolAnswer {
     /// The name that it was found under.
     pub name: Arc<str>,
@@ -123,7 +127,7 @@ pub struct ToolAnswer {
 }
 
 /// What came of looking for a tool.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 pub struct ToolSearch {
     /// The tools that are there, in the order of their names.
     pub found: Vec<ToolAnswer>,
@@ -131,6 +135,30 @@ pub struct ToolSearch {
     pub searched: Vec<String>,
     /// What to install.
     pub mend: Option<String>,
+}
+
+impl ToolSearch {
+    /// The text by which an answer is kept that was found in an image.
+    pub fn to_json(&self) -> String {
+        serde_json::to_string(self).unwrap_or_default()
+    }
+
+    /// The answer that a text is; `None` where it is none.
+    pub fn from_json(text: &str) -> Option<ToolSearch> {
+        serde_json::from_str(text).ok()
+    }
+}
+
+impl LibrarySearch {
+    /// The text by which an answer is kept that was found in an image.
+    pub fn to_json(&self) -> String {
+        serde_json::to_string(self).unwrap_or_default()
+    }
+
+    /// The answer that a text is; `None` where it is none.
+    pub fn from_json(text: &str) -> Option<LibrarySearch> {
+        serde_json::from_str(text).ok()
+    }
 }
 
 /// What an installed library is to be found by.
@@ -143,7 +171,7 @@ pub struct LibraryRequest {
 }
 
 /// A library that was found.
-#[derive(Clone, PartialEq, Eq, Debug)]
+#[derive(Clone, PartialEq, Eq, Debug, Serialize, Deserialize)]
 pub struct LibraryAnswer {
     /// The name that it was found under.
     pub name: String,
@@ -156,7 +184,7 @@ pub struct LibraryAnswer {
 }
 
 /// What came of looking for a library.
-#[derive(Clone, PartialEq, Eq, Debug, Default)]
+#[derive(Clone, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 pub struct LibrarySearch {
     /// The libraries that are there, in the order of their names.
     pub found: Vec<LibraryAnswer>,

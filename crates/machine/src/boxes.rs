@@ -7,7 +7,8 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::{Capture, Ended, PipelineSpec, Recorder, StageSpec};
-use nubrik_engine::{Job, JobEnd, Named, Recording, Seen};
+use nubrik_engine::{Job, JobEnd, Named, OpenRoot, Readables, Recording, Seen};
+use nubrik_source::WsPath;
 use parking_lot::Mutex;
 
 use crate::ground::{CommandNeeds, Enclosure, Environment, Grants, Ground, Net, Whom, named};
@@ -51,6 +52,7 @@ impl Machine {
             own: job.folder.as_str(),
             work: job.work.as_str(),
             network: job.limits.network || loan.is_some_and(Loan::is_in_machines_network),
+            root: job.root,
         }
     }
 
@@ -139,6 +141,47 @@ impl Machine {
         let asked = self.request(job)?.and_then(|request| self.ask_resident(job, &request, printed));
         let refused = |problem| JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
         asked.map_err(refused).unwrap_or_else(Some)
+    }
+
+    /// What a program of an image prints on both streams, where it ends well; nothing otherwise.
+    ///
+    /// # Errors
+    /// When it cannot be confined, or takes too long.
+    pub(crate) fn ask_in_image(
+        &self,
+        root: &OpenRoot,
+        folder: &WsPath,
+        stage: StageSpec,
+        patience: Duration,
+    ) -> io::Result<String> {
+        let readable = Readables::default();
+        let wanted = CommandNeeds {
+            whom: Whom::Step,
+            readable: &readable,
+            parts: Vec::new(),
+            own: folder.as_str(),
+            work: "",
+            network: false,
+            root: Some(root),
+        };
+        let enclosure = self.enclose(&wanted)?;
+        let environment = enclosure.environment("");
+        let work = enclosure.root().to_owned();
+        let ground = Ground::in_enclosure(&enclosure, &work, &environment, Net::Nowhere);
+        let spec = PipelineSpec { timeout: Some(patience), ..ground.spec(vec![stage]) };
+        let mut capture = Capture::new(PRINTED_LIMIT);
+        let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
+        drop(spec);
+        enclosure.close(self);
+        match ended {
+            Ended::Well => Ok(String::from_utf8_lossy(&capture.bytes).into_owned()),
+            Ended::Code(_) | Ended::Signal(_) => Ok(String::new()),
+            Ended::NotStarted(_, why) => Err(why),
+            Ended::Cancelled => Err(io::Error::other("it was stopped")),
+            Ended::TimedOut => {
+                Err(io::Error::other(format!("it said nothing for {} seconds", patience.as_secs())))
+            }
+        }
     }
 
     /// Runs a program in a job's box, in this terminal: same folder, environment and confinement.

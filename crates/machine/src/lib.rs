@@ -34,6 +34,7 @@ mod machine;
 mod natives;
 mod places;
 mod residents;
+mod roots;
 mod samples;
 mod search_path;
 mod services;

@@ -41,13 +41,33 @@ pub fn search_library(
     path: Option<&str>,
     read: &mut dyn FnMut(&Path),
 ) -> LibrarySearch {
+    let system = SystemView { text: &|path| fs::read_to_string(path).ok(), is_folder: &Path::is_dir };
+    search_library_in(&system, request, path, read)
+}
+
+/// A file system in which libraries are installed.
+pub(crate) struct SystemView<'a> {
+    /// The text of a file.
+    pub text: &'a dyn Fn(&Path) -> Option<String>,
+    /// Whether there is a folder.
+    pub is_folder: &'a dyn Fn(&Path) -> bool,
+}
+
+/// Looks for libraries in a file system.
+pub(crate) fn search_library_in(
+    system: &SystemView<'_>,
+    request: &LibraryRequest,
+    path: Option<&str>,
+    read: &mut dyn FnMut(&Path),
+) -> LibrarySearch {
     let folders = folders(path);
+    let there = folders.iter().filter(|folder| (system.is_folder)(folder));
     let mut search = LibrarySearch {
-        searched: folders.iter().filter(|f| f.is_dir()).map(|f| f.display().to_string()).collect(),
+        searched: there.map(|folder| folder.display().to_string()).collect(),
         ..LibrarySearch::default()
     };
     for name in &request.names {
-        let mut reader = Reader { folders: &folders, read, files: HashMap::new() };
+        let mut reader = Reader { system, folders: &folders, read, files: HashMap::new() };
         match reader.answer(name, request.for_static) {
             Ok(Some(answer)) => search.found.push(answer),
             Ok(None) => {}
@@ -149,6 +169,7 @@ impl fmt::Display for PcProblem {
 }
 
 struct Reader<'a> {
+    system: &'a SystemView<'a>,
     folders: &'a [PathBuf],
     read: &'a mut dyn FnMut(&Path),
     files: HashMap<String, Option<PcFile>>,
@@ -235,7 +256,7 @@ impl Reader<'_> {
             for folder in self.folders {
                 let path = folder.join(format!("{name}.pc"));
                 (self.read)(&path);
-                if let Ok(text) = fs::read_to_string(&path) {
+                if let Some(text) = (self.system.text)(&path) {
                     let wrong = |problem| LibraryProblem::Form(path.clone(), problem);
                     found = Some(parse(&text, folder).map_err(wrong)?);
                     break;

@@ -12,10 +12,10 @@ use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OutsideFiles, OutsideServices, OutsideSystem, OutsideWork,
-    Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices, OutsideSystem,
+    OutsideWork, Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
 };
-use nubrik_graph::{Native, Service};
+use nubrik_graph::{Finding, Native, PlainFile, Service};
 use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::StoredContent;
@@ -28,6 +28,7 @@ use crate::ground::Means;
 use crate::loader_list::LoaderList;
 use crate::places::{Layouts, Listings};
 use crate::residents::Residents;
+use crate::roots::{ImagePlace, Roots};
 use crate::search_path::step_search_path;
 use crate::services::House;
 use crate::temporary::Temporary;
@@ -64,6 +65,7 @@ pub struct Machine {
     house: House,
     workers: Workers,
     residents: Residents,
+    pub(crate) roots: Roots,
     web: WebAccess,
     loader_list: OnceLock<LoaderList>,
     /// What it was called besides its system and its processor.
@@ -103,6 +105,7 @@ impl Machine {
             house: House::default(),
             workers: Workers::default(),
             residents: Residents::default(),
+            roots: Roots::default(),
             web: WebAccess::new(root),
         })
     }
@@ -439,7 +442,11 @@ impl OutsideWork for Machine {
 
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), WorkProblem> {
         let fetcher = self.fetcher();
-        let done = || crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher);
+        let done = || match work {
+            Work::Native(native @ Native::Image { .. }) => self.state_image(native, to),
+            Work::Find(root, finding) => self.note_found(root, finding, to),
+            _ => crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher),
+        };
         let done = if matches!(work, Work::Native(Native::Fetch { .. })) {
             self.workers.with_network(done)
         } else {
@@ -469,6 +476,28 @@ impl OutsideWork for Machine {
 
     fn is_cancelled(&self) -> bool {
         self.cancel.is_thrown()
+    }
+}
+
+impl Machine {
+    /// Writes what was found in a root.
+    fn note_found(&self, root: &OpenRoot, finding: &Finding, to: &WsPath) -> Result<(), WorkProblem> {
+        let found = self.find_in_root(root, finding, to)?;
+        self.write_made(to, &found)
+    }
+
+    fn write_made(&self, to: &WsPath, text: &str) -> Result<(), WorkProblem> {
+        let written = self.below.fresh_file(to.as_str(), 0o644);
+        let written = written.and_then(|mut file| io::Write::write_all(&mut file, text.as_bytes()));
+        written.map_err(|why| WorkProblem::Machine(format!("cannot make {}: {why}", to.as_str())))
+    }
+
+    /// Writes what an image is.
+    fn state_image(&self, native: &Native<PlainFile>, to: &WsPath) -> Result<(), WorkProblem> {
+        let Some(image) = ImagePlace::of(&self.root, native) else {
+            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
+        };
+        self.write_made(to, &self.image_statement(&image)?)
     }
 }
 

@@ -33,6 +33,8 @@ pub(crate) fn work(
             let items = items(root, &[Placement { to: PathWithin::top(), from }]);
             return items.and_then(|items| put_all(below, to, &items)).map_err(io);
         }
+        // By the machine, which has the roots of images.
+        Work::Find(..) => return Err(WorkProblem::Input("nothing is looked for here".to_owned())),
         Work::Take(from) => return below.rename(from.as_str(), to).map_err(io),
     };
     match native {
@@ -58,6 +60,10 @@ pub(crate) fn work(
             answer.and_then(|mut answer| answer.write_all(found.as_bytes())).map_err(io)
         }
         Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
+        // By the machine, which keeps what is in images.
+        Native::Image { .. } | Native::Find(_) => {
+            Err(WorkProblem::Input("an image is no work of this kind".to_owned()))
+        }
         Native::Fetch { urls, digest, unpack, executable } => {
             let Some(how) = unpack else {
                 let mode = if *executable { 0o755 } else { 0o644 };

@@ -148,7 +148,11 @@ impl Machine {
         request: &[u8],
         printed: &mut Vec<u8>,
     ) -> io::Result<Option<JobEnd>> {
-        let stays = self.has_sandboxes() && job.lent.is_none() && !job.limits.network && job.work.is_root();
+        let stays = self.has_sandboxes()
+            && job.lent.is_none()
+            && job.root.is_none()
+            && !job.limits.network
+            && job.work.is_root();
         if !stays {
             return Ok(None);
         }

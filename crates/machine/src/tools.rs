@@ -195,7 +195,7 @@ impl ToolFinder {
         let Some(found) = found else {
             self.remembered.lock().remove(name);
             let (searched, mend) = (self.folders(), Self::mend(name));
-            return Err(ToolProblem { name: name.clone(), searched, mend, unanswered: None });
+            return Err(ToolProblem { name: name.clone(), searched, mend, unanswered: None, image: None });
         };
         let mut remembered = self.remembered.lock();
         match &found.tool.unanswered {
@@ -346,7 +346,7 @@ impl Machine {
 const FORMAT: &str = "nubrik tools 6";
 
 /// The first thing in a text that looks like a version: numbers with dots between them.
-fn first_version(text: &str) -> Option<String> {
+pub(crate) fn first_version(text: &str) -> Option<String> {
     let words = text.split(|c: char| c.is_whitespace() || "(),;".contains(c));
     words
         .map(|word| word.trim_start_matches(|c: char| !c.is_ascii_digit()))

@@ -14,7 +14,7 @@ use crate::numbers::{Lists, decode_numbers, encode_numbers};
 use crate::seal::NO_NODE;
 use crate::trails::Trails;
 
-const MAGIC: Magic = *b"nbgraph9";
+const MAGIC: Magic = *b"nbgrap10";
 
 /// A request's graph. Files are nodes with the numbers that they had in the evaluation; steps are
 /// numbered in an order in which they can run.

@@ -152,6 +152,11 @@ pub fn store_folder() -> Option<PathBuf> {
     Some(cache.join("nubrik/store"))
 }
 
+/// The folder in which images of all workspaces are kept: in `nubrik/images` of the cache folder.
+pub fn images_folder() -> Option<PathBuf> {
+    Some(store_folder()?.parent()?.join("images"))
+}
+
 /// Labels that a variable gives this machine, and words of it that are no labels.
 pub fn own_labels() -> (Vec<Arc<str>>, Vec<Arc<str>>) {
     let given = std::env::var(LABELS_VARIABLE).unwrap_or_default();
@@ -182,7 +187,8 @@ impl Session {
         let mut machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared)
-            .with_origins(workspace.settings.origins.clone());
+            .with_origins(workspace.settings.origins.clone())
+            .with_images(images_folder());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.

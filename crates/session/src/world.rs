@@ -29,6 +29,7 @@ use nubrik_workspace::Workspace;
 pub(crate) struct DiskWorld<'m> {
     /// How long each command of a test may take that does not say it, in seconds.
     test_timeout: u64,
+    steps_root: Option<Arc<str>>,
     root: PathBuf,
     machine: &'m Machine,
     /// Kits in archives, by their names.
@@ -74,6 +75,7 @@ impl<'m> DiskWorld<'m> {
     ) -> Self {
         DiskWorld {
             test_timeout: workspace.settings.test_timeout.unwrap_or(TEST_TIMEOUT),
+            steps_root: workspace.settings.steps.root.clone(),
             root: workspace.root.clone(),
             machine,
             kits: &workspace.settings.kits,
@@ -201,6 +203,10 @@ impl<'m> DiskWorld<'m> {
 const TEST_TIMEOUT: u64 = 10 * 60;
 
 impl World for DiskWorld<'_> {
+    fn root(&self) -> Option<Arc<str>> {
+        self.steps_root.clone()
+    }
+
     fn test_patience(&self) -> u64 {
         self.test_timeout.saturating_mul(1000)
     }

@@ -158,6 +158,7 @@ fn a_tool_outside_the_systems_folders_can_run() {
     let own = vec![nubrik_engine::Readable { path: path("in"), folder: false, made: false }];
     let readable = nubrik_engine::Readables { own, shared: Vec::new() };
     let job = Job {
+        root: None,
         lent: None,
         stages: vec![(tool.path.clone(), &stage)],
         env: &[("DEPTH".into(), "7".into())],

@@ -17,5 +17,6 @@ mod settings;
 pub use archives::{KitArchive, note_of, noted_path, unpacked};
 pub use place::{OpenProblem, Workspace};
 pub use settings::{
-    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, WorkersSettings, WorkspaceSetting,
+    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, StepSettings, WorkersSettings,
+    WorkspaceSetting,
 };

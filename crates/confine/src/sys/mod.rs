@@ -32,7 +32,7 @@ pub(crate) use process::{
 pub use process::{
     allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, raise_open_file_limit, spare,
 };
-pub(crate) use sandboxes::{SandboxHandle, found_sandbox};
+pub(crate) use sandboxes::{HandleKind, SandboxHandle, found_sandbox};
 pub use start::give_up_network;
 pub(crate) use start::{Space, Start, Started, Stream, start};
 pub(crate) use supervise::{

@@ -200,13 +200,21 @@ const WAITING: u32 = 0;
 const READY: u32 = 1;
 const REFUSED: u32 = 2;
 
+/// What a sandbox has of its own.
+#[derive(Clone, Copy)]
+pub(crate) struct HandleKind {
+    pub own_processes: bool,
+    pub own_memory: bool,
+    /// Whether of the kernel's files only those of processes are seen.
+    pub hides_kernel: bool,
+}
+
 struct NewSandbox<'a> {
     template: [RawFd; 2],
     /// What may be shown, and what covers it for those who are in the sandbox.
     covers: [&'a CStr; 2],
     name: &'a CStr,
-    own_processes: bool,
-    own_memory: bool,
+    kind: HandleKind,
     stack: *mut libc::c_void,
     /// A descriptor for this program, by which its end is seen.
     program: RawFd,
@@ -226,7 +234,7 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
         let pointer = new;
         let new = &mut *new.cast::<NewSandbox<'_>>();
         let [user, view] = new.template;
-        let memory = if new.own_memory { libc::CLONE_NEWIPC } else { 0 };
+        let memory = if new.kind.own_memory { libc::CLONE_NEWIPC } else { 0 };
         let name = new.name.to_bytes();
         let [sources, nothing] = new.covers;
         let open = |path: &CStr, flags: libc::c_int| {
@@ -245,7 +253,7 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
             new.error = error();
             libc::_exit(0)
         }
-        let processes = if new.own_processes { libc::CLONE_NEWPID } else { 0 };
+        let processes = if new.kind.own_processes { libc::CLONE_NEWPID } else { 0 };
         // A sibling, so that this program is its parent, with this program's descriptors: it keeps none open.
         let flags = processes
             | libc::CLONE_VM
@@ -269,7 +277,7 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
                 break;
             }
         }
-        if new.own_processes && new.state.load(Ordering::Acquire) == READY {
+        if new.kind.own_processes && new.state.load(Ordering::Acquire) == READY {
             new.processes = open(c"/proc", libc::O_RDONLY);
         }
         libc::_exit(0)
@@ -298,8 +306,10 @@ extern "C" fn keep_sandbox(new: *mut libc::c_void) -> libc::c_int {
         libc::signal(libc::SIGCHLD, libc::SIG_IGN);
         let flags = libc::MS_RDONLY | libc::MS_NOSUID | libc::MS_NODEV | libc::MS_NOEXEC;
         let proc = c"proc".as_ptr();
+        // Only what belongs to a process: nothing of the machine and its settings.
+        let options = if new.kind.hides_kernel { c"subset=pid".as_ptr().cast() } else { std::ptr::null() };
         let is_ready =
-            !new.own_processes || libc::mount(proc, c"/proc".as_ptr(), proc, flags, std::ptr::null()) == 0;
+            !new.kind.own_processes || libc::mount(proc, c"/proc".as_ptr(), proc, flags, options) == 0;
         let (state, wake) = (new.state.as_ptr(), libc::FUTEX_WAKE | libc::FUTEX_PRIVATE_FLAG);
         new.state.store(if is_ready { READY } else { REFUSED }, Ordering::Release);
         libc::syscall(libc::SYS_futex, state, wake, 1);
@@ -333,16 +343,14 @@ pub(crate) fn found_sandbox(
     template: &TemplateHandle,
     covers: [&CStr; 2],
     name: &CStr,
-    own_processes: bool,
-    own_memory: bool,
+    kind: HandleKind,
 ) -> io::Result<SandboxHandle> {
     let mut stack = vec![0u128; KEEPER_STACK / 16];
     let mut new = NewSandbox {
         template: [template.user().as_raw_fd(), template.view().as_raw_fd()],
         covers,
         name,
-        own_processes,
-        own_memory,
+        kind,
         stack: stack.as_mut_ptr_range().end.cast(),
         program: this_program()?,
         sources: -1,
@@ -372,8 +380,8 @@ pub(crate) fn found_sandbox(
     let spaces = libc::CLONE_NEWUSER
         | libc::CLONE_NEWNS
         | libc::CLONE_NEWUTS
-        | if own_processes { libc::CLONE_NEWPID } else { 0 }
-        | if own_memory { libc::CLONE_NEWIPC } else { 0 };
+        | if kind.own_processes { libc::CLONE_NEWPID } else { 0 }
+        | if kind.own_memory { libc::CLONE_NEWIPC } else { 0 };
     let temporary = Mutex::default();
     let sandbox = SandboxHandle { id: new.id, process, spaces, sources, processes, temporary, stack };
     match new.state.load(Ordering::Acquire) {

@@ -22,6 +22,8 @@ pub(crate) struct TemplateHandle {
 }
 
 struct NewTemplate<'a> {
+    /// The user and the view of the machine of another one, that this one begins from.
+    base: Option<[RawFd; 2]>,
     first: Furnish<'a>,
     then: Furnish<'a>,
     /// How this process is found by its own view of processes, before and after.
@@ -36,6 +38,14 @@ extern "C" fn lay_out_template(new: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable; this child was made to be changed.
     unsafe {
         let new = &mut *new.cast::<NewTemplate<'_>>();
+        if let Some([user, machine]) = new.base
+            && (libc::setns(user, libc::CLONE_NEWUSER) < 0
+                || libc::setns(machine, libc::CLONE_NEWNS) < 0
+                || libc::unshare(libc::CLONE_NEWNS) < 0)
+        {
+            new.first.failed = Some((usize::MAX, error()));
+            libc::_exit(0)
+        }
         if new.first.carry_out() {
             new.user = open(new.own[0]);
             new.machine = open(new.own[1]);
@@ -49,19 +59,21 @@ extern "C" fn lay_out_template(new: *mut libc::c_void) -> libc::c_int {
     }
 }
 
-/// Makes what all sandboxes begin from. `first` lays out the view that shows the machine, too, `then` takes that away; `own`
+/// Makes what all sandboxes begin from: of a new user, or of that of `base`, whose view of the machine it begins in. `first` lays out the view that shows the machine, too, `then` takes that away; `own`
 /// are the paths of this user's namespace, of the view after `first`, and of the view after `then`.
 ///
 /// # Errors
 /// When the kernel does not offer that to this user.
 pub(crate) fn found_template(
+    base: Option<&TemplateHandle>,
     first: &[Order<'_>],
     then: &[Order<'_>],
     own: [&CStr; 3],
 ) -> io::Result<TemplateHandle> {
     let (first, then) = (Furnish::new(first), Furnish::new(then));
-    let mut new = NewTemplate { first, then, own, user: -1, machine: -1, view: -1 };
-    let flags = libc::CLONE_FILES | libc::CLONE_NEWUSER | libc::CLONE_NEWNS;
+    let based = base.map(|base| [base.user.as_raw_fd(), base.machine.as_raw_fd()]);
+    let mut new = NewTemplate { base: based, first, then, own, user: -1, machine: -1, view: -1 };
+    let flags = libc::CLONE_FILES | if base.is_none() { libc::CLONE_NEWUSER | libc::CLONE_NEWNS } else { 0 };
     run_child(lay_out_template, flags, (&raw mut new).cast())?;
     stay_visible();
     // SAFETY: the child opened them in the table of descriptors that both share; nothing else owns them.

@@ -287,6 +287,7 @@ impl OutsideSystem for FakeMachine {
                 searched: vec!["/usr/bin".into()],
                 mend: None,
                 unanswered: None,
+                image: None,
             }),
         }
     }
@@ -422,6 +423,25 @@ impl OutsideWork for FakeMachine {
 }
 
 /// No step of these tests uses a service.
+impl nubrik_engine::OutsideRoots for FakeMachine {
+    fn open_root(
+        &self,
+        _: &WsPath,
+        _: &nubrik_graph::Native<nubrik_graph::PlainFile>,
+    ) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
+        Err(WorkProblem::Machine("no image is played here".to_owned()))
+    }
+
+    fn program_in(
+        &self,
+        root: &nubrik_engine::OpenRoot,
+        name: &Arc<str>,
+    ) -> Result<std::path::PathBuf, ToolProblem> {
+        let searched = root.search.clone();
+        Err(ToolProblem { name: name.clone(), searched, mend: None, unanswered: None, image: None })
+    }
+}
+
 impl OutsideServices for FakeMachine {
     fn lend(&self, user: &str, _: &[Arc<Service>], _: bool) -> Result<Lent, Option<ServiceFailure>> {
         unreachable!("{user} uses a service")

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Graph, Numbers, Place, Purpose, Role, SetId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Finding, Graph, Numbers, Place, Purpose, Role, SetId, Unpacking, WorkFolder,
     write_service, write_step, write_target,
 };
 use nubrik_bytes::Encoder;
@@ -107,6 +107,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         native: Some(Box::new(native)),
         lists: vec![ArgumentFile { path: at("made/l"), text: "fit.c\n".into() }],
         work,
+        root: Some(FileId(4)),
         taken: vec![(within("x"), FileId(1))],
         status: Some(FileId(2)),
         machine: vec!["sparc64".into(), "tide-board".into()],
@@ -139,6 +140,13 @@ fn graphs() -> Vec<Tables> {
             unpack: Some(Unpacking { format: ArchiveFormat::Tar, strip: 1 }),
             executable: false,
         },
+        Native::Image {
+            layout: FileId(4),
+            name: Some("1.2".into()),
+            platform: ("linux".into(), "x86_64".into()),
+        },
+        Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
+        Native::Find(Finding::Libraries { names: vec!["z".into()], for_static: true }),
     ];
     let works = [
         WorkFolder::Root,

@@ -26,6 +26,9 @@ pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
 /// Stands among what was reached for the answer of any probe: never set, and never an option.
 pub(crate) const PROBE: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
 
+/// Stands for the image that steps run in: an option that no definition declares.
+pub(crate) const ROOT: OptionId = DeclId { module: ModuleId(u32::MAX), number: 1 };
+
 /// Options that were set, each with its value.
 #[derive(Clone, Debug, Default)]
 pub(crate) struct Config {

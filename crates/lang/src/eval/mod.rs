@@ -32,6 +32,7 @@ mod published;
 mod reads;
 mod requests;
 mod results;
+mod roots;
 mod selection;
 mod services;
 mod step_limits;
@@ -64,6 +65,7 @@ use crate::world::World;
 
 pub(crate) use forms::FORMS;
 pub(crate) use reads::Reads;
+pub(crate) use roots::ROOT_NAME;
 pub(crate) use taking::Taken;
 
 pub use chosen::{Setting, SettingValue};

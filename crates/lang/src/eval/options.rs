@@ -11,9 +11,10 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
 
-use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, PROBE, SetOption, Setting};
+use super::chosen::{Config, ConfigId, DEFAULTS, OptionId, PROBE, ROOT, SetOption, Setting};
 use super::option_values::{example_value, may_be_chosen, setting_value, shown, written};
 use super::reads::Reads;
+use super::roots::ROOT_NAME;
 use super::{Evaluator, Result, Scope};
 use crate::hir::*;
 use crate::types::Type;
@@ -106,6 +107,13 @@ impl Evaluator<'_> {
                 let size = (config.set.len() + choices.len()) as u64;
                 self.count(size * WORK_OF_OPTION, self.module(scope.module).span(base))?;
                 for choice in choices {
+                    if self.means_root(scope.module, &choice.option) {
+                        let span = self.module(scope.module).span(choice.value);
+                        let value = self.eval(scope, choice.value)?;
+                        self.set_root_under(&mut config, &value, span)?;
+                        changed.insert(ROOT);
+                        continue;
+                    }
                     let option = self.chosen_option(scope.module, &choice.option)?;
                     let span = self.module(scope.module).span(choice.value);
                     let value = self.eval(scope, choice.value)?;
@@ -148,6 +156,13 @@ impl Evaluator<'_> {
             *diagnostic = diagnostic.clone().related(decl.name.span, message);
         }
         result
+    }
+
+    /// Whether a name means the image that steps run in: no declaration in reach has it.
+    fn means_root(&self, from: ModuleId, name: &OptionName) -> bool {
+        name.kit.is_none()
+            && *name.name.text == *ROOT_NAME
+            && !self.module(from).names.contains_key(&name.name.text)
     }
 
     fn chosen_option(&mut self, from: ModuleId, name: &OptionName) -> Result<OptionId> {
@@ -200,6 +215,11 @@ impl Evaluator<'_> {
         let mut full: Vec<(String, Arc<str>, Arc<str>)> = Vec::new();
         let mut short: Vec<String> = Vec::new();
         for (option, written) in set {
+            if option == ROOT {
+                short.push(format!("{ROOT_NAME}={written}"));
+                full.push(("nubrik".to_owned(), ROOT_NAME.into(), written));
+                continue;
+            }
             let module = self.module(option.module);
             let name = module.decl(option).name.text.clone();
             short.push(format!("{name}={written}"));
@@ -237,6 +257,11 @@ impl Evaluator<'_> {
         for setting in settings.iter().filter(|setting| setting.of_all().is_none()) {
             let option = match self.find_option(setting) {
                 Ok(option) => option,
+                Err(_) if setting.name == ROOT_NAME => {
+                    // Its problem is reported where it is found.
+                    let _ = self.set_root_by(&mut config, setting);
+                    continue;
+                }
                 Err(error) => {
                     self.definitions.modules.diagnostics.push(error);
                     continue;

@@ -66,6 +66,8 @@ pub(super) struct Choices {
     pub(super) chosen: ConfigId,
     pub(super) nothing_reached: Rc<Reads>,
     pub(super) bad_options: BTreeSet<OptionId>,
+    /// What was reported of the image that settings name.
+    pub(super) bad_root: Option<Reported>,
     pub(super) wants_options: bool,
     /// Options that each target's values and steps reached.
     pub(super) target_reads: BTreeMap<TargetId, Reads>,
@@ -80,6 +82,7 @@ impl Default for Choices {
             chosen: DEFAULTS,
             nothing_reached: Rc::default(),
             bad_options: BTreeSet::new(),
+            bad_root: None,
             wants_options: false,
             target_reads: BTreeMap::new(),
         }

@@ -293,12 +293,14 @@ impl Evaluator<'_> {
     /// `answer` is an output that no word names.
     pub(super) fn outline(
         &mut self,
-        owner: &Owner,
+        scope: &Scope,
         commands: &StepCommands,
         values: &FormValues,
         unnamed: First,
         span: Span,
     ) -> Result<Draft> {
+        // Before its folder has a name, in which options are that were reached.
+        let root = self.root_for(scope, values, span)?;
         let is_answer = unnamed == First::Answer;
         let makes = self.makes(values, span)?;
         // Its own first: its folder has its name from them.
@@ -309,7 +311,11 @@ impl Evaluator<'_> {
             }
             return self.fail(span, makes_nothing());
         };
-        let mut draft = self.draft(owner, &first);
+        let mut draft = self.draft(&scope.owner, &first);
+        if let Some(root) = root {
+            draft.step.root = Some(self.file_id(&root));
+            draft.inputs.push(root);
+        }
         if commands.counts() {
             draft.lines = commands.accounts();
             strands.extend(leaves_of(commands.counting()));

@@ -274,6 +274,10 @@ impl Lowerer {
                 self.report(name.span, error);
                 None
             }
+            // Which image steps run in is an option that no definition declares.
+            None if *name.text == *crate::eval::ROOT_NAME => {
+                Some(OptionName { kit: None, name: name.clone() })
+            }
             _ => {
                 let options = self.module.decls.iter().filter(|d| d.kind == DeclKind::Option);
                 let near = nearest(&name.text, options.map(|d| &*d.name.text)).map(str::to_owned);

@@ -54,6 +54,10 @@ impl MemoryWorld {
 }
 
 impl World for MemoryWorld {
+    fn root(&self) -> Option<Arc<str>> {
+        None
+    }
+
     fn test_patience(&self) -> u64 {
         600_000
     }

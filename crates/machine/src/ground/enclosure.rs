@@ -9,12 +9,14 @@ use nubrik_confine::{
     Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, RuleSet, Sandbox, SandboxKind,
     Sandboxes, Surroundings, TEMPORARY,
 };
-use nubrik_engine::Readables;
+use nubrik_engine::{OpenRoot, Readables};
+use nubrik_images::USUAL_PATH;
 use nubrik_source::WsPath;
 
 use super::Environment;
 use crate::machine::Machine;
 use crate::places::{Furnishing, outermost};
+use crate::roots::ImageRoot;
 use crate::temporary::remove_folder;
 
 /// With this variable set to `off` there are no sandboxes: to see what a kernel without them does.
@@ -107,13 +109,15 @@ pub(crate) struct CommandNeeds<'a> {
     pub work: &'a str,
     /// Whether they have the machine's network.
     pub network: bool,
+    /// The root that they see in place of this machine's system.
+    pub root: Option<&'a OpenRoot>,
 }
 
 /// What some commands are confined by. Dropping it ends what they left running in a sandbox, and removes their temporary
 /// files.
 pub(crate) enum Enclosure {
-    /// A sandbox, and what was put there.
-    Sandbox(Box<Sandbox>, Furnishing),
+    /// A sandbox, what was put there, and the image whose root is seen there.
+    Sandbox(Box<Sandbox>, Furnishing, Option<Arc<ImageRoot>>),
     /// Rules.
     Rules(Fence),
 }
@@ -172,8 +176,13 @@ impl Machine {
                     own_processes: wanted.whom != Whom::Person,
                     own_memory: wanted.whom == Whom::Service,
                 };
+                let image = self.image_of(wanted)?;
+                let sandboxes = image.as_deref().map_or(&**sandboxes, |image| &image.sandboxes);
                 let sandbox = sandboxes.sandbox(&furnishing.places(), kind)?;
-                Ok(Enclosure::Sandbox(Box::new(sandbox), furnishing))
+                Ok(Enclosure::Sandbox(Box::new(sandbox), furnishing, image))
+            }
+            Means::Rules(_) if wanted.root.is_some() => {
+                Err(io::Error::other("steps in an image need sandboxes, and this machine makes none"))
             }
             Means::Rules(_) => {
                 let rules = RuleSet::new(self.system())?;
@@ -188,6 +197,13 @@ impl Machine {
                 Ok(Enclosure::Rules(Fence { rules, root, temporary }))
             }
         }
+    }
+
+    /// The image whose root commands see.
+    fn image_of(&self, wanted: &CommandNeeds<'_>) -> io::Result<Option<Arc<ImageRoot>>> {
+        let Some(root) = wanted.root else { return Ok(None) };
+        let open = self.image_root(root);
+        open.map(Some).ok_or_else(|| io::Error::other("the image is not open"))
     }
 
     /// What is to be in a sandbox.
@@ -220,7 +236,7 @@ impl Machine {
         let Means::Sandboxes(sandboxes) = self.means() else { return Err(sandbox) };
         let Ok(furnishing) = self.furnishing(wanted) else { return Err(sandbox) };
         let sandbox = sandboxes.change(sandbox, &furnishing.places())?;
-        Ok(Enclosure::Sandbox(sandbox, furnishing))
+        Ok(Enclosure::Sandbox(sandbox, furnishing, None))
     }
 
     /// Rules for who stops a service; `None` where a sandbox makes what they allow harmless.
@@ -278,7 +294,7 @@ impl Enclosure {
     /// What confines commands that have a network, or none.
     pub(super) fn confinement<'a>(&'a self, net: Net<'a>) -> Confinement<'a> {
         match self {
-            Enclosure::Sandbox(sandbox, _) => {
+            Enclosure::Sandbox(sandbox, ..) => {
                 let network = match net {
                     Net::Nowhere => Reach::Loopback,
                     Net::Services(ServiceNet::Sandboxes(own)) => Reach::Own(own),
@@ -294,6 +310,10 @@ impl Enclosure {
     /// root.
     pub fn environment(&self, work: &str) -> Environment {
         let mut environment = Environment::confined();
+        if let Enclosure::Sandbox(_, _, Some(image)) = self {
+            environment.set("PATH", USUAL_PATH);
+            image.env.iter().for_each(|(name, value)| environment.set(name, &**value));
+        }
         let text = |path: &Path| path.to_string_lossy().into_owned();
         let work = if work.is_empty() { text(self.root()) } else { text(&self.root().join(work)) };
         let (home, temporary) = match self {
@@ -310,7 +330,7 @@ impl Enclosure {
     /// went, in the meantime. By rules, no program stays.
     pub fn leave(self, machine: &Machine) -> (Option<Box<Sandbox>>, Option<String>) {
         match self {
-            Enclosure::Sandbox(sandbox, furnishing) => {
+            Enclosure::Sandbox(sandbox, furnishing, _) => {
                 let disturbed = furnishing.disturbed(machine).map(str::to_owned);
                 (Some(sandbox), disturbed)
             }
@@ -321,7 +341,7 @@ impl Enclosure {
     /// Whether a process in a sandbox has something of a folder of the workspace open or mapped, or is in it.
     pub fn holds(&self, folder: &str) -> bool {
         match self {
-            Enclosure::Sandbox(sandbox, _) => sandbox.holds(folder),
+            Enclosure::Sandbox(sandbox, ..) => sandbox.holds(folder),
             Enclosure::Rules(_) => true,
         }
     }
@@ -329,10 +349,11 @@ impl Enclosure {
     /// Ends what commands left running.
     pub fn close(self, machine: &Machine) -> Aftermath {
         match self {
-            Enclosure::Sandbox(sandbox, furnishing) => {
-                let running = match machine.means() {
-                    Means::Sandboxes(sandboxes) => sandboxes.put_back(*sandbox),
-                    Means::Rules(_) => 0,
+            Enclosure::Sandbox(sandbox, furnishing, image) => {
+                let running = match (machine.means(), image) {
+                    (_, Some(image)) => image.sandboxes.put_back(*sandbox),
+                    (Means::Sandboxes(sandboxes), None) => sandboxes.put_back(*sandbox),
+                    (Means::Rules(_), None) => 0,
                 };
                 Aftermath { running, disturbed: furnishing.disturbed(machine).map(str::to_owned) }
             }

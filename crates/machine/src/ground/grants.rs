@@ -19,6 +19,8 @@ pub(crate) struct Grants<'m> {
     readable: Vec<PathBuf>,
     /// Folders that it may write to.
     own: Vec<PathBuf>,
+    /// Whether it sees an image in place of this machine's system: all that is there is for it.
+    in_image: bool,
     /// Whether it is in a sandbox, where it sees what it may read and nothing else.
     in_sandbox: bool,
     /// What it declares, in a sandbox: paths from the root, sorted, each with whether it is a folder with all that is in it.
@@ -60,7 +62,8 @@ impl<'m> Grants<'m> {
             );
             declared.sort();
         }
-        Grants { machine, root, readable, own, in_sandbox, declared }
+        let in_image = job.root.is_some();
+        Grants { machine, root, readable, own, in_image, in_sandbox, declared }
     }
 
     fn may_write(&self, path: &Path) -> bool {
@@ -117,6 +120,8 @@ impl<'m> Grants<'m> {
     pub fn judge(&self, touched: nubrik_confine::UsedPath) -> Touched {
         let allowed = match touched.touch {
             nubrik_confine::PathUse::Written => self.may_write(&touched.path),
+            // What this machine has there says nothing of the image.
+            _ if self.in_image && !touched.path.starts_with(&self.root) => true,
             _ if self.in_sandbox => touched.seen || self.may_write(&touched.path),
             _ => self.may_read(&touched.path),
         };

@@ -393,6 +393,7 @@ impl Starting<'_> {
             parts: tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part).collect(),
             own: &format!("{HOME}/{}", at.name),
             work: self.service.work.as_str(),
+            root: None,
             network: self.meeting.network != ServiceNetwork::Own,
         };
         ask(self.machine, &wanted)

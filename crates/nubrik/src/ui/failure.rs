@@ -39,6 +39,9 @@ pub fn short(failure: &Failure) -> String {
         },
         Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
         Failure::NoTool(problem) => problem.to_string(),
+        Failure::NoRoot { image, problem } => {
+            format!("the image {image} cannot be used: {}", problem.lines().next().unwrap_or_default())
+        }
         Failure::NoInput { path, problem } => format!("cannot read {path}: {problem}"),
         Failure::NoOutput { name, .. } => format!("did not make its output {name}"),
         Failure::OddOutput { name, what } => format!("its output {name} cannot be kept: {what}"),
@@ -87,6 +90,9 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
         Failure::EarlyChanged { .. } | Failure::NoAnswer { .. } => {}
         // Nothing ran, or what is there is said in other words.
         Failure::NotStarted { .. } | Failure::NoTool(_) | Failure::NoInput { .. } | Failure::NeedsBuild => {
+            return Vec::new();
+        }
+        Failure::NoRoot { .. } => {
             return Vec::new();
         }
         Failure::Offline | Failure::InputMoved { .. } | Failure::Service(_) | Failure::NoRoom => {
@@ -149,7 +155,10 @@ pub fn render(
     let mut line = |label: &str, text: &str| {
         out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
     };
-    let ran = !matches!(failure, Failure::NoTool(_) | Failure::NoInput { .. } | Failure::Service(_));
+    let ran = !matches!(
+        failure,
+        Failure::NoTool(_) | Failure::NoRoot { .. } | Failure::NoInput { .. } | Failure::Service(_)
+    );
     if ran {
         commands_of(graph, id, root, &mut line);
     }
@@ -288,9 +297,16 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         Failure::There { .. } => {
             lines.push(("try", "look at what its worker says there: nubrik workers".to_owned()));
         }
+        Failure::NoRoot { problem, .. } => {
+            lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
+        }
         Failure::NoTool(problem) => {
             lines.extend(tool_readings(problem));
-            if problem.mend.is_none() && problem.unanswered.is_none() {
+            if problem.image.is_some() {
+                let mend =
+                    format!("an image that has `{}`, or correct its name in {}", problem.name, step.place);
+                lines.push(("try", mend));
+            } else if problem.mend.is_none() && problem.unanswered.is_none() {
                 let mend = format!("install `{}`, or correct its name in {}", problem.name, step.place);
                 lines.push(("try", mend));
             }

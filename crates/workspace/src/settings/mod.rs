@@ -3,6 +3,7 @@
 mod origins;
 mod rows;
 mod shared;
+mod steps;
 mod workers;
 
 use std::collections::BTreeMap;
@@ -22,6 +23,7 @@ use rows::WrongSetting;
 
 pub use rows::{SETTINGS, WorkspaceSetting};
 pub use shared::{SharedPlace, SharedSettings};
+pub use steps::StepSettings;
 pub use workers::WorkersSettings;
 
 /// Settings of a workspace.
@@ -41,6 +43,8 @@ pub struct Settings {
     pub profiles: BTreeMap<String, Vec<(String, SettingValue)>>,
     /// The shared cache.
     pub shared: Option<SharedSettings>,
+    /// How steps run that say nothing of it themselves.
+    pub steps: StepSettings,
     /// Other machines that run steps.
     pub workers: Option<WorkersSettings>,
 }

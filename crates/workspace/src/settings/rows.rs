@@ -6,6 +6,7 @@ use toml::de::{DeTable, DeValue};
 
 use super::origins::origins;
 use super::shared::shared;
+use super::steps::steps;
 use super::workers::workers;
 use super::{Key, Keyed, Settings, SettingsProblem, check_version, kit, number, profile, sorted};
 
@@ -42,7 +43,7 @@ impl From<SettingsProblem> for WrongSetting {
 }
 
 /// All settings, in the order in which they are explained.
-pub const SETTINGS: [WorkspaceSetting; 9] = [
+pub const SETTINGS: [WorkspaceSetting; 10] = [
     WorkspaceSetting {
         name: "at_least",
         summary: "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",
@@ -140,6 +141,18 @@ pub const SETTINGS: [WorkspaceSetting; 9] = [
         is_text: false,
         read: |settings, key, value| {
             settings.shared = Some(shared(key.span(), table(value)?)?);
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "steps",
+        summary: "How steps run that say nothing of it themselves. `root`: the address of the image that they run in, in place of this machine's system.",
+        example: "[steps]\nroot = \"/images/base\"",
+        kind: "`steps` is a table that says how steps run",
+        kind_mend: "[steps]\nroot = \"/images/base\"",
+        is_text: false,
+        read: |settings, _, value| {
+            settings.steps = steps(table(value)?)?;
             Ok(())
         },
     },

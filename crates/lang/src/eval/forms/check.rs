@@ -29,6 +29,7 @@ pub(super) const FORM: Form = Form {
             MAKES,
             FOLDER,
             NETWORK,
+            ROOT,
             field(
                 "timeout",
                 FieldType::Duration,
@@ -71,8 +72,7 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Value> {
         let commands = self.step_commands(values);
-        let mut draft =
-            self.outline(&scope.owner, &commands, values, crate::eval::steps::First::Verdict, span)?;
+        let mut draft = self.outline(scope, &commands, values, crate::eval::steps::First::Verdict, span)?;
         if let Some((_, _, written)) = draft.outputs.iter().find(|(n, ..)| n.as_deref() == Some(VERDICT)) {
             let error =
                 Diagnostic::error("made-twice", format!("the output \"{written}\" is called `verdict`"));

@@ -117,6 +117,8 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
             Native::Write { .. }
             | Native::Unpack { .. }
             | Native::Fetch { .. }
+            | Native::Image { .. }
+            | Native::Find(_)
             | Native::Part { .. }
             | Native::Extract { .. } => {}
         }

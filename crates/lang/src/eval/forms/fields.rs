@@ -44,6 +44,12 @@ pub(super) const MACHINE: FieldInfo = field(
     false,
     "what the machine must be on which the commands run, if not one like this: a system, a processor, labels that were given to a worker, such as [\"aarch64\", \"tide-board\"]",
 );
+pub(super) const ROOT: FieldInfo = field(
+    "root",
+    FieldType::File,
+    false,
+    "the image that the commands see in place of this machine's system",
+);
 pub(super) const OBSERVED: FieldInfo = field(
     "observed",
     FieldType::Bool,

@@ -11,6 +11,7 @@ mod fetch;
 mod fields;
 mod glob;
 mod host;
+mod image;
 mod load;
 mod pack;
 mod pins_of;
@@ -57,7 +58,7 @@ pub(crate) enum FormEvaluation {
 }
 
 /// All forms and functions, in the order in which people read about them.
-pub(crate) static FORMS: [Form; 26] = [
+pub(crate) static FORMS: [Form; 27] = [
     step::FORM,
     check::FORM,
     effect::FORM,
@@ -68,6 +69,7 @@ pub(crate) static FORMS: [Form; 26] = [
     pack::FORM,
     unpack::FORM,
     fetch::FORM,
+    image::FORM,
     tool::FORM,
     system_library::FORM,
     sample::FORM,

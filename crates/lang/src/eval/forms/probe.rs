@@ -27,6 +27,7 @@ pub(super) const FORM: Form = Form {
             READS,
             ENV,
             FOLDER,
+            ROOT,
             TIMEOUT,
             MAY_FAIL,
         ],
@@ -55,7 +56,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("wrong-type", "what this `probe` prints is its answer");
             return self.fail(span, error.mend("drop the last `>`"));
         }
-        let mut draft = self.outline(&scope.owner, &commands, values, First::Answer, span)?;
+        let mut draft = self.outline(scope, &commands, values, First::Answer, span)?;
         if values.bool("may_fail") {
             self.outline_output(&mut draft, &Some("status".into()), &"answer.status".into(), false, span)?;
         }

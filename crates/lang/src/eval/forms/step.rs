@@ -25,6 +25,7 @@ pub(super) const FORM: Form = Form {
             MAKES,
             FOLDER,
             NETWORK,
+            ROOT,
             TIMEOUT,
             MEMORY,
             PROCESSORS,
@@ -50,7 +51,7 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Value> {
         let commands = self.step_commands(values);
-        let draft = self.outline(&scope.owner, &commands, values, First::Named, span)?;
+        let draft = self.outline(scope, &commands, values, First::Named, span)?;
         let made = self.finish_step(scope, draft, &commands, values, span)?;
         self.note_counting(&made, values);
         Ok(made)

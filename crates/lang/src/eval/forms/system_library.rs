@@ -3,15 +3,16 @@
 use std::rc::Rc;
 
 use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::Finding;
 use nubrik_source::Span;
 
 use super::fields::*;
 use super::tool::is_at_least;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::{Evaluator, Result};
+use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
-use crate::world::{Answer, LibraryRequest};
+use crate::world::{Answer, LibraryRequest, LibrarySearch};
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
@@ -29,6 +30,7 @@ pub(super) const FORM: Form = Form {
             field("at_least", FieldType::Text, false, "the oldest version that is good enough"),
             field("static", FieldType::Bool, false, "whether the flags for static linking are wanted"),
             OR_NONE,
+            ROOT,
         ],
         gives: &[
             ("name", "the name that was found"),
@@ -38,15 +40,31 @@ pub(super) const FORM: Form = Form {
         ],
         example: "let zlib = system_library { names = \"zlib\", at_least = \"1.2.11\" }",
     },
-    way: FormEvaluation::Braces(|e, _, values, span| e.library_form(values, span)),
+    way: FormEvaluation::Braces(|e, scope, values, span| e.library_form(scope, values, span)),
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn library_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
+    pub(in crate::eval) fn library_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
         let names = values.texts("names");
         let at_least = self.plain(values, "at_least")?;
         let request = LibraryRequest { names: names.clone(), for_static: values.bool("static") };
-        let Answer::Ready(answer) = self.world.library(&request) else { return self.wait() };
+        let answer = match self.root_for(scope, values, span)? {
+            Some(image) => {
+                let LibraryRequest { names, for_static } = request;
+                let finding = Finding::Libraries { names, for_static };
+                let said = self.found_in_image(scope, image, finding, span)?;
+                LibrarySearch::from_json(&said).unwrap_or_default()
+            }
+            None => {
+                let Answer::Ready(answer) = self.world.library(&request) else { return self.wait() };
+                answer
+            }
+        };
         let or_none = values.bool("or_none");
         let mut old = Vec::new();
         for found in answer.found {

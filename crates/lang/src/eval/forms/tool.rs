@@ -4,14 +4,15 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
+use nubrik_graph::Finding;
 use nubrik_source::Span;
 
 use super::fields::*;
 use super::{Form, FormEvaluation, FormValues};
 use crate::builtins::*;
-use crate::eval::{Evaluator, Result};
+use crate::eval::{Evaluator, Result, Scope};
 use crate::value::*;
-use crate::world::{Answer, ToolAnswer, ToolRequest};
+use crate::world::{Answer, ToolAnswer, ToolRequest, ToolSearch};
 
 pub(super) const FORM: Form = Form {
     info: FormInfo {
@@ -34,11 +35,12 @@ pub(super) const FORM: Form = Form {
                 "the oldest version that is good enough, such as \"3.9\"",
             ),
             OR_NONE,
+            ROOT,
         ],
         gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],
         example: "let python = tool { names = [\"python3\", \"python\"], at_least = \"3.9\" }",
     },
-    way: FormEvaluation::Braces(|e, _, values, span| e.tool_form(values, span)),
+    way: FormEvaluation::Braces(|e, scope, values, span| e.tool_form(scope, values, span)),
 };
 
 /// Why a tool is not new enough, for people; nothing where it is.
@@ -51,7 +53,12 @@ fn too_old(found: &ToolAnswer, wanted: &str) -> Option<String> {
 }
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn tool_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
+    pub(in crate::eval) fn tool_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
         let names = values.texts("names");
         let is_name = |name: &Arc<str>| match name.strip_prefix('/') {
             Some(path) => path.split('/').all(|part| !matches!(part, "" | "." | "..")),
@@ -78,7 +85,19 @@ impl Evaluator<'_> {
             names: names.clone(),
             version: wants_version.then(|| version.unwrap_or_else(|| "--version".into())),
         };
-        let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
+        let image = self.root_for(scope, values, span)?;
+        let place = image.as_ref().map_or_else(|| "the machine".to_owned(), |_| "the image".to_owned());
+        let answer = match image {
+            Some(image) => {
+                let ToolRequest { names, version } = request;
+                let said = self.found_in_image(scope, image, Finding::Tools { names, version }, span)?;
+                ToolSearch::from_json(&said).unwrap_or_default()
+            }
+            None => {
+                let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
+                answer
+            }
+        };
         // The first of the names that is there and new enough.
         let mut old: Vec<String> = Vec::new();
         for found in answer.found {
@@ -93,10 +112,11 @@ impl Evaluator<'_> {
             return Ok(Value::None);
         }
         let wanted = at_least.as_ref().map_or("", |(wanted, _)| wanted);
-        let error = no_tool(&names, wanted, &old).note(format!("searched: {}", answer.searched.join(", ")));
+        let error =
+            no_tool(&names, wanted, &old, &place).note(format!("searched: {}", answer.searched.join(", ")));
         let near = || {
             // What is there and too old has its right name.
-            if !old.is_empty() {
+            if !old.is_empty() || place != "the machine" {
                 return None;
             }
             let known = self.world.tool_names();
@@ -111,12 +131,12 @@ impl Evaluator<'_> {
 }
 
 /// That the machine has none of some tools, or none that is new enough: `old` says which are too old.
-fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String]) -> Diagnostic {
+fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String], place: &str) -> Diagnostic {
     let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
     if old.is_empty() {
-        return Diagnostic::error("no-tool", format!("the machine has no {listed}"));
+        return Diagnostic::error("no-tool", format!("{place} has no {listed}"));
     }
-    let message = format!("the machine has no {listed} of version {wanted} or newer");
+    let message = format!("{place} has no {listed} of version {wanted} or newer");
     old.iter().fold(Diagnostic::error("old-tool", message), |e, o| e.note(o.clone()))
 }
 

@@ -1,0 +1,77 @@
+//! Steps that run in an image: which root they see, and where their programs are in it.
+
+use std::path::PathBuf;
+use std::sync::Arc;
+
+use nubrik_bytes::Digest;
+use nubrik_graph::{FileId, StepId};
+
+use crate::build::Build;
+use crate::event::Failure;
+use crate::outside::{OpenRoot, Work, WorkProblem};
+
+/// Stands among the tools of steps that run in an image, with the digest of its statement. No tool has a name with a space.
+pub(crate) const ROOT: &str = "the image";
+
+impl Build<'_> {
+    /// What stands among a step's tools for the image that it runs in: the image decides what all tools in it are.
+    pub(crate) fn root_part(&self, root: FileId) -> Result<(Arc<str>, Digest), Failure> {
+        Ok((ROOT.into(), self.content(root)?))
+    }
+
+    /// Whether a step sees an image in place of this machine's system.
+    pub(crate) fn is_in_image(&self, id: StepId) -> bool {
+        self.graph.step(id).root.is_some()
+    }
+
+    /// The target that an image is.
+    pub(crate) fn image_name(&self, root: FileId) -> Arc<str> {
+        let maker = self.graph.file(root).maker;
+        let owner = maker.map(|maker| self.graph.owner(maker).address.clone());
+        owner.unwrap_or_else(|| self.graph.file(root).path.shared().clone())
+    }
+
+    /// The image that a step runs in; `None` where that is the machine's own system.
+    pub(crate) fn image_of(&self, id: StepId) -> Option<Arc<str>> {
+        self.graph.step(id).root.map(|root| self.image_name(root))
+    }
+
+    /// The root that a step runs in, on this machine: put together where it is not there. Nothing for one that runs in the
+    /// machine's own.
+    pub(crate) fn open_root(&self, id: StepId) -> Result<Option<Arc<OpenRoot>>, Option<Failure>> {
+        let Some(root) = self.graph.step(id).root else { return Ok(None) };
+        let place = self.known.roots.lock().entry(root).or_default().clone();
+        let opened = place.get_or_init(|| self.open_new_root(root));
+        match opened {
+            Ok(opened) => Ok(Some(opened.clone())),
+            Err(_) if self.outside.is_cancelled() => Err(None),
+            Err(why) => Err(Some(Failure::NoRoot { image: self.image_name(root), problem: why.to_string() })),
+        }
+    }
+
+    fn open_new_root(&self, root: FileId) -> Result<Arc<OpenRoot>, WorkProblem> {
+        let maker = self.graph.file(root).maker.map(|maker| self.graph.step(maker));
+        let Some(native) = maker.and_then(|maker| maker.native.as_deref()) else {
+            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
+        };
+        let mut native = native.clone();
+        native.each_file(|file| self.bring_path(self.graph.file(*file).path.as_str()));
+        let Work::Native(native) = self.work_of(&native) else {
+            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
+        };
+        self.outside.open_root(&self.graph.file(root).path, &native).map(Arc::new)
+    }
+
+    /// Where a program of an image is, as commands in it see that.
+    pub(crate) fn program_in(
+        &self,
+        id: StepId,
+        root: &OpenRoot,
+        name: &Arc<str>,
+    ) -> Result<PathBuf, Failure> {
+        self.outside.program_in(root, name).map_err(|mut why| {
+            why.image = self.graph.step(id).root.map(|root| self.image_name(root));
+            Failure::NoTool(why)
+        })
+    }
+}

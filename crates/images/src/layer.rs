@@ -1,0 +1,303 @@
+//! Reading a layer: a tar of what it changes, unpacked to contents and a list.
+//!
+//! Nothing of it is unpacked to its own names: those are only in the list, so that no name, link or order of a layer can lead
+//! anywhere on this machine.
+
+use std::collections::HashMap;
+use std::io::{self, Read};
+use std::sync::mpsc::{Receiver, SyncSender, sync_channel};
+
+use crate::blobs::Blobs;
+use crate::checked::{BlobDigest, CheckedReader};
+use crate::files::{FileHead, FilePool};
+use crate::manifest::{BlobDescriptor, Compression, compression_of};
+use crate::problem::{ImageProblem, Result, bad};
+use crate::tree::{Layer, LayerChange, RootPath, TreeNode, shown};
+
+/// What a name begins with that says that something of the layers below is gone.
+const GONE: &[u8] = b".wh.";
+/// The name that says that nothing of what layers below have in its folder is left.
+const EMPTIED: &[u8] = b".wh..wh..opq";
+/// Other names of this kind are for whoever packed the layer.
+const FOR_PACKERS: &[u8] = b".wh..wh.";
+
+/// How many things one layer may hold, and how long paths and names may be, in bytes: the kernel's limits.
+const MOST_ENTRIES: usize = 4_000_000;
+const LONGEST_PATH: usize = 4095;
+const LONGEST_NAME: usize = 255;
+
+/// What a record of extended attributes begins with, and which of them count.
+const ATTRIBUTE: &str = "SCHILY.xattr.";
+const OF_USERS: &str = "user.";
+
+/// TarPieces of a layer's tar on their way from the thread that unpacks, and how many may be waiting.
+const PIECE: usize = 256 << 10;
+const WAITING: usize = 16;
+
+/// What is asked and said while layers are read.
+pub trait UnpackListener: Sync {
+    /// Whether to stop.
+    fn is_stopped(&self) -> bool;
+    /// So many bytes more of layers, as they are packed, were read.
+    fn read(&self, bytes: u64);
+}
+
+/// Reads a layer; keeps the contents of its files.
+pub(crate) fn read_layer(
+    blobs: &dyn Blobs,
+    layer: &BlobDescriptor,
+    unpacked: &BlobDigest,
+    pool: &FilePool,
+    listener: &dyn UnpackListener,
+) -> Result<Layer> {
+    let digest = layer.blob()?;
+    let compression = compression_of(layer)?;
+    let blob = blobs.open(&digest)?;
+    let most = nubrik_archive::largest(layer.size);
+    let packed = CheckedReader::new(Counted { inner: blob, listener }, &digest, Some(layer.size), u64::MAX);
+    let (give, take) = sync_channel(WAITING);
+    std::thread::scope(|scope| {
+        let unpacker = scope.spawn(move || unpack(packed, compression, &give, listener));
+        let mut tar = CheckedReader::new(TarPieces { take, piece: Vec::new(), at: 0 }, unpacked, None, most);
+        let read = read_tar(&mut tar, pool, listener);
+        let read = read.and_then(|layer| match tar.finish() {
+            Ok(()) => Ok(layer),
+            Err(why) => bad(why.to_string()),
+        });
+        // It ends when nobody takes its pieces any more.
+        drop(tar);
+        let unpacked =
+            unpacker.join().unwrap_or_else(|_| Err(io::Error::other("the thread that unpacks ended")));
+        if listener.is_stopped() {
+            return Err(ImageProblem::Stopped);
+        }
+        match (read, unpacked) {
+            // A packed layer that is wrong is why the rest is.
+            (_, Err(why)) if why.kind() != io::ErrorKind::BrokenPipe => {
+                bad(format!("the layer {digest} cannot be used: {why}"))
+            }
+            (Err(ImageProblem::Image(why)), _) => bad(format!("the layer {digest} cannot be used: {why}")),
+            (read, _) => read,
+        }
+    })
+}
+
+/// Counts what is read.
+struct Counted<'a> {
+    inner: Box<dyn Read + Send>,
+    listener: &'a dyn UnpackListener,
+}
+
+impl Read for Counted<'_> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.listener.is_stopped() {
+            return Err(io::Error::other("it was stopped"));
+        }
+        let count = self.inner.read(buffer)?;
+        self.listener.read(count as u64);
+        Ok(count)
+    }
+}
+
+/// Unpacks a layer, in pieces, as long as somebody takes them. All of the packed layer is read, so that its digest is checked.
+fn unpack(
+    packed: CheckedReader<Counted<'_>>,
+    compression: Compression,
+    give: &SyncSender<Vec<u8>>,
+    listener: &dyn UnpackListener,
+) -> io::Result<()> {
+    let mut packed = io::BufReader::with_capacity(PIECE, packed);
+    match compression {
+        Compression::None => send(&mut packed, give, listener)?,
+        Compression::Gzip => send(&mut flate2::bufread::MultiGzDecoder::new(&mut packed), give, listener)?,
+        Compression::Zstandard => {
+            // One frame after the other.
+            while !io::BufRead::fill_buf(&mut packed)?.is_empty() {
+                let mut frame = ruzstd::decoding::StreamingDecoder::new(&mut packed)
+                    .map_err(|why| io::Error::new(io::ErrorKind::InvalidData, why.to_string()))?;
+                send(&mut frame, give, listener)?;
+            }
+        }
+    }
+    packed.get_mut().finish()
+}
+
+fn send(from: &mut dyn Read, give: &SyncSender<Vec<u8>>, listener: &dyn UnpackListener) -> io::Result<()> {
+    loop {
+        let mut piece = vec![0; PIECE];
+        let mut filled = 0;
+        while filled < piece.len() {
+            match from.read(&mut piece[filled..])? {
+                0 => break,
+                count => filled += count,
+            }
+        }
+        if filled == 0 {
+            return Ok(());
+        }
+        piece.truncate(filled);
+        if listener.is_stopped() || give.send(piece).is_err() {
+            return Err(io::ErrorKind::BrokenPipe.into());
+        }
+    }
+}
+
+/// What comes in pieces from another thread.
+struct TarPieces {
+    take: Receiver<Vec<u8>>,
+    piece: Vec<u8>,
+    at: usize,
+}
+
+impl Read for TarPieces {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        if self.at == self.piece.len() {
+            match self.take.recv() {
+                Ok(piece) => (self.piece, self.at) = (piece, 0),
+                Err(_) => return Ok(0),
+            }
+        }
+        let count = buffer.len().min(self.piece.len() - self.at);
+        buffer[..count].copy_from_slice(&self.piece[self.at..self.at + count]);
+        self.at += count;
+        Ok(count)
+    }
+}
+
+/// What a layer says, gathered from its entries.
+#[derive(Default)]
+struct Gathering {
+    /// In the order of the layer: what comes later lies where what came before leads.
+    changes: Vec<(RootPath, LayerChange)>,
+    /// Which of them says last of a path what is there.
+    last: HashMap<RootPath, usize>,
+}
+
+fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) -> Result<Layer> {
+    let broken = |why: io::Error| ImageProblem::Image(why.to_string());
+    let mut gathering = Gathering::default();
+    let mut archive = tar::Archive::new(tar);
+    for (number, entry) in archive.entries().map_err(broken)?.enumerate() {
+        if number >= MOST_ENTRIES {
+            return bad(format!("it holds more than {MOST_ENTRIES} files"));
+        }
+        if listener.is_stopped() {
+            return Err(ImageProblem::Stopped);
+        }
+        gathering.add(&mut entry.map_err(broken)?, pool)?;
+    }
+    Ok(Layer { changes: gathering.changes })
+}
+
+impl Gathering {
+    fn add(&mut self, entry: &mut tar::Entry<'_, impl Read>, pool: &FilePool) -> Result<()> {
+        let broken = |why: io::Error| ImageProblem::Image(why.to_string());
+        let kind = entry.header().entry_type();
+        if matches!(kind, tar::EntryType::XGlobalHeader | tar::EntryType::XHeader) {
+            return Ok(());
+        }
+        let path = clean(&entry.path_bytes())?;
+        // The top itself: what it is like is the sandbox's.
+        if path.is_empty() {
+            return Ok(());
+        }
+        let (folder, name) = match path.iter().rposition(|byte| *byte == b'/') {
+            Some(end) => (&path[..end], &path[end + 1..]),
+            None => (&path[..0], path.as_slice()),
+        };
+        if let Some(rest) = name.strip_prefix(GONE) {
+            match name {
+                EMPTIED if folder.is_empty() => return bad("it empties the whole root"),
+                EMPTIED => self.changes.push((folder.to_vec(), LayerChange::Emptied)),
+                _ if name.starts_with(FOR_PACKERS) => {}
+                _ if rest.is_empty() || rest == b"." || rest == b".." => {
+                    return bad(format!("{} says that nothing is gone", shown(&path)));
+                }
+                _ => {
+                    let gone = if folder.is_empty() { rest.to_vec() } else { [folder, b"/", rest].concat() };
+                    self.changes.push((gone, LayerChange::Gone));
+                }
+            }
+            return Ok(());
+        }
+        let header = entry.header();
+        let (mode, time) = (header.mode().map_err(broken)?, header.mtime().map_err(broken)? as i64);
+        let change = match kind {
+            tar::EntryType::Directory => LayerChange::Is(TreeNode::Folder { mode: mode & 0o1777, time }),
+            tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
+                let attributes = attributes_of(entry)?;
+                let head = FileHead { size: entry.size(), mode: mode & 0o777, time, attributes };
+                LayerChange::Is(TreeNode::File(pool.keep(head, entry)?))
+            }
+            tar::EntryType::Symlink => {
+                let target = entry.link_name_bytes().unwrap_or_default().into_owned();
+                if target.is_empty() || target.len() > LONGEST_PATH || target.contains(&0) {
+                    return bad(format!("the link {} leads nowhere", shown(&path)));
+                }
+                LayerChange::Is(TreeNode::Link { target, time })
+            }
+            tar::EntryType::Link => {
+                let other = clean(&entry.link_name_bytes().unwrap_or_default())?;
+                match self.last.get(&other).map(|at| &self.changes[*at].1) {
+                    Some(
+                        change @ (LayerChange::Is(TreeNode::File(_) | TreeNode::Link { .. })
+                        | LayerChange::SameAs(_)),
+                    ) => change.clone(),
+                    _ => LayerChange::SameAs(other),
+                }
+            }
+            // Each sandbox has devices of its own.
+            tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => return Ok(()),
+            tar::EntryType::Char | tar::EntryType::Block => {
+                return bad(format!("{} is a device, and no device is made for an image", shown(&path)));
+            }
+            tar::EntryType::Fifo => return bad(format!("{} is a pipe", shown(&path))),
+            other => {
+                let kind = other.as_byte().escape_ascii();
+                return bad(format!("{} is of the unknown kind `{kind}`", shown(&path)));
+            }
+        };
+        self.last.insert(path.clone(), self.changes.len());
+        self.changes.push((path, change));
+        Ok(())
+    }
+}
+
+/// Extended attributes of users, sorted by name. Others are the system's: permissions that no sandbox grants, and labels.
+fn attributes_of(entry: &mut tar::Entry<'_, impl Read>) -> Result<Vec<(Vec<u8>, Vec<u8>)>> {
+    let Ok(Some(records)) = entry.pax_extensions() else { return Ok(Vec::new()) };
+    let mut attributes = Vec::new();
+    for record in records {
+        let Ok(record) = record else { return bad("a record of extended attributes is damaged") };
+        let name = record.key().ok().and_then(|key| key.strip_prefix(ATTRIBUTE));
+        if let Some(name) = name.filter(|name| name.starts_with(OF_USERS)) {
+            attributes.push((name.as_bytes().to_vec(), record.value_bytes().to_vec()));
+        }
+    }
+    attributes.sort();
+    Ok(attributes)
+}
+
+/// A path of a layer: names, and `/` between them. One that leads out of the root is refused.
+fn clean(path: &[u8]) -> Result<RootPath> {
+    let mut clean: RootPath = Vec::with_capacity(path.len());
+    for name in path.split(|byte| *byte == b'/') {
+        match name {
+            b"" | b"." => {}
+            b".." => return bad(format!("the name {} leads out of it", shown(path))),
+            _ if name.len() > LONGEST_NAME || name.contains(&0) => {
+                return bad(format!("{} is no name of a file", shown(name)));
+            }
+            _ => {
+                if !clean.is_empty() {
+                    clean.push(b'/');
+                }
+                clean.extend_from_slice(name);
+            }
+        }
+    }
+    match clean.len() > LONGEST_PATH {
+        true => bad(format!("a path in it has more than {LONGEST_PATH} bytes")),
+        false => Ok(clean),
+    }
+}

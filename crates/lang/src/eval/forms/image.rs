@@ -1,0 +1,93 @@
+//! `image`: a file system in which steps can run.
+
+use std::sync::Arc;
+
+use nubrik_diagnostic::Diagnostic;
+use nubrik_graph::{Native, PROCESSORS};
+use nubrik_source::Span;
+
+use super::fields::*;
+use super::{Form, FormEvaluation, FormValues};
+use crate::builtins::*;
+use crate::eval::natives::without_ending;
+use crate::eval::{Evaluator, Result, Scope};
+use crate::value::*;
+
+pub(super) const FORM: Form = Form {
+    info: FormInfo {
+        name: "image",
+        builtin: Builtin::Image,
+        shape: CallShape::Braces,
+        doc: "An image of the OCI specification: a file system that steps run in, by `root`, in place of this machine's system. What it holds is a part of their keys, and nothing else of the machine is.",
+        fields: &[
+            field("layout", FieldType::Folder, false, "the folder that holds it, with its file `oci-layout`"),
+            field("archive", FieldType::File, false, "the same as a tar archive"),
+            field(
+                "name",
+                FieldType::Text,
+                false,
+                "what the layout calls it, such as \"1.2\", where that holds several",
+            ),
+            field(
+                "processor",
+                FieldType::Text,
+                false,
+                "the processor that it must be for, this machine's by default, such as \"aarch64\"",
+            ),
+        ],
+        gives: &[],
+        example: "let base = image { archive = \"images/base.tar\" }",
+    },
+    way: FormEvaluation::Braces(|e, scope, values, span| e.image_form(scope, values, span)),
+};
+
+impl Evaluator<'_> {
+    pub(in crate::eval) fn image_form(
+        &mut self,
+        scope: &Scope,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
+        let (given, given_span) = match (values.get("layout"), values.get("archive")) {
+            (Some((layout, span)), None) => (layout.clone(), span),
+            (None, Some((archive, span))) => (archive.clone(), span),
+            (Some(_), Some((_, second))) => {
+                let error =
+                    Diagnostic::error("wrong-call", "an image is in a folder or in an archive, not in both");
+                return self.fail(second, error.mend("leave out `archive`, or `layout`"));
+            }
+            (None, None) => {
+                let error =
+                    Diagnostic::error("missing-field", "this `image` does not say where the image is");
+                let error = error.mend("layout = \"images/base\"").mend("archive = \"images/base.tar\"");
+                return self.fail(span, error);
+            }
+        };
+        let file = match given {
+            Value::File(file) => file,
+            other => self.one_file(&other, given_span)?,
+        };
+        let name = self.plain(values, "name")?.map(|(name, _)| name);
+        let processor: Arc<str> = match self.plain(values, "processor")? {
+            None => std::env::consts::ARCH.into(),
+            Some((processor, _)) if PROCESSORS.contains(&&*processor) => processor,
+            Some((processor, at)) => {
+                let known: Vec<Arc<str>> = PROCESSORS.iter().map(|known| (*known).into()).collect();
+                return self.fail(at, crate::types::not_an_alternative(&processor, &known));
+            }
+        };
+        let stem = match file.folder {
+            true => file.path.name().to_owned(),
+            false => without_ending(file.path.name()).to_owned(),
+        };
+        let called = name.as_deref().map_or_else(String::new, |name| format!("-{}", name.replace('/', "+")));
+        let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, given_span)?;
+        let layout = self.file_id(&file);
+        draft.inputs.push(file);
+        let native = Native::Image { layout, name, platform: (std::env::consts::OS.into(), processor) };
+        if let Some(known) = self.known_native(&draft, &native) {
+            return Ok(Value::Step(known));
+        }
+        self.enter_native(scope, draft, native, format!("unpack image {stem}{called}"), span)
+    }
+}

@@ -1,0 +1,256 @@
+//! Roots of images on this machine, and the sandboxes that show them.
+
+use std::collections::HashMap;
+use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
+use std::sync::{Arc, OnceLock};
+use std::time::Duration;
+
+use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
+use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
+use nubrik_graph::{Finding, Native, PlainFile};
+use nubrik_images::{
+    HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
+};
+use nubrik_lang::{LibraryRequest, ToolAnswer, ToolSearch};
+use nubrik_source::WsPath;
+use parking_lot::Mutex;
+
+use crate::ground::Means;
+use crate::libraries::{SystemView, search_library_in};
+use crate::machine::Machine;
+use crate::tools::first_version;
+
+/// The longest statement of an image that is read, in bytes.
+const LONGEST_STATEMENT: u64 = 4 << 20;
+
+/// How long a program in an image may take to tell its version, and the longest file of a library that is read, in bytes.
+const ANSWER_TIME: Duration = Duration::from_secs(60);
+const LONGEST_LIBRARY_FILE: u64 = 1 << 20;
+
+/// Roots that are open, and where they are kept.
+#[derive(Default)]
+pub(crate) struct Roots {
+    /// Where images are kept; `None` where a person has no folder for that.
+    folder: Option<PathBuf>,
+    cache: OnceLock<Result<ImageCache, String>>,
+    open: Mutex<HashMap<Arc<str>, Arc<ImageRoot>>>,
+    /// So many bytes of packed layers were read.
+    read: AtomicU64,
+}
+
+/// A root that is open: commands can run in it.
+pub(crate) struct ImageRoot {
+    held: HeldRoot,
+    pub(crate) sandboxes: Sandboxes,
+    pub(crate) env: Vec<(Arc<str>, Arc<str>)>,
+}
+
+impl Roots {
+    pub fn in_folder(folder: Option<PathBuf>) -> Roots {
+        Roots { folder, ..Roots::default() }
+    }
+
+    fn cache(&self) -> Result<&ImageCache, WorkProblem> {
+        let open = || match &self.folder {
+            Some(folder) => ImageCache::open(folder).map_err(|why| why.to_string()),
+            None => Err("neither XDG_CACHE_HOME nor HOME is set, so no image can be unpacked".to_owned()),
+        };
+        self.cache.get_or_init(open).as_ref().map_err(|why| WorkProblem::Machine(why.clone()))
+    }
+}
+
+/// Stops when everything does, and counts.
+struct Unpacking<'a> {
+    cancel: &'a CancelSwitch,
+    roots: &'a Roots,
+}
+
+impl UnpackListener for Unpacking<'_> {
+    fn is_stopped(&self) -> bool {
+        self.cancel.is_thrown()
+    }
+
+    fn read(&self, bytes: u64) {
+        self.roots.read.fetch_add(bytes, Ordering::Relaxed);
+    }
+}
+
+/// An image of a workspace: where its layout is, and which one of that it is.
+pub(crate) struct ImagePlace {
+    layout: PathBuf,
+    choice: ImageChoice,
+}
+
+impl ImagePlace {
+    /// The image that a step's native part says; `None` where it says none.
+    pub fn of(root: &Path, native: &Native<PlainFile>) -> Option<ImagePlace> {
+        let Native::Image { layout, name, platform: (system, processor) } = native else { return None };
+        let choice = ImageChoice {
+            name: name.as_deref().map(str::to_owned),
+            platform: ImagePlatform::new(system, processor),
+        };
+        Some(ImagePlace { layout: root.join(layout.path.as_str()), choice })
+    }
+}
+
+fn problem(why: ImageProblem) -> WorkProblem {
+    match why {
+        ImageProblem::Image(what) => WorkProblem::Input(what),
+        ImageProblem::Machine(what) => WorkProblem::Machine(what),
+        ImageProblem::Stopped => WorkProblem::Machine("it was stopped".to_owned()),
+    }
+}
+
+impl Machine {
+    /// Has images kept in a folder of the person's.
+    #[must_use]
+    pub fn with_images(mut self, folder: Option<PathBuf>) -> Machine {
+        self.roots = Roots::in_folder(folder);
+        self
+    }
+
+    /// What an image is, as the document that represents it.
+    pub(crate) fn image_statement(&self, image: &ImagePlace) -> Result<String, WorkProblem> {
+        let blobs = layout_at(&image.layout).map_err(problem)?;
+        let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
+        let statement = self.roots.cache()?.statement(&*blobs, &image.choice, &unpacking);
+        statement.map(|statement| statement.text()).map_err(problem)
+    }
+
+    /// A root that was opened.
+    pub(crate) fn image_root(&self, root: &OpenRoot) -> Option<Arc<ImageRoot>> {
+        self.roots.open.lock().get(&root.tree).cloned()
+    }
+
+    fn open_image(&self, statement: &RootStatement, image: &ImagePlace) -> Result<ImageRoot, WorkProblem> {
+        let Means::Sandboxes(sandboxes) = self.means() else {
+            let why = self.why_no_sandboxes().unwrap_or_default();
+            let what = format!("steps in an image need sandboxes, and this machine makes none: {why}");
+            return Err(WorkProblem::Machine(what));
+        };
+        let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
+        let held = self
+            .roots
+            .cache()?
+            .root(statement, &unpacking, || Ok((layout_at(&image.layout)?, image.choice.clone())));
+        let held = held.map_err(problem)?;
+        let shown = sandboxes.in_root(self.root(), held.path());
+        let sandboxes =
+            shown.map_err(|why| WorkProblem::Machine(format!("its root cannot be shown: {why}")))?;
+        let env = statement.env.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into()));
+        Ok(ImageRoot { held, sandboxes, env: env.collect() })
+    }
+}
+
+impl OutsideRoots for Machine {
+    fn open_root(&self, statement: &WsPath, image: &Native<PlainFile>) -> Result<OpenRoot, WorkProblem> {
+        let unreadable = |why: String| WorkProblem::Machine(format!("{}: {why}", statement.as_str()));
+        let text = nubrik_disk::read_file(&self.locate_in_root(statement), LONGEST_STATEMENT);
+        let text = text.map_err(|why| unreadable(why.to_string()))?;
+        let said = RootStatement::parse(&text).map_err(|why| unreadable(why.to_string()))?;
+        let Some(image) = ImagePlace::of(self.root(), image) else {
+            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
+        };
+        let tree: Arc<str> = said.tree().into();
+        // One that has the same tree and other variables is opened for itself.
+        let known = self.roots.open.lock().get(&tree).cloned();
+        let env = |root: &ImageRoot| root.env.clone();
+        let is_known = known.is_some_and(|known| {
+            env(&known).iter().map(|(n, v)| (&**n, &**v)).eq(said.env.iter().map(|(n, v)| (&**n, &**v)))
+        });
+        let tree = if is_known { tree } else { self.add_root(tree, &said, &image)? };
+        let opened = self.roots.open.lock().get(&tree).cloned();
+        let Some(opened) = opened else { return Err(unreadable("it is not open".to_owned())) };
+        Ok(OpenRoot { tree, env: env(&opened), search: said.search_path() })
+    }
+
+    fn program_in(&self, root: &OpenRoot, name: &Arc<str>) -> Result<PathBuf, ToolProblem> {
+        let found = self.image_root(root).and_then(|open| open.held.program(name, &root.search));
+        found.map(PathBuf::from).ok_or_else(|| ToolProblem {
+            name: name.clone(),
+            searched: root.search.clone(),
+            mend: None,
+            unanswered: None,
+            image: None,
+        })
+    }
+}
+
+impl Machine {
+    /// Opens a root; gives the name by which it is known from now on.
+    fn add_root(
+        &self,
+        tree: Arc<str>,
+        said: &RootStatement,
+        image: &ImagePlace,
+    ) -> Result<Arc<str>, WorkProblem> {
+        let opened = Arc::new(self.open_image(said, image)?);
+        let mut open = self.roots.open.lock();
+        let name: Arc<str> = match open.contains_key(&tree) {
+            true => format!("{tree} {}", nubrik_bytes::Digest::of(said.text().as_bytes()).hex()).into(),
+            false => tree,
+        };
+        open.insert(name.clone(), opened);
+        Ok(name)
+    }
+
+    /// What there is of something in a root, as the text that definitions read.
+    ///
+    /// # Errors
+    /// When a program there cannot be asked.
+    pub(crate) fn find_in_root(
+        &self,
+        root: &OpenRoot,
+        finding: &Finding,
+        to: &WsPath,
+    ) -> Result<String, WorkProblem> {
+        let closed = || WorkProblem::Machine("the image is not open".to_owned());
+        let open = self.image_root(root).ok_or_else(closed)?;
+        match finding {
+            Finding::Tools { names, version } => {
+                let mut search = ToolSearch { searched: root.search.clone(), ..ToolSearch::default() };
+                for name in names {
+                    let Some(path) = open.held.program(name, &root.search) else { continue };
+                    let version = match version {
+                        Some(word) => self.version_in_root(root, &path, word, to)?,
+                        None => None,
+                    };
+                    search.found.push(ToolAnswer { name: name.clone(), path: path.into(), version });
+                }
+                Ok(search.to_json())
+            }
+            Finding::Libraries { names, for_static } => {
+                let text = |path: &Path| {
+                    let bytes = open.held.read(path.to_str()?, LONGEST_LIBRARY_FILE)?;
+                    String::from_utf8(bytes).ok()
+                };
+                let is_folder =
+                    |path: &Path| path.to_str().is_some_and(|path| !open.held.names(path).is_empty());
+                let system = SystemView { text: &text, is_folder: &is_folder };
+                let request = LibraryRequest { names: names.clone(), for_static: *for_static };
+                Ok(search_library_in(&system, &request, None, &mut |_| {}).to_json())
+            }
+        }
+    }
+
+    /// The version that a program of a root tells.
+    fn version_in_root(
+        &self,
+        root: &OpenRoot,
+        program: &str,
+        word: &Arc<str>,
+        to: &WsPath,
+    ) -> Result<Option<Arc<str>>, WorkProblem> {
+        let folder = to.parent().unwrap_or_else(WsPath::root);
+        let words = vec![program.to_owned(), word.to_string()];
+        let stage = StageSpec { program: program.into(), words, stdin: None, stdout: None, stderr: None };
+        let said = self.ask_in_image(root, &folder, stage, ANSWER_TIME);
+        let said = said.map_err(|why| WorkProblem::Machine(format!("{program} {word}: {why}")))?;
+        Ok(first_version(&said).map(Arc::from))
+    }
+
+    fn locate_in_root(&self, path: &WsPath) -> PathBuf {
+        self.root().join(path.as_str())
+    }
+}
