@@ -151,7 +151,7 @@ impl Build<'_> {
     /// Why the results of others were not taken for a step that is to run; nothing where none could be.
     pub(crate) fn not_taken(&self, id: StepId, now: &Examined) -> Option<WhyNotTaken> {
         let store = self.store.filter(|_| self.options.shared_root.is_some())?;
-        if self.graph.step(id).commands.is_empty() {
+        if self.graph.step(id).is_made_anywhere() {
             return None;
         }
         let record = store.record(&now.first_key).unwrap_or_default();

@@ -172,7 +172,7 @@ impl Build<'_> {
         if let Some(why) = self.unfit(id) {
             return Err(why.into());
         }
-        if self.is_in_image(id) {
+        if self.is_in_image(id) || self.graph.step(id).commands.is_empty() {
             return Ok(Vec::new());
         }
         let seen = seen.filter(|seen| !seen.incomplete && !seen.recording.only_workspace);
@@ -221,7 +221,7 @@ impl Build<'_> {
     fn unfit(&self, id: StepId) -> Option<&'static str> {
         let step = self.graph.step(id);
         let reasons = [
-            (step.commands.is_empty(), "nubrik makes it itself, from what is there"),
+            (step.is_made_anywhere(), "nubrik makes it itself, from what is there"),
             (step.limits.network, "it may use the network"),
             (!step.services.is_empty(), "it uses a service"),
             (!step.kept.is_empty(), "it finds something again that it kept the last time"),

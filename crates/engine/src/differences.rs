@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Finding, Graph, Native, Program, Step, StepId, WorkFolder, is_variant, options_of, shown_marks,
-    shown_service, without_variant,
+    Finding, Graph, ImageSource, Native, Program, Step, StepId, WorkFolder, is_variant, options_of,
+    shown_marks, shown_service, without_variant,
 };
 use nubrik_source::FilePath;
 
@@ -346,7 +346,7 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
-        Some(Native::Image { layout, name, platform: (system, processor) }) => {
+        Some(Native::Image(ImageSource { layout, name, platform: (system, processor) })) => {
             let called = name.as_deref().unwrap_or("its only image");
             add(Part::Text, &format!("{called} of {}, for {system} on {processor}", path(*layout)));
         }

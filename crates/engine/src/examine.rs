@@ -162,10 +162,11 @@ impl Build<'_> {
         // What counts of this machine's system: nothing where it is not seen.
         let sees_system = !is_for_others && step.root.is_none();
         let mut tools = Vec::new();
-        for tool in step.tools.iter().filter(|_| sees_system) {
+        let of_machine = if is_for_others { Vec::new() } else { self.tools_of_machine(step) };
+        for tool in &of_machine {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
-        let named = step.tools.iter().zip(&tools);
+        let named = of_machine.iter().zip(&tools);
         let named = named.map(|(id, found)| (self.graph.tools[id.index()].clone(), found.identity));
         let mut named: Vec<(Arc<str>, Digest)> = named.collect();
         if let Some(root) = step.root {
@@ -347,6 +348,11 @@ impl Build<'_> {
     /// The first difference in words, tools or inputs, in the order in which people ask for it:
     /// files, then the definition, then the machine.
     pub(crate) fn difference(&self, id: StepId, memory: &StepMemory, parts: &KeyParts) -> Reason {
+        let root = |tools: &[(Arc<str>, Digest)]| tools.iter().find(|(name, _)| **name == *ROOT).map(|t| t.1);
+        if root(&memory.tools) != root(&parts.tools) {
+            // With it goes what counts of this machine, or comes.
+            return Reason::RootChanged { image: self.image_of(id) };
+        }
         let known: HashMap<&FilePath, &Digest> = memory.inputs.iter().map(|(path, d)| (path, d)).collect();
         let is_other = |(path, now): &&(FilePath, Digest)| known.get(path).is_some_and(|d| *d != now);
         if let Some((path, _)) = parts.inputs.iter().find(is_other) {
@@ -360,7 +366,6 @@ impl Build<'_> {
             if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
                 return match &**tool {
                     SEES_BESIDES | INHERITS => Reason::ConfinementChanged,
-                    ROOT => Reason::RootChanged { image: self.image_of(id) },
                     _ => Reason::ToolChanged { tool: tool.clone() },
                 };
             }

@@ -82,9 +82,10 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, Native, OutputNode, Pipeline, Place,
-        Placement, Program, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, SetId, Sorted,
-        Stage, StepId, TargetId, ToolId, Unpacking, WorkFolder,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, ImageSource, Native, OutputNode,
+        Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand, ServiceImage,
+        ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId, Unpacking,
+        WorkFolder,
     };
     use nubrik_source::{PathWithin, WsPath};
 
@@ -175,6 +176,7 @@ mod tests {
             folders: vec!["data".into()],
             lists: vec![ArgumentFile { path: WsPath::from_normal("list"), text: "a".into() }],
             work: WsPath::root(),
+            root: None,
             needs: vec![],
             place: Place { file: "targets.nub".into(), line: 3 },
         }
@@ -298,10 +300,9 @@ mod tests {
             unpack,
             executable: false,
         };
-        let image = |file, name: Option<&str>, processor: &str| Native::Image {
-            layout: FileId(file),
-            name: name.map(Arc::from),
-            platform: ("linux".into(), processor.into()),
+        let image = |file, name: Option<&str>, processor: &str| {
+            let (name, platform) = (name.map(Arc::from), ("linux".into(), processor.into()));
+            Native::Image(ImageSource { layout: FileId(file), name, platform })
         };
         let all = [
             Native::Write { text: "a".into(), executable: false },
@@ -397,6 +398,14 @@ mod tests {
                 *stop = Some(vec![]);
             }),
             // These are among those of the step.
+            ("image", |s| {
+                s.root = Some(ServiceImage {
+                    statement: path("base.image"),
+                    layout: PlainFile { path: path("base"), folder: true },
+                    name: None,
+                    platform: ("linux".into(), "x86_64".into()),
+                });
+            }),
             ("inputs", |s| s.inputs = Sorted::default()),
             ("tools", |s| s.tools.clear()),
         ];

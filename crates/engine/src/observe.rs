@@ -118,8 +118,8 @@ impl Build<'_> {
     /// A step's tools.
     pub(crate) fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
         let step = self.graph.step(id);
-        let tools = step.tools.iter().filter(|_| step.root.is_none());
-        tools.map(|tool| self.tool(*tool).map_err(Failure::NoTool)).collect()
+        let tools = self.tools_of_machine(step).into_iter();
+        tools.map(|tool| self.tool(tool).map_err(Failure::NoTool)).collect()
     }
 
     /// Does something in a step's folder while what the step made is kept elsewhere.

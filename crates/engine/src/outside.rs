@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFile};
-use nubrik_graph::{Finding, Limits, Native, PlainFile, Service, Stage};
+use nubrik_graph::{Finding, ImageSource, Limits, Native, PlainFile, Service, Stage};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::StoredContent;
 
@@ -448,7 +448,7 @@ pub trait OutsideRoots: Sync {
     ///
     /// # Errors
     /// When it cannot be had.
-    fn open_root(&self, statement: &WsPath, image: &Native<PlainFile>) -> Result<OpenRoot, WorkProblem>;
+    fn open_root(&self, statement: &WsPath, image: &ImageSource<PlainFile>) -> Result<OpenRoot, WorkProblem>;
 
     /// Where a program is in a root, as commands in it see that: by its name, or at an absolute path.
     ///

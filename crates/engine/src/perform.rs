@@ -408,11 +408,14 @@ impl Build<'_> {
     }
 
     /// What the tool does itself, by paths.
-    pub(crate) fn work_of(&self, native: &Native) -> Work {
-        Work::Native(native.with_files(|file| {
-            let node = self.graph.file(*file);
-            PlainFile { path: node.path.clone(), folder: node.folder }
-        }))
+    fn work_of(&self, native: &Native) -> Work {
+        Work::Native(native.with_files(|file| self.plain_file(*file)))
+    }
+
+    /// A file as the machine knows it.
+    pub(crate) fn plain_file(&self, file: FileId) -> PlainFile {
+        let node = self.graph.file(file);
+        PlainFile { path: node.path.clone(), folder: node.folder }
     }
 
     /// Runs a step's commands; gives the exit code of one that failed where that is a result.

@@ -1,14 +1,15 @@
 //! Steps that run in an image: which root they see, and where their programs are in it.
 
+use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::Arc;
 
 use nubrik_bytes::Digest;
-use nubrik_graph::{FileId, StepId};
+use nubrik_graph::{FileId, Native, Step, StepId, ToolId};
 
 use crate::build::Build;
 use crate::event::Failure;
-use crate::outside::{OpenRoot, Work, WorkProblem};
+use crate::outside::{OpenRoot, WorkProblem};
 
 /// Stands among the tools of steps that run in an image, with the digest of its statement. No tool has a name with a space.
 pub(crate) const ROOT: &str = "the image";
@@ -51,15 +52,25 @@ impl Build<'_> {
 
     fn open_new_root(&self, root: FileId) -> Result<Arc<OpenRoot>, WorkProblem> {
         let maker = self.graph.file(root).maker.map(|maker| self.graph.step(maker));
-        let Some(native) = maker.and_then(|maker| maker.native.as_deref()) else {
+        let Some(Native::Image(image)) = maker.and_then(|maker| maker.native.as_deref()) else {
             return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
         };
-        let mut native = native.clone();
-        native.each_file(|file| self.bring_path(self.graph.file(*file).path.as_str()));
-        let Work::Native(native) = self.work_of(&native) else {
-            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
-        };
-        self.outside.open_root(&self.graph.file(root).path, &native).map(Arc::new)
+        let image = image.with_layout(|file| self.plain_file(*file));
+        self.bring_path(image.layout.path.as_str());
+        self.outside.open_root(&self.graph.file(root).path, &image).map(Arc::new)
+    }
+
+    /// The tools of this machine that a step starts: in an image only those of its services that run in none.
+    pub(crate) fn tools_of_machine(&self, step: &Step) -> Vec<ToolId> {
+        if step.root.is_none() {
+            return step.tools.clone();
+        }
+        let mut services = Vec::new();
+        step.services.iter().for_each(|service| service.add_to(&mut services));
+        let here = services.iter().filter(|service| service.root.is_none());
+        let names: HashSet<&Arc<str>> = here.flat_map(|service| &service.tools).collect();
+        let is_one = |tool: &&ToolId| names.contains(&self.graph.tools[tool.index()]);
+        step.tools.iter().filter(is_one).copied().collect()
     }
 
     /// Where a program of an image is, as commands in it see that.

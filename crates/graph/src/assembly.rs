@@ -8,8 +8,9 @@ use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, FileNode, Limits, Native, OutputNode, Pipeline, Placement, Program, ResultFile, Service,
-    ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId, ToolId, WorkFolder,
+    Check, FileId, FileNode, ImageSource, Limits, Native, OutputNode, Pipeline, Placement, Program,
+    ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId, ToolId,
+    WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -243,11 +244,11 @@ impl Assembly {
                 executable: Layout::read(from)?,
             },
             9 => Native::Find(Layout::read(from)?),
-            8 => Native::Image {
+            8 => Native::Image(ImageSource {
                 layout: self.read_file(from)?,
                 name: Layout::read(from)?,
                 platform: Layout::read(from)?,
-            },
+            }),
             _ => return Err(Truncated),
         })
     }
@@ -296,6 +297,7 @@ fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
         address: Layout::read(from)?,
         inputs: Layout::read(from)?,
         tools: Layout::read(from)?,
+        root: Layout::read(from)?,
         ready: optional(from, command)?,
         patience: Layout::read(from)?,
         place: Layout::read(from)?,

@@ -8,14 +8,16 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, Finding, Limits, Native, OutputNode, Pipeline, Place,
-    Placement, Program, ResultFile, Role, Service, ServiceCommand, Serving, Stage, Step, Tables, Target,
-    ToolId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageSource, Limits, Native, OutputNode, Pipeline,
+    Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand, ServiceImage, Serving,
+    Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
 layout!(ArgumentFile { path, text });
 layout!(Unpacking { format, strip });
+layout!(PlainFile { path, folder });
+layout!(ServiceImage { statement, layout, name, platform });
 layout!(enum Finding { 0 => Tools { names, version }, 1 => Libraries { names, for_static } });
 layout!(enum Role { 0 => Inner, 1 => Target, 2 => Test, 3 => Job, 4 => Service });
 
@@ -251,7 +253,7 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             out.u8(9);
             finding.write(out);
         }
-        Native::Image { layout, name, platform } => {
+        Native::Image(ImageSource { layout, name, platform }) => {
             out.u8(8);
             write_file(graph, *layout, purpose, out);
             name.write(out);
@@ -274,6 +276,7 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
         folders,
         lists,
         work,
+        root,
         needs,
         place,
     } = service;
@@ -312,6 +315,8 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     address.write(out);
     inputs.write(out);
     tools.write(out);
+    // What it holds is among the inputs.
+    root.write(out);
     optional(ready.as_ref(), out, command);
     patience.write(out);
     place.write(out);

@@ -46,13 +46,15 @@ pub use cycles::{Cycle, Edge, components, is_acyclic, shortest_cycles};
 pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
-pub use native::{ArchiveFormat, Finding, Native, Placement, PlainFile, Unpacking, is_digest, url_name};
+pub use native::{
+    ArchiveFormat, Finding, ImageSource, Native, Placement, PlainFile, Unpacking, is_digest, url_name,
+};
 pub use order::{Closure, longest_chains, shortest_way};
 pub use part::LoneStep;
 pub use platform::{PROCESSORS, SYSTEMS, is_label, own_platform, platform_of};
 pub use service::{
-    Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceProgram, ServiceStage, Serving, instance_folder,
-    shown_marks, unmarked,
+    Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving,
+    instance_folder, shown_marks, unmarked,
 };
 pub use sets::{FileSets, Needs, SetId};
 pub use sorted::Sorted;

@@ -100,6 +100,25 @@ pub enum Finding {
     },
 }
 
+/// Where an image is, and which one of several.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ImageSource<F = FileId> {
+    /// The layout that holds it: a folder, or an archive of one.
+    pub layout: F,
+    /// What the layout calls it; `None` where it holds only one.
+    pub name: Option<Arc<str>>,
+    /// The system and the processor that it must be for: `linux`, `x86_64`.
+    pub platform: (Arc<str>, Arc<str>),
+}
+
+impl<F> ImageSource<F> {
+    /// The same with a layout that is known by something else.
+    pub fn with_layout<G>(&self, name: impl FnOnce(&F) -> G) -> ImageSource<G> {
+        let ImageSource { layout, name: called, platform } = self;
+        ImageSource { layout: name(layout), name: called.clone(), platform: platform.clone() }
+    }
+}
+
 /// A file as the machine knows it.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct PlainFile {
@@ -169,14 +188,7 @@ pub enum Native<F = FileId> {
     /// Looks for something in the root of the step's image, and writes down what is there, as JSON.
     Find(Finding),
     /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine that needs them.
-    Image {
-        /// The layout that holds it: a folder, or an archive of one.
-        layout: F,
-        /// What the layout calls it; `None` where it holds only one.
-        name: Option<Arc<str>>,
-        /// The system and the processor that it must be for: `linux`, `x86_64`.
-        platform: (Arc<str>, Arc<str>),
-    },
+    Image(ImageSource<F>),
 }
 
 /// Whether a text is a digest of a kind that is known, as it is written.

@@ -7,7 +7,7 @@ use std::sync::Arc;
 use crate::Sorted;
 use nubrik_source::WsPath;
 
-use crate::{ArgumentFile, Place, Program, SECRET, Stage};
+use crate::{ArgumentFile, ImageSource, Place, PlainFile, Program, SECRET, Stage};
 
 /// A process of a service's command: its words hold marks (see [`Mark`]).
 pub type ServiceStage = Stage<Arc<str>, WsPath>;
@@ -68,10 +68,33 @@ pub struct Service {
     pub lists: Vec<ArgumentFile>,
     /// The folder in which its commands run, from the workspace's root.
     pub work: WsPath,
+    /// The image that its commands see in place of this machine's system.
+    pub root: Option<ServiceImage>,
     /// Services that it needs itself.
     pub needs: Vec<Arc<Service>>,
     /// Where it was written.
     pub place: Place,
+}
+
+/// The image that a service runs in.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct ServiceImage {
+    /// Its statement, which is among the inputs.
+    pub statement: WsPath,
+    /// The layout that holds it.
+    pub layout: PlainFile,
+    /// What the layout calls it; `None` where it holds only one.
+    pub name: Option<Arc<str>>,
+    /// The system and the processor that it must be for.
+    pub platform: (Arc<str>, Arc<str>),
+}
+
+impl ServiceImage {
+    /// Where the image is.
+    pub fn source(&self) -> ImageSource<PlainFile> {
+        let ServiceImage { statement: _, layout, name, platform } = self;
+        ImageSource { layout: layout.clone(), name: name.clone(), platform: platform.clone() }
+    }
 }
 
 /// How long a service may take until it is ready, where nothing is said, in milliseconds.

@@ -259,6 +259,13 @@ impl Step {
             || self.early_outputs().next().is_some()
     }
 
+    /// Whether it is done by the tool itself, and sooner than a result of it could be asked for anywhere. What an image is, and
+    /// what is in it, takes long to find out, and follows from the image alone.
+    pub fn is_made_anywhere(&self) -> bool {
+        let of_image = matches!(self.native.as_deref(), Some(Native::Image(_) | Native::Find(_)));
+        self.commands.is_empty() && !of_image
+    }
+
     /// A step that does nothing yet, in a folder of its own.
     pub fn empty(folder: WsPath) -> Step {
         Step::empty_with(folder, &"".into())

@@ -2,19 +2,17 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
-mod layouts;
-
 use std::fs;
 use std::os::unix::fs::{MetadataExt, PermissionsExt};
 use std::path::Path;
 use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
-use layouts::Entry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
-use layouts::{Entry, Layout, Packing};
 use nubrik_images::{
     HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
 };
+use nubrik_testing::layouts::Entry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
+use nubrik_testing::layouts::{Entry, Layout, Packing, sha256, tar_of};
 
 #[derive(Default)]
 struct Quiet(AtomicBool);
@@ -118,7 +116,7 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
     assert_eq!(statements[0], statements[1]);
     assert_eq!(statements[0], statements[2]);
     // The same in one layer, and as an archive.
-    let whole = tar_of_root(&[
+    let whole = tar_of(&[
         Folder("usr", 0o755),
         Folder("usr/bin", 0o555),
         File("usr/bin/tide", 0o755, b"ebb"),
@@ -136,10 +134,6 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
     tar.into_inner().unwrap();
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     assert_eq!(state(&cache, &archive).unwrap(), statements[0]);
-}
-
-fn tar_of_root(entries: &[Entry<'_>]) -> Vec<u8> {
-    layouts::tar_of(entries)
 }
 
 #[test]
@@ -190,7 +184,7 @@ fn damage_is_found_and_said() {
         let folder = tempfile::tempdir().unwrap();
         let layout = folder.path().join("layout");
         let digests = Layout::of(&[&BASE], Packing::Gzip).write(&layout);
-        act(&layout, digests[0].parts().1);
+        act(&layout, &digests[0]["sha256:".len()..]);
         let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
         let said = state(&cache, &layout).unwrap_err().to_string();
         assert!(said.contains(expected), "{what}: {said}");
@@ -249,9 +243,9 @@ fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
         &format!("{}\", \"size\": {}", name(&wrong), fs::metadata(&config).unwrap().len()),
         &format!("{}\", \"size\": {}", name(&wrong), fs::metadata(&wrong).unwrap().len()),
     );
-    let digest = nubrik_images::BlobDigest::of(text.as_bytes());
-    fs::write(layout.join("blobs/sha256").join(digest.parts().1), &text).unwrap();
-    let index = read(&layout).replace(&name(&manifest), digest.parts().1);
+    let digest = sha256(text.as_bytes());
+    fs::write(layout.join("blobs/sha256").join(&digest["sha256:".len()..]), &text).unwrap();
+    let index = read(&layout).replace(&name(&manifest), &digest["sha256:".len()..]);
     let size = |n: u64| format!("\"size\": {n}}}]");
     let index = index.replace(&size(fs::metadata(&manifest).unwrap().len()), &size(text.len() as u64));
     fs::write(layout.join("index.json"), index).unwrap();

@@ -44,7 +44,9 @@ impl LeftRunning {
 
 impl Machine {
     pub(crate) fn wanted<'a>(job: &'a Job<'_>, loan: Option<&Loan>, whom: Whom) -> CommandNeeds<'a> {
-        let parts = job.tools.iter().flat_map(|tool| &tool.parts);
+        // Of its services, where it sees an image itself.
+        let tools = job.tools.iter().filter(|_| job.root.is_none());
+        let parts = tools.flat_map(|tool| &tool.parts);
         CommandNeeds {
             whom,
             readable: job.readable,

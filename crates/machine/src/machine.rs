@@ -15,7 +15,7 @@ use nubrik_engine::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices, OutsideSystem,
     OutsideWork, Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
 };
-use nubrik_graph::{Finding, Native, PlainFile, Service};
+use nubrik_graph::{Finding, ImageSource, Native, PlainFile, Service};
 use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::StoredContent;
@@ -443,7 +443,7 @@ impl OutsideWork for Machine {
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), WorkProblem> {
         let fetcher = self.fetcher();
         let done = || match work {
-            Work::Native(native @ Native::Image { .. }) => self.state_image(native, to),
+            Work::Native(Native::Image(image)) => self.state_image(image, to),
             Work::Find(root, finding) => self.note_found(root, finding, to),
             _ => crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher),
         };
@@ -493,10 +493,8 @@ impl Machine {
     }
 
     /// Writes what an image is.
-    fn state_image(&self, native: &Native<PlainFile>, to: &WsPath) -> Result<(), WorkProblem> {
-        let Some(image) = ImagePlace::of(&self.root, native) else {
-            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
-        };
+    fn state_image(&self, image: &ImageSource<PlainFile>, to: &WsPath) -> Result<(), WorkProblem> {
+        let image = ImagePlace::of(&self.root, image);
         self.write_made(to, &self.image_statement(&image)?)
     }
 }

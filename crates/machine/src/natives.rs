@@ -61,7 +61,7 @@ pub(crate) fn work(
         }
         Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
         // By the machine, which keeps what is in images.
-        Native::Image { .. } | Native::Find(_) => {
+        Native::Image(_) | Native::Find(_) => {
             Err(WorkProblem::Input("an image is no work of this kind".to_owned()))
         }
         Native::Fetch { urls, digest, unpack, executable } => {

@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
-use nubrik_graph::{Finding, Native, PlainFile};
+use nubrik_graph::{Finding, ImageSource, PlainFile};
 use nubrik_images::{
     HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
 };
@@ -83,14 +83,14 @@ pub(crate) struct ImagePlace {
 }
 
 impl ImagePlace {
-    /// The image that a step's native part says; `None` where it says none.
-    pub fn of(root: &Path, native: &Native<PlainFile>) -> Option<ImagePlace> {
-        let Native::Image { layout, name, platform: (system, processor) } = native else { return None };
+    /// The image of a workspace with this root.
+    pub fn of(root: &Path, image: &ImageSource<PlainFile>) -> ImagePlace {
+        let ImageSource { layout, name, platform: (system, processor) } = image;
         let choice = ImageChoice {
             name: name.as_deref().map(str::to_owned),
             platform: ImagePlatform::new(system, processor),
         };
-        Some(ImagePlace { layout: root.join(layout.path.as_str()), choice })
+        ImagePlace { layout: root.join(layout.path.as_str()), choice }
     }
 }
 
@@ -144,14 +144,12 @@ impl Machine {
 }
 
 impl OutsideRoots for Machine {
-    fn open_root(&self, statement: &WsPath, image: &Native<PlainFile>) -> Result<OpenRoot, WorkProblem> {
+    fn open_root(&self, statement: &WsPath, image: &ImageSource<PlainFile>) -> Result<OpenRoot, WorkProblem> {
         let unreadable = |why: String| WorkProblem::Machine(format!("{}: {why}", statement.as_str()));
         let text = nubrik_disk::read_file(&self.locate_in_root(statement), LONGEST_STATEMENT);
         let text = text.map_err(|why| unreadable(why.to_string()))?;
         let said = RootStatement::parse(&text).map_err(|why| unreadable(why.to_string()))?;
-        let Some(image) = ImagePlace::of(self.root(), image) else {
-            return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
-        };
+        let image = ImagePlace::of(self.root(), image);
         let tree: Arc<str> = said.tree().into();
         // One that has the same tree and other variables is opened for itself.
         let known = self.roots.open.lock().get(&tree).cloned();

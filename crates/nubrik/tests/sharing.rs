@@ -455,6 +455,73 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     assert!(run.stdout.contains("is older than the one that was seen here"), "{}{}", run.stdout, run.stderr);
 }
 
+/// The program as on a machine whose folder of headers is another one; `None` where nothing can be mounted.
+fn on_another_machine(seat: &Seat<'_>, args: &[&str]) -> Option<Run> {
+    let can = std::process::Command::new("unshare").args(["-rm", "true"]).status().is_ok_and(|s| s.success());
+    let state = seat.team.path(&format!("{}-state", seat.name));
+    let mut inside = seat.sandbox.command(args);
+    inside.env("XDG_STATE_HOME", state).env("NUBRIK_SHARED_ROOT_KEY", &seat.team.root);
+    let mut command = std::process::Command::new("unshare");
+    command.args(["-rm", "sh", "-c", "mount -t tmpfs none /usr/include && exec \"$0\" \"$@\""]);
+    command.arg(inside.get_program()).args(inside.get_args()).current_dir(&seat.sandbox.folder).env_clear();
+    command.envs(inside.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    can.then(|| sandbox::finish(command))
+}
+
+#[test]
+fn what_ran_in_an_image_rests_on_the_image_alone() {
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is shared");
+    }
+    let team = Team::new(None);
+    let given_image = |seat: &Seat<'_>, packing| {
+        let programs = nubrik_testing::layouts::programs_of_machine(&["sh", "cat", "ls"]);
+        let mut entries: Vec<_> = programs
+            .iter()
+            .map(|(path, content)| nubrik_testing::layouts::Entry::File(path, 0o755, content))
+            .collect();
+        entries.push(nubrik_testing::layouts::Entry::File("usr/include/tide.h", 0o644, b"#define TIDE 7\n"));
+        nubrik_testing::layouts::Layout::of(&[&entries], packing).write(&seat.sandbox.folder.join("base"));
+        seat.sandbox.write(
+            "targets.nub",
+            "let base = image { layout = \"base\" }
+            target hello = step { run = sh`cat /usr/include/tide.h > {out \"hello\"}`, root = base }
+            target beside_it = step { run = sh`ls /usr/include > {out \"names\"}` }
+            test tide = check { run = sh`ls /usr/include`, root = base }\n",
+        );
+    };
+    let ci = team.seat("ci");
+    given_image(&ci, nubrik_testing::layouts::Packing::Gzip);
+    let run = ci.writes(&["build", "hello", "beside_it", "tide", "--json"]).expect(0);
+    assert_eq!(
+        (&shared(&run)["uploaded"], &shared(&run)["local_only"]),
+        (&json!(4), &json!(0)),
+        "{}",
+        run.stdout
+    );
+    let person = team.seat("person");
+    given_image(&person, nubrik_testing::layouts::Packing::Gzip);
+    let Some(run) = on_another_machine(&person, &["build", "hello", "beside_it", "tide", "--json"]) else {
+        return skip(Need::Superuser, "another machine cannot be played here");
+    };
+    let run = run.expect(0);
+    // What looked at the machine's own headers is not that of the other machine; the image was not even unpacked.
+    assert_eq!(run.ran(), ["make names"], "{}", run.stdout);
+    assert!(person.sandbox.cached_files().keys().all(|path| !path.contains("images/v1/roots")));
+    assert_eq!(person.sandbox.read("out/default/hello"), "#define TIDE 7\n");
+    // The same contents in another packing.
+    let third = team.seat("third");
+    given_image(&third, nubrik_testing::layouts::Packing::Zstandard);
+    let run = on_another_machine(&third, &["build", "hello", "tide", "--json"]).unwrap().expect(0);
+    assert_eq!(run.ran(), ["unpack image base"], "{}", run.stdout);
+    // A step of this machine alone, in the image that came from the other one.
+    third.sandbox.write("own.txt", "own\n");
+    let text = third.sandbox.read("targets.nub").replace("cat /usr", "cat {in \"own.txt\"} /usr");
+    third.sandbox.write("targets.nub", &text);
+    on_another_machine(&third, &["build", "hello"]).unwrap().expect(0);
+    assert_eq!(third.sandbox.read("out/default/hello"), "own\n#define TIDE 7\n");
+}
+
 #[test]
 fn results_rest_on_the_machine_as_it_was() {
     if !has_sandboxes() {

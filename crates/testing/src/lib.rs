@@ -10,6 +10,8 @@
 
 use std::fmt;
 
+pub mod layouts;
+
 /// The variable with the words of what must be there, with blanks between.
 pub const MUST: &str = "NUBRIK_TESTS_NEED";
 

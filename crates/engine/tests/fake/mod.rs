@@ -427,7 +427,7 @@ impl nubrik_engine::OutsideRoots for FakeMachine {
     fn open_root(
         &self,
         _: &WsPath,
-        _: &nubrik_graph::Native<nubrik_graph::PlainFile>,
+        _: &nubrik_graph::ImageSource<nubrik_graph::PlainFile>,
     ) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
         Err(WorkProblem::Machine("no image is played here".to_owned()))
     }

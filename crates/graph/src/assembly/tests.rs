@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Finding, Graph, Numbers, Place, Purpose, Role, SetId, Unpacking, WorkFolder,
-    write_service, write_step, write_target,
+    ArchiveFormat, ArgumentFile, Finding, Graph, ImageSource, Numbers, Place, PlainFile, Purpose, Role,
+    ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step, write_target,
 };
 use nubrik_bytes::Encoder;
 use nubrik_source::PathWithin;
@@ -42,6 +42,12 @@ fn service(needs: Vec<Arc<Service>>, serving: Serving) -> Service {
         folders: vec!["x".into()],
         lists: vec![ArgumentFile { path: at("l"), text: "one\n".into() }],
         work: at("tide"),
+        root: Some(ServiceImage {
+            statement: at("made/base.image"),
+            layout: PlainFile { path: at("base"), folder: true },
+            name: Some("1.2".into()),
+            platform: ("linux".into(), "x86_64".into()),
+        }),
         needs,
         place: Place { file: "targets.nub".into(), line: 3 },
     }
@@ -140,11 +146,11 @@ fn graphs() -> Vec<Tables> {
             unpack: Some(Unpacking { format: ArchiveFormat::Tar, strip: 1 }),
             executable: false,
         },
-        Native::Image {
+        Native::Image(ImageSource {
             layout: FileId(4),
             name: Some("1.2".into()),
             platform: ("linux".into(), "x86_64".into()),
-        },
+        }),
         Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
         Native::Find(Finding::Libraries { names: vec!["z".into()], for_static: true }),
     ];

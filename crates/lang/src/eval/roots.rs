@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Finding, Native};
+use nubrik_graph::{Finding, ImageSource, Native, PlainFile, ServiceImage};
 use nubrik_source::{Span, WsPath};
 
 use super::chosen::{Config, DEFAULTS, ROOT, SetOption, Setting, SettingValue};
@@ -49,7 +49,7 @@ impl Evaluator<'_> {
         let maker = file.as_ref().and_then(|file| file.maker);
         let native = maker.and_then(|maker| self.drafting.graph.steps[maker as usize].native.as_deref());
         match (file, native) {
-            (Some(file), Some(Native::Image { .. })) => Ok(Some(file)),
+            (Some(file), Some(Native::Image(_))) => Ok(Some(file)),
             _ => {
                 let message = format!("expected an image, found {}", value.described());
                 let error = Diagnostic::error("wrong-type", message);
@@ -150,6 +150,19 @@ impl Evaluator<'_> {
         };
         self.set_root(config, image);
         Ok(())
+    }
+
+    /// The image that a service runs in.
+    pub(super) fn service_image(&self, statement: &FileRef) -> Option<ServiceImage> {
+        let graph = &self.drafting.graph;
+        let maker = &graph.steps[statement.maker? as usize];
+        let Some(Native::Image(ImageSource { layout, name, platform })) = maker.native.as_deref() else {
+            return None;
+        };
+        let node = graph.file(*layout);
+        let layout = PlainFile { path: node.path.clone(), folder: node.folder };
+        let (name, platform) = (name.clone(), platform.clone());
+        Some(ServiceImage { statement: statement.path.clone(), layout, name, platform })
     }
 
     /// What is found in an image: by a step that is kept, whose answer is there or waited for.

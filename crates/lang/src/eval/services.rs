@@ -61,7 +61,8 @@ impl Evaluator<'_> {
         draft.inputs.extend(value.files.iter().cloned());
         let mut all = Vec::new();
         value.service.add_to(&mut all);
-        for tool in all.iter().flat_map(|s| &s.tools) {
+        // Those of a service in an image are the image's.
+        for tool in all.iter().filter(|s| s.root.is_none()).flat_map(|s| &s.tools) {
             let tool = self.tool_id(tool);
             draft.tools.push(tool);
         }

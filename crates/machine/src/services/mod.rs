@@ -330,6 +330,7 @@ impl House {
             printed: Vec::new(),
             secrets: Vec::new(),
             unstopped: self.unstopped.clone(),
+            root: None,
         };
         starting.start(&name, echo.cloned()).map(Arc::new)
     }

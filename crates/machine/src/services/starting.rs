@@ -9,7 +9,10 @@ use std::time::{Duration, Instant};
 use nubrik_bytes::Digest;
 use nubrik_confine::{Echo, Ended, Running, StageSpec};
 use nubrik_disk::Below;
-use nubrik_engine::{FoundTool, OutsideSystem, Readable, Readables, ServiceFailure, ServiceProblem};
+use nubrik_engine::{
+    FoundTool, OpenRoot, OutsideRoots, OutsideSystem, Readable, Readables, ServiceFailure, ServiceProblem,
+    WorkProblem,
+};
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
 use parking_lot::Mutex;
 
@@ -38,6 +41,8 @@ pub(super) struct Starting<'m> {
     pub printed: Vec<u8>,
     pub secrets: Vec<(String, String)>,
     pub unstopped: Unstopped,
+    /// The root of the image that it runs in, once it is open.
+    pub root: Option<OpenRoot>,
 }
 
 /// The commands of a service, ready to run.
@@ -353,6 +358,14 @@ impl Starting<'_> {
     fn quarters(&mut self, at: &InstancePlaces) -> Result<Quarters, Option<ServiceFailure>> {
         let folder = format!("{HOME}/{}", at.name);
         let service = self.service.clone();
+        if let Some(image) = &service.root {
+            let opened = self.machine.open_root(&image.statement, &image.source());
+            let failed = |why: WorkProblem| {
+                let what = format!("its image cannot be used: {why}");
+                self.failure(ServiceProblem::Machine(what))
+            };
+            self.root = Some(opened.map_err(failed)?);
+        }
         let below = self.machine.below();
         let made = below.fresh_folder(&folder).map(Below::of).and_then(|own| {
             own.made_folder(".scratch")?;
@@ -385,15 +398,21 @@ impl Starting<'_> {
             made: path.as_str().starts_with(".nubrik/"),
         });
         let readable = Readables { own: own.collect(), shared: Vec::new() };
-        let tools: Vec<FoundTool> =
-            self.service.tools.iter().filter_map(|name| self.machine.tool(name).ok()).collect();
+        let of_machine = self.service.root.is_none();
+        let tools: Vec<FoundTool> = self
+            .service
+            .tools
+            .iter()
+            .filter(|_| of_machine)
+            .filter_map(|name| self.machine.tool(name).ok())
+            .collect();
         let wanted = CommandNeeds {
             whom: Whom::Service,
             readable: &readable,
             parts: tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part).collect(),
             own: &format!("{HOME}/{}", at.name),
             work: self.service.work.as_str(),
-            root: None,
+            root: self.root.as_ref(),
             network: self.meeting.network != ServiceNetwork::Own,
         };
         ask(self.machine, &wanted)
@@ -420,8 +439,15 @@ impl Starting<'_> {
             let program = match &stage.program {
                 ServiceProgram::File(path) => self.machine.root().join(path.as_str()),
                 ServiceProgram::Tool(name) => {
-                    let tool = self.machine.tool(name);
-                    tool.map_err(|problem| self.failure(ServiceProblem::NoTool(problem)))?.path
+                    let path = match &self.root {
+                        Some(root) => self.machine.program_in(root, name),
+                        None => self.machine.tool(name).map(|tool| tool.path),
+                    };
+                    path.map_err(|mut problem| {
+                        let image = self.service.root.as_ref();
+                        problem.image = image.map(|image| image.layout.path.shared().clone());
+                        self.failure(ServiceProblem::NoTool(problem))
+                    })?
                 }
             };
             let mut words: Vec<Arc<str>> = Vec::new();

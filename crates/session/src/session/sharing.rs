@@ -382,7 +382,7 @@ impl Session {
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
             // What nubrik makes itself is made again.
-            if step.commands.is_empty() {
+            if step.is_made_anywhere() {
                 continue;
             }
             let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else {

@@ -117,7 +117,7 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
             Native::Write { .. }
             | Native::Unpack { .. }
             | Native::Fetch { .. }
-            | Native::Image { .. }
+            | Native::Image(_)
             | Native::Find(_)
             | Native::Part { .. }
             | Native::Extract { .. } => {}

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Native, PROCESSORS};
+use nubrik_graph::{ImageSource, Native, PROCESSORS};
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -84,7 +84,8 @@ impl Evaluator<'_> {
         let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, given_span)?;
         let layout = self.file_id(&file);
         draft.inputs.push(file);
-        let native = Native::Image { layout, name, platform: (std::env::consts::OS.into(), processor) };
+        let native =
+            Native::Image(ImageSource { layout, name, platform: (std::env::consts::OS.into(), processor) });
         if let Some(known) = self.known_native(&draft, &native) {
             return Ok(Value::Step(known));
         }

@@ -65,6 +65,7 @@ pub(super) const FORM: Form = Form {
             ),
             READS,
             ENV,
+            ROOT,
             field("folder", FieldType::Folder, false, "the source folder in which the commands run"),
             field(
                 "address",
@@ -92,7 +93,9 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
+        let root = self.root_for(scope, values, span)?;
         let mut draft = self.draft(&scope.owner, "service");
+        draft.inputs.extend(root.clone());
         let own = std::mem::replace(&mut draft.step.folder, instance_folder());
         draft.own = Some(own.clone());
         draft.keeps_secrets = true;
@@ -136,6 +139,7 @@ impl Evaluator<'_> {
             folders: draft.step.scratch.iter().filter_map(parent_below).collect(),
             lists: draft.step.lists,
             work: draft.step.work.path(),
+            root: root.and_then(|root| self.service_image(&root)),
             needs: draft.services,
             place: self.place(span),
         };

@@ -86,7 +86,7 @@ impl Evaluator<'_> {
             version: wants_version.then(|| version.unwrap_or_else(|| "--version".into())),
         };
         let image = self.root_for(scope, values, span)?;
-        let place = image.as_ref().map_or_else(|| "the machine".to_owned(), |_| "the image".to_owned());
+        let in_image = image.is_some();
         let answer = match image {
             Some(image) => {
                 let ToolRequest { names, version } = request;
@@ -113,25 +113,29 @@ impl Evaluator<'_> {
         }
         let wanted = at_least.as_ref().map_or("", |(wanted, _)| wanted);
         let error =
-            no_tool(&names, wanted, &old, &place).note(format!("searched: {}", answer.searched.join(", ")));
+            no_tool(&names, wanted, &old, in_image).note(format!("searched: {}", answer.searched.join(", ")));
         let near = || {
             // What is there and too old has its right name.
-            if !old.is_empty() || place != "the machine" {
+            if !old.is_empty() || in_image {
                 return None;
             }
             let known = self.world.tool_names();
             let near = names.iter().find_map(|name| nearest(name, known.iter().map(String::as_str)))?;
             Some(format!("names = \"{near}\""))
         };
-        let install =
-            || Some(format!("install {}{}", if old.is_empty() { "" } else { "a newer " }, names[0]));
+        let install = || {
+            let newer = if old.is_empty() { "" } else { "a newer " };
+            let way = if in_image { "an image that has" } else { "install" };
+            Some(format!("{way} {newer}{}", names[0]))
+        };
         let mend = answer.mend.or_else(near).or_else(install);
         self.fail(span, error.maybe_mend(mend).mend("or_none = true if it can do without"))
     }
 }
 
 /// That the machine has none of some tools, or none that is new enough: `old` says which are too old.
-fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String], place: &str) -> Diagnostic {
+fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String], in_image: bool) -> Diagnostic {
+    let place = if in_image { "the image" } else { "the machine" };
     let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
     if old.is_empty() {
         return Diagnostic::error("no-tool", format!("{place} has no {listed}"));

@@ -1,28 +1,45 @@
-//! Layouts made on the spot.
+//! Layouts of images made on the spot, as the OCI image specification has them.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
 use std::fs;
 use std::io::Write;
 use std::path::Path;
 
-use nubrik_images::BlobDigest;
+use sha2::{Digest, Sha256};
 
-/// Something in a layer.
+/// The SHA-256 of some bytes, as layouts write it.
+pub fn sha256(bytes: &[u8]) -> String {
+    let digits: String = Sha256::digest(bytes).iter().map(|byte| format!("{byte:02x}")).collect();
+    format!("sha256:{digits}")
+}
+
+/// Something in a layer, by its path.
 pub enum Entry<'a> {
+    /// A folder, and its permissions.
     Folder(&'a str, u32),
+    /// A file, its permissions and its content.
     File(&'a str, u32, &'a [u8]),
+    /// A symbolic link, and where it leads.
     Link(&'a str, &'a str),
+    /// Another name of a file.
     HardLink(&'a str, &'a str),
+    /// A device.
     Device(&'a str),
+    /// A named pipe.
     Pipe(&'a str),
-    /// A file with an extended attribute.
+    /// A file with an extended attribute: the attribute's name and value.
     Marked(&'a str, &'a str, &'a str),
 }
 
 /// How a layer is packed.
 #[derive(Clone, Copy)]
 pub enum Packing {
+    /// Not at all.
     Plain,
+    /// By gzip.
     Gzip,
+    /// By Zstandard.
     Zstandard,
 }
 
@@ -80,12 +97,16 @@ pub fn tar_of(entries: &[Entry<'_>]) -> Vec<u8> {
 
 /// What a layout is made of.
 pub struct Layout<'a> {
+    /// The tar of each layer, the lowest first, and how it is packed.
     pub layers: Vec<(Vec<u8>, Packing)>,
+    /// Variables, as `NAME=VALUE`.
     pub env: &'a [&'a str],
+    /// The processor that it is for, in the specification's words.
     pub architecture: &'a str,
 }
 
 impl Layout<'_> {
+    /// A layout for this machine of layers with these entries.
     pub fn of(layers: &[&[Entry<'_>]], packing: Packing) -> Layout<'static> {
         let layers = layers.iter().map(|entries| (tar_of(entries), packing)).collect();
         Layout {
@@ -96,15 +117,15 @@ impl Layout<'_> {
     }
 
     /// Writes it to a folder; gives the digest of each packed layer.
-    pub fn write(&self, at: &Path) -> Vec<BlobDigest> {
+    pub fn write(&self, at: &Path) -> Vec<String> {
         let blobs = at.join("blobs/sha256");
         fs::create_dir_all(&blobs).unwrap();
         let put = |bytes: &[u8]| {
-            let digest = BlobDigest::of(bytes);
-            fs::write(blobs.join(digest.parts().1), bytes).unwrap();
+            let digest = sha256(bytes);
+            fs::write(blobs.join(&digest["sha256:".len()..]), bytes).unwrap();
             digest
         };
-        let described = |kind: &str, bytes: &[u8], digest: &BlobDigest| {
+        let described = |kind: &str, bytes: &[u8], digest: &str| {
             format!("{{\"mediaType\": \"{kind}\", \"digest\": \"{digest}\", \"size\": {}}}", bytes.len())
         };
         let (mut layers, mut unpacked, mut digests) = (Vec::new(), Vec::new(), Vec::new());
@@ -123,7 +144,7 @@ impl Layout<'_> {
             };
             let digest = put(&packed);
             layers.push(described(&format!("application/vnd.oci.image.layer.v1.{kind}"), &packed, &digest));
-            unpacked.push(format!("\"{}\"", BlobDigest::of(tar)));
+            unpacked.push(format!("\"{}\"", sha256(tar)));
             digests.push(digest);
         }
         let env: Vec<String> = self.env.iter().map(|line| format!("{line:?}")).collect();
@@ -145,4 +166,26 @@ impl Layout<'_> {
         fs::write(at.join("oci-layout"), "{\"imageLayoutVersion\": \"1.0.0\"}").unwrap();
         digests
     }
+}
+
+/// Programs of this machine with the libraries that they are linked with: paths in an image, and contents. What is not on the
+/// search path is left out.
+pub fn programs_of_machine(names: &[&str]) -> Vec<(String, Vec<u8>)> {
+    let mut files = std::collections::BTreeMap::new();
+    let search = std::env::var("PATH").unwrap_or_default();
+    for name in names {
+        let Some(path) = search.split(':').map(|f| Path::new(f).join(name)).find(|p| p.is_file()) else {
+            continue;
+        };
+        files.insert(format!("bin/{name}"), fs::read(&path).unwrap());
+        let listed = std::process::Command::new("ldd").arg(&path).output().unwrap();
+        for line in String::from_utf8_lossy(&listed.stdout).lines() {
+            let path = line.rsplit_once(" (0x").map_or("", |(path, _)| path);
+            let path = path.rsplit_once("=> ").map_or(path, |(_, path)| path).trim();
+            if let Some(inside) = path.strip_prefix('/') {
+                files.insert(inside.to_owned(), fs::read(path).unwrap());
+            }
+        }
+    }
+    files.into_iter().collect()
 }

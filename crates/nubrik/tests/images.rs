@@ -1,0 +1,292 @@
+//! Steps in images: what they see, what counts, and what is said.
+
+#![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+
+mod sandbox;
+
+use std::fs;
+use std::path::Path;
+
+use nubrik_testing::layouts::Entry::{File, Folder};
+use nubrik_testing::layouts::{Entry, Layout, Packing, programs_of_machine};
+use nubrik_testing::{Need, skip};
+use sandbox::{Sandbox, has_sandboxes};
+
+/// Programs that the images of tests have, if this machine has them.
+const PROGRAMS: [&str; 13] =
+    ["sh", "cat", "ls", "sort", "env", "uname", "id", "cp", "grep", "sleep", "mkdir", "true", "readlink"];
+
+/// An image with these files besides the programs.
+fn image(at: &Path, files: &[(&str, &str)], packing: Packing) {
+    image_with(at, files, packing, &[]);
+}
+
+fn image_with(at: &Path, files: &[(&str, &str)], packing: Packing, env: &[&str]) {
+    let programs = programs_of_machine(&PROGRAMS);
+    let mut entries: Vec<Entry<'_>> =
+        programs.iter().map(|(path, content)| File(path, 0o755, content)).collect();
+    entries.extend(files.iter().map(|(path, text)| File(path, 0o644, text.as_bytes())));
+    let of_machine = Layout::of(&[&[Folder("etc", 0o755)], &entries], packing);
+    Layout { env, ..of_machine }.write(at);
+}
+
+/// A workspace with one image, `images/base`; nothing where this machine makes no sandboxes.
+fn workspace(targets: &str, files: &[(&str, &str)]) -> Option<Sandbox> {
+    if !has_sandboxes() {
+        skip(Need::Confinement, "steps in images need sandboxes");
+        return None;
+    }
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", targets),
+        ("images/targets.nub", "target base = image { layout = \"base\" }\n"),
+    ]);
+    image(&sandbox.folder.join("images/base"), files, Packing::Gzip);
+    Some(sandbox)
+}
+
+const HELLO: &str =
+    "target hello = step { run = sh`cat /etc/tide > {out \"hello\"}`, root = &images/base }\n";
+
+#[test]
+fn a_step_sees_the_image_and_nothing_of_the_machine() {
+    let targets = "target seen = step {
+        run = sh`
+            ls / /etc > {out \"seen\"}
+            for file in /etc/passwd /usr/lib /usr/include /proc/cpuinfo /proc/meminfo /proc/sys /sys/class /etc/hostname; do
+                if [ -e $file ]; then echo \"$file is there\" >> {out \"seen\"}; fi
+            done
+            uname -n >> {out \"seen\"}
+            env | sort >> {out \"seen\"}
+            if echo x > /etc/new; then echo writes to the image >> {out \"seen\"}; fi
+            echo x > /tmp/own/new; echo x > /var/tmp/new
+        `
+        env = { \"DEPTH\": \"7\" }
+        root = &images/base
+    }\n";
+    let Some(sandbox) = workspace(targets, &[("etc/tide", "ebb\n")]) else { return };
+    image_with(
+        &sandbox.folder.join("images/base"),
+        &[("etc/tide", "ebb\n")],
+        Packing::Gzip,
+        &["PATH=/bin", "TIDE=of the image", "DEPTH=of the image", "HOME=/root"],
+    );
+    sandbox.run(&["build"]).expect(0);
+    let seen = sandbox.read("out/default/seen");
+    let (listed, rest) = seen.split_once("nubrik\nDEPTH=7\n").unwrap_or_else(|| panic!("{seen}"));
+    assert!(listed.contains("/etc:\ntide\n"), "{listed}");
+    assert!(!listed.contains("is there") && !rest.contains("writes to"), "{seen}");
+    for line in ["PATH=/bin", "TIDE=of the image", "HOME=/tmp/home", "LANG=C.UTF-8"] {
+        assert!(rest.lines().any(|said| said == line), "{line} in {rest}");
+    }
+}
+
+#[test]
+fn what_an_image_holds_is_in_the_key_and_nothing_else_of_it() {
+    let Some(sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
+    let built = sandbox.build();
+    assert_eq!(built.ran(), ["make hello", "unpack image base"]);
+    assert_eq!(sandbox.read("out/default/hello"), "ebb\n");
+    // The same contents, packed otherwise, in another place and under another name.
+    let other = sandbox.sharing_store("other place");
+    fs::remove_dir_all(other.folder.join("images")).unwrap();
+    other.write("boxes/targets.nub", "target plain = image { archive = \"plain.tar\" }\n");
+    let layout = other.folder.join("layout");
+    image(&layout, &[("etc/tide", "ebb\n")], Packing::Plain);
+    let mut tar = tar::Builder::new(fs::File::create(other.folder.join("boxes/plain.tar")).unwrap());
+    tar.append_dir_all(".", &layout).unwrap();
+    tar.into_inner().unwrap();
+    fs::remove_dir_all(&layout).unwrap();
+    other.write("targets.nub", &HELLO.replace("images/base", "boxes/plain"));
+    let built = other.build();
+    assert_eq!(built.said("reused"), ["make hello"]);
+    // Other contents are another image.
+    fs::remove_dir_all(sandbox.folder.join("images/base")).unwrap();
+    image(&sandbox.folder.join("images/base"), &[("etc/tide", "flood\n")], Packing::Gzip);
+    let built = sandbox.build();
+    assert_eq!(built.reason("make hello"), "the image images/base changed");
+    assert_eq!(sandbox.read("out/default/hello"), "flood\n");
+    // Without the image it is another step.
+    sandbox.write("targets.nub", &HELLO.replace(", root = &images/base", ""));
+    let plan = sandbox.run(&["plan"]).expect(0);
+    assert!(plan.stdout.contains("it ran in an image before"), "{}", plan.stdout);
+}
+
+#[test]
+fn nothing_to_do_looks_into_no_image_and_a_root_that_is_gone_is_made_again() {
+    let Some(sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
+    sandbox.build();
+    let images = sandbox.state().parent().unwrap().parent().unwrap().join("cache/nubrik/images");
+    assert!(images.is_dir());
+    let gone = || {
+        let mut open = vec![images.clone()];
+        while let Some(folder) = open.pop() {
+            fs::set_permissions(&folder, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+            open.extend(
+                fs::read_dir(folder)
+                    .unwrap()
+                    .flatten()
+                    .map(|e| e.path())
+                    .filter(|p| p.is_dir() && !p.is_symlink()),
+            );
+        }
+        fs::remove_dir_all(&images).unwrap();
+    };
+    gone();
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    assert!(!images.exists());
+    sandbox.write("targets.nub", &HELLO.replace("cat /etc/tide", "cat /etc/tide /etc/tide"));
+    let built = sandbox.build();
+    assert_eq!(built.ran(), ["make hello"]);
+    assert_eq!(sandbox.read("out/default/hello"), "ebb\nebb\n");
+}
+
+#[test]
+fn the_image_is_chosen_by_options_and_settings() {
+    let targets = "target hello = step { run = sh`cat /etc/tide > {out \"hello\"}` }\n\
+        target both = { \"other\": hello under { root = &images/other }, \"usual\": hello }\n";
+    let Some(sandbox) = workspace(targets, &[("etc/tide", "ebb\n")]) else { return };
+    image(&sandbox.folder.join("images/second"), &[("etc/tide", "flood\n")], Packing::Plain);
+    sandbox.write(
+        "images/targets.nub",
+        "target base = image { layout = \"base\" }\ntarget other = image { layout = \"second\" }\n",
+    );
+    sandbox.write(
+        "nubrik.toml",
+        "[steps]\nroot = \"/images/base\"\n[profiles]\nhigh = { root = \"/images/other\" }\n",
+    );
+    sandbox.build();
+    assert_eq!(sandbox.read("out/default/hello"), "ebb\n");
+    assert_eq!(sandbox.read("out/default/both/other/hello"), "flood\n");
+    assert_eq!(sandbox.read("out/default/both/usual/hello"), "ebb\n");
+    sandbox.run(&["build", "hello", "--profile", "high"]).expect(0);
+    assert_eq!(sandbox.read("out/high/hello"), "flood\n");
+    // What is set to the usual one is the same step.
+    let set = sandbox.run(&["build", "hello", "--json", "--set", "root=/images/base"]).expect(0);
+    assert_eq!(set.ran(), [""; 0]);
+    sandbox.run(&["build", "hello", "--set", "root=none"]).says("/etc/tide");
+    sandbox.run(&["build", "hello", "--set", "root=/images/bse"]).expect(2).says("images/base");
+    sandbox
+        .run(&["build", "hello", "--set", "root=/hello"])
+        .expect(3)
+        .says("expected an image, found a step");
+    sandbox.write("nubrik.toml", "[steps]\nroot = \"images/base\"\n");
+    sandbox.run(&["build"]).says("root = \"/images/base\"");
+    sandbox.write("nubrik.toml", "[steps]\nrot = \"/images/base\"\n");
+    sandbox.run(&["build"]).says("`steps` has no `rot`");
+}
+
+#[test]
+fn tools_and_libraries_are_looked_for_in_the_image() {
+    let targets = "let lister = tool { names = [\"nosuch\", \"tidetool\"], at_least = \"3.1\" }
+let library = system_library { names = \"tides\" }
+let answer = probe { run = sh`cat /etc/tide` }
+target said = write {
+    path = \"said\"
+    text = \"{lister.name} {lister.version} {library.version} {library.link_flags.join(\"-\")} {answer.text}\\n\"
+}
+target seen = step { run = `{lister} > {out \"seen\"}` }
+target none = step { run = `nosuch {out \"x\"}` }
+"
+    .replace("target none", "target lacking");
+    let pc = "Name: tides\nVersion: 4.5\nLibs: -L/opt/tides -ltides\n";
+    let tool = "#!/bin/sh\necho tidetool 3.2\n";
+    let Some(sandbox) = workspace(&targets, &[("etc/tide", "ebb\n"), ("usr/lib/pkgconfig/tides.pc", pc)])
+    else {
+        return;
+    };
+    sandbox.write("nubrik.toml", "[steps]\nroot = \"/images/base\"\n");
+    let programs = programs_of_machine(&PROGRAMS);
+    let mut entries: Vec<Entry<'_>> =
+        programs.iter().map(|(path, content)| File(path, 0o755, content)).collect();
+    entries.push(File("usr/bin/tidetool", 0o755, tool.as_bytes()));
+    entries.push(File("usr/lib/pkgconfig/tides.pc", 0o644, pc.as_bytes()));
+    entries.push(File("etc/tide", 0o644, b"ebb\n"));
+    fs::remove_dir_all(sandbox.folder.join("images/base")).unwrap();
+    Layout::of(&[&entries], Packing::Gzip).write(&sandbox.folder.join("images/base"));
+    sandbox.run(&["build", "said", "seen"]).expect(0);
+    assert_eq!(sandbox.read("out/default/said"), "tidetool 3.2 4.5 -L/opt/tides--ltides ebb\n");
+    assert_eq!(sandbox.read("out/default/seen"), "tidetool 3.2\n");
+    let run = sandbox.run(&["build", "lacking"]).expect(4);
+    let run = run.says("there is no tool `nosuch` in the image images/base");
+    run.says("an image that has `nosuch`");
+    sandbox.write(
+        "targets.nub",
+        "let x = tool { names = \"nosuch\" }\ntarget a = write { path = \"a\", text = x.name }\n",
+    );
+    sandbox.run(&["build"]).expect(3).says("the image has no `nosuch`");
+    sandbox.write("targets.nub", &targets.replace("3.1", "9"));
+    sandbox
+        .run(&["build", "said"])
+        .expect(3)
+        .says("the image has no `nosuch` or `tidetool` of version 9 or newer");
+}
+
+#[test]
+fn services_tests_and_shells_are_in_images_too() {
+    // No program of all machines listens: the service only runs, and says where.
+    let targets = "service board = serve {
+    run = sh`mkdir -p {scratch \"d\"}; cp /etc/tide {scratch \"d\"}/said; sleep 60`
+    ready = `grep -q ebb {scratch \"d\"}/said`
+    root = &images/base
+}
+test seen = check {
+    run = sh`cat /etc/tide | grep -q ebb; echo {board.port} > {scratch \"port\"}`
+    root = &images/base
+}
+test apart = check { run = sh`if [ -e /etc/tide ]; then exit 1; fi; echo {board.port} > {scratch \"port\"}` }
+";
+    let Some(sandbox) = workspace(targets, &[("etc/tide", "ebb\n")]) else { return };
+    sandbox.run(&["test"]).expect(0).says("2 tests passed");
+    let lacking = targets.replace("ready = `grep", "fill = `nosuch`\n    ready = `grep");
+    sandbox.write("targets.nub", &lacking);
+    sandbox.run(&["test"]).expect(4).says("there is no tool `nosuch` in the image images/base");
+}
+
+#[test]
+fn damaged_images_are_said_and_leave_nothing() {
+    let Some(sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
+    let blobs = sandbox.folder.join("images/base/blobs/sha256");
+    let largest =
+        fs::read_dir(&blobs).unwrap().flatten().max_by_key(|e| e.metadata().unwrap().len()).unwrap().path();
+    let whole = fs::read(&largest).unwrap();
+    fs::write(&largest, &whole[..whole.len() - 100]).unwrap();
+    sandbox.run(&["build"]).expect(1).says("cannot be used").says("bytes of");
+    fs::write(&largest, &whole).unwrap();
+    fs::remove_file(sandbox.folder.join("images/base/oci-layout")).unwrap();
+    sandbox.run(&["build"]).expect(1).says("the folder holds no image");
+    fs::write(sandbox.folder.join("images/base/oci-layout"), "{}").unwrap();
+    sandbox.run(&["build"]).expect(0);
+    sandbox.write("images/targets.nub", "target base = image { layout = \"base\", name = \"1.2\" }\n");
+    sandbox.run(&["build"]).expect(1).says("it holds no image called \"1.2\"");
+    sandbox.write("images/targets.nub", "target base = image { layout = \"base\", archive = \"b.tar\" }\n");
+    sandbox.write("images/b.tar", "");
+    sandbox.run(&["build"]).expect(3).says("in a folder or in an archive, not in both");
+    sandbox.write("images/targets.nub", "target base = image { }\n");
+    sandbox.run(&["build"]).expect(3).says("layout = \"images/base\"");
+    sandbox.write("images/targets.nub", "target base = image { layout = \"base\", processor = \"x87\" }\n");
+    sandbox.run(&["build"]).expect(3).says("x86_64");
+}
+
+#[test]
+fn without_sandboxes_no_step_runs_in_an_image() {
+    let Some(mut sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
+    sandbox.without_sandboxes = true;
+    sandbox.run(&["build"]).expect(1).says("steps in an image need sandboxes");
+}
+
+#[test]
+fn a_listing_names_files_of_the_image_and_they_do_not_count() {
+    let targets = "target hello = step {
+    run = sh`cat {in \"a.txt\"} > {out \"hello\"}; echo \"x: a.txt /etc/tide /usr/include/stdio.h\" > {depfile \"d\"}`
+    reads = [\"a.txt\", \"b.txt\"]
+    root = &images/base
+}\n";
+    let Some(sandbox) = workspace(targets, &[("etc/tide", "ebb\n")]) else { return };
+    sandbox.write("a.txt", "a");
+    sandbox.write("b.txt", "b");
+    sandbox.build();
+    sandbox.write("b.txt", "other");
+    assert_eq!(sandbox.build().ran(), [""; 0]);
+    let why = sandbox.run(&["build", "--observe", "hello"]).expect(0);
+    assert!(!why.stdout.contains("/etc/tide") && !why.stdout.contains("base.image"), "{}", why.stdout);
+}
