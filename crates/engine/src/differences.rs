@@ -346,9 +346,11 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
-        Some(Native::Image(ImageSource { layout, name, platform: (system, processor) })) => {
+        Some(Native::Image(image)) => {
+            let ImageSource { files: _, name, platform: (system, processor) } = image;
+            let layout = image.each_file().next().map_or("nothing", |file| path(*file));
             let called = name.as_deref().unwrap_or("its only image");
-            add(Part::Text, &format!("{called} of {}, for {system} on {processor}", path(*layout)));
+            add(Part::Text, &format!("{called} of {layout}, for {system} on {processor}"));
         }
         Some(Native::Find(Finding::Tools { names, .. } | Finding::Libraries { names, .. })) => {
             names.iter().for_each(|name| add(Part::Text, name));

@@ -82,8 +82,8 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, ImageSource, Native, OutputNode,
-        Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand, ServiceImage,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, ImageFiles, ImageSource, Native,
+        OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand, ServiceImage,
         ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId, Unpacking,
         WorkFolder,
     };
@@ -302,7 +302,7 @@ mod tests {
         };
         let image = |file, name: Option<&str>, processor: &str| {
             let (name, platform) = (name.map(Arc::from), ("linux".into(), processor.into()));
-            Native::Image(ImageSource { layout: FileId(file), name, platform })
+            Native::Image(ImageSource { files: ImageFiles::Layout(FileId(file)), name, platform })
         };
         let all = [
             Native::Write { text: "a".into(), executable: false },
@@ -401,7 +401,7 @@ mod tests {
             ("image", |s| {
                 s.root = Some(ServiceImage {
                     statement: path("base.image"),
-                    layout: PlainFile { path: path("base"), folder: true },
+                    files: ImageFiles::Layout(PlainFile { path: path("base"), folder: true }),
                     name: None,
                     platform: ("linux".into(), "x86_64".into()),
                 });

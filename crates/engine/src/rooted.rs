@@ -55,8 +55,10 @@ impl Build<'_> {
         let Some(Native::Image(image)) = maker.and_then(|maker| maker.native.as_deref()) else {
             return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
         };
-        let image = image.with_layout(|file| self.plain_file(*file));
-        self.bring_path(image.layout.path.as_str());
+        let image = image.with_files(|file| self.plain_file(*file));
+        for file in image.each_file() {
+            self.bring_path(file.path.as_str());
+        }
         self.outside.open_root(&self.graph.file(root).path, &image).map(Arc::new)
     }
 

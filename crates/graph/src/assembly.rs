@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, FileNode, ImageSource, Limits, Native, OutputNode, Pipeline, Placement, Program,
-    ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId, ToolId,
-    WorkFolder,
+    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, OutputNode, Pipeline, Placement,
+    Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId,
+    ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -245,7 +245,14 @@ impl Assembly {
             },
             9 => Native::Find(Layout::read(from)?),
             8 => Native::Image(ImageSource {
-                layout: self.read_file(from)?,
+                files: match from.u8()? {
+                    0 => ImageFiles::Layout(self.read_file(from)?),
+                    1 => {
+                        let manifest = self.read_file(from)?;
+                        ImageFiles::Blobs { manifest, blobs: from.list(|from| self.read_file(from))? }
+                    }
+                    _ => return Err(Truncated),
+                },
                 name: Layout::read(from)?,
                 platform: Layout::read(from)?,
             }),

@@ -8,16 +8,41 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageSource, Limits, Native, OutputNode, Pipeline,
-    Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand, ServiceImage, Serving,
-    Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageFiles, ImageSource, Limits, Native, OutputNode,
+    Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand, ServiceImage,
+    Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
 layout!(ArgumentFile { path, text });
 layout!(Unpacking { format, strip });
 layout!(PlainFile { path, folder });
-layout!(ServiceImage { statement, layout, name, platform });
+layout!(ServiceImage { statement, files, name, platform });
+
+/// A byte that says which, and the files.
+impl Layout for ImageFiles<PlainFile> {
+    fn write(&self, out: &mut Encoder) {
+        match self {
+            ImageFiles::Layout(layout) => {
+                out.u8(0);
+                layout.write(out);
+            }
+            ImageFiles::Blobs { manifest, blobs } => {
+                out.u8(1);
+                manifest.write(out);
+                blobs.write(out);
+            }
+        }
+    }
+
+    fn read(from: &mut Decoder<'_>) -> Result<ImageFiles<PlainFile>, Truncated> {
+        Ok(match from.u8()? {
+            0 => ImageFiles::Layout(Layout::read(from)?),
+            1 => ImageFiles::Blobs { manifest: Layout::read(from)?, blobs: Layout::read(from)? },
+            _ => return Err(Truncated),
+        })
+    }
+}
 layout!(enum Finding { 0 => Tools { names, version }, 1 => Libraries { names, for_static } });
 layout!(enum Role { 0 => Inner, 1 => Target, 2 => Test, 3 => Job, 4 => Service });
 
@@ -253,9 +278,19 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             out.u8(9);
             finding.write(out);
         }
-        Native::Image(ImageSource { layout, name, platform }) => {
+        Native::Image(ImageSource { files, name, platform }) => {
             out.u8(8);
-            write_file(graph, *layout, purpose, out);
+            match files {
+                ImageFiles::Layout(layout) => {
+                    out.u8(0);
+                    write_file(graph, *layout, purpose, out);
+                }
+                ImageFiles::Blobs { manifest, blobs } => {
+                    out.u8(1);
+                    write_file(graph, *manifest, purpose, out);
+                    out.list(blobs, |out, blob| write_file(graph, *blob, purpose, out));
+                }
+            }
             name.write(out);
             platform.write(out);
         }

@@ -103,19 +103,48 @@ pub enum Finding {
 /// Where an image is, and which one of several.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct ImageSource<F = FileId> {
-    /// The layout that holds it: a folder, or an archive of one.
-    pub layout: F,
-    /// What the layout calls it; `None` where it holds only one.
+    /// The files that it is in.
+    pub files: ImageFiles<F>,
+    /// What its layout calls it; `None` where that holds only one.
     pub name: Option<Arc<str>>,
     /// The system and the processor that it must be for: `linux`, `x86_64`.
     pub platform: (Arc<str>, Arc<str>),
 }
 
+/// The files that an image is in.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ImageFiles<F = FileId> {
+    /// A layout: a folder, or an archive of one.
+    Layout(F),
+    /// Its manifest, and its blobs, each called by the hexadecimal digits of its digest.
+    Blobs {
+        /// The manifest.
+        manifest: F,
+        /// The configuration and the layers.
+        blobs: Vec<F>,
+    },
+}
+
 impl<F> ImageSource<F> {
-    /// The same with a layout that is known by something else.
-    pub fn with_layout<G>(&self, name: impl FnOnce(&F) -> G) -> ImageSource<G> {
-        let ImageSource { layout, name: called, platform } = self;
-        ImageSource { layout: name(layout), name: called.clone(), platform: platform.clone() }
+    /// Its files.
+    pub fn each_file(&self) -> impl Iterator<Item = &F> {
+        let (first, rest) = match &self.files {
+            ImageFiles::Layout(layout) => (layout, [].as_slice()),
+            ImageFiles::Blobs { manifest, blobs } => (manifest, blobs.as_slice()),
+        };
+        std::iter::once(first).chain(rest)
+    }
+
+    /// The same with files that are known by something else.
+    pub fn with_files<G>(&self, name: impl Fn(&F) -> G) -> ImageSource<G> {
+        let ImageSource { files, name: called, platform } = self;
+        let files = match files {
+            ImageFiles::Layout(layout) => ImageFiles::Layout(name(layout)),
+            ImageFiles::Blobs { manifest, blobs } => {
+                ImageFiles::Blobs { manifest: name(manifest), blobs: blobs.iter().map(name).collect() }
+            }
+        };
+        ImageSource { files, name: called.clone(), platform: platform.clone() }
     }
 }
 

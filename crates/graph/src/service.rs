@@ -7,7 +7,7 @@ use std::sync::Arc;
 use crate::Sorted;
 use nubrik_source::WsPath;
 
-use crate::{ArgumentFile, ImageSource, Place, PlainFile, Program, SECRET, Stage};
+use crate::{ArgumentFile, ImageFiles, ImageSource, Place, PlainFile, Program, SECRET, Stage};
 
 /// A process of a service's command: its words hold marks (see [`Mark`]).
 pub type ServiceStage = Stage<Arc<str>, WsPath>;
@@ -81,9 +81,9 @@ pub struct Service {
 pub struct ServiceImage {
     /// Its statement, which is among the inputs.
     pub statement: WsPath,
-    /// The layout that holds it.
-    pub layout: PlainFile,
-    /// What the layout calls it; `None` where it holds only one.
+    /// The files that it is in.
+    pub files: ImageFiles<PlainFile>,
+    /// What its layout calls it; `None` where it holds only one.
     pub name: Option<Arc<str>>,
     /// The system and the processor that it must be for.
     pub platform: (Arc<str>, Arc<str>),
@@ -92,8 +92,8 @@ pub struct ServiceImage {
 impl ServiceImage {
     /// Where the image is.
     pub fn source(&self) -> ImageSource<PlainFile> {
-        let ServiceImage { statement: _, layout, name, platform } = self;
-        ImageSource { layout: layout.clone(), name: name.clone(), platform: platform.clone() }
+        let ServiceImage { statement: _, files, name, platform } = self;
+        ImageSource { files: files.clone(), name: name.clone(), platform: platform.clone() }
     }
 }
 

@@ -1,7 +1,9 @@
 //! Walks over all numbers that a step holds. What is taken apart here is taken apart whole: a new field does not compile until
 //! someone decides whether there are numbers in it.
 
-use crate::{Check, FileId, ImageSource, Native, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder};
+use crate::{
+    Check, FileId, ImageFiles, ImageSource, Native, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder,
+};
 
 /// What the numbers of one graph are in another.
 pub struct Numbers<'a> {
@@ -116,7 +118,12 @@ impl<F> Native<F> {
                 files.iter_mut().for_each(|placement| visit(&mut placement.from));
             }
             Native::Unpack { archive, how: _ } => visit(archive),
-            Native::Image(ImageSource { layout, name: _, platform: _ }) => visit(layout),
+            Native::Image(ImageSource { files, name: _, platform: _ }) => match files {
+                ImageFiles::Layout(layout) => visit(layout),
+                ImageFiles::Blobs { manifest, blobs } => {
+                    std::iter::once(manifest).chain(blobs).for_each(visit)
+                }
+            },
             Native::Part { folder, path: _, is_folder: _ } => visit(folder),
             Native::Extract { file, patterns: _ } => visit(file),
             Native::Write { text: _, executable: _ }
@@ -150,7 +157,7 @@ impl<F> Native<F> {
                 executable: *executable,
             },
             Native::Find(finding) => Native::Find(finding.clone()),
-            Native::Image(image) => Native::Image(image.with_layout(name)),
+            Native::Image(image) => Native::Image(image.with_files(name)),
         }
     }
 }

@@ -8,7 +8,7 @@ use std::path::{Path, PathBuf};
 use rustix::fs::{Mode, OFlags};
 
 use crate::checked::{BlobDigest, CheckedReader};
-use crate::manifest::{BlobDescriptor, DOCUMENT_LIMIT};
+use crate::manifest::{BlobDescriptor, DOCUMENT_LIMIT, index_of_manifest};
 use crate::problem::{ImageProblem, Result, bad, refused};
 
 /// The list of images of a layout.
@@ -54,6 +54,46 @@ pub struct LayoutArchive {
     path: PathBuf,
     /// Where each file begins, and its size, in bytes.
     files: HashMap<String, (u64, u64)>,
+}
+
+/// Blobs in files, each called by the hexadecimal digits of its digest, and a manifest that is to be theirs.
+pub struct BlobFiles {
+    manifest: PathBuf,
+    digest: BlobDigest,
+    index: Vec<u8>,
+    blobs: Vec<PathBuf>,
+}
+
+impl BlobFiles {
+    /// The image that a manifest describes.
+    ///
+    /// # Errors
+    /// When the manifest cannot be read, or is none.
+    pub fn of(manifest: &Path, blobs: Vec<PathBuf>) -> Result<BlobFiles> {
+        let mut bytes = Vec::new();
+        let file = open_regular(manifest).map_err(refused(manifest))?;
+        file.take(DOCUMENT_LIMIT + 1).read_to_end(&mut bytes).map_err(refused(manifest))?;
+        let digest = BlobDigest::of(&bytes);
+        let index = index_of_manifest(&bytes, &digest)?;
+        Ok(BlobFiles { manifest: manifest.to_owned(), digest, index, blobs })
+    }
+}
+
+impl Blobs for BlobFiles {
+    fn index(&self) -> Result<Vec<u8>> {
+        Ok(self.index.clone())
+    }
+
+    fn open(&self, digest: &BlobDigest) -> Result<Box<dyn Read + Send>> {
+        let digits = digest.parts().1;
+        let is_it = |path: &&PathBuf| path.file_name().is_some_and(|name| name == digits);
+        let path = if *digest == self.digest { Some(&self.manifest) } else { self.blobs.iter().find(is_it) };
+        let Some(path) = path else { return Err(not_there(digest, "no file is called so")) };
+        match open_regular(path) {
+            Ok(file) => Ok(Box::new(file)),
+            Err(why) => Err(not_there(digest, &why.to_string())),
+        }
+    }
 }
 
 /// The layout at a path, whichever it is.

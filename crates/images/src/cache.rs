@@ -155,15 +155,7 @@ impl ImageCache {
         let Some(manifest) = manifest else { return bad("lists of images lead to one another") };
         let bytes = document_of(blobs, &manifest.config)?;
         let config: ConfigDocument = document("the configuration", &bytes)?;
-        let platform = crate::manifest::PlatformDocument {
-            os: config.os,
-            architecture: config.architecture,
-            variant: config.variant,
-        };
-        if !choice.platform.takes(&platform) {
-            let (os, processor) = (platform.os, platform.architecture);
-            return bad(format!("it is for {os}/{processor}, not for {}", choice.platform.as_str()));
-        }
+        choice.check(&config)?;
         let unpacked = config.rootfs.diff_ids;
         if unpacked.len() != manifest.layers.len() || unpacked.len() > MOST_LAYERS {
             let (layers, said) = (manifest.layers.len(), unpacked.len());

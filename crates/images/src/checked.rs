@@ -29,6 +29,13 @@ impl BlobDigest {
         hasher.finish()
     }
 
+    /// Whether it is the digest of some bytes.
+    pub fn is_of(&self, bytes: &[u8]) -> bool {
+        let mut hasher = self.hasher();
+        hasher.update(bytes);
+        hasher.finish() == *self
+    }
+
     /// The digest as it is written.
     pub fn as_str(&self) -> &str {
         &self.0

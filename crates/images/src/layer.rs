@@ -59,7 +59,7 @@ pub(crate) fn read_layer(
     std::thread::scope(|scope| {
         let unpacker = scope.spawn(move || unpack(packed, compression, &give, listener));
         let mut tar = CheckedReader::new(TarPieces { take, piece: Vec::new(), at: 0 }, unpacked, None, most);
-        let read = read_tar(&mut tar, pool, listener);
+        let read = read_tar(&mut FilledUp { inner: &mut tar, read: 0 }, pool, listener);
         let read = read.and_then(|layer| match tar.finish() {
             Ok(()) => Ok(layer),
             Err(why) => bad(why.to_string()),
@@ -139,6 +139,29 @@ fn send(from: &mut dyn Read, give: &SyncSender<Vec<u8>>, listener: &dyn UnpackLi
         if listener.is_stopped() || give.send(piece).is_err() {
             return Err(io::ErrorKind::BrokenPipe.into());
         }
+    }
+}
+
+/// A tar whose last block is filled up where its writer did not do that, as some do. Whether anything is missing its digest says.
+struct FilledUp<R> {
+    inner: R,
+    read: u64,
+}
+
+impl<R: Read> Read for FilledUp<R> {
+    fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
+        const BLOCK: u64 = 512;
+        let count = match self.inner.read(buffer)? {
+            0 => {
+                let missing = (BLOCK - self.read % BLOCK) % BLOCK;
+                let count = buffer.len().min(missing as usize);
+                buffer[..count].fill(0);
+                count
+            }
+            count => count,
+        };
+        self.read += count as u64;
+        Ok(count)
     }
 }
 

@@ -26,11 +26,14 @@ mod problem;
 mod statement;
 mod tree;
 
-pub use blobs::{Blobs, LayoutArchive, LayoutFolder, layout_at};
+pub use blobs::{BlobFiles, Blobs, LayoutArchive, LayoutFolder, layout_at};
 pub use cache::{HeldRoot, ImageCache};
 pub use checked::BlobDigest;
 pub use layer::UnpackListener;
-pub use manifest::{BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImagePlatform, PlatformDocument};
+pub use manifest::{
+    BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform, LIST_KINDS,
+    MANIFEST_KINDS, PlatformDocument, check_platform, image_document,
+};
 pub use problem::{ImageProblem, Result};
 pub use statement::{RootStatement, USUAL_PATH};
 pub use tree::{ImageFile, Layer, LayerChange, RootPath, RootTree, TreeNode};

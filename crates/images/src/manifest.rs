@@ -13,6 +13,13 @@ pub const DOCUMENT_LIMIT: u64 = 4 << 20;
 /// The annotation by which the index of a layout calls an image.
 const NAME: &str = "org.opencontainers.image.ref.name";
 
+/// Kinds of lists of images, and of images: as the specification has them, and as they were called before it.
+pub const LIST_KINDS: [&str; 2] =
+    ["application/vnd.oci.image.index.v1+json", "application/vnd.docker.distribution.manifest.list.v2+json"];
+/// See [`LIST_KINDS`].
+pub const MANIFEST_KINDS: [&str; 2] =
+    ["application/vnd.oci.image.manifest.v1+json", "application/vnd.docker.distribution.manifest.v2+json"];
+
 /// What points to a blob.
 #[derive(Deserialize, Clone, Debug)]
 #[serde(rename_all = "camelCase")]
@@ -140,17 +147,12 @@ impl BlobDescriptor {
     }
 
     pub(crate) fn is_index(&self) -> bool {
-        [
-            "application/vnd.oci.image.index.v1+json",
-            "application/vnd.docker.distribution.manifest.list.v2+json",
-        ]
-        .contains(&self.media_type.as_str())
+        LIST_KINDS.contains(&self.media_type.as_str())
     }
 
     /// Whether it leads to an image, and not to what is said about one.
     pub(crate) fn is_manifest(&self) -> bool {
-        ["application/vnd.oci.image.manifest.v1+json", "application/vnd.docker.distribution.manifest.v2+json"]
-            .contains(&self.media_type.as_str())
+        MANIFEST_KINDS.contains(&self.media_type.as_str())
     }
 }
 
@@ -225,6 +227,88 @@ impl ImageChoice {
             false => format!("it has: {}{more}", names.join(", ")),
         }
     }
+}
+
+/// What a registry gives under a name.
+pub enum ImageDocument {
+    /// A list of images, of which this one is meant.
+    List(BlobDescriptor),
+    /// An image.
+    Image(ImageContents),
+}
+
+/// What an image consists of.
+#[derive(Clone, Debug)]
+pub struct ImageContents {
+    /// How it is to be run, and for which platform it is.
+    pub config: BlobDescriptor,
+    /// Its layers, the lowest first.
+    pub layers: Vec<BlobDescriptor>,
+}
+
+/// Reads what a registry gives under a name.
+///
+/// # Errors
+/// When it is neither an image nor a list of them, or no image is for the platform.
+pub fn image_document(bytes: &[u8], choice: &ImageChoice) -> Result<ImageDocument> {
+    let said: EitherDocument = document("what the registry gives", bytes)?;
+    match said {
+        EitherDocument { manifests: Some(manifests), .. } => {
+            Ok(ImageDocument::List(choice.of(&manifests, false)?.clone()))
+        }
+        EitherDocument { config: Some(config), layers: Some(layers), .. } => {
+            for layer in &layers {
+                compression_of(layer)?;
+                layer.blob()?;
+            }
+            config.blob()?;
+            Ok(ImageDocument::Image(ImageContents { config, layers }))
+        }
+        _ => bad("what the registry gives is no image"),
+    }
+}
+
+/// Whether a configuration is for a platform.
+///
+/// # Errors
+/// When it is not, or is none.
+pub fn check_platform(config: &[u8], choice: &ImageChoice) -> Result<()> {
+    let config: ConfigDocument = document("the configuration", config)?;
+    choice.check(&config)
+}
+
+impl ImageChoice {
+    /// Refuses a configuration of another platform.
+    pub(crate) fn check(&self, config: &ConfigDocument) -> Result<()> {
+        let ConfigDocument { os, architecture, variant, .. } = config;
+        let (os, architecture, variant) = (os.clone(), architecture.clone(), variant.clone());
+        let said = PlatformDocument { os, architecture, variant };
+        match self.platform.takes(&said) {
+            true => Ok(()),
+            false => bad(format!("it is for {}, not for {}", text_of(&said), self.platform.as_str())),
+        }
+    }
+}
+
+#[derive(Deserialize)]
+struct EitherDocument {
+    manifests: Option<Vec<BlobDescriptor>>,
+    config: Option<BlobDescriptor>,
+    layers: Option<Vec<BlobDescriptor>>,
+}
+
+/// A list that names one manifest alone.
+pub(crate) fn index_of_manifest(manifest: &[u8], digest: &BlobDigest) -> Result<Vec<u8>> {
+    #[derive(Deserialize)]
+    #[serde(rename_all = "camelCase")]
+    struct Kind {
+        media_type: Option<String>,
+    }
+    let kind: Kind = document("the manifest", manifest)?;
+    let kind = kind.media_type.unwrap_or_else(|| MANIFEST_KINDS[0].to_owned());
+    let size = manifest.len();
+    let manifest = serde_json::json!({ "mediaType": kind, "digest": digest.as_str(), "size": size });
+    Ok(serde_json::json!({ "schemaVersion": 2, "manifests": [manifest] }).to_string().into_bytes())
 }
 
 /// What a document says.

@@ -255,6 +255,23 @@ fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
 }
 
 #[test]
+fn a_tar_whose_last_block_is_short_is_whole() {
+    let folder = tempfile::tempdir().unwrap();
+    let layout = folder.path().join("layout");
+    let mut tar = tar_of(&[File("etc/tide", 0o644, b"ebb")]);
+    tar.truncate(512 + 3);
+    Layout { layers: vec![(tar, Packing::Gzip)], ..Layout::of(&[], Packing::Gzip) }.write(&layout);
+    let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
+    assert_eq!(open(&cache, &layout).read("etc/tide", 10).as_deref(), Some(&b"ebb"[..]));
+    // One that ends in the middle of a file is not.
+    let layout = folder.path().join("cut");
+    let mut tar = tar_of(&[File("etc/tide", 0o644, &[7; 2000])]);
+    tar.truncate(512 + 700);
+    Layout { layers: vec![(tar, Packing::Gzip)], ..Layout::of(&[], Packing::Gzip) }.write(&layout);
+    assert!(state(&cache, &layout).unwrap_err().to_string().contains("cannot be used"));
+}
+
+#[test]
 fn an_image_of_another_processor_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");

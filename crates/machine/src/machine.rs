@@ -28,7 +28,7 @@ use crate::ground::Means;
 use crate::loader_list::LoaderList;
 use crate::places::{Layouts, Listings};
 use crate::residents::Residents;
-use crate::roots::{ImagePlace, Roots};
+use crate::roots::{FoundImage, Roots};
 use crate::search_path::step_search_path;
 use crate::services::House;
 use crate::temporary::Temporary;
@@ -494,7 +494,7 @@ impl Machine {
 
     /// Writes what an image is.
     fn state_image(&self, image: &ImageSource<PlainFile>, to: &WsPath) -> Result<(), WorkProblem> {
-        let image = ImagePlace::of(&self.root, image);
+        let image = FoundImage::of(&self.root, image);
         self.write_made(to, &self.image_statement(&image)?)
     }
 }

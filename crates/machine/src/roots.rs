@@ -8,9 +8,10 @@ use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
-use nubrik_graph::{Finding, ImageSource, PlainFile};
+use nubrik_graph::{Finding, ImageFiles, ImageSource, PlainFile};
 use nubrik_images::{
-    HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
+    BlobFiles, Blobs, HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement,
+    UnpackListener, layout_at,
 };
 use nubrik_lang::{LibraryRequest, ToolAnswer, ToolSearch};
 use nubrik_source::WsPath;
@@ -76,21 +77,29 @@ impl UnpackListener for Unpacking<'_> {
     }
 }
 
-/// An image of a workspace: where its layout is, and which one of that it is.
-pub(crate) struct ImagePlace {
-    layout: PathBuf,
+/// An image of a workspace: where its files are, and which one of them it is.
+pub(crate) struct FoundImage {
+    files: ImageFiles<PathBuf>,
     choice: ImageChoice,
 }
 
-impl ImagePlace {
+impl FoundImage {
     /// The image of a workspace with this root.
-    pub fn of(root: &Path, image: &ImageSource<PlainFile>) -> ImagePlace {
-        let ImageSource { layout, name, platform: (system, processor) } = image;
-        let choice = ImageChoice {
-            name: name.as_deref().map(str::to_owned),
-            platform: ImagePlatform::new(system, processor),
-        };
-        ImagePlace { layout: root.join(layout.path.as_str()), choice }
+    pub fn of(root: &Path, image: &ImageSource<PlainFile>) -> FoundImage {
+        let ImageSource { files, name, platform: (system, processor) } =
+            image.with_files(|file| root.join(file.path.as_str()));
+        let name = name.as_deref().map(str::to_owned);
+        FoundImage {
+            files,
+            choice: ImageChoice { name, platform: ImagePlatform::new(system.as_ref(), processor.as_ref()) },
+        }
+    }
+
+    fn blobs(&self) -> Result<Box<dyn Blobs>, ImageProblem> {
+        match &self.files {
+            ImageFiles::Layout(layout) => layout_at(layout),
+            ImageFiles::Blobs { manifest, blobs } => Ok(Box::new(BlobFiles::of(manifest, blobs.clone())?)),
+        }
     }
 }
 
@@ -111,8 +120,8 @@ impl Machine {
     }
 
     /// What an image is, as the document that represents it.
-    pub(crate) fn image_statement(&self, image: &ImagePlace) -> Result<String, WorkProblem> {
-        let blobs = layout_at(&image.layout).map_err(problem)?;
+    pub(crate) fn image_statement(&self, image: &FoundImage) -> Result<String, WorkProblem> {
+        let blobs = image.blobs().map_err(problem)?;
         let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
         let statement = self.roots.cache()?.statement(&*blobs, &image.choice, &unpacking);
         statement.map(|statement| statement.text()).map_err(problem)
@@ -123,17 +132,20 @@ impl Machine {
         self.roots.open.lock().get(&root.tree).cloned()
     }
 
-    fn open_image(&self, statement: &RootStatement, image: &ImagePlace) -> Result<ImageRoot, WorkProblem> {
+    fn open_image(&self, statement: &RootStatement, image: &FoundImage) -> Result<ImageRoot, WorkProblem> {
         let Means::Sandboxes(sandboxes) = self.means() else {
             let why = self.why_no_sandboxes().unwrap_or_default();
             let what = format!("steps in an image need sandboxes, and this machine makes none: {why}");
             return Err(WorkProblem::Machine(what));
         };
+        let here = ImagePlatform::of_machine();
+        if image.choice.platform != here {
+            let (image, here) = (image.choice.platform.as_str(), here.as_str());
+            return Err(WorkProblem::Input(format!("it is for {image}, and this machine runs {here}")));
+        }
         let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
-        let held = self
-            .roots
-            .cache()?
-            .root(statement, &unpacking, || Ok((layout_at(&image.layout)?, image.choice.clone())));
+        let held =
+            self.roots.cache()?.root(statement, &unpacking, || Ok((image.blobs()?, image.choice.clone())));
         let held = held.map_err(problem)?;
         let shown = sandboxes.in_root(self.root(), held.path());
         let sandboxes =
@@ -149,7 +161,7 @@ impl OutsideRoots for Machine {
         let text = nubrik_disk::read_file(&self.locate_in_root(statement), LONGEST_STATEMENT);
         let text = text.map_err(|why| unreadable(why.to_string()))?;
         let said = RootStatement::parse(&text).map_err(|why| unreadable(why.to_string()))?;
-        let image = ImagePlace::of(self.root(), image);
+        let image = FoundImage::of(self.root(), image);
         let tree: Arc<str> = said.tree().into();
         // One that has the same tree and other variables is opened for itself.
         let known = self.roots.open.lock().get(&tree).cloned();
@@ -181,7 +193,7 @@ impl Machine {
         &self,
         tree: Arc<str>,
         said: &RootStatement,
-        image: &ImagePlace,
+        image: &FoundImage,
     ) -> Result<Arc<str>, WorkProblem> {
         let opened = Arc::new(self.open_image(said, image)?);
         let mut open = self.roots.open.lock();

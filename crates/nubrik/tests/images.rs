@@ -11,6 +11,7 @@ use nubrik_testing::layouts::Entry::{File, Folder};
 use nubrik_testing::layouts::{Entry, Layout, Packing, programs_of_machine};
 use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, has_sandboxes};
+use std::process::{Child, Command, Stdio};
 
 /// Programs that the images of tests have, if this machine has them.
 const PROGRAMS: [&str; 13] =
@@ -239,7 +240,7 @@ test apart = check { run = sh`if [ -e /etc/tide ]; then exit 1; fi; echo {board.
     sandbox.run(&["test"]).expect(0).says("2 tests passed");
     let lacking = targets.replace("ready = `grep", "fill = `nosuch`\n    ready = `grep");
     sandbox.write("targets.nub", &lacking);
-    sandbox.run(&["test"]).expect(4).says("there is no tool `nosuch` in the image images/base");
+    sandbox.run(&["test"]).expect(4).says("there is no tool `nosuch` in the image base.image");
 }
 
 #[test]
@@ -260,7 +261,7 @@ fn damaged_images_are_said_and_leave_nothing() {
     sandbox.run(&["build"]).expect(1).says("it holds no image called \"1.2\"");
     sandbox.write("images/targets.nub", "target base = image { layout = \"base\", archive = \"b.tar\" }\n");
     sandbox.write("images/b.tar", "");
-    sandbox.run(&["build"]).expect(3).says("in a folder or in an archive, not in both");
+    sandbox.run(&["build"]).expect(3).says("leave out `archive`");
     sandbox.write("images/targets.nub", "target base = image { }\n");
     sandbox.run(&["build"]).expect(3).says("layout = \"images/base\"");
     sandbox.write("images/targets.nub", "target base = image { layout = \"base\", processor = \"x87\" }\n");
@@ -289,4 +290,124 @@ fn a_listing_names_files_of_the_image_and_they_do_not_count() {
     assert_eq!(sandbox.build().ran(), [""; 0]);
     let why = sandbox.run(&["build", "--observe", "hello"]).expect(0);
     assert!(!why.stdout.contains("/etc/tide") && !why.stdout.contains("base.image"), "{}", why.stdout);
+}
+
+/// A registry of images, and programs of others that make images: nothing where this machine has none.
+struct ImageRegistry {
+    server: Child,
+    folder: tempfile::TempDir,
+    port: u16,
+}
+
+impl Drop for ImageRegistry {
+    fn drop(&mut self) {
+        let _ = self.server.kill();
+        let _ = self.server.wait();
+    }
+}
+
+impl ImageRegistry {
+    fn new() -> Option<ImageRegistry> {
+        let lacks = |name: &str| Command::new(name).arg("--version").output().is_err();
+        if let Some(name) = ["docker-registry", "skopeo", "umoci"].into_iter().find(|name| lacks(name)) {
+            skip(Need::Images, format!("there is no {name}"));
+            return None;
+        }
+        let folder = tempfile::tempdir().unwrap();
+        let port = std::net::TcpListener::bind("127.0.0.1:0").unwrap().local_addr().unwrap().port();
+        let config = folder.path().join("config.yml");
+        let data = folder.path().join("data");
+        let text = format!(
+            "version: 0.1\nstorage:\n  filesystem:\n    rootdirectory: {}\nhttp:\n  addr: 127.0.0.1:{port}\n",
+            data.display()
+        );
+        fs::write(&config, text).unwrap();
+        let mut command = Command::new("docker-registry");
+        command.arg("serve").arg(&config).stdout(Stdio::null()).stderr(Stdio::null());
+        let server = command.spawn().unwrap();
+        for _ in 0..500 {
+            if std::net::TcpStream::connect(("127.0.0.1", port)).is_ok() {
+                break;
+            }
+            std::thread::sleep(std::time::Duration::from_millis(20));
+        }
+        Some(ImageRegistry { server, folder, port })
+    }
+
+    /// Runs a program that must succeed.
+    fn made(&self, words: &[&str]) {
+        let output =
+            Command::new(words[0]).args(&words[1..]).current_dir(self.folder.path()).output().unwrap();
+        assert!(output.status.success(), "{words:?}: {}", String::from_utf8_lossy(&output.stderr));
+    }
+
+    /// An image of two layers, the second of which takes something of the first away, made and given to the registry by programs
+    /// of others.
+    fn give(&self, name: &str, tag: &str, tide: &str) {
+        let base = self.folder.path().join("base");
+        for (path, content) in programs_of_machine(&PROGRAMS) {
+            let path = base.join(path);
+            fs::create_dir_all(path.parent().unwrap()).unwrap();
+            fs::write(&path, content).unwrap();
+            fs::set_permissions(&path, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+        }
+        fs::create_dir_all(base.join("etc")).unwrap();
+        fs::write(base.join("etc/tide"), "to be replaced").unwrap();
+        fs::write(base.join("etc/gone"), "gone").unwrap();
+        fs::write(self.folder.path().join("tide"), tide).unwrap();
+        let _ = fs::remove_dir_all(self.folder.path().join("layout"));
+        self.made(&["umoci", "init", "--layout", "layout"]);
+        self.made(&["umoci", "new", "--image", "layout:base"]);
+        self.made(&["umoci", "insert", "--rootless", "--image", "layout:base", "base", "/"]);
+        self.made(&["umoci", "insert", "--rootless", "--image", "layout:base", "tide", "/etc/tide"]);
+        self.made(&["umoci", "insert", "--rootless", "--image", "layout:base", "--whiteout", "/etc/gone"]);
+        let to = format!("docker://127.0.0.1:{}/{name}:{tag}", self.port);
+        self.made(&["skopeo", "copy", "--dest-tls-verify=false", "oci:layout:base", &to]);
+    }
+}
+
+#[test]
+fn images_are_pinned_from_a_registry_and_used_without_it() {
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "steps in images need sandboxes");
+    }
+    let Some(registry) = ImageRegistry::new() else { return };
+    registry.give("tide/base", "1.2", "ebb\n");
+    let origins = format!("[origins]\nimages = \"http://127.0.0.1:{}\"\n", registry.port);
+    let sandbox = Sandbox::new(&[
+        ("nubrik.toml", &origins),
+        (
+            "targets.nub",
+            "use \"nub:images\" as images
+            target hello = step { run = sh`cat /etc/tide > {out \"hello\"}; ls /etc >> {out \"hello\"}`, root = images.pinned(\"tide/base\") }\n",
+        ),
+    ]);
+    sandbox.run(&["build"]).expect(3).says("nubrik pins add images");
+    sandbox.run(&["pins", "add", "images", "tide/base"]).expect(1).says("its tags: 1.2");
+    sandbox.run(&["pins", "add", "images", "tide/nothing", "1"]).expect(1).says("no image tide/nothing 1");
+    sandbox
+        .run(&["pins", "add", "images", "tide/base", "1.2"])
+        .expect(0)
+        .says("images.pinned(\"tide/base\")");
+    sandbox.run(&["build"]).expect(0).says("unpack image base");
+    assert_eq!(sandbox.read("out/default/hello"), "ebb\ntide\n");
+    // The tag moves: the pin does not, and says so.
+    sandbox.run(&["pins", "newer"]).expect(0).says("no pin has a newer version");
+    registry.give("tide/base", "1.2", "flood\n");
+    sandbox.run(&["pins", "newer"]).expect(1).says("tide/base 1.2-");
+    sandbox.run(&["build"]).expect(0).says("nothing to run");
+    let pinned = sandbox.read("pins.toml");
+    sandbox.run(&["pins", "settle"]).expect(0);
+    assert_eq!(sandbox.read("pins.toml"), pinned);
+    // All of it from a folder, without the registry.
+    sandbox.run(&["pins", "vendor", "vendor"]).expect(0);
+    let port = registry.port;
+    drop(registry);
+    let other = sandbox.copy_from_nothing();
+    other.write(
+        "nubrik.toml",
+        &format!("[origins]\nmirror = \"vendor\"\nimages = \"http://127.0.0.1:{port}\"\n"),
+    );
+    other.run(&["build"]).expect(0);
+    assert_eq!(other.read("out/default/hello"), "ebb\ntide\n");
 }

@@ -41,6 +41,7 @@ const SCENE: [(&str, &str); 35] = [
     ("title", "let title = \"12\""),
     ("width", "let width = 90"),
     ("archives", "use \"nub:archives\" as archives"),
+    ("images", "use \"nub:images\" as images"),
     ("documents", "use \"nub:documents\" as documents"),
     ("files", "use \"nub:files\" as files"),
     ("fortran", "use \"nub:fortran\" as fortran"),

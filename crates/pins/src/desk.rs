@@ -161,6 +161,14 @@ impl<'a> Desk<'a> {
         known.get(&(registry, path.to_owned())).cloned()
     }
 
+    /// A fact of something that is pinned already, by how it begins.
+    pub(crate) fn known_fact(&self, registry: Registry, fact: &str, begins: &str) -> Option<String> {
+        let known = self.known.lock();
+        let facts =
+            known.iter().filter(|(of, _)| of.0 == registry).filter_map(|(_, pin)| pin.facts.get(fact));
+        facts.into_iter().find(|value| value.starts_with(begins)).cloned()
+    }
+
     /// The pattern by which a module of Go is kept from proxies.
     pub(crate) fn keeps_private(&self, module: &str) -> Option<&str> {
         self.origins.private_modules.pattern(module)

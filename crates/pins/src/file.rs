@@ -163,6 +163,8 @@ struct Written {
     #[serde(default)]
     go: Shelf,
     #[serde(default)]
+    images: Shelf,
+    #[serde(default)]
     archive: Shelf,
 }
 
@@ -201,7 +203,7 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, java, js, rust, go, archive } = written;
+        let Written { format, python, java, js, rust, go, images, archive } = written;
         if format > FORMAT {
             let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
@@ -212,6 +214,7 @@ impl Pins {
             (Registry::Js, js),
             (Registry::Rust, rust),
             (Registry::Go, go),
+            (Registry::Images, images),
             (Registry::Archive, archive),
         ];
         let shelves: BTreeMap<Registry, Shelf> =

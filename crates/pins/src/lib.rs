@@ -17,6 +17,7 @@ mod file;
 mod gathering;
 mod go;
 mod go_client;
+mod images;
 mod java;
 mod js;
 mod links;

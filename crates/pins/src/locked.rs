@@ -32,7 +32,7 @@ fn reader(registry: Registry, name: &str) -> Option<LockReader> {
         Registry::Python => (name.starts_with("requirements") && name.ends_with(".txt"))
             .then_some(exact_requirements as LockReader),
         // These choose the oldest version that does, which stays the same.
-        Registry::Go | Registry::Java | Registry::Archive => None,
+        Registry::Go | Registry::Java | Registry::Images | Registry::Archive => None,
     }
 }
 

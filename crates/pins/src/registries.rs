@@ -11,7 +11,7 @@ use crate::desk::Desk;
 use crate::file::AskedPackage;
 use crate::origin::{ClientSettings, Origin};
 use crate::solved::{Preferred, Solved};
-use crate::{PinProblem, Registry, clients, go, go_client, java, js, plain, python, rust};
+use crate::{PinProblem, Registry, clients, go, go_client, images, java, js, plain, python, rust};
 
 /// What is special about a registry, for all who ask, name or write its packages.
 pub struct Description {
@@ -260,6 +260,35 @@ const GO: Description = Description {
     locate: go::locate,
 };
 
+const IMAGES: Description = Description {
+    name: "images",
+    kit: "images",
+    package_url_kind: "oci",
+    differs_by_system: true,
+    has_features: false,
+    has_default_features: false,
+    names_files: false,
+    wants_one_version: true,
+    takes_oldest: false,
+    sends_secret_bare: false,
+    between: ",",
+    spelled: str::to_owned,
+    is_name: images::is_name,
+    measured: None,
+    unknown: Unknown {
+        looked_in: "looked in nubrik.toml",
+        how_known: "a registry of images answers below its address at `v2/`",
+        example: "images = \"https://HOST\"",
+        table: ORIGINS,
+    },
+    origins: |_| Ok(Vec::new()),
+    client: None,
+    resolve: |desk, (system, _), asked, preferred| images::resolve(desk, system, asked, preferred),
+    // A tag that moved shows when it is asked again.
+    newest: |_, _| Ok(None),
+    locate: images::locate,
+};
+
 const ARCHIVE: Description = Description {
     name: "archive",
     kit: "archives",
@@ -298,6 +327,7 @@ impl Registry {
             Registry::Js => &JS,
             Registry::Rust => &RUST,
             Registry::Go => &GO,
+            Registry::Images => &IMAGES,
             Registry::Archive => &ARCHIVE,
         }
     }

@@ -13,12 +13,21 @@ pub enum Registry {
     Rust,
     /// Go's modules, by the protocol of module proxies.
     Go,
+    /// Images, by the OCI distribution specification.
+    Images,
     /// Archives of no registry, from sites that the settings name.
     Archive,
 }
 
 impl Registry {
     /// All of them, in the order in which `pins.toml` has them.
-    pub const ALL: [Registry; 6] =
-        [Registry::Python, Registry::Java, Registry::Js, Registry::Rust, Registry::Go, Registry::Archive];
+    pub const ALL: [Registry; 7] = [
+        Registry::Python,
+        Registry::Java,
+        Registry::Js,
+        Registry::Rust,
+        Registry::Go,
+        Registry::Images,
+        Registry::Archive,
+    ];
 }

@@ -48,6 +48,8 @@ needs! {
     Browser "browser",
     /// A server for jobs.
     Jobs "jobs",
+    /// A server that speaks the distribution protocol of images, and programs that make images and hand them to it.
+    Images "images",
     /// Programs with another clock.
     Clocks "clocks",
     /// An editor that speaks the language server protocol.

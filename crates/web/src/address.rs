@@ -150,6 +150,13 @@ impl Address {
         url.into()
     }
 
+    /// The same with something asked besides.
+    pub(crate) fn with_query<'q>(&self, pairs: impl Iterator<Item = (&'q str, &'q str)>) -> Address {
+        let mut url = self.0.clone();
+        url.query_pairs_mut().extend_pairs(pairs);
+        Address(url)
+    }
+
     /// Whether going on from here to there keeps what is promised of the way: what came encrypted stays so, and a server
     /// never leads to files of this machine.
     pub(crate) fn may_lead_to(&self, next: &Address) -> bool {

@@ -13,6 +13,7 @@ use ureq::unversioned::transport::DefaultConnector;
 
 use crate::names::KnownNames;
 use crate::request::{WebRequest, too_large};
+use crate::tokens::Tokens;
 use crate::transfer::{PATIENCE, Sink, Transfer};
 use crate::transport::PIECE;
 use crate::{Address, Trouble};
@@ -62,12 +63,14 @@ pub struct Document {
 pub struct Client {
     tls: TlsFiles,
     agent: OnceLock<Result<Agent, Trouble>>,
+    tokens: Tokens,
 }
 
 impl Client {
     /// A client that trusts what the machine trusts, and the certificates in these PEM files. It says to nobody who it is.
     pub fn new(certificates: &[PathBuf]) -> Client {
-        Client { tls: TlsFiles { trusted: certificates.to_vec(), client: None }, agent: OnceLock::new() }
+        let tls = TlsFiles { trusted: certificates.to_vec(), client: None };
+        Client { tls, agent: OnceLock::new(), tokens: Tokens::default() }
     }
 
     /// Takes a whole document. `stopped` says whether nobody waits any more.
@@ -99,7 +102,7 @@ impl Client {
             None => {
                 let agent = self.agent.get_or_init(|| agent(&self.tls));
                 let agent = agent.as_ref().map_err(Trouble::clone)?;
-                Transfer::new(agent, request, stopped).run(sink)
+                Transfer::new(agent, request, stopped, &self.tokens).run(sink)
             }
         }
     }

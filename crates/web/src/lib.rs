@@ -22,6 +22,7 @@ mod objects;
 mod pace;
 mod request;
 mod signing;
+mod tokens;
 mod transfer;
 mod transport;
 mod trouble;

@@ -8,6 +8,7 @@ use ureq::http::Request;
 
 use crate::pace::Pace;
 use crate::request::{WebRequest, too_large};
+use crate::tokens::{Challenge, Tokens};
 use crate::transport::{self, Head, Heard, ServerAnswer, Unanswered};
 use crate::{Address, Credential, Trouble};
 
@@ -28,6 +29,12 @@ const PAUSE: Duration = Duration::from_millis(300);
 
 /// How often a pause looks whether it is to end.
 const ATTENTION: Duration = Duration::from_millis(100);
+
+/// How many tokens are tried in one transfer: one that is known may hold no more.
+const TOKENS: u32 = 2;
+
+/// The longest answer with a token, in bytes.
+const TOKEN_LIMIT: u64 = 1 << 20;
 
 /// The longest pause that a server may ask for.
 const LONGEST_PAUSE: Duration = Duration::from_secs(10);
@@ -76,15 +83,37 @@ pub(crate) struct Transfer<'a> {
     agent: &'a Agent,
     request: &'a WebRequest,
     stopped: &'a dyn Fn() -> bool,
+    tokens: &'a Tokens,
+    /// The token for a host, once it was asked for.
+    token: Option<(String, String)>,
     /// How much is in the sink, in bytes.
     taken: u64,
     /// Of the whole of which that is a part.
     validator: Option<String>,
+    /// Whether a token is what is asked for.
+    asks_for_token: bool,
+    /// How often one was sent for.
+    tokens_taken: u32,
 }
 
 impl<'a> Transfer<'a> {
-    pub(crate) fn new(agent: &'a Agent, request: &'a WebRequest, stopped: &'a dyn Fn() -> bool) -> Self {
-        Transfer { agent, request, stopped, taken: 0, validator: None }
+    pub(crate) fn new(
+        agent: &'a Agent,
+        request: &'a WebRequest,
+        stopped: &'a dyn Fn() -> bool,
+        tokens: &'a Tokens,
+    ) -> Self {
+        Transfer {
+            agent,
+            request,
+            stopped,
+            tokens,
+            token: None,
+            taken: 0,
+            validator: None,
+            asks_for_token: false,
+            tokens_taken: 0,
+        }
     }
 
     /// Takes all of it.
@@ -120,8 +149,20 @@ impl<'a> Transfer<'a> {
             // Who asks is sent to nobody else.
             let credential =
                 self.request.credential.clone().filter(|_| address.host() == self.request.address.host());
+            let credential = match &self.token {
+                Some((host, token)) if *host == address.host() => Some(Credential::Bearer(token.clone())),
+                _ => credential,
+            };
             let answer = self.ask(&address, credential)?;
             let head = answer.head(PATIENCE, self.stopped).map_err(ended)?;
+            if head.status == 401
+                && let Some(challenge) =
+                    head.text("www-authenticate").and_then(|header| Challenge::of(&address, header))
+                && let Some(token) = self.token_for(&address, &challenge)?
+            {
+                self.token = Some((address.host(), token));
+                continue;
+            }
             if matches!(head.status, 301 | 302 | 303 | 307 | 308) {
                 address = led_to(&address, &head)?;
                 continue;
@@ -131,6 +172,45 @@ impl<'a> Transfer<'a> {
             return Ok((address, media_type(&head)));
         }
         Err(TryEnd::ForGood(Trouble::failed(format!("it leads on more than {REDIRECTS} times"))))
+    }
+
+    /// The token that a server sends for; `None` where the last one was refused.
+    fn token_for(&mut self, address: &Address, challenge: &Challenge) -> Result<Option<String>, TryEnd> {
+        if self.asks_for_token || self.tokens_taken >= TOKENS {
+            return Ok(None);
+        }
+        self.tokens_taken += 1;
+        let refused = self.token.as_ref().filter(|(host, _)| *host == address.host()).map(|(_, token)| token);
+        let known = self.tokens.known(challenge);
+        match (known, refused) {
+            (Some(known), None) => return Ok(Some(known)),
+            // It was given before, and holds no more.
+            (Some(known), Some(refused)) if known != *refused => return Ok(Some(known)),
+            (Some(_), Some(_)) => self.tokens.forget(challenge),
+            (None, None) => {}
+            (None, Some(_)) => return Ok(None),
+        }
+        let request = WebRequest {
+            credential: challenge.credential(&self.request.address, self.request.credential.as_ref()),
+            limit: TOKEN_LIMIT,
+            compressed: true,
+            ..WebRequest::new(challenge.address())
+        };
+        let mut answer = Vec::new();
+        // A server of tokens that wants one itself gives none.
+        let none = Tokens::default();
+        let asking = Transfer::new(self.agent, &request, self.stopped, &none);
+        let asked = Transfer { asks_for_token: true, ..asking }.run(&mut answer);
+        asked.map_err(|trouble| match trouble {
+            Trouble::Stopped => TryEnd::ForGood(Trouble::Stopped),
+            other => {
+                TryEnd::ForGood(Trouble::failed(format!("no token is given at {}: {other}", challenge.realm)))
+            }
+        })?;
+        match self.tokens.take(challenge, &answer) {
+            Some(token) => Ok(Some(token)),
+            None => Err(TryEnd::ForGood(Trouble::failed(format!("{} gives no token", challenge.realm)))),
+        }
     }
 
     /// Asks for all of it, or for what is not in the sink yet.

@@ -52,6 +52,56 @@ fn a_transfer_goes_on_where_it_broke_off() {
 }
 
 #[test]
+fn a_token_is_fetched_where_the_server_says_and_kept_for_the_next_request() {
+    let listener = TcpListener::bind("127.0.0.1:0").unwrap();
+    let at = format!("http://{}", listener.local_addr().unwrap());
+    let asked = Asked::default();
+    let noted = asked.clone();
+    let realm = at.clone();
+    std::thread::spawn(move || {
+        while let Ok((mut stream, _)) = listener.accept() {
+            let lines = BufReader::new(stream.try_clone().unwrap()).lines();
+            let lines = lines.map_while(Result::ok).take_while(|line| !line.is_empty());
+            let lines: Vec<String> = lines.map(|line| line.to_lowercase()).collect();
+            let has = |text: &str| lines.iter().any(|line| line.starts_with(text));
+            let answer = if has("get /token?service=tides&scope=pull ") {
+                "HTTP/1.1 200 OK\r\nContent-Length: 17\r\n\r\n{\"token\": \"high\"}"
+            } else if has("authorization: bearer high") && !has("get /closed") {
+                "HTTP/1.1 200 OK\r\nContent-Length: 5\r\n\r\ntides"
+            } else {
+                ""
+            };
+            let refusal = format!(
+                "HTTP/1.1 401 No\r\nWWW-Authenticate: Bearer realm=\"{realm}/token\",service=\"tides\",scope=\"pull\"\r\nContent-Length: 0\r\n"
+            );
+            noted.lock().push(lines);
+            let answer = if answer.is_empty() {
+                format!("{refusal}{CLOSE}\r\n")
+            } else {
+                answer.replacen("\r\n", &format!("\r\n{CLOSE}"), 1)
+            };
+            stream.write_all(answer.as_bytes()).unwrap();
+        }
+    });
+    let client = Client::new(&[]);
+    let get = |path: &str| {
+        let address = Address::parse(&format!("{at}{path}")).unwrap().0;
+        let credential = Some(Credential::Basic("tide".into(), "ebb".into()));
+        client.document(&WebRequest { credential, ..WebRequest::new(address) }, &|| false)
+    };
+    assert_eq!(get("/a").unwrap().bytes, b"tides");
+    assert_eq!(get("/b").unwrap().bytes, b"tides");
+    let paths: Vec<String> =
+        asked.lock().iter().map(|lines| lines[0].split(' ').nth(1).unwrap().to_owned()).collect();
+    assert_eq!(paths, ["/a", "/token?service=tides&scope=pull", "/a", "/b", "/b"]);
+    // Who gives tokens knows who asks; a token that is refused is asked for anew, and not for ever.
+    assert!(asked.lock()[1].iter().any(|line| line.starts_with("authorization: basic ")));
+    asked.lock().clear();
+    assert!(matches!(get("/closed"), Err(Trouble::Refused(401))));
+    assert!(asked.lock().len() <= 6, "{:?}", asked.lock());
+}
+
+#[test]
 fn a_changed_whole_begins_again() {
     let (address, _) = serving(vec![
         format!("HTTP/1.1 200 OK\r\nETag: \"a\"\r\nContent-Length: 10\r\n{CLOSE}\r\nhigh"),

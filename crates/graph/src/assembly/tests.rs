@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Finding, Graph, ImageSource, Numbers, Place, PlainFile, Purpose, Role,
-    ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step, write_target,
+    ArchiveFormat, ArgumentFile, Finding, Graph, ImageFiles, ImageSource, Numbers, Place, PlainFile, Purpose,
+    Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step, write_target,
 };
 use nubrik_bytes::Encoder;
 use nubrik_source::PathWithin;
@@ -44,7 +44,7 @@ fn service(needs: Vec<Arc<Service>>, serving: Serving) -> Service {
         work: at("tide"),
         root: Some(ServiceImage {
             statement: at("made/base.image"),
-            layout: PlainFile { path: at("base"), folder: true },
+            files: ImageFiles::Layout(PlainFile { path: at("base"), folder: true }),
             name: Some("1.2".into()),
             platform: ("linux".into(), "x86_64".into()),
         }),
@@ -147,7 +147,12 @@ fn graphs() -> Vec<Tables> {
             executable: false,
         },
         Native::Image(ImageSource {
-            layout: FileId(4),
+            files: ImageFiles::Blobs { manifest: FileId(1), blobs: vec![FileId(0), FileId(4)] },
+            name: None,
+            platform: ("linux".into(), "aarch64".into()),
+        }),
+        Native::Image(ImageSource {
+            files: ImageFiles::Layout(FileId(4)),
             name: Some("1.2".into()),
             platform: ("linux".into(), "x86_64".into()),
         }),

@@ -156,13 +156,13 @@ impl Evaluator<'_> {
     pub(super) fn service_image(&self, statement: &FileRef) -> Option<ServiceImage> {
         let graph = &self.drafting.graph;
         let maker = &graph.steps[statement.maker? as usize];
-        let Some(Native::Image(ImageSource { layout, name, platform })) = maker.native.as_deref() else {
-            return None;
+        let Some(Native::Image(image)) = maker.native.as_deref() else { return None };
+        let plain = |file: &nubrik_graph::FileId| {
+            let node = graph.file(*file);
+            PlainFile { path: node.path.clone(), folder: node.folder }
         };
-        let node = graph.file(*layout);
-        let layout = PlainFile { path: node.path.clone(), folder: node.folder };
-        let (name, platform) = (name.clone(), platform.clone());
-        Some(ServiceImage { statement: statement.path.clone(), layout, name, platform })
+        let ImageSource { files, name, platform } = image.with_files(plain);
+        Some(ServiceImage { statement: statement.path.clone(), files, name, platform })
     }
 
     /// What is found in an image: by a step that is kept, whose answer is there or waited for.

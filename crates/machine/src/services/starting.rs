@@ -445,7 +445,7 @@ impl Starting<'_> {
                     };
                     path.map_err(|mut problem| {
                         let image = self.service.root.as_ref();
-                        problem.image = image.map(|image| image.layout.path.shared().clone());
+                        problem.image = image.map(|image| image.statement.name().into());
                         self.failure(ServiceProblem::NoTool(problem))
                     })?
                 }

@@ -3,6 +3,7 @@
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
 mod go;
+mod images;
 mod java;
 mod js;
 mod plain;

@@ -80,7 +80,7 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
 impl Shop {
     pub fn new() -> Shop {
         let folder = tempfile::tempdir().unwrap();
-        for name in ["work", "python", "java", "rust", "js", "go", "archive"] {
+        for name in ["work", "python", "java", "rust", "js", "go", "images", "archive"] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
         fs::write(folder.path().join("rust/config.json"), r#"{"dl": "crates/{crate}-{version}.crate"}"#)

@@ -54,6 +54,10 @@ pub(super) const FORM: Form = Form {
     way: FormEvaluation::Braces(|e, scope, values, span| e.fetch_form(scope, values, span)),
 };
 
+/// A name of so many hexadecimal digits is a digest, and so many of them are shown.
+const LONG_DIGEST: usize = 40;
+const SHOWN_DIGITS: usize = 12;
+
 impl Evaluator<'_> {
     pub(in crate::eval) fn fetch_form(
         &mut self,
@@ -101,6 +105,9 @@ impl Evaluator<'_> {
             unpack: format.map(|format| Unpacking { format, strip }),
             executable: values.bool("executable"),
         };
-        self.enter_native(scope, draft, native, format!("fetch {path}"), span)
+        // What is called by its digest is known by a part of it.
+        let is_digest = path.len() >= LONG_DIGEST && path.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let shown = if is_digest { format!("{}…", &path[..SHOWN_DIGITS]) } else { path.to_string() };
+        self.enter_native(scope, draft, native, format!("fetch {shown}"), span)
     }
 }

@@ -3,7 +3,7 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ImageSource, Native, PROCESSORS};
+use nubrik_graph::{ImageFiles, ImageSource, Native, PROCESSORS};
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -23,6 +23,18 @@ pub(super) const FORM: Form = Form {
             field("layout", FieldType::Folder, false, "the folder that holds it, with its file `oci-layout`"),
             field("archive", FieldType::File, false, "the same as a tar archive"),
             field(
+                "manifest",
+                FieldType::File,
+                false,
+                "its manifest alone, with `blobs`: how kits have it that is pinned",
+            ),
+            field(
+                "blobs",
+                FieldType::Files,
+                false,
+                "what the manifest names, each called by the hexadecimal digits of its digest",
+            ),
+            field(
                 "name",
                 FieldType::Text,
                 false,
@@ -41,6 +53,9 @@ pub(super) const FORM: Form = Form {
     way: FormEvaluation::Braces(|e, scope, values, span| e.image_form(scope, values, span)),
 };
 
+/// Fields of which one says where an image is.
+const PLACES: [&str; 3] = ["layout", "archive", "manifest"];
+
 impl Evaluator<'_> {
     pub(in crate::eval) fn image_form(
         &mut self,
@@ -48,15 +63,17 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let (given, given_span) = match (values.get("layout"), values.get("archive")) {
-            (Some((layout, span)), None) => (layout.clone(), span),
-            (None, Some((archive, span))) => (archive.clone(), span),
-            (Some(_), Some((_, second))) => {
-                let error =
-                    Diagnostic::error("wrong-call", "an image is in a folder or in an archive, not in both");
-                return self.fail(second, error.mend("leave out `archive`, or `layout`"));
+        let given: Vec<(&str, Value, Span)> = PLACES
+            .iter()
+            .filter_map(|name| values.get(name).map(|(value, span)| (*name, value.clone(), span)))
+            .collect();
+        let (place, given, given_span) = match given.as_slice() {
+            [one] => one.clone(),
+            [_, (second, _, second_span), ..] => {
+                let error = Diagnostic::error("wrong-call", "an image is in one place, and two are named");
+                return self.fail(*second_span, error.mend(format!("leave out `{second}`")));
             }
-            (None, None) => {
+            [] => {
                 let error =
                     Diagnostic::error("missing-field", "this `image` does not say where the image is");
                 let error = error.mend("layout = \"images/base\"").mend("archive = \"images/base.tar\"");
@@ -67,6 +84,19 @@ impl Evaluator<'_> {
             Value::File(file) => file,
             other => self.one_file(&other, given_span)?,
         };
+        let blobs = self.files_of(&values.value("blobs"), span)?;
+        match (place, values.get("blobs")) {
+            ("manifest", None) => {
+                let error =
+                    Diagnostic::error("missing-field", "the manifest names blobs, and there are none");
+                return self.fail(given_span, error.mend("blobs = [ … ]"));
+            }
+            ("layout" | "archive", Some((_, at))) => {
+                let error = Diagnostic::error("wrong-call", format!("the blobs are in the {place}"));
+                return self.fail(at, error.mend("leave out `blobs`"));
+            }
+            _ => {}
+        }
         let name = self.plain(values, "name")?.map(|(name, _)| name);
         let processor: Arc<str> = match self.plain(values, "processor")? {
             None => std::env::consts::ARCH.into(),
@@ -78,14 +108,21 @@ impl Evaluator<'_> {
         };
         let stem = match file.folder {
             true => file.path.name().to_owned(),
+            false if place == "manifest" => file.path.name().trim_end_matches(".json").to_owned(),
             false => without_ending(file.path.name()).to_owned(),
         };
         let called = name.as_deref().map_or_else(String::new, |name| format!("-{}", name.replace('/', "+")));
         let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, given_span)?;
-        let layout = self.file_id(&file);
+        let first = self.file_id(&file);
+        let rest = blobs.iter().map(|blob| self.file_id(blob)).collect();
         draft.inputs.push(file);
-        let native =
-            Native::Image(ImageSource { layout, name, platform: (std::env::consts::OS.into(), processor) });
+        draft.inputs.extend(blobs);
+        let files = match place {
+            "manifest" => ImageFiles::Blobs { manifest: first, blobs: rest },
+            _ => ImageFiles::Layout(first),
+        };
+        let platform = (std::env::consts::OS.into(), processor);
+        let native = Native::Image(ImageSource { files, name, platform });
         if let Some(known) = self.known_native(&draft, &native) {
             return Ok(Value::Step(known));
         }
