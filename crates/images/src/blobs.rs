@@ -9,7 +9,7 @@ use rustix::fs::{Mode, OFlags};
 
 use crate::checked::{BlobDigest, CheckedReader};
 use crate::manifest::{BlobDescriptor, DOCUMENT_LIMIT, index_of_manifest};
-use crate::problem::{ImageProblem, Result, bad, refused};
+use crate::problem::{ImageProblem, ImageResult, bad, refused};
 
 /// The list of images of a layout.
 const INDEX: &str = "index.json";
@@ -23,17 +23,17 @@ pub trait Blobs: Sync {
     ///
     /// # Errors
     /// When it cannot be had.
-    fn index(&self) -> Result<Vec<u8>>;
+    fn index(&self) -> ImageResult<Vec<u8>>;
 
     /// A blob, to be read from its beginning. Nothing of it is believed yet.
     ///
     /// # Errors
     /// When it is not there.
-    fn open(&self, digest: &BlobDigest) -> Result<Box<dyn Read + Send>>;
+    fn open(&self, digest: &BlobDigest) -> ImageResult<Box<dyn Read + Send>>;
 }
 
 /// A document that a descriptor leads to, checked.
-pub(crate) fn document_of(blobs: &dyn Blobs, to: &BlobDescriptor) -> Result<Vec<u8>> {
+pub(crate) fn document_of(blobs: &dyn Blobs, to: &BlobDescriptor) -> ImageResult<Vec<u8>> {
     let digest = to.blob()?;
     if to.size > DOCUMENT_LIMIT {
         return bad(format!("the document {digest} has {} bytes, more than {DOCUMENT_LIMIT}", to.size));
@@ -69,7 +69,7 @@ impl BlobFiles {
     ///
     /// # Errors
     /// When the manifest cannot be read, or is none.
-    pub fn of(manifest: &Path, blobs: Vec<PathBuf>) -> Result<BlobFiles> {
+    pub fn of(manifest: &Path, blobs: Vec<PathBuf>) -> ImageResult<BlobFiles> {
         let mut bytes = Vec::new();
         let file = open_regular(manifest).map_err(refused(manifest))?;
         file.take(DOCUMENT_LIMIT + 1).read_to_end(&mut bytes).map_err(refused(manifest))?;
@@ -80,11 +80,11 @@ impl BlobFiles {
 }
 
 impl Blobs for BlobFiles {
-    fn index(&self) -> Result<Vec<u8>> {
+    fn index(&self) -> ImageResult<Vec<u8>> {
         Ok(self.index.clone())
     }
 
-    fn open(&self, digest: &BlobDigest) -> Result<Box<dyn Read + Send>> {
+    fn open(&self, digest: &BlobDigest) -> ImageResult<Box<dyn Read + Send>> {
         let digits = digest.parts().1;
         let is_it = |path: &&PathBuf| path.file_name().is_some_and(|name| name == digits);
         let path = if *digest == self.digest { Some(&self.manifest) } else { self.blobs.iter().find(is_it) };
@@ -100,7 +100,7 @@ impl Blobs for BlobFiles {
 ///
 /// # Errors
 /// When none is there.
-pub fn layout_at(path: &Path) -> Result<Box<dyn Blobs>> {
+pub fn layout_at(path: &Path) -> ImageResult<Box<dyn Blobs>> {
     if path.is_dir() {
         return Ok(Box::new(LayoutFolder::at(path)?));
     }
@@ -122,7 +122,7 @@ impl LayoutFolder {
     ///
     /// # Errors
     /// When the folder holds none.
-    pub fn at(path: &Path) -> Result<LayoutFolder> {
+    pub fn at(path: &Path) -> ImageResult<LayoutFolder> {
         match path.join(MARK).is_file() && path.join(INDEX).is_file() {
             true => Ok(LayoutFolder(path.to_owned())),
             false => bad(format!("the folder holds no image: a layout has the files {MARK} and {INDEX}")),
@@ -131,7 +131,7 @@ impl LayoutFolder {
 }
 
 impl Blobs for LayoutFolder {
-    fn index(&self) -> Result<Vec<u8>> {
+    fn index(&self) -> ImageResult<Vec<u8>> {
         let path = self.0.join(INDEX);
         let mut bytes = Vec::new();
         let file = open_regular(&path).map_err(refused(&path))?;
@@ -139,7 +139,7 @@ impl Blobs for LayoutFolder {
         Ok(bytes)
     }
 
-    fn open(&self, digest: &BlobDigest) -> Result<Box<dyn Read + Send>> {
+    fn open(&self, digest: &BlobDigest) -> ImageResult<Box<dyn Read + Send>> {
         let (method, digits) = digest.parts();
         let path = self.0.join("blobs").join(method).join(digits);
         match open_regular(&path) {
@@ -158,13 +158,13 @@ impl LayoutArchive {
     ///
     /// # Errors
     /// When it is none, or cannot be read.
-    pub fn at(path: &Path) -> Result<LayoutArchive> {
+    pub fn at(path: &Path) -> ImageResult<LayoutArchive> {
         let mut file = open_regular(path).map_err(refused(path))?;
         let mut head = [0; 6];
         let known = file.read(&mut head).map_err(refused(path))?;
         if head[..known].starts_with(&[0x1f, 0x8b]) || head[..known].starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
-            let mend = "the layers in it are compressed on their own";
-            return bad(format!("the archive is compressed as a whole, and has to be a plain tar\n{mend}"));
+            let why = "the layers in it are compressed on their own";
+            return bad(format!("the archive is compressed as a whole, and has to be a plain tar\n{why}"));
         }
         file.seek(SeekFrom::Start(0)).map_err(refused(path))?;
         let mut files = HashMap::new();
@@ -195,14 +195,14 @@ impl LayoutArchive {
 }
 
 impl Blobs for LayoutArchive {
-    fn index(&self) -> Result<Vec<u8>> {
+    fn index(&self) -> ImageResult<Vec<u8>> {
         let mut bytes = Vec::new();
         let file = self.open_file(INDEX).map_err(refused(&self.path))?;
         file.take(DOCUMENT_LIMIT).read_to_end(&mut bytes).map_err(refused(&self.path))?;
         Ok(bytes)
     }
 
-    fn open(&self, digest: &BlobDigest) -> Result<Box<dyn Read + Send>> {
+    fn open(&self, digest: &BlobDigest) -> ImageResult<Box<dyn Read + Send>> {
         let (method, digits) = digest.parts();
         match self.open_file(&format!("blobs/{method}/{digits}")) {
             Ok(file) => Ok(Box::new(file)),

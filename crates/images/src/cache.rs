@@ -27,7 +27,7 @@ use crate::layer::{UnpackListener, read_layer};
 use crate::manifest::{
     BlobDescriptor, ConfigDocument, ImageChoice, IndexDocument, ManifestDocument, document,
 };
-use crate::problem::{ImageProblem, Result, bad, refused};
+use crate::problem::{ImageProblem, ImageResult, bad, refused};
 use crate::statement::{RootStatement, variables};
 use crate::tree::{Layer, RootTree, TreeNode};
 
@@ -64,7 +64,7 @@ impl ImageCache {
     ///
     /// # Errors
     /// When it cannot be made, or others may write to it.
-    pub fn open(folder: &Path) -> Result<ImageCache> {
+    pub fn open(folder: &Path) -> ImageResult<ImageCache> {
         let folder = folder.join("v1");
         for inner in [folder.clone(), folder.join("files"), folder.join("layers"), folder.join("roots")] {
             let made = DirBuilder::new().recursive(true).mode(0o700).create(&inner);
@@ -90,7 +90,7 @@ impl ImageCache {
         blobs: &dyn Blobs,
         choice: &ImageChoice,
         listener: &dyn UnpackListener,
-    ) -> Result<RootStatement> {
+    ) -> ImageResult<RootStatement> {
         let _used = self.lock()?;
         self.tree_of(blobs, choice, listener, true).map(|(_, statement)| statement)
     }
@@ -103,8 +103,8 @@ impl ImageCache {
         &self,
         statement: &RootStatement,
         listener: &dyn UnpackListener,
-        image: impl Fn() -> Result<(Box<dyn Blobs>, ImageChoice)>,
-    ) -> Result<HeldRoot> {
+        image: impl Fn() -> ImageResult<(Box<dyn Blobs>, ImageChoice)>,
+    ) -> ImageResult<HeldRoot> {
         if let Some(root) = self.known(statement.tree(), listener)? {
             return Ok(root);
         }
@@ -130,14 +130,14 @@ impl ImageCache {
     }
 
     /// Held while something is put together here.
-    fn lock(&self) -> Result<File> {
+    fn lock(&self) -> ImageResult<File> {
         let lock = File::open(&self.folder).map_err(refused(&self.folder))?;
         let held = rustix::fs::flock(&lock, FlockOperation::LockShared).map_err(io::Error::from);
         held.map(|()| lock).map_err(refused(&self.folder))
     }
 
     /// What an image consists of.
-    fn parts(&self, blobs: &dyn Blobs, choice: &ImageChoice) -> Result<ImageParts> {
+    fn parts(&self, blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<ImageParts> {
         let index = blobs.index()?;
         let mut listed: IndexDocument = document("index.json", &index)?;
         let mut by_name = true;
@@ -171,7 +171,7 @@ impl ImageCache {
                 }
             });
         let env = config.config.unwrap_or_default().env.unwrap_or_default();
-        Ok(ImageParts { layers: layers.collect::<Result<_>>()?, env: variables(&env)? })
+        Ok(ImageParts { layers: layers.collect::<ImageResult<_>>()?, env: variables(&env)? })
     }
 
     /// The tree of an image. `may_trust`: layers that were read before are not read again.
@@ -181,7 +181,7 @@ impl ImageCache {
         choice: &ImageChoice,
         listener: &dyn UnpackListener,
         may_trust: bool,
-    ) -> Result<(RootTree, RootStatement)> {
+    ) -> ImageResult<(RootTree, RootStatement)> {
         let ImageParts { layers, env } = self.parts(blobs, choice)?;
         let mut tree = RootTree::default();
         for (layer, unpacked) in layers {
@@ -271,7 +271,7 @@ impl ImageCache {
     }
 
     /// A root that is there and whole.
-    fn known(&self, name: &str, listener: &dyn UnpackListener) -> Result<Option<HeldRoot>> {
+    fn known(&self, name: &str, listener: &dyn UnpackListener) -> ImageResult<Option<HeldRoot>> {
         let folder = self.folder.join("roots").join(name);
         let Ok(lock) = File::open(&folder) else { return Ok(None) };
         rustix::fs::flock(&lock, FlockOperation::LockShared).map_err(|why| refused(&folder)(why.into()))?;
@@ -301,7 +301,7 @@ impl ImageCache {
 
     /// Whether all that a root is to have is there. A file that is damaged is removed, and with it its content among those
     /// that are kept.
-    fn check_root(&self, folder: &Path, name: &str, listener: &dyn UnpackListener) -> Result<bool> {
+    fn check_root(&self, folder: &Path, name: &str, listener: &dyn UnpackListener) -> ImageResult<bool> {
         let Ok(bytes) = std::fs::read(folder.join("tree")) else { return Ok(false) };
         if Digest::of(&bytes).hex() != name {
             return Ok(false);
@@ -347,7 +347,7 @@ impl ImageCache {
     ///
     /// # Errors
     /// When this machine refuses.
-    pub fn prune(&self, unused: Duration) -> Result<(u64, u64)> {
+    pub fn prune(&self, unused: Duration) -> ImageResult<(u64, u64)> {
         let lock = File::open(&self.folder).map_err(refused(&self.folder))?;
         if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             // Somebody puts a root together just now, of contents that no root has yet.
@@ -386,11 +386,44 @@ impl ImageCache {
         Ok((count, bytes))
     }
 
+    /// Removes what nobody used for some time, at most once a day.
+    ///
+    /// # Errors
+    /// When this machine refuses.
+    pub fn look_after(&self, unused: Duration) -> ImageResult<()> {
+        const DAY: Duration = Duration::from_secs(24 * 3600);
+        let stamp = self.folder.join("looked-after");
+        let looked = stamp.metadata().and_then(|found| found.modified());
+        if looked.is_ok_and(|time| time.elapsed().is_ok_and(|age| age < DAY)) {
+            return Ok(());
+        }
+        std::fs::write(&stamp, "").map_err(refused(&stamp))?;
+        self.prune(unused).map(drop)
+    }
+
+    /// Compares all roots with their digests. One that is damaged is removed, and made again when it is needed: gives which.
+    ///
+    /// # Errors
+    /// When this machine refuses.
+    pub fn verify(&self, listener: &dyn UnpackListener) -> ImageResult<Vec<PathBuf>> {
+        let roots = self.folder.join("roots");
+        let mut damaged = Vec::new();
+        for folder in entries(&roots).map_err(refused(&roots))? {
+            let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            if name.starts_with('.') || self.check_root(&folder, &name, listener)? {
+                continue;
+            }
+            self.remove(&folder).map_err(refused(&folder))?;
+            damaged.push(folder);
+        }
+        Ok(damaged)
+    }
+
     /// How many files there are for roots, and their bytes: each content once.
     ///
     /// # Errors
     /// When this machine refuses.
-    pub fn amount(&self) -> Result<(u64, u64)> {
+    pub fn amount(&self) -> ImageResult<(u64, u64)> {
         let (mut count, mut bytes) = (0, 0);
         let files = self.folder.join("files");
         for inner in entries(&files).map_err(refused(&files))? {

@@ -12,7 +12,7 @@ use std::sync::atomic::{AtomicU64, Ordering};
 use nubrik_bytes::{Digest, Hasher, Layout};
 use rustix::fs::{AtFlags, CWD, Mode, OFlags, Timespec, Timestamps, XattrFlags};
 
-use crate::problem::{Result, refused};
+use crate::problem::{ImageResult, refused};
 use crate::tree::ImageFile;
 
 /// Files of at most so many bytes are read whole before anything is written: most are kept already, or small.
@@ -36,7 +36,7 @@ pub(crate) struct FileHead {
 
 impl FilePool {
     /// The pool in a folder, with a folder for each first byte of a name.
-    pub fn open(folder: &Path) -> Result<FilePool> {
+    pub fn open(folder: &Path) -> ImageResult<FilePool> {
         if !folder.join("ff").is_dir() {
             for byte in 0..=255u8 {
                 let inner = folder.join(format!("{byte:02x}"));
@@ -53,7 +53,7 @@ impl FilePool {
     }
 
     /// Keeps what a reader gives as the content of a file.
-    pub fn keep(&self, head: FileHead, content: &mut dyn Read) -> Result<ImageFile> {
+    pub fn keep(&self, head: FileHead, content: &mut dyn Read) -> ImageResult<ImageFile> {
         let broken = |why: io::Error| crate::problem::ImageProblem::Image(why.to_string());
         if head.size > IN_MEMORY {
             return self.keep_large(head, content);
@@ -73,7 +73,7 @@ impl FilePool {
         Ok(node)
     }
 
-    fn keep_large(&self, head: FileHead, content: &mut dyn Read) -> Result<ImageFile> {
+    fn keep_large(&self, head: FileHead, content: &mut dyn Read) -> ImageResult<ImageFile> {
         let temporary = self.fresh_name();
         let file = self.fresh_file(&temporary)?;
         let discard = |why| {
@@ -105,7 +105,7 @@ impl FilePool {
     }
 
     /// Gives a file that was written its name, or throws it away.
-    fn settle(&self, temporary: &Path, written: io::Result<()>, path: &Path) -> Result<()> {
+    fn settle(&self, temporary: &Path, written: io::Result<()>, path: &Path) -> ImageResult<()> {
         let settled = written.and_then(|()| std::fs::rename(temporary, path));
         settled.map_err(|why| {
             let _ = std::fs::remove_file(temporary);
@@ -117,7 +117,7 @@ impl FilePool {
         self.folder.join(fresh_name())
     }
 
-    fn fresh_file(&self, at: &Path) -> Result<File> {
+    fn fresh_file(&self, at: &Path) -> ImageResult<File> {
         let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
         let file = rustix::fs::open(at, flags, Mode::RUSR | Mode::WUSR).map_err(io::Error::from);
         file.map(File::from).map_err(refused(at))

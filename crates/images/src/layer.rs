@@ -11,7 +11,7 @@ use crate::blobs::Blobs;
 use crate::checked::{BlobDigest, CheckedReader};
 use crate::files::{FileHead, FilePool};
 use crate::manifest::{BlobDescriptor, Compression, compression_of};
-use crate::problem::{ImageProblem, Result, bad};
+use crate::problem::{ImageProblem, ImageResult, bad};
 use crate::tree::{Layer, LayerChange, RootPath, TreeNode, shown};
 
 /// What a name begins with that says that something of the layers below is gone.
@@ -49,7 +49,7 @@ pub(crate) fn read_layer(
     unpacked: &BlobDigest,
     pool: &FilePool,
     listener: &dyn UnpackListener,
-) -> Result<Layer> {
+) -> ImageResult<Layer> {
     let digest = layer.blob()?;
     let compression = compression_of(layer)?;
     let blob = blobs.open(&digest)?;
@@ -196,7 +196,7 @@ struct Gathering {
     last: HashMap<RootPath, usize>,
 }
 
-fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) -> Result<Layer> {
+fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) -> ImageResult<Layer> {
     let broken = |why: io::Error| ImageProblem::Image(why.to_string());
     let mut gathering = Gathering::default();
     let mut archive = tar::Archive::new(tar);
@@ -213,7 +213,7 @@ fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) 
 }
 
 impl Gathering {
-    fn add(&mut self, entry: &mut tar::Entry<'_, impl Read>, pool: &FilePool) -> Result<()> {
+    fn add(&mut self, entry: &mut tar::Entry<'_, impl Read>, pool: &FilePool) -> ImageResult<()> {
         let broken = |why: io::Error| ImageProblem::Image(why.to_string());
         let kind = entry.header().entry_type();
         if matches!(kind, tar::EntryType::XGlobalHeader | tar::EntryType::XHeader) {
@@ -287,7 +287,7 @@ impl Gathering {
 }
 
 /// Extended attributes of users, sorted by name. Others are the system's: permissions that no sandbox grants, and labels.
-fn attributes_of(entry: &mut tar::Entry<'_, impl Read>) -> Result<Vec<(Vec<u8>, Vec<u8>)>> {
+fn attributes_of(entry: &mut tar::Entry<'_, impl Read>) -> ImageResult<Vec<(Vec<u8>, Vec<u8>)>> {
     let Ok(Some(records)) = entry.pax_extensions() else { return Ok(Vec::new()) };
     let mut attributes = Vec::new();
     for record in records {
@@ -302,7 +302,7 @@ fn attributes_of(entry: &mut tar::Entry<'_, impl Read>) -> Result<Vec<(Vec<u8>, 
 }
 
 /// A path of a layer: names, and `/` between them. One that leads out of the root is refused.
-fn clean(path: &[u8]) -> Result<RootPath> {
+fn clean(path: &[u8]) -> ImageResult<RootPath> {
     let mut clean: RootPath = Vec::with_capacity(path.len());
     for name in path.split(|byte| *byte == b'/') {
         match name {

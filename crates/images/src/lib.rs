@@ -34,6 +34,6 @@ pub use manifest::{
     BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform, LIST_KINDS,
     MANIFEST_KINDS, PlatformDocument, check_platform, image_document,
 };
-pub use problem::{ImageProblem, Result};
+pub use problem::{ImageProblem, ImageResult};
 pub use statement::{RootStatement, USUAL_PATH};
 pub use tree::{ImageFile, Layer, LayerChange, RootPath, RootTree, TreeNode};

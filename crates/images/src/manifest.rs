@@ -5,7 +5,7 @@ use serde::Deserialize;
 use std::collections::BTreeMap;
 
 use crate::checked::BlobDigest;
-use crate::problem::{Result, bad};
+use crate::problem::{ImageResult, bad};
 
 /// How long a document may be, in bytes: so many the distribution specification asks registries to take.
 pub const DOCUMENT_LIMIT: u64 = 4 << 20;
@@ -134,7 +134,7 @@ fn processor_in_images(processor: &str) -> &str {
 
 impl BlobDescriptor {
     /// Its digest; an error where it is of no kind that can be checked.
-    pub(crate) fn blob(&self) -> Result<BlobDigest> {
+    pub(crate) fn blob(&self) -> ImageResult<BlobDigest> {
         match BlobDigest::parse(&self.digest) {
             Some(digest) => Ok(digest),
             None => bad(format!("{:?} is no digest of a kind that is known: sha256, sha512", self.digest)),
@@ -165,7 +165,7 @@ pub(crate) enum Compression {
 }
 
 /// How a layer of a kind is compressed.
-pub(crate) fn compression_of(layer: &BlobDescriptor) -> Result<Compression> {
+pub(crate) fn compression_of(layer: &BlobDescriptor) -> ImageResult<Compression> {
     match layer.media_type.as_str() {
         "application/vnd.oci.image.layer.v1.tar" => Ok(Compression::None),
         "application/vnd.oci.image.layer.v1.tar+gzip"
@@ -188,7 +188,7 @@ pub struct ImageChoice {
 
 impl ImageChoice {
     /// The one of some images that is meant.
-    pub(crate) fn of<'d>(&self, all: &'d [BlobDescriptor], by_name: bool) -> Result<&'d BlobDescriptor> {
+    pub(crate) fn of<'d>(&self, all: &'d [BlobDescriptor], by_name: bool) -> ImageResult<&'d BlobDescriptor> {
         let images = || all.iter().filter(|image| image.is_index() || image.is_manifest());
         let named: Vec<&BlobDescriptor> = match (&self.name, by_name) {
             (Some(name), true) => images().filter(|image| image.name() == Some(name)).collect(),
@@ -250,7 +250,7 @@ pub struct ImageContents {
 ///
 /// # Errors
 /// When it is neither an image nor a list of them, or no image is for the platform.
-pub fn image_document(bytes: &[u8], choice: &ImageChoice) -> Result<ImageDocument> {
+pub fn image_document(bytes: &[u8], choice: &ImageChoice) -> ImageResult<ImageDocument> {
     let said: EitherDocument = document("what the registry gives", bytes)?;
     match said {
         EitherDocument { manifests: Some(manifests), .. } => {
@@ -272,14 +272,14 @@ pub fn image_document(bytes: &[u8], choice: &ImageChoice) -> Result<ImageDocumen
 ///
 /// # Errors
 /// When it is not, or is none.
-pub fn check_platform(config: &[u8], choice: &ImageChoice) -> Result<()> {
+pub fn check_platform(config: &[u8], choice: &ImageChoice) -> ImageResult<()> {
     let config: ConfigDocument = document("the configuration", config)?;
     choice.check(&config)
 }
 
 impl ImageChoice {
     /// Refuses a configuration of another platform.
-    pub(crate) fn check(&self, config: &ConfigDocument) -> Result<()> {
+    pub(crate) fn check(&self, config: &ConfigDocument) -> ImageResult<()> {
         let ConfigDocument { os, architecture, variant, .. } = config;
         let (os, architecture, variant) = (os.clone(), architecture.clone(), variant.clone());
         let said = PlatformDocument { os, architecture, variant };
@@ -298,7 +298,7 @@ struct EitherDocument {
 }
 
 /// A list that names one manifest alone.
-pub(crate) fn index_of_manifest(manifest: &[u8], digest: &BlobDigest) -> Result<Vec<u8>> {
+pub(crate) fn index_of_manifest(manifest: &[u8], digest: &BlobDigest) -> ImageResult<Vec<u8>> {
     #[derive(Deserialize)]
     #[serde(rename_all = "camelCase")]
     struct Kind {
@@ -312,7 +312,7 @@ pub(crate) fn index_of_manifest(manifest: &[u8], digest: &BlobDigest) -> Result<
 }
 
 /// What a document says.
-pub(crate) fn document<'d, T: Deserialize<'d>>(what: &str, bytes: &'d [u8]) -> Result<T> {
+pub(crate) fn document<'d, T: Deserialize<'d>>(what: &str, bytes: &'d [u8]) -> ImageResult<T> {
     match serde_json::from_slice(bytes) {
         Ok(document) => Ok(document),
         Err(why) => bad(format!("{what} cannot be understood: {why}")),

@@ -27,10 +27,10 @@ impl fmt::Display for ImageProblem {
 impl std::error::Error for ImageProblem {}
 
 /// What images give, or why they cannot.
-pub type Result<T, E = ImageProblem> = std::result::Result<T, E>;
+pub type ImageResult<T> = Result<T, ImageProblem>;
 
 /// That the image is not as it has to be.
-pub(crate) fn bad<T>(what: impl Into<String>) -> Result<T> {
+pub(crate) fn bad<T>(what: impl Into<String>) -> ImageResult<T> {
     Err(ImageProblem::Image(what.into()))
 }
 

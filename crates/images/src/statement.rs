@@ -3,7 +3,7 @@
 use nubrik_bytes::Digest;
 use serde::{Deserialize, Serialize};
 
-use crate::problem::{Result, bad};
+use crate::problem::{ImageResult, bad};
 
 /// Version of the document, which is in the keys of all steps in an image: raised where roots are put together otherwise.
 const VERSION: u32 = 1;
@@ -40,7 +40,7 @@ impl RootStatement {
     ///
     /// # Errors
     /// When it is none.
-    pub fn parse(text: &[u8]) -> Result<RootStatement> {
+    pub fn parse(text: &[u8]) -> ImageResult<RootStatement> {
         match serde_json::from_slice::<RootStatement>(text) {
             Ok(statement) if statement.version != VERSION => {
                 bad(format!("it is of version {}, and this program knows {VERSION}", statement.version))
@@ -75,7 +75,7 @@ fn is_digest(text: &str) -> bool {
 }
 
 /// The variables that a configuration names, in its order; of one that is there twice, the last.
-pub(crate) fn variables(listed: &[String]) -> Result<Vec<(String, String)>> {
+pub(crate) fn variables(listed: &[String]) -> ImageResult<Vec<(String, String)>> {
     let mut all: Vec<(String, String)> = Vec::new();
     for line in listed {
         let Some((name, value)) = line.split_once('=').filter(|(name, _)| !name.is_empty()) else {

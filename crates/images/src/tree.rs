@@ -9,7 +9,7 @@ use std::ops::Bound;
 
 use nubrik_bytes::{Digest, Layout, layout};
 
-use crate::problem::{Result, bad};
+use crate::problem::{ImageResult, bad};
 
 /// A path in a root, without `/` at its beginning: names are bytes there.
 pub type RootPath = Vec<u8>;
@@ -130,7 +130,7 @@ impl RootTree {
     ///
     /// # Errors
     /// When the layer says what cannot be.
-    pub fn lay_over(&mut self, layer: &Layer) -> Result<()> {
+    pub fn lay_over(&mut self, layer: &Layer) -> ImageResult<()> {
         // What is gone is of the layers below, whatever this layer has at the same places.
         for (path, change) in &layer.changes {
             match change {
@@ -173,7 +173,7 @@ impl RootTree {
     }
 
     /// Where a path leads when the links on the way to it are followed, none of them out of the root: the last name is not.
-    fn place_of(&self, path: &[u8]) -> Result<RootPath> {
+    fn place_of(&self, path: &[u8]) -> ImageResult<RootPath> {
         let mut place: RootPath = Vec::with_capacity(path.len());
         // What is still to be gone, the next name last.
         let mut rest: Vec<Vec<u8>> = names_of(path).rev().map(<[u8]>::to_vec).collect();
@@ -303,7 +303,7 @@ mod tests {
         LayerChange::Is(TreeNode::Link { target: target.into(), time: 3 })
     }
 
-    fn tree(layers: &[&[(&str, LayerChange)]]) -> Result<RootTree> {
+    fn tree(layers: &[&[(&str, LayerChange)]]) -> ImageResult<RootTree> {
         let mut tree = RootTree::default();
         for changes in layers {
             let changes = changes.iter().map(|(path, change)| (path.as_bytes().to_vec(), change.clone()));

@@ -333,6 +333,27 @@ fn a_root_that_is_damaged_or_gone_is_made_again() {
 }
 
 #[test]
+fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
+    let folder = tempfile::tempdir().unwrap();
+    let layout = folder.path().join("layout");
+    Layout::of(&[&BASE], Packing::Gzip).write(&layout);
+    let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
+    let path = open(&cache, &layout).path().to_owned();
+    assert!(cache.verify(&Quiet::default()).unwrap().is_empty());
+    fs::set_permissions(path.join("usr/bin"), fs::Permissions::from_mode(0o755)).unwrap();
+    fs::remove_file(path.join("usr/bin/tide")).unwrap();
+    assert_eq!(cache.verify(&Quiet::default()).unwrap(), [path.parent().unwrap()]);
+    assert!(!path.exists());
+    let path = open(&cache, &layout).path().to_owned();
+    cache.look_after(Duration::ZERO).unwrap();
+    assert!(!path.exists());
+    let path = open(&cache, &layout).path().to_owned();
+    // It was looked after today.
+    cache.look_after(Duration::ZERO).unwrap();
+    assert!(path.exists());
+}
+
+#[test]
 fn an_image_that_is_another_one_now_is_not_taken() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");

@@ -11,7 +11,10 @@ use std::path::Path;
 const KNOWN: [(&str, &[&str]); 4] = [
     ("lang", &["eval::forms::check", "eval::natives", "eval::services", "eval::steps", "eval::words"]),
     ("lang", &["builtins", "eval", "hir", "types", "value"]),
-    ("machine", &["asking", "boxes", "machine", "places", "residents", "services", "tool_parts", "tools"]),
+    (
+        "machine",
+        &["asking", "boxes", "machine", "places", "residents", "roots", "services", "tool_parts", "tools"],
+    ),
     (
         "syntax",
         &[

@@ -20,12 +20,14 @@
 //! ```
 
 mod agreeing;
+mod images;
 mod kits;
 mod session;
 mod team;
 mod world;
 
 pub use agreeing::asked_by_store;
+pub use images::{IMAGES_UNUSED, ImageAmount, images_amount, prune_images, verify_images};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,

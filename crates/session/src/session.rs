@@ -412,6 +412,9 @@ impl Session {
         {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
         }
+        if outcome.summary.counts.ran > 0 {
+            crate::images::look_after_images();
+        }
         self.close_services(listener);
         if self.machine.fell_back_on_its_network() {
             let missing = "a network of their own for services".to_owned();

@@ -2,6 +2,7 @@
 
 use std::time::Duration;
 
+use nubrik_session::{IMAGES_UNUSED, ImageAmount, images_amount, prune_images, verify_images};
 use nubrik_store::{Amount, LocalStore};
 use nubrik_wording::{counted, size};
 use serde::Serialize;
@@ -20,7 +21,16 @@ struct CacheEvent {
     results: usize,
     contents: usize,
     bytes: u64,
+    image_files: u64,
+    image_bytes: u64,
     damaged: Vec<String>,
+}
+
+/// What there is, or what went: results, and files of images.
+#[derive(Clone, Copy, Default, PartialEq, Eq)]
+struct CacheAmount {
+    results: Amount,
+    images: ImageAmount,
 }
 
 pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
@@ -30,26 +40,37 @@ pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
     };
     let paint = console.paint(OutputStream::Output);
     if !folder.is_dir() {
-        return Ok(say(console, paint, "size", Amount::default(), &[], &folder.display().to_string()));
+        return Ok(say(console, paint, "size", CacheAmount::default(), &[], &folder.display().to_string()));
     }
     let unusable = |problem: nubrik_store::StoreError| {
         say_wrong(console, Exit::Own, &problem.to_string(), &["check the rights and the space there"])
     };
+    let refused =
+        |problem: String| say_wrong(console, Exit::Own, &problem, &["check the rights and the space there"]);
     let store = LocalStore::open(&folder).map_err(unusable)?;
     let place = folder.display().to_string();
     Ok(match work {
-        None => say(console, paint, "size", store.amount(), &[], &place),
+        None => {
+            let images = images_amount().map_err(|why| refused(why.to_string()))?;
+            say(console, paint, "size", CacheAmount { results: store.amount(), images }, &[], &place)
+        }
         Some(CacheWork::Verify) => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
-            let damaged: Vec<String> = verified.damaged.iter().map(|p| p.display().to_string()).collect();
-            say(console, paint, "verify", verified.amount, &damaged, &place)
+            let roots = verify_images().map_err(|why| refused(why.to_string()))?;
+            let images = images_amount().map_err(|why| refused(why.to_string()))?;
+            let damaged = verified.damaged.iter().chain(&roots).map(|path| path.display().to_string());
+            let (amount, damaged) =
+                (CacheAmount { results: verified.amount, images }, damaged.collect::<Vec<_>>());
+            say(console, paint, "verify", amount, &damaged, &place)
         }
         Some(CacheWork::Prune { size, unused_for }) => {
             let size = size.or_else(|| unused_for.is_none().then_some(nubrik_session::CACHE_LIMIT));
             let unused = unused_for.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
-            let gone = store.prune(size, unused).map_err(unusable)?;
-            say(console, paint, "prune", gone, &[], &place)
+            let results = store.prune(size, unused).map_err(unusable)?;
+            let images =
+                prune_images(unused.unwrap_or(IMAGES_UNUSED)).map_err(|why| refused(why.to_string()))?;
+            say(console, paint, "prune", CacheAmount { results, images }, &[], &place)
         }
     })
 }
@@ -59,30 +80,36 @@ fn say(
     console: Console,
     paint: Paint,
     work: &'static str,
-    amount: Amount,
+    amount: CacheAmount,
     damaged: &[String],
     place: &str,
 ) -> Exit {
+    let CacheAmount { results, images: (image_files, image_bytes) } = amount;
     if console.is_json() {
         console.event(&CacheEvent {
             event: "cache",
             work,
-            results: amount.records,
-            contents: amount.contents,
-            bytes: amount.bytes,
+            results: results.records,
+            contents: results.contents,
+            bytes: results.bytes,
+            image_files,
+            image_bytes,
             damaged: damaged.to_vec(),
         });
         return Exit::Done;
     }
     let what = format!(
         "{}, {}, {}",
-        counted(amount.records, "result"),
-        counted(amount.contents, "content"),
-        size(amount.bytes)
+        counted(results.records, "result"),
+        counted(results.contents, "content"),
+        size(results.bytes)
     );
+    let of_images = format!("{} of images, {}", counted(image_files as usize, "file"), size(image_bytes));
     let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
     match work {
-        "prune" if amount == Amount::default() => line(Ink::Calm, "removed", "nothing; it is within bounds"),
+        "prune" if amount == CacheAmount::default() => {
+            line(Ink::Calm, "removed", "nothing; it is within bounds")
+        }
         "prune" => line(Ink::Busy, "removed", &what),
         "verify" => {
             line(Ink::Calm, "read", &what);
@@ -94,8 +121,11 @@ fn say(
                 }
             }
         }
-        _ if amount == Amount::default() => line(Ink::Calm, "kept", "nothing yet"),
+        _ if amount == CacheAmount::default() => line(Ink::Calm, "kept", "nothing yet"),
         _ => line(Ink::Calm, "kept", &what),
+    }
+    if image_files > 0 {
+        line(Ink::Calm, "", &of_images);
     }
     line(Ink::Faint, "in", place);
     Exit::Done
