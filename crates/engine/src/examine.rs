@@ -182,7 +182,7 @@ impl Build<'_> {
         {
             named.push((INHERITS.into(), Digest::of(inherits.as_bytes())));
         }
-        if is_for_others {
+        if is_for_others && step.root.is_none() {
             named = self.things_there(id)?;
         }
         named.sort();

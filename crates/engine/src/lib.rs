@@ -79,6 +79,7 @@ pub use plan::{Supposed, plan};
 pub use play::{Played, PlayedCrew, play};
 pub use queue::{Capacity, Forecast, forecast};
 pub use reason::Reason;
+pub use rooted::ROOT;
 pub use run::build;
 pub use seen::{Named, Recording, Seen, Touch, Touched};
 pub use state::{

@@ -444,11 +444,16 @@ impl std::error::Error for WorkProblem {}
 /// Roots of images, in which steps run.
 pub trait OutsideRoots: Sync {
     /// Opens the root that a statement names, a file of the workspace; where it is not on this machine, it is put together from
-    /// the image that the statement was made of.
+    /// the image that the statement was made of, whose files `bring` brings here.
     ///
     /// # Errors
     /// When it cannot be had.
-    fn open_root(&self, statement: &WsPath, image: &ImageSource<PlainFile>) -> Result<OpenRoot, WorkProblem>;
+    fn open_root(
+        &self,
+        statement: &WsPath,
+        image: &ImageSource<PlainFile>,
+        bring: &dyn Fn(),
+    ) -> Result<OpenRoot, WorkProblem>;
 
     /// Where a program is in a root, as commands in it see that: by its name, or at an absolute path.
     ///

@@ -12,7 +12,7 @@ use crate::event::Failure;
 use crate::outside::{OpenRoot, WorkProblem};
 
 /// Stands among the tools of steps that run in an image, with the digest of its statement. No tool has a name with a space.
-pub(crate) const ROOT: &str = "the image";
+pub const ROOT: &str = "the image";
 
 impl Build<'_> {
     /// What stands among a step's tools for the image that it runs in: the image decides what all tools in it are.
@@ -56,10 +56,8 @@ impl Build<'_> {
             return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
         };
         let image = image.with_files(|file| self.plain_file(*file));
-        for file in image.each_file() {
-            self.bring_path(file.path.as_str());
-        }
-        self.outside.open_root(&self.graph.file(root).path, &image).map(Arc::new)
+        let bring = || image.each_file().for_each(|file| self.bring_path(file.path.as_str()));
+        self.outside.open_root(&self.graph.file(root).path, &image, &bring).map(Arc::new)
     }
 
     /// The tools of this machine that a step starts: in an image only those of its services that run in none.

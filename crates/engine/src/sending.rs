@@ -43,12 +43,15 @@ impl Build<'_> {
         if is_heavy || sees_more || step.is_tied() {
             return None;
         }
-        let sources = self.plain_sources(step.inputs.iter())?;
+        // Of the image that it runs in, too: a machine that lacks it puts it together.
+        let image = self.graph.image_of(id).map(|image| self.graph.step(image));
+        let of_image = image.into_iter().flat_map(|image| image.inputs.iter());
+        let sources = self.plain_sources(step.inputs.iter().chain(of_image))?;
         let of_set = |set: &SetId| Some((*set, self.plain_set(*set)?));
         let sets = step.candidates.iter().map(of_set).collect::<Option<Vec<_>>>()?;
         let lone = LoneStep::of(self.graph, id, self.needs()).ok()?;
         let mut made = Vec::new();
-        for maker in self.needs().of_step(id) {
+        for maker in LoneStep::makers_of(self.graph, id, self.needs()) {
             let memory = self.made_by(maker)?;
             made.push((self.graph.step(maker).folder.shared().clone(), memory_for_others(memory)));
         }

@@ -139,6 +139,11 @@ impl Tables {
         files
     }
 
+    /// The step that says what image a step runs in; `None` where it runs in the machine's own system.
+    pub fn image_of(&self, step: StepId) -> Option<StepId> {
+        self.file(self.step(step).root?).maker
+    }
+
     /// The files that a step reads or may read, sorted, each once.
     pub fn declared(&self, step: &Step) -> Vec<FileId> {
         let mut all: Vec<FileId> = step.inputs.iter().copied().chain(self.candidates(step)).collect();

@@ -46,14 +46,25 @@ impl LoneStep {
             write_step(graph, graph.step(id), Purpose::Whole, &mut out);
             assembly.step(&out.bytes, target, Vec::new())
         };
-        let makers = needs
-            .of_step(step)
+        let makers = LoneStep::makers_of(graph, step, needs)
             .into_iter()
             .map(|maker| add(maker, &mut assembly))
             .collect::<Result<_, _>>()?;
         let step = add(step, &mut assembly)?;
         let graph = assembly.graph.finish().map_err(|_| Truncated)?;
         Ok(LoneStep { graph, step, makers })
+    }
+
+    /// The steps that make what a step reads, and where it runs in an image those that make what the image is in: a machine
+    /// that lacks the image puts it together.
+    pub fn makers_of(graph: &Graph, step: StepId, needs: &Needs<'_>) -> Vec<StepId> {
+        let mut makers = needs.of_step(step);
+        for more in graph.image_of(step).map(|image| needs.of_step(image)).unwrap_or_default() {
+            if !makers.contains(&more) {
+                makers.push(more);
+            }
+        }
+        makers
     }
 
     /// A graph in which a step may read sets of files, too, each file by its path and whether it is a folder.

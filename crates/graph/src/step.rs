@@ -245,14 +245,13 @@ impl Step {
         self.observed || !self.found.is_empty()
     }
 
-    /// Whether only the machine that asks for it can do it: it runs in an image, uses the network, a service, a folder that it keeps, a program
+    /// Whether only the machine that asks for it can do it: it uses the network, a service, a folder that it keeps, a program
     /// that stays, or gives an output early; or it is no commands, but something that the tool does itself.
     pub fn is_tied(&self) -> bool {
         let answers = self.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
         let has_commands_alone = !self.commands.is_empty() && self.native.is_none();
         !has_commands_alone
             || answers
-            || self.root.is_some()
             || self.limits.network
             || !self.services.is_empty()
             || !self.kept.is_empty()

@@ -132,7 +132,12 @@ impl Machine {
         self.roots.open.lock().get(&root.tree).cloned()
     }
 
-    fn open_image(&self, statement: &RootStatement, image: &FoundImage) -> Result<ImageRoot, WorkProblem> {
+    fn open_image(
+        &self,
+        statement: &RootStatement,
+        image: &FoundImage,
+        bring: &dyn Fn(),
+    ) -> Result<ImageRoot, WorkProblem> {
         let Means::Sandboxes(sandboxes) = self.means() else {
             let why = self.why_no_sandboxes().unwrap_or_default();
             let what = format!("steps in an image need sandboxes, and this machine makes none: {why}");
@@ -144,8 +149,10 @@ impl Machine {
             return Err(WorkProblem::Input(format!("it is for {image}, and this machine runs {here}")));
         }
         let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
-        let held =
-            self.roots.cache()?.root(statement, &unpacking, || Ok((image.blobs()?, image.choice.clone())));
+        let held = self.roots.cache()?.root(statement, &unpacking, || {
+            bring();
+            Ok((image.blobs()?, image.choice.clone()))
+        });
         let held = held.map_err(problem)?;
         let shown = sandboxes.in_root(self.root(), held.path());
         let sandboxes =
@@ -156,7 +163,12 @@ impl Machine {
 }
 
 impl OutsideRoots for Machine {
-    fn open_root(&self, statement: &WsPath, image: &ImageSource<PlainFile>) -> Result<OpenRoot, WorkProblem> {
+    fn open_root(
+        &self,
+        statement: &WsPath,
+        image: &ImageSource<PlainFile>,
+        bring: &dyn Fn(),
+    ) -> Result<OpenRoot, WorkProblem> {
         let unreadable = |why: String| WorkProblem::Machine(format!("{}: {why}", statement.as_str()));
         let text = nubrik_disk::read_file(&self.locate_in_root(statement), LONGEST_STATEMENT);
         let text = text.map_err(|why| unreadable(why.to_string()))?;
@@ -169,7 +181,7 @@ impl OutsideRoots for Machine {
         let is_known = known.is_some_and(|known| {
             env(&known).iter().map(|(n, v)| (&**n, &**v)).eq(said.env.iter().map(|(n, v)| (&**n, &**v)))
         });
-        let tree = if is_known { tree } else { self.add_root(tree, &said, &image)? };
+        let tree = if is_known { tree } else { self.add_root(tree, &said, &image, bring)? };
         let opened = self.roots.open.lock().get(&tree).cloned();
         let Some(opened) = opened else { return Err(unreadable("it is not open".to_owned())) };
         Ok(OpenRoot { tree, env: env(&opened), search: said.search_path() })
@@ -194,8 +206,9 @@ impl Machine {
         tree: Arc<str>,
         said: &RootStatement,
         image: &FoundImage,
+        bring: &dyn Fn(),
     ) -> Result<Arc<str>, WorkProblem> {
-        let opened = Arc::new(self.open_image(said, image)?);
+        let opened = Arc::new(self.open_image(said, image, bring)?);
         let mut open = self.roots.open.lock();
         let name: Arc<str> = match open.contains_key(&tree) {
             true => format!("{tree} {}", nubrik_bytes::Digest::of(said.text().as_bytes()).hex()).into(),

@@ -13,7 +13,7 @@ use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Names that examples use and do not declare.
-const SCENE: [(&str, &str); 35] = [
+const SCENE: [(&str, &str); 36] = [
     ("board", "service board = serve { run = `boardd {self.port}` }"),
     ("c", "use \"nub:c\" as c"),
     ("depths", "let depths = { \"ardle\": 12 }"),

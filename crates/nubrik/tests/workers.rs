@@ -287,6 +287,45 @@ fn what_others_make_is_what_would_be_made_here() {
 }
 
 #[test]
+fn a_worker_that_lacks_an_image_puts_it_together() {
+    use nubrik_testing::layouts::{Entry, Layout, Packing, programs_of_machine};
+
+    let Some(team) = Team::new() else { return };
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "steps in images need sandboxes");
+    }
+    let _board = team.worker_that_is("board-1", "hand", &["tide-board"], &[]);
+    let text = "let base = image { layout = \"base\" }
+        target many = {each n in [\"a\", \"b\", \"c\"] give n: step { run = sh`sleep 0.2; cat /etc/tide {in \"own.txt\"} > {out \"x\"}`, root = base } }
+        target bound = step { run = sh`cat /etc/tide > {out \"level\"}`, root = base, machine = [\"tide-board\"] }\n";
+    let sandbox = team.sandbox(&[("targets.nub", text), ("own.txt", "own\n")]);
+    let programs = programs_of_machine(&["sh", "cat", "sleep"]);
+    let mut entries: Vec<_> =
+        programs.iter().map(|(path, content)| Entry::File(path, 0o755, content)).collect();
+    entries.push(Entry::File("etc/tide", 0o644, b"ebb\n"));
+    Layout::of(&[&entries], Packing::Gzip).write(&sandbox.folder.join("base"));
+    let run = team.build(&sandbox, &["--json"]).expect(0);
+    assert!(ran_elsewhere(&run) >= 2, "{}", run.stdout);
+    let on_board = |run: &Run| {
+        let events = run.events().into_iter().filter(|event| event["machine"] == "board-1");
+        events.map(|event| event["target"].as_str().unwrap().to_owned()).collect::<Vec<_>>()
+    };
+    assert!(on_board(&run).contains(&"bound".to_owned()), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/many/b/x"), "ebb\nown\n");
+    assert_eq!(sandbox.read("out/default/bound/level"), "ebb\n");
+    assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
+    // Another image: the worker takes the new one.
+    entries.pop();
+    entries.push(Entry::File("etc/tide", 0o644, b"flood\n"));
+    fs::remove_dir_all(sandbox.folder.join("base")).unwrap();
+    Layout::of(&[&entries], Packing::Zstandard).write(&sandbox.folder.join("base"));
+    let run = team.build(&sandbox, &["--json"]).expect(0);
+    assert!(on_board(&run).contains(&"bound".to_owned()), "{}", run.stdout);
+    assert_eq!(sandbox.read("out/default/bound/level"), "flood\n");
+    assert_eq!(sandbox.read("out/default/many/c/x"), "flood\nown\n");
+}
+
+#[test]
 fn what_fails_there_fails_here_with_all_its_words() {
     let Some(team) = Team::new() else { return };
     let _one = team.worker("one", "hand");

@@ -1,7 +1,7 @@
 //! Working for others: a step that came as a job runs in a workspace of the tool's own, under the same rules as here, and what it
 //! made goes into the shared cache.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
@@ -14,7 +14,7 @@ use nubrik_engine::{
     Changes, Event, Failure, Listener, Options, Outreach, OutsideSystem, Request, State, StepMemory,
     identity_of, memory_of_others,
 };
-use nubrik_graph::{Graph, LoneStep};
+use nubrik_graph::{FileId, Graph, LoneStep, StepId};
 use nubrik_machine::Machine;
 use nubrik_shared::{KeyedResult, LayeredStore, SecretKey, SharedStore};
 use nubrik_source::{OWN_FOLDER, RESULTS_FOLDER, WsPath};
@@ -114,6 +114,8 @@ pub struct PlaceOwner {
     pub search_path: std::ffi::OsString,
     /// The store of this machine.
     pub local: Arc<LocalStore>,
+    /// Where images are kept.
+    pub images: Option<PathBuf>,
 }
 
 /// A step that failed: in what way, what it printed, and how long it took, in microseconds.
@@ -192,6 +194,14 @@ fn failed_job(failure: &Failure, mut printed: Vec<u8>, micros: u64) -> FailedJob
     FailedJob { code, signal, printed, micros }
 }
 
+/// The folders of the steps that make what the image of a step is in.
+fn image_folders(graph: &Graph, step: StepId) -> BTreeSet<Arc<str>> {
+    let inputs = graph.image_of(step).map(|image| graph.step(image).inputs.iter()).into_iter().flatten();
+    let own: BTreeSet<FileId> = graph.step(step).inputs.iter().copied().collect();
+    let makers = inputs.filter(|file| !own.contains(file)).filter_map(|file| graph.file(*file).maker);
+    makers.map(|maker| graph.step(maker).folder.shared().clone()).collect()
+}
+
 impl WorkPlace {
     /// A place in a folder, which is made.
     ///
@@ -215,7 +225,8 @@ impl WorkPlace {
             below.remove(name).map_err(problem)?;
         }
         below.made_folder(OWN_FOLDER).map_err(problem)?;
-        let mut machine = Machine::new(folder, owner.search_path.clone(), &[], cancel).map_err(problem)?;
+        let machine = Machine::new(folder, owner.search_path.clone(), &[], cancel).map_err(problem)?;
+        let mut machine = machine.with_images(owner.images.clone());
         machine.add_labels(&owner.labels);
         nubrik_machine::end_left_over(folder);
         let store = LayeredStore::new(owner.local.clone(), shared.clone(), None);
@@ -300,7 +311,9 @@ impl WorkPlace {
     /// Why this machine would make something else of a job: its tools are others.
     fn unfit(&self, sheet: &JobSheet) -> Option<String> {
         let machine = &self.machine;
-        sheet.tools.iter().find_map(|(name, identity)| match identity_of(machine, name) {
+        // The image that it runs in is a part of the job.
+        let of_machine = sheet.tools.iter().filter(|(name, _)| **name != *nubrik_engine::ROOT);
+        of_machine.into_iter().find_map(|(name, identity)| match identity_of(machine, name) {
             Some(own) if own == *identity => None,
             Some(_) => {
                 let at = machine.tool(name).map(|tool| format!(" ({})", tool.path.display()));
@@ -344,7 +357,10 @@ impl WorkPlace {
             return Some(Err("what it says of its inputs is damaged".into()));
         };
         // What it reads is brought before its turn: another one runs meanwhile.
-        let outputs = made.iter().flat_map(|(_, memory)| &memory.outputs);
+        // What its image is in comes when the image has to be put together.
+        let of_image = image_folders(&sheet.graph, sheet.step);
+        let outputs = made.iter().filter(|(folder, _)| !of_image.contains(folder));
+        let outputs = outputs.flat_map(|(_, memory)| &memory.outputs);
         self.store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
         let turn = self.turns.take(self.machine.cancel(), is_wanted)?;
         begins();

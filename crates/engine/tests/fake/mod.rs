@@ -428,6 +428,7 @@ impl nubrik_engine::OutsideRoots for FakeMachine {
         &self,
         _: &WsPath,
         _: &nubrik_graph::ImageSource<nubrik_graph::PlainFile>,
+        _: &dyn Fn(),
     ) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
         Err(WorkProblem::Machine("no image is played here".to_owned()))
     }

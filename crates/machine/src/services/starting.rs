@@ -359,7 +359,7 @@ impl Starting<'_> {
         let folder = format!("{HOME}/{}", at.name);
         let service = self.service.clone();
         if let Some(image) = &service.root {
-            let opened = self.machine.open_root(&image.statement, &image.source());
+            let opened = self.machine.open_root(&image.statement, &image.source(), &|| {});
             let failed = |why: WorkProblem| {
                 let what = format!("its image cannot be used: {why}");
                 self.failure(ServiceProblem::Machine(what))
