@@ -129,6 +129,18 @@ impl ImageCache {
         })
     }
 
+    /// The root that a statement names, if it is on this machine and whole.
+    ///
+    /// # Errors
+    /// When this machine refuses.
+    pub fn held(
+        &self,
+        statement: &RootStatement,
+        listener: &dyn UnpackListener,
+    ) -> ImageResult<Option<HeldRoot>> {
+        self.known(statement.tree(), listener)
+    }
+
     /// Held while something is put together here.
     fn lock(&self) -> ImageResult<File> {
         let lock = File::open(&self.folder).map_err(refused(&self.folder))?;

@@ -1,8 +1,10 @@
 //! Looking after the images that are kept for all workspaces.
 
+use std::path::Path;
+use std::sync::Arc;
 use std::time::Duration;
 
-use nubrik_images::{ImageCache, ImageResult, UnpackListener};
+use nubrik_images::{ImageCache, ImageResult, RootStatement, UnpackListener};
 
 use crate::session::images_folder;
 
@@ -41,18 +43,42 @@ pub(crate) fn look_after_images() {
     }
 }
 
+/// What is known of an image that steps run in.
+pub struct KnownImage {
+    /// How many files it has, and their bytes.
+    pub amount: ImageAmount,
+    /// Where programs are in it that steps start, by their names, as far as it is unpacked on this machine.
+    pub programs: Option<Vec<(Arc<str>, Option<String>)>>,
+}
+
+/// What is known of the image of which a statement is at a path, and of some programs in it; nothing before a build made the
+/// statement.
+pub fn known_image(statement: &Path, programs: &[Arc<str>]) -> Option<KnownImage> {
+    let text = nubrik_disk::read_text(statement).ok()?;
+    let said = RootStatement::parse(text.as_bytes()).ok()?;
+    let root = kept().and_then(Result::ok).and_then(|cache| cache.held(&said, &Patient).ok().flatten());
+    let search = said.search_path();
+    let programs = root.map(|root| {
+        programs.iter().map(|name| (name.clone(), root.program(name, &search))).collect::<Vec<_>>()
+    });
+    Some(KnownImage { amount: (said.files, said.bytes), programs })
+}
+
+/// Waits as long as it takes.
+struct Patient;
+
+impl UnpackListener for Patient {
+    fn is_stopped(&self) -> bool {
+        false
+    }
+
+    fn read(&self, _: u64) {}
+}
+
 /// Compares all roots with their digests; gives the folders of those that were damaged, and were removed.
 ///
 /// # Errors
 /// When this machine refuses.
 pub fn verify_images() -> ImageResult<Vec<std::path::PathBuf>> {
-    struct Patient;
-    impl UnpackListener for Patient {
-        fn is_stopped(&self) -> bool {
-            false
-        }
-
-        fn read(&self, _: u64) {}
-    }
     kept().map_or(Ok(Vec::new()), |cache| cache?.verify(&Patient))
 }

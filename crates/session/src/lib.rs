@@ -27,7 +27,9 @@ mod team;
 mod world;
 
 pub use agreeing::asked_by_store;
-pub use images::{IMAGES_UNUSED, ImageAmount, images_amount, prune_images, verify_images};
+pub use images::{
+    IMAGES_UNUSED, ImageAmount, KnownImage, images_amount, known_image, prune_images, verify_images,
+};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,

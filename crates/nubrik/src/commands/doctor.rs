@@ -1,13 +1,16 @@
 //! `nubrik doctor`
 
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
+use nubrik_graph::{FileId, Graph, Step};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
 use nubrik_pins::{Origin, PINS_FILE, PinProblem, Pins, Registry};
-use nubrik_session::{DifferentTool, Session};
+use nubrik_session::{DifferentTool, KnownImage, Session, known_image};
 use nubrik_source::WsPath;
+use nubrik_wording::{counted, size};
 use serde::Serialize;
 
 use super::{CommandResult, open, report};
@@ -75,7 +78,8 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     };
     let looked_for = session.looked_for();
     // Tools of steps that only other machines run need not be here.
-    let own = evaluation.graph.steps.iter().filter(|step| session.runs_here(step));
+    let here = |step: &&Box<Step>| session.runs_here(step);
+    let own = evaluation.graph.steps.iter().filter(here).filter(|step| step.root.is_none());
     let names = own.flat_map(|step| &step.tools).map(|tool| evaluation.graph.tools[tool.index()].clone());
     let mut names: Vec<Arc<str>> = names.collect();
     names.sort();
@@ -94,6 +98,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         .map(|(request, search)| tool_looked_for(&session, request, search))
         .chain(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
     findings.extend(asked.map(|finding| Finding { optional: can_lack && !finding.ok, ..finding }));
+    findings.extend(images(&session, &evaluation.graph));
     findings.extend(registries(&session));
     findings.extend(workers(&mut session, &own_tools));
     show(console, &findings);
@@ -237,6 +242,40 @@ fn tool_looked_for(session: &Session, request: &ToolRequest, search: &ToolSearch
         counts: found.map(|f| counts(session, &f.name)).unwrap_or_default(),
         mend: search.mend.clone(),
     }
+}
+
+/// Images that steps run in, and where their programs are in them.
+fn images(session: &Session, graph: &Graph) -> Vec<Finding> {
+    let mut images: BTreeMap<FileId, BTreeSet<Arc<str>>> = BTreeMap::new();
+    for step in &graph.steps {
+        let names = step.tools.iter().map(|tool| graph.tools[tool.index()].clone());
+        if let Some(root) = step.root {
+            images.entry(root).or_default().extend(names);
+        }
+    }
+    let mut findings = Vec::new();
+    for (root, names) in images {
+        let node = graph.file(root);
+        let owner = node.maker.map(|maker| graph.owner(maker).address.clone()).unwrap_or_default();
+        let names: Vec<Arc<str>> = names.into_iter().collect();
+        let known = known_image(&session.workspace.root.join(node.path.as_str()), &names);
+        let found = match &known {
+            None => "a build unpacks it".to_owned(),
+            Some(KnownImage { amount: (files, bytes), programs }) => {
+                let place = if programs.is_some() { "" } else { ", unpacked when a step needs it" };
+                format!("{}, {}{place}", counted(*files as usize, "file"), size(*bytes))
+            }
+        };
+        let ok = session.why_no_sandboxes().is_none();
+        let mend = (!ok).then(|| "a machine that makes sandboxes".to_owned());
+        findings.push(Finding { ok, found, mend, ..Finding::of("image", &owner) });
+        for (name, path) in known.and_then(|known| known.programs).unwrap_or_default() {
+            let found = path.as_ref().map(|path| format!("{path} in {owner}")).unwrap_or_default();
+            let mend = Some(format!("an image that has `{name}`"));
+            findings.push(Finding { ok: path.is_some(), found, mend, ..Finding::of("tool", &name) });
+        }
+    }
+    findings
 }
 
 /// What was found of a library that definitions asked for.

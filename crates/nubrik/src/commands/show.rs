@@ -93,6 +93,9 @@ struct ShownStep<'a> {
     /// Addresses of the services that run while it does.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     services: Vec<&'a str>,
+    /// The image that it sees in place of this machine's system.
+    #[serde(skip_serializing_if = "Option::is_none")]
+    image: Option<&'a str>,
     /// What is said of the machine that may run it.
     #[serde(skip_serializing_if = "Vec::is_empty")]
     machine: Vec<&'a str>,
@@ -272,6 +275,11 @@ impl<'g> Shown<'g> {
         paths
     }
 
+    /// The image that a step sees in place of this machine's system.
+    fn image(&self, id: StepId) -> Option<&str> {
+        self.graph.image_of(id).map(|image| &*self.graph.owner(image).address)
+    }
+
     /// Files as people know them: sources by their paths, what steps make by name and target.
     fn files(&self, files: &[nubrik_graph::FileId]) -> Vec<String> {
         let mut names: Vec<String> = files
@@ -311,7 +319,8 @@ impl<'g> Shown<'g> {
                     .iter()
                     .map(|file| ShownText { path: file.path.as_str(), text: &file.text })
                     .collect(),
-                reads: self.paths(&step.inputs),
+                reads: self.paths(&without_image(step)),
+                image: self.image(id),
                 may_read: self.paths(&self.graph.uncertain(step)),
                 services: step.services.iter().map(|s| &*s.address).collect(),
                 machine: step.machine.iter().map(|label| &**label).collect(),
@@ -442,7 +451,10 @@ impl<'g> Shown<'g> {
             out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
         };
         show_given(step, paint, &mut line);
-        let reads = self.files(&step.inputs);
+        if let Some(image) = self.image(id) {
+            line("image", image);
+        }
+        let reads = self.files(&without_image(step));
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         let candidates = self.files(&self.graph.uncertain(step));
         if !candidates.is_empty() {
@@ -491,4 +503,9 @@ fn show_given(step: &Step, paint: Paint, line: &mut impl FnMut(&str, &str)) {
             line("", &paint.ink(Ink::Faint, &rest));
         }
     }
+}
+
+/// What a step reads besides the image that it sees.
+fn without_image(step: &Step) -> Vec<nubrik_graph::FileId> {
+    step.inputs.iter().copied().filter(|file| Some(*file) != step.root).collect()
 }
