@@ -352,6 +352,12 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             let called = name.as_deref().unwrap_or("its only image");
             add(Part::Text, &format!("{called} of {layout}, for {system} on {processor}"));
         }
+        Some(Native::MakeImage(new)) => {
+            new.files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+            new.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
+            new.start.iter().for_each(|word| add(Part::Word, word));
+            new.folder.iter().for_each(|folder| add(Part::Folder, folder));
+        }
         Some(Native::Find(Finding::Tools { names, .. } | Finding::Libraries { names, .. })) => {
             names.iter().for_each(|name| add(Part::Text, name));
         }

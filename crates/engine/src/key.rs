@@ -83,9 +83,9 @@ mod tests {
     use super::*;
     use nubrik_graph::{
         ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, ImageFiles, ImageSource, Native,
-        OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand, ServiceImage,
-        ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId, Unpacking,
-        WorkFolder,
+        NewImage, OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand,
+        ServiceImage, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId,
+        Unpacking, WorkFolder,
     };
     use nubrik_source::{PathWithin, WsPath};
 
@@ -304,6 +304,19 @@ mod tests {
             let (name, platform) = (name.map(Arc::from), ("linux".into(), processor.into()));
             Native::Image(ImageSource { files: ImageFiles::Layout(FileId(file)), name, platform })
         };
+        let new_image = |change: &dyn Fn(&mut NewImage)| {
+            let Native::Image(base) = image(1, None, "x86_64") else { unreachable!("it is one") };
+            let mut new = NewImage {
+                base: Some(base),
+                files: vec![place("a", 0)],
+                env: vec![("A".into(), "b".into())],
+                start: vec!["/bin/tide".into()],
+                folder: Some("/srv".into()),
+                platform: ("linux".into(), "x86_64".into()),
+            };
+            change(&mut new);
+            Native::MakeImage(Box::new(new))
+        };
         let all = [
             Native::Write { text: "a".into(), executable: false },
             Native::Write { text: "b".into(), executable: false },
@@ -335,6 +348,13 @@ mod tests {
             image(1, None, "x86_64"),
             image(0, Some("1.2"), "x86_64"),
             image(0, None, "aarch64"),
+            new_image(&|_| {}),
+            new_image(&|new| new.base = None),
+            new_image(&|new| new.files = vec![place("b", 0)]),
+            new_image(&|new| new.env.clear()),
+            new_image(&|new| new.start.clear()),
+            new_image(&|new| new.folder = None),
+            new_image(&|new| new.platform.1 = "aarch64".into()),
             Native::Find(Finding::Tools { names: vec!["cc".into()], version: None }),
             Native::Find(Finding::Tools { names: vec!["ar".into()], version: None }),
             Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),

@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, OutputNode, Pipeline, Placement,
-    Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target, TargetId,
-    ToolId, WorkFolder,
+    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, NewImage, OutputNode, Pipeline,
+    Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
+    TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -244,20 +244,29 @@ impl Assembly {
                 executable: Layout::read(from)?,
             },
             9 => Native::Find(Layout::read(from)?),
-            8 => Native::Image(ImageSource {
-                files: match from.u8()? {
-                    0 => ImageFiles::Layout(self.read_file(from)?),
-                    1 => {
-                        let manifest = self.read_file(from)?;
-                        ImageFiles::Blobs { manifest, blobs: from.list(|from| self.read_file(from))? }
-                    }
-                    _ => return Err(Truncated),
-                },
-                name: Layout::read(from)?,
+            8 => Native::Image(self.image(from)?),
+            10 => Native::MakeImage(Box::new(NewImage {
+                base: optional(from, |from| self.image(from))?,
+                files: self.placements(from)?,
+                env: Layout::read(from)?,
+                start: Layout::read(from)?,
+                folder: Layout::read(from)?,
                 platform: Layout::read(from)?,
-            }),
+            })),
             _ => return Err(Truncated),
         })
+    }
+
+    fn image(&mut self, from: &mut Decoder<'_>) -> Read<ImageSource> {
+        let files = match from.u8()? {
+            0 => ImageFiles::Layout(self.read_file(from)?),
+            1 => {
+                let manifest = self.read_file(from)?;
+                ImageFiles::Blobs { manifest, blobs: from.list(|from| self.read_file(from))? }
+            }
+            _ => return Err(Truncated),
+        };
+        Ok(ImageSource { files, name: Layout::read(from)?, platform: Layout::read(from)? })
     }
 
     fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {

@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageFiles, ImageSource, Limits, Native, OutputNode,
-    Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand, ServiceImage,
-    Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageFiles, ImageSource, Limits, Native, NewImage,
+    OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand,
+    ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
@@ -224,6 +224,24 @@ fn write_stage<T, F>(
     answers.write(out);
 }
 
+/// Where an image is, and which one of several.
+fn write_image(graph: &Tables, image: &ImageSource, purpose: Purpose, out: &mut Encoder) {
+    let ImageSource { files, name, platform } = image;
+    match files {
+        ImageFiles::Layout(layout) => {
+            out.u8(0);
+            write_file(graph, *layout, purpose, out);
+        }
+        ImageFiles::Blobs { manifest, blobs } => {
+            out.u8(1);
+            write_file(graph, *manifest, purpose, out);
+            out.list(blobs, |out, blob| write_file(graph, *blob, purpose, out));
+        }
+    }
+    name.write(out);
+    platform.write(out);
+}
+
 /// What the tool does itself.
 fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Encoder) {
     let placed = |out: &mut Encoder, files: &[Placement]| {
@@ -278,20 +296,18 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             out.u8(9);
             finding.write(out);
         }
-        Native::Image(ImageSource { files, name, platform }) => {
+        Native::Image(image) => {
             out.u8(8);
-            match files {
-                ImageFiles::Layout(layout) => {
-                    out.u8(0);
-                    write_file(graph, *layout, purpose, out);
-                }
-                ImageFiles::Blobs { manifest, blobs } => {
-                    out.u8(1);
-                    write_file(graph, *manifest, purpose, out);
-                    out.list(blobs, |out, blob| write_file(graph, *blob, purpose, out));
-                }
-            }
-            name.write(out);
+            write_image(graph, image, purpose, out);
+        }
+        Native::MakeImage(new) => {
+            let NewImage { base, files, env, start, folder, platform } = &**new;
+            out.u8(10);
+            optional(base.as_ref(), out, |out, base| write_image(graph, base, purpose, out));
+            placed(out, files);
+            env.write(out);
+            start.write(out);
+            folder.write(out);
             platform.write(out);
         }
     }

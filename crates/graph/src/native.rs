@@ -111,6 +111,23 @@ pub struct ImageSource<F = FileId> {
     pub platform: (Arc<str>, Arc<str>),
 }
 
+/// An image to be made.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct NewImage<F = FileId> {
+    /// The image whose layers it begins with.
+    pub base: Option<ImageSource<F>>,
+    /// What goes where in its own layer, sorted.
+    pub files: Vec<Placement<F>>,
+    /// Variables, sorted by name.
+    pub env: Vec<(Arc<str>, Arc<str>)>,
+    /// What is started in it, with its words; as the base has it where there is nothing.
+    pub start: Vec<Arc<str>>,
+    /// The folder in which that is started.
+    pub folder: Option<Arc<str>>,
+    /// The system and the processor that it is for.
+    pub platform: (Arc<str>, Arc<str>),
+}
+
 /// The files that an image is in.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum ImageFiles<F = FileId> {
@@ -133,6 +150,15 @@ impl<F> ImageSource<F> {
             ImageFiles::Blobs { manifest, blobs } => (manifest, blobs.as_slice()),
         };
         std::iter::once(first).chain(rest)
+    }
+
+    /// Calls on each of its files.
+    pub fn each_file_mut(&mut self, visit: &mut impl FnMut(&mut F)) {
+        let ImageSource { files, name: _, platform: _ } = self;
+        match files {
+            ImageFiles::Layout(layout) => visit(layout),
+            ImageFiles::Blobs { manifest, blobs } => std::iter::once(manifest).chain(blobs).for_each(visit),
+        }
     }
 
     /// The same with files that are known by something else.
@@ -216,6 +242,8 @@ pub enum Native<F = FileId> {
     },
     /// Looks for something in the root of the step's image, and writes down what is there, as JSON.
     Find(Finding),
+    /// Makes an image: an archive of a layout.
+    MakeImage(Box<NewImage<F>>),
     /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine that needs them.
     Image(ImageSource<F>),
 }

@@ -1,9 +1,7 @@
 //! Walks over all numbers that a step holds. What is taken apart here is taken apart whole: a new field does not compile until
 //! someone decides whether there are numbers in it.
 
-use crate::{
-    Check, FileId, ImageFiles, ImageSource, Native, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder,
-};
+use crate::{Check, FileId, Native, NewImage, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder};
 
 /// What the numbers of one graph are in another.
 pub struct Numbers<'a> {
@@ -118,12 +116,12 @@ impl<F> Native<F> {
                 files.iter_mut().for_each(|placement| visit(&mut placement.from));
             }
             Native::Unpack { archive, how: _ } => visit(archive),
-            Native::Image(ImageSource { files, name: _, platform: _ }) => match files {
-                ImageFiles::Layout(layout) => visit(layout),
-                ImageFiles::Blobs { manifest, blobs } => {
-                    std::iter::once(manifest).chain(blobs).for_each(visit)
-                }
-            },
+            Native::Image(image) => image.each_file_mut(&mut visit),
+            Native::MakeImage(new) => {
+                let NewImage { base, files, env: _, start: _, folder: _, platform: _ } = &mut **new;
+                base.iter_mut().for_each(|base| base.each_file_mut(&mut visit));
+                files.iter_mut().for_each(|placement| visit(&mut placement.from));
+            }
             Native::Part { folder, path: _, is_folder: _ } => visit(folder),
             Native::Extract { file, patterns: _ } => visit(file),
             Native::Write { text: _, executable: _ }
@@ -158,6 +156,17 @@ impl<F> Native<F> {
             },
             Native::Find(finding) => Native::Find(finding.clone()),
             Native::Image(image) => Native::Image(image.with_files(name)),
+            Native::MakeImage(new) => {
+                let NewImage { base, files, env, start, folder, platform } = &**new;
+                Native::MakeImage(Box::new(NewImage {
+                    base: base.as_ref().map(|base| base.with_files(&name)),
+                    files: placed(files),
+                    env: env.clone(),
+                    start: start.clone(),
+                    folder: folder.clone(),
+                    platform: platform.clone(),
+                }))
+            }
         }
     }
 }

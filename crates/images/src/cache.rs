@@ -54,9 +54,12 @@ pub struct HeldRoot {
 }
 
 /// What an image consists of, before its layers were read.
-struct ImageParts {
-    layers: Vec<(BlobDescriptor, BlobDigest)>,
-    env: Vec<(String, String)>,
+pub(crate) struct ImageParts {
+    pub manifest: BlobDescriptor,
+    pub config: BlobDescriptor,
+    /// Layers, each with the digest of its tar.
+    pub layers: Vec<(BlobDescriptor, BlobDigest)>,
+    pub env: Vec<(String, String)>,
 }
 
 impl ImageCache {
@@ -148,44 +151,6 @@ impl ImageCache {
         held.map(|()| lock).map_err(refused(&self.folder))
     }
 
-    /// What an image consists of.
-    fn parts(&self, blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<ImageParts> {
-        let index = blobs.index()?;
-        let mut listed: IndexDocument = document("index.json", &index)?;
-        let mut by_name = true;
-        let mut manifest = None;
-        for _ in 0..DEEPEST {
-            let chosen = choice.of(&listed.manifests, by_name)?.clone();
-            let bytes = document_of(blobs, &chosen)?;
-            if !chosen.is_index() {
-                manifest = Some(document::<ManifestDocument>("the manifest", &bytes)?);
-                break;
-            }
-            listed = document("a list of images", &bytes)?;
-            by_name = false;
-        }
-        let Some(manifest) = manifest else { return bad("lists of images lead to one another") };
-        let bytes = document_of(blobs, &manifest.config)?;
-        let config: ConfigDocument = document("the configuration", &bytes)?;
-        choice.check(&config)?;
-        let unpacked = config.rootfs.diff_ids;
-        if unpacked.len() != manifest.layers.len() || unpacked.len() > MOST_LAYERS {
-            let (layers, said) = (manifest.layers.len(), unpacked.len());
-            return bad(format!(
-                "it has {layers} layers, and its configuration names {said} ({MOST_LAYERS} at most)"
-            ));
-        }
-        let layers =
-            manifest.layers.into_iter().zip(unpacked).map(|(layer, unpacked)| {
-                match BlobDigest::parse(&unpacked) {
-                    Some(digest) => Ok((layer, digest)),
-                    None => bad(format!("{unpacked:?} is no digest of a layer")),
-                }
-            });
-        let env = config.config.unwrap_or_default().env.unwrap_or_default();
-        Ok(ImageParts { layers: layers.collect::<ImageResult<_>>()?, env: variables(&env)? })
-    }
-
     /// The tree of an image. `may_trust`: layers that were read before are not read again.
     fn tree_of(
         &self,
@@ -194,7 +159,7 @@ impl ImageCache {
         listener: &dyn UnpackListener,
         may_trust: bool,
     ) -> ImageResult<(RootTree, RootStatement)> {
-        let ImageParts { layers, env } = self.parts(blobs, choice)?;
+        let ImageParts { manifest: _, config: _, layers, env } = parts_of(blobs, choice)?;
         let mut tree = RootTree::default();
         for (layer, unpacked) in layers {
             let (method, digits) = unpacked.parts();
@@ -446,6 +411,48 @@ impl ImageCache {
         }
         Ok((count, bytes))
     }
+}
+
+/// What an image consists of.
+pub(crate) fn parts_of(blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<ImageParts> {
+    let index = blobs.index()?;
+    let mut listed: IndexDocument = document("index.json", &index)?;
+    let mut by_name = true;
+    let mut manifest = None;
+    for _ in 0..DEEPEST {
+        let chosen = choice.of(&listed.manifests, by_name)?.clone();
+        let bytes = document_of(blobs, &chosen)?;
+        if !chosen.is_index() {
+            manifest = Some((chosen, document::<ManifestDocument>("the manifest", &bytes)?));
+            break;
+        }
+        listed = document("a list of images", &bytes)?;
+        by_name = false;
+    }
+    let Some((described, manifest)) = manifest else { return bad("lists of images lead to one another") };
+    let bytes = document_of(blobs, &manifest.config)?;
+    let config: ConfigDocument = document("the configuration", &bytes)?;
+    choice.check(&config)?;
+    let unpacked = config.rootfs.diff_ids;
+    if unpacked.len() != manifest.layers.len() || unpacked.len() > MOST_LAYERS {
+        let (layers, said) = (manifest.layers.len(), unpacked.len());
+        return bad(format!(
+            "it has {layers} layers, and its configuration names {said} ({MOST_LAYERS} at most)"
+        ));
+    }
+    let layers = manifest.layers.into_iter().zip(unpacked).map(|(layer, unpacked)| {
+        match BlobDigest::parse(&unpacked) {
+            Some(digest) => Ok((layer, digest)),
+            None => bad(format!("{unpacked:?} is no digest of a layer")),
+        }
+    });
+    let env = config.config.unwrap_or_default().env.unwrap_or_default();
+    Ok(ImageParts {
+        manifest: described,
+        config: manifest.config,
+        layers: layers.collect::<ImageResult<_>>()?,
+        env: variables(&env)?,
+    })
 }
 
 impl HeldRoot {

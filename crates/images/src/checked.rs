@@ -82,6 +82,36 @@ impl BlobHasher {
     }
 }
 
+/// Computes the SHA-256 of what is written to it, and counts.
+#[derive(Default)]
+pub(crate) struct CountingHasher {
+    hasher: Sha256,
+    size: u64,
+}
+
+impl CountingHasher {
+    /// How many bytes were written.
+    pub fn size(&self) -> u64 {
+        self.size
+    }
+
+    pub fn finish(self) -> BlobDigest {
+        BlobHasher::Sha256(self.hasher).finish()
+    }
+}
+
+impl io::Write for CountingHasher {
+    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
+        self.hasher.update(bytes);
+        self.size += bytes.len() as u64;
+        Ok(bytes.len())
+    }
+
+    fn flush(&mut self) -> io::Result<()> {
+        Ok(())
+    }
+}
+
 /// A reader of something that must have a digest, and maybe a size. Its end is an error where it has not.
 pub(crate) struct CheckedReader<R> {
     inner: R,

@@ -21,6 +21,7 @@ mod cache;
 mod checked;
 mod files;
 mod layer;
+mod make;
 mod manifest;
 mod problem;
 mod statement;
@@ -30,6 +31,7 @@ pub use blobs::{BlobFiles, Blobs, LayoutArchive, LayoutFolder, layout_at};
 pub use cache::{HeldRoot, ImageCache};
 pub use checked::BlobDigest;
 pub use layer::UnpackListener;
+pub use make::{ImageContent, ImageSettings, image_content, make_image};
 pub use manifest::{
     BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform, LIST_KINDS,
     MANIFEST_KINDS, PlatformDocument, check_platform, image_document,

@@ -100,6 +100,11 @@ impl ImagePlatform {
         ImagePlatform(format!("{system}/{}", processor_in_images(processor)))
     }
 
+    /// Any platform: for who does not run what is chosen.
+    pub fn any() -> ImagePlatform {
+        ImagePlatform("any".to_owned())
+    }
+
     /// Its text.
     pub fn as_str(&self) -> &str {
         &self.0
@@ -107,7 +112,9 @@ impl ImagePlatform {
 
     /// Whether an image that says it is of some platform can be meant by this one.
     pub(crate) fn takes(&self, said: &PlatformDocument) -> bool {
-        self.0 == text_of(said) || self.0 == format!("{}/{}", said.os, said.architecture)
+        *self == ImagePlatform::any()
+            || self.0 == text_of(said)
+            || self.0 == format!("{}/{}", said.os, said.architecture)
     }
 }
 

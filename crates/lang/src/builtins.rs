@@ -18,6 +18,7 @@ pub enum Builtin {
     Unpack,
     Fetch,
     Image,
+    ImageOf,
     Tool,
     SystemLibrary,
     Sample,

@@ -444,6 +444,7 @@ impl OutsideWork for Machine {
         let fetcher = self.fetcher();
         let done = || match work {
             Work::Native(Native::Image(image)) => self.state_image(image, to),
+            Work::Native(Native::MakeImage(new)) => self.make_new_image(new, to),
             Work::Find(root, finding) => self.note_found(root, finding, to),
             _ => crate::natives::work(&self.root, &self.below, work, to.as_str(), &fetcher),
         };

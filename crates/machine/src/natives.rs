@@ -61,7 +61,7 @@ pub(crate) fn work(
         }
         Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
         // By the machine, which keeps what is in images.
-        Native::Image(_) | Native::Find(_) => {
+        Native::Image(_) | Native::MakeImage(_) | Native::Find(_) => {
             Err(WorkProblem::Input("an image is no work of this kind".to_owned()))
         }
         Native::Fetch { urls, digest, unpack, executable } => {
@@ -162,7 +162,7 @@ fn put(below: &Below, to: &str, item: &Item) -> io::Result<()> {
 }
 
 /// What goes where, with made folders spread out.
-fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
+pub(crate) fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<Vec<Item>> {
     let mut items = Vec::new();
     for placed in files {
         let from = root.join(placed.from.path.as_str());

@@ -8,10 +8,10 @@ use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
-use nubrik_graph::{Finding, ImageFiles, ImageSource, PlainFile};
+use nubrik_graph::{ArchiveFormat, Finding, ImageFiles, ImageSource, NewImage, PlainFile};
 use nubrik_images::{
-    BlobFiles, Blobs, HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement,
-    UnpackListener, layout_at,
+    BlobFiles, Blobs, HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, ImageSettings,
+    RootStatement, UnpackListener, layout_at, make_image,
 };
 use nubrik_lang::{LibraryRequest, ToolAnswer, ToolSearch};
 use nubrik_source::WsPath;
@@ -130,6 +130,38 @@ impl Machine {
     /// A root that was opened.
     pub(crate) fn image_root(&self, root: &OpenRoot) -> Option<Arc<ImageRoot>> {
         self.roots.open.lock().get(&root.tree).cloned()
+    }
+
+    /// Makes an image, as an archive of a layout.
+    pub(crate) fn make_new_image(&self, new: &NewImage<PlainFile>, to: &WsPath) -> Result<(), WorkProblem> {
+        let failed =
+            |why: std::io::Error| WorkProblem::Machine(format!("cannot make {}: {why}", to.as_str()));
+        let (system, processor) = &new.platform;
+        let choice = ImageChoice { name: None, platform: ImagePlatform::new(system, processor) };
+        let base = new.base.as_ref().map(|base| FoundImage::of(self.root(), base));
+        let below = base.as_ref().map(|base| base.blobs().map(|blobs| (blobs, &base.choice)));
+        let below = below.transpose().map_err(problem)?;
+        let settings = ImageSettings {
+            env: new.env.iter().map(|(name, value)| (name.to_string(), value.to_string())).collect(),
+            start: new.start.iter().map(|word| word.to_string()).collect(),
+            folder: new.folder.as_ref().map(|folder| folder.to_string()),
+        };
+        let items = crate::natives::items(self.root(), &new.files).map_err(failed)?;
+        let beside = |ending: &str| format!("{}{ending}", to.as_str());
+        let (layer, packed) = (beside(".layer"), beside(".layer.gz"));
+        let place = |path: &str| self.root().join(path);
+        let mut out = std::io::BufWriter::new(self.below().fresh_file(to.as_str(), 0o644).map_err(failed)?);
+        let made = nubrik_archive::pack(ArchiveFormat::Tar, items, &place(&layer)).map_err(failed);
+        let made = made.and_then(|()| {
+            let below = below.as_ref().map(|(blobs, choice)| (&**blobs, *choice));
+            make_image(below, &choice, (&place(&layer), &place(&packed)), &settings, &mut out)
+                .map_err(problem)
+        });
+        let made = made.and_then(|()| std::io::Write::flush(&mut out).map_err(failed));
+        for path in [layer, packed] {
+            let _ = self.below().remove(&path);
+        }
+        made
     }
 
     fn open_image(

@@ -20,7 +20,7 @@ pub use adopting::Adopting;
 use amounts::share;
 pub use caching::CacheWork;
 pub use drawing::GraphFormat;
-pub use pinning::{PinRequest, PinsWork, SbomFormat};
+pub use pinning::{ImageWork, PinRequest, PinsWork, SbomFormat};
 pub use sharing::{RootKey, SharedWork};
 pub use testing::{ChosenTests, Testing, WhichTests};
 
@@ -346,6 +346,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// The file to write; standard output by default
         #[arg(long, short, value_name = "FILE")]
         output: Option<PathBuf>,
+    },
+    /// Push an image to a registry
+    Image {
+        #[command(subcommand)]
+        work: ImageWork,
     },
     /// Format definition files
     Fmt {

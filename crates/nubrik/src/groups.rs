@@ -36,6 +36,7 @@ Write
   adopt    Look at a folder of sources, propose definitions for it, and try them
   demo     Unpack the demo workspace, build it, run it, and say what to try
   pins     List third-party packages with their exact versions, and change them
+  image    Push an image to a registry
   fmt      Format definition files
   lint     Check all definitions, without building
   lsp      Answer an editor over the language server protocol

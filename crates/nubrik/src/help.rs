@@ -6,7 +6,7 @@ use clap::{Arg, Command, CommandFactory};
 use crate::arguments::Arguments;
 
 /// Options that are accepted everywhere, and do nothing for some commands.
-const WITHOUT_EFFECT: [(&str, &[&str]); 20] = [
+const WITHOUT_EFFECT: [(&str, &[&str]); 21] = [
     ("cache prune", &["set", "profile", "directory"]),
     ("cache verify", &["set", "profile", "directory"]),
     ("cache", &["set", "profile", "directory"]),
@@ -14,6 +14,7 @@ const WITHOUT_EFFECT: [(&str, &[&str]); 20] = [
     ("explain", &["set", "profile", "directory"]),
     ("fmt", &["set", "profile"]),
     ("history", &["set", "profile"]),
+    ("image push", &["set", "profile"]),
     ("init", &["set", "profile"]),
     ("pins add", &["set", "profile"]),
     ("pins drop", &["set", "profile"]),

@@ -22,6 +22,7 @@
 mod agreeing;
 mod images;
 mod kits;
+mod pushing;
 mod session;
 mod team;
 mod world;
@@ -43,6 +44,7 @@ pub use nubrik_workspace::{
     KitArchive, OpenProblem, SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings,
     WorkersSettings, Workspace, WorkspaceSetting,
 };
+pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, Reached, Session, SharedCache, Standing, Workshop,

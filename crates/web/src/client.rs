@@ -12,11 +12,12 @@ use ureq::tls::{Certificate, ClientCert, PemItem, PrivateKey, RootCerts, TlsConf
 use ureq::unversioned::transport::DefaultConnector;
 
 use crate::names::KnownNames;
+use crate::pushing::ImageUpload;
 use crate::request::{WebRequest, too_large};
 use crate::tokens::Tokens;
 use crate::transfer::{PATIENCE, Sink, Transfer};
 use crate::transport::PIECE;
-use crate::{Address, Trouble};
+use crate::{Address, Credential, Trouble};
 
 /// The certificates that the machine trusts, where systems keep them.
 const SYSTEM_CERTIFICATES: [&str; 4] = [
@@ -71,6 +72,15 @@ impl Client {
     pub fn new(certificates: &[PathBuf]) -> Client {
         let tls = TlsFiles { trusted: certificates.to_vec(), client: None };
         Client { tls, agent: OnceLock::new(), tokens: Tokens::default() }
+    }
+
+    /// Begins to hand something to a registry of images, at the address of what it has of one name: `https://HOST/v2/NAME`.
+    ///
+    /// # Errors
+    /// When no server can be asked.
+    pub fn upload(&self, base: Address, credential: Option<Credential>) -> Result<ImageUpload<'_>, Trouble> {
+        let agent = self.agent.get_or_init(|| agent(&self.tls));
+        Ok(ImageUpload::new(agent.as_ref().map_err(Trouble::clone)?, base, credential))
     }
 
     /// Takes a whole document. `stopped` says whether nobody waits any more.

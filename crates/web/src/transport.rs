@@ -27,6 +27,11 @@ pub(crate) struct Head {
 }
 
 impl Head {
+    /// What a response says before its bytes.
+    pub fn of<B>(response: &ureq::http::Response<B>) -> Head {
+        Head { status: response.status().as_u16(), headers: response.headers().clone() }
+    }
+
     /// A header, if it is text.
     pub fn text(&self, name: &str) -> Option<&str> {
         self.headers.get(name)?.to_str().ok()
@@ -85,7 +90,7 @@ fn listen(
 ) -> Result<(), Unanswered> {
     let request = agent.configure_request(request).timeout_global(Some(LONGEST)).build();
     let mut response = agent.run(request).map_err(Unanswered::NotAsked)?;
-    let head = Head { status: response.status().as_u16(), headers: response.headers().clone() };
+    let head = Head::of(&response);
     if sender.send(Ok(Heard::Head(head))).is_err() {
         return Ok(());
     }
@@ -151,5 +156,5 @@ pub(crate) fn send(agent: &Agent, request: Request<&[u8]>, limit: Duration) -> R
         }
         other => Trouble::failed(other.to_string()),
     })?;
-    Ok(Head { status: response.status().as_u16(), headers: response.headers().clone() })
+    Ok(Head::of(&response))
 }

@@ -2,8 +2,9 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Finding, Graph, ImageFiles, ImageSource, Numbers, Place, PlainFile, Purpose,
-    Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step, write_target,
+    ArchiveFormat, ArgumentFile, Finding, Graph, ImageFiles, ImageSource, NewImage, Numbers, Place,
+    PlainFile, Purpose, Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step,
+    write_target,
 };
 use nubrik_bytes::Encoder;
 use nubrik_source::PathWithin;
@@ -156,6 +157,18 @@ fn graphs() -> Vec<Tables> {
             name: Some("1.2".into()),
             platform: ("linux".into(), "x86_64".into()),
         }),
+        Native::MakeImage(Box::new(NewImage {
+            base: Some(ImageSource {
+                files: ImageFiles::Layout(FileId(4)),
+                name: None,
+                platform: ("linux".into(), "x86_64".into()),
+            }),
+            files: place(),
+            env: vec![("A".into(), "b".into())],
+            start: vec!["/bin/tide".into()],
+            folder: Some("/srv".into()),
+            platform: ("linux".into(), "x86_64".into()),
+        })),
         Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
         Native::Find(Finding::Libraries { names: vec!["z".into()], for_static: true }),
     ];

@@ -152,6 +152,23 @@ impl Evaluator<'_> {
         Ok(())
     }
 
+    /// Where an image is that a value is; nothing for `none`.
+    pub(super) fn image_source(&mut self, value: &Value, span: Span) -> Result<Option<ImageSource>> {
+        let image = self.image_of(value, span)?;
+        let maker =
+            image.and_then(|image| image.maker).map(|maker| &self.drafting.graph.steps[maker as usize]);
+        match maker.and_then(|maker| maker.native.as_deref()) {
+            Some(Native::Image(source)) => Ok(Some(source.clone())),
+            _ => Ok(None),
+        }
+    }
+
+    /// A file of the graph, as values have it.
+    pub(super) fn file_ref(&self, file: nubrik_graph::FileId) -> FileRef {
+        let node = self.drafting.graph.file(file);
+        FileRef { path: node.path.clone(), maker: node.maker.map(|maker| maker.0), folder: node.folder }
+    }
+
     /// The image that a service runs in.
     pub(super) fn service_image(&self, statement: &FileRef) -> Option<ServiceImage> {
         let graph = &self.drafting.graph;

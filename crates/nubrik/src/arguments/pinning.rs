@@ -86,3 +86,20 @@ pub enum SbomFormat {
     /// SPDX 2.3
     Spdx,
 }
+
+/// What is done with images.
+#[derive(Subcommand)]
+pub enum ImageWork {
+    /// Push an image to a registry: what that has already is not sent
+    Push {
+        /// The archive of an OCI layout, or its folder
+        #[arg(value_name = "ARCHIVE")]
+        archive: PathBuf,
+        /// Where it goes: https://HOST/NAME:TAG
+        #[arg(value_name = "ADDRESS")]
+        to: String,
+        /// The variable that holds a token, or a user and a password with `:` between
+        #[arg(long, value_name = "VARIABLE")]
+        secret: Option<String>,
+    },
+}

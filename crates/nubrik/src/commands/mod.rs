@@ -18,6 +18,7 @@ mod fmt;
 pub mod graph;
 mod history;
 mod how;
+mod image;
 mod init;
 mod inside;
 mod left_out;
@@ -163,6 +164,7 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             sbom::sbom(console, choice, &target, format, output.as_deref())
         }
         UserCommand::Pins { work } => pins::pins(console, choice, work.as_ref()),
+        UserCommand::Image { work } => image::image(console, &work),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
         UserCommand::Setup { work: SetupWork::Manual { to } } => manual::manual(console, &to),
         UserCommand::Setup { work: SetupWork::Completions { shell } } => {

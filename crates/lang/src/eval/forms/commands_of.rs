@@ -118,6 +118,7 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
             | Native::Unpack { .. }
             | Native::Fetch { .. }
             | Native::Image(_)
+            | Native::MakeImage(_)
             | Native::Find(_)
             | Native::Part { .. }
             | Native::Extract { .. } => {}

@@ -12,6 +12,7 @@ mod fields;
 mod glob;
 mod host;
 mod image;
+mod image_of;
 mod load;
 mod pack;
 mod pins_of;
@@ -58,7 +59,7 @@ pub(crate) enum FormEvaluation {
 }
 
 /// All forms and functions, in the order in which people read about them.
-pub(crate) static FORMS: [Form; 27] = [
+pub(crate) static FORMS: [Form; 28] = [
     step::FORM,
     check::FORM,
     effect::FORM,
@@ -70,6 +71,7 @@ pub(crate) static FORMS: [Form; 27] = [
     unpack::FORM,
     fetch::FORM,
     image::FORM,
+    image_of::FORM,
     tool::FORM,
     system_library::FORM,
     sample::FORM,

@@ -1,0 +1,71 @@
+//! `nubrik image`: images and registries.
+
+use std::path::Path;
+
+use nubrik_session::{ImageAddress, NotPushed, PushedImage, push_image};
+use nubrik_wording::counted;
+use serde::Serialize;
+
+use super::{CommandResult, labelled, say_wrong, started_in};
+use crate::arguments::ImageWork;
+use crate::exit::Exit;
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+
+#[derive(Serialize)]
+struct PushedEvent<'a> {
+    event: &'static str,
+    digest: &'a str,
+    sent: usize,
+    known: usize,
+}
+
+pub fn image(console: Console, work: &ImageWork) -> CommandResult<Exit> {
+    let ImageWork::Push { archive, to, secret } = work;
+    push(console, archive, to, secret.as_deref())
+}
+
+fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> CommandResult<Exit> {
+    let Some(address) = ImageAddress::parse(to) else {
+        // It may hold a password.
+        let message = "the address of an image names a host, a name and a tag, and no user";
+        return Err(say_wrong(console, Exit::Usage, message, &["https://HOST/NAME:TAG"]));
+    };
+    let secret = match secret.map(|name| (name, std::env::var(name))) {
+        None => None,
+        Some((_, Ok(secret))) => Some(secret),
+        Some((name, Err(_))) => {
+            let message = format!("the variable {name}, which holds the secret, is not set");
+            return Err(say_wrong(
+                console,
+                Exit::Usage,
+                &message,
+                &[&format!("export {name}=USER:PASSWORD")],
+            ));
+        }
+    };
+    let path = started_in().join(archive);
+    let PushedImage { digest, sent, known } = match push_image(&path, &address, secret.as_deref()) {
+        Ok(pushed) => pushed,
+        Err(why) => {
+            let text = why.to_string();
+            let mut lines = text.lines();
+            let message = format!("the image is not pushed: {}", lines.next().unwrap_or_default());
+            let mends: &[&str] = match why {
+                NotPushed::Registry(_) if secret.is_none() => {
+                    &["--secret VARIABLE, which holds USER:PASSWORD or a token"]
+                }
+                _ => &[],
+            };
+            return Err(say_wrong(console, Exit::Failed, &message, mends));
+        }
+    };
+    if console.is_json() {
+        console.event(&PushedEvent { event: "pushed", digest: &digest, sent, known });
+        return Ok(Exit::Done);
+    }
+    let paint = console.paint(OutputStream::Output);
+    let what = format!("{digest}, {} sent, {known} there before", counted(sent, "blob"));
+    outln!(console, "{}", labelled(paint, Ink::Found, "pushed", &what));
+    Ok(Exit::Done)
+}
