@@ -56,7 +56,7 @@ pub struct ImageContent {
     pub blobs: Vec<BlobDescriptor>,
 }
 
-/// What an image consists of, to be handed to a registry.
+/// Reads of an image all that a registry needs.
 ///
 /// # Errors
 /// When it is damaged, or there are several.

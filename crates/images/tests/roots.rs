@@ -11,8 +11,8 @@ use std::time::Duration;
 use nubrik_images::{
     HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
 };
-use nubrik_testing::layouts::Entry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
-use nubrik_testing::layouts::{Entry, Layout, Packing, sha256, tar_of};
+use nubrik_testing::layouts::LayerEntry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
+use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, sha256, tar_of};
 
 #[derive(Default)]
 struct Quiet(AtomicBool);
@@ -62,7 +62,7 @@ fn listed(folder: &Path) -> Vec<String> {
     all
 }
 
-const BASE: [Entry<'static>; 7] = [
+const BASE: [LayerEntry<'static>; 7] = [
     Folder("./usr/", 0o755),
     Folder("usr/bin", 0o555),
     File("usr/bin/tide", 0o755, b"ebb"),
@@ -71,7 +71,7 @@ const BASE: [Entry<'static>; 7] = [
     Folder("etc", 0o750),
     File("etc/shadow", 0o600, b"closed"),
 ];
-const OVER: [Entry<'static>; 6] = [
+const OVER: [LayerEntry<'static>; 6] = [
     File("bin/new", 0o711, b"behind a link"),
     HardLink("usr/bin/again", "usr/bin/tide"),
     File("etc/.wh.shadow", 0, b""),
@@ -85,7 +85,9 @@ const OVER: [Entry<'static>; 6] = [
 fn a_root_is_what_its_layers_say_however_they_are_packed() {
     let folder = tempfile::tempdir().unwrap();
     let mut statements = Vec::new();
-    for (number, packing) in [Packing::Plain, Packing::Gzip, Packing::Zstandard].into_iter().enumerate() {
+    for (number, packing) in
+        [LayerPacking::Plain, LayerPacking::Gzip, LayerPacking::Zstandard].into_iter().enumerate()
+    {
         let layout = folder.path().join(format!("layout{number}"));
         Layout::of(&[&BASE, &OVER], packing).write(&layout);
         // Each in a cache of its own.
@@ -127,7 +129,8 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
         Folder("etc", 0o750),
     ]);
     let layout = folder.path().join("one");
-    Layout { layers: vec![(whole, Packing::Gzip)], ..Layout::of(&[], Packing::Gzip) }.write(&layout);
+    Layout { layers: vec![(whole, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }
+        .write(&layout);
     let archive = folder.path().join("one.tar");
     let mut tar = tar::Builder::new(fs::File::create(&archive).unwrap());
     tar.append_dir_all(".", &layout).unwrap();
@@ -138,7 +141,7 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
 
 #[test]
 fn what_leads_out_or_is_no_file_is_refused_and_nothing_is_left() {
-    let cases: [(&[Entry<'_>], &str); 8] = [
+    let cases: [(&[LayerEntry<'_>], &str); 8] = [
         (&[File("../out", 0o644, b"x")], "leads out"),
         (&[File("a/../../out", 0o644, b"x")], "leads out"),
         (&[Device("etc/disk")], "is a device"),
@@ -151,7 +154,7 @@ fn what_leads_out_or_is_no_file_is_refused_and_nothing_is_left() {
     for (number, (entries, why)) in cases.into_iter().enumerate() {
         let folder = tempfile::tempdir().unwrap();
         let (layout, cache) = (folder.path().join("layout"), folder.path().join("cache"));
-        Layout::of(&[entries], Packing::Gzip).write(&layout);
+        Layout::of(&[entries], LayerPacking::Gzip).write(&layout);
         let cache = ImageCache::open(&cache).unwrap();
         let said = state(&cache, &layout).map_or_else(|problem| problem.to_string(), |said| said.text());
         assert!(said.contains(why), "{number}: {said}");
@@ -167,7 +170,7 @@ fn links_of_an_image_lead_nowhere_on_this_machine() {
     fs::create_dir(&outside).unwrap();
     let target = outside.display().to_string();
     let layout = folder.path().join("layout");
-    Layout::of(&[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]], Packing::Plain)
+    Layout::of(&[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]], LayerPacking::Plain)
         .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let root = open(&cache, &layout);
@@ -183,7 +186,7 @@ fn damage_is_found_and_said() {
     let change = |what: &str, expected: &str, act: &dyn Fn(&Path, &str)| {
         let folder = tempfile::tempdir().unwrap();
         let layout = folder.path().join("layout");
-        let digests = Layout::of(&[&BASE], Packing::Gzip).write(&layout);
+        let digests = Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
         act(&layout, &digests[0]["sha256:".len()..]);
         let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
         let said = state(&cache, &layout).unwrap_err().to_string();
@@ -216,9 +219,9 @@ fn damage_is_found_and_said() {
 fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], Packing::Plain).write(&layout);
+    Layout::of(&[&BASE], LayerPacking::Plain).write(&layout);
     let other = folder.path().join("other");
-    Layout::of(&[&OVER], Packing::Plain).write(&other);
+    Layout::of(&[&OVER], LayerPacking::Plain).write(&other);
     // A manifest that is whole, whose configuration names the layer of another image.
     let read = |at: &Path| fs::read_to_string(at.join("index.json")).unwrap();
     let blobs = |at: &Path| {
@@ -260,14 +263,14 @@ fn a_tar_whose_last_block_is_short_is_whole() {
     let layout = folder.path().join("layout");
     let mut tar = tar_of(&[File("etc/tide", 0o644, b"ebb")]);
     tar.truncate(512 + 3);
-    Layout { layers: vec![(tar, Packing::Gzip)], ..Layout::of(&[], Packing::Gzip) }.write(&layout);
+    Layout { layers: vec![(tar, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }.write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     assert_eq!(open(&cache, &layout).read("etc/tide", 10).as_deref(), Some(&b"ebb"[..]));
     // One that ends in the middle of a file is not.
     let layout = folder.path().join("cut");
     let mut tar = tar_of(&[File("etc/tide", 0o644, &[7; 2000])]);
     tar.truncate(512 + 700);
-    Layout { layers: vec![(tar, Packing::Gzip)], ..Layout::of(&[], Packing::Gzip) }.write(&layout);
+    Layout { layers: vec![(tar, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }.write(&layout);
     assert!(state(&cache, &layout).unwrap_err().to_string().contains("cannot be used"));
 }
 
@@ -275,7 +278,7 @@ fn a_tar_whose_last_block_is_short_is_whole() {
 fn an_image_of_another_processor_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout { architecture: "s390x", ..Layout::of(&[&BASE], Packing::Plain) }.write(&layout);
+    Layout { architecture: "s390x", ..Layout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap_err().to_string();
     assert!(said.contains("it is for linux/s390x, not for linux/"), "{said}");
@@ -287,7 +290,7 @@ fn variables_are_a_part_of_an_image() {
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = |name: &str, env: &[&str]| {
         let layout = folder.path().join(name);
-        Layout { env, ..Layout::of(&[&BASE], Packing::Plain) }.write(&layout);
+        Layout { env, ..Layout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
         state(&cache, &layout).unwrap()
     };
     let (one, other) = (said("one", &["PATH=/opt/bin"]), said("other", &["PATH=/opt/other"]));
@@ -300,7 +303,7 @@ fn variables_are_a_part_of_an_image() {
 fn a_root_that_is_damaged_or_gone_is_made_again() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], Packing::Gzip).write(&layout);
+    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache_folder = folder.path().join("cache");
     let cache = ImageCache::open(&cache_folder).unwrap();
     let path = open(&cache, &layout).path().to_owned();
@@ -336,7 +339,7 @@ fn a_root_that_is_damaged_or_gone_is_made_again() {
 fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], Packing::Gzip).write(&layout);
+    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let path = open(&cache, &layout).path().to_owned();
     assert!(cache.verify(&Quiet::default()).unwrap().is_empty());
@@ -357,11 +360,11 @@ fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
 fn an_image_that_is_another_one_now_is_not_taken() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], Packing::Plain).write(&layout);
+    Layout::of(&[&BASE], LayerPacking::Plain).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap();
     fs::remove_dir_all(&layout).unwrap();
-    Layout::of(&[&BASE, &OVER], Packing::Plain).write(&layout);
+    Layout::of(&[&BASE, &OVER], LayerPacking::Plain).write(&layout);
     let got = cache.root(&said, &Quiet::default(), || Ok((layout_at(&layout)?, choice())));
     assert!(got.err().unwrap().to_string().contains("another one"));
 }
@@ -370,7 +373,7 @@ fn an_image_that_is_another_one_now_is_not_taken() {
 fn who_is_stopped_leaves_nothing_half_done() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], Packing::Gzip).write(&layout);
+    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let stopped = Quiet(AtomicBool::new(true));
     let said = cache.statement(&*layout_at(&layout).unwrap(), &choice(), &stopped);
@@ -387,9 +390,10 @@ fn several_make_the_same_root_at_once() {
     let layout = folder.path().join("layout");
     let large = vec![7u8; 3 << 20];
     let names: Vec<String> = (0..300).map(|n| format!("share/{n}")).collect();
-    let mut entries: Vec<Entry<'_>> = names.iter().map(|name| File(name, 0o644, name.as_bytes())).collect();
+    let mut entries: Vec<LayerEntry<'_>> =
+        names.iter().map(|name| File(name, 0o644, name.as_bytes())).collect();
     entries.push(File("large", 0o644, &large));
-    Layout::of(&[&entries], Packing::Gzip).write(&layout);
+    Layout::of(&[&entries], LayerPacking::Gzip).write(&layout);
     let place = folder.path().join("cache");
     std::thread::scope(|scope| {
         for _ in 0..6 {
@@ -418,7 +422,7 @@ fn holes_stay_holes_and_attributes_of_users_count() {
     let end = holey.len() - 3;
     holey[end..].copy_from_slice(b"end");
     let layout = folder.path().join("holes");
-    Layout::of(&[&[File("disk", 0o600, &holey)]], Packing::Gzip).write(&layout);
+    Layout::of(&[&[File("disk", 0o600, &holey)]], LayerPacking::Gzip).write(&layout);
     let root = open(&cache, &layout);
     let found = root.path().join("disk").metadata().unwrap();
     assert_eq!(found.len(), 8 << 20);
@@ -426,7 +430,7 @@ fn holes_stay_holes_and_attributes_of_users_count() {
     assert_eq!(fs::read(root.path().join("disk")).unwrap(), holey);
     let said = |name: &str, attribute: &str| {
         let layout = folder.path().join(name);
-        Layout::of(&[&[Marked("file", attribute, "ebb")]], Packing::Plain).write(&layout);
+        Layout::of(&[&[Marked("file", attribute, "ebb")]], LayerPacking::Plain).write(&layout);
         (state(&cache, &layout), layout)
     };
     let (plain, _) = said("labels", "security.capability");

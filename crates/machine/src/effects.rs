@@ -142,7 +142,10 @@ fn stages(
             Program::File(file) => machine.root().join(graph.file(*file).path.as_str()),
             Program::Tool(tool) => {
                 let name = &graph.tools[tool.index()];
-                machine.tool(name).map_err(EffectProblem::NoTool)?.path
+                match own_program().filter(|_| &**name == OWN_NAME) {
+                    Some(own) => own,
+                    None => machine.tool(name).map_err(EffectProblem::NoTool)?.path,
+                }
             }
         };
         let mut words = stage.words.iter().map(|w| revealed(w, loan)).collect::<Result<Vec<_>, _>>()?;
@@ -163,6 +166,14 @@ fn stages(
         });
     }
     Ok(stages)
+}
+
+/// What this program is called in commands of jobs.
+const OWN_NAME: &str = "nubrik";
+
+/// This program: a job that names it means the one that runs the job, whatever is on the search path.
+fn own_program() -> Option<PathBuf> {
+    std::env::current_exe().ok().filter(|path| path.is_file())
 }
 
 /// Whether a stage is a script between backticks, for a shell.

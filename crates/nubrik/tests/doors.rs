@@ -45,8 +45,13 @@ const DOORS: &[(&str, usize, &str)] = &[
     ),
     (
         "images/cache.rs",
-        14,
+        15,
         "the person's own cache of images, which nobody else may write to; removal follows no link",
+    ),
+    (
+        "images/make.rs",
+        1,
+        "a file that the caller has for itself: in the folder of a step that was made anew",
     ),
     ("images/files.rs", 4, "the person's own cache of images, which nobody else may write to"),
     ("machine/client_answers.rs", 2, "a temporary folder that is made with a name that nobody knows"),

@@ -212,9 +212,9 @@ fn every_event_is_as_documented() {
     package(&format!("{}, {}", version("1.0.0"), version("1.1.0")));
     check(&["pins", "newer"]);
     assert!(problems.is_empty(), "{problems:#?}");
-    // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, or a server of jobs.
+    // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, a registry of images, or a server of jobs.
     let mut elsewhere =
-        vec!["changed", "explorer", "refused", "serving", "flaky", "worked", "worker", "workers"];
+        vec!["changed", "explorer", "pushed", "refused", "serving", "flaky", "worked", "worker", "workers"];
     // Where the kernel shows no commands, nothing is watched.
     if !nubrik_confine::can_record() {
         elsewhere.extend(["watched", "compared"]);

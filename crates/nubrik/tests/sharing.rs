@@ -478,9 +478,13 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
         let programs = nubrik_testing::layouts::programs_of_machine(&["sh", "cat", "ls"]);
         let mut entries: Vec<_> = programs
             .iter()
-            .map(|(path, content)| nubrik_testing::layouts::Entry::File(path, 0o755, content))
+            .map(|(path, content)| nubrik_testing::layouts::LayerEntry::File(path, 0o755, content))
             .collect();
-        entries.push(nubrik_testing::layouts::Entry::File("usr/include/tide.h", 0o644, b"#define TIDE 7\n"));
+        entries.push(nubrik_testing::layouts::LayerEntry::File(
+            "usr/include/tide.h",
+            0o644,
+            b"#define TIDE 7\n",
+        ));
         nubrik_testing::layouts::Layout::of(&[&entries], packing).write(&seat.sandbox.folder.join("base"));
         seat.sandbox.write(
             "targets.nub",
@@ -491,7 +495,7 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
         );
     };
     let ci = team.seat("ci");
-    given_image(&ci, nubrik_testing::layouts::Packing::Gzip);
+    given_image(&ci, nubrik_testing::layouts::LayerPacking::Gzip);
     let run = ci.writes(&["build", "hello", "beside_it", "tide", "--json"]).expect(0);
     assert_eq!(
         (&shared(&run)["uploaded"], &shared(&run)["local_only"]),
@@ -500,7 +504,7 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
         run.stdout
     );
     let person = team.seat("person");
-    given_image(&person, nubrik_testing::layouts::Packing::Gzip);
+    given_image(&person, nubrik_testing::layouts::LayerPacking::Gzip);
     let Some(run) = on_another_machine(&person, &["build", "hello", "beside_it", "tide", "--json"]) else {
         return skip(Need::Superuser, "another machine cannot be played here");
     };
@@ -511,7 +515,7 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
     assert_eq!(person.sandbox.read("out/default/hello"), "#define TIDE 7\n");
     // The same contents in another packing.
     let third = team.seat("third");
-    given_image(&third, nubrik_testing::layouts::Packing::Zstandard);
+    given_image(&third, nubrik_testing::layouts::LayerPacking::Zstandard);
     let run = on_another_machine(&third, &["build", "hello", "tide", "--json"]).unwrap().expect(0);
     assert_eq!(run.ran(), ["unpack image base"], "{}", run.stdout);
     // A step of this machine alone, in the image that came from the other one.

@@ -9,16 +9,21 @@ mod sandbox;
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
 
+use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, programs_of_machine};
 use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Names that examples use and do not declare.
-const SCENE: [(&str, &str); 36] = [
+const SCENE: [(&str, &str); 37] = [
     ("board", "service board = serve { run = `boardd {self.port}` }"),
     ("c", "use \"nub:c\" as c"),
     ("depths", "let depths = { \"ardle\": 12 }"),
     ("flags", "let flags = [\"-O1\"]"),
     ("folders", "let folders: list[folder] = [\"src\"]"),
+    (
+        "image_archive",
+        "target image_archive = image_of { path = \"a.tar\", files = { \"etc/codes\": \"a.txt\" } }",
+    ),
     ("index", "let index = glob(\"stations/*.csv\").first"),
     ("interface", "let interface = \"fit\""),
     ("line", "let line = \"a,b\""),
@@ -230,6 +235,18 @@ fn scene() -> BTreeMap<String, String> {
     files
 }
 
+/// Puts an image with the programs of a shell into a folder, as an archive.
+fn image(folder: &std::path::Path) {
+    let programs = programs_of_machine(&["sh", "ls", "cat"]);
+    let entries: Vec<LayerEntry<'_>> =
+        programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
+    let layout = folder.join("layout");
+    Layout::of(&[&entries], LayerPacking::Plain).write(&layout);
+    let mut tar = tar::Builder::new(std::fs::File::create(folder.join("base.tar")).unwrap());
+    tar.append_dir_all(".", &layout).unwrap();
+    tar.into_inner().unwrap();
+}
+
 #[test]
 fn each_topic_has_an_example_that_holds() {
     let sandbox = Sandbox::new(&[]);
@@ -253,6 +270,9 @@ fn each_topic_has_an_example_that_holds() {
         let folder = format!("examples/{number:03}");
         for (path, text) in &scene {
             sandbox.write(&format!("{folder}/{path}"), text);
+        }
+        if topic.example.contains("images/base.tar") {
+            image(&sandbox.folder.join(&folder).join("images"));
         }
         sandbox.write(&format!("{folder}/targets.nub"), &format!("# {}\n{}", topic.name, definitions(topic)));
     }

@@ -288,7 +288,7 @@ fn what_others_make_is_what_would_be_made_here() {
 
 #[test]
 fn a_worker_that_lacks_an_image_puts_it_together() {
-    use nubrik_testing::layouts::{Entry, Layout, Packing, programs_of_machine};
+    use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, programs_of_machine};
 
     let Some(team) = Team::new() else { return };
     if !has_sandboxes() {
@@ -301,9 +301,9 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     let sandbox = team.sandbox(&[("targets.nub", text), ("own.txt", "own\n")]);
     let programs = programs_of_machine(&["sh", "cat", "sleep"]);
     let mut entries: Vec<_> =
-        programs.iter().map(|(path, content)| Entry::File(path, 0o755, content)).collect();
-    entries.push(Entry::File("etc/tide", 0o644, b"ebb\n"));
-    Layout::of(&[&entries], Packing::Gzip).write(&sandbox.folder.join("base"));
+        programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
+    entries.push(LayerEntry::File("etc/tide", 0o644, b"ebb\n"));
+    Layout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("base"));
     let run = team.build(&sandbox, &["--json"]).expect(0);
     assert!(ran_elsewhere(&run) >= 2, "{}", run.stdout);
     let on_board = |run: &Run| {
@@ -316,9 +316,9 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
     // Another image: the worker takes the new one.
     entries.pop();
-    entries.push(Entry::File("etc/tide", 0o644, b"flood\n"));
+    entries.push(LayerEntry::File("etc/tide", 0o644, b"flood\n"));
     fs::remove_dir_all(sandbox.folder.join("base")).unwrap();
-    Layout::of(&[&entries], Packing::Zstandard).write(&sandbox.folder.join("base"));
+    Layout::of(&[&entries], LayerPacking::Zstandard).write(&sandbox.folder.join("base"));
     let run = team.build(&sandbox, &["--json"]).expect(0);
     assert!(on_board(&run).contains(&"bound".to_owned()), "{}", run.stdout);
     assert_eq!(sandbox.read("out/default/bound/level"), "flood\n");

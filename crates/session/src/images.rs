@@ -6,7 +6,7 @@ use std::time::Duration;
 
 use nubrik_images::{ImageCache, ImageResult, RootStatement, UnpackListener};
 
-use crate::session::images_folder;
+use crate::folders::images_folder;
 
 /// Images that nobody used for so long make way.
 pub const IMAGES_UNUSED: Duration = Duration::from_secs(30 * 24 * 3600);

@@ -20,6 +20,7 @@
 //! ```
 
 mod agreeing;
+mod folders;
 mod images;
 mod kits;
 mod pushing;
@@ -28,6 +29,7 @@ mod team;
 mod world;
 
 pub use agreeing::asked_by_store;
+pub use folders::store_folder;
 pub use images::{
     IMAGES_UNUSED, ImageAmount, KnownImage, images_amount, known_image, prune_images, verify_images,
 };
@@ -48,7 +50,7 @@ pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, Reached, Session, SharedCache, Standing, Workshop,
-    accounts_of_lines, key_in, members_at, own_labels, put_members, read_pins, store_folder,
+    accounts_of_lines, key_in, members_at, own_labels, put_members, read_pins,
 };
 pub use team::{NeededFor, NoStore, TeamTrouble};
 

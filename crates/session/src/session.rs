@@ -145,18 +145,6 @@ pub enum BuildProblem {
 /// What this machine is called besides its system and its processor: labels with spaces between.
 const LABELS_VARIABLE: &str = "NUBRIK_LABELS";
 
-/// The folder of the person's store.
-pub fn store_folder() -> Option<PathBuf> {
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    let cache = absolute("XDG_CACHE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".cache")))?;
-    Some(cache.join("nubrik/store"))
-}
-
-/// The folder in which images of all workspaces are kept: in `nubrik/images` of the cache folder.
-pub fn images_folder() -> Option<PathBuf> {
-    Some(store_folder()?.parent()?.join("images"))
-}
-
 /// Labels that a variable gives this machine, and words of it that are no labels.
 pub fn own_labels() -> (Vec<Arc<str>>, Vec<Arc<str>>) {
     let given = std::env::var(LABELS_VARIABLE).unwrap_or_default();
@@ -188,11 +176,11 @@ impl Session {
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared)
             .with_origins(workspace.settings.origins.clone())
-            .with_images(images_folder());
+            .with_images(crate::folders::images_folder());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
-        let store = match store_folder().filter(|folder| folder.is_dir()) {
+        let store = match crate::folders::store_folder().filter(|folder| folder.is_dir()) {
             None => Err(NoStore::NotOpen),
             Some(folder) => {
                 LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
@@ -246,7 +234,8 @@ impl Session {
 
     /// The store of this machine, made where there is none.
     fn opened_store(&self) -> Result<Arc<LocalStore>, NoStore> {
-        let folder = self.store_folder.clone().or_else(store_folder).ok_or(NoStore::NoFolder)?;
+        let folder =
+            self.store_folder.clone().or_else(crate::folders::store_folder).ok_or(NoStore::NoFolder)?;
         LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
     }
 

@@ -15,7 +15,7 @@ pub fn sha256(bytes: &[u8]) -> String {
 }
 
 /// Something in a layer, by its path.
-pub enum Entry<'a> {
+pub enum LayerEntry<'a> {
     /// A folder, and its permissions.
     Folder(&'a str, u32),
     /// A file, its permissions and its content.
@@ -34,7 +34,7 @@ pub enum Entry<'a> {
 
 /// How a layer is packed.
 #[derive(Clone, Copy)]
-pub enum Packing {
+pub enum LayerPacking {
     /// Not at all.
     Plain,
     /// By gzip.
@@ -44,7 +44,7 @@ pub enum Packing {
 }
 
 /// A layer's tar.
-pub fn tar_of(entries: &[Entry<'_>]) -> Vec<u8> {
+pub fn tar_of(entries: &[LayerEntry<'_>]) -> Vec<u8> {
     let mut tar = tar::Builder::new(Vec::new());
     for entry in entries {
         let mut header = tar::Header::new_gnu();
@@ -67,25 +67,25 @@ pub fn tar_of(entries: &[Entry<'_>]) -> Vec<u8> {
             field[..target.len()].copy_from_slice(target.as_bytes());
         };
         match *entry {
-            Entry::Folder(name, mode) => {
+            LayerEntry::Folder(name, mode) => {
                 header.set_mode(mode);
                 put(&mut tar, &mut header, tar::EntryType::Directory, name, b"");
             }
-            Entry::File(name, mode, content) => {
+            LayerEntry::File(name, mode, content) => {
                 header.set_mode(mode);
                 put(&mut tar, &mut header, tar::EntryType::Regular, name, content);
             }
-            Entry::Link(name, target) => {
+            LayerEntry::Link(name, target) => {
                 link_to(&mut header, target);
                 put(&mut tar, &mut header, tar::EntryType::Symlink, name, b"");
             }
-            Entry::HardLink(name, target) => {
+            LayerEntry::HardLink(name, target) => {
                 link_to(&mut header, target);
                 put(&mut tar, &mut header, tar::EntryType::Link, name, b"");
             }
-            Entry::Device(name) => put(&mut tar, &mut header, tar::EntryType::Char, name, b""),
-            Entry::Pipe(name) => put(&mut tar, &mut header, tar::EntryType::Fifo, name, b""),
-            Entry::Marked(name, attribute, value) => {
+            LayerEntry::Device(name) => put(&mut tar, &mut header, tar::EntryType::Char, name, b""),
+            LayerEntry::Pipe(name) => put(&mut tar, &mut header, tar::EntryType::Fifo, name, b""),
+            LayerEntry::Marked(name, attribute, value) => {
                 tar.append_pax_extensions([(&*format!("SCHILY.xattr.{attribute}"), value.as_bytes())])
                     .unwrap();
                 put(&mut tar, &mut header, tar::EntryType::Regular, name, b"marked");
@@ -98,7 +98,7 @@ pub fn tar_of(entries: &[Entry<'_>]) -> Vec<u8> {
 /// What a layout is made of.
 pub struct Layout<'a> {
     /// The tar of each layer, the lowest first, and how it is packed.
-    pub layers: Vec<(Vec<u8>, Packing)>,
+    pub layers: Vec<(Vec<u8>, LayerPacking)>,
     /// Variables, as `NAME=VALUE`.
     pub env: &'a [&'a str],
     /// The processor that it is for, in the specification's words.
@@ -107,7 +107,7 @@ pub struct Layout<'a> {
 
 impl Layout<'_> {
     /// A layout for this machine of layers with these entries.
-    pub fn of(layers: &[&[Entry<'_>]], packing: Packing) -> Layout<'static> {
+    pub fn of(layers: &[&[LayerEntry<'_>]], packing: LayerPacking) -> Layout<'static> {
         let layers = layers.iter().map(|entries| (tar_of(entries), packing)).collect();
         Layout {
             layers,
@@ -131,13 +131,13 @@ impl Layout<'_> {
         let (mut layers, mut unpacked, mut digests) = (Vec::new(), Vec::new(), Vec::new());
         for (tar, packing) in &self.layers {
             let (kind, packed) = match packing {
-                Packing::Plain => ("tar", tar.clone()),
-                Packing::Gzip => {
+                LayerPacking::Plain => ("tar", tar.clone()),
+                LayerPacking::Gzip => {
                     let mut out = flate2::write::GzEncoder::new(Vec::new(), flate2::Compression::fast());
                     out.write_all(tar).unwrap();
                     ("tar+gzip", out.finish().unwrap())
                 }
-                Packing::Zstandard => {
+                LayerPacking::Zstandard => {
                     let fastest = ruzstd::encoding::CompressionLevel::Fastest;
                     ("tar+zstd", ruzstd::encoding::compress_to_vec(&**tar, fastest))
                 }

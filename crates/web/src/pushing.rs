@@ -25,7 +25,7 @@ pub struct ImageUpload<'a> {
 }
 
 /// What a request carries, made again for each try.
-type Content<'c> = &'c dyn Fn() -> Result<(Box<dyn Read>, u64), Trouble>;
+type BlobContent<'c> = &'c dyn Fn() -> Result<(Box<dyn Read>, u64), Trouble>;
 
 impl<'a> ImageUpload<'a> {
     pub(crate) fn new(agent: &'a Agent, base: Address, credential: Option<Credential>) -> ImageUpload<'a> {
@@ -49,7 +49,7 @@ impl<'a> ImageUpload<'a> {
     ///
     /// # Errors
     /// When the registry does not take it.
-    pub fn blob(&self, digest: &str, content: Content<'_>) -> Result<(), Trouble> {
+    pub fn blob(&self, digest: &str, content: BlobContent<'_>) -> Result<(), Trouble> {
         let begun = self.ask("POST", &self.below("blobs/uploads/")?, None, None)?.0;
         let location = begun.text("location").filter(|_| begun.status == 202);
         let Some(location) = location.and_then(|location| self.base.join(location)) else {
@@ -85,7 +85,7 @@ impl<'a> ImageUpload<'a> {
         method: &str,
         address: &Address,
         kind: Option<&str>,
-        content: Option<Content<'_>>,
+        content: Option<BlobContent<'_>>,
     ) -> Result<(Head, Vec<u8>), Trouble> {
         // A credential is for its own host; a token of that host goes wherever it leads on its own.
         let is_own = address.host() == self.base.host();
@@ -121,7 +121,7 @@ impl<'a> ImageUpload<'a> {
         method: &str,
         address: &Address,
         kind: Option<&str>,
-        content: Option<Content<'_>>,
+        content: Option<BlobContent<'_>>,
         credential: Option<&Credential>,
     ) -> Result<(Head, Vec<u8>), Trouble> {
         let failed = |why: String| Trouble::failed(why);

@@ -196,7 +196,7 @@ impl Session {
             labels: self.machine.labels(),
             search_path: std::env::var_os("PATH").unwrap_or_default(),
             local,
-            images: crate::session::images_folder(),
+            images: crate::folders::images_folder(),
         };
         let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
