@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Finding, Graph, ImageSource, Native, Program, Step, StepId, WorkFolder, is_variant, options_of,
+    Graph, ImageSearch, ImageSource, Native, Program, Step, StepId, WorkFolder, is_variant, options_of,
     shown_marks, shown_service, without_variant,
 };
 use nubrik_source::FilePath;
@@ -358,7 +358,7 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             new.start.iter().for_each(|word| add(Part::Word, word));
             new.folder.iter().for_each(|folder| add(Part::Folder, folder));
         }
-        Some(Native::Find(Finding::Tools { names, .. } | Finding::Libraries { names, .. })) => {
+        Some(Native::Find(ImageSearch::Tools { names, .. } | ImageSearch::Libraries { names, .. })) => {
             names.iter().for_each(|name| add(Part::Text, name));
         }
         Some(Native::Unpack { .. }) | None => {}

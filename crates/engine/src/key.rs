@@ -82,7 +82,7 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, Finding, ImageFiles, ImageSource, Native,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, ImageFiles, ImageSearch, ImageSource, Native,
         NewImage, OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand,
         ServiceImage, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId,
         Unpacking, WorkFolder,
@@ -355,11 +355,11 @@ mod tests {
             new_image(&|new| new.start.clear()),
             new_image(&|new| new.folder = None),
             new_image(&|new| new.platform.1 = "aarch64".into()),
-            Native::Find(Finding::Tools { names: vec!["cc".into()], version: None }),
-            Native::Find(Finding::Tools { names: vec!["ar".into()], version: None }),
-            Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
-            Native::Find(Finding::Libraries { names: vec!["cc".into()], for_static: false }),
-            Native::Find(Finding::Libraries { names: vec!["cc".into()], for_static: true }),
+            Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: None }),
+            Native::Find(ImageSearch::Tools { names: vec!["ar".into()], version: None }),
+            Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
+            Native::Find(ImageSearch::Libraries { names: vec!["cc".into()], for_static: false }),
+            Native::Find(ImageSearch::Libraries { names: vec!["cc".into()], for_static: true }),
         ];
         let key_of = |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
         for (i, one) in all.iter().enumerate() {

@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFile};
-use nubrik_graph::{Finding, ImageSource, Limits, Native, PlainFile, Service, Stage};
+use nubrik_graph::{ImageSearch, ImageSource, Limits, Native, PlainFile, Service, Stage};
 use nubrik_source::{FilePath, WsPath};
 use nubrik_store::StoredContent;
 
@@ -190,7 +190,7 @@ pub enum Work {
     /// Moves what commands made in their folder to the place of an output.
     Take(WsPath),
     /// Looks for something in a root, and writes down what is there.
-    Find(OpenRoot, Finding),
+    Find(OpenRoot, ImageSearch),
 }
 
 impl Work {

@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, Finding, ImageFiles, ImageSource, Limits, Native, NewImage,
-    OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service, ServiceCommand,
-    ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, ImageFiles, ImageSearch, ImageSource, Limits, Native,
+    NewImage, OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service,
+    ServiceCommand, ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
@@ -43,7 +43,7 @@ impl Layout for ImageFiles<PlainFile> {
         })
     }
 }
-layout!(enum Finding { 0 => Tools { names, version }, 1 => Libraries { names, for_static } });
+layout!(enum ImageSearch { 0 => Tools { names, version }, 1 => Libraries { names, for_static } });
 layout!(enum Role { 0 => Inner, 1 => Target, 2 => Test, 3 => Job, 4 => Service });
 
 /// By its name.

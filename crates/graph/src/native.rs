@@ -83,7 +83,7 @@ pub struct Placement<F = FileId> {
 
 /// Something to look for in the root of an image.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub enum Finding {
+pub enum ImageSearch {
     /// Programs.
     Tools {
         /// Their names, or absolute paths, the best first.
@@ -241,7 +241,7 @@ pub enum Native<F = FileId> {
         executable: bool,
     },
     /// Looks for something in the root of the step's image, and writes down what is there, as JSON.
-    Find(Finding),
+    Find(ImageSearch),
     /// Makes an image: an archive of a layout.
     MakeImage(Box<NewImage<F>>),
     /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine that needs them.

@@ -12,7 +12,7 @@ use nubrik_images::{
     HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
 };
 use nubrik_testing::layouts::LayerEntry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
-use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, sha256, tar_of};
+use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, sha256, tar_of};
 
 #[derive(Default)]
 struct Quiet(AtomicBool);
@@ -89,7 +89,7 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
         [LayerPacking::Plain, LayerPacking::Gzip, LayerPacking::Zstandard].into_iter().enumerate()
     {
         let layout = folder.path().join(format!("layout{number}"));
-        Layout::of(&[&BASE, &OVER], packing).write(&layout);
+        ImageLayout::of(&[&BASE, &OVER], packing).write(&layout);
         // Each in a cache of its own.
         let cache = ImageCache::open(&folder.path().join(format!("cache{number}"))).unwrap();
         let root = open(&cache, &layout);
@@ -129,7 +129,7 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
         Folder("etc", 0o750),
     ]);
     let layout = folder.path().join("one");
-    Layout { layers: vec![(whole, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }
+    ImageLayout { layers: vec![(whole, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
         .write(&layout);
     let archive = folder.path().join("one.tar");
     let mut tar = tar::Builder::new(fs::File::create(&archive).unwrap());
@@ -154,7 +154,7 @@ fn what_leads_out_or_is_no_file_is_refused_and_nothing_is_left() {
     for (number, (entries, why)) in cases.into_iter().enumerate() {
         let folder = tempfile::tempdir().unwrap();
         let (layout, cache) = (folder.path().join("layout"), folder.path().join("cache"));
-        Layout::of(&[entries], LayerPacking::Gzip).write(&layout);
+        ImageLayout::of(&[entries], LayerPacking::Gzip).write(&layout);
         let cache = ImageCache::open(&cache).unwrap();
         let said = state(&cache, &layout).map_or_else(|problem| problem.to_string(), |said| said.text());
         assert!(said.contains(why), "{number}: {said}");
@@ -170,7 +170,7 @@ fn links_of_an_image_lead_nowhere_on_this_machine() {
     fs::create_dir(&outside).unwrap();
     let target = outside.display().to_string();
     let layout = folder.path().join("layout");
-    Layout::of(&[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]], LayerPacking::Plain)
+    ImageLayout::of(&[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]], LayerPacking::Plain)
         .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let root = open(&cache, &layout);
@@ -186,7 +186,7 @@ fn damage_is_found_and_said() {
     let change = |what: &str, expected: &str, act: &dyn Fn(&Path, &str)| {
         let folder = tempfile::tempdir().unwrap();
         let layout = folder.path().join("layout");
-        let digests = Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
+        let digests = ImageLayout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
         act(&layout, &digests[0]["sha256:".len()..]);
         let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
         let said = state(&cache, &layout).unwrap_err().to_string();
@@ -219,9 +219,9 @@ fn damage_is_found_and_said() {
 fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], LayerPacking::Plain).write(&layout);
+    ImageLayout::of(&[&BASE], LayerPacking::Plain).write(&layout);
     let other = folder.path().join("other");
-    Layout::of(&[&OVER], LayerPacking::Plain).write(&other);
+    ImageLayout::of(&[&OVER], LayerPacking::Plain).write(&other);
     // A manifest that is whole, whose configuration names the layer of another image.
     let read = |at: &Path| fs::read_to_string(at.join("index.json")).unwrap();
     let blobs = |at: &Path| {
@@ -263,14 +263,16 @@ fn a_tar_whose_last_block_is_short_is_whole() {
     let layout = folder.path().join("layout");
     let mut tar = tar_of(&[File("etc/tide", 0o644, b"ebb")]);
     tar.truncate(512 + 3);
-    Layout { layers: vec![(tar, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }.write(&layout);
+    ImageLayout { layers: vec![(tar, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
+        .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     assert_eq!(open(&cache, &layout).read("etc/tide", 10).as_deref(), Some(&b"ebb"[..]));
     // One that ends in the middle of a file is not.
     let layout = folder.path().join("cut");
     let mut tar = tar_of(&[File("etc/tide", 0o644, &[7; 2000])]);
     tar.truncate(512 + 700);
-    Layout { layers: vec![(tar, LayerPacking::Gzip)], ..Layout::of(&[], LayerPacking::Gzip) }.write(&layout);
+    ImageLayout { layers: vec![(tar, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
+        .write(&layout);
     assert!(state(&cache, &layout).unwrap_err().to_string().contains("cannot be used"));
 }
 
@@ -278,7 +280,7 @@ fn a_tar_whose_last_block_is_short_is_whole() {
 fn an_image_of_another_processor_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout { architecture: "s390x", ..Layout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
+    ImageLayout { architecture: "s390x", ..ImageLayout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap_err().to_string();
     assert!(said.contains("it is for linux/s390x, not for linux/"), "{said}");
@@ -290,7 +292,7 @@ fn variables_are_a_part_of_an_image() {
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = |name: &str, env: &[&str]| {
         let layout = folder.path().join(name);
-        Layout { env, ..Layout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
+        ImageLayout { env, ..ImageLayout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
         state(&cache, &layout).unwrap()
     };
     let (one, other) = (said("one", &["PATH=/opt/bin"]), said("other", &["PATH=/opt/other"]));
@@ -303,7 +305,7 @@ fn variables_are_a_part_of_an_image() {
 fn a_root_that_is_damaged_or_gone_is_made_again() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
+    ImageLayout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache_folder = folder.path().join("cache");
     let cache = ImageCache::open(&cache_folder).unwrap();
     let path = open(&cache, &layout).path().to_owned();
@@ -339,7 +341,7 @@ fn a_root_that_is_damaged_or_gone_is_made_again() {
 fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
+    ImageLayout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let path = open(&cache, &layout).path().to_owned();
     assert!(cache.verify(&Quiet::default()).unwrap().is_empty());
@@ -360,11 +362,11 @@ fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
 fn an_image_that_is_another_one_now_is_not_taken() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], LayerPacking::Plain).write(&layout);
+    ImageLayout::of(&[&BASE], LayerPacking::Plain).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap();
     fs::remove_dir_all(&layout).unwrap();
-    Layout::of(&[&BASE, &OVER], LayerPacking::Plain).write(&layout);
+    ImageLayout::of(&[&BASE, &OVER], LayerPacking::Plain).write(&layout);
     let got = cache.root(&said, &Quiet::default(), || Ok((layout_at(&layout)?, choice())));
     assert!(got.err().unwrap().to_string().contains("another one"));
 }
@@ -373,7 +375,7 @@ fn an_image_that_is_another_one_now_is_not_taken() {
 fn who_is_stopped_leaves_nothing_half_done() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    Layout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
+    ImageLayout::of(&[&BASE], LayerPacking::Gzip).write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let stopped = Quiet(AtomicBool::new(true));
     let said = cache.statement(&*layout_at(&layout).unwrap(), &choice(), &stopped);
@@ -393,7 +395,7 @@ fn several_make_the_same_root_at_once() {
     let mut entries: Vec<LayerEntry<'_>> =
         names.iter().map(|name| File(name, 0o644, name.as_bytes())).collect();
     entries.push(File("large", 0o644, &large));
-    Layout::of(&[&entries], LayerPacking::Gzip).write(&layout);
+    ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&layout);
     let place = folder.path().join("cache");
     std::thread::scope(|scope| {
         for _ in 0..6 {
@@ -422,7 +424,7 @@ fn holes_stay_holes_and_attributes_of_users_count() {
     let end = holey.len() - 3;
     holey[end..].copy_from_slice(b"end");
     let layout = folder.path().join("holes");
-    Layout::of(&[&[File("disk", 0o600, &holey)]], LayerPacking::Gzip).write(&layout);
+    ImageLayout::of(&[&[File("disk", 0o600, &holey)]], LayerPacking::Gzip).write(&layout);
     let root = open(&cache, &layout);
     let found = root.path().join("disk").metadata().unwrap();
     assert_eq!(found.len(), 8 << 20);
@@ -430,7 +432,7 @@ fn holes_stay_holes_and_attributes_of_users_count() {
     assert_eq!(fs::read(root.path().join("disk")).unwrap(), holey);
     let said = |name: &str, attribute: &str| {
         let layout = folder.path().join(name);
-        Layout::of(&[&[Marked("file", attribute, "ebb")]], LayerPacking::Plain).write(&layout);
+        ImageLayout::of(&[&[Marked("file", attribute, "ebb")]], LayerPacking::Plain).write(&layout);
         (state(&cache, &layout), layout)
     };
     let (plain, _) = said("labels", "security.capability");

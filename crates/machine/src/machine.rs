@@ -15,7 +15,7 @@ use nubrik_engine::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices, OutsideSystem,
     OutsideWork, Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
 };
-use nubrik_graph::{Finding, ImageSource, Native, PlainFile, Service};
+use nubrik_graph::{ImageSearch, ImageSource, Native, PlainFile, Service};
 use nubrik_pins::OriginSettings;
 use nubrik_source::{FilePath, FilePlace, WsPath};
 use nubrik_store::StoredContent;
@@ -482,7 +482,7 @@ impl OutsideWork for Machine {
 
 impl Machine {
     /// Writes what was found in a root.
-    fn note_found(&self, root: &OpenRoot, finding: &Finding, to: &WsPath) -> Result<(), WorkProblem> {
+    fn note_found(&self, root: &OpenRoot, finding: &ImageSearch, to: &WsPath) -> Result<(), WorkProblem> {
         let found = self.find_in_root(root, finding, to)?;
         self.write_made(to, &found)
     }

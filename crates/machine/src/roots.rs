@@ -8,7 +8,7 @@ use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
-use nubrik_graph::{ArchiveFormat, Finding, ImageFiles, ImageSource, NewImage, PlainFile};
+use nubrik_graph::{ArchiveFormat, ImageFiles, ImageSearch, ImageSource, NewImage, PlainFile};
 use nubrik_images::{
     BlobFiles, Blobs, HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, ImageSettings,
     RootStatement, UnpackListener, layout_at, make_image,
@@ -62,12 +62,12 @@ impl Roots {
 }
 
 /// Stops when everything does, and counts.
-struct Unpacking<'a> {
+struct UnpackingStop<'a> {
     cancel: &'a CancelSwitch,
     roots: &'a Roots,
 }
 
-impl UnpackListener for Unpacking<'_> {
+impl UnpackListener for UnpackingStop<'_> {
     fn is_stopped(&self) -> bool {
         self.cancel.is_thrown()
     }
@@ -122,7 +122,7 @@ impl Machine {
     /// What an image is, as the document that represents it.
     pub(crate) fn image_statement(&self, image: &FoundImage) -> Result<String, WorkProblem> {
         let blobs = image.blobs().map_err(problem)?;
-        let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
+        let unpacking = UnpackingStop { cancel: self.cancel(), roots: &self.roots };
         let statement = self.roots.cache()?.statement(&*blobs, &image.choice, &unpacking);
         statement.map(|statement| statement.text()).map_err(problem)
     }
@@ -180,7 +180,7 @@ impl Machine {
             let (image, here) = (image.choice.platform.as_str(), here.as_str());
             return Err(WorkProblem::Input(format!("it is for {image}, and this machine runs {here}")));
         }
-        let unpacking = Unpacking { cancel: self.cancel(), roots: &self.roots };
+        let unpacking = UnpackingStop { cancel: self.cancel(), roots: &self.roots };
         let held = self.roots.cache()?.root(statement, &unpacking, || {
             bring();
             Ok((image.blobs()?, image.choice.clone()))
@@ -257,13 +257,13 @@ impl Machine {
     pub(crate) fn find_in_root(
         &self,
         root: &OpenRoot,
-        finding: &Finding,
+        finding: &ImageSearch,
         to: &WsPath,
     ) -> Result<String, WorkProblem> {
         let closed = || WorkProblem::Machine("the image is not open".to_owned());
         let open = self.image_root(root).ok_or_else(closed)?;
         match finding {
-            Finding::Tools { names, version } => {
+            ImageSearch::Tools { names, version } => {
                 let mut search = ToolSearch { searched: root.search.clone(), ..ToolSearch::default() };
                 for name in names {
                     let Some(path) = open.held.program(name, &root.search) else { continue };
@@ -275,7 +275,7 @@ impl Machine {
                 }
                 Ok(search.to_json())
             }
-            Finding::Libraries { names, for_static } => {
+            ImageSearch::Libraries { names, for_static } => {
                 let text = |path: &Path| {
                     let bytes = open.held.read(path.to_str()?, LONGEST_LIBRARY_FILE)?;
                     String::from_utf8(bytes).ok()

@@ -8,7 +8,7 @@ use std::fs;
 use std::path::Path;
 
 use nubrik_testing::layouts::LayerEntry::{File, Folder};
-use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, programs_of_machine};
+use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, programs_of_machine};
 use nubrik_testing::{Need, skip};
 use sandbox::{Sandbox, has_sandboxes};
 use std::process::{Child, Command, Stdio};
@@ -27,8 +27,8 @@ fn image_with(at: &Path, files: &[(&str, &str)], packing: LayerPacking, env: &[&
     let mut entries: Vec<LayerEntry<'_>> =
         programs.iter().map(|(path, content)| File(path, 0o755, content)).collect();
     entries.extend(files.iter().map(|(path, text)| File(path, 0o644, text.as_bytes())));
-    let of_machine = Layout::of(&[&[Folder("etc", 0o755)], &entries], packing);
-    Layout { env, ..of_machine }.write(at);
+    let of_machine = ImageLayout::of(&[&[Folder("etc", 0o755)], &entries], packing);
+    ImageLayout { env, ..of_machine }.write(at);
 }
 
 /// A workspace with one image, `images/base`; nothing where this machine makes no sandboxes.
@@ -203,7 +203,7 @@ target none = step { run = `nosuch {out \"x\"}` }
     entries.push(File("usr/lib/pkgconfig/tides.pc", 0o644, pc.as_bytes()));
     entries.push(File("etc/tide", 0o644, b"ebb\n"));
     fs::remove_dir_all(sandbox.folder.join("images/base")).unwrap();
-    Layout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("images/base"));
+    ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("images/base"));
     sandbox.run(&["build", "said", "seen"]).expect(0);
     assert_eq!(sandbox.read("out/default/said"), "tidetool 3.2 4.5 -L/opt/tides--ltides ebb\n");
     assert_eq!(sandbox.read("out/default/seen"), "tidetool 3.2\n");

@@ -485,7 +485,8 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
             0o644,
             b"#define TIDE 7\n",
         ));
-        nubrik_testing::layouts::Layout::of(&[&entries], packing).write(&seat.sandbox.folder.join("base"));
+        nubrik_testing::layouts::ImageLayout::of(&[&entries], packing)
+            .write(&seat.sandbox.folder.join("base"));
         seat.sandbox.write(
             "targets.nub",
             "let base = image { layout = \"base\" }

@@ -9,7 +9,7 @@ mod sandbox;
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
 
-use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, programs_of_machine};
+use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, programs_of_machine};
 use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
@@ -241,7 +241,7 @@ fn image(folder: &std::path::Path) {
     let entries: Vec<LayerEntry<'_>> =
         programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
     let layout = folder.join("layout");
-    Layout::of(&[&entries], LayerPacking::Plain).write(&layout);
+    ImageLayout::of(&[&entries], LayerPacking::Plain).write(&layout);
     let mut tar = tar::Builder::new(std::fs::File::create(folder.join("base.tar")).unwrap());
     tar.append_dir_all(".", &layout).unwrap();
     tar.into_inner().unwrap();

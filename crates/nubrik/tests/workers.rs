@@ -288,7 +288,7 @@ fn what_others_make_is_what_would_be_made_here() {
 
 #[test]
 fn a_worker_that_lacks_an_image_puts_it_together() {
-    use nubrik_testing::layouts::{LayerEntry, LayerPacking, Layout, programs_of_machine};
+    use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, programs_of_machine};
 
     let Some(team) = Team::new() else { return };
     if !has_sandboxes() {
@@ -303,7 +303,7 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     let mut entries: Vec<_> =
         programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
     entries.push(LayerEntry::File("etc/tide", 0o644, b"ebb\n"));
-    Layout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("base"));
+    ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("base"));
     let run = team.build(&sandbox, &["--json"]).expect(0);
     assert!(ran_elsewhere(&run) >= 2, "{}", run.stdout);
     let on_board = |run: &Run| {
@@ -318,7 +318,7 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     entries.pop();
     entries.push(LayerEntry::File("etc/tide", 0o644, b"flood\n"));
     fs::remove_dir_all(sandbox.folder.join("base")).unwrap();
-    Layout::of(&[&entries], LayerPacking::Zstandard).write(&sandbox.folder.join("base"));
+    ImageLayout::of(&[&entries], LayerPacking::Zstandard).write(&sandbox.folder.join("base"));
     let run = team.build(&sandbox, &["--json"]).expect(0);
     assert!(on_board(&run).contains(&"bound".to_owned()), "{}", run.stdout);
     assert_eq!(sandbox.read("out/default/bound/level"), "flood\n");

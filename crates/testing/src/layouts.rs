@@ -96,7 +96,7 @@ pub fn tar_of(entries: &[LayerEntry<'_>]) -> Vec<u8> {
 }
 
 /// What a layout is made of.
-pub struct Layout<'a> {
+pub struct ImageLayout<'a> {
     /// The tar of each layer, the lowest first, and how it is packed.
     pub layers: Vec<(Vec<u8>, LayerPacking)>,
     /// Variables, as `NAME=VALUE`.
@@ -105,11 +105,11 @@ pub struct Layout<'a> {
     pub architecture: &'a str,
 }
 
-impl Layout<'_> {
+impl ImageLayout<'_> {
     /// A layout for this machine of layers with these entries.
-    pub fn of(layers: &[&[LayerEntry<'_>]], packing: LayerPacking) -> Layout<'static> {
+    pub fn of(layers: &[&[LayerEntry<'_>]], packing: LayerPacking) -> ImageLayout<'static> {
         let layers = layers.iter().map(|entries| (tar_of(entries), packing)).collect();
-        Layout {
+        ImageLayout {
             layers,
             env: &[],
             architecture: if cfg!(target_arch = "aarch64") { "arm64" } else { "amd64" },

@@ -2,7 +2,7 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Finding, Graph, ImageFiles, ImageSource, NewImage, Numbers, Place,
+    ArchiveFormat, ArgumentFile, Graph, ImageFiles, ImageSearch, ImageSource, NewImage, Numbers, Place,
     PlainFile, Purpose, Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step,
     write_target,
 };
@@ -169,8 +169,8 @@ fn graphs() -> Vec<Tables> {
             folder: Some("/srv".into()),
             platform: ("linux".into(), "x86_64".into()),
         })),
-        Native::Find(Finding::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
-        Native::Find(Finding::Libraries { names: vec!["z".into()], for_static: true }),
+        Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
+        Native::Find(ImageSearch::Libraries { names: vec!["z".into()], for_static: true }),
     ];
     let works = [
         WorkFolder::Root,

@@ -4,7 +4,7 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{Finding, ImageSource, Native, PlainFile, ServiceImage};
+use nubrik_graph::{ImageSearch, ImageSource, Native, PlainFile, ServiceImage};
 use nubrik_source::{Span, WsPath};
 
 use super::chosen::{Config, DEFAULTS, ROOT, SetOption, Setting, SettingValue};
@@ -187,7 +187,7 @@ impl Evaluator<'_> {
         &mut self,
         scope: &Scope,
         image: FileRef,
-        finding: Finding,
+        finding: ImageSearch,
         span: Span,
     ) -> Result<Arc<str>> {
         let native = Native::Find(finding);

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{FileId, Graph, Step};
+use nubrik_graph::{FileId, Graph};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
 use nubrik_pins::{Origin, PINS_FILE, PinProblem, Pins, Registry};
@@ -78,8 +78,8 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     };
     let looked_for = session.looked_for();
     // Tools of steps that only other machines run need not be here.
-    let here = |step: &&Box<Step>| session.runs_here(step);
-    let own = evaluation.graph.steps.iter().filter(here).filter(|step| step.root.is_none());
+    let steps = evaluation.graph.steps.iter().map(|step| &**step);
+    let own = steps.filter(|step| session.runs_here(step) && step.root.is_none());
     let names = own.flat_map(|step| &step.tools).map(|tool| evaluation.graph.tools[tool.index()].clone());
     let mut names: Vec<Arc<str>> = names.collect();
     names.sort();

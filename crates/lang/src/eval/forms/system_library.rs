@@ -3,7 +3,7 @@
 use std::rc::Rc;
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::Finding;
+use nubrik_graph::ImageSearch;
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -56,7 +56,7 @@ impl Evaluator<'_> {
         let answer = match self.root_for(scope, values, span)? {
             Some(image) => {
                 let LibraryRequest { names, for_static } = request;
-                let finding = Finding::Libraries { names, for_static };
+                let finding = ImageSearch::Libraries { names, for_static };
                 let said = self.found_in_image(scope, image, finding, span)?;
                 LibrarySearch::from_json(&said).unwrap_or_default()
             }

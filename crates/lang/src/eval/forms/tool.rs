@@ -4,7 +4,7 @@ use std::rc::Rc;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
-use nubrik_graph::Finding;
+use nubrik_graph::ImageSearch;
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -90,7 +90,7 @@ impl Evaluator<'_> {
         let answer = match image {
             Some(image) => {
                 let ToolRequest { names, version } = request;
-                let said = self.found_in_image(scope, image, Finding::Tools { names, version }, span)?;
+                let said = self.found_in_image(scope, image, ImageSearch::Tools { names, version }, span)?;
                 ToolSearch::from_json(&said).unwrap_or_default()
             }
             None => {
