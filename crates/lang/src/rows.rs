@@ -1,4 +1,4 @@
-//! ImageSearch rows of a table by a key that is in them, so that no key is held twice.
+//! Finding rows of a table by a key that is in them, so that no key is held twice.
 
 use std::hash::{Hash, Hasher};
 
