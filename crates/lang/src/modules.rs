@@ -7,6 +7,7 @@ use std::sync::Arc;
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Sources, Span, TextId, WsPath};
 use nubrik_syntax::parse;
+use nubrik_wording::some_of;
 
 use crate::address::WithinPattern;
 use crate::hir::*;
@@ -255,10 +256,10 @@ impl Modules {
             _ => {
                 let open = module.decls.iter().filter(|d| self.refusal(from, kit, d, "").is_none());
                 let near = meant(&name.text, open.clone().map(|d| &*d.name.text)).map(str::to_owned);
-                let all: Vec<&str> = listed(open).iter().map(|d| &*d.name.text).collect();
+                let all = listed(open).into_iter().map(|d| &*d.name.text);
                 let error =
                     Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
-                Err(error.note(format!("it has: {}", all.join(", "))).maybe_mend(near))
+                Err(error.note(format!("it has: {}", some_of(all))).maybe_mend(near))
             }
         }
     }

@@ -10,6 +10,21 @@
 
 use time::OffsetDateTime;
 
+/// How many names a message lists.
+const NAMED: usize = 12;
+
+/// Names with commas between; of many only the first, and `…`.
+pub fn some_of<N: AsRef<str>>(names: impl IntoIterator<Item = N>) -> String {
+    let mut text = String::new();
+    for (number, name) in names.into_iter().take(NAMED + 1).enumerate() {
+        if number > 0 {
+            text.push_str(", ");
+        }
+        text.push_str(if number < NAMED { name.as_ref() } else { "…" });
+    }
+    text
+}
+
 /// A number with the noun for it: `1 step`, `2 steps`.
 pub fn counted(count: usize, noun: &str) -> String {
     format!("{count} {}", plural(noun, count))
@@ -105,6 +120,14 @@ mod tests {
         assert_eq!(nouns.map(|noun| plural(noun, 3)), many);
         assert_eq!(nouns.map(|noun| plural(noun, 1)), nouns);
         assert_eq!(counted(0, "test"), "0 tests");
+    }
+
+    #[test]
+    fn of_many_names_the_first_are_said() {
+        assert_eq!(some_of(["ebb", "flood"]), "ebb, flood");
+        let many: Vec<String> = (0..1000).map(|n| format!("t{n}")).collect();
+        assert_eq!(some_of(&many), "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11, …");
+        assert_eq!(some_of(&many[..12]), "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11");
     }
 
     #[test]

@@ -4,6 +4,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
+use nubrik_wording::some_of;
 
 use super::{Evaluator, Result, Scope};
 use crate::TARGETS_FILE;
@@ -126,11 +127,8 @@ impl Evaluator<'_> {
                     .map(|d| &*d.name.text);
                 let near = nearest(name, targets.clone()).map(|n| at.child(n).as_str().to_owned());
                 let all: Vec<&str> = targets.collect();
-                let error = if all.is_empty() {
-                    error
-                } else {
-                    error.note(format!("`{at}` has: {}", all.join(", ")))
-                };
+                let error =
+                    if all.is_empty() { error } else { error.note(format!("`{at}` has: {}", some_of(all))) };
                 return match near {
                     None if at.is_root() && path.parts().count() > 1 => {
                         self.near_folder(without_notes(error), path)
@@ -200,9 +198,7 @@ impl Evaluator<'_> {
                 let message = format!("{} has no `{}`", value.described(), way[at]);
                 let mut error = Diagnostic::error("unknown-target", message);
                 if !names.is_empty() {
-                    let some: Vec<&str> = names.iter().take(8).map(|n| &**n).collect();
-                    let more = if names.len() > 8 { ", …" } else { "" };
-                    error = error.note(format!("it has: {}{more}", some.join(", ")));
+                    error = error.note(format!("it has: {}", some_of(&names)));
                 }
                 return self.fail(span, error.maybe_mend(near));
             };

@@ -8,6 +8,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, TextId};
+use nubrik_wording::some_of;
 use rustc_hash::FxHashSet;
 
 use super::chosen::PROBE;
@@ -129,7 +130,7 @@ impl Evaluator<'_> {
                     let mut error = Diagnostic::error("bad-data", message);
                     error = match near {
                         Some(near) => error.note(near),
-                        None => error.note(format!("it has: {}", keys.collect::<Vec<_>>().join(", "))),
+                        None => error.note(format!("it has: {}", some_of(keys))),
                     };
                     let error = error.related(load.at, "the file is loaded here");
                     if !load.missing.borrow_mut().insert(error.message.clone()) {

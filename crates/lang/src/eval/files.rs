@@ -5,6 +5,7 @@ use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
+use nubrik_wording::some_of;
 
 use super::{Evaluator, Result};
 use crate::KITS_FOLDER;
@@ -13,9 +14,6 @@ use crate::hir::*;
 use crate::types::{Type, wrong_type};
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
-
-/// So many files of a folder are named.
-const FILES_NAMED: usize = 8;
 
 impl Evaluator<'_> {
     /// The folder against which a text in this module is a path.
@@ -237,11 +235,9 @@ impl Evaluator<'_> {
                 None => error,
             };
         }
-        let there = names.iter().take(FILES_NAMED).map(|n| &**n).collect::<Vec<_>>().join(", ");
         match near {
-            None if !there.is_empty() && !above.is_root() => {
-                let more = if names.len() > FILES_NAMED { ", …" } else { "" };
-                error.note(format!("`{above}` has: {there}{more}"))
+            None if !names.is_empty() && !above.is_root() => {
+                error.note(format!("`{above}` has: {}", some_of(names.iter())))
             }
             near => error.maybe_mend(near),
         }

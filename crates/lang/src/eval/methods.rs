@@ -4,7 +4,7 @@ use std::rc::Rc;
 
 use nubrik_diagnostic::{Diagnostic, nearest};
 use nubrik_source::{Span, WsPath};
-use nubrik_wording::counted;
+use nubrik_wording::{counted, some_of};
 
 use super::calls::Given;
 use super::expressions::unique_files;
@@ -114,9 +114,9 @@ impl Evaluator<'_> {
         let error = match base {
             Value::Record(_) => error.note(format!("it has: {has}")),
             Value::Map(map) if map.loaded => {
-                let keys: Vec<&str> = map.entries.iter().take(12).map(|(k, _)| &**k).collect();
-                let near = nearest(&name.text, map.entries.iter().map(|(k, _)| &**k)).map(str::to_owned);
-                return error.note(format!("it has: {}", keys.join(", "))).maybe_mend(near);
+                let keys = map.entries.iter().map(|(k, _)| &**k);
+                let near = nearest(&name.text, keys.clone()).map(str::to_owned);
+                return error.note(format!("it has: {}", some_of(keys))).maybe_mend(near);
             }
             Value::Answer(_) => return error.note("it has: ok, text, lines, json, errors"),
             Value::Tool(_) => return error.note("it has: name, version"),
