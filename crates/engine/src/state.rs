@@ -147,6 +147,14 @@ pub struct Changes {
     pub published: ChangeList<Published>,
 }
 
+impl Changes {
+    /// Whether anything is other than before, but for the count of builds.
+    pub fn has_news(&self) -> bool {
+        let Changes { builds: _, files, steps, published } = self;
+        !(files.is_empty() && steps.is_empty() && published.is_empty())
+    }
+}
+
 /// What a step was made of, as bytes for other machines: without what is only of this one.
 pub fn memory_for_others(memory: &StepMemory) -> Vec<u8> {
     let told = StepMemory {

@@ -107,7 +107,13 @@ impl Workshop<'_> {
             // A file that may still change without a trace holds no seal.
             (path.clone(), entry.map(|e| if e.young { Signature::default() } else { e.signature }))
         }));
-        self.remember(std::mem::take(&mut outcome.changes))?;
+        let changes = std::mem::take(&mut outcome.changes);
+        if changes.has_news() {
+            self.remember(changes)?;
+        } else {
+            // What only reads is no build that counts.
+            self.remember_tools()?;
+        }
         if outcome.summary.counts.is_well() && !outcome.cancelled {
             for file in &evaluation.probes {
                 let Some(maker) = graph.file(*file).maker else { continue };
@@ -221,6 +227,10 @@ impl Workshop<'_> {
             self.session.state = OnceLock::from(state);
             saved.map_err(|problem| self.own_problem(problem))?;
         }
+        self.remember_tools()
+    }
+
+    fn remember_tools(&self) -> Result<(), BuildProblem> {
         let tools = self.machine.remembered_tools();
         self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
     }
