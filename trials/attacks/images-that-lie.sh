@@ -16,7 +16,7 @@ def put(name, data=b"", type=tarfile.REGTYPE, to="", mode=0o755):
 for program in ("sh", "cat"):
     path = shutil.which(program)
     put("bin/" + program, open(path, "rb").read())
-    for library in set(re.findall(r"/\S+", subprocess.run(["ldd", path], capture_output=True, text=True).stdout.replace(path + ":", ""))):
+    for library in sorted(set(re.findall(r"/\S+", subprocess.run(["ldd", path], capture_output=True, text=True).stdout.replace(path + ":", "")))):
         put(library.lstrip("/"), open(library, "rb").read())
 if kind == "link": put("d", type=tarfile.SYMTYPE, to=victim); put("d/in", b"in")
 if kind == "hard": put("h", type=tarfile.LNKTYPE, to="../" * 12 + victim.lstrip("/") + "/secret")
@@ -25,7 +25,7 @@ if kind == "dots": put("../" * 12 + victim.lstrip("/") + "/in", b"in")
 if kind == "device": put("dev0", type=tarfile.BLKTYPE)
 if kind == "white": put("../" * 12 + victim.lstrip("/") + "/.wh.secret")
 if kind == "owner": put("bin/owner", open(shutil.which("cat"), "rb").read(), mode=0o6755)
-if kind == "other": put("new", b"never unpacked before")
+if kind in ("other", "bomb"): put("new-" + kind, b"never unpacked before")
 if kind == "bomb":
     info = tarfile.TarInfo("bomb"); info.size = 3 << 30
 tar.close(); data = out.getvalue(); unpacked = hashlib.sha256(data).hexdigest()
