@@ -14,16 +14,12 @@ use nubrik_testing::{Need, skip};
 use sandbox::Sandbox;
 
 /// Names that examples use and do not declare.
-const SCENE: [(&str, &str); 37] = [
+const SCENE: [(&str, &str); 36] = [
     ("board", "service board = serve { run = `boardd {self.port}` }"),
     ("c", "use \"nub:c\" as c"),
     ("depths", "let depths = { \"ardle\": 12 }"),
     ("flags", "let flags = [\"-O1\"]"),
     ("folders", "let folders: list[folder] = [\"src\"]"),
-    (
-        "image_archive",
-        "target image_archive = image_of { path = \"a.tar\", files = { \"etc/codes\": \"a.txt\" } }",
-    ),
     ("index", "let index = glob(\"stations/*.csv\").first"),
     ("interface", "let interface = \"fit\""),
     ("line", "let line = \"a,b\""),
