@@ -21,7 +21,7 @@ pub use look::PagesFor;
 pub use picture::svg;
 pub use report::ReportOf;
 pub use serve::{MakeSite, PageServer, connect};
-pub use site::Site;
+pub use site::{Site, everything};
 pub use write::NotWritten;
 
 use links::About;

@@ -43,11 +43,21 @@ pub struct Site {
 /// In a workspace with more targets than this nothing is evaluated for a page.
 const TOLD: usize = 2_000;
 
+/// Evaluates all targets of a workspace, as far as answers of probes are known.
+pub fn everything(session: &Session) -> Evaluation {
+    session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())])
+}
+
 impl Site {
-    /// Looks at a workspace.
-    pub fn of(session: Session, topics: Vec<Topic>, reading: PagesFor) -> Site {
+    /// Looks at a workspace; `evaluate` finds what is known of it, by [`everything`] or more.
+    pub fn of(
+        mut session: Session,
+        evaluate: impl FnOnce(&mut Session) -> Evaluation,
+        topics: Vec<Topic>,
+        reading: PagesFor,
+    ) -> Site {
         let looked = SystemTime::now();
-        let evaluation = session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]);
+        let evaluation = evaluate(&mut session);
         let graph = &evaluation.graph;
         let needs = graph.target_needs();
         let mut users = vec![Vec::new(); needs.len()];

@@ -230,6 +230,11 @@ pub struct Step {
 }
 
 impl Step {
+    /// What it reads besides the image that it runs in.
+    pub fn inputs_besides_image(&self) -> Vec<FileId> {
+        self.inputs.iter().copied().filter(|file| Some(*file) != self.root).collect()
+    }
+
     /// The outputs that others may use before the step ends.
     pub fn early_outputs(&self) -> impl Iterator<Item = FileId> {
         self.outputs.iter().filter(|output| output.early).map(|output| output.file)

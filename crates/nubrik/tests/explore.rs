@@ -130,6 +130,17 @@ fn pages_are_there_before_anything_was_built_and_with_errors() {
 }
 
 #[test]
+fn pages_show_what_an_answer_decides_before_anything_was_built() {
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "let place = probe { run = `echo ardle` }\n\
+         target asked = step { run = `echo {place.lines.first} > {out \"asked\"}` }\n",
+    )]);
+    let pages = written(&sandbox, "pages");
+    assert!(pages["target.asked.html"].contains("echo ardle"), "{}", pages["target.asked.html"]);
+}
+
+#[test]
 fn only_who_has_the_token_reads_and_nobody_writes() {
     let sandbox = Sandbox::new(&FILES);
     let explorer = Explorer::start(&sandbox);

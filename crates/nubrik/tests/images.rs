@@ -244,6 +244,15 @@ test apart = check { run = sh`if [ -e /etc/tide ]; then exit 1; fi; echo {board.
 }
 
 #[test]
+fn pages_name_images_and_no_tool_of_this_machine_for_them() {
+    let Some(sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
+    sandbox.run(&["report", "--pages", "pages"]).expect(0);
+    let page = sandbox.read("pages/external.html");
+    assert!(page.contains("<h2>Images</h2>") && page.contains("No step starts a program of this machine."));
+    assert!(sandbox.read("pages/target.hello.html").contains("<dt>Image</dt>"));
+}
+
+#[test]
 fn damaged_images_are_said_and_leave_nothing() {
     let Some(sandbox) = workspace(HELLO, &[("etc/tide", "ebb\n")]) else { return };
     let blobs = sandbox.folder.join("images/base/blobs/sha256");

@@ -3,7 +3,7 @@
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use maud::{Markup, html};
-use nubrik_graph::{Native, TargetId};
+use nubrik_graph::{Native, StepId, TargetId};
 use nubrik_pins::{ASKED, Pin, Pins, Shelf, pin_id};
 use nubrik_wording::counted;
 
@@ -18,6 +18,7 @@ pub(crate) fn external(site: &Site) -> SitePage {
     let body = html! {
         h1 { "Dependencies" }
         (tools(site))
+        (images(site))
         (libraries(site))
         (pins(site))
         (archives(site))
@@ -32,10 +33,47 @@ fn users(site: &Site, all: &[TargetId]) -> Markup {
     }
 }
 
+/// Images, and what runs in them.
+fn images(site: &Site) -> Markup {
+    let graph = site.graph();
+    let mut used: BTreeMap<TargetId, Vec<TargetId>> = BTreeMap::new();
+    for (number, step) in graph.steps.iter().enumerate() {
+        let statements = step.services.iter().filter_map(|service| service.root.as_ref());
+        let of_services = statements.filter_map(|image| {
+            let statement = step.inputs.iter().find(|file| graph.file(**file).path == image.statement);
+            graph.file(*statement?).maker
+        });
+        for image in graph.image_of(StepId(number as u32)).into_iter().chain(of_services) {
+            let list = used.entry(graph.step(image).target).or_default();
+            if list.last() != Some(&step.target) {
+                list.push(step.target);
+            }
+        }
+    }
+    for list in used.values_mut() {
+        list.sort_unstable();
+        list.dedup();
+    }
+    html! {
+        @if !used.is_empty() {
+            h2 { "Images" }
+            div.scroll { table {
+                thead { tr { th scope="col" { "Image" } th scope="col" { "Defined" } th scope="col" { "Used by" } } }
+                tbody { @for (image, by) in &used { tr {
+                    td { (target_link(site, *image)) }
+                    td { (place_link(site, &graph.target(*image).place)) }
+                    td { (users(site, by)) }
+                } } }
+            } }
+        }
+    }
+}
+
 fn tools(site: &Site) -> Markup {
     let graph = site.graph();
     let mut used: BTreeMap<usize, Vec<TargetId>> = BTreeMap::new();
-    for step in &graph.steps {
+    // What a step in an image starts is in the image.
+    for step in graph.steps.iter().filter(|step| step.root.is_none()) {
         for tool in &step.tools {
             let list = used.entry(tool.index()).or_default();
             if list.last() != Some(&step.target) {
@@ -54,7 +92,7 @@ fn tools(site: &Site) -> Markup {
     rows.sort();
     html! {
         h2 { "Tools" }
-        @if rows.is_empty() { p { "No step starts a program." } } @else {
+        @if rows.is_empty() { p { "No step starts a program of this machine." } } @else {
             div.scroll { table {
                 thead { tr { th scope="col" { "Tool" } th scope="col" { "Found" } th scope="col" { "Version" } th scope="col" { "Tracked files" } th scope="col" { "Used by" } } }
                 tbody { @for (name, by) in &rows {

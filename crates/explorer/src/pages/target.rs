@@ -156,7 +156,7 @@ fn step_part(site: &Site, id: StepId, address: &str) -> Markup {
     let graph = site.graph();
     let step = graph.step(id);
     let files = |files: &[FileId], none: &str| many(files, none, |file| file_link(site, *file));
-    let inputs: Vec<FileId> = step.inputs.iter().copied().collect();
+    let inputs = step.inputs_besides_image();
     let outputs: Vec<FileId> = step.outputs.iter().map(|output| output.file).collect();
     let uncertain = graph.uncertain(step);
     let printed = site.session.printed(step).filter(|text| !text.is_empty());
@@ -173,6 +173,9 @@ fn step_part(site: &Site, id: StepId, address: &str) -> Markup {
                 details { summary { (counted(list.text.lines().count(), "line")) " given in " code { (list.path.name()) } } pre { (list.text) } }
             }
             dl.facts {
+                @if let Some(image) = graph.image_of(id) {
+                    dt { "Image" } dd { (target_link(site, graph.step(image).target)) }
+                }
                 dt { "Reads" } dd { (files(&inputs, "nothing")) }
                 @if !uncertain.is_empty() { dt { "May read" } dd { (files(&uncertain, "")) } }
                 @if !step.tools.is_empty() {

@@ -69,13 +69,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     findings.extend(labels());
     let all = AddressPattern::below(&WsPath::root());
     let once = |session: &nubrik_session::Session| session.evaluate(std::slice::from_ref(&all));
-    // Where an answer cannot be found, what is known without it is looked at.
-    let evaluation = match super::answered(&mut session, once, |session, e| {
-        super::Answering::answer(session, console, &e, None)
-    }) {
-        Ok(evaluation) => evaluation,
-        Err(_) => once(&session),
-    };
+    let evaluation = super::as_far_as_known(console, &mut session, once);
     let looked_for = session.looked_for();
     // Tools of steps that only other machines run need not be here.
     let steps = evaluation.graph.steps.iter().map(|step| &**step);

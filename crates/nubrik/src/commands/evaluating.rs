@@ -113,6 +113,16 @@ pub fn answered<S: Answering>(
     }
 }
 
+/// Evaluates; where an answer cannot be found, the rest is known without it.
+pub fn as_far_as_known(
+    console: Console,
+    session: &mut Session,
+    once: impl Fn(&Session) -> Evaluation,
+) -> Evaluation {
+    let found = answered(session, &once, |session, evaluation| session.answer(console, &evaluation, None));
+    found.unwrap_or_else(|_| once(session))
+}
+
 /// Evaluates everything with its warnings; errors are the caller's to print.
 pub fn evaluate_with_all(console: Console, session: &mut Session) -> CommandResult<Evaluation> {
     answered(session, Session::lint, |session, evaluation| session.answer(console, &evaluation, None))

@@ -6,7 +6,7 @@ use std::process::{Command, Stdio};
 use std::sync::Arc;
 
 use nubrik_confine::CancelSwitch;
-use nubrik_explorer::{NotWritten, PageServer, PagesFor, Site};
+use nubrik_explorer::{NotWritten, PageServer, PagesFor, Site, everything};
 use nubrik_session::Session;
 use serde::Serialize;
 
@@ -61,7 +61,12 @@ fn show_first(console: Console, address: &str) -> Option<tempfile::NamedTempFile
 
 /// Writes all pages to a folder.
 pub fn write(console: Console, session: Session, folder: &Path) -> CommandResult<Exit> {
-    let site = Site::of(session, all_topics(), PagesFor::Written);
+    let site = Site::of(
+        session,
+        |s| super::as_far_as_known(console, s, everything),
+        all_topics(),
+        PagesFor::Written,
+    );
     let pages = site.write(folder).map_err(|problem| match problem {
         NotWritten::Occupied => {
             let message = format!("{} holds something that is no copy of these pages", folder.display());
@@ -92,7 +97,8 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16, opens: 
         return Err(wrong(format!("cannot write in {}", root.display()), &["nubrik report --pages FOLDER"]));
     }
     let token = token().map_err(|e| wrong(format!("cannot make a token: {e}"), &[]))?;
-    let site = Site::of(session, all_topics(), PagesFor::Served);
+    let site =
+        Site::of(session, |s| super::as_far_as_known(console, s, everything), all_topics(), PagesFor::Served);
     let server = PageServer::open(site, port, token).map_err(|why| {
         let mend = "without --port a free one is taken";
         wrong(format!("cannot serve pages at port {port}: {why}"), &[mend])
@@ -107,7 +113,9 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16, opens: 
     }
     // The file is removed when the server ends.
     let _first = if opens { show_first(console, &server.address()) } else { None };
-    let make = || Some(Site::of(look_again(&root, choice)?, all_topics(), PagesFor::Served));
+    // A build may be at work, and a page waits for none.
+    let make =
+        || Some(Site::of(look_again(&root, choice)?, |s| everything(s), all_topics(), PagesFor::Served));
     server.serve(&|| cancel.is_thrown(), &make);
     Ok(Exit::Done)
 }

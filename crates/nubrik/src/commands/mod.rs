@@ -68,7 +68,7 @@ use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::{diagnostics, json};
 pub use evaluating::{
-    Answering, answered, evaluate, evaluate_address, evaluate_with, evaluate_with_all, stop_on_errors,
+    Answering, as_far_as_known, evaluate, evaluate_address, evaluate_with, evaluate_with_all, stop_on_errors,
 };
 use writing::{remove_report, root_around, write_whole};
 

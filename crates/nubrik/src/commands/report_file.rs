@@ -3,7 +3,7 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
-use nubrik_explorer::{PagesFor, ReportOf, Site};
+use nubrik_explorer::{PagesFor, ReportOf, Site, everything};
 use nubrik_session::Session;
 use serde::Serialize;
 
@@ -89,7 +89,8 @@ pub fn report(
         Some(_) => Some(trace_of_report(console, &session, &what)?),
         None => None,
     };
-    let site = Site::of(session, Vec::new(), PagesFor::Written);
+    let site =
+        Site::of(session, |s| super::as_far_as_known(console, s, everything), Vec::new(), PagesFor::Written);
     // The build was found a moment ago.
     let gone = || say_wrong(console, Exit::Own, "what is kept of the build is gone", &["nubrik history"]);
     let mut is_any = files.pages.is_some();

@@ -319,7 +319,7 @@ impl<'g> Shown<'g> {
                     .iter()
                     .map(|file| ShownText { path: file.path.as_str(), text: &file.text })
                     .collect(),
-                reads: self.paths(&without_image(step)),
+                reads: self.paths(&step.inputs_besides_image()),
                 image: self.image(id),
                 may_read: self.paths(&self.graph.uncertain(step)),
                 services: step.services.iter().map(|s| &*s.address).collect(),
@@ -454,7 +454,7 @@ impl<'g> Shown<'g> {
         if let Some(image) = self.image(id) {
             line("image", image);
         }
-        let reads = self.files(&without_image(step));
+        let reads = self.files(&step.inputs_besides_image());
         line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
         let candidates = self.files(&self.graph.uncertain(step));
         if !candidates.is_empty() {
@@ -503,9 +503,4 @@ fn show_given(step: &Step, paint: Paint, line: &mut impl FnMut(&str, &str)) {
             line("", &paint.ink(Ink::Faint, &rest));
         }
     }
-}
-
-/// What a step reads besides the image that it sees.
-fn without_image(step: &Step) -> Vec<nubrik_graph::FileId> {
-    step.inputs.iter().copied().filter(|file| Some(*file) != step.root).collect()
 }

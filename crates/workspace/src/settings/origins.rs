@@ -174,7 +174,7 @@ mod tests {
         for (wrong, said) in [
             (
                 "pyton = 'https://a'",
-                "`origins` has no `pyton`; there is: python, java, js, rust, go, archive, mirror",
+                "`origins` has no `pyton`; there is: python, java, js, rust, go, images, archive, mirror",
             ),
             ("python = 3", "`python` is an address"),
             ("python = 'ftp://a'", "`python` is an address"),
