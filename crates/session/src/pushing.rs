@@ -1,5 +1,6 @@
 //! Handing an image to a registry.
 
+use std::net::IpAddr;
 use std::path::Path;
 
 use nubrik_images::{
@@ -57,6 +58,15 @@ impl ImageAddress {
         let base = Address::parse(&format!("{scheme}://{host}/v2/{name}")).ok()?.0;
         Some(ImageAddress { base, tag: tag.to_owned() })
     }
+
+    /// Whether others on the way can read what is sent there: it is not encrypted, and leaves this machine.
+    pub fn is_open(&self) -> bool {
+        let host = self.base.host();
+        let name = host.rsplit_once(':').map_or(&*host, |(name, _)| name);
+        let is_own = name == "localhost"
+            || name.trim_matches(['[', ']']).parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+        self.base.as_sent().starts_with("http:") && !is_own
+    }
 }
 
 /// Hands an image to a registry: what that has already is not sent. `secret` is a token, or a user and a password with `:`
@@ -105,6 +115,20 @@ pub fn push_image(layout: &Path, to: &ImageAddress, secret: Option<&str>) -> Res
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn what_is_sent_unencrypted_to_another_machine_can_be_read_by_others() {
+        for (address, is_open) in [
+            ("https://images.example/a:1", false),
+            ("http://images.example/a:1", true),
+            ("http://localhost/a:1", false),
+            ("http://127.0.0.1:5000/a:1", false),
+            ("http://[::1]:5000/a:1", false),
+            ("http://127.0.0.1.example:5000/a:1", true),
+        ] {
+            assert_eq!(ImageAddress::parse(address).unwrap().is_open(), is_open, "{address}");
+        }
+    }
 
     #[test]
     fn an_address_names_a_host_a_name_and_a_tag() {

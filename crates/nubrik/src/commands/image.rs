@@ -31,6 +31,10 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
         let message = "the address of an image names a host, a name and a tag, and no user";
         return Err(say_wrong(console, Exit::Usage, message, &["https://HOST/NAME:TAG"]));
     };
+    if secret.is_some() && address.is_open() {
+        let message = "without encryption, others on the way could read the secret";
+        return Err(say_wrong(console, Exit::Usage, message, &[&to.replacen("http:", "https:", 1)]));
+    }
     let secret = match secret.map(|name| (name, std::env::var(name))) {
         None => None,
         Some((_, Ok(secret))) => Some(secret),
