@@ -276,8 +276,7 @@ impl ImageCache {
         Ok(Some(HeldRoot { path: folder.join("root"), _lock: lock }))
     }
 
-    /// Whether all that a root is to have is there. A file that is damaged is removed, and with it its content among those
-    /// that are kept.
+    /// Whether all that a root is to have is there. The content of a file that is damaged is removed from those that are kept.
     fn check_root(&self, folder: &Path, name: &str, listener: &dyn UnpackListener) -> ImageResult<bool> {
         let Ok(bytes) = std::fs::read(folder.join("tree")) else { return Ok(false) };
         if Digest::of(&bytes).hex() != name {
@@ -290,7 +289,10 @@ impl ImageCache {
             if listener.is_stopped() {
                 return Err(ImageProblem::Stopped);
             }
-            let TreeNode::File(file) = node else { continue };
+            let TreeNode::File(file) = node else {
+                is_whole &= has_folder_or_link(&root, at, node);
+                continue;
+            };
             let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
             let opened = rustix::fs::openat(&root, at, flags, Mode::empty()).map(File::from);
             let is_same = match opened {
@@ -512,6 +514,26 @@ impl HeldRoot {
 }
 
 /// What follows its own digest, if it has that.
+/// Whether a folder or a link is at a place of a root. One in a folder that nobody may search is not seen by steps either.
+fn has_folder_or_link(root: &File, at: &[u8], node: &TreeNode) -> bool {
+    let found = match node {
+        TreeNode::Folder { mode, .. } => {
+            rustix::fs::statat(root, at, AtFlags::SYMLINK_NOFOLLOW).map(|found| {
+                let is_folder = rustix::fs::FileType::from_raw_mode(found.st_mode).is_dir();
+                is_folder && found.st_mode & 0o7777 == *mode
+            })
+        }
+        TreeNode::Link { target, .. } => {
+            rustix::fs::readlinkat(root, at, Vec::new()).map(|found| found.as_bytes() == target.as_slice())
+        }
+        TreeNode::File(_) => Ok(true),
+    };
+    match found {
+        Ok(is_same) => is_same,
+        Err(why) => why == rustix::io::Errno::ACCESS,
+    }
+}
+
 fn whole(bytes: &[u8]) -> Option<&[u8]> {
     let (digest, rest) = bytes.split_at_checked(32)?;
     (Digest::of(rest).0 == digest).then_some(rest)

@@ -30,16 +30,14 @@ const LONGEST_NAME: usize = 255;
 const ATTRIBUTE: &str = "SCHILY.xattr.";
 const OF_USERS: &str = "user.";
 
-/// TarPieces of a layer's tar on their way from the thread that unpacks, and how many may be waiting.
+/// Pieces of a layer's tar on their way from the thread that unpacks, and how many may be waiting.
 const PIECE: usize = 256 << 10;
 const WAITING: usize = 16;
 
-/// What is asked and said while layers are read.
+/// What is asked while layers are read.
 pub trait UnpackListener: Sync {
     /// Whether to stop.
     fn is_stopped(&self) -> bool;
-    /// So many bytes more of layers, as they are packed, were read.
-    fn read(&self, bytes: u64);
 }
 
 /// Reads a layer; keeps the contents of its files.
@@ -54,7 +52,7 @@ pub(crate) fn read_layer(
     let compression = compression_of(layer)?;
     let blob = blobs.open(&digest)?;
     let most = nubrik_archive::largest(layer.size);
-    let packed = CheckedReader::new(Counted { inner: blob, listener }, &digest, Some(layer.size), u64::MAX);
+    let packed = CheckedReader::new(Stoppable { inner: blob, listener }, &digest, Some(layer.size), u64::MAX);
     let (give, take) = sync_channel(WAITING);
     std::thread::scope(|scope| {
         let unpacker = scope.spawn(move || unpack(packed, compression, &give, listener));
@@ -82,26 +80,24 @@ pub(crate) fn read_layer(
     })
 }
 
-/// Counts what is read.
-struct Counted<'a> {
+/// Ends when it is to stop.
+struct Stoppable<'a> {
     inner: Box<dyn Read + Send>,
     listener: &'a dyn UnpackListener,
 }
 
-impl Read for Counted<'_> {
+impl Read for Stoppable<'_> {
     fn read(&mut self, buffer: &mut [u8]) -> io::Result<usize> {
         if self.listener.is_stopped() {
             return Err(io::Error::other("it was stopped"));
         }
-        let count = self.inner.read(buffer)?;
-        self.listener.read(count as u64);
-        Ok(count)
+        self.inner.read(buffer)
     }
 }
 
 /// Unpacks a layer, in pieces, as long as somebody takes them. All of the packed layer is read, so that its digest is checked.
 fn unpack(
-    packed: CheckedReader<Counted<'_>>,
+    packed: CheckedReader<Stoppable<'_>>,
     compression: Compression,
     give: &SyncSender<Vec<u8>>,
     listener: &dyn UnpackListener,

@@ -23,6 +23,7 @@ mod files;
 mod layer;
 mod make;
 mod manifest;
+mod names;
 mod problem;
 mod statement;
 mod tree;
@@ -36,6 +37,7 @@ pub use manifest::{
     BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform, LIST_KINDS,
     MANIFEST_KINDS, PlatformDocument, check_platform, image_document,
 };
+pub use names::{is_image_name, is_image_tag};
 pub use problem::{ImageProblem, ImageResult};
 pub use statement::{RootStatement, USUAL_PATH};
 pub use tree::{ImageFile, Layer, LayerChange, RootPath, RootTree, TreeNode};

@@ -9,20 +9,17 @@ use serde_json::{Map, Value, json};
 use crate::blobs::{Blobs, document_of};
 use crate::cache::{ImageParts, parts_of};
 use crate::checked::{BlobDigest, CheckedReader, CountingHasher};
-use crate::manifest::{BlobDescriptor, ImageChoice, MANIFEST_KINDS, document};
+use crate::manifest::{
+    BlobDescriptor, GZIP_LAYER_KIND, ImageChoice, LIST_KINDS, MANIFEST_KINDS, OLD_LAYER_KIND, document,
+};
 use crate::problem::{ImageProblem, ImageResult, refused};
 
 /// 1980-01-01: the time of everything that is made.
 const TIME: u64 = 315_532_800;
 const WRITTEN_TIME: &str = "1980-01-01T00:00:00Z";
 
-/// Kinds of what is written.
+/// The kind of a configuration.
 const CONFIG_KIND: &str = "application/vnd.oci.image.config.v1+json";
-const INDEX_KIND: &str = "application/vnd.oci.image.index.v1+json";
-const LAYER_KIND: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
-/// How layers were called before the specification.
-const OLD_LAYER_KIND: &str = "application/vnd.docker.image.rootfs.diff.tar.gzip";
-
 /// The part of a configuration that says how a container is run (OCI image specification, *Image Configuration*).
 const RUN: &str = "config";
 
@@ -112,7 +109,7 @@ impl<'a> Making<'a> {
         let mut making = Making { below: Some(blobs), config, layers: Vec::new(), blobs: Vec::new() };
         for (layer, _) in layers {
             let digest = layer.blob()?;
-            let kind = if layer.media_type == OLD_LAYER_KIND { LAYER_KIND } else { &layer.media_type };
+            let kind = if layer.media_type == OLD_LAYER_KIND { GZIP_LAYER_KIND } else { &layer.media_type };
             making.layers.push(descriptor(kind, &digest, layer.size));
             making.blobs.push((digest.clone(), NewBlob::Below(digest, layer.size)));
         }
@@ -136,7 +133,7 @@ impl<'a> Making<'a> {
             Ok((unpacked.finish(), sink.finish(), size))
         };
         let (unpacked, digest, size) = pack().map_err(refused(packed))?;
-        self.layers.push(descriptor(LAYER_KIND, &digest, size));
+        self.layers.push(descriptor(GZIP_LAYER_KIND, &digest, size));
         self.blobs.push((digest, NewBlob::File(packed.to_owned(), size)));
         let ids = self.config.get_mut("rootfs").and_then(|root| root.get_mut("diff_ids"));
         match ids.and_then(Value::as_array_mut) {
@@ -190,7 +187,7 @@ impl<'a> Making<'a> {
         let digest = self.add_bytes(manifest.clone());
         let index = json!({
             "schemaVersion": 2,
-            "mediaType": INDEX_KIND,
+            "mediaType": LIST_KINDS[0],
             "manifests": [descriptor(MANIFEST_KINDS[0], &digest, manifest.len() as u64)],
         });
         self.blobs.sort_by(|a, b| a.0.cmp(&b.0));

@@ -20,6 +20,10 @@ pub const LIST_KINDS: [&str; 2] =
 pub const MANIFEST_KINDS: [&str; 2] =
     ["application/vnd.oci.image.manifest.v1+json", "application/vnd.docker.distribution.manifest.v2+json"];
 
+/// The kind of a layer that gzip compressed, and how it was called before the specification.
+pub(crate) const GZIP_LAYER_KIND: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
+pub(crate) const OLD_LAYER_KIND: &str = "application/vnd.docker.image.rootfs.diff.tar.gzip";
+
 /// What points to a blob.
 #[derive(Deserialize, Clone, Debug)]
 #[serde(rename_all = "camelCase")]
@@ -175,8 +179,7 @@ pub(crate) enum Compression {
 pub(crate) fn compression_of(layer: &BlobDescriptor) -> ImageResult<Compression> {
     match layer.media_type.as_str() {
         "application/vnd.oci.image.layer.v1.tar" => Ok(Compression::None),
-        "application/vnd.oci.image.layer.v1.tar+gzip"
-        | "application/vnd.docker.image.rootfs.diff.tar.gzip" => Ok(Compression::Gzip),
+        GZIP_LAYER_KIND | OLD_LAYER_KIND => Ok(Compression::Gzip),
         "application/vnd.oci.image.layer.v1.tar+zstd" => Ok(Compression::Zstandard),
         other => bad(format!(
             "a layer is of the kind {other:?}, which is none that can be unpacked: tar, tar+gzip, tar+zstd"

@@ -21,8 +21,6 @@ impl UnpackListener for Quiet {
     fn is_stopped(&self) -> bool {
         self.0.load(Ordering::Relaxed)
     }
-
-    fn read(&self, _: u64) {}
 }
 
 fn choice() -> ImageChoice {
@@ -349,6 +347,16 @@ fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
     fs::remove_file(path.join("usr/bin/tide")).unwrap();
     assert_eq!(cache.verify(&Quiet::default()).unwrap(), [path.parent().unwrap()]);
     assert!(!path.exists());
+    // A folder or a link less is another root, too.
+    let damages: [fn(&Path); 2] = [
+        |root| fs::remove_file(root.join("bin")).unwrap(),
+        |root| fs::set_permissions(root.join("usr"), fs::Permissions::from_mode(0o700)).unwrap(),
+    ];
+    for damage in damages {
+        let path = open(&cache, &layout).path().to_owned();
+        damage(&path);
+        assert_eq!(cache.verify(&Quiet::default()).unwrap(), [path.parent().unwrap()]);
+    }
     let path = open(&cache, &layout).path().to_owned();
     cache.look_after(Duration::ZERO).unwrap();
     assert!(!path.exists());

@@ -2,7 +2,6 @@
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
-use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
@@ -36,8 +35,6 @@ pub(crate) struct Roots {
     folder: Option<PathBuf>,
     cache: OnceLock<Result<ImageCache, String>>,
     open: Mutex<HashMap<Arc<str>, Arc<ImageRoot>>>,
-    /// So many bytes of packed layers were read.
-    read: AtomicU64,
 }
 
 /// A root that is open: commands can run in it.
@@ -61,19 +58,12 @@ impl Roots {
     }
 }
 
-/// Stops when everything does, and counts.
-struct UnpackingStop<'a> {
-    cancel: &'a CancelSwitch,
-    roots: &'a Roots,
-}
+/// Stops when everything does.
+struct UnpackingStop<'a>(&'a CancelSwitch);
 
 impl UnpackListener for UnpackingStop<'_> {
     fn is_stopped(&self) -> bool {
-        self.cancel.is_thrown()
-    }
-
-    fn read(&self, bytes: u64) {
-        self.roots.read.fetch_add(bytes, Ordering::Relaxed);
+        self.0.is_thrown()
     }
 }
 
@@ -122,7 +112,7 @@ impl Machine {
     /// What an image is, as the document that represents it.
     pub(crate) fn image_statement(&self, image: &FoundImage) -> Result<String, WorkProblem> {
         let blobs = image.blobs().map_err(problem)?;
-        let unpacking = UnpackingStop { cancel: self.cancel(), roots: &self.roots };
+        let unpacking = UnpackingStop(self.cancel());
         let statement = self.roots.cache()?.statement(&*blobs, &image.choice, &unpacking);
         statement.map(|statement| statement.text()).map_err(problem)
     }
@@ -180,7 +170,7 @@ impl Machine {
             let (image, here) = (image.choice.platform.as_str(), here.as_str());
             return Err(WorkProblem::Input(format!("it is for {image}, and this machine runs {here}")));
         }
-        let unpacking = UnpackingStop { cancel: self.cancel(), roots: &self.roots };
+        let unpacking = UnpackingStop(self.cancel());
         let held = self.roots.cache()?.root(statement, &unpacking, || {
             bring();
             Ok((image.blobs()?, image.choice.clone()))
@@ -202,7 +192,7 @@ impl OutsideRoots for Machine {
         bring: &dyn Fn(),
     ) -> Result<OpenRoot, WorkProblem> {
         let unreadable = |why: String| WorkProblem::Machine(format!("{}: {why}", statement.as_str()));
-        let text = nubrik_disk::read_file(&self.locate_in_root(statement), LONGEST_STATEMENT);
+        let text = nubrik_disk::read_file(&self.root().join(statement.as_str()), LONGEST_STATEMENT);
         let text = text.map_err(|why| unreadable(why.to_string()))?;
         let said = RootStatement::parse(&text).map_err(|why| unreadable(why.to_string()))?;
         let image = FoundImage::of(self.root(), image);
@@ -303,9 +293,5 @@ impl Machine {
         let said = self.ask_in_image(root, &folder, stage, ANSWER_TIME);
         let said = said.map_err(|why| WorkProblem::Machine(format!("{program} {word}: {why}")))?;
         Ok(first_version(&said).map(Arc::from))
-    }
-
-    fn locate_in_root(&self, path: &WsPath) -> PathBuf {
-        self.root().join(path.as_str())
     }
 }

@@ -8,7 +8,7 @@ use std::sync::Arc;
 
 use nubrik_images::{
     BlobDescriptor, BlobDigest, ImageChoice, ImageContents, ImageDocument, ImagePlatform, ImageProblem,
-    LIST_KINDS, MANIFEST_KINDS, check_platform, image_document,
+    LIST_KINDS, MANIFEST_KINDS, check_platform, image_document, is_image_tag,
 };
 use nubrik_web::Address;
 
@@ -30,24 +30,6 @@ const SHOWN_TAGS: usize = 8;
 
 /// How deep lists of images may lie in one another.
 const DEEPEST: usize = 4;
-
-/// Whether a text can be the name of an image: parts of small letters and digits, with `.`, `_` and `-` inside.
-pub(crate) fn is_name(name: &str) -> bool {
-    let is_inside = |c: char| matches!(c, '.' | '_' | '-');
-    let is_small = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit();
-    let is_part = |part: &str| {
-        part.starts_with(is_small)
-            && part.ends_with(is_small)
-            && part.chars().all(|c| is_small(c) || is_inside(c))
-    };
-    name.len() <= 255 && name.split('/').all(is_part)
-}
-
-/// Whether a text can be a tag.
-fn is_tag(tag: &str) -> bool {
-    let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
-    tag.len() <= 128 && tag.starts_with(is_word) && tag.chars().all(|c| is_word(c) || matches!(c, '.' | '-'))
-}
 
 /// What is pinned of a name on a system, as the registry says it today, or as it was pinned.
 pub(crate) fn resolve(
@@ -75,7 +57,7 @@ fn pin_of(
     preferred: &Preferred,
 ) -> Result<Pin, PinProblem> {
     let exact = BlobDigest::parse(wanted);
-    if exact.is_none() && !is_tag(wanted) {
+    if exact.is_none() && !is_image_tag(wanted) {
         let problem = match wanted.is_empty() {
             true => PinProblem::new(format!("an image is pinned by a tag, and none is given for `{name}`")),
             false => PinProblem::new(format!("`{wanted}` is no tag of an image, and no digest")),
@@ -196,27 +178,4 @@ pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Ori
     let Some((name, _)) = path.split_once("/blobs/") else { return Ok(None) };
     let Some(origin) = desk.origins_for(Registry::Images, name)?.into_iter().next() else { return Ok(None) };
     Ok(origin.address.below(&format!("v2/{path}")).map(|address| (address, origin)))
-}
-
-#[cfg(test)]
-mod tests {
-    use super::*;
-
-    #[test]
-    fn names_and_tags_are_as_the_specification_has_them() {
-        for name in ["base", "tide/base-image", "a/b/c.d_e"] {
-            assert!(is_name(name), "{name}");
-        }
-        for name in ["", "Tide", "a//b", "/a", "a/", "-a", "a/../b", "a b"] {
-            assert!(!is_name(name), "{name}");
-        }
-        assert!(
-            is_tag("1.2-slim")
-                && is_tag("_x")
-                && !is_tag("")
-                && !is_tag(".x")
-                && !is_tag("a/b")
-                && !is_tag("a:b")
-        );
-    }
 }

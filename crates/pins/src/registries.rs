@@ -273,7 +273,7 @@ const IMAGES: Description = Description {
     sends_secret_bare: false,
     between: ",",
     spelled: str::to_owned,
-    is_name: images::is_name,
+    is_name: nubrik_images::is_image_name,
     measured: None,
     unknown: Unknown {
         looked_in: "looked in nubrik.toml",

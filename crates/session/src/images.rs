@@ -71,8 +71,6 @@ impl UnpackListener for Patient {
     fn is_stopped(&self) -> bool {
         false
     }
-
-    fn read(&self, _: u64) {}
 }
 
 /// Compares all roots with their digests; gives the folders of those that were damaged, and were removed.

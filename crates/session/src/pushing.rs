@@ -4,7 +4,8 @@ use std::net::IpAddr;
 use std::path::Path;
 
 use nubrik_images::{
-    BlobDigest, ImageChoice, ImageContent, ImagePlatform, ImageProblem, image_content, layout_at,
+    BlobDigest, ImageChoice, ImageContent, ImagePlatform, ImageProblem, image_content, is_image_name,
+    is_image_tag, layout_at,
 };
 use nubrik_web::{Address, Client, Credential, Trouble};
 
@@ -49,10 +50,8 @@ impl ImageAddress {
         let (scheme, rest) = text.split_once("://")?;
         let (host, name) = rest.split_once('/')?;
         let (name, tag) = name.rsplit_once(':')?;
-        let is_word = |c: char| c.is_ascii_alphanumeric() || matches!(c, '.' | '_' | '-');
-        let is_name = |part: &str| !part.is_empty() && part.chars().all(is_word) && !part.starts_with('.');
         let is_fine = matches!(scheme, "http" | "https") && !host.contains('@');
-        if !is_fine || !is_name(tag) || !name.split('/').all(is_name) {
+        if !is_fine || !is_image_tag(tag) || !is_image_name(name) {
             return None;
         }
         let base = Address::parse(&format!("{scheme}://{host}/v2/{name}")).ok()?.0;
@@ -142,6 +141,7 @@ mod tests {
             "https://u:p@h/a:1",
             "https://h/../a:1",
             "https://h/a:",
+            "https://h/A:1",
         ] {
             assert_eq!(ImageAddress::parse(bad), None, "{bad}");
         }

@@ -57,6 +57,18 @@ pub(super) const FORM: Form = Form {
 const PLACES: [&str; 3] = ["layout", "archive", "manifest"];
 
 impl Evaluator<'_> {
+    /// The processor that a field names; this machine's where there is none.
+    pub(in crate::eval) fn processor_of(&mut self, values: &FormValues) -> Result<Arc<str>> {
+        match self.plain(values, "processor")? {
+            None => Ok(std::env::consts::ARCH.into()),
+            Some((processor, _)) if PROCESSORS.contains(&&*processor) => Ok(processor),
+            Some((processor, at)) => {
+                let known: Vec<Arc<str>> = PROCESSORS.iter().map(|known| (*known).into()).collect();
+                self.fail(at, crate::types::not_an_alternative(&processor, &known))
+            }
+        }
+    }
+
     pub(in crate::eval) fn image_form(
         &mut self,
         scope: &Scope,
@@ -98,14 +110,7 @@ impl Evaluator<'_> {
             _ => {}
         }
         let name = self.plain(values, "name")?.map(|(name, _)| name);
-        let processor: Arc<str> = match self.plain(values, "processor")? {
-            None => std::env::consts::ARCH.into(),
-            Some((processor, _)) if PROCESSORS.contains(&&*processor) => processor,
-            Some((processor, at)) => {
-                let known: Vec<Arc<str>> = PROCESSORS.iter().map(|known| (*known).into()).collect();
-                return self.fail(at, crate::types::not_an_alternative(&processor, &known));
-            }
-        };
+        let processor = self.processor_of(values)?;
         let stem = match file.folder {
             true => file.path.name().to_owned(),
             false if place == "manifest" => file.path.name().trim_end_matches(".json").to_owned(),

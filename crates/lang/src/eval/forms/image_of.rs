@@ -1,9 +1,7 @@
 //! `image_of`: an image that the tool makes.
 
-use std::sync::Arc;
-
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::{ArchiveFormat, Native, NewImage, PROCESSORS};
+use nubrik_graph::{ArchiveFormat, Native, NewImage};
 use nubrik_source::Span;
 
 use super::fields::*;
@@ -70,14 +68,7 @@ impl Evaluator<'_> {
             let error = Diagnostic::error("wrong-type", format!("\"{folder}\" is no folder of an image"));
             return self.fail(*at, error.mend(format!("folder = \"/{folder}\"")));
         }
-        let processor: Arc<str> = match self.plain(values, "processor")? {
-            None => std::env::consts::ARCH.into(),
-            Some((processor, _)) if PROCESSORS.contains(&&*processor) => processor,
-            Some((processor, at)) => {
-                let known: Vec<Arc<str>> = PROCESSORS.iter().map(|known| (*known).into()).collect();
-                return self.fail(at, crate::types::not_an_alternative(&processor, &known));
-            }
-        };
+        let processor = self.processor_of(values)?;
         let mut env = Vec::new();
         if let Value::Map(map) = values.value("env") {
             self.check_keys(&map, span)?;
