@@ -68,13 +68,22 @@ pub(crate) struct Rule {
     pub call: i64,
     pub conditions: &'static [Condition],
     pub holds_for: For,
+    /// The error that the caller sees.
+    pub error: libc::c_int,
     /// Why, for readers of this table.
     #[allow(dead_code)]
     pub why: &'static str,
 }
 
 const fn rule(call: i64, conditions: &'static [Condition], holds_for: For, why: &'static str) -> Rule {
-    Rule { call, conditions, holds_for, why }
+    Rule { call, conditions, holds_for, error: libc::EACCES, why }
+}
+
+impl Rule {
+    /// The same, with an error that callers know how to go on from.
+    const fn with_error(self, error: libc::c_int) -> Rule {
+        Rule { error, ..self }
+    }
 }
 
 const MODE_BITS: u32 = 0o6000;
@@ -111,7 +120,9 @@ pub(crate) const RULES: &[Rule] = &[
         &[is(0, ALL, libc::AF_NETLINK as u32), is_not(2, ALL, libc::NETLINK_ROUTE as u32)],
         For::InOwnNetwork,
         "the kernel answers about more than the network",
-    ),
+    )
+    // As a kernel says that was built without the protocol: programs that make a user write no account of that then.
+    .with_error(libc::EPROTONOSUPPORT),
     rule(
         libc::SYS_socket,
         &[
@@ -292,7 +303,7 @@ impl Surroundings {
             add_rule(&mut program, *call, &[], HAND_OVER);
         }
         for rule in RULES.iter().chain(OLD_RULES).filter(|rule| self.meets(rule.holds_for)) {
-            add_rule(&mut program, rule.call, rule.conditions, REFUSE | libc::EACCES as u32);
+            add_rule(&mut program, rule.call, rule.conditions, REFUSE | rule.error as u32);
         }
         match harmless {
             None => program.push(statement(RETURN, ALLOW)),
@@ -438,7 +449,7 @@ mod tests {
                 let call = rule.call as u32;
                 let said = answer(program, ARCHITECTURE, call, held);
                 if surroundings.meets(rule.holds_for) {
-                    assert_eq!(said, REFUSE | libc::EACCES as u32, "{rule:?} {surroundings:?}");
+                    assert_eq!(said, REFUSE | rule.error as u32, "{rule:?} {surroundings:?}");
                     for arguments in &broken {
                         let others = RULES
                             .iter()

@@ -235,8 +235,8 @@ impl Contents {
         }
     }
 
-    /// What is to be done in a new sandbox so that this is in it.
-    pub fn plan(&self) -> io::Result<Plan> {
+    /// What is to be done in a new sandbox so that this is in it. `may_change_root`: commands may change its root.
+    pub fn plan(&self, may_change_root: bool) -> io::Result<Plan> {
         let mut plan = Plan::default();
         plan.memory(ROOT, "mode=755")?;
         for top in &self.tops {
@@ -249,7 +249,9 @@ impl Contents {
         for top in &self.tops {
             plan.attributes(top.as_os_str().as_bytes(), READ_ONLY, true)?;
         }
-        plan.attributes("/", READ_ONLY, false)?;
+        if !may_change_root {
+            plan.attributes("/", READ_ONLY, false)?;
+        }
         Ok(plan)
     }
 

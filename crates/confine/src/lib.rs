@@ -43,7 +43,9 @@ pub use programs::{ProgramStream, StartedProgram};
 pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
-pub use sandbox::{HOME, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps};
+pub use sandbox::{
+    HOME, OF_SANDBOXES, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps,
+};
 pub use sys::{
     allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
     is_open_for_writing, left_to_inherit, map_file, raise_open_file_limit, spare,

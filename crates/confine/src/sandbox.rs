@@ -58,6 +58,10 @@ pub struct Sandboxes {
     template: TemplateHandle,
     /// Whether they show only what each process is of the kernel's files about processes and itself.
     hides_kernel: bool,
+    /// Where the machine is seen while more of it is taken.
+    machine: &'static str,
+    /// Whether commands may change the root.
+    is_changed: bool,
     workspace: OwnedFd,
     /// Which files of the workspace are where.
     identities: Identities,
@@ -149,6 +153,32 @@ fn begin(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     show_system(first, workspace)
 }
 
+/// Begins a new user's view, in which that user is the superuser, with a folder as its root, which commands may change.
+fn begin_in_copy(first: &mut Plan, root: &Path) -> io::Result<()> {
+    let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+    first.write("/proc/self/setgroups", "deny")?;
+    first.write("/proc/self/uid_map", &format!("0 {user} 1"))?;
+    first.write("/proc/self/gid_map", &format!("0 {group} 1"))?;
+    first.orders.push(Planned::Private);
+    first.show(root.as_os_str().as_bytes(), "/proc", true)?;
+    first.attributes("/proc", NO_SETUID | NO_DEVICES, true)?;
+    first.folder(format!("/proc{MACHINE}"))?;
+    let pivot = Planned::Pivot(first.text("/proc")?, first.text(format!("/proc{MACHINE}"))?);
+    first.orders.push(pivot);
+    first.folder(NOTHING)
+}
+
+/// What the root of sandboxes is.
+#[derive(Clone, Copy)]
+enum Root<'a> {
+    /// This machine's system.
+    Machine,
+    /// The root of an image, which nobody changes, in a view that begins in that of other sandboxes.
+    Image(&'a Sandboxes, &'a Path),
+    /// A folder that commands may change.
+    Copy(&'a Path),
+}
+
 /// Begins a view in that of another template, in whose place for temporary files nothing is yet, and shows the root of an image.
 fn begin_in_root(first: &mut Plan, root: &Path, machine: &Path) -> io::Result<()> {
     first.memory("/tmp", "mode=755")?;
@@ -165,7 +195,7 @@ impl Sandboxes {
     /// # Errors
     /// When the kernel does not let this user make sandboxes with a network of their own, and why.
     pub fn new(workspace: &Path) -> io::Result<Sandboxes> {
-        Sandboxes::with_system(workspace, None)
+        Sandboxes::with_root(workspace, Root::Machine)
     }
 
     /// The same with the root of an image, a folder of this machine, in place of the machine's system. Nothing of the kernel's
@@ -175,19 +205,29 @@ impl Sandboxes {
     /// # Errors
     /// When the kernel refuses, or the root cannot be shown.
     pub fn in_root(&self, workspace: &Path, root: &Path) -> io::Result<Sandboxes> {
-        Sandboxes::with_system(workspace, Some((self, root)))
+        Sandboxes::with_root(workspace, Root::Image(self, root))
     }
 
-    fn with_system(workspace: &Path, root: Option<(&Sandboxes, &Path)>) -> io::Result<Sandboxes> {
+    /// The same with a folder of this machine as the root that commands may change, and in which they are the superuser, whose privileges
+    /// end at its own files. Places at the top that are [`OF_SANDBOXES`], and `/var/tmp`, are made there for the sandboxes.
+    ///
+    /// # Errors
+    /// When the kernel refuses.
+    pub fn in_copy(workspace: &Path, root: &Path) -> io::Result<Sandboxes> {
+        Sandboxes::with_root(workspace, Root::Copy(root))
+    }
+
+    fn with_root(workspace: &Path, root: Root<'_>) -> io::Result<Sandboxes> {
         let mut first = Plan::default();
         // Where the machine is seen while this is laid out: a view that another one began with has it there already.
-        let machine = Path::new(if root.is_some() { MACHINE_BELOW } else { MACHINE });
-        let on_machine = |path: &Path| [machine.as_os_str().as_bytes(), path.as_os_str().as_bytes()].concat();
-        if let Some((_, root)) = root {
-            begin_in_root(&mut first, root, machine)?;
-        } else {
-            begin(&mut first, workspace)?;
+        let machine = if let Root::Image(..) = root { MACHINE_BELOW } else { MACHINE };
+        let on_machine = |path: &Path| [machine.as_bytes(), path.as_os_str().as_bytes()].concat();
+        match root {
+            Root::Machine => begin(&mut first, workspace)?,
+            Root::Image(_, root) => begin_in_root(&mut first, root, Path::new(machine))?,
+            Root::Copy(root) => begin_in_copy(&mut first, root)?,
         }
+        let hides_kernel = !matches!(root, Root::Machine);
         first.folder("/dev")?;
         for device in DEVICES {
             first.file(device)?;
@@ -205,7 +245,7 @@ impl Sandboxes {
             first.link(at, target)?;
         }
         for folder in ["/proc", "/sys", "/tmp", "/var", ROOT, SOURCES, WORKSPACE] {
-            if folder != "/sys" || root.is_some() {
+            if folder != "/sys" || hides_kernel {
                 first.folder(folder)?;
             }
         }
@@ -218,11 +258,10 @@ impl Sandboxes {
         let mut then = Plan::default();
         let before = then.text(MACHINE)?;
         then.orders.push(Planned::Remove(before));
-        let own = match root {
-            Some(_) => OWN_BELOW,
-            None => OWN,
+        let (own, base) = match root {
+            Root::Image(base, _) => (OWN_BELOW, Some(&base.template)),
+            Root::Machine | Root::Copy(_) => (OWN, None),
         };
-        let base = root.map(|(base, _)| &base.template);
         let template = sys::found_template(base, &first.orders(), &then.orders(), own)?;
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
         let workspace = rustix::fs::open(workspace, flags, Mode::empty())?;
@@ -230,8 +269,18 @@ impl Sandboxes {
         // All sandboxes have one, or there are none: what a test finds is the same on each machine.
         let loopbacks = Mutex::new(vec![Loopback::new(&template)?]);
         let (taken, empty) = Default::default();
-        let hides_kernel = root.is_some();
-        Ok(Sandboxes { template, hides_kernel, workspace, identities, taken, empty, loopbacks })
+        let is_changed = matches!(root, Root::Copy(_));
+        Ok(Sandboxes {
+            template,
+            hides_kernel,
+            machine,
+            is_changed,
+            workspace,
+            identities,
+            taken,
+            empty,
+            loopbacks,
+        })
     }
 
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
@@ -246,9 +295,8 @@ impl Sandboxes {
         let number = taken.count;
         let at = c_string(format!("{SOURCES}/{number}"))?;
         // Links are followed here: where the machine is laid out below another root, those that begin with `/` lead nowhere.
-        let machine = if self.hides_kernel { MACHINE_BELOW } else { MACHINE };
         let real = path.canonicalize()?;
-        let from = c_string([machine.as_bytes(), real.as_os_str().as_bytes()].concat())?;
+        let from = c_string([self.machine.as_bytes(), real.as_os_str().as_bytes()].concat())?;
         sys::add_source(&self.template, &from, &at, found.is_dir(), set)?;
         if let Some(top) = top_of(path) {
             // Where it will be seen.
@@ -278,7 +326,7 @@ impl Sandboxes {
         }
         let loopback = self.loopback()?;
         let SandboxKind { own_processes, own_memory } = kind;
-        let plan = contents.plan()?;
+        let plan = contents.plan(self.is_changed)?;
         let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
         let kind_of_handle = sys::HandleKind { own_processes, own_memory, hides_kernel: self.hides_kernel };
@@ -482,7 +530,8 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
 }
 
 /// What sandboxes have of their own at the top, whatever an image has there.
-const OF_SANDBOXES: [&str; 9] = ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed"];
+pub const OF_SANDBOXES: [&str; 9] =
+    ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed"];
 
 /// Shows the root of an image: everything at its top, and of `/var` everything in it, so that the folder for temporary files there is
 /// the sandbox's.

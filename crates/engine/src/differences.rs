@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Graph, ImageSearch, ImageSource, Native, Program, Step, StepId, WorkFolder, is_variant, options_of,
-    shown_marks, shown_service, without_variant,
+    Graph, ImageSearch, ImageSource, Native, NewLayer, Program, Step, StepId, WorkFolder, is_variant,
+    options_of, shown_marks, shown_service, without_variant,
 };
 use nubrik_source::FilePath;
 
@@ -353,7 +353,12 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
             add(Part::Text, &format!("{called} of {layout}, for {system} on {processor}"));
         }
         Some(Native::MakeImage(new)) => {
-            new.files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+            match &new.layer {
+                NewLayer::Files(files) => {
+                    files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+                }
+                NewLayer::Tar(layer) => add(Part::Text, path(*layer)),
+            }
             new.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
             new.start.iter().for_each(|word| add(Part::Word, word));
             new.folder.iter().for_each(|folder| add(Part::Folder, folder));

@@ -83,9 +83,9 @@ mod tests {
     use super::*;
     use nubrik_graph::{
         ArchiveFormat, ArgumentFile, Check, FileId, FileNode, ImageFiles, ImageSearch, ImageSource, Native,
-        NewImage, OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service, ServiceCommand,
-        ServiceImage, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId, TargetId, ToolId,
-        Unpacking, WorkFolder,
+        NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service,
+        ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId,
+        TargetId, ToolId, Unpacking, WorkFolder,
     };
     use nubrik_source::{PathWithin, WsPath};
 
@@ -237,6 +237,7 @@ mod tests {
             ("work in its own folder", |s| s.work = WorkFolder::Private { at: path("w"), copy_of: None }),
             ("taken", |s| s.taken.push((within("a"), FileId(1)))),
             ("status", |s| s.status = Some(FileId(1))),
+            ("layer of what changed", |s| s.changes = Some(FileId(1))),
             ("network", |s| s.limits.network = true),
             ("machine", |s| s.machine.push("tide-board".into())),
             ("processor", |s| s.machine.push("mips64".into())),
@@ -308,7 +309,7 @@ mod tests {
             let Native::Image(base) = image(1, None, "x86_64") else { unreachable!("it is one") };
             let mut new = NewImage {
                 base: Some(base),
-                files: vec![place("a", 0)],
+                layer: NewLayer::Files(vec![place("a", 0)]),
                 env: vec![("A".into(), "b".into())],
                 start: vec!["/bin/tide".into()],
                 folder: Some("/srv".into()),
@@ -350,7 +351,9 @@ mod tests {
             image(0, None, "aarch64"),
             new_image(&|_| {}),
             new_image(&|new| new.base = None),
-            new_image(&|new| new.files = vec![place("b", 0)]),
+            new_image(&|new| new.layer = NewLayer::Files(vec![place("b", 0)])),
+            new_image(&|new| new.layer = NewLayer::Tar(FileId(0))),
+            new_image(&|new| new.layer = NewLayer::Tar(FileId(1))),
             new_image(&|new| new.env.clear()),
             new_image(&|new| new.start.clear()),
             new_image(&|new| new.folder = None),

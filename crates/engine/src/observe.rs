@@ -107,8 +107,11 @@ pub fn in_box(
             }
         };
         let job = build.job(node, Vec::new(), &readable, &tools, &work);
-        let root = build.open_root(step).map_err(|why| why.unwrap_or_else(stopped))?;
-        act(&Job { lent: lent.as_ref(), root: root.as_deref(), ..job });
+        let acted = build.with_root(step, None, |root| {
+            act(&Job { lent: lent.as_ref(), root, ..job });
+            Ok(())
+        });
+        acted.map_err(|why| why.unwrap_or_else(stopped))?;
         lent.map(|lent| outside.give_back(lent));
         Ok(())
     })?
@@ -202,7 +205,9 @@ impl Build<'_> {
             let looks_around = touched.folder == Some(true)
                 && touched.touch == Touch::Read
                 && own_folders.contains(touched.path.as_str());
-            if touched.allowed || !reads || !there || harmless || looks_around {
+            // A root that is the step's own to change refuses nothing.
+            let in_own_root = self.graph.step(id).changes.is_some() && touched.path.is_of_machine();
+            if touched.allowed || !reads || !there || harmless || looks_around || in_own_root {
                 continue;
             }
             let folder = touched.folder == Some(true);

@@ -460,6 +460,18 @@ pub trait OutsideRoots: Sync {
     /// # Errors
     /// When it is not there.
     fn program_in(&self, root: &OpenRoot, name: &Arc<str>) -> Result<PathBuf, ToolProblem>;
+
+    /// Opens a copy of a root, which commands may change.
+    ///
+    /// # Errors
+    /// When it cannot be had.
+    fn open_copy(&self, root: &OpenRoot) -> Result<OpenRoot, WorkProblem>;
+
+    /// Throws a copy away; before that, writes the changes that commands made in it as a layer of an image, with a path for it.
+    ///
+    /// # Errors
+    /// When no layer can hold them, or this machine refuses. The copy is gone then, too.
+    fn close_copy(&self, copy: &OpenRoot, layer: Option<&WsPath>) -> Result<(), WorkProblem>;
 }
 
 /// Services that steps use.

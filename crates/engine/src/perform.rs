@@ -15,7 +15,7 @@ use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
 use crate::files::Began;
 use crate::outside::{
-    FoundTool, Job, JobEnd, Lent, Readable, Readables, Work, WorkProblem, is_cut_off, is_own_end,
+    FoundTool, Job, JobEnd, Lent, OpenRoot, Readable, Readables, Work, WorkProblem, is_cut_off, is_own_end,
 };
 use crate::reason::Reason;
 use crate::seen::{Recording, Seen};
@@ -81,12 +81,22 @@ fn status_of(end: JobEnd, step: &Step) -> Result<Option<i32>, Option<Failure>> {
     Err(Some(failure))
 }
 
-fn native_failed(problem: WorkProblem) -> Failure {
+pub(crate) fn native_failed(problem: WorkProblem) -> Failure {
     Failure::Native { problem: problem.to_string() }
 }
 
 fn machine_failed(problem: WorkProblem) -> Failure {
     Failure::Machine { problem: problem.to_string() }
+}
+
+/// What there is when a step's commands begin.
+#[derive(Clone, Copy)]
+struct StepGround<'a> {
+    /// The root that they see in place of this machine's system.
+    root: Option<&'a OpenRoot>,
+    tools: &'a [FoundTool],
+    /// Services that run.
+    lent: Option<&'a Lent>,
 }
 
 impl Build<'_> {
@@ -424,12 +434,27 @@ impl Build<'_> {
         id: StepId,
         tools: &[FoundTool],
         printed: &mut Vec<u8>,
-        mut seen: Option<&mut Seen>,
+        seen: Option<&mut Seen>,
         lent: Option<&Lent>,
         is_to_be_repeated: &Cell<bool>,
     ) -> Result<Option<i32>, Option<Failure>> {
-        let step = self.graph.step(id);
-        let root = self.open_root(id)?;
+        let layer = self.graph.step(id).changes.map(|layer| &self.graph.file(layer).path);
+        self.with_root(id, layer, |root| {
+            let ground = StepGround { root, tools, lent };
+            self.run_pipelines_in(id, &ground, printed, seen, is_to_be_repeated)
+        })
+    }
+
+    /// The same where all is there that they need.
+    fn run_pipelines_in(
+        &self,
+        id: StepId,
+        ground: &StepGround<'_>,
+        printed: &mut Vec<u8>,
+        mut seen: Option<&mut Seen>,
+        is_to_be_repeated: &Cell<bool>,
+    ) -> Result<Option<i32>, Option<Failure>> {
+        let (StepGround { root, tools, lent }, step) = (*ground, self.graph.step(id));
         let readable = self.readable(id);
         let work = step.work.path();
         for pipeline in &step.commands {
@@ -437,14 +462,14 @@ impl Build<'_> {
             for stage in &pipeline.stages {
                 let program = match &stage.program {
                     Program::File(file) => self.outside.locate(&self.graph.file(*file).path),
-                    Program::Tool(tool) => match &root {
+                    Program::Tool(tool) => match root {
                         Some(root) => self.program_in(id, root, &self.graph.tools[tool.index()])?,
                         None => self.tool(*tool).map_err(Failure::NoTool)?.path,
                     },
                 };
                 stages.push((program, stage));
             }
-            let job = Job { lent, root: root.as_deref(), ..self.job(step, stages, &readable, tools, &work) };
+            let job = Job { lent, root, ..self.job(step, stages, &readable, tools, &work) };
             let recorded = seen.as_mut().and_then(|seen| {
                 let (end, more) = self.outside.run_recorded(&job, printed, seen.recording)?;
                 seen.add(more);

@@ -6,10 +6,12 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{FileId, Native, Step, StepId, ToolId};
+use nubrik_source::WsPath;
 
 use crate::build::Build;
 use crate::event::Failure;
 use crate::outside::{OpenRoot, WorkProblem};
+use crate::perform::native_failed;
 
 /// Stands among the tools of steps that run in an image, with the digest of its statement. No tool has a name with a space.
 pub const ROOT: &str = "the image";
@@ -58,6 +60,28 @@ impl Build<'_> {
         let image = image.with_files(|file| self.plain_file(*file));
         let bring = || image.each_file().for_each(|file| self.bring_path(file.path.as_str()));
         self.outside.open_root(&self.graph.file(root).path, &image, &bring).map(Arc::new)
+    }
+
+    /// Does something with the root that a step's commands see: nothing where that is the machine's own; where they change it, a
+    /// copy. Once `work` gives that all went well, its changes are written as a layer, with a path for that.
+    pub(crate) fn with_root<T>(
+        &self,
+        id: StepId,
+        layer: Option<&WsPath>,
+        work: impl FnOnce(Option<&OpenRoot>) -> Result<T, Option<Failure>>,
+    ) -> Result<T, Option<Failure>> {
+        let root = self.open_root(id)?;
+        let (Some(root), Some(_)) = (&root, self.graph.step(id).changes) else {
+            return work(root.as_deref());
+        };
+        let failed = |why: WorkProblem| match self.outside.is_cancelled() {
+            true => None,
+            false => Some(native_failed(why)),
+        };
+        let copy = self.outside.open_copy(root).map_err(failed)?;
+        let done = work(Some(&copy));
+        let closed = self.outside.close_copy(&copy, layer.filter(|_| done.is_ok())).map_err(failed);
+        done.and_then(|done| closed.map(|()| done))
     }
 
     /// The tools of this machine that a step starts: in an image only those of its services that run in none.

@@ -8,9 +8,9 @@ use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, NewImage, OutputNode, Pipeline,
-    Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
-    TargetId, ToolId, WorkFolder,
+    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, NewImage, NewLayer, OutputNode,
+    Pipeline, Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
+    Target, TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -99,6 +99,7 @@ impl Assembly {
         let mut tools = from.list(|from| self.read_tool(from))?;
         tools.sort_unstable();
         let root = optional(from, |from| self.read_file(from))?;
+        let changes = optional(from, |from| self.read_file(from))?;
         let (timeout, memory, processors) = Layout::read(from)?;
         let limits = Limits { network, timeout, memory, processors };
         let (say, variant, place) = Layout::read(from)?;
@@ -121,6 +122,7 @@ impl Assembly {
             lists,
             work,
             root,
+            changes,
             taken,
             status,
             limits,
@@ -245,9 +247,12 @@ impl Assembly {
             },
             9 => Native::Find(Layout::read(from)?),
             8 => Native::Image(self.image(from)?),
-            10 => Native::MakeImage(Box::new(NewImage {
+            kind @ (10 | 11) => Native::MakeImage(Box::new(NewImage {
                 base: optional(from, |from| self.image(from))?,
-                files: self.placements(from)?,
+                layer: match kind {
+                    10 => NewLayer::Files(self.placements(from)?),
+                    _ => NewLayer::Tar(self.read_file(from)?),
+                },
                 env: Layout::read(from)?,
                 start: Layout::read(from)?,
                 folder: Layout::read(from)?,

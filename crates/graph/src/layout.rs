@@ -9,8 +9,9 @@ use nubrik_source::WsPath;
 
 use crate::{
     ArchiveFormat, ArgumentFile, Check, FileId, ImageFiles, ImageSearch, ImageSource, Limits, Native,
-    NewImage, OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role, Service,
-    ServiceCommand, ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking, WorkFolder,
+    NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role,
+    Service, ServiceCommand, ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking,
+    WorkFolder,
 };
 
 layout!(Place { file, line });
@@ -90,6 +91,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         lists,
         work,
         root,
+        changes,
         taken,
         status,
         limits,
@@ -139,6 +141,10 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     optional(check.as_deref(), out, |out, check| write_check(graph, check, purpose, out));
     out.list(services, |out, service| write_service(service, purpose, out));
     if purpose == Purpose::Key {
+        // At the end, and only where it is: the keys of all others are as they were.
+        if let Some(changes) = changes {
+            file(out, changes);
+        }
         return;
     }
     // Whose it is and how it is reported; what has a part of a key of its own; and limits that decide whether there is a result,
@@ -152,6 +158,7 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     out.list(&tools, tool);
     // What it holds counts, not what it is called here.
     optional(root.as_ref(), out, file);
+    optional(changes.as_ref(), out, file);
     timeout.write(out);
     memory.write(out);
     processors.write(out);
@@ -301,10 +308,22 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             write_image(graph, image, purpose, out);
         }
         Native::MakeImage(new) => {
-            let NewImage { base, files, env, start, folder, platform } = &**new;
-            out.u8(10);
-            optional(base.as_ref(), out, |out, base| write_image(graph, base, purpose, out));
-            placed(out, files);
+            let NewImage { base, layer, env, start, folder, platform } = &**new;
+            let write_base = |out: &mut Encoder| {
+                optional(base.as_ref(), out, |out, base| write_image(graph, base, purpose, out));
+            };
+            match layer {
+                NewLayer::Files(files) => {
+                    out.u8(10);
+                    write_base(out);
+                    placed(out, files);
+                }
+                NewLayer::Tar(layer) => {
+                    out.u8(11);
+                    write_base(out);
+                    write_file(graph, *layer, purpose, out);
+                }
+            }
             env.write(out);
             start.write(out);
             folder.write(out);

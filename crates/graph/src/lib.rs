@@ -47,8 +47,8 @@ pub use graph::{FileNode, Flaw, Graph, Tables};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{
-    ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, Placement, PlainFile, Unpacking,
-    is_digest, url_name,
+    ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, NewLayer, Placement, PlainFile,
+    Unpacking, is_digest, url_name,
 };
 pub use order::{Closure, longest_chains, shortest_way};
 pub use part::LoneStep;

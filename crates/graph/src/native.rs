@@ -116,8 +116,8 @@ pub struct ImageSource<F = FileId> {
 pub struct NewImage<F = FileId> {
     /// The image whose layers it begins with.
     pub base: Option<ImageSource<F>>,
-    /// What goes where in its own layer, sorted.
-    pub files: Vec<Placement<F>>,
+    /// What it has besides.
+    pub layer: NewLayer<F>,
     /// Variables, sorted by name.
     pub env: Vec<(Arc<str>, Arc<str>)>,
     /// What is started in it, with its words; as the base has it where there is nothing.
@@ -126,6 +126,15 @@ pub struct NewImage<F = FileId> {
     pub folder: Option<Arc<str>>,
     /// The system and the processor that it is for.
     pub platform: (Arc<str>, Arc<str>),
+}
+
+/// The layer that a new image adds to those of its base.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum NewLayer<F = FileId> {
+    /// What goes where in it, sorted.
+    Files(Vec<Placement<F>>),
+    /// A tar of all of it.
+    Tar(F),
 }
 
 /// The files that an image is in.

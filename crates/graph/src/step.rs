@@ -207,6 +207,9 @@ pub struct Step {
     /// The statement of the image whose root they see in place of this machine's system: what a [`Native::Image`] makes. It is
     /// among the inputs.
     pub root: Option<FileId>,
+    /// An output: a tar of what the commands change in that root, as a layer of an image. Then they see a copy of it, which they
+    /// may change as its superuser.
+    pub changes: Option<FileId>,
     /// Paths below the folder in which the commands run, taken from there as the outputs of the same
     /// number: commands that choose where they write.
     pub taken: Vec<(PathWithin, FileId)>,
@@ -295,6 +298,7 @@ impl Step {
             lists: Vec::new(),
             work: WorkFolder::Root,
             root: None,
+            changes: None,
             taken: Vec::new(),
             status: None,
             limits: Limits::default(),

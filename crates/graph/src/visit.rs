@@ -1,7 +1,9 @@
 //! Walks over all numbers that a step holds. What is taken apart here is taken apart whole: a new field does not compile until
 //! someone decides whether there are numbers in it.
 
-use crate::{Check, FileId, Native, NewImage, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder};
+use crate::{
+    Check, FileId, Native, NewImage, NewLayer, Program, SetId, Stage, Step, TargetId, ToolId, WorkFolder,
+};
 
 /// What the numbers of one graph are in another.
 pub struct Numbers<'a> {
@@ -59,6 +61,7 @@ impl Step {
             native,
             work,
             root,
+            changes,
             taken,
             status,
             check,
@@ -99,7 +102,7 @@ impl Step {
             WorkFolder::Private { copy_of: None, .. } | WorkFolder::Root | WorkFolder::Source(_) => {}
         }
         taken.iter_mut().for_each(|(_, file)| *file = numbers.file(*file));
-        root.iter_mut().chain(status).for_each(|file| *file = numbers.file(*file));
+        root.iter_mut().chain(changes).chain(status).for_each(|file| *file = numbers.file(*file));
         if let Some(check) = check {
             let Check { verdict, report, quarantined: _, address: _ } = &mut **check;
             *verdict = numbers.file(*verdict);
@@ -118,9 +121,14 @@ impl<F> Native<F> {
             Native::Unpack { archive, how: _ } => visit(archive),
             Native::Image(image) => image.each_file_mut(&mut visit),
             Native::MakeImage(new) => {
-                let NewImage { base, files, env: _, start: _, folder: _, platform: _ } = &mut **new;
+                let NewImage { base, layer, env: _, start: _, folder: _, platform: _ } = &mut **new;
                 base.iter_mut().for_each(|base| base.each_file_mut(&mut visit));
-                files.iter_mut().for_each(|placement| visit(&mut placement.from));
+                match layer {
+                    NewLayer::Files(files) => {
+                        files.iter_mut().for_each(|placement| visit(&mut placement.from));
+                    }
+                    NewLayer::Tar(layer) => visit(layer),
+                }
             }
             Native::Part { folder, path: _, is_folder: _ } => visit(folder),
             Native::Extract { file, patterns: _ } => visit(file),
@@ -157,10 +165,13 @@ impl<F> Native<F> {
             Native::Find(finding) => Native::Find(finding.clone()),
             Native::Image(image) => Native::Image(image.with_files(name)),
             Native::MakeImage(new) => {
-                let NewImage { base, files, env, start, folder, platform } = &**new;
+                let NewImage { base, layer, env, start, folder, platform } = &**new;
                 Native::MakeImage(Box::new(NewImage {
                     base: base.as_ref().map(|base| base.with_files(&name)),
-                    files: placed(files),
+                    layer: match layer {
+                        NewLayer::Files(files) => NewLayer::Files(placed(files)),
+                        NewLayer::Tar(layer) => NewLayer::Tar(name(layer)),
+                    },
                     env: env.clone(),
                     start: start.clone(),
                     folder: folder.clone(),

@@ -145,7 +145,7 @@ impl ImageCache {
     }
 
     /// Held while something is put together here.
-    fn lock(&self) -> ImageResult<File> {
+    pub(crate) fn lock(&self) -> ImageResult<File> {
         let lock = File::open(&self.folder).map_err(refused(&self.folder))?;
         let held = rustix::fs::flock(&lock, FlockOperation::LockShared).map_err(io::Error::from);
         held.map(|()| lock).map_err(refused(&self.folder))
@@ -186,7 +186,7 @@ impl ImageCache {
         Ok((tree, statement))
     }
 
-    fn fresh_name(&self, folder: &str) -> PathBuf {
+    pub(crate) fn fresh_name(&self, folder: &str) -> PathBuf {
         self.folder.join(folder).join(fresh_name())
     }
 
@@ -308,6 +308,16 @@ impl ImageCache {
             }
         }
         Ok(is_whole)
+    }
+
+    /// What is in a root.
+    pub(crate) fn tree_of_root(&self, root: &HeldRoot) -> ImageResult<RootTree> {
+        let statement = root.path.with_file_name("tree");
+        let bytes = std::fs::read(&statement).map_err(refused(&statement))?;
+        match RootTree::of_version(&bytes, TREE_VERSION) {
+            Ok(tree) => Ok(tree),
+            Err(_) => bad(format!("{} is damaged", statement.display())),
+        }
     }
 
     /// Removes a root that nobody uses.
@@ -458,6 +468,12 @@ pub(crate) fn parts_of(blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<I
 }
 
 impl HeldRoot {
+    /// A folder as a root that nobody else has.
+    pub(crate) fn of(path: PathBuf) -> io::Result<HeldRoot> {
+        let lock = File::open(&path)?;
+        Ok(HeldRoot { path, _lock: lock })
+    }
+
     /// The folder that is the root.
     pub fn path(&self) -> &Path {
         &self.path
@@ -553,7 +569,7 @@ fn run_of_machine() -> String {
 }
 
 /// Removes a root, or what is left of one: folders in it may not be written to.
-fn remove_root(folder: &Path) -> io::Result<()> {
+pub(crate) fn remove_root(folder: &Path) -> io::Result<()> {
     let Ok(found) = folder.symlink_metadata() else { return Ok(()) };
     if !found.is_dir() {
         return std::fs::remove_file(folder);

@@ -133,10 +133,7 @@ impl FilePool {
         match rustix::fs::linkat(CWD, &from, folder, at, AtFlags::empty()) {
             Ok(()) => Ok(()),
             Err(rustix::io::Errno::MLINK | rustix::io::Errno::PERM | rustix::io::Errno::XDEV) => {
-                let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
-                let copy = File::from(rustix::fs::openat(folder, at, flags, Mode::RUSR | Mode::WUSR)?);
-                io::copy(&mut File::open(&from)?, &mut &copy)?;
-                finish(&copy, file)
+                copy(File::open(&from)?, file, folder, at).map(drop)
             }
             Err(why) => Err(why.into()),
         }
@@ -164,6 +161,20 @@ fn read_piece(from: &mut dyn Read, piece: &mut [u8]) -> io::Result<usize> {
         }
     }
     Ok(count)
+}
+
+/// Copies a file to a place of a folder, where nothing is yet; gives how it is there.
+pub(crate) fn copy(
+    mut from: File,
+    file: &ImageFile,
+    folder: &impl std::os::fd::AsFd,
+    at: &[u8],
+) -> io::Result<std::fs::Metadata> {
+    let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
+    let copy = File::from(rustix::fs::openat(folder, at, flags, Mode::RUSR | Mode::WUSR)?);
+    io::copy(&mut from, &mut &copy)?;
+    finish(&copy, file)?;
+    copy.metadata()
 }
 
 /// Gives a file that was written its attributes, permissions and time.

@@ -15,7 +15,7 @@ use crate::problem::{ImageProblem, ImageResult, bad};
 use crate::tree::{Layer, LayerChange, RootPath, TreeNode, shown};
 
 /// What a name begins with that says that something of the layers below is gone.
-const GONE: &[u8] = b".wh.";
+pub(crate) const GONE: &[u8] = b".wh.";
 /// The name that says that nothing of what layers below have in its folder is left.
 const EMPTIED: &[u8] = b".wh..wh..opq";
 /// Other names of this kind are for whoever packed the layer.
@@ -28,7 +28,12 @@ const LONGEST_NAME: usize = 255;
 
 /// What a record of extended attributes begins with, and which of them count.
 const ATTRIBUTE: &str = "SCHILY.xattr.";
-const OF_USERS: &str = "user.";
+pub(crate) const OF_USERS: &str = "user.";
+
+/// The record of a tar that has an extended attribute.
+pub(crate) fn user_attribute(name: &str) -> String {
+    format!("{ATTRIBUTE}{name}")
+}
 
 /// Pieces of a layer's tar on their way from the thread that unpacks, and how many may be waiting.
 const PIECE: usize = 256 << 10;

@@ -18,6 +18,7 @@
 
 mod blobs;
 mod cache;
+mod changes;
 mod checked;
 mod files;
 mod layer;
@@ -30,6 +31,7 @@ mod tree;
 
 pub use blobs::{BlobFiles, Blobs, LayoutArchive, LayoutFolder, layout_at};
 pub use cache::{HeldRoot, ImageCache};
+pub use changes::RootCopy;
 pub use checked::BlobDigest;
 pub use layer::UnpackListener;
 pub use make::{ImageContent, ImageSettings, image_content, make_image};

@@ -15,7 +15,7 @@ use crate::manifest::{
 use crate::problem::{ImageProblem, ImageResult, refused};
 
 /// 1980-01-01: the time of everything that is made.
-const TIME: u64 = 315_532_800;
+pub(crate) const TIME: u64 = 315_532_800;
 const WRITTEN_TIME: &str = "1980-01-01T00:00:00Z";
 
 /// The kind of a configuration.

@@ -14,6 +14,9 @@ use nubrik_images::{
 use nubrik_testing::layouts::LayerEntry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
 use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, sha256, tar_of};
 
+mod common;
+use common::listed;
+
 #[derive(Default)]
 struct Quiet(AtomicBool);
 
@@ -34,30 +37,6 @@ fn state(cache: &ImageCache, layout: &Path) -> Result<RootStatement, ImageProble
 fn open(cache: &ImageCache, layout: &Path) -> HeldRoot {
     let said = state(cache, layout).unwrap();
     cache.root(&said, &Quiet::default(), || Ok((layout_at(layout)?, choice()))).unwrap()
-}
-
-/// Everything below a folder: its path, with its kind, permissions and content.
-fn listed(folder: &Path) -> Vec<String> {
-    let mut all = Vec::new();
-    let mut open = vec![folder.to_owned()];
-    while let Some(at) = open.pop() {
-        for entry in fs::read_dir(&at).unwrap().flatten() {
-            let path = entry.path();
-            let name = path.strip_prefix(folder).unwrap().display().to_string();
-            let found = path.symlink_metadata().unwrap();
-            let mode = found.mode() & 0o7777;
-            all.push(if found.is_dir() {
-                open.push(path);
-                format!("{name}/ {mode:o}")
-            } else if found.is_symlink() {
-                format!("{name} -> {}", path.read_link().unwrap().display())
-            } else {
-                format!("{name} {mode:o} {}", String::from_utf8_lossy(&fs::read(&path).unwrap()))
-            });
-        }
-    }
-    all.sort();
-    all
 }
 
 const BASE: [LayerEntry<'static>; 7] = [

@@ -2,15 +2,16 @@
 
 use std::collections::HashMap;
 use std::path::{Path, PathBuf};
+use std::sync::atomic::{AtomicU64, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use nubrik_confine::{CancelSwitch, Sandboxes, StageSpec};
+use nubrik_confine::{CancelSwitch, OF_SANDBOXES, Sandboxes, StageSpec};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
-use nubrik_graph::{ArchiveFormat, ImageFiles, ImageSearch, ImageSource, NewImage, PlainFile};
+use nubrik_graph::{ArchiveFormat, ImageFiles, ImageSearch, ImageSource, NewImage, NewLayer, PlainFile};
 use nubrik_images::{
     BlobFiles, Blobs, HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, ImageSettings,
-    RootStatement, UnpackListener, layout_at, make_image,
+    RootCopy, RootStatement, USUAL_PATH, UnpackListener, layout_at, make_image,
 };
 use nubrik_lang::{LibraryRequest, ToolAnswer, ToolSearch};
 use nubrik_source::WsPath;
@@ -39,9 +40,40 @@ pub(crate) struct Roots {
 
 /// A root that is open: commands can run in it.
 pub(crate) struct ImageRoot {
-    held: HeldRoot,
+    // First, so that nothing runs there any more when the root goes.
     pub(crate) sandboxes: Sandboxes,
+    held: OpenedRoot,
     pub(crate) env: Vec<(Arc<str>, Arc<str>)>,
+}
+
+enum OpenedRoot {
+    /// One that others see, too.
+    Shared(HeldRoot),
+    /// A copy for some commands, which they change.
+    Copied(Box<RootCopy>),
+}
+
+impl ImageRoot {
+    fn root(&self) -> &HeldRoot {
+        match &self.held {
+            OpenedRoot::Shared(held) => held,
+            OpenedRoot::Copied(copy) => copy.root(),
+        }
+    }
+}
+
+/// Places of a root that are not the image's.
+fn places_of_sandboxes() -> Vec<&'static str> {
+    OF_SANDBOXES.into_iter().chain(["var/tmp"]).collect()
+}
+
+/// The variable that says where programs are looked for.
+const SEARCH: &str = "PATH";
+
+/// Folders in which the superuser's programs are looked for: an image may say only those of others.
+fn search_of_superuser(search: &[String]) -> Vec<String> {
+    let missing = USUAL_PATH.split(':').filter(|usual| search.iter().all(|known| known != usual));
+    search.iter().cloned().chain(missing.map(str::to_owned)).collect()
 }
 
 impl Roots {
@@ -136,19 +168,23 @@ impl Machine {
             start: new.start.iter().map(|word| word.to_string()).collect(),
             folder: new.folder.as_ref().map(|folder| folder.to_string()),
         };
-        let items = crate::natives::items(self.root(), &new.files).map_err(failed)?;
         let beside = |ending: &str| format!("{}{ending}", to.as_str());
-        let (layer, packed) = (beside(".layer"), beside(".layer.gz"));
+        let (files_layer, packed) = (beside(".layer"), beside(".layer.gz"));
         let place = |path: &str| self.root().join(path);
         let mut out = std::io::BufWriter::new(self.below().fresh_file(to.as_str(), 0o644).map_err(failed)?);
-        let made = nubrik_archive::pack(ArchiveFormat::Tar, items, &place(&layer)).map_err(failed);
-        let made = made.and_then(|()| {
+        let layer = match &new.layer {
+            NewLayer::Tar(layer) => Ok(place(layer.path.as_str())),
+            NewLayer::Files(files) => crate::natives::items(self.root(), files)
+                .and_then(|items| nubrik_archive::pack(ArchiveFormat::Tar, items, &place(&files_layer)))
+                .map(|()| place(&files_layer))
+                .map_err(failed),
+        };
+        let made = layer.and_then(|layer| {
             let below = below.as_ref().map(|(blobs, choice)| (&**blobs, *choice));
-            make_image(below, &choice, (&place(&layer), &place(&packed)), &settings, &mut out)
-                .map_err(problem)
+            make_image(below, &choice, (&layer, &place(&packed)), &settings, &mut out).map_err(problem)
         });
         let made = made.and_then(|()| std::io::Write::flush(&mut out).map_err(failed));
-        for path in [layer, packed] {
+        for path in [files_layer, packed] {
             let _ = self.below().remove(&path);
         }
         made
@@ -180,7 +216,7 @@ impl Machine {
         let sandboxes =
             shown.map_err(|why| WorkProblem::Machine(format!("its root cannot be shown: {why}")))?;
         let env = statement.env.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into()));
-        Ok(ImageRoot { held, sandboxes, env: env.collect() })
+        Ok(ImageRoot { held: OpenedRoot::Shared(held), sandboxes, env: env.collect() })
     }
 }
 
@@ -210,7 +246,7 @@ impl OutsideRoots for Machine {
     }
 
     fn program_in(&self, root: &OpenRoot, name: &Arc<str>) -> Result<PathBuf, ToolProblem> {
-        let found = self.image_root(root).and_then(|open| open.held.program(name, &root.search));
+        let found = self.image_root(root).and_then(|open| open.root().program(name, &root.search));
         found.map(PathBuf::from).ok_or_else(|| ToolProblem {
             name: name.clone(),
             searched: root.search.clone(),
@@ -218,6 +254,37 @@ impl OutsideRoots for Machine {
             unanswered: None,
             image: None,
         })
+    }
+
+    fn open_copy(&self, root: &OpenRoot) -> Result<OpenRoot, WorkProblem> {
+        static NEXT: AtomicU64 = AtomicU64::new(0);
+        let closed = || WorkProblem::Machine("the image is not open".to_owned());
+        let open = self.image_root(root).ok_or_else(closed)?;
+        let unpacking = UnpackingStop(self.cancel());
+        let copy = self.roots.cache()?.copy(open.root(), &places_of_sandboxes(), &unpacking);
+        let copy = copy.map_err(problem)?;
+        let sandboxes = Sandboxes::in_copy(self.root(), copy.root().path())
+            .map_err(|why| WorkProblem::Machine(format!("a copy of its root cannot be shown: {why}")))?;
+        let tree: Arc<str> = format!("{} copy {}", root.tree, NEXT.fetch_add(1, Ordering::Relaxed)).into();
+        let held = OpenedRoot::Copied(Box::new(copy));
+        let search = search_of_superuser(&root.search);
+        let is_other = |(name, _): &&(Arc<str>, Arc<str>)| &**name != SEARCH;
+        let mut env: Vec<_> = open.env.iter().filter(is_other).cloned().collect();
+        env.push((SEARCH.into(), search.join(":").into()));
+        let opened = Arc::new(ImageRoot { sandboxes, held, env: env.clone() });
+        self.roots.open.lock().insert(tree.clone(), opened);
+        Ok(OpenRoot { tree, env, search })
+    }
+
+    fn close_copy(&self, copy: &OpenRoot, layer: Option<&WsPath>) -> Result<(), WorkProblem> {
+        let opened = self.roots.open.lock().remove(&copy.tree);
+        let (Some(opened), Some(layer)) = (opened, layer) else { return Ok(()) };
+        let OpenedRoot::Copied(changed) = &opened.held else { return Ok(()) };
+        let failed = |why: std::io::Error| WorkProblem::Machine(format!("{}: {why}", layer.as_str()));
+        let file = self.below().fresh_file(layer.as_str(), 0o644).map_err(failed)?;
+        let mut out = std::io::BufWriter::with_capacity(256 << 10, file);
+        changed.write_changes(&mut out, &UnpackingStop(self.cancel())).map_err(problem)?;
+        std::io::Write::flush(&mut out).map_err(failed)
     }
 }
 
@@ -256,7 +323,7 @@ impl Machine {
             ImageSearch::Tools { names, version } => {
                 let mut search = ToolSearch { searched: root.search.clone(), ..ToolSearch::default() };
                 for name in names {
-                    let Some(path) = open.held.program(name, &root.search) else { continue };
+                    let Some(path) = open.root().program(name, &root.search) else { continue };
                     let version = match version {
                         Some(word) => self.version_in_root(root, &path, word, to)?,
                         None => None,
@@ -267,11 +334,11 @@ impl Machine {
             }
             ImageSearch::Libraries { names, for_static } => {
                 let text = |path: &Path| {
-                    let bytes = open.held.read(path.to_str()?, LONGEST_LIBRARY_FILE)?;
+                    let bytes = open.root().read(path.to_str()?, LONGEST_LIBRARY_FILE)?;
                     String::from_utf8(bytes).ok()
                 };
                 let is_folder =
-                    |path: &Path| path.to_str().is_some_and(|path| !open.held.names(path).is_empty());
+                    |path: &Path| path.to_str().is_some_and(|path| !open.root().names(path).is_empty());
                 let system = SystemView { text: &text, is_folder: &is_folder };
                 let request = LibraryRequest { names: names.clone(), for_static: *for_static };
                 Ok(search_library_in(&system, &request, None, &mut |_| {}).to_json())

@@ -2,8 +2,8 @@
 
 use super::*;
 use crate::{
-    ArchiveFormat, ArgumentFile, Graph, ImageFiles, ImageSearch, ImageSource, NewImage, Numbers, Place,
-    PlainFile, Purpose, Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step,
+    ArchiveFormat, ArgumentFile, Graph, ImageFiles, ImageSearch, ImageSource, NewImage, NewLayer, Numbers,
+    Place, PlainFile, Purpose, Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step,
     write_target,
 };
 use nubrik_bytes::Encoder;
@@ -115,6 +115,7 @@ fn graph(native: Native, work: WorkFolder) -> Tables {
         lists: vec![ArgumentFile { path: at("made/l"), text: "fit.c\n".into() }],
         work,
         root: Some(FileId(4)),
+        changes: Some(FileId(3)),
         taken: vec![(within("x"), FileId(1))],
         status: Some(FileId(2)),
         machine: vec!["sparc64".into(), "tide-board".into()],
@@ -163,10 +164,18 @@ fn graphs() -> Vec<Tables> {
                 name: None,
                 platform: ("linux".into(), "x86_64".into()),
             }),
-            files: place(),
+            layer: NewLayer::Files(place()),
             env: vec![("A".into(), "b".into())],
             start: vec!["/bin/tide".into()],
             folder: Some("/srv".into()),
+            platform: ("linux".into(), "x86_64".into()),
+        })),
+        Native::MakeImage(Box::new(NewImage {
+            base: None,
+            layer: NewLayer::Tar(FileId(1)),
+            env: Vec::new(),
+            start: Vec::new(),
+            folder: None,
             platform: ("linux".into(), "x86_64".into()),
         })),
         Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),

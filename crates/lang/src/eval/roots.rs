@@ -41,7 +41,7 @@ impl Evaluator<'_> {
     }
 
     /// The statement of the image that a value is; nothing for `none`.
-    fn image_of(&mut self, value: &Value, span: Span) -> Result<Option<FileRef>> {
+    pub(super) fn image_of(&mut self, value: &Value, span: Span) -> Result<Option<FileRef>> {
         if let Value::None = value {
             return Ok(None);
         }
@@ -152,14 +152,12 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    /// Where an image is that a value is; nothing for `none`.
-    pub(super) fn image_source(&mut self, value: &Value, span: Span) -> Result<Option<ImageSource>> {
-        let image = self.image_of(value, span)?;
-        let maker =
-            image.and_then(|image| image.maker).map(|maker| &self.drafting.graph.steps[maker as usize]);
+    /// Where an image is, by its statement.
+    pub(super) fn source_of(&self, statement: &FileRef) -> Option<ImageSource> {
+        let maker = statement.maker.map(|maker| &self.drafting.graph.steps[maker as usize]);
         match maker.and_then(|maker| maker.native.as_deref()) {
-            Some(Native::Image(source)) => Ok(Some(source.clone())),
-            _ => Ok(None),
+            Some(Native::Image(source)) => Some(source.clone()),
+            _ => None,
         }
     }
 

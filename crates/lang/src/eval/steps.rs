@@ -37,6 +37,8 @@ pub(super) struct Draft {
     pub lines: Vec<Arc<str>>,
     /// Whether it is no step that is kept, so that secrets may be in it.
     pub keeps_secrets: bool,
+    /// Whether its first output is what its commands change in the image that they run in.
+    pub changes_root: bool,
     /// The folder that a service is known by; nothing for all else.
     pub own: Option<WsPath>,
 }
@@ -177,7 +179,9 @@ impl Evaluator<'_> {
 
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
-        let Draft { mut step, outputs: drafted, early, mut tools, services, report, lines, .. } = draft;
+        let Draft {
+            mut step, outputs: drafted, early, mut tools, services, report, lines, changes_root, ..
+        } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
         tools.sort_unstable();
@@ -200,6 +204,9 @@ impl Evaluator<'_> {
             let id = self.file_id(&file);
             if name.as_deref() == Some("status") && *written == *"answer.status" {
                 step.status = Some(id);
+            }
+            if changes_root && step.outputs.is_empty() {
+                step.changes = Some(id);
             }
             if let (Some(check), Some(name)) = (&mut step.check, name.as_deref()) {
                 super::forms::check::note_output(check, report.as_deref(), name, id);
@@ -250,12 +257,18 @@ impl Evaluator<'_> {
             report: None,
             lines: Vec::new(),
             keeps_secrets: false,
+            changes_root: false,
             own: None,
         }
     }
 
     /// What a piece of a word says of a step's files.
-    fn outline_strand(&mut self, draft: &mut Draft, strand: &WordStrand, is_answer: bool) -> Result<()> {
+    pub(super) fn outline_strand(
+        &mut self,
+        draft: &mut Draft,
+        strand: &WordStrand,
+        is_answer: bool,
+    ) -> Result<()> {
         fn add(list: &mut Vec<WsPath>, path: WsPath) {
             if !list.contains(&path) {
                 list.push(path);

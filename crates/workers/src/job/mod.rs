@@ -19,7 +19,7 @@ pub const JOBS: &str = "jobs";
 /// Members that may write this channel may do them.
 pub const WORKERS: &str = "workers";
 
-const VERSION: u8 = 6;
+const VERSION: u8 = 7;
 
 /// Why a message of another machine does not count.
 #[derive(Clone, PartialEq, Eq, Debug)]

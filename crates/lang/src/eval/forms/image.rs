@@ -111,13 +111,25 @@ impl Evaluator<'_> {
         }
         let name = self.plain(values, "name")?.map(|(name, _)| name);
         let processor = self.processor_of(values)?;
+        self.image_in(scope, (place, file), blobs, (name, processor), given_span)
+    }
+
+    /// The statement of an image in a place, one of [`PLACES`].
+    pub(super) fn image_in(
+        &mut self,
+        scope: &Scope,
+        (place, file): (&str, FileRef),
+        blobs: Vec<FileRef>,
+        (name, processor): (Option<Arc<str>>, Arc<str>),
+        span: Span,
+    ) -> Result<Value> {
         let stem = match file.folder {
             true => file.path.name().to_owned(),
             false if place == "manifest" => file.path.name().trim_end_matches(".json").to_owned(),
             false => without_ending(file.path.name()).to_owned(),
         };
         let called = name.as_deref().map_or_else(String::new, |name| format!("-{}", name.replace('/', "+")));
-        let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, given_span)?;
+        let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, span)?;
         let first = self.file_id(&file);
         let rest = blobs.iter().map(|blob| self.file_id(blob)).collect();
         draft.inputs.push(file);

@@ -116,6 +116,12 @@ impl FormValues {
         found.filter(|(_, v, _)| !matches!(v, Value::None)).map(|(_, value, span)| (value, *span))
     }
 
+    /// Some of them.
+    pub fn only(&self, names: &[&str]) -> FormValues {
+        let some = self.fields.iter().filter(|(name, ..)| names.contains(name));
+        FormValues { fields: some.cloned().collect() }
+    }
+
     pub fn value(&self, name: &str) -> Value {
         self.get(name).map_or(Value::None, |(value, _)| value.clone())
     }
