@@ -14,8 +14,10 @@ use sandbox::{Sandbox, has_sandboxes};
 use std::process::{Child, Command, Stdio};
 
 /// Programs that the images of tests have, if this machine has them.
-const PROGRAMS: [&str; 13] =
-    ["sh", "cat", "ls", "sort", "env", "uname", "id", "cp", "grep", "sleep", "mkdir", "true", "readlink"];
+const PROGRAMS: [&str; 15] = [
+    "sh", "cat", "ls", "sort", "env", "uname", "id", "cp", "grep", "sleep", "mkdir", "true", "readlink",
+    "rm", "false",
+];
 
 /// An image with these files besides the programs.
 fn image(at: &Path, files: &[(&str, &str)], packing: LayerPacking) {
@@ -348,6 +350,82 @@ fn an_image_is_made_of_another_and_the_same_bytes_anywhere() {
     assert_eq!(built.ran(), ["make image made.tar", "make seen", "unpack image made"]);
 }
 
+const RUN: &str = "target tide = write { path = \"tide\", text = \"flood\\n\" }
+target made = image_of {
+    path = \"made.tar\"
+    base = &images/base
+    files = { \"srv/tide\": tide }
+    run = [
+        sh`id -u > /etc/who; mkdir /app; cp /srv/tide /app/tide; cp {in \"note.txt\"} /app/note; rm -r /etc/old; cp /bin/cat /bin/show`,
+        `show /app/tide`,
+    ]
+    start = [\"/bin/show\", \"/app/tide\"]
+}
+target seen = step {
+    run = sh`show /app/tide /app/note /etc/who > {out \"seen\"}; ls -a / /etc >> {out \"seen\"}`
+    root = image { archive = made }
+}
+";
+
+#[test]
+fn commands_change_an_image_that_is_made_and_nothing_else() {
+    let files = [("etc/tide", "ebb\n"), ("etc/old/file", "old")];
+    let Some(sandbox) = workspace(RUN, &files) else { return };
+    sandbox.write("note.txt", "note\n");
+    let built = sandbox.run(&["build"]).expect(0);
+    let seen = sandbox.read("out/default/seen");
+    // They are the superuser of their copy; of the folders of sandboxes nothing is in it.
+    assert!(seen.starts_with("flood\nnote\n0\n"), "{seen}");
+    assert!(seen.ends_with("/etc:\n.\n..\ntide\nwho\n"), "{seen}");
+    assert!(!built.stdout.contains("refused") && !built.stdout.contains("left running"), "{}", built.stdout);
+    // What others see is as it was.
+    let base = format!(
+        "{HELLO}target all = step {{ run = sh`ls /etc /bin > {{out \"all\"}}`, root = &images/base }}\n"
+    );
+    sandbox.write("targets.nub", &format!("{RUN}{base}"));
+    sandbox.run(&["build", "hello", "all"]).expect(0);
+    assert_eq!(sandbox.read("out/default/hello"), "ebb\n");
+    let all = sandbox.read("out/default/all");
+    assert!(all.contains("old\ntide\n") && !all.contains("show"), "{all}");
+    // The same bytes on another machine, and nothing runs again that does not have to.
+    let other = sandbox.copy_from_nothing();
+    other.run(&["build", "made"]).expect(0);
+    let of = |sandbox: &Sandbox| fs::read(sandbox.folder.join("out/default/made.tar")).unwrap();
+    assert_eq!(of(&sandbox), of(&other));
+    assert_eq!(sandbox.build().ran(), [""; 0]);
+    sandbox.write("note.txt", "other\n");
+    assert_eq!(
+        sandbox.build().ran(),
+        ["make image made.tar", "make made.layer.tar", "make seen", "unpack image made"]
+    );
+    assert!(sandbox.read("out/default/seen").starts_with("flood\nother\n"));
+    // Of the copies nothing is left.
+    assert!(sandbox.cached_files().keys().all(|path| !path.contains("/.new-")));
+}
+
+#[test]
+fn commands_that_fail_in_a_new_image_leave_no_image() {
+    let Some(sandbox) = workspace("", &[("etc/tide", "ebb\n")]) else { return };
+    for (run, said) in [
+        ("sh`echo > /etc/new; false`", "exited with code 1"),
+        ("sh`echo x > /etc/.wh.tide`", "in a layer, such a name says that something is gone"),
+        ("sh`echo x > /nubrik/targets.nub`", "exited with code"),
+        ("sh`cat /nubrik/targets.nub`", "exited with code 1"),
+    ] {
+        let text =
+            format!("target made = image_of {{ path = \"made.tar\", base = &images/base, run = {run} }}\n");
+        sandbox.write("targets.nub", &text);
+        sandbox.run(&["build"]).expect(1).says(said);
+        assert!(!sandbox.exists("out/default/made.tar"), "{run}");
+    }
+    // A command may say that it needs longer, and no more than that.
+    sandbox.write(
+        "targets.nub",
+        "target made = image_of { path = \"made.tar\", base = &images/base, run = `sleep 30`, timeout = 200ms }\n",
+    );
+    sandbox.run(&["build"]).expect(1).says("timed out after");
+}
+
 #[test]
 fn mistakes_in_a_new_image_are_said() {
     let Some(sandbox) = workspace(MADE, &[("etc/tide", "ebb\n")]) else { return };
@@ -362,6 +440,19 @@ fn mistakes_in_a_new_image_are_said() {
         ("\"opt/deep/notes\": \"notes\"", "\"etc/tide/notes\": \"notes\"", "etc/tide"),
     ] {
         sandbox.write("targets.nub", &MADE.replace(old, new));
+        sandbox.run(&["build", "made"]).expect(3).says(said);
+    }
+    for (fields, said) in [
+        ("", "this image has nothing of its own"),
+        ("run = `true`", "there is no image in which the commands could run"),
+        ("files = tide, timeout = 3s", "this is for commands, and there are none"),
+        ("base = &images/base, run = sh`echo > {out \"x\"}`", "they have no outputs"),
+        ("base = &images/base, run = sh`echo {secret \"MOON\"}`", "secret"),
+    ] {
+        let text = format!(
+            "target tide = write {{ path = \"tide\", text = \"x\" }}\ntarget made = image_of {{ path = \"made.tar\", {fields} }}\n"
+        );
+        sandbox.write("targets.nub", &text);
         sandbox.run(&["build", "made"]).expect(3).says(said);
     }
 }
