@@ -151,8 +151,8 @@ impl ExampleWorld<'_> {
 }
 
 impl World for ExampleWorld<'_> {
-    fn root(&self) -> Option<Arc<str>> {
-        None
+    fn roots(&self) -> &StepRoots {
+        StepRoots::none()
     }
 
     fn test_patience(&self) -> u64 {

@@ -44,8 +44,8 @@ pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NoAnswer, NotText, SampleCommand, SampleProgram, SampleRequest, ToolAnswer, ToolRequest,
-    ToolSearch, World,
+    Listing, NoAnswer, NotText, SampleCommand, SampleProgram, SampleRequest, StepRoots, ToolAnswer,
+    ToolRequest, ToolSearch, World,
 };
 
 /// The file that makes a folder a package.

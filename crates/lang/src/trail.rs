@@ -12,7 +12,7 @@ use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, NotText, SampleRequest, ToolRequest, ToolSearch, World,
+    NoAnswer, NotText, SampleRequest, StepRoots, ToolRequest, ToolSearch, World,
 };
 
 /// The unit of the request itself: what is looked at to find out what there is.
@@ -165,8 +165,8 @@ impl<'w> WatchedWorld<'w> {
 
 impl World for WatchedWorld<'_> {
     // From `nubrik.toml`, which changes everything.
-    fn root(&self) -> Option<Arc<str>> {
-        self.world.root()
+    fn roots(&self) -> &StepRoots {
+        self.world.roots()
     }
 
     fn test_patience(&self) -> u64 {

@@ -1,5 +1,6 @@
 //! What evaluation asks of the outside.
 
+use std::collections::BTreeMap;
 use std::sync::Arc;
 
 use nubrik_source::WsPath;
@@ -93,9 +94,8 @@ pub trait World: Sync {
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch>;
     /// What a sample answers, or why it could not run.
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>>;
-    /// The address of the image that steps run in where no definition says another; `None` where that is the machine's own
-    /// system.
-    fn root(&self) -> Option<Arc<str>>;
+    /// The images that steps run in where no definition says another.
+    fn roots(&self) -> &StepRoots;
     /// How long each command of a check may take that does not say it, in milliseconds.
     fn test_patience(&self) -> u64;
     /// Whether evaluation is to end, since nobody wants its result any more.
@@ -104,6 +104,36 @@ pub trait World: Sync {
     }
     /// The answer of the probe that is in a folder: kept, and true for this run.
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText>;
+}
+
+/// The images that steps run in where no definition says another: addresses from the workspace's root.
+#[derive(Clone, PartialEq, Eq, Debug, Default)]
+pub struct StepRoots {
+    /// That of all packages but those below; `None` for the machine's own system.
+    pub usual: Option<Arc<str>>,
+    /// Those of packages and all packages in them; the one of the nearest package counts.
+    pub of_packages: BTreeMap<WsPath, Option<Arc<str>>>,
+}
+
+impl StepRoots {
+    /// The machine's own system for all.
+    pub fn none() -> &'static StepRoots {
+        static NONE: StepRoots = StepRoots { usual: None, of_packages: BTreeMap::new() };
+        &NONE
+    }
+
+    /// That of steps of a package.
+    pub fn of(&self, package: &WsPath) -> Option<&Arc<str>> {
+        let around =
+            self.of_packages.iter().filter(|(around, _)| package == *around || package.is_in(around));
+        let nearest = around.max_by_key(|(around, _)| around.as_str().len());
+        nearest.map_or(self.usual.as_ref(), |(_, root)| root.as_ref())
+    }
+
+    /// Whether all steps have the same one.
+    pub fn are_the_same(&self) -> bool {
+        self.of_packages.is_empty()
+    }
 }
 
 /// What a tool is to be found by.

@@ -172,6 +172,38 @@ fn the_image_is_chosen_by_options_and_settings() {
         .run(&["build", "hello", "--set", "root=/hello"])
         .expect(3)
         .says("expected an image, found a step");
+    // Packages have one of their own, and the nearest counts.
+    sandbox.write("low/targets.nub", "target level = step { run = sh`cat /etc/tide > {out \"level\"}` }\n");
+    sandbox.write(
+        "low/lower/targets.nub",
+        "target level = step { run = `/bin/cat /etc/tide > {out \"level\"}` }\n",
+    );
+    let roots = |roots: &str| {
+        sandbox.write("nubrik.toml", &format!("[steps]\nroot = \"/images/base\"\nroots = {roots}\n"))
+    };
+    roots("{ low = \"/images/other\" }");
+    sandbox.run(&["build", "low/level", "low/lower/level"]).expect(0);
+    assert_eq!(sandbox.read("out/default/low/level"), "flood\n");
+    assert_eq!(sandbox.read("out/default/low/lower/level"), "flood\n");
+    roots("{ low = \"/images/other\", \"low/lower\" = \"/images/base\" }");
+    sandbox.run(&["build", "low/level", "low/lower/level"]).expect(0);
+    assert_eq!(sandbox.read("out/default/low/level"), "flood\n");
+    assert_eq!(sandbox.read("out/default/low/lower/level"), "ebb\n");
+    // A choice of options is that of all packages.
+    sandbox.run(&["build", "low/level", "low/lower/level", "--set", "root=/images/base"]).expect(0);
+    assert_eq!(sandbox.read("out/default/low/level"), "ebb\n");
+    for (wrong, said) in [
+        ("{ low = \"images/other\" }", "`low` is the address of an image"),
+        ("{ \"../low\" = \"/images/other\" }", "is no package of the workspace"),
+        ("{ low = \"/images/other\", \"/low\" = \"/images/base\" }", "is said twice"),
+        ("\"/images/base\"", "`roots` is a table"),
+    ] {
+        roots(wrong);
+        sandbox.run(&["build"]).says(said);
+    }
+    // A path is a program of an image, where there is one.
+    roots("{ low = \"none\" }");
+    sandbox.run(&["build", "low/lower/level"]).expect(3).says("root = …   for a program of an image");
     sandbox.write("nubrik.toml", "[steps]\nroot = \"images/base\"\n");
     sandbox.run(&["build"]).says("root = \"/images/base\"");
     sandbox.write("nubrik.toml", "[steps]\nrot = \"/images/base\"\n");

@@ -11,7 +11,7 @@ use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
 use nubrik_engine::{OutsideFiles, OutsideSystem};
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, NotText, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
@@ -29,7 +29,7 @@ use nubrik_workspace::Workspace;
 pub(crate) struct DiskWorld<'m> {
     /// How long each command of a test may take that does not say it, in seconds.
     test_timeout: u64,
-    steps_root: Option<Arc<str>>,
+    step_roots: &'m StepRoots,
     root: PathBuf,
     machine: &'m Machine,
     /// Kits in archives, by their names.
@@ -75,7 +75,7 @@ impl<'m> DiskWorld<'m> {
     ) -> Self {
         DiskWorld {
             test_timeout: workspace.settings.test_timeout.unwrap_or(TEST_TIMEOUT),
-            steps_root: workspace.settings.steps.root.clone(),
+            step_roots: &workspace.settings.steps.roots,
             root: workspace.root.clone(),
             machine,
             kits: &workspace.settings.kits,
@@ -203,8 +203,8 @@ impl<'m> DiskWorld<'m> {
 const TEST_TIMEOUT: u64 = 10 * 60;
 
 impl World for DiskWorld<'_> {
-    fn root(&self) -> Option<Arc<str>> {
-        self.steps_root.clone()
+    fn roots(&self) -> &StepRoots {
+        self.step_roots
     }
 
     fn test_patience(&self) -> u64 {

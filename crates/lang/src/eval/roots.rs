@@ -33,7 +33,7 @@ impl Evaluator<'_> {
         }
         let set = self.choices.configs[scope.config.index()].set.get(&ROOT).cloned();
         self.note_read(ROOT, set.as_ref().map(|set| set.written.clone()));
-        match (set, self.world.root()) {
+        match (set, self.world.roots().of(&scope.owner.package).cloned()) {
             (Some(set), _) => self.image_of(&set.value, span),
             (None, None) => Ok(None),
             (None, Some(address)) => self.image_at(&address, "`[steps]` in nubrik.toml").map(Some),
@@ -100,23 +100,17 @@ impl Evaluator<'_> {
         }
     }
 
-    /// Sets the image in a choice of options. The machine's own system is a choice of its own only where settings say
-    /// another one.
+    /// Sets the image in a choice of options. What all steps have anyway is no choice.
     fn set_root(&mut self, config: &mut Config, image: Option<FileRef>) {
-        let Some(image) = image else {
-            match self.world.root() {
-                None => config.set.remove(&ROOT),
-                Some(_) => {
-                    let set = SetOption { value: Value::None, written: NO_IMAGE.into() };
-                    config.set.insert(ROOT, set)
-                }
-            };
-            return;
+        let set = match image {
+            None => SetOption { value: Value::None, written: NO_IMAGE.into() },
+            Some(image) => SetOption { written: self.address_of(&image), value: Value::File(image) },
         };
-        let written = self.address_of(&image);
-        match self.world.root() {
-            Some(usual) if *usual.trim_start_matches('/') == *written => drop(config.set.remove(&ROOT)),
-            _ => drop(config.set.insert(ROOT, SetOption { value: Value::File(image), written })),
+        let roots = self.world.roots();
+        let usual = roots.usual.as_deref().map_or(NO_IMAGE, |usual| usual.trim_start_matches('/'));
+        match roots.are_the_same() && *usual == *set.written {
+            true => drop(config.set.remove(&ROOT)),
+            false => drop(config.set.insert(ROOT, set)),
         }
     }
 

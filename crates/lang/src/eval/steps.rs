@@ -39,6 +39,8 @@ pub(super) struct Draft {
     pub keeps_secrets: bool,
     /// Whether its first output is what its commands change in the image that they run in.
     pub changes_root: bool,
+    /// Whether it is a service that runs in an image.
+    pub serves_in_image: bool,
     /// The folder that a service is known by; nothing for all else.
     pub own: Option<WsPath>,
 }
@@ -83,6 +85,11 @@ pub(super) enum First {
 type ChosenOutput = (Arc<str>, Arc<str>, Span);
 
 impl Draft {
+    /// Whether its commands see an image in place of the machine's system.
+    pub(super) fn is_in_image(&self) -> bool {
+        self.step.root.is_some() || self.serves_in_image
+    }
+
     /// Where an output with this name is.
     pub(super) fn made(&self, name: &str) -> WsPath {
         let known = self.outputs.iter().find(|(_, _, written)| **written == *name);
@@ -258,6 +265,7 @@ impl Evaluator<'_> {
             lines: Vec::new(),
             keeps_secrets: false,
             changes_root: false,
+            serves_in_image: false,
             own: None,
         }
     }

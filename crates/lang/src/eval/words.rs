@@ -152,18 +152,26 @@ impl Evaluator<'_> {
                 draft.tools.push(tool);
                 Ok(Program::Tool(tool))
             }
+            [WordStrand::Literal(path)] if path.starts_with('/') && draft.is_in_image() => {
+                let tool = self.tool_id(path);
+                draft.tools.push(tool);
+                Ok(Program::Tool(tool))
+            }
             [WordStrand::Literal(path)] => {
                 let error = Diagnostic::error(
                     "bad-path",
                     format!("`{path}` is a path where a tool's name is wanted"),
                 );
                 let name = path.rsplit('/').next().unwrap_or(path);
-                self.fail(
-                    *span,
-                    error
-                        .mend(format!("{{in \"{path}\"}} for a program of the workspace"))
-                        .mend(format!("{name} for a tool of the machine")),
-                )
+                let of_workspace = format!("{{in \"{path}\"}} for a program of the workspace");
+                let error = match (path.starts_with('/'), draft.is_in_image()) {
+                    (true, _) => error.mend("root = …   for a program of an image"),
+                    (false, true) => {
+                        error.mend(of_workspace).mend(format!("/{path} for a program of the image"))
+                    }
+                    (false, false) => error.mend(of_workspace),
+                };
+                self.fail(*span, error.mend(format!("{name} for a tool that is on the search path")))
             }
             _ => {
                 let error =

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_lang::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NoAnswer, NotText, SampleRequest, ToolAnswer, ToolRequest, ToolSearch, World,
+    Listing, NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 use nubrik_source::WsPath;
 use parking_lot::Mutex;
@@ -54,8 +54,8 @@ impl MemoryWorld {
 }
 
 impl World for MemoryWorld {
-    fn root(&self) -> Option<Arc<str>> {
-        None
+    fn roots(&self) -> &StepRoots {
+        StepRoots::none()
     }
 
     fn test_patience(&self) -> u64 {

@@ -146,8 +146,8 @@ pub const SETTINGS: [WorkspaceSetting; 10] = [
     },
     WorkspaceSetting {
         name: "steps",
-        summary: "How steps run that say nothing of it themselves. `root`: the address of the image that they run in, in place of this machine's system.",
-        example: "[steps]\nroot = \"/images/base\"",
+        summary: "How steps run that say nothing of it themselves. `root`: the address of the image that they run in, in place of this machine's system. `roots`: the same for packages and all packages in them, of which the nearest counts; \"none\" is the machine's own system.",
+        example: "[steps]\nroot = \"/images/base\"\nroots = { \"firmware\" = \"/images/cross\", \"docs\" = \"none\" }",
         kind: "`steps` is a table that says how steps run",
         kind_mend: "[steps]\nroot = \"/images/base\"",
         is_text: false,

@@ -95,6 +95,7 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let root = self.root_for(scope, values, span)?;
         let mut draft = self.draft(&scope.owner, "service");
+        draft.serves_in_image = root.is_some();
         draft.inputs.extend(root.clone());
         let own = std::mem::replace(&mut draft.step.folder, instance_folder());
         draft.own = Some(own.clone());
