@@ -89,7 +89,11 @@ impl Listener for FailureCollector<'_> {
                     );
                 }
             }
-            Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Survived { .. } | Event::Notice(_) => {
+            Event::WillRun { .. }
+            | Event::Elsewhere { .. }
+            | Event::Unpacks { .. }
+            | Event::Survived { .. }
+            | Event::Notice(_) => {
                 return;
             }
         }

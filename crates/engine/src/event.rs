@@ -314,6 +314,13 @@ pub enum Event {
         /// What the machine is called.
         machine: Arc<str>,
     },
+    /// The image that a step at work runs in is being put together where it runs, or that is over.
+    Unpacks {
+        /// The step.
+        step: StepId,
+        /// Whether it is over.
+        is_over: bool,
+    },
     /// A step is done with, whatever became of it.
     Done {
         /// The step.

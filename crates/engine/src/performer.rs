@@ -69,8 +69,13 @@ pub struct FailedElsewhere {
 pub enum StepAnswer {
     /// It ended well: the result, whose contents the store can bring, and what the machine is called.
     Made(Box<RecordEntry>, Arc<str>),
-    /// Somebody began it: what their machine is called. It is not over.
-    Begun(Arc<str>),
+    /// Somebody began it. It is not over.
+    Begun {
+        /// What their machine is called.
+        machine: Arc<str>,
+        /// Whether its image is being put together there now.
+        unpacks: bool,
+    },
     /// Whoever began it is gone: what their machine was called. It is to be begun once more.
     Gone(Arc<str>),
     /// Its commands failed.

@@ -1,5 +1,6 @@
 //! Steps that run in an image: which root they see, and where their programs are in it.
 
+use std::cell::Cell;
 use std::collections::HashSet;
 use std::path::PathBuf;
 use std::sync::Arc;
@@ -9,7 +10,7 @@ use nubrik_graph::{FileId, Native, Step, StepId, ToolId};
 use nubrik_source::WsPath;
 
 use crate::build::Build;
-use crate::event::Failure;
+use crate::event::{Event, Failure};
 use crate::outside::{OpenRoot, WorkProblem};
 use crate::perform::native_failed;
 
@@ -44,7 +45,7 @@ impl Build<'_> {
     pub(crate) fn open_root(&self, id: StepId) -> Result<Option<Arc<OpenRoot>>, Option<Failure>> {
         let Some(root) = self.graph.step(id).root else { return Ok(None) };
         let place = self.known.roots.lock().entry(root).or_default().clone();
-        let opened = place.get_or_init(|| self.open_new_root(root));
+        let opened = place.get_or_init(|| self.open_new_root(id, root));
         match opened {
             Ok(opened) => Ok(Some(opened.clone())),
             Err(_) if self.outside.is_cancelled() => Err(None),
@@ -52,14 +53,23 @@ impl Build<'_> {
         }
     }
 
-    fn open_new_root(&self, root: FileId) -> Result<Arc<OpenRoot>, WorkProblem> {
+    fn open_new_root(&self, id: StepId, root: FileId) -> Result<Arc<OpenRoot>, WorkProblem> {
         let maker = self.graph.file(root).maker.map(|maker| self.graph.step(maker));
         let Some(Native::Image(image)) = maker.and_then(|maker| maker.native.as_deref()) else {
             return Err(WorkProblem::Input("nothing says which image it is".to_owned()));
         };
         let image = image.with_files(|file| self.plain_file(*file));
-        let bring = || image.each_file().for_each(|file| self.bring_path(file.path.as_str()));
-        self.outside.open_root(&self.graph.file(root).path, &image, &bring).map(Arc::new)
+        let unpacks = Cell::new(false);
+        let bring = || {
+            unpacks.set(true);
+            self.listener.hear(&Event::Unpacks { step: id, is_over: false });
+            image.each_file().for_each(|file| self.bring_path(file.path.as_str()));
+        };
+        let opened = self.outside.open_root(&self.graph.file(root).path, &image, &bring);
+        if unpacks.get() {
+            self.listener.hear(&Event::Unpacks { step: id, is_over: true });
+        }
+        opened.map(Arc::new)
     }
 
     /// Does something with the root that a step's commands see: nothing where that is the machine's own; where they change it, a

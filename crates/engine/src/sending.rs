@@ -140,6 +140,7 @@ impl Schedule<'_, '_> {
             // What nobody ran took nothing.
             is_known: build.before.cost_of(build.graph.step(id).folder.shared()).is_some_and(|took| took > 0),
             is_begun: false,
+            unpacks: false,
             is_gone: false,
             is_doubled: false,
             is_bound,
@@ -248,12 +249,16 @@ impl Schedule<'_, '_> {
     /// Takes an answer, if one comes soon.
     fn take_answer(&self, performer: &dyn Performer) {
         match performer.receive(LOOK) {
-            Some((step, StepAnswer::Begun(machine))) => {
+            Some((step, StepAnswer::Begun { machine, unpacks })) => {
                 let mut sent = self.sent.lock();
                 let Some(sent_step) = sent.get_mut(&step) else { return };
                 sent_step.is_begun = true;
+                let before = std::mem::replace(&mut sent_step.unpacks, unpacks);
                 drop(sent);
                 self.build.listener.hear(&Event::Elsewhere { step, machine });
+                if unpacks != before {
+                    self.build.listener.hear(&Event::Unpacks { step, is_over: !unpacks });
+                }
             }
             Some((step, StepAnswer::Gone(_))) => {
                 let mut sent = self.sent.lock();
@@ -361,7 +366,7 @@ impl Schedule<'_, '_> {
                 return self.take_back(id, &format!("it failed on {}", failed.machine));
             }
             StepAnswer::Not(why) => return self.take_back(id, &why),
-            StepAnswer::Begun(_) | StepAnswer::Gone(_) => return,
+            StepAnswer::Begun { .. } | StepAnswer::Gone(_) => return,
         };
         let Some(entry) = build.counted_here(id, &sent.now, *entry) else {
             return self.take_back(id, "what came back does not count here: something changed meanwhile");

@@ -33,6 +33,8 @@ pub(crate) struct SentStep {
     pub is_known: bool,
     /// Whether somebody said that they began it.
     pub is_begun: bool,
+    /// Whether its image was being put together there when that was said last.
+    pub unpacks: bool,
     /// Whether the machine that began it is gone.
     pub is_gone: bool,
     /// Whether it was sent to a second machine.
@@ -98,6 +100,7 @@ mod tests {
             forecast,
             is_known,
             is_begun: false,
+            unpacks: false,
             is_gone: false,
             is_doubled: false,
             is_bound: false,

@@ -109,7 +109,10 @@ impl Performer for Scripted<'_> {
             Deed::Waits => Vec::new(),
             Deed::Makes => vec![(step, self.made(errand))],
             Deed::MakesTwice => vec![(step, self.made(errand)), (step, self.made(errand))],
-            Deed::Begins => vec![(step, StepAnswer::Begun("mill".into())), (step, self.made(errand))],
+            Deed::Begins => {
+                let begun = StepAnswer::Begun { machine: "mill".into(), unpacks: false };
+                vec![(step, begun), (step, self.made(errand))]
+            }
             Deed::MakesTooLate(source) => {
                 let made = self.made(errand);
                 self.here.unwrap().write(source, "moved ");

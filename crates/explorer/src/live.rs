@@ -57,6 +57,13 @@ pub enum LiveTold {
         /// What the machine is called.
         machine: String,
     },
+    /// The image that it runs in is being put together, or that is over.
+    Unpacks {
+        /// The step's folder.
+        folder: String,
+        /// Whether it is over.
+        is_over: bool,
+    },
     /// A step is done with.
     Done {
         /// The step's folder.
@@ -95,6 +102,7 @@ struct StepThatRuns {
     say: String,
     reason: String,
     machine: Option<String>,
+    unpacks: bool,
     since: Instant,
 }
 
@@ -223,12 +231,17 @@ impl LiveBuild {
                     say,
                     reason,
                     machine: None,
+                    unpacks: false,
                     since: Instant::now(),
                 });
             }
             LiveTold::Elsewhere { folder, machine } => {
                 let running = self.running.iter_mut().filter(|running| running.folder == folder);
                 running.for_each(|running| running.machine = Some(machine.clone()));
+            }
+            LiveTold::Unpacks { folder, is_over } => {
+                let running = self.running.iter_mut().filter(|running| running.folder == folder);
+                running.for_each(|running| running.unpacks = !is_over);
             }
             LiveTold::Done { folder, target, say, state, reason, micros, printed } => {
                 self.running.retain(|running| running.folder != folder);
@@ -319,7 +332,7 @@ impl LiveBuild {
                         tr {
                             td { (link(&running.target)) } td.say { (running.say) }
                             td.number { (duration(running.since.elapsed().as_micros() as u64)) }
-                            td { (running.machine.as_deref().unwrap_or("here")) }
+                            td { (running.machine.as_deref().unwrap_or("here")) @if running.unpacks { ", unpacking its image" } }
                             td { (users(site, &running.target)) }
                             td { (running.reason) }
                         }

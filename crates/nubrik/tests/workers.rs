@@ -297,14 +297,31 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     let _board = team.worker_that_is("board-1", "hand", &["tide-board"], &[]);
     let text = "let base = image { layout = \"base\" }
         target many = {each n in [\"a\", \"b\", \"c\"] give n: step { run = sh`sleep 0.2; cat /etc/tide {in \"own.txt\"} > {out \"x\"}`, root = base } }
-        target bound = step { run = sh`cat /etc/tide > {out \"level\"}`, root = base, machine = [\"tide-board\"] }\n";
+        target bound = step { run = sh`cat /etc/tide > {out \"level\"}`, root = base, machine = [\"tide-board\"] }
+        target made = image_of { path = \"made.tar\", base = base, run = sh`sleep 0.3; cat /etc/tide > /etc/made; : > /new` }\n";
     let sandbox = team.sandbox(&[("targets.nub", text), ("own.txt", "own\n")]);
     let programs = programs_of_machine(&["sh", "cat", "sleep"]);
     let mut entries: Vec<_> =
         programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
     entries.push(LayerEntry::File("etc/tide", 0o644, b"ebb\n"));
     ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&sandbox.folder.join("base"));
+    // Somebody looks on, as pages do.
+    fs::create_dir_all(sandbox.folder.join(".nubrik")).unwrap();
+    let socket = std::os::unix::net::UnixListener::bind(sandbox.folder.join(".nubrik/explore.sock")).unwrap();
+    let heard = std::thread::spawn(move || {
+        let (mut stream, mut text) = (socket.accept().unwrap().0, String::new());
+        std::io::Read::read_to_string(&mut stream, &mut text).unwrap();
+        text
+    });
     let run = team.build(&sandbox, &["--json"]).expect(0);
+    let heard = heard.join().unwrap();
+    fs::remove_file(sandbox.folder.join(".nubrik/explore.sock")).unwrap();
+    let said = |what: &str| {
+        let lines = heard.lines().filter(|line| line.contains("@level") && line.contains(what));
+        lines.count()
+    };
+    assert_eq!(said("\"elsewhere\""), 3, "{heard}");
+    assert_eq!((said("\"is_over\":false"), said("\"is_over\":true")), (1, 1), "{heard}");
     assert!(ran_elsewhere(&run) >= 2, "{}", run.stdout);
     let on_board = |run: &Run| {
         let events = run.events().into_iter().filter(|event| event["machine"] == "board-1");
@@ -313,6 +330,11 @@ fn a_worker_that_lacks_an_image_puts_it_together() {
     assert!(on_board(&run).contains(&"bound".to_owned()), "{}", run.stdout);
     assert_eq!(sandbox.read("out/default/many/b/x"), "ebb\nown\n");
     assert_eq!(sandbox.read("out/default/bound/level"), "ebb\n");
+    // What its commands changed there is the layer, as here.
+    let made = fs::read(sandbox.folder.join("out/default/made.tar")).unwrap();
+    let here = sandbox.copy_from_nothing();
+    here.run(&["build", "made"]).expect(0);
+    assert_eq!(made, fs::read(here.folder.join("out/default/made.tar")).unwrap());
     assert!(team.build(&sandbox, &[]).expect(0).stdout.starts_with("nothing to run"));
     // Another image: the worker takes the new one.
     entries.pop();
@@ -453,8 +475,9 @@ fn a_job_that_nobody_ends_comes_back() {
     for _ in 0..3 {
         let job = hand.take(second).unwrap().unwrap();
         assert_eq!((job.build.as_str(), &*job.bytes), ("b7.0", &b"poison"[..]));
-        job.begins(12, "one");
-        assert_eq!(boss.receive(second), Some(nubrik_workers::BossNews::Begun(12, "one".to_owned())));
+        job.begins(12, "one", true);
+        let begun = nubrik_workers::BossNews::Begun { number: 12, name: "one".to_owned(), unpacks: true };
+        assert_eq!(boss.receive(second), Some(begun));
         job.pass_on();
     }
     assert!(hand.take(second).unwrap().is_none());

@@ -441,12 +441,12 @@ impl Performer for Crew {
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
         match self.boss.receive(within) {
             Some(BossNews::Answer(bytes)) => self.result(&bytes),
-            Some(BossNews::Begun(number, name)) => {
+            Some(BossNews::Begun { number, name, unpacks }) => {
                 let mut under_way = self.under_way.lock();
                 let sent = under_way.get_mut(&StepId(number)).filter(|_| is_worker_name(&name))?;
                 // Who is not known to be there cannot be missed.
                 sent.begun_by = self.boss.is_present(&name).then(|| name.clone());
-                Some((StepId(number), StepAnswer::Begun(name.into())))
+                Some((StepId(number), StepAnswer::Begun { machine: name.into(), unpacks }))
             }
             Some(BossNews::Undone(number)) => {
                 let under_way = self.under_way.lock();

@@ -18,7 +18,7 @@ pub use exchange::{
     is_pool,
 };
 pub use job::{JOBS, RefusedMessage, WORKERS, is_worker_name};
-pub use place::{DoneJob, NotDone, OpenedJob, PlaceOwner, ToolTeller, WorkPlace};
+pub use place::{DoneJob, JobClient, NotDone, OpenedJob, PlaceOwner, ToolTeller, WorkPlace};
 pub use serving::{SharedRenewal, WorkSite, WorkedJob, WorkerListener};
 pub use trouble::WorkersTrouble;
 pub use turns::{Turn, Turns};

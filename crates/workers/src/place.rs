@@ -121,15 +121,31 @@ pub struct PlaceOwner {
 /// A step that failed: in what way, what it printed, and how long it took, in microseconds.
 type Complaint = (Failure, Vec<u8>, u64);
 
-/// Hears why a step failed.
-#[derive(Default)]
-struct Complaints(parking_lot::Mutex<Option<Complaint>>);
+/// Who has given a job, as a place that does it sees them.
+pub struct JobClient<'a> {
+    /// Whether they still want it.
+    pub is_wanted: &'a dyn Fn() -> bool,
+    /// Hears that it has its turn.
+    pub begins: &'a dyn Fn(),
+    /// Hears that its image is being put together, or that this is over.
+    pub unpacks: &'a (dyn Fn(bool) + Sync),
+}
 
-impl Listener for Complaints {
+/// Hears why a step failed, and what it waits for.
+struct Complaints<'a> {
+    first: parking_lot::Mutex<Option<Complaint>>,
+    unpacks: &'a (dyn Fn(bool) + Sync),
+}
+
+impl Listener for Complaints<'_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { failure: Some(failure), printed, micros, .. } = event {
-            let complaint = || (failure.clone(), printed.clone(), *micros);
-            self.0.lock().get_or_insert_with(complaint);
+        match event {
+            Event::Done { failure: Some(failure), printed, micros, .. } => {
+                let complaint = || (failure.clone(), printed.clone(), *micros);
+                self.first.lock().get_or_insert_with(complaint);
+            }
+            Event::Unpacks { step: _, is_over } => (self.unpacks)(!is_over),
+            _ => {}
         }
     }
 }
@@ -263,11 +279,11 @@ impl WorkPlace {
     }
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
-    /// `begins` is called when it has its turn if it `is_wanted` then, `tell` says a failure for people.
+    /// It begins when it has its turn, if it is wanted then; `tell` says a failure for people.
     pub fn perform(
         &mut self,
         OpenedJob(mut sheet): OpenedJob,
-        (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
+        client: &JobClient<'_>,
         tell: &dyn Fn(&Failure) -> String,
     ) -> Option<DoneJob> {
         let mut failed = None;
@@ -278,7 +294,7 @@ impl WorkPlace {
         }
         let end = match unfit {
             Some(why) => Err(NotDone::Unfit(why)),
-            None => self.run(&mut sheet, (is_wanted, begins))?.map_err(|not| match not {
+            None => self.run(&mut sheet, client)?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
                 JobFailure::Commands((failure, printed, micros)) => {
                     let why = format!("{FAILED}{}", tell(&failure));
@@ -338,7 +354,7 @@ impl WorkPlace {
     fn run(
         &mut self,
         sheet: &mut JobSheet,
-        (is_wanted, begins): (&dyn Fn() -> bool, &dyn Fn()),
+        client: &JobClient<'_>,
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
         self.shared.learn(&sheet.rows);
         let sources = match self.sources_of(sheet) {
@@ -362,9 +378,9 @@ impl WorkPlace {
         let outputs = made.iter().filter(|(folder, _)| !of_image.contains(folder));
         let outputs = outputs.flat_map(|(_, memory)| &memory.outputs);
         self.store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
-        let turn = self.turns.take(self.machine.cancel(), is_wanted)?;
-        begins();
-        let done = self.run_lone(sheet, made);
+        let turn = self.turns.take(self.machine.cancel(), client.is_wanted)?;
+        (client.begins)();
+        let done = self.run_lone(sheet, made, client.unpacks);
         drop(turn);
         self.is_spoilt |= self.machine.below().remove(MADE).is_err();
         let done = match done {
@@ -435,7 +451,12 @@ impl WorkPlace {
     }
 
     /// Runs the step of a job.
-    fn run_lone(&self, sheet: &JobSheet, made: Vec<(Arc<str>, StepMemory)>) -> Result<LoneEnd, JobFailure> {
+    fn run_lone(
+        &self,
+        sheet: &JobSheet,
+        made: Vec<(Arc<str>, StepMemory)>,
+        unpacks: &(dyn Fn(bool) + Sync),
+    ) -> Result<LoneEnd, JobFailure> {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
         let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
@@ -449,7 +470,7 @@ impl WorkPlace {
             shared_root: Some(self.shared.accepted().root.digest()),
             ..Options::plain()
         };
-        let heard = Complaints::default();
+        let heard = Complaints { first: parking_lot::Mutex::new(None), unpacks };
         let outcome = nubrik_engine::build(
             request,
             &WsPath::from_normal(RESULTS_FOLDER),
@@ -459,7 +480,7 @@ impl WorkPlace {
             &heard,
             options,
         );
-        let complaint = heard.0.into_inner();
+        let complaint = heard.first.into_inner();
         if outcome.lost > 0 {
             return Err("what it needs cannot be fetched there".into());
         }

@@ -11,7 +11,9 @@ use nubrik_engine::Failure;
 use nubrik_machine::Machine;
 use nubrik_shared::SharedStore;
 
-use crate::{DoneJob, ExchangeTrouble, Hand, NotDone, OpenedJob, TakenJob, ToolTeller, Turns, WorkPlace};
+use crate::{
+    DoneJob, ExchangeTrouble, Hand, JobClient, NotDone, OpenedJob, TakenJob, ToolTeller, Turns, WorkPlace,
+};
 
 /// How long a job is waited for before it is looked whether to end.
 const PATIENCE: Duration = Duration::from_millis(500);
@@ -242,8 +244,11 @@ impl Shift<'_> {
         let begins = || {
             began.set(Instant::now());
             is_running.store(true, Ordering::Relaxed);
-            job.begins(number, self.name);
+            job.begins(number, self.name, false);
         };
+        let name = self.name;
+        let unpacks = |is_now: bool| job.begins(number, name, is_now);
+        let client = JobClient { is_wanted: &is_wanted, begins: &begins, unpacks: &unpacks };
         std::thread::scope(|scope| {
             let (is_done, ended) = channel::<()>();
             let (build, is_running) = (&job.build, &is_running);
@@ -258,7 +263,7 @@ impl Shift<'_> {
                     }
                 }
             });
-            let done = place.perform(opened, (&is_wanted, &begins), &|failure| self.listener.words(failure));
+            let done = place.perform(opened, &client, &|failure| self.listener.words(failure));
             drop(is_done);
             done
         })

@@ -441,6 +441,14 @@ impl nubrik_engine::OutsideRoots for FakeMachine {
         let searched = root.search.clone();
         Err(ToolProblem { name: name.clone(), searched, mend: None, unanswered: None, image: None })
     }
+
+    fn open_copy(&self, root: &nubrik_engine::OpenRoot) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
+        Err(WorkProblem::Machine(format!("{} is not open", root.tree)))
+    }
+
+    fn close_copy(&self, copy: &nubrik_engine::OpenRoot, _: Option<&WsPath>) -> Result<(), WorkProblem> {
+        Err(WorkProblem::Machine(format!("{} is not open", copy.tree)))
+    }
 }
 
 impl OutsideServices for FakeMachine {
@@ -561,6 +569,7 @@ impl Listener for Log {
             Event::Began { order } => format!("began {}", order.len()),
             Event::WillRun { step, .. } => format!("will run {}", step.0),
             Event::Elsewhere { step, machine } => format!("{machine} runs {}", step.0),
+            Event::Unpacks { step, is_over } => format!("unpacks {}, over: {is_over}", step.0),
             Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),
             Event::Done { step, verdict, reason, .. } => format!("{} {}: {reason}", verdict.word(), step.0),
             Event::Survived { step, refused } => format!("survived {}: {refused:?}", step.0),

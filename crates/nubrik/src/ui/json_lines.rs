@@ -82,7 +82,7 @@ impl Listener for JsonLines<'_> {
                 let (version, steps) = (json::VERSION, order.len());
                 self.console.event(&json::BeganEvent { event: "began", version, steps });
             }
-            Event::WillRun { .. } | Event::Elsewhere { .. } => {}
+            Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Unpacks { .. } => {}
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => self.survived(*step, refused),
             Event::Notice(notice) => {

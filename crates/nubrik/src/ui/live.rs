@@ -97,6 +97,7 @@ impl Listener for LiveView<'_> {
             Event::Began { order } => self.live().began(order.len()),
             Event::WillRun { step, .. } => self.live().running(*step),
             Event::Elsewhere { step, machine } => self.live().elsewhere(*step, machine),
+            Event::Unpacks { step, is_over } => self.live().unpacks(*step, !is_over),
             Event::Done { step, verdict, .. } => self.live().done(*step, *verdict),
             Event::Survived { .. } | Event::Notice(_) => {}
         }
@@ -115,6 +116,20 @@ struct StepAtWork {
     since: Instant,
     /// The other machine that runs it, if one does.
     machine: Option<Arc<str>>,
+    /// Whether the image that it runs in is being put together.
+    unpacks: bool,
+}
+
+impl StepAtWork {
+    /// Where it is, and what it waits for there.
+    fn whereabouts(&self) -> String {
+        match (&self.machine, self.unpacks) {
+            (Some(machine), true) => format!("on {machine}, unpacking its image"),
+            (Some(machine), false) => format!("on {machine}"),
+            (None, true) => "unpacking its image".to_owned(),
+            (None, false) => String::new(),
+        }
+    }
 }
 
 /// What is in flight, and how many lines of the terminal show it.
@@ -231,13 +246,19 @@ impl Live {
     pub fn running(&mut self, step: StepId) {
         // One that another machine did not end begins again, here.
         self.running.retain(|at_work| at_work.step != step);
-        self.running.push(StepAtWork { step, since: Instant::now(), machine: None });
+        self.running.push(StepAtWork { step, since: Instant::now(), machine: None, unpacks: false });
     }
 
     /// Another machine began a step.
     pub fn elsewhere(&mut self, step: StepId, machine: &Arc<str>) {
         let at_work = self.running.iter_mut().filter(|at_work| at_work.step == step);
         at_work.for_each(|at_work| at_work.machine = Some(machine.clone()));
+    }
+
+    /// The image of a step is being put together, or that is over.
+    pub fn unpacks(&mut self, step: StepId, is_now: bool) {
+        let at_work = self.running.iter_mut().filter(|at_work| at_work.step == step);
+        at_work.for_each(|at_work| at_work.unpacks = is_now);
     }
 
     pub fn done(&mut self, step: StepId, verdict: Verdict) {
@@ -279,16 +300,17 @@ impl Live {
         }
         let paint = self.paint;
         let mut lines = vec![self.gauge(graph, paint.width.unwrap_or(80))];
-        for StepAtWork { step, since, machine } in self.running.iter().take(SHOWN_STEPS) {
+        for at_work in self.running.iter().take(SHOWN_STEPS) {
+            let StepAtWork { step, since, .. } = at_work;
             let took = duration(since.elapsed().as_micros() as u64);
             let (target, say) = (&*self.titles.of_step(graph, *step), &*graph.step(*step).say);
-            let machine = machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}"));
+            let whereabouts = at_work.whereabouts();
             let row = StepRow {
                 word: ("", Ink::Faint),
                 target,
                 say,
                 took: &took,
-                why: &machine,
+                why: &whereabouts,
                 needs_reason: false,
             };
             lines.push(self.columns.line(paint, row));
@@ -432,9 +454,15 @@ mod tests {
         let view = live.redraw(&graph);
         assert!(view.contains("0 of 3 steps, 1 wait, 1 on workers"), "{view}");
         assert!(view.lines().nth(2).unwrap().ends_with("on mill"), "{view}");
+        live.unpacks(StepId(1), true);
+        assert!(live.redraw(&graph).lines().nth(2).unwrap().ends_with("on mill, unpacking its image"));
         // It came back, and runs here.
         live.running(StepId(1));
         assert!(!live.redraw(&graph).contains("mill"));
+        live.unpacks(StepId(1), true);
+        assert!(live.redraw(&graph).contains("unpacking its image"));
+        live.unpacks(StepId(1), false);
+        assert!(!live.redraw(&graph).contains("unpacking"));
         live.done(StepId(1), Verdict::Ran);
         assert_eq!(live.redraw(&graph).lines().count(), 2);
     }

@@ -85,6 +85,9 @@ impl<'g> Onlookers<'g> {
             Event::Elsewhere { step, machine } => {
                 LiveTold::Elsewhere { folder: folder(*step), machine: machine.to_string() }
             }
+            Event::Unpacks { step, is_over } => {
+                LiveTold::Unpacks { folder: folder(*step), is_over: *is_over }
+            }
             Event::Done { step, verdict, reason, micros, printed, machine: _, failure: _ } => {
                 LiveTold::Done {
                     folder: folder(*step),

@@ -61,7 +61,9 @@ impl<'g> Telling<'g> {
     pub fn of(&self, event: &Event) -> Option<String> {
         match event {
             _ if self.told.only_at_work => None,
-            Event::Began { .. } | Event::WillRun { .. } | Event::Elsewhere { .. } => None,
+            Event::Began { .. } | Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Unpacks { .. } => {
+                None
+            }
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => Some(self.survived(*step, refused)),
             Event::Notice(notice) => Some(self.labelled("notice", &notices::text(notice))),

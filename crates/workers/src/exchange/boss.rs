@@ -12,7 +12,8 @@ use parking_lot::{Condvar, Mutex};
 
 use super::line::JobLine;
 use super::{
-    Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, WANTED, are_among, job_name, kind_of,
+    Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, UNPACKS, WANTED, are_among, job_name,
+    kind_of,
 };
 
 /// The open slots are counted again after so long.
@@ -67,7 +68,12 @@ fn read(kind: &str, subject: &str, payload: &[u8]) -> Option<BossNews> {
         "answer" => Some(BossNews::Answer(payload.to_vec())),
         "begun" => {
             let number = subject.rsplit('.').next()?.parse().ok()?;
-            Some(BossNews::Begun(number, std::str::from_utf8(payload).ok()?.to_owned()))
+            let text = std::str::from_utf8(payload).ok()?;
+            let (name, unpacks) = match text.strip_suffix(UNPACKS) {
+                Some(name) => (name, true),
+                None => (text, false),
+            };
+            Some(BossNews::Begun { number, name: name.to_owned(), unpacks })
         }
         _ => {
             // The server's own advice: a JSON object.
@@ -299,7 +305,11 @@ mod tests {
         assert_eq!(read("undone", "$JS.EVENT.x", "{}"), None);
         assert_eq!(
             read("begun", "nubrik.begun.b7.0.12", "hand"),
-            Some(BossNews::Begun(12, "hand".to_owned()))
+            Some(BossNews::Begun { number: 12, name: "hand".to_owned(), unpacks: false })
+        );
+        assert_eq!(
+            read("begun", "nubrik.begun.b7.0.12", "hand unpacks"),
+            Some(BossNews::Begun { number: 12, name: "hand".to_owned(), unpacks: true })
         );
         assert_eq!(read("begun", "nubrik.begun.b7.0.x", "hand"), None);
     }

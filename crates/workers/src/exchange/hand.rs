@@ -15,8 +15,8 @@ use tokio::task::JoinHandle;
 
 use super::line::JobLine;
 use super::{
-    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, job_name,
-    kind_of,
+    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, UNPACKS,
+    job_name, kind_of,
 };
 
 /// What is known of who has work is kept so long: a job that waits for longer is thrown away.
@@ -287,11 +287,12 @@ impl AskedQuestion {
 }
 
 impl TakenJob {
-    /// Says that it begins: under what number who sent it knows it, and who does it.
-    pub fn begins(&self, number: u32, name: &str) {
+    /// Says that it is begun: under what number who sent it knows it, who does it, and whether they put its image together just now.
+    pub fn begins(&self, number: u32, name: &str, unpacks: bool) {
         let subject = format!("nubrik.begun.{}.{number}", self.build);
+        let said = format!("{name}{}", if unpacks { UNPACKS } else { "" });
         self.line.say(async {
-            let _ = self.line.client.publish(subject, name.to_owned().into()).await;
+            let _ = self.line.client.publish(subject, said.into()).await;
         });
     }
 

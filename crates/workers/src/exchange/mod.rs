@@ -98,11 +98,21 @@ impl Alive {
 pub enum BossNews {
     /// An answer, signed by who says what became of a job.
     Answer(Vec<u8>),
-    /// Somebody began a job: its number, and their name. Nobody signs it, and nothing but what is shown follows from it.
-    Begun(u32, String),
+    /// Somebody began a job. Nobody signs it, and nothing but what is shown follows from it.
+    Begun {
+        /// The job's number.
+        number: u32,
+        /// What they are called.
+        name: String,
+        /// Whether they put its image together just now.
+        unpacks: bool,
+    },
     /// A job was given to somebody so often as one may be, and never ended: the number under which it was sent.
     Undone(u64),
 }
+
+/// What follows the name of who began a job while the image is put together that it runs in.
+pub(crate) const UNPACKS: &str = " unpacks";
 
 /// What is said to stop one job of a build.
 pub(crate) fn job_name(build: &str, number: u32) -> String {
