@@ -528,6 +528,39 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
 }
 
 #[test]
+fn a_service_starts_in_an_image_whose_files_only_the_shared_cache_has() {
+    use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, programs_of_machine};
+
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "services in images need sandboxes");
+    }
+    let targets = "let base = image { layout = \"base\" }
+        target made = image_of { path = \"made.tar\", base = base, files = { \"etc/tide\": write { path = \"tide\", text = \"ebb\\n\" } } }
+        service board = serve {
+            run = sh`cp /etc/tide {scratch \"said\"}; sleep 60`
+            ready = `grep -q ebb {scratch \"said\"}`
+            root = image { archive = step { run = sh`sleep 0.2; cp {made} {out \"slow.tar\"}` } }
+        }
+        test seen = check { run = sh`cat {in \"table.txt\"} > /dev/null; echo {board.port} > {scratch \"port\"}` }\n";
+    let programs = programs_of_machine(&["sh", "cp", "sleep", "grep"]);
+    let entries: Vec<_> =
+        programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
+    let team = Team::new(None);
+    let seat = |name: &str| {
+        let seat = team.seat(name);
+        seat.sandbox.write("targets.nub", targets);
+        ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&seat.sandbox.folder.join("base"));
+        seat
+    };
+    seat("ci").writes(&["test"]).expect(0);
+    let desk = seat("desk");
+    // The test runs again there; nothing else does.
+    desk.sandbox.write("table.txt", "low 12:34\n");
+    let run = desk.run(&["test", "--json"]).expect(0);
+    assert!(!run.ran().contains(&"make slow.tar".to_owned()), "{}", run.stdout);
+}
+
+#[test]
 fn results_rest_on_the_machine_as_it_was() {
     if !has_sandboxes() {
         return skip(Need::Confinement, "without sandboxes nothing is shared");
