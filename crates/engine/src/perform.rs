@@ -81,7 +81,7 @@ fn status_of(end: JobEnd, step: &Step) -> Result<Option<i32>, Option<Failure>> {
     Err(Some(failure))
 }
 
-pub(crate) fn native_failed(problem: WorkProblem) -> Failure {
+fn native_failed(problem: WorkProblem) -> Failure {
     Failure::Native { problem: problem.to_string() }
 }
 

@@ -12,7 +12,6 @@ use nubrik_source::WsPath;
 use crate::build::Build;
 use crate::event::{Event, Failure};
 use crate::outside::{OpenRoot, WorkProblem};
-use crate::perform::native_failed;
 
 /// Stands among the tools of steps that run in an image, with the digest of its statement. No tool has a name with a space.
 pub const ROOT: &str = "the image";
@@ -86,7 +85,7 @@ impl Build<'_> {
         };
         let failed = |why: WorkProblem| match self.outside.is_cancelled() {
             true => None,
-            false => Some(native_failed(why)),
+            false => Some(Failure::Native { problem: why.to_string() }),
         };
         let copy = self.outside.open_copy(root).map_err(failed)?;
         let done = work(Some(&copy));

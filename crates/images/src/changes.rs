@@ -37,7 +37,7 @@ pub struct RootCopy {
 type FileIdentity = (u64, (i64, i64));
 
 /// What a layer says of a path.
-enum Change {
+enum RootChange {
     Folder(u32),
     File { mode: u32, size: u64, attributes: Vec<(Vec<u8>, Vec<u8>)> },
     Link(Vec<u8>),
@@ -47,7 +47,7 @@ enum Change {
 /// Changes as far as they were looked for.
 #[derive(Default)]
 struct FoundChanges {
-    changes: BTreeMap<RootPath, Change>,
+    changes: BTreeMap<RootPath, RootChange>,
     /// Permissions of what this user could not read as it was, by inode: a file may have several names.
     opened_up: HashMap<u64, u32>,
 }
@@ -230,7 +230,7 @@ impl RootCopy {
         match FileType::from_raw_mode(status.mode()) {
             FileType::Directory => {
                 if !matches!(before, Some(TreeNode::Folder { mode: before, .. }) if before | 0o700 == mode) {
-                    found.changes.insert(at.clone(), Change::Folder(mode));
+                    found.changes.insert(at.clone(), RootChange::Folder(mode));
                 }
                 // It is ours, and goes once it was looked at.
                 found.open_up(&place, &status, 0o700).map_err(refused(&place))?;
@@ -254,13 +254,15 @@ impl RootCopy {
                     _ => false,
                 };
                 if !is_same {
-                    found.changes.insert(at.clone(), Change::File { mode, size: status.len(), attributes });
+                    found
+                        .changes
+                        .insert(at.clone(), RootChange::File { mode, size: status.len(), attributes });
                 }
             }
             FileType::Symlink => {
                 let target = place.read_link().map_err(refused(&place))?.into_os_string().into_vec();
                 if !matches!(before, Some(TreeNode::Link { target: before, .. }) if *before == target) {
-                    found.changes.insert(at.clone(), Change::Link(target));
+                    found.changes.insert(at.clone(), RootChange::Link(target));
                 }
             }
             kind => {
@@ -276,7 +278,7 @@ impl RootCopy {
     }
 
     /// Leaves out folders that are there only because places of the sandbox are in them.
-    fn leave_out_ways(&self, changes: &mut BTreeMap<RootPath, Change>) {
+    fn leave_out_ways(&self, changes: &mut BTreeMap<RootPath, RootChange>) {
         for path in &self.without {
             let ways =
                 path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(end, _)| &path[..end]);
@@ -292,7 +294,7 @@ impl RootCopy {
     }
 
     /// What is not there any more: not again what is in a folder that is gone, or is none now.
-    fn add_gone(&self, changes: &mut BTreeMap<RootPath, Change>) {
+    fn add_gone(&self, changes: &mut BTreeMap<RootPath, RootChange>) {
         let mut gone: HashSet<&[u8]> = HashSet::new();
         for (at, _) in self.tree.nodes().filter(|(at, _)| !self.is_without(at)) {
             let end = at.iter().rposition(|byte| *byte == b'/');
@@ -306,7 +308,7 @@ impl RootCopy {
                 Ok(_) => drop(gone.insert(at)),
                 Err(_) => {
                     gone.insert(at);
-                    changes.insert(at.to_vec(), Change::Gone);
+                    changes.insert(at.to_vec(), RootChange::Gone);
                 }
             }
         }
@@ -316,30 +318,30 @@ impl RootCopy {
         &self,
         tar: &mut tar::Builder<&mut dyn Write>,
         at: &[u8],
-        change: &Change,
+        change: &RootChange,
     ) -> io::Result<()> {
         let mut header = tar::Header::new_gnu();
         (header.set_uid(0), header.set_gid(0), header.set_mtime(TIME), header.set_size(0));
         let path = |at: &[u8]| PathBuf::from(std::ffi::OsString::from_vec(at.to_vec()));
         match change {
-            Change::Folder(mode) => {
+            RootChange::Folder(mode) => {
                 header.set_entry_type(tar::EntryType::Directory);
                 header.set_mode(*mode);
                 tar.append_data(&mut header, path(at), io::empty())
             }
-            Change::Link(target) => {
+            RootChange::Link(target) => {
                 header.set_entry_type(tar::EntryType::Symlink);
                 header.set_mode(0o777);
                 tar.append_link(&mut header, path(at), path(target))
             }
-            Change::Gone => {
+            RootChange::Gone => {
                 let end = at.iter().rposition(|byte| *byte == b'/').map_or(0, |end| end + 1);
                 let name = [&at[..end], GONE, &at[end..]].concat();
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_mode(0o644);
                 tar.append_data(&mut header, path(&name), io::empty())
             }
-            Change::File { mode, size, attributes } => {
+            RootChange::File { mode, size, attributes } => {
                 let records: Vec<(String, &[u8])> = attributes
                     .iter()
                     .map(|(name, value)| (user_attribute(&String::from_utf8_lossy(name)), value.as_slice()))

@@ -42,11 +42,11 @@ pub(crate) struct Roots {
 pub(crate) struct ImageRoot {
     // First, so that nothing runs there any more when the root goes.
     pub(crate) sandboxes: Sandboxes,
-    held: OpenedRoot,
+    held: RootInUse,
     pub(crate) env: Vec<(Arc<str>, Arc<str>)>,
 }
 
-enum OpenedRoot {
+enum RootInUse {
     /// One that others see, too.
     Shared(HeldRoot),
     /// A copy for some commands, which they change.
@@ -56,8 +56,8 @@ enum OpenedRoot {
 impl ImageRoot {
     fn root(&self) -> &HeldRoot {
         match &self.held {
-            OpenedRoot::Shared(held) => held,
-            OpenedRoot::Copied(copy) => copy.root(),
+            RootInUse::Shared(held) => held,
+            RootInUse::Copied(copy) => copy.root(),
         }
     }
 }
@@ -216,7 +216,7 @@ impl Machine {
         let sandboxes =
             shown.map_err(|why| WorkProblem::Machine(format!("its root cannot be shown: {why}")))?;
         let env = statement.env.iter().map(|(name, value)| (name.as_str().into(), value.as_str().into()));
-        Ok(ImageRoot { held: OpenedRoot::Shared(held), sandboxes, env: env.collect() })
+        Ok(ImageRoot { held: RootInUse::Shared(held), sandboxes, env: env.collect() })
     }
 }
 
@@ -266,7 +266,7 @@ impl OutsideRoots for Machine {
         let sandboxes = Sandboxes::in_copy(self.root(), copy.root().path())
             .map_err(|why| WorkProblem::Machine(format!("a copy of its root cannot be shown: {why}")))?;
         let tree: Arc<str> = format!("{} copy {}", root.tree, NEXT.fetch_add(1, Ordering::Relaxed)).into();
-        let held = OpenedRoot::Copied(Box::new(copy));
+        let held = RootInUse::Copied(Box::new(copy));
         let search = search_of_superuser(&root.search);
         let is_other = |(name, _): &&(Arc<str>, Arc<str>)| &**name != SEARCH;
         let mut env: Vec<_> = open.env.iter().filter(is_other).cloned().collect();
@@ -279,7 +279,7 @@ impl OutsideRoots for Machine {
     fn close_copy(&self, copy: &OpenRoot, layer: Option<&WsPath>) -> Result<(), WorkProblem> {
         let opened = self.roots.open.lock().remove(&copy.tree);
         let (Some(opened), Some(layer)) = (opened, layer) else { return Ok(()) };
-        let OpenedRoot::Copied(changed) = &opened.held else { return Ok(()) };
+        let RootInUse::Copied(changed) = &opened.held else { return Ok(()) };
         let failed = |why: std::io::Error| WorkProblem::Machine(format!("{}: {why}", layer.as_str()));
         let file = self.below().fresh_file(layer.as_str(), 0o644).map_err(failed)?;
         let mut out = std::io::BufWriter::with_capacity(256 << 10, file);

@@ -44,6 +44,11 @@ const DOORS: &[(&str, usize, &str)] = &[
         "the folder for pages that the person named: empty, or a copy of pages, which is removed before",
     ),
     (
+        "images/changes.rs",
+        2,
+        "a copy of a root in that cache: nothing of its commands runs any more, and no link of theirs is followed",
+    ),
+    (
         "images/cache.rs",
         15,
         "the person's own cache of images, which nobody else may write to; removal follows no link",

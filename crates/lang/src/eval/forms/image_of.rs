@@ -69,18 +69,18 @@ pub(super) const FORM: Form = Form {
 /// Fields that say how `run` runs.
 const OF_RUN: [&str; 5] = ["run", "reads", "network", "timeout", "memory"];
 
-/// What is said of a new image besides its layers.
-struct Settings {
+/// How what is in a new image is run, and on which machines.
+struct RunSettings {
     env: Vec<(Arc<str>, Arc<str>)>,
     start: Vec<Arc<str>>,
     folder: Option<Arc<str>>,
     platform: (Arc<str>, Arc<str>),
 }
 
-impl Settings {
+impl RunSettings {
     /// Nothing but for which machines it is.
-    fn of_platform(platform: (Arc<str>, Arc<str>)) -> Settings {
-        Settings { env: Vec::new(), start: Vec::new(), folder: None, platform }
+    fn of_platform(platform: (Arc<str>, Arc<str>)) -> RunSettings {
+        RunSettings { env: Vec::new(), start: Vec::new(), folder: None, platform }
     }
 }
 
@@ -105,7 +105,7 @@ impl Evaluator<'_> {
         }
         let folder = self.folder_in_image(values)?;
         let platform = (std::env::consts::OS.into(), self.processor_of(values)?);
-        let settings = Settings {
+        let settings = RunSettings {
             env: self.variables_in_image(values, span)?,
             start: values.texts("start"),
             folder,
@@ -131,7 +131,7 @@ impl Evaluator<'_> {
             }
             (Some(_), base) => {
                 let begun: Arc<str> = format!("{}.begun.tar", without_ending(&path)).into();
-                let settings = Settings::of_platform(platform.clone());
+                let settings = RunSettings::of_platform(platform.clone());
                 let made = self.image_of_files(scope, values, (&begun, base.as_ref()), settings, span)?;
                 let archive = self.one_file(&made, span)?;
                 let processor = platform.1;
@@ -183,7 +183,7 @@ impl Evaluator<'_> {
         scope: &Scope,
         values: &FormValues,
         (path, base): (&Arc<str>, Option<&FileRef>),
-        settings: Settings,
+        settings: RunSettings,
         span: Span,
     ) -> Result<Value> {
         let Some((files, files_span)) = values.get("files") else {
@@ -205,7 +205,7 @@ impl Evaluator<'_> {
         (path, span): (&Arc<str>, Span),
         base: Option<&FileRef>,
         layer: LayerOf,
-        settings: Settings,
+        settings: RunSettings,
     ) -> Result<Value> {
         let mut draft = self.native_draft(scope, path, false, span)?;
         draft.inputs.extend(layer.files);
@@ -214,7 +214,7 @@ impl Evaluator<'_> {
             let below = base.each_file().map(|file| self.file_ref(*file)).collect::<Vec<_>>();
             draft.inputs.extend(below);
         }
-        let Settings { env, start, folder, platform } = settings;
+        let RunSettings { env, start, folder, platform } = settings;
         let new = NewImage { base, layer: layer.layer, env, start, folder, platform };
         self.enter_native(scope, draft, Native::MakeImage(Box::new(new)), format!("make image {path}"), span)
     }
