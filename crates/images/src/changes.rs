@@ -321,7 +321,10 @@ impl RootCopy {
         change: &RootChange,
     ) -> io::Result<()> {
         let mut header = tar::Header::new_gnu();
-        (header.set_uid(0), header.set_gid(0), header.set_mtime(TIME), header.set_size(0));
+        header.set_uid(0);
+        header.set_gid(0);
+        header.set_mtime(TIME);
+        header.set_size(0);
         let path = |at: &[u8]| PathBuf::from(std::ffi::OsString::from_vec(at.to_vec()));
         match change {
             RootChange::Folder(mode) => {

@@ -173,7 +173,7 @@ fn what_nobody_may_read_is_packed_with_its_permissions() {
     fs::create_dir(at("shut")).unwrap();
     fs::write(at("shut/in"), "in").unwrap();
     for path in ["closed", "shut"] {
-        fs::set_permissions(at(path), Permissions::from_mode(0)).unwrap();
+        fs::set_permissions(at(path), Permissions::from_mode(0o000)).unwrap();
     }
     let bytes = changes(&copy).unwrap();
     let mut tar = tar::Archive::new(bytes.as_slice());
