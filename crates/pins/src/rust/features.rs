@@ -106,6 +106,7 @@ mod tests {
         CrateNeed {
             name: name.to_owned(),
             package: name.to_owned(),
+            is_renamed: false,
             requirement: VersionReq::STAR,
             features: vec![],
             with_default: false,

@@ -31,6 +31,9 @@ pub(crate) struct CrateNeed {
     pub name: String,
     /// The name of the crate.
     pub package: String,
+    /// Whether the name by which it is used stands for whatever its library is called: its dependent said which package it means, and be it
+    /// the one of that name.
+    pub is_renamed: bool,
     pub requirement: VersionReq,
     pub features: Vec<String>,
     pub with_default: bool,
@@ -143,6 +146,7 @@ fn release(line: IndexLine) -> Option<CrateRelease> {
     }
     let needs = deps.into_iter().filter(|dep| dep.kind.as_deref() != Some("dev")).map(|dep| {
         Some(CrateNeed {
+            is_renamed: dep.package.is_some(),
             package: dep.package.unwrap_or_else(|| dep.name.clone()),
             name: dep.name,
             requirement: VersionReq::parse(&dep.req).ok()?,

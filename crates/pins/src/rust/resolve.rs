@@ -95,6 +95,7 @@ pub(crate) fn resolve(
         needs.push(CrateNeed {
             name: name.clone(),
             package: name.clone(),
+            is_renamed: false,
             requirement: requirement_of(name, requirement)?,
             features: features.clone(),
             with_default: !bare,
@@ -347,7 +348,7 @@ impl CrateProvider<'_> {
             for (need, _) in needs {
                 let Some((place, _)) = self.place(need)? else { continue };
                 let Some(version) = chosen.get(&place) else { continue };
-                let alias = (need.name != need.package).then(|| need.name.clone());
+                let alias = need.is_renamed.then(|| need.name.clone());
                 let pin = pin_id(&need.package, &version.to_string());
                 found.insert(Need { pin, alias, build: need.for_build, on: Vec::new() });
             }

@@ -75,6 +75,11 @@ fn renamed_needs_and_those_of_build_scripts_are_told_apart() {
     let told: Vec<(&str, Option<&str>, bool)> =
         needs.iter().map(|n| (n.pin.as_str(), n.alias.as_deref(), n.build)).collect();
     assert_eq!(told, [("moon@1.0.0", Some("luna"), false), ("tool@1.0.0", None, true)]);
+    // Whoever says which package is meant names it so in sources, whatever its library is called.
+    let same = r#""package": "moon""#;
+    shop.rust("flood", "1.0.0", &[("moon", "1", same)], "");
+    let settled = shop.settle(RUST, &shelf(RUST, &["linux-x86_64"], &["flood"]), &Free::Nothing).unwrap();
+    assert_eq!(settled.pins["flood@1.0.0"].needs[0].alias.as_deref(), Some("moon"));
 }
 
 #[test]
