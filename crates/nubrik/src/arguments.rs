@@ -32,7 +32,7 @@ const STYLES: Styles = Styles::styled()
 
 /// Nubrik, a build tool: builds targets, runs only what changed, and says why.
 #[derive(Parser)]
-#[command(name = "nubrik", version, styles = STYLES, max_term_width = 100)]
+#[command(name = "nubrik", version = env!("NUBRIK_VERSION"), styles = STYLES, max_term_width = 100)]
 #[command(
     help_template = crate::groups::GROUPS
 )]
