@@ -263,6 +263,40 @@ fn quarantine_and_repetition_tell_of_unwell_tests() {
 }
 
 #[test]
+fn what_passes_when_it_runs_again_is_flaky_and_has_not_failed() {
+    let flaky = "test odd = check { run = sh`echo >> {keptfolder \"n\"}/n; test $(wc -l < {keptfolder \"n\"}/n) -ge 4` }\n";
+    let known = "test known = check { run = `false`, quarantined = \"spring tides\" }\n";
+    let sandbox =
+        Sandbox::new(&[("targets.nub", &format!("{flaky}{known}test good = check {{ run = `true` }}\n"))]);
+    sandbox.run(&["test", "odd"]).expect(1);
+    let run = sandbox.run(&["test", "--retries", "5", "--plain", "--junit", "cases.xml"]).expect(0);
+    assert!(
+        run.stdout.contains("flaky     odd   failed ") && run.stdout.contains("; 1 flaky"),
+        "{}",
+        run.stdout
+    );
+    assert!(run.stdout.contains("notice    1 test failed; trying again, 1 of 5\n"), "{}", run.stdout);
+    // What does not count runs once, and what passed, too.
+    assert_eq!(run.stdout.matches("test known").count(), 1, "{}", run.stdout);
+    assert_eq!(run.stdout.matches("test good").count(), 1, "{}", run.stdout);
+    let report = sandbox.read("cases.xml");
+    assert!(report.contains("<system-out>flaky: the test failed "), "{report}");
+    assert!(report.contains("failures=\"0\" skipped=\"1\""), "{report}");
+    // It stays passed: nothing that it depends on changed.
+    assert!(sandbox.run(&["test", "odd"]).expect(0).stdout.contains("up to date"));
+    // For programs; and one that always fails is a failure after all tries.
+    let fresh = sandbox.copy_from_nothing();
+    let run = fresh.run(&["test", "--retries", "9", "--json"]).expect(0);
+    assert!(run.events().iter().any(|event| event["event"] == "flaky" && event["target"] == "odd"));
+    assert_eq!(run.summary()["ok"], true);
+    fresh.write("targets.nub", "test bad = check { run = `false` }\n");
+    let run = fresh.run(&["test", "--retries", "2", "--plain"]).expect(1);
+    assert_eq!(run.stdout.matches("error: bad: test bad").count(), 3, "{}", run.stdout);
+    fresh.run(&["test", "--retries", "2", "--repeat", "2"]).expect(2);
+    fresh.run(&["test", "--retries", "2", "--dry-run"]).expect(2).says("no test runs");
+}
+
+#[test]
 fn a_check_can_stand_before_a_target() {
     let sandbox = Sandbox::new(&[
         (

@@ -50,6 +50,9 @@ pub struct WhichTests {
     /// Run each of them N times, to find flaky ones
     #[arg(long, value_name = "N", value_parser = clap::value_parser!(u32).range(1..=10_000))]
     pub repeat: Option<u32>,
+    /// Run tests that failed again, up to N times; who passes then is flaky, and has not failed
+    #[arg(long, value_name = "N", conflicts_with = "repeat", value_parser = clap::value_parser!(u32).range(1..=100))]
+    pub retries: Option<u32>,
     /// Write a report of all cases as JUnit XML
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,

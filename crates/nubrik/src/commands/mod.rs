@@ -30,6 +30,7 @@ mod options;
 mod pins;
 mod plan;
 mod report_file;
+mod retries;
 mod run;
 mod sbom;
 mod services;

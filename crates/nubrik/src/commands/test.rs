@@ -1,12 +1,12 @@
 //! `nubrik test`
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_reports::cases::{CaseOutcome, Suite, TestRun};
+use nubrik_reports::cases::{Case, CaseOutcome, Suite, TestRun};
 use nubrik_session::{Session, Workshop, accounts_of_lines};
 use parking_lot::Mutex;
 
@@ -14,11 +14,14 @@ use super::build::{lock, options_of, screen_for};
 use super::chosen_tests::{choose, tests_of};
 use super::coverage;
 use super::left_out::{self, PartEvaluated, Unevaluated};
+use super::retries::{is_to_run_again, take_over};
 use super::shared_news;
-use super::{CommandResult, open_to_build, own_problem, patterns, say_wrong, wanting};
+use super::{CommandResult, labelled, open_to_build, own_problem, patterns, say_wrong, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream};
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::json;
+use crate::ui::paint::Ink;
 use crate::ui::round::{Round, TestResult};
 use crate::ui::verdicts as ui;
 
@@ -37,6 +40,7 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
     let which = &tests.which;
     let of_runs = [
         (which.repeat.is_some(), "--repeat"),
+        (which.retries.is_some(), "--retries"),
         (which.junit.is_some(), "--junit"),
         (!which.coverage_file.is_empty(), "--coverage-file"),
     ];
@@ -102,7 +106,8 @@ pub fn run(
         wanted: &wanted,
         again: &again,
     };
-    let ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
+    let mut ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
+    tried.run_failed_again(console, session, how, which.retries.unwrap_or(0), &mut ended)?;
     let cancelled = ended.cancelled;
     shared_news::conclude(
         console,
@@ -208,6 +213,54 @@ impl TestsToRun<'_> {
         }
         Ok(ended)
     }
+
+    /// Runs tests again that failed, until all passed, at most so many times. What becomes of them then counts.
+    fn run_failed_again(
+        &self,
+        console: Console,
+        session: &mut Workshop<'_>,
+        how: How,
+        retries: u32,
+        ended: &mut RoundsEnd,
+    ) -> CommandResult<()> {
+        for number in 1..=retries {
+            let Some(round) = ended.rounds.last().filter(|_| !ended.cancelled) else { break };
+            let failed: HashSet<StepId> =
+                round.results.iter().filter(|result| is_to_run_again(result)).map(|r| r.step).collect();
+            if failed.is_empty() {
+                break;
+            }
+            let chosen: Vec<(FileId, StepId)> =
+                self.chosen.iter().filter(|(_, step)| failed.contains(step)).copied().collect();
+            let again: Vec<StepId> = chosen.iter().map(|(_, step)| *step).collect();
+            let tests = nubrik_wording::counted(chosen.len(), "test");
+            let text = format!("{tests} failed; trying again, {number} of {retries}");
+            if !how.quiet {
+                say_notice(console, &text);
+            }
+            let mut wanted: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
+            if self.wanted.len() > self.chosen.len() {
+                wanted.extend(accounts_of_lines(&self.evaluation.graph, &wanted));
+            }
+            let tried = TestsToRun { chosen: &chosen, wanted: &wanted, again: &again, ..*self };
+            let next = tried.repeated(console, session, how, 1)?;
+            ended.micros += next.micros;
+            ended.cancelled |= next.cancelled;
+            ended.machine_lacks |= next.machine_lacks;
+            if let (Some(round), Some(next)) = (ended.rounds.last_mut(), next.rounds.into_iter().next()) {
+                take_over(round, next);
+            }
+        }
+        Ok(())
+    }
+}
+
+fn say_notice(console: Console, text: &str) {
+    if console.is_json() {
+        return console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
+    }
+    let paint = console.paint(OutputStream::Output);
+    outln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
 }
 
 /// What was heard of a test.
@@ -290,14 +343,26 @@ fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestR
         cases,
         has_report,
         quarantined: check.and_then(|c| c.quarantined.as_deref()).map(str::to_owned),
+        failed_before: 0,
     }
+}
+
+/// The cases of a test; those of a flaky one say so.
+fn cases_of(result: &TestResult) -> Vec<Case> {
+    let mut cases = result.cases.clone();
+    if result.is_flaky() {
+        let times = nubrik_wording::counted(result.failed_before as usize, "time");
+        let passed = cases.iter_mut().filter(|case| case.outcome == CaseOutcome::Passed);
+        passed.for_each(|case| case.text = format!("flaky: the test failed {times} before it passed"));
+    }
+    cases
 }
 
 fn write_report(console: Console, file: &Path, round: &Round, left_out: &Unevaluated) -> CommandResult<()> {
     let suites: Vec<Suite> = round
         .results
         .iter()
-        .map(|r| Suite::of(&r.address, r.micros, &r.cases, r.quarantined.as_deref()))
+        .map(|r| Suite::of(&r.address, r.micros, &cases_of(r), r.quarantined.as_deref()))
         .chain(left_out.suites())
         .collect();
     super::write_whole(file, &nubrik_reports::cases::merged(&suites)).map_err(|e| {

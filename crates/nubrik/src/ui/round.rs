@@ -28,6 +28,15 @@ pub struct TestResult {
     pub has_report: bool,
     /// Why a failure does not count.
     pub quarantined: Option<String>,
+    /// How many times it failed before that, in the same run.
+    pub failed_before: u32,
+}
+
+impl TestResult {
+    /// Whether it passed only when it ran again.
+    pub fn is_flaky(&self) -> bool {
+        self.passed && self.failed_before > 0
+    }
 }
 
 /// One run of all chosen tests.

@@ -62,6 +62,10 @@ pub fn show(
                 failed: one.failed,
             });
         }
+        for result in last.results.iter().filter(|result| result.is_flaky()) {
+            let failed = result.failed_before as usize;
+            console.event(&FlakyEvent { event: "flaky", target: &result.address, passed: 1, failed });
+        }
         let is_whole = !cancelled && left_out == 0;
         return json::test_summary(console, last, skipped.values().sum(), micros as f64 / 1e6, is_whole);
     }
@@ -100,6 +104,11 @@ fn render(
     for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
         let text =
             format!("{address}   passed {} and failed {} of {} times", one.passed, one.failed, rounds.len());
+        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
+    }
+    for result in last.results.iter().filter(|result| result.is_flaky()) {
+        let times = counted(result.failed_before as usize, "time");
+        let text = format!("{}   failed {times}, then passed", result.address);
         out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
     }
     for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
@@ -264,6 +273,10 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
             format!("{}: {}", tests(all), parts.join(", "))
         }
     };
+    let flaky = count(&TestResult::is_flaky);
+    if flaky > 0 {
+        text.push_str(&format!("; {flaky} flaky"));
+    }
     if cases != all {
         text.push_str(&format!("; {cases} cases"));
     }

@@ -114,7 +114,11 @@ pub fn merged(suites: &[Suite]) -> String {
                 format!("    <testcase classname=\"{}\" name=\"{}\"{time}", xml(group), xml(&case.name));
             let first = case.text.lines().next().unwrap_or("");
             let _ = match case.outcome {
-                CaseOutcome::Passed => writeln!(out, "{head}/>"),
+                CaseOutcome::Passed if case.text.is_empty() => writeln!(out, "{head}/>"),
+                CaseOutcome::Passed => {
+                    let said = xml(&case.text);
+                    writeln!(out, "{head}>\n      <system-out>{said}</system-out>\n    </testcase>")
+                }
                 CaseOutcome::Failed => writeln!(
                     out,
                     "{head}>\n      <failure message=\"{}\">{}</failure>\n    </testcase>",
