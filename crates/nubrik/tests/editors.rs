@@ -404,13 +404,13 @@ fn a_real_editor_shows_errors_and_leads_on() {
         Err(_) => return skip(Need::Editor, "there is no nvim"),
     };
     let sandbox = Sandbox::new(&FILES);
-    let program = env!("CARGO_BIN_EXE_nubrik");
+    let program = sandbox::program();
     // As the page about editors says it.
     let page = std::fs::read_to_string(editors().join("README.md")).unwrap();
     let setting = page.split("```lua\n").nth(1).unwrap().split("```").next().unwrap();
     let colours = std::fs::read_to_string(editors().join("nub.vim")).unwrap();
     sandbox.write("config/syntax/nub.vim", &colours);
-    let mut script = setting.replace("cmd = { \"nubrik\"", &format!("cmd = {{ \"{program}\""));
+    let mut script = setting.replace("cmd = { \"nubrik\"", &format!("cmd = {{ \"{}\"", program.display()));
     write!(
         script,
         r#"

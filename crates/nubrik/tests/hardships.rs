@@ -15,7 +15,7 @@ const DEFINITIONS: &str = "target big = {each n in [\"0\", \"1\", \"2\", \"3\", 
 
 /// Runs a script in a mount namespace of its own; `None` where this machine does not allow that.
 fn with_mounts(sandbox: &Sandbox, script: &str) -> Option<String> {
-    let program = env!("CARGO_BIN_EXE_nubrik");
+    let program = sandbox::program();
     let output = Command::new("unshare")
         .args(["--mount", "sh", "-c", &format!("set -u; {script}")])
         .current_dir(&sandbox.folder)

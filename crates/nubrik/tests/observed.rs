@@ -168,3 +168,25 @@ fn what_commands_list_of_the_machine_counts_besides() {
     assert_eq!(ran(&sandbox), ["both"]);
     assert_eq!(ran(&sandbox), [""; 0]);
 }
+
+#[test]
+fn who_is_watched_builds_without_watching() {
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "steps are watched in sandboxes");
+    }
+    // The kernel allows one supervisor of those that are around one another, and the step has it.
+    let outer = "target outer = step {
+    run = sh`mkdir $TMPDIR/w; cp {in \"s.txt\"} $TMPDIR/w; cp {in \"inner\"} $TMPDIR/w/targets.nub; touch $TMPDIR/w/nubrik.toml
+        ./{in \"tool\"} -C $TMPDIR/w build --plain -k > {out \"log\"} 2>&1 || true`
+    reads = \"s.txt\"
+    observed = true
+}\n";
+    let inner = "target a = step { run = sh`cat s.txt > {out \"a\"}`, reads = \"s.txt\", observed = true }
+target b = step { run = sh`cat {in \"s.txt\"} > {out \"b\"}; cat nothing` }\n";
+    let sandbox = Sandbox::new(&[("targets.nub", outer), ("inner", inner), ("s.txt", "ebb\n")]);
+    std::fs::copy(sandbox::program(), sandbox.folder.join("tool")).unwrap();
+    sandbox.run(&["build"]).expect(0);
+    let log = sandbox.read("out/default/outer/log");
+    assert!(log.contains("ran       a   make a"), "{log}");
+    assert!(log.contains("cat: nothing: No such file") && !log.contains("cannot confine"), "{log}");
+}

@@ -65,7 +65,8 @@ fn root() -> PathBuf {
 }
 
 fn files_below(folder: &Path, ending: &str, into: &mut Vec<PathBuf>) {
-    for entry in fs::read_dir(folder).unwrap() {
+    // Beside the crates lies what their definitions have in common.
+    for entry in fs::read_dir(folder).into_iter().flatten() {
         let path = entry.unwrap().path();
         if path.is_dir() && !path.ends_with("target") {
             files_below(&path, ending, into);

@@ -1,14 +1,46 @@
 //! Watching system calls: a filter that hands some of them to a supervisor before they are done.
 
-use std::os::fd::{AsRawFd, BorrowedFd};
+use std::os::fd::{AsRawFd, BorrowedFd, FromRawFd, OwnedFd, RawFd};
+use std::sync::OnceLock;
 
 use crate::filter::ARCHITECTURE;
 
-/// Whether the kernel can hand system calls to a supervisor.
+/// Whether the kernel can hand system calls to a supervisor, and this program has none itself: of those around one another the kernel
+/// allows one.
 pub(crate) fn supervision_works() -> bool {
-    // SAFETY: asks whether an action is available; reads one word.
-    let available = unsafe { libc::syscall(libc::SYS_seccomp, 2u32, 0u32, &raw const HAND_OVER_ACTION) };
-    ARCHITECTURE != 0 && available == 0
+    static WORKS: OnceLock<bool> = OnceLock::new();
+    *WORKS.get_or_init(|| {
+        // SAFETY: asks whether an action is available; reads one word.
+        let available = unsafe { libc::syscall(libc::SYS_seccomp, 2u32, 0u32, &raw const HAND_OVER_ACTION) };
+        ARCHITECTURE != 0 && available == 0 && !is_supervised()
+    })
+}
+
+/// Whether a supervisor hears of this program's calls: tried in a thread, whose filter goes with it.
+fn is_supervised() -> bool {
+    const SET_FILTER: u32 = 1;
+    const NEW_LISTENER: u32 = 1 << 3;
+    /// Returns the number in the statement.
+    const RETURN: u16 = 0x06;
+    const ALLOW: u32 = 0x7fff_0000;
+    let tried = std::thread::Builder::new().spawn(|| {
+        let mut allow = libc::sock_filter { code: RETURN, jt: 0, jf: 0, k: ALLOW };
+        let program = libc::sock_fprog { len: 1, filter: &raw mut allow };
+        // SAFETY: both set something of this thread alone, which ends after that; the program is live.
+        let listener = unsafe {
+            libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0);
+            libc::syscall(libc::SYS_seccomp, SET_FILTER, NEW_LISTENER, &raw const program) as RawFd
+        };
+        let error = std::io::Error::last_os_error();
+        if listener < 0 {
+            return error.raw_os_error() == Some(libc::EBUSY);
+        }
+        // SAFETY: the kernel made it for this thread just now.
+        drop(unsafe { OwnedFd::from_raw_fd(listener) });
+        false
+    });
+    // A thread that cannot be made says nothing of the kernel.
+    tried.is_ok_and(|tried| tried.join().unwrap_or(false))
 }
 
 static HAND_OVER_ACTION: u32 = 0x7fc0_0000;

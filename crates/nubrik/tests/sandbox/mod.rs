@@ -72,6 +72,11 @@ impl Run {
     }
 }
 
+/// The program that is tested: the one that Cargo built, or another one that a variable names.
+pub fn program() -> PathBuf {
+    std::env::var_os("NUBRIK_PROGRAM").map_or_else(|| env!("CARGO_BIN_EXE_nubrik").into(), PathBuf::from)
+}
+
 /// Whether steps are in sandboxes here.
 pub fn has_sandboxes() -> bool {
     std::env::var_os("NUBRIK_TEST_WITHOUT_SANDBOX").is_none()
@@ -146,7 +151,7 @@ impl Sandbox {
 
     /// The program, ready to run in a folder of the workspace.
     pub fn command_in(&self, folder: &str, args: &[&str]) -> Command {
-        let mut command = Command::new(env!("CARGO_BIN_EXE_nubrik"));
+        let mut command = Command::new(program());
         command
             .args(args)
             .current_dir(self.folder.join(folder))
