@@ -31,7 +31,8 @@ fn revision() -> Option<String> {
     if let Some(given) = std::env::var("NUBRIK_REVISION").ok().filter(|given| !given.is_empty()) {
         return Some(given);
     }
-    if std::env::var("PROFILE").ok()? != "release" {
+    // Only Cargo is beside a checkout.
+    if std::env::var("PROFILE").ok()? != "release" || std::env::var_os("CARGO").is_none() {
         return None;
     }
     let top = PathBuf::from(std::env::var_os("CARGO_MANIFEST_DIR")?).join("../..");

@@ -127,7 +127,7 @@ fn what_architecture_leads_to_is_there() {
 }
 
 /// All that may lie at the root of the checkout.
-const AT_THE_ROOT: [&str; 20] = [
+const AT_THE_ROOT: [&str; 21] = [
     ".ci",
     ".gitignore",
     "ARCHITECTURE.md",
@@ -145,6 +145,7 @@ const AT_THE_ROOT: [&str; 20] = [
     "kits",
     "nubrik.toml",
     "pins.toml",
+    "release",
     "rustfmt.toml",
     "scripts",
     "trials",
