@@ -209,7 +209,7 @@ impl Sandboxes {
     }
 
     /// The same with a folder of this machine as the root that commands may change, and in which they are the superuser, whose privileges
-    /// end at its own files. Places at the top that are [`OF_SANDBOXES`], and `/var/tmp`, are made there for the sandboxes.
+    /// end at its own files. Places that are [`OF_SANDBOXES`] are made there for the sandboxes.
     ///
     /// # Errors
     /// When the kernel refuses.
@@ -529,9 +529,9 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// What sandboxes have of their own at the top, whatever an image has there.
-pub const OF_SANDBOXES: [&str; 9] =
-    ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed"];
+/// What sandboxes have of their own, whatever an image has there: paths from the root, of which all but the last are names at its top.
+pub const OF_SANDBOXES: [&str; 10] =
+    ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed", "var/tmp"];
 
 /// Shows the root of an image: everything at its top, and of `/var` everything in it, so that the folder for temporary files there is
 /// the sandbox's.

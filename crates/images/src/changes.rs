@@ -174,7 +174,7 @@ impl RootCopy {
         self.look_at(&mut RootPath::new(), &mut found, listener)?;
         let mut changes = found.changes;
         self.leave_out_ways(&mut changes);
-        self.add_gone(&mut changes);
+        self.add_gone(&mut changes)?;
         let mut tar = tar::Builder::new(to);
         for (at, change) in &changes {
             let put = self.put_change(&mut tar, at, change);
@@ -294,7 +294,7 @@ impl RootCopy {
     }
 
     /// What is not there any more: not again what is in a folder that is gone, or is none now.
-    fn add_gone(&self, changes: &mut BTreeMap<RootPath, RootChange>) {
+    fn add_gone(&self, changes: &mut BTreeMap<RootPath, RootChange>) -> ImageResult<()> {
         let mut gone: HashSet<&[u8]> = HashSet::new();
         for (at, _) in self.tree.nodes().filter(|(at, _)| !self.is_without(at)) {
             let end = at.iter().rposition(|byte| *byte == b'/');
@@ -306,12 +306,14 @@ impl RootCopy {
                 Ok(found) if found.is_dir() => {}
                 // What takes the place of a folder takes away all that was in it.
                 Ok(_) => drop(gone.insert(at)),
-                Err(_) => {
+                Err(why) if why.kind() == io::ErrorKind::NotFound => {
                     gone.insert(at);
                     changes.insert(at.to_vec(), RootChange::Gone);
                 }
+                Err(why) => return Err(refused(&self.place(at))(why)),
             }
         }
+        Ok(())
     }
 
     fn put_change(

@@ -44,7 +44,7 @@ pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
     Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NoAnswer, NotText, SampleCommand, SampleProgram, SampleRequest, StepRoots, ToolAnswer,
+    Listing, NO_IMAGE, NoAnswer, NotText, SampleCommand, SampleProgram, SampleRequest, StepRoots, ToolAnswer,
     ToolRequest, ToolSearch, World,
 };
 

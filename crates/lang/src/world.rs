@@ -106,6 +106,9 @@ pub trait World: Sync {
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText>;
 }
 
+/// The word for the machine's own system where an image is asked for.
+pub const NO_IMAGE: &str = "none";
+
 /// The images that steps run in where no definition says another: addresses from the workspace's root.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct StepRoots {
@@ -124,10 +127,14 @@ impl StepRoots {
 
     /// That of steps of a package.
     pub fn of(&self, package: &WsPath) -> Option<&Arc<str>> {
-        let around =
-            self.of_packages.iter().filter(|(around, _)| package == *around || package.is_in(around));
-        let nearest = around.max_by_key(|(around, _)| around.as_str().len());
-        nearest.map_or(self.usual.as_ref(), |(_, root)| root.as_ref())
+        let mut at = Some(package.clone()).filter(|_| !self.are_the_same());
+        while let Some(around) = at {
+            if let Some(root) = self.of_packages.get(&around) {
+                return root.as_ref();
+            }
+            at = around.parent();
+        }
+        self.usual.as_ref()
     }
 
     /// Whether all steps have the same one.

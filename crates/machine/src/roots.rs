@@ -62,11 +62,6 @@ impl ImageRoot {
     }
 }
 
-/// Places of a root that are not the image's.
-fn places_of_sandboxes() -> Vec<&'static str> {
-    OF_SANDBOXES.into_iter().chain(["var/tmp"]).collect()
-}
-
 /// The variable that says where programs are looked for.
 const SEARCH: &str = "PATH";
 
@@ -261,7 +256,7 @@ impl OutsideRoots for Machine {
         let closed = || WorkProblem::Machine("the image is not open".to_owned());
         let open = self.image_root(root).ok_or_else(closed)?;
         let unpacking = UnpackingStop(self.cancel());
-        let copy = self.roots.cache()?.copy(open.root(), &places_of_sandboxes(), &unpacking);
+        let copy = self.roots.cache()?.copy(open.root(), &OF_SANDBOXES, &unpacking);
         let copy = copy.map_err(problem)?;
         let sandboxes = Sandboxes::in_copy(self.root(), copy.root().path())
             .map_err(|why| WorkProblem::Machine(format!("a copy of its root cannot be shown: {why}")))?;

@@ -7,6 +7,7 @@ use std::os::fd::RawFd;
 use super::RESTRICT_SELF;
 use super::inherited::Inherited;
 use super::orders::Order;
+use super::supervise::{NEW_LISTENER, SET_FILTER};
 
 /// What is to be done in a sandbox before the first process starts there, once.
 pub(crate) struct SandboxSetup<'a> {
@@ -247,8 +248,6 @@ pub(super) unsafe fn drop_privileges() {
 /// # Safety
 /// `filter` points to a live program of system-call filter.
 unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
-    const SET_FILTER: u32 = 1;
-    const NEW_LISTENER: u32 = 1 << 3;
     // SAFETY: all pointers are to this function's own variables or to what the caller vouches for. The
     // control message's buffer is aligned and large enough for one descriptor.
     unsafe {

@@ -18,8 +18,6 @@ pub(crate) fn supervision_works() -> bool {
 
 /// Whether a supervisor hears of this program's calls: tried in a thread, whose filter goes with it.
 fn is_supervised() -> bool {
-    const SET_FILTER: u32 = 1;
-    const NEW_LISTENER: u32 = 1 << 3;
     /// Returns the number in the statement.
     const RETURN: u16 = 0x06;
     const ALLOW: u32 = 0x7fff_0000;
@@ -42,6 +40,10 @@ fn is_supervised() -> bool {
     // A thread that cannot be made says nothing of the kernel.
     tried.is_ok_and(|tried| tried.join().unwrap_or(false))
 }
+
+/// Of `seccomp(2)`: sets a filter of this thread, and gives a descriptor on which its calls are heard.
+pub(super) const SET_FILTER: u32 = 1;
+pub(super) const NEW_LISTENER: u32 = 1 << 3;
 
 static HAND_OVER_ACTION: u32 = 0x7fc0_0000;
 

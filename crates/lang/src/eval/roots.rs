@@ -11,13 +11,10 @@ use super::chosen::{Config, DEFAULTS, ROOT, SetOption, Setting, SettingValue};
 use super::forms::FormValues;
 use super::{Evaluator, Result, Scope, Stop};
 use crate::value::*;
-use crate::world::Answer;
+use crate::world::{Answer, NO_IMAGE};
 
 /// What the option is called that says which image steps run in.
 pub(crate) const ROOT_NAME: &str = "root";
-
-/// The word for the machine's own system where an image is asked for.
-const NO_IMAGE: &str = "none";
 
 impl Evaluator<'_> {
     /// The image that something of a form runs in.

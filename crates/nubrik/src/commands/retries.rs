@@ -1,6 +1,9 @@
 //! Tests that failed and run again: who passes then is flaky, and has not failed.
 
+use std::collections::HashMap;
+
 use nubrik_engine::Verdict;
+use nubrik_graph::StepId;
 
 use crate::ui::round::{Round, TestResult};
 
@@ -11,8 +14,11 @@ pub fn is_to_run_again(result: &TestResult) -> bool {
 
 /// Puts what became of tests in another round in the place of their failures.
 pub fn take_over(round: &mut Round, again: Round) {
+    let places: HashMap<StepId, usize> = round.results.iter().map(|r| r.step).zip(0..).collect();
     for new in again.results.into_iter().filter(|new| new.passed || new.verdict == Verdict::Failed) {
-        let Some(old) = round.results.iter_mut().find(|old| old.step == new.step) else { continue };
+        let Some(old) = places.get(&new.step).and_then(|place| round.results.get_mut(*place)) else {
+            continue;
+        };
         let failed_before = old.failed_before + 1;
         if new.passed {
             let counts = &mut round.summary.counts;
@@ -27,7 +33,6 @@ pub fn take_over(round: &mut Round, again: Round) {
 mod tests {
     use super::*;
     use nubrik_engine::{StepCounts, Summary};
-    use nubrik_graph::StepId;
 
     fn result(step: u32, verdict: Verdict, quarantined: Option<&str>) -> TestResult {
         TestResult {

@@ -31,8 +31,8 @@ pub(crate) struct CrateNeed {
     pub name: String,
     /// The name of the crate.
     pub package: String,
-    /// Whether the name by which it is used stands for whatever its library is called: its dependent said which package it means, and be it
-    /// the one of that name.
+    /// Whether its dependent gives it this name, whatever its library is called: it says which package it means. That may be the one of the
+    /// same name.
     pub is_renamed: bool,
     pub requirement: VersionReq,
     pub features: Vec<String>,

@@ -3,16 +3,13 @@
 use std::sync::Arc;
 
 use nubrik_diagnostic::nearest;
-use nubrik_lang::StepRoots;
+use nubrik_lang::{NO_IMAGE, StepRoots};
 use nubrik_source::WsPath;
 use toml::de::{DeTable, DeValue};
 
 use super::{Keyed, SettingsProblem, problem, sorted};
 
 const KEYS: [&str; 2] = ["root", "roots"];
-
-/// The word for the machine's own system where an image is asked for.
-const NO_IMAGE: &str = "none";
 
 /// How the images of packages are written.
 const ROOTS_MEND: &str = "roots = { \"firmware\" = \"/images/cross\" }";
