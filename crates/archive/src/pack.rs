@@ -2,13 +2,16 @@
 
 use std::collections::BTreeSet;
 use std::fs::{self, File};
-use std::io::{self, BufReader, BufWriter, Read, Write};
+use std::io::{self, BufWriter, Read, Write};
 use std::os::unix::fs::PermissionsExt;
 use std::path::{Path, PathBuf};
 
 use nubrik_graph::ArchiveFormat;
 
 use crate::FIXED_TIME;
+
+/// How hard is compressed with zstd.
+const ZSTD_LEVEL: i32 = 6;
 
 /// Something to pack, and its name in the archive.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -43,7 +46,7 @@ pub fn pack(format: ArchiveFormat, mut items: Vec<Item>, to: &Path) -> io::Resul
             let gz = flate2::GzBuilder::new().mtime(0).operating_system(255);
             tar_into(gz.write(out, flate2::Compression::best()), &items)?.finish()?.flush()
         }
-        ArchiveFormat::TarZst => zstd(&items, out),
+        ArchiveFormat::TarZst => zstd_into(out, &items),
         ArchiveFormat::Zip => zip_into(out, &items),
     }
 }
@@ -92,48 +95,9 @@ fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
     builder.into_inner()
 }
 
-/// A writer that keeps the first error and takes everything after it: the compressor breaks off where writing fails.
-struct Enduring<W> {
-    inner: W,
-    error: Option<io::Error>,
-}
-
-impl<W: Write> Write for Enduring<W> {
-    fn write(&mut self, bytes: &[u8]) -> io::Result<usize> {
-        if self.error.is_none() {
-            match self.inner.write(bytes) {
-                Ok(0) if !bytes.is_empty() => self.error = Some(io::ErrorKind::WriteZero.into()),
-                Err(e) if e.kind() != io::ErrorKind::Interrupted => self.error = Some(e),
-                written => return written,
-            }
-        }
-        Ok(bytes.len())
-    }
-
-    fn flush(&mut self) -> io::Result<()> {
-        Ok(())
-    }
-}
-
-/// The compressor pulls, and the archive pushes: a thread is between them.
-fn zstd(items: &[Item], out: impl Write) -> io::Result<()> {
-    let (reader, writer) = io::pipe()?;
-    let mut out = Enduring { inner: out, error: None };
-    std::thread::scope(|scope| {
-        let packing = scope.spawn(move || tar_into(BufWriter::new(writer), items)?.flush());
-        let mut compressor =
-            ruzstd::encoding::FrameCompressor::new(ruzstd::encoding::CompressionLevel::Fastest);
-        compressor.set_source(BufReader::new(reader));
-        compressor.set_drain(&mut out);
-        compressor.compress();
-        // With it goes the reader: a caller that writes to it then stops.
-        drop(compressor);
-        packing.join().map_err(|_| io::Error::other("packing broke off"))?
-    })?;
-    if let Some(error) = out.error {
-        return Err(error);
-    }
-    out.inner.flush()
+fn zstd_into(out: impl Write, items: &[Item]) -> io::Result<()> {
+    let encoder = zstd::stream::write::Encoder::new(out, ZSTD_LEVEL)?;
+    tar_into(encoder, items)?.finish()?.flush()
 }
 
 fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
@@ -213,7 +177,7 @@ mod tests {
         fs::write(&file, noise).unwrap();
         let items = [Item { name: "file".into(), content: ItemContent::File(file) }];
         for room in [0, 3, 1000, 300_000] {
-            let error = zstd(&items, Full(room)).unwrap_err();
+            let error = zstd_into(Full(room), &items).unwrap_err();
             assert_eq!(error.kind(), io::ErrorKind::StorageFull, "{room}");
         }
     }

@@ -22,8 +22,7 @@ pub fn unpack(format: ArchiveFormat, archive: &Path, to: &Path, strip: usize) ->
         ArchiveFormat::Tar => from_tar(file, target),
         ArchiveFormat::TarGz => from_tar(flate2::read::MultiGzDecoder::new(file), target),
         ArchiveFormat::TarZst => {
-            let decoder = ruzstd::decoding::StreamingDecoder::new(file)
-                .map_err(|e| damaged(&format!("it is not Zstandard: {e}")))?;
+            let decoder = zstd::stream::read::Decoder::with_buffer(file)?;
             from_tar(decoder, target)
         }
         ArchiveFormat::Zip => from_zip(file, target),

@@ -19,7 +19,7 @@ pub use drawn::{DrawnNode, Shape};
 pub use live::{LiveTold, LiveWaiting};
 pub use look::PagesFor;
 pub use picture::svg;
-pub use report::ReportOf;
+pub use report::{ReportOf, tests_as_markdown};
 pub use serve::{MakeSite, PageServer, connect};
 pub use site::{Site, everything};
 pub use write::NotWritten;

@@ -4,7 +4,8 @@
 use std::fmt::Write;
 
 use maud::{DOCTYPE, Markup, html};
-use nubrik_reports::cases::{CaseOutcome, Suite};
+use nubrik_reports::cases::{CaseOutcome, Suite, TestReport};
+use nubrik_reports::findings::{FindingKind, FindingPlace, Gravity, SourceFinding, messages, sarif};
 use nubrik_session::{BuildRecord, StepRecord};
 use nubrik_wording::{counted, duration};
 
@@ -66,6 +67,17 @@ impl Site {
         }
     }
 
+    /// What failed, with its places in sources, as SARIF; `version` is that of this program.
+    pub fn report_sarif(&self, what: ReportOf, version: &str) -> Option<String> {
+        let found = match what {
+            ReportOf::Build(number) => {
+                build_findings(self, self.builds().iter().find(|build| build.build == number)?)
+            }
+            ReportOf::Tests => test_findings(self),
+        };
+        Some(format!("{:#}\n", sarif(&found, version)))
+    }
+
     /// The cases of all tests that ran, as JUnit XML.
     pub fn report_junit(&self) -> String {
         let tests = all(self);
@@ -74,8 +86,84 @@ impl Site {
             Suite::of(test.address, test.micros, &test.all_cases(), test.quarantined)
         };
         let suites: Vec<Suite> = ran.map(suite).collect();
-        nubrik_reports::cases::merged(&suites)
+        TestReport { suites, mark: None }.to_xml()
     }
+}
+
+/// What failed, for findings.
+struct FailedThing<'t> {
+    kind: FindingKind,
+    /// The name of the test, or of the target.
+    name: &'t str,
+    /// The target that it belongs to.
+    target: &'t str,
+    /// What is known of the failure, with what was printed.
+    text: &'t str,
+}
+
+/// The findings of what failed: each place in a source that its text names, and, where it names none or is of a test, one at its
+/// definition.
+fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
+    let root = format!("{}/", site.session.workspace.root.display());
+    let target = site.graph().targets.iter().find(|one| &*one.address == failed.target);
+    let known = |path: &str| site.paths().contains(path).then(|| path.to_owned());
+    // Programs name files from where they run, or from where their package is.
+    let source = |path: &str| {
+        let path = path.strip_prefix(&root).unwrap_or(path);
+        known(path).or_else(|| known(target?.package.resolve(path).ok()?.as_str()))
+    };
+    let finding = |place, kind, gravity, message: String| SourceFinding {
+        place,
+        kind,
+        gravity,
+        message,
+        target: failed.name.to_owned(),
+    };
+    let placed = messages(failed.text, &source).into_iter();
+    let mut found: Vec<SourceFinding> = placed
+        .map(|(place, gravity, message)| finding(Some(place), FindingKind::Message, gravity, message))
+        .collect();
+    let says_why = found.iter().any(|finding| finding.gravity == Gravity::Error);
+    if !says_why || failed.kind == FindingKind::Test {
+        let place = target.filter(|target| known(&target.place.file).is_some()).map(|target| FindingPlace {
+            path: target.place.file.to_string(),
+            line: target.place.line,
+            column: None,
+        });
+        let text = text_of(failed.text.trim_end().as_bytes(), PRINTED);
+        found.push(finding(place, failed.kind, Gravity::Error, text));
+    }
+    found
+}
+
+/// All that failed in a build.
+fn build_findings(site: &Site, build: &BuildRecord) -> Vec<SourceFinding> {
+    let failed = build.done.iter().filter(|step| step.state == "failed");
+    let of_step = failed.flat_map(|step| {
+        // A variant is named behind the target.
+        let target = step.target.split(" (").next().unwrap_or(&step.target);
+        let (name, kind) = match &step.test {
+            Some(test) => (test.as_str(), FindingKind::Test),
+            None => (step.target.as_str(), FindingKind::Step),
+        };
+        let text = format!("{}: {}\n{}", step.say, step.why(), step.printed.as_deref().unwrap_or(""));
+        findings_of(site, &FailedThing { kind, name, target, text: &text })
+    });
+    of_step.collect()
+}
+
+/// All that failed of the tests as they stand; what is quarantined is no finding.
+fn test_findings(site: &Site) -> Vec<SourceFinding> {
+    let tests = all(site);
+    let failed = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_none());
+    let of_test = failed.flat_map(|test| {
+        let cases = test.all_cases();
+        let failed = cases.iter().filter(|case| case.outcome == CaseOutcome::Failed);
+        let texts: Vec<String> = failed.map(|case| format!("{}\n{}", case.name, case.text)).collect();
+        let (kind, text) = (FindingKind::Test, texts.join("\n"));
+        findings_of(site, &FailedThing { kind, name: test.address, target: test.target, text: &text })
+    });
+    of_test.collect()
 }
 
 fn repeat_test(test: &TestedTarget<'_>) -> String {
@@ -212,6 +300,42 @@ fn build_markdown(build: &BuildRecord) -> String {
             let _ = writeln!(out, "\nand {} more", build.done.len() - STEPS);
         }
         out.push_str("\n</details>\n");
+    }
+    out
+}
+
+/// Tests of a report, wherever they ran, as Markdown: what failed comes first.
+pub fn tests_as_markdown(suites: &[Suite]) -> String {
+    let count = |outcome: CaseOutcome| suites.iter().filter(|suite| suite.outcome() == outcome).count();
+    let mut sums = format!("{} of {} passed", count(CaseOutcome::Passed), counted(suites.len(), "test"));
+    for outcome in [CaseOutcome::Failed, CaseOutcome::Skipped] {
+        if count(outcome) > 0 {
+            let _ = write!(sums, ", {} {}", count(outcome), outcome.word());
+        }
+    }
+    let mut out = format!("# Tests: {sums}\n\n");
+    for suite in suites.iter().filter(|suite| suite.outcome() == CaseOutcome::Failed) {
+        let _ = writeln!(out, "## Failed: {}\n", code(&suite.name));
+        for case in suite.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
+            let _ = writeln!(out, "- {}\n", plain(&case.name));
+            if !case.text.trim().is_empty() {
+                out.push_str(&block(&case.text));
+            }
+        }
+    }
+    out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
+    for suite in suites {
+        let took = duration((suite.seconds.max(0.0) * 1e6) as u64);
+        let said = suite.cases.iter().filter(|case| case.outcome != CaseOutcome::Failed);
+        let said = said.filter_map(|case| case.text.lines().next()).next().unwrap_or("");
+        let _ = writeln!(
+            out,
+            "| {} | {} | {} | {took} | {} |",
+            suite.outcome().word(),
+            code(&suite.name),
+            suite.cases.len(),
+            plain(said)
+        );
     }
     out
 }

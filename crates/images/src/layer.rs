@@ -112,12 +112,7 @@ fn unpack(
         Compression::None => send(&mut packed, give, listener)?,
         Compression::Gzip => send(&mut flate2::bufread::MultiGzDecoder::new(&mut packed), give, listener)?,
         Compression::Zstandard => {
-            // One frame after the other.
-            while !io::BufRead::fill_buf(&mut packed)?.is_empty() {
-                let mut frame = ruzstd::decoding::StreamingDecoder::new(&mut packed)
-                    .map_err(|why| io::Error::new(io::ErrorKind::InvalidData, why.to_string()))?;
-                send(&mut frame, give, listener)?;
-            }
+            send(&mut zstd::stream::read::Decoder::with_buffer(&mut packed)?, give, listener)?;
         }
     }
     packed.get_mut().finish()

@@ -5,6 +5,7 @@ mod amounts;
 mod caching;
 mod drawing;
 mod pinning;
+mod reporting;
 mod sharing;
 mod testing;
 
@@ -21,6 +22,7 @@ use amounts::share;
 pub use caching::CacheWork;
 pub use drawing::GraphFormat;
 pub use pinning::{ImageWork, PinRequest, PinsWork, SbomFormat};
+pub use reporting::ReportFiles;
 pub use sharing::{RootKey, SharedWork};
 pub use testing::{ChosenTests, Testing, WhichTests};
 
@@ -298,21 +300,11 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// The number of a build, or `tests` for the latest result of every test; by default the last build
         #[arg(value_name = "BUILD")]
         what: Option<String>,
-        /// Write one page of HTML, which needs nothing else
-        #[arg(long, value_name = "FILE")]
-        html: Option<PathBuf>,
-        /// Write Markdown, as CI systems show it
-        #[arg(long, value_name = "FILE")]
-        markdown: Option<PathBuf>,
-        /// Write the cases of all tests that ran as JUnit XML
-        #[arg(long, value_name = "FILE")]
-        junit: Option<PathBuf>,
-        /// Write when the steps of the build ran, as trace events that timeline viewers open
-        #[arg(long, value_name = "FILE")]
-        trace: Option<PathBuf>,
-        /// Write all pages of `nubrik explore` to this folder; they need no server
-        #[arg(long, value_name = "FOLDER")]
-        pages: Option<PathBuf>,
+        #[command(flatten)]
+        files: ReportFiles,
+        /// Join reports of tests in JUnit XML, such as those of all parts of `nubrik test --part`; with --junit or --markdown
+        #[arg(long, value_name = "FILE", num_args = 1.., conflicts_with_all = ["what", "html", "sarif", "trace", "pages"])]
+        merge: Vec<PathBuf>,
     },
     /// List the options that can be set, and who reads them
     Options {

@@ -142,6 +142,8 @@ fn every_event_is_as_documented() {
     check(&["report", "--pages", "explored"]);
     check(&["report"]);
     check(&["report", "tests", "--html", "r.html", "--junit", "r.xml"]);
+    check(&["test", "--part", "1/1", "--junit", "part.xml"]);
+    check(&["report", "--merge", "part.xml"]);
     let store = sandbox.folder.parent().unwrap().join("store").display().to_string();
     check(&["shared", "create", &store, "--root-key", "root.key"]);
     let key = std::fs::read_to_string(sandbox.folder.join("root.key")).unwrap();

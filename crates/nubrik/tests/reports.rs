@@ -112,3 +112,134 @@ fn all_faces_of_a_build_agree() {
         assert_eq!(recorded[name], again[name], "{name}");
     }
 }
+
+/// Seven tests, of which one takes long, and one fails.
+const SHARED_TESTS: &str = "\
+private let names = [\"ebb\", \"flow\", \"neap\", \"slack\", \"spring\", \"surge\"]\n\
+test of = {each n in names give n: check { run = sh`echo {n} > {out \"x\"}` } }\n\
+test dry = check { run = sh`echo 'the gauge is dry'; exit 1` }\n";
+
+/// The names of suites with cases in a report.
+fn suites(text: &str) -> Vec<String> {
+    let heads = text.lines().filter(|line| line.contains("<testsuite ") && !line.contains("tests=\"0\""));
+    let mut names: Vec<String> = heads
+        .map(|line| line.split('"').nth(1).unwrap().to_owned())
+        .filter(|name| !name.is_empty())
+        .collect();
+    names.sort();
+    names
+}
+
+#[test]
+fn machines_share_tests_and_their_reports_are_joined() {
+    let files = [("targets.nub", SHARED_TESTS)];
+    let all = Sandbox::new(&files);
+    all.run(&["test", "--junit", "all.xml"]).expect(1);
+    let whole = suites(&all.read("all.xml"));
+    assert_eq!(whole.len(), 7, "{whole:?}");
+    // Three machines, of which none has ever built here.
+    let machines = [Sandbox::new(&files), Sandbox::new(&files), Sandbox::new(&files)];
+    let times = all.read("all.xml").replace(
+        "of/surge\" tests=\"1\" failures=\"0\" skipped=\"0\" time=\"0.",
+        "of/surge\" tests=\"1\" failures=\"0\" skipped=\"0\" time=\"90.",
+    );
+    let (mut parts, mut joined) = (Vec::new(), Vec::new());
+    for (number, machine) in (1..).zip(&machines) {
+        machine.write("times.xml", &times);
+        let part = format!("{number}/3");
+        let run = machine.run(&["test", "--part", &part, "--times", "times.xml", "--junit", "part.xml"]);
+        assert!(run.stdout.contains(&format!("part      {part}: ")), "{}", run.stdout);
+        let text = machine.read("part.xml");
+        joined.extend(suites(&text));
+        all.write(&format!("part{number}.xml"), &text);
+        parts.push(suites(&text));
+    }
+    // The one that takes long has a part of its own, and each test is in one.
+    assert!(parts.contains(&vec!["of/surge".to_owned()]), "{parts:?}");
+    joined.sort();
+    assert_eq!(joined, whole);
+    let merge = ["report", "--merge", "part1.xml", "part2.xml", "part3.xml"];
+    let run = all.run(&merge).expect(1);
+    assert!(run.stdout.starts_with("# Tests: 6 of 7 tests passed, 1 failed\n"), "{}", run.stdout);
+    assert!(run.stdout.contains("the gauge is dry"), "{}", run.stdout);
+    all.run(&[&merge[..], &["--junit", "joined.xml", "--markdown", "joined.md"]].concat()).expect(1);
+    assert_eq!(suites(&all.read("joined.xml")), whole);
+    assert_eq!(all.read("joined.md"), run.stdout);
+    // A joined report gives times, too.
+    all.run(&["test", "--part", "1/1", "--times", "joined.xml", "--dry-run"]).expect(0);
+    let run = all.run(&["report", "--merge", "part1.xml", "part3.xml"]).expect(1);
+    assert!(run.stderr.contains("part 2/3 is missing, so tests may not have run"), "{}", run.stderr);
+    // A machine that split by other times.
+    let other = Sandbox::new(&files);
+    other.run(&["test", "--part", "2/3", "--junit", "part.xml"]);
+    all.write("part2.xml", &other.read("part.xml"));
+    let run = all.run(&[&merge[..], &["--junit", "gone/joined.xml"]].concat()).expect(1);
+    assert!(run.stderr.contains("parts of different splits"), "{}", run.stderr);
+    assert!(!all.folder.join("gone").exists());
+    // One test has two parts: the other one has nothing to do, and says so in its report.
+    let empty = other.run(&["test", "of/ebb", "--part", "2/2", "--junit", "part.xml"]).expect(0);
+    assert!(empty.stdout.contains("2/2: 0 tests of 1"), "{}", empty.stdout);
+    assert!(other.read("part.xml").contains("nubrik.split"));
+}
+
+#[test]
+fn what_cannot_be_shared_or_joined_is_refused() {
+    let sandbox = Sandbox::new(&[("targets.nub", SHARED_TESTS), ("notes.xml", "<html/>")]);
+    for (words, why) in [
+        (&["test", "--part", "0/2"][..], "such as 2/5"),
+        (&["test", "--part", "3/2"], "such as 2/5"),
+        (&["test", "--part", "1/2", "--failed"], "--failed"),
+        (&["test", "--times", "notes.xml"], "--part"),
+        (&["test", "--part", "1/2", "--times", "notes.xml"], "notes.xml is no report in JUnit XML"),
+        (&["test", "--part", "1/2", "--times", "gone.xml"], "cannot read the report gone.xml"),
+        (&["report", "--merge", "notes.xml"], "notes.xml is no report in JUnit XML"),
+        (&["report", "--merge", "notes.xml", "--junit", "notes.xml"], "notes.xml would be read and written"),
+        (&["report", "--merge", "notes.xml", "--html", "x"], "--html"),
+    ] {
+        let run = sandbox.run(words).expect(2);
+        assert!(run.stderr.contains(why), "{words:?}: {}", run.stderr);
+    }
+}
+
+#[test]
+fn what_failed_is_written_with_its_places_as_sarif() {
+    let messages = "printf 'src/a b.c:1:5: error: no tide\\nsrc/a b.c:1:5: note: here\\n/usr/include/x.h:1: error: no\\n'; exit 1";
+    let definitions = format!(
+        "target compiled = step {{ run = sh`cat {{in \"src/a b.c\"}}; {messages} > {{out \"x\"}}` }}\n\
+         target silent = step {{ run = sh`exit 3 > {{out \"x\"}}` }}\n\
+         test gauge = check {{ run = sh`cat {{in \"src/a b.c\"}}; echo 'src/a b.c:1: it is dry'; exit 1` }}\n"
+    );
+    let sandbox = Sandbox::new(&[("tide/targets.nub", &definitions), ("tide/src/a b.c", "int tide;\n")]);
+    sandbox.run(&["build", "-k"]).expect(1);
+    sandbox.run(&["report", "--sarif", "build.sarif"]).expect(0);
+    let read = |name: &str| -> serde_json::Value { serde_json::from_str(&sandbox.read(name)).unwrap() };
+    let shown = |report: &serde_json::Value| {
+        let results = report["runs"][0]["results"].as_array().unwrap().clone();
+        let line = |result: &serde_json::Value| {
+            let place = &result["locations"][0]["physicalLocation"];
+            let uri = place["artifactLocation"]["uri"].as_str().unwrap_or("nowhere").to_owned();
+            let text = result["message"]["text"].as_str().unwrap().lines().last().unwrap().to_owned();
+            let line = &place["region"]["startLine"];
+            format!("{} {uri}:{line} {text}", result["ruleId"].as_str().unwrap())
+        };
+        results.iter().map(line).collect::<Vec<_>>()
+    };
+    assert_eq!(
+        shown(&read("build.sarif")),
+        [
+            "message tide/src/a%20b.c:1 no tide",
+            "failed-step tide/targets.nub:2 make x: exited with code 3; it ran since: never built here",
+        ]
+    );
+    sandbox.run(&["test"]).expect(1);
+    sandbox.run(&["report", "tests", "--sarif", "tests.sarif"]).expect(0);
+    let tests = read("tests.sarif");
+    assert_eq!(
+        shown(&tests),
+        ["message tide/src/a%20b.c:1 it is dry", "failed-test tide/targets.nub:3 src/a b.c:1: it is dry"]
+    );
+    assert_eq!(
+        (tests["version"].as_str(), tests["runs"][0]["tool"]["driver"]["name"].as_str()),
+        (Some("2.1.0"), Some("nubrik"))
+    );
+}

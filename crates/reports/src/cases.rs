@@ -10,7 +10,7 @@
 mod junit;
 mod tap;
 
-pub use junit::{Suite, merged};
+pub use junit::{Suite, TestReport};
 
 use crate::Malformed;
 

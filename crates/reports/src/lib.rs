@@ -1,9 +1,12 @@
-//! What tests and builds report in open formats: single [`cases`] of tests, lines that ran ([`coverage`]), and the third-party
-//! packages in a target ([`packages`]). No other crate reads or writes these formats.
+//! What tests and builds report in open formats: single [`cases`] of tests and how machines share them ([`parts`]), lines that ran
+//! ([`coverage`]), places in sources where a build found something ([`findings`]), and the third-party packages in a target
+//! ([`packages`]). No other crate reads or writes these formats.
 
 pub mod cases;
 pub mod coverage;
+pub mod findings;
 pub mod packages;
+pub mod parts;
 
 use std::fmt;
 

@@ -137,10 +137,7 @@ impl ImageLayout<'_> {
                     out.write_all(tar).unwrap();
                     ("tar+gzip", out.finish().unwrap())
                 }
-                LayerPacking::Zstandard => {
-                    let fastest = ruzstd::encoding::CompressionLevel::Fastest;
-                    ("tar+zstd", ruzstd::encoding::compress_to_vec(&**tar, fastest))
-                }
+                LayerPacking::Zstandard => ("tar+zstd", zstd::bulk::compress(tar, 1).unwrap()),
             };
             let digest = put(&packed);
             layers.push(described(&format!("application/vnd.oci.image.layer.v1.{kind}"), &packed, &digest));

@@ -3,6 +3,7 @@
 use std::path::PathBuf;
 
 use clap::Args;
+use nubrik_reports::parts::TestPart;
 
 use super::How;
 
@@ -53,6 +54,12 @@ pub struct WhichTests {
     /// Run tests that failed again, up to N times; who passes then is flaky, and has not failed
     #[arg(long, value_name = "N", conflicts_with = "repeat", value_parser = clap::value_parser!(u32).range(1..=100))]
     pub retries: Option<u32>,
+    /// Run a part of the tests, such as 2/5 for the second of five; each test is in one part, on all machines
+    #[arg(long, value_name = "K/N", conflicts_with = "failed")]
+    pub part: Option<TestPart>,
+    /// With --part, make parts that take equally long, by the times in a JUnit report of before, the same on all machines
+    #[arg(long, value_name = "FILE", requires = "part")]
+    pub times: Option<PathBuf>,
     /// Write a report of all cases as JUnit XML
     #[arg(long, value_name = "FILE")]
     pub junit: Option<PathBuf>,

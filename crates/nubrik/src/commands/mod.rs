@@ -21,6 +21,7 @@ mod how;
 mod image;
 mod init;
 mod inside;
+mod joining;
 mod left_out;
 mod lint;
 mod list;
@@ -40,6 +41,7 @@ mod shared_upkeep;
 mod show;
 mod since;
 mod test;
+mod test_part;
 mod trace;
 mod tree;
 mod verify;
@@ -151,12 +153,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         }
         UserCommand::Lsp => editor::serve_editor(console, choice),
         UserCommand::Explore { port, open } => explore::explore(console, choice, port, open),
-        UserCommand::Report { what, html, markdown, junit, trace, pages } => report_file::report(
-            console,
-            choice,
-            what.as_deref(),
-            &report_file::ReportFiles { html, markdown, junit, trace, pages },
-        ),
+        UserCommand::Report { merge, files, .. } if !merge.is_empty() => {
+            joining::merge(console, &merge, &files)
+        }
+        UserCommand::Report { what, files, .. } => {
+            report_file::report(console, choice, what.as_deref(), &files)
+        }
         UserCommand::Options { word } => options::options(console, choice, word.as_deref()),
         UserCommand::Agree { yes } => agree::agree(console, choice, yes),
         UserCommand::Doctor => doctor::doctor(console, choice),

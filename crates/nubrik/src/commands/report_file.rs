@@ -10,31 +10,16 @@ use serde::Serialize;
 use super::history::{find, history};
 use super::trace::trace_of;
 use super::{CommandResult, labelled, open, say_wrong, write_whole};
-use crate::arguments::Choice;
+use crate::arguments::{Choice, ReportFiles};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::Ink;
 
-/// The files that are wanted.
-pub struct ReportFiles {
-    pub html: Option<PathBuf>,
-    pub markdown: Option<PathBuf>,
-    pub junit: Option<PathBuf>,
-    pub trace: Option<PathBuf>,
-    pub pages: Option<PathBuf>,
-}
-
-impl ReportFiles {
-    /// The files of one document each, by their forms.
-    fn documents(&self) -> impl Iterator<Item = (&'static str, &Option<PathBuf>)> {
-        let all = [
-            ("html", &self.html),
-            ("markdown", &self.markdown),
-            ("junit", &self.junit),
-            ("trace", &self.trace),
-        ];
-        all.into_iter()
-    }
+/// The files of one document each, by their forms.
+fn documents(files: &ReportFiles) -> impl Iterator<Item = (&'static str, &Option<PathBuf>)> {
+    let ReportFiles { html, markdown, junit, sarif, trace, pages: _ } = files;
+    let all = [("html", html), ("markdown", markdown), ("junit", junit), ("sarif", sarif), ("trace", trace)];
+    all.into_iter()
 }
 
 #[derive(Serialize)]
@@ -80,7 +65,7 @@ pub fn report(
     files: &ReportFiles,
 ) -> CommandResult<Exit> {
     let session = open(console, choice)?;
-    let is_alone = what.is_none() && files.documents().all(|(_, file)| file.is_none());
+    let is_alone = what.is_none() && documents(files).all(|(_, file)| file.is_none());
     if let (Some(folder), true) = (&files.pages, is_alone) {
         return super::explore::write(console, session, folder);
     }
@@ -94,13 +79,14 @@ pub fn report(
     // The build was found a moment ago.
     let gone = || say_wrong(console, Exit::Own, "what is kept of the build is gone", &["nubrik history"]);
     let mut is_any = files.pages.is_some();
-    for (form, file) in files.documents() {
+    for (form, file) in documents(files) {
         let Some(file) = file else { continue };
         is_any = true;
         let text = match form {
             "html" => site.report_html(what),
             "markdown" => site.report_markdown(what),
             "trace" => trace.clone(),
+            "sarif" => site.report_sarif(what, env!("CARGO_PKG_VERSION")),
             _ => Some(site.report_junit()),
         };
         write(console, form, file, &text.ok_or_else(gone)?)?;
@@ -127,7 +113,7 @@ pub fn report(
 }
 
 /// Prints a report.
-fn print(console: Console, form: &'static str, text: &str) {
+pub fn print(console: Console, form: &'static str, text: &str) {
     if console.is_json() {
         console.event(&ReportEvent { event: "report", form, to: None, text: Some(text) });
     } else {
@@ -136,7 +122,7 @@ fn print(console: Console, form: &'static str, text: &str) {
 }
 
 /// Writes a report to a file; `-` is standard output.
-fn write(console: Console, form: &'static str, file: &Path, text: &str) -> CommandResult<()> {
+pub fn write(console: Console, form: &'static str, file: &Path, text: &str) -> CommandResult<()> {
     if file == Path::new("-") {
         print(console, form, text);
         return Ok(());

@@ -6,7 +6,8 @@ use std::path::Path;
 use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_reports::cases::{Case, CaseOutcome, Suite, TestRun};
+use nubrik_reports::cases::{Case, CaseOutcome, Suite, TestReport, TestRun};
+use nubrik_reports::parts::PartMark;
 use nubrik_session::{Session, Workshop, accounts_of_lines};
 use parking_lot::Mutex;
 
@@ -16,6 +17,7 @@ use super::coverage;
 use super::left_out::{self, PartEvaluated, Unevaluated};
 use super::retries::{is_to_run_again, take_over};
 use super::shared_news;
+use super::test_part::keep_part;
 use super::{CommandResult, labelled, open_to_build, own_problem, patterns, say_wrong, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
@@ -55,13 +57,16 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
     }
     let patterns = wanting(patterns(console, &mut session, &tests.what)?, Wanted::Tests);
     let evaluation = super::evaluate(console, &mut session, &patterns)?;
-    let (chosen, left) = choose(
+    let (mut chosen, mut left) = choose(
         console,
         &session,
         &evaluation,
         tests_of(&evaluation),
         (&which.chosen, which.since.as_deref()),
     )?;
+    if let Some(part) = which.part {
+        keep_part(console, &evaluation.graph, (part, which.times.as_deref()), &mut chosen, &mut left)?;
+    }
     let files: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
     ui::show_skipped(console, &left);
@@ -85,7 +90,15 @@ pub fn run(
     let how = How { keep_going: true, ..how };
     let graph = &evaluation.graph;
     let all = tests_of(&evaluation);
-    let (chosen, left) = choose(console, session, &evaluation, all, (&which.chosen, which.since.as_deref()))?;
+    let (mut chosen, mut left) =
+        choose(console, session, &evaluation, all, (&which.chosen, which.since.as_deref()))?;
+    let mark = match which.part {
+        Some(part) => {
+            let split = (part, which.times.as_deref());
+            Some(keep_part(console, graph, split, &mut chosen, &mut left)?)
+        }
+        None => None,
+    };
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let again: Vec<StepId> = match which.repeat.is_some() || rerun {
         true => chosen.iter().map(|(_, step)| *step).collect(),
@@ -115,6 +128,9 @@ pub fn run(
         (!cancelled).then_some((graph, verdicts.as_slice())),
         OutputStream::Output,
     );
+    if let (Some(file), Some(last)) = (&which.junit, ended.rounds.last()) {
+        write_report(console, file, (last, mark), &left_out)?;
+    }
     let verdict = show_end(console, session, (&evaluation, &left), (how, which), &ended, &left_out)?;
     left_out::remind(console, &left_out.addresses, OutputStream::Output);
     Ok(match verdict {
@@ -125,7 +141,7 @@ pub fn run(
     })
 }
 
-/// Shows what became of all rounds, and writes the reports that are wanted. Says whether all is well, or failed.
+/// Shows what became of all rounds. Says whether all is well, or failed.
 fn show_end(
     console: Console,
     session: &Workshop<'_>,
@@ -136,9 +152,6 @@ fn show_end(
 ) -> CommandResult<Exit> {
     let RoundsEnd { rounds, micros, cancelled, machine_lacks: _ } = ended;
     let Some(last) = rounds.last() else { return Ok(Exit::Done) };
-    if let Some(file) = &which.junit {
-        write_report(console, file, last, left_out)?;
-    }
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed =
         rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.counts.failed > 0);
@@ -358,14 +371,19 @@ fn cases_of(result: &TestResult) -> Vec<Case> {
     cases
 }
 
-fn write_report(console: Console, file: &Path, round: &Round, left_out: &Unevaluated) -> CommandResult<()> {
+fn write_report(
+    console: Console,
+    file: &Path,
+    (round, mark): (&Round, Option<PartMark>),
+    left_out: &Unevaluated,
+) -> CommandResult<()> {
     let suites: Vec<Suite> = round
         .results
         .iter()
         .map(|r| Suite::of(&r.address, r.micros, &cases_of(r), r.quarantined.as_deref()))
         .chain(left_out.suites())
         .collect();
-    super::write_whole(file, &nubrik_reports::cases::merged(&suites)).map_err(|e| {
+    super::write_whole(file, &TestReport { suites, mark }.to_xml()).map_err(|e| {
         say_wrong(
             console,
             Exit::Own,

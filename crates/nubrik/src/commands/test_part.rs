@@ -1,0 +1,74 @@
+//! `nubrik test --part`: which of the chosen tests this machine runs, where several share them.
+
+use std::path::Path;
+
+use nubrik_graph::{FileId, Graph, StepId};
+use nubrik_reports::parts::{PartMark, Split, TestPart, TestTimes, times_of};
+use nubrik_wording::{counted, duration};
+use serde::Serialize;
+
+use super::chosen_tests::LeftOut;
+use super::joining::read_report;
+use super::{CommandResult, labelled};
+use crate::ui::console::{Console, OutputStream, outln};
+use crate::ui::paint::Ink;
+
+#[derive(Serialize)]
+struct PartEvent {
+    event: &'static str,
+    part: usize,
+    of: usize,
+    split: String,
+    tests: usize,
+    of_tests: usize,
+    seconds: f64,
+    untimed: usize,
+}
+
+/// Keeps the tests of a part, and gives the mark for its report. All machines split alike if they have the same tests and the same
+/// file of times: what this machine remembers does not count, because others remember other times.
+pub fn keep_part(
+    console: Console,
+    graph: &Graph,
+    (part, times): (TestPart, Option<&Path>),
+    tests: &mut Vec<(FileId, StepId)>,
+    left: &mut LeftOut,
+) -> CommandResult<PartMark> {
+    let known = match times {
+        Some(file) => times_of(&read_report(console, file)?),
+        None => TestTimes::new(),
+    };
+    let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
+    let paths: Vec<&str> = tests.iter().map(|(_, step)| path(*step)).collect();
+    let split = Split::new(&paths, &known, part.of());
+    let all = tests.len();
+    tests.retain(|(_, step)| split.has(path(*step), part));
+    if tests.len() < all {
+        left.insert("in other parts".to_owned(), all - tests.len());
+    }
+    let mark = split.mark(part);
+    if console.is_json() {
+        console.event(&PartEvent {
+            event: "part",
+            part: part.number(),
+            of: part.of(),
+            split: mark.split.clone(),
+            tests: tests.len(),
+            of_tests: all,
+            seconds: if times.is_some() { split.micros(part) as f64 / 1e6 } else { 0.0 },
+            untimed: split.unknown(),
+        });
+    } else {
+        let mut text = format!("{part}: {} of {all}", counted(tests.len(), "test"));
+        if times.is_some() {
+            text.push_str(&format!(", which took {} together", duration(split.micros(part))));
+            if split.unknown() > 0 {
+                let of = counted(split.unknown(), "test");
+                text.push_str(&format!("; the times of {of} are not known"));
+            }
+        }
+        let paint = console.paint(OutputStream::Output);
+        outln!(console, "{}", labelled(paint, Ink::Calm, "part", &text));
+    }
+    Ok(mark)
+}
