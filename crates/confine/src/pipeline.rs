@@ -3,6 +3,7 @@
 
 mod starting;
 
+use std::collections::VecDeque;
 use std::io;
 use std::os::fd::{OwnedFd, RawFd};
 use std::path::{Path, PathBuf};
@@ -166,12 +167,41 @@ pub struct Capture {
     /// How many bytes were printed and not kept.
     pub cut: u64,
     limit: usize,
+    /// The last bytes, where these are kept besides the first ones.
+    last: Option<VecDeque<u8>>,
 }
 
 impl Capture {
     /// Keeps at most `limit` bytes.
     pub fn new(limit: usize) -> Capture {
-        Capture { bytes: Vec::new(), errors: None, cut: 0, limit }
+        Capture { bytes: Vec::new(), errors: None, cut: 0, limit, last: None }
+    }
+
+    /// Keeps at most `limit` bytes, a quarter of them from the beginning and the others from the end, where errors mostly are.
+    /// [`Capture::take_ends`] gives them.
+    pub fn of_ends(limit: usize) -> Capture {
+        Capture { last: Some(VecDeque::new()), ..Capture::new(limit / 4) }
+    }
+
+    /// What is kept of a beginning and an end, with a line between them that says how much was left out.
+    pub fn take_ends(&mut self) -> Vec<u8> {
+        let mut bytes = std::mem::take(&mut self.bytes);
+        let last = self.last.as_mut().map(std::mem::take).unwrap_or_default();
+        if self.cut > 0 {
+            let is_line_end = bytes.last().is_none_or(|byte| *byte == b'\n');
+            let before = if is_line_end { "" } else { "\n" };
+            bytes.extend_from_slice(
+                format!("{before}[{} bytes were printed here and not kept]\n", self.cut).as_bytes(),
+            );
+        }
+        self.cut = 0;
+        bytes.extend(last);
+        bytes
+    }
+
+    /// Adds something that was printed otherwise.
+    pub fn add_printed(&mut self, bytes: &[u8]) {
+        self.add(bytes, Source::Output);
     }
 
     /// Keeps what goes to standard error apart, as many bytes of it.
@@ -187,7 +217,13 @@ impl Capture {
         let kept = bytes.len().min(self.limit.saturating_sub(to.len()));
         to.extend_from_slice(&bytes[..kept]);
         if from == Source::Output {
-            self.cut += (bytes.len() - kept) as u64;
+            let mut lost = bytes.len() - kept;
+            if let Some(last) = &mut self.last {
+                last.extend(&bytes[kept..]);
+                lost = last.len().saturating_sub(self.limit * 3);
+                drop(last.drain(..lost));
+            }
+            self.cut += lost as u64;
         }
     }
 }

@@ -269,8 +269,8 @@ impl Build<'_> {
             })
     }
 
-    /// Whether a kept result counts here: it was made here, or comes from the shared store that is used, and the machine is as
-    /// it needs it.
+    /// Whether a kept result counts here: it was made here, or comes from the shared store that is used or from a file that was
+    /// loaded, and the machine is as it needs it.
     pub(crate) fn may_be_used(&self, entry: &RecordEntry) -> bool {
         match (&entry.origin, &entry.basis) {
             (Provenance::Here, _) => true,
@@ -279,7 +279,10 @@ impl Build<'_> {
                     && self.outside.sees_besides().is_none()
                     && self.rests_here(parts).is_ok()
             }
-            (Provenance::Shared { .. }, Basis::Unnoted | Basis::Unfit(_)) => false,
+            (Provenance::Loaded, Basis::Noted(parts)) => {
+                self.outside.sees_besides().is_none() && self.rests_here(parts).is_ok()
+            }
+            (Provenance::Shared { .. } | Provenance::Loaded, Basis::Unnoted | Basis::Unfit(_)) => false,
         }
     }
 

@@ -4,7 +4,9 @@ use nubrik_bytes::Digest;
 use nubrik_disk::{MadeThing, Signature, TreeFileKind};
 use nubrik_graph::{Step, StepId};
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
+use nubrik_store::{
+    FoundInput, OutputRecord, Provenance, RESULTS_PER_KEY, Record, RecordEntry, TreeEntry, TreeKind,
+};
 
 use crate::build::Build;
 use crate::event::{Event, Failure, IS_FILE, IS_FOLDER, Notice};
@@ -14,9 +16,6 @@ use crate::found::{ListingContext, parse_listing};
 use crate::outside::CONSTANT_ROOT;
 use crate::perform::Ran;
 use crate::state::StepMemory;
-
-/// How many results with other found inputs are kept under one first key.
-pub(crate) const RESULTS_PER_KEY: usize = 8;
 
 impl Build<'_> {
     /// Takes note of what the commands made and read, and keeps it in the cache.

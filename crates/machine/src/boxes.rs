@@ -17,7 +17,10 @@ use crate::search_path::called_by;
 use crate::services::Loan;
 
 /// How much of what a step prints is kept, in bytes.
-pub(crate) const PRINTED_LIMIT: usize = 1 << 20;
+const PRINTED_LIMIT: usize = 1 << 20;
+
+/// How much of what one of its commands prints is kept at least, in bytes.
+const PRINTED_LEAST: usize = 64 << 10;
 
 /// How long the answer of a program may be that is asked once, in bytes.
 const LONGEST_ANSWER: usize = 64 << 20;
@@ -106,9 +109,8 @@ impl Machine {
             recorder,
             ..ground.spec(stages)
         };
-        let limit = PRINTED_LIMIT.saturating_sub(printed.len());
         let mut capture =
-            if answers { Capture::with_errors_apart(LONGEST_ANSWER) } else { Capture::new(limit) };
+            if answers { Capture::with_errors_apart(LONGEST_ANSWER) } else { capture_after(printed) };
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
         // What it left running ends before anyone looks at what it made.
@@ -116,14 +118,17 @@ impl Machine {
         self.note_left_running(job.folder.as_str(), left.running);
         // What answers prints its answer, and nothing for people.
         let (told, answer) = match capture.errors.take() {
-            Some(errors) => (errors, Some(std::mem::take(&mut capture.bytes))),
-            None => (std::mem::take(&mut capture.bytes), None),
+            Some(errors) => {
+                let answer = std::mem::take(&mut capture.bytes);
+                ([errors, capture.take_ends()].concat(), Some(answer))
+            }
+            None => (capture.take_ends(), None),
         };
         let told = match &loan {
             Some(loan) => loan.without_secrets(told),
             None => told,
         };
-        add_printed(printed, &told, capture.cut);
+        printed.extend_from_slice(&told);
         match (ended, left.disturbed) {
             (Ended::Cancelled, _) => JobEnd::Cancelled,
             (_, Some(folder)) => JobEnd::Disturbed(folder),
@@ -250,14 +255,10 @@ impl Machine {
     }
 }
 
-/// Adds what was printed, as much of it as is kept, and says how much was not: with `cut` bytes that were not kept before.
-pub(crate) fn add_printed(printed: &mut Vec<u8>, more: &[u8], cut: u64) {
-    let kept = more.len().min(PRINTED_LIMIT.saturating_sub(printed.len()));
-    printed.extend_from_slice(&more[..kept]);
-    let cut = cut + (more.len() - kept) as u64;
-    if cut > 0 {
-        printed.extend_from_slice(format!("\n[{cut} more bytes were printed and not kept]\n").as_bytes());
-    }
+/// Keeps the ends of what the next command of a step prints, of which something was printed before: it has a part of its own, however
+/// much that was.
+pub(crate) fn capture_after(printed: &[u8]) -> Capture {
+    Capture::of_ends(PRINTED_LIMIT.saturating_sub(printed.len()).max(PRINTED_LEAST))
 }
 
 /// The words that the first process of a job is started with.

@@ -14,7 +14,7 @@ use nubrik_source::WsPath;
 use parking_lot::Mutex;
 use serde::Deserialize;
 
-use crate::boxes::{PRINTED_LIMIT, add_printed, environment, words_of};
+use crate::boxes::{capture_after, environment, words_of};
 use crate::ground::{CommandNeeds, Enclosure, Ground, Net, Whom};
 use crate::machine::Machine;
 
@@ -157,14 +157,14 @@ impl Machine {
             return Ok(None);
         }
         self.note_start();
-        let mut capture = Capture::new(PRINTED_LIMIT);
+        let mut capture = capture_after(printed);
         let seat = loop {
             match self.seat(job, &mut capture)? {
                 Seating::Ready(seat) => break *seat,
                 Seating::Gone => {}
                 Seating::Alone => return Ok(None),
                 Seating::Ended(ended) => {
-                    add_printed(printed, &capture.bytes, capture.cut);
+                    printed.extend(capture.take_ends());
                     return Ok(Some(end_of(ended)));
                 }
             }
@@ -180,7 +180,7 @@ impl Machine {
                     if let Some(sandbox) = sandbox {
                         self.residents().put_back(Resident { title, answered: number, talk, sandbox });
                     }
-                    add_printed(printed, &capture.bytes, capture.cut);
+                    printed.extend(capture.take_ends());
                     return Ok(Some(match disturbed {
                         Some(folder) => JobEnd::Disturbed(folder),
                         None => self.settle(job, answer, printed),
@@ -198,7 +198,7 @@ impl Machine {
         if is_known && !matches!(end, JobEnd::Cancelled | JobEnd::TimedOut) {
             return Ok(Some(JobEnd::ToBeRepeated));
         }
-        add_printed(printed, &capture.bytes, capture.cut);
+        printed.extend(capture.take_ends());
         Ok(Some(end))
     }
 
@@ -332,7 +332,11 @@ impl Machine {
                     return JobEnd::NotStarted(self.root().join(to.as_str()), problem);
                 }
             }
-            None => add_printed(printed, answer.printed.as_bytes(), 0),
+            None => {
+                let mut capture = capture_after(printed);
+                capture.add_printed(answer.printed.as_bytes());
+                printed.extend(capture.take_ends());
+            }
         }
         if answer.code == 0 { JobEnd::Well } else { JobEnd::Code(answer.code) }
     }

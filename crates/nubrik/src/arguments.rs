@@ -19,7 +19,7 @@ use nubrik_graph::shown_word;
 
 pub use adopting::Adopting;
 use amounts::share;
-pub use caching::CacheWork;
+pub use caching::{CacheUpkeep, CacheWork};
 pub use drawing::GraphFormat;
 pub use pinning::{ImageWork, PinRequest, PinsWork, SbomFormat};
 pub use reporting::ReportFiles;
@@ -488,6 +488,9 @@ pub struct How {
     /// Do not use the shared cache
     #[arg(long)]
     pub no_shared_cache: bool,
+    /// Note what results rest on of this machine, so that `nubrik cache save` can hand them to others
+    #[arg(long, conflicts_with = "no_cache")]
+    pub portable: bool,
     /// Fail if the shared cache cannot be reached, or accepts nothing
     #[arg(long, conflicts_with_all = ["no_shared_cache", "no_cache"])]
     pub require_shared_cache: bool,

@@ -6,7 +6,8 @@ use clap::{Arg, Command, CommandFactory};
 use crate::arguments::Arguments;
 
 /// Options that are accepted everywhere, and do nothing for some commands.
-const WITHOUT_EFFECT: [(&str, &[&str]); 21] = [
+const WITHOUT_EFFECT: [(&str, &[&str]); 22] = [
+    ("cache load", &["set", "profile"]),
     ("cache prune", &["set", "profile", "directory"]),
     ("cache verify", &["set", "profile", "directory"]),
     ("cache", &["set", "profile", "directory"]),

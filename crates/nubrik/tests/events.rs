@@ -136,6 +136,8 @@ fn every_event_is_as_documented() {
     check(&["run", "fails"]);
     check(&["explain", "step"]);
     check(&["cache"]);
+    check(&["cache", "save", "results"]);
+    check(&["cache", "load", "results"]);
     check(&["cache", "verify"]);
     check(&["lint"]);
     check(&["setup", "manual", "pages"]);

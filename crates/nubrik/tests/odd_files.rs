@@ -187,11 +187,17 @@ fn many_files_and_long_names_are_no_matter() {
 fn a_step_that_prints_without_end_is_cut() {
     let sandbox = Sandbox::new(&[(
         "targets.nub",
-        "target loud = step { run = `sh -c 'head -c 3000000 /dev/zero | tr \"\\0\" x; echo > \"$1\"' sh {out \"loud\"}` }\n",
+        "target loud = step { run = sh`echo begun; head -c 3000000 /dev/zero | tr \"\\0\" x; echo; echo over; echo > {out \"loud\"}` }\n\
+         target two = step { run = [sh`head -c 3000000 /dev/zero | tr \"\\0\" x`, sh`echo why; exit 1 > {out \"two\"}`] }\n",
     )]);
-    let run = sandbox.build();
+    let run = sandbox.run(&["build", "loud"]).expect(0);
     assert!(run.stdout.len() < 1_200_000, "{}", run.stdout.len());
-    assert!(run.stdout.contains("more bytes were printed and not kept"), "the cut is said");
+    // The beginning and the end are there, and between them what is not.
+    assert!(run.stdout.contains("begun") && run.stdout.contains("over\n"), "both ends are kept");
+    assert!(run.stdout.contains("[1951436 bytes were printed here and not kept]"), "the cut is said");
+    // However much one command printed, the next one is heard.
+    let run = sandbox.run(&["build", "two"]).expect(1);
+    assert!(run.stdout.contains("why\n"), "the last command is heard");
 }
 
 #[test]

@@ -49,8 +49,8 @@ pub use nubrik_workspace::{
 pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
-    KitNews, LookedFor, MachineLacks, Narrowed, Reached, Session, SharedCache, Standing, Workshop,
-    accounts_of_lines, key_in, members_at, own_labels, put_members, read_pins,
+    KitNews, LookedFor, MachineLacks, Narrowed, Reached, SavedResults, Session, SharedCache, Standing,
+    Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels, put_members, read_pins,
 };
 pub use team::{NeededFor, NoStore, TeamTrouble};
 

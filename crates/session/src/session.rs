@@ -14,6 +14,7 @@ mod looked_for;
 mod narrowing;
 mod observing;
 mod pinning;
+mod saving;
 mod sealing;
 mod sharing;
 mod standing;
@@ -61,6 +62,7 @@ pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
+pub use saving::{SavedResults, load_results};
 pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use working::DifferentTool;
@@ -99,6 +101,8 @@ pub struct Session {
     crew: Option<Arc<nubrik_workers::Crew>>,
     /// Who writes to the shared cache, if this machine does.
     writer: Option<Publisher>,
+    /// Whether what results rest on is noted though nobody takes them from here.
+    is_portable: bool,
     /// Where results are kept, where that is not the person's own folder.
     store_folder: Option<PathBuf>,
     /// Options that are set, and the profile that they are called by.
@@ -204,6 +208,7 @@ impl Session {
             jobs_key: None,
             crew: None,
             writer: None,
+            is_portable: false,
             store_folder: None,
             settings: Vec::new(),
             profile: None,

@@ -7,7 +7,8 @@ use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
 use nubrik_store::{
-    Basis, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent,
+    Basis, LocalStore, Opened, Provenance, RESULTS_PER_KEY, Record, RecordEntry, Store, StoreError,
+    StoredContent,
 };
 
 use crate::entries::{contents_of, is_same};
@@ -15,9 +16,6 @@ use crate::fetching::NearContents;
 use crate::keys::PublicKey;
 use crate::shelf::SharedStore;
 use crate::uploads::Uploads;
-
-/// How many results are kept under one key.
-const RESULTS_PER_KEY: usize = 8;
 
 /// This machine's store, which takes what it lacks from a shared one. Its results count only while their writers belong to
 /// it.
@@ -42,7 +40,7 @@ impl LayeredStore {
     /// Whether a result that came from a shared store earlier still counts.
     fn counts(&self, entry: &RecordEntry) -> bool {
         match &entry.origin {
-            Provenance::Here => true,
+            Provenance::Here | Provenance::Loaded => true,
             Provenance::Shared { root, writer } => {
                 *root == self.root && self.shared.index().members.writer(&PublicKey(*writer)).is_some()
             }

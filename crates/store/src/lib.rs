@@ -16,6 +16,7 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
+mod cache_file;
 mod local;
 mod record;
 mod upkeep;
@@ -24,8 +25,11 @@ use std::time::Duration;
 
 use nubrik_bytes::Digest;
 
+pub use cache_file::{CacheFileAmount, CacheFileProblem};
 pub use local::{LocalStore, Opened, StoreError, StoredContent, mode_of};
-pub use record::{Basis, FoundInput, OutputRecord, Provenance, Record, RecordEntry, TreeEntry, TreeKind};
+pub use record::{
+    Basis, FoundInput, OutputRecord, Provenance, RESULTS_PER_KEY, Record, RecordEntry, TreeEntry, TreeKind,
+};
 pub use upkeep::{Amount, Verified};
 
 /// Where results are kept: on this machine, and maybe in a shared cache behind it.

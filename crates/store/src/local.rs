@@ -138,6 +138,34 @@ impl LocalStore {
         (Digest::of(&bytes) == *digest).then_some(bytes)
     }
 
+    /// Keeps a content that somebody writes. Gives whether it is what its digest says; another one is not kept.
+    ///
+    /// # Errors
+    /// When it cannot be written.
+    pub(crate) fn keep_written(
+        &self,
+        digest: &Digest,
+        executable: bool,
+        write: impl FnOnce(&mut File) -> io::Result<()>,
+    ) -> Result<bool, StoreError> {
+        let blob = self.blob(digest, executable);
+        let temporary = self.temporary(&blob);
+        let new = || File::options().read(true).write(true).create_new(true).open(&temporary);
+        let written = in_folder_of(&blob, new).and_then(|mut file| {
+            write(&mut file)?;
+            file.rewind()?;
+            if Digest::of_open(&mut file)? != *digest {
+                return Ok(false);
+            }
+            file.set_permissions(fs::Permissions::from_mode(mode_of(executable)))?;
+            fs::rename(&temporary, &blob).map(|()| true)
+        });
+        if !matches!(written, Ok(true)) {
+            let _ = fs::remove_file(&temporary);
+        }
+        written.map_err(failed(&blob))
+    }
+
     fn blob(&self, digest: &Digest, executable: bool) -> PathBuf {
         let hex = digest.hex();
         self.blobs.join(&hex[..2]).join(format!("{}{}", &hex[2..], if executable { "x" } else { "" }))

@@ -153,9 +153,11 @@ pub enum Provenance {
         /// The public key of who signed it.
         writer: [u8; 32],
     },
+    /// A file of results that a person had read: it counts where the machine is as the result needs it.
+    Loaded,
 }
 
-layout!(enum Provenance { 0 => Here, 1 => Shared { root, writer } });
+layout!(enum Provenance { 0 => Here, 1 => Shared { root, writer }, 2 => Loaded });
 
 /// One result of a step: of several, the one whose found inputs are as they were.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -182,6 +184,9 @@ pub struct RecordEntry {
 layout!(RecordEntry { found, candidate_names, passed_over, outputs, printed, micros, basis } without {
     origin: Provenance::Here,
 });
+
+/// How many results are kept under one key.
+pub const RESULTS_PER_KEY: usize = 8;
 
 /// Results kept under one key, the newest first.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]

@@ -95,7 +95,8 @@ fn read_record(path: &Path) -> Option<Record> {
     Record::decode(&bytes, &key).ok().filter(|_| !executable)
 }
 
-fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
+/// The contents that the results of a record need, with repeats.
+pub(crate) fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool)> {
     let bases = record.entries.iter().flat_map(|entry| match &entry.basis {
         Basis::Noted(parts) => parts.as_slice(),
         Basis::Unnoted | Basis::Unfit(_) => &[],

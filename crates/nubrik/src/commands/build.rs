@@ -103,7 +103,7 @@ pub fn bring_up(
     stream: OutputStream,
     check: impl FnOnce(&Evaluation) -> CommandResult<()>,
 ) -> CommandResult<Brought> {
-    match if how.reasons || workshop.notes_basis() || workshop.verify_rate() > 0 {
+    match if how.reasons || workshop.gives_results() || workshop.verify_rate() > 0 {
         Standing::Unknown
     } else {
         workshop.standing(patterns)

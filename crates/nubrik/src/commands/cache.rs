@@ -8,7 +8,7 @@ use nubrik_wording::{counted, size};
 use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};
-use crate::arguments::CacheWork;
+use crate::arguments::CacheUpkeep;
 use crate::exit::Exit;
 use crate::ui::console::Console;
 use crate::ui::console::{OutputStream, outln};
@@ -33,7 +33,7 @@ struct CacheAmount {
     images: ImageAmount,
 }
 
-pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
+pub fn cache(console: Console, work: Option<CacheUpkeep>) -> CommandResult<Exit> {
     let Some(folder) = nubrik_session::store_folder() else {
         let message = "neither XDG_CACHE_HOME nor HOME is set, so nothing can be kept";
         return Err(say_wrong(console, Exit::Own, message, &["export HOME=…"]));
@@ -54,7 +54,7 @@ pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
             let images = images_amount().map_err(|why| refused(why.to_string()))?;
             say(console, paint, "size", CacheAmount { results: store.amount(), images }, &[], &place)
         }
-        Some(CacheWork::Verify) => {
+        Some(CacheUpkeep::Verify) => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
             let roots = verify_images().map_err(|why| refused(why.to_string()))?;
@@ -64,7 +64,7 @@ pub fn cache(console: Console, work: Option<CacheWork>) -> CommandResult<Exit> {
                 (CacheAmount { results: verified.amount, images }, damaged.collect::<Vec<_>>());
             say(console, paint, "verify", amount, &damaged, &place)
         }
-        Some(CacheWork::Prune { size, unused_for }) => {
+        Some(CacheUpkeep::Prune { size, unused_for }) => {
             let size = size.or_else(|| unused_for.is_none().then_some(nubrik_session::CACHE_LIMIT));
             let unused = unused_for.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
             let results = store.prune(size, unused).map_err(unusable)?;

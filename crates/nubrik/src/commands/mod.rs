@@ -4,6 +4,7 @@ mod adopt;
 mod agree;
 mod build;
 mod cache;
+mod cache_file;
 mod chosen_tests;
 mod clean;
 mod completions;
@@ -65,7 +66,9 @@ use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session};
 use nubrik_source::Sources;
 
-use crate::arguments::{Arguments, Choice, How, Once, PinsWork, SetupWork, UserCommand, WorkersCommand};
+use crate::arguments::{
+    Arguments, CacheWork, Choice, How, Once, PinsWork, SetupWork, UserCommand, WorkersCommand,
+};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::{Ink, Paint};
@@ -180,7 +183,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             worker::worker(console, choice, &own)
         }
         UserCommand::Workers { work: None } => worker::workers(console, choice),
-        UserCommand::Cache { work } => cache::cache(console, work),
+        UserCommand::Cache { work } => match work {
+            None => cache::cache(console, None),
+            Some(CacheWork::Upkeep(upkeep)) => cache::cache(console, Some(upkeep)),
+            Some(CacheWork::Save { file }) => cache_file::save(console, choice, &file),
+            Some(CacheWork::Load { file }) => cache_file::load(console, &file),
+        },
         UserCommand::Shared { work } => shared::shared(console, choice, work.as_ref()),
         UserCommand::Clean { what, cache } => clean::clean(console, choice, &what, cache),
         UserCommand::Lint { strict } => lint::lint(console, choice, strict),
@@ -207,6 +215,9 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
     session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
     if how.no_cache {
         session.keep_no_results();
+    }
+    if how.portable {
+        session.note_what_results_rest_on();
     }
     if !how.no_cache && !how.no_shared_cache {
         shared_news::begin(console, &mut session, how.offline);

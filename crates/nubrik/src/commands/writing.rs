@@ -1,5 +1,6 @@
 //! Files that a person names to be written.
 
+use std::fs::File;
 use std::path::{Path, PathBuf};
 
 use nubrik_session::SETTINGS_FILE;
@@ -7,8 +8,12 @@ use nubrik_session::SETTINGS_FILE;
 /// Writes a file that a person named, whole or not at all, with the folders above it. In a workspace no link is followed, since a
 /// checkout may have put it there; elsewhere the person's own links are, and a pipe or a device takes the text as it is.
 pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
+    write_file(file, |to| std::io::Write::write_all(to, text.as_bytes()))
+}
+
+/// The same of a file that something writes.
+pub fn write_file(file: &Path, write: impl FnOnce(&mut File) -> std::io::Result<()>) -> std::io::Result<()> {
     let path = plain_path(file)?;
-    let write = |to: &mut std::fs::File| std::io::Write::write_all(to, text.as_bytes());
     if let Some(root) = root_around(&path)
         && let Some(inner) = path.strip_prefix(&root).ok().and_then(Path::to_str)
     {
@@ -17,7 +22,18 @@ pub fn write_whole(file: &Path, text: &str) -> std::io::Result<()> {
     if let Some(folder) = path.parent() {
         std::fs::create_dir_all(folder)?;
     }
-    std::fs::write(path, text)
+    // A person's own link stays one, and leads to what is written.
+    let path = path.canonicalize().unwrap_or(path);
+    if path.symlink_metadata().is_ok_and(|found| !found.is_file()) {
+        return write(&mut File::options().write(true).open(path)?);
+    }
+    let name = path.file_name().unwrap_or_default().to_string_lossy();
+    let temporary = path.with_file_name(format!(".{name}.{}.tmp", std::process::id()));
+    let written =
+        File::options().write(true).create_new(true).open(&temporary).and_then(|mut to| write(&mut to));
+    written.and_then(|()| std::fs::rename(&temporary, &path)).inspect_err(|_| {
+        let _ = std::fs::remove_file(&temporary);
+    })
 }
 
 /// Removes a report of before, so that nobody takes it for the one that is to be written. Only a file goes: neither a link, nor a pipe

@@ -271,7 +271,17 @@ impl Session {
 
     /// Whether what results rest on is noted, so that others can use them.
     pub fn notes_basis(&self) -> bool {
+        self.is_portable || self.gives_results()
+    }
+
+    /// Whether results are given to the shared cache.
+    pub fn gives_results(&self) -> bool {
         self.writer.is_some()
+    }
+
+    /// Has what results rest on noted, though no shared cache takes them.
+    pub fn note_what_results_rest_on(&mut self) {
+        self.is_portable = true;
     }
 
     /// What represents the shared cache that is used.
@@ -355,6 +365,8 @@ impl Session {
     fn is_made_for_us(&self, shared: &SharedStore, entry: &RecordEntry) -> bool {
         match &entry.origin {
             Provenance::Here => true,
+            // Who gives it would say that it was made here.
+            Provenance::Loaded => false,
             Provenance::Shared { writer, .. } => {
                 let members = shared.members();
                 members.writers_of(nubrik_workers::WORKERS).any(|member| {

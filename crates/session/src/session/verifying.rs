@@ -79,7 +79,7 @@ impl Session {
                 return false;
             };
             self.kept_entry(&memory).is_some_and(|entry| match entry.origin {
-                Provenance::Shared { .. } => true,
+                Provenance::Shared { .. } | Provenance::Loaded => true,
                 Provenance::Here => self.writer.is_some() && matches!(entry.basis, Basis::Noted(_)),
             })
         };
