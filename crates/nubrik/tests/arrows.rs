@@ -127,10 +127,11 @@ fn what_architecture_leads_to_is_there() {
 }
 
 /// All that may lie at the root of the checkout.
-const AT_THE_ROOT: [&str; 21] = [
+const AT_THE_ROOT: [&str; 23] = [
     ".ci",
     ".gitignore",
     "ARCHITECTURE.md",
+    "CHANGELOG.md",
     "Cargo.lock",
     "Cargo.toml",
     "LICENSE",
@@ -148,6 +149,7 @@ const AT_THE_ROOT: [&str; 21] = [
     "release",
     "rustfmt.toml",
     "scripts",
+    "site",
     "trials",
 ];
 
