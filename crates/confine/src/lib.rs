@@ -38,7 +38,9 @@ pub use cancel::CancelSwitch;
 pub use filter::{Network, Surroundings};
 pub use furnish::ROOT;
 pub use networks::OwnNetwork;
-pub use pipeline::{Capture, Confinement, Ended, PipelineSpec, Reach, StageSpec, furnish, run};
+pub use pipeline::{
+    Capture, Confinement, Ended, OpenWhole, PipelineSpec, Reach, StageSpec, file_with_all, furnish, run,
+};
 pub use programs::{ProgramStream, StartedProgram};
 pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};

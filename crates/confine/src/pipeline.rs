@@ -4,7 +4,8 @@
 mod starting;
 
 use std::collections::VecDeque;
-use std::io;
+use std::fs::File;
+use std::io::{self, Write};
 use std::os::fd::{OwnedFd, RawFd};
 use std::path::{Path, PathBuf};
 use std::time::{Duration, Instant};
@@ -169,18 +170,78 @@ pub struct Capture {
     limit: usize,
     /// The last bytes, where these are kept besides the first ones.
     last: Option<VecDeque<u8>>,
+    whole: WholeOutput,
+}
+
+/// Opens a file for all that is printed, and gives its name for people; nothing where there can be none.
+pub type OpenWhole = Box<dyn FnOnce() -> Option<(File, String)>>;
+
+/// The most that goes to such a file, in bytes: what prints without end does not fill the disk.
+const WHOLE_LIMIT: u64 = 1 << 30;
+
+/// What is before and behind the name of such a file, in the line that stands for what is not kept.
+const BEFORE_NAME: &str = "more were printed here; where it ran, ";
+const BEHIND_NAME: &str = " has";
+
+/// The file that has all of something that was printed, as the line in the place of what is not kept says; none where all is kept, or
+/// nothing more is.
+pub fn file_with_all(printed: &str) -> Option<&str> {
+    let lines = printed.lines().filter(|line| line.starts_with('[') && line.ends_with("of it]"));
+    let names = lines.filter_map(|line| line.split_once(BEFORE_NAME)?.1.split_once(BEHIND_NAME));
+    names.map(|(name, _)| name).last()
+}
+
+/// Where all that is printed goes, once it is more than what is kept.
+enum WholeOutput {
+    Nowhere,
+    /// It has not been needed yet.
+    Ready(OpenWhole),
+    Open {
+        file: File,
+        name: String,
+        written: u64,
+    },
 }
 
 impl Capture {
     /// Keeps at most `limit` bytes.
     pub fn new(limit: usize) -> Capture {
-        Capture { bytes: Vec::new(), errors: None, cut: 0, limit, last: None }
+        Capture { bytes: Vec::new(), errors: None, cut: 0, limit, last: None, whole: WholeOutput::Nowhere }
     }
 
     /// Keeps at most `limit` bytes, a quarter of them from the beginning and the others from the end, where errors mostly are.
     /// [`Capture::take_ends`] gives them.
     pub fn of_ends(limit: usize) -> Capture {
         Capture { last: Some(VecDeque::new()), ..Capture::new(limit / 4) }
+    }
+
+    /// Has all that is printed written to a file, if it is more than what is kept.
+    pub fn with_all_in(self, open: OpenWhole) -> Capture {
+        Capture { whole: WholeOutput::Ready(open), ..self }
+    }
+
+    /// Writes what comes to the file for all of it, from the beginning when that is needed first.
+    fn write_whole(&mut self, more: &[u8]) {
+        let is_first = matches!(self.whole, WholeOutput::Ready(_));
+        if is_first
+            && let WholeOutput::Ready(open) = std::mem::replace(&mut self.whole, WholeOutput::Nowhere)
+            && let Some((mut file, name)) = open()
+        {
+            let (one, other) = self.last.as_ref().map(VecDeque::as_slices).unwrap_or_default();
+            let before = [&self.bytes, one, other];
+            if before.iter().try_for_each(|part| file.write_all(part)).is_ok() {
+                let written = before.iter().map(|part| part.len() as u64).sum();
+                self.whole = WholeOutput::Open { file, name, written };
+            }
+        }
+        if let WholeOutput::Open { file, written, .. } = &mut self.whole {
+            let room = usize::try_from(WHOLE_LIMIT.saturating_sub(*written)).unwrap_or(usize::MAX);
+            let more = &more[..more.len().min(room)];
+            *written += more.len() as u64;
+            if file.write_all(more).is_err() {
+                self.whole = WholeOutput::Nowhere;
+            }
+        }
     }
 
     /// What is kept of a beginning and an end, with a line between them that says how much was left out.
@@ -190,9 +251,17 @@ impl Capture {
         if self.cut > 0 {
             let is_line_end = bytes.last().is_none_or(|byte| *byte == b'\n');
             let before = if is_line_end { "" } else { "\n" };
-            bytes.extend_from_slice(
-                format!("{before}[{} bytes were printed here and not kept]\n", self.cut).as_bytes(),
-            );
+            let rest = match &self.whole {
+                WholeOutput::Open { name, written, .. } if *written < WHOLE_LIMIT => {
+                    format!("{BEFORE_NAME}{name}{BEHIND_NAME} all of it")
+                }
+                WholeOutput::Open { name, .. } => {
+                    let limit = WHOLE_LIMIT >> 20;
+                    format!("{BEFORE_NAME}{name}{BEHIND_NAME} the first {limit} MiB of it")
+                }
+                WholeOutput::Nowhere | WholeOutput::Ready(_) => "were printed here and not kept".to_owned(),
+            };
+            bytes.extend_from_slice(format!("{before}[{} bytes {rest}]\n", self.cut).as_bytes());
         }
         self.cut = 0;
         bytes.extend(last);
@@ -210,6 +279,11 @@ impl Capture {
     }
 
     pub(crate) fn add(&mut self, bytes: &[u8], from: Source) {
+        if let Some(last) = self.last.as_ref().filter(|_| from == Source::Output)
+            && self.bytes.len() + last.len() + bytes.len() > self.limit * 4
+        {
+            self.write_whole(bytes);
+        }
         let to = match (&mut self.errors, from) {
             (Some(errors), Source::Errors) => errors,
             _ => &mut self.bytes,

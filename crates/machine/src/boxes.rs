@@ -79,6 +79,16 @@ impl Machine {
         stages.collect()
     }
 
+    /// Has all that a job prints kept in a file, where it is more than what is kept with its result.
+    fn with_all_kept(&self, job: &Job<'_>, capture: Capture) -> Capture {
+        if !self.keeps_whole_output {
+            return capture;
+        }
+        let (root, folder) = (self.root().to_owned(), job.folder.as_str());
+        let title = folder.strip_prefix(".nubrik/made/").unwrap_or(folder).to_owned();
+        capture.with_all_in(Box::new(move || nubrik_disk::file_for_printed(&root, &title)))
+    }
+
     /// Runs a job's processes, confined, to their end.
     pub(crate) fn run_in_box(
         &self,
@@ -109,8 +119,12 @@ impl Machine {
             recorder,
             ..ground.spec(stages)
         };
-        let mut capture =
-            if answers { Capture::with_errors_apart(LONGEST_ANSWER) } else { capture_after(printed) };
+        let mut capture = match answers {
+            true => Capture::with_errors_apart(LONGEST_ANSWER),
+            // What is lent may be secret, and would be in the file as it is.
+            false if loan.is_some() => capture_after(printed),
+            false => self.with_all_kept(job, capture_after(printed)),
+        };
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
         // What it left running ends before anyone looks at what it made.

@@ -59,6 +59,8 @@ pub struct Machine {
     /// How often the disk was seen full.
     fullness: Fullness,
     clock: FileClock,
+    /// Whether all that a step prints is kept in a file, where it is much.
+    pub(crate) keeps_whole_output: bool,
     /// Whether a job ran, and with it processes that it may have left behind.
     started: AtomicBool,
     left_running: LeftRunning,
@@ -100,6 +102,7 @@ impl Machine {
             hides_undeclared: false,
             fullness: Fullness::default(),
             clock: FileClock::default(),
+            keeps_whole_output: false,
             started: AtomicBool::new(false),
             left_running: LeftRunning::default(),
             house: House::default(),
@@ -116,6 +119,12 @@ impl Machine {
     pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
         self.hides_undeclared = hides && can_record();
         self
+    }
+
+    /// Has all that a step prints kept in a file of the workspace, where it is more than what is kept with the result.
+    #[must_use]
+    pub fn keeping_whole_output(self) -> Machine {
+        Machine { keeps_whole_output: true, ..self }
     }
 
     /// Has registries looked for where these settings say.

@@ -188,13 +188,22 @@ fn a_step_that_prints_without_end_is_cut() {
     let sandbox = Sandbox::new(&[(
         "targets.nub",
         "target loud = step { run = sh`echo begun; head -c 3000000 /dev/zero | tr \"\\0\" x; echo; echo over; echo > {out \"loud\"}` }\n\
+         target lines = step { run = sh`seq 300000; exit 1 > {out \"lines\"}` }\n\
          target two = step { run = [sh`head -c 3000000 /dev/zero | tr \"\\0\" x`, sh`echo why; exit 1 > {out \"two\"}`] }\n",
     )]);
     let run = sandbox.run(&["build", "loud"]).expect(0);
     assert!(run.stdout.len() < 1_200_000, "{}", run.stdout.len());
     // The beginning and the end are there, and between them what is not.
     assert!(run.stdout.contains("begun") && run.stdout.contains("over\n"), "both ends are kept");
-    assert!(run.stdout.contains("[1951436 bytes were printed here and not kept]"), "the cut is said");
+    let said = run.stdout.lines().find(|line| line.contains("bytes more were printed here")).unwrap();
+    assert!(said.trim_start().starts_with("[1951436 bytes more"), "{said}");
+    let file = said.split(' ').find(|word| word.starts_with(".nubrik/printed/")).unwrap();
+    assert_eq!(sandbox.read(file).len(), "begun\n".len() + 3_000_001 + "over\n".len());
+    // Of many lines the middle is not shown, and the file is named.
+    let run = sandbox.run(&["build", "lines"]).expect(1);
+    let said = run.stdout.lines().find(|line| line.contains("lines left out; all of it: ")).unwrap();
+    let file = said.split(' ').next_back().unwrap();
+    assert_eq!(sandbox.read(file).lines().count(), 300_000);
     // However much one command printed, the next one is heard.
     let run = sandbox.run(&["build", "two"]).expect(1);
     assert!(run.stdout.contains("why\n"), "the last command is heard");

@@ -38,7 +38,7 @@ pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,
     defined_symbols, on_persons_path, own_network_works,
 };
-pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord, keep_printed};
+pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
 pub use nubrik_source::SETTINGS_FILE;
 pub use nubrik_web::{Agreement, Agreements};

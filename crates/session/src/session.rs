@@ -179,6 +179,7 @@ impl Session {
         let mut machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
             .hiding_undeclared(workspace.settings.hide_undeclared)
+            .keeping_whole_output()
             .with_origins(workspace.settings.origins.clone())
             .with_images(crate::folders::images_folder());
         machine.add_labels(&own_labels().0);

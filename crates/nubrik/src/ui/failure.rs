@@ -3,6 +3,7 @@
 use std::path::Path;
 use std::sync::Arc;
 
+use nubrik_confine::file_with_all;
 use nubrik_engine::{Failure, IS_FILE, IS_FOLDER, Refusal, Touch};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
 use nubrik_wording::duration;
@@ -124,7 +125,7 @@ fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {
     }
     let step = graph.step(id);
     let commands = shown_command(step).join("\n") + "\n";
-    nubrik_session::keep_printed(root, &format!("command of {}", step.say), commands.as_bytes())
+    nubrik_disk::keep_printed(root, &format!("command of {}", step.say), commands.as_bytes())
 }
 
 /// The commands of a step, long ones by their beginning and end, and where they ran.
@@ -195,7 +196,9 @@ pub fn render(
         line("printed", "");
         let (_, left_out, _) = excerpt(paint).of(&text);
         let title = graph.title(id);
-        let whole = (left_out > 0).then(|| nubrik_session::keep_printed(root, &title, printed)).flatten();
+        let kept = file_with_all(&text).map(str::to_owned);
+        let keep = || nubrik_disk::keep_printed(root, &title, printed);
+        let whole = kept.or_else(|| (left_out > 0).then(keep).flatten());
         let whole = whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"));
         out.push_str(&render_printed(&text, paint, &whole));
     }

@@ -154,7 +154,10 @@ impl<'g> Telling<'g> {
             }
         } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
-            let whole = format!("all of it: nubrik show {} --printed", self.graph.owner(id).address);
+            let whole = nubrik_confine::file_with_all(&printed).map_or_else(
+                || format!("all of it: nubrik show {} --printed", self.graph.owner(id).address),
+                |file| format!("all of it: {file}"),
+            );
             let printed = harmless(printed.trim_end(), self.paint.colours);
             text.push_str(&super::excerpts::render_printed(&printed, self.paint, &whole));
         }

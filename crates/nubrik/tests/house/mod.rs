@@ -14,8 +14,9 @@ pub fn sources(folder: &Path, found: &mut Vec<(String, String)>) {
         let path = entry.path();
         if path.is_dir() {
             sources(&path, found);
-        } else {
-            found.push((path.display().to_string(), fs::read_to_string(&path).unwrap()));
+        } else if let Ok(text) = String::from_utf8(fs::read(&path).unwrap()) {
+            // What is no text, such as an archive, is no source.
+            found.push((path.display().to_string(), text));
         }
     }
 }

@@ -27,7 +27,7 @@ fn is_fetched(step: &Step) -> bool {
 }
 
 impl Session {
-    /// Writes the results that steps of this workspace have now to a file, with their contents: those that say what they rest on
+    /// Writes the results that this workspace remembers of its steps to a file, with their contents: those that say what they rest on
     /// of the machine, and what was fetched. Other machines take them with [`load_results`]. `graph` is of all targets; steps of
     /// other choices of options that were built here are in the file as well.
     ///
