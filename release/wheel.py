@@ -53,6 +53,6 @@ with zipfile.ZipFile(output, "w", zipfile.ZIP_DEFLATED, compresslevel=9) as arch
     for path in sorted(files, key=lambda path: (".dist-info/" in path, path)):
         entry = zipfile.ZipInfo(path, (1980, 1, 1, 0, 0, 0))
         entry.create_system = 3
-        entry.external_attr = (0o755 if "/scripts/" in path else 0o644) << 16
+        entry.external_attr = (0o100755 if "/scripts/" in path else 0o100644) << 16
         entry.compress_type = zipfile.ZIP_DEFLATED
         archive.writestr(entry, files[path])
