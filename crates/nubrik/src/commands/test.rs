@@ -17,7 +17,7 @@ use super::coverage;
 use super::left_out::{self, PartEvaluated, Unevaluated};
 use super::retries::{is_to_run_again, take_over};
 use super::shared_news;
-use super::test_part::keep_part;
+use super::test_part::{keep_part, read_times};
 use super::{CommandResult, labelled, open_to_build, own_problem, patterns, say_wrong, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
@@ -65,7 +65,8 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
         (&which.chosen, which.since.as_deref()),
     )?;
     if let Some(part) = which.part {
-        keep_part(console, &evaluation.graph, (part, which.times.as_deref()), &mut chosen, &mut left)?;
+        let times = read_times(console, which.times.as_deref())?;
+        keep_part(console, &evaluation.graph, (part, times.as_ref()), &mut chosen, &mut left);
     }
     let files: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
@@ -82,7 +83,8 @@ pub fn run(
     which: &WhichTests,
     rerun: bool,
 ) -> CommandResult<Exit> {
-    // A report of before would tell of other tests.
+    let times = read_times(console, which.times.as_deref())?;
+    // A report of before would tell of other tests. Its times may be wanted.
     which.junit.iter().for_each(|file| super::remove_report(file));
     let part = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
     let PartEvaluated { evaluation, patterns, left_out } = part;
@@ -92,13 +94,8 @@ pub fn run(
     let all = tests_of(&evaluation);
     let (mut chosen, mut left) =
         choose(console, session, &evaluation, all, (&which.chosen, which.since.as_deref()))?;
-    let mark = match which.part {
-        Some(part) => {
-            let split = (part, which.times.as_deref());
-            Some(keep_part(console, graph, split, &mut chosen, &mut left)?)
-        }
-        None => None,
-    };
+    let mark =
+        which.part.map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen, &mut left));
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let again: Vec<StepId> = match which.repeat.is_some() || rerun {
         true => chosen.iter().map(|(_, step)| *step).collect(),

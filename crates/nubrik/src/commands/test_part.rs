@@ -25,22 +25,23 @@ struct PartEvent {
     untimed: usize,
 }
 
+/// The times in the report that is named.
+pub fn read_times(console: Console, file: Option<&Path>) -> CommandResult<Option<TestTimes>> {
+    file.map(|file| Ok(times_of(&read_report(console, file)?))).transpose()
+}
+
 /// Keeps the tests of a part, and gives the mark for its report. All machines split alike if they have the same tests and the same
 /// file of times: what this machine remembers does not count, because others remember other times.
 pub fn keep_part(
     console: Console,
     graph: &Graph,
-    (part, times): (TestPart, Option<&Path>),
+    (part, times): (TestPart, Option<&TestTimes>),
     tests: &mut Vec<(FileId, StepId)>,
     left: &mut LeftOut,
-) -> CommandResult<PartMark> {
-    let known = match times {
-        Some(file) => times_of(&read_report(console, file)?),
-        None => TestTimes::new(),
-    };
+) -> PartMark {
     let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
     let paths: Vec<&str> = tests.iter().map(|(_, step)| path(*step)).collect();
-    let split = Split::new(&paths, &known, part.of());
+    let split = Split::new(&paths, times.unwrap_or(&TestTimes::new()), part.of());
     let all = tests.len();
     tests.retain(|(_, step)| split.has(path(*step), part));
     if tests.len() < all {
@@ -70,5 +71,5 @@ pub fn keep_part(
         let paint = console.paint(OutputStream::Output);
         outln!(console, "{}", labelled(paint, Ink::Calm, "part", &text));
     }
-    Ok(mark)
+    mark
 }
