@@ -71,7 +71,11 @@ const DOORS: &[(&str, usize, &str)] = &[
         1,
         "makes a new file for a key that the person named, and follows no link for that",
     ),
-    ("nubrik/commands/writing.rs", 3, "a file that the person named, outside of any workspace"),
+    (
+        "nubrik/commands/writing.rs",
+        6,
+        "a file that the person named, outside of any workspace: a new one beside it takes its place",
+    ),
     ("pins/gathering.rs", 1, "a folder that the person named; what is in it goes through `Below`"),
     (
         "pins/go/resolve.rs",
@@ -88,7 +92,7 @@ const DOORS: &[(&str, usize, &str)] = &[
     ("shared/rest.rs", 1, "the person's own cache of a shared cache"),
     ("shared/uploads.rs", 2, "the person's own cache of a shared cache"),
     ("testing/layouts.rs", 4, "for tests alone, in folders that they make"),
-    ("store/local.rs", 15, "the store, which is this user's and which nobody else may write to"),
+    ("store/local.rs", 18, "the store, which is this user's and which nobody else may write to"),
     ("store/upkeep.rs", 4, "the store, which is this user's and which nobody else may write to"),
     ("web/agreements.rs", 1, "the person's own folder for what programs remember"),
     (

@@ -371,6 +371,23 @@ mod tests {
     }
 
     #[test]
+    fn a_result_that_leads_out_of_its_folder_is_refused() {
+        use crate::{TreeEntry, TreeKind};
+        let ((_one, here), (_other, there)) = (store(), store());
+        for (path, target) in [("a", "/home/ebba"), ("a", "../../b"), ("../a", "b")] {
+            let (key, entry) = result(&here, "ebb");
+            let link = TreeEntry { path: path.into(), kind: TreeKind::Link { target: target.into() } };
+            let entry = RecordEntry { outputs: vec![OutputRecord::Folder(vec![link])], ..entry };
+            let (_, bytes) = saved(&here, &[(key, entry)]);
+            assert!(
+                loaded(&there, &bytes).unwrap_err().contains("a result cannot be read"),
+                "{path} {target}"
+            );
+            assert!(there.record(&key).is_none());
+        }
+    }
+
+    #[test]
     fn other_files_are_refused() {
         let (_folder, store) = store();
         let results = [result(&store, "ebb")];
