@@ -188,7 +188,7 @@ const BEHIND_NAME: &str = " has";
 pub fn file_with_all(printed: &str) -> Option<&str> {
     let lines = printed.lines().filter(|line| line.starts_with('[') && line.ends_with("of it]"));
     let names = lines.filter_map(|line| line.split_once(BEFORE_NAME)?.1.split_once(BEHIND_NAME));
-    names.map(|(name, _)| name).last()
+    names.map(|(name, _)| name).next_back()
 }
 
 /// Where all that is printed goes, once it is more than what is kept.
