@@ -1,9 +1,11 @@
 //! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as Markdown for the pages of a CI system,
 //! and as JUnit XML. What failed comes first, with what it printed and the command that repeats it.
 
+use std::collections::HashMap;
 use std::fmt::Write;
 
 use maud::{DOCTYPE, Markup, html};
+use nubrik_graph::Target;
 use nubrik_reports::cases::{CaseOutcome, Suite, TestReport};
 use nubrik_reports::findings::{FindingKind, FindingPlace, Gravity, SourceFinding, messages, sarif};
 use nubrik_session::{BuildRecord, StepRecord};
@@ -95,8 +97,8 @@ struct FailedThing<'t> {
     kind: FindingKind,
     /// The name of the test, or of the target.
     name: &'t str,
-    /// The target that it belongs to.
-    target: &'t str,
+    /// The target that it belongs to, if it is still there.
+    target: Option<&'t Target>,
     /// What is known of the failure, with what was printed.
     text: &'t str,
 }
@@ -105,7 +107,7 @@ struct FailedThing<'t> {
 /// definition.
 fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
     let root = format!("{}/", site.session.workspace.root.display());
-    let target = site.graph().targets.iter().find(|one| &*one.address == failed.target);
+    let target = failed.target;
     let known = |path: &str| site.paths().contains(path).then(|| path.to_owned());
     // Programs name files from where they run, or from where their package is.
     let source = |path: &str| {
@@ -136,12 +138,18 @@ fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
     found
 }
 
+/// All targets by their addresses.
+fn targets_of(site: &Site) -> HashMap<&str, &Target> {
+    site.graph().targets.iter().map(|target| (&*target.address, target)).collect()
+}
+
 /// All that failed in a build.
 fn build_findings(site: &Site, build: &BuildRecord) -> Vec<SourceFinding> {
+    let targets = targets_of(site);
     let failed = build.done.iter().filter(|step| step.state == "failed");
     let of_step = failed.flat_map(|step| {
         // A variant is named behind the target.
-        let target = step.target.split(" (").next().unwrap_or(&step.target);
+        let target = targets.get(step.target.split(" (").next().unwrap_or(&step.target)).copied();
         let (name, kind) = match &step.test {
             Some(test) => (test.as_str(), FindingKind::Test),
             None => (step.target.as_str(), FindingKind::Step),
@@ -154,14 +162,17 @@ fn build_findings(site: &Site, build: &BuildRecord) -> Vec<SourceFinding> {
 
 /// All that failed of the tests as they stand; what is quarantined is no finding.
 fn test_findings(site: &Site) -> Vec<SourceFinding> {
-    let tests = all(site);
+    let (tests, targets) = (all(site), targets_of(site));
     let failed = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_none());
     let of_test = failed.flat_map(|test| {
         let cases = test.all_cases();
         let failed = cases.iter().filter(|case| case.outcome == CaseOutcome::Failed);
         let texts: Vec<String> = failed.map(|case| format!("{}\n{}", case.name, case.text)).collect();
         let (kind, text) = (FindingKind::Test, texts.join("\n"));
-        findings_of(site, &FailedThing { kind, name: test.address, target: test.target, text: &text })
+        findings_of(
+            site,
+            &FailedThing { kind, name: test.address, target: targets.get(test.target).copied(), text: &text },
+        )
     });
     of_test.collect()
 }

@@ -80,12 +80,17 @@ impl Machine {
     }
 
     /// Has all that a job prints kept in a file, where it is more than what is kept with its result.
-    fn with_all_kept(&self, job: &Job<'_>, capture: Capture) -> Capture {
+    fn with_all_kept(&self, job: &Job<'_>, printed: &[u8]) -> Capture {
+        let capture = capture_after(printed);
         if !self.keeps_whole_output {
             return capture;
         }
         let (root, folder) = (self.root().to_owned(), job.folder.as_str());
-        let title = folder.strip_prefix(".nubrik/made/").unwrap_or(folder).to_owned();
+        let mut title = folder.strip_prefix(".nubrik/made/").unwrap_or(folder).to_owned();
+        // Each command of a step has a file of its own.
+        if !printed.is_empty() {
+            title.push_str(&format!(" after {}", printed.len()));
+        }
         capture.with_all_in(Box::new(move || nubrik_disk::file_for_printed(&root, &title)))
     }
 
@@ -123,7 +128,7 @@ impl Machine {
             true => Capture::with_errors_apart(LONGEST_ANSWER),
             // What is lent may be secret, and would be in the file as it is.
             false if loan.is_some() => capture_after(printed),
-            false => self.with_all_kept(job, capture_after(printed)),
+            false => self.with_all_kept(job, printed),
         };
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);

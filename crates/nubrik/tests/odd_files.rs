@@ -189,6 +189,7 @@ fn a_step_that_prints_without_end_is_cut() {
         "targets.nub",
         "target loud = step { run = sh`echo begun; head -c 3000000 /dev/zero | tr \"\\0\" x; echo; echo over; echo > {out \"loud\"}` }\n\
          target lines = step { run = sh`seq 300000; exit 1 > {out \"lines\"}` }\n\
+         target twice = step { run = [sh`head -c 2000000 /dev/zero | tr \"\\0\" x`, sh`head -c 3000000 /dev/zero | tr \"\\0\" y; echo > {out \"twice\"}`] }\n\
          target two = step { run = [sh`head -c 3000000 /dev/zero | tr \"\\0\" x`, sh`echo why; exit 1 > {out \"two\"}`] }\n",
     )]);
     let run = sandbox.run(&["build", "loud"]).expect(0);
@@ -204,6 +205,13 @@ fn a_step_that_prints_without_end_is_cut() {
     let said = run.stdout.lines().find(|line| line.contains("lines left out; all of it: ")).unwrap();
     let file = said.split(' ').next_back().unwrap();
     assert_eq!(sandbox.read(file).lines().count(), 300_000);
+    // Each command of a step that prints much has a file of its own.
+    let run = sandbox.run(&["build", "twice"]).expect(0);
+    let named: Vec<&str> =
+        run.stdout.split(' ').filter(|word| word.starts_with(".nubrik/printed/")).collect();
+    assert_eq!(named.len(), 2, "{named:?}");
+    let sizes: Vec<usize> = named.iter().map(|file| sandbox.read(file).len()).collect();
+    assert_eq!(sizes, [2_000_000, 3_000_000]);
     // However much one command printed, the next one is heard.
     let run = sandbox.run(&["build", "two"]).expect(1);
     assert!(run.stdout.contains("why\n"), "the last command is heard");

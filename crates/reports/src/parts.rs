@@ -18,6 +18,9 @@ pub const PARTS: usize = 1000;
 /// A test whose time nobody knows, where no time is known of any, in microseconds.
 const UNKNOWN: u64 = 1_000_000;
 
+/// The longest time of a test that is believed, in seconds.
+const LONGEST: f64 = 1e7;
+
 /// One of several parts: `2/5` is the second of five.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub struct TestPart {
@@ -71,7 +74,8 @@ pub type TestTimes = HashMap<String, u64>;
 
 /// The times that a report holds.
 pub fn times_of(report: &TestReport) -> TestTimes {
-    let time = |suite: &Suite| (suite.name.clone(), (suite.seconds.max(0.0) * 1e6) as u64);
+    // No sum of such times is too large, whatever the file says.
+    let time = |suite: &Suite| (suite.name.clone(), (suite.seconds.clamp(0.0, LONGEST) * 1e6) as u64);
     report.suites.iter().map(time).collect()
 }
 
@@ -280,6 +284,16 @@ mod tests {
         // Nobody knows how long `new` takes: as long as the median of the others.
         assert_eq!((shown("1/2"), shown("2/2")), (("long c".into(), 80), ("b new d".into(), 70)));
         assert_eq!(split.unknown(), 1);
+    }
+
+    #[test]
+    fn times_that_cannot_be_are_bounded() {
+        let named = |name: &str, seconds| Suite { name: name.to_owned(), seconds, cases: Vec::new() };
+        let suites =
+            vec![named("a", f64::INFINITY), named("b", 1e300), named("c", f64::NAN), named("d", -5.0)];
+        let times = times_of(&TestReport { suites, mark: None });
+        let split = Split::new(&["a", "b", "c", "d"], &times, 1);
+        assert_eq!(split.micros(part("1/1")), 2 * 10_000_000_000_000 + 2);
     }
 
     #[test]

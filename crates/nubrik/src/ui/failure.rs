@@ -196,7 +196,8 @@ pub fn render(
         line("printed", "");
         let (_, left_out, _) = excerpt(paint).of(&text);
         let title = graph.title(id);
-        let kept = file_with_all(&text).map(str::to_owned);
+        // A command may print such a line itself: only a file that is there counts.
+        let kept = file_with_all(&text).filter(|file| root.join(file).is_file()).map(str::to_owned);
         let keep = || nubrik_disk::keep_printed(root, &title, printed);
         let whole = kept.or_else(|| (left_out > 0).then(keep).flatten());
         let whole = whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"));
