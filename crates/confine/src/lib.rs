@@ -49,7 +49,7 @@ pub use sandbox::{
     HOME, OF_SANDBOXES, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps,
 };
 pub use sys::{
-    allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
-    is_open_for_writing, left_to_inherit, map_file, raise_open_file_limit, spare,
+    Writers, allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,
+    left_to_inherit, map_file, raise_open_file_limit, spare, writers_of,
 };
 pub use talk::{Answered, Talk};

@@ -9,7 +9,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::Digest;
-use nubrik_confine::{CancelSwitch, SystemFolders, can_record};
+use nubrik_confine::{CancelSwitch, SystemFolders, Writers, can_record, writers_of};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices, OutsideSystem,
@@ -289,7 +289,7 @@ impl OutsideFiles for Machine {
     }
 
     fn is_being_written(&self, path: &FilePath) -> bool {
-        open_file(&self.behind(path)).is_ok_and(|file| nubrik_confine::is_open_for_writing(&file))
+        open_file(&self.behind(path)).is_ok_and(|file| writers_of(&file) == Writers::Some)
     }
 
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {

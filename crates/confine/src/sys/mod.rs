@@ -24,7 +24,7 @@ use crate::filter::ARCHITECTURE;
 pub(crate) use apart::{CONNECTIONS, QUESTIONS, new_apart, socket_apart};
 pub(crate) use child::{Point, SandboxSetup};
 pub use inherited::left_to_inherit;
-pub use lease::is_open_for_writing;
+pub use lease::{Writers, writers_of};
 pub(crate) use orders::Order;
 pub(crate) use process::{
     ProcessEnd, ask_group_to_end, ask_to_end, end, end_stranger, kill_group, wait, wait_for_group,
