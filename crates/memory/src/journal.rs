@@ -5,7 +5,7 @@ use std::io::{self, Read, Write};
 use std::ops::Deref;
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
+use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated, layout};
 use nubrik_confine::map_file;
 use nubrik_disk::{Below, read_open};
 use nubrik_engine::FileBytes;
@@ -61,6 +61,8 @@ pub struct Journal<T> {
     id: Option<Digest>,
     /// How much of the log belongs to it, in bytes: a longer one has a damaged end.
     log: u64,
+    /// Follows from each batch of the log.
+    chain: Digest,
 }
 
 impl<T> Deref for Journal<T> {
@@ -78,10 +80,28 @@ impl<T> Journal<T> {
     }
 }
 
+/// Which state of a file and its log something is of.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub struct Version {
+    /// The id of the file.
+    pub file: Digest,
+    /// Follows from each batch of its log and their order.
+    pub log: Digest,
+}
+
+layout!(Version { file, log });
+
+impl<T> Journal<T> {
+    /// Which state it is; `None` where it never was in a file.
+    pub fn version(&self) -> Option<Version> {
+        self.id.map(|file| Version { file, log: self.chain })
+    }
+}
+
 impl<T: Kept> From<T> for Journal<T> {
     /// Something that is in no file yet.
     fn from(value: T) -> Journal<T> {
-        Journal { value, id: None, log: 0 }
+        Journal { value, id: None, log: 0, chain: Digest::default() }
     }
 }
 
@@ -93,7 +113,7 @@ impl<T: Kept> Journal<T> {
         let id = Frame::id_in(T::MAGIC, bytes.as_ref())?;
         let value = T::decode(Arc::new(bytes)).ok()?;
         let log = own.open_to_read(&log_of(path)).and_then(|log| read_open(log, T::log_limit(size)));
-        let mut journal = Journal { value, id: Some(id), log: 0 };
+        let mut journal = Journal { value, id: Some(id), log: 0, chain: Digest::default() };
         journal.replay(&id, &log.unwrap_or_default());
         Some(journal)
     }
@@ -106,6 +126,7 @@ impl<T: Kept> Journal<T> {
             let news = if Digest::of(batch) == digest { T::decode_news(batch).ok() } else { None };
             let Some(news) = news else { return };
             self.value.take(news);
+            self.chain = after(&self.chain, &digest);
             self.log = (log.len() - from.rest().len()) as u64;
         }
     }
@@ -118,7 +139,8 @@ impl<T: Kept> Journal<T> {
         let mut batch = Encoder::new();
         let bytes = T::encode_news(&news);
         batch.bytes(&bytes);
-        batch.digest(&Digest::of(&bytes));
+        let digest = Digest::of(&bytes);
+        batch.digest(&digest);
         self.value.take(news);
         let Some((mut log, mut added)) = self.open_log(own, path, batch.bytes.len()) else {
             return self.write(own, path);
@@ -126,6 +148,7 @@ impl<T: Kept> Journal<T> {
         added.extend(batch.bytes);
         log.write_all(&added).map_err(|e| (log_of(path), e))?;
         self.log += added.len() as u64;
+        self.chain = after(&self.chain, &digest);
         Ok(())
     }
 
@@ -135,7 +158,7 @@ impl<T: Kept> Journal<T> {
     /// When that is not possible, and which file is at fault.
     pub fn write(&mut self, own: &Below, path: &str) -> Result<(), FileProblem> {
         let bytes = self.value.encode();
-        (self.id, self.log) = (None, 0);
+        (self.id, self.log, self.chain) = (None, 0, Digest::default());
         replace(own, path, &bytes)?;
         self.id = Frame::id_in(T::MAGIC, &bytes);
         Ok(())
@@ -165,6 +188,11 @@ pub(crate) fn replace(own: &Below, path: &str, bytes: &[u8]) -> Result<(), FileP
     let log = log_of(path);
     own.remove(&log).map_err(|e| (log, e))?;
     own.write_whole(path, bytes).map_err(|e| (path.to_owned(), e))
+}
+
+/// What follows from a log and one more batch.
+fn after(chain: &Digest, batch: &Digest) -> Digest {
+    Digest::of(&[chain.0, batch.0].concat())
 }
 
 fn log_of(path: &str) -> String {

@@ -30,11 +30,13 @@ mod trails;
 
 pub use heap::{Heap, Pieces};
 pub use history::{BuildRecord, Chronicle, SharedRecord, StepRecord, keep_build, kept_builds, newest_build};
-pub use journal::{FileProblem, Journal, Kept};
+pub use journal::{FileProblem, Journal, Kept, Version};
 pub use numbers::Lists;
 pub use reads::{KeptRead, ReadTrails, keep_read, read_path};
 pub use results::Results;
-pub use seal::{Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, env_digest};
+pub use seal::{
+    Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, ToLookAt, env_digest,
+};
 pub use seals::{forget_old_seals, read_snapshot, read_trails, save_graph, seal_path, write_seal};
 pub use snapshot::{ReachedPart, Snapshot};
 pub use splice::{Spliced, splice};

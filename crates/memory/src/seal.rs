@@ -19,7 +19,7 @@ use rustc_hash::FxHashMap;
 use crate::journal::Kept;
 use crate::results::Results;
 
-pub use checking::Change;
+pub use checking::{Change, ToLookAt};
 
 /// Bytes of an entry: place and length of its path, five numbers of metadata, its node, its roles, and two
 /// digests of a listing.
@@ -98,6 +98,11 @@ impl Entry {
     /// A path that plays no role yet.
     pub fn new(signature: Option<Signature>) -> Entry {
         Entry { signature, node: NO_NODE, roles: Roles::default(), listing: Names::default() }
+    }
+
+    /// Whether what is there now is what is sealed.
+    pub fn holds(&self, now: Option<Signature>) -> bool {
+        self.signature.map_or(now.is_none(), |known| known.still_holds(now))
     }
 
     /// Whether evaluation looked at it.
@@ -310,8 +315,48 @@ impl Seal {
         self.entries + number * ENTRY
     }
 
-    fn len(&self) -> usize {
+    /// How many paths it has.
+    #[allow(clippy::len_without_is_empty)] // Nobody asks.
+    pub fn len(&self) -> usize {
         self.count + self.added.len()
+    }
+
+    /// Numbers of the paths that its log has spoken of.
+    pub fn of_log(&self) -> impl Iterator<Item = usize> + '_ {
+        self.newer.keys().copied().chain(self.count..self.len())
+    }
+
+    /// Numbers of a path and of all that is below it, links themselves among them. The
+    /// empty path is the top.
+    pub fn at_or_below(&self, path: &str) -> Vec<usize> {
+        let mut numbers = Vec::new();
+        for start in ["", FilePath::LINK] {
+            let whole = format!("{start}{path}");
+            let below = if path.is_empty() { whole.clone() } else { format!("{whole}/") };
+            numbers.extend(self.find_in_file(&whole));
+            let first = self.first_not_before(&below);
+            numbers.extend((first..self.count).take_while(|n| self.path(*n).starts_with(&below)));
+            let is_meant = |text: &str| text == whole || text.starts_with(&below);
+            let added = self.added.iter().enumerate().filter(|(_, (text, _))| is_meant(text.as_str()));
+            numbers.extend(added.map(|(at, _)| at + self.count));
+        }
+        numbers.sort_unstable();
+        numbers.dedup();
+        numbers
+    }
+
+    /// The first number in the file whose path is not before a text.
+    fn first_not_before(&self, text: &str) -> usize {
+        let (mut low, mut high) = (0, self.count);
+        while low < high {
+            let middle = low + (high - low) / 2;
+            if self.path(middle) < text { low = middle + 1 } else { high = middle }
+        }
+        low
+    }
+
+    fn find_in_file(&self, path: &str) -> Option<usize> {
+        Some(self.first_not_before(path)).filter(|n| *n < self.count && self.path(*n) == path)
     }
 
     /// The path of an entry. The digest of the whole was right, and so are the places in it.
@@ -360,16 +405,8 @@ impl Seal {
 
     /// The number of a path.
     pub fn find(&self, path: &str) -> Option<usize> {
-        let (mut low, mut high) = (0, self.count);
-        while low < high {
-            let middle = low + (high - low) / 2;
-            match self.path(middle).cmp(path) {
-                std::cmp::Ordering::Less => low = middle + 1,
-                std::cmp::Ordering::Greater => high = middle,
-                std::cmp::Ordering::Equal => return Some(middle),
-            }
-        }
-        self.added.iter().position(|(p, _)| p.as_str() == path).map(|n| n + self.count)
+        let in_file = self.find_in_file(path);
+        in_file.or_else(|| self.added.iter().position(|(p, _)| p.as_str() == path).map(|n| n + self.count))
     }
 
     /// The same seal, to be rewritten with other entries.

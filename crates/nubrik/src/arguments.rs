@@ -459,6 +459,35 @@ pub enum WatchCommand {
     Test(Testing),
     /// Keep a program or job running; restart it when what it uses changes
     Run(RunArguments),
+    /// Be the workspace's watcher: note which files change, for commands that ask
+    #[command(hide = true)]
+    Files {
+        /// When it ends
+        #[arg(long, default_value = "unasked")]
+        until: WatcherUntil,
+        /// What a request looked at, which it begins with
+        #[arg(long, value_name = "SEAL")]
+        seal: Option<String>,
+    },
+}
+
+/// When a watcher ends.
+#[derive(clap::ValueEnum, Clone, Copy, PartialEq, Eq)]
+pub enum WatcherUntil {
+    /// When nobody has asked it for long
+    Unasked,
+    /// When nothing is open that wants it
+    Alone,
+}
+
+impl WatcherUntil {
+    /// How it is written.
+    pub fn word(self) -> &'static str {
+        match self {
+            WatcherUntil::Unasked => "unasked",
+            WatcherUntil::Alone => "alone",
+        }
+    }
 }
 
 /// How a build goes.

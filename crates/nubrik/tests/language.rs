@@ -166,10 +166,10 @@ fn tools_are_checked_for_their_version() {
         "target t = step { run = `{tool { names = \"no-such-tool\" }} > {out \"t\"}` }\n",
     );
     let doctor = sandbox.run(&["doctor", "--plain"]).expect(4);
-    assert!(doctor.stdout.contains("missing   tool    no-such-tool"), "{}", doctor.stdout);
+    assert!(doctor.stdout.contains("missing   tool     no-such-tool"), "{}", doctor.stdout);
     sandbox.write("targets.nub", "target t = step { run = `cc {in \"t.c\"} > {out \"t\"}` }\n");
     let doctor = sandbox.run(&["doctor", "--plain"]).expect(0);
-    assert!(doctor.stdout.contains("there     tool    cc "), "{}", doctor.stdout);
+    assert!(doctor.stdout.contains("there     tool     cc "), "{}", doctor.stdout);
 }
 
 #[test]

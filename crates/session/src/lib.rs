@@ -41,6 +41,9 @@ pub use nubrik_machine::{
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
 pub use nubrik_source::SETTINGS_FILE;
+pub use nubrik_watcher::{
+    Doubt, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
+};
 pub use nubrik_web::{Agreement, Agreements};
 pub use nubrik_workspace::{
     KitArchive, OpenProblem, SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings,
@@ -50,7 +53,8 @@ pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, Reached, SavedResults, Session, SharedCache, Standing,
-    Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels, put_members, read_pins,
+    StartWatcher, Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels, put_members,
+    read_pins, this_program,
 };
 pub use team::{NeededFor, NoStore, TeamTrouble};
 

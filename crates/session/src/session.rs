@@ -21,6 +21,7 @@ mod standing;
 mod sweeping;
 mod testing;
 mod verifying;
+mod watched;
 mod working;
 mod workshop;
 
@@ -65,6 +66,7 @@ pub use pinning::read_pins;
 pub use saving::{SavedResults, load_results};
 pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
+pub use watched::{StartWatcher, this_program};
 pub use working::DifferentTool;
 pub use workshop::Workshop;
 
@@ -128,6 +130,8 @@ pub struct Session {
     unsaved: HashMap<WsPath, Arc<str>>,
     /// Files on which the answers of probes depend.
     probes_looked_at: Vec<(FilePath, Option<Signature>)>,
+    /// The workspace's watcher.
+    watching: watched::Watching,
 }
 
 /// Why options cannot be chosen.
@@ -211,6 +215,7 @@ impl Session {
             writer: None,
             is_portable: false,
             store_folder: None,
+            watching: watched::Watching::default(),
             settings: Vec::new(),
             profile: None,
             answers: HashMap::new(),

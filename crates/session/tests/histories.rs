@@ -18,6 +18,7 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Severity;
+use nubrik_disk::Below;
 use nubrik_engine::{Event, Listener, Options, PlannedStep, StepCounts, Summary, Supposed, Verdict};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Wanted};
@@ -761,27 +762,91 @@ fn files_below(folder: &Path) -> BTreeMap<String, Seen> {
     files
 }
 
+/// A watcher in a thread of its own, as one in a process would be.
+struct WatcherThread {
+    thread: std::thread::JoinHandle<()>,
+}
+
+impl WatcherThread {
+    fn start(top: &Path) -> WatcherThread {
+        let (root, own) = (Below::new(top).unwrap(), Below::new(&top.join(".nubrik")).unwrap());
+        let life = nubrik_session::WatcherLife::Unasked(Duration::from_secs(60));
+        let program = nubrik_session::this_program();
+        let thread = std::thread::spawn(move || {
+            nubrik_session::serve_watcher(root, own, program, None, life).unwrap();
+        });
+        WatcherThread { thread }
+    }
+
+    fn end(self, top: &Path) {
+        let root = Below::new(top).unwrap();
+        if let Ok(own) = Below::new(&top.join(".nubrik")) {
+            let place = nubrik_watcher::WatcherPlace::new(&root, &own, nubrik_session::this_program());
+            let until = std::time::Instant::now() + Duration::from_secs(30);
+            while !self.thread.is_finished() {
+                assert!(std::time::Instant::now() < until, "the watcher does not end");
+                place.end();
+                std::thread::sleep(Duration::from_millis(2));
+            }
+        }
+        self.thread.join().unwrap();
+    }
+}
+
+/// One edit, one request, whether time goes by in between, and what becomes of a watcher before.
+type Turn = (Edit, Request, bool, u8);
+
+fn turns() -> impl Strategy<Value = Vec<Turn>> {
+    prop::collection::vec((edit(), request(), any::<bool>(), any::<u8>()), 2..12)
+}
+
+/// Whether everything comes to what the model says in each turn, and at the end to the same as from nothing.
+fn history(turns: &[Turn], is_watched: bool) {
+    let mut world = World::new(Model::new());
+    world.check(&Request::Everything, "first");
+    let mut watcher = None;
+    for (number, (edit, request, settles, fate)) in turns.iter().enumerate() {
+        watcher = match watcher {
+            _ if !is_watched => None,
+            None => Some(WatcherThread::start(world.folder.path())),
+            // It ends in the middle, and another one begins.
+            Some(watcher) if fate % 8 == 0 => {
+                WatcherThread::end(watcher, world.folder.path());
+                Some(WatcherThread::start(world.folder.path()))
+            }
+            Some(watcher) if fate % 8 == 1 => {
+                WatcherThread::end(watcher, world.folder.path());
+                None
+            }
+            goes_on => goes_on,
+        };
+        world.apply(edit);
+        if *settles {
+            // What is older than this is sealed, and learnt.
+            std::thread::sleep(Duration::from_millis(25));
+        }
+        world.check(request, &format!("turn {number}: {edit:?}, {request:?}"));
+    }
+    if world.build(&Request::Everything).is_some() {
+        let other = World::new(world.model.clone());
+        assert!(other.build(&Request::Everything).is_some());
+        assert_eq!(files_below(&world.path("out")), files_below(&other.path("out")));
+    }
+    if let Some(watcher) = watcher {
+        watcher.end(world.folder.path());
+    }
+}
+
 proptest! {
     #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(60), failure_persistence: None, max_shrink_iters: 400, ..Default::default() })]
 
     #[test]
-    fn whatever_was_asked_for_before_is_as_it_is_from_nothing(
-        turns in prop::collection::vec((edit(), request(), any::<bool>()), 2..12),
-    ) {
-        let mut world = World::new(Model::new());
-        world.check(&Request::Everything, "first");
-        for (number, (edit, request, settles)) in turns.iter().enumerate() {
-            world.apply(edit);
-            if *settles {
-                // What is older than this is sealed.
-                std::thread::sleep(Duration::from_millis(25));
-            }
-            world.check(request, &format!("turn {number}: {edit:?}, {request:?}"));
-        }
-        if world.build(&Request::Everything).is_some() {
-            let other = World::new(world.model.clone());
-            prop_assert!(other.build(&Request::Everything).is_some());
-            prop_assert_eq!(files_below(&world.path("out")), files_below(&other.path("out")));
-        }
+    fn whatever_was_asked_for_before_is_as_it_is_from_nothing(turns in turns()) {
+        history(&turns, false);
+    }
+
+    #[test]
+    fn so_it_is_while_a_watcher_says_what_is_to_be_looked_at(turns in turns()) {
+        history(&turns, true);
     }
 }

@@ -72,6 +72,8 @@ needs! {
     Perl "perl",
     /// A program that makes certificates.
     Certificates "certificates",
+    /// A file system of which the kernel says all changes.
+    Watching "watching",
     /// A program that begins a session of processes.
     Sessions "sessions",
 }

@@ -22,6 +22,15 @@ pub struct Change {
     pub now: Option<Signature>,
 }
 
+/// Which paths of a seal are to be looked at.
+#[derive(Clone, Copy, Debug)]
+pub enum ToLookAt<'n> {
+    /// All of them.
+    All,
+    /// Those with these numbers: all others are known to be as they were.
+    Only(&'n [u32]),
+}
+
 /// A folder kept open for a run of paths in and below it: looking up short names is quicker.
 #[derive(Default)]
 pub struct Near {
@@ -36,15 +45,20 @@ pub const PART: usize = 2048;
 pub const RUN: usize = 12;
 
 impl Seal {
-    /// Looks at everything again: paths from the workspace's root, and samples, which `ask` asks for a digest of their answer.
+    /// Looks at what may have changed: paths from the workspace's root, and samples, which `ask` asks for a digest of their answer.
     /// `None` where more changed than can be listed one by one.
     pub fn check(
         &self,
         root: &Below,
+        which: ToLookAt<'_>,
         ask: impl Fn(&SampleRequest) -> Digest + Sync,
         threads: usize,
     ) -> Option<Vec<Change>> {
         if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
+            return None;
+        }
+        // Who asks about paths that are not there means another seal.
+        if matches!(which, ToLookAt::Only(numbers) if numbers.iter().any(|n| *n as usize >= self.len())) {
             return None;
         }
         let taken = AtomicUsize::new(0);
@@ -55,9 +69,16 @@ impl Seal {
             let mut looker = Looker { seal: self, root, near: Near::default(), bytes: Encoder::new() };
             let mut found = Vec::new();
             let parts = std::iter::repeat_with(|| taken.fetch_add(PART, Ordering::Relaxed));
-            let numbers = parts
-                .take_while(|from| *from < self.len())
-                .flat_map(|from| from..(from + PART).min(self.len()));
+            let count = match which {
+                ToLookAt::All => self.len(),
+                ToLookAt::Only(numbers) => numbers.len(),
+            };
+            let places =
+                parts.take_while(|from| *from < count).flat_map(|from| from..(from + PART).min(count));
+            let numbers = places.map(|place| match which {
+                ToLookAt::All => place,
+                ToLookAt::Only(numbers) => numbers[place] as usize,
+            });
             for number in numbers {
                 if broken.load(Ordering::Relaxed) {
                     break;
@@ -118,8 +139,7 @@ impl Looker<'_> {
             return None;
         }
         let entry = seal.entry(number);
-        let is_same = entry.signature.map_or(now.is_none(), |known| known.still_holds(now));
-        (!is_same).then_some((Change { number, now }, entry.roles))
+        (!entry.holds(now)).then_some((Change { number, now }, entry.roles))
     }
 }
 

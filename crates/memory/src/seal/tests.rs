@@ -69,6 +69,58 @@ fn a_seal_is_read_back_and_added_to() {
 }
 
 #[test]
+fn what_is_at_a_path_or_below_it_is_found() {
+    let mut new = seal();
+    let entry = Entry::new(None);
+    for path in ["//a/link", "/usr/a/b", "a", "a-b", "a/b", "a/b/c", "a0", "b/a/c"] {
+        new.entries.insert(FilePath::from_text(path.into()), entry);
+    }
+    let mut seal = read(&new.encode()).unwrap();
+    let added = ["a/b/added", "other"].map(|path| (FilePath::from_text(path.into()), entry));
+    seal.take(SealNews { entries: added.into(), ..SealNews::default() });
+    let found = |path: &str| {
+        let mut paths: Vec<&str> = seal.at_or_below(path).into_iter().map(|n| seal.path(n)).collect();
+        paths.sort_unstable();
+        paths
+    };
+    assert_eq!(found("a"), ["//a/link", "a", "a/b", "a/b/added", "a/b/c"]);
+    assert_eq!(found("a/b"), ["a/b", "a/b/added", "a/b/c"]);
+    assert_eq!(found("a/b/c"), ["a/b/c"]);
+    assert_eq!(found("nothing"), [""; 0]);
+    assert_eq!(found("").len(), seal.len());
+    let mut of_log: Vec<&str> = seal.of_log().map(|n| seal.path(n)).collect();
+    of_log.sort_unstable();
+    assert_eq!(of_log, ["a/b/added", "other"]);
+}
+
+#[test]
+fn only_the_paths_in_question_are_looked_at() {
+    let folder = tempfile::tempdir().unwrap();
+    let below = nubrik_disk::Below::new(folder.path()).unwrap();
+    let names = ["a", "b", "c"];
+    let entries = names.map(|name| {
+        std::fs::write(folder.path().join(name), name).unwrap();
+        let signature = Signature::at(below.top(), name.as_bytes(), true);
+        (FilePath::from_text(name.into()), Entry::new(signature))
+    });
+    let new = NewSeal { env: Vec::new(), entries: entries.into(), ..seal() };
+    let seal = read(&new.encode()).unwrap();
+    let check = |which| {
+        let found = seal.check(&below, which, |_| Digest::of(b""), 2);
+        found.map(|changes| changes.iter().map(|c| seal.path(c.number).to_owned()).collect::<Vec<_>>())
+    };
+    assert_eq!(check(ToLookAt::All), Some(Vec::new()));
+    for name in ["a", "c"] {
+        std::fs::write(folder.path().join(name), "other").unwrap();
+    }
+    assert_eq!(check(ToLookAt::All).map(|all| all.len()), Some(2));
+    assert_eq!(check(ToLookAt::Only(&[0, 1])), Some(vec!["a".to_owned()]));
+    assert_eq!(check(ToLookAt::Only(&[1])), Some(Vec::new()));
+    assert_eq!(check(ToLookAt::Only(&[])), Some(Vec::new()));
+    assert_eq!(check(ToLookAt::Only(&[7])), None, "no path has this number");
+}
+
+#[test]
 fn damaged_seals_are_refused() {
     let bytes = seal().encode();
     for at in 0..bytes.len() {

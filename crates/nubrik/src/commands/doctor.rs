@@ -1,6 +1,7 @@
 //! `nubrik doctor`
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::io::Read;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
@@ -8,11 +9,12 @@ use nubrik_graph::{FileId, Graph};
 use nubrik_lang::AddressPattern;
 use nubrik_lang::{LibraryRequest, LibrarySearch, ToolRequest, ToolSearch};
 use nubrik_pins::{Origin, PINS_FILE, PinProblem, Pins, Registry};
-use nubrik_session::{DifferentTool, KnownImage, Session, known_image};
+use nubrik_session::{DifferentTool, KnownImage, Session, WatcherStatus, known_image};
 use nubrik_source::WsPath;
 use nubrik_wording::{counted, size};
 use serde::Serialize;
 
+use super::watcher::doubt_words;
 use super::{CommandResult, open, report};
 use crate::arguments::Choice;
 use crate::exit::Exit;
@@ -66,6 +68,7 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let mut findings = kernel(&session);
     findings.push(store());
+    findings.push(watcher(&session));
     findings.extend(labels());
     let all = AddressPattern::below(&WsPath::root());
     let once = |session: &nubrik_session::Session| session.evaluate(std::slice::from_ref(&all));
@@ -163,6 +166,63 @@ fn worker(name: &str, different: &[DifferentTool]) -> Finding {
         ..Finding::of("worker", name)
     }
 }
+
+/// Whether a watcher knows what changes in the workspace, and whether it can be believed.
+fn watcher(session: &Session) -> Finding {
+    let finding = Finding::of("watcher", "changes of files");
+    let off = |why: String, mend: &str| Finding {
+        ok: false,
+        optional: true,
+        searched: vec![why],
+        mend: Some(mend.to_owned()),
+        ..Finding::of("watcher", "changes of files")
+    };
+    if let Err(doubt) = session.can_watch() {
+        return off(doubt_words(&doubt), "a workspace on a disk of this machine");
+    }
+    let Some(status) = session.watcher_status() else {
+        if !session.workspace.settings.watching.keep {
+            return Finding { found: "off: each command looks at all files".to_owned(), ..finding };
+        }
+        let said = session.workspace.own().and_then(|own| {
+            let mut text = String::new();
+            own.open_to_read(super::watcher::LOG)?.take(4096).read_to_string(&mut text)?;
+            Ok(text)
+        });
+        let said = said.ok().and_then(|text| text.lines().next().map(str::to_owned));
+        return match said {
+            Some(said) => {
+                let found = format!("none now: {}", said.trim_start_matches("ended").trim_start());
+                Finding { found, ..finding }
+            }
+            None => Finding { found: "none yet: a build leaves one behind".to_owned(), ..finding },
+        };
+    };
+    let WatcherStatus { paths, same, apart, lacking, .. } = status;
+    let looked_at = paths - same;
+    let mut found = format!("{same} of {paths} paths are known to be as they were");
+    if looked_at > 0 {
+        found.push_str(&format!(", {looked_at} are looked at each time"));
+    }
+    if apart > lacking {
+        found.push_str(&format!(", {} of them since they are elsewhere or another user's", apart - lacking));
+    }
+    if lacking > 0 {
+        let limit = std::fs::read_to_string(WATCHES).unwrap_or_default();
+        let raise = "sysctl fs.inotify.max_user_watches=1048576 allows more";
+        found.push_str(&format!(
+            ", {lacking} since the kernel allows no more than {} watches ({raise})",
+            limit.trim()
+        ));
+    }
+    if let Some(doubt) = &status.doubt {
+        found.push_str(&format!("; once all were looked at: {}", doubt_words(doubt)));
+    }
+    Finding { found, ..finding }
+}
+
+/// Where the kernel says how many watches a user may have.
+const WATCHES: &str = "/proc/sys/fs/inotify/max_user_watches";
 
 /// Where results are kept for other times.
 fn store() -> Finding {
@@ -416,7 +476,7 @@ fn show(console: Console, findings: &[Finding]) {
             if !finding.searched.is_empty() && is_news {
                 let word = match finding.what {
                     "worker" => "differs",
-                    "jobs" => "because",
+                    "jobs" | "watcher" => "because",
                     _ => "searched",
                 };
                 line(word, &finding.searched.join(", "), None);

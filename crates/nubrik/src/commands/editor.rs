@@ -13,6 +13,7 @@ use crate::ui::console::Console;
 pub fn serve_editor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let root = session.workspace.root.clone();
+    let _watcher = super::watcher::Open::begin(&root);
     let program = std::env::current_exe()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this program: {e}"), &[]))?;
     let runner = move |words: &[String]| {

@@ -96,6 +96,7 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16, opens: 
     if session.workspace.make_folders().is_err() {
         return Err(wrong(format!("cannot write in {}", root.display()), &["nubrik report --pages FOLDER"]));
     }
+    let _watcher = super::watcher::Open::begin(&root);
     let token = token().map_err(|e| wrong(format!("cannot make a token: {e}"), &[]))?;
     let site =
         Site::of(session, |s| super::as_far_as_known(console, s, everything), all_topics(), PagesFor::Served);

@@ -47,6 +47,7 @@ mod trace;
 mod tree;
 mod verify;
 mod watch;
+mod watcher;
 mod why;
 mod why_shared;
 mod worker;
@@ -230,9 +231,12 @@ pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
     let cancel =
         cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
-    let opened = Session::open(folder, cancel);
-    if let Ok(session) = &opened {
+    let mut opened = Session::open(folder, cancel);
+    if let Ok(session) = &mut opened {
         crate::ui::plain::name_places_from(&started_in(), &session.workspace.root);
+        if session.workspace.settings.watching.keep {
+            session.start_watchers_by(watcher::starter(session));
+        }
     }
     opened.map_err(|problem| say_not_opened(console, &problem))
 }

@@ -41,9 +41,13 @@ struct ChangedEvent<'a> {
 }
 
 pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) -> CommandResult<Exit> {
+    if let Some(WatchCommand::Files { until, seal }) = watched {
+        return super::watcher::serve(console, *until, seal.as_deref());
+    }
     let session = open_to_build(console, choice, How::default())?;
     let root = session.workspace.root.clone();
     drop(session);
+    let _watcher = super::watcher::Open::begin(&root);
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
     let (sender, changes) = channel();
@@ -69,7 +73,9 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
     }
     let rounds = Rounds { console, changes, cancel, root, ignored: None };
     match watched {
-        None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_)) => rounds.again_and_again(),
+        None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_) | WatchCommand::Files { .. }) => {
+            rounds.again_and_again()
+        }
         Some(WatchCommand::Run(running)) => {
             let target = super::run::meant(console, choice, running.target.as_deref())?;
             rounds.keep_running(choice, &target)

@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Below;
 use nubrik_engine::OutsideFiles;
-use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, SampleRequest, World};
+use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, World};
 use nubrik_memory::{
     Change, Entry, Journal, KeptRead, Names, NewSeal, ReadTrails, Roles, Seal, SealNews, Sealed, env_digest,
     keep_read, read_path,
@@ -72,15 +72,16 @@ impl Session {
             let replaceable = Some(&evaluation).filter(|it| watching && it.is_replaceable());
             let trails = replaceable.and_then(ReadTrails::of);
             // Without it the next command takes longer: nothing else is lost.
-            let _ = keep_read(own, &path, &evaluation, trails.as_ref(), seal);
+            if keep_read(own, &path, &evaluation, trails.as_ref(), seal).is_ok() {
+                self.have_learnt(own, &path);
+            }
         }
         evaluation
     }
 
     fn kept(&self, own: &Below, path: &str, patterns: &[AddressPattern]) -> Option<Evaluation> {
         let mut seal = Journal::<Seal>::load(own, path)?;
-        let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
-        let changes = seal.check(self.machine.below(), ask, threads())?;
+        let changes = self.changes_of(own, path, &seal)?;
         let kept = KeptRead::open(own, path, &seal)?;
         let evaluation = match self.same_entries(&seal, &changes) {
             Some(news) => {

@@ -138,7 +138,9 @@ impl Session {
             known.node = entry.node;
             known.roles = known.roles.without(Roles::GONE);
         }
-        seal.add(own, path, news).map_err(|problem| self.own_problem(problem))
+        seal.add(own, path, news).map_err(|problem| self.own_problem(problem))?;
+        self.have_learnt(own, path);
+        Ok(())
     }
 
     /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
@@ -342,7 +344,9 @@ impl Session {
             seen.samples.iter().map(|(r, a)| (r.clone(), AnswerText::digest(a))).collect();
         samples.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
         write_seal(own, &path, &NewSeal { sealed, graph, env, samples, entries })
-            .map_err(|problem| self.own_problem(problem))
+            .map_err(|problem| self.own_problem(problem))?;
+        self.have_learnt(own, &path);
+        Ok(())
     }
 
     /// Forgets that a request had nothing to do.

@@ -5,7 +5,7 @@ use std::sync::Arc;
 
 use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed};
 use nubrik_graph::Graph;
-use nubrik_lang::{AddressPattern, AnswerText, SampleRequest};
+use nubrik_lang::AddressPattern;
 use nubrik_memory::{
     Change, Chronicle, Journal, Names, ReachedPart, Results, Seal, Sealed, Snapshot, Trails, read_snapshot,
     read_trails, splice,
@@ -109,10 +109,7 @@ impl Session {
         let path = self.seal_path(patterns);
         let Ok(own) = self.own() else { return Standing::Unknown };
         let Some(seal) = Journal::<Seal>::load(own, &path) else { return Standing::Unknown };
-        let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
-        let Some(changes) = seal.check(self.machine.below(), ask, threads()) else {
-            return Standing::Unknown;
-        };
+        let Some(changes) = self.changes_of(own, &path, &seal) else { return Standing::Unknown };
         if changes.is_empty() {
             return Standing::Holds(seal.into_value().sealed);
         }

@@ -4,6 +4,7 @@ mod origins;
 mod rows;
 mod shared;
 mod steps;
+mod watching;
 mod workers;
 
 use std::collections::BTreeMap;
@@ -24,6 +25,7 @@ use rows::WrongSetting;
 pub use rows::{SETTINGS, WorkspaceSetting};
 pub use shared::{SharedPlace, SharedSettings};
 pub use steps::StepSettings;
+pub use watching::WatchingSettings;
 pub use workers::WorkersSettings;
 
 /// Settings of a workspace.
@@ -45,6 +47,8 @@ pub struct Settings {
     pub shared: Option<SharedSettings>,
     /// How steps run that say nothing of it themselves.
     pub steps: StepSettings,
+    /// Whether a watcher is kept.
+    pub watching: WatchingSettings,
     /// Other machines that run steps.
     pub workers: Option<WorkersSettings>,
 }

@@ -7,6 +7,7 @@ use toml::de::{DeTable, DeValue};
 use super::origins::origins;
 use super::shared::shared;
 use super::steps::steps;
+use super::watching::watching;
 use super::workers::workers;
 use super::{Key, Keyed, Settings, SettingsProblem, check_version, kit, number, profile, sorted};
 
@@ -43,7 +44,7 @@ impl From<SettingsProblem> for WrongSetting {
 }
 
 /// All settings, in the order in which they are explained.
-pub const SETTINGS: [WorkspaceSetting; 10] = [
+pub const SETTINGS: [WorkspaceSetting; 11] = [
     WorkspaceSetting {
         name: "at_least",
         summary: "The oldest version of nubrik that can build the workspace. An older one says so, and does nothing.",
@@ -153,6 +154,18 @@ pub const SETTINGS: [WorkspaceSetting; 10] = [
         is_text: false,
         read: |settings, _, value| {
             settings.steps = steps(table(value)?)?;
+            Ok(())
+        },
+    },
+    WorkspaceSetting {
+        name: "watching",
+        summary: "Whether commands leave a watcher behind (`keep`, false by default): a process that the kernel tells of each change, so that the next command looks only at files that may have changed. It ends when nothing was asked of it for half an hour. While `nubrik watch`, `nubrik explore` or an editor is open there is one in any case. `nubrik doctor` says how it is.",
+        example: "[watching]\nkeep = true",
+        kind: "`watching` is a table that says whether a watcher is kept",
+        kind_mend: "[watching]\nkeep = true",
+        is_text: false,
+        read: |settings, _, value| {
+            settings.watching = watching(table(value)?)?;
             Ok(())
         },
     },
