@@ -57,14 +57,20 @@ impl Frame {
     /// # Errors
     /// When it is another kind or version of file, or its head is damaged.
     pub fn of(magic: Magic, file: &[u8]) -> Result<Frame, Truncated> {
+        let frame = Frame::of_whole(magic, file)?;
+        if frame.id == id_of(&file[frame.head.clone()]) { Ok(frame) } else { Err(Truncated) }
+    }
+
+    /// The same of a file that was found to be whole before, and has not changed since.
+    ///
+    /// # Errors
+    /// When it is another kind or version of file, or shorter than it says.
+    pub fn of_whole(magic: Magic, file: &[u8]) -> Result<Frame, Truncated> {
         let (start, rest) = file.split_at_checked(Frame::START).ok_or(Truncated)?;
+        let id = Frame::id_in(magic, start).ok_or(Truncated)?;
         let length = start[40..].try_into().map(u64::from_le_bytes).map_err(|_| Truncated)?;
         let length = usize::try_from(length).map_err(|_| Truncated)?;
-        let head = rest.get(..length).ok_or(Truncated)?;
-        let id = id_of(head);
-        if start[..8] != magic || start[8..40] != id.0 {
-            return Err(Truncated);
-        }
+        rest.get(..length).ok_or(Truncated)?;
         Ok(Frame { id, head: Frame::START..Frame::START + length })
     }
 

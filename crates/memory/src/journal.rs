@@ -7,7 +7,7 @@ use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated, layout};
 use nubrik_confine::map_file;
-use nubrik_disk::{Below, read_open};
+use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::FileBytes;
 use rustix::fs::OFlags;
 
@@ -36,6 +36,14 @@ pub trait Kept: Sized {
     /// # Errors
     /// When it is damaged, or of another version.
     fn decode(file: FileBytes) -> Result<Self, Truncated>;
+
+    /// The same of a file that was decoded before, and has not changed since: its digest need not be computed again.
+    ///
+    /// # Errors
+    /// When it is damaged, or of another version.
+    fn decode_whole(file: FileBytes) -> Result<Self, Truncated> {
+        Self::decode(file)
+    }
 
     /// The bytes of a file that holds it.
     fn encode(&self) -> Vec<u8>;
@@ -98,6 +106,65 @@ impl<T> Journal<T> {
     }
 }
 
+/// A file and its log, opened: their state is known, and what they hold is not yet read.
+pub struct OpenJournal<T: Kept> {
+    bytes: FileBytes,
+    /// The metadata of the file.
+    pub signature: Signature,
+    /// Which state it is.
+    pub version: Version,
+    news: Vec<T::News>,
+    /// How much of the log belongs to it, in bytes.
+    log: u64,
+}
+
+impl<T: Kept> OpenJournal<T> {
+    /// Opens what is kept at a path; `None` where that is nothing, or another kind of file. Of a damaged log, what is before the
+    /// damage counts.
+    pub fn open(own: &Below, path: &str) -> Option<OpenJournal<T>> {
+        let file = own.open_to_read(path).ok()?;
+        let signature = Signature::from(&rustix::fs::fstat(&file).ok()?);
+        let bytes: FileBytes = Arc::new(map_file(&file).ok()?);
+        let size = (*bytes).as_ref().len() as u64;
+        let file = Frame::id_in(T::MAGIC, (*bytes).as_ref())?;
+        let version = Version { file, log: Digest::default() };
+        let mut open = OpenJournal { bytes, signature, version, news: Vec::new(), log: 0 };
+        let log = own.open_to_read(&log_of(path)).and_then(|log| read_open(log, T::log_limit(size)));
+        open.read_log(&log.unwrap_or_default());
+        Some(open)
+    }
+
+    fn read_log(&mut self, log: &[u8]) {
+        let Some(rest) = log.strip_prefix(&*log_start(&self.version.file)) else { return };
+        self.log = (log.len() - rest.len()) as u64;
+        let mut from = Decoder::new(rest);
+        while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
+            let news = if Digest::of(batch) == digest { T::decode_news(batch).ok() } else { None };
+            let Some(news) = news else { return };
+            self.news.push(news);
+            self.version.log = after(&self.version.log, &digest);
+            self.log = (log.len() - from.rest().len()) as u64;
+        }
+    }
+
+    /// What is kept there; `None` where it is damaged.
+    pub fn checked(self) -> Option<Journal<T>> {
+        self.read(T::decode)
+    }
+
+    /// The same of a file that was [checked](OpenJournal::checked) before, and has the metadata that it had then.
+    pub fn known_to_be_whole(self) -> Option<Journal<T>> {
+        self.read(T::decode_whole)
+    }
+
+    fn read(self, decode: impl FnOnce(FileBytes) -> Result<T, Truncated>) -> Option<Journal<T>> {
+        let OpenJournal { bytes, version, news, log, .. } = self;
+        let mut value = decode(bytes).ok()?;
+        news.into_iter().for_each(|news| value.take(news));
+        Some(Journal { value, id: Some(version.file), log, chain: version.log })
+    }
+}
+
 impl<T: Kept> From<T> for Journal<T> {
     /// Something that is in no file yet.
     fn from(value: T) -> Journal<T> {
@@ -108,27 +175,7 @@ impl<T: Kept> From<T> for Journal<T> {
 impl<T: Kept> Journal<T> {
     /// What is kept at a path; `None` where that is nothing, or damaged. Of a damaged log, what is before the damage counts.
     pub fn load(own: &Below, path: &str) -> Option<Journal<T>> {
-        let bytes = map_file(&own.open_to_read(path).ok()?).ok()?;
-        let size = bytes.as_ref().len() as u64;
-        let id = Frame::id_in(T::MAGIC, bytes.as_ref())?;
-        let value = T::decode(Arc::new(bytes)).ok()?;
-        let log = own.open_to_read(&log_of(path)).and_then(|log| read_open(log, T::log_limit(size)));
-        let mut journal = Journal { value, id: Some(id), log: 0, chain: Digest::default() };
-        journal.replay(&id, &log.unwrap_or_default());
-        Some(journal)
-    }
-
-    fn replay(&mut self, id: &Digest, log: &[u8]) {
-        let Some(rest) = log.strip_prefix(&*log_start(id)) else { return };
-        self.log = (log.len() - rest.len()) as u64;
-        let mut from = Decoder::new(rest);
-        while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
-            let news = if Digest::of(batch) == digest { T::decode_news(batch).ok() } else { None };
-            let Some(news) = news else { return };
-            self.value.take(news);
-            self.chain = after(&self.chain, &digest);
-            self.log = (log.len() - from.rest().len()) as u64;
-        }
+        OpenJournal::open(own, path)?.checked()
     }
 
     /// Adds news to what is kept at a path.

@@ -232,22 +232,13 @@ impl Kept for Seal {
     }
 
     fn decode(file: FileBytes) -> Result<Seal, Truncated> {
-        let bytes = (*file).as_ref();
-        let whole = Frame::of(Seal::MAGIC, bytes)?.head;
-        let mut from = Decoder::new(&bytes[whole.clone()]);
-        let head = from.bytes()?;
-        let count = from.u32()? as usize;
-        let entries = whole.start + 4 + head.len() + 4;
-        let paths = count.checked_mul(ENTRY).and_then(|n| n.checked_add(entries)).ok_or(Truncated)?;
-        if paths > bytes.len() {
-            return Err(Truncated);
-        }
-        let mut from = Decoder::new(head);
-        let graph = from.digest()?;
-        let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
-        let (env, samples) = Layout::read(&mut from)?;
-        let (newer, added) = (FxHashMap::default(), Vec::new());
-        Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
+        let frame = Frame::of(Seal::MAGIC, (*file).as_ref())?;
+        Seal::in_frame(file, frame)
+    }
+
+    fn decode_whole(file: FileBytes) -> Result<Seal, Truncated> {
+        let frame = Frame::of_whole(Seal::MAGIC, (*file).as_ref())?;
+        Seal::in_frame(file, frame)
     }
 
     fn encode(&self) -> Vec<u8> {
@@ -283,6 +274,25 @@ impl Kept for Seal {
 }
 
 impl Seal {
+    fn in_frame(file: FileBytes, frame: Frame) -> Result<Seal, Truncated> {
+        let bytes = (*file).as_ref();
+        let whole = frame.head;
+        let mut from = Decoder::new(&bytes[whole.clone()]);
+        let head = from.bytes()?;
+        let count = from.u32()? as usize;
+        let entries = whole.start + 4 + head.len() + 4;
+        let paths = count.checked_mul(ENTRY).and_then(|n| n.checked_add(entries)).ok_or(Truncated)?;
+        if paths > bytes.len() {
+            return Err(Truncated);
+        }
+        let mut from = Decoder::new(head);
+        let graph = from.digest()?;
+        let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
+        let (env, samples) = Layout::read(&mut from)?;
+        let (newer, added) = (FxHashMap::default(), Vec::new());
+        Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
+    }
+
     /// Whether a variable of the environment is sealed.
     pub fn has_env(&self, name: &str) -> bool {
         self.env.iter().any(|(n, _)| n == name)

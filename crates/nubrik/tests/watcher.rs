@@ -169,6 +169,27 @@ fn a_watcher_that_is_stopped_or_killed_costs_nothing_but_time() {
 }
 
 #[test]
+fn all_is_looked_at_after_more_than_the_kernel_keeps_notes_of() {
+    let Some(sandbox) = workspace() else { return };
+    learnt(&sandbox);
+    let watched = process(&sandbox).expect("a watcher");
+    signal("-STOP", watched);
+    let notes = fs::read_to_string("/proc/sys/fs/inotify/max_queued_events").unwrap();
+    let file = sandbox.folder.join("src/a.txt");
+    // Two kinds in turn: the kernel joins those that are the same.
+    for _ in 0..notes.trim().parse::<usize>().unwrap() {
+        drop(fs::File::open(&file).unwrap());
+        fs::set_permissions(&file, fs::metadata(&file).unwrap().permissions()).unwrap();
+    }
+    // Of this there is no note.
+    sandbox.write("src/b.txt", "w\n");
+    signal("-CONT", watched);
+    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make b.out"]);
+    assert!(learnt(&sandbox).contains("more changed at once than the kernel keeps notes of"));
+    assert_eq!(process(&sandbox), Some(watched));
+}
+
+#[test]
 fn a_watcher_ends_with_its_workspace() {
     let Some(sandbox) = workspace() else { return };
     learnt(&sandbox);

@@ -6,7 +6,7 @@ use std::os::unix::net::UnixStream;
 use std::time::Duration;
 
 use nubrik_bytes::Digest;
-use nubrik_disk::Below;
+use nubrik_disk::{Below, Signature};
 use nubrik_memory::Version;
 use rustix::net::{AddressFamily, SocketAddrUnix, SocketFlags, SocketType, sockopt};
 
@@ -39,10 +39,11 @@ impl<'p> WatcherPlace<'p> {
         WatcherPlace { own, root, program }
     }
 
-    /// Which paths of a seal may have changed. The seal is named by its path in the tool's own folder and its state.
-    pub fn doubtful(&self, seal: &str, version: Version) -> Option<WatcherAnswer> {
+    /// Which paths of a seal may have changed. The seal is named by its path in the tool's own folder, its state, and the metadata of
+    /// its file: where paths are named, that file was whole when it had these metadata.
+    pub fn doubtful(&self, seal: &str, version: Version, file: Signature) -> Option<WatcherAnswer> {
         let seen = SeenFrom::here(self.root.top()).ok()?;
-        self.ask(Want::Doubtful { seen, seal: seal.to_owned(), version }).map(|answered| answered.0)
+        self.ask(Want::Doubtful { seen, seal: seal.to_owned(), version, file }).map(|answered| answered.0)
     }
 
     /// Has a seal learnt that was written just now. Whether there is a watcher.

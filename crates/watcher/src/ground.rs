@@ -7,7 +7,7 @@ use std::os::fd::OwnedFd;
 
 use nubrik_confine::{Writers, writers_of};
 use nubrik_disk::{Below, Signature};
-use nubrik_memory::{Entry, Journal, Roles, Seal};
+use nubrik_memory::{Entry, OpenJournal, Roles, Seal, Version};
 use nubrik_source::{FilePath, FilePlace};
 use rustc_hash::FxHashMap;
 use rustix::fs::{AtFlags, FileType, Mode, OFlags, ResolveFlags, Stat};
@@ -234,7 +234,8 @@ impl WatchedGround {
         &mut self,
         seen: &SeenFrom,
         path: &str,
-        version: nubrik_memory::Version,
+        version: Version,
+        file: Signature,
     ) -> WatcherAnswer {
         if SeenFrom::here(self.root.top()).ok().as_ref() != Some(seen) {
             return WatcherAnswer::All(Doubt::Elsewhere);
@@ -244,7 +245,10 @@ impl WatchedGround {
             return WatcherAnswer::All(doubt);
         }
         self.hear();
-        let known = self.seals.iter().position(|seal| seal.path == path && seal.version == version);
+        let known = self
+            .seals
+            .iter()
+            .position(|seal| seal.path == path && seal.version == version && seal.file == file);
         let Some(place) = known else { return WatcherAnswer::All(Doubt::Learning) };
         let seal = self.seals.remove(place);
         let doubtful = seal.doubtful();
@@ -254,11 +258,14 @@ impl WatchedGround {
 
     /// Learns the newest state of a seal.
     pub fn learn(&mut self, path: &str) {
-        let loaded = Journal::<Seal>::load(&self.own, path);
-        let found = loaded.and_then(|seal| Some((seal.version()?, seal)));
+        let opened = OpenJournal::<Seal>::open(&self.own, path);
+        let found = opened.and_then(|open| {
+            let (version, file) = (open.version, open.signature);
+            Some((version, file, open.checked()?))
+        });
         let place = self.seals.iter().position(|seal| seal.path == path);
         let mut known = place.map(|place| self.seals.remove(place));
-        let Some((version, seal)) = found else {
+        let Some((version, file, seal)) = found else {
             known.into_iter().for_each(|known| self.give_up_seal(known));
             return;
         };
@@ -266,7 +273,7 @@ impl WatchedGround {
             |known: &mut WatchedSeal| known.version.file == version.file && known.seal.len() <= seal.len();
         if let Some(mut same) = known.take_if(is_grown) {
             if same.version != version {
-                same.grow(seal, version);
+                same.grow(seal, (version, file));
             }
             self.seals.push(same);
             return;
@@ -277,7 +284,7 @@ impl WatchedGround {
             self.give_up_seal(oldest);
         }
         self.begun = self.begun.wrapping_add(1);
-        self.seals.push(WatchedSeal::new(self.begun, path, seal, version));
+        self.seals.push(WatchedSeal::new(self.begun, path, seal, (version, file)));
     }
 
     /// Ends the watches that only one seal needs.
@@ -462,7 +469,6 @@ impl WatchedGround {
         // A folder that was moved a moment ago is still known by its old path.
         if let Some(Whose::Folder(old)) = self.whose.insert(watch, Whose::Folder(path.into())) {
             self.folders.remove(&old);
-            self.doubt_below(&old);
         }
         self.folders.insert(path.into(), watch);
         Ok(())

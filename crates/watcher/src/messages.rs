@@ -3,6 +3,7 @@
 use std::io::{self, Read, Write};
 
 use nubrik_bytes::{Digest, Layout, layout};
+use nubrik_disk::Signature;
 use nubrik_memory::Version;
 
 use crate::around::{Doubt, SeenFrom};
@@ -23,7 +24,7 @@ pub(crate) struct WatcherQuestion {
 #[derive(Debug)]
 pub(crate) enum Want {
     /// The paths of a seal that may have changed.
-    Doubtful { seen: SeenFrom, seal: String, version: Version },
+    Doubtful { seen: SeenFrom, seal: String, version: Version, file: Signature },
     /// That it learns a seal: it was written just now.
     Learn { seal: String },
     /// How it is.
@@ -68,7 +69,7 @@ pub struct WatcherStatus {
 
 layout!(WatcherQuestion { program, want });
 layout!(enum Want {
-    0 => Doubtful { seen, seal, version },
+    0 => Doubtful { seen, seal, version, file },
     1 => Learn { seal },
     2 => Status,
     3 => Stay,

@@ -2,6 +2,7 @@
 
 use std::collections::VecDeque;
 
+use nubrik_disk::Signature;
 use nubrik_memory::{Journal, Seal, Version};
 
 use crate::kernel::WatchId;
@@ -27,6 +28,8 @@ pub(crate) struct WatchedSeal {
     pub path: String,
     /// Which state of it is known.
     pub version: Version,
+    /// The metadata of its file, which was whole then.
+    pub file: Signature,
     /// Itself.
     pub seal: Journal<Seal>,
     /// By number.
@@ -39,12 +42,18 @@ pub(crate) struct WatchedSeal {
 
 impl WatchedSeal {
     /// One of which nothing is known yet.
-    pub fn new(id: u32, path: &str, seal: Journal<Seal>, version: Version) -> WatchedSeal {
+    pub fn new(
+        id: u32,
+        path: &str,
+        seal: Journal<Seal>,
+        (version, file): (Version, Signature),
+    ) -> WatchedSeal {
         let count = seal.len();
         WatchedSeal {
             id,
             path: path.to_owned(),
             version,
+            file,
             seal,
             sights: vec![Sight::Doubtful; count],
             watches: vec![None; count],
@@ -53,7 +62,7 @@ impl WatchedSeal {
     }
 
     /// The same file with another log, which is not shorter: what either log speaks of may be another entry now.
-    pub fn grow(&mut self, seal: Journal<Seal>, version: Version) {
+    pub fn grow(&mut self, seal: Journal<Seal>, (version, file): (Version, Signature)) {
         self.sights.resize(seal.len(), Sight::Doubtful);
         self.watches.resize(seal.len(), None);
         for number in self.seal.of_log().chain(seal.of_log()) {
@@ -65,7 +74,7 @@ impl WatchedSeal {
                 self.to_see.push_back(number as u32);
             }
         }
-        (self.seal, self.version) = (seal, version);
+        (self.seal, self.version, self.file) = (seal, version, file);
     }
 
     /// Something happened to some of its paths.

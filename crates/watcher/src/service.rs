@@ -231,9 +231,9 @@ impl WatcherService {
             return send(&mut connection, &WatcherAnswer::OtherProgram);
         }
         match question.want {
-            Want::Doubtful { seen, seal, version } => {
+            Want::Doubtful { seen, seal, version, file } => {
                 self.is_asked();
-                let answer = self.ground.doubtful(&seen, &seal, version);
+                let answer = self.ground.doubtful(&seen, &seal, version, file);
                 send(&mut connection, &answer)?;
                 self.see_at = Some(Instant::now() + AFTER);
                 if matches!(answer, WatcherAnswer::All(_)) {

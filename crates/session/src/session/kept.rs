@@ -10,7 +10,7 @@ use nubrik_disk::Below;
 use nubrik_engine::OutsideFiles;
 use nubrik_lang::{AddressPattern, Answer, AnswerText, Evaluation, World};
 use nubrik_memory::{
-    Change, Entry, Journal, KeptRead, Names, NewSeal, ReadTrails, Roles, Seal, SealNews, Sealed, env_digest,
+    Change, Entry, KeptRead, Names, NewSeal, ReadTrails, Roles, Seal, SealNews, Sealed, env_digest,
     keep_read, read_path,
 };
 use nubrik_source::{FilePath, WsPath};
@@ -80,8 +80,7 @@ impl Session {
     }
 
     fn kept(&self, own: &Below, path: &str, patterns: &[AddressPattern]) -> Option<Evaluation> {
-        let mut seal = Journal::<Seal>::load(own, path)?;
-        let changes = self.changes_of(own, path, &seal)?;
+        let (mut seal, changes) = self.sealed_at(own, path)?;
         let kept = KeptRead::open(own, path, &seal)?;
         let evaluation = match self.same_entries(&seal, &changes) {
             Some(news) => {

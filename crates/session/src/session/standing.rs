@@ -108,8 +108,7 @@ impl Session {
     pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
         let path = self.seal_path(patterns);
         let Ok(own) = self.own() else { return Standing::Unknown };
-        let Some(seal) = Journal::<Seal>::load(own, &path) else { return Standing::Unknown };
-        let Some(changes) = self.changes_of(own, &path, &seal) else { return Standing::Unknown };
+        let Some((seal, changes)) = self.sealed_at(own, &path) else { return Standing::Unknown };
         if changes.is_empty() {
             return Standing::Holds(seal.into_value().sealed);
         }

@@ -5,7 +5,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use nubrik_bytes::{Digest, Layout};
 use nubrik_disk::{Below, Signature};
 use nubrik_lang::{AnswerText, SampleRequest};
-use nubrik_memory::{Change, Journal, Seal, ToLookAt};
+use nubrik_memory::{Change, Journal, OpenJournal, Seal, ToLookAt};
 use nubrik_watcher::{Doubt, WatcherAnswer, WatcherHeld, WatcherPlace, WatcherStatus};
 
 use super::Session;
@@ -50,17 +50,23 @@ impl Session {
         WatcherPlace::new(self.machine.below(), own, this_program())
     }
 
-    /// What changed of a seal that is at a path of the tool's own folder; `None` where more changed than can be listed.
-    pub(super) fn changes_of(&self, own: &Below, path: &str, seal: &Journal<Seal>) -> Option<Vec<Change>> {
+    /// The seal at a path of the tool's own folder, with what changed of it; `None` where there is none, or more changed than can be
+    /// listed.
+    pub(super) fn sealed_at(&self, own: &Below, path: &str) -> Option<(Journal<Seal>, Vec<Change>)> {
+        let open = OpenJournal::<Seal>::open(own, path)?;
         let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
-        let doubtful = self.doubtful(own, path, seal);
-        let which = doubtful.as_deref().map_or(ToLookAt::All, ToLookAt::Only);
-        seal.check(self.machine.below(), which, ask, threads())
+        let (seal, which) = match self.doubtful(own, path, &open) {
+            Some(numbers) => (open.known_to_be_whole()?, Some(numbers)),
+            None => (open.checked()?, None),
+        };
+        let which = which.as_deref().map_or(ToLookAt::All, ToLookAt::Only);
+        let changes = seal.check(self.machine.below(), which, ask, threads())?;
+        Some((seal, changes))
     }
 
     /// What a watcher doubts of a seal; `None` where everything is to be looked at.
-    fn doubtful(&self, own: &Below, path: &str, seal: &Journal<Seal>) -> Option<Vec<u32>> {
-        match self.watcher_of(own).doubtful(path, seal.version()?) {
+    fn doubtful(&self, own: &Below, path: &str, seal: &OpenJournal<Seal>) -> Option<Vec<u32>> {
+        match self.watcher_of(own).doubtful(path, seal.version, seal.signature) {
             Some(WatcherAnswer::Doubtful(numbers)) => Some(numbers),
             Some(WatcherAnswer::All(_)) => None,
             _ => {
