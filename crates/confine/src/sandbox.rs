@@ -512,7 +512,7 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
             first.folder(folder)?;
             first.show(on_machine(path), folder, true)?;
             if path == Path::new(SETTINGS) {
-                for secret in secrets_below(path) {
+                for secret in ahead::secrets(path) {
                     let cover = if secret.is_folder { NOTHING } else { CLOSED };
                     first.show(cover, secret.path.as_os_str().as_bytes(), false)?;
                 }
@@ -601,6 +601,46 @@ fn secrets_below(folder: &Path) -> Vec<SecretPlace> {
         }
     }
     secrets
+}
+
+pub use ahead::look_ahead;
+
+/// What a sandbox must not show is looked for while something else is done.
+mod ahead {
+    use std::path::Path;
+    use std::thread::JoinHandle;
+    use std::time::{Duration, Instant};
+
+    use parking_lot::Mutex;
+
+    use super::{SETTINGS, SecretPlace, secrets_below};
+
+    /// What was found longer ago than this is looked for again.
+    const FRESH: Duration = Duration::from_millis(500);
+
+    struct Search {
+        began: Instant,
+        thread: JoinHandle<Vec<SecretPlace>>,
+    }
+
+    static SEARCH: Mutex<Option<Search>> = Mutex::new(None);
+
+    /// Begins with what the first sandbox needs of this machine, in a thread: for who will make one in a moment.
+    pub fn look_ahead() {
+        let mut search = SEARCH.lock();
+        if search.is_none() {
+            let began = Instant::now();
+            let thread = std::thread::Builder::new().spawn(|| secrets_below(Path::new(SETTINGS)));
+            *search = thread.ok().map(|thread| Search { began, thread });
+        }
+    }
+
+    /// What is secret below the folder of settings.
+    pub(super) fn secrets(folder: &Path) -> Vec<SecretPlace> {
+        let ahead = SEARCH.lock().take().filter(|search| search.began.elapsed() < FRESH);
+        let found = ahead.and_then(|search| search.thread.join().ok());
+        found.unwrap_or_else(|| secrets_below(folder))
+    }
 }
 
 /// Whether steps can read a file of the machine, by its path without links: it lies in a folder of the system, and is no secret there.

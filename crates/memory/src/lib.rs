@@ -19,6 +19,7 @@ mod heap;
 mod history;
 mod journal;
 mod numbers;
+mod path_index;
 mod reads;
 mod results;
 mod seal;

@@ -11,6 +11,7 @@ use nubrik_source::WsPath;
 
 use crate::heap::{Heap, Pieces};
 use crate::numbers::{Lists, decode_numbers, encode_numbers};
+use crate::path_index::PieceIndex;
 use crate::seal::NO_NODE;
 use crate::trails::Trails;
 
@@ -52,6 +53,8 @@ pub struct Snapshot {
     pub requested: Vec<u32>,
     /// The digest of the trails that belong to it.
     pub trails: Digest,
+    /// Nodes by their paths.
+    pub(crate) index: PieceIndex,
 }
 
 impl Snapshot {
@@ -98,6 +101,7 @@ impl Snapshot {
 
     /// Adds the path of a node.
     pub fn push_path(&mut self, path: &str) {
+        self.index = PieceIndex::default();
         self.heap.push(&mut self.paths, path.as_bytes());
     }
 
@@ -174,6 +178,7 @@ impl Snapshot {
     pub fn decode(bytes: &[u8], heap: FileBytes) -> Result<Snapshot, Truncated> {
         let from = &mut Decoder::new(&bytes[Frame::of(MAGIC, bytes)?.head]);
         Ok(Snapshot {
+            index: PieceIndex::default(),
             heap: Heap::decode(from, heap)?,
             trails: from.digest()?,
             paths: Pieces::decode(from)?,
@@ -200,7 +205,8 @@ impl Snapshot {
 
     /// The node with a path.
     pub fn node(&self, path: &str) -> Option<u32> {
-        (0..self.paths.len()).find(|n| self.path(*n) == path).map(|n| n as u32)
+        let piece = |number| self.heap.unchecked(&self.paths, number);
+        self.index.find(path.as_bytes(), self.paths.len(), piece)
     }
 
     /// The address of a target that was asked for, by its place among these.

@@ -112,6 +112,10 @@ impl Session {
         if changes.is_empty() {
             return Standing::Holds(seal.into_value().sealed);
         }
+        if self.is_held {
+            // Steps are likely to run.
+            nubrik_confine::look_ahead();
+        }
         let reached =
             read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
         reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
