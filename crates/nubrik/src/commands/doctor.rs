@@ -209,9 +209,10 @@ fn watcher(session: &Session) -> Finding {
     }
     if lacking > 0 {
         let limit = std::fs::read_to_string(WATCHES).unwrap_or_default();
-        let raise = "sysctl fs.inotify.max_user_watches=1048576 allows more";
+        // Each folder takes one as well, and other programs have some.
+        let wanted = (2 * paths).next_power_of_two();
         found.push_str(&format!(
-            ", {lacking} since the kernel allows no more than {} watches ({raise})",
+            ", {lacking} since the kernel allows no more than {} watches (sysctl fs.inotify.max_user_watches={wanted} allows more)",
             limit.trim()
         ));
     }
