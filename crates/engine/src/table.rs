@@ -152,10 +152,18 @@ impl<V: Layout + Clone> Table<V> {
 
     /// All names, sorted.
     pub fn names(&self) -> Vec<Arc<str>> {
+        self.names_where(|_| true)
+    }
+
+    /// Names that are wanted, sorted. Most are asked for in their order.
+    pub fn names_where(&self, mut is_wanted: impl FnMut(&str) -> bool) -> Vec<Arc<str>> {
         let in_base = (0..self.base.count).filter_map(|n| self.base.name(n));
-        let mut names: Vec<Arc<str>> =
-            in_base.filter(|name| !self.newer.contains_key(*name)).map(Arc::from).collect();
-        names.extend(self.newer.iter().filter(|(_, v)| v.is_some()).map(|(name, _)| name.clone()));
+        let mut names: Vec<Arc<str>> = in_base
+            .filter(|name| !self.newer.contains_key(*name) && is_wanted(name))
+            .map(Arc::from)
+            .collect();
+        let newer = self.newer.iter().filter(|(_, v)| v.is_some()).map(|(name, _)| name);
+        names.extend(newer.filter(|name| is_wanted(name)).cloned());
         names.sort();
         names
     }

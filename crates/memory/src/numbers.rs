@@ -89,7 +89,12 @@ impl Bodies {
 
 pub fn encode_numbers(numbers: &[u32], out: &mut Encoder) {
     out.u32(numbers.len() as u32 * 4);
-    numbers.iter().for_each(|n| out.u32(*n));
+    let start = out.bytes.len();
+    out.bytes.resize(start + numbers.len() * 4, 0);
+    // All at once: there may be millions.
+    for (place, number) in out.bytes[start..].chunks_exact_mut(4).zip(numbers) {
+        place.copy_from_slice(&number.to_le_bytes());
+    }
 }
 
 pub fn decode_numbers(from: &mut Decoder<'_>) -> Result<Vec<u32>, Truncated> {

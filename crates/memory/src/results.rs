@@ -36,16 +36,36 @@ impl Results {
 
     /// Whether a path is among them.
     pub fn contains(&self, path: &str) -> bool {
-        let (mut low, mut high) = (0, self.len());
+        let at = self.first_not_before(path, 0);
+        self.0.get(at) == path.as_bytes() && at < self.len()
+    }
+
+    /// The same for many paths, one after the other: quick where they are sorted.
+    pub fn search(&self) -> impl FnMut(&str) -> bool + '_ {
+        let mut at = 0;
+        move |path| {
+            if at > 0 && self.0.get(at - 1) >= path.as_bytes() {
+                at = 0;
+            }
+            at = self.first_not_before(path, at);
+            at < self.len() && self.0.get(at) == path.as_bytes()
+        }
+    }
+
+    /// The number of the first that is not before a path, where those before `from` are: near ones are found in a few steps.
+    fn first_not_before(&self, path: &str, from: usize) -> usize {
+        let is_before = |number: usize| number < self.len() && self.0.get(number) < path.as_bytes();
+        let (mut low, mut step) = (from, 1);
+        while is_before(low + step - 1) {
+            low += step;
+            step *= 2;
+        }
+        let mut high = (low + step - 1).min(self.len());
         while low < high {
             let middle = low + (high - low) / 2;
-            match self.0.text(middle).cmp(path) {
-                std::cmp::Ordering::Less => low = middle + 1,
-                std::cmp::Ordering::Greater => high = middle,
-                std::cmp::Ordering::Equal => return true,
-            }
+            if is_before(middle) { low = middle + 1 } else { high = middle }
         }
-        false
+        low
     }
 
     /// Whether a path lies in one of them, or one of them in it.
@@ -55,12 +75,7 @@ impl Results {
             return true;
         }
         let below = format!("{path}/");
-        let (mut low, mut high) = (0, self.len());
-        while low < high {
-            let middle = low + (high - low) / 2;
-            if self.0.text(middle) < below.as_str() { low = middle + 1 } else { high = middle }
-        }
-        low < self.len() && self.0.text(low).starts_with(&below)
+        self.0.get(self.first_not_before(&below, 0)).starts_with(below.as_bytes())
     }
 
     /// The same without some paths, and with others.
@@ -110,6 +125,23 @@ impl<T: AsRef<str>> FromIterator<T> for Results {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn many_are_searched_for_in_any_order() {
+        let all: Vec<String> = (0..300).map(|n| format!("r{:03}", n * 3)).collect();
+        let results: Results = all.iter().collect();
+        for step in [1, 7, 299, 150] {
+            let mut search = results.search();
+            let mut asked = 0;
+            for _ in 0..2_000 {
+                asked = (asked + step) % 910;
+                let path = format!("r{asked:03}");
+                let is_there = asked % 3 == 0 && asked < 900;
+                assert_eq!((search(&path), results.contains(&path)), (is_there, is_there), "{path}");
+            }
+        }
+        assert!(!Results::default().search()("a") && !Results::default().contains(""));
+    }
 
     #[test]
     fn results_are_sorted_and_changed() {

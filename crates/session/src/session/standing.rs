@@ -31,14 +31,14 @@ pub enum Standing {
 pub struct Reached {
     pub(super) seal: Journal<Seal>,
     pub(super) snapshot: Snapshot,
+    /// The same before a part of the definitions was evaluated again.
+    before: Option<Snapshot>,
     pub(super) changes: Vec<Change>,
     pub(super) part: ReachedPart,
     /// What came of evaluating a part of the definitions again.
     pub(super) again: Option<Again>,
     /// Listed folders with other names in them, by their numbers in the seal.
     pub(super) relisted: Vec<(usize, Names)>,
-    /// Addresses of the targets that were asked for, where anything changed that evaluation looked at.
-    asked: Vec<WsPath>,
     /// Whether anything changed that evaluation looked at.
     definitions: bool,
 }
@@ -61,6 +61,12 @@ impl Reached {
     /// These steps, and those that they need.
     pub fn graph(&self) -> &Arc<Graph> {
         &self.part.graph
+    }
+
+    /// Addresses of the targets that were asked for, as they were before the change.
+    fn asked(&self) -> Vec<WsPath> {
+        let before = self.before.as_ref().unwrap_or(&self.snapshot);
+        (0..before.asked.len()).filter_map(|n| before.address(n)).map(WsPath::from_normal).collect()
     }
 
     /// How many steps the change reaches, without those that they only need.
@@ -163,19 +169,26 @@ impl Session {
         let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
         let trails = if definitions { Some(read_trails(self.own().ok()?, &path, &old)?) } else { None };
         let touched = self.touched(&seal, &changes, trails.as_ref())?;
-        let addresses = (0..old.asked.len()).filter(|_| definitions).filter_map(|n| old.address(n));
-        let asked = addresses.map(WsPath::from_normal).collect();
         let is_same = touched.units.is_empty() && touched.definitions.is_empty();
-        let (snapshot, changed, again) = match trails {
+        let (snapshot, changed, again, before) = match trails {
             Some(trails) if !is_same => {
                 let spliced = self.evaluate_again(patterns, &seal, &touched, &old, &trails)?;
-                (spliced.0, spliced.1, Some(spliced.2))
+                (spliced.0, spliced.1, Some(spliced.2), Some(old))
             }
-            _ => (old, Vec::new(), None),
+            _ => (old, Vec::new(), None, None),
         };
         let wanted = snapshot.reached(&touched.nodes, &changed);
         let part = snapshot.part(&wanted).ok()?;
-        Some(Reached { seal, snapshot, changes, part, again, relisted: touched.relisted, asked, definitions })
+        Some(Reached {
+            seal,
+            snapshot,
+            changes,
+            part,
+            again,
+            relisted: touched.relisted,
+            before,
+            definitions,
+        })
     }
 
     /// Evaluates what some declarations reach again, and puts it into the graph.
@@ -231,8 +244,8 @@ impl Workshop<'_> {
         // The seal may be older than what was published last: a build that failed, or whose files were young, writes none.
         let gone = match reached.definitions {
             true => {
-                let homes = homes(patterns, &reached.asked);
-                self.sweep(&homes, |path| results.contains(path))
+                let homes = homes(patterns, || reached.asked());
+                self.sweep(&homes, results.search())
             }
             false => Vec::new(),
         };

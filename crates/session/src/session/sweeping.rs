@@ -44,12 +44,12 @@ impl Workshop<'_> {
         let now: std::collections::HashSet<String> =
             results.map(|r| format!("{out}/{}", r.publish.as_str())).collect();
         let asked = evaluation.targets.iter().map(|t| WsPath::from_normal(&graph.target(*t).address));
-        let homes = homes(patterns, &asked.collect::<Vec<_>>());
+        let homes = homes(patterns, || asked.collect());
         self.sweep(&homes, |path| now.contains(path))
     }
 
     /// Removes what lies in some folders (below the folder of results) and nothing makes any more.
-    pub(super) fn sweep(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> ChangeList<Published> {
+    pub(super) fn sweep(&self, homes: &[WsPath], is_made: impl FnMut(&str) -> bool) -> ChangeList<Published> {
         let gone = self.remove_results(&self.stale_results(homes, is_made));
         // Whatever was there is known now.
         if homes.iter().any(WsPath::is_root)
@@ -67,26 +67,29 @@ impl Workshop<'_> {
     }
 
     /// Published results in some folders (below the folder of results) that nothing makes any more.
-    fn stale_results(&self, homes: &[WsPath], is_made: impl Fn(&str) -> bool) -> Vec<Arc<str>> {
+    fn stale_results(&self, homes: &[WsPath], mut is_made: impl FnMut(&str) -> bool) -> Vec<Arc<str>> {
         let out = self.results_folder();
         let below_out = |home: &WsPath| match home.is_root() {
             true => out.to_string(),
             false => format!("{out}/{home}"),
         };
+        let has_all = homes.iter().any(WsPath::is_root);
         let homes: FxHashSet<String> = homes.iter().map(below_out).collect();
         let belongs = |path: &str| {
+            if has_all && path.len() > out.as_str().len() && path.starts_with(out.as_str()) {
+                return path.as_bytes()[out.as_str().len()] == b'/';
+            }
             let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
             // A single result may be beside its folder, under its name.
             ends.chain([path]).any(|folder| homes.contains(folder))
         };
-        // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.
-        let is_in_one = |path: &str| {
-            let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
-            ends.chain([path]).any(&is_made)
-        };
-        let known = self.state().published.names().into_iter();
-        let mut stale: Vec<Arc<str>> = known.filter(|path| belongs(path) && !is_made(path)).collect();
+        let mut stale = self.state().published.names_where(|path| belongs(path) && !is_made(path));
         if self.has_unknown_results() {
+            // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.
+            let mut is_in_one = |path: &str| {
+                let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
+                ends.chain([path]).any(&mut is_made)
+            };
             let files = self.files_of_results().into_iter();
             stale.extend(files.filter(|path| belongs(path) && !is_in_one(path)));
         }
@@ -122,9 +125,13 @@ impl Workshop<'_> {
 }
 
 /// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
-/// folders that it means. `asked` are the addresses of the targets that it asked for.
-pub(super) fn homes(patterns: &[AddressPattern], asked: &[WsPath]) -> Vec<WsPath> {
-    let mut homes = Vec::new();
+/// folders that it means. `asked` gives the addresses of the targets that it asked for.
+pub(super) fn homes(patterns: &[AddressPattern], asked: impl FnOnce() -> Vec<WsPath>) -> Vec<WsPath> {
+    // All that there is belongs to who asks for everything.
+    if patterns.iter().any(|pattern| pattern.is_folder && !pattern.is_glob() && pattern.path.is_root()) {
+        return vec![WsPath::root()];
+    }
+    let (asked, mut homes) = (asked(), Vec::new());
     for pattern in patterns {
         if pattern.is_glob() {
             // Of a target of which it means some entries only, the others stay.
