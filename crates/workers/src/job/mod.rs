@@ -30,8 +30,10 @@ pub enum RefusedMessage {
     NoMember(PublicKey, String),
     /// It is not signed by the key that it names.
     WrongSignature,
-    /// It is damaged, or of another version.
+    /// It is damaged.
     Damaged,
+    /// Another version of nubrik wrote it: the version of its format.
+    OtherVersion(u8),
     /// The rest of it is not in the shared cache.
     NotThere,
     /// It names a path that leads out of the workspace.
@@ -48,7 +50,11 @@ impl fmt::Display for RefusedMessage {
                 write!(f, "{key} is no member that may write the channel `{channel}`")
             }
             RefusedMessage::WrongSignature => f.write_str("its signature is wrong"),
-            RefusedMessage::Damaged => f.write_str("it is damaged, or of another version"),
+            RefusedMessage::Damaged => f.write_str("it is damaged"),
+            RefusedMessage::OtherVersion(theirs) => {
+                let which = if *theirs < VERSION { "an older" } else { "a newer" };
+                write!(f, "{which} version of nubrik wrote it: clients and workers need the same one")
+            }
             RefusedMessage::NotThere => f.write_str("what it says is not in the shared cache"),
             RefusedMessage::NoPath(path) => write!(f, "`{path}` is no path"),
             RefusedMessage::Tied => f.write_str("such steps run only where they are asked for"),
@@ -57,6 +63,14 @@ impl fmt::Display for RefusedMessage {
 }
 
 impl std::error::Error for RefusedMessage {}
+
+/// What bytes hold that the same version of nubrik wrote.
+fn of_this_version<T: Layout>(bytes: &[u8]) -> Result<T, RefusedMessage> {
+    match bytes.first() {
+        Some(version) if *version != VERSION => Err(RefusedMessage::OtherVersion(*version)),
+        _ => Ok(T::of_version(bytes, VERSION)?),
+    }
+}
 
 impl From<Truncated> for RefusedMessage {
     fn from(_: Truncated) -> RefusedMessage {
@@ -116,7 +130,7 @@ impl ToolSheet {
     /// What someone signed who may write a channel.
     pub fn open(bytes: &[u8], members: &KeyList, channel: &str) -> Result<ToolSheet, RefusedMessage> {
         let (_, body) = opened(bytes, members, channel, SignedThing::Tools)?;
-        Ok(ToolSheet::of_version(body, VERSION)?)
+        of_this_version(body)
     }
 }
 
@@ -254,7 +268,7 @@ impl JobSheet {
         freight: &dyn Freight,
     ) -> Result<JobSheet, RefusedMessage> {
         let (_, bytes) = received(message, members, JOBS, (SignedThing::Job, freight))?;
-        let sheet = JobSheet::of_version(&bytes, VERSION)?;
+        let sheet: JobSheet = of_this_version(&bytes)?;
         let is_there = |id: &StepId| id.index() < sheet.graph.steps.len();
         if !is_there(&sheet.step) || !sheet.makers.iter().all(is_there) {
             return Err(RefusedMessage::Damaged);
@@ -282,7 +296,7 @@ impl AnswerSheet {
         freight: &dyn Freight,
     ) -> Result<(PublicKey, AnswerSheet), RefusedMessage> {
         let (key, bytes) = received(message, members, WORKERS, (SignedThing::Answer, freight))?;
-        Ok((key, AnswerSheet::of_version(&bytes, VERSION)?))
+        Ok((key, of_this_version(&bytes)?))
     }
 }
 

@@ -177,6 +177,20 @@ fn only_those_are_read_that_someone_signed_who_may() {
 }
 
 #[test]
+fn what_another_version_wrote_is_refused_as_such() {
+    let (client, members) = client();
+    let hold = Hold::default();
+    for (version, word) in [(VERSION - 1, "an older version"), (VERSION + 1, "a newer version")] {
+        let message = sent(&client, SignedThing::Job, &a_job().to_version(version), &hold).unwrap();
+        let refused = JobSheet::open(&message, &members, &hold).err();
+        assert_eq!(refused, Some(RefusedMessage::OtherVersion(version)));
+        assert!(refused.is_some_and(|refused| refused.to_string().starts_with(word)));
+    }
+    let message = sent(&client, SignedThing::Job, &[], &hold).unwrap();
+    assert_eq!(JobSheet::open(&message, &members, &hold).err(), Some(RefusedMessage::Damaged));
+}
+
+#[test]
 fn what_is_too_long_for_a_message_goes_by_the_store() {
     let worker = SecretKey::generate().unwrap();
     let member = Member { name: "w".to_owned(), key: worker.public(), channels: Vec::new() };
