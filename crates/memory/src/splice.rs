@@ -4,7 +4,7 @@
 use nubrik_bytes::Encoder;
 use nubrik_graph::{Closure, Purpose, Step, StepId, TargetId, write_step, write_target};
 use nubrik_lang::Evaluation;
-use rustc_hash::{FxHashMap, FxHashSet};
+use rustc_hash::FxHashMap;
 
 use crate::numbers::Lists;
 use crate::seal::NO_NODE;
@@ -69,11 +69,11 @@ impl<'a> Splice<'a> {
             Snapshot { heap: old.heap.clone(), paths: old.paths.clone(), ..Snapshot::default() };
         // Few paths are looked for among many.
         let files = &again.graph.files;
-        let wanted: FxHashMap<&str, usize> =
-            files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n)).collect();
+        let wanted: FxHashMap<&[u8], usize> =
+            files.iter().enumerate().map(|(n, f)| (f.path.as_str().as_bytes(), n)).collect();
         let mut nodes = vec![NO_NODE; files.len()];
         for node in 0..old.paths.len() {
-            if let Some(file) = wanted.get(old.path(node)) {
+            if let Some(file) = wanted.get(old.heap.unchecked(&old.paths, node)) {
                 nodes[*file] = node as u32;
             }
         }
@@ -168,8 +168,11 @@ impl<'a> Splice<'a> {
         let mut requested: Vec<u32> =
             asked.flat_map(|t| self.old.results.get(*t as usize)).copied().collect();
         requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
-        let mut seen = FxHashSet::default();
-        requested.retain(|node| seen.insert(*node));
+        let mut seen = vec![false; self.makers.len()];
+        if requested.iter().any(|node| *node as usize >= seen.len()) {
+            return None;
+        }
+        requested.retain(|node| !std::mem::replace(&mut seen[*node as usize], true));
         let mut needed = vec![false; count + self.new.len()];
         // Sets that steps need which were not evaluated again, and that any step needs.
         let mut by_old = vec![false; self.old.sets.len()];
