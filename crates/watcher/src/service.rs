@@ -8,7 +8,7 @@ use std::time::{Duration, Instant};
 use nubrik_bytes::Digest;
 use nubrik_disk::Below;
 use rustix::event::{PollFd, PollFlags, Timespec, poll};
-use rustix::fs::{FlockOperation, Mode, OFlags};
+use rustix::fs::{AtFlags, FlockOperation, Mode, OFlags};
 use rustix::io::Errno;
 use rustix::net::{AddressFamily, SocketFlags, SocketType};
 
@@ -70,16 +70,31 @@ pub fn serve(
     seal: Option<&str>,
     life: WatcherLife,
 ) -> io::Result<WatcherEnding> {
+    let place = own.top().try_clone_to_owned()?;
+    match watch(root, own, program, seal, life) {
+        // Whatever went wrong, it was that.
+        Err(_) if rustix::fs::fstat(&place).is_ok_and(|found| found.st_nlink == 0) => Ok(WatcherEnding::Gone),
+        served => served,
+    }
+}
+
+fn watch(
+    root: Below,
+    own: Below,
+    program: Digest,
+    seal: Option<&str>,
+    life: WatcherLife,
+) -> io::Result<WatcherEnding> {
     let lock = own.open(LOCK, OFlags::CREATE | OFlags::WRONLY)?;
     if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
         return Ok(WatcherEnding::Other);
     }
-    // Only this user is to connect, from the first moment on.
-    rustix::process::umask(Mode::from_raw_mode(0o077));
     own.remove(SOCKET)?;
     let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
     let listener = rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
     rustix::net::bind(&listener, &address(&own)?)?;
+    // Others cannot connect; one that does before this is not answered.
+    rustix::fs::chmodat(own.top(), SOCKET, Mode::from_raw_mode(0o600), AtFlags::empty())?;
     rustix::net::listen(&listener, 64)?;
     let place = own.look_at(SOCKET)?;
     let is_there = |own: &Below| {

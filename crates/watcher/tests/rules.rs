@@ -11,7 +11,7 @@ use nubrik_bytes::Digest;
 use nubrik_disk::Below;
 use nubrik_memory::Roles;
 use nubrik_source::FilePath;
-use nubrik_watcher::{Doubt, WatcherPlace};
+use nubrik_watcher::{Doubt, WatcherEnding, WatcherLife, WatcherPlace, serve};
 use watched::{Watched, append, map_to_write};
 
 /// A workspace in which everything that can be known is known.
@@ -172,4 +172,15 @@ fn who_sees_other_files_or_is_another_program_is_told_nothing() {
     assert!(other_program.status().is_none());
     // It has ended: the other program begins one of its own.
     watched.ended();
+}
+
+#[test]
+fn a_watcher_whose_folder_is_gone_before_it_begins_just_ends() {
+    let folder = tempfile::tempdir().unwrap();
+    let own = folder.path().join(".own");
+    fs::create_dir(&own).unwrap();
+    let (root, below) = (Below::new(folder.path()).unwrap(), Below::new(&own).unwrap());
+    fs::remove_dir(&own).unwrap();
+    let life = WatcherLife::Unasked(std::time::Duration::from_secs(60));
+    assert_eq!(serve(root, below, Digest([3; 32]), None, life).unwrap(), WatcherEnding::Gone);
 }
