@@ -15,7 +15,8 @@ use nubrik_memory::{
     Entry, Journal, NewSeal, OpenJournal, Roles, Seal, SealNews, Sealed, ToLookAt, write_seal,
 };
 use nubrik_source::FilePath;
-use nubrik_watcher::{Doubt, WatcherAnswer, WatcherLife, WatcherPlace, serve};
+use nubrik_testing::{Need, skip};
+use nubrik_watcher::{Doubt, WatcherAnswer, WatcherLife, WatcherPlace, can_watch, serve};
 
 pub const SEAL: &str = "seals/one";
 
@@ -45,6 +46,18 @@ pub const FOLDERS: [&str; 5] = ["src", "src/deep", "src/deep/er", "out", "lib"];
 pub const FILES: [&str; 4] = ["a", "b.c", "höhe.h", "a-b"];
 
 impl Watched {
+    /// One in which something can be known; `None` where the kernel does not say all changes of temporary files.
+    pub fn that_can_be_known() -> Option<Watched> {
+        let folder = Below::new(&std::env::temp_dir()).unwrap();
+        match can_watch(folder.top()) {
+            Ok(()) => Some(Watched::new()),
+            Err(doubt) => {
+                skip(Need::Watching, format_args!("temporary files cannot be watched: {doubt:?}"));
+                None
+            }
+        }
+    }
+
     pub fn new() -> Watched {
         let folder = tempfile::tempdir().unwrap();
         let top = folder.path().join("ws");
