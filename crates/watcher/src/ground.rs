@@ -1,6 +1,6 @@
 //! Watches on all that seals looked at in a workspace, and what follows from what happens to it.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::fs::File;
 use std::io;
 use std::os::fd::OwnedFd;
@@ -175,6 +175,8 @@ impl WatchedGround {
                 }
             }
             Some(Whose::File(_)) if has_left => self.give_up_file(watch),
+            // All its paths are doubted since the first time.
+            Some(Whose::File(file)) if !file.is_quiet => {}
             Some(Whose::File(file)) => {
                 file.is_quiet = false;
                 for (seal, number) in &file.paths {
@@ -272,7 +274,7 @@ impl WatchedGround {
         let is_grown =
             |known: &mut WatchedSeal| known.version.file == version.file && known.seal.len() <= seal.len();
         if let Some(mut same) = known.take_if(is_grown) {
-            if same.version != version {
+            if (same.version, same.file) != (version, file) {
                 same.grow(seal, (version, file));
             }
             self.seals.push(same);
@@ -296,11 +298,13 @@ impl WatchedGround {
             self.doubt = doubt;
             return;
         }
-        for watch in seal.watches.iter().flatten() {
-            let Some(Whose::File(file)) = self.whose.get_mut(watch) else { continue };
+        // Thousands of paths may lead to one file: each is gone through once.
+        let watches: BTreeSet<WatchId> = seal.watches.into_iter().flatten().collect();
+        for watch in watches {
+            let Some(Whose::File(file)) = self.whose.get_mut(&watch) else { continue };
             file.paths.retain(|(id, _)| *id != seal.id);
             if file.paths.is_empty() {
-                self.give_up_file(*watch);
+                self.give_up_file(watch);
             }
         }
     }

@@ -1,5 +1,6 @@
 //! The process that watches.
 
+use std::fs::File;
 use std::io;
 use std::os::fd::{AsFd, OwnedFd};
 use std::os::unix::net::UnixStream;
@@ -70,36 +71,57 @@ pub fn serve(
     seal: Option<&str>,
     life: WatcherLife,
 ) -> io::Result<WatcherEnding> {
-    let place = own.top().try_clone_to_owned()?;
-    match watch(root, own, program, seal, life) {
+    let served = Listener::open(&own).and_then(|listener| match listener {
+        Some(listener) => watch(&listener, root, &own, (program, seal, life)),
+        None => Ok(WatcherEnding::Other),
+    });
+    match served {
         // Whatever went wrong, it was that.
-        Err(_) if rustix::fs::fstat(&place).is_ok_and(|found| found.st_nlink == 0) => Ok(WatcherEnding::Gone),
+        Err(_) if rustix::fs::fstat(own.top()).is_ok_and(|found| found.st_nlink == 0) => {
+            Ok(WatcherEnding::Gone)
+        }
         served => served,
     }
 }
 
-fn watch(
-    root: Below,
-    own: Below,
-    program: Digest,
-    seal: Option<&str>,
-    life: WatcherLife,
-) -> io::Result<WatcherEnding> {
-    let lock = own.open(LOCK, OFlags::CREATE | OFlags::WRONLY)?;
-    if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
-        return Ok(WatcherEnding::Other);
+/// Where a watcher listens, which only one of a workspace does.
+struct Listener {
+    socket: OwnedFd,
+    /// The socket's device and number in the tool's own folder.
+    place: (u64, u64),
+    _lock: File,
+}
+
+impl Listener {
+    /// Begins to listen; `None` where another watcher does.
+    fn open(own: &Below) -> io::Result<Option<Listener>> {
+        let lock = own.open(LOCK, OFlags::CREATE | OFlags::WRONLY)?;
+        if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
+            return Ok(None);
+        }
+        own.remove(SOCKET)?;
+        let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
+        let socket = rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
+        rustix::net::bind(&socket, &address(own)?)?;
+        // Others cannot connect; one that does before this is not answered.
+        rustix::fs::chmodat(own.top(), SOCKET, Mode::from_raw_mode(0o600), AtFlags::empty())?;
+        rustix::net::listen(&socket, 64)?;
+        let place = own.look_at(SOCKET)?;
+        Ok(Some(Listener { socket, place: (place.st_dev, place.st_ino), _lock: lock }))
     }
-    own.remove(SOCKET)?;
-    let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-    let listener = rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
-    rustix::net::bind(&listener, &address(&own)?)?;
-    // Others cannot connect; one that does before this is not answered.
-    rustix::fs::chmodat(own.top(), SOCKET, Mode::from_raw_mode(0o600), AtFlags::empty())?;
-    rustix::net::listen(&listener, 64)?;
-    let place = own.look_at(SOCKET)?;
-    let is_there = |own: &Below| {
-        own.look_at(SOCKET).is_ok_and(|now| (now.st_dev, now.st_ino) == (place.st_dev, place.st_ino))
-    };
+
+    /// Whether who asks still finds it.
+    fn is_there(&self, own: &Below) -> bool {
+        own.look_at(SOCKET).is_ok_and(|now| (now.st_dev, now.st_ino) == self.place)
+    }
+}
+
+fn watch(
+    listener: &Listener,
+    root: Below,
+    own: &Below,
+    (program, seal, life): (Digest, Option<&str>, WatcherLife),
+) -> io::Result<WatcherEnding> {
     let mut ground = WatchedGround::new(root, Below::of(own.top().try_clone_to_owned()?))?;
     if let Some(seal) = seal {
         ground.learn(seal);
@@ -115,7 +137,7 @@ fn watch(
     };
     let mut looked = Instant::now();
     let ending = loop {
-        let is_news = service.round(&listener)?;
+        let is_news = service.round(&listener.socket)?;
         if let Some(ending) = service.ending {
             break ending;
         }
@@ -124,12 +146,12 @@ fn watch(
         }
         if is_news || looked.elapsed() >= ROUND {
             looked = Instant::now();
-            if !is_there(&own) {
+            if !listener.is_there(own) {
                 break WatcherEnding::Gone;
             }
         }
     };
-    if is_there(&own) {
+    if listener.is_there(own) {
         own.remove(SOCKET)?;
     }
     Ok(ending)
@@ -161,7 +183,7 @@ impl WatcherService {
     }
 
     /// Somebody asks, which keeps a watcher of one kind.
-    fn is_asked(&mut self) {
+    fn note_question(&mut self) {
         if matches!(self.life, WatcherLife::Unasked(_)) {
             self.since = Instant::now();
         }
@@ -247,7 +269,7 @@ impl WatcherService {
         }
         match question.want {
             Want::Doubtful { seen, seal, version, file } => {
-                self.is_asked();
+                self.note_question();
                 let answer = self.ground.doubtful(&seen, &seal, version, file);
                 send(&mut connection, &answer)?;
                 self.see_at = Some(Instant::now() + AFTER);
@@ -256,7 +278,7 @@ impl WatcherService {
                 }
             }
             Want::Learn { seal } => {
-                self.is_asked();
+                self.note_question();
                 send(&mut connection, &WatcherAnswer::Done)?;
                 self.ground.hear();
                 self.ground.learn(&seal);

@@ -157,6 +157,8 @@ fn a_seal_of_another_state_is_not_known() {
     fs::remove_file(&file).unwrap();
     fs::write(&file, bytes).unwrap();
     assert_eq!(watched.doubtful().unwrap().1, Err(Doubt::Learning));
+    watched.rest();
+    assert!(!watched.doubts("src/a"), "it was found whole");
     watched.stop();
 }
 

@@ -195,7 +195,10 @@ fn watcher(session: &Session) -> Finding {
                 let found = format!("none now: {}", said.trim_start_matches("ended").trim_start());
                 Finding { found, ..finding }
             }
-            None => Finding { found: "none yet: a build leaves one behind".to_owned(), ..finding },
+            None => Finding {
+                found: "none answers: a build leaves one behind where there is none".to_owned(),
+                ..finding
+            },
         };
     };
     let WatcherStatus { paths, same, apart, lacking, .. } = status;
