@@ -71,7 +71,7 @@ pub fn serve(
     seal: Option<&str>,
     life: WatcherLife,
 ) -> io::Result<WatcherEnding> {
-    let served = Listener::open(&own).and_then(|listener| match listener {
+    let served = WatcherSocket::open(&own).and_then(|listener| match listener {
         Some(listener) => watch(&listener, root, &own, (program, seal, life)),
         None => Ok(WatcherEnding::Other),
     });
@@ -85,16 +85,16 @@ pub fn serve(
 }
 
 /// Where a watcher listens, which only one of a workspace does.
-struct Listener {
+struct WatcherSocket {
     socket: OwnedFd,
     /// The socket's device and number in the tool's own folder.
     place: (u64, u64),
     _lock: File,
 }
 
-impl Listener {
+impl WatcherSocket {
     /// Begins to listen; `None` where another watcher does.
-    fn open(own: &Below) -> io::Result<Option<Listener>> {
+    fn open(own: &Below) -> io::Result<Option<WatcherSocket>> {
         let lock = own.open(LOCK, OFlags::CREATE | OFlags::WRONLY)?;
         if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             return Ok(None);
@@ -107,7 +107,7 @@ impl Listener {
         rustix::fs::chmodat(own.top(), SOCKET, Mode::from_raw_mode(0o600), AtFlags::empty())?;
         rustix::net::listen(&socket, 64)?;
         let place = own.look_at(SOCKET)?;
-        Ok(Some(Listener { socket, place: (place.st_dev, place.st_ino), _lock: lock }))
+        Ok(Some(WatcherSocket { socket, place: (place.st_dev, place.st_ino), _lock: lock }))
     }
 
     /// Whether who asks still finds it.
@@ -117,7 +117,7 @@ impl Listener {
 }
 
 fn watch(
-    listener: &Listener,
+    listener: &WatcherSocket,
     root: Below,
     own: &Below,
     (program, seal, life): (Digest, Option<&str>, WatcherLife),
