@@ -262,13 +262,14 @@ fn ways_out_are_shut(means: Means) {
 fn what_a_step_leaves_running_is_ended() {
     for means in means() {
         for (way, is_told) in [("", false), ("setsid", true)] {
+            // Once it has begun it starts no program: one that starts as its step ends may fail, and nothing is left.
             let target = format!(
-                "target a = step {{ run = sh`echo x > {{out \"a\"}}; {way} sh -c \"trap '' HUP TERM; : > $TMPDIR/begun; sleep 77.25\" > /dev/null 2>&1 & until test -e $TMPDIR/begun; do sleep 0.01; done` }}"
+                "target a = step {{ run = sh`echo x > {{out \"a\"}}; {way} sh -c \"trap '' HUP TERM; : > $TMPDIR/begun; while :; do : 77.25; done\" > /dev/null 2>&1 & until test -e $TMPDIR/begun; do sleep 0.01; done` }}"
             );
             let root = confined(means, &target);
             let run = root.run(&["build", "--plain"]).expect(0);
             let left = std::process::Command::new("sh")
-                .args(["-c", "ps ax -o args | grep -c '[s]leep 77.25'"])
+                .args(["-c", "ps ax -o args | grep -c '[d]o : 77.25'"])
                 .output();
             let printed = format!("{means:?}: {}{}", run.stdout, run.stderr);
             assert_eq!(String::from_utf8_lossy(&left.unwrap().stdout).trim(), "0", "{printed}");
