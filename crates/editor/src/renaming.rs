@@ -1,6 +1,7 @@
 //! Another name for something, in all files that name it. What cannot be done everywhere is not begun.
 
 use std::collections::HashMap;
+use std::fmt;
 
 use lsp_types::{Range, TextEdit, Uri, WorkspaceEdit};
 use nubrik_graph::Graph;
@@ -11,6 +12,63 @@ use nubrik_syntax::{Node, SyntaxKind, views};
 use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
 use crate::state::EditorKnowledge;
+
+/// Why something keeps its name. Its text is for people.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum RenameRefusal {
+    /// The request does not have the form of one.
+    NotUnderstood,
+    /// The file is none of the workspace's.
+    Elsewhere,
+    /// Nothing at the place has a name that could be another one.
+    NoName,
+    /// It is declared where nothing can be written.
+    DeclaredElsewhere,
+    /// A file that may use it cannot be read.
+    Unread(WsPath),
+    /// No name can be written so.
+    NotAName(String),
+    /// Its uses are not known: the definitions have errors.
+    Errors,
+    /// It went while it was asked for.
+    Gone,
+    /// A file already has something of the new name.
+    Taken { name: String, path: WsPath },
+    /// A file takes all of another one by one name, so that its uses cannot be recognised there.
+    UsedWhole { name: String, path: WsPath, home: WsPath },
+    /// A file has an address that may mean it.
+    MayBeUsed(WsPath),
+    /// A file has a parameter of the same name.
+    Bound { name: String, path: WsPath },
+}
+
+impl fmt::Display for RenameRefusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            RenameRefusal::NotUnderstood => f.write_str("the request cannot be read"),
+            RenameRefusal::Elsewhere => f.write_str("the file is not in this workspace"),
+            RenameRefusal::NoName => f.write_str("nothing here has a name that could be another one"),
+            RenameRefusal::DeclaredElsewhere => f.write_str("it is declared elsewhere"),
+            RenameRefusal::Unread(path) => write!(f, "{path} cannot be read, and may use it"),
+            RenameRefusal::NotAName(name) => {
+                let names = "small letters, digits and `_`, and no word of the language";
+                write!(f, "`{name}` cannot be a name: {names}")
+            }
+            RenameRefusal::Errors => f.write_str("what uses it is known once the definitions have no errors"),
+            RenameRefusal::Gone => f.write_str("it is not there any more"),
+            RenameRefusal::Taken { name, path } => write!(f, "`{name}` is something else in {path}"),
+            RenameRefusal::UsedWhole { name, path, home } => {
+                write!(f, "{path} uses all of {home} by one name, in which `{name}` cannot be recognised")
+            }
+            RenameRefusal::MayBeUsed(path) => {
+                write!(f, "{path} may use it by an address, which is not known to lead to it")
+            }
+            RenameRefusal::Bound { name, path } => {
+                write!(f, "a parameter in {path} is called `{name}` as well")
+            }
+        }
+    }
+}
 
 /// What has the name at a byte, and where that name is; nothing for what has no name that could be another one.
 pub fn renamed_at(
@@ -86,18 +144,17 @@ impl Renaming<'_> {
     /// What is to be written in a file.
     ///
     /// # Errors
-    /// Why that cannot be done, for people.
-    fn edits(&self, path: &WsPath, text: OpenText) -> Result<Vec<TextEdit>, String> {
+    /// Why that cannot be done.
+    fn edits(&self, path: &WsPath, text: OpenText) -> Result<Vec<TextEdit>, RenameRefusal> {
         let Renaming { graph, wanted, old, new, home } = self;
         let root = text.parsed.tree.root();
         let names = FileNames::of(graph, path.as_str(), root);
         if path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
-            return Err(format!("`{new}` is something else in {path}"));
+            return Err(RenameRefusal::Taken { name: (*new).to_owned(), path: path.clone() });
         }
         if self.is_used_by_kit_name(root, &names) {
-            return Err(format!(
-                "{path} uses all of {home} by one name, in which `{old}` cannot be recognised"
-            ));
+            let (name, path, home) = (old.clone(), path.clone(), home.clone());
+            return Err(RenameRefusal::UsedWhole { name, path, home });
         }
         let mut edits = Vec::new();
         let mut is_used_otherwise = false;
@@ -119,11 +176,11 @@ impl Renaming<'_> {
             edits.push(TextEdit { range, new_text });
         });
         if is_used_otherwise {
-            return Err(format!("{path} may use it by an address, which is not known to lead to it"));
+            return Err(RenameRefusal::MayBeUsed(path.clone()));
         }
         let bound = || [old.as_str(), new].into_iter().find(|name| binds(root, name));
         match bound().filter(|_| !edits.is_empty()) {
-            Some(name) => Err(format!("a parameter in {path} is called `{name}` as well")),
+            Some(name) => Err(RenameRefusal::Bound { name: name.to_owned(), path: path.clone() }),
             None => Ok(edits),
         }
     }
@@ -162,7 +219,7 @@ impl Renaming<'_> {
 /// What is to be written in all files so that something has another name.
 ///
 /// # Errors
-/// Why that cannot be done, for people.
+/// Why that cannot be done.
 #[allow(clippy::mutable_key_type)] // The protocol's own types say so.
 pub fn renamed(
     known: &EditorKnowledge,
@@ -171,46 +228,43 @@ pub fn renamed(
     byte: usize,
     new: &str,
     definitions: &DefinitionFiles<'_>,
-) -> Result<WorkspaceEdit, String> {
-    let (mut wanted, old, _) =
-        renamed_at(known, document, byte).ok_or("nothing here has a name that could be another one")?;
+) -> Result<WorkspaceEdit, RenameRefusal> {
+    let (mut wanted, old, _) = renamed_at(known, document, byte).ok_or(RenameRefusal::NoName)?;
     let mut declared_in = document;
     let other;
     // What is taken from another file has its name there.
     if let NameMeaning::InFile(path) = &wanted {
-        let path = WsPath::root().resolve(path).map_err(|_| "it is declared elsewhere")?;
-        let text = (definitions.read)(&path).ok_or_else(|| format!("{path} cannot be read"))?;
+        let path = WsPath::root().resolve(path).map_err(|_| RenameRefusal::DeclaredElsewhere)?;
+        let text = (definitions.read)(&path).ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
         other = OpenText::new(path, text);
         declared_in = &other;
         let token = other.declared(&old);
-        wanted = NameMeaning::Declared(token.ok_or("nothing here has a name that could be another one")?);
+        wanted = NameMeaning::Declared(token.ok_or(RenameRefusal::NoName)?);
     }
     if !nubrik_syntax::is_name(new) || nubrik_syntax::is_reserved(new) {
-        return Err(format!(
-            "`{new}` cannot be a name: small letters, digits and `_`, and no word of the language"
-        ));
+        return Err(RenameRefusal::NotAName(new.to_owned()));
     }
     let graph = &known.evaluated.evaluation.graph;
     if let NameMeaning::Declared(token) = &wanted
         && declares_target(declared_in.parsed.tree.root(), token.start as usize)
     {
-        return Err("what uses it is known once the definitions have no errors".to_owned());
+        return Err(RenameRefusal::Errors);
     }
     let home = match &wanted {
         NameMeaning::Target(address) => {
-            let id = graph.find_target(address).ok_or("it is not there any more")?;
-            WsPath::root().resolve(&graph.target(id).place.file).map_err(|_| "it is declared elsewhere")?
+            let id = graph.find_target(address).ok_or(RenameRefusal::Gone)?;
+            let file = WsPath::root().resolve(&graph.target(id).place.file);
+            file.map_err(|_| RenameRefusal::DeclaredElsewhere)?
         }
         _ => declared_in.path.clone(),
     };
     let renaming = Renaming { graph, wanted, old, new, home };
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
     for path in definitions.paths {
-        let text =
-            (definitions.read)(path).ok_or_else(|| format!("{path} cannot be read, and may use it"))?;
+        let text = (definitions.read)(path).ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
         let edits = renaming.edits(path, OpenText::new(path.clone(), text))?;
         if !edits.is_empty() {
-            changes.insert(places.uri(path).ok_or("a file has no address")?, edits);
+            changes.insert(places.uri(path).ok_or(RenameRefusal::DeclaredElsewhere)?, edits);
         }
     }
     Ok(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() })

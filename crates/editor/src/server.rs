@@ -21,7 +21,7 @@ use crate::document::OpenText;
 use crate::places::{DefinitionFiles, FileAddresses};
 use crate::problems::{actions, problems};
 use crate::reading;
-use crate::renaming::{renamed, renamed_at};
+use crate::renaming::{RenameRefusal, renamed, renamed_at};
 use crate::state::{Beside, EditorKnowledge, Evaluated, UnsavedTexts, begin};
 
 /// Runs a command of the program for an editor: words as on the command line. Gives what it printed, and whether it ended well.
@@ -228,7 +228,7 @@ impl EditorServer<'_> {
             return match self.rename(params) {
                 Ok(edit) => Response::new_ok(id, edit),
                 // What cannot be done is reported to who asked.
-                Err(why) => Response::new_err(id, ErrorCode::RequestFailed as i32, why),
+                Err(why) => Response::new_err(id, ErrorCode::RequestFailed as i32, why.to_string()),
             };
         }
         match self.reply(&method, params) {
@@ -239,10 +239,10 @@ impl EditorServer<'_> {
         }
     }
 
-    fn rename(&self, params: Value) -> Result<lsp::WorkspaceEdit, String> {
-        let asked = parsed::<lsp::RenameParams>(params).ok_or("the request cannot be read")?;
+    fn rename(&self, params: Value) -> Result<lsp::WorkspaceEdit, RenameRefusal> {
+        let asked = parsed::<lsp::RenameParams>(params).ok_or(RenameRefusal::NotUnderstood)?;
         let at = asked.text_document_position;
-        let document = self.document(&at.text_document.uri).ok_or("the file is not in this workspace")?;
+        let document = self.document(&at.text_document.uri).ok_or(RenameRefusal::Elsewhere)?;
         let read = |path: &WsPath| self.text(path);
         let byte = document.byte(at.position);
         let definitions = DefinitionFiles { paths: &self.known.evaluated.files, read: &read };

@@ -1,5 +1,6 @@
 //! Fetching by digest: what comes is compared with it before anything else is done with it.
 
+use std::fmt;
 use std::fs::File;
 use std::io::{self, BufWriter, Write};
 use std::path::Path;
@@ -9,7 +10,7 @@ use nubrik_archive::listing_digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::WorkProblem;
 use nubrik_pins::{Desk, PinProblem, Registry, held_archive};
-use nubrik_web::{Address, Checksum, Credential, Sink, WebRequest};
+use nubrik_web::{Address, AddressProblem, Checksum, Credential, Sink, Trouble, WebRequest};
 
 use crate::web_access::WebAccess;
 
@@ -59,7 +60,7 @@ pub(crate) fn fetch(
     for url in urls {
         match fetch_from(fetcher, url, digest, target) {
             Ok(()) => return Ok(()),
-            Err(problem) => problems.push(problem),
+            Err(problem) => problems.push(problem.to_string()),
         }
         if fetcher.cancel.is_thrown() {
             break;
@@ -68,40 +69,71 @@ pub(crate) fn fetch(
     Err(WorkProblem::NotFetched(problems))
 }
 
+/// Why one mirror did not give what has the digest. Its text is for people.
+enum MirrorTrouble {
+    /// The definition's address cannot be read.
+    Unreadable(AddressProblem),
+    /// It is below a registry that does not exist, of this address.
+    NoRegistry(String),
+    /// The place below a registry is not known.
+    Unlocated(PinProblem),
+    /// It did not come from an address.
+    NotCopied(Address, Trouble),
+    /// It could not be kept or read on this machine.
+    NotKept(Address, io::Error),
+    /// An address gave something else, of another digest.
+    Another { at: Address, wanted: String, found: String },
+}
+
+impl fmt::Display for MirrorTrouble {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            MirrorTrouble::Unreadable(problem) => write!(f, "an address: {problem}"),
+            MirrorTrouble::NoRegistry(url) => write!(f, "{url}: there is no such registry"),
+            MirrorTrouble::Unlocated(PinProblem { message, notes, mends }) => {
+                f.write_str(message)?;
+                notes.iter().try_for_each(|note| write!(f, "\n  {note}"))?;
+                mends.iter().try_for_each(|mend| write!(f, "\ntry     {}", mend.replace('\n', "\n        ")))
+            }
+            MirrorTrouble::NotCopied(at, trouble) => write!(f, "{at}: {trouble}"),
+            MirrorTrouble::NotKept(at, error) => write!(f, "{at}: {error}"),
+            MirrorTrouble::Another { at, wanted, found } => {
+                write!(f, "{at}: digest mismatch\n  wanted  {wanted}\n  found   {found}")
+            }
+        }
+    }
+}
+
 fn fetch_from(
     fetcher: &Fetcher<'_>,
     url: &str,
     digest: &str,
     target: &FetchTarget<'_>,
-) -> Result<(), String> {
+) -> Result<(), MirrorTrouble> {
     let (address, credential) = match url.strip_prefix(ORIGIN) {
         Some(place) => match held_archive(fetcher.root, digest).and_then(|path| Address::of_file(&path)) {
             Some(held) => (held, None),
             None => of_registry(fetcher, place)?,
         },
         // What cannot be read as an address may hold a password.
-        None => Address::parse(url).map_err(|e| format!("an address: {e}"))?,
+        None => Address::parse(url).map_err(MirrorTrouble::Unreadable)?,
     };
-    let request = WebRequest { credential, limit: LIMIT, ..WebRequest::new(address.clone()) };
-    take(fetcher, &request, digest, target).map_err(|problem| format!("{address}: {problem}"))
+    let request = WebRequest { credential, limit: LIMIT, ..WebRequest::new(address) };
+    take(fetcher, &request, digest, target)
 }
 
 /// Where a registry has what is at a path below it.
-fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Credential>), String> {
+fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Credential>), MirrorTrouble> {
     let parts = place.split_once('/').and_then(|(name, path)| Some((Registry::named(name)?, path)));
     let Some((registry, path)) = parts else {
-        return Err(format!("{ORIGIN}{place}: there is no such registry"));
+        return Err(MirrorTrouble::NoRegistry(format!("{ORIGIN}{place}")));
     };
     let stopped = || fetcher.cancel.is_thrown();
     let located = fetcher.web.bound_packages().and_then(|bound| {
         let asked = (fetcher.web.client(), fetcher.web.origins());
         Desk::new(asked, bound, fetcher.root, &stopped, &|_| {}).locate(registry, path)
     });
-    located.map_err(|PinProblem { message, notes, mends }| {
-        let notes = notes.iter().map(|note| format!("\n  {note}"));
-        let mends = mends.iter().map(|mend| format!("\ntry     {}", mend.replace('\n', "\n        ")));
-        std::iter::once(message).chain(notes).chain(mends).collect()
-    })
+    located.map_err(MirrorTrouble::Unlocated)
 }
 
 fn take(
@@ -109,18 +141,21 @@ fn take(
     request: &WebRequest,
     digest: &str,
     target: &FetchTarget<'_>,
-) -> Result<(), String> {
-    let mut sink = FileSink::new(target.fresh, digest).map_err(|e| e.to_string())?;
+) -> Result<(), MirrorTrouble> {
+    let at = || request.address.clone();
+    let not_kept = |error| MirrorTrouble::NotKept(at(), error);
+    let mut sink = FileSink::new(target.fresh, digest).map_err(not_kept)?;
     let stopped = || fetcher.cancel.is_thrown();
-    fetcher.web.client().copy(request, &mut sink, &stopped).map_err(|trouble| trouble.to_string())?;
-    let found = match sink.finish().map_err(|e| e.to_string())? {
+    let copied = fetcher.web.client().copy(request, &mut sink, &stopped);
+    copied.map_err(|trouble| MirrorTrouble::NotCopied(at(), trouble))?;
+    let found = match sink.finish().map_err(not_kept)? {
         Some(found) => found,
-        None => format!("h1:{}", listing_digest(target.path).map_err(|e| e.to_string())?),
+        None => format!("h1:{}", listing_digest(target.path).map_err(not_kept)?),
     };
     if found == digest {
         return Ok(());
     }
-    Err(format!("digest mismatch\n  wanted  {digest}\n  found   {found}"))
+    Err(MirrorTrouble::Another { at: at(), wanted: digest.to_owned(), found })
 }
 
 /// Writes what comes, and computes its digest by the same method as the one that is wanted.

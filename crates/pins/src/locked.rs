@@ -6,7 +6,7 @@ use std::path::{Path, PathBuf};
 use nubrik_disk::read_file;
 
 use crate::solved::Preferred;
-use crate::{PinProblem, Registry};
+use crate::{PinProblem, Registry, Unreadable};
 
 /// The most that one file may hold, in bytes.
 const LIMIT: u64 = 64 << 20;
@@ -21,7 +21,7 @@ pub struct LockedVersions {
 }
 
 /// How a lock file is read: names with versions, or why it cannot be.
-type LockReader = fn(&str) -> Result<Vec<(String, String)>, String>;
+type LockReader = fn(&str) -> Result<Vec<(String, String)>, Unreadable>;
 
 /// How a file of this name says what is locked; `None` where it does not.
 fn reader(registry: Registry, name: &str) -> Option<LockReader> {
@@ -48,9 +48,9 @@ impl LockedVersions {
             let Some(read) = path.file_name().and_then(|name| reader(registry, name.to_str()?)) else {
                 continue;
             };
-            let text = read_file(&path, LIMIT).map_err(|e| e.to_string());
-            let text =
-                text.and_then(|bytes| String::from_utf8(bytes).map_err(|_| "it is no text".to_owned()));
+            let text = read_file(&path, LIMIT).map_err(Unreadable::from);
+            let text = text
+                .and_then(|bytes| String::from_utf8(bytes).map_err(|_| Unreadable::form("it is no text")));
             match text.and_then(|text| read(&text)) {
                 Ok(found) if found.is_empty() => {}
                 Ok(found) => locked.add(registry, shown, found),
@@ -109,8 +109,8 @@ fn lock_files(root: &Path, registry: Registry) -> Vec<PathBuf> {
 }
 
 /// Packages in TOML: `[[package]]` with a name, a version, and a source where it is none of the project itself.
-fn packages(text: &str) -> Result<Vec<(String, String)>, String> {
-    let all: toml::Table = toml::from_str(text).map_err(|e| e.message().to_owned())?;
+fn packages(text: &str) -> Result<Vec<(String, String)>, Unreadable> {
+    let all: toml::Table = toml::from_str(text).map_err(|e| Unreadable::form(e.message()))?;
     let packages = all.get("package").and_then(toml::Value::as_array).map(Vec::as_slice).unwrap_or_default();
     let of_registry = |package: &&toml::Value| match package.get("source") {
         Some(toml::Value::String(source)) => source.starts_with("registry+") || source.starts_with("sparse+"),
@@ -125,8 +125,8 @@ fn packages(text: &str) -> Result<Vec<(String, String)>, String> {
 }
 
 /// Packages by the folders in which a client lays them, or, in older files, in one another.
-fn tree_of_packages(text: &str) -> Result<Vec<(String, String)>, String> {
-    let all: serde_json::Value = serde_json::from_str(text).map_err(|e| e.to_string())?;
+fn tree_of_packages(text: &str) -> Result<Vec<(String, String)>, Unreadable> {
+    let all: serde_json::Value = serde_json::from_str(text).map_err(|e| Unreadable::form(e.to_string()))?;
     let mut found = Vec::new();
     let version = |package: &serde_json::Value| {
         let is_link = package.get("link").is_some_and(|link| link == true);
@@ -155,7 +155,7 @@ fn tree_of_packages(text: &str) -> Result<Vec<(String, String)>, String> {
 }
 
 /// Lines that require exactly one version.
-fn exact_requirements(text: &str) -> Result<Vec<(String, String)>, String> {
+fn exact_requirements(text: &str) -> Result<Vec<(String, String)>, Unreadable> {
     let exact = |line: &str| {
         let (name, version) = line.split_once("==")?;
         let name = name.split('[').next().unwrap_or(name).trim();

@@ -1,5 +1,7 @@
 //! Values of options: which there may be, how they are written in folders, keys and messages, and how those of the command line are read.
 
+use std::fmt;
+
 use super::chosen::SettingValue;
 use crate::types::Type;
 use crate::value::*;
@@ -59,32 +61,52 @@ pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, 
     }
 }
 
-pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Result<Value, String> {
-    let wrong = |found: &str| Err(format!("expected {}, found {found}", ty.core().written()));
+/// A value that an option of its type cannot have. Its text is for people.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub(super) struct WrongSetting {
+    /// What the option takes, as it is written.
+    expected: String,
+    /// What was given.
+    found: String,
+}
+
+impl fmt::Display for WrongSetting {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        write!(f, "expected {}, found {}", self.expected, self.found)
+    }
+}
+
+type Taken<T> = std::result::Result<T, WrongSetting>;
+
+/// The value of an option of a type that a setting gives.
+///
+/// # Errors
+/// When such an option cannot have it.
+pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> Taken<Value> {
+    let otherwise = |expected: String, found: &str| Err(WrongSetting { expected, found: found.to_owned() });
+    let wrong = |found: &str| otherwise(ty.core().written(), found);
     match (ty.core(), value) {
         (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
         (Type::Optional(inner), value) => setting_value(value, inner),
         (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
         (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
         (Type::List(inner), SettingValue::List(values)) => {
-            let items: std::result::Result<Vec<Value>, String> =
-                values.iter().map(|v| setting_value(v, inner)).collect();
+            let items = values.iter().map(|v| setting_value(v, inner)).collect::<Taken<Vec<Value>>>();
             Ok(Value::List(items?.into()))
         }
         // As definitions write it: it would be an item that nobody means.
         (Type::List(_), SettingValue::Word(word)) if word.starts_with("[\"") => {
-            Err(format!("expected {} written as a,b, found {word:?}", ty.core().written()))
+            otherwise(format!("{} written as a,b", ty.core().written()), &format!("{word:?}"))
         }
         (Type::List(inner), SettingValue::Word(word)) => {
             let words = word.split(',').filter(|w| !w.is_empty());
-            let items: std::result::Result<Vec<Value>, String> =
-                words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner)).collect();
-            Ok(Value::List(items?.into()))
+            let items = words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner));
+            Ok(Value::List(items.collect::<Taken<Vec<Value>>>()?.into()))
         }
         (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
             "true" => Ok(Value::Bool(true)),
             "false" => Ok(Value::Bool(false)),
-            _ => Err(format!("expected true or false, found {word:?}")),
+            _ => otherwise("true or false".to_owned(), &format!("{word:?}")),
         },
         (Type::Int, SettingValue::Word(word)) => {
             word.parse().map(Value::Int).or_else(|_| wrong(&format!("{word:?}")))
@@ -99,7 +121,7 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> std::result::Res
                 Some(text) => Ok(Value::text(text)),
                 None => {
                     let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
-                    Err(format!("expected {}, found \"{word}\"", all.join(" or ")))
+                    otherwise(all.join(" or "), &format!("\"{word}\""))
                 }
             }
         }
@@ -130,6 +152,6 @@ mod tests {
             other => panic!("{word}: {other:?}"),
         };
         assert_eq!((list("a,b"), list("a"), list(""), list("[a-c]*")), (2, 1, 0, 1));
-        assert!(set("[\"a\"]").is_err_and(|why| why.contains("written as a,b")));
+        assert!(set("[\"a\"]").is_err_and(|why| why.expected.contains("written as a,b")));
     }
 }
