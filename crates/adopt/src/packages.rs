@@ -258,6 +258,6 @@ fn without(proposal: &mut Proposal, pin: &WantedPin, why: &str) {
             }
             continue;
         }
-        proposal.leave_out(&address, &format!("it needs {} {}, which {why}", pin.registry, pin.name));
+        proposal.leave_out(&address, &nubrik_survey::needs_package(pin.registry, &pin.name, why));
     }
 }

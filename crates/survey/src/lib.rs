@@ -14,6 +14,7 @@
 
 mod arguments;
 mod build_words;
+mod causes;
 mod covers;
 mod existing;
 mod languages;
@@ -33,6 +34,7 @@ mod writing;
 
 use std::collections::BTreeSet;
 
+pub use causes::needs_package;
 pub use existing::Existing;
 pub use learned::{
     CompilationDatabase, LearnedBuild, LearnedTarget, SeenBuild, SeenProgram, defines_of, learn,

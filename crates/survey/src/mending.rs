@@ -6,6 +6,7 @@ use nubrik_pins::Registry;
 use regex::Regex;
 
 use crate::MachineView;
+use crate::causes::{lacks_header, lacks_package};
 use crate::languages::{is_c_header, is_c_source, python_package_of};
 use crate::places;
 use crate::proposal::{
@@ -234,7 +235,7 @@ fn missing_header(
             Mended::Nothing
         };
     }
-    let why = format!("it includes {header}, which neither this folder nor this machine has");
+    let why = lacks_header(header);
     without_source(proposal, address, trouble, &why).unwrap_or(Mended::Omission(why))
 }
 
@@ -270,7 +271,7 @@ fn without_source(
         gone = Some(source);
     }
     let gone = GivenUp { address: address.clone(), source: gone?, why: why.to_owned() };
-    definition.reasons.push(gone.reason());
+    definition.without.insert(gone.source.clone(), gone.why.clone());
     let how = format!("without {}: {why}", gone.source);
     proposal.given_up.push(gone);
     Some(Mended::Changed(how))
@@ -323,7 +324,7 @@ fn source_that_cannot_be_linked(
                 call.set_files("sources", files);
                 let why = format!("it refers to {symbol}, which is nowhere");
                 let gone = GivenUp { address: next, source: found.clone(), why: why.clone() };
-                definition.reasons.push(gone.reason());
+                definition.without.insert(gone.source.clone(), gone.why.clone());
                 proposal.given_up.push(gone);
                 return Mended::Changed(format!("without {found}: {why}"));
             }
@@ -650,11 +651,10 @@ fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailu
     }
     let Some((first, package)) = gone.first().cloned() else { return Mended::Nothing };
     for (file, package) in &gone {
-        let inside = below(file, &address.package).to_owned();
-        definition.reasons.push(format!("Without {inside}: it uses {package}, which is nowhere."));
+        definition.without.insert(file.clone(), lacks_package(package));
     }
     let more = if gone.len() > 1 { format!(" and {} more", gone.len() - 1) } else { String::new() };
-    Mended::Changed(format!("without {first}{more}: it uses {package}, which is nowhere"))
+    Mended::Changed(format!("without {first}{more}: {}", lacks_package(&package)))
 }
 
 /// Pins a package that was missed, and lets a definition use it.

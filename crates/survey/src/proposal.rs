@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use nubrik_pins::Registry;
 
+use crate::causes::needs_definition;
 pub use crate::values::{
     DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit, WritablePlace,
 };
@@ -110,6 +111,8 @@ pub struct Definition {
     pub documentation: String,
     /// Reasons that are not obvious, for whoever reads the definition.
     pub reasons: Vec<String>,
+    /// Sources that it is made without, by their paths from the tree's top, with why.
+    pub without: BTreeMap<String, String>,
     /// Those of its needs that only the folder suggests, and no source names.
     pub assumed: BTreeSet<DefinitionAddress>,
     /// What it says.
@@ -130,6 +133,7 @@ impl Definition {
             is_private: false,
             documentation,
             reasons: Vec::new(),
+            without: BTreeMap::new(),
             assumed: BTreeSet::new(),
             body,
         }
@@ -143,6 +147,14 @@ impl Definition {
     /// The same with reasons.
     pub fn because(self, reasons: Vec<String>) -> Definition {
         Definition { reasons, ..self }
+    }
+
+    /// All reasons, with a sentence for each source that it is made without.
+    pub fn all_reasons(&self) -> Vec<String> {
+        let without = self.without.iter().map(|(source, why)| {
+            format!("Without {}: {why}.", crate::tree::below(source, &self.address.package))
+        });
+        self.reasons.iter().cloned().chain(without).collect()
     }
 
     /// The definitions that it uses.
@@ -269,13 +281,6 @@ pub struct GivenUp {
     pub why: String,
 }
 
-impl GivenUp {
-    /// What stays with the library.
-    pub(crate) fn reason(&self) -> String {
-        format!("Without {}: {}.", crate::tree::below(&self.source, &self.address.package), self.why)
-    }
-}
-
 /// Something that the sources do not say.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct SurveyQuestion {
@@ -345,7 +350,7 @@ impl Proposal {
             self.definitions.retain(|definition| definition.address != address);
             let what = address.below("");
             let users = self.definitions.iter().filter(|user| user.needs().contains(&address));
-            gone.extend(users.map(|user| (user.address.clone(), format!("it needs {what}"))));
+            gone.extend(users.map(|user| (user.address.clone(), needs_definition(&what))));
             self.left_out.push(Omission { what, why, files });
         }
     }

@@ -8,7 +8,7 @@ use crate::names::NameGiver;
 use crate::omitted::{CauseFacts, OmissionLine, gone};
 use crate::proposal::{Definition, DefinitionAddress, ExpressionPart, FieldValue, KindCall, Kit, Proposal};
 use crate::tree::{SourceTree, joined, name_of};
-use crate::writing::{DefinitionWriter, use_line};
+use crate::writing::{DefinitionWriter, WIDTH, use_line};
 
 /// In what definitions and sources differ.
 #[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -264,7 +264,7 @@ fn with_decided(
     let mut decided = taken.clone();
     for (package, text) in existing {
         for line in OmissionLine::all_in(package, text).filter(|line| !gone.contains(line)) {
-            decided.extend(tree.below(&line.path).map(str::to_owned));
+            decided.extend(line.paths.iter().flat_map(|path| tree.below(path)).map(str::to_owned));
         }
     }
     decided
@@ -549,9 +549,11 @@ impl TextEdits<'_> {
 
     /// Takes out lines by which files are left out that are taken now.
     fn forget_omissions(&mut self, text: &str) {
-        let lines = OmissionLine::all_in(self.package, text).filter(|line| self.more.contains(&line.path));
-        let ranges: Vec<Range<usize>> = lines.map(|line| line.range).collect();
-        self.edits.extend(ranges.into_iter().map(|range| (range, String::new())));
+        let is_taken = |line: &OmissionLine| line.paths.iter().any(|path| self.more.contains(path));
+        let lines = OmissionLine::all_in(self.package, text).filter(is_taken);
+        let edits: Vec<_> =
+            lines.map(|line| (line.range.clone(), line.without_taken(WIDTH, &self.more))).collect();
+        self.edits.extend(edits);
     }
 
     fn more_files(&mut self, address: &str, field: &Field, new: &BTreeSet<String>) {

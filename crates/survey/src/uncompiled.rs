@@ -40,7 +40,7 @@ pub fn without_uncompiled(
         }
         for (source, why) in reasons {
             let gone = GivenUp { address: address.clone(), source, why: format!("{NOT_COMPILED}: {why}") };
-            definition.reasons.push(gone.reason());
+            definition.without.insert(gone.source.clone(), gone.why.clone());
             changes.push((address.clone(), format!("without {}: {}", gone.source, gone.why)));
             proposal.given_up.push(gone);
         }
@@ -69,10 +69,9 @@ pub fn with_needed(
     proposal.given_up = kept;
     let mut changes = Vec::new();
     for gone in needed {
-        let line = gone.reason();
         let GivenUp { address, source, .. } = gone;
         let Some(definition) = proposal.definition_mut(&address) else { continue };
-        definition.reasons.retain(|reason| *reason != line);
+        definition.without.remove(&source);
         for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
             let mut sources = call.files("sources");
             sources.insert(source.clone());
@@ -170,7 +169,7 @@ mod tests {
         let both = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "spring_tide")];
         assert_eq!(with_needed(&tree, &mut one, &both).len(), 1);
         let definition = one.definition(&library).cloned().unwrap_or_else(|| panic!("it is there"));
-        assert!(definition.sources().contains("src/b.c") && definition.reasons.is_empty(), "{definition:?}");
+        assert!(definition.sources().contains("src/b.c") && definition.without.is_empty(), "{definition:?}");
         // It is not left out a second time.
         assert_eq!(without_uncompiled(&mut one, &[fails_to_compile]), Vec::new());
     }
@@ -189,7 +188,7 @@ mod tests {
         assert_eq!(changes.len(), 2);
         let definition = two.definition(&address).cloned().unwrap_or_else(|| panic!("it is there"));
         assert_eq!(definition.sources(), ["src/a.c", "src/d.c"].map(str::to_owned).into());
-        assert!(definition.reasons[0].starts_with("Without b.c: it does not compile: "));
+        assert!(definition.without["src/b.c"].starts_with("it does not compile: "));
         // Of three of four something else is wrong, and so it is where no compiler says an error.
         for (kind, failing, printed) in [
             ("library", &all[..3], error),

@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nubrik_source::TextId;
 
 use crate::covers::{Cover, covers};
+use crate::omitted::omission_lines;
 use crate::proposal::{
     Body, Definition, DefinitionAddress, ExpressionPart, FieldValue, FormCall, KindCall, Kit, Omission,
     Proposal, WritablePlace,
@@ -13,7 +14,7 @@ use crate::proposal::{
 use crate::tree::{SourceTree, below, is_below};
 
 /// A line with more characters is broken.
-const WIDTH: usize = 110;
+pub(crate) const WIDTH: usize = 110;
 
 /// Writes definitions as text.
 pub struct DefinitionWriter<'a> {
@@ -51,11 +52,9 @@ impl<'a> DefinitionWriter<'a> {
         let kits = kits_of(definitions);
         let package = definitions.first().map_or("", |one| one.address.package.as_str());
         let mut text = String::from("# Targets of this folder, proposed from its sources. Edit freely.\n");
-        for (file, why) in &self.without {
-            if self.package_of(file) == package {
-                text.push_str(&format!("# Without {}: {why}.\n", below(file, package)));
-            }
-        }
+        let without = self.without.iter().filter(|(file, _)| self.package_of(file) == package);
+        let without = without.map(|(file, why)| (file.as_str(), why.as_str()));
+        text.push_str(&omission_lines(package, WIDTH, without).concat());
         for kit in kits {
             text.push_str(&use_line(kit));
         }
@@ -87,6 +86,8 @@ impl<'a> DefinitionWriter<'a> {
                 text.push_str(&format!("# {line}\n"));
             }
         }
+        let without = definition.without.iter().map(|(file, why)| (file.as_str(), why.as_str()));
+        text.push_str(&omission_lines(package, WIDTH, without).concat());
         if definition.is_private {
             text.push_str("private ");
         }

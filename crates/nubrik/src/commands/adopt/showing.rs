@@ -23,7 +23,7 @@ struct ProposedEvent<'a> {
     sources: usize,
     needs: Vec<String>,
     pins: Vec<String>,
-    reasons: &'a [String],
+    reasons: Vec<String>,
 }
 
 #[derive(Serialize)]
@@ -207,7 +207,7 @@ fn proposal_events(console: Console, ground: &AdoptedFolder, proposal: &Proposal
             sources: definition.takes().len(),
             needs: definition.needs().iter().map(|need| need.below(&ground.top)).collect(),
             pins: definition.pins().into_iter().map(|(_, name)| name).collect(),
-            reasons: &definition.reasons,
+            reasons: definition.all_reasons(),
         });
     }
     for pin in &proposal.pins {
