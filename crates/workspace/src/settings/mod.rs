@@ -87,6 +87,29 @@ fn with_password(name: &str, value: &Keyed<'_>) -> Option<SettingsProblem> {
     server.contains('@').then_some(SettingsProblem { message, range: None, mend: Some(mend) })
 }
 
+/// The name of the variable that holds a secret. What cannot be such a name may be the secret itself: the line is not shown.
+fn secret(holds: &str, value: &Keyed<'_>) -> Result<String, SettingsProblem> {
+    let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '_';
+    match value.get_ref() {
+        DeValue::String(name)
+            if !name.starts_with(|c: char| c.is_ascii_digit())
+                && !name.is_empty()
+                && name.chars().all(is_fine) =>
+        {
+            Ok(name.to_string())
+        }
+        _ => {
+            let message =
+                format!("`secret` is the name of the variable that holds {holds}: letters, digits and `_`");
+            let mend = "secret = \"VARIABLE\", and the secret in that variable".to_owned();
+            Err(SettingsProblem { message, range: None, mend: Some(mend) })
+        }
+    }
+}
+
+/// What a secret is that opens a store or a registry.
+const TOKEN_OR_USER: &str = "a token, or a user and a password with `:` between";
+
 impl Settings {
     /// Reads settings.
     ///

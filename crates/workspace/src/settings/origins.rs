@@ -5,7 +5,7 @@ use nubrik_pins::{OriginSetting, OriginSettings, Registry};
 use nubrik_source::WsPath;
 use toml::de::{DeTable, DeValue};
 
-use super::{Keyed, SettingsProblem, problem, sorted};
+use super::{Keyed, SettingsProblem, TOKEN_OR_USER, problem, secret, sorted};
 
 /// What is said besides addresses of registries.
 const OWN_KEYS: [&str; 2] = ["mirror", "certificates"];
@@ -95,7 +95,7 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                 match (&**key.get_ref(), value.get_ref()) {
                     ("url", DeValue::String(text)) if is_fine(text) => url = Some(text.to_string()),
                     ("url", _) => return wrong(value),
-                    ("secret", DeValue::String(text)) => rest.secret = Some(text.to_string()),
+                    ("secret", _) => rest.secret = Some(secret(TOKEN_OR_USER, value)?),
                     ("name", DeValue::String(text)) if is_origin_name(text) => {
                         rest.name = Some(text.to_string());
                     }
@@ -105,12 +105,6 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                         return Err(problem(value.span(), message.to_owned(), mend));
                     }
                     ("packages", _) => rest.packages = packages(value)?,
-                    ("secret", _) => {
-                        let message =
-                            "`secret` is the name of the variable that holds a token, or a user and a password with `:` between"
-                                .to_owned();
-                        return Err(problem(value.span(), message, Some("\"REGISTRY_TOKEN\"".to_owned())));
-                    }
                     (unknown, _) => {
                         let near = nearest(unknown, ADDRESS_KEYS).map(str::to_owned);
                         let known =

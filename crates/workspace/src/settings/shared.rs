@@ -7,7 +7,7 @@ use nubrik_diagnostic::nearest;
 use nubrik_shared::PublicKey;
 use toml::de::{DeTable, DeValue};
 
-use super::{Keyed, SettingsProblem, origins, problem, sorted, with_password};
+use super::{Keyed, SettingsProblem, TOKEN_OR_USER, origins, problem, secret, sorted, with_password};
 
 const KEYS: [&str; 9] =
     ["at", "root_key", "channels", "secret", "endpoint", "region", "certificates", "wait", "verify"];
@@ -27,10 +27,6 @@ const RENAMED: [(&str, &str); 2] = [("lines", "channels"), ("root", "root_key")]
 const NO_CHANNELS: (&str, &str) = ("`channels` is a list of names of channels", "channels = [\"main\"]");
 const NO_CHANNEL: (&str, &str) =
     ("a channel is a name of letters, digits, `-`, `_`, `.` and `/`", "\"main\"");
-const NO_SECRET: (&str, &str) = (
-    "`secret` is the name of the variable that holds a token, or a user and a password with `:` between",
-    "secret = \"STORE_TOKEN\"",
-);
 const NO_SERVER: (&str, &str) = (
     "`endpoint` is the address of a server with the S3 protocol: http:// or https://",
     "endpoint = \"https://storage.example\"",
@@ -120,7 +116,7 @@ pub(super) fn shared(
                 root = Some(key.ok_or_else(|| wrong(NO_KEY))?);
             }
             "channels" => channels = channels_of(value)?,
-            "secret" => place.secret = Some(text().ok_or_else(|| wrong(NO_SECRET))?),
+            "secret" => place.secret = Some(secret(TOKEN_OR_USER, value)?),
             "endpoint" => {
                 let server = text().filter(|text| is_server(text));
                 place.endpoint = Some(server.ok_or_else(|| wrong(NO_SERVER))?);

@@ -3,7 +3,7 @@
 use nubrik_diagnostic::nearest;
 use toml::de::{DeTable, DeValue};
 
-use super::{Keyed, SettingsProblem, problem, sorted, with_password};
+use super::{Keyed, SettingsProblem, problem, secret, sorted, with_password};
 
 const KEYS: [&str; 3] = ["at", "pool", "secret"];
 
@@ -13,10 +13,6 @@ const NO_SERVER: (&str, &str) = (
     "at = \"nats://jobs.example:4222\"",
 );
 const NO_POOL: (&str, &str) = ("`pool` is a name of letters, digits, `-` and `_`", "pool = \"linux\"");
-const NO_SECRET: (&str, &str) = (
-    "`secret` is the name of the variable that holds a user and a password with `:` between",
-    "secret = \"JOBS_USER\"",
-);
 
 /// Where jobs for other machines go.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -51,7 +47,7 @@ pub(super) fn workers(
                 let pool = text(value).filter(|text| nubrik_workers::is_pool(text));
                 settings.pool = pool.ok_or_else(|| wrong(NO_POOL))?;
             }
-            "secret" => settings.secret = Some(text(value).ok_or_else(|| wrong(NO_SECRET))?),
+            "secret" => settings.secret = Some(secret("a user and a password with `:` between", value)?),
             unknown => {
                 let near = nearest(unknown, KEYS).map(str::to_owned);
                 let known = format!("`workers` has no `{unknown}`; there is: {}", KEYS.join(", "));
