@@ -193,3 +193,81 @@ impl Sink for FileSink<'_> {
         Ok(())
     }
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    /// The digest of `ebb\n`.
+    const EBB: &str = "sha256:fc77aa0a98d2d3a7f2ac3eaa2e63ae7cb4b34ba2cb6a8a06bdb05d0f06a6a4b9";
+
+    /// Fetches into a file; gives what is in it, or what each mirror said.
+    fn fetched(urls: &[&str], digest: &str, cancel: &CancelSwitch) -> Result<Vec<u8>, Vec<String>> {
+        let folder = tempfile::tempdir().unwrap();
+        let at = |name: &str| folder.path().join(name);
+        std::fs::write(at("ebb"), "ebb\n").unwrap();
+        std::fs::write(at("flow"), "flow\n").unwrap();
+        let urls: Vec<Arc<str>> = urls
+            .iter()
+            .map(|url| Arc::from(url.replace("HERE", &format!("file://{}", folder.path().display()))))
+            .collect();
+        let web = WebAccess::new(folder.path());
+        let fetcher = Fetcher { root: folder.path(), web: &web, cancel };
+        let target = FetchTarget { fresh: &|| File::create(at("taken")), path: &at("taken") };
+        match fetch(&fetcher, &urls, digest, &target) {
+            Ok(()) => Ok(std::fs::read(at("taken")).unwrap()),
+            Err(WorkProblem::NotFetched(said)) => {
+                let here = folder.path().display().to_string();
+                Err(said.iter().map(|line| line.replace(&here, "HERE")).collect())
+            }
+            Err(other) => panic!("{other}"),
+        }
+    }
+
+    fn digest_of(bytes: &[u8]) -> String {
+        let mut sum = Checksum::like(EBB).unwrap();
+        sum.0.take(bytes);
+        sum.0.written(sum.1)
+    }
+
+    #[test]
+    fn the_first_mirror_that_has_it_is_taken() {
+        let ebb = digest_of(b"ebb\n");
+        let go_on = CancelSwitch::new().unwrap();
+        let taken = |urls: &[&str]| fetched(urls, &ebb, &go_on);
+        assert_eq!(taken(&["HERE/ebb"]).unwrap(), b"ebb\n");
+        // What another one gave leaves nothing behind.
+        assert_eq!(taken(&["HERE/none", "HERE/flow", "HERE/ebb"]).unwrap(), b"ebb\n");
+    }
+
+    #[test]
+    fn each_mirror_that_has_it_not_says_why() {
+        let ebb = digest_of(b"ebb\n");
+        let go_on = CancelSwitch::new().unwrap();
+        let said = fetched(&["HERE/none", "HERE/flow", "origin://tides/a.tgz"], &ebb, &go_on).unwrap_err();
+        assert_eq!(said.len(), 3);
+        assert!(said[0].starts_with("file://HERE/none: "), "{said:?}");
+        let found = digest_of(b"flow\n");
+        let mismatch = format!("file://HERE/flow: digest mismatch\n  wanted  {ebb}\n  found   {found}");
+        assert_eq!(said[1], mismatch);
+        assert_eq!(said[2], "origin://tides/a.tgz: there is no such registry");
+    }
+
+    #[test]
+    fn an_address_that_cannot_be_read_is_not_shown() {
+        let go_on = CancelSwitch::new().unwrap();
+        for url in ["ftp://ann:low-water@x/a", "ann:low-water@x"] {
+            let said = fetched(&[url], EBB, &go_on).unwrap_err();
+            assert!(said[0].starts_with("an address: ") && !said[0].contains("low-water"), "{said:?}");
+        }
+    }
+
+    #[test]
+    fn who_stops_is_asked_nothing_more() {
+        let stopped = CancelSwitch::new().unwrap();
+        stopped.throw();
+        let said = fetched(&["HERE/none", "HERE/ebb"], &digest_of(b"ebb\n"), &stopped).unwrap_err();
+        assert_eq!(said.len(), 1);
+    }
+}
