@@ -21,8 +21,8 @@ mkdir -p pack/wave/src pack/swell/src; echo 'pub fn high() -> i32 { 3 }' > pack/
 set_options() { { "$NB" build "$@" && "$NB" test "$@"; } > $T/log 2>&1 || { echo "with $*:"; cat $T/log; bad=1; }; }
 for sandboxes in on off; do
   export NUBRIK_SANDBOX=$sandboxes; [ $sandboxes = on ] && unset NUBRIK_SANDBOX
-  set_options; set_options --set c.tuning=debug --set sanitize=undefined --set lto=true
-  set_options --set rust.tuning=release --set rust.incremental=true; set_options --set c.tuning=release --set c.coverage=true
+  set_options; set_options --set c.tuning=debug --set sanitize=undefined --set c.lto=true
+  set_options --set rust.tuning=release --set rust.incremental=true; set_options --set rust.lto=true --set rust.incremental=true; set_options --set c.tuning=release --set c.coverage=true
 done
 find .nubrik/made -name '*[,=:;%" ]*' | grep . && { echo "odd names are left"; bad=1; }
 end
