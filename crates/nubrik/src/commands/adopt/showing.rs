@@ -14,7 +14,7 @@ use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, wrapped};
 
 #[derive(Serialize)]
-struct ProposedEvent<'a> {
+struct ProposedEvent {
     event: &'static str,
     target: String,
     declared: &'static str,
