@@ -24,7 +24,7 @@ pub(crate) fn needs_definition(address: &str) -> String {
 
 /// What a reason rests on that may change: those that the tool writes itself are known.
 #[derive(PartialEq, Eq, Debug)]
-pub(crate) enum Cause<'w> {
+pub(crate) enum OmissionCause<'w> {
     /// A header that was nowhere.
     Header(&'w str),
     /// A package that was nowhere, or was not to be had.
@@ -35,28 +35,28 @@ pub(crate) enum Cause<'w> {
     Other,
 }
 
-impl Cause<'_> {
-    pub fn of(why: &str) -> Cause<'_> {
+impl OmissionCause<'_> {
+    pub fn of(why: &str) -> OmissionCause<'_> {
         let between = |start: &str, end: &str| why.strip_prefix(start)?.split_once(end);
         if let Some((header, _)) = between("it includes ", ", which neither this folder") {
-            return Cause::Header(header);
+            return OmissionCause::Header(header);
         }
         if between("it uses ", ", which is nowhere").is_some_and(|(package, rest)| {
             // A module of Fortran is none of a registry.
             rest.is_empty() && !package.contains(' ')
         }) {
-            return Cause::Package;
+            return OmissionCause::Package;
         }
         match why.strip_prefix("it needs ") {
-            Some(name) if !name.contains([' ', ',']) => Cause::Definition(name),
+            Some(name) if !name.contains([' ', ',']) => OmissionCause::Definition(name),
             Some(rest)
                 if rest.split_once(' ').is_some_and(|(word, rest)| {
                     Registry::named(word).is_some() && rest.contains(", which ")
                 }) =>
             {
-                Cause::Package
+                OmissionCause::Package
             }
-            _ => Cause::Other,
+            _ => OmissionCause::Other,
         }
     }
 }
@@ -67,13 +67,13 @@ mod tests {
 
     #[test]
     fn a_reason_is_known_again_as_it_was_written() {
-        assert_eq!(Cause::of(&lacks_header("sea.h")), Cause::Header("sea.h"));
-        assert_eq!(Cause::of(&lacks_package("org.isles.tide")), Cause::Package);
+        assert_eq!(OmissionCause::of(&lacks_header("sea.h")), OmissionCause::Header("sea.h"));
+        assert_eq!(OmissionCause::of(&lacks_package("org.isles.tide")), OmissionCause::Package);
         assert_eq!(
-            Cause::of(&needs_package(Registry::Python, "flow", "cannot be pinned: no address")),
-            Cause::Package
+            OmissionCause::of(&needs_package(Registry::Python, "flow", "cannot be pinned: no address")),
+            OmissionCause::Package
         );
-        assert_eq!(Cause::of(&needs_definition("tide/sea")), Cause::Definition("tide/sea"));
+        assert_eq!(OmissionCause::of(&needs_definition("tide/sea")), OmissionCause::Definition("tide/sea"));
         for other in [
             "nobody ships them",
             "it uses the module flow, which is nowhere",
@@ -81,7 +81,7 @@ mod tests {
             "it needs patience, which nobody has",
             "it refers to strlwr, which is nowhere",
         ] {
-            assert_eq!(Cause::of(other), Cause::Other, "{other}");
+            assert_eq!(OmissionCause::of(other), OmissionCause::Other, "{other}");
         }
     }
 }

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
 
 use crate::MachineView;
-use crate::causes::Cause;
+use crate::causes::OmissionCause;
 use crate::existing::Existing;
 use crate::proposal::{DefinitionAddress, Proposal};
 use crate::tree::{SourceTree, below, is_below, joined};
@@ -121,16 +121,16 @@ impl OmissionLine {
 
     /// Whether the cause is gone, as far as this line alone says it: only those causes that this tool writes itself can be.
     fn is_gone(&self, tree: &SourceTree, facts: CauseFacts<'_>) -> bool {
-        match Cause::of(&self.why) {
-            Cause::Header(header) => has_header(tree, facts.machine, header),
-            Cause::Package => facts.asks_registries,
-            Cause::Definition(_) | Cause::Other => false,
+        match OmissionCause::of(&self.why) {
+            OmissionCause::Header(header) => has_header(tree, facts.machine, header),
+            OmissionCause::Package => facts.asks_registries,
+            OmissionCause::Definition(_) | OmissionCause::Other => false,
         }
     }
 
     /// The definition that was left out, too, where that is the cause.
     fn needed(&self) -> Option<&str> {
-        if let Cause::Definition(name) = Cause::of(&self.why) { Some(name) } else { None }
+        if let OmissionCause::Definition(name) = OmissionCause::of(&self.why) { Some(name) } else { None }
     }
 
     /// The line without those of its files that are taken now; nothing where none of them is left.

@@ -63,27 +63,28 @@ pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, 
 
 /// A value that an option of its type cannot have. Its text is for people.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub(super) struct WrongSetting {
+pub(super) struct WrongOptionValue {
     /// What the option takes, as it is written.
     expected: String,
     /// What was given.
     found: String,
 }
 
-impl fmt::Display for WrongSetting {
+impl fmt::Display for WrongOptionValue {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         write!(f, "expected {}, found {}", self.expected, self.found)
     }
 }
 
-type Taken<T> = std::result::Result<T, WrongSetting>;
+type OptionValueResult<T> = std::result::Result<T, WrongOptionValue>;
 
 /// The value of an option of a type that a setting gives.
 ///
 /// # Errors
 /// When such an option cannot have it.
-pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> Taken<Value> {
-    let otherwise = |expected: String, found: &str| Err(WrongSetting { expected, found: found.to_owned() });
+pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> OptionValueResult<Value> {
+    let otherwise =
+        |expected: String, found: &str| Err(WrongOptionValue { expected, found: found.to_owned() });
     let wrong = |found: &str| otherwise(ty.core().written(), found);
     match (ty.core(), value) {
         (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
@@ -91,7 +92,8 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> Taken<Value> {
         (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
         (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
         (Type::List(inner), SettingValue::List(values)) => {
-            let items = values.iter().map(|v| setting_value(v, inner)).collect::<Taken<Vec<Value>>>();
+            let items =
+                values.iter().map(|v| setting_value(v, inner)).collect::<OptionValueResult<Vec<Value>>>();
             Ok(Value::List(items?.into()))
         }
         // As definitions write it: it would be an item that nobody means.
@@ -101,7 +103,7 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> Taken<Value> {
         (Type::List(inner), SettingValue::Word(word)) => {
             let words = word.split(',').filter(|w| !w.is_empty());
             let items = words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner));
-            Ok(Value::List(items.collect::<Taken<Vec<Value>>>()?.into()))
+            Ok(Value::List(items.collect::<OptionValueResult<Vec<Value>>>()?.into()))
         }
         (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
             "true" => Ok(Value::Bool(true)),
