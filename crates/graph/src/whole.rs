@@ -77,8 +77,15 @@ impl Graph {
     /// # Errors
     /// When the bytes are damaged, or speak of rows that are not there.
     pub fn decode(from: &mut Decoder<'_>, threads: usize) -> Result<Graph, Truncated> {
-        let (files, tools) = Layout::read(from)?;
-        let mut graph = Tables { files, tools, ..Tables::default() };
+        // Where each file's row ends shows in two numbers of it.
+        let files = from.list(|from| {
+            let before = from.rest();
+            from.bytes()?;
+            from.bool()?;
+            Ok(&before[..before.len() - from.rest().len()])
+        })?;
+        let files = in_parts(&files, threads, |bytes| FileNode::read(&mut Decoder::new(bytes)))?;
+        let mut graph = Tables { files, tools: Layout::read(from)?, ..Tables::default() };
         let count = from.u32()?;
         for number in 0..count as usize {
             let files: Vec<FileId> = Layout::read(from)?;

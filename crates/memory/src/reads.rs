@@ -33,6 +33,9 @@ const EVALUATION: &str = ".evaluation";
 /// Where the trails of an evaluation lie.
 const TRAILS: &str = ".trails";
 
+/// An evaluation of so many bytes fills huge pages.
+const LARGE: usize = 8 << 20;
+
 /// The unit of a target that was asked for and not evaluated.
 const NO_UNIT: u32 = u32::MAX;
 
@@ -134,6 +137,10 @@ impl KeptRead {
     /// Reads it by some threads; `None` where it is damaged.
     pub fn read(&self, threads: usize) -> Option<Evaluation> {
         let bytes = (*self.bytes).as_ref();
+        if bytes.len() >= LARGE {
+            // It becomes as many small values as evaluating makes.
+            nubrik_confine::allow_huge_pages(true);
+        }
         Evaluation::decode(&mut Decoder::new(&bytes[self.start..]), threads).ok()
     }
 }

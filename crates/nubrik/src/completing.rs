@@ -146,7 +146,7 @@ fn profiles() -> Vec<CompletionCandidate> {
 fn of_targets(words: impl Fn(String, Vec<String>) -> Vec<String>) -> Vec<CompletionCandidate> {
     let Some(session) = session() else { return Vec::new() };
     let all = nubrik_lang::AddressPattern::below(&nubrik_source::WsPath::root());
-    let evaluation = session.evaluate_to_read(&[all]);
+    let evaluation = std::mem::ManuallyDrop::new(session.evaluate_to_read(&[all]));
     let mut found: Vec<String> = Vec::new();
     for target in &evaluation.graph.targets {
         let tags = target.tags.iter().map(ToString::to_string).collect();

@@ -188,7 +188,22 @@ impl fmt::Debug for WsPath {
 
 /// Whether a text names something below a folder, or the folder itself: no part of it is empty or leads elsewhere.
 fn leads_below(text: &str) -> bool {
-    text.is_empty() || text.split('/').all(|part| !matches!(part, "" | "." | ".."))
+    // All paths of a graph go through here: each byte is looked at once.
+    let bytes = text.as_bytes();
+    let ends_at = |at: usize| matches!(bytes.get(at), None | Some(b'/'));
+    let mut is_start = true;
+    for (at, byte) in bytes.iter().enumerate() {
+        match byte {
+            b'/' if is_start => return false,
+            b'.' if is_start
+                && (ends_at(at + 1) || (bytes.get(at + 1) == Some(&b'.') && ends_at(at + 2))) =>
+            {
+                return false;
+            }
+            _ => is_start = *byte == b'/',
+        }
+    }
+    !is_start || bytes.is_empty()
 }
 
 /// A path within some folder: relative to it, `/` between parts, no `.` or `..`, no empty part. The empty one is the folder
@@ -249,6 +264,22 @@ impl Layout for WsPath {
 #[cfg(test)]
 mod tests {
     use super::*;
+
+    #[test]
+    fn a_path_leads_below_if_each_of_its_parts_does() {
+        let parts = ["", ".", "..", "...", "a", ".a", "a.", "..a"];
+        for one in parts {
+            for two in parts {
+                for three in parts {
+                    for text in [one.to_owned(), format!("{one}/{two}"), format!("{one}/{two}/{three}")] {
+                        let wanted =
+                            text.is_empty() || text.split('/').all(|p| !["", ".", ".."].contains(&p));
+                        assert_eq!(leads_below(&text), wanted, "{text}");
+                    }
+                }
+            }
+        }
+    }
 
     #[test]
     fn resolves_and_refuses() {

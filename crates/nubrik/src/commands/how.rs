@@ -1,5 +1,8 @@
 //! `nubrik why TARGET NEED`: the dependency path from one target to another
 
+use std::collections::HashSet;
+use std::sync::Arc;
+
 use nubrik_graph::{Graph, TargetId, shortest_way};
 use serde::Serialize;
 
@@ -24,13 +27,14 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     let wanted = patterns(console, &mut session, &[from.to_owned()])?;
     let goal = patterns(console, &mut session, &[to.to_owned()])?;
     let goal = evaluate(console, &mut session, &goal)?;
-    let goals: Vec<_> = goal.targets.iter().map(|t| goal.graph.target(*t).address.clone()).collect();
+    let goals: HashSet<Arc<str>> =
+        goal.targets.iter().map(|t| goal.graph.target(*t).address.clone()).collect();
     let evaluation = evaluate(console, &mut session, &wanted)?;
     let graph = &evaluation.graph;
     let needs = graph.target_needs();
-    let is_goal = |id: TargetId| goals.contains(&graph.target(id).address);
+    let is_goal = |id: TargetId| goals.contains(&*graph.target(id).address);
     let Some(way) = shortest_way(&evaluation.targets, &needs, is_goal) else {
-        let mend: &str = match shortest_back(graph, &evaluation.targets, &goals) {
+        let mend: &str = match leads_back(graph, &needs, &evaluation.targets, &goals) {
             true => &format!("nubrik why {to} {from}   shows the other direction"),
             false => &format!("nubrik tree {from}   shows what it depends on"),
         };
@@ -74,11 +78,16 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
 }
 
 /// Whether one of the goals is among what depends on the starts, as far as it was evaluated.
-fn shortest_back(graph: &Graph, starts: &[TargetId], goals: &[std::sync::Arc<str>]) -> bool {
-    goals.iter().any(|goal| {
-        graph
-            .find_target(goal)
-            .is_some_and(|id| graph.target_needs()[id.index()].iter().any(|n| starts.contains(n)))
+fn leads_back(
+    graph: &Graph,
+    needs: &[Vec<TargetId>],
+    starts: &[TargetId],
+    goals: &HashSet<Arc<str>>,
+) -> bool {
+    let starts: HashSet<&TargetId> = starts.iter().collect();
+    let mut all = graph.targets.iter().zip(needs);
+    all.any(|(target, needs)| {
+        goals.contains(&target.address) && needs.iter().any(|need| starts.contains(need))
     })
 }
 

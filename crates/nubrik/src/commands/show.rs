@@ -1,7 +1,8 @@
 //! `nubrik show`
 
-use std::collections::BTreeSet;
+use std::collections::{BTreeSet, HashMap};
 use std::fmt::Write;
+use std::mem::ManuallyDrop;
 use std::sync::Arc;
 
 use nubrik_engine::State;
@@ -39,7 +40,7 @@ struct ShownEvent<'a> {
     tags: &'a [std::sync::Arc<str>],
     results: Vec<String>,
     needs: Vec<&'a str>,
-    used_by: Vec<String>,
+    used_by: Vec<&'a str>,
     steps: Vec<ShownStep<'a>>,
     /// The commands of each effect of a job.
     #[serde(skip_serializing_if = "Vec::is_empty")]
@@ -132,8 +133,9 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
         return Ok(Exit::Done);
     }
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
-    let whole = session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]);
+    let whole = ManuallyDrop::new(session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]));
     let graph = &evaluation.graph;
+    let (around, on_call) = (Surroundings::of(&evaluation, &whole.graph), OnCall::of(&evaluation));
     let out = session.results_folder();
     for (i, id) in evaluation.targets.iter().enumerate() {
         let shown = Shown {
@@ -141,8 +143,8 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
             id: *id,
             state: session.state(),
             out: &out,
-            users: users(&whole.graph, graph, *id),
-            on_call: OnCall::of(&evaluation, *id),
+            around: &around,
+            on_call: &on_call[id.index()],
         };
         if console.is_json() {
             console.event(&shown.event());
@@ -197,11 +199,35 @@ struct PrintedEvent {
 }
 
 /// Addresses of the targets that use a target directly.
-fn users(whole: &Graph, graph: &Graph, id: TargetId) -> Vec<String> {
-    let Some(own) = whole.find_target(&graph.target(id).address) else { return Vec::new() };
-    let needs = whole.target_needs();
-    let users = whole.targets.iter().zip(&needs).filter(|(t, needs)| t.is_declared() && needs.contains(&own));
-    users.map(|(t, _)| t.address.to_string()).collect()
+/// What surrounds targets, found for all of them at once.
+struct Surroundings<'g> {
+    /// By the number of each target: the targets that it needs.
+    needs: Vec<Vec<TargetId>>,
+    /// By the number of each target: its steps.
+    steps: Vec<Vec<StepId>>,
+    /// By the address of each target that is shown: who uses it, in the whole workspace.
+    users: HashMap<&'g str, Vec<&'g str>>,
+}
+
+impl<'g> Surroundings<'g> {
+    fn of(evaluation: &'g Evaluation, whole: &'g Graph) -> Surroundings<'g> {
+        let graph = &evaluation.graph;
+        let mut steps = vec![Vec::new(); graph.targets.len()];
+        for (number, step) in (0..).zip(&graph.steps) {
+            steps[step.target.index()].push(StepId(number));
+        }
+        let shown = evaluation.targets.iter().map(|id| &*graph.target(*id).address);
+        let mut users: HashMap<&str, Vec<&str>> = shown.map(|address| (address, Vec::new())).collect();
+        let needs_of_all = whole.target_needs();
+        for (user, needs) in whole.targets.iter().zip(&needs_of_all).filter(|(user, _)| user.is_declared()) {
+            for need in needs {
+                if let Some(users) = users.get_mut(&*whole.target(*need).address) {
+                    users.push(&user.address);
+                }
+            }
+        }
+        Surroundings { needs: graph.target_needs(), steps, users }
+    }
 }
 
 struct Shown<'g> {
@@ -209,8 +235,8 @@ struct Shown<'g> {
     id: TargetId,
     state: &'g State,
     out: &'g WsPath,
-    users: Vec<String>,
-    on_call: OnCall<'g>,
+    around: &'g Surroundings<'g>,
+    on_call: &'g OnCall<'g>,
 }
 
 /// What is no step of the graph: what jobs do, and services.
@@ -221,13 +247,19 @@ struct OnCall<'g> {
 }
 
 impl<'g> OnCall<'g> {
-    /// Those of a target, where they were asked for.
-    fn of(evaluation: &'g Evaluation, id: TargetId) -> OnCall<'g> {
+    /// Those of each target by its number, where they were asked for.
+    fn of(evaluation: &'g Evaluation) -> Vec<OnCall<'g>> {
         let graph = &evaluation.graph;
-        OnCall {
-            effects: evaluation.effects.iter().filter(|e| e.step.target == id).collect(),
-            services: evaluation.services.iter().filter(|s| graph.target_of_service(s) == Some(id)).collect(),
+        let mut all: Vec<OnCall<'g>> = graph.targets.iter().map(|_| OnCall::default()).collect();
+        for effect in &evaluation.effects {
+            all[effect.step.target.index()].effects.push(effect);
         }
+        for service in &evaluation.services {
+            if let Some(target) = graph.target_of_service(service) {
+                all[target.index()].services.push(service);
+            }
+        }
+        all
     }
 
     fn needs(&self, graph: &Graph) -> Vec<TargetId> {
@@ -247,7 +279,12 @@ impl<'g> Shown<'g> {
     }
 
     fn steps(&self) -> impl Iterator<Item = StepId> + '_ {
-        (0..self.graph.steps.len() as u32).map(StepId).filter(|s| self.graph.step(*s).target == self.id)
+        self.around.steps[self.id.index()].iter().copied()
+    }
+
+    /// Addresses of the targets that use it.
+    fn users(&self) -> &'g [&'g str] {
+        self.around.users.get(&*self.target().address).map_or(&[], Vec::as_slice)
     }
 
     fn results(&self) -> Vec<String> {
@@ -259,7 +296,7 @@ impl<'g> Shown<'g> {
     }
 
     fn needs(&self) -> Vec<&'g str> {
-        let needs = &self.graph.target_needs()[self.id.index()];
+        let needs = &self.around.needs[self.id.index()];
         let more = self.on_call.needs(self.graph);
         let mut names: Vec<&str> =
             needs.iter().chain(&more).map(|n| &*self.graph.target(*n).address).collect();
@@ -338,7 +375,7 @@ impl<'g> Shown<'g> {
             tags: &target.tags,
             results: self.results(),
             needs: self.needs(),
-            used_by: self.users.clone(),
+            used_by: self.users().to_vec(),
             steps: self.steps().map(step).collect(),
             does: self.on_call.effects.iter().map(|e| shown_command(&e.step)).collect(),
             serves: self.on_call.services.iter().map(|s| ShownService::of(s)).collect(),
@@ -364,8 +401,7 @@ impl<'g> Shown<'g> {
             line("tags", &target.tags.join(", "));
         }
         line("needs", &named(&self.needs(), "no targets"));
-        let users: Vec<&str> = self.users.iter().map(String::as_str).collect();
-        line("used by", &named(&users, "no other target"));
+        line("used by", &named(self.users(), "no other target"));
         let results = self.results();
         let results: Vec<&str> = results.iter().map(String::as_str).collect();
         line("results", &named(&results, "none of its own"));
