@@ -153,12 +153,13 @@ impl EditorKnowledge {
 
     /// Targets that are declared and fit, each once.
     pub fn targets<'k>(&'k self, fits: impl Fn(&Target) -> bool + 'k) -> impl Iterator<Item = &'k Target> {
-        let newest = &self.evaluated.evaluation.graph;
+        // Only older evaluations are looked through by it.
+        let newest = std::cell::LazyCell::new(|| self.evaluated.evaluation.graph.target_index());
         let all = self.all().flat_map(|known| known.evaluation.graph.targets.iter().map(move |t| (known, t)));
         let fitting = all.filter(move |(_, target)| target.is_declared() && fits(target));
         let once = fitting.filter(move |(known, target)| {
             let is_newest = std::ptr::eq(*known, &*self.evaluated);
-            is_newest || newest.find_target(&target.address).is_none() && self.is_current(known, target)
+            is_newest || newest.find(&target.address).is_none() && self.is_current(known, target)
         });
         once.map(|(_, target)| target)
     }

@@ -1,5 +1,6 @@
 //! The graph: its tables, and questions about them.
 
+use std::collections::HashMap;
 use std::ops::Deref;
 use std::sync::Arc;
 
@@ -192,10 +193,16 @@ impl Tables {
 
     /// The target whose value a service is, or has in it.
     pub fn target_of_service(&self, service: &Service) -> Option<TargetId> {
-        let ends = service.address.match_indices('/').map(|(at, _)| at).chain([service.address.len()]);
-        let mut ends: Vec<usize> = ends.collect();
-        ends.reverse();
-        ends.iter().find_map(|end| self.find_target(&service.address[..*end]))
+        target_of_service(service, |address| self.find_target(address))
+    }
+
+    /// All targets by their addresses.
+    pub fn target_index(&self) -> TargetIndex<'_> {
+        let mut ids = HashMap::with_capacity(self.targets.len());
+        for (number, target) in (0..).zip(&self.targets) {
+            ids.entry(&*target.address).or_insert(TargetId(number));
+        }
+        TargetIndex { ids }
     }
 
     /// The targets that make what a service reads.
@@ -208,16 +215,45 @@ impl Tables {
 
     fn add_services(&self, needs: &mut [Vec<TargetId>]) {
         let mut known: Vec<Arc<Service>> = Vec::new();
-        for step in self.steps.iter().filter(|s| !s.services.is_empty()) {
+        let mut using = self.steps.iter().filter(|s| !s.services.is_empty()).peekable();
+        if using.peek().is_none() {
+            return;
+        }
+        let index = self.target_index();
+        for step in using {
             for service in &step.services {
-                needs[step.target.index()].extend(self.target_of_service(service));
+                needs[step.target.index()].extend(index.of_service(service));
                 service.add_to(&mut known);
             }
         }
         for service in &known {
-            if let Some(target) = self.target_of_service(service) {
+            if let Some(target) = index.of_service(service) {
                 needs[target.index()].extend(self.service_needs(service));
             }
         }
     }
+}
+
+/// Targets by their addresses, for who looks for many of them: to look for one goes through all.
+pub struct TargetIndex<'g> {
+    ids: HashMap<&'g str, TargetId>,
+}
+
+impl TargetIndex<'_> {
+    /// The target with an address, as [`Tables::find_target`] finds it.
+    pub fn find(&self, address: &str) -> Option<TargetId> {
+        self.ids.get(address).copied()
+    }
+
+    /// The target whose value a service is, or has in it, as [`Tables::target_of_service`] finds it.
+    pub fn of_service(&self, service: &Service) -> Option<TargetId> {
+        target_of_service(service, |address| self.find(address))
+    }
+}
+
+fn target_of_service(service: &Service, find: impl Fn(&str) -> Option<TargetId>) -> Option<TargetId> {
+    let ends = service.address.match_indices('/').map(|(at, _)| at).chain([service.address.len()]);
+    let mut ends: Vec<usize> = ends.collect();
+    ends.reverse();
+    ends.iter().find_map(|end| find(&service.address[..*end]))
 }

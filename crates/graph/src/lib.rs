@@ -43,7 +43,7 @@ mod whole;
 pub use assembly::Assembly;
 pub use command_text::{shown_command, shown_service, shown_word};
 pub use cycles::{Cycle, Edge, components, is_acyclic, shortest_cycles};
-pub use graph::{FileNode, Flaw, Graph, Tables};
+pub use graph::{FileNode, Flaw, Graph, Tables, TargetIndex};
 pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{

@@ -232,13 +232,10 @@ fn content(site: &Site, file: FileId) -> Markup {
 /// Services that a target is, and where they are used.
 fn on_call(site: &Site, id: TargetId) -> Markup {
     let graph = site.graph();
-    let services: BTreeMap<&str, &std::sync::Arc<nubrik_graph::Service>> = graph
-        .steps
-        .iter()
-        .flat_map(|step| &step.services)
-        .filter(|service| graph.target_of_service(service) == Some(id))
-        .map(|service| (&*service.address, service))
-        .collect();
+    let all = graph.steps.iter().flat_map(|step| &step.services);
+    let mut services: BTreeMap<&str, &std::sync::Arc<nubrik_graph::Service>> =
+        all.map(|service| (&*service.address, service)).collect();
+    services.retain(|_, service| graph.target_of_service(service) == Some(id));
     html! {
         @for (address, service) in services {
             h2 { "Service " code { (address) } }

@@ -281,6 +281,22 @@ fn a_whole_graph_comes_back_as_it_was() {
     }
 }
 
+#[test]
+fn an_index_finds_the_targets_that_looking_through_all_finds() {
+    for mut tables in graphs() {
+        // Of two with one address, the first.
+        tables.targets.extend(tables.targets.clone());
+        let graph = tables.finish().expect("a graph");
+        let index = graph.target_index();
+        for address in graph.targets.iter().map(|target| &*target.address).chain(["", "nowhere"]) {
+            assert_eq!(index.find(address), graph.find_target(address), "{address}");
+        }
+        for service in graph.steps.iter().flat_map(|step| &step.services).chain(&services()) {
+            assert_eq!(index.of_service(service), graph.target_of_service(service), "{}", service.address);
+        }
+    }
+}
+
 /// Changes tables in a way that makes them no graph.
 type Spoil = fn(&mut Tables);
 

@@ -77,7 +77,8 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         false => asked,
     };
     let graph = &evaluation.graph;
-    let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    let index = graph.target_index();
+    let mut roots: Vec<TargetId> = addresses.iter().filter_map(|a| index.find(a)).collect();
     // What a job uses shows only when it is asked for: without that it would be alone.
     if roots.len() > 1 {
         roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));

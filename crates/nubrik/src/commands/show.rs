@@ -254,8 +254,9 @@ impl<'g> OnCall<'g> {
         for effect in &evaluation.effects {
             all[effect.step.target.index()].effects.push(effect);
         }
+        let index = (!evaluation.services.is_empty()).then(|| graph.target_index());
         for service in &evaluation.services {
-            if let Some(target) = graph.target_of_service(service) {
+            if let Some(target) = index.as_ref().and_then(|index| index.of_service(service)) {
                 all[target.index()].services.push(service);
             }
         }

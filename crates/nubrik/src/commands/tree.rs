@@ -37,7 +37,8 @@ pub fn tree(
     if users {
         edges = reversed(&edges);
     }
-    let roots: Vec<TargetId> = addresses.iter().filter_map(|a| graph.find_target(a)).collect();
+    let index = graph.target_index();
+    let roots: Vec<TargetId> = addresses.iter().filter_map(|a| index.find(a)).collect();
     let costs = costs(graph, &reachable(&edges, &roots), session.state());
     let shape = TreeShape { graph, edges, depth: depth.unwrap_or(usize::MAX), costs };
     if console.is_json() {
