@@ -143,7 +143,8 @@ impl PartWriter<'_, '_> {
         generated: &BTreeMap<String, FieldValue>,
     ) -> (Vec<MadeHeader>, Vec<String>) {
         let component = &part.place.component;
-        let (mut headers, mut reasons): (Vec<MadeHeader>, Vec<String>) = (Vec::new(), Vec::new());
+        let mut headers: Vec<MadeHeader> = Vec::new();
+        let mut nowhere: BTreeMap<&String, Vec<&String>> = BTreeMap::new();
         for (header, includer) in reach.missing.iter().filter(|(header, _)| !generated.contains_key(header)) {
             let key = (component.clone(), header.clone());
             let known = match self.made.get(&key) {
@@ -166,13 +167,18 @@ impl PartWriter<'_, '_> {
                         None => headers.push((made, BTreeSet::from([includer.clone()]))),
                     }
                 }
-                None if !includer.is_empty() => {
-                    reasons.push(format!("{includer} includes {header}, which is not here."));
-                }
+                None if !includer.is_empty() => nowhere.entry(header).or_default().push(includer),
                 None => {}
             }
         }
-        (headers, reasons)
+        let reason = |(header, includers): (&String, Vec<&String>)| match &*includers {
+            [first] => format!("{first} includes {header}, which is not here."),
+            [first, more @ ..] => {
+                format!("{first} and {} more include {header}, which is not here.", more.len())
+            }
+            [] => String::new(),
+        };
+        (headers, nowhere.into_iter().map(reason).collect())
     }
 
     fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<MadeHeader>) {
