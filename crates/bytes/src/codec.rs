@@ -164,3 +164,75 @@ impl<'a> Decoder<'a> {
         Ok(items)
     }
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    /// One value of each kind.
+    fn written() -> Vec<u8> {
+        let mut out = Encoder::new();
+        out.u8(7);
+        out.u32(u32::MAX);
+        out.u64(1 << 40);
+        out.bool(true);
+        out.bytes(b"\0ebb");
+        out.text("flöw");
+        out.digest(&Digest([3; 32]));
+        out.list(&["a", ""], |out, text| out.text(text));
+        out.bytes
+    }
+
+    /// What [`written`] wrote, read from some bytes.
+    fn read(bytes: &[u8]) -> Result<(u32, u64, String, Vec<String>), Truncated> {
+        let from = &mut Decoder::new(bytes);
+        if from.u8()? != 7 {
+            return Err(Truncated);
+        }
+        let (small, large) = (from.u32()?, from.u64()?);
+        if !from.bool()? || from.bytes()? != b"\0ebb" {
+            return Err(Truncated);
+        }
+        let text = from.text()?.to_owned();
+        if from.digest()? != Digest([3; 32]) {
+            return Err(Truncated);
+        }
+        let list = from.list(|from| from.text().map(str::to_owned))?;
+        if from.is_at_end() { Ok((small, large, text, list)) } else { Err(Truncated) }
+    }
+
+    #[test]
+    fn values_come_back_in_their_order() {
+        let list = vec!["a".to_owned(), String::new()];
+        assert_eq!(read(&written()), Ok((u32::MAX, 1 << 40, "flöw".to_owned(), list)));
+        // The layout is part of formats: it stays.
+        assert_eq!(written()[..13], [7, 255, 255, 255, 255, 0, 0, 0, 0, 0, 1, 0, 0]);
+    }
+
+    #[test]
+    fn bytes_that_end_too_early_are_damage() {
+        let all = written();
+        for cut in 0..all.len() {
+            assert_eq!(read(&all[..cut]), Err(Truncated), "cut at {cut}");
+        }
+        assert_eq!(read(&[&all[..], b"x"].concat()), Err(Truncated));
+    }
+
+    #[test]
+    fn a_length_that_cannot_be_takes_no_memory() {
+        let huge = u32::MAX.to_le_bytes();
+        assert_eq!(Decoder::new(&huge).bytes(), Err(Truncated));
+        assert_eq!(Decoder::new(&huge).text(), Err(Truncated));
+        assert_eq!(Decoder::new(&huge).list(|from| from.u64()), Err(Truncated));
+    }
+
+    #[test]
+    fn only_zero_and_one_are_a_yes_or_no_and_only_utf8_is_a_text() {
+        for byte in 2..=u8::MAX {
+            assert_eq!(Decoder::new(&[byte]).bool(), Err(Truncated));
+        }
+        assert_eq!(Decoder::new(&[1, 0, 0, 0, 0xff]).text(), Err(Truncated));
+        assert_eq!(Decoder::new(&[1, 0, 0, 0, 0xff]).bytes(), Ok(&[0xff][..]));
+    }
+}

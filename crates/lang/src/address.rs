@@ -161,3 +161,81 @@ impl WithinPattern {
         compiled(pattern).is_ok_and(|matcher| matcher.is_match(package.as_str()))
     }
 }
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests {
+    use super::*;
+
+    fn pattern(written: &str) -> AddressPattern {
+        AddressPattern::new(written, &WsPath::from_normal("tide")).unwrap()
+    }
+
+    #[test]
+    fn a_word_is_taken_from_the_folder_that_a_person_is_in() {
+        for (written, path, is_folder, is_glob) in [
+            ("fit", "tide/fit", false, false),
+            ("/board/chart", "board/chart", false, false),
+            (".", "tide", true, false),
+            ("..", "", true, false),
+            ("sub/.", "tide/sub", true, false),
+            ("**", "tide/**", false, true),
+            ("../*/chart", "*/chart", false, true),
+        ] {
+            let found = pattern(written);
+            let known = (found.path.as_str(), found.is_folder, found.is_glob());
+            assert_eq!(known, (path, is_folder, is_glob), "{written}");
+        }
+    }
+
+    #[test]
+    fn a_word_that_leads_out_or_is_no_glob_is_refused() {
+        let problem = |written: &str| AddressPattern::new(written, &WsPath::root()).unwrap_err().0;
+        assert!(problem("../tide").starts_with("`../tide`: "), "{}", problem("../tide"));
+        assert!(problem("tide/{a,b").starts_with("`tide/{a,b` is not a glob: "), "{}", problem("tide/{a,b"));
+        // A long one is cut.
+        let long = problem(&format!("{}[", "a".repeat(99)));
+        assert!(long.starts_with(&format!("`{}…` is not a glob", "a".repeat(60))), "{long}");
+    }
+
+    #[test]
+    fn a_glob_means_addresses_and_a_package_its_own_declarations() {
+        let holds = |pattern: &AddressPattern, addresses: &[&str]| -> Vec<bool> {
+            addresses.iter().map(|address| pattern.matches(address)).collect()
+        };
+        assert_eq!(holds(&pattern("**"), &["tide/fit", "tide/sub/fit", "board/fit"]), [true, true, false]);
+        assert_eq!(holds(&pattern("f*"), &["tide/fit", "tide/sub/fit", "fit"]), [true, false, false]);
+        let package = AddressPattern::of_package(&WsPath::from_normal("tide"));
+        assert_eq!(holds(&package, &["tide/fit", "tide/sub/fit", "fit"]), [true, false, false]);
+        let root = AddressPattern::of_package(&WsPath::root());
+        assert_eq!(holds(&root, &["fit", "tide/fit"]), [true, false]);
+        assert_eq!(holds(&AddressPattern::of_target("tide/fit"), &["tide/fit", "tide/fits"]), [true, false]);
+        assert_eq!(pattern("/a/b*/c/**").start().as_str(), "a");
+    }
+
+    #[test]
+    fn within_takes_packages_from_the_root() {
+        for (pattern, package, is_in) in [
+            ("tide/**", "tide", true),
+            ("tide/**", "tide/sub/deep", true),
+            ("tide/**", "tides", false),
+            ("**", "", true),
+            ("*/sub", "tide/sub", true),
+            ("*/sub", "tide/sub/deep", false),
+            ("tide", "tide", true),
+            ("tide", "tide/sub", false),
+        ] {
+            assert_eq!(
+                WithinPattern::holds(pattern, &WsPath::from_normal(package)),
+                is_in,
+                "{pattern} {package}"
+            );
+        }
+        assert_eq!(WithinPattern::check("/tide/**"), Ok("tide/**".to_owned()));
+        assert_eq!(WithinPattern::check("/tide/"), Ok("tide".to_owned()));
+        assert!(
+            WithinPattern::check("tide/**").is_err_and(|why| why.contains("from the workspace's root on"))
+        );
+        assert!(WithinPattern::check("/tide/[").is_err_and(|why| why.starts_with("not a glob: ")));
+    }
+}

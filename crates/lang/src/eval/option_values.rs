@@ -136,6 +136,8 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> OptionValueResul
 
 #[cfg(test)]
 mod tests {
+    use std::sync::Arc;
+
     use super::*;
 
     #[test]
@@ -155,5 +157,70 @@ mod tests {
         };
         assert_eq!((list("a,b"), list("a"), list(""), list("[a-c]*")), (2, 1, 0, 1));
         assert!(set("[\"a\"]").is_err_and(|why| why.expected.contains("written as a,b")));
+    }
+
+    #[test]
+    fn a_value_that_an_option_cannot_have_is_refused_with_what_it_takes() {
+        let modes = Type::Alternatives(["debug", "release"].map(Arc::from).into());
+        let numbers = Type::List(Type::Int.into());
+        let word = |text: &str| SettingValue::Word(text.to_owned());
+        let several = |values: &[SettingValue]| SettingValue::List(values.to_vec());
+        for (ty, given, said) in [
+            (&Type::Bool, word("yes"), "expected true or false, found \"yes\""),
+            (&Type::Bool, SettingValue::Int(1), "expected bool, found 1"),
+            (&Type::Int, word("1.5"), "expected int, found \"1.5\""),
+            (&Type::Int, word(""), "expected int, found \"\""),
+            (&Type::Int, SettingValue::Bool(true), "expected int, found true"),
+            (&Type::Text, SettingValue::Int(3), "expected text, found 3"),
+            (&Type::Text, several(&[word("a")]), "expected text, found a list"),
+            (&Type::Duration, word("30"), "expected duration, found \"30\"; durations are written 30s, 5min"),
+            (&modes, word("fast"), "expected \"debug\" or \"release\", found \"fast\""),
+            (&modes, SettingValue::Bool(false), "expected \"debug\" | \"release\", found false"),
+            (&numbers, word("1,b"), "expected int, found \"b\""),
+            (&numbers, word("[\"1\"]"), "expected list[int] written as a,b, found \"[\\\"1\\\"]\""),
+            (
+                &numbers,
+                several(&[SettingValue::Int(1), SettingValue::Bool(true)]),
+                "expected int, found true",
+            ),
+            (&Type::File, word("a.txt"), "expected file, found \"a.txt\""),
+        ] {
+            let found = setting_value(&given, ty).map_err(|why| why.to_string());
+            assert_eq!(found.err().as_deref(), Some(said), "{given}");
+        }
+    }
+
+    #[test]
+    fn a_value_that_an_option_can_have_is_taken_from_words_and_from_toml() {
+        let modes = Type::Alternatives(["debug", "release"].map(Arc::from).into());
+        let perhaps = Type::Optional(Type::Int.into());
+        let word = |text: &str| SettingValue::Word(text.to_owned());
+        for (ty, given, value) in [
+            (&Type::Bool, word("true"), Value::Bool(true)),
+            (&Type::Bool, SettingValue::Bool(false), Value::Bool(false)),
+            (&Type::Int, word("-7"), Value::Int(-7)),
+            (&Type::Duration, word("5min"), Value::Duration(300_000)),
+            (&Type::Text, word("a, b"), Value::text("a, b")),
+            (&modes, word("release"), Value::text("release")),
+            (&perhaps, word("none"), Value::None),
+            (&perhaps, SettingValue::Int(3), Value::Int(3)),
+        ] {
+            let found = setting_value(&given, ty).map(|found| written(&found));
+            assert_eq!(found, Ok(written(&value)), "{given}");
+        }
+    }
+
+    #[test]
+    fn an_example_is_near_to_what_was_given() {
+        let modes = Type::Alternatives(["debug", "release"].map(Arc::from).into());
+        let example = |ty: &Type, given: &str| example_value(ty, &SettingValue::Word(given.to_owned()));
+        assert_eq!(example(&modes, "relase"), Some(("release".to_owned(), "\"release\"".to_owned())));
+        assert_eq!(example(&modes, "x"), Some(("debug".to_owned(), "\"debug\"".to_owned())));
+        assert_eq!(example(&Type::Duration, "30"), Some(("30s".to_owned(), "\"30s\"".to_owned())));
+        assert_eq!(
+            example(&Type::Optional(Type::Bool.into()), "x"),
+            Some(("true".to_owned(), "true".to_owned()))
+        );
+        assert_eq!(example(&Type::File, "x"), None);
     }
 }
