@@ -190,3 +190,82 @@ fn a_failure_and_a_stop_are_told_apart_afterwards_and_so_is_a_missing_tool() {
         "{planned}"
     );
 }
+
+/// A chain of targets over two packages, with a test, a job and a service.
+fn relations() -> Sandbox {
+    Sandbox::new(&[
+        (
+            "tide/targets.nub",
+            "target low = write { path = \"low.txt\", text = \"low\" }\n\
+             target high = step { run = `cp {low} {out \"high.txt\"}` }\n\
+             target alone = write { path = \"alone.txt\", text = \"alone\" }\n\
+             service sea = serve { run = sh`cat {high}; sleep 100`, ready = `true` }\n",
+        ),
+        (
+            "board/targets.nub",
+            "target chart = step { run = `cp {&tide/high} {out \"chart.txt\"}`, reads = &tide/low }\n\
+             test drawn = check { run = `test -s {chart}` }\n\
+             job send = effect { run = `cat {chart}` }\n",
+        ),
+    ])
+}
+
+#[test]
+fn each_of_several_shown_targets_has_its_own_needs_users_and_steps() {
+    let sandbox = relations();
+    let events = sandbox.run(&["show", "--all", ".", "--json"]).expect(0).events();
+    let of = |target: &str| {
+        let event =
+            events.iter().find(|event| event["target"] == target).unwrap_or_else(|| panic!("{target}"));
+        let texts = |key: &str| -> Vec<String> {
+            let list = event[key].as_array().cloned().unwrap_or_default();
+            list.iter().map(|text| text.as_str().unwrap_or_default().to_owned()).collect()
+        };
+        let steps = event["steps"].as_array().map_or(0, Vec::len);
+        (texts("needs").join(" "), texts("used_by").join(" "), steps)
+    };
+    for (target, needs, users, steps) in [
+        ("tide/low", "", "board/chart tide/high", 1),
+        ("tide/high", "tide/low", "board/chart", 1),
+        ("tide/alone", "", "", 1),
+        ("board/chart", "tide/high tide/low", "board/drawn", 1),
+        ("board/drawn", "board/chart", "", 1),
+    ] {
+        assert_eq!(of(target), (needs.to_owned(), users.to_owned(), steps), "{target}");
+    }
+    // What is on call is listed, and shown where it is asked for.
+    assert_eq!(of("board/send").2, 0);
+    let job = sandbox.run(&["show", "board/send", "--json"]).expect(0).events().remove(0);
+    assert_eq!((&job["needs"][0], job["does"].as_array().map(Vec::len)), (&"board/chart".into(), Some(1)));
+    let service = sandbox.run(&["show", "tide/sea", "--json"]).expect(0).events().remove(0);
+    assert_eq!(service["serves"][0]["target"], "tide/sea");
+    // One that is shown alone says the same as among others.
+    let alone = sandbox.run(&["show", "tide/high", "--plain"]).expect(0).stdout;
+    let among = sandbox.run(&["show", "--all", "tide", "--plain"]).expect(0).stdout;
+    assert!(among.contains(alone.trim_end()), "{alone}\nis not in\n{among}");
+}
+
+#[test]
+fn a_tree_of_users_begins_at_each_target_that_was_asked_for() {
+    let sandbox = relations();
+    let tree = |words: &[&str]| sandbox.run(&[&["tree", "--plain"], words].concat()).expect(0).stdout;
+    let users = tree(&["tide", "--users"]);
+    let roots: Vec<&str> = users
+        .lines()
+        .filter(|line| line.starts_with(char::is_alphanumeric))
+        .filter_map(|l| l.split_whitespace().next())
+        .collect();
+    assert_eq!(roots, ["tide/low", "tide/high", "tide/alone", "tide/sea"], "{users}");
+    assert!(users.contains("board/drawn"), "{users}");
+    assert!(!tree(&["tide/high"]).contains("board"), "what uses it was not asked for");
+}
+
+#[test]
+fn a_dependency_path_that_leads_the_other_way_is_said() {
+    let sandbox = relations();
+    sandbox.run(&["why", "board/drawn", "tide/low"]).expect(0).says("board/chart");
+    let back = sandbox.run(&["why", "tide/high", "board/chart"]).expect(1);
+    assert!(back.stderr.contains("`tide/high` does not depend on `board/chart`"), "{}", back.stderr);
+    let none = sandbox.run(&["why", "tide/alone", "board/chart"]).expect(1);
+    assert!(none.stderr.contains("nubrik tree tide/alone"), "{}", none.stderr);
+}

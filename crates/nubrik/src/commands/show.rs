@@ -135,7 +135,7 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
     let whole = ManuallyDrop::new(session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]));
     let graph = &evaluation.graph;
-    let (around, on_call) = (Surroundings::of(&evaluation, &whole.graph), OnCall::of(&evaluation));
+    let (around, on_call) = (ShownRelations::of(&evaluation, &whole.graph), OnCall::of(&evaluation));
     let out = session.results_folder();
     for (i, id) in evaluation.targets.iter().enumerate() {
         let shown = Shown {
@@ -200,7 +200,7 @@ struct PrintedEvent {
 
 /// Addresses of the targets that use a target directly.
 /// What surrounds targets, found for all of them at once.
-struct Surroundings<'g> {
+struct ShownRelations<'g> {
     /// By the number of each target: the targets that it needs.
     needs: Vec<Vec<TargetId>>,
     /// By the number of each target: its steps.
@@ -209,8 +209,8 @@ struct Surroundings<'g> {
     users: HashMap<&'g str, Vec<&'g str>>,
 }
 
-impl<'g> Surroundings<'g> {
-    fn of(evaluation: &'g Evaluation, whole: &'g Graph) -> Surroundings<'g> {
+impl<'g> ShownRelations<'g> {
+    fn of(evaluation: &'g Evaluation, whole: &'g Graph) -> ShownRelations<'g> {
         let graph = &evaluation.graph;
         let mut steps = vec![Vec::new(); graph.targets.len()];
         for (number, step) in (0..).zip(&graph.steps) {
@@ -226,7 +226,7 @@ impl<'g> Surroundings<'g> {
                 }
             }
         }
-        Surroundings { needs: graph.target_needs(), steps, users }
+        ShownRelations { needs: graph.target_needs(), steps, users }
     }
 }
 
@@ -235,7 +235,7 @@ struct Shown<'g> {
     id: TargetId,
     state: &'g State,
     out: &'g WsPath,
-    around: &'g Surroundings<'g>,
+    around: &'g ShownRelations<'g>,
     on_call: &'g OnCall<'g>,
 }
 
