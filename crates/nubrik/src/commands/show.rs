@@ -221,7 +221,10 @@ impl<'g> ShownRelations<'g> {
         let needs_of_all = whole.target_needs();
         for (user, needs) in whole.targets.iter().zip(&needs_of_all).filter(|(user, _)| user.is_declared()) {
             for need in needs {
-                if let Some(users) = users.get_mut(&*whole.target(*need).address) {
+                // Who uses several variants of a target is one user.
+                if let Some(users) = users.get_mut(&*whole.target(*need).address)
+                    && users.last() != Some(&&*user.address)
+                {
                     users.push(&user.address);
                 }
             }
