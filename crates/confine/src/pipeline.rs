@@ -268,6 +268,14 @@ impl Capture {
         bytes
     }
 
+    /// What is said to people, and the answer. Only where errors are kept apart there is an answer, which is all of the output, and
+    /// nothing for people.
+    pub fn take_words_and_answer(&mut self) -> (Vec<u8>, Option<Vec<u8>>) {
+        let answer = self.errors.is_some().then(|| std::mem::take(&mut self.bytes));
+        let errors = self.errors.take().unwrap_or_default();
+        ([errors, self.take_ends()].concat(), answer)
+    }
+
     /// Adds something that was printed otherwise.
     pub fn add_printed(&mut self, bytes: &[u8]) {
         self.add(bytes, Source::Output);

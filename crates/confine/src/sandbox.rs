@@ -228,22 +228,7 @@ impl Sandboxes {
             Root::Copy(root) => begin_in_copy(&mut first, root)?,
         }
         let hides_kernel = !matches!(root, Root::Machine);
-        first.folder("/dev")?;
-        for device in DEVICES {
-            first.file(device)?;
-            first.show(on_machine(Path::new(device)), device, false)?;
-            // Devices are written to all the same; of the superuser's sandboxes nobody changes their permissions.
-            first.attributes(device, READ_ONLY | NO_SETUID, false)?;
-        }
-        for (at, target) in [
-            ("/dev/fd", "/proc/self/fd"),
-            ("/dev/stdin", "/proc/self/fd/0"),
-            ("/dev/stdout", "/proc/self/fd/1"),
-            ("/dev/stderr", "/proc/self/fd/2"),
-            ("/dev/shm", "/tmp/shm"),
-        ] {
-            first.link(at, target)?;
-        }
+        put_devices(&mut first, on_machine)?;
         for folder in ["/proc", "/sys", "/tmp", "/var", ROOT, SOURCES, WORKSPACE] {
             if folder != "/sys" || hides_kernel {
                 first.folder(folder)?;
@@ -683,4 +668,23 @@ impl Sandbox {
     pub(crate) fn pending(&self) -> MutexGuard<'_, Option<Plan>> {
         self.pending.lock()
     }
+}
+
+/// Puts the devices of the machine into a sandbox that others begin with, and the links beside them.
+fn put_devices(plan: &mut Plan, on_machine: impl Fn(&Path) -> Vec<u8>) -> io::Result<()> {
+    plan.folder("/dev")?;
+    for device in DEVICES {
+        plan.file(device)?;
+        plan.show(on_machine(Path::new(device)), device, false)?;
+        // Devices are written to all the same; of the superuser's sandboxes nobody changes their permissions.
+        plan.attributes(device, READ_ONLY | NO_SETUID, false)?;
+    }
+    let links = [
+        ("/dev/fd", "/proc/self/fd"),
+        ("/dev/stdin", "/proc/self/fd/0"),
+        ("/dev/stdout", "/proc/self/fd/1"),
+        ("/dev/stderr", "/proc/self/fd/2"),
+        ("/dev/shm", "/tmp/shm"),
+    ];
+    links.into_iter().try_for_each(|(at, target)| plan.link(at, target))
 }

@@ -210,7 +210,6 @@ fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) 
 
 impl Gathering {
     fn add(&mut self, entry: &mut tar::Entry<'_, impl Read>, pool: &FilePool) -> ImageResult<()> {
-        let broken = |why: io::Error| ImageProblem::Image(why.to_string());
         let kind = entry.header().entry_type();
         if matches!(kind, tar::EntryType::XGlobalHeader | tar::EntryType::XHeader) {
             return Ok(());
@@ -225,23 +224,47 @@ impl Gathering {
             None => (&path[..0], path.as_slice()),
         };
         if let Some(rest) = name.strip_prefix(GONE) {
-            match name {
-                EMPTIED if folder.is_empty() => return bad("it empties the whole root"),
-                EMPTIED => self.changes.push((folder.to_vec(), LayerChange::Emptied)),
-                _ if name.starts_with(FOR_PACKERS) => {}
-                _ if rest.is_empty() || rest == b"." || rest == b".." => {
-                    return bad(format!("{} says that nothing is gone", shown(&path)));
-                }
-                _ => {
-                    let gone = if folder.is_empty() { rest.to_vec() } else { [folder, b"/", rest].concat() };
-                    self.changes.push((gone, LayerChange::Gone));
-                }
-            }
-            return Ok(());
+            return self.add_removal(&path, folder, (name, rest));
         }
+        let Some(change) = self.change_of(entry, &path, pool)? else { return Ok(()) };
+        self.last.insert(path.clone(), self.changes.len());
+        self.changes.push((path, change));
+        Ok(())
+    }
+
+    /// Takes up what a name of a special form says: that another name, or all of its folder, is gone.
+    fn add_removal(
+        &mut self,
+        path: &[u8],
+        folder: &[u8],
+        (name, rest): (&[u8], &[u8]),
+    ) -> ImageResult<()> {
+        match name {
+            EMPTIED if folder.is_empty() => return bad("it empties the whole root"),
+            EMPTIED => self.changes.push((folder.to_vec(), LayerChange::Emptied)),
+            _ if name.starts_with(FOR_PACKERS) => {}
+            _ if rest.is_empty() || rest == b"." || rest == b".." => {
+                return bad(format!("{} says that nothing is gone", shown(path)));
+            }
+            _ => {
+                let gone = if folder.is_empty() { rest.to_vec() } else { [folder, b"/", rest].concat() };
+                self.changes.push((gone, LayerChange::Gone));
+            }
+        }
+        Ok(())
+    }
+
+    /// An entry's change at `path`. `None` if it changes nothing.
+    fn change_of(
+        &self,
+        entry: &mut tar::Entry<'_, impl Read>,
+        path: &[u8],
+        pool: &FilePool,
+    ) -> ImageResult<Option<LayerChange>> {
+        let broken = |why: io::Error| ImageProblem::Image(why.to_string());
         let header = entry.header();
         let (mode, time) = (header.mode().map_err(broken)?, header.mtime().map_err(broken)? as i64);
-        let change = match kind {
+        Ok(Some(match entry.header().entry_type() {
             tar::EntryType::Directory => LayerChange::Is(TreeNode::Folder { mode: mode & 0o1777, time }),
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
                 let attributes = attributes_of(entry)?;
@@ -251,7 +274,7 @@ impl Gathering {
             tar::EntryType::Symlink => {
                 let target = entry.link_name_bytes().unwrap_or_default().into_owned();
                 if target.is_empty() || target.len() > LONGEST_PATH || target.contains(&0) {
-                    return bad(format!("the link {} leads nowhere", shown(&path)));
+                    return bad(format!("the link {} leads nowhere", shown(path)));
                 }
                 LayerChange::Is(TreeNode::Link { target, time })
             }
@@ -266,19 +289,16 @@ impl Gathering {
                 }
             }
             // Each sandbox has devices of its own.
-            tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => return Ok(()),
+            tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => return Ok(None),
             tar::EntryType::Char | tar::EntryType::Block => {
-                return bad(format!("{} is a device, and no device is made for an image", shown(&path)));
+                return bad(format!("{} is a device, and no device is made for an image", shown(path)));
             }
-            tar::EntryType::Fifo => return bad(format!("{} is a pipe", shown(&path))),
+            tar::EntryType::Fifo => return bad(format!("{} is a pipe", shown(path))),
             other => {
                 let kind = other.as_byte().escape_ascii();
-                return bad(format!("{} is of the unknown kind `{kind}`", shown(&path)));
+                return bad(format!("{} is of the unknown kind `{kind}`", shown(path)));
             }
-        };
-        self.last.insert(path.clone(), self.changes.len());
-        self.changes.push((path, change));
-        Ok(())
+        }))
     }
 }
 

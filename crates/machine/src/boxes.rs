@@ -135,19 +135,11 @@ impl Machine {
         // What it left running ends before anyone looks at what it made.
         let left = enclosure.close(self);
         self.note_left_running(job.folder.as_str(), left.running);
-        // What answers prints its answer, and nothing for people.
-        let (told, answer) = match capture.errors.take() {
-            Some(errors) => {
-                let answer = std::mem::take(&mut capture.bytes);
-                ([errors, capture.take_ends()].concat(), Some(answer))
-            }
-            None => (capture.take_ends(), None),
-        };
-        let told = match &loan {
-            Some(loan) => loan.without_secrets(told),
-            None => told,
-        };
-        printed.extend_from_slice(&told);
+        let (said, answer) = capture.take_words_and_answer();
+        printed.extend_from_slice(&match &loan {
+            Some(loan) => loan.without_secrets(said),
+            None => said,
+        });
         match (ended, left.disturbed) {
             (Ended::Cancelled, _) => JobEnd::Cancelled,
             (_, Some(folder)) => JobEnd::Disturbed(folder),

@@ -9,10 +9,18 @@ use nubrik_archive::{Item, ItemContent, pack, unpack};
 use nubrik_disk::{Below, TreeFileKind, copy_file, entries_below, open_file};
 use nubrik_engine::{Work, WorkProblem};
 use nubrik_graph::{Native, Placement, PlainFile, Unpacking, url_name};
-use nubrik_source::PathWithin;
+use nubrik_source::{PathWithin, WsPath};
 use rustix::fs::{Mode, OFlags};
 
 use crate::fetch::{FetchTarget, Fetcher, fetch};
+
+/// Makes a folder at `to`, with all that is in another one if there is one.
+fn copy(root: &Path, below: &Below, from: Option<&WsPath>, to: &str) -> io::Result<()> {
+    below.made_folder(to)?;
+    let Some(from) = from else { return Ok(()) };
+    let from = PlainFile { path: from.clone(), folder: true };
+    put_all(below, to, &items(root, &[Placement { to: PathWithin::top(), from }])?)
+}
 
 /// Does a piece of work in a workspace: `below` is its root.
 pub(crate) fn work(
@@ -26,13 +34,7 @@ pub(crate) fn work(
     let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
     let native = match work {
         Work::Native(native) => native,
-        Work::Copy(from) => {
-            below.made_folder(to).map_err(io)?;
-            let Some(from) = from else { return Ok(()) };
-            let from = PlainFile { path: from.clone(), folder: true };
-            let items = items(root, &[Placement { to: PathWithin::top(), from }]);
-            return items.and_then(|items| put_all(below, to, &items)).map_err(io);
-        }
+        Work::Copy(from) => return copy(root, below, from.as_ref(), to).map_err(io),
         // By the machine, which has the roots of images.
         Work::Find(..) => return Err(WorkProblem::Input("nothing is looked for here".to_owned())),
         Work::Take(from) => return below.rename(from.as_str(), to).map_err(io),
@@ -64,12 +66,12 @@ pub(crate) fn work(
         Native::Image(_) | Native::MakeImage(_) | Native::Find(_) => {
             Err(WorkProblem::Input("an image is no work of this kind".to_owned()))
         }
-        Native::Fetch { urls, digest, unpack, executable } => {
-            let Some(how) = unpack else {
-                let mode = if *executable { 0o755 } else { 0o644 };
-                let target = FetchTarget { fresh: &|| below.fresh_file(to, mode), path: &path };
-                return fetch(fetcher, urls, digest, &target);
-            };
+        Native::Fetch { urls, digest, unpack: None, executable } => {
+            let mode = if *executable { 0o755 } else { 0o644 };
+            let target = FetchTarget { fresh: &|| below.fresh_file(to, mode), path: &path };
+            fetch(fetcher, urls, digest, &target)
+        }
+        Native::Fetch { urls, digest, unpack: Some(how), .. } => {
             let name = urls.first().map_or("", |url| url_name(url));
             let archive = format!("{to}.fetched");
             let fetched = root.join(&archive);

@@ -227,18 +227,7 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
     let root = around.root();
     let mut folders: Vec<PathBuf> = root.ancestors().map(|folder| folder.join(".cargo")).collect();
     folders.push(cargo_home.clone());
-    let mut configs: Vec<(Value, String)> = Vec::new();
-    for folder in &folders {
-        let paths = ["config.toml", "config"].map(|name| folder.join(name));
-        let Some((path, text)) = paths.into_iter().find_map(|path| Some((path.clone(), around.text(&path)?)))
-        else {
-            continue;
-        };
-        let said_by = shown(&path, around);
-        let value = toml::from_str(&text)
-            .map_err(|e| PinProblem::new(format!("cannot read {said_by}: {}", e.message())))?;
-        configs.push((value, said_by));
-    }
+    let configs = rust_configs(&folders, around)?;
     let look = |keys: &[&str]| {
         configs.iter().find_map(|(config, said_by)| {
             let found = keys.iter().try_fold(config, |at, key| at.get(key))?;
@@ -277,14 +266,38 @@ pub(crate) fn rust(around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProble
     if !is_own {
         return Ok(vec![origin]);
     }
-    let token = variable("TOKEN").map(|(token, _)| token).or_else(|| {
-        let text =
-            ["credentials.toml", "credentials"].iter().find_map(|n| around.text(&cargo_home.join(n)))?;
-        let value: Value = toml::from_str(&text).ok()?;
-        Some(value.get("registries")?.get(&name)?.get("token")?.as_str()?.to_owned())
-    });
+    let token = variable("TOKEN").map(|(token, _)| token);
+    let token = token.or_else(|| rust_token(&cargo_home, &name, around));
     origin.credential = token.map(Credential::Whole).or(origin.credential);
     Ok(vec![origin])
+}
+
+/// The configuration of each folder that has one, with the file's name for people. The first that says something counts.
+fn rust_configs(
+    folders: &[PathBuf],
+    around: &dyn ClientSettings,
+) -> Result<Vec<(Value, String)>, PinProblem> {
+    let mut configs = Vec::new();
+    for folder in folders {
+        let paths = ["config.toml", "config"].map(|name| folder.join(name));
+        let Some((path, text)) = paths.into_iter().find_map(|path| Some((path.clone(), around.text(&path)?)))
+        else {
+            continue;
+        };
+        let said_by = shown(&path, around);
+        let value = toml::from_str(&text)
+            .map_err(|e| PinProblem::new(format!("cannot read {said_by}: {}", e.message())))?;
+        configs.push((value, said_by));
+    }
+    Ok(configs)
+}
+
+/// The token that the client keeps for a registry of this name.
+fn rust_token(cargo_home: &Path, name: &str, around: &dyn ClientSettings) -> Option<String> {
+    let files = ["credentials.toml", "credentials"];
+    let text = files.iter().find_map(|file| around.text(&cargo_home.join(file)))?;
+    let value: Value = toml::from_str(&text).ok()?;
+    Some(value.get("registries")?.get(name)?.get("token")?.as_str()?.to_owned())
 }
 
 #[cfg(test)]

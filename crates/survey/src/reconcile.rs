@@ -74,6 +74,20 @@ pub struct TakenFiles {
     pub by: BTreeMap<DefinitionAddress, BTreeSet<String>>,
 }
 
+/// The definitions of each package, as they can be changed.
+fn views_of(
+    tree: &SourceTree,
+    existing: &Existing,
+    packages: &BTreeSet<String>,
+) -> Result<BTreeMap<String, FileView>, ReconcileProblem> {
+    let read = |(package, text): (&String, &String)| {
+        let unreadable = |why| ReconcileProblem::Unreadable { package: package.clone(), why };
+        let view = FileView::read(tree, package, packages, text).map_err(unreadable)?;
+        Ok((package.clone(), view))
+    };
+    existing.iter().map(read).collect()
+}
+
 /// Compares a proposal with what is there. With `is_whole` definitions that are there are changed, too; else only new ones are added.
 ///
 /// Definitions of the proposal that are there already get the names that they have there, and are taken out of it.
@@ -89,12 +103,7 @@ pub fn reconcile(
     (is_whole, facts): (bool, CauseFacts<'_>),
 ) -> Result<Vec<FileChange>, ReconcileProblem> {
     let packages: BTreeSet<String> = existing.keys().cloned().collect();
-    let mut views = BTreeMap::new();
-    for (package, text) in existing {
-        let unreadable = |why| ReconcileProblem::Unreadable { package: package.clone(), why };
-        let view = FileView::read(tree, package, &packages, text).map_err(unreadable)?;
-        views.insert(package.clone(), view);
-    }
+    let views = views_of(tree, existing, &packages)?;
     let gone = gone(tree, existing, proposal, facts);
     let taken = &with_decided(tree, existing, &all_taken.all, &gone);
     let mut matched = matches(proposal, &views);
@@ -126,31 +135,16 @@ pub fn reconcile(
             }
             continue;
         };
-        let mut edits = TextEdits {
-            view,
-            writer: &writer,
-            package,
-            edits: Vec::new(),
-            differences: Vec::new(),
-            top,
-            elsewhere: &elsewhere,
-            more: BTreeSet::new(),
-        };
-        for definition in known.into_iter().filter(|_| is_whole) {
-            edits.align(definition, taken, &packages);
-        }
-        for definition in by_hand.into_iter().filter(|_| is_whole) {
-            edits.lacks(definition, taken);
+        let (edits, differences, more) = (Vec::new(), Vec::new(), BTreeSet::new());
+        let (writer, elsewhere) = (&writer, &elsewhere);
+        let mut edits = TextEdits { view, writer, package, edits, differences, top, elsewhere, more };
+        if is_whole {
+            known.into_iter().for_each(|definition| edits.align(definition, taken, &packages));
+            by_hand.into_iter().for_each(|definition| edits.lacks(definition, taken));
         }
         edits.add(&new, text);
         edits.forget_omissions(text);
-        if !edits.edits.is_empty() || !edits.differences.is_empty() {
-            let differences = std::mem::take(&mut edits.differences);
-            let unfit = || ReconcileProblem::Unfit { package: package.to_owned() };
-            let after = applied(edits.edits, text).ok_or_else(unfit)?;
-            let before = Some(text.clone());
-            changes.push(FileChange { package: package.to_owned(), before, after, differences });
-        }
+        changes.extend(edits.change(text)?);
     }
     let there: BTreeSet<&DefinitionAddress> = found.iter().chain(&covered).chain(own).collect();
     proposal.definitions.retain(|one| !there.contains(&one.address));
@@ -438,6 +432,19 @@ struct TextEdits<'a> {
 }
 
 impl TextEdits<'_> {
+    /// The file with the changes. `None` if there is none to make.
+    fn change(self, text: &str) -> Result<Option<FileChange>, ReconcileProblem> {
+        if self.edits.is_empty() && self.differences.is_empty() {
+            return Ok(None);
+        }
+        let package = self.package.to_owned();
+        let (before, differences) = (Some(text.to_owned()), self.differences);
+        match applied(self.edits, text) {
+            Some(after) => Ok(Some(FileChange { package, before, after, differences })),
+            None => Err(ReconcileProblem::Unfit { package }),
+        }
+    }
+
     /// Appends definitions, and the kits that they use.
     fn add(&mut self, new: &[&Definition], text: &str) {
         self.more.extend(new.iter().flat_map(|one| one.takes()));

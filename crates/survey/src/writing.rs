@@ -115,35 +115,41 @@ impl<'a> DefinitionWriter<'a> {
                 }
                 rows + "}"
             }
-            Body::Each(files, field, call) => {
-                let mut call = call.clone();
-                // Where a path is wanted from a folder on, this is the file's in its folder.
-                let folder = files.first().map_or("", |file| crate::tree::folder_of(below(file, package)));
-                let own = match *field {
-                    "root" => format!("\"{folder}/{{source.name}}\""),
-                    _ => "source".to_owned(),
-                };
-                let own = FieldValue::Code(own);
-                let beside = call.files(field);
-                let value = match beside.is_empty() {
-                    true => own,
-                    false => FieldValue::List(vec![own, FieldValue::Files(beside)]),
-                };
-                call.fields.retain(|(name, _)| name != field);
-                call.fields.insert(0, (*field, value));
-                let over = match self.files(package, files, None).as_slice() {
-                    [one] if one.starts_with("glob(") => one.clone(),
-                    [one] => format!("glob({one})"),
-                    _ => format!("glob({})", quoted(&in_braces(files, package))),
-                };
-                format!(
-                    "{{each source in {over} give source.stem: {}}}",
-                    self.call(package, &call, 0, column + 60)
-                )
-            }
+            Body::Each(files, field, call) => self.each(package, files, field, call, column),
         });
         text.push('\n');
         text
+    }
+
+    /// A kind for each of several files, by the files' stems: the file is the value of `field`, or the first of its values.
+    fn each(
+        &self,
+        package: &str,
+        files: &BTreeSet<String>,
+        field: &'static str,
+        call: &KindCall,
+        column: usize,
+    ) -> String {
+        let mut call = call.clone();
+        // Where a path is wanted from a folder on, this is the file's in its folder.
+        let folder = files.first().map_or("", |file| crate::tree::folder_of(below(file, package)));
+        let own = FieldValue::Code(match field {
+            "root" => format!("\"{folder}/{{source.name}}\""),
+            _ => "source".to_owned(),
+        });
+        let beside = call.files(field);
+        let value = match beside.is_empty() {
+            true => own,
+            false => FieldValue::List(vec![own, FieldValue::Files(beside)]),
+        };
+        call.fields.retain(|(name, _)| *name != field);
+        call.fields.insert(0, (field, value));
+        let over = match self.files(package, files, None).as_slice() {
+            [one] if one.starts_with("glob(") => one.clone(),
+            [one] => format!("glob({one})"),
+            _ => format!("glob({})", quoted(&in_braces(files, package))),
+        };
+        format!("{{each source in {over} give source.stem: {}}}", self.call(package, &call, 0, column + 60))
     }
 
     /// A kind with its fields: on one line if that fits, else a field a line.

@@ -90,18 +90,21 @@ pub(crate) struct Started {
     pub handle: OwnedFd,
 }
 
+/// Whether the thread has given up already what a process is to be without.
+fn inherits(wanted: Option<Surroundings>) -> Result<bool, (Point, io::Error)> {
+    match GIVEN_UP.get() {
+        None => Ok(false),
+        Some(have) if wanted == Some(have) => Ok(true),
+        Some(_) => Err((Point::Confine, io::Error::other("this thread has given up the network"))),
+    }
+}
+
 /// Starts a process.
 ///
 /// # Errors
 /// Where that failed, and why.
 pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
-    let given_up = GIVEN_UP.get();
-    let wrong_thread = || Err((Point::Confine, io::Error::other("this thread has given up the network")));
-    let inherits = match given_up {
-        None => false,
-        Some(have) if start.surroundings == Some(have) => true,
-        Some(_) => return wrong_thread(),
-    };
+    let inherits = inherits(start.surroundings)?;
     let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
         list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
     };

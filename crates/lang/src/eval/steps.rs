@@ -234,11 +234,8 @@ impl Evaluator<'_> {
             if *first == step {
                 return Ok(Value::Step(known));
             }
-            let made = outputs[0].1.path.below(&step.folder).unwrap_or_default().to_owned();
-            let error = Diagnostic::error("made-twice", format!("two steps write the same output `{made}`"))
-                .related(self.drafting.step_spans[known as usize], "the other one is here")
-                .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
-                .mend("{ \"key\": step { … } } puts each under a key of its own");
+            let made = outputs[0].1.path.below(&step.folder).unwrap_or_default();
+            let error = made_twice(made, self.drafting.step_spans[known as usize]);
             return self.fail(span, error);
         }
         self.drafting.steps.insert_new(folder_digest, number as usize);
@@ -497,4 +494,12 @@ fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) ->
         _ if draft.step.check.is_some() => format!("test {}", scope.owner.parts.join("/")).into(),
         _ => shared_text(["make ", named_first(draft)]),
     }
+}
+
+/// Two different steps have an output in common, and `other` is where the first of them is.
+fn made_twice(output: &str, other: Span) -> Diagnostic {
+    Diagnostic::error("made-twice", format!("two steps write the same output `{output}`"))
+        .related(other, "the other one is here")
+        .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
+        .mend("{ \"key\": step { … } } puts each under a key of its own")
 }

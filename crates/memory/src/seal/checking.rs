@@ -45,6 +45,21 @@ pub const PART: usize = 2048;
 pub const RUN: usize = 12;
 
 impl Seal {
+    /// Numbers of entries to look at, part after part, while others take parts from `taken`, too.
+    fn shared_numbers(&self, which: ToLookAt<'_>, taken: &AtomicUsize) -> impl Iterator<Item = usize> {
+        let count = match which {
+            ToLookAt::All => self.len(),
+            ToLookAt::Only(numbers) => numbers.len(),
+        };
+        std::iter::repeat_with(|| taken.fetch_add(PART, Ordering::Relaxed))
+            .take_while(move |from| *from < count)
+            .flat_map(move |from| from..(from + PART).min(count))
+            .map(move |place| match which {
+                ToLookAt::All => place,
+                ToLookAt::Only(numbers) => numbers[place] as usize,
+            })
+    }
+
     /// Looks at what may have changed: paths from the workspace's root, and samples, which `ask` asks for a digest of their answer.
     /// `None` where more changed than can be listed one by one.
     pub fn check(
@@ -68,18 +83,7 @@ impl Seal {
         let look = || {
             let mut looker = Looker { seal: self, root, near: Near::default(), bytes: Encoder::new() };
             let mut found = Vec::new();
-            let parts = std::iter::repeat_with(|| taken.fetch_add(PART, Ordering::Relaxed));
-            let count = match which {
-                ToLookAt::All => self.len(),
-                ToLookAt::Only(numbers) => numbers.len(),
-            };
-            let places =
-                parts.take_while(|from| *from < count).flat_map(|from| from..(from + PART).min(count));
-            let numbers = places.map(|place| match which {
-                ToLookAt::All => place,
-                ToLookAt::Only(numbers) => numbers[place] as usize,
-            });
-            for number in numbers {
+            for number in self.shared_numbers(which, &taken) {
                 if broken.load(Ordering::Relaxed) {
                     break;
                 }

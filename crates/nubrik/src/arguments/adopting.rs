@@ -40,6 +40,17 @@ pub struct Adopting {
     pub offline: bool,
 }
 
+impl Adopting {
+    /// The same command without a question.
+    pub fn without_question(&self) -> String {
+        match (&self.watch, &self.compilations) {
+            (Some(command), _) => format!("nubrik adopt --yes --watch '{command}'"),
+            (None, Some(file)) => format!("nubrik adopt --yes --compilations {}", file.display()),
+            (None, None) => "nubrik adopt --yes".to_owned(),
+        }
+    }
+}
+
 /// A time as definitions write it.
 fn time(text: &str) -> Result<Duration, String> {
     let millis = nubrik_syntax::duration(text).filter(|millis| *millis > 0);

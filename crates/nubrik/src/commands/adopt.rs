@@ -199,12 +199,7 @@ fn write_and_try(
         difference(console, folder, change);
     }
     if !agreed(console, "Write this?", adopting.yes)? {
-        let how = match (&adopting.watch, &adopting.compilations) {
-            (Some(command), _) => format!("nubrik adopt --yes --watch '{command}'"),
-            (None, Some(file)) => format!("nubrik adopt --yes --compilations {}", file.display()),
-            (None, None) => "nubrik adopt --yes".to_owned(),
-        };
-        showing::not_written(console, &how);
+        showing::not_written(console, &adopting.without_question());
         return Ok(Exit::Done);
     }
     folder.write_settings(SETTINGS).map_err(say)?;

@@ -118,27 +118,15 @@ pub fn run(
     };
     let mut ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
     tried.run_failed_again(console, session, how, which.retries.unwrap_or(0), &mut ended)?;
-    let cancelled = ended.cancelled;
-    shared_news::conclude(
-        console,
-        session,
-        (!cancelled).then_some((graph, verdicts.as_slice())),
-        OutputStream::Output,
-    );
+    let done = (!ended.cancelled).then_some((graph, verdicts.as_slice()));
+    shared_news::conclude(console, session, done, OutputStream::Output);
     if let (Some(file), Some(last)) = (&which.junit, ended.rounds.last()) {
         write_report(console, file, (last, mark), &left_out)?;
     }
-    let verdict = show_end(console, session, (&evaluation, &left), (how, which), &ended, &left_out)?;
-    left_out::remind(console, &left_out.addresses, OutputStream::Output);
-    Ok(match verdict {
-        _ if cancelled => Exit::Interrupted,
-        _ if ended.machine_lacks => Exit::Machine,
-        Exit::Done if !left_out.addresses.is_empty() => Exit::Definitions,
-        verdict => verdict,
-    })
+    show_end(console, session, (&evaluation, &left), (how, which), &ended, &left_out)
 }
 
-/// Shows what became of all rounds. Says whether all is well, or failed.
+/// Shows what became of all rounds, and says how the command ends.
 fn show_end(
     console: Console,
     session: &Workshop<'_>,
@@ -147,27 +135,35 @@ fn show_end(
     ended: &RoundsEnd,
     left_out: &Unevaluated,
 ) -> CommandResult<Exit> {
-    let RoundsEnd { rounds, micros, cancelled, machine_lacks: _ } = ended;
-    let Some(last) = rounds.last() else { return Ok(Exit::Done) };
+    let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
+    let is_whole = left_out.addresses.is_empty();
+    let last = rounds.last();
     let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
     let any_failed =
         rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.counts.failed > 0);
     // For programs the sum of tests comes last.
     let mut is_read = true;
     let mut show_lines = |is_json: bool| -> CommandResult<()> {
-        if which.coverage && !cancelled && console.is_json() == is_json {
+        if let Some(last) = last.filter(|_| which.coverage && !cancelled && console.is_json() == is_json) {
             let passed: Vec<StepId> = last.results.iter().filter(|r| r.passed).map(|r| r.step).collect();
             is_read = coverage::show(console, session, evaluation, &passed, which)?;
         }
         Ok(())
     };
     show_lines(true)?;
-    if !how.quiet || console.is_json() || any_failed || *cancelled {
+    if last.is_some() && (!how.quiet || console.is_json() || any_failed || *cancelled) {
         let graph = &evaluation.graph;
         ui::show(console, graph, rounds, left, *micros, *cancelled, left_out.addresses.len());
     }
     show_lines(false)?;
-    Ok(if any_failed || !is_read { Exit::Failed } else { Exit::Done })
+    left_out::remind(console, &left_out.addresses, OutputStream::Output);
+    Ok(match any_failed || !is_read {
+        _ if *cancelled => Exit::Interrupted,
+        _ if *machine_lacks => Exit::Machine,
+        true => Exit::Failed,
+        false if !is_whole => Exit::Definitions,
+        false => Exit::Done,
+    })
 }
 
 /// The tests that are run, and of what.

@@ -142,6 +142,16 @@ fn commands_of(graph: &Graph, id: StepId, root: &Path, line: &mut impl FnMut(&st
     line("folder", &folder_of(graph, id, root));
 }
 
+/// Says where all that a step printed is. What is not shown as a whole is put into a file.
+fn where_all_is(root: &Path, title: &str, printed: &[u8], text: &str, paint: Paint) -> String {
+    let (_, left_out, _) = excerpt(paint).of(text);
+    // A command may print such a line itself: only a file that is there counts.
+    let kept = file_with_all(text).filter(|file| root.join(file).is_file()).map(str::to_owned);
+    let keep = || nubrik_disk::keep_printed(root, title, printed);
+    let whole = kept.or_else(|| (left_out > 0).then(keep).flatten());
+    whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"))
+}
+
 /// Everything about a failed step below its line.
 pub fn render(
     graph: &Graph,
@@ -194,13 +204,7 @@ pub fn render(
     let text = harmless(text.trim_end(), paint.colours);
     if shows && !text.trim().is_empty() {
         line("printed", "");
-        let (_, left_out, _) = excerpt(paint).of(&text);
-        let title = graph.title(id);
-        // A command may print such a line itself: only a file that is there counts.
-        let kept = file_with_all(&text).filter(|file| root.join(file).is_file()).map(str::to_owned);
-        let keep = || nubrik_disk::keep_printed(root, &title, printed);
-        let whole = kept.or_else(|| (left_out > 0).then(keep).flatten());
-        let whole = whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"));
+        let whole = where_all_is(root, &graph.title(id), printed, &text, paint);
         out.push_str(&render_printed(&text, paint, &whole));
     }
     out

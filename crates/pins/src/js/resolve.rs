@@ -200,6 +200,26 @@ impl Planter<'_> {
         Ok(self.release(&package, &version)?.map(|release| release.needs.clone()).unwrap_or_default())
     }
 
+    /// The release that a wish of the package at `node` gets. `None` if it can do without.
+    fn release_for(&mut self, node: usize, wish: &PackageWish) -> Result<Option<Arc<PackageRelease>>, Obstacle> {
+        let document = self.document(&wish.name)?;
+        let version = document.as_ref().and_then(|document| self.version_for(document, wish));
+        let release = match version {
+            Some(version) => self.release(&wish.name, &version)?,
+            None => None,
+        };
+        let obstacle = match release {
+            Some(release) if release.is_for(&self.place) => return Ok(Some(release)),
+            _ if wish.kind == WishKind::Optional => return Ok(None),
+            Some(release) => format!("{} {} is not for this system", wish.name, release.version),
+            None => match document.as_ref().and_then(|document| document.last()) {
+                Some(last) => format!("the newest {} is {last}", wish.name),
+                None => format!("the registry has no {}", wish.name),
+            },
+        };
+        Err(self.nothing(node, wish, obstacle).into())
+    }
+
     /// Lets a package find what it wants, and says which place is new for that.
     fn settle(&mut self, node: usize, name: &str, wish: &PackageWish) -> Result<Option<usize>, Obstacle> {
         // What the user of a package has to have is looked for beside it.
@@ -218,28 +238,7 @@ impl Planter<'_> {
         if wish.kind == WishKind::OptionalPeer {
             return Ok(None);
         }
-        let document = self.document(&wish.name)?;
-        let version = document.as_ref().and_then(|document| self.version_for(document, wish));
-        let release = match version {
-            Some(version) => self.release(&wish.name, &version)?,
-            None => None,
-        };
-        let release = match release {
-            Some(release) if release.is_for(&self.place) => release,
-            _ if wish.kind == WishKind::Optional => return Ok(None),
-            Some(release) => {
-                let what = format!("{} {} is not for this system", wish.name, release.version);
-                return Err(self.nothing(node, wish, what).into());
-            }
-            None => {
-                let last = document.as_ref().and_then(|document| document.last());
-                let what = match last {
-                    Some(last) => format!("the newest {} is {last}", wish.name),
-                    None => format!("the registry has no {}", wish.name),
-                };
-                return Err(self.nothing(node, wish, what).into());
-            }
-        };
+        let Some(release) = self.release_for(node, wish)? else { return Ok(None) };
         let suits = |at: usize| self.finds_beside(&release, at);
         let above = self.tree.highest(from, name, &release.version, &fits, &suits);
         if self.tree.nodes[above].children.contains_key(name) {

@@ -142,6 +142,26 @@ fn own_sources<'c>(
     sources
 }
 
+/// Takes the sources beside the only program of a folder out of the library, if that lies somewhere else: they are that program's.
+fn companions_of<'f>(
+    mains: &[&'f str],
+    library: &mut BTreeSet<&'f str>,
+    index: &IncludeIndex<'_>,
+) -> BTreeMap<&'f str, BTreeSet<&'f str>> {
+    let mut companions = BTreeMap::new();
+    for main in mains {
+        let beside: BTreeSet<&str> =
+            library.iter().copied().filter(|file| folder_of(file) == folder_of(main)).collect();
+        let is_alone = mains.iter().filter(|other| folder_of(other) == folder_of(main)).count() == 1;
+        let is_used = beside.iter().any(|file| index.used_from_elsewhere(file));
+        if is_alone && beside.len() < library.len() && !is_used {
+            library.retain(|file| !beside.contains(file));
+            companions.insert(*main, beside);
+        }
+    }
+    companions
+}
+
 /// Sorts the sources of a component into a library, programs and tests.
 fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex<'_>, parts: &mut Parts) {
     let Component { folder, mine, is_used, .. } = *component;
@@ -171,18 +191,7 @@ fn sort(survey: &mut Survey<'_>, component: &Component<'_>, index: &IncludeIndex
         parts.add(place(CRole::Program, ""), all, Some((*main).to_owned()));
         return;
     }
-    // Sources beside the only program of a folder are that program's, if the library lies somewhere else.
-    let mut companions: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
-    for main in &mains {
-        let beside: BTreeSet<&str> =
-            library.iter().copied().filter(|file| folder_of(file) == folder_of(main)).collect();
-        let is_alone = mains.iter().filter(|other| folder_of(other) == folder_of(main)).count() == 1;
-        let is_used = beside.iter().any(|file| index.used_from_elsewhere(file));
-        if is_alone && beside.len() < library.len() && !is_used {
-            library.retain(|file| !beside.contains(file));
-            companions.insert(main, beside);
-        }
-    }
+    let mut companions = companions_of(&mains, &mut library, index);
     // Headers alone are a library, too, where others are there to use them.
     let is_open = |file: &&str| is_header(file) && !is_sample_or_test(file);
     let is_headers_alone = library.is_empty()

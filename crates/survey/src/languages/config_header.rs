@@ -96,31 +96,36 @@ pub(super) fn propose(
             .push(format!("Left undefined, since only a person knows what they mean: {}.", left.join(", ")));
     }
     let name = name_of(header);
-    // A template that is taken as a whole includes them itself.
-    let includes = if whole.is_some() { Vec::new() } else { includes };
-    let includes: String = includes.iter().map(|one| format!("\"{one}\", ")).collect();
-    let includes = match includes.strip_suffix(", ") {
-        Some(list) => format!("    includes = [{list}]\n"),
-        None => String::new(),
-    };
-    let taken = whole.as_ref().map_or(String::new(), |whole| {
-        format!("    template = load_lines({})\n", quoted(below(&whole.file, component)))
-    });
-    let code = format!(
-        "c.config_header {{\n    path = \"{name}\"\n{taken}{includes}    # Variants of functions that a system declares on demand.\n    defines = {{\n        \"_GNU_SOURCE\": \"1\"\n{}    }}\n}}",
-        rows.concat()
-    );
+    let template = whole.map(|whole| whole.file);
+    let code = code_of(name, template.as_deref().map(|file| below(file, component)), &includes, &rows);
     survey.define(
         Definition::new(
             Keyword::Target,
             &address,
             format!("What this machine has, as {name} says it to the sources."),
-            Body::Code(code, whole.into_iter().map(|whole| whole.file).collect()),
+            Body::Code(code, template.into_iter().collect()),
         )
         .private()
         .because(reasons),
     );
     Some(address)
+}
+
+/// How a configuration header is written, with a row for each name that is known.
+fn code_of(name: &str, template: Option<&str>, includes: &[String], rows: &[String]) -> String {
+    let mut code = format!("c.config_header {{\n    path = \"{name}\"\n");
+    match template {
+        // A template that is taken as a whole includes them itself.
+        Some(file) => code.push_str(&format!("    template = load_lines({})\n", quoted(file))),
+        None if includes.is_empty() => {}
+        None => {
+            let list: Vec<String> = includes.iter().map(|one| format!("\"{one}\"")).collect();
+            code.push_str(&format!("    includes = [{}]\n", list.join(", ")));
+        }
+    }
+    code.push_str("    # Variants of functions that a system declares on demand.\n");
+    code.push_str("    defines = {\n        \"_GNU_SOURCE\": \"1\"\n");
+    code + &rows.concat() + "    }\n}"
 }
 
 /// What is in templates of a header: files of its name with a further ending, or the one file of the tree that is only to be one.

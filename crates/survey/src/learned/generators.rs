@@ -105,19 +105,24 @@ impl Generators<'_> {
         written
     }
 
-    /// A file as the commands that were seen make it.
-    fn written(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
-        let writers = self.flow.writers.get(path)?.clone();
-        let (number, by_text) = self.maker(path, &writers)?;
-        let family = self.flow.family(number);
-        let all_writes = family.iter().flat_map(|one| {
+    /// What of the files that programs wrote is compiled, and `path`.
+    fn outputs_of(&self, programs: &[usize], path: &str) -> BTreeSet<String> {
+        let all_writes = programs.iter().flat_map(|one| {
             let program = &self.build.programs[*one];
             program.writes.iter().chain(&program.stdout).chain(program.renamed.iter().map(|(_, to)| to))
         });
         let is_output = |file: &&String| {
             self.build.made.contains(*file) && (self.compiled.contains(*file) || *file == path)
         };
-        let outputs: BTreeSet<String> = all_writes.filter(is_output).cloned().collect();
+        all_writes.filter(is_output).cloned().collect()
+    }
+
+    /// A file as the commands that were seen make it.
+    fn written(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
+        let writers = self.flow.writers.get(path)?.clone();
+        let (number, by_text) = self.maker(path, &writers)?;
+        let family = self.flow.family(number);
+        let outputs = self.outputs_of(&family, path);
         let mut recipe = Recipe {
             outputs: match outputs.len() {
                 0 => return None,

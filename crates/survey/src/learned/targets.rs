@@ -480,13 +480,7 @@ impl<'a> Learning<'a> {
         let units: Vec<&ObjectUnit> = self.units(&plan.objects).collect();
         let is_fortran = units.first().is_some_and(|unit| unit.language == Language::Fortran);
         let kit = if is_fortran { Kit::Fortran } else { Kit::C };
-        let kind = match (plan.kind, run) {
-            (ArtifactKind::Archive, _) => "library",
-            (ArtifactKind::Shared, _) if is_fortran => "library",
-            (ArtifactKind::Shared, _) => "shared_library",
-            (ArtifactKind::Program, None) => "program",
-            (ArtifactKind::Program, Some(_)) => "test_program",
-        };
+        let kind = kind_of(plan.kind, is_fortran, run.is_some());
         let files = |paths: &BTreeSet<String>| self.files(paths, made);
         let sources: BTreeSet<String> = units.iter().map(|unit| unit.source.clone()).collect();
         let mut call = KindCall::new(kit, kind).with("sources", files(&sources));
@@ -526,8 +520,7 @@ impl<'a> Learning<'a> {
             self.say_run(&mut call, run);
         }
         let command = &self.build.command;
-        let path = plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path));
-        let documentation = match path {
+        let documentation = match plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path)) {
             Some(path) => format!("{path}, as `{command}` makes it."),
             None => "Sources in a language or with flags of their own.".to_owned(),
         };
@@ -751,4 +744,15 @@ fn flags_definition((address, flags): &CommonFlags, command: &str) -> Definition
     let code = format!("[{}]", flags.join(", "));
     let documentation = format!("Compiler flags of `{command}` that all sources have.");
     Definition::new(Keyword::Let, address, documentation, Body::Code(code, BTreeSet::new())).private()
+}
+
+/// The kind of a kit that makes an artifact.
+fn kind_of(artifact: ArtifactKind, is_fortran: bool, is_test: bool) -> &'static str {
+    match artifact {
+        ArtifactKind::Archive => "library",
+        ArtifactKind::Shared if is_fortran => "library",
+        ArtifactKind::Shared => "shared_library",
+        ArtifactKind::Program if is_test => "test_program",
+        ArtifactKind::Program => "program",
+    }
 }

@@ -12,7 +12,7 @@ use crate::client::{TlsFiles, agent};
 use crate::pace::Pace;
 use crate::request::too_large;
 use crate::signing::Unsigned;
-use crate::transport::{self, Heard, Unanswered};
+use crate::transport::{self, Heard, ServerAnswer, Unanswered};
 use crate::{Address, Trouble};
 
 /// How long a server may say nothing.
@@ -92,25 +92,12 @@ impl ObjectStore for ServerObjects {
         let request = self.request("GET", name, b"", part)?.header("Accept-Encoding", "identity");
         let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
         let answer = transport::ask(self.agent()?, request);
-        let left = || until.map_or(PATIENCE, |until| until.saturating_duration_since(Instant::now()));
-        let next = || {
-            let left = left();
-            answer.next(left.min(PATIENCE), &|| false).map_err(|why| match why {
-                Unanswered::Silent if left < PATIENCE => Trouble::Late,
-                Unanswered::Silent => {
-                    Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs()))
-                }
-                Unanswered::Stopped => Trouble::Stopped,
-                Unanswered::BrokeOff => Trouble::failed("the transfer broke off"),
-                Unanswered::NotAsked(error) => Trouble::failed(error.to_string()),
-            })
-        };
         let mut pace = Pace::new(MEASURED, SLOWEST, Instant::now());
         let mut bytes: Vec<u8> = Vec::new();
         // Servers may give the whole where a part was asked for.
         let mut part_of_whole = None;
         loop {
-            let came = match next()? {
+            let came = match next_of(&answer, until)? {
                 Heard::Head(head) => {
                     if let Some(trouble) = head.refusal() {
                         return Err(trouble);
@@ -167,4 +154,16 @@ impl ObjectStore for ServerObjects {
     fn remove_older(&self, _: &str, _: u64) -> Result<usize, Trouble> {
         Ok(0)
     }
+}
+
+/// Waits for what comes next of an answer, no longer than `until` if it is given.
+fn next_of(answer: &ServerAnswer, until: Option<Instant>) -> Result<Heard, Trouble> {
+    let left = until.map_or(PATIENCE, |until| until.saturating_duration_since(Instant::now()));
+    answer.next(left.min(PATIENCE), &|| false).map_err(|why| match why {
+        Unanswered::Silent if left < PATIENCE => Trouble::Late,
+        Unanswered::Silent => Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs())),
+        Unanswered::Stopped => Trouble::Stopped,
+        Unanswered::BrokeOff => Trouble::failed("the transfer broke off"),
+        Unanswered::NotAsked(error) => Trouble::failed(error.to_string()),
+    })
 }
