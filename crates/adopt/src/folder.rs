@@ -41,6 +41,11 @@ impl MachineView for MachineFacts {
         let is_in_plain_folder = folder == Path::new("/usr/include");
         Some(InstalledFile { library: library.to_owned(), is_in_plain_folder })
     }
+
+    fn has_function(&self, name: &str) -> bool {
+        static FUNCTIONS: OnceLock<BTreeSet<String>> = OnceLock::new();
+        FUNCTIONS.get_or_init(|| nubrik_session::system_functions().unwrap_or_default()).contains(name)
+    }
 }
 
 /// A folder with sources, and what is defined in it already.

@@ -233,12 +233,7 @@ impl Gathering {
     }
 
     /// Takes up what a name of a special form says: that another name, or all of its folder, is gone.
-    fn add_removal(
-        &mut self,
-        path: &[u8],
-        folder: &[u8],
-        (name, rest): (&[u8], &[u8]),
-    ) -> ImageResult<()> {
+    fn add_removal(&mut self, path: &[u8], folder: &[u8], (name, rest): (&[u8], &[u8])) -> ImageResult<()> {
         match name {
             EMPTIED if folder.is_empty() => return bad("it empties the whole root"),
             EMPTIED => self.changes.push((folder.to_vec(), LayerChange::Emptied)),

@@ -54,5 +54,5 @@ pub use libraries::{LIBRARY_PATH_VARIABLE, LibraryIndex, search_library};
 pub use machine::Machine;
 pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};
-pub use symbols::defined_symbols;
+pub use symbols::{defined_symbols, system_functions};
 pub use web_access::WebAccess;

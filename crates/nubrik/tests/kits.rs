@@ -62,22 +62,24 @@ fn a_shared_library_is_tested_and_installed_with_its_links() {
 #[test]
 fn a_header_is_made_of_its_template() {
     let template = "#undef DEPTH\n\n#undef MOON\n# undef TIDE\n#somedefine SEA 3\n#somedefine01 WIDE\n#somedefine01 CALM\n\
-        #define WIND @WIND@\n#define NAME \"isles\"\n#ifdef DEPTH\n# include <limits.h>\n#endif\n";
+        #define WIND @WIND@\n#define LEVEL ${HIGH}.@LOW@\n#if ${HIGH}\n#endif\n#define NAME \"isles\"\n#ifdef DEPTH\n# include <limits.h>\n#endif\n";
     let sandbox = Sandbox::new(&[
         ("parts/header.in", template),
         (
             "targets.nub",
             "use \"nub:c\" as c\n\
              target config = c.config_header { path = \"config.h\", template = load_lines(\"parts/header.in\"), defines = {\n\
-             \"DEPTH\": \"7\"\n\"MOON\": none\n\"SEA\": \"4\"\n\"WIDE\": \"1\"\n\"WIND\": \"2\"\n\"OWN\": \"1\"\n} }\n",
+             \"DEPTH\": \"7\"\n\"MOON\": none\n\"SEA\": \"4\"\n\"WIDE\": \"1\"\n\"WIND\": \"2\"\n\"HIGH\": \"4\"\n\"LOW\": \"1\"\n\"OWN\": \"1\"\n} }\n",
         ),
     ]);
     sandbox.run(&["build"]).expect(0);
     assert_eq!(
         sandbox.read("out/default/config.h"),
         "#define OWN 1\n#define DEPTH 7\n/* #undef MOON */\n/* #undef TIDE */\n#define SEA 4\n#define WIDE 1\n#define CALM 0\n\
-         #define WIND 2\n#define NAME \"isles\"\n#ifdef DEPTH\n# include <limits.h>\n#endif\n"
+         #define WIND 2\n#define LEVEL 4.1\n#if 4\n#endif\n#define NAME \"isles\"\n#ifdef DEPTH\n# include <limits.h>\n#endif\n"
     );
+    sandbox.write("parts/header.in", "#if @MOON_RISES@\n#endif\n");
+    sandbox.run(&["build"]).expect(2).says("leaves `MOON_RISES` open in `#if @MOON_RISES@`");
     sandbox.write("parts/header.in", "#undef DEPTH\n");
     sandbox.run(&["build"]).expect(0).says("1 of 1 step ran");
     assert!(sandbox.read("out/default/config.h").ends_with("\n#define DEPTH 7\n"));

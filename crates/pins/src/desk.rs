@@ -85,6 +85,13 @@ pub enum DeskNews {
         /// Its size in bytes, if the registry says it.
         size: Option<u64>,
     },
+    /// A release is not taken, though it is the one to take: something that it needs is not there.
+    PassedOver {
+        /// Its name and version.
+        release: String,
+        /// What it needs, as it asks for it.
+        needs: String,
+    },
 }
 
 /// Documents by where they are below a registry; `None` where nothing is.
@@ -226,6 +233,11 @@ impl<'a> Desk<'a> {
     pub(crate) fn origins_for(&self, registry: Registry, package: &str) -> Result<Vec<Origin>, PinProblem> {
         let mirror = self.origins.mirror.as_deref();
         self.bindings.origins(registry, package, (self.origins(registry)?, mirror))
+    }
+
+    /// Says that a release is not taken because something that it needs is not there.
+    pub(crate) fn pass_over(&self, release: String, needs: String) {
+        (self.tell)(DeskNews::PassedOver { release, needs });
     }
 
     /// A document of a registry that says something of a package, from the first origin that has it. It is asked for once.

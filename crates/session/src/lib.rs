@@ -36,7 +36,7 @@ pub use images::{
 pub use kits::kit_topics;
 pub use nubrik_machine::{
     CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,
-    defined_symbols, on_persons_path, own_network_works,
+    defined_symbols, on_persons_path, own_network_works, system_functions,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};

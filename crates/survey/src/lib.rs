@@ -65,6 +65,8 @@ pub trait MachineView {
     fn has_file(&self, path: &str) -> bool;
     /// The installed library that has a file of this name in one of its folders of headers.
     fn library_with(&self, file: &str) -> Option<InstalledFile>;
+    /// Whether the system's library of C has a function of this name.
+    fn has_function(&self, name: &str) -> bool;
 }
 
 /// A file that belongs to a library of the machine.
@@ -94,6 +96,10 @@ impl MachineView for NoMachine {
 
     fn library_with(&self, _: &str) -> Option<InstalledFile> {
         None
+    }
+
+    fn has_function(&self, _: &str) -> bool {
+        false
     }
 }
 

@@ -29,6 +29,10 @@ impl MachineView for SmallMachine {
     fn library_with(&self, file: &str) -> Option<InstalledFile> {
         (file == "moons.mod").then(|| InstalledFile { library: "moons".into(), is_in_plain_folder: true })
     }
+
+    fn has_function(&self, name: &str) -> bool {
+        ["strdup", "alarm"].contains(&name)
+    }
 }
 
 fn parts(text: &str) -> (Vec<(String, String)>, &str) {

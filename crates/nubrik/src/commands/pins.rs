@@ -38,6 +38,14 @@ struct PinEvent<'a> {
     wanted_by: &'a [String],
 }
 
+/// A release that is not taken, since its registry lacks something that it needs.
+#[derive(Serialize)]
+struct PassedOverEvent {
+    event: &'static str,
+    release: String,
+    needs: String,
+}
+
 pub fn pins(console: Console, choice: &Choice, work: Option<&PinsWork>) -> CommandResult<Exit> {
     let Some(wanted) = work else { return listing::list(console, choice) };
     let session = open(console, choice)?;
@@ -111,14 +119,21 @@ impl PinWork<'_> {
 
     fn with_desk<T>(&self, then: impl FnOnce(&Desk<'_>) -> Result<T, PinProblem>) -> CommandResult<T> {
         let console = self.console;
-        let tell = |news: DeskNews| {
-            if let DeskNews::Fetching { what, size: Some(size) } = news
-                && size >= LARGE
-                && !console.is_json()
-            {
-                let line = format!("fetching {what}, {}", nubrik_wording::size(size));
-                errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, &line));
+        let faint =
+            |line: &str| errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, line));
+        let tell = |news: DeskNews| match news {
+            DeskNews::PassedOver { release, needs } if console.is_json() => {
+                console.event(&PassedOverEvent { event: "passed_over", release, needs });
             }
+            DeskNews::PassedOver { release, needs } => {
+                faint(&format!(
+                    "{release} is passed over: it needs {needs}, which the registry does not have"
+                ));
+            }
+            DeskNews::Fetching { what, size: Some(size) } if size >= LARGE && !console.is_json() => {
+                faint(&format!("fetching {what}, {}", nubrik_wording::size(size)));
+            }
+            DeskNews::Fetching { .. } | DeskNews::Asked { .. } => {}
         };
         let stopped = || self.cancel.is_thrown();
         then(&self.session.desk(&self.before, &stopped, &tell)).map_err(|problem| self.fail(&problem))

@@ -1,6 +1,6 @@
 //! A package's document: all its versions, and what they need.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use node_semver::{Range, Version};
@@ -208,22 +208,25 @@ impl PackageDocument {
 
     /// The version that a range or a tag means: the latest, if that will do; else the newest that fits the machine's Node best and
     /// whose author does not advise against it.
-    /// Of those that fit the first one counts that is in all `besides`, too, if there is one.
+    /// Of those that fit the first one counts that is in all `besides`, too, if there is one. Of `lacking` none is taken, unless a tag
+    /// means it.
     pub(crate) fn choose(
         &self,
         range: &str,
         besides: &[Range],
         kept: &[Version],
+        lacking: &BTreeSet<Version>,
         place: &NodeMachine,
     ) -> Option<Version> {
         if let Some(version) = self.tags.get(range) {
             return Version::parse(version).ok();
         }
         let range = parsed_range(range)?;
+        let in_range = |version: &Version| range.satisfies(version) && !lacking.contains(version);
         let in_all =
-            |version: &Version| range.satisfies(version) && besides.iter().all(|one| one.satisfies(version));
+            |version: &Version| in_range(version) && besides.iter().all(|one| one.satisfies(version));
         let chosen = (!besides.is_empty()).then(|| self.best(&in_all, kept, place)).flatten();
-        chosen.or_else(|| self.best(&|version| range.satisfies(version), kept, place))
+        chosen.or_else(|| self.best(&in_range, kept, place))
     }
 
     /// The version to take of those that fit.

@@ -21,6 +21,9 @@ use crate::solved::{Preferred, Solved};
 /// The most places of a tree: more is a mistake of somebody.
 const MOST_PLACES: usize = 100_000;
 
+/// So many releases that need what is not there are passed over: more say that a registry lacks too much.
+const MOST_PASSED_OVER: usize = 50;
+
 /// Chooses a version of everything that is asked for and of what that needs.
 pub(crate) fn resolve(
     desk: &Desk<'_>,
@@ -40,6 +43,7 @@ pub(crate) fn resolve(
         releases: HashMap::new(),
         tree: ModuleTree::new(),
         besides: BTreeMap::new(),
+        lacking: BTreeMap::new(),
     };
     for (name, AskedPackage { requirement, .. }) in asked {
         if parsed_range(requirement).is_none()
@@ -60,13 +64,29 @@ pub(crate) fn resolve(
         (name.clone(), wish)
     });
     let wishes: BTreeMap<String, PackageWish> = wishes.collect();
-    // What is found taken too late is known from the beginning the next time. Each time says something new of what there is.
+    // What is found too late is known from the beginning the next time. Each time says something new of what there is.
+    let mut passed_over = 0;
+    let mut first = None;
     while let Err(obstacle) = planter.grow(&wishes) {
-        let Obstacle::Taken { package, range, problem } = obstacle else {
-            return Err(obstacle.into_problem());
+        let (is_new, problem) = match obstacle {
+            Obstacle::Problem(problem) => (false, problem),
+            Obstacle::Taken { package, range, problem } => {
+                (planter.besides.entry(package).or_default().insert(range), problem)
+            }
+            Obstacle::Lacking { package, version, needs, problem } => {
+                passed_over += 1;
+                let release = format!("{package} {version}");
+                let is_new = planter.lacking.entry(package).or_default().insert(version);
+                desk.pass_over(release, needs);
+                (is_new && passed_over <= MOST_PASSED_OVER, problem)
+            }
         };
-        if !planter.besides.entry(package).or_default().insert(range) {
-            return Err(*problem);
+        if !is_new {
+            // If passing over did not help, what made it necessary is the cause.
+            return Err(*first.unwrap_or(problem));
+        }
+        if passed_over == 1 {
+            first.get_or_insert(problem);
         }
         planter.tree = ModuleTree::new();
     }
@@ -103,14 +123,9 @@ enum Obstacle {
     Problem(Box<PinProblem>),
     /// A package that a user has to have beside it has to be in this range, and another version is there already.
     Taken { package: String, range: String, problem: Box<PinProblem> },
-}
-
-impl Obstacle {
-    fn into_problem(self) -> PinProblem {
-        match self {
-            Obstacle::Problem(problem) | Obstacle::Taken { problem, .. } => *problem,
-        }
-    }
+    /// A release needs what the registry does not have. Registries that mirror others, and packages whose parts come out one by one,
+    /// have such releases for a while; an older one is taken then.
+    Lacking { package: String, version: Version, needs: String, problem: Box<PinProblem> },
 }
 
 impl From<PinProblem> for Obstacle {
@@ -128,6 +143,8 @@ struct Planter<'a> {
     tree: ModuleTree,
     /// Ranges in which a package is wanted besides, by those who have to find it beside them.
     besides: BTreeMap<String, BTreeSet<String>>,
+    /// Releases that need what the registry does not have.
+    lacking: BTreeMap<String, BTreeSet<Version>>,
 }
 
 fn fits(range: &str, version: &Version) -> bool {
@@ -201,7 +218,11 @@ impl Planter<'_> {
     }
 
     /// The release that a wish of the package at `node` gets. `None` if it can do without.
-    fn release_for(&mut self, node: usize, wish: &PackageWish) -> Result<Option<Arc<PackageRelease>>, Obstacle> {
+    fn release_for(
+        &mut self,
+        node: usize,
+        wish: &PackageWish,
+    ) -> Result<Option<Arc<PackageRelease>>, Obstacle> {
         let document = self.document(&wish.name)?;
         let version = document.as_ref().and_then(|document| self.version_for(document, wish));
         let release = match version {
@@ -217,7 +238,14 @@ impl Planter<'_> {
                 None => format!("the registry has no {}", wish.name),
             },
         };
-        Err(self.nothing(node, wish, obstacle).into())
+        let problem = Box::new(self.nothing(node, wish, obstacle));
+        if node == ROOT {
+            return Err(Obstacle::Problem(problem));
+        }
+        let user = &self.tree.nodes[node];
+        let (package, version) = (user.package.clone(), user.version.clone());
+        let needs = format!("{} {}", wish.name, wish.range);
+        Err(Obstacle::Lacking { package, version, needs, problem })
     }
 
     /// Lets a package find what it wants, and says which place is new for that.
@@ -267,7 +295,9 @@ impl Planter<'_> {
         let kept = self.preferred.get(&wish.name).map(Vec::as_slice).unwrap_or_default();
         let besides = self.besides.get(&wish.name).into_iter().flatten();
         let besides: Vec<_> = besides.filter_map(|range| parsed_range(range)).collect();
-        document.choose(&wish.range, &besides, kept, &self.place)
+        let none = BTreeSet::new();
+        let lacking = self.lacking.get(&wish.name).unwrap_or(&none);
+        document.choose(&wish.range, &besides, kept, lacking, &self.place)
     }
 
     /// Whether a release finds at a place, in the right version, whatever is there of what it wants beside it.

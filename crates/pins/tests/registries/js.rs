@@ -48,6 +48,24 @@ fn what_is_advised_against_or_needs_another_node_comes_last() {
 }
 
 #[test]
+fn a_release_that_needs_what_is_not_there_is_passed_over() {
+    let shop = Shop::new();
+    shop.js("moon", &[("1.0.0", "")]);
+    let lacks = r#""dependencies": {"moon": "^1.1.0"}"#;
+    shop.js("ebb", &[("1.0.0", r#""dependencies": {"moon": "^1.0.0"}"#), ("1.1.0", lacks), ("1.2.0", lacks)]);
+    shop.js("flow", &[("1.0.0", r#""dependencies": {"ebb": "^1.0.0"}"#)]);
+    assert_eq!(settled(&shop, &["flow"]), "ebb=ebb@1.0.0 flow=flow@1.0.0 moon=moon@1.0.0");
+    assert_eq!(settled(&shop, &["ebb ^1"]), "ebb=ebb@1.0.0 moon=moon@1.0.0");
+    // Where no older one helps, the first cause is said.
+    let problem = shop.pinned(JS, &["ebb ^1.1"]).unwrap_err();
+    assert_eq!(problem.message, "no versions fit together");
+    assert!(problem.notes.contains(&"ebb 1.2.0 needs moon ^1.1.0".to_owned()), "{problem:?}");
+    // What is asked for itself is never passed over.
+    let problem = shop.pinned(JS, &["moon ^2"]).unwrap_err();
+    assert!(problem.notes.contains(&"you ask for moon ^2".to_owned()), "{problem:?}");
+}
+
+#[test]
 fn peers_are_found_beside_and_optional_ones_by_system() {
     let shop = Shop::new();
     shop.js("moon", &[("1.0.0", ""), ("2.0.0", "")]);

@@ -2,16 +2,18 @@
 
 use std::collections::{BTreeMap, BTreeSet};
 
+use regex::Regex;
+
 use super::c_index::IncludeIndex;
 use super::c_parts::{CPlace, CRole, Parts};
 use super::c_places::{
     component_of, has_test_name, is_brought_along, is_of_tests, is_sample, is_sample_or_test,
 };
-use super::c_scan::{SourceScan, is_header, is_source, scan};
+use super::c_scan::{SourceScan, is_header, is_source, scan, without_comments};
 use super::c_system::{is_of_another_system, other_system_of};
 use crate::Survey;
 use crate::proposal::Kit;
-use crate::tree::folder_of;
+use crate::tree::{ext_of, folder_of, joined, name_of, stem_of};
 
 pub(super) fn look(survey: &mut Survey<'_>) {
     let tree = survey.tree;
@@ -135,11 +137,43 @@ fn own_sources<'c>(
             survey.leave_out(file, format!("it includes {header}, which this system does not have"));
         } else if is_fuzz {
             survey.leave_out(file, "it is started by a fuzzer, which is no part of a build");
+        } else if let Some(function) = replaced_function(survey, file) {
+            survey.leave_out(file, format!("this system has a function {function} of its own"));
+        } else if let Some(other) = numbered_version_of(file, mine) {
+            survey.leave_out(file, format!("it is another version of {}", name_of(other)));
         } else {
             sources.insert(file);
         }
     }
     sources
+}
+
+/// The function that a source is called after and defines for systems that lack it, where this system has it.
+fn replaced_function<'f>(survey: &Survey<'_>, file: &'f str) -> Option<&'f str> {
+    let function = stem_of(file);
+    if !survey.machine.has_function(function) {
+        return None;
+    }
+    let text = survey.tree.text(file)?;
+    let defines =
+        Regex::new(&format!(r"(?m)^[A-Za-z_][\w\s*]*\b{}\s*\([^;]*$", regex::escape(function))).ok()?;
+    let is_defined =
+        without_comments(&text).lines().any(|line| defines.is_match(line) && !line.starts_with("static"));
+    // Somebody asks whether the system has it.
+    let asked = Regex::new(&format!(r"\bHAVE_(?:DECL_)?{}\b", function.to_uppercase())).ok()?;
+    let asks = |file: &&String| {
+        (is_source(file) || is_header(file) || file.ends_with(".in"))
+            && survey.tree.text(file).is_some_and(|text| asked.is_match(&text))
+    };
+    (is_defined && survey.tree.files().iter().any(|file| asks(&file))).then_some(function)
+}
+
+/// The source beside another one of which it is a numbered version: `tide.2.c` of `tide.c`.
+fn numbered_version_of<'m>(file: &str, files: &BTreeSet<&'m str>) -> Option<&'m str> {
+    let (stem, number) = stem_of(file).rsplit_once('.')?;
+    let other = joined(folder_of(file), &format!("{stem}.{}", ext_of(file)))?;
+    let is_number = !number.is_empty() && number.bytes().all(|byte| byte.is_ascii_digit());
+    is_number.then(|| files.get(other.as_str()).copied()).flatten()
 }
 
 /// Takes the sources beside the only program of a folder out of the library, if that lies somewhere else: they are that program's.

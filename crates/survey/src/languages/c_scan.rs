@@ -230,7 +230,7 @@ fn begins_program(line: &str, next: &str) -> bool {
 }
 
 /// The text with comments and what is between quotes in code blanked, line by line the same.
-fn without_comments(text: &str) -> String {
+pub(super) fn without_comments(text: &str) -> String {
     let bytes = text.as_bytes();
     let mut plain = Vec::with_capacity(bytes.len());
     let mut at = 0;

@@ -52,6 +52,9 @@ const SIZES: [(&str, &str, &str); 12] = [
     ("SIZEOF_VOID_P", "void *", ""),
 ];
 
+/// What has a system declare all variants of its functions.
+const ON_DEMAND: &str = "_GNU_SOURCE";
+
 /// Where questions are asked: what sources say, to which component each belongs, and whether they want such a header.
 type ConfigQuestions<'q> = (&'q BTreeMap<&'q str, SourceScan>, &'q BTreeMap<&'q str, String>, bool);
 
@@ -74,7 +77,7 @@ pub(super) fn propose(
     asked.extend(templates.keys().cloned());
     let version = version_of(survey.tree, &survey.tree.name());
     let project = crate::without_version(&survey.tree.name()).to_owned();
-    let mut rows = Vec::new();
+    let mut rows = BTreeMap::from([(ON_DEMAND.to_owned(), "\"1\"".to_owned())]);
     let mut left = Vec::new();
     for name in asked {
         let says_template = whole.as_ref().is_some_and(|whole| whole.says(&name, &templates));
@@ -83,8 +86,8 @@ pub(super) fn propose(
         }
         let written = templates.get(&name).map_or("", String::as_str);
         let known = answer(&name).or_else(|| version_answer(&name, &project, &version));
-        match known.or_else(|| written_answer(&name, written)) {
-            Some(code) => rows.push(format!("        \"{name}\": {code}\n")),
+        match known.or_else(|| written_answer(survey.tree, &name, written)) {
+            Some(code) => drop(rows.insert(name, code)),
             None => left.push(name),
         }
     }
@@ -111,8 +114,13 @@ pub(super) fn propose(
     Some(address)
 }
 
-/// How a configuration header is written, with a row for each name that is known.
-fn code_of(name: &str, template: Option<&str>, includes: &[String], rows: &[String]) -> String {
+/// How a configuration header is written, with what is known of names.
+pub(super) fn code_of(
+    name: &str,
+    template: Option<&str>,
+    includes: &[String],
+    known: &BTreeMap<String, String>,
+) -> String {
     let mut code = format!("c.config_header {{\n    path = \"{name}\"\n");
     match template {
         // A template that is taken as a whole includes them itself.
@@ -123,9 +131,15 @@ fn code_of(name: &str, template: Option<&str>, includes: &[String], rows: &[Stri
             code.push_str(&format!("    includes = [{}]\n", list.join(", ")));
         }
     }
-    code.push_str("    # Variants of functions that a system declares on demand.\n");
-    code.push_str("    defines = {\n        \"_GNU_SOURCE\": \"1\"\n");
-    code + &rows.concat() + "    }\n}"
+    let (on_demand, rest): (Vec<_>, Vec<_>) = known.iter().partition(|(name, _)| *name == ON_DEMAND);
+    if !on_demand.is_empty() {
+        code.push_str("    # Variants of functions that a system declares on demand.\n");
+    }
+    code.push_str("    defines = {\n");
+    for (name, value) in on_demand.into_iter().chain(rest) {
+        code.push_str(&format!("        \"{name}\": {value}\n"));
+    }
+    code + "    }\n}"
 }
 
 /// What is in templates of a header: files of its name with a further ending, or the one file of the tree that is only to be one.
@@ -261,10 +275,23 @@ fn version_of(tree: &SourceTree, name: &str) -> Option<String> {
     let is_version =
         |text: &str| text.contains('.') && text.starts_with(|c: char| c.is_ascii_digit()) && text.len() < 20;
     let behind = name.rsplit_once('-').map(|(_, version)| version.to_owned()).filter(|text| is_version(text));
-    behind.or_else(|| {
+    let in_file = || {
         let text = ["VERSION", "version", "version.txt"].iter().find_map(|file| tree.text(file))?;
         Some(text.trim().to_owned()).filter(|text| is_version(text))
-    })
+    };
+    behind.or_else(in_file).or_else(|| newest_in_notes(tree))
+}
+
+/// The newest version that the project's notes about changes name: the first of a short line near their beginning.
+fn newest_in_notes(tree: &SourceTree) -> Option<String> {
+    let is_notes = |file: &&String| {
+        let stem = file.split_once('.').map_or(file.as_str(), |(stem, _)| stem).to_ascii_lowercase();
+        ["changelog", "changes", "history", "news", "releases"].contains(&&*stem) && !file.contains('/')
+    };
+    let version = Regex::new(r"(?:^|[\s\[(v])(\d{1,3}\.\d+(?:\.\d+)?)(?:[\s\]),:]|$)").ok()?;
+    let text = tree.text(tree.files().iter().find(is_notes)?)?;
+    let short = text.lines().take(30).filter(|line| line.split_whitespace().count() <= 8);
+    short.filter_map(|line| version.captures(line)).map(|found| found[1].to_owned()).next()
 }
 
 /// What a name of a version represents in the sources of a tree.
@@ -287,7 +314,9 @@ fn version_answer(name: &str, project: &str, version: &Option<String>) -> Option
     match name {
         _ if ends(["VERSION_MAJOR", "MAJOR_VERSION"]) => number(0),
         _ if ends(["VERSION_MINOR", "MINOR_VERSION"]) => number(1),
-        _ if ends(["VERSION_PATCH", "PATCH_VERSION"]) || name.ends_with("MICRO_VERSION") => number(2),
+        _ if ends(["VERSION_PATCH", "PATCH_VERSION"]) || ends(["VERSION_MICRO", "MICRO_VERSION"]) => {
+            number(2).or_else(|| Some("\"0\"".to_owned()))
+        }
         "PACKAGE_NAME" | "PACKAGE" | "PACKAGE_TARNAME" => Some(format!("'\"{project}\"'")),
         "PACKAGE_STRING" => Some(format!("'\"{project} {version}\"'")),
         "PACKAGE_BUGREPORT" | "PACKAGE_URL" => Some("'\"\"'".to_owned()),
@@ -327,8 +356,43 @@ fn answer(name: &str) -> Option<String> {
     })
 }
 
+/// What is filled in for a name in a template: a version of the project, or a number that says whether the machine has something.
+pub(super) fn hole_answer(tree: &SourceTree, name: &str) -> Option<String> {
+    let project = without_punctuation(crate::without_version(&tree.name()));
+    let known = |rest: &str| {
+        rest.is_empty() || ["PACKAGE", "PROJECT"].contains(&rest) || without_punctuation(rest) == project
+    };
+    let is_version = VERSIONS.iter().any(|version| {
+        name.strip_suffix(version).is_some_and(|rest| known(rest.strip_suffix('_').unwrap_or(rest)))
+    });
+    if is_version {
+        let value = version_value(tree, name)?;
+        return Some(quoted(value.trim_matches('"')));
+    }
+    let asked = name.strip_suffix("_01").unwrap_or(name);
+    let code = answer(asked.starts_with("HAVE_").then_some(asked)?)?;
+    Some(code.replace("else none", "else \"0\""))
+}
+
+/// Letters and digits, in lower case: how names of projects are compared.
+fn without_punctuation(name: &str) -> String {
+    name.chars().filter(char::is_ascii_alphanumeric).map(|letter| letter.to_ascii_lowercase()).collect()
+}
+
+/// How names of versions end, the longer ones first.
+const VERSIONS: [&str; 8] = [
+    "VERSION_MAJOR",
+    "VERSION_MINOR",
+    "VERSION_PATCH",
+    "VERSION_MICRO",
+    "MAJOR_VERSION",
+    "MINOR_VERSION",
+    "PATCH_VERSION",
+    "VERSION",
+];
+
 /// What a template defines a name as: what it says itself, or what is usually filled in.
-fn written_answer(name: &str, written: &str) -> Option<String> {
+fn written_answer(tree: &SourceTree, name: &str, written: &str) -> Option<String> {
     let is_filled = written.contains('@') || written.contains("${");
     if !is_filled {
         // What follows a comment or goes on in the next line is more than a value.
@@ -340,6 +404,19 @@ fn written_answer(name: &str, written: &str) -> Option<String> {
     }
     if name.ends_with("LONG_LONG") {
         return Some("\"1\"".to_owned());
+    }
+    // All of it is one hole, which has a name of its own.
+    let plain = written.trim_matches('"');
+    let hole = Regex::new(HOLES).ok()?.captures(plain)?;
+    if hole[0] == *plain
+        && let Some(code) = hole.get(1).or(hole.get(2)).and_then(|name| hole_answer(tree, name.as_str()))
+        && (plain == written || code.starts_with('"'))
+    {
+        return Some(if plain == written {
+            code
+        } else {
+            quoted(&format!("\"{}\"", code.trim_matches('"')))
+        });
     }
     let (_, rest) = name.split_once("HAVE_")?;
     Some(answer(&format!("HAVE_{rest}"))?.replace("else none", "else \"0\""))
@@ -366,10 +443,11 @@ mod tests {
             "#ifndef TIDE_H\n#define TIDE_H\n#define DEPTH 2048\n#define TIDE_INLINE @inline@\n#undef HAVE_FORK\n\
             #perhapsdefine HAVE_PIPE 1\n#ifdef FAST\n#define MODE 1\n#endif\n#define MY_HAVE_FORK @fork@\n#endif\n",
         );
+        let tree = SourceTree::of(&[]);
         let answers: Vec<String> = template
             .names
             .iter()
-            .filter_map(|(name, written)| Some(format!("{name} {}", written_answer(name, written)?)))
+            .filter_map(|(name, written)| Some(format!("{name} {}", written_answer(&tree, name, written)?)))
             .collect();
         let fork = "MY_HAVE_FORK if c.function_exists(\"fork\", [\"unistd.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else \"0\"";
         assert_eq!(answers, ["DEPTH \"2048\"", fork, "TIDE_INLINE \"inline\""]);
@@ -379,6 +457,23 @@ mod tests {
         assert_eq!((bare.names["dup"].as_str(), bare.names["LAST"].as_str()), ("", "1"));
         assert!(template.names.contains_key("HAVE_PIPE") && template.names.contains_key("MODE"));
         assert!(!template.names.contains_key("TIDE_H"));
+    }
+
+    #[test]
+    fn holes_are_filled_with_versions_of_the_project_and_answers_of_the_machine() {
+        let notes = "Notes, for those who need 21.5 metres of rope or more, and for all others\n\n## [3.2] (May 4th)\n\n* 9.9\n";
+        let tree = SourceTree::of(&[("CHANGELOG.md", notes)]);
+        let of = |name: &str| hole_answer(&tree, name);
+        assert_eq!(of("PROJECT_VERSION").as_deref(), Some("\"3.2\""));
+        assert_eq!(of("SAMPLE_VERSION_MINOR").as_deref(), Some("\"2\""));
+        assert_eq!(of("VERSION_PATCH").as_deref(), Some("\"0\""));
+        // Another project's version, and a word that may mean anything.
+        assert_eq!((of("BOTTLE_VERSION"), of("WORD"), of("INVERSION")), (None, None, None));
+        let asked = "if c.header_exists(\"sys/uio.h\") then \"1\" else \"0\"";
+        assert_eq!(of("HAVE_SYS_UIO_H_01").as_deref(), Some(asked));
+        assert_eq!(written_answer(&tree, "X", "\"@VERSION@\"").as_deref(), Some("'\"3.2\"'"));
+        assert_eq!(written_answer(&tree, "X", "${VERSION_MAJOR}").as_deref(), Some("\"3\""));
+        assert_eq!(written_answer(&tree, "X", "@VERSION@ or so"), None);
     }
 
     #[test]

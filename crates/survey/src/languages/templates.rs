@@ -1,30 +1,17 @@
-//! A header that is not in the tree, but a template of it is, in which nothing but versions is filled in.
+//! A header that is not in the tree, but a template of it is, in which nothing is filled in but versions and what the machine has.
 
 use std::collections::{BTreeMap, BTreeSet};
 
 use regex::Regex;
 
-use super::config_header::version_value;
+use super::config_header::{code_of, hole_answer};
 use super::holes::{HOLES, asks_machine};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{below, is_below, name_of};
 use crate::writing::quoted;
 
-/// What represents versions in templates, whoever fills them in.
-const VERSIONS: [&str; 9] = [
-    "VERSION",
-    "PACKAGE_VERSION",
-    "PROJECT_VERSION",
-    "PROJECT_VERSION_MAJOR",
-    "PROJECT_VERSION_MINOR",
-    "PROJECT_VERSION_PATCH",
-    "VERSION_MAJOR",
-    "VERSION_MINOR",
-    "VERSION_PATCH",
-];
-
-/// A definition of a step that fills a template in, if there is one and all is known that it wants.
+/// A definition that fills a template in, if there is one and all is known that it wants.
 pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) -> Option<DefinitionAddress> {
     let name = name_of(header);
     if name != header {
@@ -43,22 +30,16 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
     let mut values: BTreeMap<String, String> = BTreeMap::new();
     for hole in holes.captures_iter(&text) {
         let wanted = hole.get(1).or_else(|| hole.get(2))?.as_str();
-        if !VERSIONS.contains(&wanted) {
-            return None;
+        values.insert(wanted.to_owned(), hole_answer(survey.tree, wanted)?);
+    }
+    let from = below(&template, component);
+    let code = match values.is_empty() {
+        true => {
+            let run = format!("`cp {{in {}}} {{out {}}}`", quoted(from), quoted(name));
+            format!("step {{\n    say = \"make {name}\"\n    run = {run}\n}}")
         }
-        let value = version_value(survey.tree, wanted.strip_prefix("PROJECT_").unwrap_or(wanted))?;
-        values.insert(hole[0].to_owned(), value.trim_matches('"').to_owned());
-    }
-    let mut words = String::from("sed");
-    for (hole, value) in &values {
-        words.push_str(&format!(" -e {{{}}}", quoted(&format!("s,{},{value},g", regex::escape(hole)))));
-    }
-    let input = quoted(below(&template, component));
-    let run = match values.is_empty() {
-        true => format!("`cp {{in {input}}} {{out {}}}`", quoted(name)),
-        false => format!("sh`{words} {{in {input}}} > {{out {}}}`", quoted(name)),
+        false => code_of(name, Some(from), &[], &values),
     };
-    let code = format!("step {{\n    say = \"make {name}\"\n    run = {run}\n}}");
     let address = survey.names.give(component, &name.replace('.', "_"), "header");
     let documentation = format!("{name}, which sources include, of its template.");
     let body = Body::Code(code, BTreeSet::from([template]));
