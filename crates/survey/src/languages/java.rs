@@ -277,6 +277,9 @@ fn filled(text: &str, properties: &BTreeMap<String, String>) -> String {
     text
 }
 
+/// The first release of Java with modules.
+const FIRST_WITH_MODULES: u32 = 9;
+
 /// For which release of Java sources are, as far as a property of the compiler says so.
 fn release_of(descriptor: Option<&ArchiveFacts>) -> Option<String> {
     let properties = &descriptor?.properties;
@@ -367,8 +370,22 @@ impl<'r> JavaProject<'r, '_> {
         self.survey.define(Definition::new(keyword, address, documentation, Body::Kind(call)));
     }
 
+    /// Leaves out what declares a module, where all is compiled for a release that knows none.
+    fn leave_out_modules(&mut self, sources: &mut BTreeSet<String>) {
+        let Some(release) = release_of(self.descriptor) else { return };
+        if release.parse().is_ok_and(|number: u32| number >= FIRST_WITH_MODULES) {
+            return;
+        }
+        let declares = |file: &String| name_of(file) == "module-info.java";
+        for file in sources.extract_if(.., declares) {
+            let why = format!("the sources are compiled for Java {release}, which knows no modules");
+            self.survey.leave_out(&file, why);
+        }
+    }
+
     /// The library for users, and the programs in it.
-    fn library(&mut self, sources: BTreeSet<String>, needs: &[FieldValue]) -> DefinitionAddress {
+    fn library(&mut self, mut sources: BTreeSet<String>, needs: &[FieldValue]) -> DefinitionAddress {
+        self.leave_out_modules(&mut sources);
         let address = self.names[&(String::new(), self.folder.to_owned())].clone();
         let folders = self.by_test(false).map(|(root, _)| root.as_str());
         let resource_folder = resources(self.survey.tree, folders);
