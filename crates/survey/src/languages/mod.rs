@@ -11,6 +11,7 @@ mod c_writing;
 mod config_header;
 mod documents;
 mod fortran;
+mod fortran_in_c;
 mod fortran_scan;
 mod go;
 mod holes;
@@ -46,6 +47,7 @@ pub(crate) fn look(survey: &mut Survey<'_>) {
     fortran::look(survey);
     documents::look(survey);
     c::look(survey);
+    fortran_in_c::look(survey);
 }
 
 /// The folders of files of this name, sorted.
