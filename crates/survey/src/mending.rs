@@ -35,7 +35,7 @@ pub fn mend(
         let mended = match kit {
             Kit::C | Kit::Fortran => compiled(tree, proposal, address, trouble, machine),
             Kit::Python => python(tree, proposal, address, trouble),
-            Kit::Js => js(proposal, address, trouble),
+            Kit::Js => js(tree, proposal, address, trouble),
             Kit::Java => java(proposal, address, trouble),
             Kit::Documents | Kit::Go | Kit::Rust => Mended::Nothing,
         };
@@ -102,7 +102,10 @@ fn compiled(
     }
     // Of several sources that define the same an archive gives one.
     if captured(r"(multiple definition of|duplicate symbol)", printed).is_some() {
-        return parted(proposal, address);
+        return match parted(proposal, address) {
+            Mended::Nothing => without_variant(proposal, address, printed),
+            mended => mended,
+        };
     }
     match captured(r"undefined reference to [`']([^'`(]+)", printed) {
         Some(symbol) => match undefined(tree, proposal, address, &symbol) {
@@ -304,6 +307,43 @@ fn source_that_cannot_be_linked(
     if sources().filter(|file| is_compiled(file)).any(|file| is_in(file)) {
         return Mended::Nothing;
     }
+    let why = format!("it refers to {symbol}, which is nowhere");
+    without_linked(proposal, address, &["library"], name_of(&source), &why)
+}
+
+/// Of two sources that define the same, and are linked together, the one that is named as a variant of the other is left out:
+/// `tide_old.c` or `tide2.c` beside `tide.c`.
+fn without_variant(proposal: &mut Proposal, address: &DefinitionAddress, printed: &str) -> Mended {
+    let place = r"([^\s:(/]+\.\w+):(?:\d+|\([^)]*\))";
+    let said = format!(r"{place}: multiple definition of [^;\n]+;.*?{place}: first defined here");
+    let Ok(said) = Regex::new(&said) else { return Mended::Nothing };
+    let stem = |file: &str| crate::tree::stem_of(file).to_owned();
+    for found in said.captures_iter(printed) {
+        let (second, first) = (&found[1], &found[2]);
+        let (variant, other) = match (stem(second), stem(first)) {
+            (a, b) if a == b => continue,
+            (a, b) if a.starts_with(&b) => (second, first),
+            (a, b) if b.starts_with(&a) => (first, second),
+            _ => continue,
+        };
+        let why = format!("it defines the same as {other}");
+        let mended = without_linked(proposal, address, &["library", "program"], variant, &why);
+        if mended != Mended::Nothing {
+            return mended;
+        }
+    }
+    Mended::Nothing
+}
+
+/// Leaves the source of this name out of the first definition of one of these kinds that has it: the one that failed, or one that it
+/// needs.
+fn without_linked(
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    kinds: &[&str],
+    source: &str,
+    why: &str,
+) -> Mended {
     let needed = proposal.needed.clone();
     let mut queue: Vec<DefinitionAddress> = vec![address.clone()];
     let mut seen = BTreeSet::new();
@@ -312,18 +352,16 @@ fn source_that_cannot_be_linked(
             continue;
         };
         queue.extend(definition.needs());
-        for call in definition.body.calls_mut().into_iter().filter(|call| call.kind == "library") {
+        for call in definition.body.calls_mut().into_iter().filter(|call| kinds.contains(&call.kind)) {
             let mut files = call.files("sources");
-            let found: Vec<String> =
-                files.iter().filter(|file| name_of(file) == name_of(&source)).cloned().collect();
+            let found: Vec<String> = files.iter().filter(|file| name_of(file) == source).cloned().collect();
             if let [found] = &*found
                 && files.len() > 1
                 && !needed.contains(found)
             {
                 files.remove(found);
                 call.set_files("sources", files);
-                let why = format!("it refers to {symbol}, which is nowhere");
-                let gone = GivenUp { address: next, source: found.clone(), why: why.clone() };
+                let gone = GivenUp { address: next, source: found.clone(), why: why.to_owned() };
                 definition.without.insert(gone.source.clone(), gone.why.clone());
                 proposal.given_up.push(gone);
                 return Mended::Changed(format!("without {found}: {why}"));
@@ -582,11 +620,39 @@ fn python(
     pinned(proposal, address, Registry::Python, Kit::Python, &package)
 }
 
-fn js(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
+/// Why a script cannot run in a folder that lacks files of its project, as an archive of a package does.
+fn lacks_files(tree: &SourceTree, printed: &str) -> Option<String> {
+    let own = |path: String| (!path.contains("node_modules/") && !tree.has(&path)).then_some(path);
+    let runs = || captured(r"Cannot find module '/[^']*/work/([^']+)'", printed).and_then(own);
+    let reads = || captured(r"Cannot read \S+ file: \S*/work/(\S+)", printed).and_then(own);
+    let finds_none = || {
+        captured(
+            r"(?:No test files found|No files matching the pattern)[^'\x22\n]*['\x22]([^'\x22\n]+)",
+            printed,
+        )
+    };
+    runs()
+        .map(|path| format!("it runs {path}, which is not here"))
+        .or_else(|| reads().map(|path| format!("it reads {path}, which is not here")))
+        .or_else(|| finds_none().map(|pattern| format!("it looks for {pattern}, and no such file is here")))
+}
+
+fn js(
+    tree: &SourceTree,
+    proposal: &mut Proposal,
+    address: &DefinitionAddress,
+    trouble: &TryFailure,
+) -> Mended {
     if trouble.is_too_long {
         return crate::scripts::endless(proposal, address);
     }
     let printed = &trouble.printed;
+    let is_script = |one: &Definition| one.body.calls().iter().any(|call| call.kind.starts_with("script"));
+    if let Some(why) =
+        lacks_files(tree, printed).filter(|_| proposal.definition(address).is_some_and(is_script))
+    {
+        return Mended::Omission(why);
+    }
     let named = captured(r"Cannot find (?:module|package) '([^'./][^']*)'", printed)
         .or_else(|| {
             captured(r"Cannot find type definition file for '([^']+)'", printed)
@@ -600,11 +666,12 @@ fn js(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure
     pinned(proposal, address, Registry::Js, Kit::Js, &package)
 }
 
-/// Sources of tests that use packages which are nowhere: benchmarks against others mostly. The other tests do without them.
 /// Words that became a part of Java, and the last release before each.
 const NEW_WORDS: [(&str, &str); 6] =
     [("_", "8"), ("var", "9"), ("yield", "13"), ("record", "15"), ("sealed", "16"), ("permits", "16")];
 
+/// Sources of tests that use packages which are nowhere are left out: benchmarks against others mostly. The other tests do without
+/// them.
 fn java(proposal: &mut Proposal, address: &DefinitionAddress, trouble: &TryFailure) -> Mended {
     let new_word = captured(
         r"error: (?:invalid use of a restricted identifier|as of release \d+,) '(\w+)'",

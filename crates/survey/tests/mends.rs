@@ -109,6 +109,28 @@ fn a_source_that_nobody_can_link_is_left_out_of_its_library() {
 }
 
 #[test]
+fn of_two_sources_that_define_the_same_the_variant_is_left_out() {
+    let failure = |second: &str, first: &str| {
+        let said = format!(
+            "/usr/bin/ld: libsample.a({second}.o): in function `high':\n{second}:(.text+0x0): multiple definition of `high'; \
+             made/libsample.a({first}.o):{first}:(.text+0x0): first defined here\n"
+        );
+        printed(&said, &["tests/t.c"])
+    };
+    let more = [("src/a_old.c", "int high(void) {\n return 1;\n}\n")];
+    let gone = Mended::Changed("without src/a_old.c: it defines the same as a.c".to_owned());
+    // Whichever of them the linker meets first.
+    for (second, first) in [("a_old.c", "a.c"), ("a.c", "a_old.c")] {
+        let mut trial = trial(&[&C[..], &more[..]].concat());
+        assert_eq!(trial.mend("t", &failure(second, first)), gone);
+        assert!(trial.text("sample_library").contains("# Without src/a_old.c: it defines the same as a.c"));
+    }
+    // Of two that are not named after one another nobody knows which is meant.
+    let mut trial = trial(&[&C[..], &more[..]].concat());
+    assert_eq!(trial.mend("t", &failure("b.c", "a.c")), Mended::Nothing);
+}
+
+#[test]
 fn a_source_that_was_taken_for_something_else_comes_back() {
     // Another source includes it, and is the one that is compiled there.
     let more = [
@@ -183,6 +205,27 @@ fn modules_of_python_come_from_the_tree_or_from_a_registry() {
     // A guess that no registry has is done without.
     trial.proposal.do_without(nubrik_survey::Kit::Python, "pyyaml");
     assert!(!trial.text("unit").contains("pyyaml"));
+}
+
+#[test]
+fn scripts_without_the_files_that_they_want_are_left_out() {
+    let mut trial = trial(&[
+        ("package.json", "{\"name\": \"b\", \"scripts\": {\"tide\": \"x\", \"ebb\": \"y\"}}"),
+        ("index.js", "module.exports = 3\n"),
+    ]);
+    let mut why = |printed: &str| match trial.mend("tide", &self::printed(printed, &[])) {
+        Mended::Omission(why) => why,
+        other => format!("{other:?}"),
+    };
+    let runs = "Error: Cannot find module '/nubrik/.nubrik/made/tide/@made/.scratch/work/src/benchmark.js'";
+    assert_eq!(why(runs), "it runs src/benchmark.js, which is not here");
+    let reads = "Error: Cannot read .ignored file: /nubrik/.nubrik/made/tide/@made/.scratch/work/.gitignore";
+    assert_eq!(why(reads), "it reads .gitignore, which is not here");
+    let looks = "\u{1b}[31mError: No test files found: \"src/test.js\"\u{1b}[39m";
+    assert_eq!(why(looks), "it looks for src/test.js, and no such file is here");
+    // It is here, and is not found for another reason.
+    let other = "Error: Cannot find module '/nubrik/.nubrik/made/tide/@made/.scratch/work/index.js'";
+    assert_eq!(why(other), "Nothing");
 }
 
 #[test]

@@ -376,11 +376,14 @@ impl<'r> JavaProject<'r, '_> {
         if release.parse().is_ok_and(|number: u32| number >= FIRST_WITH_MODULES) {
             return;
         }
-        let declares = |file: &String| name_of(file) == "module-info.java";
-        for file in sources.extract_if(.., declares) {
-            let why = format!("the sources are compiled for Java {release}, which knows no modules");
-            self.survey.leave_out(&file, why);
-        }
+        let why = format!("the sources are compiled for Java {release}, which knows no modules");
+        sources.retain(|file| {
+            let declares = name_of(file) == "module-info.java";
+            if declares {
+                self.survey.leave_out(file, &*why);
+            }
+            !declares
+        });
     }
 
     /// The library for users, and the programs in it.
