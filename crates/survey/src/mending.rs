@@ -311,20 +311,23 @@ fn source_that_cannot_be_linked(
     without_linked(proposal, address, &["library"], name_of(&source), &why)
 }
 
-/// Of two sources that define the same, and are linked together, the one that is named as a variant of the other is left out:
-/// `tide_old.c` or `tide2.c` beside `tide.c`.
+/// Of two sources that define the same, and are named as variants of one another, such as `tide_old.c` or `tide2.c` beside `tide.c`,
+/// one is left out. Of an archive that is the first: the other one was linked for something that the first one lacks.
+/// Else it is the one with the longer name.
 fn without_variant(proposal: &mut Proposal, address: &DefinitionAddress, printed: &str) -> Mended {
     let place = r"([^\s:(/]+\.\w+):(?:\d+|\([^)]*\))";
-    let said = format!(r"{place}: multiple definition of [^;\n]+;.*?{place}: first defined here");
+    let said =
+        format!(r"{place}: multiple definition of [^;\n]+;.*?(\.a\([^)]*\):)?{place}: first defined here");
     let Ok(said) = Regex::new(&said) else { return Mended::Nothing };
     let stem = |file: &str| crate::tree::stem_of(file).to_owned();
+    let plain = |stem: &str| stem.trim_end_matches(|c: char| c.is_ascii_digit()).to_owned();
+    let are_alike = |a: &str, b: &str| a.starts_with(b) || b.starts_with(a) || plain(a) == plain(b);
     for found in said.captures_iter(printed) {
-        let (second, first) = (&found[1], &found[2]);
+        let (second, first, is_in_archive) = (&found[1], &found[3], found.get(2).is_some());
         let (variant, other) = match (stem(second), stem(first)) {
-            (a, b) if a == b => continue,
-            (a, b) if a.starts_with(&b) => (second, first),
-            (a, b) if b.starts_with(&a) => (first, second),
-            _ => continue,
+            (a, b) if a == b || !are_alike(&a, &b) => continue,
+            (a, b) if is_in_archive || a.len() < b.len() => (first, second),
+            _ => (second, first),
         };
         let why = format!("it defines the same as {other}");
         let mended = without_linked(proposal, address, &["library", "program"], variant, &why);
