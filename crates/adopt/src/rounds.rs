@@ -127,7 +127,7 @@ impl Adoption<'_> {
         }
         // What another change would help is not given up.
         if !is_changed {
-            let mut changes = without_uncompiled(proposal, &one.troubles);
+            let mut changes = without_uncompiled(&self.folder.tree, proposal, &one.troubles);
             if changes.is_empty() {
                 changes = with_needed(&self.folder.tree, proposal, &one.troubles);
             }

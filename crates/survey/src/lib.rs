@@ -137,6 +137,11 @@ pub(crate) fn without_version(name: &str) -> &str {
     &name[..end.unwrap_or(name.len())]
 }
 
+/// The numbers of the one version that a requirement allows: `==4.8.3`.
+fn exact_version(requirement: &str) -> Option<Vec<u32>> {
+    requirement.strip_prefix("==")?.split('.').map(|part| part.trim().parse().ok()).collect()
+}
+
 impl Survey<'_> {
     /// The name of what is in a folder of the tree.
     fn name_of_folder(&self, folder: &str) -> String {
@@ -172,6 +177,14 @@ impl Survey<'_> {
         other.is_bare &= pin.is_bare;
         other.is_guess &= pin.is_guess;
         let is_new = !pin.requirement.is_empty() && !other.requirement.contains(&pin.requirement);
+        // Lists with one version each are for older and newer machines.
+        if let (Some(known), Some(new)) = (exact_version(&other.requirement), exact_version(&pin.requirement))
+        {
+            if new > known {
+                other.requirement = pin.requirement;
+            }
+            return;
+        }
         other.requirement = match (is_new, other.requirement.is_empty(), pin.registry) {
             (false, ..) => std::mem::take(&mut other.requirement),
             (true, true, _) => pin.requirement,

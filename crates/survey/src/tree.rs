@@ -6,6 +6,7 @@ use std::os::unix::fs::MetadataExt;
 use std::path::{Path, PathBuf};
 use std::rc::Rc;
 use std::sync::Arc;
+use std::sync::atomic::{AtomicUsize, Ordering};
 
 use ignore::WalkBuilder;
 use ignore::gitignore::Gitignore;
@@ -54,6 +55,7 @@ pub struct SourceTree {
     files: Vec<String>,
     folders: BTreeSet<String>,
     executable: BTreeSet<String>,
+    ignored: usize,
     texts: RefCell<HashMap<String, Option<Rc<str>>>>,
     build_words: OnceCell<BTreeMap<String, String>>,
 }
@@ -76,10 +78,13 @@ impl SourceTree {
         // The same files that globs of definitions see: ignored is what `.gitignore` of the workspace says, nothing else.
         walk.git_global(false).git_exclude(false).git_ignore(false).ignore(false).parents(false);
         let ignored = IgnoreFiles::of(root);
+        let ignored_entries = Arc::new(AtomicUsize::new(0));
+        let count = ignored_entries.clone();
         let walk = walk.filter_entry(move |entry| {
             let is_folder = entry.file_type().is_some_and(|kind| kind.is_dir());
-            let hidden = ignored.hide(entry.path(), is_folder) || (is_folder && is_made(entry.path()));
-            !hidden
+            let is_ignored = ignored.hide(entry.path(), is_folder);
+            count.fetch_add(usize::from(is_ignored), Ordering::Relaxed);
+            !(is_ignored || (is_folder && is_made(entry.path())))
         });
         for entry in walk.build().flatten().filter(|e| e.file_type().is_some_and(|kind| kind.is_file())) {
             let Ok(below) = entry.path().strip_prefix(root) else { continue };
@@ -91,7 +96,8 @@ impl SourceTree {
             files.push(path.to_owned());
         }
         files.extend(settings_of_tools(root, &files));
-        SourceTree::with(root.to_owned(), files, executable, HashMap::new())
+        let tree = SourceTree::with(root.to_owned(), files, executable, HashMap::new());
+        SourceTree { ignored: ignored_entries.load(Ordering::Relaxed), ..tree }
     }
 
     /// A tree that is only thought of: paths with their texts.
@@ -120,6 +126,7 @@ impl SourceTree {
             files,
             folders,
             executable,
+            ignored: 0,
             texts: RefCell::new(texts),
             build_words: OnceCell::new(),
         }
@@ -128,6 +135,11 @@ impl SourceTree {
     /// The name of the folder itself, for what is named after it.
     pub fn name(&self) -> String {
         self.root.file_name().map(|name| name.to_string_lossy().into_owned()).unwrap_or_default()
+    }
+
+    /// How many files and folders were not looked at, since an ignore file hides them; what is in such a folder is not counted.
+    pub fn ignored(&self) -> usize {
+        self.ignored
     }
 
     /// All files, sorted.

@@ -1,4 +1,4 @@
-//! Sources of libraries that do not compile here, when nothing else is known that would help: sources of another system, alternatives,
+//! Sources of libraries and programs that do not compile here, when nothing else is known that would help: sources of another system, alternatives,
 //! unfinished ones. Without them the library is there for all who do not need them.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -9,9 +9,10 @@ use crate::proposal::{Definition, DefinitionAddress, GivenUp, KindCall, Kit, Pro
 use crate::tree::SourceTree;
 use crate::tried::TryFailure;
 
-/// Leaves sources that do not compile out of their libraries, and says of which and why. A library of which more than half does not
-/// compile lacks something else: it stays as it is.
+/// Leaves sources that do not compile out of their libraries and programs, and says of which and why. A library of which more than
+/// half does not compile lacks something else: it stays as it is. A program is nothing without the source that it begins in.
 pub fn without_uncompiled(
+    tree: &SourceTree,
     proposal: &mut Proposal,
     failures: &[(DefinitionAddress, TryFailure)],
 ) -> Vec<(DefinitionAddress, String)> {
@@ -24,14 +25,17 @@ pub fn without_uncompiled(
         let at = proposal.definitions.iter().position(|one| one.address == *address);
         let Some(definition) = at.map(|at| &mut proposal.definitions[at]) else { continue };
         let mut reasons = Vec::new();
-        for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
+        for call in definition.body.calls_mut().into_iter().filter(|call| is_linked(call)) {
             let mut sources = call.files("sources");
             let culprits: BTreeMap<String, String> =
                 failures.iter().filter_map(|failure| culprit(&sources, failure)).collect();
             if culprits.is_empty() || culprits.len() * 2 > sources.len() {
                 continue;
             }
-            if culprits.keys().any(|source| proposal.needed.contains(source)) {
+            let is_kept = |source: &String| {
+                proposal.needed.contains(source) || (!is_library(call) && begins_program(tree, source))
+            };
+            if culprits.keys().any(is_kept) {
                 continue;
             }
             sources.retain(|source| !culprits.contains_key(source));
@@ -63,7 +67,8 @@ pub fn with_needed(
     let is_needed = |one: &GivenUp| {
         let uses = |other: &&Definition| other.address != one.address && other.needs().contains(&one.address);
         let mut users = proposal.definitions.iter().filter(uses).peekable();
-        users.peek().is_some() && users.all(|user| misses(one, &user.address))
+        // A program that misses it itself is linked with it or not at all.
+        misses(one, &one.address) || (users.peek().is_some() && users.all(|user| misses(one, &user.address)))
     };
     let (needed, kept) = proposal.given_up.iter().cloned().partition::<Vec<GivenUp>, _>(is_needed);
     proposal.given_up = kept;
@@ -72,7 +77,7 @@ pub fn with_needed(
         let GivenUp { address, source, .. } = gone;
         let Some(definition) = proposal.definition_mut(&address) else { continue };
         definition.without.remove(&source);
-        for call in definition.body.calls_mut().into_iter().filter(|call| is_library(call)) {
+        for call in definition.body.calls_mut().into_iter().filter(|call| is_linked(call)) {
             let mut sources = call.files("sources");
             sources.insert(source.clone());
             call.set_files("sources", sources);
@@ -107,6 +112,17 @@ fn defines(text: &str, symbol: &str) -> bool {
 }
 
 const NOT_COMPILED: &str = "it does not compile";
+
+/// Whether a source has the function or the unit of a program that is called first.
+fn begins_program(tree: &SourceTree, source: &str) -> bool {
+    let Ok(begins) = Regex::new(r"(?mi)\bmain\s*\(|^\s*program\s+\w+\s*$") else { return true };
+    tree.text(source).is_none_or(|text| begins.is_match(&text))
+}
+
+/// Whether several sources are linked to one.
+fn is_linked(call: &KindCall) -> bool {
+    is_library(call) || (matches!(call.kit, Kit::C | Kit::Fortran) && call.kind == "program")
+}
 
 fn is_library(call: &KindCall) -> bool {
     matches!(call.kit, Kit::C | Kit::Fortran) && matches!(call.kind, "library" | "shared_library")
@@ -152,7 +168,7 @@ mod tests {
         one.definitions.extend(users);
         let tree = SourceTree::of(&[("src/b.c", "int b;\nint spring_tide(int x)\n{\n return x;\n}\n")]);
         let fails_to_compile = (library.clone(), fails("src/b.c", "error: `x' undeclared"));
-        assert_eq!(without_uncompiled(&mut one, std::slice::from_ref(&fails_to_compile)).len(), 1);
+        assert_eq!(without_uncompiled(&tree, &mut one, std::slice::from_ref(&fails_to_compile)).len(), 1);
         let misses = |address: &DefinitionAddress, symbol: &str| {
             (address.clone(), fails("src/e.c", &format!("x.c: undefined reference to `{symbol}'\n")))
         };
@@ -171,7 +187,7 @@ mod tests {
         let definition = one.definition(&library).cloned().unwrap_or_else(|| panic!("it is there"));
         assert!(definition.sources().contains("src/b.c") && definition.without.is_empty(), "{definition:?}");
         // It is not left out a second time.
-        assert_eq!(without_uncompiled(&mut one, &[fails_to_compile]), Vec::new());
+        assert_eq!(without_uncompiled(&tree, &mut one, &[fails_to_compile]), Vec::new());
     }
 
     #[test]
@@ -180,7 +196,7 @@ mod tests {
         let error = "src/b.c:3:38: error: ‘struct loop’ has no member named ‘kq’.\nmore";
         let (mut two, address) = proposal("library", &all);
         let failures = ["src/b.c", "src/c.c"].map(|source| (address.clone(), fails(source, error)));
-        let changes = without_uncompiled(&mut two, &failures);
+        let changes = without_uncompiled(&SourceTree::of(&[]), &mut two, &failures);
         assert_eq!(
             changes[0].1,
             "without src/b.c: it does not compile: ‘struct loop’ has no member named ‘kq’"
@@ -198,8 +214,24 @@ mod tests {
             let (mut one, address) = proposal(kind, &all);
             let failures: Vec<_> =
                 failing.iter().map(|source| (address.clone(), fails(source, printed))).collect();
-            assert_eq!(without_uncompiled(&mut one, &failures), Vec::new(), "{kind} {printed}");
+            let tree = SourceTree::of(&[("src/a.c", "int main(void) { return 0; }")]);
+            assert_eq!(without_uncompiled(&tree, &mut one, &failures), Vec::new(), "{kind} {printed}");
             assert_eq!(one.definition(&address).map(|one| one.sources().len()), Some(4));
         }
+    }
+    #[test]
+    fn a_program_does_without_what_does_not_compile_if_it_can_be_linked() {
+        let tree = SourceTree::of(&[
+            ("src/a.c", "int main(void) { return 0; }\n"),
+            ("src/b.c", "int spring_tide(int x)\n{\n return x;\n}\n"),
+        ]);
+        let (mut one, address) = proposal("program", &["src/a.c", "src/b.c"]);
+        let fails_to_compile = [(address.clone(), fails("src/b.c", "error: `x' undeclared"))];
+        assert_eq!(without_uncompiled(&tree, &mut one, &fails_to_compile).len(), 1);
+        assert_eq!(one.definition(&address).map(|one| one.sources().len()), Some(1));
+        let misses = (address, fails("src/a.c", "x.c: undefined reference to `spring_tide'\n"));
+        assert_eq!(with_needed(&tree, &mut one, &[misses]).len(), 1);
+        // It is what does not compile that is wrong with it.
+        assert_eq!(without_uncompiled(&tree, &mut one, &fails_to_compile), Vec::new());
     }
 }

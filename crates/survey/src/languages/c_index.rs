@@ -113,7 +113,9 @@ impl<'a> IncludeIndex<'a> {
     /// Whether a template in the tree becomes a header of this name: then the machine's own, of an installed copy of the same
     /// project, is not meant.
     pub fn is_made(&self, path: &str) -> bool {
-        self.made.contains(path) && !STANDARD_HEADERS.contains(&path)
+        let is_named = self.made.contains(name_of(path)) && !STANDARD_HEADERS.contains(&path);
+        // Where a folder is named, the template is in it.
+        is_named && (!path.contains('/') || self.tree.files().iter().any(|file| is_template_of(file, path)))
     }
 
     /// The file that a file includes by this path; the nearest one, where there are several.
@@ -291,3 +293,9 @@ const STANDARD_HEADERS: [&str; 24] = [
     "wctype.h",
     "getopt.h",
 ];
+
+/// Whether a file is called as a header that is included by this path, with a further ending.
+fn is_template_of(file: &str, path: &str) -> bool {
+    let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
+    stem.strip_suffix(path).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+}

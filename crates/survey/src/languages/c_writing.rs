@@ -10,6 +10,7 @@ use super::{config_header, makers, templates, usual_headers};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, Keyword, KindCall, Kit};
 use crate::tree::{ext_of, folder_of, is_below, name_of};
+use crate::writing::quoted;
 
 /// What all is compiled with.
 const FLAGS: &str = "-O2";
@@ -74,6 +75,16 @@ struct PartWriter<'w, 's> {
 /// What makes a header, and the files that include it.
 type MadeHeader = (FieldValue, BTreeSet<String>);
 
+/// Headers that are not in the tree.
+struct MadeHeaders {
+    /// Those that are included by their names alone.
+    beside: Vec<MadeHeader>,
+    /// Folders with those that are included by a path.
+    laid: Vec<FieldValue>,
+    /// What is to be said of those that nothing makes.
+    lacking: Vec<String>,
+}
+
 impl PartWriter<'_, '_> {
     fn definition(&mut self, part: &CPart, reach: &Included) -> Option<Definition> {
         let address = part.address.clone()?;
@@ -82,7 +93,8 @@ impl PartWriter<'_, '_> {
         self.survey.proposal.left_out.retain(|left| !used.contains(left.what.as_str()));
         let (sources, generated) = self.sources(part, reach);
         let mut call = KindCall::new(Kit::C, role.kind()).with("sources", sources);
-        let (mut made_headers, reasons) = self.made_headers(part, reach, &generated);
+        let MadeHeaders { beside: mut made_headers, laid, lacking: reasons } =
+            self.made_headers(part, reach, &generated);
         let generated = generated.into_values().map(|value| (value, BTreeSet::new()));
         made_headers.splice(0..0, generated);
         self.headers(&mut call, part, reach, made_headers);
@@ -91,6 +103,9 @@ impl PartWriter<'_, '_> {
         for (place, folder) in self.laid.remove(&address).into_iter().flatten() {
             let name = laid_headers(self.survey, self.index, &part.place.component, &place, &folder);
             call.add_item("include", FieldValue::Of(name));
+        }
+        for folder in laid {
+            call.add_item("include", folder);
         }
         if role != CRole::Test {
             call.set("reads", FieldValue::Files(reach.reads.clone()));
@@ -135,15 +150,15 @@ impl PartWriter<'_, '_> {
         (if all.len() == 1 { files } else { FieldValue::List(all) }, headers)
     }
 
-    /// What makes headers that are not in the tree, each with who includes it, and what is to be said of those that nothing makes.
+    /// What makes headers that are not in the tree.
     fn made_headers(
         &mut self,
         part: &CPart,
         reach: &Included,
         generated: &BTreeMap<String, FieldValue>,
-    ) -> (Vec<MadeHeader>, Vec<String>) {
+    ) -> MadeHeaders {
         let component = &part.place.component;
-        let mut headers: Vec<MadeHeader> = Vec::new();
+        let (mut headers, mut laid): (Vec<MadeHeader>, Vec<FieldValue>) = Default::default();
         let mut nowhere: BTreeMap<&String, Vec<&String>> = BTreeMap::new();
         for (header, includer) in reach.missing.iter().filter(|(header, _)| !generated.contains_key(header)) {
             let key = (component.clone(), header.clone());
@@ -155,11 +170,18 @@ impl PartWriter<'_, '_> {
                         .or_else(|| templates::propose(self.survey, component, header))
                         .or_else(|| usual_headers::propose(self.survey, self.owners, component, header))
                         .or_else(|| makers::propose(self.survey, component, header));
+                    let found = found.map(|made| laid_below(self.survey, component, folder_of(header), made));
                     self.made.insert(key, found.clone());
                     found
                 }
             };
             match known {
+                Some(address) if header.contains('/') => {
+                    let folder = FieldValue::Of(address);
+                    if !laid.contains(&folder) {
+                        laid.push(folder);
+                    }
+                }
                 Some(address) => {
                     let made = FieldValue::Of(address);
                     match headers.iter_mut().find(|(known, _)| *known == made) {
@@ -178,7 +200,7 @@ impl PartWriter<'_, '_> {
             }
             [] => String::new(),
         };
-        (headers, nowhere.into_iter().map(reason).collect())
+        MadeHeaders { beside: headers, laid, lacking: nowhere.into_iter().map(reason).collect() }
     }
 
     fn headers(&self, call: &mut KindCall, part: &CPart, reach: &Included, made: Vec<MadeHeader>) {
@@ -299,6 +321,30 @@ fn define_alike(survey: &mut Survey<'_>, mut group: Vec<(Definition, String)>) {
         Definition::new(first.keyword, &address, documentation, Body::Each(files, "sources", call))
             .because(first.reasons),
     );
+}
+
+/// A definition of a folder in which a header that is made lies where it is included: below `place`. Without a place it is the header.
+fn laid_below(
+    survey: &mut Survey<'_>,
+    component: &str,
+    place: &str,
+    made: DefinitionAddress,
+) -> DefinitionAddress {
+    if place.is_empty() {
+        return made;
+    }
+    let address = survey.names.give(component, &format!("{}_folder", made.name), "folder");
+    let code = format!(
+        "stage {{ path = \"include\", files = {{ {}: {} }} }}",
+        quoted(&format!("{place}/")),
+        made.name
+    );
+    let documentation = format!("The header as it is included: below {place}.");
+    survey.define(
+        Definition::new(Keyword::Target, &address, documentation, Body::Code(code, BTreeSet::new()))
+            .private(),
+    );
+    address
 }
 
 /// A definition of a folder in which headers lie where they are included, which is not where they lie in the tree.

@@ -397,12 +397,51 @@ impl ProjectReader<'_, '_> {
     }
 }
 
-/// Whether a requirement is for other systems only.
+/// The last version of Python 3 of which nobody takes care any more.
+const LAST_OLD_MINOR: u32 = 8;
+
+/// Whether a requirement is for other systems only, or for versions of Python that are no more.
 fn is_other_system(marker: &str) -> bool {
     let is_choice = marker.contains(" or ");
-    let marker = marker.replace(' ', "").replace('"', "'");
+    let marker = marker.replace([' ', '(', ')'], "").replace('"', "'");
+    let of_old = ["python_version<'", "python_version<='"].iter().any(|start| {
+        let version = marker.split(start).nth(1).and_then(|rest| rest.split('\'').next());
+        version.is_some_and(|version| match version.split_once('.') {
+            Some(("3", minor)) => minor.parse().is_ok_and(|minor: u32| minor <= LAST_OLD_MINOR),
+            Some((major, _)) => major == "2",
+            None => version == "3",
+        })
+    });
+    if of_old && !is_choice {
+        return true;
+    }
     ["sys_platform=='win32'", "platform_system=='Windows'", "os_name=='nt'", "sys_platform=='darwin'"]
         .iter()
         .any(|other| marker.contains(other))
         && !is_choice
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn requirements_for_other_systems_and_older_pythons_are_known() {
+        for other in [
+            "sys_platform == 'win32'",
+            "python_version < \"3.8\"",
+            "(python_version<='3.6')",
+            "python_version < '3'",
+        ] {
+            assert!(is_other_system(other), "{other}");
+        }
+        for own in [
+            "",
+            "python_version < '3.11'",
+            "python_version >= '3.8'",
+            "python_version < '3.8' or os_name == 'posix'",
+        ] {
+            assert!(!is_other_system(own), "{own}");
+        }
+    }
 }

@@ -1,6 +1,7 @@
 //! Crates: what their manifests say, and which of their dependencies are in use.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::rc::Rc;
 
 use cargo_platform::{Cfg, Platform};
 use nubrik_pins::Registry;
@@ -220,13 +221,17 @@ impl CrateReader<'_, '_> {
         let manifest = self.manifest;
         let tree = self.survey.tree;
         let source_folder = joined(&manifest.folder, "src").unwrap_or_default();
-        let inner: String = tree
+        let texts: Vec<Rc<str>> = tree
             .below(&source_folder)
             .filter(|file| ext_of(file) == "rs" && self.owner_of(file) == manifest.folder)
             .filter_map(|file| tree.text(file))
-            .filter(|text| text.contains("#[test]") || text.contains("::test]"))
-            .map(|text| text.to_string())
             .collect();
+        let has_tests = |text: &Rc<str>| text.contains("#[test]") || text.contains("::test]");
+        // What tests use may be named in any source, such as the first one.
+        let inner: String = match texts.iter().any(has_tests) {
+            true => texts.iter().map(|text| text.to_string()).collect(),
+            false => String::new(),
+        };
         let main = manifest.programs.iter().find(|(_, root, _)| root == "src/main.rs");
         let root = match (&manifest.library, main.or(manifest.programs.first())) {
             (Some(part), _) => Some(part.root.clone()),

@@ -103,10 +103,13 @@ pub fn found(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
         .map(|(kit, count)| format!("{} of {}", counted(*count, "source"), kit.language()))
         .collect();
     let files = counted(ground.tree.files().len(), "file");
-    let text = if counts.is_empty() {
-        format!("{files}, and no sources of a language that a kit is for")
-    } else {
-        format!("{files}: {}", counts.join(", "))
+    let text = match counts.is_empty() {
+        true if ground.tree.ignored() > 0 => format!(
+            "{files}, and no sources of a language that a kit is for; .gitignore hides {} of this folder from nubrik, too",
+            counted(ground.tree.ignored(), "entry")
+        ),
+        true => format!("{files}, and no sources of a language that a kit is for"),
+        false => format!("{files}: {}", counts.join(", ")),
     };
     outln!(console, "{}", labelled(paint, Ink::Busy, "looked at", &text));
 }
