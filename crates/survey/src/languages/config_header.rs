@@ -91,6 +91,9 @@ pub(super) fn propose(
             None => left.push(name),
         }
     }
+    if let Some(whole) = &whole {
+        rows.extend(whole.filled.iter().map(|(name, code)| (name.clone(), code.clone())));
+    }
     let address = survey.names.give(component, "config", "header");
     let mut reasons = Vec::new();
     if !left.is_empty() {
@@ -160,6 +163,8 @@ struct WholeTemplate {
     file: String,
     /// The names that it leaves open.
     open: BTreeSet<String>,
+    /// What is filled in elsewhere in it, with expressions.
+    filled: BTreeMap<String, String>,
 }
 
 impl WholeTemplate {
@@ -167,13 +172,18 @@ impl WholeTemplate {
     fn of(tree: &SourceTree, file: &str) -> Option<WholeTemplate> {
         let text = tree.text(file)?;
         let (is_open, holes) = (Regex::new(OPEN).ok()?, Regex::new(HOLES).ok()?);
-        let mut open = BTreeSet::new();
+        let (mut open, mut filled): (BTreeSet<String>, BTreeMap<String, String>) = Default::default();
         let (mut conditions, mut is_guarded) = (0, false);
         for line in text.lines() {
             if let Some(found) = is_open.captures(line) {
                 open.extend(found.get(2).or(found.get(3)).map(|name| name.as_str().to_owned()));
-            } else if asks_machine(line) || holes.is_match(line) {
+            } else if asks_machine(line) {
                 return None;
+            } else if holes.is_match(line) {
+                for hole in holes.captures_iter(line) {
+                    let name = hole.get(1).or(hole.get(2))?.as_str();
+                    filled.insert(name.to_owned(), hole_answer(tree, name)?);
+                }
             } else if line.trim_start().starts_with('#') {
                 let word = line.trim_start().trim_start_matches('#').trim_start();
                 is_guarded |= open.is_empty() && word.starts_with("ifndef");
@@ -181,7 +191,7 @@ impl WholeTemplate {
             }
         }
         let decides = conditions > usize::from(is_guarded);
-        (decides && !open.is_empty()).then(|| WholeTemplate { file: file.to_owned(), open })
+        (decides && !open.is_empty()).then(|| WholeTemplate { file: file.to_owned(), open, filled })
     }
 
     /// Whether it says itself what a name is.
@@ -214,9 +224,10 @@ impl Template {
         let mut template = Template::default();
         let is_open = |file: &&String| tree.text(file).is_some_and(|text| leaves_many_open(&text));
         template.leaves_many_open = templates.iter().any(is_open);
-        if let [file] = &*templates
-            && is_below(file, component)
-        {
+        // Of several, which are for one way to configure each, the plainest is taken.
+        let plainest = || templates.iter().find(|file| name_of(file) == format!("{name}.in"));
+        let one = if let [file] = &*templates { Some(file) } else { plainest() };
+        if let Some(file) = one.filter(|file| is_below(file, component)) {
             template.whole = WholeTemplate::of(tree, file);
         }
         for text in templates.into_iter().filter_map(|file| tree.text(file)) {
