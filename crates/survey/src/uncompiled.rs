@@ -32,10 +32,12 @@ pub fn without_uncompiled(
             if culprits.is_empty() || culprits.len() * 2 > sources.len() {
                 continue;
             }
-            let is_kept = |source: &String| {
-                proposal.needed.contains(source) || (!is_library(call) && begins_program(tree, source))
-            };
-            if culprits.keys().any(is_kept) {
+            if culprits.keys().any(|source| proposal.needed.contains(source)) {
+                continue;
+            }
+            let begins = |source: &String| begins_program(tree, source);
+            let mut others = sources.iter().filter(|source| !culprits.contains_key(*source));
+            if !is_library(call) && culprits.keys().any(begins) && !others.any(begins) {
                 continue;
             }
             sources.retain(|source| !culprits.contains_key(source));
@@ -214,7 +216,9 @@ mod tests {
             let (mut one, address) = proposal(kind, &all);
             let failures: Vec<_> =
                 failing.iter().map(|source| (address.clone(), fails(source, printed))).collect();
-            let tree = SourceTree::of(&[("src/a.c", "int main(void) { return 0; }")]);
+            let main = "int main(void) { return 0; }";
+            let tree =
+                SourceTree::of(&[("src/a.c", main), ("src/b.c", ""), ("src/c.c", ""), ("src/d.c", "")]);
             assert_eq!(without_uncompiled(&tree, &mut one, &failures), Vec::new(), "{kind} {printed}");
             assert_eq!(one.definition(&address).map(|one| one.sources().len()), Some(4));
         }

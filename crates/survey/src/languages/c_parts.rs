@@ -359,7 +359,11 @@ impl Included {
             Some(SystemPart::Installed(_) | SystemPart::Library(_)) => {}
             None if is_conditional => {}
             None => {
-                let found = machine.library_with(header).map(|found| found.library);
+                // What all compilers find is meant, and no header of the same name that belongs to a library.
+                let is_plain = machine.has_file(&format!("/usr/include/{header}"));
+                let found =
+                    machine.library_with(header).filter(|found| found.is_in_plain_folder || !is_plain);
+                let found = found.map(|found| found.library);
                 if is_quoted && !is_standard(header) {
                     self.missing.insert((header.clone(), from.to_owned()));
                 } else if let Some(library) = found.filter(|library| is_named_for(library, header)) {

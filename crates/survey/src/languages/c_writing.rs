@@ -8,9 +8,10 @@ use super::c_places::is_part;
 use super::c_scan::is_header;
 use super::{config_header, makers, templates, usual_headers};
 use crate::Survey;
-use crate::proposal::{Body, Definition, DefinitionAddress, Expression, FieldValue, Keyword, KindCall, Kit};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit,
+};
 use crate::tree::{ext_of, folder_of, is_below, name_of};
-use crate::writing::quoted;
 
 /// What all is compiled with.
 const FLAGS: &str = "-O2";
@@ -334,16 +335,11 @@ fn laid_below(
         return made;
     }
     let address = survey.names.give(component, &format!("{}_folder", made.name), "folder");
-    let code = format!(
-        "stage {{ path = \"include\", files = {{ {}: {} }} }}",
-        quoted(&format!("{place}/")),
-        made.name
-    );
+    let files = FieldValue::Map(vec![(format!("{place}/"), FieldValue::Of(made))]);
+    let fields = vec![("path", FieldValue::text("include")), ("files", files)];
+    let stage = FormCall { form: "stage", fields, takes: BTreeSet::new() };
     let documentation = format!("The header as it is included: below {place}.");
-    survey.define(
-        Definition::new(Keyword::Target, &address, documentation, Body::Code(code, BTreeSet::new()))
-            .private(),
-    );
+    survey.define(Definition::new(Keyword::Target, &address, documentation, Body::Form(stage)).private());
     address
 }
 

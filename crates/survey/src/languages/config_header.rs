@@ -9,7 +9,7 @@ use super::c_system::other_system_of;
 use super::holes::{HOLES, MANY, OPEN, asks_machine, leaves_many_open};
 use crate::Survey;
 use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
-use crate::tree::{SourceTree, below, is_below, name_of};
+use crate::tree::{SourceTree, below, is_below, joined, name_of};
 use crate::writing::quoted;
 
 /// Functions that programs ask about, with a header that declares each.
@@ -67,7 +67,7 @@ pub(super) fn propose(
     header: &str,
 ) -> Option<DefinitionAddress> {
     let Template { names: templates, includes, whole, leaves_many_open } =
-        Template::of(survey.tree, name_of(header), component);
+        Template::of(survey.tree, name_of(header));
     let is_known = is_wanted || name_of(header) == "config.h" || !templates.is_empty();
     if !((name_of(header).contains("conf") && is_known) || leaves_many_open) {
         return None;
@@ -103,7 +103,11 @@ pub(super) fn propose(
     }
     let name = name_of(header);
     let template = whole.map(|whole| whole.file);
-    let code = code_of(name, template.as_deref().map(|file| below(file, component)), &includes, &rows);
+    let from = template.as_deref().map(|file| match is_below(file, component) {
+        true => below(file, component).to_owned(),
+        false => format!("/{}", joined(survey.top, file).unwrap_or_default()),
+    });
+    let code = code_of(name, from.as_deref(), &includes, &rows);
     survey.define(
         Definition::new(
             Keyword::Target,
@@ -201,7 +205,7 @@ impl WholeTemplate {
 }
 
 impl Template {
-    fn of(tree: &SourceTree, name: &str, component: &str) -> Template {
+    fn of(tree: &SourceTree, name: &str) -> Template {
         let is_of_name = |file: &&String| {
             // Its ending may be what says that it is for another system.
             other_system_of(&format!("{file}.")).is_none()
@@ -227,7 +231,7 @@ impl Template {
         // Of several, which are for one way to configure each, the plainest is taken.
         let plainest = || templates.iter().find(|file| name_of(file) == format!("{name}.in"));
         let one = if let [file] = &*templates { Some(file) } else { plainest() };
-        if let Some(file) = one.filter(|file| is_below(file, component)) {
+        if let Some(file) = one {
             template.whole = WholeTemplate::of(tree, file);
         }
         for text in templates.into_iter().filter_map(|file| tree.text(file)) {
