@@ -602,3 +602,15 @@ fn what_is_written_by_a_kind_of_ones_own_is_known_and_not_proposed_again() {
     let said = sandbox.run(&["adopt", "--update", "--yes"]).expect(1).stdout;
     assert!(said.contains(lacks) && !said.contains("wrote"), "{said}");
 }
+
+#[test]
+fn a_folder_that_an_ignore_file_hides_is_said_to_be_hidden() {
+    let sandbox =
+        folder(&[(".gitignore", "*\n!.gitignore\n"), ("tide.c", "int tide;\n"), ("sea/ebb.c", "int ebb;\n")]);
+    let run = sandbox.run(&["adopt", "--yes"]).expect(0).says("nothing to propose");
+    assert!(
+        run.stdout.contains(".gitignore hides 2 entries of this folder from nubrik, too"),
+        "{}",
+        run.stdout
+    );
+}

@@ -215,6 +215,9 @@ fn every_event_is_as_documented() {
     check(&["pins"]);
     package(&format!("{}, {}", version("1.0.0"), version("1.1.0")));
     check(&["pins", "newer"]);
+    let lacks = r#""1.2.0": {"dist": {"tarball": "ebb-1.2.0.tgz"}, "dependencies": {"ebb": "^7"}}"#;
+    package(&format!("{}, {lacks}", version("1.0.0")));
+    check(&["pins", "update", "ebb"]);
     assert!(problems.is_empty(), "{problems:#?}");
     // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, a registry of images, or a server of jobs.
     let mut elsewhere =

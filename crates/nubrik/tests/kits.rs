@@ -79,7 +79,7 @@ fn a_header_is_made_of_its_template() {
          #define WIND 2\n#define LEVEL 4.1\n#if 4\n#endif\n#define NAME \"isles\"\n#ifdef DEPTH\n# include <limits.h>\n#endif\n"
     );
     sandbox.write("parts/header.in", "#if @MOON_RISES@\n#endif\n");
-    sandbox.run(&["build"]).expect(2).says("leaves `MOON_RISES` open in `#if @MOON_RISES@`");
+    sandbox.run(&["build"]).expect(3).says("leaves `MOON_RISES` open in `#if @MOON_RISES@`");
     sandbox.write("parts/header.in", "#undef DEPTH\n");
     sandbox.run(&["build"]).expect(0).says("1 of 1 step ran");
     assert!(sandbox.read("out/default/config.h").ends_with("\n#define DEPTH 7\n"));
@@ -513,6 +513,37 @@ fn several_programs_of_one_go_module_are_kept_apart() {
     sandbox.run(&["build"]).expect(0);
     sandbox.run(&["run", "-q", "ebb"]).expect(0).says("ebb");
     sandbox.run(&["run", "-q", "flow"]).expect(0).says("flow");
+}
+
+#[test]
+fn tests_beside_a_go_package_and_what_they_import_mean_the_same_package() {
+    if !has("go") {
+        return;
+    }
+    let beside = "package sea_test\n\nimport (\n\t\"testing\"\n\n\t\"isles/sea\"\n\t\"isles/sea/wide\"\n)\n\n\
+        func TestWide(t *testing.T) {\n\tvar level sea.Level = wide.High()\n\tif sea.Shown(level) != \"3 in a test\" {\n\t\tt.Fatal(level)\n\t}\n}\n";
+    let inside = "package sea\n\nimport \"fmt\"\n\nfunc init() { unit = \" in a test\" }\n\n\
+        func Shown(l Level) string { return fmt.Sprint(int(l)) + unit }\n";
+    let sandbox = Sandbox::new(&[
+        (
+            "sea/sea.go",
+            "package sea\n\ntype Level int\n\nvar unit string\n\nfunc Unit() string { return unit }\n",
+        ),
+        ("sea/wide/wide.go", "package wide\n\nimport \"isles/sea/deep\"\n\nvar High = deep.High\n"),
+        (
+            "sea/deep/deep.go",
+            "package deep\n\nimport \"isles/sea\"\n\nfunc High() sea.Level { return sea.Level(3 + len(sea.Unit())*0) }\n",
+        ),
+        ("sea/inside_test.go", inside),
+        ("sea/beside_test.go", beside),
+        (
+            "targets.nub",
+            "use \"nub:go\" as go\n\
+             target isles = go.library { path = \"isles\", root = \".\", sources = \"**/*.go\" }\n\
+             test unit = go.tests { package = \"isles/sea\", module = isles }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 passed");
 }
 
 #[test]
