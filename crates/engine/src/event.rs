@@ -8,7 +8,7 @@ use nubrik_graph::StepId;
 use nubrik_source::FilePath;
 
 use crate::comparison::Comparison;
-use crate::outside::{ServiceFailure, ToolProblem};
+use crate::outside::{ServiceFailure, ToolProblem, WorkProblem};
 use crate::reason::Reason;
 use crate::seen::Touch;
 
@@ -97,6 +97,8 @@ pub enum Failure {
         program: String,
         /// Why not.
         problem: String,
+        /// Whether the machine does not let this user run it.
+        is_forbidden: bool,
     },
     /// A tool is not on this machine, or not in the image.
     NoTool(ToolProblem),
@@ -210,6 +212,8 @@ pub enum Failure {
     Native {
         /// What, and why, for people.
         problem: String,
+        /// Whether what was fetched has another digest than its definition says.
+        is_another: bool,
     },
     /// The machine refused something.
     Machine {
@@ -219,6 +223,12 @@ pub enum Failure {
 }
 
 impl Failure {
+    /// That something which the tool does itself was not done.
+    pub(crate) fn of_native(problem: WorkProblem) -> Failure {
+        let is_another = matches!(problem, WorkProblem::NotFetched { is_another: true, .. });
+        Failure::Native { problem: problem.to_string(), is_another }
+    }
+
     /// The exit code that the commands ended with, if that alone is known of why they failed.
     pub fn code(&self) -> Option<i32> {
         match self {

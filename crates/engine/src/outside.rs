@@ -426,15 +426,20 @@ pub enum WorkProblem {
     Machine(String),
     /// What it works on is not as it has to be.
     Input(String),
-    /// No address gave what has the digest: what each of them said.
-    NotFetched(Vec<String>),
+    /// No address gave what has the digest.
+    NotFetched {
+        /// What each of them said.
+        said: Vec<String>,
+        /// Whether one gave something that has another digest.
+        is_another: bool,
+    },
 }
 
 impl fmt::Display for WorkProblem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             WorkProblem::Machine(what) | WorkProblem::Input(what) => f.write_str(what),
-            WorkProblem::NotFetched(said) => f.write_str(&said.join("\n")),
+            WorkProblem::NotFetched { said, .. } => f.write_str(&said.join("\n")),
         }
     }
 }

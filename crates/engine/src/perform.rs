@@ -75,14 +75,11 @@ fn status_of(end: JobEnd, step: &Step) -> Result<Option<i32>, Option<Failure>> {
             // In a sandbox the workspace is somewhere else: people know its files by their paths from its root.
             let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
             let program = seen.display().to_string();
-            Failure::NotStarted { program, problem: problem.to_string() }
+            let is_forbidden = problem.kind() == std::io::ErrorKind::PermissionDenied;
+            Failure::NotStarted { program, problem: problem.to_string(), is_forbidden }
         }
     };
     Err(Some(failure))
-}
-
-fn native_failed(problem: WorkProblem) -> Failure {
-    Failure::Native { problem: problem.to_string() }
 }
 
 fn machine_failed(problem: WorkProblem) -> Failure {
@@ -305,7 +302,7 @@ impl Build<'_> {
                 (Native::Find(finding), Some(root)) => Work::Find((*root).clone(), finding.clone()),
                 _ => self.work_of(native),
             };
-            self.outside.work(&work, to).map_err(native_failed)?;
+            self.outside.work(&work, to).map_err(Failure::of_native)?;
         }
         for list in &step.lists {
             let work = Work::write(&list.text);

@@ -85,7 +85,7 @@ impl Build<'_> {
         };
         let failed = |why: WorkProblem| match self.outside.is_cancelled() {
             true => None,
-            false => Some(Failure::Native { problem: why.to_string() }),
+            false => Some(Failure::of_native(why)),
         };
         let copy = self.outside.open_copy(root).map_err(failed)?;
         let done = work(Some(&copy));

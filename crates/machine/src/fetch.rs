@@ -56,17 +56,20 @@ pub(crate) fn fetch(
     digest: &str,
     target: &FetchTarget<'_>,
 ) -> Result<(), WorkProblem> {
-    let mut problems = Vec::new();
+    let (mut said, mut is_another) = (Vec::new(), false);
     for url in urls {
         match fetch_from(fetcher, url, digest, target) {
             Ok(()) => return Ok(()),
-            Err(problem) => problems.push(problem.to_string()),
+            Err(trouble) => {
+                is_another |= matches!(trouble, MirrorTrouble::Another { .. });
+                said.push(trouble.to_string());
+            }
         }
         if fetcher.cancel.is_thrown() {
             break;
         }
     }
-    Err(WorkProblem::NotFetched(problems))
+    Err(WorkProblem::NotFetched { said, is_another })
 }
 
 /// Why one mirror did not give what has the digest. Its text is for people.
@@ -217,7 +220,8 @@ mod tests {
         let target = FetchTarget { fresh: &|| File::create(at("taken")), path: &at("taken") };
         match fetch(&fetcher, &urls, digest, &target) {
             Ok(()) => Ok(std::fs::read(at("taken")).unwrap()),
-            Err(WorkProblem::NotFetched(said)) => {
+            Err(WorkProblem::NotFetched { said, is_another }) => {
+                assert_eq!(is_another, said.iter().any(|line| line.contains("digest mismatch")), "{said:?}");
                 let here = folder.path().display().to_string();
                 Err(said.iter().map(|line| line.replace(&here, "HERE")).collect())
             }

@@ -59,7 +59,7 @@ fn results_without_notes_stay() {
     let sandbox = Sandbox::new(&[("targets.nub", TARGETS), ("tide.txt", "high\n")]);
     sandbox.run(&["build"]).expect(0);
     let run = sandbox.run(&["cache", "save", "results"]).expect(0);
-    assert!(run.stdout.contains("not saved 3 results: they ran without --portable"), "{}", run.stdout);
+    assert!(run.stdout.contains("not saved 3 results: made without notes on the machine"), "{}", run.stdout);
     assert!(run.stdout.contains("nubrik build --portable --rerun"), "{}", run.stdout);
     if has_sandboxes() {
         let run = saved(&sandbox, &["--rerun"]);

@@ -53,8 +53,8 @@ pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
     KitNews, LookedFor, MachineLacks, Narrowed, Reached, SavedResults, Session, SharedCache, Standing,
-    StartWatcher, Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels, put_members,
-    read_pins, this_program,
+    StartWatcher, StaysHere, Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels,
+    put_members, read_pins, this_program,
 };
 pub use team::{NeededFor, NoStore, TeamTrouble};
 

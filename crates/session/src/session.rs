@@ -63,7 +63,7 @@ pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
-pub use saving::{SavedResults, load_results};
+pub use saving::{SavedResults, StaysHere, load_results};
 pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use watched::{StartWatcher, this_program};

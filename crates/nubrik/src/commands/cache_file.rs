@@ -3,7 +3,7 @@
 use std::path::Path;
 
 use nubrik_explorer::everything;
-use nubrik_session::{SavedResults, load_results};
+use nubrik_session::{SavedResults, StaysHere, load_results};
 use nubrik_wording::{counted, size};
 use serde::Serialize;
 
@@ -23,13 +23,13 @@ struct CacheFileEvent<'a> {
     bytes: u64,
     file_bytes: u64,
     #[serde(skip_serializing_if = "Option::is_none")]
-    kept_back: Option<Vec<KeptBack<'a>>>,
+    kept_back: Option<Vec<KeptBack>>,
 }
 
 #[derive(Serialize)]
-struct KeptBack<'a> {
+struct KeptBack {
     results: usize,
-    reason: &'a str,
+    reason: String,
 }
 
 /// Writes the results of the workspace to a file.
@@ -50,7 +50,9 @@ pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exi
     let SavedResults { amount, kept_back } = saved.unwrap_or_default();
     let file_bytes = std::fs::metadata(file).map_or(0, |found| found.len());
     if console.is_json() {
-        let kept_back = kept_back.iter().map(|(reason, results)| KeptBack { results: *results, reason });
+        let kept_back = kept_back
+            .iter()
+            .map(|(reason, results)| KeptBack { results: *results, reason: reason.to_string() });
         console.event(&CacheFileEvent {
             event: "cache_saved",
             file: &shown,
@@ -74,7 +76,7 @@ pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exi
         let text = format!("{}: {why}", counted(*count, "result"));
         outln!(console, "{}", labelled(paint, Ink::Faint, "not saved", &text));
     }
-    if kept_back.iter().any(|(why, _)| why.contains("--portable")) {
+    if kept_back.iter().any(|(why, _)| *why == StaysHere::Unnoted) {
         let text = "nubrik build --portable --rerun   runs steps again and notes what they rest on";
         outln!(console, "{}", labelled(paint, Ink::Calm, "try", text));
     }

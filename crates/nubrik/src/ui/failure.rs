@@ -38,7 +38,7 @@ pub fn short(failure: &Failure) -> String {
             Some(name) => format!("ended by signal {signal} ({name})"),
             None => format!("ended by signal {signal}"),
         },
-        Failure::NotStarted { program, problem } => format!("cannot start {program}: {problem}"),
+        Failure::NotStarted { program, problem, .. } => format!("cannot start {program}: {problem}"),
         Failure::NoTool(problem) => problem.to_string(),
         Failure::NoRoot { image, problem } => {
             format!("the image {image} cannot be used: {}", problem.lines().next().unwrap_or_default())
@@ -73,7 +73,7 @@ pub fn short(failure: &Failure) -> String {
         Failure::NeedsBuild => "it needs the network, which commands that only read do not use".to_owned(),
         Failure::Offline => "it needs the network, and this build is offline".to_owned(),
         Failure::NoRoom => "the disk is full, so that what it made may not be whole".to_owned(),
-        Failure::Native { problem } => problem.lines().next().unwrap_or("").to_owned(),
+        Failure::Native { problem, .. } => problem.lines().next().unwrap_or("").to_owned(),
         Failure::Machine { problem } => problem.clone(),
     }
 }
@@ -367,9 +367,9 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
         Failure::TimedOut { .. } => {
             lines.push(("try", "raise `timeout`, or find out what it waits for".to_owned()));
         }
-        Failure::Native { problem } => {
+        Failure::Native { problem, is_another } => {
             lines.extend(problem.lines().skip(1).map(|line| ("and", line.trim_start().to_owned())));
-            if problem.contains("digest mismatch") {
+            if *is_another {
                 lines.push((
                     "try",
                     "trust what was found only when its owner confirms it; then write its digest".to_owned(),
@@ -419,7 +419,7 @@ pub fn readings(graph: &Graph, id: StepId, failure: &Failure, printed: &[u8]) ->
                 ));
             }
         }
-        Failure::NotStarted { program, problem } if problem.contains("Permission denied") => {
+        Failure::NotStarted { program, is_forbidden: true, .. } => {
             lines.push(("try", format!("chmod +x {program}   or let `sh` run it: sh {{in \"…\"}}")));
         }
         // What is said of them in the first line is all there is to know.

@@ -1,6 +1,7 @@
 //! Results of a workspace in one file, for machines that have no shared cache between them.
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::fmt;
 use std::fs::File;
 use std::path::Path;
 use std::sync::Arc;
@@ -12,18 +13,56 @@ use nubrik_store::{Basis, CacheFileAmount, CacheFileProblem, LocalStore, RecordE
 use super::Session;
 use crate::folders::store_folder;
 
+/// Why a result stays on this machine. Its text is for people.
+#[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
+pub enum StaysHere {
+    /// This machine has no copy of it.
+    NotKept,
+    /// It came out otherwise when it was made again.
+    Varies,
+    /// Nothing says what it rests on of the machine: its step ran without `--portable`, and without a shared cache.
+    Unnoted,
+    /// What it rests on is not to be had elsewhere: what, for people.
+    Unfit(Arc<str>),
+}
+
+impl fmt::Display for StaysHere {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            StaysHere::NotKept => "not kept on this machine",
+            StaysHere::Varies => "came out otherwise when made again (--verify)",
+            StaysHere::Unnoted => "made without notes on the machine (--portable --rerun makes them)",
+            StaysHere::Unfit(why) => why,
+        })
+    }
+}
+
 /// What was written to a file of results.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct SavedResults {
     /// What the file holds.
     pub amount: CacheFileAmount,
     /// Results that are not in it, by why.
-    pub kept_back: Vec<(Arc<str>, usize)>,
+    pub kept_back: Vec<(StaysHere, usize)>,
 }
 
 /// What is fetched has its digest in the definitions: wherever it was fetched, it is the same.
 fn is_fetched(step: &Step) -> bool {
     step.commands.is_empty() && matches!(step.native.as_deref(), Some(Native::Fetch { .. }))
+}
+
+/// A kept result as other machines can take it; `varies` says whether it came out otherwise when it was made again.
+///
+/// # Errors
+/// Why it stays here.
+pub(super) fn for_others(entry: Option<RecordEntry>, varies: bool) -> Result<RecordEntry, StaysHere> {
+    let entry = entry.ok_or(StaysHere::NotKept)?;
+    match &entry.basis {
+        _ if varies => Err(StaysHere::Varies),
+        Basis::Noted(_) => Ok(entry),
+        Basis::Unfit(why) => Err(StaysHere::Unfit(why.clone())),
+        Basis::Unnoted => Err(StaysHere::Unnoted),
+    }
 }
 
 impl Session {
@@ -45,33 +84,24 @@ impl Session {
             .collect();
         let mut results: Vec<(Digest, RecordEntry)> = Vec::new();
         let mut seen: BTreeSet<Digest> = BTreeSet::new();
-        let mut kept_back: BTreeMap<Arc<str>, usize> = BTreeMap::new();
+        let mut kept_back: BTreeMap<StaysHere, usize> = BTreeMap::new();
         for folder in self.state().steps.names() {
             let memory = self.state().steps.get(&folder).filter(|memory| !memory.outputs.is_empty());
             let Some(memory) = memory.filter(|memory| seen.insert(memory.first_key)) else { continue };
-            let fetched = made_anywhere.get(&*folder).copied();
-            let why: Arc<str> = match (self.kept_entry(&memory), fetched) {
+            let mut entry = self.kept_entry(&memory);
+            match made_anywhere.get(&*folder) {
                 // What nubrik makes itself is made again.
-                (_, Some(false)) => continue,
-                (None, _) => "their results are not kept on this machine".into(),
-                (Some(_), _) if unreproducible.has(&memory, &folder) => {
-                    "they came out otherwise when they were made again (--verify)".into()
+                Some(false) => continue,
+                // What was fetched rests on nothing of the machine.
+                Some(true) => {
+                    entry = entry.map(|entry| RecordEntry { basis: Basis::Noted(Vec::new()), ..entry })
                 }
-                (Some(entry), Some(true)) => {
-                    let entry = RecordEntry { basis: Basis::Noted(Vec::new()), ..entry };
-                    results.push((memory.first_key, entry));
-                    continue;
-                }
-                (Some(entry), None) => match &entry.basis {
-                    Basis::Noted(_) => {
-                        results.push((memory.first_key, entry));
-                        continue;
-                    }
-                    Basis::Unfit(why) => why.clone(),
-                    Basis::Unnoted => "they ran without --portable".into(),
-                },
-            };
-            *kept_back.entry(why).or_default() += 1;
+                None => {}
+            }
+            match for_others(entry, unreproducible.has(&memory, &folder)) {
+                Ok(entry) => results.push((memory.first_key, entry)),
+                Err(why) => *kept_back.entry(why).or_default() += 1,
+            }
         }
         let amount = store.save_results(&results, to)?;
         Ok(SavedResults { amount, kept_back: kept_back.into_iter().collect() })

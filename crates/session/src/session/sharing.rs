@@ -18,6 +18,7 @@ use nubrik_store::{Basis, Provenance, RecordEntry};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
 
 use super::Session;
+use super::saving::{StaysHere, for_others};
 use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
 use crate::team::{NeededFor, TeamTrouble};
 use nubrik_workspace::{SharedPlace, SharedSettings};
@@ -43,7 +44,7 @@ pub struct GivenAway {
     /// What was written.
     pub published: HandedOver,
     /// Results that stay on this machine, by why.
-    pub kept_back: Vec<(Arc<str>, usize)>,
+    pub kept_back: Vec<(StaysHere, usize)>,
 }
 
 /// The folder of a person's for copies of what shared caches have.
@@ -390,7 +391,7 @@ impl Session {
         let mut used: Vec<Digest> = Vec::new();
         let unread = |e| SharedTrouble::Machine(format!("cannot read which steps came out otherwise: {e}"));
         let unreproducible = self.unreproducible().map_err(unread)?;
-        let mut kept_back: std::collections::BTreeMap<Arc<str>, usize> = std::collections::BTreeMap::new();
+        let mut kept_back: std::collections::BTreeMap<StaysHere, usize> = std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
             // What nubrik makes itself is made again.
@@ -401,26 +402,20 @@ impl Session {
                 continue;
             };
             used.push(memory.first_key);
-            let why: Arc<str> = match self.kept_entry(&memory) {
-                Some(entry) if !self.is_made_for_us(shared, &entry) => continue,
-                Some(_) if unreproducible.has(&memory, step.folder.as_str()) => {
-                    "it came out otherwise when it was made again (--verify)".into()
+            let entry = self.kept_entry(&memory);
+            if entry.as_ref().is_some_and(|entry| !self.is_made_for_us(shared, entry)) {
+                continue;
+            }
+            match for_others(entry, unreproducible.has(&memory, step.folder.as_str())) {
+                Ok(entry) => {
+                    let folder = step.folder.as_str().to_owned();
+                    let made_of = nubrik_engine::memory_for_others(&memory);
+                    // Who gives it represents it, whichever worker made it.
+                    let entry = RecordEntry { origin: Provenance::Here, ..entry };
+                    results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
                 }
-                Some(entry) => match &entry.basis {
-                    Basis::Noted(_) => {
-                        let folder = step.folder.as_str().to_owned();
-                        let made_of = nubrik_engine::memory_for_others(&memory);
-                        // Who gives it represents it, whichever worker made it.
-                        let entry = RecordEntry { origin: Provenance::Here, ..entry };
-                        results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
-                        continue;
-                    }
-                    Basis::Unfit(why) => why.clone(),
-                    Basis::Unnoted => "it was made before this machine wrote down what results rest on (--rerun makes it again)".into(),
-                },
-                None => "its result is not kept on this machine".into(),
-            };
-            *kept_back.entry(why).or_default() += 1;
+                Err(why) => *kept_back.entry(why).or_default() += 1,
+            }
         }
         let published = writer.publish(shared, uploads, &results, &used);
         let published = published.inspect_err(|trouble| drop(self.not_given.set(trouble.clone())))?;
