@@ -14,6 +14,8 @@ use crate::tree::{SourceTree, below, ext_of, folder_of, is_below, joined, name_o
 struct GoModule {
     folder: String,
     manifest: GoManifest,
+    /// Whether there is no go.mod, so that it is guessed of which modules imports are.
+    is_guessed: bool,
     /// Packages by their folders.
     packages: BTreeMap<String, Package>,
 }
@@ -53,8 +55,9 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         let free = || packages.values().all(imports).then(|| survey.name_of_folder(""));
         match inferred_path(survey.tree).or_else(free) {
             Some(path) => {
-                let manifest = GoManifest { path, ..GoManifest::default() };
-                modules.push(GoModule { folder: String::new(), manifest, packages });
+                let requires = guessed_modules(&packages, &path);
+                let manifest = GoManifest { path, requires, ..GoManifest::default() };
+                modules.push(GoModule { folder: String::new(), manifest, is_guessed: true, packages });
             }
             None => survey.leave_out(
                 "sources in Go",
@@ -82,7 +85,8 @@ impl GoModule {
         let text = joined(folder, "go.mod").and_then(|path| tree.text(&path));
         let no_text = || Unreadable::Form("it is no text".to_owned());
         let manifest = GoManifest::read(&text.ok_or_else(no_text)?)?;
-        Ok(GoModule { folder: folder.to_owned(), manifest, packages: packages_below(tree, folder, all) })
+        let packages = packages_below(tree, folder, all);
+        Ok(GoModule { folder: folder.to_owned(), manifest, is_guessed: false, packages })
     }
 
     fn path(&self) -> &str {
@@ -98,7 +102,7 @@ impl GoModule {
     /// Why an import of other people's code cannot be had; `None` if it can.
     fn why_not(&self, import: &str) -> Option<String> {
         match self.required(import) {
-            None if self.manifest.language.is_none() && self.manifest.requires.is_empty() => {
+            None if self.is_guessed => {
                 Some(format!("it imports {import}, and nothing says which module that is of"))
             }
             None => Some(format!("it imports {import}, which its go.mod does not require")),
@@ -119,6 +123,19 @@ impl GoModule {
             format!("{}/{inside}", self.path())
         }
     }
+}
+
+/// Modules that imports of other people's packages are likely of, without a least version: an address begins with a host, and where
+/// many keep their modules, an owner and a name follow. A host that redirects has only a name.
+fn guessed_modules(packages: &BTreeMap<String, Package>, own: &str) -> BTreeMap<String, String> {
+    let imports = packages.values().flat_map(|package| package.imports.iter().chain(&package.test_imports));
+    let foreign = imports.filter(|import| !is_standard_import(import) && !is_of(import, own));
+    let module = |import: &String| {
+        let parts: Vec<&str> = import.split('/').collect();
+        let has_host = parts[0].contains('.') && parts.len() > 1;
+        has_host.then(|| (parts[..parts.len().min(3)].join("/"), String::new()))
+    };
+    foreign.filter_map(module).collect()
 }
 
 /// The packages below a folder, without those of modules further below.
@@ -354,11 +371,14 @@ impl ModuleReader<'_> {
             survey.pin(WantedPin {
                 registry: Registry::Go,
                 name: path.clone(),
-                requirement: format!(">={version}"),
+                requirement: if version.is_empty() { String::new() } else { format!(">={version}") },
                 features: BTreeSet::new(),
                 is_bare: false,
-                is_guess: false,
-                wanted_by: joined(&self.module.folder, "go.mod").unwrap_or_default(),
+                is_guess: self.module.is_guessed,
+                wanted_by: match self.module.is_guessed {
+                    true => "an import".to_owned(),
+                    false => joined(&self.module.folder, "go.mod").unwrap_or_default(),
+                },
             });
         }
     }
