@@ -185,12 +185,14 @@ pub(crate) struct Map {
     /// Whether it was read from a data file: then its entries are named after a dot, too.
     pub loaded: bool,
     pub keys: Keys,
+    /// The type that all its values are taken as, the module from whose package paths in them count, and the unit that takes them.
+    pub taken_as: Option<(Type, ModuleId, u32)>,
 }
 
 impl Map {
     pub fn new(entries: Vec<(Arc<str>, Rc<Thunk>)>) -> Map {
         let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
-        Map { entries, index, loaded: false, keys: Keys::Names }
+        Map { entries, index, loaded: false, keys: Keys::Names, taken_as: None }
     }
 
     /// A map whose values are known.

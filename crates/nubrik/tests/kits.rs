@@ -543,7 +543,7 @@ fn tests_beside_a_go_package_and_what_they_import_mean_the_same_package() {
              test unit = go.tests { package = \"isles/sea\", module = isles }\n",
         ),
     ]);
-    sandbox.run(&["test"]).expect(0).says("1 passed");
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
 }
 
 #[test]

@@ -261,8 +261,12 @@ impl Evaluator<'_> {
     }
 }
 
-/// A map whose entries are taken as a type when they are wanted.
+/// A map whose entries are taken as a type when they are wanted. One that is handed on as the same type stays as it is: who hands a
+/// large one to a function for each of many things looks at it once.
 fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
+    if map.taken_as.as_ref().is_some_and(|(known, from, by)| (*from, *by) == (base, origin) && known == ty) {
+        return Value::Map(map.clone());
+    }
     let entries = map.entries.iter().map(|(key, inner)| {
         let thunk = Thunk {
             state: RefCell::new(ThunkState::New(ThunkSource::Coerced {
@@ -277,7 +281,8 @@ fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
         };
         (key.clone(), Rc::new(thunk))
     });
-    Value::Map(Rc::new(Map { keys: map.keys, ..Map::new(entries.collect()) }))
+    let taken_as = Some((ty.clone(), base, origin));
+    Value::Map(Rc::new(Map { keys: map.keys, taken_as, ..Map::new(entries.collect()) }))
 }
 
 /// Whether a text could be the path of a target.
