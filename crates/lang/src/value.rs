@@ -187,12 +187,21 @@ pub(crate) struct Map {
     pub keys: Keys,
     /// The type that all its values are taken as, the module from whose package paths in them count, and the unit that takes them.
     pub taken_as: Option<(Type, ModuleId, u32)>,
+    /// The map that this one was last taken as.
+    pub last_taken: RefCell<Option<Rc<Map>>>,
 }
 
 impl Map {
     pub fn new(entries: Vec<(Arc<str>, Rc<Thunk>)>) -> Map {
         let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
-        Map { entries, index, loaded: false, keys: Keys::Names, taken_as: None }
+        Map {
+            entries,
+            index,
+            loaded: false,
+            keys: Keys::Names,
+            taken_as: None,
+            last_taken: RefCell::default(),
+        }
     }
 
     /// A map whose values are known.

@@ -264,8 +264,14 @@ impl Evaluator<'_> {
 /// A map whose entries are taken as a type when they are wanted. One that is handed on as the same type stays as it is: who hands a
 /// large one to a function for each of many things looks at it once.
 fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
-    if map.taken_as.as_ref().is_some_and(|(known, from, by)| (*from, *by) == (base, origin) && known == ty) {
+    let is_it = |map: &Map| {
+        map.taken_as.as_ref().is_some_and(|(known, from, by)| (*from, *by) == (base, origin) && known == ty)
+    };
+    if is_it(map) {
         return Value::Map(map.clone());
+    }
+    if let Some(taken) = map.last_taken.borrow().as_ref().filter(|taken| is_it(taken)) {
+        return Value::Map(taken.clone());
     }
     let entries = map.entries.iter().map(|(key, inner)| {
         let thunk = Thunk {
@@ -282,7 +288,9 @@ fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
         (key.clone(), Rc::new(thunk))
     });
     let taken_as = Some((ty.clone(), base, origin));
-    Value::Map(Rc::new(Map { keys: map.keys, taken_as, ..Map::new(entries.collect()) }))
+    let taken = Rc::new(Map { keys: map.keys, taken_as, ..Map::new(entries.collect()) });
+    map.last_taken.replace(Some(taken.clone()));
+    Value::Map(taken)
 }
 
 /// Whether a text could be the path of a target.
@@ -296,4 +304,29 @@ fn may_be_target(text: &str) -> bool {
 fn is_plain_value(written: &str) -> bool {
     written.starts_with(char::is_alphabetic)
         && written.chars().all(|c| c.is_alphanumeric() || "_.()[]".contains(c))
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn taken(map: &Rc<Map>, ty: &Type, origin: u32) -> Rc<Map> {
+        match coerced_map(map, ty, ModuleId(0), origin) {
+            Value::Map(map) => map,
+            _ => panic!("a map stays one"),
+        }
+    }
+
+    #[test]
+    fn a_map_that_is_handed_on_is_taken_as_a_type_once() {
+        let value = [(Arc::from("a"), Value::Bool(true))];
+        let map = Rc::new(Map::of_values(value, Keys::Names, Span::new(nubrik_source::TextId(0), 0, 0), 0));
+        let first = taken(&map, &Type::Bool, 1);
+        assert!(!Rc::ptr_eq(&first, &map));
+        assert!(Rc::ptr_eq(&taken(&map, &Type::Bool, 1), &first));
+        assert!(Rc::ptr_eq(&taken(&first, &Type::Bool, 1), &first));
+        // As another type, or by somebody else, it is another one.
+        assert!(!Rc::ptr_eq(&taken(&map, &Type::Int, 1), &first));
+        assert!(!Rc::ptr_eq(&taken(&first, &Type::Bool, 2), &first));
+    }
 }
