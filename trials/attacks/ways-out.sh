@@ -29,13 +29,15 @@ N
 python3 -c "import ctypes; ctypes.CDLL(None).syscall(248,b'user',b'nbattack',b'key-secret',10,-4)"
 sleep 300 & V=$!; echo $V > $T/victim.pid
 export NBSECRET=env-secret-value
+# What is there already was made by nobody in the step.
+there=$(ls -d /tmp/nbx /dev/shm/nbx 2>/dev/null)
 sleep 0.3
 $NB build >$T/log 2>&1; r=$?; sed 's/^/  /' $T/log | head -60; cat out/default/a/d/log 2>/dev/null | sed 's/^/  /'
 [ -s $T/got ] && sed 's/^/  received outside: /' $T/got
 grep -q ESCAPE out/default/a/d/log 2>/dev/null && v=1 || v=0
 # It must have tried all of them.
 [ "$(grep -c . out/default/a/d/log 2>/dev/null)" -gt 100 ] || { echo "  the program of this attack did not run to its end"; v=1; }
-for made in /tmp/nbx /dev/shm/nbx; do [ ! -e $made ] || { echo "  ESCAPE $made was made outside"; rm -rf $made; v=1; }; done
+for made in /tmp/nbx /dev/shm/nbx; do case $there in *$made*) continue;; esac; [ ! -e $made ] || { echo "  ESCAPE $made was made outside"; rm -rf $made; v=1; }; done
 kill -0 $V 2>/dev/null || echo "  the bystander was killed"
 ls -l $T/home $T/victimfile 2>/dev/null | sed 's/^/  /'
 python3 - <<'K'
