@@ -422,8 +422,8 @@ fn written_answer(tree: &SourceTree, name: &str, written: &str) -> Option<String
     }
     // All of it is one hole, which has a name of its own.
     let plain = written.trim_matches('"');
-    let hole = Regex::new(HOLES).ok()?.captures(plain)?;
-    if hole[0] == *plain
+    if let Some(hole) = Regex::new(HOLES).ok()?.captures(plain)
+        && hole[0] == *plain
         && let Some(code) = hole.get(1).or(hole.get(2)).and_then(|name| hole_answer(tree, name.as_str()))
         && (plain == written || code.starts_with('"'))
     {

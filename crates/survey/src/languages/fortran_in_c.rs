@@ -8,18 +8,13 @@ use std::sync::LazyLock;
 
 use regex::Regex;
 
-use super::fortran_scan::facts;
+use super::fortran_scan::{expression, facts};
 use crate::Survey;
 use crate::proposal::{Body, DefinitionAddress, FieldValue, Kit};
 use crate::tree::ext_of;
 
 /// A procedure that a library in C has: the library, and the name that has to be defined, if there is one.
 type InC = (DefinitionAddress, Option<String>);
-
-#[allow(clippy::expect_used)] // The expressions are constants; a test uses each.
-fn expression(text: &str) -> Regex {
-    Regex::new(text).expect("a constant expression is one")
-}
 
 static RENAMED: LazyLock<Regex> = LazyLock::new(|| expression(r"^\s*#\s*define\s+(\w+)\s+([a-z]\w*)_\s*$"));
 static FUNCTION: LazyLock<Regex> =

@@ -42,8 +42,9 @@ enum UnitScope {
     Interface,
 }
 
-#[allow(clippy::expect_used)] // The expressions are constants; a test uses each.
-fn expression(text: &str) -> Regex {
+/// An expression that is written in the program, where names are escaped in it.
+#[allow(clippy::expect_used)] // A test uses each.
+pub(super) fn expression(text: &str) -> Regex {
     Regex::new(text).expect("a constant expression is one")
 }
 
