@@ -1085,3 +1085,64 @@ fn wrong_settings_are_told_with_a_mend() {
     sandbox.write("nubrik.toml", "");
     assert!(sandbox.run(&["shared"]).expect(2).stderr.contains("this workspace names no shared cache"));
 }
+
+#[test]
+fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
+    let team = Team::new(None);
+    team.built_by_ci();
+    let mirror = team.path("mirror, of a site");
+    let seat = |name: &str| {
+        let seat = team.seat(name);
+        let text =
+            format!("[shared]\nat = \"{mirror}\"\nbehind = \"{}\"\nroot_key = \"{}\"\n", team.at, team.root);
+        seat.sandbox.write("nubrik.toml", &text);
+        seat
+    };
+    // The first of the site has it from far away, the second from near by.
+    let first = shared(&seat("first").run(&["build", "--json"]).expect(0));
+    assert_eq!(first["mirror_bytes"], 0, "{first}");
+    assert!(first["copied_bytes"].as_u64() >= Some(1000), "{first}");
+    let second = seat("second").run(&["build", "--json"]).expect(0);
+    let (taken, of_mirror) =
+        (shared(&second)["moved_bytes"].as_u64(), shared(&second)["mirror_bytes"].as_u64());
+    assert!(of_mirror > Some(1000) && taken < of_mirror.map(|bytes| bytes + 1000), "{}", shared(&second));
+    assert_eq!(ran(&second), 0);
+    let words = seat("third").run(&["build", "--plain"]).expect(0).stdout;
+    assert!(words.contains(" of that from the mirror, "), "{words}");
+
+    // Without the shared cache the site goes on with what it has; nobody else does.
+    let (store, gone) = (team.path("store"), team.path("gone"));
+    fs::rename(&store, &gone).unwrap();
+    assert_eq!(ran(&seat("fourth").run(&["build", "--json"]).expect(0)), 0);
+    assert!(ran(&team.seat("fifth").run(&["build", "--json"]).expect(0)) > 0);
+    fs::rename(&gone, &store).unwrap();
+
+    // A mirror that gives something else is seen, and what it should give comes from the shared cache.
+    let mut files = Vec::new();
+    files_in(Path::new(&mirror), &mut files);
+    files.iter().for_each(|file| fs::write(file, "something else").unwrap());
+    let sixth = seat("sixth").run(&["build", "--plain"]).expect(0).stdout;
+    assert!(
+        sixth.contains("the mirror at file:///") && sixth.contains(" is not that; what it did not"),
+        "{sixth}"
+    );
+    assert!(!sixth.contains("not asked any more"), "{sixth}");
+    let seventh = seat("seventh").run(&["build", "--json"]).expect(0);
+    assert_eq!((ran(&seventh), shared(&seventh)["mirror_trouble"].as_str()), (0, None));
+
+    // What is said of it, and what is asked for.
+    let state = seat("eighth").run(&["shared"]).expect(0).stdout;
+    assert!(state.contains(&format!("mirror    {mirror}\n")), "{state}");
+    let stranger = seat("ninth");
+    let variables = [("XDG_STATE_HOME", &*team.path("own-state"))];
+    let trusts = |args: &[&str]| stranger.sandbox.run_with(args, &variables).expect(0);
+    let refused = trusts(&["build", "--json"]);
+    assert!(refused.stdout.contains("which you do not trust yet"), "{}", refused.stdout);
+    trusts(&["shared", "trust"]);
+    assert_eq!(ran(&trusts(&["build", "--rerun", "--json"])), ran(&trusts(&["build", "--rerun", "--json"])));
+    // Another mirror is another place: it is asked for again.
+    let text = stranger.sandbox.read("nubrik.toml");
+    stranger.sandbox.write("nubrik.toml", &text.replace(&mirror, &team.path("foreign")));
+    let refused = trusts(&["build", "--rerun", "--json"]);
+    assert!(refused.stdout.contains("which you do not trust yet"), "{}", refused.stdout);
+}

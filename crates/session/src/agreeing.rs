@@ -32,7 +32,7 @@ fn store(place: &SharedPlace, root: &PublicKey) -> Agreement {
     Agreement::Store { root: root.to_string(), at: whole_place(place) }
 }
 
-/// What is asked of a person who uses a store: the store itself, and what it gets that is secret.
+/// What is asked of a person who uses a store, or a mirror of one: the place itself, and what it gets that is secret.
 pub fn asked_by_store(place: &SharedPlace, root: &PublicKey) -> Vec<Agreement> {
     [store(place, root)].into_iter().chain(secret_of_store(place)).collect()
 }
@@ -51,9 +51,10 @@ fn knows_root(settings: &SharedSettings) -> bool {
     std::env::var(ROOT_VARIABLE).is_ok_and(|text| PublicKey::parse(&text) == Some(settings.root))
 }
 
-/// Whether the person agreed to a store.
+/// Whether the person agreed to a store, and to its mirror if it has one.
 pub(crate) fn is_accepted(settings: &SharedSettings) -> bool {
-    knows_root(settings) || Agreements::of_this_person().hold(&store(&settings.place, &settings.root))
+    let agreed = Agreements::of_this_person();
+    knows_root(settings) || settings.places().all(|place| agreed.hold(&store(place, &settings.root)))
 }
 
 /// Refuses what the person did not agree to.
@@ -95,7 +96,10 @@ impl Session {
     /// What it asks for a shared cache and other machines at work.
     pub fn asked_for_team(&self) -> Vec<Agreement> {
         let settings = &self.workspace.settings;
-        let of_store = settings.shared.iter().flat_map(|shared| asked_by_store(&shared.place, &shared.root));
+        let of_store = settings
+            .shared
+            .iter()
+            .flat_map(|shared| shared.places().flat_map(|place| asked_by_store(place, &shared.root)));
         let of_jobs = settings
             .workers
             .iter()

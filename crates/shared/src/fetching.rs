@@ -12,7 +12,7 @@ use crate::aligned::apply;
 use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
 use crate::index::{Shortcut, object};
 use crate::segment::ContentSpot;
-use crate::shelf::{SharedStore, SharedTrouble};
+use crate::shelf::{Named, SharedStore, SharedTrouble, is_handed};
 
 /// After so many requests for parts of a pack the whole of it is fetched.
 const PICKED: u32 = 8;
@@ -89,25 +89,72 @@ impl SharedStore {
         }
     }
 
-    /// A part of a pack, with some contents; nothing where it is too long or not there, which is noted.
+    /// Those of some contents of a pack that are right, by a part of the pack that holds them all. Those that are not there, and those
+    /// that are something else, are noted.
     fn part_of_pack(
         &self,
         pack: &Digest,
         range: &Range<u64>,
         contents: &[(Digest, ContentSpot)],
         until: Option<Instant>,
-    ) -> Option<Vec<u8>> {
+    ) -> Vec<(Digest, Vec<u8>)> {
         let length = range.end - range.start;
-        if length > PACK_LIMIT {
-            return None;
+        let Some((first, spot)) = contents.first().filter(|_| length <= PACK_LIMIT) else {
+            return Vec::new();
+        };
+        let name = self.object_of(first, spot);
+        let opened = |part: &[u8]| -> Vec<(Digest, Vec<u8>)> {
+            let right = |(digest, spot): &(Digest, ContentSpot)| {
+                Some((*digest, content(frame_in(part, spot.at - range.start, spot)?, spot.raw, digest)?))
+            };
+            contents.iter().filter_map(right).collect()
+        };
+        let all = |part: &[u8]| Some(opened(part)).filter(|right| right.len() == contents.len());
+        if let Some((right, _)) = self.of_mirror(&name, Some(range), length, until, &all) {
+            return self.counted(right);
         }
-        let first = contents.first();
-        let name = first.map_or_else(|| object("packs", pack), |(digest, spot)| self.object_of(digest, spot));
-        let part = self.get_named(&name, Some(range.clone()), length, until);
-        if part.is_none() {
-            contents.iter().for_each(|(digest, _)| self.note_missing(digest));
+        // What the mirror lacks is fetched as a whole, so that it has it then.
+        let whole =
+            if self.fills_mirror() && !is_handed(&name) { self.whole_pack(pack, until) } else { None };
+        let right = match whole {
+            Some(whole) => part_in(&whole, range).map_or_else(Vec::new, opened),
+            None => {
+                match self.of_store(&name, Some(range.clone()), length, until, &|part| Some(opened(part))) {
+                    Named::Right(right, _) => right,
+                    Named::Wrong | Named::Absent => {
+                        contents.iter().for_each(|(digest, _)| self.note_missing(digest));
+                        return Vec::new();
+                    }
+                }
+            }
+        };
+        for (digest, _) in contents {
+            if !right.iter().any(|(had, _)| had == digest) {
+                self.fail(other_content(digest));
+            }
         }
-        part
+        self.counted(right)
+    }
+
+    /// The same contents, counted as had.
+    fn counted(&self, contents: Vec<(Digest, Vec<u8>)>) -> Vec<(Digest, Vec<u8>)> {
+        let bytes = contents.iter().map(|(_, bytes)| bytes.len() as u64).sum();
+        self.counters.raw.fetch_add(bytes, Ordering::Relaxed);
+        contents
+    }
+
+    /// A content that is an object of its own; that it is not there, or another one, is noted.
+    fn lone_content(&self, digest: &Digest, spot: &ContentSpot, until: Option<Instant>) -> Option<Vec<u8>> {
+        let check = |frame: &[u8]| content(frame, spot.raw, digest);
+        match self.named(&self.object_of(digest, spot), spot.stored, until, check) {
+            Named::Right(bytes, _) => {
+                self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                return Some(bytes);
+            }
+            Named::Wrong => self.fail(other_content(digest)),
+            Named::Absent => self.note_missing(digest),
+        }
+        None
     }
 
     fn bring_once(
@@ -136,9 +183,8 @@ impl SharedStore {
             if let Some(bytes) = self.by_shortcuts(digest, spot, near, until) {
                 return take(digest, bytes);
             }
-            match self.get_named(&self.object_of(digest, spot), None, spot.stored, until) {
-                Some(frame) => hand_on(digest, spot, &frame),
-                None => self.note_missing(digest),
+            if let Some(bytes) = self.lone_content(digest, spot, until) {
+                take(digest, bytes);
             }
         };
         let is_behind_head = |contents: &[(Digest, ContentSpot)]| {
@@ -159,10 +205,8 @@ impl SharedStore {
         self.wire.each(&errands, |errand| match errand {
             FetchPart::Alone(digest, spot) => alone(digest, spot),
             FetchPart::Part(pack, range, contents) => {
-                let Some(part) = self.part_of_pack(pack, range, contents, until) else { return };
-                for (digest, spot) in contents {
-                    let frame = frame_in(&part, spot.at - range.start, spot);
-                    frame.into_iter().for_each(|frame| hand_on(digest, spot, frame));
+                for (digest, bytes) in self.part_of_pack(pack, range, contents, until) {
+                    take(&digest, bytes);
                 }
             }
         });
@@ -182,7 +226,15 @@ impl SharedStore {
         let mut bytes = near.read(&at)?;
         for Shortcut { to, object: name, length } in way {
             let raw = index.spot(&to).filter(is_bounded)?.raw;
-            let difference = self.get_named(&object("differences", &name), None, length, until)?;
+            let is_it = |bytes: &[u8]| (Digest::of(bytes) == name).then_some(());
+            let difference = match self.named(&object("differences", &name), length, until, is_it) {
+                Named::Right((), difference) => difference,
+                Named::Wrong => {
+                    self.fail(SharedTrouble::Lies(object("differences", &name)));
+                    return None;
+                }
+                Named::Absent => return None,
+            };
             bytes = apply(&bytes, &difference, raw)?;
             at = to;
         }
@@ -210,17 +262,14 @@ impl SharedStore {
     /// A content, whose digest is right.
     pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
         let spot = self.spot(digest).filter(is_bounded)?;
-        let frame = match spot.pack {
-            None => self.get_named(&self.object_of(digest, &spot), None, spot.stored, None)?,
-            Some(pack) => match self.pack_behind_head(digest, &pack, spot.stored) {
-                Some(whole) => frame_in(&whole, spot.at, &spot)?.to_vec(),
-                None => {
-                    let part = spot.at..spot.at.checked_add(spot.stored)?;
-                    self.get_named(&self.object_of(digest, &spot), Some(part), spot.stored, None)?
-                }
-            },
-        };
-        self.opened(digest, &spot, &frame)
+        let Some(pack) = spot.pack else { return self.lone_content(digest, &spot, None) };
+        match self.pack_behind_head(digest, &pack, spot.stored) {
+            Some(whole) => self.opened(digest, &spot, frame_in(&whole, spot.at, &spot)?),
+            None => {
+                let part = spot.at..spot.at.checked_add(spot.stored)?;
+                self.part_of_pack(&pack, &part, &[(*digest, spot)], None).pop().map(|(_, bytes)| bytes)
+            }
+        }
     }
 
     /// A whole pack for a content, where a head leads to it and it is worth it.
@@ -234,7 +283,7 @@ impl SharedStore {
         let found = content(frame, spot.raw, digest);
         match &found {
             Some(bytes) => drop(self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
-            None => self.fail(SharedTrouble::Lies(format!("the content {}", &digest.hex()[..12]))),
+            None => self.fail(other_content(digest)),
         }
         found
     }
@@ -248,14 +297,23 @@ impl SharedStore {
         {
             return None;
         }
-        // Others who want something of it wait for the whole. One that could not be had is not asked for again.
+        self.whole_pack(digest, until)
+    }
+
+    /// A whole pack. Others who want something of it wait for it; one that could not be had is not asked for again.
+    fn whole_pack(&self, digest: &Digest, until: Option<Instant>) -> Option<Arc<Vec<u8>>> {
+        let pack = self.packs.wanted.lock().entry(*digest).or_default().clone();
         let whole = pack.whole.get_or_init(|| {
             let name = object("packs", digest);
-            let whole = self.get_named(&name, None, PACK_LIMIT, until)?;
-            if Digest::of(&whole) != *digest {
-                self.fail(SharedTrouble::Lies(name));
-                return None;
-            }
+            let is_it = |bytes: &[u8]| (Digest::of(bytes) == *digest).then_some(());
+            let whole = match self.named(&name, PACK_LIMIT, until, is_it) {
+                Named::Right((), whole) => whole,
+                Named::Wrong => {
+                    self.fail(SharedTrouble::Lies(name));
+                    return None;
+                }
+                Named::Absent => return None,
+            };
             let mut held = self.packs.held.lock();
             held.push(*digest);
             if held.len() > HELD {
@@ -266,6 +324,16 @@ impl SharedStore {
         });
         whole.clone()
     }
+}
+
+/// That what is given as a content is another one.
+fn other_content(digest: &Digest) -> SharedTrouble {
+    SharedTrouble::Lies(format!("the content {}", &digest.hex()[..12]))
+}
+
+/// Some bytes of a pack.
+fn part_in<'b>(whole: &'b [u8], range: &Range<u64>) -> Option<&'b [u8]> {
+    whole.get(usize::try_from(range.start).ok()?..usize::try_from(range.end).ok()?)
 }
 
 /// The bytes of a content that begin somewhere in others.

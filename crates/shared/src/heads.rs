@@ -96,10 +96,20 @@ impl KeyList {
     }
 }
 
+/// With what the names of all heads begin.
+fn heads_folder() -> String {
+    format!("{PREFIX}/heads/")
+}
+
+/// Whether an object is a list of members or a head: it is named by what it is of, and another one takes its place.
+pub(crate) fn is_signed(name: &str) -> bool {
+    name == KeyList::object() || name.starts_with(&heads_folder())
+}
+
 impl ChannelHead {
     /// The name of the object in which a member keeps the head of a channel: nobody else writes it.
     pub(crate) fn object(channel: &str, writer: &PublicKey) -> String {
-        format!("{PREFIX}/heads/{}/{}", channel.replace('/', "~"), &writer.digest().hex()[..32])
+        format!("{}{}/{}", heads_folder(), channel.replace('/', "~"), &writer.digest().hex()[..32])
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {

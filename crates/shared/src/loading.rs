@@ -23,20 +23,25 @@ type SeenBefore = BTreeMap<String, u64>;
 
 impl SharedStore {
     /// Something signed: as the store has it, or as it was kept here where that is newer or the store gives none.
-    fn signed<T>(
+    fn signed<T: Send>(
         &self,
         object: &str,
         seen: &SeenBefore,
-        open: impl Fn(&[u8]) -> Option<T>,
+        open: impl Fn(&[u8]) -> Option<T> + Sync,
         sequence: impl Fn(&T) -> u64,
     ) -> Option<T> {
         let kept_at = self.accepted().cache.join("signed").join(object.replace('/', "_"));
         let last = seen.get(object).copied().unwrap_or(0);
         let is_new = |value: &T| sequence(value) >= last;
         let fetched = self.get(object, None, SIGNED_LIMIT);
+        let kept = fs::read(&kept_at).ok();
         match fetched.as_ref().map(|bytes| open(bytes)) {
             Some(Some(value)) if is_new(&value) => {
-                let _ = write_own(&kept_at, &fetched.unwrap_or_default());
+                if fetched != kept {
+                    let fetched = fetched.unwrap_or_default();
+                    self.copy_to_mirror(object, &fetched);
+                    let _ = write_own(&kept_at, &fetched);
+                }
                 return Some(value);
             }
             Some(Some(_)) => self.note_older(object),
@@ -44,13 +49,25 @@ impl SharedStore {
             Some(None) => self.fail(SharedTrouble::Lies(object.to_owned())),
             None => {}
         }
-        fs::read(&kept_at).ok().and_then(|bytes| open(&bytes)).filter(is_new)
+        let kept = kept.and_then(|bytes| open(&bytes)).filter(is_new);
+        // What somebody near saw may be newer than what was seen here.
+        let of_mirror = match fetched.is_none() {
+            true => self.of_mirror(object, None, SIGNED_LIMIT, None, &|bytes: &[u8]| open(bytes)),
+            false => None,
+        };
+        match (kept, of_mirror.map(|(value, _)| value).filter(is_new)) {
+            (Some(kept), Some(near)) => Some(if sequence(&near) > sequence(&kept) { near } else { kept }),
+            (kept, near) => kept.or(near),
+        }
     }
 
     pub(crate) fn load(&self) -> SharedIndex {
         let seen = self.seen_before();
-        if self.trouble().is_some() {
-            return SharedIndex::default();
+        match self.hidden() {
+            None => {}
+            // Its mirror may know what it had.
+            Some(SharedTrouble::Resting(_)) if self.mirror_place().is_some() => {}
+            Some(_) => return SharedIndex::default(),
         }
         let root = self.accepted().root;
         let list =

@@ -17,6 +17,7 @@ use parking_lot::Mutex;
 use crate::heads::KeyList;
 use crate::index::{Branch, HANDED, SharedIndex, kind_folder, object};
 use crate::keys::PublicKey;
+use crate::mirror::{Mirror, MirrorTraffic};
 use crate::own_files::write_own;
 use crate::rest::{Rest, RestNotes, StoreUse};
 use crate::segment::{ContentSpot, KeyedResult};
@@ -100,8 +101,10 @@ pub struct GivenResult {
 pub struct Traffic {
     /// How many requests there were.
     pub requests: u64,
-    /// How many bytes came.
+    /// How many bytes came, from the store and from its mirror.
     pub moved: u64,
+    /// What of that was with its mirror.
+    pub mirror: MirrorTraffic,
     /// How many bytes went.
     pub sent: u64,
     /// How many bytes the contents have that came.
@@ -125,6 +128,8 @@ pub(crate) type HandedSpots = BTreeMap<Digest, (ContentSpot, bool)>;
 /// A store that is asked at most once for anything.
 pub struct SharedStore {
     objects: Objects,
+    /// A copy of it that is nearer.
+    mirror: Option<Mirror>,
     accepted: Acceptance,
     /// The time, where it is not that of the machine.
     pretended: Option<u64>,
@@ -150,6 +155,21 @@ pub struct SharedStore {
     pub(crate) wire: Wire,
 }
 
+/// What became of something that was asked for by its digest.
+pub(crate) enum Named<T> {
+    /// It was had: what was made of it, and its bytes.
+    Right(T, Vec<u8>),
+    /// It was had, and is something else.
+    Wrong,
+    /// It could not be had.
+    Absent,
+}
+
+/// Whether an object goes from one machine to another for a job: no mirror has it.
+pub(crate) fn is_handed(name: &str) -> bool {
+    name.starts_with(&kind_folder(HANDED))
+}
+
 /// Seconds since 1970.
 fn clock() -> u64 {
     SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
@@ -163,6 +183,7 @@ impl SharedStore {
         let off = rests.read(StoreUse::Take, now);
         SharedStore {
             objects,
+            mirror: None,
             pretended: None,
             index: OnceLock::new(),
             failures: AtomicU32::new(0),
@@ -182,11 +203,26 @@ impl SharedStore {
         }
     }
 
+    /// The same with a mirror: what is named by its digest is asked there first, and copied there.
+    #[must_use]
+    pub fn with_mirror(self, objects: Objects) -> SharedStore {
+        let mirror = Mirror::new(objects, &self.accepted.cache, self.now());
+        SharedStore { mirror: Some(mirror), ..self }
+    }
+
     /// The same, but asked also where it hung a while ago.
     #[must_use]
     pub fn asked_anew(self) -> SharedStore {
         self.rests.forget();
-        SharedStore::new(self.objects, self.accepted)
+        let now = self.now();
+        let mirror = self.mirror.and_then(|mirror| mirror.asked_anew(&self.accepted.cache, now));
+        SharedStore { mirror, ..SharedStore::new(self.objects, self.accepted) }
+    }
+
+    /// The same without its mirror: nothing but the store itself is asked.
+    #[must_use]
+    pub fn without_mirror(self) -> SharedStore {
+        SharedStore { mirror: None, ..self }
     }
 
     /// The same at another time, in seconds since 1970.
@@ -208,6 +244,18 @@ impl SharedStore {
     /// Where it is.
     pub fn place(&self) -> String {
         self.objects.base().to_string()
+    }
+
+    /// Where its mirror is, if it has one, and what went wrong with that first.
+    pub fn mirror_place(&self) -> Option<(String, Option<String>)> {
+        self.mirror.as_ref().map(|mirror| (mirror.place(), mirror.trouble()))
+    }
+
+    /// Lets what came from the store be copied to its mirror, until a time at most.
+    pub fn finish_copies(&self, until: Instant) {
+        if let Some(mirror) = &self.mirror {
+            mirror.finish(until);
+        }
     }
 
     /// What a person agreed to.
@@ -255,9 +303,11 @@ impl SharedStore {
     pub fn traffic(&self) -> Traffic {
         let Counters { requests, moved, sent, raw, differences } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
+        let mirror = self.mirror.as_ref().map(Mirror::traffic).unwrap_or_default();
         Traffic {
-            requests: read(requests),
-            moved: read(moved),
+            requests: read(requests) + mirror.requests,
+            moved: read(moved) + mirror.moved,
+            mirror,
             sent: read(sent),
             raw: read(raw),
             differences: read(differences),
@@ -278,7 +328,7 @@ impl SharedStore {
     #[must_use]
     pub fn only_what_is_kept(self) -> SharedStore {
         self.switch_off();
-        self
+        self.without_mirror()
     }
 
     /// What others gave of a step, by its folder, the newest first: by whom, to which channel, when (in seconds since 1970), the
@@ -325,6 +375,7 @@ impl SharedStore {
         self.wire.on(|| self.objects.put(name, bytes)).map_err(|trouble| self.not_put(trouble))?;
         self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
         self.absent.lock().remove(name);
+        self.copy_to_mirror(name, bytes);
         Ok(())
     }
 
@@ -372,23 +423,71 @@ impl SharedStore {
         self.asked(name, part, limit, until).flatten()
     }
 
-    /// An object that is named by its digest: one that heads lead to and that was not there is not asked for again.
-    pub(crate) fn get_named(
+    /// An object that is named by its digest, with what `check` makes of it where it is right: of the mirror if that has it, else of
+    /// the store, and then the mirror gets a copy.
+    pub(crate) fn named<T: Send>(
+        &self,
+        name: &str,
+        limit: u64,
+        until: Option<Instant>,
+        check: impl Fn(&[u8]) -> Option<T> + Sync,
+    ) -> Named<T> {
+        match self.of_mirror(name, None, limit, until, &check) {
+            Some((made, bytes)) => Named::Right(made, bytes),
+            None => self.of_store(name, None, limit, until, &check),
+        }
+    }
+
+    /// The same, or a part of it, of the store alone. One that heads lead to and that was not there is not asked for again.
+    pub(crate) fn of_store<T>(
         &self,
         name: &str,
         part: Option<Range<u64>>,
         limit: u64,
         until: Option<Instant>,
-    ) -> Option<Vec<u8>> {
+        check: &impl Fn(&[u8]) -> Option<T>,
+    ) -> Named<T> {
         if self.absent.lock().contains(name) {
-            return None;
+            return Named::Absent;
         }
+        let is_whole = part.is_none();
         let asked = self.asked(name, part, limit, until);
         // What goes with jobs comes and goes.
-        if asked == Some(None) && !name.starts_with(&kind_folder(HANDED)) {
+        if asked == Some(None) && !is_handed(name) {
             self.absent.lock().insert(name.to_owned());
         }
-        asked.flatten()
+        let Some(bytes) = asked.flatten() else { return Named::Absent };
+        let Some(made) = check(&bytes) else { return Named::Wrong };
+        if is_whole {
+            self.copy_to_mirror(name, &bytes);
+        }
+        Named::Right(made, bytes)
+    }
+
+    /// The same of the mirror alone.
+    pub(crate) fn of_mirror<T: Send>(
+        &self,
+        name: &str,
+        part: Option<&Range<u64>>,
+        limit: u64,
+        until: Option<Instant>,
+        check: &(impl Fn(&[u8]) -> Option<T> + Sync),
+    ) -> Option<(T, Vec<u8>)> {
+        let mirror = self.mirror.as_ref().filter(|_| !is_handed(name))?;
+        let now = self.now();
+        self.wire.on(|| mirror.get((name, part, limit), (until, now), check))
+    }
+
+    /// Whether the mirror takes copies of what comes from the store.
+    pub(crate) fn fills_mirror(&self) -> bool {
+        self.mirror.as_ref().is_some_and(Mirror::takes_copies)
+    }
+
+    /// Lets the mirror have an object, too.
+    pub(crate) fn copy_to_mirror(&self, name: &str, bytes: &[u8]) {
+        if let Some(mirror) = self.mirror.as_ref().filter(|_| !is_handed(name)) {
+            mirror.copy(name, bytes, self.now());
+        }
     }
 
     /// What a store has under a name, which may be nothing; `None` where it cannot be asked.
@@ -438,11 +537,15 @@ impl SharedStore {
             return Some(bytes);
         }
         let name = object(kind, digest);
-        let bytes = self.get(&name, None, limit)?;
-        if !is_right(&bytes) {
-            self.fail(SharedTrouble::Lies(name));
-            return None;
-        }
+        let bytes = match self.named(&name, limit, None, |bytes| (Digest::of(bytes) == *digest).then_some(()))
+        {
+            Named::Right((), bytes) => bytes,
+            Named::Absent => return None,
+            Named::Wrong => {
+                self.fail(SharedTrouble::Lies(name));
+                return None;
+            }
+        };
         // What cannot be kept is fetched again another time.
         let _ = write_own(&kept, &bytes);
         Some(bytes)

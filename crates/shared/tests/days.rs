@@ -6,7 +6,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
-use std::time::Duration;
+use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
 use nubrik_shared::{
@@ -97,11 +97,27 @@ impl Team {
     fn taken(&mut self, key: u64) -> Option<Vec<u8>> {
         self.machines += 1;
         let machine = format!("machine{}", self.machines);
-        let store = LayeredStore::new(self.local(&machine), self.shared(&machine), None);
-        let record = store.record(&named(key))?;
-        let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else { return None };
-        store.bring(&[(digest, executable)], None);
-        store.bytes(&digest)
+        given_of(&LayeredStore::new(self.local(&machine), self.shared(&machine), None), key)
+    }
+
+    fn mirror_folder(&self) -> PathBuf {
+        self.folder.path().join("mirror")
+    }
+
+    /// The same of a new machine with a mirror beside it.
+    fn taken_by_mirror(&mut self, key: u64) -> Option<Vec<u8>> {
+        self.machines += 1;
+        let machine = format!("machine{}", self.machines);
+        let shared = Arc::into_inner(self.shared(&machine)).unwrap();
+        let near = Objects::new(
+            Address::of_folder(&self.mirror_folder()).unwrap(),
+            Asker::Anybody,
+            TlsFiles::default(),
+        );
+        let shared = Arc::new(shared.with_mirror(near));
+        let given = given_of(&LayeredStore::new(self.local(&machine), shared.clone(), None), key);
+        shared.finish_copies(Instant::now() + Duration::from_secs(60));
+        given
     }
 
     fn files(&self, kind: &str) -> Vec<PathBuf> {
@@ -110,6 +126,14 @@ impl Team {
         found.sort();
         found
     }
+}
+
+/// What a store gives of a key.
+fn given_of(store: &LayeredStore, key: u64) -> Option<Vec<u8>> {
+    let record = store.record(&named(key))?;
+    let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else { return None };
+    store.bring(&[(digest, executable)], None);
+    store.bytes(&digest)
 }
 
 fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
@@ -294,6 +318,10 @@ enum Act {
     Prune(u64),
     /// Something happens to an object: which one, and what.
     Damage(usize, u8),
+    /// Somebody takes something by the mirror.
+    TakeNear(u64),
+    /// Something happens to an object of the mirror.
+    DamageMirror(usize, u8),
 }
 
 fn act() -> impl Strategy<Value = Act> {
@@ -304,6 +332,8 @@ fn act() -> impl Strategy<Value = Act> {
         1 => (1u64..40).prop_map(Act::Wait),
         1 => (1u64..30).prop_map(Act::Prune),
         1 => (any::<usize>(), any::<u8>()).prop_map(|(which, how)| Act::Damage(which, how)),
+        2 => (0u64..30).prop_map(Act::TakeNear),
+        2 => (any::<usize>(), any::<u8>()).prop_map(|(which, how)| Act::DamageMirror(which, how)),
     ]
 }
 
@@ -321,6 +351,16 @@ fn damage(file: &Path, how: u8) {
             }
             fs::write(file, bytes).unwrap();
         }
+    }
+}
+
+/// Does something to one of the files in a folder, if there is one.
+fn damage_one(folder: &Path, which: usize, how: u8) {
+    let mut all = Vec::new();
+    files_in(folder, &mut all);
+    all.sort();
+    if let Some(file) = all.get(which % all.len().max(1)) {
+        damage(file, how);
     }
 }
 
@@ -352,13 +392,14 @@ proptest! {
                     last_used.retain(|_, used| *used + days > today);
                 }
                 Act::Damage(which, how) => {
-                    let mut all = Vec::new();
-                    files_in(&team.store_folder(), &mut all);
-                    all.sort();
-                    if let Some(file) = all.get(which % all.len().max(1)) {
-                        damage(file, *how);
-                    }
+                    damage_one(&team.store_folder(), *which, *how);
                     is_damaged = true;
+                }
+                Act::DamageMirror(which, how) => damage_one(&team.mirror_folder(), *which, *how),
+                Act::TakeNear(key) => {
+                    if let Some(bytes) = team.taken_by_mirror(*key) {
+                        prop_assert_eq!(bytes, content_of(*key));
+                    }
                 }
             }
         }
@@ -367,6 +408,12 @@ proptest! {
             if let Some(bytes) = team.taken(key) {
                 prop_assert_eq!(bytes, content_of(key));
                 found.insert(key);
+            }
+            // Whatever happened to the mirror, the store is behind it.
+            if key % 4 == 0 {
+                let near = team.taken_by_mirror(key);
+                prop_assert!(near.is_none() || near == Some(content_of(key)));
+                prop_assert!(near.is_some() || !found.contains(&key), "the mirror hides {}", key);
             }
         }
         if !is_damaged {

@@ -9,6 +9,8 @@ pub enum Trouble {
     NotThere,
     /// The server wants a credential, or another one: the status that it answered.
     Refused(u16),
+    /// The place gives objects, and takes none of this user: why.
+    Denied(String),
     /// No answer could be had, or none that is of use.
     Failed(String),
     /// The server was reached and said nothing, or too little, for too long: how long, after "it".
@@ -32,7 +34,7 @@ impl fmt::Display for Trouble {
             Trouble::NotThere => f.write_str("nothing is there"),
             Trouble::Refused(status @ 401) => write!(f, "it wants a credential (status {status})"),
             Trouble::Refused(status) => write!(f, "it refuses this (status {status})"),
-            Trouble::Failed(what) => f.write_str(what),
+            Trouble::Failed(what) | Trouble::Denied(what) => f.write_str(what),
             Trouble::Hangs(how) => write!(f, "it {how}"),
             Trouble::Late => f.write_str("it takes longer to fetch than to make here"),
             Trouble::Stopped => f.write_str("it was stopped"),

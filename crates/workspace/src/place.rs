@@ -59,8 +59,9 @@ impl Workspace {
             Ok(settings) => settings,
             Err(problem) => return Err(OpenProblem::Settings { path, text, problem }),
         };
-        let certificates = settings.shared.as_mut().and_then(|shared| shared.place.certificates.as_mut());
-        certificates.into_iter().for_each(|path| *path = root.join(&*path));
+        let places = settings.shared.iter_mut().flat_map(|shared| shared.places_mut());
+        let certificates = places.filter_map(|place| place.certificates.as_mut());
+        certificates.for_each(|path| *path = root.join(&*path));
         let below = start.strip_prefix(root).unwrap_or(Path::new(""));
         let folder = WsPath::root().resolve(&below.to_string_lossy()).unwrap_or_else(|_| WsPath::root());
         Ok(Workspace { root: root.to_owned(), folder, settings })

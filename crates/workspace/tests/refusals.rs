@@ -60,6 +60,10 @@ fn a_shared_cache_has_a_place_a_key_and_names() {
     const CHANNELS: Option<&str> = Some("channels = [\"main\"]");
     const WAIT: &str = "`wait` is a number of seconds";
     const VERIFY: &str = "`verify` is a number from 0 to 1";
+    const AT: Option<&str> = Some("at = \"https://store.example/nubrik\"");
+    const BEHIND: Option<&str> = Some(
+        "behind = \"https://store.example/nubrik\"   or   behind = { at = \"https://store.example/nubrik\", secret = \"VARIABLE\" }",
+    );
     let shared = |rest: &str| format!("[shared]\nat = \"https://store.example/n\"\n{ROOT_KEY}\n{rest}");
     for (rest, said, at, mend) in [
         ("channels = []", "`channels` is a list", "[]", CHANNELS),
@@ -85,9 +89,40 @@ fn a_shared_cache_has_a_place_a_key_and_names() {
         ("lines = [\"main\"]", "`shared` has no `lines`", "lines", Some("channels")),
         ("root = \"x\"", "`shared` has no `root`", "root", Some("root_key")),
         ("chanels = [\"main\"]", "`shared` has no `chanels`", "chanels", Some("channels")),
+        ("behind = 1", "`behind` is the place", "1", BEHIND),
+        ("behind = \"store\"", "`behind` is the place", "\"store\"", BEHIND),
+        ("behind = { at = \"store\" }", "`at` is an address", "\"store\"", AT),
+        (
+            "behind = { secret = \"TOKEN\" }",
+            "`shared` does not say where",
+            "{ secret = \"TOKEN\" }",
+            Some("at = \"https://…\""),
+        ),
+        (
+            "behind = { at = \"s3://tides\" }",
+            "`shared` does not say on which",
+            "{ at = \"s3://tides\" }",
+            SERVER,
+        ),
+        ("behind = { att = \"/s\" }", "`behind` has no `att`", "att", Some("at")),
+        (
+            "behind = \"https://store.example/n\"",
+            "`behind` is the same place",
+            "\"https://store.example/n\"",
+            Some("at = \"https://mirror.example/nubrik\""),
+        ),
     ] {
         refused(&shared(rest), said, at, mend);
     }
+    let behind =
+        "behind = { at = \"s3://tides\", endpoint = \"https://s\", region = \"north\" }\nsecret = \"TOKEN\"";
+    let settings = Settings::parse(&shared(behind)).unwrap().shared.unwrap();
+    let mirror = settings.mirror.unwrap();
+    assert_eq!(
+        (&*settings.place.at, settings.place.region(), settings.place.secret.as_deref()),
+        ("s3://tides", "north", None)
+    );
+    assert_eq!((&*mirror.at, mirror.secret.as_deref()), ("https://store.example/n", Some("TOKEN")));
     let settings = Settings::parse(&shared("wait = 1.5\nverify = 0.25\nchannels = [\"main\", \"try/ann\"]"));
     let settings = settings.unwrap().shared.unwrap();
     assert_eq!((settings.wait.unwrap().as_millis(), settings.verify), (1_500, 250_000));

@@ -6,8 +6,8 @@ use std::path::Path;
 use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_session::{
-    Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in, members_at,
-    put_members,
+    Agreement, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in,
+    members_at, put_members,
 };
 use nubrik_shared::{KeyList, Member, NoRandomNumbers, PublicKey, SecretKey, is_channel};
 use nubrik_wording::ago;
@@ -145,6 +145,11 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
     })
 }
 
+/// Where the mirror of a shared cache is, if it has one.
+fn mirror_line(settings: &SharedSettings) -> Option<(&'static str, String)> {
+    settings.mirror.as_ref().map(|mirror| ("mirror", mirror.at.clone()))
+}
+
 fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let settings = proposed(console, &session)?;
@@ -155,7 +160,9 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
         SharedCache::Used(store) => {
             let (keys, heads) = store.known();
             let members = store.members();
-            let mut lines = vec![("at", place.clone()), ("root key", settings.root.to_string())];
+            let mut lines = vec![("at", place.clone())];
+            lines.extend(mirror_line(&settings));
+            lines.push(("root key", settings.root.to_string()));
             for member in &members.members {
                 let channels_of = if member.channels.is_empty() {
                     "all channels".to_owned()
@@ -185,16 +192,20 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             if let Some(trouble) = store.trouble() {
                 lines.push(("trouble", trouble.to_string()));
             }
+            if let Some((_, Some(trouble))) = store.mirror_place() {
+                lines.push(("trouble", format!("of the mirror: {trouble}")));
+            }
             told(console, "used", &place, Some(settings.root), (&members, keys), &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
         SharedCache::Proposed(_) | SharedCache::None => {
-            let lines = [
-                ("at", place.clone()),
+            let mut lines = vec![("at", place.clone())];
+            lines.extend(mirror_line(&settings));
+            lines.extend([
                 ("root key", settings.root.to_string()),
                 ("state", "you do not trust it yet, so no result is taken from there".to_owned()),
                 ("next", "nubrik shared trust   if this is the root key of your team".to_owned()),
-            ];
+            ]);
             told(console, "proposed", &place, Some(settings.root), (&KeyList::default(), 0), &lines);
             Ok(Exit::Done)
         }
@@ -206,10 +217,13 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let settings = proposed(console, &session)?;
     let asked = session.asked_for_team();
     super::agree::note(console, &asked)?;
-    let mut lines = vec![("at", settings.place.at.clone()), ("root key", settings.root.to_string())];
+    let mut lines = vec![("at", settings.place.at.clone())];
+    lines.extend(mirror_line(&settings));
+    lines.push(("root key", settings.root.to_string()));
     lines.push(("trusted", "results that its members signed are used from now on".to_owned()));
-    // The shared cache itself is said above.
-    lines.extend(asked.iter().skip(1).map(|asked| ("trusted", asked.to_string())));
+    // The shared cache and its mirror are said above.
+    let is_said = |asked: &&Agreement| matches!(asked, Agreement::Store { .. });
+    lines.extend(asked.iter().filter(|asked| !is_said(asked)).map(|asked| ("trusted", asked.to_string())));
     told(console, "accepted", &settings.place.at, Some(settings.root), (&KeyList::default(), 0), &lines);
     Ok(Exit::Done)
 }

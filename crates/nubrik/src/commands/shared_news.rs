@@ -1,6 +1,6 @@
 //! What a build says of the shared cache and of other machines.
 
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{FileId, Graph};
 use nubrik_session::{GivenAway, Session, SharedCache, SharedRecord};
@@ -14,6 +14,9 @@ use crate::ui::console::{Console, OutputStream};
 use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::visible::visible;
+
+/// So long the end of a build waits until what it downloaded is copied to the mirror.
+const COPYING: Duration = Duration::from_secs(2);
 
 /// A head of this age may be withheld by whoever has the shared cache.
 const OLD: Duration = Duration::from_secs(7 * 86_400);
@@ -55,10 +58,16 @@ struct SharedEvent<'a> {
     local_only: usize,
     requests: u64,
     moved_bytes: u64,
+    /// What of that came from the mirror.
+    mirror_bytes: u64,
+    /// What was copied to the mirror.
+    copied_bytes: u64,
     content_bytes: u64,
     saved_seconds: f64,
     #[serde(skip_serializing_if = "Option::is_none")]
     trouble: Option<&'a str>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mirror_trouble: Option<&'a str>,
 }
 
 /// A number of days, for people.
@@ -99,10 +108,12 @@ pub fn conclude(
         Ok(given) => (given.flatten(), None),
         Err(trouble) => (None, Some(trouble)),
     };
+    store.finish_copies(Instant::now() + COPYING);
     let (used, traffic) = (session.shared_use().unwrap_or_default(), store.traffic());
     let trouble: Option<SharedTrouble> = failed.or_else(|| store.trouble());
     let trouble = trouble.map(|trouble| trouble.to_string());
-    let news = SharedNews { store: &store, used: &used, traffic, given: given.as_ref(), trouble };
+    let mirror = store.mirror_place();
+    let news = SharedNews { store: &store, used: &used, traffic, given: given.as_ref(), trouble, mirror };
     if !console.is_json() {
         let paint = console.paint(stream);
         let lines = news.lines();
@@ -121,12 +132,14 @@ struct SharedNews<'a> {
     /// What it gave, if it gives.
     given: Option<&'a GivenAway>,
     trouble: Option<String>,
+    /// Where its mirror is, and what went wrong with that.
+    mirror: Option<(String, Option<String>)>,
 }
 
 impl SharedNews<'_> {
     /// The same for programs.
     fn event(&self) -> SharedEvent<'_> {
-        let SharedNews { store: _, used, traffic, given, trouble } = self;
+        let SharedNews { store: _, used, traffic, given, trouble, mirror } = self;
         let published = given.map(|given| &given.published);
         SharedEvent {
             event: "shared",
@@ -144,9 +157,12 @@ impl SharedNews<'_> {
             local_only: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
             requests: traffic.requests,
             moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
+            mirror_bytes: traffic.mirror.moved,
+            copied_bytes: traffic.mirror.copied,
             content_bytes: traffic.raw + published.map_or(0, |published| published.raw),
             saved_seconds: json::rounded(used.saved_micros as f64 / 1e6),
             trouble: trouble.as_deref(),
+            mirror_trouble: mirror.as_ref().and_then(|(_, trouble)| trouble.as_deref()),
         }
     }
 
@@ -164,6 +180,14 @@ impl SharedNews<'_> {
             let text = format!("the shared cache at {}: {trouble}{off}", self.store.place());
             lines.push((Ink::Doubt, text));
         }
+        if self.traffic.mirror.copied > 0 {
+            lines.push((Ink::Faint, format!("{} copied to the mirror", size(self.traffic.mirror.copied))));
+        }
+        if let Some((place, Some(trouble))) = &self.mirror {
+            let text =
+                format!("the mirror at {place}: {trouble}; what it did not give came from the shared cache");
+            lines.push((Ink::Doubt, text));
+        }
         lines
     }
 
@@ -177,6 +201,9 @@ impl SharedNews<'_> {
                 text.push_str(&format!(", {} of them not downloaded", used.away));
             }
             text.push_str(&format!(": {} downloaded", size(traffic.moved)));
+            if traffic.mirror.moved > 0 {
+                text.push_str(&format!(", {} of that from the mirror", size(traffic.mirror.moved)));
+            }
             match traffic.differences {
                 0 => {}
                 1 => text.push_str(", 1 file as its difference"),

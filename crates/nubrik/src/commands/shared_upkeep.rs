@@ -38,9 +38,9 @@ struct VerifiedEvent<'a> {
     trouble: Option<String>,
 }
 
-/// The shared cache that the workspace uses.
+/// The shared cache that the workspace uses, without its mirror.
 fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
-    let anew = session.ask_shared_anew();
+    let anew = session.ask_shared_itself();
     anew.map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     match session.shared() {
         SharedCache::Used(store) => Ok(store),

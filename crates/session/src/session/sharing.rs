@@ -184,7 +184,11 @@ fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<Shar
     let state = state_folder().ok_or(TeamTrouble::NoOwnFolder("XDG_STATE_HOME"))?;
     let accepted =
         Acceptance { root: settings.root, channels, cache: cache.join(&name), seen: state.join(name) };
-    Ok(Arc::new(SharedStore::new(objects, accepted)))
+    let store = SharedStore::new(objects, accepted);
+    Ok(Arc::new(match &settings.mirror {
+        Some(mirror) => store.with_mirror(objects_of(mirror, false)?),
+        None => store,
+    }))
 }
 
 impl Session {
@@ -223,9 +227,13 @@ impl Session {
         }
     }
 
-    /// Whether the workspace names a shared cache that is a folder.
+    /// Whether the workspace names a shared cache that is a folder, and so is its mirror if it has one.
     pub fn shares_a_folder(&self) -> bool {
-        self.workspace.settings.shared.as_ref().is_some_and(|settings| settings.place.is_folder())
+        self.workspace
+            .settings
+            .shared
+            .as_ref()
+            .is_some_and(|settings| settings.places().all(SharedPlace::is_folder))
     }
 
     /// Lets builds use the shared cache, where the workspace names one that the person agreed to.
@@ -260,6 +268,18 @@ impl Session {
         self.use_shared()?;
         if let Some(shared) = self.shared.take() {
             self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.asked_anew()));
+        }
+        Ok(())
+    }
+
+    /// The same, and the mirror is left aside: what the shared cache itself has.
+    ///
+    /// # Errors
+    /// As there.
+    pub fn ask_shared_itself(&mut self) -> Result<(), TeamTrouble> {
+        self.ask_shared_anew()?;
+        if let Some(shared) = self.shared.take() {
+            self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.without_mirror()));
         }
         Ok(())
     }

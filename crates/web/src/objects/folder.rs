@@ -118,5 +118,8 @@ impl ObjectStore for FolderObjects {
 }
 
 fn failed(e: io::Error) -> Trouble {
-    Trouble::failed(e.to_string())
+    match e.kind() {
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => Trouble::Denied(e.to_string()),
+        _ => Trouble::failed(e.to_string()),
+    }
 }

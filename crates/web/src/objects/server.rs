@@ -135,7 +135,11 @@ impl ObjectStore for ServerObjects {
     fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Trouble> {
         let request = self.request("PUT", name, bytes, None)?;
         let head = self.send(request.header("Content-Type", "application/octet-stream"), bytes)?;
-        head.refusal().map_or(Ok(()), Err)
+        match head.status {
+            // It only gives.
+            status @ (405 | 501) => Err(Trouble::Denied(format!("it takes no objects (status {status})"))),
+            _ => head.refusal().map_or(Ok(()), Err),
+        }
     }
 
     fn remove(&self, name: &str) -> Result<(), Trouble> {

@@ -135,7 +135,7 @@ pub const SETTINGS: [WorkspaceSetting; 11] = [
     },
     WorkspaceSetting {
         name: "shared",
-        summary: "The team's shared cache. `at`: an address, the path of a folder, or `s3://BUCKET/PREFIX` with `endpoint`, the server's address, and perhaps `region`. `root_key`: the key that signs its list of members. `channels`: the channels to use, by default \"main\". `secret`: the variable with a token, or a user and a password with `:` between. `certificates`: a PEM file with more trusted certificates. `wait`: how many seconds the end of a build waits for uploads. `verify`: the share of results, from 0 to 1, that a writer rebuilds and compares. Each person trusts the cache once: `nubrik shared trust`.",
+        summary: "The team's shared cache. `at`: an address, the path of a folder, or `s3://BUCKET/PREFIX` with `endpoint`, the server's address, and perhaps `region`. `behind`: where the shared cache is if `at` is a mirror of it, a copy that is nearer and fills itself; an address or a table with `at` and more. `root_key`: the key that signs its list of members. `channels`: the channels to use, by default \"main\". `secret`: the variable with a token, or a user and a password with `:` between. `certificates`: a PEM file with more trusted certificates. `wait`: how many seconds the end of a build waits for uploads. `verify`: the share of results, from 0 to 1, that a writer rebuilds and compares. Each person trusts the cache once: `nubrik shared trust`.",
         example: "[shared]\nat = \"https://store.example/nubrik\"\nroot_key = \"ed25519:47HhKluE8bw1TPpEvWLq3rdAO5GjzXer1VTXs7MA0zw\"",
         kind: "`shared` is a table that says where a shared cache is",
         kind_mend: "[shared]\nat = \"https://…\"\nroot_key = \"ed25519:…\"",

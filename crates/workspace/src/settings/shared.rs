@@ -9,8 +9,21 @@ use toml::de::{DeTable, DeValue};
 
 use super::{Keyed, SettingsProblem, TOKEN_OR_USER, origins, problem, secret, sorted, with_password};
 
-const KEYS: [&str; 9] =
-    ["at", "root_key", "channels", "secret", "endpoint", "region", "certificates", "wait", "verify"];
+/// What says where a store is, and who asks there.
+const PLACE_KEYS: [&str; 5] = ["at", "secret", "endpoint", "region", "certificates"];
+
+const KEYS: [&str; 10] = [
+    "at",
+    "behind",
+    "root_key",
+    "channels",
+    "secret",
+    "endpoint",
+    "region",
+    "certificates",
+    "wait",
+    "verify",
+];
 
 /// The longest time that the end of a build may wait, in seconds: a day.
 const LONGEST_WAIT: f64 = 86_400.0;
@@ -19,6 +32,14 @@ const LONGEST_WAIT: f64 = 86_400.0;
 const NO_PLACE: (&str, &str) = (
     "`at` is an address (http://, https://, file:///) without a user, the absolute path of a folder, or s3://BUCKET/PREFIX",
     "at = \"https://store.example/nubrik\"",
+);
+const NO_BEHIND: (&str, &str) = (
+    "`behind` is the place of the shared cache of which `at` is a mirror: an address or a folder as `at`, or a table with more about it",
+    "behind = \"https://store.example/nubrik\"   or   behind = { at = \"https://store.example/nubrik\", secret = \"VARIABLE\" }",
+);
+const BEHIND_ITSELF: (&str, &str) = (
+    "`behind` is the same place as `at`, and a mirror is another one",
+    "at = \"https://mirror.example/nubrik\"",
 );
 const NO_KEY: (&str, &str) =
     ("`root_key` is a public key", "root_key = \"ed25519:…\", as `nubrik shared create` prints it");
@@ -74,6 +95,8 @@ impl SharedPlace {
 pub struct SharedSettings {
     /// Where it is.
     pub place: SharedPlace,
+    /// Where a mirror of it is that is nearer.
+    pub mirror: Option<SharedPlace>,
     /// The key that signs who belongs to it.
     pub root: PublicKey,
     /// The channels whose results are wanted.
@@ -82,6 +105,18 @@ pub struct SharedSettings {
     pub wait: Option<Duration>,
     /// Of a million results that a build takes so many are run again and compared.
     pub verify: u32,
+}
+
+impl SharedSettings {
+    /// All places that are asked: where it is, and its mirror.
+    pub fn places(&self) -> impl Iterator<Item = &SharedPlace> {
+        [&self.place].into_iter().chain(&self.mirror)
+    }
+
+    /// The same, to be changed.
+    pub(crate) fn places_mut(&mut self) -> impl Iterator<Item = &mut SharedPlace> {
+        [&mut self.place].into_iter().chain(&mut self.mirror)
+    }
 }
 
 const LACKS_PLACE: (&str, &str) = ("`shared` does not say where the shared cache is", "at = \"https://…\"");
@@ -98,7 +133,7 @@ pub(super) fn shared(
     table: &DeTable<'_>,
 ) -> Result<SharedSettings, SettingsProblem> {
     let (mut place, mut root, mut channels) = (SharedPlace::default(), None, vec!["main".to_owned()]);
-    let (mut wait, mut verify) = (None, 0);
+    let (mut wait, mut verify, mut behind) = (None, 0, None);
     for (key, value) in sorted(table) {
         let text = || match value.get_ref() {
             DeValue::String(text) => Some(text.to_string()),
@@ -106,23 +141,16 @@ pub(super) fn shared(
         };
         let wrong =
             |(message, mend): (&str, &str)| problem(value.span(), message.to_owned(), Some(mend.to_owned()));
+        if place_key(&mut place, key.get_ref(), value)? {
+            continue;
+        }
         match &**key.get_ref() {
-            "at" => {
-                with_password("at", value).map_or(Ok(()), Err)?;
-                place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?;
-            }
+            "behind" => behind = Some((value.span(), place_behind(value)?)),
             "root_key" => {
                 let key = text().and_then(|text| PublicKey::parse(&text));
                 root = Some(key.ok_or_else(|| wrong(NO_KEY))?);
             }
             "channels" => channels = channels_of(value)?,
-            "secret" => place.secret = Some(secret(TOKEN_OR_USER, value)?),
-            "endpoint" => {
-                let server = text().filter(|text| is_server(text));
-                place.endpoint = Some(server.ok_or_else(|| wrong(NO_SERVER))?);
-            }
-            "region" => place.region = Some(text().ok_or_else(|| wrong(NO_REGION))?),
-            "certificates" => place.certificates = Some(origins::path("certificates", value)?.into()),
             "wait" => {
                 let seconds = number(value).filter(|seconds| *seconds >= 0.0 && *seconds <= LONGEST_WAIT);
                 wait = Some(Duration::from_secs_f64(seconds.ok_or_else(|| wrong(NO_WAIT))?));
@@ -139,17 +167,82 @@ pub(super) fn shared(
             }
         }
     }
-    let lacks = |(message, mend): (&str, &str)| problem(at, message.to_owned(), Some(mend.to_owned()));
+    must_be_whole(&place, &at)?;
+    let Some(root) = root else { return Err(lacks(at, LACKS_KEY)) };
+    let (place, mirror) = match behind {
+        None => (place, None),
+        Some((span, behind)) if behind.at == place.at && behind.endpoint == place.endpoint => {
+            return Err(lacks(span, BEHIND_ITSELF));
+        }
+        // What counts is the one behind: `at` has copies of it.
+        Some((_, behind)) => (behind, Some(place)),
+    };
+    Ok(SharedSettings { place, mirror, root, channels, wait, verify })
+}
+
+fn lacks(at: std::ops::Range<usize>, (message, mend): (&str, &str)) -> SettingsProblem {
+    problem(at, message.to_owned(), Some(mend.to_owned()))
+}
+
+/// Refuses a place that cannot be asked as it is written.
+fn must_be_whole(place: &SharedPlace, at: &std::ops::Range<usize>) -> Result<(), SettingsProblem> {
     if place.at.is_empty() {
-        return Err(lacks(LACKS_PLACE));
+        return Err(lacks(at.clone(), LACKS_PLACE));
     }
     if place.at.starts_with("s3://") && place.endpoint.is_none() {
-        return Err(lacks(LACKS_SERVER));
+        return Err(lacks(at.clone(), LACKS_SERVER));
     }
-    match root {
-        Some(root) => Ok(SharedSettings { place, root, channels, wait, verify }),
-        None => Err(lacks(LACKS_KEY)),
+    Ok(())
+}
+
+/// Reads a key of a table if it says something of a place.
+fn place_key(place: &mut SharedPlace, key: &str, value: &Keyed<'_>) -> Result<bool, SettingsProblem> {
+    let text = || match value.get_ref() {
+        DeValue::String(text) => Some(text.to_string()),
+        _ => None,
+    };
+    let wrong = |what: (&str, &str)| lacks(value.span(), what);
+    match key {
+        "at" => {
+            with_password("at", value).map_or(Ok(()), Err)?;
+            place.at = text().filter(|text| is_place(text)).ok_or_else(|| wrong(NO_PLACE))?;
+        }
+        "secret" => place.secret = Some(secret(TOKEN_OR_USER, value)?),
+        "endpoint" => {
+            let server = text().filter(|text| is_server(text));
+            place.endpoint = Some(server.ok_or_else(|| wrong(NO_SERVER))?);
+        }
+        "region" => place.region = Some(text().ok_or_else(|| wrong(NO_REGION))?),
+        "certificates" => place.certificates = Some(origins::path("certificates", value)?.into()),
+        _ => return Ok(false),
     }
+    Ok(true)
+}
+
+/// The place of a shared cache of which there is a mirror: an address, or a table.
+fn place_behind(value: &Keyed<'_>) -> Result<SharedPlace, SettingsProblem> {
+    let mut place = SharedPlace::default();
+    match value.get_ref() {
+        DeValue::String(text) => {
+            with_password("behind", value).map_or(Ok(()), Err)?;
+            place.at = Some(text.to_string())
+                .filter(|text| is_place(text))
+                .ok_or_else(|| lacks(value.span(), NO_BEHIND))?;
+        }
+        DeValue::Table(table) => {
+            for (key, value) in sorted(table) {
+                if !place_key(&mut place, key.get_ref(), value)? {
+                    let known =
+                        format!("`behind` has no `{}`; there is: {}", key.get_ref(), PLACE_KEYS.join(", "));
+                    let near = nearest(key.get_ref(), PLACE_KEYS).map(str::to_owned);
+                    return Err(problem(key.span(), known, near));
+                }
+            }
+        }
+        _ => return Err(lacks(value.span(), NO_BEHIND)),
+    }
+    must_be_whole(&place, &value.span())?;
+    Ok(place)
 }
 
 /// A whole number or one with a fraction.
