@@ -2,7 +2,6 @@
 //! history and texts that commands tell of, and know nothing of their own. Each page is whole without scripts.
 
 mod drawn;
-mod http;
 mod links;
 mod live;
 mod look;

@@ -2,6 +2,7 @@
 
 use std::fs;
 use std::io::{self, BufRead, BufReader};
+use std::net::SocketAddr;
 use std::os::fd::AsRawFd;
 use std::os::unix::fs::{FileTypeExt, PermissionsExt};
 use std::os::unix::net::UnixListener;
@@ -10,10 +11,11 @@ use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
 use std::time::{Duration, Instant, SystemTime};
 
-use crate::http::{Caller, HttpAnswer, Listener, PageRequest, is_only_late};
+use nubrik_web::{Caller, HttpAnswer, HttpRequest, Listener, is_only_late};
+use parking_lot::RwLock;
+
 use crate::live::{LiveBoard, SOCKET};
 use crate::site::Site;
-use parking_lot::RwLock;
 
 /// How often it is looked whether to end, and whether files changed.
 const LOOK: Duration = Duration::from_millis(300);
@@ -58,7 +60,7 @@ impl PageServer {
     /// # Errors
     /// When the port cannot be had.
     pub fn open(site: Site, port: u16, token: String) -> io::Result<PageServer> {
-        let listener = Listener::open(port)?;
+        let listener = Listener::open(SocketAddr::from(([127, 0, 0, 1], port)))?;
         let site = RwLock::new(Arc::new(site));
         let (live, asked) = (LiveBoard::default(), RwLock::new(Instant::now()));
         let (waiting, is_over) = (AtomicU64::new(0), AtomicBool::new(false));
@@ -81,7 +83,7 @@ impl PageServer {
     /// Answers until `is_stopped`; `make` makes the pages anew after files changed.
     pub fn serve(&self, is_stopped: &(dyn Fn() -> bool + Sync), make: &MakeSite<'_>) {
         let is_over = || self.is_over.load(Ordering::Relaxed);
-        let answer = |request: &PageRequest, caller: &mut Caller| self.receive(request, caller);
+        let answer = |request: &HttpRequest, caller: &mut Caller| self.receive(request, caller);
         let (is_over, answer) = (&is_over, &answer);
         std::thread::scope(|scope| {
             scope.spawn(move || self.listener.serve(scope, is_over, answer));
@@ -152,7 +154,7 @@ impl PageServer {
         }
     }
 
-    fn receive(&self, request: &PageRequest, caller: &mut Caller) {
+    fn receive(&self, request: &HttpRequest, caller: &mut Caller) {
         *self.asked.write() = Instant::now();
         let (path, query) = request.url.split_once('?').unwrap_or((&request.url, ""));
         let with_body = request.method != "HEAD";

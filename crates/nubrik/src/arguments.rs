@@ -9,6 +9,7 @@ mod reporting;
 mod sharing;
 mod testing;
 
+use std::net::SocketAddr;
 use std::path::PathBuf;
 use std::sync::OnceLock;
 
@@ -441,7 +442,19 @@ pub enum WorkersCommand {
         /// How long running steps may go on when it is stopped; then they are handed back
         #[arg(long, value_name = "SECONDS", default_value_t = 10)]
         grace: u32,
+        /// Answer monitoring systems at this port: /metrics (OpenMetrics) and /health; with an address before it, also other machines
+        #[arg(long, value_name = "[ADDRESS:]PORT", value_parser = metrics_place)]
+        metrics: Option<SocketAddr>,
     },
+}
+
+/// Where monitoring systems ask: a port of this machine, or of an address of it.
+fn metrics_place(text: &str) -> Result<SocketAddr, String> {
+    if let Ok(port) = text.parse::<u16>() {
+        return Ok(SocketAddr::from(([127, 0, 0, 1], port)));
+    }
+    text.parse()
+        .map_err(|_| "give a port (9464), or an IP address and a port (0.0.0.0:9464, [::]:9464)".to_owned())
 }
 
 /// What is done after each change; everything in this folder and below is built where nothing is said.

@@ -220,8 +220,10 @@ fn every_event_is_as_documented() {
     check(&["pins", "update", "ebb"]);
     assert!(problems.is_empty(), "{problems:#?}");
     // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, a registry of images, or a server of jobs.
-    let mut elsewhere =
-        vec!["changed", "explorer", "pushed", "refused", "serving", "flaky", "worked", "worker", "workers"];
+    let mut elsewhere = vec![
+        "changed", "explorer", "pushed", "refused", "serving", "flaky", "worked", "worker", "workers",
+        "metrics",
+    ];
     // Where the kernel shows no commands, nothing is watched.
     if !nubrik_confine::can_record() {
         elsewhere.extend(["watched", "compared"]);

@@ -8,7 +8,7 @@
 mod sandbox;
 
 use std::fs;
-use std::io::{BufRead, BufReader};
+use std::io::{BufRead, BufReader, Read, Write};
 use std::process::{Child, Command, Stdio};
 use std::time::{Duration, Instant};
 
@@ -948,4 +948,86 @@ fn what_a_worker_that_is_gone_had_begun_is_begun_again() {
     let mut build = build;
     build.kill().unwrap();
     build.wait().unwrap();
+}
+
+/// What somebody answers at an address: the status and the body.
+fn asked(at: &str, method: &str, path: &str) -> (u16, String) {
+    let mut stream = std::net::TcpStream::connect(at).unwrap();
+    write!(stream, "{method} {path} HTTP/1.1\r\nHost: {at}\r\nConnection: close\r\n\r\n").unwrap();
+    let mut answer = String::new();
+    stream.read_to_string(&mut answer).unwrap();
+    let (head, body) = answer.split_once("\r\n\r\n").unwrap();
+    (head.split(' ').nth(1).unwrap().parse().unwrap(), body.to_owned())
+}
+
+#[test]
+fn monitoring_reads_what_a_worker_does() {
+    let Some(team) = Team::new() else { return };
+    let own = team.sandbox(&[]);
+    let args = ["workers", "serve", "--slots", "2", "--name", "mill", "--metrics", "0", "--grace", "30"];
+    let variables = [("NUBRIK_SHARED_ROOT_KEY", team.root.clone()), ("NUBRIK_WORKER_KEY", team.path("hand"))];
+    let mut command = own.command_in("", &args);
+    command.envs(variables.clone()).env("XDG_STATE_HOME", team.path("mill-state"));
+    let mut child = command.stdout(Stdio::piped()).spawn().unwrap();
+    let mut said = BufReader::new(child.stdout.take().unwrap()).lines();
+    let line = said.nth(1).unwrap().unwrap();
+    let at = line.split("http://").nth(1).unwrap().split('/').next().unwrap().to_owned();
+    std::thread::spawn(move || for _ in said {});
+    let worker = Ended { child, _folders: Some(own) };
+    let number = |name: &str| -> f64 {
+        let (status, text) = asked(&at, "GET", "/metrics");
+        assert!(status == 200 && text.ends_with("# EOF\n"), "{text}");
+        let line = text.lines().find_map(|line| line.strip_prefix(name)?.strip_prefix(' '));
+        line.unwrap_or_else(|| panic!("no {name} in {text}")).parse().unwrap()
+    };
+    assert_eq!((number("nubrik_worker_slots"), number("nubrik_worker_jobs_total{end=\"ran\"}")), (2.0, 0.0));
+    assert_eq!(asked(&at, "GET", "/health"), (200, "takes jobs\n".to_owned()));
+    assert_eq!((asked(&at, "GET", "/").0, asked(&at, "HEAD", "/metrics").1.len()), (404, 0));
+    assert_eq!(asked(&at, "DELETE", "/metrics").0, 405);
+
+    // A job that runs, and one that fails.
+    let files = [(
+        "targets.nub",
+        "target good = step { run = sh`sleep 0.1; echo low > {out \"x\"}` }\n\
+         target bad = step { run = sh`sleep 0.1; exit 3 > {out \"x\"}` }\n",
+    )];
+    let sandbox = team.sandbox(&files);
+    assert_eq!(ran_elsewhere(&team.build(&sandbox, &["good", "--json"]).expect(0)), 1);
+    team.build(&sandbox, &["bad"]).expect(1);
+    let counted = |end: &str| number(&format!("nubrik_worker_jobs_total{{end=\"{end}\"}}"));
+    until("both ended", || (counted("ran"), counted("failed")) == (1.0, 1.0));
+    assert!(number("nubrik_worker_job_seconds_total") >= 0.2);
+    assert!(number("nubrik_shared_requests_total") > 0.0 && number("nubrik_shared_sent_bytes_total") > 0.0);
+    assert!(number("nubrik_worker_last_job_timestamp_seconds") > 1.6e9);
+    let text = asked(&at, "GET", "/metrics").1;
+    assert!(
+        text.contains("nubrik_worker_info{name=\"mill\",version=\"") && text.contains("nubrik_pool_waiting{")
+    );
+    // Keys, users, and what steps say and are called are none of the numbers.
+    for hidden in ["ed25519", team.root.as_str(), "sleep", "targets", "good", "bad", &team.path("")] {
+        assert!(!text.contains(hidden), "{hidden} is in {text}");
+    }
+
+    // A port belongs to one.
+    let other = team.sandbox(&[]);
+    let wrong = |place: &str| {
+        let variables: Vec<(&str, &str)> =
+            variables.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        other.run_with(&["workers", "serve", "--metrics", place], &variables).expect(2).stderr
+    };
+    let refused = wrong(&at);
+    assert!(refused.contains("cannot be listened at") && refused.contains("--metrics 0"), "{refused}");
+    assert!(wrong("mill:9464").contains("an IP address and a port"));
+
+    // One that is to end says so until its last job ended.
+    let slow = team
+        .sandbox(&[("targets.nub", "target slow = step { run = sh`sleep 2; echo done > {out \"x\"}` }\n")]);
+    let (mut build, _) = team.begin_build(&slow);
+    assert_eq!(number("nubrik_worker_busy"), 1.0);
+    Command::new("kill").args(["-TERM", &worker.child.id().to_string()]).status().unwrap();
+    until("it says that it ends", || {
+        asked(&at, "GET", "/health") == (503, "takes no jobs for a while: it ends\n".to_owned())
+    });
+    assert_eq!(number("nubrik_worker_away"), 1.0);
+    assert!(build.wait().unwrap().success());
 }

@@ -1,10 +1,11 @@
 //! What tests and builds report in open formats: single [`cases`] of tests and how machines share them ([`parts`]), lines that ran
-//! ([`coverage`]), places in sources where a build found something ([`findings`]), and the third-party packages in a target
-//! ([`packages`]). No other crate reads or writes these formats.
+//! ([`coverage`]), places in sources where a build found something ([`findings`]), the third-party packages in a target
+//! ([`packages`]), and numbers about a program that runs ([`metrics`]). No other crate reads or writes these formats.
 
 pub mod cases;
 pub mod coverage;
 pub mod findings;
+pub mod metrics;
 pub mod packages;
 pub mod parts;
 

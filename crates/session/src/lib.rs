@@ -44,7 +44,7 @@ pub use nubrik_source::SETTINGS_FILE;
 pub use nubrik_watcher::{
     Doubt, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
 };
-pub use nubrik_web::{Agreement, Agreements};
+pub use nubrik_web::{Agreement, Agreements, Listener};
 pub use nubrik_workspace::{
     KitArchive, OpenProblem, SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings,
     WorkersSettings, Workspace, WorkspaceSetting,

@@ -365,7 +365,7 @@ fn damage_one(folder: &Path, which: usize, how: u8) {
 }
 
 proptest! {
-    #![proptest_config(ProptestConfig { cases: 24, failure_persistence: None, ..Default::default() })]
+    #![proptest_config(ProptestConfig { cases: 12, failure_persistence: None, ..Default::default() })]
 
     #[test]
     fn whatever_happens_nobody_is_given_anything_else(acts in prop::collection::vec(act(), 1..14)) {

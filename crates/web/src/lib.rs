@@ -1,5 +1,5 @@
 //! Asks servers and folders for documents and archives: addresses, credentials, limits, and transfers that go on
-//! where they stopped. No other crate opens a connection to another machine.
+//! where they stopped. No other crate opens a connection to another machine. And answers who asks this one ([`Listener`]).
 //!
 //! ```
 //! use nubrik_web::{Address, Client, WebRequest};
@@ -17,6 +17,7 @@ mod address;
 mod agreements;
 mod checksum;
 mod client;
+mod listening;
 mod names;
 mod objects;
 mod pace;
@@ -32,6 +33,7 @@ pub use address::{Address, AddressProblem, Credential};
 pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{CLIENT_CERTIFICATE, Client, Document, TlsFiles, client_certificate};
+pub use listening::{Caller, HttpAnswer, HttpRequest, Listener, is_only_late};
 pub use objects::{Asker, ObjectTurn, Objects};
 pub use pushing::ImageUpload;
 pub use request::WebRequest;

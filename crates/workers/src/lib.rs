@@ -7,6 +7,7 @@
 mod crew;
 mod exchange;
 mod job;
+mod meter;
 mod place;
 mod serving;
 mod trouble;
@@ -18,6 +19,7 @@ pub use exchange::{
     is_pool,
 };
 pub use job::{JOBS, RefusedMessage, WORKERS, is_worker_name};
+pub use meter::JobEnd;
 pub use place::{DoneJob, JobClient, NotDone, OpenedJob, PlaceOwner, ToolTeller, WorkPlace};
 pub use serving::{SharedRenewal, WorkSite, WorkedJob, WorkerListener};
 pub use trouble::WorkersTrouble;

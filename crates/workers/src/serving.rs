@@ -10,9 +10,12 @@ use nubrik_confine::CancelSwitch;
 use nubrik_engine::Failure;
 use nubrik_machine::Machine;
 use nubrik_shared::SharedStore;
+use nubrik_web::{Caller, HttpRequest, Listener};
 
+use crate::meter::WorkMeter;
 use crate::{
-    DoneJob, ExchangeTrouble, Hand, JobClient, NotDone, OpenedJob, TakenJob, ToolTeller, Turns, WorkPlace,
+    DoneJob, ExchangeTrouble, Hand, JobClient, JobEnd, NotDone, OpenedJob, TakenJob, ToolTeller, Turns,
+    WorkPlace,
 };
 
 /// How long a job is waited for before it is looked whether to end.
@@ -55,6 +58,8 @@ pub struct WorkedJob<'a> {
     pub say: &'a str,
     /// The build that it is of.
     pub build: &'a str,
+    /// How it ended.
+    pub end: JobEnd,
     /// Why it has no result, for people.
     pub why_not: Option<&'a str>,
     /// How long it ran.
@@ -75,6 +80,8 @@ pub struct WorkSite {
     pub slots: usize,
     /// Who tells what tools there are.
     pub teller: ToolTeller,
+    /// Where monitoring systems ask, if they may, and the version of the program that they see.
+    pub metrics: Option<(Listener, String)>,
 }
 
 /// The end of a worker: since when it is wanted, and how long steps go on then.
@@ -104,11 +111,25 @@ impl WorkSite {
         listener: &dyn WorkerListener,
         grace: Duration,
     ) {
-        let WorkSite { name, hand, places, turns, slots, teller } = self;
+        let WorkSite { name, hand, places, turns, slots, teller, metrics } = self;
         let ending = Ending { since: OnceLock::new(), grace, listener };
-        let shift = Shift { name: &name, hand: &hand, machine: machine.cancel(), renew, listener, ending };
+        let meter = WorkMeter::default();
+        meter.follow(&teller.shared);
+        let (name, hand, meter, cancel) = (&*name, &hand, &meter, machine.cancel());
+        let shift = Shift { name, hand, meter, machine: cancel, renew, listener, ending };
         let (shift, turns) = (&shift, &*turns);
+        // Monitoring sees the last jobs end.
+        let is_over = || cancel.is_thrown() && hand.busy() == 0;
+        let asked = metrics.as_ref().map(|(listener, version)| {
+            let answer = move |request: &HttpRequest, caller: &mut Caller| {
+                meter.answer(hand, version, request, caller);
+            };
+            (listener, answer)
+        });
         std::thread::scope(|scope| {
+            if let Some((listener, answer)) = &asked {
+                scope.spawn(|| std::thread::scope(|callers| listener.serve(callers, &is_over, answer)));
+            }
             scope.spawn(move || {
                 while !shift.machine.is_thrown() {
                     let Some(question) = shift.hand.question(LOOK) else { continue };
@@ -133,6 +154,7 @@ impl WorkSite {
 struct Shift<'a> {
     name: &'a str,
     hand: &'a Hand,
+    meter: &'a WorkMeter,
     /// The switch by which the worker is stopped.
     machine: &'a CancelSwitch,
     renew: SharedRenewal<'a>,
@@ -176,7 +198,7 @@ impl Shift<'_> {
                 Ok(opened) => opened,
                 Err(why) => {
                     // Another one may know who signed it; if nobody does, who sent it hears that from the server.
-                    self.over("", &job.build, Some(&why.to_string()), began.get());
+                    self.over("", &job.build, (JobEnd::Refused, Some(&why.to_string())), began.get());
                     job.pass_on();
                     continue;
                 }
@@ -187,8 +209,12 @@ impl Shift<'_> {
                 continue;
             }
             let done = self.perform(&job, opened, (&mut place, &cancel), &began);
-            let (say, why) = self.said_of(done.as_ref());
-            self.over(say, &job.build, why, began.get());
+            let build = job.build.clone();
+            let (say, end, why) = self.said_of(done.as_ref());
+            match self.settle((job, number), done) {
+                None => self.over(&say, &build, (end, why.as_deref()), began.get()),
+                Some(unsent) => self.over(&say, &build, (JobEnd::Unsent, Some(&unsent)), began.get()),
+            }
             let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
             if cancel.is_thrown() || is_old {
                 // Who may give jobs, and what is there, may have changed.
@@ -196,21 +222,31 @@ impl Shift<'_> {
                 (place, cancel) = again;
                 since = Instant::now();
             }
-            self.settle((job, number), done, began.get());
         }
     }
 
-    /// What a job did, for people, and why it has no result.
-    fn said_of<'d>(&self, done: Option<&'d DoneJob>) -> (&'d str, Option<&'d str>) {
+    /// What a job did, for people, how it ended, and why it has no result.
+    fn said_of(&self, done: Option<&DoneJob>) -> (String, JobEnd, Option<String>) {
+        let nothing = |end, why: &str| (String::new(), end, Some(why.to_owned()));
         match done {
-            Some(DoneJob { say, end, .. }) => (say.as_str(), end.as_ref().err().map(NotDone::why)),
-            None if self.machine.is_thrown() => ("", Some("it is handed back, since this worker stops")),
-            None => ("", Some("it was stopped")),
+            Some(DoneJob { say, end, .. }) => {
+                let (end, why) = match end {
+                    Ok(()) => (JobEnd::Ran, None),
+                    Err(NotDone::Failed(why)) => (JobEnd::Failed, Some(why)),
+                    Err(NotDone::Unfit(why)) => (JobEnd::Unfit, Some(why)),
+                    Err(NotDone::Undone(why)) => (JobEnd::Undone, Some(why)),
+                };
+                (say.clone(), end, why.cloned())
+            }
+            None if self.machine.is_thrown() => {
+                nothing(JobEnd::HandedBack, "it is handed back, since this worker stops")
+            }
+            None => nothing(JobEnd::Unwanted, "it was stopped"),
         }
     }
 
-    /// Gives the answer of a job, or the job itself, so that another worker does it.
-    fn settle(&self, (job, number): (TakenJob, u32), done: Option<DoneJob>, began: Instant) {
+    /// Gives the answer of a job, or the job itself, so that another worker does it. Gives why an answer could not be sent.
+    fn settle(&self, (job, number): (TakenJob, u32), done: Option<DoneJob>) -> Option<String> {
         let hand = self.hand;
         match done {
             Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
@@ -218,15 +254,13 @@ impl Shift<'_> {
                 job.pass_on();
             }
             Some(done) => {
-                let build = job.build.clone();
-                if let Err(trouble) = job.answer(done.answer) {
-                    let why = format!("its answer cannot be sent, so another worker does it: {trouble}");
-                    self.over(&done.say, &build, Some(&why), began);
-                }
+                let trouble = job.answer(done.answer).err()?;
+                return Some(format!("its answer cannot be sent, so another worker does it: {trouble}"));
             }
             None if hand.is_withdrawn(&job.build, number) => job.close(),
             None => job.pass_on(),
         }
+        None
     }
 
     /// Does a job, unless nobody wants it any more; notes when it `began` to run.
@@ -272,12 +306,15 @@ impl Shift<'_> {
     /// The same place, empty, with what is known of the shared cache now, and with the switch that stops it.
     fn opened_again(&self, place: WorkPlace) -> Option<(WorkPlace, Arc<CancelSwitch>)> {
         let shared = (self.renew)()?;
+        self.meter.follow(&shared);
         let cancel = Arc::new(CancelSwitch::new().ok()?);
         Some((place.again(cancel.clone(), shared).ok()?, cancel))
     }
 
-    fn over(&self, say: &str, build: &str, why_not: Option<&str>, began: Instant) {
-        self.listener.over(&WorkedJob { say, build, why_not, took: began.elapsed() });
+    fn over(&self, say: &str, build: &str, (end, why_not): (JobEnd, Option<&str>), began: Instant) {
+        let took = began.elapsed();
+        self.meter.ended(end, took);
+        self.listener.over(&WorkedJob { say, build, end, why_not, took });
     }
 }
 

@@ -178,9 +178,11 @@ pub fn dispatch(arguments: Arguments) -> Exit {
             completions::completions(console, shell)
         }
         UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
-        UserCommand::Workers { work: Some(WorkersCommand::Serve { slots, name, labels, grace }) } => {
+        UserCommand::Workers {
+            work: Some(WorkersCommand::Serve { slots, name, labels, grace, metrics }),
+        } => {
             let grace = Duration::from_secs(u64::from(grace));
-            let own = worker::WorkerChoice { slots, name: name.as_deref(), labels: &labels, grace };
+            let own = worker::WorkerChoice { slots, name: name.as_deref(), labels: &labels, grace, metrics };
             worker::worker(console, choice, &own)
         }
         UserCommand::Workers { work: None } => worker::workers(console, choice),

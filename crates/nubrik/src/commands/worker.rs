@@ -1,11 +1,12 @@
 //! `nubrik workers serve` and `nubrik workers`: machines that run steps for others.
 
+use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::Failure;
-use nubrik_session::TeamTrouble;
+use nubrik_session::{Listener, TeamTrouble};
 use nubrik_wording::{counted, duration};
 use nubrik_workers::{Alive, WorkedJob, WorkerListener, is_worker_name};
 use serde::Serialize;
@@ -31,11 +32,18 @@ struct WorkerEvent<'a> {
 }
 
 #[derive(Serialize)]
+struct MetricsEvent<'a> {
+    event: &'static str,
+    url: &'a str,
+}
+
+#[derive(Serialize)]
 struct WorkedEvent<'a> {
     event: &'static str,
     say: &'a str,
     build: &'a str,
     state: &'static str,
+    end: &'static str,
     seconds: f64,
     #[serde(skip_serializing_if = "Option::is_none")]
     why: Option<&'a str>,
@@ -99,11 +107,13 @@ pub struct WorkerChoice<'a> {
     pub labels: &'a [String],
     /// How long steps go on when this program is to end.
     pub grace: Duration,
+    /// Where monitoring systems ask.
+    pub metrics: Option<SocketAddr>,
 }
 
 /// Works for others until it is stopped.
 pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandResult<Exit> {
-    let WorkerChoice { slots, name, labels, grace } = *own;
+    let WorkerChoice { slots, name, labels, grace, metrics } = *own;
     let mut session = open(console, choice)?;
     if session.workspace.settings.workers.is_none() {
         return Err(no_settings(console));
@@ -120,17 +130,35 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
-    let site = ready.map_err(|why| {
+    let mut site = ready.map_err(|why| {
         say_wrong(console, Exit::Usage, &format!("this machine cannot be a worker: {why}"), &[])
     })?;
+    let listener = metrics.map(|at| listener_at(console, at)).transpose()?;
     let paint = console.paint(OutputStream::Output);
+    let line = |word: &str, text: &str| outln!(console, "{}", labelled(paint, Ink::Found, word, text));
     if !console.is_json() {
         let steps = counted(slots, "step");
-        let text = format!("{name} runs {steps} at once for clients; Ctrl-C stops it");
-        outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
+        line("worker", &format!("{name} runs {steps} at once for clients; Ctrl-C stops it"));
     }
+    let at = listener.as_ref().and_then(Listener::address);
+    if let Some(at) = at {
+        let url = format!("http://{at}/metrics");
+        match console.is_json() {
+            true => console.event(&MetricsEvent { event: "metrics", url: &url }),
+            false => line("metrics", &format!("{url}, and /health there")),
+        }
+    }
+    site.metrics = listener.map(|listener| (listener, env!("CARGO_PKG_VERSION").to_owned()));
     session.serve(site, &WorkerFace { console, grace }, grace);
     Ok(Exit::Done)
+}
+
+/// Listens for monitoring systems.
+fn listener_at(console: Console, at: SocketAddr) -> CommandResult<Listener> {
+    Listener::open(at).map_err(|e| {
+        let text = format!("{at} cannot be listened at: {e}");
+        say_wrong(console, Exit::Usage, &text, &["--metrics 0   takes a free port, and says which"])
+    })
 }
 
 /// What this machine is called, where nobody says otherwise.
@@ -150,11 +178,11 @@ struct WorkerFace {
 
 impl WorkerListener for WorkerFace {
     fn over(&self, end: &WorkedJob<'_>) {
-        let (console, WorkedJob { say, build, why_not, took }) = (self.console, end.clone());
+        let (console, WorkedJob { say, build, end, why_not, took }) = (self.console, end.clone());
         if console.is_json() {
             let (event, state) = ("worked", if why_not.is_none() { "ran" } else { "gave_up" });
-            let (seconds, why) = (took.as_secs_f64(), why_not);
-            return console.event(&WorkedEvent { event, say, build, state, seconds, why });
+            let (end, seconds, why) = (end.word(), took.as_secs_f64(), why_not);
+            return console.event(&WorkedEvent { event, say, build, state, end, seconds, why });
         }
         let took = duration(took.as_micros() as u64);
         let (word, ink, text) = match why_not {

@@ -213,7 +213,7 @@ impl Session {
         let at = place_of(&settings, self.workspace.settings.shared.as_ref())?;
         let hand = Hand::open(&at, name, slots, machine)?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
-        Ok(WorkSite { name: name.to_owned(), hand, places, turns, slots, teller })
+        Ok(WorkSite { name: name.to_owned(), hand, places, turns, slots, teller, metrics: None })
     }
 
     /// Works for others until somebody stops this program; steps that run then go on for `grace` at most.

@@ -77,6 +77,19 @@ pub struct Hand {
     questions: Mutex<Receiver<(Vec<u8>, Subject)>>,
 }
 
+/// Jobs of a pool for one kind of machine.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub struct JobQueue {
+    /// The pool.
+    pub pool: String,
+    /// The kind of machine.
+    pub kind: String,
+    /// How many jobs nobody took yet.
+    pub waiting: u64,
+    /// How many jobs some worker took and did not end yet.
+    pub taken: u64,
+}
+
 /// A job under a lease. The lease is kept as long as this value lives; a job that is dropped without a word is given to another
 /// one.
 pub struct TakenJob {
@@ -252,6 +265,20 @@ impl Hand {
     /// Whether nobody wants what comes of one job any more, by its number.
     pub fn is_withdrawn(&self, build: &str, number: u32) -> bool {
         self.is_stopped(build) || self.standing.bosses.lock().stopped.contains_key(&job_name(build, number))
+    }
+
+    /// How this worker is, as others hear it.
+    pub fn alive(&self) -> Alive {
+        self.standing.alive()
+    }
+
+    /// The jobs for this kind of machine; nothing where the server does not answer.
+    pub fn queue(&self) -> Option<JobQueue> {
+        let jobs = self.jobs.clone();
+        let asked = async { tokio::time::timeout(PATIENCE, jobs.get_info()).await };
+        let info = self.line.runtime.block_on(asked).ok()?.ok()?;
+        let (pool, kind) = (self.line.pool.clone(), kind_of(&self.standing.labels));
+        Some(JobQueue { pool, kind, waiting: info.num_pending, taken: info.num_ack_pending as u64 })
     }
 
     /// How many jobs are under way here.

@@ -1,5 +1,5 @@
-//! What the server of pages needs of HTTP/1.1: requests without bodies, whose heads are bounded in size and in time, on so many
-//! connections at once. Whoever reaches the port can make it neither grow nor stop.
+//! Answers whoever asks this machine over HTTP/1.1: requests without bodies, whose heads are bounded in size and in time, on so
+//! many connections at once. Whoever reaches the port can make it neither grow nor stop.
 
 use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -27,14 +27,16 @@ const LOOK: Duration = Duration::from_millis(250);
 const CONNECTIONS: usize = 128;
 
 /// A listener at a port of this machine.
-pub(crate) struct Listener {
+#[derive(Debug)]
+pub struct Listener {
     listener: TcpListener,
     open: AtomicUsize,
 }
 
-/// A request, as far as pages need it.
+/// A request, as far as it is of use here.
 #[derive(Clone, PartialEq, Eq, Debug)]
-pub(crate) struct PageRequest {
+pub struct HttpRequest {
+    /// Such as `GET`.
     pub method: String,
     /// What is asked for, as it was sent.
     pub url: String,
@@ -45,14 +47,17 @@ pub(crate) struct PageRequest {
 }
 
 /// An answer.
-pub(crate) struct HttpAnswer {
+pub struct HttpAnswer {
+    /// Its status.
     pub code: u16,
+    /// The media type of its body.
     pub media: &'static str,
+    /// What is sent.
     pub body: Vec<u8>,
 }
 
 /// Who asks: a connection that stays for further requests.
-pub(crate) struct Caller {
+pub struct Caller {
     stream: TcpStream,
     /// What came and was not read yet.
     ahead: Vec<u8>,
@@ -78,7 +83,7 @@ impl Drop for ConnectionPlace<'_> {
 }
 
 /// A request in the bytes that came, and how many of them it takes; nothing where it is not whole yet.
-fn parse(bytes: &[u8]) -> Result<Option<(PageRequest, usize)>, u16> {
+fn parse(bytes: &[u8]) -> Result<Option<(HttpRequest, usize)>, u16> {
     let mut fields = [httparse::EMPTY_HEADER; FIELDS];
     let mut request = httparse::Request::new(&mut fields);
     let length = match request.parse(bytes) {
@@ -101,16 +106,16 @@ fn parse(bytes: &[u8]) -> Result<Option<(PageRequest, usize)>, u16> {
     }
     let closes = values("connection").iter().any(|text| text.to_ascii_lowercase().contains("close"));
     let (method, url, hosts) = (method.to_owned(), url.to_owned(), values("host"));
-    Ok(Some((PageRequest { method, url, hosts, is_last: closes || version == 0 }, length)))
+    Ok(Some((HttpRequest { method, url, hosts, is_last: closes || version == 0 }, length)))
 }
 
 impl Listener {
-    /// Listens at a port, or at a free one.
+    /// Listens at a port of an address of this machine; at a free one where it is 0.
     ///
     /// # Errors
     /// When it cannot be had.
-    pub fn open(port: u16) -> io::Result<Listener> {
-        let listener = TcpListener::bind(("127.0.0.1", port))?;
+    pub fn open(at: SocketAddr) -> io::Result<Listener> {
+        let listener = TcpListener::bind(at)?;
         set_socket_timeout(&listener, Timeout::Recv, Some(LOOK))?;
         Ok(Listener { listener, open: AtomicUsize::new(0) })
     }
@@ -125,7 +130,7 @@ impl Listener {
         &'s self,
         scope: &'s std::thread::Scope<'s, '_>,
         is_over: &'s (dyn Fn() -> bool + Sync),
-        answer: &'s (dyn Fn(&PageRequest, &mut Caller) + Sync),
+        answer: &'s (dyn Fn(&HttpRequest, &mut Caller) + Sync),
     ) {
         while !is_over() {
             let stream = match self.listener.accept() {
@@ -163,7 +168,7 @@ impl Caller {
     }
 
     /// Answers one request after the other.
-    fn attend(&mut self, is_over: &dyn Fn() -> bool, answer: &dyn Fn(&PageRequest, &mut Caller)) {
+    fn attend(&mut self, is_over: &dyn Fn() -> bool, answer: &dyn Fn(&HttpRequest, &mut Caller)) {
         while !self.is_closed {
             match self.next(is_over) {
                 Ok(request) => {
@@ -174,14 +179,14 @@ impl Caller {
                 Err(NoRequest::Wrong(code)) => {
                     self.is_closed = true;
                     let media = "text/plain; charset=utf-8";
-                    let body = b"This is no request for a page.\n".to_vec();
+                    let body = b"This is no request that is answered here.\n".to_vec();
                     self.respond(true, &HttpAnswer { code, media, body }, &[]);
                 }
             }
         }
     }
 
-    fn next(&mut self, is_over: &dyn Fn() -> bool) -> Result<PageRequest, NoRequest> {
+    fn next(&mut self, is_over: &dyn Fn() -> bool) -> Result<HttpRequest, NoRequest> {
         let until = Instant::now() + PATIENCE;
         loop {
             if let Some((request, length)) = parse(&self.ahead).map_err(NoRequest::Wrong)? {
@@ -233,7 +238,7 @@ impl Caller {
 }
 
 /// Whether nothing came in the time that was waited.
-pub(crate) fn is_only_late(problem: &io::Error) -> bool {
+pub fn is_only_late(problem: &io::Error) -> bool {
     matches!(problem.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted)
 }
 
@@ -278,11 +283,11 @@ mod tests {
 
     #[test]
     fn no_more_are_served_than_there_are_seats() {
-        let listener = Listener::open(0).unwrap();
+        let listener = Listener::open(SocketAddr::from(([127, 0, 0, 1], 0))).unwrap();
         let at = listener.address().unwrap();
         let is_done = std::sync::atomic::AtomicBool::new(false);
         let is_over = || is_done.load(Ordering::Relaxed);
-        let answer = |_: &PageRequest, caller: &mut Caller| {
+        let answer = |_: &HttpRequest, caller: &mut Caller| {
             caller.respond(true, &HttpAnswer { code: 200, media: "text/plain", body: b"high".to_vec() }, &[]);
         };
         std::thread::scope(|scope| {
