@@ -997,7 +997,9 @@ fn monitoring_reads_what_a_worker_does() {
     let counted = |end: &str| number(&format!("nubrik_worker_jobs_total{{end=\"{end}\"}}"));
     until("both ended", || (counted("ran"), counted("failed")) == (1.0, 1.0));
     assert!(number("nubrik_worker_job_seconds_total") >= 0.2);
-    assert!(number("nubrik_shared_requests_total") > 0.0 && number("nubrik_shared_sent_bytes_total") > 0.0);
+    assert!(
+        number("nubrik_shared_requests_total") > 0.0 && number("nubrik_shared_received_bytes_total") > 0.0
+    );
     assert!(number("nubrik_worker_last_job_timestamp_seconds") > 1.6e9);
     let text = asked(&at, "GET", "/metrics").1;
     assert!(

@@ -8,13 +8,31 @@ use nubrik_bytes::{Decoder, Digest, Encoder, Layout};
 use nubrik_store::LocalStore;
 use parking_lot::Mutex;
 
-use crate::bundle::{SMALL, squeezed};
+use crate::bundle::{SMALL, content, squeezed};
 use crate::fetching::NearContents;
 use crate::index::{HANDED, object, object_with};
 use crate::pack::{ClosedPack, GrowingPack};
 use crate::publish::damaged;
 use crate::segment::ContentSpot;
 use crate::shelf::{HandedSpots, SharedStore, SharedTrouble};
+
+/// Where a content is, as rows say it.
+enum RowKind {
+    /// A head leads there.
+    Headed = 0,
+    /// It was handed over.
+    Handed = 1,
+    /// It is in the row itself.
+    Carried = 2,
+}
+
+/// A row that was read.
+enum HeardRow<'r> {
+    /// Where a content is, and whether no head leads there.
+    At(Digest, ContentSpot, bool),
+    /// A content: how many bytes it has, and its frame.
+    Carried(Digest, u64, &'r [u8]),
+}
 
 /// How many bytes of what was heard are kept for later builds.
 const TOLD_LIMIT: u64 = 8 << 20;
@@ -39,12 +57,19 @@ impl SharedStore {
         }
     }
 
-    /// Brings contents there that are not, and gives bytes that say where all of them are.
+    /// Brings contents there that are not, and gives bytes that say where all of them are. Up to `aboard` compressed bytes of small
+    /// ones are in these bytes themselves, the first time that they are handed over: what is wanted more than once is better put.
     ///
     /// # Errors
     /// When one cannot be put, or this machine has none of that digest.
-    pub fn hand_over(&self, contents: &[Digest], local: &LocalStore) -> Result<Vec<u8>, SharedTrouble> {
+    pub fn hand_over(
+        &self,
+        contents: &[Digest],
+        local: &LocalStore,
+        aboard: usize,
+    ) -> Result<Vec<u8>, SharedTrouble> {
         let mut rows = Encoder::new();
+        let mut left = aboard;
         let mut known: BTreeMap<Digest, Option<ContentSpot>> = BTreeMap::new();
         for digest in contents {
             known.entry(*digest).or_insert_with(|| self.spot(digest));
@@ -56,6 +81,14 @@ impl SharedStore {
             let bytes = local.read(digest).ok_or_else(missing)?;
             let frame = squeezed(&bytes).map_err(damaged)?;
             let (stored, raw) = (frame.len() as u64, bytes.len() as u64);
+            if raw < SMALL && frame.len() <= left && self.carried.lock().insert(*digest) {
+                left -= frame.len();
+                rows.u8(RowKind::Carried as u8);
+                digest.write(&mut rows);
+                rows.u64(raw);
+                rows.bytes(&frame);
+                continue;
+            }
             if raw >= SMALL {
                 self.put(&object(HANDED, digest), &frame)?;
                 self.handed().lock().insert(*digest, (ContentSpot { pack: None, at: 0, stored, raw }, true));
@@ -68,8 +101,7 @@ impl SharedStore {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
                 let is_handed = is_handed && self.handed().lock().get(digest).is_some_and(|(_, is)| *is);
-                (*digest, spot).write(&mut rows);
-                rows.bool(is_handed);
+                write_spot(&mut rows, digest, &spot, is_handed);
             }
         }
         Ok(rows.bytes)
@@ -110,19 +142,28 @@ impl SharedStore {
     fn handed(&self) -> &Mutex<HandedSpots> {
         self.handed.get_or_init(|| {
             let bytes = std::fs::read(self.told_file()).unwrap_or_default();
-            let mut told = HandedSpots::new();
-            read_rows(&bytes, &mut told);
-            Mutex::new(told)
+            let spots = rows_of(&bytes).filter_map(|row| match row {
+                HeardRow::At(digest, spot, is_handed) => Some((digest, (spot, is_handed))),
+                HeardRow::Carried(..) => None,
+            });
+            Mutex::new(spots.collect())
         })
     }
 
     fn told_file(&self) -> PathBuf {
-        self.accepted().cache.join("told")
+        self.accepted().cache.join("heard")
     }
 
     /// The same as [`SharedStore::learn`], and for later builds, too: what others made and was not fetched is found by them.
-    pub fn learn_for_later(&self, rows: &[u8]) {
-        self.learn(rows);
+    pub fn learn_for_later(&self, rows: &[u8], local: &LocalStore) {
+        self.learn(rows, local);
+        // What is in the rows themselves is kept already.
+        let mut spots = Encoder::new();
+        for row in rows_of(rows) {
+            if let HeardRow::At(digest, spot, is_handed) = row {
+                write_spot(&mut spots, &digest, &spot, is_handed);
+            }
+        }
         let file = self.told_file();
         let length = std::fs::metadata(&file).map_or(0, |data| data.len());
         // What is forgotten so is made again if it was not fetched by then.
@@ -131,23 +172,51 @@ impl SharedStore {
         how.create(true).write(true).append(!is_full).truncate(is_full);
         let written = std::fs::create_dir_all(&self.accepted().cache)
             .and_then(|()| how.open(&file))
-            .and_then(|mut file| file.write_all(rows));
+            .and_then(|mut file| file.write_all(&spots.bytes));
         // Where it cannot be written, later builds make again what was not fetched.
         let _ = written;
     }
 
-    /// Takes note of where contents are, as someone said who may. Whatever comes from there has the right digest, or does not count.
-    pub fn learn(&self, rows: &[u8]) {
-        read_rows(rows, &mut self.handed().lock());
+    /// Takes note of where contents are, as someone said who may, and keeps those that came with that. Whatever comes from there has
+    /// the right digest, or does not count.
+    pub fn learn(&self, rows: &[u8], local: &LocalStore) {
+        for row in rows_of(rows) {
+            match row {
+                HeardRow::At(digest, spot, is_handed) => {
+                    self.handed().lock().insert(digest, (spot, is_handed));
+                }
+                HeardRow::Carried(digest, raw, frame) if raw < SMALL && !local.has(&digest) => {
+                    if let Some(bytes) = content(frame, raw, &digest) {
+                        // What cannot be kept is missing when it is wanted.
+                        let _ = local.keep_content(&bytes, &digest, false);
+                    }
+                }
+                HeardRow::Carried(..) => {}
+            }
+        }
     }
 }
 
-/// Reads rows as far as they go.
-fn read_rows(rows: &[u8], handed: &mut HandedSpots) {
+/// Writes where a content is.
+fn write_spot(rows: &mut Encoder, digest: &Digest, spot: &ContentSpot, is_handed: bool) {
+    rows.u8(if is_handed { RowKind::Handed } else { RowKind::Headed } as u8);
+    digest.write(rows);
+    spot.write(rows);
+}
+
+/// Rows as far as they can be read.
+fn rows_of(rows: &[u8]) -> impl Iterator<Item = HeardRow<'_>> {
     let mut from = Decoder::new(rows);
-    for _ in 0..MOST {
-        let Ok((digest, spot)) = <(Digest, ContentSpot)>::read(&mut from) else { return };
-        let Ok(is_handed) = from.bool() else { return };
-        handed.insert(digest, (spot, is_handed));
-    }
+    let mut row = move || {
+        let kind = from.u8().ok()?;
+        let digest = from.digest().ok()?;
+        if kind == RowKind::Carried as u8 {
+            let raw = from.u64().ok()?;
+            return Some(HeardRow::Carried(digest, raw, from.bytes().ok()?));
+        }
+        let spot = ContentSpot::read(&mut from).ok()?;
+        let is_handed = kind == RowKind::Handed as u8;
+        (is_handed || kind == RowKind::Headed as u8).then_some(HeardRow::At(digest, spot, is_handed))
+    };
+    std::iter::from_fn(move || row()).take(MOST)
 }

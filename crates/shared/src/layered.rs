@@ -47,6 +47,12 @@ impl LayeredStore {
         }
     }
 
+    /// A content that this machine keeps, though none of these kinds: executable or not.
+    fn other_kind(&self, digest: &Digest, kinds: &[bool]) -> Option<Vec<u8>> {
+        let [kind] = kinds else { return None };
+        self.local.is_near(digest, !kind).then(|| self.local.content(digest, !kind))?
+    }
+
     fn elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
         let found = self.shared.index().results(key);
         let parts = found.iter().filter_map(|(_, entry)| match &entry.basis {
@@ -138,7 +144,14 @@ impl Store for LayeredStore {
                 kinds.push(*executable);
             }
         }
-        missing.retain(|_, kinds| !kinds.is_empty());
+        // What is kept here as a file of the other kind need not come.
+        missing.retain(|digest, kinds| {
+            let Some(bytes) = self.other_kind(digest, kinds) else { return !kinds.is_empty() };
+            for executable in kinds {
+                let _ = self.local.keep_content(&bytes, digest, *executable);
+            }
+            false
+        });
         let wanted: Vec<Digest> = missing.keys().copied().collect();
         let until = within.map(|within| Instant::now() + within);
         self.shared.bring(&wanted, (&*self.local, until), &|digest, bytes| {
@@ -155,7 +168,10 @@ impl Store for LayeredStore {
             // A damaged copy is gone: there may be a right one elsewhere.
             Opened::Missing | Opened::Damaged => {}
         }
-        let Some(bytes) = self.shared.content(digest) else { return Ok(Opened::Missing) };
+        let near = || self.other_kind(digest, &[executable]);
+        let Some(bytes) = near().or_else(|| self.shared.content(digest)) else {
+            return Ok(Opened::Missing);
+        };
         self.local.keep_content(&bytes, digest, executable)?;
         Ok(Opened::There(StoredContent::Bytes(bytes)))
     }

@@ -151,6 +151,8 @@ pub struct SharedStore {
     pub(crate) missing: OnceLock<Mutex<HashSet<Digest>>>,
     /// Where contents are that are behind no head.
     pub(crate) handed: OnceLock<Mutex<HandedSpots>>,
+    /// Contents that went with a job or an answer.
+    pub(crate) carried: Mutex<HashSet<Digest>>,
     pub(crate) counters: Counters,
     pub(crate) wire: Wire,
 }
@@ -198,6 +200,7 @@ impl SharedStore {
             absent: Mutex::default(),
             missing: OnceLock::new(),
             handed: OnceLock::new(),
+            carried: Mutex::default(),
             counters: Counters::default(),
             wire: Wire::new(),
         }

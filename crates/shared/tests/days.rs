@@ -273,18 +273,18 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     team.gives(&[3], &[]);
     let (boss, hand) = (team.local("boss"), team.local("hand"));
     let contents: Vec<Digest> = [1, 3, 6].map(|key| boss.keep_bytes(&content_of(key)).unwrap()).to_vec();
-    let rows = team.shared("boss").hand_over(&contents, &boss).unwrap();
+    let rows = team.shared("boss").hand_over(&contents, &boss, 0).unwrap();
     // What a head leads to is not put once more: one small content and a large one are.
     assert_eq!(team.files("jobs").len(), 2);
     let shared = team.shared("hand");
-    shared.learn(&rows);
+    shared.learn(&rows, &hand);
     let store = LayeredStore::new(hand, shared, None);
     store.bring(&contents.iter().map(|digest| (*digest, false)).collect::<Vec<_>>(), None);
     for (key, digest) in [1, 3, 6].iter().zip(&contents) {
         assert_eq!(store.bytes(digest), Some(content_of(*key)));
     }
     // A later build finds what an earlier one heard.
-    team.shared("later").learn_for_later(&rows);
+    team.shared("later").learn_for_later(&rows, &team.local("later"));
     let later = LayeredStore::new(team.local("later"), team.shared("later"), None);
     assert_eq!(later.bytes(&contents[0]), Some(content_of(1)));
     // Who heard nothing of them finds none, and nobody does when they are gone.
@@ -292,10 +292,10 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     assert_eq!((stranger.bytes(&contents[0]), stranger.bytes(&contents[1])), (None, Some(content_of(3))));
     team.files("jobs").iter().for_each(|file| fs::remove_file(file).unwrap());
     let late = team.shared("late");
-    late.learn(&rows);
+    late.learn(&rows, &team.local("late"));
     assert_eq!(LayeredStore::new(team.local("late"), late, None).bytes(&contents[0]), None);
     // What is older than a week goes when the store is pruned, and nothing of what heads lead to.
-    team.shared("boss").hand_over(&contents, &boss).unwrap();
+    team.shared("boss").hand_over(&contents, &boss, 0).unwrap();
     for file in team.files("jobs") {
         let put = std::time::UNIX_EPOCH + Duration::from_secs(team.now);
         fs::File::options().append(true).open(file).unwrap().set_modified(put).unwrap();
@@ -305,9 +305,50 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     assert_eq!((team.prunes(30).removed, team.files("jobs").len()), (2, 0));
     assert_eq!(team.taken(3), Some(content_of(3)));
     // Damaged rows are read as far as they go.
-    team.shared("odd").learn(&rows[..rows.len() / 2]);
+    team.shared("odd").learn(&rows[..rows.len() / 2], &team.local("odd"));
     let lacks = Digest::of(b"nobody has this");
-    assert!(team.shared("boss").hand_over(&[lacks], &boss).is_err());
+    assert!(team.shared("boss").hand_over(&[lacks], &boss, 0).is_err());
+}
+
+#[test]
+fn small_contents_go_with_the_job_the_first_time_and_by_the_store_after_that() {
+    let team = Team::new();
+    let (boss, hand) = (team.local("boss"), team.local("hand"));
+    let digest = |key: u64| boss.keep_bytes(&content_of(key)).unwrap();
+    let shared = team.shared("boss");
+    // A small one goes along, a large one does not, and neither does what would be too much.
+    let rows = shared.hand_over(&[digest(1), digest(3)], &boss, 1000).unwrap();
+    assert_eq!(team.files("jobs").len(), 1);
+    let other = shared.hand_over(&[digest(2)], &boss, 5).unwrap();
+    assert_eq!(team.files("jobs").len(), 2);
+    let there = team.shared("hand");
+    there.learn(&rows, &hand);
+    there.learn(&other, &hand);
+    let asked = there.traffic().requests;
+    let store = LayeredStore::new(hand.clone(), there.clone(), None);
+    assert_eq!((store.bytes(&digest(1)), there.traffic().requests), (Some(content_of(1)), asked));
+    // As a program, too, and without a request either.
+    store.bring(&[(digest(1), true)], None);
+    assert!(hand.is_near(&digest(1), true) && there.traffic().requests == asked);
+    assert_eq!(
+        (store.bytes(&digest(3)), store.bytes(&digest(2))),
+        (Some(content_of(3)), Some(content_of(2)))
+    );
+    // The second job that wants it says where it is.
+    let again = shared.hand_over(&[digest(1)], &boss, 1000).unwrap();
+    assert!(team.files("jobs").len() == 3 && again.len() < rows.len());
+    // Rows that were cut or changed give nothing else.
+    for at in 0..rows.len() {
+        let mut damaged = rows.clone();
+        damaged[at] ^= 0x11;
+        let odd = team.local("odd");
+        let shared = team.shared("odd");
+        shared.learn(&damaged, &odd);
+        shared.learn(&rows[..at], &odd);
+        for key in [1, 3] {
+            assert!(odd.bytes(&digest(key)).is_none_or(|bytes| bytes == content_of(key)));
+        }
+    }
 }
 
 #[derive(Clone, Debug)]

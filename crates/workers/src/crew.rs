@@ -18,7 +18,8 @@ use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 use parking_lot::Mutex;
 
 use crate::job::{
-    AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS, is_worker_name,
+    ABOARD, AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS,
+    is_worker_name,
 };
 use crate::{Alive, Boss, BossNews, MachineKind, WorkersTrouble};
 
@@ -181,8 +182,8 @@ impl Crew {
         paths.into_iter().map(source).collect()
     }
 
-    fn hand_over(&self, contents: &[Digest]) -> Option<Vec<u8>> {
-        let rows = self.shared.hand_over(contents, &self.local);
+    fn hand_over(&self, contents: &[Digest], aboard: usize) -> Option<Vec<u8>> {
+        let rows = self.shared.hand_over(contents, &self.local, aboard);
         rows.inspect_err(|e| self.note(format!("what it needs cannot be put into the shared cache: {e}")))
             .ok()
     }
@@ -195,7 +196,8 @@ impl Crew {
         let (made, sources): (Vec<&SetFile>, Vec<&SetFile>) = files.iter().partition(|file| file.is_made);
         let sources = self.sources(sources.iter().map(|file| &file.path))?;
         let contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
-        let rows = self.hand_over(&contents)?;
+        // Many jobs want them: they are put once.
+        let rows = self.hand_over(&contents, 0)?;
         let made = made.iter().map(|file| (file.path.to_string(), file.folder)).collect();
         let digest = self.local.keep_bytes(&JobSet { sources, made, rows }.encode()).ok()?;
         self.sets.lock().insert(set, digest);
@@ -211,7 +213,7 @@ impl Crew {
         for (_, memory) in &errand.made {
             contents.extend(contents_of(&memory_of_others(memory)?.outputs));
         }
-        let rows = self.hand_over(&contents)?;
+        let rows = self.hand_over(&contents, ABOARD)?;
         let sheet = JobSheet {
             build: self.boss.build(),
             number: errand.step.0,
@@ -288,7 +290,7 @@ impl Crew {
         let Some(entry) = result.entries.pop() else {
             return Some((step, StepAnswer::Not(format!("{machine} answered with nothing").into())));
         };
-        self.shared.learn_for_later(&sheet.rows);
+        self.shared.learn_for_later(&sheet.rows, &self.local);
         let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
         self.made.lock().insert(step, (digest_of(&entry.outputs), machine.clone()));
         Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine)))

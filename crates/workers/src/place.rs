@@ -23,7 +23,8 @@ use nubrik_store::{Basis, LocalStore, Opened, OutputRecord, RecordEntry, Store};
 use crate::WorkersTrouble;
 use crate::crew::contents_of;
 use crate::job::{
-    AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, RefusedMessage, ToolSheet,
+    ABOARD, AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, RefusedMessage,
+    ToolSheet,
 };
 use crate::turns::Turns;
 
@@ -356,7 +357,7 @@ impl WorkPlace {
         sheet: &mut JobSheet,
         client: &JobClient<'_>,
     ) -> Option<Result<(KeyedResult, Vec<u8>), JobFailure>> {
-        self.shared.learn(&sheet.rows);
+        self.shared.learn(&sheet.rows, &self.owner.local);
         let sources = match self.sources_of(sheet) {
             Ok((sources, graph)) => {
                 sheet.graph = graph;
@@ -406,7 +407,7 @@ impl WorkPlace {
             let list = self.store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
             let set = JobSet::decode(&list).map_err(|_| "a list of its sources is damaged")?;
             sets.push(set.files().map_err(|why| why.to_string())?);
-            self.shared.learn(&set.rows);
+            self.shared.learn(&set.rows, &self.owner.local);
             sources.extend(set.sources);
         }
         let graph = LoneStep::with_sets(&sheet.graph, sheet.step, &sets);
@@ -510,8 +511,8 @@ impl WorkPlace {
         };
         let mut contents = contents_of(&entry.outputs);
         contents.extend(parts);
-        let rows =
-            self.shared.hand_over(&contents, &self.owner.local).map_err(|trouble| trouble.to_string())?;
+        let rows = self.shared.hand_over(&contents, &self.owner.local, ABOARD);
+        let rows = rows.map_err(|trouble| trouble.to_string())?;
         let result = KeyedResult {
             folder: step.folder.as_str().to_owned(),
             made_of: Vec::new(),

@@ -8,6 +8,9 @@ use super::RefusedMessage;
 /// Up to so many compressed bytes go in the message; more go by the shared cache, and the message says which ones.
 const CARRIED: usize = 256 << 10;
 
+/// Up to so many compressed bytes of small contents go with a job or an answer: two requests fewer each, and nothing to remove later.
+pub(crate) const ABOARD: usize = 64 << 10;
+
 /// The most bytes, compressed, that a job or an answer may have.
 const SHEET_LIMIT: u64 = 256 << 20;
 

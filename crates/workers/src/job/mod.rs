@@ -10,7 +10,7 @@ use nubrik_source::WsPath;
 
 mod message;
 
-pub(crate) use message::Freight;
+pub(crate) use message::{ABOARD, Freight};
 use message::{SignedThing, opened, received, sent, signed};
 
 /// Members that may write this channel may give jobs.
@@ -19,7 +19,7 @@ pub const JOBS: &str = "jobs";
 /// Members that may write this channel may do them.
 pub const WORKERS: &str = "workers";
 
-const VERSION: u8 = 7;
+const VERSION: u8 = 8;
 
 /// Why a message of another machine does not count.
 #[derive(Clone, PartialEq, Eq, Debug)]
