@@ -3,17 +3,16 @@
 use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
-use std::time::{Duration, SystemTime, UNIX_EPOCH};
 
 use nubrik_session::{
     Agreement, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in,
     members_at, put_members,
 };
-use nubrik_shared::{KeyList, Member, NoRandomNumbers, PublicKey, SecretKey, is_channel};
+use nubrik_shared::{KeyList, Member, NoRandomNumbers, PublicKey, SecretKey, SharedStore, is_channel};
 use nubrik_wording::ago;
 use serde::Serialize;
 
-use super::shared_news::{SOON, age, days_left, is_old, until_expiry};
+use super::shared_news::{SOON, age, days_left, is_old, now, until_expiry};
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::{Choice, RootKey, SharedWork};
 use crate::exit::Exit;
@@ -28,6 +27,49 @@ struct SharedStateEvent<'a> {
     root: String,
     members: Vec<MemberRow>,
     keys: usize,
+    #[serde(flatten)]
+    health: Option<SharedHealth>,
+}
+
+/// How a shared cache is that was asked just now.
+#[derive(Serialize)]
+struct SharedHealth {
+    /// How long the list of members counts from now on.
+    expires_seconds: u64,
+    heads: Vec<HeadRow>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mirror: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    trouble: Option<String>,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    mirror_trouble: Option<String>,
+}
+
+#[derive(Serialize)]
+struct HeadRow {
+    channel: String,
+    member: String,
+    /// How long ago it was written.
+    age_seconds: u64,
+}
+
+impl SharedHealth {
+    fn of(store: &SharedStore) -> SharedHealth {
+        let (_, heads) = store.known();
+        let row = |(member, channel, when): (String, String, u64)| HeadRow {
+            channel,
+            member,
+            age_seconds: age(when).as_secs(),
+        };
+        let (mirror, mirror_trouble) = store.mirror_place().unzip();
+        SharedHealth {
+            expires_seconds: store.members().expires.saturating_sub(now()),
+            heads: heads.into_iter().map(row).collect(),
+            mirror,
+            trouble: store.trouble().map(|trouble| trouble.to_string()),
+            mirror_trouble: mirror_trouble.flatten(),
+        }
+    }
 }
 
 #[derive(Serialize)]
@@ -47,7 +89,7 @@ pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> C
             let next = format!("nubrik shared add NAME {} --root-key FILE", key.public());
             let lines =
                 [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
-            told(console, "new-key", "", Some(key.public()), (&KeyList::default(), 0), &lines);
+            told(console, ("new-key", ""), Some(key.public()), (&KeyList::default(), 0, None), &lines);
             Ok(Exit::Done)
         }
         Some(SharedWork::Create { at, root, secret, endpoint, region }) => {
@@ -195,7 +237,8 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             if let Some((_, Some(trouble))) = store.mirror_place() {
                 lines.push(("trouble", format!("of the mirror: {trouble}")));
             }
-            told(console, "used", &place, Some(settings.root), (&members, keys), &lines);
+            let health = Some(SharedHealth::of(&store));
+            told(console, ("used", &place), Some(settings.root), (&members, keys, health), &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
         SharedCache::Proposed(_) | SharedCache::None => {
@@ -206,7 +249,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 ("state", "you do not trust it yet, so no result is taken from there".to_owned()),
                 ("next", "nubrik shared trust   if this is the root key of your team".to_owned()),
             ]);
-            told(console, "proposed", &place, Some(settings.root), (&KeyList::default(), 0), &lines);
+            told(console, ("proposed", &place), Some(settings.root), (&KeyList::default(), 0, None), &lines);
             Ok(Exit::Done)
         }
     }
@@ -224,7 +267,13 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     // The shared cache and its mirror are said above.
     let is_said = |asked: &&Agreement| matches!(asked, Agreement::Store { .. });
     lines.extend(asked.iter().filter(|asked| !is_said(asked)).map(|asked| ("trusted", asked.to_string())));
-    told(console, "accepted", &settings.place.at, Some(settings.root), (&KeyList::default(), 0), &lines);
+    told(
+        console,
+        ("accepted", &settings.place.at),
+        Some(settings.root),
+        (&KeyList::default(), 0, None),
+        &lines,
+    );
     Ok(Exit::Done)
 }
 
@@ -264,7 +313,7 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         ("", "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned()),
         ("", "nubrik shared trust   on each machine that uses it".to_owned()),
     ];
-    told(console, "created", at, Some(key.public()), (&list, 0), &lines);
+    told(console, ("created", at), Some(key.public()), (&list, 0, None), &lines);
     Ok(Exit::Done)
 }
 
@@ -304,14 +353,13 @@ fn change(
     list.sequence += 1;
     list.expires = until(root.days);
     put_members(place, false, &list, &key).map_err(failed)?;
-    told(console, "changed", at, Some(settings.root), (&list, 0), &[("members", done)]);
+    told(console, ("changed", at), Some(settings.root), (&list, 0, None), &[("members", done)]);
     Ok(Exit::Done)
 }
 
 /// Days from now, in seconds since 1970.
 fn until(days: u32) -> u64 {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    (now + Duration::from_secs(u64::from(days) * 24 * 3600)).as_secs()
+    now() + u64::from(days) * 24 * 3600
 }
 
 /// Writes a secret key to a file that is not there yet, for its owner only.
@@ -330,10 +378,9 @@ fn write_key(console: Console, file: &Path, key: &SecretKey) -> CommandResult<()
 
 fn told(
     console: Console,
-    state: &'static str,
-    at: &str,
+    (state, at): (&'static str, &str),
     key: Option<PublicKey>,
-    (list, keys): (&KeyList, usize),
+    (list, keys, health): (&KeyList, usize, Option<SharedHealth>),
     lines: &[(&str, String)],
 ) {
     if console.is_json() {
@@ -344,7 +391,15 @@ fn told(
         };
         let root = key.map_or_else(String::new, |key| key.to_string());
         let members = list.members.iter().map(row).collect();
-        return console.event(&SharedStateEvent { event: "shared_cache", state, at, root, members, keys });
+        return console.event(&SharedStateEvent {
+            event: "shared_cache",
+            state,
+            at,
+            root,
+            members,
+            keys,
+            health,
+        });
     }
     let paint = console.paint(OutputStream::Output);
     for (word, text) in lines {

@@ -78,16 +78,19 @@ pub fn days_left(days: usize) -> String {
 /// Before so many days are left, nothing is said of the end of a list of members.
 pub const SOON: usize = 30;
 
-/// How many whole days a list of members counts from now.
-pub fn until_expiry(expires: u64) -> usize {
-    let now =
-        std::time::SystemTime::now().duration_since(std::time::UNIX_EPOCH).map_or(0, |now| now.as_secs());
-    usize::try_from(expires.saturating_sub(now) / (24 * 3600)).unwrap_or(usize::MAX)
+/// Seconds since 1970.
+pub fn now() -> u64 {
+    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.as_secs())
 }
 
+/// How many whole days a list of members counts from now.
+pub fn until_expiry(expires: u64) -> usize {
+    usize::try_from(expires.saturating_sub(now()) / (24 * 3600)).unwrap_or(usize::MAX)
+}
+
+/// How long ago something was, in seconds since 1970.
 pub fn age(when: u64) -> Duration {
-    let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
-    now.saturating_sub(Duration::from_secs(when))
+    Duration::from_secs(now().saturating_sub(when))
 }
 
 /// Whether a head is so old that newer ones may be withheld.
