@@ -2,21 +2,20 @@
 //!
 //! A sandbox is used again by another command that wants much the same: what both want stays, the rest is taken away.
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ffi::CString;
 use std::io;
 use std::os::unix::ffi::OsStrExt;
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 
+use crate::identities::{FolderState, Identity};
 use crate::sys::Order;
 
 // Attributes of mounts, from `linux/mount.h`.
 pub(crate) const READ_ONLY: u64 = 1;
 pub(crate) const NO_SETUID: u64 = 2;
 pub(crate) const NO_DEVICES: u64 = 4;
-
-/// Which file something is: its device and number there.
-pub(crate) type Identity = (u64, u64);
 
 /// Paths and orders, as the kernel takes them.
 #[derive(Default)]
@@ -129,9 +128,22 @@ impl Plan {
     }
 }
 
+/// Things that many sandboxes show, as they are laid out: two sandboxes that have the same ones need not be compared there.
+#[derive(Default)]
+pub(crate) struct LaidOut {
+    items: BTreeMap<Vec<u8>, Fitting>,
+    folders: BTreeSet<Vec<u8>>,
+    /// Folders that are shown whole, by their paths in the workspace.
+    pub whole: HashSet<String>,
+    /// How the folders were in which these things are: as long as they are so, the same things are there.
+    pub states: Vec<(Box<str>, FolderState)>,
+}
+
 /// What is in a sandbox besides what all sandboxes begin with.
 #[derive(Default)]
 pub(crate) struct Contents {
+    /// What many sandboxes have. Nothing of it is among the items, and no item is around something of it.
+    common: Option<Arc<LaidOut>>,
     items: BTreeMap<Vec<u8>, Fitting>,
     /// Folders that were made for the items, and empty ones.
     folders: BTreeSet<Vec<u8>>,
@@ -157,7 +169,59 @@ pub const ROOT: &str = "/nubrik";
 /// Folders that are in a sandbox anyway, and hold what is put there besides.
 const FURNISHED: [&str; 3] = ["/tmp", "/dev", ROOT];
 
+impl LaidOut {
+    /// Whether something of it is at a place, or, with `below`, in the folder there.
+    pub fn has(&self, at: &[u8], below: bool) -> bool {
+        let inside = [at, b"/"].concat();
+        let is_inside =
+            || self.items.range(inside.clone()..).next().is_some_and(|(at, _)| at.starts_with(&inside));
+        self.items.contains_key(at) || below && is_inside()
+    }
+}
+
 impl Contents {
+    /// What many sandboxes have, and nothing else so far.
+    pub fn with(common: Arc<LaidOut>) -> Contents {
+        Contents { common: Some(common), ..Contents::default() }
+    }
+
+    /// The same as what many sandboxes have: only files, folders and links of the workspace are in it.
+    pub fn into_common(self, whole: HashSet<String>, states: Vec<(Box<str>, FolderState)>) -> LaidOut {
+        let Contents { common: _, items, folders, own: _, tops: _, taken: _ } = self;
+        LaidOut { items, folders, whole, states }
+    }
+
+    /// Whether both have the same things of those that many sandboxes have.
+    fn has_common_of(&self, other: &Contents) -> bool {
+        match (&self.common, &other.common) {
+            (None, None) => true,
+            (Some(one), Some(other)) => Arc::ptr_eq(one, other),
+            _ => false,
+        }
+    }
+
+    fn item(&self, at: &[u8]) -> Option<&Fitting> {
+        self.items.get(at).or_else(|| self.common.as_ref()?.items.get(at))
+    }
+
+    fn has_folder(&self, path: &[u8]) -> bool {
+        self.folders.contains(path)
+            || self.common.as_ref().is_some_and(|common| common.folders.contains(path))
+    }
+
+    /// What it has that another one has not, or has otherwise: folders and items, each sorted.
+    fn beyond<'c>(&'c self, other: &Contents) -> (Vec<&'c Vec<u8>>, Vec<(&'c Vec<u8>, &'c Fitting)>) {
+        let common = self.common.as_deref().filter(|_| !self.has_common_of(other));
+        let folders = self.folders.iter().chain(common.into_iter().flat_map(|common| &common.folders));
+        let items = self.items.iter().chain(common.into_iter().flat_map(|common| &common.items));
+        let mut folders: Vec<&Vec<u8>> = folders.filter(|folder| !other.has_folder(folder)).collect();
+        let mut items: Vec<(&Vec<u8>, &Fitting)> =
+            items.filter(|(at, item)| other.item(at) != Some(item)).collect();
+        folders.sort_unstable();
+        items.sort_unstable_by_key(|(at, _)| *at);
+        (folders, items)
+    }
+
     /// Something is seen at a place.
     pub fn show(&mut self, at: Vec<u8>, from: CString, folder: bool, identity: Identity) {
         self.make_folders_to(&at, folder);
@@ -229,7 +293,7 @@ impl Contents {
         let ends = path.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
         for end in ends.chain(itself.then_some(path.len())) {
             let folder = &path[..end];
-            if folder != ROOT.as_bytes() && !self.folders.contains(folder) {
+            if folder != ROOT.as_bytes() && !self.has_folder(folder) {
                 self.folders.insert(folder.to_owned());
             }
         }
@@ -262,7 +326,8 @@ impl Contents {
         for (at, _) in before.own.iter().rev() {
             plan.add(Planned::Unmount, at)?;
         }
-        for (at, item) in before.items.iter().rev().filter(|(at, item)| self.items.get(*at) != Some(item)) {
+        let (folders, items) = before.beyond(self);
+        for (at, item) in items.into_iter().rev() {
             match item {
                 Fitting::Shown(_, folder, _) => {
                     plan.add(Planned::Unmount, at)?;
@@ -273,7 +338,7 @@ impl Contents {
                 Fitting::Link(_) => plan.add(Planned::RemoveFile, at)?,
             }
         }
-        for folder in before.folders.difference(&self.folders).collect::<Vec<_>>().into_iter().rev() {
+        for folder in folders.into_iter().rev() {
             plan.add(Planned::RemoveFolder, folder)?;
         }
         self.add_to(&mut plan, before)?;
@@ -281,10 +346,11 @@ impl Contents {
     }
 
     fn add_to(&self, plan: &mut Plan, before: &Contents) -> io::Result<()> {
-        for folder in self.folders.difference(&before.folders) {
+        let (folders, items) = self.beyond(before);
+        for folder in folders {
             plan.folder(folder)?;
         }
-        for (at, item) in self.items.iter().filter(|(at, item)| before.items.get(*at) != Some(item)) {
+        for (at, item) in items {
             match item {
                 Fitting::Shown(from, folder, _) => {
                     if !folder {

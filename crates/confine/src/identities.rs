@@ -8,7 +8,8 @@ use std::time::{SystemTime, UNIX_EPOCH};
 use parking_lot::Mutex;
 use rustix::fs::{AtFlags, FileType, Stat};
 
-use crate::furnish::Identity;
+/// Which file something is: its device and number there.
+pub(crate) type Identity = (u64, u64);
 
 /// A folder that changed less than this long ago may change again without a trace: its times tick slowly, on some file systems
 /// every other second. In nanoseconds.
@@ -20,8 +21,9 @@ pub(crate) struct Identities {
     folders: Mutex<HashMap<Box<str>, KnownFolder>>,
 }
 
+/// What a folder was when it was looked at.
 #[derive(Clone, Copy, PartialEq, Eq)]
-struct FolderState {
+pub(crate) struct FolderState {
     identity: Identity,
     /// Times of the last change of what is in it, and of it itself, in nanoseconds since 1970.
     times: [i128; 2],
@@ -64,6 +66,11 @@ impl FolderState {
 }
 
 impl Identities {
+    /// Whether folders are as they were.
+    pub fn are_so(workspace: &OwnedFd, states: &[(Box<str>, FolderState)]) -> bool {
+        states.iter().all(|(path, state)| FolderState::of(workspace, path) == Some(*state))
+    }
+
     /// Begins to look at paths of a workspace.
     pub fn look<'i>(&'i self, workspace: &'i OwnedFd) -> Look<'i> {
         Look { all: self, workspace, folders: HashMap::new() }
@@ -71,6 +78,11 @@ impl Identities {
 }
 
 impl<'i> Look<'i> {
+    /// How the folders were in which was looked; nothing where one of them has changed too lately to tell, or is not there.
+    pub fn states(self) -> Option<Vec<(Box<str>, FolderState)>> {
+        self.folders.into_iter().map(|(path, state)| Some((path.into(), state?))).collect()
+    }
+
     /// Which file or folder is at a path; `None` where something else is, or nothing.
     pub fn identify(&mut self, path: &'i str, folder: bool) -> Option<Identity> {
         let wanted = if folder { FileType::Directory } else { FileType::RegularFile };

@@ -46,8 +46,8 @@ pub use record::{Found, Hidden, Recorder, UsedPath, WrittenPath, can_record};
 pub use rules::{Access, RuleSet, Support, SystemFolders, support};
 pub use running::{Echo, Running};
 pub use sandbox::{
-    HOME, OF_SANDBOXES, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY, is_shown_to_steps,
-    look_ahead,
+    AllPlaces, CommonPlaces, HOME, OF_SANDBOXES, Sandbox, SandboxKind, SandboxPlace, Sandboxes, TEMPORARY,
+    is_shown_to_steps, look_ahead,
 };
 pub use sys::{
     Writers, allow_huge_pages, become_reaper, end_adopted, end_left_of, end_orphans, give_up_network,

@@ -14,9 +14,10 @@ use std::os::fd::OwnedFd;
 use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
+use std::sync::Arc;
 
-use crate::furnish::{Contents, Identity, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
-use crate::identities::Identities;
+use crate::furnish::{Contents, LaidOut, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
+use crate::identities::{Identities, Identity, Look};
 use crate::networks::{Loopback, OwnNetwork};
 use crate::rules::{DEVICES, READABLE};
 use crate::sys::{self, SandboxHandle, TemplateHandle};
@@ -109,6 +110,38 @@ pub enum SandboxPlace<'a> {
     /// The same, to be read and written: a terminal.
     Terminal(&'a Path),
 }
+
+/// Files, folders and links of the workspace that many sandboxes show: they are laid out once, as long as nothing is made, removed or
+/// renamed in the folders around them.
+#[derive(Default)]
+pub struct CommonPlaces {
+    files: Vec<Arc<str>>,
+    folders: Vec<Arc<str>>,
+    /// Each with where it leads.
+    links: Vec<(Arc<str>, Arc<str>)>,
+    laid: Mutex<Option<Arc<LaidOut>>>,
+}
+
+impl CommonPlaces {
+    /// Files, folders with all that is in them, and links.
+    pub fn new(
+        files: Vec<Arc<str>>,
+        folders: Vec<Arc<str>>,
+        links: Vec<(Arc<str>, Arc<str>)>,
+    ) -> CommonPlaces {
+        CommonPlaces { files, folders, links, laid: Mutex::default() }
+    }
+
+    /// All of them.
+    pub fn places(&self) -> impl Iterator<Item = SandboxPlace<'_>> {
+        let files = self.files.iter().map(|path| SandboxPlace::File(path));
+        let folders = self.folders.iter().map(|path| SandboxPlace::Folder(path));
+        files.chain(folders).chain(self.links.iter().map(|(path, to)| SandboxPlace::Link(path, to)))
+    }
+}
+
+/// What is to be in a sandbox: what many have, if there is that, and what only this one has.
+pub type AllPlaces<'p> = (Option<&'p CommonPlaces>, &'p [SandboxPlace<'p>]);
 
 /// What a sandbox has of its own besides what is seen in it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -298,8 +331,8 @@ impl Sandboxes {
     ///
     /// # Errors
     /// When the kernel refuses.
-    pub fn sandbox(&self, places: &[SandboxPlace<'_>], kind: SandboxKind) -> io::Result<Sandbox> {
-        let contents = self.contents(places)?;
+    pub fn sandbox(&self, places: AllPlaces<'_>, kind: SandboxKind) -> io::Result<Sandbox> {
+        let contents = self.all_contents(places)?;
         let mut empty = self.empty.lock();
         let fits =
             |sandbox: &Sandbox| sandbox.kind == kind && sandbox.contents.can_become(&contents, sandbox.taken);
@@ -333,9 +366,9 @@ impl Sandboxes {
     pub fn change(
         &self,
         mut sandbox: Box<Sandbox>,
-        places: &[SandboxPlace<'_>],
+        places: AllPlaces<'_>,
     ) -> Result<Box<Sandbox>, Box<Sandbox>> {
-        let Ok(contents) = self.contents(places) else { return Err(sandbox) };
+        let Ok(contents) = self.all_contents(places) else { return Err(sandbox) };
         let fits = sandbox.contents.can_become(&contents, sandbox.taken) && sandbox.contents.can_stay();
         if !fits || !sandbox.handle.is_kept() || sandbox.pending.lock().is_some() {
             return Err(sandbox);
@@ -350,10 +383,62 @@ impl Sandboxes {
     }
 
     /// What is to be in a sandbox.
-    fn contents(&self, places: &[SandboxPlace<'_>]) -> io::Result<Contents> {
-        let mut contents = Contents::default();
+    fn all_contents(&self, (common, own): AllPlaces<'_>) -> io::Result<Contents> {
+        let Some(common) = common else { return self.contents(own, Contents::default(), None) };
+        let laid = self.laid_out(common)?;
+        // What is around something that many have, or in its place, is put together with it.
+        let is_apart = |place: &SandboxPlace<'_>| match *place {
+            SandboxPlace::Folder(path) => !path.is_empty() && !laid.has(&in_root(path), true),
+            SandboxPlace::File(path)
+            | SandboxPlace::Own(path)
+            | SandboxPlace::Empty(path)
+            | SandboxPlace::Link(path, _)
+            | SandboxPlace::Outside(path, _) => !laid.has(&in_root(path), false),
+            SandboxPlace::Machine(_) | SandboxPlace::Terminal(_) => true,
+        };
+        if own.iter().all(is_apart) {
+            return self.contents(own, Contents::with(laid.clone()), Some(&laid.whole));
+        }
+        let all: Vec<SandboxPlace<'_>> = common.places().chain(own.iter().copied()).collect();
+        self.contents(&all, Contents::default(), None)
+    }
+
+    /// What many sandboxes have, as it is now.
+    fn laid_out(&self, common: &CommonPlaces) -> io::Result<Arc<LaidOut>> {
+        let known = common.laid.lock().clone();
+        if let Some(known) = known.filter(|laid| Identities::are_so(&self.workspace, &laid.states)) {
+            return Ok(known);
+        }
+        let places: Vec<SandboxPlace<'_>> = common.places().collect();
         let mut look = self.identities.look(&self.workspace);
-        let covered = covered(places);
+        let contents = self.contents_by(&places, Contents::default(), None, &mut look)?;
+        let states = look.states();
+        let is_known = states.is_some();
+        let whole = common.folders.iter().map(|path| path.to_string()).collect();
+        let laid = Arc::new(contents.into_common(whole, states.unwrap_or_default()));
+        *common.laid.lock() = is_known.then(|| laid.clone());
+        Ok(laid)
+    }
+
+    /// Some places, and what is there besides; `whole` are the folders that are there whole already.
+    fn contents(
+        &self,
+        places: &[SandboxPlace<'_>],
+        besides: Contents,
+        whole: Option<&HashSet<String>>,
+    ) -> io::Result<Contents> {
+        self.contents_by(places, besides, whole, &mut self.identities.look(&self.workspace))
+    }
+
+    fn contents_by<'l>(
+        &'l self,
+        places: &[SandboxPlace<'l>],
+        besides: Contents,
+        whole: Option<&HashSet<String>>,
+        look: &mut Look<'l>,
+    ) -> io::Result<Contents> {
+        let mut contents = besides;
+        let covered = covered(places, whole);
         for (place, covered) in places.iter().zip(covered) {
             match *place {
                 SandboxPlace::Own(path) => {
@@ -447,16 +532,17 @@ impl Sandboxes {
 }
 
 /// For each place whether it lies in a folder that is put into the sandbox whole.
-fn covered(places: &[SandboxPlace<'_>]) -> Vec<bool> {
+fn covered(places: &[SandboxPlace<'_>], besides: Option<&HashSet<String>>) -> Vec<bool> {
     let whole = |place: &SandboxPlace<'_>| {
         if let SandboxPlace::Folder(path) = place { Some(path.to_string()) } else { None }
     };
     let whole: HashSet<String> = places.iter().filter_map(whole).collect();
-    let is_covered = |path: &str| {
+    let is_in = |whole: &HashSet<String>, path: &str| {
         let above = path.match_indices('/').map(|(at, _)| &path[..at]);
         !whole.is_empty()
             && (!path.is_empty() && whole.contains("") || above.into_iter().any(|f| whole.contains(f)))
     };
+    let is_covered = |path: &str| is_in(&whole, path) || besides.is_some_and(|besides| is_in(besides, path));
     let is_covered = |place: &SandboxPlace<'_>| match *place {
         SandboxPlace::File(path)
         | SandboxPlace::Folder(path)

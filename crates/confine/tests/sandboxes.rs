@@ -6,11 +6,12 @@ use std::cell::RefCell;
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
+use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::{
-    CancelSwitch, Capture, Confinement, Ended, PipelineSpec, ROOT, Reach, Sandbox, SandboxKind, SandboxPlace,
-    Sandboxes, StageSpec, run,
+    CancelSwitch, Capture, CommonPlaces, Confinement, Ended, PipelineSpec, ROOT, Reach, Sandbox, SandboxKind,
+    SandboxPlace, Sandboxes, StageSpec, run,
 };
 use nubrik_testing::{Need, skip};
 
@@ -72,7 +73,7 @@ impl Fixture {
     }
 
     fn sandbox(&self) -> Sandbox {
-        self.sandboxes.sandbox(&self.places(), STEP).unwrap()
+        self.sandboxes.sandbox((None, &self.places()), STEP).unwrap()
     }
 
     fn run_in(&self, sandbox: &Sandbox, stages: Vec<StageSpec>) -> (Ended, String) {
@@ -256,7 +257,7 @@ fn files_of_the_machine_are_seen_where_they_are() {
     let mut places = fixture.places();
     places.extend([SandboxPlace::Machine(&tools), SandboxPlace::Outside("ext/data", &outside)]);
     for _ in 0..2 {
-        let sandbox = fixture.sandboxes.sandbox(&places, STEP).unwrap();
+        let sandbox = fixture.sandboxes.sandbox((None, &places), STEP).unwrap();
         let script =
             format!("{}; cat ext/data; echo; touch {}/new || echo no", gauge.display(), tools.display());
         let (ended, output) = fixture.run_in(&sandbox, vec![shell(&format!("exec 2>/dev/null; {script}"))]);
@@ -429,7 +430,7 @@ fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
             1 => fs::write(work.join("one/d"), "d").unwrap(),
             _ => {}
         }
-        let sandbox = fixture.sandboxes.sandbox(&places, STEP).unwrap();
+        let sandbox = fixture.sandboxes.sandbox((None, &places), STEP).unwrap();
         let leaves = if dice.roll(3) == 0 { "echo x > /tmp/own/left; chmod 700 /tmp/home;" } else { "" };
         let script = format!(
             "stat -c '%a %n' /tmp /tmp/* >&2; find . -mindepth 1 -printf '%y %P\n' | LC_ALL=C sort -k 2; \
@@ -464,6 +465,74 @@ fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
     }
     // Nothing was made in the workspace on the way.
     assert!(!work.join("one/l").exists() && !work.join("empty").exists() && !work.join("two/d").exists());
+}
+
+#[test]
+fn what_many_sandboxes_show_is_as_it_is_when_each_begins() {
+    let Some(fixture) = fixture() else { return };
+    let work = fixture.work();
+    for name in ["one", "two", "three"] {
+        fs::create_dir_all(work.join(name).join("b")).unwrap();
+        for file in ["a", "b/c", "d", "e"] {
+            fs::write(work.join(name).join(file), format!("{name}/{file}")).unwrap();
+        }
+    }
+    fs::create_dir_all(work.join("own1")).unwrap();
+    // Folders that changed a moment ago are looked at each time; these are remembered.
+    std::thread::sleep(Duration::from_millis(3_200));
+    let common = |files: &[&str], folders: &[&str], links: &[(&str, &str)]| {
+        let all = |paths: &[&str]| paths.iter().map(|path| Arc::from(*path)).collect();
+        CommonPlaces::new(
+            all(files),
+            all(folders),
+            links.iter().map(|(at, to)| (Arc::from(*at), Arc::from(*to))).collect(),
+        )
+    };
+    let many = [
+        common(&["two/a", "two/e", "three/b/c"], &[], &[("link", "two")]),
+        common(&["two/a", "one/a", "one/gone"], &["three"], &[]),
+        common(&["two/b/c", "two/d"], &[], &[]),
+    ];
+    let own = [
+        SandboxPlace::File("one/b/c"),
+        SandboxPlace::File("two/a"),
+        SandboxPlace::File("three/d"),
+        SandboxPlace::Folder("three"),
+        SandboxPlace::Folder("two"),
+        SandboxPlace::Empty("three/none"),
+        SandboxPlace::Empty("two/none"),
+        SandboxPlace::Link("one/l", "a"),
+    ];
+    let mut dice = Dice(77);
+    for round in 0..160 {
+        let mut places: Vec<SandboxPlace<'_>> = own.into_iter().filter(|_| dice.roll(4) == 0).collect();
+        places.push(SandboxPlace::Own("own1"));
+        let common = match dice.roll(4) {
+            3 => None,
+            which => Some(&many[which as usize]),
+        };
+        match dice.roll(10) {
+            0 => {
+                fs::write(work.join("new"), format!("edited {round}")).unwrap();
+                fs::rename(work.join("new"), work.join("two/a")).unwrap();
+            }
+            1 if work.join("two/d").exists() => fs::remove_file(work.join("two/d")).unwrap(),
+            1 => fs::write(work.join("two/d"), "d").unwrap(),
+            _ => {}
+        }
+        let all: Vec<SandboxPlace<'_>> =
+            common.into_iter().flat_map(|common| common.places()).chain(places.iter().copied()).collect();
+        let sandbox = fixture.sandboxes.sandbox((common, &places), STEP).unwrap();
+        let script =
+            "find . -mindepth 1 -printf '%y %P\n' | LC_ALL=C sort -k 2; test ! -e two/a || cat two/a";
+        let (ended, output) = fixture.run_in(&sandbox, vec![shell(script)]);
+        assert!(matches!(ended, Ended::Well), "{round}: {ended:?} {output}");
+        let shows_a =
+            all.iter().any(|p| matches!(p, SandboxPlace::File("two/a") | SandboxPlace::Folder("two")));
+        let a = if shows_a { fs::read_to_string(work.join("two/a")).unwrap() } else { String::new() };
+        assert_eq!(output, format!("{}{a}", expected(&all, &work)), "{round}: {all:?}");
+        assert_eq!(fixture.sandboxes.put_back(sandbox), 0);
+    }
 }
 
 #[test]

@@ -3,9 +3,9 @@
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::io;
 use std::path::PathBuf;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
-use nubrik_confine::SandboxPlace;
+use nubrik_confine::{CommonPlaces, SandboxPlace};
 use nubrik_disk::{Below, Signature};
 use nubrik_engine::{Readable, Readables};
 use parking_lot::Mutex;
@@ -41,6 +41,8 @@ pub(crate) struct Layout {
     whole: BTreeSet<Arc<str>>,
     /// These and those below them, as they were.
     watched: Vec<FolderBefore>,
+    /// What of it many sandboxes show.
+    common: OnceLock<CommonPlaces>,
 }
 
 /// Layouts of sets that many commands declare, by the sets.
@@ -132,6 +134,22 @@ impl Layout {
         layout.put.sort();
         layout.put.dedup();
         layout
+    }
+
+    /// The files, folders and links of the workspace in it, for all sandboxes that show them.
+    fn common(&self) -> &CommonPlaces {
+        self.common.get_or_init(|| {
+            let (mut files, mut folders, mut links) = (Vec::new(), Vec::new(), Vec::new());
+            for put in &self.put {
+                match put {
+                    Put::File(path) => files.push(path.clone()),
+                    Put::Folder(path) => folders.push(path.clone()),
+                    Put::Link(path, target) => links.push((path.clone(), target.clone())),
+                    Put::Outside(..) | Put::Own(_) | Put::Empty(_) | Put::Machine(_) | Put::Terminal(_) => {}
+                }
+            }
+            CommonPlaces::new(files, folders, links)
+        })
     }
 
     /// Whether a folder around a path is shown whole.
@@ -241,8 +259,8 @@ impl Furnishing {
         self.own.put.push(Put::Terminal("/dev/tty".into()));
     }
 
-    /// All places.
-    pub fn places(&self) -> Vec<SandboxPlace<'_>> {
+    /// All places: those of many commands, where they can be told apart, and the others.
+    pub fn places(&self) -> (Option<&CommonPlaces>, Vec<SandboxPlace<'_>>) {
         fn place(put: &Put) -> SandboxPlace<'_> {
             match put {
                 Put::File(path) => SandboxPlace::File(path),
@@ -255,7 +273,14 @@ impl Furnishing {
                 Put::Terminal(path) => SandboxPlace::Terminal(path),
             }
         }
-        self.all().map(place).collect()
+        match self.shared.as_ref().filter(|_| self.own.whole.is_empty()) {
+            None => (None, self.all().map(place).collect()),
+            Some(shared) => {
+                let is_common = |put: &&Put| matches!(put, Put::File(_) | Put::Folder(_) | Put::Link(..));
+                let others = shared.put.iter().filter(|put| !is_common(put));
+                (Some(shared.common()), others.chain(&self.own.put).map(place).collect())
+            }
+        }
     }
 
     /// The folder that is shown whole and in which names appeared, or went, since.
@@ -380,9 +405,10 @@ mod tests {
 
     /// Files and folders that are shown, sorted.
     fn shown(furnishing: &Furnishing) -> Vec<String> {
-        let mut all: Vec<String> = furnishing
-            .places()
-            .iter()
+        let (common, own) = furnishing.places();
+        let common = common.into_iter().flat_map(|common| common.places());
+        let mut all: Vec<String> = common
+            .chain(own)
             .map(|place| match place {
                 SandboxPlace::File(path) => format!("file {path}"),
                 SandboxPlace::Folder(path) => format!("folder {path}"),

@@ -12,7 +12,7 @@ use crate::aligned::apply;
 use crate::bundle::{CONTENT_LIMIT, PACK_LIMIT, content};
 use crate::index::{Shortcut, object};
 use crate::segment::ContentSpot;
-use crate::shelf::{Named, SharedStore, SharedTrouble, is_handed};
+use crate::shelf::{NamedObject, SharedStore, SharedTrouble, is_handed};
 
 /// After so many requests for parts of a pack the whole of it is fetched.
 const PICKED: u32 = 8;
@@ -120,8 +120,8 @@ impl SharedStore {
             Some(whole) => part_in(&whole, range).map_or_else(Vec::new, opened),
             None => {
                 match self.of_store(&name, Some(range.clone()), length, until, &|part| Some(opened(part))) {
-                    Named::Right(right, _) => right,
-                    Named::Wrong | Named::Absent => {
+                    NamedObject::Right(right, _) => right,
+                    NamedObject::Wrong | NamedObject::Absent => {
                         contents.iter().for_each(|(digest, _)| self.note_missing(digest));
                         return Vec::new();
                     }
@@ -147,12 +147,12 @@ impl SharedStore {
     fn lone_content(&self, digest: &Digest, spot: &ContentSpot, until: Option<Instant>) -> Option<Vec<u8>> {
         let check = |frame: &[u8]| content(frame, spot.raw, digest);
         match self.named(&self.object_of(digest, spot), spot.stored, until, check) {
-            Named::Right(bytes, _) => {
+            NamedObject::Right(bytes, _) => {
                 self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed);
                 return Some(bytes);
             }
-            Named::Wrong => self.fail(other_content(digest)),
-            Named::Absent => self.note_missing(digest),
+            NamedObject::Wrong => self.fail(other_content(digest)),
+            NamedObject::Absent => self.note_missing(digest),
         }
         None
     }
@@ -228,12 +228,12 @@ impl SharedStore {
             let raw = index.spot(&to).filter(is_bounded)?.raw;
             let is_it = |bytes: &[u8]| (Digest::of(bytes) == name).then_some(());
             let difference = match self.named(&object("differences", &name), length, until, is_it) {
-                Named::Right((), difference) => difference,
-                Named::Wrong => {
+                NamedObject::Right((), difference) => difference,
+                NamedObject::Wrong => {
                     self.fail(SharedTrouble::Lies(object("differences", &name)));
                     return None;
                 }
-                Named::Absent => return None,
+                NamedObject::Absent => return None,
             };
             bytes = apply(&bytes, &difference, raw)?;
             at = to;
@@ -307,12 +307,12 @@ impl SharedStore {
             let name = object("packs", digest);
             let is_it = |bytes: &[u8]| (Digest::of(bytes) == *digest).then_some(());
             let whole = match self.named(&name, PACK_LIMIT, until, is_it) {
-                Named::Right((), whole) => whole,
-                Named::Wrong => {
+                NamedObject::Right((), whole) => whole,
+                NamedObject::Wrong => {
                     self.fail(SharedTrouble::Lies(name));
                     return None;
                 }
-                Named::Absent => return None,
+                NamedObject::Absent => return None,
             };
             let mut held = self.packs.held.lock();
             held.push(*digest);

@@ -158,7 +158,7 @@ pub struct SharedStore {
 }
 
 /// What became of something that was asked for by its digest.
-pub(crate) enum Named<T> {
+pub(crate) enum NamedObject<T> {
     /// It was had: what was made of it, and its bytes.
     Right(T, Vec<u8>),
     /// It was had, and is something else.
@@ -434,9 +434,9 @@ impl SharedStore {
         limit: u64,
         until: Option<Instant>,
         check: impl Fn(&[u8]) -> Option<T> + Sync,
-    ) -> Named<T> {
+    ) -> NamedObject<T> {
         match self.of_mirror(name, None, limit, until, &check) {
-            Some((made, bytes)) => Named::Right(made, bytes),
+            Some((made, bytes)) => NamedObject::Right(made, bytes),
             None => self.of_store(name, None, limit, until, &check),
         }
     }
@@ -449,9 +449,9 @@ impl SharedStore {
         limit: u64,
         until: Option<Instant>,
         check: &impl Fn(&[u8]) -> Option<T>,
-    ) -> Named<T> {
+    ) -> NamedObject<T> {
         if self.absent.lock().contains(name) {
-            return Named::Absent;
+            return NamedObject::Absent;
         }
         let is_whole = part.is_none();
         let asked = self.asked(name, part, limit, until);
@@ -459,12 +459,12 @@ impl SharedStore {
         if asked == Some(None) && !is_handed(name) {
             self.absent.lock().insert(name.to_owned());
         }
-        let Some(bytes) = asked.flatten() else { return Named::Absent };
-        let Some(made) = check(&bytes) else { return Named::Wrong };
+        let Some(bytes) = asked.flatten() else { return NamedObject::Absent };
+        let Some(made) = check(&bytes) else { return NamedObject::Wrong };
         if is_whole {
             self.copy_to_mirror(name, &bytes);
         }
-        Named::Right(made, bytes)
+        NamedObject::Right(made, bytes)
     }
 
     /// The same of the mirror alone.
@@ -542,9 +542,9 @@ impl SharedStore {
         let name = object(kind, digest);
         let bytes = match self.named(&name, limit, None, |bytes| (Digest::of(bytes) == *digest).then_some(()))
         {
-            Named::Right((), bytes) => bytes,
-            Named::Absent => return None,
-            Named::Wrong => {
+            NamedObject::Right((), bytes) => bytes,
+            NamedObject::Absent => return None,
+            NamedObject::Wrong => {
                 self.fail(SharedTrouble::Lies(name));
                 return None;
             }

@@ -19,7 +19,7 @@ pub use exchange::{
     is_pool,
 };
 pub use job::{JOBS, RefusedMessage, WORKERS, is_worker_name};
-pub use meter::JobEnd;
+pub use meter::WorkEnd;
 pub use place::{DoneJob, JobClient, NotDone, OpenedJob, PlaceOwner, ToolTeller, WorkPlace};
 pub use serving::{SharedRenewal, WorkSite, WorkedJob, WorkerListener};
 pub use trouble::WorkersTrouble;

@@ -14,7 +14,7 @@ use crate::Hand;
 
 /// How a job ended on this machine.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
-pub enum JobEnd {
+pub enum WorkEnd {
     /// Its step made its result.
     Ran,
     /// The commands of its step failed: its client runs them once more.
@@ -33,30 +33,30 @@ pub enum JobEnd {
     Unsent,
 }
 
-impl JobEnd {
+impl WorkEnd {
     /// All ways in which jobs end.
-    pub const ALL: [JobEnd; 8] = [
-        JobEnd::Ran,
-        JobEnd::Failed,
-        JobEnd::Unfit,
-        JobEnd::Undone,
-        JobEnd::Refused,
-        JobEnd::HandedBack,
-        JobEnd::Unwanted,
-        JobEnd::Unsent,
+    pub const ALL: [WorkEnd; 8] = [
+        WorkEnd::Ran,
+        WorkEnd::Failed,
+        WorkEnd::Unfit,
+        WorkEnd::Undone,
+        WorkEnd::Refused,
+        WorkEnd::HandedBack,
+        WorkEnd::Unwanted,
+        WorkEnd::Unsent,
     ];
 
     /// As monitoring systems see it.
     pub fn word(self) -> &'static str {
         match self {
-            JobEnd::Ran => "ran",
-            JobEnd::Failed => "failed",
-            JobEnd::Unfit => "unfit",
-            JobEnd::Undone => "undone",
-            JobEnd::Refused => "refused",
-            JobEnd::HandedBack => "handed_back",
-            JobEnd::Unwanted => "unwanted",
-            JobEnd::Unsent => "unsent",
+            WorkEnd::Ran => "ran",
+            WorkEnd::Failed => "failed",
+            WorkEnd::Unfit => "unfit",
+            WorkEnd::Undone => "undone",
+            WorkEnd::Refused => "refused",
+            WorkEnd::HandedBack => "handed_back",
+            WorkEnd::Unwanted => "unwanted",
+            WorkEnd::Unsent => "unsent",
         }
     }
 }
@@ -72,7 +72,7 @@ struct OpenedCaches {
 /// Counts what a worker does.
 #[derive(Default)]
 pub(crate) struct WorkMeter {
-    ends: [AtomicU64; JobEnd::ALL.len()],
+    ends: [AtomicU64; WorkEnd::ALL.len()],
     micros: AtomicU64,
     /// When the last job ended, in seconds since 1970; 0 for none.
     last: AtomicU64,
@@ -96,7 +96,7 @@ fn sum(a: Traffic, b: Traffic) -> Traffic {
 
 impl WorkMeter {
     /// Takes note of a job that ended, and how long it ran.
-    pub fn ended(&self, end: JobEnd, took: Duration) {
+    pub fn ended(&self, end: WorkEnd, took: Duration) {
         let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
         self.ends[end as usize].fetch_add(1, Ordering::Relaxed);
         self.micros.fetch_add(took.as_micros() as u64, Ordering::Relaxed);
@@ -134,7 +134,7 @@ impl WorkMeter {
         };
         let own =
             vec![label("name", &alive.name), label("version", version), label("machine", &alive.machine)];
-        let ends = JobEnd::ALL.iter().map(|end| Sample {
+        let ends = WorkEnd::ALL.iter().map(|end| Sample {
             labels: vec![label("end", end.word())],
             value: self.ends[*end as usize].load(Ordering::Relaxed) as f64,
         });

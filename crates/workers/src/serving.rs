@@ -14,7 +14,7 @@ use nubrik_web::{Caller, HttpRequest, Listener};
 
 use crate::meter::WorkMeter;
 use crate::{
-    DoneJob, ExchangeTrouble, Hand, JobClient, JobEnd, NotDone, OpenedJob, TakenJob, ToolTeller, Turns,
+    DoneJob, ExchangeTrouble, Hand, JobClient, NotDone, OpenedJob, TakenJob, ToolTeller, Turns, WorkEnd,
     WorkPlace,
 };
 
@@ -59,7 +59,7 @@ pub struct WorkedJob<'a> {
     /// The build that it is of.
     pub build: &'a str,
     /// How it ended.
-    pub end: JobEnd,
+    pub end: WorkEnd,
     /// Why it has no result, for people.
     pub why_not: Option<&'a str>,
     /// How long it ran.
@@ -198,7 +198,7 @@ impl Shift<'_> {
                 Ok(opened) => opened,
                 Err(why) => {
                     // Another one may know who signed it; if nobody does, who sent it hears that from the server.
-                    self.over("", &job.build, (JobEnd::Refused, Some(&why.to_string())), began.get());
+                    self.over("", &job.build, (WorkEnd::Refused, Some(&why.to_string())), began.get());
                     job.pass_on();
                     continue;
                 }
@@ -213,7 +213,7 @@ impl Shift<'_> {
             let (say, end, why) = self.said_of(done.as_ref());
             match self.settle((job, number), done) {
                 None => self.over(&say, &build, (end, why.as_deref()), began.get()),
-                Some(unsent) => self.over(&say, &build, (JobEnd::Unsent, Some(&unsent)), began.get()),
+                Some(unsent) => self.over(&say, &build, (WorkEnd::Unsent, Some(&unsent)), began.get()),
             }
             let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
             if cancel.is_thrown() || is_old {
@@ -226,22 +226,22 @@ impl Shift<'_> {
     }
 
     /// What a job did, for people, how it ended, and why it has no result.
-    fn said_of(&self, done: Option<&DoneJob>) -> (String, JobEnd, Option<String>) {
+    fn said_of(&self, done: Option<&DoneJob>) -> (String, WorkEnd, Option<String>) {
         let nothing = |end, why: &str| (String::new(), end, Some(why.to_owned()));
         match done {
             Some(DoneJob { say, end, .. }) => {
                 let (end, why) = match end {
-                    Ok(()) => (JobEnd::Ran, None),
-                    Err(NotDone::Failed(why)) => (JobEnd::Failed, Some(why)),
-                    Err(NotDone::Unfit(why)) => (JobEnd::Unfit, Some(why)),
-                    Err(NotDone::Undone(why)) => (JobEnd::Undone, Some(why)),
+                    Ok(()) => (WorkEnd::Ran, None),
+                    Err(NotDone::Failed(why)) => (WorkEnd::Failed, Some(why)),
+                    Err(NotDone::Unfit(why)) => (WorkEnd::Unfit, Some(why)),
+                    Err(NotDone::Undone(why)) => (WorkEnd::Undone, Some(why)),
                 };
                 (say.clone(), end, why.cloned())
             }
             None if self.machine.is_thrown() => {
-                nothing(JobEnd::HandedBack, "it is handed back, since this worker stops")
+                nothing(WorkEnd::HandedBack, "it is handed back, since this worker stops")
             }
-            None => nothing(JobEnd::Unwanted, "it was stopped"),
+            None => nothing(WorkEnd::Unwanted, "it was stopped"),
         }
     }
 
@@ -311,7 +311,7 @@ impl Shift<'_> {
         Some((place.again(cancel.clone(), shared).ok()?, cancel))
     }
 
-    fn over(&self, say: &str, build: &str, (end, why_not): (JobEnd, Option<&str>), began: Instant) {
+    fn over(&self, say: &str, build: &str, (end, why_not): (WorkEnd, Option<&str>), began: Instant) {
         let took = began.elapsed();
         self.meter.ended(end, took);
         self.listener.over(&WorkedJob { say, build, end, why_not, took });

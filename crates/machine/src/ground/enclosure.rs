@@ -178,7 +178,8 @@ impl Machine {
                 };
                 let image = self.image_of(wanted)?;
                 let sandboxes = image.as_deref().map_or(&**sandboxes, |image| &image.sandboxes);
-                let sandbox = sandboxes.sandbox(&furnishing.places(), kind)?;
+                let (common, own) = furnishing.places();
+                let sandbox = sandboxes.sandbox((common, &own), kind)?;
                 Ok(Enclosure::Sandbox(Box::new(sandbox), furnishing, image))
             }
             Means::Rules(_) if wanted.root.is_some() => {
@@ -235,7 +236,8 @@ impl Machine {
     ) -> Result<Enclosure, Box<Sandbox>> {
         let Means::Sandboxes(sandboxes) = self.means() else { return Err(sandbox) };
         let Ok(furnishing) = self.furnishing(wanted) else { return Err(sandbox) };
-        let sandbox = sandboxes.change(sandbox, &furnishing.places())?;
+        let (common, own) = furnishing.places();
+        let sandbox = sandboxes.change(sandbox, (common, &own))?;
         Ok(Enclosure::Sandbox(sandbox, furnishing, None))
     }
 
