@@ -1,13 +1,13 @@
 //! Plays a team that writes results every day, with the real writer, the real store and the real reader, and says what the index of
 //! the shared cache costs:
 //!
-//!     cargo run --release -p nubrik-shared --example month -- DAYS BUILDS RESULTS STEPS
+//!     cargo run --release -p nubrik-shared --example month -- DAYS BUILDS RESULTS STEPS BYTES
 //!
 //! Each day has so many builds that write, each with so many new results of so many steps in all. Every third day all that was
 //! used in the last week is kept and the rest is pruned. A reader looks once a day, another one once a week, and each day one who
 //! knows nothing yet. Printed for each day: how many results the index has, its bytes (which the new one fetches) and how many those
-//! are for each result; requests and MiB of the other two; and how many seconds and MiB of memory the new one takes. Records are as
-//! large as those of compiled C (`MADE_OF`, two parts that a result rests on).
+//! are for each result; requests and MiB of the other two; and how many seconds the new one takes. A result says in
+//! so many BYTES what it was made of: some 5,000 after compression for C that reads fifty headers, 300 for a step that reads two files.
 
 use std::error::Error;
 use std::fs;
@@ -21,9 +21,6 @@ use nubrik_web::{Address, Asker, Objects, TlsFiles};
 
 /// So many days of use keep a result.
 const KEPT_DAYS: u64 = 7;
-
-/// How many bytes say what a result was made of, as a C source with its headers has them.
-const MADE_OF: usize = 420;
 
 const DAY: u64 = 86_400;
 
@@ -69,18 +66,10 @@ fn noise(seed: u64, length: usize) -> Vec<u8> {
     bytes
 }
 
-/// This program's memory now, in bytes.
-fn memory() -> u64 {
-    let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let line = status.lines().find_map(|line| line.strip_prefix("VmRSS:"));
-    let kib: Option<u64> = line.and_then(|line| line.trim().strip_suffix("kB")?.trim().parse().ok());
-    kib.unwrap_or(0) << 10
-}
-
 fn main() -> Result<(), Box<dyn Error>> {
     let numbers: Vec<u64> = std::env::args().skip(1).map(|text| text.parse()).collect::<Result<_, _>>()?;
-    let [days, builds, results, steps] = numbers[..] else {
-        return Err("usage: month DAYS BUILDS RESULTS STEPS".into());
+    let [days, builds, results, steps, made_of] = numbers[..] else {
+        return Err("usage: month DAYS BUILDS RESULTS STEPS BYTES".into());
     };
     let (root, writer) = (SecretKey::generate()?, SecretKey::generate()?);
     let mut team = Team { folder: tempfile::tempdir()?, root, writer, now: 20_000 * DAY };
@@ -90,8 +79,8 @@ fn main() -> Result<(), Box<dyn Error>> {
     let local = Arc::new(LocalStore::open(&team.folder.path().join("local"))?);
     let parts: Vec<Digest> =
         (0..200).map(|number| local.keep_bytes(&noise(number, 300))).collect::<Result<_, _>>()?;
-    println!("       results index: MiB, bytes each");
-    println!("day                            a day: requests MiB  a week: s MiB  new: s, MiB of memory");
+    println!("                   index: MiB,  bytes   a day: requests, MiB");
+    println!("day   results            each result          a week: both  new: s");
     let mut made = 1_000_000u64;
     for day in 0..days {
         for _ in 0..builds {
@@ -109,13 +98,14 @@ fn main() -> Result<(), Box<dyn Error>> {
                     ..RecordEntry::default()
                 };
                 let folder = format!("area{}/lib{}/compile_source_{step}", step % 97, step % 1013);
-                let made_of = noise(step, MADE_OF);
+                let made_of = noise(made, usize::try_from(made_of)?);
                 given.push((
                     Digest::of(&made.to_le_bytes()),
                     KeyedResult { folder, made_of, entries: vec![entry] },
                 ));
             }
-            team.publisher()?.publish(&shared, &uploads, &given, &[])?;
+            let used: Vec<Digest> = given.iter().map(|(key, _)| *key).collect();
+            team.publisher()?.publish(&shared, &uploads, &given, &used)?;
         }
         team.now += DAY;
         if day % 3 == 2 {
@@ -134,15 +124,14 @@ fn main() -> Result<(), Box<dyn Error>> {
         let daily = said(&*asked("daily")?);
         let weekly = if day % 7 == 6 { said(&*asked("weekly")?) } else { "-".to_owned() };
         // Whoever knows nothing yet asks for the whole index.
-        let (before, began) = (memory(), Instant::now());
+        let began = Instant::now();
         let new = asked(&format!("new{day}"))?;
-        let (took, held) = (began.elapsed().as_secs_f64(), memory().saturating_sub(before));
+        let took = began.elapsed().as_secs_f64();
         let (keys, bytes) = (new.known().0, new.traffic().moved as f64);
         println!(
-            "{day:>3} {keys:>9} {:>10.1} {:>6.0} {daily:>14} {weekly:>14} {took:>8.2} {:>8.0}",
+            "{day:>3} {keys:>9} {:>10.1} {:>6.0} {daily:>14} {weekly:>14} {took:>8.2}",
             bytes / f64::from(1 << 20),
             bytes / keys.max(1) as f64,
-            held as f64 / f64::from(1 << 20),
         );
         fs::remove_dir_all(team.folder.path().join(format!("new{day}")))?;
     }
