@@ -169,6 +169,12 @@ pub const ROOT: &str = "/nubrik";
 /// Folders that are in a sandbox anyway, and hold what is put there besides.
 const FURNISHED: [&str; 3] = ["/tmp", "/dev", ROOT];
 
+/// What one sandbox has and another one has not, or has otherwise, sorted by its places.
+struct Beyond<'c> {
+    folders: Vec<&'c Vec<u8>>,
+    items: Vec<(&'c Vec<u8>, &'c Fitting)>,
+}
+
 impl LaidOut {
     /// Whether something of it is at a place, or, with `below`, in the folder there.
     pub fn has(&self, at: &[u8], below: bool) -> bool {
@@ -209,8 +215,8 @@ impl Contents {
             || self.common.as_ref().is_some_and(|common| common.folders.contains(path))
     }
 
-    /// What it has that another one has not, or has otherwise: folders and items, each sorted.
-    fn beyond<'c>(&'c self, other: &Contents) -> (Vec<&'c Vec<u8>>, Vec<(&'c Vec<u8>, &'c Fitting)>) {
+    /// What it has that another one has not, or has otherwise.
+    fn beyond<'c>(&'c self, other: &Contents) -> Beyond<'c> {
         let common = self.common.as_deref().filter(|_| !self.has_common_of(other));
         let folders = self.folders.iter().chain(common.into_iter().flat_map(|common| &common.folders));
         let items = self.items.iter().chain(common.into_iter().flat_map(|common| &common.items));
@@ -219,7 +225,7 @@ impl Contents {
             items.filter(|(at, item)| other.item(at) != Some(item)).collect();
         folders.sort_unstable();
         items.sort_unstable_by_key(|(at, _)| *at);
-        (folders, items)
+        Beyond { folders, items }
     }
 
     /// Something is seen at a place.
@@ -326,7 +332,7 @@ impl Contents {
         for (at, _) in before.own.iter().rev() {
             plan.add(Planned::Unmount, at)?;
         }
-        let (folders, items) = before.beyond(self);
+        let Beyond { folders, items } = before.beyond(self);
         for (at, item) in items.into_iter().rev() {
             match item {
                 Fitting::Shown(_, folder, _) => {
@@ -346,7 +352,7 @@ impl Contents {
     }
 
     fn add_to(&self, plan: &mut Plan, before: &Contents) -> io::Result<()> {
-        let (folders, items) = self.beyond(before);
+        let Beyond { folders, items } = self.beyond(before);
         for folder in folders {
             plan.folder(folder)?;
         }

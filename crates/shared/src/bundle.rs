@@ -38,6 +38,40 @@ pub fn expanded(frame: &[u8], raw: u64) -> Option<Vec<u8>> {
     (bytes.len() as u64 == raw).then_some(bytes)
 }
 
+/// Compresses pieces that are much like some bytes, which are put before each of them.
+pub(crate) struct Squeezer(zstd::bulk::Compressor<'static>);
+
+impl Squeezer {
+    /// # Errors
+    /// When there is no memory for it.
+    pub fn after(before: &[u8]) -> std::io::Result<Squeezer> {
+        let compressor = match before {
+            [] => zstd::bulk::Compressor::new(LEVEL),
+            before => zstd::bulk::Compressor::with_dictionary(LEVEL, before),
+        };
+        compressor.map(Squeezer)
+    }
+
+    /// A piece as a frame of zstd.
+    ///
+    /// # Errors
+    /// When it cannot be compressed.
+    pub fn squeezed(&mut self, bytes: &[u8]) -> std::io::Result<Vec<u8>> {
+        self.0.compress(bytes)
+    }
+}
+
+/// What a frame holds that was compressed after some bytes, if that is as much as is said and not more.
+pub(crate) fn expanded_after(frame: &[u8], raw: u64, before: &[u8]) -> Option<Vec<u8>> {
+    if before.is_empty() || raw > CONTENT_LIMIT {
+        return expanded(frame, raw);
+    }
+    let mut bytes = Vec::new();
+    let decoder = zstd::stream::read::Decoder::with_dictionary(frame, before).ok()?;
+    decoder.take(raw + 1).read_to_end(&mut bytes).ok()?;
+    (bytes.len() as u64 == raw).then_some(bytes)
+}
+
 /// The content of a frame, if its digest is the one that is wanted.
 pub(crate) fn content(frame: &[u8], raw: u64, digest: &Digest) -> Option<Vec<u8>> {
     expanded(frame, raw).filter(|bytes| Digest::of(bytes) == *digest)

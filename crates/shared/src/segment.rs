@@ -2,18 +2,34 @@
 
 use std::collections::btree_map::Entry;
 use std::collections::{BTreeMap, HashMap};
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Layout, Truncated, layout};
 use nubrik_store::RecordEntry;
 use parking_lot::Mutex;
 
-use crate::bundle::{expanded, squeezed};
+use crate::bundle::{Squeezer, expanded, expanded_after, squeezed};
 
-const VERSION: u8 = 2;
+const VERSION: u8 = 3;
+
+/// Segments of this version have no dictionary.
+const WITHOUT_DICTIONARY: u8 = 2;
 
 /// How many bytes of records are compressed together.
 const BLOCK: usize = 64 << 10;
+
+/// So many bytes of records are put before each block when it is compressed, at most: records name the same headers and tools again and
+/// again, more of them than a block has.
+const DICTIONARY: usize = 256 << 10;
+
+/// A dictionary has at most one byte of so many that its segment has.
+const OF_ALL: usize = 8;
+
+/// From so many records some are taken for the dictionary.
+const SAMPLES: usize = 64;
+
+/// So many blocks are held open at most.
+const OPEN: usize = 512;
 
 /// The most bytes that a block may expand to: a record is never parted.
 const BLOCK_LIMIT: u64 = 64 << 20;
@@ -78,16 +94,68 @@ pub(crate) struct RecordSegment {
     /// What leads from one content to another one: the new one, the old one, the object, and its length.
     shortcuts: Vec<(Digest, Digest, Digest, u64)>,
     blocks: Vec<(u64, Vec<u8>)>,
+    /// Some records, compressed: what was before each block when it was. Nothing where there was nothing.
+    dictionary: (u64, Vec<u8>),
     open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
+    /// The dictionary as it is put before blocks; nothing where it is damaged.
+    before: OnceLock<Option<Vec<u8>>>,
 }
 
-layout!(RecordSegment { packs, spots, keys, folders, shortcuts, blocks } without { open: Mutex::default() });
+layout!(RecordSegment { packs, spots, keys, folders, shortcuts, blocks, dictionary } without {
+    open: Mutex::default(),
+    before: OnceLock::new(),
+});
+
+/// A segment as it was before there were dictionaries.
+struct PlainSegment {
+    packs: Vec<Digest>,
+    spots: Vec<(Digest, u32, u64, u64, u64)>,
+    keys: Vec<(u64, u32, u32)>,
+    folders: Vec<(u64, u32, u32)>,
+    shortcuts: Vec<(Digest, Digest, Digest, u64)>,
+    blocks: Vec<(u64, Vec<u8>)>,
+}
+
+layout!(PlainSegment { packs, spots, keys, folders, shortcuts, blocks });
+
+impl From<PlainSegment> for RecordSegment {
+    fn from(plain: PlainSegment) -> RecordSegment {
+        let PlainSegment { packs, spots, keys, folders, shortcuts, blocks } = plain;
+        let (dictionary, open, before) = Default::default();
+        RecordSegment { packs, spots, keys, folders, shortcuts, blocks, dictionary, open, before }
+    }
+}
 
 /// The first bytes of a key, as they are sorted.
 pub(crate) fn beginning(key: &Digest) -> u64 {
     let mut first = [0; 8];
     first.copy_from_slice(&key.0[..8]);
     u64::from_be_bytes(first)
+}
+
+/// A record as blocks have it.
+fn write_record(block: &mut Encoder, key: &Digest, result: &KeyedResult) {
+    key.write(block);
+    result.write(block);
+}
+
+/// Records from all over a segment, so that what is in many of them is in these; nothing where there are few records.
+fn dictionary_of(results: &KeyedResults) -> Vec<u8> {
+    // A dictionary of zstd's own kind would begin with another byte.
+    let mut some = Encoder::new();
+    some.u8(0);
+    let mut count = 0;
+    for (key, result) in results.iter().step_by(results.len() / SAMPLES + 1) {
+        write_record(&mut some, key, result);
+        count += 1;
+        if some.bytes.len() >= DICTIONARY {
+            break;
+        }
+    }
+    let all = some.bytes.len() / count.max(1) * results.len();
+    let most = if all < 2 * BLOCK { 0 } else { DICTIONARY.min(all / OF_ALL) };
+    some.bytes.truncate(most);
+    some.bytes
 }
 
 /// A segment as bytes.
@@ -103,18 +171,19 @@ pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
     let mut folders: Vec<(u64, u32, u32)> = Vec::new();
     let mut blocks: Vec<(u64, Vec<u8>)> = Vec::new();
     let mut block = Encoder::new();
+    let before = dictionary_of(results);
+    let mut squeezer = Squeezer::after(&before)?;
     for (key, result) in results {
         let (number, at) = (blocks.len() as u32, block.bytes.len() as u32);
         keys.push((beginning(key), number, at));
         folders.push((beginning(&Digest::of(result.folder.as_bytes())), number, at));
-        key.write(&mut block);
-        result.write(&mut block);
+        write_record(&mut block, key, result);
         if block.bytes.len() >= BLOCK {
-            blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
+            blocks.push((block.bytes.len() as u64, squeezer.squeezed(&block.bytes)?));
             block = Encoder::new();
         }
     }
-    blocks.push((block.bytes.len() as u64, squeezed(&block.bytes)?));
+    blocks.push((block.bytes.len() as u64, squeezer.squeezed(&block.bytes)?));
     folders.sort_unstable();
     let number = |pack: &Digest| packs.binary_search(pack).ok();
     let row = |(digest, spot): (&Digest, &ContentSpot)| {
@@ -125,8 +194,19 @@ pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
     let shortcut =
         |((new, old), (object, length)): (&(Digest, Digest), &(Digest, u64))| (*new, *old, *object, *length);
     let shortcuts = shortcuts.iter().map(shortcut).collect();
-    let open = Mutex::default();
-    let segment = RecordSegment { packs: packs.clone(), spots, keys, folders, shortcuts, blocks, open };
+    let dictionary = (before.len() as u64, squeezed(&before)?);
+    let (open, before) = Default::default();
+    let segment = RecordSegment {
+        packs: packs.clone(),
+        spots,
+        keys,
+        folders,
+        shortcuts,
+        blocks,
+        dictionary,
+        open,
+        before,
+    };
     Ok(segment.to_version(VERSION))
 }
 
@@ -144,7 +224,10 @@ impl RecordSegment {
     /// # Errors
     /// When it is damaged, or of another version.
     pub fn decode(bytes: &[u8]) -> Result<RecordSegment, Truncated> {
-        let segment = RecordSegment::of_version(bytes, VERSION)?;
+        let segment = match bytes.first() {
+            Some(&WITHOUT_DICTIONARY) => PlainSegment::of_version(bytes, WITHOUT_DICTIONARY)?.into(),
+            _ => RecordSegment::of_version(bytes, VERSION)?,
+        };
         let RecordSegment { spots, keys, folders, shortcuts, .. } = &segment;
         let is_sorted = spots.is_sorted_by_key(|spot| spot.0)
             && keys.is_sorted_by_key(|key| key.0)
@@ -160,12 +243,24 @@ impl RecordSegment {
 
     fn block(&self, number: u32) -> Option<Arc<Vec<u8>>> {
         let mut open = self.open.lock();
+        if open.len() >= OPEN && !open.contains_key(&number) {
+            open.clear();
+        }
         open.entry(number)
             .or_insert_with(|| {
+                let before = self.before()?;
                 let (raw, frame) = self.blocks.get(number as usize)?;
-                (*raw <= BLOCK_LIMIT).then(|| expanded(frame, *raw)).flatten().map(Arc::new)
+                (*raw <= BLOCK_LIMIT).then(|| expanded_after(frame, *raw, before)).flatten().map(Arc::new)
             })
             .clone()
+    }
+
+    fn before(&self) -> Option<&[u8]> {
+        let before = self.before.get_or_init(|| match &self.dictionary {
+            (0, _) => Some(Vec::new()),
+            (raw, frame) => (*raw <= DICTIONARY as u64).then(|| expanded(frame, *raw)).flatten(),
+        });
+        before.as_deref()
     }
 
     fn read(&self, (_, block, at): (u64, u32, u32)) -> Option<(Digest, KeyedResult)> {
@@ -237,6 +332,8 @@ impl RecordSegment {
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
+    use std::sync::LazyLock;
+
     use super::*;
     use nubrik_store::{Basis, OutputRecord};
     use proptest::prelude::*;
@@ -300,6 +397,59 @@ mod tests {
         assert_eq!(segment.parts(), parts);
     }
 
+    /// Records of compilations that read many of the same headers.
+    fn compilations(count: u64) -> SegmentParts {
+        let header = |n: u64| {
+            [format!("include/tides/{n}.h").into_bytes(), Digest::of(&n.to_be_bytes()).0.to_vec()].concat()
+        };
+        let made_of = |n: u64| (0..60).flat_map(|h| header((n * 7 + h * h) % 300)).collect();
+        let one = |n: u64| {
+            let result = KeyedResult { made_of: made_of(n), ..result(n, vec![entry(n)]) };
+            (Digest::of(&n.to_be_bytes()), result)
+        };
+        SegmentParts { results: (0..count).map(one).collect(), ..SegmentParts::default() }
+    }
+
+    #[test]
+    fn what_many_records_name_is_kept_once() {
+        let parts = compilations(2_000);
+        let bytes = encode(&parts).unwrap();
+        let segment = RecordSegment::decode(&bytes).unwrap();
+        assert!(segment.dictionary.0 > 100_000 && segment.dictionary.0 <= DICTIONARY as u64);
+        let each = bytes.len() / 2_000;
+        assert!(each < 700, "{each} bytes for each of 60 headers with 32 bytes of digest");
+        assert_eq!(segment.parts(), parts);
+        // Few records have none, and each block is read by itself.
+        let few = compilations(8);
+        let segment = RecordSegment::decode(&encode(&few).unwrap()).unwrap();
+        assert_eq!((segment.dictionary.0, segment.parts()), (0, few));
+    }
+
+    #[test]
+    fn segments_of_before_are_read_and_others_are_not() {
+        let parts = sample(3_000);
+        let RecordSegment { packs, spots, keys, folders, shortcuts, .. } =
+            RecordSegment::decode(&encode(&parts).unwrap()).unwrap();
+        let (mut blocks, mut block, mut at) = (Vec::new(), Encoder::new(), Vec::new());
+        for (key, result) in &parts.results {
+            at.push((blocks.len() as u32, block.bytes.len() as u32));
+            write_record(&mut block, key, result);
+            if block.bytes.len() >= BLOCK {
+                blocks.push((block.bytes.len() as u64, squeezed(&block.bytes).unwrap()));
+                block = Encoder::new();
+            }
+        }
+        blocks.push((block.bytes.len() as u64, squeezed(&block.bytes).unwrap()));
+        assert!(keys.iter().map(|key| (key.1, key.2)).eq(at), "they are where they were");
+        let plain = PlainSegment { packs, spots, keys, folders, shortcuts, blocks };
+        let bytes = plain.to_version(WITHOUT_DICTIONARY);
+        assert_eq!(RecordSegment::decode(&bytes).unwrap().parts(), parts);
+        for version in [0, 1, 4, 255] {
+            let other = [&[version], &bytes[1..]].concat();
+            assert!(RecordSegment::decode(&other).is_err(), "version {version}");
+        }
+    }
+
     #[test]
     fn keys_that_begin_alike_are_told_apart() {
         let (mut one, mut other) = (Digest([7; 32]), Digest([7; 32]));
@@ -312,13 +462,18 @@ mod tests {
         assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
     }
 
+    static SOME: LazyLock<(SegmentParts, Vec<u8>)> = LazyLock::new(|| {
+        let parts = compilations(200);
+        let bytes = encode(&parts).unwrap();
+        (parts, bytes)
+    });
+
     proptest! {
         #![proptest_config(ProptestConfig { failure_persistence: None, ..Default::default() })]
 
         #[test]
         fn damage_is_survived(at in 0usize..100_000, flip in 1u8..=255, cut in any::<bool>()) {
-            let parts = sample(40);
-            let mut bytes = encode(&parts).unwrap();
+            let (parts, mut bytes) = (&SOME.0, SOME.1.clone());
             let at = at % bytes.len();
             bytes[at] ^= flip;
             let bytes = if cut { &bytes[..at] } else { &bytes };
