@@ -207,7 +207,7 @@ fn write_spot(rows: &mut Encoder, digest: &Digest, spot: &ContentSpot, is_handed
 /// Rows as far as they can be read.
 fn rows_of(rows: &[u8]) -> impl Iterator<Item = HeardRow<'_>> {
     let mut from = Decoder::new(rows);
-    let mut row = move || {
+    let row = move || {
         let kind = from.u8().ok()?;
         let digest = from.digest().ok()?;
         if kind == RowKind::Carried as u8 {
@@ -218,5 +218,5 @@ fn rows_of(rows: &[u8]) -> impl Iterator<Item = HeardRow<'_>> {
         let is_handed = kind == RowKind::Handed as u8;
         (is_handed || kind == RowKind::Headed as u8).then_some(HeardRow::At(digest, spot, is_handed))
     };
-    std::iter::from_fn(move || row()).take(MOST)
+    std::iter::from_fn(row).take(MOST)
 }
