@@ -34,7 +34,7 @@ pub enum SharedCache {
     /// It names none.
     None,
     /// It proposes one that the person did not agree to.
-    Proposed(SharedSettings),
+    Proposed(Box<SharedSettings>),
     /// It is used.
     Used(Arc<SharedStore>),
 }
@@ -206,7 +206,7 @@ impl Session {
     pub fn shared(&self) -> SharedCache {
         match (&self.shared, &self.workspace.settings.shared) {
             (Some(shared), _) => SharedCache::Used(shared.clone()),
-            (None, Some(settings)) if !is_accepted(settings) => SharedCache::Proposed(settings.clone()),
+            (None, Some(settings)) if !is_accepted(settings) => SharedCache::Proposed(Box::new(settings.clone())),
             (None, _) => SharedCache::None,
         }
     }
