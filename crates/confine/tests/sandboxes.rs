@@ -509,7 +509,7 @@ fn what_many_sandboxes_show_is_as_it_is_when_each_begins() {
         places.push(SandboxPlace::Own("own1"));
         let common = match dice.roll(4) {
             3 => None,
-            which => Some(&many[which as usize]),
+            which => Some(&many[which]),
         };
         match dice.roll(10) {
             0 => {
