@@ -206,7 +206,9 @@ impl Session {
     pub fn shared(&self) -> SharedCache {
         match (&self.shared, &self.workspace.settings.shared) {
             (Some(shared), _) => SharedCache::Used(shared.clone()),
-            (None, Some(settings)) if !is_accepted(settings) => SharedCache::Proposed(Box::new(settings.clone())),
+            (None, Some(settings)) if !is_accepted(settings) => {
+                SharedCache::Proposed(Box::new(settings.clone()))
+            }
             (None, _) => SharedCache::None,
         }
     }
