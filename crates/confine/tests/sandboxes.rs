@@ -388,15 +388,22 @@ fn expected(places: &[SandboxPlace<'_>], work: &Path) -> String {
     seen.iter().map(|(path, kind)| format!("{kind} {path}\n")).collect()
 }
 
-#[test]
-fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
-    let Some(fixture) = fixture() else { return };
-    let work = fixture.work();
+/// Three folders with the same four names in each.
+fn fill(work: &Path) {
     for name in ["one", "two", "three"] {
         fs::create_dir_all(work.join(name).join("b")).unwrap();
         for file in ["a", "b/c", "d", "e"] {
             fs::write(work.join(name).join(file), format!("{name}/{file}")).unwrap();
         }
+    }
+}
+
+#[test]
+fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
+    let Some(fixture) = fixture() else { return };
+    let work = fixture.work();
+    fill(&work);
+    for name in ["one", "two", "three"] {
         fs::remove_file(work.join(name).join("d")).unwrap();
     }
     for own in ["own1", "deep/own2"] {
@@ -471,12 +478,7 @@ fn a_sandbox_that_is_used_again_shows_what_a_new_one_would() {
 fn what_many_sandboxes_show_is_as_it_is_when_each_begins() {
     let Some(fixture) = fixture() else { return };
     let work = fixture.work();
-    for name in ["one", "two", "three"] {
-        fs::create_dir_all(work.join(name).join("b")).unwrap();
-        for file in ["a", "b/c", "d", "e"] {
-            fs::write(work.join(name).join(file), format!("{name}/{file}")).unwrap();
-        }
-    }
+    fill(&work);
     fs::create_dir_all(work.join("own1")).unwrap();
     // Folders that changed a moment ago are looked at each time; these are remembered.
     std::thread::sleep(Duration::from_millis(3_200));

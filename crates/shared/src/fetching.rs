@@ -1,6 +1,6 @@
 //! Contents, several at once: by threads that keep the network, and neighbours in a pack with one request.
 
-use std::collections::BTreeMap;
+use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
 use std::sync::Arc;
 use std::sync::atomic::Ordering;
@@ -128,10 +128,9 @@ impl SharedStore {
                 }
             }
         };
-        for (digest, _) in contents {
-            if !right.iter().any(|(had, _)| had == digest) {
-                self.fail(other_content(digest));
-            }
+        let had: HashSet<Digest> = right.iter().map(|(digest, _)| *digest).collect();
+        for (digest, _) in contents.iter().filter(|(digest, _)| !had.contains(digest)) {
+            self.fail(other_content(digest));
         }
         self.counted(right)
     }
