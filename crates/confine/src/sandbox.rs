@@ -15,6 +15,7 @@ use std::os::unix::ffi::OsStrExt;
 use std::os::unix::fs::MetadataExt;
 use std::path::{Component, Path, PathBuf};
 use std::sync::Arc;
+use std::thread::JoinHandle;
 
 use crate::furnish::{Contents, LaidOut, NO_DEVICES, NO_SETUID, Plan, Planned, READ_ONLY, ROOT};
 use crate::identities::{Identities, Identity, Look};
@@ -72,6 +73,31 @@ pub struct Sandboxes {
     empty: Mutex<Vec<Sandbox>>,
     /// Networks in which nothing was sent yet, for sandboxes that are to be made.
     loopbacks: Mutex<Vec<Loopback>>,
+    /// The last that goes.
+    ending: Ending,
+}
+
+/// Sandboxes that end while all that they began from is given back. The kernel takes some milliseconds for each of these, in which it
+/// mostly waits.
+#[derive(Default)]
+struct Ending(Option<JoinHandle<()>>);
+
+impl Drop for Ending {
+    fn drop(&mut self) {
+        if let Some(thread) = self.0.take() {
+            let _ = thread.join();
+        }
+    }
+}
+
+impl Drop for Sandboxes {
+    fn drop(&mut self) {
+        let empty = std::mem::take(self.empty.get_mut());
+        empty.iter().for_each(|sandbox| sandbox.handle.begin_to_end());
+        if !empty.is_empty() {
+            self.ending.0 = std::thread::Builder::new().spawn(move || drop(empty)).ok();
+        }
+    }
 }
 
 #[derive(Default)]
@@ -298,6 +324,7 @@ impl Sandboxes {
             taken,
             empty,
             loopbacks,
+            ending: Ending::default(),
         })
     }
 
@@ -660,6 +687,10 @@ struct SecretPlace {
 fn secrets_below(folder: &Path) -> Vec<SecretPlace> {
     let mut secrets = Vec::new();
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
+        // A link is as readable as the file that it leads to. Half of what there is are links, which the folder itself says.
+        if entry.file_type().is_ok_and(|kind| kind.is_symlink()) {
+            continue;
+        }
         let Ok(found) = entry.metadata() else { continue };
         let (path, mode) = (entry.path(), found.mode());
         match found.is_dir() {

@@ -10,7 +10,7 @@ use nubrik_engine::FileBytes;
 
 use rustix::fs::OFlags;
 
-use crate::numbers::{decode_numbers, encode_numbers};
+use crate::numbers::{FileDecoder, NumberList, Numbers};
 
 const MAGIC: &[u8; 8] = b"nbheap 2";
 
@@ -23,8 +23,8 @@ const CHECK: usize = 8;
 /// Where byte strings lie in a heap.
 #[derive(Clone, Default)]
 pub struct Pieces {
-    starts: Vec<u32>,
-    lengths: Vec<u32>,
+    starts: Numbers,
+    lengths: Numbers,
 }
 
 impl Pieces {
@@ -40,27 +40,57 @@ impl Pieces {
 
     /// How much all of them take, in bytes.
     pub fn size(&self) -> u64 {
-        self.lengths.iter().map(|n| u64::from(*n) + CHECK as u64).sum()
+        self.lengths.list().iter().map(|n| u64::from(n) + CHECK as u64).sum()
     }
 
     /// Takes over a byte string of another list of the same heap.
     pub fn take_over(&mut self, other: &Pieces, number: usize) {
-        self.starts.push(other.starts.get(number).copied().unwrap_or_default());
-        self.lengths.push(other.lengths.get(number).copied().unwrap_or_default());
+        self.starts.push(other.starts.list().get(number).unwrap_or_default());
+        self.lengths.push(other.lengths.list().get(number).unwrap_or_default());
     }
 
     /// Writes them.
     pub fn encode(&self, out: &mut Encoder) {
-        encode_numbers(&self.starts, out);
-        encode_numbers(&self.lengths, out);
+        self.starts.encode(out);
+        self.lengths.encode(out);
     }
 
     /// Reads them back.
     ///
     /// # Errors
     /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<Pieces, Truncated> {
-        Ok(Pieces { starts: decode_numbers(from)?, lengths: decode_numbers(from)? })
+    pub fn decode(from: &mut FileDecoder<'_>) -> Result<Pieces, Truncated> {
+        Ok(Pieces { starts: Numbers::decode(from)?, lengths: Numbers::decode(from)? })
+    }
+}
+
+/// Byte strings of a heap, to be read.
+#[derive(Clone, Copy)]
+pub struct PieceReader<'h> {
+    starts: NumberList<'h>,
+    lengths: NumberList<'h>,
+    file: &'h [u8],
+    /// How much of the file belongs to the heap.
+    length: usize,
+    /// What is to be added to it.
+    new: &'h [u8],
+}
+
+impl<'h> PieceReader<'h> {
+    /// One with its checksum.
+    fn whole(self, number: usize) -> Option<&'h [u8]> {
+        let start = self.starts.get(number)? as usize;
+        let length = self.lengths.get(number)? as usize + CHECK;
+        match start.checked_sub(self.length) {
+            Some(start) => self.new.get(start..start + length),
+            None => self.file.get(start..(start + length).min(self.length)),
+        }
+    }
+
+    /// One exactly as it is there.
+    pub fn unchecked(self, number: usize) -> &'h [u8] {
+        let whole = self.whole(number).unwrap_or_default();
+        &whole[..whole.len().saturating_sub(CHECK)]
     }
 }
 
@@ -95,27 +125,30 @@ impl Heap {
         self.new.extend_from_slice(&Digest::of(body).0[..CHECK]);
     }
 
-    /// A byte string with its checksum.
-    fn whole(&self, pieces: &Pieces, number: usize) -> Option<&[u8]> {
-        let start = *pieces.starts.get(number)? as usize;
-        let length = *pieces.lengths.get(number)? as usize + CHECK;
-        match start.checked_sub(self.length) {
-            Some(start) => self.new.get(start..start + length),
-            None => (*self.file).as_ref().get(start..(start + length).min(self.length)),
+    /// Byte strings, to be read often.
+    pub fn reader<'h>(&'h self, pieces: &'h Pieces) -> PieceReader<'h> {
+        PieceReader {
+            starts: pieces.starts.list(),
+            lengths: pieces.lengths.list(),
+            file: (*self.file).as_ref(),
+            length: self.length,
+            new: &self.new,
         }
     }
 
     /// A byte string that is compared with its checksum.
-    pub fn get(&self, pieces: &Pieces, number: usize) -> Result<&[u8], Truncated> {
-        let whole = self.whole(pieces, number).ok_or(Truncated)?;
+    ///
+    /// # Errors
+    /// When it is damaged.
+    pub fn get<'h>(&'h self, pieces: &'h Pieces, number: usize) -> Result<&'h [u8], Truncated> {
+        let whole = self.reader(pieces).whole(number).ok_or(Truncated)?;
         let (body, check) = whole.split_at_checked(whole.len().saturating_sub(CHECK)).ok_or(Truncated)?;
         if Digest::of(body).0[..CHECK] == *check { Ok(body) } else { Err(Truncated) }
     }
 
     /// A byte string exactly as it is there.
-    pub fn unchecked(&self, pieces: &Pieces, number: usize) -> &[u8] {
-        let whole = self.whole(pieces, number).unwrap_or_default();
-        &whole[..whole.len().saturating_sub(CHECK)]
+    pub fn unchecked<'h>(&'h self, pieces: &'h Pieces, number: usize) -> &'h [u8] {
+        self.reader(pieces).unchecked(number)
     }
 
     /// Writes a heap of its own to a file, or adds what is new to the one that it was read from.

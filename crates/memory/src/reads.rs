@@ -130,8 +130,8 @@ impl KeptRead {
     /// What its values were taken from; `None` where that is not known, or damaged.
     pub fn trails(&self, own: &Below, path: &str) -> Option<ReadTrails> {
         let (id, units) = self.trails.clone()?;
-        let bytes = map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?;
-        Some(ReadTrails { trails: Trails::decode(bytes.as_ref(), id).ok()?, units })
+        let bytes: FileBytes = Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
+        Some(ReadTrails { trails: Trails::decode(&bytes, id).ok()?, units })
     }
 
     /// Reads it by some threads; `None` where it is damaged.

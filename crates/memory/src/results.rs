@@ -2,9 +2,9 @@
 
 use std::collections::HashSet;
 
-use nubrik_bytes::{Decoder, Encoder, Truncated};
+use nubrik_bytes::{Encoder, Truncated};
 
-use crate::numbers::Bodies;
+use crate::numbers::{Bodies, BodyReader, FileDecoder};
 
 /// Paths of results from the workspace's root, sorted.
 #[derive(Clone, Default, PartialEq)]
@@ -31,41 +31,27 @@ impl Results {
 
     /// All of them.
     pub fn iter(&self) -> impl Iterator<Item = &str> {
-        (0..self.len()).map(|n| self.0.text(n))
+        let texts = self.0.reader();
+        (0..texts.len()).map(move |n| texts.text(n))
     }
 
     /// Whether a path is among them.
     pub fn contains(&self, path: &str) -> bool {
-        let at = self.first_not_before(path, 0);
-        self.0.get(at) == path.as_bytes() && at < self.len()
+        let all = self.0.reader();
+        let at = first_not_before(all, path, 0);
+        all.get(at) == path.as_bytes() && at < all.len()
     }
 
     /// The same for many paths, one after the other: quick where they are sorted.
     pub fn search(&self) -> impl FnMut(&str) -> bool + '_ {
-        let mut at = 0;
+        let (all, mut at) = (self.0.reader(), 0);
         move |path| {
-            if at > 0 && self.0.get(at - 1) >= path.as_bytes() {
+            if at > 0 && all.get(at - 1) >= path.as_bytes() {
                 at = 0;
             }
-            at = self.first_not_before(path, at);
-            at < self.len() && self.0.get(at) == path.as_bytes()
+            at = first_not_before(all, path, at);
+            at < all.len() && all.get(at) == path.as_bytes()
         }
-    }
-
-    /// The number of the first that is not before a path, where those before `from` are: near ones are found in a few steps.
-    fn first_not_before(&self, path: &str, from: usize) -> usize {
-        let is_before = |number: usize| number < self.len() && self.0.get(number) < path.as_bytes();
-        let (mut low, mut step) = (from, 1);
-        while is_before(low + step - 1) {
-            low += step;
-            step *= 2;
-        }
-        let mut high = (low + step - 1).min(self.len());
-        while low < high {
-            let middle = low + (high - low) / 2;
-            if is_before(middle) { low = middle + 1 } else { high = middle }
-        }
-        low
     }
 
     /// Whether a path lies in one of them, or one of them in it.
@@ -75,7 +61,8 @@ impl Results {
             return true;
         }
         let below = format!("{path}/");
-        self.0.get(self.first_not_before(&below, 0)).starts_with(below.as_bytes())
+        let all = self.0.reader();
+        all.get(first_not_before(all, &below, 0)).starts_with(below.as_bytes())
     }
 
     /// The same without some paths, and with others.
@@ -102,13 +89,29 @@ impl Results {
         self.0.encode(out);
     }
 
-    /// Reads it back.
+    /// Reads it back, without a copy.
     ///
     /// # Errors
     /// When the bytes are damaged.
-    pub fn decode(from: &mut Decoder<'_>) -> Result<Results, Truncated> {
+    pub fn decode(from: &mut FileDecoder<'_>) -> Result<Results, Truncated> {
         Bodies::decode(from).map(Results)
     }
+}
+
+/// The number of the first that is not before a path, where those before `from` are: near ones are found in a few steps.
+fn first_not_before(all: BodyReader<'_>, path: &str, from: usize) -> usize {
+    let is_before = |number: usize| number < all.len() && all.get(number) < path.as_bytes();
+    let (mut low, mut step) = (from, 1);
+    while is_before(low + step - 1) {
+        low += step;
+        step *= 2;
+    }
+    let mut high = (low + step - 1).min(all.len());
+    while low < high {
+        let middle = low + (high - low) / 2;
+        if is_before(middle) { low = middle + 1 } else { high = middle }
+    }
+    low
 }
 
 impl<T: AsRef<str>> FromIterator<T> for Results {

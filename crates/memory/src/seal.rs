@@ -17,6 +17,7 @@ use nubrik_source::FilePath;
 use rustc_hash::FxHashMap;
 
 use crate::journal::Kept;
+use crate::numbers::FileDecoder;
 use crate::results::Results;
 
 pub use checking::{Change, ToLookAt};
@@ -285,10 +286,12 @@ impl Seal {
         if paths > bytes.len() {
             return Err(Truncated);
         }
-        let mut from = Decoder::new(head);
-        let graph = from.digest()?;
-        let sealed = Sealed { steps: from.u64()? as usize, results: Results::decode(&mut from)? };
-        let (env, samples) = Layout::read(&mut from)?;
+        let start = whole.start + 4;
+        let mut from = FileDecoder::new(&file, start..start + head.len())?;
+        let graph = from.decoder.digest()?;
+        let steps = from.decoder.u64()? as usize;
+        let sealed = Sealed { steps, results: Results::decode(&mut from)? };
+        let (env, samples) = Layout::read(&mut from.decoder)?;
         let (newer, added) = (FxHashMap::default(), Vec::new());
         Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
     }

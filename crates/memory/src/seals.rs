@@ -6,6 +6,7 @@ use std::sync::Arc;
 use nubrik_bytes::{Digest, Frame};
 use nubrik_confine::map_file;
 use nubrik_disk::Below;
+use nubrik_engine::FileBytes;
 use rustix::fs::{AtFlags, Dir, Mode, OFlags};
 
 use crate::journal::{FileProblem, replace};
@@ -74,19 +75,21 @@ pub fn write_seal(own: &Below, path: &str, seal: &NewSeal) -> Result<(), FilePro
     replace(own, path, &seal.encode())
 }
 
-/// The graph that belongs to a seal; `None` where it is damaged, or another one is there.
-pub fn read_snapshot(own: &Below, path: &str, seal: &Seal) -> Option<Snapshot> {
+/// The graph that belongs to a seal; `None` where it is damaged, or another one is there. Its tables are read where they lie in their
+/// file, if it stays as it is (`is_held`): nobody but the holder of the workspace's lock writes over it.
+pub fn read_snapshot(own: &Below, path: &str, seal: &Seal, is_held: bool) -> Option<Snapshot> {
     let mapped = |ending: &str| map_file(&own.open_to_read(&format!("{path}{ending}")).ok()?).ok();
     let heap = mapped(HEAP)?;
     let maps = GRAPHS.iter().filter_map(|ending| mapped(ending));
-    let bytes = maps.into_iter().find(|bytes| Snapshot::id_in(bytes.as_ref()) == Some(seal.graph))?;
-    Snapshot::decode(bytes.as_ref(), Arc::new(heap)).ok()
+    let tables = maps.into_iter().find(|bytes| Snapshot::id_in(bytes.as_ref()) == Some(seal.graph))?;
+    let tables: FileBytes = if is_held { Arc::new(tables) } else { Arc::new(tables.as_ref().to_vec()) };
+    Snapshot::decode(&tables, Arc::new(heap)).ok()
 }
 
 /// What the values of a graph's declarations were taken from; `None` where that is damaged, or belongs to another graph.
 pub fn read_trails(own: &Below, path: &str, snapshot: &Snapshot) -> Option<Trails> {
-    let bytes = map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?;
-    Trails::decode(bytes.as_ref(), snapshot.trails).ok()
+    let bytes: FileBytes = Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
+    Trails::decode(&bytes, snapshot.trails).ok()
 }
 
 /// Writes a graph, and its trails where they are new; gives its id. `old` is the id of the one that is there and to be kept

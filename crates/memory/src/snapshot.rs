@@ -10,7 +10,7 @@ use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
 
 use crate::heap::{Heap, Pieces};
-use crate::numbers::{Lists, decode_numbers, encode_numbers};
+use crate::numbers::{FileDecoder, Lists, NumberList, Numbers};
 use crate::path_index::PieceIndex;
 use crate::seal::NO_NODE;
 use crate::trails::Trails;
@@ -30,9 +30,9 @@ pub struct Snapshot {
     /// Where what targets are lies.
     pub targets: Pieces,
     /// The step that makes each node, or [`NO_NODE`].
-    pub makers: Vec<u32>,
+    pub makers: Numbers,
     /// The target of each step.
-    pub owners: Vec<u32>,
+    pub owners: Numbers,
     /// Nodes that each step certainly reads.
     pub needs: Lists,
     /// Sets of nodes that each step may read.
@@ -40,17 +40,17 @@ pub struct Snapshot {
     /// Nodes of each set, sorted.
     pub sets: Lists,
     /// Nodes that are folders, sorted.
-    pub folders: Vec<u32>,
+    pub folders: Numbers,
     /// Nodes that each step makes.
     pub outputs: Lists,
     /// Nodes that are results of each target.
     pub results: Lists,
     /// Targets that were asked for.
-    pub asked: Vec<u32>,
+    pub asked: Numbers,
     /// Their units in the trails; none where they are not known.
-    pub asked_units: Vec<u32>,
+    pub asked_units: Numbers,
     /// Nodes that were asked for.
-    pub requested: Vec<u32>,
+    pub requested: Numbers,
     /// The digest of the trails that belong to it.
     pub trails: Digest,
     /// Nodes by their paths.
@@ -62,8 +62,8 @@ impl Snapshot {
     pub fn of(evaluation: &Evaluation, trails: &Trails) -> Snapshot {
         let graph = &evaluation.graph;
         let order = Closure::of(graph, evaluation.requested.iter().copied()).steps;
+        let mut makers = vec![NO_NODE; graph.files.len()];
         let mut snapshot = Snapshot {
-            makers: vec![NO_NODE; graph.files.len()],
             requested: evaluation.requested.iter().map(|f| f.0).collect(),
             asked: evaluation.targets.iter().map(|t| t.0).collect(),
             ..Snapshot::default()
@@ -85,7 +85,7 @@ impl Snapshot {
             snapshot.candidates.push(step.candidates.iter().map(|set| set.0));
             snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
             for output in &step.outputs {
-                snapshot.makers[output.file.index()] = number as u32;
+                makers[output.file.index()] = number as u32;
             }
         }
         for target in &graph.targets {
@@ -94,8 +94,9 @@ impl Snapshot {
             snapshot.push_target(&body.bytes);
             snapshot.results.push(target.results.iter().map(|r| r.file.0));
         }
+        snapshot.makers = makers.into();
         // Without their units nothing can be known of targets: then any change of definitions counts for all.
-        snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default();
+        snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default().into();
         snapshot
     }
 
@@ -166,7 +167,7 @@ impl Snapshot {
         let numbers =
             [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested, &self.folders];
         for numbers in numbers {
-            encode_numbers(numbers, &mut out);
+            numbers.encode(&mut out);
         }
         for lists in [&self.needs, &self.candidates, &self.sets, &self.outputs, &self.results] {
             lists.encode(&mut out);
@@ -174,22 +175,25 @@ impl Snapshot {
         Frame::end(out)
     }
 
-    /// The snapshot that the bytes of its tables and of its heap hold.
-    pub fn decode(bytes: &[u8], heap: FileBytes) -> Result<Snapshot, Truncated> {
-        let from = &mut Decoder::new(&bytes[Frame::of(MAGIC, bytes)?.head]);
+    /// The snapshot that the bytes of its tables and of its heap hold. The tables are read where they lie.
+    ///
+    /// # Errors
+    /// When they are damaged, or of another version.
+    pub fn decode(tables: &FileBytes, heap: FileBytes) -> Result<Snapshot, Truncated> {
+        let from = &mut FileDecoder::new(tables, Frame::of(MAGIC, (**tables).as_ref())?.head)?;
         Ok(Snapshot {
             index: PieceIndex::default(),
-            heap: Heap::decode(from, heap)?,
-            trails: from.digest()?,
+            heap: Heap::decode(&mut from.decoder, heap)?,
+            trails: from.decoder.digest()?,
             paths: Pieces::decode(from)?,
             steps: Pieces::decode(from)?,
             targets: Pieces::decode(from)?,
-            makers: decode_numbers(from)?,
-            owners: decode_numbers(from)?,
-            asked: decode_numbers(from)?,
-            asked_units: decode_numbers(from)?,
-            requested: decode_numbers(from)?,
-            folders: decode_numbers(from)?,
+            makers: Numbers::decode(from)?,
+            owners: Numbers::decode(from)?,
+            asked: Numbers::decode(from)?,
+            asked_units: Numbers::decode(from)?,
+            requested: Numbers::decode(from)?,
+            folders: Numbers::decode(from)?,
             needs: Lists::decode(from)?,
             candidates: Lists::decode(from)?,
             sets: Lists::decode(from)?,
@@ -205,19 +209,19 @@ impl Snapshot {
 
     /// The node with a path.
     pub fn node(&self, path: &str) -> Option<u32> {
-        let piece = |number| self.heap.unchecked(&self.paths, number);
-        self.index.find(path.as_bytes(), self.paths.len(), piece)
+        let paths = self.heap.reader(&self.paths);
+        self.index.find(path.as_bytes(), self.paths.len(), |number| paths.unchecked(number))
     }
 
     /// The address of a target that was asked for, by its place among these.
     pub fn address(&self, asked: usize) -> Option<&str> {
-        let number = *self.asked.get(asked)? as usize;
+        let number = self.asked.list().get(asked)? as usize;
         Decoder::new(self.target_body(number).ok()?).text().ok()
     }
 
     /// Its package and its name.
     pub fn place_of(&self, asked: usize) -> Option<(WsPath, Arc<str>)> {
-        let number = *self.asked.get(asked)? as usize;
+        let number = self.asked.list().get(asked)? as usize;
         let mut from = Decoder::new(self.target_body(number).ok()?);
         let (address, package) = (from.text().ok()?, from.text().ok()?);
         Some((WsPath::from_normal(package), address.rsplit('/').next().unwrap_or(address).into()))
@@ -225,42 +229,39 @@ impl Snapshot {
 
     /// The step that makes a node.
     pub fn maker(&self, node: u32) -> Option<usize> {
-        self.makers.get(node as usize).filter(|m| **m != NO_NODE).map(|m| *m as usize)
+        maker_of(self.makers.list(), node)
     }
 
     /// By step: whether a change of some nodes reaches it. A node that a step makes leads to that step
     /// itself, whose output is not what it was. `other` are steps that are reached anyway.
     pub fn reached(&self, changed: &[u32], other: &[usize]) -> Vec<bool> {
-        let mut sources = vec![false; self.makers.len()];
         let mut reached = vec![false; self.steps.len()];
         other.iter().for_each(|step| reached[*step] = true);
+        // By node: whether it changed, or a step makes it that is reached.
+        let mut others = vec![false; self.makers.len()];
         for node in changed {
             match self.maker(*node) {
                 Some(step) => reached[step] = true,
-                None => {
-                    if let Some(source) = sources.get_mut(*node as usize) {
-                        *source = true;
-                    }
-                }
+                None => others.get_mut(*node as usize).into_iter().for_each(|other| *other = true),
             }
         }
         // Steps come after those they need: one pass is enough, and a set is decided where it is first met.
-        let mut sets: Vec<Option<bool>> = vec![None; self.sets.len()];
-        for step in 0..reached.len() {
-            let changed = |node: &u32| match self.maker(*node) {
-                Some(maker) => reached[maker],
-                None => sources.get(*node as usize).is_some_and(|s| *s),
-            };
-            let mut set_changed = |set: &u32| {
-                sets.get_mut(*set as usize).is_some_and(|known| {
-                    *known.get_or_insert_with(|| self.sets.get(*set as usize).iter().any(changed))
+        let mut known: Vec<Option<bool>> = vec![None; self.sets.len()];
+        let (needs, candidates, sets) = (self.needs.reader(), self.candidates.reader(), self.sets.reader());
+        for (step, is_reached) in reached.iter_mut().enumerate() {
+            let is_other = |node: u32| others.get(node as usize).is_some_and(|other| *other);
+            let mut is_other_set = |set: u32| {
+                known.get_mut(set as usize).is_some_and(|known| {
+                    *known.get_or_insert_with(|| sets.get(set as usize).iter().any(is_other))
                 })
             };
-            if !reached[step]
-                && (self.needs.get(step).iter().any(changed)
-                    || self.candidates.get(step).iter().any(&mut set_changed))
-            {
-                reached[step] = true;
+            *is_reached = *is_reached
+                || needs.get(step).iter().any(is_other)
+                || candidates.get(step).iter().any(&mut is_other_set);
+            if *is_reached {
+                for node in self.outputs.get(step).iter() {
+                    others.get_mut(node as usize).into_iter().for_each(|other| *other = true);
+                }
             }
         }
         reached
@@ -274,10 +275,12 @@ impl Snapshot {
         let mut targets = vec![None; self.targets.len()];
         let mut taken = vec![false; self.steps.len()];
         let mut sets: Vec<Option<SetId>> = vec![None; self.sets.len()];
+        let (makers, results) = (self.makers.list(), self.results.reader());
+        let is_made = |node: u32| maker_of(makers, node).is_some_and(|step| wanted.get(step) == Some(&true));
         for step in (0..wanted.len()).filter(|s| wanted[*s]) {
             let mut candidates = Vec::new();
-            let mut settle = |node: &u32, assembly: &mut Assembly| -> Result<(), Truncated> {
-                let Some(maker) = self.maker(*node) else { return Ok(()) };
+            let mut settle = |node: u32, assembly: &mut Assembly| -> Result<(), Truncated> {
+                let Some(maker) = maker_of(makers, node) else { return Ok(()) };
                 if !*wanted.get(maker).ok_or(Truncated)? && !std::mem::replace(&mut taken[maker], true) {
                     let target = self.target(maker, &mut targets, assembly)?;
                     // What it may read itself is settled, too.
@@ -285,26 +288,26 @@ impl Snapshot {
                 }
                 Ok(())
             };
-            for node in self.needs.get(step) {
+            for node in self.needs.get(step).iter() {
                 settle(node, &mut assembly)?;
             }
-            for set in self.candidates.get(step) {
-                let known = *sets.get(*set as usize).ok_or(Truncated)?;
+            for set in self.candidates.get(step).iter() {
+                let known = *sets.get(set as usize).ok_or(Truncated)?;
                 if let Some(id) = known {
                     candidates.push(id);
                     continue;
                 }
-                let nodes = self.sets.get(*set as usize);
-                for node in nodes {
+                let nodes = self.sets.get(set as usize);
+                for node in nodes.iter() {
                     settle(node, &mut assembly)?;
                 }
-                let file = |node: &u32| {
-                    let folder = self.folders.binary_search(node).is_ok();
-                    assembly.file(self.path(*node as usize), folder)
+                let file = |node: u32| {
+                    let folder = self.folders.list().has_sorted(node);
+                    assembly.file(self.path(node as usize), folder)
                 };
                 let files = nodes.iter().map(file).collect();
                 let id = assembly.graph.sets.intern(files);
-                sets[*set as usize] = Some(id);
+                sets[set as usize] = Some(id);
                 candidates.push(id);
             }
             let target = self.target(step, &mut targets, &mut assembly)?;
@@ -312,15 +315,12 @@ impl Snapshot {
             part.steps += 1;
         }
         for (number, target) in targets.iter_mut().enumerate() {
-            let made = |node: &u32| self.maker(*node).is_some_and(|m| wanted.get(m) == Some(&true));
-            if target.is_none() && self.results.get(number).iter().any(made) {
+            if target.is_none() && results.get(number).iter().any(is_made) {
                 *target = Some(assembly.target(self.target_body(number)?)?);
             }
         }
-        for node in &self.requested {
-            if self.maker(*node).is_some_and(|m| wanted[m]) {
-                part.requested.push(assembly.file(self.path(*node as usize), false));
-            }
+        for node in self.requested.list().iter().filter(|node| is_made(*node)) {
+            part.requested.push(assembly.file(self.path(node as usize), false));
         }
         part.graph = Arc::new(assembly.graph.finish().map_err(|_| Truncated)?);
         Ok(part)
@@ -332,7 +332,7 @@ impl Snapshot {
         known: &mut [Option<TargetId>],
         assembly: &mut Assembly,
     ) -> Result<TargetId, Truncated> {
-        let number = *self.owners.get(step).ok_or(Truncated)? as usize;
+        let number = self.owners.list().get(step).ok_or(Truncated)? as usize;
         let place = known.get_mut(number).ok_or(Truncated)?;
         match place {
             Some(id) => Ok(*id),
@@ -340,11 +340,19 @@ impl Snapshot {
         }
     }
 
-    /// The address of the target that makes the file at a path.
-    pub fn maker_of(&self, path: &str) -> Option<String> {
-        let owner = *self.owners.get(self.maker(self.node(path)?)?)? as usize;
+    /// The address of the target that makes the file at a path. `likely` is the node that it may have: it is looked at first, as all
+    /// paths are looked through otherwise.
+    pub fn maker_of(&self, path: &str, likely: Option<u32>) -> Option<String> {
+        let likely = likely.filter(|node| *node != NO_NODE && self.path(*node as usize) == path);
+        let node = likely.or_else(|| self.node(path))?;
+        let owner = self.owners.list().get(self.maker(node)?)? as usize;
         Decoder::new(self.target_body(owner).ok()?).text().ok().map(str::to_owned)
     }
+}
+
+/// The step that makes a node, by the makers of all nodes.
+fn maker_of(makers: NumberList<'_>, node: u32) -> Option<usize> {
+    makers.get(node as usize).filter(|maker| *maker != NO_NODE).map(|maker| maker as usize)
 }
 
 /// The units of the targets that were asked for; `None` when one of them is not known.

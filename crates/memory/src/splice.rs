@@ -6,7 +6,7 @@ use nubrik_graph::{Closure, Purpose, Step, StepId, TargetId, write_step, write_t
 use nubrik_lang::Evaluation;
 use rustc_hash::FxHashMap;
 
-use crate::numbers::Lists;
+use crate::numbers::{Lists, NumberList, Numbers};
 use crate::seal::NO_NODE;
 use crate::snapshot::{Snapshot, units_of};
 use crate::trails::Trails;
@@ -60,9 +60,9 @@ struct Splice<'a> {
 impl<'a> Splice<'a> {
     fn new(old: &'a Snapshot, reached: &[bool], again: &'a Evaluation) -> Option<Splice<'a>> {
         let mut dropped = vec![false; old.targets.len()];
-        for (target, unit) in old.asked.iter().zip(&old.asked_units) {
-            if *reached.get(*unit as usize)? {
-                *dropped.get_mut(*target as usize)? = true;
+        for (target, unit) in old.asked.list().iter().zip(old.asked_units.list().iter()) {
+            if *reached.get(unit as usize)? {
+                *dropped.get_mut(target as usize)? = true;
             }
         }
         let mut snapshot =
@@ -72,8 +72,9 @@ impl<'a> Splice<'a> {
         let wanted: FxHashMap<&[u8], usize> =
             files.iter().enumerate().map(|(n, f)| (f.path.as_str().as_bytes(), n)).collect();
         let mut nodes = vec![NO_NODE; files.len()];
+        let paths = old.heap.reader(&old.paths);
         for node in 0..old.paths.len() {
-            if let Some(file) = wanted.get(old.heap.unchecked(&old.paths, node)) {
+            if let Some(file) = wanted.get(paths.unchecked(node)) {
                 nodes[*file] = node as u32;
             }
         }
@@ -85,12 +86,12 @@ impl<'a> Splice<'a> {
                 if file.folder {
                     snapshot.folders.push(*node);
                 }
-            } else if file.folder != old.folders.binary_search(node).is_ok() {
+            } else if file.folder != old.folders.list().has_sorted(*node) {
                 return None; // What was a file is a folder now, for some steps at least.
             }
         }
         let (sets, new_sets) = numbered_sets(old, again, &nodes);
-        let mut makers = old.makers.clone();
+        let mut makers: Vec<u32> = old.makers.list().iter().collect();
         makers.resize(snapshot.paths.len(), NO_NODE);
         let replaced = vec![false; old.steps.len()];
         Some(Splice {
@@ -120,15 +121,15 @@ impl<'a> Splice<'a> {
             let known = self.old.maker(first);
             if let Some(known) = known
                 && self.old.step(known).ok()? == body.bytes
-                && self.old.candidates.get(known) == self.candidates(step)
+                && self.old.candidates.get(known).iter().eq(self.candidates(step))
             {
                 self.same.insert(known, step.target.0);
                 continue;
             }
             if let Some(known) = known {
                 self.replaced[known] = true;
-                for node in self.old.outputs.get(known) {
-                    self.makers[*node as usize] = NO_NODE;
+                for node in self.old.outputs.get(known).iter() {
+                    self.makers[node as usize] = NO_NODE;
                 }
             }
             self.new.push(id);
@@ -153,7 +154,7 @@ impl<'a> Splice<'a> {
     }
 
     /// The nodes of a set, old or new.
-    fn nodes_of(&self, set: u32) -> &[u32] {
+    fn nodes_of(&self, set: u32) -> NumberList<'_> {
         match (set as usize).checked_sub(self.old.sets.len()) {
             None => self.old.sets.get(set as usize),
             Some(new) => self.new_sets.get(new),
@@ -164,9 +165,8 @@ impl<'a> Splice<'a> {
     fn needed(&mut self) -> Option<Vec<bool>> {
         let count = self.old.steps.len();
         let graph = &self.again.graph;
-        let asked = self.old.asked.iter().filter(|t| !self.dropped[**t as usize]);
-        let mut requested: Vec<u32> =
-            asked.flat_map(|t| self.old.results.get(*t as usize)).copied().collect();
+        let asked = self.old.asked.list().iter().filter(|t| !self.dropped[*t as usize]);
+        let mut requested: Vec<u32> = asked.flat_map(|t| self.old.results.get(t as usize).iter()).collect();
         requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
         let mut seen = vec![false; self.makers.len()];
         if requested.iter().any(|node| *node as usize >= seen.len()) {
@@ -188,33 +188,33 @@ impl<'a> Splice<'a> {
                 open.extend(step.inputs.iter().map(|f| self.nodes[f.index()]));
                 for set in self.candidates(step) {
                     if !std::mem::replace(&mut met[set as usize], true) {
-                        open.extend(self.nodes_of(set));
+                        open.extend(self.nodes_of(set).iter());
                     }
                 }
                 continue;
             }
             // What was not evaluated again does not need what changed.
-            let is_other = |need: &u32| {
-                self.makers.get(*need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count)
+            let is_other = |need: u32| {
+                self.makers.get(need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count)
             };
             let needs = self.old.needs.get(maker as usize);
             if needs.iter().any(is_other) {
                 return None;
             }
-            open.extend(needs);
-            for set in self.old.candidates.get(maker as usize) {
-                if std::mem::replace(by_old.get_mut(*set as usize)?, true) {
+            open.extend(needs.iter());
+            for set in self.old.candidates.get(maker as usize).iter() {
+                if std::mem::replace(by_old.get_mut(set as usize)?, true) {
                     continue;
                 }
-                let nodes = self.old.sets.get(*set as usize);
+                let nodes = self.old.sets.get(set as usize);
                 if nodes.iter().any(is_other) {
                     return None;
                 }
-                met[*set as usize] = true;
-                open.extend(nodes);
+                met[set as usize] = true;
+                open.extend(nodes.iter());
             }
         }
-        self.snapshot.requested = requested;
+        self.snapshot.requested = requested.into();
         Some(needed)
     }
 
@@ -244,11 +244,10 @@ impl<'a> Splice<'a> {
         for (_, id) in new.iter().enumerate().filter(|(n, _)| needed[count + n]) {
             changed.push(self.add_step(*id, &mut now)?);
         }
-        self.snapshot.makers = now.makers;
-        for set in now.sets.used {
-            let nodes = self.nodes_of(set).to_vec();
-            self.snapshot.sets.push(nodes);
-        }
+        self.snapshot.makers = now.makers.into();
+        let mut sets = Lists::default();
+        now.sets.used.into_iter().for_each(|set| sets.push(self.nodes_of(set).iter()));
+        self.snapshot.sets = sets;
         let units = units_of(&trails, self.again)?;
         self.snapshot.asked_units.extend(units);
         let mut published_before = Vec::new();
@@ -264,13 +263,13 @@ impl<'a> Splice<'a> {
             if !self.dropped[number] {
                 *place = self.snapshot.targets.len() as u32;
                 self.snapshot.targets.take_over(&self.old.targets, number);
-                self.snapshot.results.push(self.old.results.get(number).iter().copied());
+                self.snapshot.results.push(self.old.results.get(number).iter());
             }
         }
-        for (old, unit) in self.old.asked.iter().zip(&self.old.asked_units) {
-            if !self.dropped[*old as usize] {
-                self.snapshot.asked.push(now.old_targets[*old as usize]);
-                self.snapshot.asked_units.push(*unit);
+        for (old, unit) in self.old.asked.list().iter().zip(self.old.asked_units.list().iter()) {
+            if !self.dropped[old as usize] {
+                self.snapshot.asked.push(now.old_targets[old as usize]);
+                self.snapshot.asked_units.push(unit);
             }
         }
     }
@@ -292,18 +291,18 @@ impl<'a> Splice<'a> {
 
     /// Takes over a step as it was.
     fn keep_step(&mut self, step: usize, now: &mut NumbersNow) -> Option<()> {
-        let owner = *self.old.owners.get(step)?;
+        let owner = self.old.owners.list().get(step)?;
         let owner = match now.old_targets.get(owner as usize) {
             Some(kept) if *kept != NO_NODE => *kept,
             _ => self.new_target(TargetId(*self.same.get(&step)?), now),
         };
         let number = self.snapshot.steps.len() as u32;
-        self.old.outputs.get(step).iter().for_each(|node| now.makers[*node as usize] = number);
+        self.old.outputs.get(step).iter().for_each(|node| now.makers[node as usize] = number);
         self.snapshot.steps.take_over(&self.old.steps, step);
         self.snapshot.owners.push(owner);
-        self.snapshot.needs.push(self.old.needs.get(step).iter().copied());
-        self.snapshot.candidates.push(now.sets.renumbered(self.old.candidates.get(step))?);
-        self.snapshot.outputs.push(self.old.outputs.get(step).iter().copied());
+        self.snapshot.needs.push(self.old.needs.get(step).iter());
+        self.snapshot.candidates.push(now.sets.renumbered(self.old.candidates.get(step).iter())?);
+        self.snapshot.outputs.push(self.old.outputs.get(step).iter());
         Some(())
     }
 
@@ -320,7 +319,7 @@ impl<'a> Splice<'a> {
         self.snapshot.push_step(&body.bytes);
         self.snapshot.owners.push(owner);
         self.snapshot.needs.push(step.inputs.iter().map(node));
-        self.snapshot.candidates.push(now.sets.renumbered(&self.candidates(step))?);
+        self.snapshot.candidates.push(now.sets.renumbered(self.candidates(step).into_iter())?);
         self.snapshot.outputs.push(step.outputs.iter().map(|o| node(&o.file)));
         Some(number)
     }
@@ -347,13 +346,13 @@ struct UsedSets {
 
 impl UsedSets {
     /// The numbers that some sets have now, sorted.
-    fn renumbered(&mut self, sets: &[u32]) -> Option<Vec<u32>> {
+    fn renumbered(&mut self, sets: impl ExactSizeIterator<Item = u32>) -> Option<Vec<u32>> {
         let mut now = Vec::with_capacity(sets.len());
         for set in sets {
-            let number = self.numbers.get_mut(*set as usize)?;
+            let number = self.numbers.get_mut(set as usize)?;
             if *number == NO_NODE {
                 *number = self.used.len() as u32;
-                self.used.push(*set);
+                self.used.push(set);
             }
             now.push(*number);
         }
@@ -367,20 +366,21 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
     let now = again.graph.sets.iter().map(|files| {
         let mut set: Vec<u32> = files.iter().map(|f| nodes[f.index()]).collect();
         set.sort_unstable();
-        set
+        Numbers::from(set)
     });
-    let now: Vec<Vec<u32>> = now.collect();
-    let wanted: FxHashMap<&[u32], usize> = now.iter().enumerate().map(|(n, set)| (&**set, n)).collect();
+    let now: Vec<Numbers> = now.collect();
+    let wanted: FxHashMap<NumberList<'_>, usize> =
+        now.iter().enumerate().map(|(n, set)| (set.list(), n)).collect();
     let mut numbers = vec![NO_NODE; now.len()];
     for set in 0..old.sets.len() {
-        if let Some(place) = wanted.get(old.sets.get(set)) {
+        if let Some(place) = wanted.get(&old.sets.get(set)) {
             numbers[*place] = set as u32;
         }
     }
     let mut new = Lists::default();
     for (number, set) in numbers.iter_mut().zip(&now).filter(|(number, _)| **number == NO_NODE) {
         *number = (old.sets.len() + new.len()) as u32;
-        new.push(set.iter().copied());
+        new.push(set.list().iter());
     }
     (numbers, new)
 }

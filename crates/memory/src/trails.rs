@@ -3,12 +3,13 @@
 
 use std::sync::Arc;
 
-use nubrik_bytes::{Decoder, Digest, Frame, Magic, Truncated};
+use nubrik_bytes::{Digest, Frame, Magic, Truncated};
+use nubrik_engine::FileBytes;
 use nubrik_lang::{REQUEST, Trail};
 use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::numbers::{Bodies, Lists, decode_numbers, encode_numbers};
+use crate::numbers::{Bodies, FileDecoder, ListReader, Lists, NumberList, decode_numbers, encode_numbers};
 
 const MAGIC: Magic = *b"nbtrail1";
 
@@ -55,17 +56,18 @@ impl TrailIndex<'_> {
             let unit = *unit as usize;
             unit_files[unit] & ABSENT == 0 || now(names.text(unit))
         };
-        self.units.get(file).iter().copied().filter(is_changed).collect()
+        self.units.get(file).iter().filter(is_changed).collect()
     }
 
     /// Units that looked at a path.
-    pub fn readers(&self, path: &str) -> &[u32] {
-        self.paths.get(path).map_or(&[], |number| self.trails.readers.get(*number))
+    pub fn readers(&self, path: &str) -> NumberList<'_> {
+        self.paths.get(path).map_or(NumberList::default(), |number| self.trails.readers.get(*number))
     }
 }
 
 /// The numbers of texts, of equal ones the first.
 fn numbered(texts: &Bodies) -> FxHashMap<&str, usize> {
+    let texts = texts.reader();
     (0..texts.len()).rev().map(|number| (texts.text(number), number)).collect()
 }
 
@@ -85,7 +87,7 @@ fn grouped(pairs: &[(u32, u32)], count: usize) -> Lists {
         items[*place as usize] = *from;
         *place += 1;
     }
-    Lists { ends, items }
+    Lists { ends: ends.into(), items: items.into() }
 }
 
 impl Trails {
@@ -150,14 +152,14 @@ impl Trails {
     ///
     /// # Errors
     /// When they are damaged, or others.
-    pub fn decode(bytes: &[u8], id: Digest) -> Result<Trails, Truncated> {
-        let frame = Frame::of(MAGIC, bytes)?;
+    pub fn decode(file: &FileBytes, id: Digest) -> Result<Trails, Truncated> {
+        let frame = Frame::of(MAGIC, (**file).as_ref())?;
         if frame.id != id {
             return Err(Truncated);
         }
-        let from = &mut Decoder::new(&bytes[frame.head]);
+        let from = &mut FileDecoder::new(file, frame.head)?;
         let (files, names, paths) = (Bodies::decode(from)?, Bodies::decode(from)?, Bodies::decode(from)?);
-        let unit_files = decode_numbers(from)?;
+        let unit_files = decode_numbers(&mut from.decoder)?;
         let (users, readers) = (Lists::decode(from)?, Lists::decode(from)?);
         Ok(Trails { files, unit_files, names, users, paths, readers })
     }
@@ -179,10 +181,10 @@ impl Trails {
     /// the request means may be something else.
     pub fn reached(&self, changed: Vec<u32>) -> Option<Vec<bool>> {
         let mut reached = vec![false; self.unit_files.len()];
-        let mut open = changed;
+        let (mut open, users) = (changed, self.users.reader());
         while let Some(unit) = open.pop() {
             if !std::mem::replace(reached.get_mut(unit as usize)?, true) {
-                open.extend(self.users.get(unit as usize));
+                open.extend(users.get(unit as usize).iter());
             }
         }
         (!reached[REQUEST as usize]).then_some(reached)
@@ -197,10 +199,11 @@ impl Trails {
             (0..self.files.len()).map(|file| files.contains(self.files.text(file))).collect();
         let places: FxHashMap<(&str, &str), usize> =
             wanted.into_iter().enumerate().map(|(at, key)| (key, at)).collect();
+        let (texts, names) = (self.files.reader(), self.names.reader());
         for (unit, file) in self.unit_files.iter().enumerate() {
             let file = (file & !ABSENT) as usize;
             if files.get(file) == Some(&true)
-                && let Some(at) = places.get(&(self.files.text(file), self.names.text(unit)))
+                && let Some(at) = places.get(&(texts.text(file), names.text(unit)))
             {
                 found[*at] = Some(unit as u32);
             }
@@ -211,8 +214,8 @@ impl Trails {
     /// The same tables, with what was reached taken from a newer trail.
     pub fn spliced(&self, reached: &[bool], newer: &Trail) -> Trails {
         let mut result = self.clone();
-        let mut files: FxHashMap<&str, u32> =
-            (0..self.files.len()).map(|n| (self.files.text(n), n as u32)).collect();
+        let texts = self.files.reader();
+        let mut files: FxHashMap<&str, u32> = (0..texts.len()).map(|n| (texts.text(n), n as u32)).collect();
         let known = newer.units.iter().map(|unit| (&*unit.file, &*unit.name));
         let mut units = Vec::with_capacity(newer.units.len());
         for (unit, known) in newer.units.iter().zip(self.find(known)) {
@@ -236,12 +239,12 @@ impl Trails {
                 }
             });
         }
-        let is_reached = |unit: &u32| reached.get(*unit as usize).is_some_and(|r| *r);
+        let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
         let needs = newer.needs.iter().map(|(a, b)| (units[*a as usize], units[*b as usize]));
-        result.users = merged(&self.users, result.unit_files.len(), is_reached, needs);
+        result.users = merged(self.users.reader(), result.unit_files.len(), is_reached, needs);
         let paths = self.numbers_of(&newer.paths, &mut result.paths);
         let reads = newer.reads.iter().map(|(unit, path)| (units[*unit as usize], paths[*path as usize]));
-        result.readers = merged(&self.readers, result.paths.len(), is_reached, reads);
+        result.readers = merged(self.readers.reader(), result.paths.len(), is_reached, reads);
         result
     }
 
@@ -249,8 +252,9 @@ impl Trails {
     fn numbers_of(&self, wanted: &[WsPath], list: &mut Bodies) -> Vec<u32> {
         let mut numbers: FxHashMap<&str, Option<u32>> =
             wanted.iter().map(|path| (path.as_str(), None)).collect();
-        for number in 0..self.paths.len() {
-            if let Some(found) = numbers.get_mut(self.paths.text(number)) {
+        let paths = self.paths.reader();
+        for number in 0..paths.len() {
+            if let Some(found) = numbers.get_mut(paths.text(number)) {
                 *found = Some(number as u32);
             }
         }
@@ -266,9 +270,9 @@ impl Trails {
 
 /// Lists without some members, and with others (pairs of member and list). Members stay sorted.
 fn merged(
-    lists: &Lists,
+    lists: ListReader<'_>,
     count: usize,
-    is_gone: impl Fn(&u32) -> bool,
+    is_gone: impl Fn(u32) -> bool,
     more: impl Iterator<Item = (u32, u32)>,
 ) -> Lists {
     let mut additions: FxHashMap<u32, Vec<u32>> = FxHashMap::default();
@@ -278,9 +282,8 @@ fn merged(
     let mut result = Lists::default();
     let mut members: Vec<u32> = Vec::new();
     for number in 0..count {
-        let old = if number < lists.len() { lists.get(number) } else { &[] };
         members.clear();
-        members.extend(old.iter().copied().filter(|member| !is_gone(member)));
+        members.extend(lists.get(number).iter().filter(|member| !is_gone(*member)));
         if let Some(more) = additions.get(&(number as u32)) {
             members.extend(more);
             members.sort_unstable();

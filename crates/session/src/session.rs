@@ -53,6 +53,9 @@ use nubrik_workspace::{OpenProblem, Workspace};
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
 pub const CACHE_LIMIT: u64 = 20 << 30;
 
+/// Where what is remembered of tools is, in the tool's own folder.
+const TOOLS_FILE: &str = "tools";
+
 /// What is remembered of tools may have so many bytes.
 const TOOLS_LIMIT: u64 = 64 << 20;
 
@@ -178,7 +181,7 @@ impl Session {
     /// When there is none, or its settings are wrong.
     pub fn open(start: &Path, cancel: Arc<CancelSwitch>) -> Result<Session, OpenProblem> {
         let workspace = Workspace::find(start)?;
-        let tools = workspace.own().and_then(|own| read_open(own.open_to_read("tools")?, TOOLS_LIMIT));
+        let tools = workspace.own().and_then(|own| read_open(own.open_to_read(TOOLS_FILE)?, TOOLS_LIMIT));
         let search_path = std::env::var_os("PATH").unwrap_or_default();
         let mut machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
             .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?

@@ -8,9 +8,13 @@ use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Encoder};
 use nubrik_confine::CancelSwitch;
+use nubrik_engine::FileBytes;
 use nubrik_graph::{Graph, Purpose, Step, write_step};
 use nubrik_lang::{AddressPattern, Evaluation};
-use nubrik_memory::{Heap, Pieces, Snapshot, Trails, splice};
+use nubrik_memory::{
+    Heap, Journal, NewSeal, Pieces, Seal, Sealed, Snapshot, Trails, read_snapshot, save_graph, splice,
+    write_seal,
+};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use proptest::prelude::*;
@@ -49,6 +53,11 @@ fn package(sources: usize, headers: usize, flag: &str) -> Files {
     files
 }
 
+/// A file with these bytes.
+fn file(bytes: Vec<u8>) -> FileBytes {
+    Arc::new(bytes)
+}
+
 /// The snapshot as it is read back from its files' bytes.
 fn read_back(snapshot: &Snapshot) -> Snapshot {
     let folder = tempfile::tempdir().unwrap();
@@ -57,7 +66,7 @@ fn read_back(snapshot: &Snapshot) -> Snapshot {
     let mut written = snapshot.clone().compacted();
     written.heap.save(&own, "heap").unwrap();
     let heap = std::fs::read(folder.path().join("heap")).unwrap();
-    Snapshot::decode(&written.encode(), Arc::new(heap)).unwrap()
+    Snapshot::decode(&file(written.encode()), Arc::new(heap)).unwrap()
 }
 
 /// A step without the numbers of its graph: its bytes, its target, and the paths that it may read.
@@ -151,7 +160,7 @@ proptest! {
             Some(at) => tables[at] ^= 1 << bit,
         }
         // Paths have checksums that nobody compares: they are looked up, and what is not found is evaluated.
-        if let Ok(read) = Snapshot::decode(&tables, Arc::new(heap)) {
+        if let Ok(read) = Snapshot::decode(&file(tables.clone()), Arc::new(heap)) {
             let steps = (0..read.steps.len()).any(|n| read.step(n).is_err());
             let targets = (0..read.targets.len()).any(|n| read.target_body(n).is_err());
             let paths = (0..read.paths.len()).any(|n| read.heap.get(&read.paths, n).is_err());
@@ -165,13 +174,13 @@ fn trails_are_read_back_and_damaged_ones_are_refused() {
     let (_, trails) = evaluated(&package(3, 2, "-O1"));
     let bytes = trails.encode();
     let id = Trails::id_in(&bytes).unwrap();
-    let back = Trails::decode(&bytes, id).unwrap();
+    let back = Trails::decode(&file(bytes.clone()), id).unwrap();
     assert!(back == trails, "what is read back is what was written");
     for at in 0..bytes.len() {
         let mut damaged = bytes.clone();
         damaged[at] ^= 1 << (at % 8);
-        assert!(Trails::decode(&damaged, id).is_err(), "byte {at}");
-        assert!(Trails::decode(&bytes[..at], id).is_err(), "cut at {at}");
+        assert!(Trails::decode(&file(damaged), id).is_err(), "byte {at}");
+        assert!(Trails::decode(&file(bytes[..at].to_vec()), id).is_err(), "cut at {at}");
     }
 }
 
@@ -209,4 +218,22 @@ fn a_heap_is_added_to_and_what_an_interrupted_command_added_is_none_of_it() {
     // One that is shorter than its tables say is damaged.
     std::fs::write(folder.path().join("heap"), b"nbheap 2").unwrap();
     assert!(read(&first).is_err());
+}
+
+#[test]
+fn who_reads_without_the_lock_has_a_graph_that_nobody_writes_over() {
+    let (evaluation, trails) = evaluated(&package(4, 3, "-O1"));
+    let snapshot = Snapshot::of(&evaluation, &trails);
+    let folder = tempfile::tempdir().unwrap();
+    let own = nubrik_disk::Below::new(folder.path()).unwrap();
+    let graph = save_graph(&own, "seal", None, snapshot, Some(&trails)).unwrap();
+    let (env, samples, entries) = Default::default();
+    let seal = NewSeal { sealed: Sealed::default(), graph, env, samples, entries };
+    write_seal(&own, "seal", &seal).unwrap();
+    let seal = Journal::<Seal>::load(&own, "seal").unwrap();
+    let read = read_snapshot(&own, "seal", &seal, false).unwrap();
+    // A build that ends meanwhile writes over the file, which may be shorter then.
+    fs::File::options().write(true).open(folder.path().join("seal.graph")).unwrap().set_len(0).unwrap();
+    let part = read.part(&vec![true; read.steps.len()]).unwrap();
+    assert_eq!(described_all(&part.graph), described_all(&evaluation.graph));
 }

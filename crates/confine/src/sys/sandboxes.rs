@@ -53,6 +53,11 @@ impl SandboxHandle {
         self.temporary.lock()
     }
 
+    /// Has it end, without waiting for that: who drops it waits.
+    pub fn begin_to_end(&self) {
+        end(self.id);
+    }
+
     /// Whether the process that keeps it is alive.
     pub fn is_kept(&self) -> bool {
         // SAFETY: asks for the state of a descriptor of ours.

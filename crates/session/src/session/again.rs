@@ -38,7 +38,7 @@ impl AskedBefore for Snapshot {
     }
 
     fn unit(&self, number: usize) -> Option<u32> {
-        self.asked_units.get(number).copied()
+        self.asked_units.list().get(number)
     }
 }
 
@@ -80,7 +80,7 @@ impl TouchedParts {
             }
             if names.all != entry.listing.all {
                 // The request itself looks for packages only.
-                let readers = trails.readers(path).iter().filter(|unit| **unit != REQUEST);
+                let readers = trails.readers(path).iter().filter(|unit| *unit != REQUEST);
                 self.units.extend(readers);
                 self.relisted.push((change.number, names));
             }
@@ -90,7 +90,7 @@ impl TouchedParts {
             if readers.is_empty() {
                 return None;
             }
-            self.units.extend(readers);
+            self.units.extend(readers.iter());
         }
         Some(())
     }

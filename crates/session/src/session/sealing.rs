@@ -85,18 +85,13 @@ impl Session {
 
     /// Adds to a seal what came of building some of its steps. Without that the old one stays: it is still
     /// true, and the same change is looked at once more.
-    pub(super) fn seal_again(
-        &self,
-        path: &str,
-        reached: Reached,
-        outcome: &Outcome,
-    ) -> Result<(), BuildProblem> {
+    pub(super) fn seal_again(&self, reached: Reached, outcome: &Outcome) -> Result<(), BuildProblem> {
         let own = self.own()?;
         if self.is_never_done(&reached.part.graph) {
             return Ok(());
         }
         let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
-        let Reached { mut seal, changes, snapshot, part, again, relisted, .. } = reached;
+        let Reached { path, mut seal, changes, snapshot, part, again, relisted, .. } = reached;
         let mut news = SealNews::default();
         // What is in a folder that a step made may be other files now.
         let outputs = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
@@ -120,7 +115,7 @@ impl Session {
         }
         if let Some(again) = again {
             self.add_seen(&seal, &snapshot, &mut news);
-            let graph = save_graph(own, path, Some(seal.graph), snapshot, again.trails.as_ref())
+            let graph = save_graph(own, &path, Some(seal.graph), snapshot, again.trails.as_ref())
                 .map_err(|problem| self.own_problem(problem))?;
             let head = news.head.get_or_insert_default();
             (head.graph, head.steps) = (graph, again.steps);
@@ -138,8 +133,8 @@ impl Session {
             known.node = entry.node;
             known.roles = known.roles.without(Roles::GONE);
         }
-        seal.add(own, path, news).map_err(|problem| self.own_problem(problem))?;
-        self.have_learnt(own, path);
+        seal.add(own, &path, news).map_err(|problem| self.own_problem(problem))?;
+        self.have_learnt(own, &path);
         Ok(())
     }
 

@@ -29,6 +29,8 @@ pub enum Standing {
 
 /// The steps of a sealed request that a change reaches.
 pub struct Reached {
+    /// Where the seal is, in the tool's own folder.
+    pub(super) path: String,
     pub(super) seal: Journal<Seal>,
     pub(super) snapshot: Snapshot,
     /// The same before a part of the definitions was evaluated again.
@@ -72,6 +74,12 @@ impl Reached {
     /// How many steps the change reaches, without those that they only need.
     pub fn steps(&self) -> usize {
         self.part.steps
+    }
+
+    /// The address of the target that makes a file, of which the seal may say what it is in the graph.
+    fn maker_elsewhere(&self, path: &str) -> Option<Arc<str>> {
+        let likely = self.seal.find(path).map(|number| self.seal.entry(number).node);
+        self.snapshot.maker_of(path, likely).map(Arc::from)
     }
 
     /// What is to be built of it.
@@ -122,8 +130,8 @@ impl Session {
             // Steps are likely to run.
             nubrik_confine::look_ahead();
         }
-        let reached =
-            read_snapshot(own, &path, &seal).and_then(|old| self.reached(patterns, seal, changes, old));
+        let reached = read_snapshot(own, &path, &seal, self.is_held)
+            .and_then(|old| self.reached(patterns, (path, seal), changes, old));
         reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
     }
 
@@ -143,7 +151,7 @@ impl Session {
 
     /// What a build of what a change reaches would do, and how many steps the whole request needs. Changes nothing.
     pub fn plan_reached(&self, reached: &Reached, listener: &dyn Listener) -> (usize, Vec<PlannedStep>) {
-        let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
+        let maker_elsewhere = |path: &str| reached.maker_elsewhere(path);
         let edits = self.edits();
         let edited = edits.finder();
         let request = reached.request(&maker_elsewhere, &edited);
@@ -161,11 +169,10 @@ impl Session {
     fn reached(
         &self,
         patterns: &[AddressPattern],
-        seal: Journal<Seal>,
+        (path, seal): (String, Journal<Seal>),
         changes: Vec<Change>,
         old: Snapshot,
     ) -> Option<Reached> {
-        let path = self.seal_path(patterns);
         let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
         let trails = if definitions { Some(read_trails(self.own().ok()?, &path, &old)?) } else { None };
         let touched = self.touched(&seal, &changes, trails.as_ref())?;
@@ -180,6 +187,7 @@ impl Session {
         let wanted = snapshot.reached(&touched.nodes, &changed);
         let part = snapshot.part(&wanted).ok()?;
         Some(Reached {
+            path,
             seal,
             snapshot,
             changes,
@@ -249,7 +257,7 @@ impl Workshop<'_> {
             }
             false => Vec::new(),
         };
-        let maker_elsewhere = |path: &str| reached.snapshot.maker_of(path).map(Arc::from);
+        let maker_elsewhere = |path: &str| reached.maker_elsewhere(path);
         let request = reached.request(&maker_elsewhere, &|_, _| None);
         let chronicle = Chronicle::new(listener, &reached.part.graph, self.failure_words);
         let mut outcome = self.built(request, &chronicle, options)?;
@@ -264,7 +272,7 @@ impl Workshop<'_> {
         let record = self.history_record(patterns, chronicle, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;
         if outcome.is_complete() {
-            self.seal_again(&self.seal_path(patterns), reached, &outcome)?;
+            self.seal_again(reached, &outcome)?;
         }
         let micros = self.session.keep_history(record);
         Ok(Some(BuildReport::of(&outcome, results, micros)))

@@ -6,7 +6,7 @@ use std::ops::Deref;
 use std::sync::OnceLock;
 use std::time::Duration;
 
-use nubrik_disk::Signature;
+use nubrik_disk::{Signature, read_open};
 use nubrik_engine::{Changes, Listener, Options, OutsideFiles, Request};
 use nubrik_graph::{Graph, Step};
 use nubrik_lang::{AddressPattern, AnswerText, Evaluation};
@@ -15,7 +15,7 @@ use nubrik_source::FilePath;
 use rustix::fs::OFlags;
 
 use super::building::StepListener;
-use super::{BuildProblem, BuildReport, Session};
+use super::{BuildProblem, BuildReport, Session, TOOLS_FILE, TOOLS_LIMIT};
 use crate::team::NoStore;
 use nubrik_workspace::OpenProblem;
 
@@ -231,7 +231,11 @@ impl Workshop<'_> {
     }
 
     fn remember_tools(&self) -> Result<(), BuildProblem> {
-        let tools = self.machine.remembered_tools();
-        self.own()?.write_whole("tools", &tools).map_err(|e| self.own_problem(("tools", e)))
+        let (own, tools) = (self.own()?, self.machine.remembered_tools());
+        let before = own.open_to_read(TOOLS_FILE).and_then(|file| read_open(file, TOOLS_LIMIT));
+        if before.is_ok_and(|before| before == tools) {
+            return Ok(());
+        }
+        own.write_whole(TOOLS_FILE, &tools).map_err(|e| self.own_problem((TOOLS_FILE, e)))
     }
 }
