@@ -49,6 +49,13 @@ pub enum AdoptNews<'a> {
         /// The lock files that decide about versions.
         locked: &'a [String],
     },
+    /// A release is not taken, since its registry lacks something that it needs.
+    PassedOver {
+        /// Its name and version.
+        release: &'a str,
+        /// What it needs, as it asks for it.
+        needs: &'a str,
+    },
     /// Something about pins is wrong, and it goes on without them.
     WithoutPins(&'a PinProblem),
     /// A build is over.

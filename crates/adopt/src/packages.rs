@@ -6,6 +6,7 @@ use nubrik_pins::{AskedPackage, Desk, DeskNews, Free, PinProblem, Pins, Registry
 use nubrik_session::Session;
 use nubrik_survey::{Kit, Omission, Proposal, WantedPin};
 use nubrik_wording::counted;
+use parking_lot::Mutex;
 
 use crate::{AdoptNews, AdoptProblem, Adoption, answers};
 
@@ -78,7 +79,13 @@ impl Adoption<'_> {
         let read = session.pins_text();
         let cancel = &*self.cancel;
         let stopped = || cancel.is_thrown();
-        let tell = |_: DeskNews| {};
+        // The same release may be looked at for several packages, one after another.
+        let passed_over: Mutex<BTreeSet<(String, String)>> = Mutex::default();
+        let tell = |news: DeskNews| {
+            if let DeskNews::PassedOver { release, needs } = news {
+                passed_over.lock().insert((release, needs));
+            }
+        };
         let desk = session.desk(&pins, &stopped, &tell);
         let mut shelf = pins.shelves.remove(&registry).unwrap_or_default();
         if registry.description().differs_by_system && shelf.systems.is_empty() {
@@ -94,6 +101,9 @@ impl Adoption<'_> {
             Err(_) if stopped() => return Err(AdoptProblem::Interrupted),
             Err(_) => one_by_one(&desk, registry, shelf, missing, proposal),
         };
+        for (release, needs) in &*passed_over.lock() {
+            self.attendant.hear(AdoptNews::PassedOver { release, needs });
+        }
         // What was stopped was not refused.
         if stopped() {
             return Err(AdoptProblem::Interrupted);

@@ -135,6 +135,18 @@ fn other_peoples_code_is_pinned_or_what_needs_it_is_left_out() {
     assert!(tried.len() == 1 && tried[0].contains("left_out") && tried[0].contains("js ebb"), "{tried:?}");
     assert!(!sandbox.exists("targets.nub"));
     sandbox.run(&["adopt", "--answer", "pin.js=perhaps"]).expect(2).says("try");
+    // A release that needs what its registry lacks is passed over for an older one, and this is said.
+    let dist = |name: &str, version: &str, more: &str| {
+        format!("\"{version}\": {{{more}\"dist\": {{\"tarball\": \"{name}-{version}.tgz\"}}}}")
+    };
+    let lacks = dist("ebb", "1.1.0", "\"dependencies\": {\"moon\": \"^1.1\"}, ");
+    let page = |versions: &[String]| format!("{{\"versions\": {{{}}}}}", versions.join(", "));
+    sandbox.write("registry/ebb", &page(&[dist("ebb", "1.0.0", ""), lacks]));
+    sandbox.write("registry/moon", &page(&[dist("moon", "1.0.0", "")]));
+    sandbox.run(&["adopt", "--yes", "--no-try"]).says("ebb 1.1.0 is passed over: it needs moon ^1.1, which");
+    let run = sandbox.run(&["adopt", "--yes", "--no-try", "--json"]);
+    let passed_over = run.events().into_iter().find(|event| event["event"] == "passed_over").unwrap();
+    assert_eq!((&passed_over["release"], &passed_over["needs"]), (&"ebb 1.1.0".into(), &"moon ^1.1".into()));
     sandbox.run(&["adopt", "--answer", "tide=high"]).expect(2).says("nothing is asked about `tide`");
     sandbox.run(&["adopt", "--answer", "tide"]).expect(2).says("is no answer");
 }

@@ -40,10 +40,19 @@ struct PinEvent<'a> {
 
 /// A release that is not taken, since its registry lacks something that it needs.
 #[derive(Serialize)]
-struct PassedOverEvent {
+struct PassedOverEvent<'a> {
     event: &'static str,
-    release: String,
-    needs: String,
+    release: &'a str,
+    needs: &'a str,
+}
+
+/// Says that a release is not taken.
+pub fn say_passed_over(console: Console, release: &str, needs: &str) {
+    if console.is_json() {
+        return console.event(&PassedOverEvent { event: "passed_over", release, needs });
+    }
+    let text = format!("{release} is passed over: it needs {needs}, which the registry does not have");
+    errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, &text));
 }
 
 pub fn pins(console: Console, choice: &Choice, work: Option<&PinsWork>) -> CommandResult<Exit> {
@@ -122,14 +131,7 @@ impl PinWork<'_> {
         let faint =
             |line: &str| errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, line));
         let tell = |news: DeskNews| match news {
-            DeskNews::PassedOver { release, needs } if console.is_json() => {
-                console.event(&PassedOverEvent { event: "passed_over", release, needs });
-            }
-            DeskNews::PassedOver { release, needs } => {
-                faint(&format!(
-                    "{release} is passed over: it needs {needs}, which the registry does not have"
-                ));
-            }
+            DeskNews::PassedOver { release, needs } => say_passed_over(console, &release, &needs),
             DeskNews::Fetching { what, size: Some(size) } if size >= LARGE && !console.is_json() => {
                 faint(&format!("fetching {what}, {}", nubrik_wording::size(size)));
             }

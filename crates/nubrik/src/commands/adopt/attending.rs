@@ -45,6 +45,7 @@ impl Attendant for Attending {
                 errln!(console, "{}", labelled(paint, Ink::Busy, "pins", &text));
             }
             AdoptNews::Chooses { .. } => {}
+            AdoptNews::PassedOver { release, needs } => pins::say_passed_over(console, release, needs),
             // What to do is said; the rest goes on without.
             AdoptNews::WithoutPins(problem) => drop(pins::say(console, Exit::Failed, problem)),
             AdoptNews::Ended { round, counts } => self.ended(round, counts),
