@@ -88,7 +88,7 @@ fn build_in(
 /// The result of a request.
 pub enum Brought {
     /// It was built, as far as it was not there already.
-    Built(BuildReport),
+    Built(Box<BuildReport>),
     /// It means jobs or services, which make nothing.
     MakesNothing(Box<Evaluation>),
 }
@@ -113,7 +113,7 @@ pub fn bring_up(
             let counts = StepCounts::all_current(steps);
             let summary = nubrik_engine::Summary { counts, ..Default::default() };
             let results = sealed.results;
-            return Ok(Brought::Built(BuildReport {
+            return Ok(Brought::Built(Box::new(BuildReport {
                 summary,
                 micros: workshop.lap_micros(),
                 results,
@@ -121,7 +121,7 @@ pub fn bring_up(
                 machine_lacks: false,
                 flaky: 0,
                 left_out: Vec::new(),
-            }));
+            })));
         }
         Standing::Reached(reached) if workshop.remembers(&reached) => {
             let graph = reached.graph().clone();
@@ -131,7 +131,7 @@ pub fn bring_up(
             drop(screen);
             if let Some(report) = report.map_err(|problem| own_problem(console, &problem))? {
                 shared_news::conclude(console, workshop, None, stream);
-                return Ok(Brought::Built(report));
+                return Ok(Brought::Built(Box::new(report)));
             }
         }
         Standing::Reached(_) | Standing::Unknown => {}
@@ -145,7 +145,7 @@ pub fn bring_up(
     let files = Files { files: &evaluation.requested, again: &[] };
     let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
     report.left_out = left_out.addresses;
-    Ok(Brought::Built(report))
+    Ok(Brought::Built(Box::new(report)))
 }
 
 /// Builds what a change since a revision can affect.
