@@ -9,30 +9,30 @@ use nubrik_engine::FileBytes;
 
 /// A list of numbers in memory, or as it lies in the bytes of a file.
 #[derive(Clone, Default)]
-pub struct Numbers(Lie<[u8; 4]>);
+pub struct Numbers(Storage<[u8; 4]>);
 
-/// Where things lie, one beside the other.
+/// Where things are, one beside the other.
 #[derive(Clone)]
-enum Lie<T> {
+enum Storage<T> {
     InMemory(Vec<T>),
     InFile(FilePart),
 }
 
-impl<T> Default for Lie<T> {
+impl<T> Default for Storage<T> {
     fn default() -> Self {
-        Lie::InMemory(Vec::new())
+        Storage::InMemory(Vec::new())
     }
 }
 
-impl<T: Clone> Lie<T> {
+impl<T: Clone> Storage<T> {
     /// Them in memory, to be changed; `of_bytes` gives those that lie in the bytes of a file.
     fn in_memory(&mut self, of_bytes: impl FnOnce(&[u8]) -> &[T]) -> &mut Vec<T> {
-        if let Lie::InFile(part) = self {
-            *self = Lie::InMemory(of_bytes(part.bytes()).to_vec());
+        if let Storage::InFile(part) = self {
+            *self = Storage::InMemory(of_bytes(part.bytes()).to_vec());
         }
         match self {
-            Lie::InMemory(things) => things,
-            Lie::InFile(_) => unreachable!("they were put in memory just now"),
+            Storage::InMemory(things) => things,
+            Storage::InFile(_) => unreachable!("they were put in memory just now"),
         }
     }
 }
@@ -64,7 +64,7 @@ impl From<Vec<u32>> for Numbers {
 
 impl FromIterator<u32> for Numbers {
     fn from_iter<I: IntoIterator<Item = u32>>(numbers: I) -> Self {
-        Numbers(Lie::InMemory(numbers.into_iter().map(u32::to_le_bytes).collect()))
+        Numbers(Storage::InMemory(numbers.into_iter().map(u32::to_le_bytes).collect()))
     }
 }
 
@@ -78,8 +78,8 @@ impl Numbers {
     /// The list, to be read. Where it is read often, this is called once.
     pub fn list(&self) -> NumberList<'_> {
         NumberList(match &self.0 {
-            Lie::InMemory(words) => words,
-            Lie::InFile(part) => part.bytes().as_chunks().0,
+            Storage::InMemory(words) => words,
+            Storage::InFile(part) => part.bytes().as_chunks().0,
         })
     }
 
@@ -112,7 +112,7 @@ impl Numbers {
     /// # Errors
     /// When the bytes are damaged.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Numbers, Truncated> {
-        Ok(Numbers(Lie::InFile(from.part()?)))
+        Ok(Numbers(Storage::InFile(from.part()?)))
     }
 }
 
@@ -256,7 +256,7 @@ impl<'n> ListReader<'n> {
 #[derive(Default, Clone)]
 pub struct Bodies {
     ends: Numbers,
-    bytes: Lie<u8>,
+    bytes: Storage<u8>,
 }
 
 impl PartialEq for Bodies {
@@ -276,8 +276,8 @@ impl Bodies {
     /// The byte strings, to be read often.
     pub fn reader(&self) -> BodyReader<'_> {
         let bytes = match &self.bytes {
-            Lie::InMemory(bytes) => bytes,
-            Lie::InFile(part) => part.bytes(),
+            Storage::InMemory(bytes) => bytes,
+            Storage::InFile(part) => part.bytes(),
         };
         BodyReader { ends: self.ends.list(), bytes }
     }
@@ -297,7 +297,7 @@ impl Bodies {
 
     /// Reads them back, without a copy.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Bodies, Truncated> {
-        Ok(Bodies { ends: Numbers::decode(from)?, bytes: Lie::InFile(from.part()?) })
+        Ok(Bodies { ends: Numbers::decode(from)?, bytes: Storage::InFile(from.part()?) })
     }
 }
 
