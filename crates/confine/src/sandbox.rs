@@ -74,15 +74,15 @@ pub struct Sandboxes {
     /// Networks in which nothing was sent yet, for sandboxes that are to be made.
     loopbacks: Mutex<Vec<Loopback>>,
     /// The last that goes.
-    ending: Ending,
+    ending: EndingSandboxes,
 }
 
 /// Sandboxes that end while all that they began from is given back. The kernel takes some milliseconds for each of these, in which it
 /// mostly waits.
 #[derive(Default)]
-struct Ending(Option<JoinHandle<()>>);
+struct EndingSandboxes(Option<JoinHandle<()>>);
 
-impl Drop for Ending {
+impl Drop for EndingSandboxes {
     fn drop(&mut self) {
         if let Some(thread) = self.0.take() {
             let _ = thread.join();
@@ -324,7 +324,7 @@ impl Sandboxes {
             taken,
             empty,
             loopbacks,
-            ending: Ending::default(),
+            ending: EndingSandboxes::default(),
         })
     }
 

@@ -10,7 +10,7 @@ use nubrik_engine::FileBytes;
 
 use rustix::fs::OFlags;
 
-use crate::numbers::{FileDecoder, NumberList, Numbers};
+use crate::numbers::{FileDecoder, KeptNumbers, NumberList};
 
 const MAGIC: &[u8; 8] = b"nbheap 2";
 
@@ -23,8 +23,8 @@ const CHECK: usize = 8;
 /// Where byte strings lie in a heap.
 #[derive(Clone, Default)]
 pub struct Pieces {
-    starts: Numbers,
-    lengths: Numbers,
+    starts: KeptNumbers,
+    lengths: KeptNumbers,
 }
 
 impl Pieces {
@@ -60,7 +60,7 @@ impl Pieces {
     /// # Errors
     /// When the bytes are damaged.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Pieces, Truncated> {
-        Ok(Pieces { starts: Numbers::decode(from)?, lengths: Numbers::decode(from)? })
+        Ok(Pieces { starts: KeptNumbers::decode(from)?, lengths: KeptNumbers::decode(from)? })
     }
 }
 

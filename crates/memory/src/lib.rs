@@ -32,7 +32,7 @@ mod trails;
 pub use heap::{Heap, Pieces};
 pub use history::{BuildRecord, Chronicle, SharedRecord, StepRecord, keep_build, kept_builds, newest_build};
 pub use journal::{FileProblem, Journal, Kept, OpenJournal, Version};
-pub use numbers::{Lists, NumberList, Numbers};
+pub use numbers::{KeptNumbers, Lists, NumberList};
 pub use reads::{KeptRead, ReadTrails, keep_read, read_path};
 pub use results::Results;
 pub use seal::{

@@ -9,7 +9,7 @@ use nubrik_engine::FileBytes;
 
 /// A list of numbers in memory, or as it lies in the bytes of a file.
 #[derive(Clone, Default)]
-pub struct Numbers(Storage<[u8; 4]>);
+pub struct KeptNumbers(Storage<[u8; 4]>);
 
 /// Where things are, one beside the other.
 #[derive(Clone)]
@@ -50,31 +50,31 @@ impl FilePart {
     }
 }
 
-impl PartialEq for Numbers {
+impl PartialEq for KeptNumbers {
     fn eq(&self, other: &Self) -> bool {
         self.list() == other.list()
     }
 }
 
-impl From<Vec<u32>> for Numbers {
+impl From<Vec<u32>> for KeptNumbers {
     fn from(numbers: Vec<u32>) -> Self {
         numbers.into_iter().collect()
     }
 }
 
-impl FromIterator<u32> for Numbers {
+impl FromIterator<u32> for KeptNumbers {
     fn from_iter<I: IntoIterator<Item = u32>>(numbers: I) -> Self {
-        Numbers(Storage::InMemory(numbers.into_iter().map(u32::to_le_bytes).collect()))
+        KeptNumbers(Storage::InMemory(numbers.into_iter().map(u32::to_le_bytes).collect()))
     }
 }
 
-impl Extend<u32> for Numbers {
+impl Extend<u32> for KeptNumbers {
     fn extend<I: IntoIterator<Item = u32>>(&mut self, numbers: I) {
         self.in_memory().extend(numbers.into_iter().map(u32::to_le_bytes));
     }
 }
 
-impl Numbers {
+impl KeptNumbers {
     /// The list, to be read. Where it is read often, this is called once.
     pub fn list(&self) -> NumberList<'_> {
         NumberList(match &self.0 {
@@ -111,8 +111,8 @@ impl Numbers {
     ///
     /// # Errors
     /// When the bytes are damaged.
-    pub fn decode(from: &mut FileDecoder<'_>) -> Result<Numbers, Truncated> {
-        Ok(Numbers(Storage::InFile(from.part()?)))
+    pub fn decode(from: &mut FileDecoder<'_>) -> Result<KeptNumbers, Truncated> {
+        Ok(KeptNumbers(Storage::InFile(from.part()?)))
     }
 }
 
@@ -190,9 +190,9 @@ impl<'n> NumberList<'n> {
 #[derive(Default, Clone, PartialEq)]
 pub struct Lists {
     /// Where in `items` each list ends.
-    pub ends: Numbers,
+    pub ends: KeptNumbers,
     /// Items of all lists, one list after the other.
-    pub items: Numbers,
+    pub items: KeptNumbers,
 }
 
 impl Lists {
@@ -233,7 +233,7 @@ impl Lists {
     /// # Errors
     /// When the bytes are damaged.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Lists, Truncated> {
-        Ok(Lists { ends: Numbers::decode(from)?, items: Numbers::decode(from)? })
+        Ok(Lists { ends: KeptNumbers::decode(from)?, items: KeptNumbers::decode(from)? })
     }
 }
 
@@ -255,7 +255,7 @@ impl<'n> ListReader<'n> {
 /// Byte strings, one after the other.
 #[derive(Default, Clone)]
 pub struct Bodies {
-    ends: Numbers,
+    ends: KeptNumbers,
     bytes: Storage<u8>,
 }
 
@@ -297,7 +297,7 @@ impl Bodies {
 
     /// Reads them back, without a copy.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Bodies, Truncated> {
-        Ok(Bodies { ends: Numbers::decode(from)?, bytes: Storage::InFile(from.part()?) })
+        Ok(Bodies { ends: KeptNumbers::decode(from)?, bytes: Storage::InFile(from.part()?) })
     }
 }
 

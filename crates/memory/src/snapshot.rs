@@ -10,7 +10,7 @@ use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
 
 use crate::heap::{Heap, Pieces};
-use crate::numbers::{FileDecoder, Lists, NumberList, Numbers};
+use crate::numbers::{FileDecoder, KeptNumbers, Lists, NumberList};
 use crate::path_index::PieceIndex;
 use crate::seal::NO_NODE;
 use crate::trails::Trails;
@@ -30,9 +30,9 @@ pub struct Snapshot {
     /// Where what targets are lies.
     pub targets: Pieces,
     /// The step that makes each node, or [`NO_NODE`].
-    pub makers: Numbers,
+    pub makers: KeptNumbers,
     /// The target of each step.
-    pub owners: Numbers,
+    pub owners: KeptNumbers,
     /// Nodes that each step certainly reads.
     pub needs: Lists,
     /// Sets of nodes that each step may read.
@@ -40,17 +40,17 @@ pub struct Snapshot {
     /// Nodes of each set, sorted.
     pub sets: Lists,
     /// Nodes that are folders, sorted.
-    pub folders: Numbers,
+    pub folders: KeptNumbers,
     /// Nodes that each step makes.
     pub outputs: Lists,
     /// Nodes that are results of each target.
     pub results: Lists,
     /// Targets that were asked for.
-    pub asked: Numbers,
+    pub asked: KeptNumbers,
     /// Their units in the trails; none where they are not known.
-    pub asked_units: Numbers,
+    pub asked_units: KeptNumbers,
     /// Nodes that were asked for.
-    pub requested: Numbers,
+    pub requested: KeptNumbers,
     /// The digest of the trails that belong to it.
     pub trails: Digest,
     /// Nodes by their paths.
@@ -188,12 +188,12 @@ impl Snapshot {
             paths: Pieces::decode(from)?,
             steps: Pieces::decode(from)?,
             targets: Pieces::decode(from)?,
-            makers: Numbers::decode(from)?,
-            owners: Numbers::decode(from)?,
-            asked: Numbers::decode(from)?,
-            asked_units: Numbers::decode(from)?,
-            requested: Numbers::decode(from)?,
-            folders: Numbers::decode(from)?,
+            makers: KeptNumbers::decode(from)?,
+            owners: KeptNumbers::decode(from)?,
+            asked: KeptNumbers::decode(from)?,
+            asked_units: KeptNumbers::decode(from)?,
+            requested: KeptNumbers::decode(from)?,
+            folders: KeptNumbers::decode(from)?,
             needs: Lists::decode(from)?,
             candidates: Lists::decode(from)?,
             sets: Lists::decode(from)?,

@@ -6,7 +6,7 @@ use nubrik_graph::{Closure, Purpose, Step, StepId, TargetId, write_step, write_t
 use nubrik_lang::Evaluation;
 use rustc_hash::FxHashMap;
 
-use crate::numbers::{Lists, NumberList, Numbers};
+use crate::numbers::{KeptNumbers, Lists, NumberList};
 use crate::seal::NO_NODE;
 use crate::snapshot::{Snapshot, units_of};
 use crate::trails::Trails;
@@ -366,9 +366,9 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
     let now = again.graph.sets.iter().map(|files| {
         let mut set: Vec<u32> = files.iter().map(|f| nodes[f.index()]).collect();
         set.sort_unstable();
-        Numbers::from(set)
+        KeptNumbers::from(set)
     });
-    let now: Vec<Numbers> = now.collect();
+    let now: Vec<KeptNumbers> = now.collect();
     let wanted: FxHashMap<NumberList<'_>, usize> =
         now.iter().enumerate().map(|(n, set)| (set.list(), n)).collect();
     let mut numbers = vec![NO_NODE; now.len()];
