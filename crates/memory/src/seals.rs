@@ -78,11 +78,19 @@ pub fn write_seal(own: &Below, path: &str, seal: &NewSeal) -> Result<(), FilePro
 /// The graph that belongs to a seal; `None` where it is damaged, or another one is there. Its tables are read where they lie in their
 /// file, if it stays as it is (`is_held`): nobody but the holder of the workspace's lock writes over it.
 pub fn read_snapshot(own: &Below, path: &str, seal: &Seal, is_held: bool) -> Option<Snapshot> {
-    let mapped = |ending: &str| map_file(&own.open_to_read(&format!("{path}{ending}")).ok()?).ok();
-    let heap = mapped(HEAP)?;
-    let maps = GRAPHS.iter().filter_map(|ending| mapped(ending));
-    let tables = maps.into_iter().find(|bytes| Snapshot::id_in(bytes.as_ref()) == Some(seal.graph))?;
-    let tables: FileBytes = if is_held { Arc::new(tables) } else { Arc::new(tables.as_ref().to_vec()) };
+    let open = |ending: &str| own.open_to_read(&format!("{path}{ending}")).ok();
+    let heap = map_file(&open(HEAP)?).ok()?;
+    let tables = |ending: &&str| -> Option<FileBytes> {
+        let mut file = open(ending)?;
+        if is_held {
+            return Some(Arc::new(map_file(&file).ok()?));
+        }
+        let mut bytes = Vec::new();
+        file.read_to_end(&mut bytes).ok()?;
+        Some(Arc::new(bytes))
+    };
+    let is_wanted = |tables: &FileBytes| Snapshot::id_in((**tables).as_ref()) == Some(seal.graph);
+    let tables = GRAPHS.iter().filter_map(tables).find(is_wanted)?;
     Snapshot::decode(&tables, Arc::new(heap)).ok()
 }
 

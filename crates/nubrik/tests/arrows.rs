@@ -165,6 +165,17 @@ fn tests_are_left_out_by_one_function() {
 }
 
 #[test]
+fn a_release_leaves_its_symbols_out() {
+    // The table of a package takes back what is said of all releases.
+    let manifest = fs::read_to_string(crates().join("../Cargo.toml")).unwrap();
+    for table in ["[profile.release]", "[profile.release.package.nubrik]"] {
+        let (_, text) = manifest.split_once(table).unwrap();
+        let text = text.split("\n[").next().unwrap();
+        assert!(text.contains("\nstrip = \"symbols\"\n"), "{table}");
+    }
+}
+
+#[test]
 fn nothing_strays_at_the_root() {
     let mut git = std::process::Command::new("git");
     let Some(output) = git.args(["ls-files"]).current_dir(crates().join("..")).output().ok() else {

@@ -12,8 +12,8 @@ use nubrik_engine::FileBytes;
 use nubrik_graph::{Graph, Purpose, Step, write_step};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_memory::{
-    Heap, Journal, NewSeal, Pieces, Seal, Sealed, Snapshot, Trails, read_snapshot, save_graph, splice,
-    write_seal,
+    Heap, Journal, NO_NODE, NewSeal, Pieces, Seal, Sealed, Snapshot, Trails, read_snapshot, save_graph,
+    splice, write_seal,
 };
 use nubrik_session::Session;
 use nubrik_source::WsPath;
@@ -107,6 +107,12 @@ fn a_change_reaches_all_who_share_a_set_and_takes_what_they_need() {
     assert_eq!(count("inc/h000.h").0, 3);
     let made = evaluation.graph.files.iter().find(|f| f.path.name() == "made.h").unwrap();
     assert_eq!(count(made.path.as_str()).0, 4);
+    // A node that somebody takes to be a file's is believed only where it is.
+    let (source, header) = ("src/s001.c", made.path.as_str());
+    for likely in [None, snapshot.node(source), snapshot.node(header), Some(NO_NODE), Some(9_999)] {
+        assert_eq!(snapshot.maker_of(header, likely).as_deref(), Some("made"), "{likely:?}");
+        assert_eq!(snapshot.maker_of(source, likely), None, "{likely:?}");
+    }
 }
 
 #[test]
