@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::{Failure, Listener};
+use nubrik_engine::Listener;
 use nubrik_graph::Graph;
 use nubrik_pins::{PinProblem, Registry};
 use nubrik_survey::SurveyQuestion;
@@ -23,9 +23,6 @@ pub trait Attendant: Sync {
 
     /// Shows the build of a graph while `work` does it, once; what happens there is told to the listener that `work` gets.
     fn attend(&self, graph: &Graph, work: &mut dyn FnMut(&dyn Listener));
-
-    /// A failure in a few words.
-    fn words(&self, failure: &Failure) -> String;
 }
 
 /// How far an adoption is.

@@ -25,7 +25,6 @@ pub struct Broken {
 
 /// Gathers what failed, and passes on what happens.
 struct FailureCollector<'g> {
-    attendant: &'g dyn Attendant,
     graph: &'g Graph,
     shown: &'g dyn Listener,
     seen: Mutex<SeenFailures>,
@@ -53,7 +52,7 @@ pub fn attended<T>(
 ) -> Result<(T, SeenFailures), AdoptProblem> {
     let (mut work, mut result, mut seen) = (Some(work), None, SeenFailures::default());
     attendant.attend(graph, &mut |shown| {
-        let collector = FailureCollector { attendant, graph, shown, seen: Mutex::default() };
+        let collector = FailureCollector { graph, shown, seen: Mutex::default() };
         result = work.take().map(|work| work(&collector));
         seen = collector.seen.into_inner();
     });
@@ -109,7 +108,7 @@ impl FailureCollector<'_> {
         // A warning may name an error that it is not.
         let mut lines = printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
         let line = lines.find(is_error);
-        let how = self.attendant.words(failure);
+        let how = failure.to_string();
         let say = &self.graph.step(step).say;
         match line {
             _ if was_refused_the_network(failure) => {

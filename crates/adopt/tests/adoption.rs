@@ -12,7 +12,7 @@ use nubrik_adopt::{
     check_answers,
 };
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::{Event, Failure, Listener};
+use nubrik_engine::{Event, Listener};
 use nubrik_graph::Graph;
 use nubrik_survey::{Answers, SurveyQuestion};
 
@@ -47,10 +47,6 @@ impl Attendant for Player {
 
     fn attend(&self, _: &Graph, work: &mut dyn FnMut(&dyn Listener)) {
         work(&Deaf);
-    }
-
-    fn words(&self, failure: &Failure) -> String {
-        format!("{failure:?}")
     }
 }
 

@@ -25,6 +25,7 @@ mod early;
 mod elsewhere;
 mod event;
 mod examine;
+mod failures;
 mod fetch;
 mod files;
 mod found;
@@ -32,6 +33,7 @@ mod inside;
 mod keeping;
 mod key;
 mod mismatch;
+mod notices;
 mod observe;
 mod observed;
 mod of_system;
@@ -43,12 +45,14 @@ mod plan;
 mod play;
 mod queue;
 mod reason;
+mod refusals;
 mod rooted;
 mod run;
 mod schedule;
 mod seen;
 mod sending;
 mod sent;
+mod service_failures;
 mod state;
 mod step_end;
 mod table;
@@ -63,6 +67,7 @@ pub use event::{
     Event, Failure, IS_FILE, IS_FOLDER, Listener, Notice, PlannedStep, Refusal, SharedUse, StepCounts,
     Summary, Verdict,
 };
+pub use failures::{LabelledLine, survived};
 pub use files::FileTable;
 pub use found::{ListingContext, parse_listing};
 pub use key::{KEY_VERSION, declared_key};

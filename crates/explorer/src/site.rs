@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use nubrik_graph::{Graph, Role, StepId, Target, TargetId};
+use nubrik_graph::{Graph, Role, StepId, Target, TargetId, users_of};
 use nubrik_lang::topics::Topic;
 use nubrik_lang::{AddressPattern, Evaluation, ToldCall};
 use nubrik_reports::coverage::Coverage;
@@ -60,16 +60,7 @@ impl Site {
         let evaluation = evaluate(&mut session);
         let graph = &evaluation.graph;
         let needs = graph.target_needs();
-        let mut users = vec![Vec::new(); needs.len()];
-        for (user, list) in needs.iter().enumerate() {
-            for need in list {
-                users[need.index()].push(TargetId(user as u32));
-            }
-        }
-        let mut steps = vec![Vec::new(); graph.targets.len()];
-        for (number, step) in graph.steps.iter().enumerate() {
-            steps[step.target.index()].push(StepId(number as u32));
-        }
+        let (users, steps) = (users_of(&needs), graph.steps_of_targets());
         let root = &session.workspace.root;
         let name =
             root.file_name().map_or_else(|| root.display().to_string(), |n| n.to_string_lossy().into_owned());

@@ -184,6 +184,15 @@ impl Tables {
         needs
     }
 
+    /// The steps of each target, in the order of steps.
+    pub fn steps_of_targets(&self) -> Vec<Vec<StepId>> {
+        let mut steps = vec![Vec::new(); self.targets.len()];
+        for (number, step) in (0..).zip(&self.steps) {
+            steps[step.target.index()].push(StepId(number));
+        }
+        steps
+    }
+
     /// The targets of the services that run while a step does.
     pub fn service_targets(&self, step: StepId) -> Vec<TargetId> {
         let mut all = Vec::new();

@@ -63,6 +63,15 @@ pub fn longest_chains(graph: &Tables, order: &[StepId], cost: impl Fn(StepId) ->
     chain
 }
 
+/// The targets that use each one, by the lists of those that each one needs. In the order of targets.
+pub fn users_of(needs: &[Vec<TargetId>]) -> Vec<Vec<TargetId>> {
+    let mut users = vec![Vec::new(); needs.len()];
+    for (user, list) in (0..).zip(needs) {
+        list.iter().for_each(|need| users[need.index()].push(TargetId(user)));
+    }
+    users
+}
+
 /// The shortest way along edges from one of some targets to another one that is a goal, both with it; nothing if there is none. What a
 /// target is itself is no way.
 pub fn shortest_way(

@@ -156,7 +156,6 @@ impl BuildRecord {
 pub struct Chronicle<'a> {
     listener: &'a dyn Listener,
     graph: &'a Graph,
-    words: fn(&Failure) -> String,
     began: Instant,
     started: SystemTime,
     done: Mutex<Vec<(StepId, StepRecord)>>,
@@ -181,10 +180,9 @@ fn ends_of(printed: &[u8]) -> String {
 
 impl<'a> Chronicle<'a> {
     /// One that passes on what it hears.
-    /// `words` says in a few words how a step failed.
-    pub fn new(listener: &'a dyn Listener, graph: &'a Graph, words: fn(&Failure) -> String) -> Chronicle<'a> {
+    pub fn new(listener: &'a dyn Listener, graph: &'a Graph) -> Chronicle<'a> {
         let (began, started) = (Instant::now(), SystemTime::now());
-        Chronicle { listener, graph, words, began, started, done: Mutex::default() }
+        Chronicle { listener, graph, began, started, done: Mutex::default() }
     }
 
     /// What was heard, with the result of the build; its time is set when it is over. `key_of` gives the first part of the key of the step with some folder.
@@ -235,7 +233,7 @@ impl Listener for Chronicle<'_> {
                 machine: machine.as_deref().map(str::to_owned),
                 key: None,
                 test: node.check.as_ref().map(|check| check.address.to_string()),
-                failure: failure.as_ref().map(self.words).filter(|text| !text.is_empty()),
+                failure: failure.as_ref().map(ToString::to_string),
                 code: failure.as_ref().and_then(Failure::code),
                 printed: (*verdict == Verdict::Failed).then(|| ends_of(printed)),
             };

@@ -25,7 +25,7 @@ pub use drawing::GraphFormat;
 pub use pinning::{ImageWork, PinRequest, PinsWork, SbomFormat};
 pub use reporting::ReportFiles;
 pub use sharing::{RootKey, SharedWork};
-pub use testing::{ChosenTests, Testing, WhichTests};
+pub use testing::{TestChoice, Testing, WhichTests};
 
 const STYLES: Styles = Styles::styled()
     .header(AnsiColor::Cyan.on_default().bold())
@@ -188,7 +188,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         tests: bool,
         #[command(flatten)]
-        chosen: ChosenTests,
+        chosen: TestChoice,
         /// Pretend that this source changed; may be repeated
         #[arg(long, value_name = "FILE")]
         if_changed: Vec<PathBuf>,

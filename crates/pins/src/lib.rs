@@ -8,6 +8,7 @@
 //! ```
 
 mod bindings;
+mod changes;
 mod client_defaults;
 mod client_files;
 mod clients;
@@ -34,8 +35,10 @@ mod registry;
 mod rust;
 mod solved;
 mod unreadable;
+mod wishes;
 
 pub use bindings::BoundPackages;
+pub use changes::{NewerVersion, PinChange, newer_versions};
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
 pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, PINS_LIMIT, Pin, Pins, Shelf, pin_id};
 pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
@@ -49,3 +52,4 @@ pub use python::{Interpreter, normal_name as python_name};
 pub use registries::{Description, Measured};
 pub use registry::Registry;
 pub use unreadable::Unreadable;
+pub use wishes::{PinMachine, PinWish, WishProblem, WishedPins, registry_of_word};

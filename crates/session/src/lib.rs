@@ -42,7 +42,7 @@ pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
 pub use nubrik_source::SETTINGS_FILE;
 pub use nubrik_watcher::{
-    Doubt, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
+    Doubt, WATCHER_LOG, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
 };
 pub use nubrik_web::{Agreement, Agreements, Listener};
 pub use nubrik_workspace::{

@@ -119,8 +119,6 @@ pub struct Session {
     earlier: HashMap<Arc<str>, Verdict>,
     /// What a shared store was good for so far.
     shared_use: SharedUse,
-    /// How a step failed, in a few words, for who looks at builds later.
-    failure_words: fn(&nubrik_engine::Failure) -> String,
     /// When it was opened, or the last build was over.
     lap: std::time::Instant,
     /// Why something was not uploaded to the shared cache, the first time.
@@ -224,7 +222,6 @@ impl Session {
             answers: HashMap::new(),
             earlier: HashMap::new(),
             shared_use: SharedUse::default(),
-            failure_words: |_| String::new(),
             lap: std::time::Instant::now(),
             not_given: OnceLock::new(),
             ran_elsewhere: 0,

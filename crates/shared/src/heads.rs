@@ -1,5 +1,7 @@
 //! What is signed: who belongs to a store, and what a member wrote last.
 
+use std::fmt;
+
 use nubrik_bytes::{Digest, Layout, layout};
 
 use crate::PREFIX;
@@ -96,6 +98,85 @@ impl KeyList {
     }
 }
 
+/// Why a list of members is not changed as somebody wants it. Its text is for people.
+#[derive(Clone, PartialEq, Eq, Debug)]
+pub enum ListProblem {
+    /// The key was revoked, and stays so.
+    IsRevoked,
+    /// A member with this name would lose channels: those that it may write, or all where none is named.
+    WouldLose(String, Vec<String>),
+    /// No member has the name or the key: the word, and the names of all members.
+    NoMember(String, Vec<String>),
+}
+
+impl fmt::Display for ListProblem {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        match self {
+            ListProblem::IsRevoked => f.write_str("this key was revoked; make another one"),
+            ListProblem::WouldLose(name, channels) => {
+                let which = channels_in_words(channels);
+                let try_this = "name them all, --channel CHANNEL for each";
+                write!(f, "{name} may write {which}, and would lose some of it: {try_this}")
+            }
+            ListProblem::NoMember(who, names) => {
+                let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+                write!(f, "no member is called `{who}`; there is: {names}")
+            }
+        }
+    }
+}
+
+impl std::error::Error for ListProblem {}
+
+/// Channels that a member may write, in words.
+pub fn channels_in_words(channels: &[String]) -> String {
+    if channels.is_empty() { "all channels".to_owned() } else { channels.join(", ") }
+}
+
+impl KeyList {
+    /// Lets a member write its channels. Several keys may have one name: those of the machines that build for all. A key that is
+    /// there already gets more channels, and loses none.
+    ///
+    /// # Errors
+    /// Where the key was revoked, or would lose a channel. Then nothing changes.
+    pub fn admit(&mut self, member: Member) -> Result<(), ListProblem> {
+        if self.revoked.contains(&member.key) {
+            return Err(ListProblem::IsRevoked);
+        }
+        if let Some(known) = self.members.iter().find(|known| known.key == member.key) {
+            let may = |channel: &String| member.channels.is_empty() || member.channels.contains(channel);
+            let had_all = known.channels.is_empty() && !member.channels.is_empty();
+            if had_all || !known.channels.iter().all(may) {
+                return Err(ListProblem::WouldLose(known.name.clone(), known.channels.clone()));
+            }
+        }
+        self.members.retain(|known| known.key != member.key);
+        self.members.push(member);
+        Ok(())
+    }
+
+    /// Takes a member out, by its name or its key, so that everything is rejected that it signed. Returns the keys.
+    ///
+    /// # Errors
+    /// Where the word is neither the name of a member nor a key. Then nothing changes.
+    pub fn revoke(&mut self, who: &str) -> Result<Vec<PublicKey>, ListProblem> {
+        let mut keys: Vec<PublicKey> =
+            self.members.iter().filter(|member| member.name == who).map(|member| member.key).collect();
+        keys.extend(PublicKey::parse(who));
+        if keys.is_empty() {
+            let names = self.members.iter().map(|member| member.name.clone()).collect();
+            return Err(ListProblem::NoMember(who.to_owned(), names));
+        }
+        self.members.retain(|member| !keys.contains(&member.key));
+        for key in &keys {
+            if !self.revoked.contains(key) {
+                self.revoked.push(*key);
+            }
+        }
+        Ok(keys)
+    }
+}
+
 /// With what the names of all heads begin.
 fn heads_folder() -> String {
     format!("{PREFIX}/heads/")
@@ -145,6 +226,30 @@ mod tests {
         assert_eq!(ChannelHead::open(&signed, "main", &ci.public()).unwrap(), head);
         assert_eq!(ChannelHead::open(&signed, "other", &ci.public()), None);
         assert_eq!(ChannelHead::open(&signed, "main", &root.public()), None);
+    }
+
+    #[test]
+    fn a_member_is_let_in_once_and_a_revoked_key_never_again() {
+        let key = SecretKey::generate().unwrap().public();
+        let member = |channels: &[&str]| Member {
+            name: "ci".to_owned(),
+            key,
+            channels: channels.iter().map(|channel| (*channel).to_owned()).collect(),
+        };
+        let mut list = KeyList::default();
+        list.admit(member(&["main"])).unwrap();
+        list.admit(member(&["main", "next"])).unwrap();
+        let before = list.clone();
+        let lost = ListProblem::WouldLose("ci".to_owned(), vec!["main".to_owned(), "next".to_owned()]);
+        assert_eq!((list.admit(member(&["next"])), &list), (Err(lost), &before));
+        list.admit(member(&[])).unwrap();
+        let lost = ListProblem::WouldLose("ci".to_owned(), Vec::new());
+        assert_eq!((list.admit(member(&["main"])), list.members.len()), (Err(lost), 1));
+        let nobody = ListProblem::NoMember("cj".to_owned(), vec!["ci".to_owned()]);
+        assert_eq!(list.revoke("cj"), Err(nobody));
+        assert_eq!((list.revoke("ci"), list.members.len()), (Ok(vec![key]), 0));
+        assert_eq!((list.revoke(&key.to_string()), list.revoked.len()), (Ok(vec![key]), 1));
+        assert_eq!((list.admit(member(&[])), list.members.len()), (Err(ListProblem::IsRevoked), 0));
     }
 
     #[test]

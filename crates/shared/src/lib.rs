@@ -34,7 +34,7 @@ mod wire;
 
 pub use aligned::{apply, difference};
 pub use bundle::{expanded, squeezed};
-pub use heads::{ChannelHead, KeyList, Member, is_channel};
+pub use heads::{ChannelHead, KeyList, ListProblem, Member, channels_in_words, is_channel};
 pub use keys::{NoRandomNumbers, PublicKey, SecretKey, random_bytes};
 pub use layered::LayeredStore;
 pub use mirror::MirrorTraffic;

@@ -1,12 +1,12 @@
 //! What a watcher rests on besides its watches: the file system, mounts, and that the machine did not sleep.
 
-use std::io;
 use std::os::fd::{AsFd, AsRawFd};
+use std::{fmt, io};
 
 use nubrik_bytes::layout;
 use rustix::time::{ClockId, clock_gettime};
 
-/// Why nothing that a watcher knows is believed, and everything is looked at.
+/// Why nothing that a watcher knows is believed, and everything is looked at. Its text is for people.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Doubt {
     /// The workspace is on a file system of which it is not known that the kernel notes all changes; its kind.
@@ -23,6 +23,23 @@ pub enum Doubt {
     Learning,
     /// There is no `/proc`, or it cannot be read.
     NoProc,
+}
+
+impl fmt::Display for Doubt {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(match self {
+            Doubt::FileSystem(kind) => {
+                let of = "of which the kernel does not say all changes";
+                return write!(f, "the workspace is on a file system ({kind:#x}) {of}");
+            }
+            Doubt::Mounts => "something was mounted in or above the workspace",
+            Doubt::Slept => "the machine was suspended",
+            Doubt::Overflow => "more changed at once than the kernel keeps notes of",
+            Doubt::Elsewhere => "another program sees other files here",
+            Doubt::Learning => "it has not learnt yet",
+            Doubt::NoProc => "/proc cannot be read",
+        })
+    }
 }
 
 layout!(enum Doubt {

@@ -21,4 +21,4 @@ mod service;
 pub use around::{Doubt, can_watch};
 pub use client::{WatcherHeld, WatcherPlace};
 pub use messages::{WatcherAnswer, WatcherStatus};
-pub use service::{WatcherEnding, WatcherLife, serve};
+pub use service::{WATCHER_LOG, WatcherEnding, WatcherLife, serve};

@@ -17,6 +17,9 @@ use crate::client::{SOCKET, address, is_of_this_user};
 use crate::ground::WatchedGround;
 use crate::messages::{Want, WatcherAnswer, WatcherQuestion, receive, send};
 
+/// What the last watcher said when it ended, in the tool's own folder.
+pub const WATCHER_LOG: &str = "watcher.log";
+
 /// Only one watches a workspace: it has this file, in the tool's own folder, locked.
 const LOCK: &str = "watcher.lock";
 

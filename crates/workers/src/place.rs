@@ -281,12 +281,7 @@ impl WorkPlace {
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
     /// It begins when it has its turn, if it is wanted then; `tell` says a failure for people.
-    pub fn perform(
-        &mut self,
-        OpenedJob(mut sheet): OpenedJob,
-        client: &JobClient<'_>,
-        tell: &dyn Fn(&Failure) -> String,
-    ) -> Option<DoneJob> {
+    pub fn perform(&mut self, OpenedJob(mut sheet): OpenedJob, client: &JobClient<'_>) -> Option<DoneJob> {
         let mut failed = None;
         let unfit = self.unfit(&sheet);
         if self.machine.cancel().is_thrown() {
@@ -298,7 +293,7 @@ impl WorkPlace {
             None => self.run(&mut sheet, client)?.map_err(|not| match not {
                 JobFailure::Undone(why) => NotDone::Undone(why),
                 JobFailure::Commands((failure, printed, micros)) => {
-                    let why = format!("{FAILED}{}", tell(&failure));
+                    let why = format!("{FAILED}{failure}");
                     failed = Some(failed_job(&failure, printed, micros));
                     NotDone::Failed(why)
                 }

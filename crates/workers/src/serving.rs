@@ -7,7 +7,6 @@ use std::sync::{Arc, OnceLock};
 use std::time::{Duration, Instant};
 
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::Failure;
 use nubrik_machine::Machine;
 use nubrik_shared::SharedStore;
 use nubrik_web::{Caller, HttpRequest, Listener};
@@ -46,9 +45,6 @@ pub trait WorkerListener: Sync {
 
     /// Whether jobs that run are to be handed back now, though they may go on for a while.
     fn is_in_a_hurry(&self) -> bool;
-
-    /// A failure in a few words.
-    fn words(&self, failure: &Failure) -> String;
 }
 
 /// How a job ended on this machine.
@@ -297,7 +293,7 @@ impl Shift<'_> {
                     }
                 }
             });
-            let done = place.perform(opened, &client, &|failure| self.listener.words(failure));
+            let done = place.perform(opened, &client);
             drop(is_done);
             done
         })

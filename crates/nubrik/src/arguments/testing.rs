@@ -21,7 +21,7 @@ pub struct Testing {
 
 /// Tests that are chosen by what they are, and how they ended.
 #[derive(Args, Clone, Default)]
-pub struct ChosenTests {
+pub struct TestChoice {
     /// Only tests that did not pass the last time
     #[arg(long)]
     pub failed: bool,
@@ -33,7 +33,7 @@ pub struct ChosenTests {
     pub filter: Vec<String>,
 }
 
-impl ChosenTests {
+impl TestChoice {
     /// Whether some tests are chosen.
     pub fn is_any(&self) -> bool {
         self.failed || self.tag.is_some() || !self.filter.is_empty()
@@ -44,7 +44,7 @@ impl ChosenTests {
 #[derive(Args, Clone, Default)]
 pub struct WhichTests {
     #[command(flatten)]
-    pub chosen: ChosenTests,
+    pub chosen: TestChoice,
     /// Only tests that a change since this revision of git can affect; uncommitted changes count
     #[arg(long, value_name = "REV")]
     pub since: Option<String>,

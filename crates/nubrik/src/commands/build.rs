@@ -2,6 +2,7 @@
 
 use std::sync::Arc;
 
+use nubrik_answers::PastTimes;
 use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
@@ -9,13 +10,12 @@ use nubrik_session::{BuildEnd, BuildReport, KitNews, Session, SharedCache, Stand
 
 use super::left_out::{self, PartEvaluated};
 use super::shared_news;
-use super::since::Affected;
+use super::since::{affected, say_skipped};
 use super::verify;
 use super::{CommandResult, open_to_build, own_problem, patterns};
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
-use crate::ui::forecast::PastTimes;
 use crate::ui::paint::Ink;
 use crate::ui::screen::{Screen, TrafficMeter};
 use crate::ui::telling::Told;
@@ -159,12 +159,12 @@ fn build_since(
     let part = left_out::evaluate_part(console, workshop, patterns, (how, OutputStream::Output))?;
     let PartEvaluated { evaluation, patterns, left_out } = part;
     refuse_jobs(console, &evaluation)?;
-    let reached = Affected::of(console, workshop, &evaluation, revision)?;
+    let reached = affected(console, workshop, &evaluation, revision)?;
     let files = Files { files: &reached.files, again: &[] };
     let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, OutputStream::Output)?;
     report.left_out = left_out.addresses;
     show(console, &report, how, OutputStream::Output);
-    reached.say_skipped(console);
+    say_skipped(console, &reached);
     Ok(exit_of(&report))
 }
 

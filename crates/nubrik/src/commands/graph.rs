@@ -11,7 +11,7 @@ use nubrik_source::WsPath;
 use nubrik_wording::counted;
 use serde::Serialize;
 
-use super::since::Affected;
+use super::since::affected;
 use super::{CommandResult, evaluate, open, patterns, say_wrong};
 use crate::arguments::{Choice, GraphFormat};
 use crate::exit::Exit;
@@ -67,7 +67,7 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
     let wanted = patterns(console, &mut session, words)?;
     let asked = evaluate(console, &mut session, &wanted)?;
     let reached = match &drawing.since {
-        Some(revision) => Some(Affected::of(console, &session, &asked, revision)?),
+        Some(revision) => Some(affected(console, &session, &asked, revision)?),
         None => None,
     };
     let drawn_ones = reached.as_ref().map_or(&asked.targets, |reached| &reached.targets);

@@ -9,7 +9,6 @@ use super::{CommandResult, Silent, evaluate_address, labelled, open_to_build, sa
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
-use crate::ui::failure::short;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::wrapped;
 
@@ -36,7 +35,7 @@ pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&st
     match ended {
         Ok(code) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
         Err(failure) => {
-            let message = format!("cannot go inside {address}: {}", short(&failure));
+            let message = format!("cannot go inside {address}: {failure}");
             Err(say_wrong(console, Exit::Machine, &message, &["`nubrik doctor` looks at this machine"]))
         }
     }

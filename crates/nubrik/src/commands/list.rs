@@ -1,16 +1,14 @@
 //! `nubrik list`
 
 use std::borrow::Cow;
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
+use std::collections::{BTreeMap, HashSet};
 
-use nubrik_graph::TargetId;
-use nubrik_graph::{Graph, Role, Target};
+use nubrik_answers::{EntryCounts, NothingOfThat, TargetEvent, TargetsOf, TestCases, kinds_of};
+use nubrik_graph::{Graph, Target, TargetId};
 use nubrik_lang::Evaluation;
-use nubrik_reports::cases::Case;
 use nubrik_session::Session;
-use serde::Serialize;
 
-use super::since::Affected;
+use super::since::{affected, say_skipped};
 use super::{CommandResult, evaluate, open, patterns};
 use crate::arguments::Choice;
 use crate::exit::Exit;
@@ -18,124 +16,49 @@ use crate::ui::console::{Console, OutputStream, out, outln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::{cut, padded, width};
 
-#[derive(Serialize)]
-struct TargetEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    kind: &'a str,
-    role: &'static str,
-    documentation: &'a str,
-    defined: String,
-    private: bool,
-    entries: usize,
-    #[serde(skip_serializing_if = "<[_]>::is_empty")]
-    tags: &'a [std::sync::Arc<str>],
-}
-
-#[derive(Serialize)]
-struct KindEvent<'a> {
-    event: &'static str,
-    kind: &'a str,
-    targets: usize,
-}
-
-fn nothing_of_that(console: Console, all: &[&Target], which: &Which) -> Exit {
-    let mut kinds: Vec<&str> = all.iter().map(|t| &*t.kind).collect();
-    let mut tags: Vec<&str> = all.iter().flat_map(|t| t.tags.iter().map(|t| &**t)).collect();
-    for list in [&mut kinds, &mut tags] {
-        list.sort_unstable();
-        list.dedup();
-    }
-    let (what, known) = match (&which.tag, &which.kind) {
-        (Some(tag), _) => (format!("no target here is tagged `{tag}`"), tags),
-        (None, Some(kind)) => (format!("no target here is of kind `{kind}`"), kinds),
-        (None, None) => ("nothing here".to_owned(), Vec::new()),
+/// Says that no target is of that kind, or has that tag.
+fn nothing_of_that(console: Console, nothing: &NothingOfThat<'_>) -> Exit {
+    let NothingOfThat { is_tag, wanted, known, near } = nothing;
+    let (message, option) = match is_tag {
+        true => (format!("no target here is tagged `{wanted}`"), "--tag"),
+        false => (format!("no target here is of kind `{wanted}`"), "--kind"),
     };
-    let wanted = which.tag.as_deref().or(which.kind.as_deref()).unwrap_or_default();
-    // Tests, jobs and services go by the words that declare them.
-    let declared = match wanted {
-        "check" => Some("test"),
-        "effect" => Some("job"),
-        "serve" => Some("service"),
-        _ => None,
-    };
-    let declared = declared.filter(|word| known.contains(word));
-    let near = declared.or_else(|| nubrik_diagnostic::nearest(wanted, known.iter().copied()));
-    let option = if which.tag.is_some() { "--tag" } else { "--kind" };
-    let mend = near.map(|near| format!("{option} {near}"));
     let note = match known.is_empty() {
         true => "no target here has tags".to_owned(),
         false => format!("there are: {}", known.join(", ")),
     };
-    super::say_wrong_noted(console, Exit::Usage, &what, &[&note], mend.as_deref())
+    let mend = near.map(|near| format!("{option} {near}"));
+    super::say_wrong_noted(console, Exit::Usage, &message, &[&note], mend.as_deref())
 }
 
 fn count_kinds(console: Console, targets: &[&Target]) {
-    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-    for target in targets {
-        *counts.entry(&target.kind).or_default() += 1;
-    }
-    let mut counts: Vec<(&str, usize)> = counts.into_iter().collect();
-    counts.sort_by_key(|(kind, count)| (std::cmp::Reverse(*count), *kind));
     let paint = console.paint(OutputStream::Output);
-    for (kind, count) in counts {
+    for counted in kinds_of(targets) {
         if console.is_json() {
-            console.event(&KindEvent { event: "kind", kind, targets: count });
+            console.event(&counted);
         } else {
-            outln!(console, "{count:>6}  {}", paint.ink(Ink::Calm, kind));
+            outln!(console, "{:>6}  {}", counted.targets, paint.ink(Ink::Calm, counted.kind));
         }
     }
 }
 
-#[derive(Serialize)]
-struct ListedCase<'a> {
-    event: &'static str,
-    target: &'a str,
-    group: &'a str,
-    name: &'a str,
-    state: &'static str,
-}
-
 /// Lists tests with the cases that they reported the last time.
-fn list_cases(
-    console: Console,
-    session: &Session,
-    graph: &Graph,
-    targets: &HashSet<TargetId>,
-) -> CommandResult<Exit> {
+fn list_cases(console: Console, session: &Session, graph: &Graph, targets: &HashSet<TargetId>) {
     let mut any = false;
-    for step in graph.steps.iter().filter(|s| targets.contains(&s.target)) {
-        let Some(check) = &step.check else { continue };
+    for tested in TestCases::of(session, graph, targets) {
         any = true;
-        let passed = session.state().steps.get(step.folder.as_str()).map(|m| !m.outputs.is_empty());
-        let word = match passed {
-            Some(true) => "passed",
-            Some(false) => "failed",
-            None => "not run",
-        };
-        let cases = session.cases(graph, step).filter(|_| passed.is_some()).unwrap_or_default();
         if console.is_json() {
-            print_cases(console, &check.address, word, &cases);
+            tested.events().iter().for_each(|event| console.event(event));
         } else {
-            show_cases(console, &check.address, word, &cases);
+            show_cases(console, &tested);
         }
     }
     if !any && !console.is_json() {
         outln!(console, "there are no tests here");
     }
-    Ok(Exit::Done)
 }
 
-/// Tells programs of the cases of a test; of one without any what became of it.
-fn print_cases(console: Console, test: &str, word: &'static str, cases: &[Case]) {
-    let event = |group, name, state| ListedCase { event: "case", target: test, group, name, state };
-    cases.iter().for_each(|case| console.event(&event(&case.group, &case.name, case.outcome.word())));
-    if cases.is_empty() {
-        console.event(&event("", "", word));
-    }
-}
-
-fn show_cases(console: Console, test: &str, word: &str, cases: &[Case]) {
+fn show_cases(console: Console, tested: &TestCases<'_>) {
     let paint = console.paint(OutputStream::Output);
     let inked = |word: &str| {
         let ink = match word {
@@ -145,8 +68,8 @@ fn show_cases(console: Console, test: &str, word: &str, cases: &[Case]) {
         };
         paint.ink(ink, &format!("{word:<10}"))
     };
-    outln!(console, "{}{}", inked(word), paint.ink(Ink::Strong, test));
-    for case in cases {
+    outln!(console, "{}{}", inked(tested.state), paint.ink(Ink::Strong, tested.test));
+    for case in &tested.cases {
         let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
         outln!(console, "  {}{}{}", inked(case.outcome.word()), paint.ink(Ink::Faint, &group), case.name);
     }
@@ -173,7 +96,7 @@ pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -
     let patterns = patterns(console, &mut session, words)?;
     let evaluation = evaluate(console, &mut session, &patterns)?;
     let reached = match &which.since {
-        Some(revision) => Some(Affected::of(console, &session, &evaluation, revision)?),
+        Some(revision) => Some(affected(console, &session, &evaluation, revision)?),
         None => None,
     };
     let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
@@ -183,7 +106,7 @@ pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -
         if reached.skipped > 0 && !reached.targets.is_empty() && !console.is_json() {
             outln!(console);
         }
-        reached.say_skipped(console);
+        say_skipped(console, reached);
     }
     Ok(exit)
 }
@@ -197,20 +120,14 @@ fn list_targets(
 ) -> CommandResult<Exit> {
     let graph = &evaluation.graph;
     let all: Vec<&Target> = listed.iter().map(|t| graph.target(*t)).collect();
-    let targets: Vec<&Target> = all
-        .iter()
-        .copied()
-        .filter(|t| which.kind.as_ref().is_none_or(|kind| *t.kind == **kind))
-        .filter(|t| which.tag.as_ref().is_none_or(|tag| t.tags.iter().any(|other| **other == **tag)))
-        .collect();
-    if targets.is_empty() && !all.is_empty() {
-        return Err(nothing_of_that(console, &all, which));
-    }
+    let meant = TargetsOf { kind: which.kind.as_deref(), tag: which.tag.as_deref() };
+    let targets = meant.among(&all).map_err(|nothing| nothing_of_that(console, &nothing))?;
     if which.cases {
         let chosen: HashSet<&str> = targets.iter().map(|target| &*target.address).collect();
         let is_chosen = |id: &TargetId| chosen.contains(&*graph.target(*id).address);
         let targets: HashSet<TargetId> = listed.iter().copied().filter(is_chosen).collect();
-        return list_cases(console, session, graph, &targets);
+        list_cases(console, session, graph, &targets);
+        return Ok(Exit::Done);
     }
     if which.count {
         count_kinds(console, &targets);
@@ -218,19 +135,7 @@ fn list_targets(
     }
     let entries = EntryCounts::of(graph);
     if console.is_json() {
-        for target in targets {
-            console.event(&TargetEvent {
-                event: "target",
-                target: &target.address,
-                kind: &target.kind,
-                documentation: &target.documentation,
-                defined: target.place.to_string(),
-                private: target.private,
-                entries: entries.count(target),
-                role: target.role.word(),
-                tags: &target.tags,
-            });
-        }
+        targets.iter().for_each(|target| console.event(&TargetEvent::of(target, &entries)));
         return Ok(Exit::Done);
     }
     out!(console, "{}", render(&targets, &entries, console.paint(OutputStream::Output)));
@@ -268,47 +173,4 @@ fn render(targets: &[&Target], entries: &EntryCounts<'_>, paint: Paint) -> Strin
         }
     }
     out
-}
-
-/// How many entries targets have: single tests of tests, results of all others.
-struct EntryCounts<'g> {
-    tests: HashMap<&'g str, BTreeSet<&'g str>>,
-}
-
-impl<'g> EntryCounts<'g> {
-    fn of(graph: &'g Graph) -> EntryCounts<'g> {
-        let mut tests: HashMap<&str, BTreeSet<&str>> = HashMap::new();
-        for step in &graph.steps {
-            if let Some(check) = &step.check {
-                tests.entry(&graph.target(step.target).address).or_default().insert(&check.address);
-            }
-        }
-        EntryCounts { tests }
-    }
-
-    fn count(&self, target: &Target) -> usize {
-        if target.role == Role::Test {
-            return self.tests.get(&*target.address).map_or(0, BTreeSet::len);
-        }
-        let mut addresses: Vec<&str> = target.results.iter().map(|r| &*r.address).collect();
-        addresses.sort_unstable();
-        addresses.dedup();
-        addresses.len()
-    }
-
-    /// What a target is, for people: what is run or tested is distinguished from what is built.
-    fn kind<'t>(&self, target: &'t Target) -> Cow<'t, str> {
-        match target.role {
-            Role::Test => match self.count(target) {
-                1 => "test".into(),
-                count => format!("{count} tests").into(),
-            },
-            Role::Job => "job".into(),
-            Role::Service => "service".into(),
-            Role::Inner | Role::Target => match &*target.kind {
-                "map" => format!("map of {}", self.count(target)).into(),
-                kind => kind.into(),
-            },
-        }
-    }
 }

@@ -32,7 +32,6 @@ mod options;
 mod pins;
 mod plan;
 mod report_file;
-mod retries;
 mod run;
 mod sbom;
 mod services;
@@ -43,7 +42,6 @@ mod show;
 mod since;
 mod test;
 mod test_part;
-mod trace;
 mod tree;
 mod verify;
 mod watch;
@@ -214,7 +212,6 @@ pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
 /// The same for a command that builds: its steps may reach out of this machine, unless that is not wanted.
 pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResult<Session> {
     let mut session = open(console, choice)?;
-    session.name_failures(crate::ui::failure::short);
     session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
     if how.no_cache {
         session.keep_no_results();

@@ -12,9 +12,7 @@ use serde::Serialize;
 use super::{CommandResult, Silent, labelled, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out, outln};
-use crate::ui::failure::short;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::refusals::refused_thing;
 use crate::ui::text::wrapped;
 
 /// How many paths of one sort are named; more of them are only counted.
@@ -77,12 +75,12 @@ fn print_json(console: Console, graph: &Graph, step: &ObservedStep) {
         say: &graph.step(step.step).say,
         read: &step.read,
         unused: &step.unused,
-        refused: step.refused.iter().map(refused_thing).collect(),
+        refused: step.refused.iter().map(ToString::to_string).collect(),
         looked_up: looked_up.collect(),
         system_files: step.system,
         uncounted: &step.uncounted,
         differs: &step.differs,
-        failure: step.failure.as_ref().map(short),
+        failure: step.failure.as_ref().map(ToString::to_string),
     });
 }
 
@@ -124,7 +122,7 @@ fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
         line(Ink::Calm, "asked for", &format!("{}: not there", named(&paths(&missing), name, "")));
     }
     for refusal in &step.refused {
-        line(Ink::Wrong, "refused", &refused_thing(refusal));
+        line(Ink::Wrong, "refused", &refusal.to_string());
     }
     for output in &step.differs {
         line(
@@ -134,7 +132,7 @@ fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
         );
     }
     if let Some(failure) = &step.failure {
-        line(Ink::Wrong, "failed", &short(failure));
+        line(Ink::Wrong, "failed", &failure.to_string());
     }
     out + "\n"
 }

@@ -1,22 +1,22 @@
 //! `nubrik plan`
 
-use std::collections::{BTreeMap, HashMap};
+use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use nubrik_engine::{Capacity, Forecast, PlannedStep, Supposed, Verdict, forecast};
-use nubrik_graph::{Closure, FileId, Graph, StepId};
+use nubrik_answers::{ForecastEvent, LeftOut, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
+use nubrik_engine::{Capacity, PlannedStep, Supposed, Verdict};
+use nubrik_graph::{Closure, FileId, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
 use nubrik_wording::{counted, duration};
-use serde::Serialize;
 
-use super::since::Affected;
+use super::chosen_tests::choose;
+use super::since::{affected, say_skipped};
 use super::{CommandResult, Silent, evaluate, open, patterns, say_wrong};
-use crate::arguments::{Choice, ChosenTests};
+use crate::arguments::{Choice, TestChoice};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, out};
-use crate::ui::json;
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::step_line::{StepRow, Titles};
 use crate::ui::summary::chain_text;
@@ -26,7 +26,7 @@ use crate::ui::text::wrapped;
 #[derive(Default)]
 pub struct Planning<'a> {
     /// The tests, if it is what `nubrik test` would run.
-    pub tests: Option<&'a ChosenTests>,
+    pub tests: Option<&'a TestChoice>,
     /// Sources that are taken for changed.
     pub if_changed: &'a [PathBuf],
     /// Only what a change since this revision can affect.
@@ -53,7 +53,7 @@ pub fn plan(
     if !console.is_json()
         && since.is_none()
         && if_changed.is_empty()
-        && !tests.is_some_and(ChosenTests::is_any)
+        && !tests.is_some_and(TestChoice::is_any)
         && let Some(text) = by_last_build(&session, &patterns, room, console.paint(OutputStream::Output))
     {
         out!(console, "{text}");
@@ -65,23 +65,24 @@ pub fn plan(
         changed.push(source(console, &session, &evaluation.graph, file)?);
     }
     let reached = match since {
-        Some(revision) => Some(Affected::of(console, &session, &evaluation, revision)?),
+        Some(revision) => Some(affected(console, &session, &evaluation, revision)?),
         None => None,
     };
     let supposed = Supposed { if_changed: &changed, compare: false };
     let mut files = reached.as_ref().map_or(&evaluation.requested, |reached| &reached.files).clone();
-    let mut left = super::chosen_tests::LeftOut::new();
-    if let Some(chosen) = tests {
-        let (kept, out) = super::chosen_tests::chosen_of(console, &session, &evaluation, chosen)?;
+    let mut left = LeftOut::new();
+    if let Some(choice) = tests {
+        let chosen = choose(console, &session, &evaluation, (choice, None))?;
+        let kept: HashSet<FileId> = chosen.files().into_iter().collect();
         files.retain(|file| kept.contains(file));
-        left = out;
+        left = chosen.left_out;
     }
     if files.is_empty() && !left.is_empty() && !console.is_json() {
         out!(console, "no test to run\n");
     } else {
         show(console, &session, &evaluation, (&files, supposed), room);
     }
-    reached.iter().for_each(|reached| reached.say_skipped(console));
+    reached.iter().for_each(|reached| say_skipped(console, reached));
     crate::ui::verdicts::show_skipped(console, &left);
     Ok(Exit::Done)
 }
@@ -170,61 +171,14 @@ fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> Co
     }
 }
 
-/// The word for what would become of a step, and its colour.
-pub fn planned_word(step: &PlannedStep) -> (&'static str, Ink) {
-    match step.verdict {
-        Verdict::Ran => ("run", Ink::Busy),
-        Verdict::Reused => ("reuse", Ink::Found),
-        Verdict::Unstarted => ("maybe", Ink::Doubt),
-        Verdict::Failed => ("fail", Ink::Wrong),
-        Verdict::Blocked => ("blocked", Ink::Doubt),
-        Verdict::Current => ("current", Ink::Calm),
-    }
-}
-
-/// How many steps of a plan come to which end.
-#[derive(Default)]
-struct PlanCounts {
-    runs: usize,
-    reused: usize,
-    may_follow: usize,
-    fails: usize,
-    blocked: usize,
-    /// Those that would run, or may, and never ran here.
-    without_time: usize,
-}
-
-impl PlanCounts {
-    fn add(&mut self, step: &PlannedStep) {
-        let count = match step.verdict {
-            Verdict::Reused => &mut self.reused,
-            Verdict::Unstarted => &mut self.may_follow,
-            Verdict::Failed => &mut self.fails,
-            Verdict::Blocked => &mut self.blocked,
-            _ => &mut self.runs,
-        };
-        *count += 1;
-        let is_timed = matches!(step.verdict, Verdict::Ran | Verdict::Unstarted);
-        self.without_time += usize::from(is_timed && step.micros.is_none());
-    }
-
-    fn in_words(&self, steps: usize) -> String {
-        let mut sum = format!("{} of {} would run", self.runs, counted(steps, "step"));
-        for (count, what) in [
-            (self.fails, "would fail"),
-            (self.blocked, "would be blocked"),
-            (self.reused, "would be reused"),
-            (self.may_follow, "may follow"),
-        ] {
-            if count > 0 {
-                sum.push_str(&format!(", {count} {what}"));
-            }
-        }
-        if self.without_time > 0 {
-            let have = if self.without_time == 1 { "has" } else { "have" };
-            sum.push_str(&format!("; {} {have} no known time", self.without_time));
-        }
-        sum
+/// The colour of what would become of a step.
+fn planned_ink(verdict: Verdict) -> Ink {
+    match verdict {
+        Verdict::Ran => Ink::Busy,
+        Verdict::Reused => Ink::Found,
+        Verdict::Unstarted | Verdict::Blocked => Ink::Doubt,
+        Verdict::Failed => Ink::Wrong,
+        Verdict::Current => Ink::Calm,
     }
 }
 
@@ -233,16 +187,13 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
     let titles = Titles::of(graph);
     let columns = titles.columns(graph);
     let mut out = String::new();
-    let mut per_target: BTreeMap<&str, (usize, u64)> = BTreeMap::new();
-    let mut counts = PlanCounts::default();
     for step in planned.iter().filter(|s| s.verdict != Verdict::Current) {
         let node = graph.step(step.step);
-        let target = &*graph.owner(step.step).address;
         let took = step.micros.map_or("?".to_owned(), duration);
         let why = step.reason.to_string();
         let title = titles.of_step(graph, step.step);
         let row = StepRow {
-            word: planned_word(step),
+            word: (planned_word(step.verdict), planned_ink(step.verdict)),
             target: &title,
             say: &node.say,
             took: &took,
@@ -250,12 +201,6 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
             needs_reason: true,
         };
         out.push_str(&columns.lines(paint, row));
-        counts.add(step);
-        if matches!(step.verdict, Verdict::Ran | Verdict::Unstarted) {
-            let entry = per_target.entry(target).or_default();
-            entry.0 += 1;
-            entry.1 += step.micros.unwrap_or(0);
-        }
     }
     if steps == 0 {
         return "nothing to build here\n".to_owned();
@@ -265,7 +210,8 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         return format!("nothing would run: {its} current\n");
     }
     out.push('\n');
-    let total: u64 = per_target.values().map(|t| t.1).sum();
+    let counts = PlanCounts::of(graph, planned);
+    let total = counts.micros();
     out.push_str(&paint.in_lines(0, &counts.in_words(steps), |line| paint.ink(Ink::Strong, line)));
     out.push('\n');
     if total > 0 {
@@ -273,21 +219,12 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         let columns = paint.width.map_or(usize::MAX, |w| w - 1);
         text.lines().flat_map(|line| wrapped(line, columns)).for_each(|line| out.push_str(&(line + "\n")));
     }
-    if per_target.len() > 1 && total > 0 {
-        for (target, (steps, micros)) in per_target {
+    if counts.targets.len() > 1 && total > 0 {
+        for (target, (steps, micros)) in counts.targets {
             out.push_str(&format!("{:>9}  {target}, {}\n", duration(micros), counted(steps, "step")));
         }
     }
     out
-}
-
-/// What would run, or may have to, played through by the last times.
-fn foreseen(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> Forecast {
-    let works = |s: &&PlannedStep| matches!(s.verdict, Verdict::Ran | Verdict::Unstarted);
-    let times: HashMap<StepId, u64> =
-        planned.iter().filter(works).map(|s| (s.step, s.micros.unwrap_or(0))).collect();
-    let order: Vec<StepId> = planned.iter().filter(works).map(|s| s.step).collect();
-    forecast(graph, &order, |s| times.get(&s).copied().unwrap_or(0) as f64, room)
 }
 
 /// How long what would run, or may have to, takes by the last times, and the longest chain of it.
@@ -299,8 +236,7 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
         room.processors,
         duration(seen.work as u64)
     );
-    let mut names: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
-    names.dedup();
+    let names = chain_of(graph, &seen);
     if names.len() > 1 {
         let took = duration(seen.chain_micros as u64);
         text.push_str(&format!("\ncritical path {took}: {}", chain_text(names)));
@@ -308,68 +244,7 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
     text + "\n"
 }
 
-#[derive(Serialize)]
-struct PlanEvent<'a> {
-    event: &'static str,
-    state: &'static str,
-    target: &'a str,
-    say: &'a str,
-    reason: String,
-    reason_code: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    last_seconds: Option<f64>,
-}
-
-#[derive(Serialize)]
-struct ForecastEvent<'a> {
-    event: &'static str,
-    steps: usize,
-    run: usize,
-    fail: usize,
-    blocked: usize,
-    reuse: usize,
-    maybe: usize,
-    /// How many of those that would run, or may have to, never did.
-    unknown: usize,
-    at_once: usize,
-    expected_seconds: f64,
-    work_seconds: f64,
-    chain_seconds: f64,
-    /// Targets of the longest chain, in order.
-    chain: Vec<&'a str>,
-}
-
 fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Capacity) {
-    for step in planned {
-        console.event(&PlanEvent {
-            event: "plan",
-            state: planned_word(step).0,
-            target: &graph.owner(step.step).address,
-            say: &graph.step(step.step).say,
-            reason: step.reason.to_string(),
-            reason_code: step.reason.code(),
-            last_seconds: step.micros.map(|m| json::rounded(m as f64 / 1e6)),
-        });
-    }
-    let count = |verdict: Verdict| planned.iter().filter(|s| s.verdict == verdict).count();
-    let seen = foreseen(graph, planned, room);
-    let works = planned.iter().filter(|s| matches!(s.verdict, Verdict::Ran | Verdict::Unstarted));
-    let mut chain: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
-    chain.dedup();
-    let seconds = |micros: f64| json::rounded(micros / 1e6);
-    console.event(&ForecastEvent {
-        event: "forecast",
-        steps: planned.len(),
-        run: count(Verdict::Ran),
-        fail: count(Verdict::Failed),
-        blocked: count(Verdict::Blocked),
-        reuse: count(Verdict::Reused),
-        maybe: count(Verdict::Unstarted),
-        unknown: works.filter(|s| s.micros.is_none()).count(),
-        at_once: room.processors,
-        expected_seconds: seconds(seen.micros),
-        work_seconds: seconds(seen.work),
-        chain_seconds: seconds(seen.chain_micros),
-        chain,
-    });
+    planned.iter().for_each(|step| console.event(&PlanEvent::of(graph, step)));
+    console.event(&ForecastEvent::of(graph, planned, room));
 }

@@ -3,12 +3,12 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
+use nubrik_answers::trace_of;
 use nubrik_explorer::{PagesFor, ReportOf, Site, everything};
 use nubrik_session::Session;
 use serde::Serialize;
 
 use super::history::{find, history};
-use super::trace::trace_of;
 use super::{CommandResult, labelled, open, say_wrong, write_whole};
 use crate::arguments::{Choice, ReportFiles};
 use crate::exit::Exit;

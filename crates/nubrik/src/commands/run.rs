@@ -229,7 +229,7 @@ fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration
             state: if well { "ran" } else { "failed" },
             target: &effect.address,
             say: &step.say,
-            seconds: json::rounded(took.as_secs_f64()),
+            seconds: nubrik_answers::rounded(took.as_secs_f64()),
             command: failed.and_then(|(command, _)| commands.get(command).map(String::as_str)),
             code: failed.map(|(_, code)| code),
             defined: step.place.to_string(),

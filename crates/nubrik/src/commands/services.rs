@@ -16,7 +16,7 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::Ink;
 use crate::ui::text::harmless;
-use crate::ui::{json, plain, services};
+use crate::ui::{json, plain};
 
 /// How often a service is looked at, whether it still runs.
 const TICK: Duration = Duration::from_millis(100);
@@ -108,7 +108,7 @@ pub fn lend(
 /// Takes services back, and says which did not stop as they should.
 pub fn give_back(console: Console, session: &Session, lent: Lent) {
     for failure in session.give_back(lent) {
-        let text = services::not_stopped(&failure);
+        let text = failure.not_stopped();
         if console.is_json() {
             console.event(&json::NoticeEvent { event: "notice", text });
         } else {
@@ -119,8 +119,8 @@ pub fn give_back(console: Console, session: &Session, lent: Lent) {
 
 /// Says why a service is not there; what it printed only where that was not seen already.
 fn say_failed(console: Console, failure: &ServiceFailure, was_seen: bool) -> Exit {
-    let mut diagnostic = Diagnostic::error("service", services::short(failure));
-    for (label, text) in services::readings(failure) {
+    let mut diagnostic = Diagnostic::error("service", failure.to_string());
+    for (label, text) in failure.readings() {
         diagnostic = match label {
             "try" => diagnostic.mend(text),
             "service" => diagnostic.note(format!("defined at {}", failure.place)),

@@ -4,80 +4,21 @@ use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
+use nubrik_answers::{SOON, SharedHealth, SharedStateEvent, age, is_old, now, until_expiry};
 use nubrik_session::{
     Agreement, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in,
     members_at, put_members,
 };
-use nubrik_shared::{KeyList, Member, NoRandomNumbers, PublicKey, SecretKey, SharedStore, is_channel};
-use nubrik_wording::ago;
-use serde::Serialize;
+use nubrik_shared::{
+    KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words, is_channel,
+};
+use nubrik_wording::{ago, counted};
 
-use super::shared_news::{SOON, age, days_left, is_old, now, until_expiry};
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::{Choice, RootKey, SharedWork};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct SharedStateEvent<'a> {
-    event: &'static str,
-    state: &'static str,
-    at: &'a str,
-    root: String,
-    members: Vec<MemberRow>,
-    keys: usize,
-    #[serde(flatten)]
-    health: Option<SharedHealth>,
-}
-
-/// How a shared cache is that was asked just now.
-#[derive(Serialize)]
-struct SharedHealth {
-    /// How long the list of members counts from now on.
-    expires_seconds: u64,
-    heads: Vec<HeadRow>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    mirror: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    trouble: Option<String>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    mirror_trouble: Option<String>,
-}
-
-#[derive(Serialize)]
-struct HeadRow {
-    channel: String,
-    member: String,
-    /// How long ago it was written.
-    age_seconds: u64,
-}
-
-impl SharedHealth {
-    fn of(store: &SharedStore) -> SharedHealth {
-        let (_, heads) = store.known();
-        let row = |(member, channel, when): (String, String, u64)| HeadRow {
-            channel,
-            member,
-            age_seconds: age(when).as_secs(),
-        };
-        let (mirror, mirror_trouble) = store.mirror_place().unzip();
-        SharedHealth {
-            expires_seconds: store.members().expires.saturating_sub(now()),
-            heads: heads.into_iter().map(row).collect(),
-            mirror,
-            trouble: store.trouble().map(|trouble| trouble.to_string()),
-            mirror_trouble: mirror_trouble.flatten(),
-        }
-    }
-}
-
-#[derive(Serialize)]
-struct MemberRow {
-    name: String,
-    key: String,
-    channels: Vec<String>,
-}
 
 pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> CommandResult<Exit> {
     match work {
@@ -128,48 +69,15 @@ fn add(
         return bad(&format!("`{channel}` is no name of a channel"), mend);
     }
     change(console, choice, root, |list| {
-        if list.revoked.contains(&key) {
-            return Err("this key was revoked; make another one".to_owned());
-        }
-        // Several keys may have one name: those of the machines that build for all. Nothing is taken away here.
-        if let Some(known) = list.members.iter().find(|member| member.key == key) {
-            let may = |channel: &String| channels.is_empty() || channels.contains(channel);
-            let loses = known.channels.is_empty() && !channels.is_empty() || !known.channels.iter().all(may);
-            if loses {
-                let which = if known.channels.is_empty() {
-                    "all channels".to_owned()
-                } else {
-                    known.channels.join(", ")
-                };
-                return Err(format!(
-                    "{} may write {which}, and would lose some of it: name them all, --channel CHANNEL for each",
-                    known.name
-                ));
-            }
-        }
-        list.members.retain(|member| member.key != key);
-        list.members.push(Member { name: name.to_owned(), key, channels: channels.to_vec() });
-        let which = if channels.is_empty() { "all channels".to_owned() } else { channels.join(", ") };
-        Ok(format!("{name} may write {which}"))
+        let done = format!("{name} may write {}", channels_in_words(channels));
+        list.admit(Member { name: name.to_owned(), key, channels: channels.to_vec() })?;
+        Ok(done)
     })
 }
 
-/// Takes someone out of a list, by name or key, so that everything is rejected that was signed.
-fn revoked(list: &mut KeyList, who: &str) -> Result<String, String> {
-    let mut keys: Vec<PublicKey> =
-        list.members.iter().filter(|member| member.name == who).map(|member| member.key).collect();
-    keys.extend(PublicKey::parse(who));
-    if keys.is_empty() {
-        let names: Vec<&str> = list.members.iter().map(|member| member.name.as_str()).collect();
-        let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
-        return Err(format!("no member is called `{who}`; there is: {names}"));
-    }
-    list.members.retain(|member| !keys.contains(&member.key));
-    for key in &keys {
-        if !list.revoked.contains(key) {
-            list.revoked.push(*key);
-        }
-    }
+/// Takes someone out of a list, by name or key.
+fn revoked(list: &mut KeyList, who: &str) -> Result<String, ListProblem> {
+    let keys = list.revoke(who)?;
     let rerun = "results that workspaces have already stay there until `nubrik build --rerun`";
     let keys = keys.iter().map(PublicKey::to_string).collect::<Vec<_>>().join(", ");
     Ok(format!("everything that {keys} signed is rejected from now on; {rerun}"))
@@ -206,11 +114,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             lines.extend(mirror_line(&settings));
             lines.push(("root key", settings.root.to_string()));
             for member in &members.members {
-                let channels_of = if member.channels.is_empty() {
-                    "all channels".to_owned()
-                } else {
-                    member.channels.join(", ")
-                };
+                let channels_of = channels_in_words(&member.channels);
                 lines.push(("member", format!("{}   {channels_of}   {}", member.name, member.key)));
             }
             if members.expires > 0 {
@@ -220,7 +124,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 } else {
                     ""
                 };
-                lines.push(("expires", format!("in {}{soon}", days_left(days))));
+                lines.push(("expires", format!("in {}{soon}", counted(days, "day"))));
             }
             for (name, channel, when) in heads {
                 let old = if is_old(when) {
@@ -331,7 +235,7 @@ fn change(
     console: Console,
     choice: &Choice,
     root: &RootKey,
-    edit: impl FnOnce(&mut KeyList) -> Result<String, String>,
+    edit: impl FnOnce(&mut KeyList) -> Result<String, ListProblem>,
 ) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let settings = proposed(console, &session)?;
@@ -349,7 +253,7 @@ fn change(
     let list = members_at(place, false, &settings.root).map_err(failed)?;
     let none = || unusable(console, at, "it has no list of members; `nubrik shared create` makes one");
     let mut list = list.ok_or_else(none)?;
-    let done = edit(&mut list).map_err(usage)?;
+    let done = edit(&mut list).map_err(|problem| usage(problem.to_string()))?;
     list.sequence += 1;
     list.expires = until(root.days);
     put_members(place, false, &list, &key).map_err(failed)?;
@@ -384,22 +288,7 @@ fn told(
     lines: &[(&str, String)],
 ) {
     if console.is_json() {
-        let row = |member: &Member| MemberRow {
-            name: member.name.clone(),
-            key: member.key.to_string(),
-            channels: member.channels.clone(),
-        };
-        let root = key.map_or_else(String::new, |key| key.to_string());
-        let members = list.members.iter().map(row).collect();
-        return console.event(&SharedStateEvent {
-            event: "shared_cache",
-            state,
-            at,
-            root,
-            members,
-            keys,
-            health,
-        });
+        return console.event(&SharedStateEvent::of((state, at), key, (list, keys), health));
     }
     let paint = console.paint(OutputStream::Output);
     for (word, text) in lines {

@@ -1,10 +1,10 @@
 //! What a build says of the shared cache and of other machines.
 
-use std::time::{Duration, Instant, SystemTime, UNIX_EPOCH};
+use std::time::{Duration, Instant};
 
+use nubrik_answers::SharedNews;
 use nubrik_graph::{FileId, Graph};
-use nubrik_session::{GivenAway, Session, SharedCache, SharedRecord};
-use nubrik_shared::{SharedStore, SharedTrouble, Traffic};
+use nubrik_session::{GivenAway, Session, SharedCache};
 use nubrik_wording::{counted, duration, size};
 use serde::Serialize;
 
@@ -18,18 +18,6 @@ use crate::ui::visible::visible;
 /// So long the end of a build waits until what it downloaded is copied to the mirror.
 const COPYING: Duration = Duration::from_secs(2);
 
-/// A head of this age may be withheld by whoever has the shared cache.
-const OLD: Duration = Duration::from_secs(7 * 86_400);
-
-/// Steps that ran, by why nothing was taken for them.
-#[derive(Serialize, Default)]
-struct NotTakenCounts {
-    unknown: usize,
-    other_files: usize,
-    other_system: usize,
-    not_had: usize,
-}
-
 /// What other machines did for a build.
 #[derive(Serialize)]
 struct WorkersEvent<'a> {
@@ -38,64 +26,6 @@ struct WorkersEvent<'a> {
     machines: usize,
     #[serde(skip_serializing_if = "Option::is_none")]
     refused: Option<&'a str>,
-}
-
-/// What a build took from a shared cache, or gave.
-#[derive(Serialize, Default)]
-struct SharedEvent<'a> {
-    event: &'static str,
-    downloaded: usize,
-    /// Results that are known, and whose contents nothing needed.
-    not_downloaded: usize,
-    /// Why steps ran.
-    not_used: NotTakenCounts,
-    uploaded: usize,
-    /// Results that were not uploaded in time.
-    not_uploaded: usize,
-    /// Files that came as what differs from others.
-    differences: u64,
-    /// Results that stay on this machine.
-    local_only: usize,
-    requests: u64,
-    moved_bytes: u64,
-    /// What of that came from the mirror.
-    mirror_bytes: u64,
-    /// What was copied to the mirror.
-    copied_bytes: u64,
-    content_bytes: u64,
-    saved_seconds: f64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    trouble: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    mirror_trouble: Option<&'a str>,
-}
-
-/// A number of days, for people.
-pub fn days_left(days: usize) -> String {
-    counted(days, "day")
-}
-
-/// Before so many days are left, nothing is said of the end of a list of members.
-pub const SOON: usize = 30;
-
-/// Seconds since 1970.
-pub fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.as_secs())
-}
-
-/// How many whole days a list of members counts from now.
-pub fn until_expiry(expires: u64) -> usize {
-    usize::try_from(expires.saturating_sub(now()) / (24 * 3600)).unwrap_or(usize::MAX)
-}
-
-/// How long ago something was, in seconds since 1970.
-pub fn age(when: u64) -> Duration {
-    Duration::from_secs(now().saturating_sub(when))
-}
-
-/// Whether a head is so old that newer ones may be withheld.
-pub fn is_old(when: u64) -> bool {
-    age(when) > OLD
 }
 
 /// Gives what was made to the shared cache, where this machine writes there, and says what was taken and given.
@@ -112,141 +42,88 @@ pub fn conclude(
         Err(trouble) => (None, Some(trouble)),
     };
     store.finish_copies(Instant::now() + COPYING);
-    let (used, traffic) = (session.shared_use().unwrap_or_default(), store.traffic());
-    let trouble: Option<SharedTrouble> = failed.or_else(|| store.trouble());
-    let trouble = trouble.map(|trouble| trouble.to_string());
-    let mirror = store.mirror_place();
-    let news = SharedNews { store: &store, used: &used, traffic, given: given.as_ref(), trouble, mirror };
+    let used = session.shared_use().unwrap_or_default();
+    let news = SharedNews::of(&store, &used, given.as_ref(), failed);
     if !console.is_json() {
         let paint = console.paint(stream);
-        let lines = news.lines();
+        let lines = lines_of(&news);
         lines.iter().for_each(|(ink, text)| console.line(stream, &labelled(paint, *ink, "shared", text)));
-    } else if traffic.requests > 0 {
+    } else if news.traffic.requests > 0 {
         console.event(&news.event());
     }
     say_workers(console, session, stream);
 }
 
-/// What a build had of a shared cache.
-struct SharedNews<'a> {
-    store: &'a SharedStore,
-    used: &'a SharedRecord,
-    traffic: Traffic,
-    /// What it gave, if it gives.
-    given: Option<&'a GivenAway>,
-    trouble: Option<String>,
-    /// Where its mirror is, and what went wrong with that.
-    mirror: Option<(String, Option<String>)>,
+/// Lines for people about the use of a shared cache.
+fn lines_of(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
+    let mut lines = taken(news);
+    lines.extend(news.given.into_iter().flat_map(given_away));
+    if news.traffic.requests > 0 {
+        lines.extend(is_getting_old(news));
+    }
+    if let Some(trouble) = &news.trouble {
+        let off = if news.is_given_up() { "; it is not asked any more in this build" } else { "" };
+        lines.push((Ink::Doubt, format!("the shared cache at {}: {trouble}{off}", news.store.place())));
+    }
+    if news.traffic.mirror.copied > 0 {
+        lines.push((Ink::Faint, format!("{} copied to the mirror", size(news.traffic.mirror.copied))));
+    }
+    if let Some((place, Some(trouble))) = &news.mirror {
+        let text =
+            format!("the mirror at {place}: {trouble}; what it did not give came from the shared cache");
+        lines.push((Ink::Doubt, text));
+    }
+    lines
 }
 
-impl SharedNews<'_> {
-    /// The same for programs.
-    fn event(&self) -> SharedEvent<'_> {
-        let SharedNews { store: _, used, traffic, given, trouble, mirror } = self;
-        let published = given.map(|given| &given.published);
-        SharedEvent {
-            event: "shared",
-            downloaded: used.taken,
-            not_downloaded: used.away,
-            not_used: NotTakenCounts {
-                unknown: used.unknown,
-                other_files: used.other_files,
-                other_system: used.other_system,
-                not_had: used.not_had,
-            },
-            uploaded: published.map_or(0, |published| published.results),
-            not_uploaded: published.map_or(0, |published| published.late),
-            differences: traffic.differences,
-            local_only: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
-            requests: traffic.requests,
-            moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
-            mirror_bytes: traffic.mirror.moved,
-            copied_bytes: traffic.mirror.copied,
-            content_bytes: traffic.raw + published.map_or(0, |published| published.raw),
-            saved_seconds: json::rounded(used.saved_micros as f64 / 1e6),
-            trouble: trouble.as_deref(),
-            mirror_trouble: mirror.as_ref().and_then(|(_, trouble)| trouble.as_deref()),
+/// What was taken, and why nothing was taken for other steps.
+fn taken(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
+    let SharedNews { used, traffic, given, .. } = news;
+    let mut lines = Vec::new();
+    if used.taken > 0 {
+        let mut text = format!("{} taken from the shared cache", results(used.taken));
+        if used.away > 0 {
+            text.push_str(&format!(", {} of them not downloaded", used.away));
         }
+        text.push_str(&format!(": {} downloaded", size(traffic.moved)));
+        if traffic.mirror.moved > 0 {
+            text.push_str(&format!(", {} of that from the mirror", size(traffic.mirror.moved)));
+        }
+        match traffic.differences {
+            0 => {}
+            1 => text.push_str(", 1 file as its difference"),
+            count => text.push_str(&format!(", {count} files as their differences")),
+        }
+        text.push_str(&format!(", {} of work saved", duration(used.saved_micros)));
+        lines.push((Ink::Found, text));
     }
+    // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
+    let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
+    let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
+    if !not_taken.is_empty() {
+        let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
+        let text = format!("not found there: {}; `nubrik why TARGET --shared` explains", causes.join(", "));
+        lines.push((Ink::Faint, text));
+    }
+    lines
+}
 
-    /// Lines for people.
-    fn lines(&self) -> Vec<(Ink, String)> {
-        let mut lines = self.taken();
-        lines.extend(self.given.into_iter().flat_map(given_away));
-        if self.traffic.requests > 0 {
-            lines.extend(self.is_getting_old());
-        }
-        if let Some(trouble) = &self.trouble {
-            let rests = matches!(self.store.trouble(), Some(SharedTrouble::Resting(_)));
-            let is_off = self.store.is_off() && !rests;
-            let off = if is_off { "; it is not asked any more in this build" } else { "" };
-            let text = format!("the shared cache at {}: {trouble}{off}", self.store.place());
-            lines.push((Ink::Doubt, text));
-        }
-        if self.traffic.mirror.copied > 0 {
-            lines.push((Ink::Faint, format!("{} copied to the mirror", size(self.traffic.mirror.copied))));
-        }
-        if let Some((place, Some(trouble))) = &self.mirror {
-            let text =
-                format!("the mirror at {place}: {trouble}; what it did not give came from the shared cache");
-            lines.push((Ink::Doubt, text));
-        }
-        lines
+/// What was signed long ago, or counts only for some days more.
+fn is_getting_old(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
+    let old = news.old_heads().into_iter().map(|(name, head, days)| {
+        format!(
+            "the last head of {head} by {name} is {days} days old: nothing was uploaded since, or newer heads are withheld"
+        )
+    });
+    let mut lines: Vec<(Ink, String)> = old.map(|text| (Ink::Doubt, text)).collect();
+    if let Some(days) = news.few_days_left() {
+        let text = format!(
+            "the list of members is valid for {} more: `nubrik shared add` or `revoke` with --root-key FILE signs it again",
+            counted(days, "day")
+        );
+        lines.push((Ink::Doubt, text));
     }
-
-    /// What was taken, and why nothing was taken for other steps.
-    fn taken(&self) -> Vec<(Ink, String)> {
-        let SharedNews { used, traffic, given, .. } = self;
-        let mut lines = Vec::new();
-        if used.taken > 0 {
-            let mut text = format!("{} taken from the shared cache", results(used.taken));
-            if used.away > 0 {
-                text.push_str(&format!(", {} of them not downloaded", used.away));
-            }
-            text.push_str(&format!(": {} downloaded", size(traffic.moved)));
-            if traffic.mirror.moved > 0 {
-                text.push_str(&format!(", {} of that from the mirror", size(traffic.mirror.moved)));
-            }
-            match traffic.differences {
-                0 => {}
-                1 => text.push_str(", 1 file as its difference"),
-                count => text.push_str(&format!(", {count} files as their differences")),
-            }
-            text.push_str(&format!(", {} of work saved", duration(used.saved_micros)));
-            lines.push((Ink::Found, text));
-        }
-        // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
-        let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
-        let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
-        if !not_taken.is_empty() {
-            let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
-            let text =
-                format!("not found there: {}; `nubrik why TARGET --shared` explains", causes.join(", "));
-            lines.push((Ink::Faint, text));
-        }
-        lines
-    }
-
-    /// What was signed long ago, or counts only for some days more.
-    fn is_getting_old(&self) -> Vec<(Ink, String)> {
-        let (_, heads) = self.store.known();
-        let old = heads.iter().filter(|(_, _, when)| is_old(*when)).map(|(name, head, when)| {
-            let days = age(*when).as_secs() / 86_400;
-            format!(
-                "the last head of {head} by {name} is {days} days old: nothing was uploaded since, or newer heads are withheld"
-            )
-        });
-        let mut lines: Vec<(Ink, String)> = old.map(|text| (Ink::Doubt, text)).collect();
-        let expires = self.store.members().expires;
-        if expires > 0 && until_expiry(expires) <= SOON {
-            let days = days_left(until_expiry(expires));
-            let text = format!(
-                "the list of members is valid for {days} more: `nubrik shared add` or `revoke` with --root-key FILE signs it again"
-            );
-            lines.push((Ink::Doubt, text));
-        }
-        lines
-    }
+    lines
 }
 
 /// A number of results, for people.

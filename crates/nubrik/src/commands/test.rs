@@ -3,19 +3,19 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 
-use nubrik_engine::{Event, Failure, Listener, Reason, Verdict};
+use nubrik_answers::{ChosenTests, Round, TestEnd, TestResult};
+use nubrik_engine::{Event, Listener};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
-use nubrik_reports::cases::{Case, CaseOutcome, Suite, TestReport, TestRun};
+use nubrik_reports::cases::{Suite, TestReport};
 use nubrik_reports::parts::PartMark;
-use nubrik_session::{Session, Workshop, accounts_of_lines};
+use nubrik_session::{Workshop, accounts_of_lines};
 use parking_lot::Mutex;
 
 use super::build::{lock, options_of, screen_for};
-use super::chosen_tests::{choose, tests_of};
+use super::chosen_tests::choose;
 use super::coverage;
 use super::left_out::{self, PartEvaluated, Unevaluated};
-use super::retries::{is_to_run_again, take_over};
 use super::shared_news;
 use super::test_part::{keep_part, read_times};
 use super::{CommandResult, labelled, open_to_build, own_problem, patterns, say_wrong, wanting};
@@ -24,7 +24,6 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::json;
 use crate::ui::paint::Ink;
-use crate::ui::round::{Round, TestResult};
 use crate::ui::verdicts as ui;
 
 pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> CommandResult<Exit> {
@@ -57,20 +56,14 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
     }
     let patterns = wanting(patterns(console, &mut session, &tests.what)?, Wanted::Tests);
     let evaluation = super::evaluate(console, &mut session, &patterns)?;
-    let (mut chosen, mut left) = choose(
-        console,
-        &session,
-        &evaluation,
-        tests_of(&evaluation),
-        (&which.chosen, which.since.as_deref()),
-    )?;
+    let mut chosen = choose(console, &session, &evaluation, (&which.chosen, which.since.as_deref()))?;
     if let Some(part) = which.part {
         let times = read_times(console, which.times.as_deref())?;
-        keep_part(console, &evaluation.graph, (part, times.as_ref()), &mut chosen, &mut left);
+        keep_part(console, &evaluation.graph, (part, times.as_ref()), &mut chosen);
     }
-    let files: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
+    let files = chosen.files();
     super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
-    ui::show_skipped(console, &left);
+    ui::show_skipped(console, &chosen.left_out);
     Ok(Exit::Done)
 }
 
@@ -91,11 +84,9 @@ pub fn run(
     // One failing test says nothing of the others.
     let how = How { keep_going: true, ..how };
     let graph = &evaluation.graph;
-    let all = tests_of(&evaluation);
-    let (mut chosen, mut left) =
-        choose(console, session, &evaluation, all, (&which.chosen, which.since.as_deref()))?;
-    let mark =
-        which.part.map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen, &mut left));
+    let mut chosen = choose(console, session, &evaluation, (&which.chosen, which.since.as_deref()))?;
+    let mark = which.part.map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen));
+    let ChosenTests { tests: chosen, left_out: left } = chosen;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let again: Vec<StepId> = match which.repeat.is_some() || rerun {
         true => chosen.iter().map(|(_, step)| *step).collect(),
@@ -138,9 +129,7 @@ fn show_end(
     let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
     let is_whole = left_out.addresses.is_empty();
     let last = rounds.last();
-    let counts = |r: &TestResult| !r.passed && r.quarantined.is_none();
-    let any_failed =
-        rounds.iter().any(|round| round.results.iter().any(counts) || round.summary.counts.failed > 0);
+    let any_failed = rounds.iter().any(Round::has_failed);
     // For programs the sum of tests comes last.
     let mut is_read = true;
     let mut show_lines = |is_json: bool| -> CommandResult<()> {
@@ -211,7 +200,7 @@ impl TestsToRun<'_> {
             ended.machine_lacks |= report.machine_lacks;
             let results = self.chosen.iter();
             let results =
-                results.filter_map(|(_, step)| Some(result(session, graph, *step, done.get(step)?)));
+                results.filter_map(|(_, step)| Some(TestResult::of(session, graph, *step, done.get(step)?)));
             ended.rounds.push(Round { results: results.collect(), summary: report.summary });
             if ended.cancelled {
                 break;
@@ -232,7 +221,7 @@ impl TestsToRun<'_> {
         for number in 1..=retries {
             let Some(round) = ended.rounds.last().filter(|_| !ended.cancelled) else { break };
             let failed: HashSet<StepId> =
-                round.results.iter().filter(|result| is_to_run_again(result)).map(|r| r.step).collect();
+                round.results.iter().filter(|result| result.is_to_run_again()).map(|r| r.step).collect();
             if failed.is_empty() {
                 break;
             }
@@ -254,7 +243,7 @@ impl TestsToRun<'_> {
             ended.cancelled |= next.cancelled;
             ended.machine_lacks |= next.machine_lacks;
             if let (Some(round), Some(next)) = (ended.rounds.last_mut(), next.rounds.into_iter().next()) {
-                take_over(round, next);
+                round.take_over(next);
             }
         }
         Ok(())
@@ -269,16 +258,6 @@ fn say_notice(console: Console, text: &str) {
     outln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
 }
 
-/// What was heard of a test.
-struct TestEnd {
-    verdict: Verdict,
-    reason: String,
-    unchanged: bool,
-    micros: u64,
-    failure: Option<Failure>,
-    printed: Vec<u8>,
-}
-
 /// Tells events on, and keeps those of tests.
 struct TestListener<'s, 'g> {
     screen: &'s crate::ui::screen::Screen<'g>,
@@ -291,77 +270,12 @@ impl Listener for TestListener<'_, '_> {
         if let Event::Done { step, verdict, reason, micros, failure, printed, machine: _ } = event
             && self.graph.step(*step).check.is_some()
         {
-            let done = TestEnd {
-                verdict: *verdict,
-                reason: reason.to_string(),
-                unchanged: *reason == Reason::Unchanged,
-                micros: *micros,
-                failure: failure.clone(),
-                printed: printed.clone(),
-            };
+            let (reason, failure, printed) = (reason.clone(), failure.clone(), printed.clone());
+            let done = TestEnd { verdict: *verdict, reason, micros: *micros, failure, printed };
             self.done.lock().insert(*step, done);
         }
         self.screen.hear(event);
     }
-}
-
-fn result(session: &Session, graph: &Graph, id: StepId, done: &TestEnd) -> TestResult {
-    let step = graph.step(id);
-    let memory = session.state().steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty());
-    let check = step.check.as_ref();
-    let address = check.map_or("", |c| &c.address).to_owned();
-    let passed = matches!(done.verdict, Verdict::Ran | Verdict::Current | Verdict::Reused);
-    let micros = match done.verdict {
-        Verdict::Current => memory.as_ref().map_or(0, |m| m.micros),
-        _ => done.micros,
-    };
-    let tried = passed || done.verdict == Verdict::Failed;
-    let cases = if tried { session.cases(graph, step) } else { None };
-    let reported = cases.unwrap_or_default();
-    let has_report = !reported.is_empty();
-    let reason = match &done.failure {
-        Some(failure) => crate::ui::failure::short(failure),
-        None => done.reason.clone(),
-    };
-    let run = TestRun {
-        path: &address,
-        target: &graph.owner(id).address,
-        outcome: match (passed, tried) {
-            (true, _) => CaseOutcome::Passed,
-            (false, true) => CaseOutcome::Failed,
-            (false, false) => CaseOutcome::Skipped,
-        },
-        micros,
-        reason: Some(&*reason).filter(|reason| !reason.is_empty()),
-        has_exited: done.failure.as_ref().is_some_and(|failure| failure.code().is_some()),
-        printed: &String::from_utf8_lossy(&done.printed),
-    };
-    let cases = run.cases(reported);
-    TestResult {
-        step: id,
-        address,
-        verdict: done.verdict,
-        passed,
-        unchanged: done.unchanged,
-        reason,
-        micros,
-        build: memory.map(|m| m.build),
-        cases,
-        has_report,
-        quarantined: check.and_then(|c| c.quarantined.as_deref()).map(str::to_owned),
-        failed_before: 0,
-    }
-}
-
-/// The cases of a test; those of a flaky one say so.
-fn cases_of(result: &TestResult) -> Vec<Case> {
-    let mut cases = result.cases.clone();
-    if result.is_flaky() {
-        let times = nubrik_wording::counted(result.failed_before as usize, "time");
-        let passed = cases.iter_mut().filter(|case| case.outcome == CaseOutcome::Passed);
-        passed.for_each(|case| case.text = format!("flaky: the test failed {times} before it passed"));
-    }
-    cases
 }
 
 fn write_report(
@@ -370,12 +284,7 @@ fn write_report(
     (round, mark): (&Round, Option<PartMark>),
     left_out: &Unevaluated,
 ) -> CommandResult<()> {
-    let suites: Vec<Suite> = round
-        .results
-        .iter()
-        .map(|r| Suite::of(&r.address, r.micros, &cases_of(r), r.quarantined.as_deref()))
-        .chain(left_out.suites())
-        .collect();
+    let suites: Vec<Suite> = round.results.iter().map(TestResult::suite).chain(left_out.suites()).collect();
     super::write_whole(file, &TestReport { suites, mark }.to_xml()).map_err(|e| {
         say_wrong(
             console,

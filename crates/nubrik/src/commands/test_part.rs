@@ -2,12 +2,12 @@
 
 use std::path::Path;
 
-use nubrik_graph::{FileId, Graph, StepId};
+use nubrik_answers::ChosenTests;
+use nubrik_graph::{Graph, StepId};
 use nubrik_reports::parts::{PartMark, Split, TestPart, TestTimes, times_of};
 use nubrik_wording::{counted, duration};
 use serde::Serialize;
 
-use super::chosen_tests::LeftOut;
 use super::joining::read_report;
 use super::{CommandResult, labelled};
 use crate::ui::console::{Console, OutputStream, outln};
@@ -36,17 +36,14 @@ pub fn keep_part(
     console: Console,
     graph: &Graph,
     (part, times): (TestPart, Option<&TestTimes>),
-    tests: &mut Vec<(FileId, StepId)>,
-    left: &mut LeftOut,
+    chosen: &mut ChosenTests,
 ) -> PartMark {
     let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
-    let paths: Vec<&str> = tests.iter().map(|(_, step)| path(*step)).collect();
+    let paths: Vec<&str> = chosen.tests.iter().map(|(_, step)| path(*step)).collect();
     let split = Split::new(&paths, times.unwrap_or(&TestTimes::new()), part.of());
-    let all = tests.len();
-    tests.retain(|(_, step)| split.has(path(*step), part));
-    if tests.len() < all {
-        left.insert("in other parts".to_owned(), all - tests.len());
-    }
+    let all = chosen.tests.len();
+    chosen.leave(|step| (!split.has(path(step), part)).then(|| "in other parts".to_owned()));
+    let tests = chosen.tests.len();
     let mark = split.mark(part);
     if console.is_json() {
         console.event(&PartEvent {
@@ -54,13 +51,13 @@ pub fn keep_part(
             part: part.number(),
             of: part.of(),
             split: mark.split.clone(),
-            tests: tests.len(),
+            tests,
             of_tests: all,
             seconds: if times.is_some() { split.micros(part) as f64 / 1e6 } else { 0.0 },
             untimed: split.unknown(),
         });
     } else {
-        let mut text = format!("{part}: {} of {all}", counted(tests.len(), "test"));
+        let mut text = format!("{part}: {} of {all}", counted(tests, "test"));
         if times.is_some() {
             text.push_str(&format!(", which took {} together", duration(split.micros(part))));
             if split.unknown() > 0 {

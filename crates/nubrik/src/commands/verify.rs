@@ -9,7 +9,6 @@ use serde::Serialize;
 
 use super::{CommandResult, Silent, labelled, own_problem};
 use crate::ui::console::{Console, OutputStream};
-use crate::ui::failure::short;
 use crate::ui::paint::Ink;
 
 #[derive(Serialize)]
@@ -58,7 +57,7 @@ pub fn verify(
                 line(Ink::Wrong, "", &format!("then and now, in {}: {}", other.name, difference(other)));
             }
             VerifyEnd::Failed(failure) => {
-                line(Ink::Wrong, "fails", &format!("{title}   it ended well before: {}", short(failure)));
+                line(Ink::Wrong, "fails", &format!("{title}   it ended well before: {failure}"));
             }
         }
     }
@@ -93,7 +92,7 @@ fn tell(console: Console, graph: &Graph, step: &VerifiedStep) {
         VerifyEnd::Same => ("same", None, None),
         VerifyEnd::Stopped => ("stopped", None, None),
         VerifyEnd::Differs(other) => ("differs", Some(other.name.as_str()), Some(difference(other))),
-        VerifyEnd::Failed(failure) => ("failed", None, Some(short(failure))),
+        VerifyEnd::Failed(failure) => ("failed", None, Some(failure.to_string())),
     };
     console.event(&VerifiedStepEvent {
         event: "verified",

@@ -9,7 +9,7 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::Below;
-use nubrik_session::{Doubt, Session, StartWatcher, WatcherEnding, WatcherHeld, serve_watcher};
+use nubrik_session::{Session, StartWatcher, WATCHER_LOG, WatcherEnding, WatcherHeld, serve_watcher};
 
 use super::{CommandResult, labelled, say_wrong};
 use crate::arguments::WatcherUntil;
@@ -27,9 +27,6 @@ const UNHELD: Duration = Duration::from_secs(5);
 const BEGINS: usize = 100;
 const BEGINNING: Duration = Duration::from_millis(20);
 
-/// What the last watcher said when it ended, in the tool's own folder.
-pub const LOG: &str = "watcher.log";
-
 /// Is the watcher of a workspace.
 pub fn serve(console: Console, until: WatcherUntil, seal: Option<&str>) -> CommandResult<Exit> {
     let wrong = |message: String| say_wrong(console, Exit::Machine, &message, &["nubrik doctor"]);
@@ -38,7 +35,7 @@ pub fn serve(console: Console, until: WatcherUntil, seal: Option<&str>) -> Comma
     let session = Session::open(&super::started_in(), Arc::new(cancel))
         .map_err(|problem| super::say_not_opened(console, &problem))?;
     let root = &session.workspace.root;
-    session.can_watch().map_err(|doubt| wrong(format!("cannot watch: {}", doubt_words(&doubt))))?;
+    session.can_watch().map_err(|doubt| wrong(format!("cannot watch: {doubt}")))?;
     let life = match until {
         WatcherUntil::Unasked => nubrik_session::WatcherLife::Unasked(UNASKED),
         WatcherUntil::Alone => nubrik_session::WatcherLife::Held(UNHELD),
@@ -60,23 +57,6 @@ pub fn serve(console: Console, until: WatcherUntil, seal: Option<&str>) -> Comma
     Ok(Exit::Done)
 }
 
-/// Why a watcher is not believed.
-pub fn doubt_words(doubt: &Doubt) -> String {
-    match doubt {
-        Doubt::FileSystem(kind) => {
-            format!(
-                "the workspace is on a file system ({kind:#x}) of which the kernel does not say all changes"
-            )
-        }
-        Doubt::Mounts => "something was mounted in or above the workspace".to_owned(),
-        Doubt::Slept => "the machine was suspended".to_owned(),
-        Doubt::Overflow => "more changed at once than the kernel keeps notes of".to_owned(),
-        Doubt::Elsewhere => "another program sees other files here".to_owned(),
-        Doubt::Learning => "it has not learnt yet".to_owned(),
-        Doubt::NoProc => "/proc cannot be read".to_owned(),
-    }
-}
-
 /// What leaves a watcher behind in a workspace.
 pub fn starter(session: &Session) -> StartWatcher {
     let root = session.workspace.root.clone();
@@ -85,7 +65,9 @@ pub fn starter(session: &Session) -> StartWatcher {
 
 /// Starts a watcher. Without one everything takes as long as before: that it cannot be started is no failure.
 fn start(root: &Path, own: &Below, until: WatcherUntil, seal: Option<&str>) {
-    let (Ok(program), Ok(log)) = (std::env::current_exe(), own.fresh_file(LOG, 0o600)) else { return };
+    let (Ok(program), Ok(log)) = (std::env::current_exe(), own.fresh_file(WATCHER_LOG, 0o600)) else {
+        return;
+    };
     let mut command = Command::new(program);
     command.args(["watch", "files", "--plain", "--until", until.word()]);
     if let Some(seal) = seal {

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
-use nubrik_engine::Failure;
 use nubrik_session::{Listener, TeamTrouble};
 use nubrik_wording::{counted, duration};
 use nubrik_workers::{Alive, WorkedJob, WorkerListener, is_worker_name};
@@ -207,9 +206,5 @@ impl WorkerListener for WorkerFace {
 
     fn is_in_a_hurry(&self) -> bool {
         crate::interrupt::times_wanted_to_end() > 1
-    }
-
-    fn words(&self, failure: &Failure) -> String {
-        crate::ui::failure::short(failure)
     }
 }

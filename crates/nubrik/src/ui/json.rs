@@ -1,5 +1,6 @@
 //! Events as JSON, one a line (`docs/formats.md` describes them).
 
+use nubrik_answers::{Round, rounded};
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_engine::{StepCounts, Summary, Verdict};
 use nubrik_source::Sources;
@@ -179,13 +180,7 @@ struct TestSummaryEvent {
 }
 
 /// Prints the last line of tests: the summary of a build, with counts of cases and tests.
-pub fn test_summary(
-    console: Console,
-    round: &super::round::Round,
-    skipped: usize,
-    seconds: f64,
-    is_whole: bool,
-) {
+pub fn test_summary(console: Console, round: &Round, skipped: usize, seconds: f64, is_whole: bool) {
     let (summary, results) = (&round.summary, &round.results);
     let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
     let cases = |outcome: nubrik_reports::cases::CaseOutcome| {
@@ -208,10 +203,4 @@ pub fn test_summary(
             skipped,
         },
     });
-}
-
-/// Seconds with three decimals.
-pub fn rounded(seconds: f64) -> f64 {
-    // Adding nothing makes the nought of an empty sum one without a sign.
-    (seconds * 1000.0).round() / 1000.0 + 0.0
 }

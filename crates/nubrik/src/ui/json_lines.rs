@@ -2,12 +2,12 @@
 
 use std::path::PathBuf;
 
-use nubrik_engine::{Event, Listener, Refusal, Verdict};
+use nubrik_engine::{Event, Listener, Refusal, Verdict, survived};
 use nubrik_graph::{Graph, StepId};
 
 use super::console::Console;
 use super::telling::Told;
-use super::{failure, json, notices};
+use super::{failure, json};
 
 /// Shows a build to programs.
 pub struct JsonLines<'g> {
@@ -33,8 +33,7 @@ impl<'g> JsonLines<'g> {
         }
         let step = self.graph.step(id);
         let text = String::from_utf8_lossy(printed);
-        let mends =
-            failure.as_ref().map(|f| failure::readings(self.graph, id, f, printed)).unwrap_or_default();
+        let mends = failure.as_ref().map(|f| f.readings(self.graph, id, printed)).unwrap_or_default();
         self.console.event(&json::StepEvent {
             event: "step",
             state: verdict.word(),
@@ -43,12 +42,12 @@ impl<'g> JsonLines<'g> {
             say: &step.say,
             reason: reason.to_string(),
             reason_code: reason.code(),
-            seconds: json::rounded(*micros as f64 / 1e6),
+            seconds: nubrik_answers::seconds(*micros),
             machine: machine.as_deref(),
             command: (failure.is_some() || (self.told.commands && *verdict == Verdict::Ran))
                 .then(|| nubrik_graph::shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
-            failure: failure.as_ref().map(failure::short),
+            failure: failure.as_ref().map(ToString::to_string),
             wrote: failure
                 .as_ref()
                 .map(|f| failure::wrote(self.graph, id, f, &self.root))
@@ -58,7 +57,7 @@ impl<'g> JsonLines<'g> {
     }
 
     fn survived(&self, id: StepId, refused: &[Refusal]) {
-        let lines = failure::survived(self.graph, id, refused);
+        let lines = survived(self.graph, id, refused);
         let of = |wanted: &str| -> Vec<String> {
             lines.iter().filter(|(label, _)| *label == wanted).map(|(_, text)| text.clone()).collect()
         };
@@ -86,7 +85,7 @@ impl Listener for JsonLines<'_> {
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => self.survived(*step, refused),
             Event::Notice(notice) => {
-                self.console.event(&json::NoticeEvent { event: "notice", text: notices::text(notice) });
+                self.console.event(&json::NoticeEvent { event: "notice", text: notice.to_string() });
             }
         }
     }

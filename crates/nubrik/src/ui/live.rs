@@ -6,13 +6,13 @@ use std::sync::Arc;
 use std::sync::mpsc::{RecvTimeoutError, channel};
 use std::time::{Duration, Instant};
 
+use nubrik_answers::{PastTimes, TimeForecast};
 use nubrik_engine::{Event, Listener, Verdict};
 use nubrik_graph::{Graph, StepId};
 use nubrik_wording::{counted, duration, size};
 use parking_lot::{Mutex, MutexGuard};
 
 use super::console::{Console, OutputStream};
-use super::forecast::{PastTimes, TimeForecast};
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, StepRow, Titles};
 use super::telling::Telling;

@@ -3,11 +3,11 @@
 
 use std::path::PathBuf;
 
+use nubrik_answers::PastTimes;
 use nubrik_engine::{Event, Listener};
 use nubrik_graph::Graph;
 
 use super::console::{Console, OutputStream};
-use super::forecast::PastTimes;
 use super::json_lines::JsonLines;
 use super::lines::Lines;
 use super::live::LiveView;

@@ -11,7 +11,7 @@ use super::news::SaidSoFar;
 use super::paint::{Ink, Paint};
 use super::step_line::{Columns, STATE, StepRow, Titles, below_state, ink_of};
 use super::text::{harmless, wrapped};
-use super::{failure, notices, plain};
+use super::{failure, plain};
 
 /// How many reused steps with one reason have a line each.
 const REUSED_LINES: usize = 3;
@@ -66,7 +66,7 @@ impl<'g> Telling<'g> {
             }
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => Some(self.survived(*step, refused)),
-            Event::Notice(notice) => Some(self.labelled("notice", &notices::text(notice))),
+            Event::Notice(notice) => Some(self.labelled("notice", &notice.to_string())),
         }
     }
 
@@ -100,7 +100,7 @@ impl<'g> Telling<'g> {
             return None;
         }
         let why = match failure {
-            Some(failure) => failure::short(failure),
+            Some(failure) => failure.to_string(),
             None if step.check.is_some() && *verdict == Verdict::Ran => format!("passed; {reason}"),
             None => reason.to_string(),
         };

@@ -2,6 +2,7 @@
 
 use std::collections::BTreeMap;
 
+use nubrik_answers::{Round, TestResult};
 use nubrik_engine::Verdict;
 use nubrik_graph::Graph;
 use nubrik_reports::cases::{Case, CaseOutcome};
@@ -10,7 +11,6 @@ use serde::Serialize;
 
 use super::json;
 use super::paint::{Ink, Paint};
-use super::round::{Round, TestResult};
 use super::step_line::ink_of;
 use super::text::{cut, harmless, padded, width};
 use crate::ui::console::OutputStream;
@@ -331,7 +331,7 @@ fn print_json(console: Console, graph: &Graph, result: &TestResult) {
         group: &case.group,
         name: &case.name,
         state: case.outcome.word(),
-        seconds: case.seconds.map(json::rounded),
+        seconds: case.seconds.map(nubrik_answers::rounded),
         text: &case.text,
     });
     console.event(&TestEvent {
@@ -340,7 +340,7 @@ fn print_json(console: Console, graph: &Graph, result: &TestResult) {
         state: result.verdict.word(),
         passed: result.passed,
         reason: &result.reason,
-        seconds: json::rounded(result.micros as f64 / 1e6),
+        seconds: nubrik_answers::seconds(result.micros),
         quarantined: result.quarantined.as_deref(),
         cases: cases.collect(),
         defined: graph.owner(result.step).place.to_string(),

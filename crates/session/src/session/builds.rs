@@ -11,11 +11,6 @@ use nubrik_memory::{BuildRecord, Chronicle, keep_build, kept_builds};
 use super::Session;
 
 impl Session {
-    /// Has it be kept how steps fail, in these words.
-    pub fn name_failures(&mut self, words: fn(&nubrik_engine::Failure) -> String) {
-        self.failure_words = words;
-    }
-
     /// The record of a build in which anything happened; its time is still open.
     pub(super) fn history_record(
         &self,

@@ -259,7 +259,7 @@ impl Workshop<'_> {
         };
         let maker_elsewhere = |path: &str| reached.maker_elsewhere(path);
         let request = reached.request(&maker_elsewhere, &|_, _| None);
-        let chronicle = Chronicle::new(listener, &reached.part.graph, self.failure_words);
+        let chronicle = Chronicle::new(listener, &reached.part.graph);
         let mut outcome = self.built(request, &chronicle, options)?;
         if outcome.lost > 0 && !outcome.cancelled {
             return Ok(None);

@@ -54,7 +54,7 @@ impl Workshop<'_> {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let chronicle = Chronicle::new(listener, &evaluation.graph, self.failure_words);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
         let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
         let mut outcome = self.built(request, &chronicle, options)?;
         self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);

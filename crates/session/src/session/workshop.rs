@@ -168,7 +168,7 @@ impl Workshop<'_> {
         self.prepare(listener);
         self.break_seal(patterns);
         let gone = self.remove_stale_results(patterns, evaluation);
-        let chronicle = Chronicle::new(listener, &evaluation.graph, self.failure_words);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
         let request = Request { again, ..Request::whole(&evaluation.graph, files) };
         let mut outcome = self.built(request, &chronicle, options)?;
         outcome.changes.published.extend(gone);
@@ -195,7 +195,7 @@ impl Workshop<'_> {
         options: Options,
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
-        let chronicle = Chronicle::new(listener, &evaluation.graph, self.failure_words);
+        let chronicle = Chronicle::new(listener, &evaluation.graph);
         let request = Request { publish: false, ..Request::whole(&evaluation.graph, files) };
         let mut outcome = self.built(request, &chronicle, options)?;
         let record = self.history_record(patterns, chronicle, &outcome);

@@ -3,7 +3,8 @@
 use std::path::PathBuf;
 
 use nubrik_adopt::{AdoptNews, AdoptProblem, Attendant, TrialCounts};
-use nubrik_engine::{Failure, Listener};
+use nubrik_answers::PastTimes;
+use nubrik_engine::Listener;
 use nubrik_graph::Graph;
 use nubrik_survey::SurveyQuestion;
 use nubrik_wording::counted;
@@ -12,8 +13,6 @@ use super::asking;
 use crate::commands::{Silent, build, labelled, pins};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
-use crate::ui::failure;
-use crate::ui::forecast::PastTimes;
 use crate::ui::live::LiveView;
 use crate::ui::paint::Ink;
 use crate::ui::telling::{Telling, Told};
@@ -61,10 +60,6 @@ impl Attendant for Attending {
         let telling = Telling::new(graph, PathBuf::new(), paint, told);
         let view = LiveView::new(telling, self.console, OutputStream::Error, PastTimes::default(), None);
         view.during(|| work(&view));
-    }
-
-    fn words(&self, failure: &Failure) -> String {
-        failure::short(failure)
     }
 }
 

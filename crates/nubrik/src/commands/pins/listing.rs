@@ -8,7 +8,7 @@ use nubrik_pins::{Pin, Registry, Shelf};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
-use super::{column, say, why_it_is_here};
+use super::{column, say};
 use crate::arguments::Choice;
 use crate::commands::{CommandResult, evaluate, open};
 use crate::exit::Exit;
@@ -105,7 +105,7 @@ impl PinListing<'_> {
             return;
         }
         let paint = self.console.paint(OutputStream::Output);
-        let why = why_it_is_here(pin, self.shelf);
+        let why = self.shelf.why(pin);
         let (label, ink) = if used { ("used", Ink::Calm) } else { ("unused", Ink::Doubt) };
         outln!(
             self.console,

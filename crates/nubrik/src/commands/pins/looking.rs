@@ -1,10 +1,9 @@
 //! What is pinned, looked at: why, what is newer, and all archives in one folder.
 
-use std::collections::BTreeMap;
 use std::path::Path;
 
 use nubrik_diagnostic::nearest;
-use nubrik_pins::{ASKED, Free, Need, Pin, PinProblem, Registry, Shelf, newest, resolve};
+use nubrik_pins::{ASKED, Need, NewerVersion, Pin, Registry, Shelf, newer_versions};
 use nubrik_source::WsPath;
 use serde::Serialize;
 
@@ -128,28 +127,9 @@ impl PinWork<'_> {
     pub(super) fn newer(&self) -> CommandResult<Exit> {
         let mut newer = 0;
         for (registry, shelf) in &self.before.shelves {
-            let (now, newest) = self.with_desk(|desk| {
-                let now = resolve(desk, *registry, shelf, &Free::Everything)?;
-                let asked = shelf.pins.values().filter(|pin| shelf.asked.contains_key(&pin.name));
-                let newest = asked.map(|pin| Ok((&pin.name, newest(desk, *registry, &pin.name)?)));
-                Ok((now, newest.collect::<Result<BTreeMap<_, _>, PinProblem>>()?))
-            })?;
-            for (id, pin) in &shelf.pins {
-                let inside = now.pins.values().filter(|p| p.name == pin.name);
-                let inside = if now.pins.contains_key(id) {
-                    None
-                } else {
-                    inside.map(|p| p.version.as_str()).next_back()
-                };
-                let asked = shelf.asked.get(&pin.name);
-                let beyond = newest.get(&pin.name).cloned().flatten();
-                let beyond = beyond.filter(|v| *v != pin.version && Some(v.as_str()) != inside);
-                if inside.is_none() && beyond.is_none() {
-                    continue;
-                }
-                newer += usize::from(inside.is_some());
-                let requirement = asked.map(|asked| asked.requirement.as_str());
-                self.tell_newer(*registry, pin, inside, beyond.as_deref(), requirement);
+            for found in self.with_desk(|desk| newer_versions(desk, *registry, shelf))? {
+                newer += usize::from(found.allowed.is_some());
+                self.tell_newer(*registry, &found);
             }
         }
         if !self.console.is_json() {
@@ -163,15 +143,9 @@ impl PinWork<'_> {
         Ok(if newer == 0 { Exit::Done } else { Exit::Failed })
     }
 
-    fn tell_newer(
-        &self,
-        registry: Registry,
-        pin: &Pin,
-        inside: Option<&str>,
-        beyond: Option<&str>,
-        requirement: Option<&str>,
-    ) {
-        let Pin { name, version, .. } = pin;
+    fn tell_newer(&self, registry: Registry, found: &NewerVersion<'_>) {
+        let NewerVersion { pin: Pin { name, version, .. }, allowed, beyond, requirement } = found;
+        let (inside, beyond, requirement) = (allowed.as_deref(), beyond.as_deref(), *requirement);
         if self.console.is_json() {
             self.console.event(&NewerEvent {
                 event: "newer",

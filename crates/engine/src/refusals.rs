@@ -1,36 +1,42 @@
 //! What steps were refused, in words, and how it is declared.
 
-use nubrik_engine::{Refusal, Touch};
-use nubrik_graph::{Graph, StepId};
+use std::fmt;
 
-/// What a command was refused: `reading data/salt.txt`.
-pub fn refused_thing(refusal: &Refusal) -> String {
-    match refusal {
-        Refusal::Network => "the network".to_owned(),
-        Refusal::Listing { folder, first, more } => {
-            let folder = if folder.is_empty() { "the workspace's root" } else { folder };
-            let (lacks, are) = match more {
-                0 => (String::new(), "is"),
-                more => (format!(" and {more} more"), "are"),
-            };
-            format!("listing all of {folder}: {first}{lacks} {are} not declared")
-        }
-        Refusal::Path { path, touch, folder, .. } => {
-            let what = match touch {
-                Touch::Started => "starting",
-                Touch::Written => "writing",
-                Touch::Read | Touch::LookedUp if *folder => "listing the folder",
-                Touch::Read => "reading",
-                Touch::LookedUp => "looking for",
-            };
-            let path = path.told();
-            format!("{what} {}", if path.is_empty() { "of the workspace" } else { &path })
-        }
+use nubrik_graph::{Graph, Step, StepId, Target};
+
+use crate::event::Refusal;
+use crate::seen::Touch;
+
+/// What was refused: `reading data/salt.txt`.
+impl fmt::Display for Refusal {
+    fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
+        f.write_str(&match self {
+            Refusal::Network => "the network".to_owned(),
+            Refusal::Listing { folder, first, more } => {
+                let folder = if folder.is_empty() { "the workspace's root" } else { folder };
+                let (lacks, are) = match more {
+                    0 => (String::new(), "is"),
+                    more => (format!(" and {more} more"), "are"),
+                };
+                format!("listing all of {folder}: {first}{lacks} {are} not declared")
+            }
+            Refusal::Path { path, touch, folder, .. } => {
+                let what = match touch {
+                    Touch::Started => "starting",
+                    Touch::Written => "writing",
+                    Touch::Read | Touch::LookedUp if *folder => "listing the folder",
+                    Touch::Read => "reading",
+                    Touch::LookedUp => "looking for",
+                };
+                let path = path.told();
+                format!("{what} {}", if path.is_empty() { "of the workspace" } else { &path })
+            }
+        })
     }
 }
 
 /// What was done, as what is to be done: `reading x` as `read x`.
-pub(super) fn to_do(done: &str) -> String {
+pub(crate) fn to_do(done: &str) -> String {
     const ACTS: [(&str, &str); 7] = [
         ("reading", "read"),
         ("writing", "write"),
@@ -45,7 +51,7 @@ pub(super) fn to_do(done: &str) -> String {
 }
 
 /// The words to add, or what to do instead, for the first of some refusals, and for all others of its kind.
-pub(super) fn mend_of_refusals(graph: &Graph, id: StepId, refused: &[Refusal]) -> Option<String> {
+pub(crate) fn mend_of_refusals(graph: &Graph, id: StepId, refused: &[Refusal]) -> Option<String> {
     let source = |refusal: &Refusal| match refusal {
         Refusal::Path { path, touch, target, folder: false } => {
             let is_source = *touch != Touch::Written && !path.is_of_machine() && target.is_none();
@@ -98,11 +104,11 @@ fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
 }
 
 /// The words that declare a file as an input.
-pub(super) fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> String {
+pub(crate) fn declare(graph: &Graph, id: StepId, path: &str, target: Option<&str>) -> String {
     let owner = graph.owner(id);
     if let Some(target) = target.or_else(|| maker(graph, path)) {
         // In its own package a target goes by its name.
-        let own = |t: &&nubrik_graph::Target| *t.address == *target && t.package == owner.package;
+        let own = |t: &&Target| *t.address == *target && t.package == owner.package;
         if graph.targets.iter().any(|t| own(&t)) {
             let name = target.rsplit('/').next().unwrap_or(target);
             return format!("declare what {target} makes: needs = {name}, or reads = {name}");
@@ -117,14 +123,13 @@ fn maker<'g>(graph: &'g Graph, path: &str) -> Option<&'g str> {
     // What was published is a copy: what people mean is the target.
     let published = || {
         let below = path.strip_prefix("out/")?.split_once('/')?.1;
-        let makes = |t: &&nubrik_graph::Target| t.results.iter().any(|r| r.publish.as_str() == below);
+        let makes = |t: &&Target| t.results.iter().any(|r| r.publish.as_str() == below);
         graph.targets.iter().find(makes).map(|t| &*t.address)
     };
     // In a folder that a step makes.
     let made = || {
-        let is_in = |step: &&nubrik_graph::Step| {
-            path.strip_prefix(step.folder.as_str()).is_some_and(|rest| rest.starts_with('/'))
-        };
+        let is_in =
+            |step: &&Step| path.strip_prefix(step.folder.as_str()).is_some_and(|rest| rest.starts_with('/'));
         let steps = (0..graph.steps.len()).map(|n| StepId(n as u32));
         let mut makers = steps.filter(|id| is_in(&graph.step(*id)));
         makers.next().map(|id| &*graph.owner(id).address)

@@ -1,0 +1,52 @@
+//! Answers to questions about a workspace, as data: a target and its relations, why steps would run, the dependency path between two
+//! targets, a plan and its forecast, chosen tests, builds of before, and the state of the machine.
+//!
+//! Each answer is found once here. The terminal, the events for programs and the pages show it; none of them finds it again. An
+//! answer that is an event is written as `docs/formats.md` says.
+
+mod affected;
+mod causes;
+mod chosen;
+mod dependency_path;
+mod examination;
+mod history;
+mod listing;
+mod not_taken;
+mod plans;
+mod shared_news;
+mod targets;
+mod tests_ran;
+mod time_left;
+mod trace;
+mod trees;
+
+pub use affected::{Affected, SkippedEvent};
+pub use causes::{Cause, Differs, LastRun, WhyAnswer};
+pub use chosen::{ChosenTests, LeftOut, NoSuchTests, TestsWanted, tests_of};
+pub use dependency_path::{Hop, NoPath, dependency_path};
+pub use examination::{Finding, examine, is_of_machine};
+pub use history::{BuildEvent, StepTime, dearest, kept_builds};
+pub use listing::{
+    EntryCounts, KindEvent, ListedCase, NothingOfThat, TargetEvent, TargetsOf, TestCases, kinds_of,
+};
+pub use not_taken::{NotTaken, NotTakenEvent, OtherResult};
+pub use plans::{ForecastEvent, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
+pub use shared_news::{
+    SOON, SharedEvent, SharedHealth, SharedNews, SharedStateEvent, age, is_old, now, until_expiry,
+};
+pub use targets::{DetailEvent, TargetAnswer, TargetAnswers};
+pub use tests_ran::{Round, TestEnd, TestResult};
+pub use time_left::{PastTimes, TimeForecast};
+pub use trace::trace_of;
+pub use trees::{TreeNodeEvent, TreeShape};
+
+/// Seconds of an event: to the millisecond, as they are written.
+pub fn rounded(seconds: f64) -> f64 {
+    // Adding nothing makes the nought of an empty sum one without a sign.
+    (seconds * 1000.0).round() / 1000.0 + 0.0
+}
+
+/// Microseconds as the seconds of an event.
+pub fn seconds(micros: u64) -> f64 {
+    rounded(micros as f64 / 1e6)
+}
