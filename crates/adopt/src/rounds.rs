@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use nubrik_engine::Options;
-use nubrik_graph::{Closure, FileId, Graph, StepId, Target};
+use nubrik_graph::{Closure, FileId, Graph, StepId, Target, steps_after};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildEnd, Workshop};
 use nubrik_source::WsPath;
@@ -291,6 +291,8 @@ impl TryRound {
         let names: BTreeMap<String, &DefinitionAddress> =
             wanted.iter().map(|address| (address.below(&folder.top), address)).collect();
         let mut tests = tests_of(evaluation, &names);
+        let failing = steps_after(graph, |step| failed.contains_key(&step));
+        let unfinished = steps_after(graph, |step| !seen.fine.contains(&step));
         for (name, address) in &names {
             let address = *address;
             let Some(target) = targets.get(name.as_str()) else {
@@ -299,27 +301,36 @@ impl TryRound {
                 continue;
             };
             let verdicts = tests.remove(name.as_str()).unwrap_or_default();
-            let fails = |file: &FileId| {
-                Closure::of(graph, [*file]).steps.iter().any(|step| failed.contains_key(step))
-            };
+            let fails = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| failing[maker.index()]);
             if verdicts.len() > 1 {
                 let passed = verdicts.iter().filter(|file| !fails(file)).count();
                 self.counts.insert(address.clone(), (passed, verdicts.len()));
             }
-            let steps =
-                Closure::of(graph, target.results.iter().map(|result| result.file).chain(verdicts)).steps;
-            let broken: Vec<(&StepId, &Broken)> =
-                failed.iter().filter(|(step, _)| steps.contains(step)).collect();
+            let files: Vec<FileId> =
+                target.results.iter().map(|result| result.file).chain(verdicts).collect();
+            let is_one_of = |all: &[bool]| {
+                let mut makers = files.iter().filter_map(|file| graph.file(*file).maker);
+                makers.any(|maker| all[maker.index()])
+            };
+            // Most are fine: only of others it is looked for what fails.
+            let mut broken: Vec<(StepId, &Broken)> = match is_one_of(&failing) {
+                false => Vec::new(),
+                true => {
+                    let steps = Closure::of(graph, files.iter().copied()).steps;
+                    steps.into_iter().filter_map(|step| Some((step, failed.get(&step)?))).collect()
+                }
+            };
+            broken.sort_unstable_by_key(|(step, _)| *step);
             let is_own = |step: &StepId| *graph.owner(*step).address == *name;
             let own = broken.iter().find(|(step, _)| is_own(step)).or(broken.first());
             // What was stopped has not failed, and what it needs may have been stopped.
-            let is_stopped = self.is_interrupted && !steps.iter().all(|step| seen.fine.contains(step));
+            let is_stopped = self.is_interrupted && is_one_of(&unfinished);
             let result = match own {
                 _ if is_stopped => TryResult::NotTried(why_stopped.clone()),
                 None => TryResult::Works,
                 Some((step, one)) if is_own(step) => TryResult::Fails(one.why.clone()),
                 Some((step, one)) => {
-                    let owner = graph.owner(**step).address.to_string();
+                    let owner = graph.owner(*step).address.to_string();
                     let is_proposed = names.contains_key(&owner);
                     let why =
                         if is_proposed { format!("it needs {owner}, which fails") } else { one.why.clone() };
@@ -328,7 +339,7 @@ impl TryRound {
             };
             self.results.insert(address.clone(), result);
             for (step, one) in broken.into_iter().filter(|(step, _)| is_own(step)) {
-                self.troubles.push((address.clone(), trouble(folder, graph, *step, one, name)));
+                self.troubles.push((address.clone(), trouble(folder, graph, step, one, name)));
             }
         }
     }

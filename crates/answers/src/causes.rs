@@ -1,6 +1,6 @@
 //! Why a target would run, or why it ran the last time: the chain from the effect back to the first cause.
 
-use std::sync::Arc;
+use std::collections::HashMap;
 
 use nubrik_engine::{Comparison, Difference, PlannedStep, Reason, State, Verdict};
 use nubrik_graph::{Closure, Graph, StepId};
@@ -74,10 +74,11 @@ pub enum WhyAnswer {
 impl WhyAnswer {
     /// The answer from a plan in which each step that would run is compared with its earlier times.
     pub fn of(evaluation: &Evaluation, planned: &[PlannedStep], state: &State) -> WhyAnswer {
-        if let Some((verdict, chain)) = chain_now(evaluation, planned) {
+        let makers = Makers::of(&evaluation.graph);
+        if let Some((verdict, chain)) = chain_now(evaluation, planned, &makers) {
             return WhyAnswer::Pending(verdict, chain);
         }
-        match chain_then(evaluation, state) {
+        match chain_then(evaluation, state, &makers) {
             Some((build, chain)) => WhyAnswer::Current(LastRun { build, newest: state.builds }, chain),
             None => WhyAnswer::NoSteps,
         }
@@ -93,10 +94,15 @@ impl WhyAnswer {
 }
 
 /// The chain from a step that would run back to its first cause; `None` where nothing would run.
-fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(Verdict, Vec<Cause>)> {
-    let graph = &evaluation.graph;
+fn chain_now(
+    evaluation: &Evaluation,
+    planned: &[PlannedStep],
+    makers: &Makers<'_>,
+) -> Option<(Verdict, Vec<Cause>)> {
+    let (graph, asked) = (&evaluation.graph, evaluation.asked());
+    let by_step: HashMap<StepId, &PlannedStep> = planned.iter().map(|p| (p.step, p)).collect();
     let pending = |s: &&PlannedStep| s.verdict != Verdict::Current;
-    let own = |s: &&PlannedStep| evaluation.targets.contains(&graph.step(s.step).target);
+    let own = |s: &&PlannedStep| asked[graph.step(s.step).target.index()];
     // The last own step is the effect that people see; without one, any step behind the target.
     let effect =
         planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
@@ -114,8 +120,8 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(Verdic
                 p.verdict == Verdict::Failed && other.address == *target && node.say == *say
             }),
             reason => {
-                let maker = reason.input().and_then(|path| maker(graph, path));
-                maker.and_then(|m| planned.iter().find(|p| p.step == m)).filter(pending)
+                let maker = reason.input().and_then(|path| makers.find(path));
+                maker.and_then(|maker| by_step.get(&maker).copied()).filter(pending)
             }
         };
     }
@@ -123,11 +129,11 @@ fn chain_now(evaluation: &Evaluation, planned: &[PlannedStep]) -> Option<(Verdic
 }
 
 /// The chain of the target's newest run, as it was remembered.
-fn chain_then(evaluation: &Evaluation, state: &State) -> Option<(u64, Vec<Cause>)> {
-    let graph = &evaluation.graph;
+fn chain_then(evaluation: &Evaluation, state: &State, makers: &Makers<'_>) -> Option<(u64, Vec<Cause>)> {
+    let (graph, asked) = (&evaluation.graph, evaluation.asked());
     let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
     let memory = |s: StepId| state.steps.get(graph.step(s).folder.shared());
-    let own = steps.iter().copied().filter(|s| evaluation.targets.contains(&graph.step(*s).target));
+    let own = steps.iter().copied().filter(|s| asked[graph.step(*s).target.index()]);
     let newest = own.max_by_key(|s| memory(*s).map_or(0, |m| m.build))?;
     let build = memory(newest)?.build;
     let mut chain = Vec::new();
@@ -135,15 +141,25 @@ fn chain_then(evaluation: &Evaluation, state: &State) -> Option<(u64, Vec<Cause>
     while let Some(step) = at {
         let because = &memory(step)?.because;
         chain.push(cause(graph, step, because.text.clone()));
-        let maker = because.input.as_ref().and_then(|path| maker(graph, path));
+        let maker = because.input.as_ref().and_then(|path| makers.find(path));
         at = maker
             .filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
     }
     Some((build, chain))
 }
 
-fn maker(graph: &Graph, path: &Arc<str>) -> Option<StepId> {
-    graph.files.iter().find(|f| f.path.shared() == path)?.maker
+/// The steps that make files, by the paths of these.
+struct Makers<'g>(HashMap<&'g str, StepId>);
+
+impl<'g> Makers<'g> {
+    fn of(graph: &'g Graph) -> Makers<'g> {
+        let made = graph.files.iter().filter_map(|file| Some((file.path.as_str(), file.maker?)));
+        Makers(made.collect())
+    }
+
+    fn find(&self, path: &str) -> Option<StepId> {
+        self.0.get(path).copied()
+    }
 }
 
 fn cause(graph: &Graph, step: StepId, reason: String) -> Cause {

@@ -3,7 +3,7 @@
 use std::collections::BTreeMap;
 
 use nubrik_diagnostic::nearest;
-use nubrik_graph::{Closure, FileId, StepId};
+use nubrik_graph::{FileId, StepId, steps_after};
 use nubrik_lang::Evaluation;
 use nubrik_session::{Session, SinceProblem};
 
@@ -12,14 +12,20 @@ pub fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
     let graph = &evaluation.graph;
     let through = &evaluation.through;
     let tests = evaluation.requested.iter().filter_map(|file| Some((*file, graph.file(*file).maker?)));
-    let uses = |file: FileId| {
-        let closure = Closure::of(graph, [file]).steps;
-        closure.iter().any(|s| {
-            through.contains(&graph.step(*s).target)
-                || graph.service_targets(*s).iter().any(|t| through.contains(t))
-        })
-    };
-    tests.filter(|(file, _)| through.is_empty() || uses(*file)).collect()
+    if through.is_empty() {
+        return tests.collect();
+    }
+    let mut is_named = vec![false; graph.targets.len()];
+    through.iter().for_each(|target| is_named[target.index()] = true);
+    let index = graph.target_index();
+    let uses = steps_after(graph, |id| {
+        let step = graph.step(id);
+        let mut services = Vec::new();
+        step.services.iter().for_each(|service| service.add_to(&mut services));
+        let mut served = services.iter().filter_map(|service| index.of_service(service));
+        is_named[step.target.index()] || served.any(|target| is_named[target.index()])
+    });
+    tests.filter(|(_, step)| uses[step.index()]).collect()
 }
 
 /// Tests that are left out, by why.

@@ -3,7 +3,7 @@
 use std::collections::HashSet;
 use std::sync::Arc;
 
-use nubrik_graph::{Graph, TargetId, shortest_way};
+use nubrik_graph::{Graph, StepId, TargetId, shortest_way};
 use nubrik_lang::Evaluation;
 use serde::Serialize;
 
@@ -40,7 +40,10 @@ pub fn dependency_path<'a>(
     let needs = graph.target_needs();
     let is_goal = |id: TargetId| goals.contains(&*graph.target(id).address);
     match shortest_way(&evaluation.targets, &needs, is_goal) {
-        Some(way) => Ok(way.windows(2).map(|pair| hop(graph, pair[0], pair[1])).collect()),
+        Some(way) => {
+            let steps = graph.steps_of_targets();
+            Ok(way.windows(2).map(|pair| hop(graph, &steps[pair[0].index()], pair[0], pair[1])).collect())
+        }
         None => Err(NoPath { leads_back: leads_back(graph, &needs, &evaluation.targets, goals) }),
     }
 }
@@ -59,13 +62,13 @@ fn leads_back(
     })
 }
 
-fn hop(graph: &Graph, user: TargetId, need: TargetId) -> Hop<'_> {
+fn hop<'g>(graph: &'g Graph, steps: &[StepId], user: TargetId, need: TargetId) -> Hop<'g> {
     let is_of_need = |file: nubrik_graph::FileId| {
         graph.file(file).maker.is_some_and(|maker| graph.step(maker).target == need)
     };
     let mut place = None;
     let mut files = Vec::new();
-    for step in graph.steps.iter().filter(|s| s.target == user) {
+    for step in steps.iter().map(|step| graph.step(*step)) {
         for file in graph.declared(step).iter().copied().filter(|file| is_of_need(*file)) {
             place.get_or_insert_with(|| step.place.to_string());
             files.push(graph.file(file).path.name());

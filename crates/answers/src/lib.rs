@@ -11,6 +11,7 @@ mod dependency_path;
 mod examination;
 mod history;
 mod listing;
+mod meant;
 mod not_taken;
 mod plans;
 mod shared_news;
@@ -29,6 +30,7 @@ pub use history::{BuildEvent, StepTime, dearest, kept_builds};
 pub use listing::{
     EntryCounts, KindEvent, ListedCase, NothingOfThat, TargetEvent, TargetsOf, TestCases, kinds_of,
 };
+pub use meant::{runnable, targets_of_file};
 pub use not_taken::{NotTaken, NotTakenEvent, OtherResult};
 pub use plans::{ForecastEvent, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
 pub use shared_news::{
@@ -39,6 +41,10 @@ pub use tests_ran::{Round, TestEnd, TestResult};
 pub use time_left::{PastTimes, TimeForecast};
 pub use trace::trace_of;
 pub use trees::{TreeNodeEvent, TreeShape};
+
+#[cfg(test)]
+#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
+mod tests;
 
 /// Seconds of an event: to the millisecond, as they are written.
 pub fn rounded(seconds: f64) -> f64 {

@@ -148,7 +148,7 @@ impl Renaming<'_> {
     fn edits(&self, path: &WsPath, text: OpenText) -> Result<Vec<TextEdit>, RenameRefusal> {
         let Renaming { graph, wanted, old, new, home } = self;
         let root = text.parsed.tree.root();
-        let names = FileNames::of(graph, path.as_str(), root);
+        let names = FileNames::of(*graph, path.as_str(), root);
         if path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
             return Err(RenameRefusal::Taken { name: (*new).to_owned(), path: path.clone() });
         }

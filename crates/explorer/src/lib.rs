@@ -2,6 +2,7 @@
 //! history and texts that commands tell of, and know nothing of their own. Each page is whole without scripts.
 
 mod drawn;
+mod known;
 mod links;
 mod live;
 mod look;

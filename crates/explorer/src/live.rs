@@ -357,7 +357,7 @@ impl LiveBuild {
 /// How many targets wait for one.
 fn users(site: &Site, title: &str) -> Markup {
     let address = title.split(" (").next().unwrap_or(title);
-    let count = site.graph().find_target(address).map_or(0, |id| site.users[id.index()].len());
+    let count = site.find(address).map_or(0, |id| site.users[id.index()].len());
     html! { @if count > 0 { (counted(count, "target")) } }
 }
 

@@ -293,13 +293,13 @@ impl Fingerprint {
         let own =
             ["nubrik.toml", "pins.toml", ".nubrik/state", ".nubrik/history"].map(|name| root.join(name));
         let mut folders: Vec<&str> = Vec::new();
-        for path in &site.evaluation.read {
+        for path in site.evaluation.definitions() {
             let path = path.as_str();
             folders.extend(path.match_indices('/').map(|(at, _)| &path[..at]));
         }
         folders.sort_unstable();
         folders.dedup();
-        let read = site.evaluation.read.iter().map(|path| root.join(path.as_str()));
+        let read = site.evaluation.definitions().map(|path| root.join(path.as_str()));
         let folders = folders.iter().map(|folder| root.join(folder));
         Fingerprint(own.into_iter().chain(read).chain(folders).chain([root.clone()]).map(of_path).collect())
     }

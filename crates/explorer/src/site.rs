@@ -5,14 +5,18 @@ use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
 use nubrik_graph::{Graph, Role, StepId, Target, TargetId, users_of};
+use nubrik_lang::meanings::TargetNames;
 use nubrik_lang::topics::Topic;
-use nubrik_lang::{AddressPattern, Evaluation, ToldCall};
+use nubrik_lang::{AddressPattern, Evaluation, OptionInfo, ToldCall};
 use nubrik_reports::coverage::Coverage;
 use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
+use parking_lot::Mutex;
 
+use crate::known::{KnownThings, RememberedStep, runs_by_target};
 use crate::links::{About, page};
 use crate::look::PagesFor;
+use crate::pages::sources::TextLines;
 use crate::search::SearchIndex;
 
 /// A workspace as it is at one time, with what pages look up in it.
@@ -38,6 +42,11 @@ pub struct Site {
     /// What can be found by words, once somebody looked.
     pub(crate) index: OnceLock<SearchIndex>,
     paths: OnceLock<HashSet<String>>,
+    known: OnceLock<KnownThings>,
+    last_lines: Mutex<Option<(String, Arc<TextLines>)>>,
+    runs: OnceLock<HashMap<String, Vec<RememberedStep>>>,
+    /// By the address of each target: the places of the options that reach it.
+    options_of: OnceLock<HashMap<Arc<str>, Vec<usize>>>,
 }
 
 /// In a workspace with more targets than this nothing is evaluated for a page.
@@ -78,6 +87,10 @@ impl Site {
             options: OnceLock::new(),
             index: OnceLock::new(),
             paths: OnceLock::new(),
+            known: OnceLock::new(),
+            last_lines: Mutex::default(),
+            runs: OnceLock::new(),
+            options_of: OnceLock::new(),
             session,
             evaluation,
         }
@@ -94,6 +107,36 @@ impl Site {
         named.map(|(number, target)| (TargetId(number as u32), target))
     }
 
+    /// Targets and files by their names.
+    pub(crate) fn known(&self) -> &KnownThings {
+        self.known.get_or_init(|| KnownThings::of(&self.evaluation))
+    }
+
+    /// The target with an address.
+    pub(crate) fn find(&self, address: &str) -> Option<TargetId> {
+        self.known().target(address)
+    }
+
+    /// The steps of builds that are remembered, of one target: in the order of builds.
+    pub(crate) fn runs_of(&self, address: &str) -> &[RememberedStep] {
+        self.runs.get_or_init(|| runs_by_target(self.builds())).get(address).map_or(&[], Vec::as_slice)
+    }
+
+    /// The options that a target reached.
+    pub(crate) fn options_of(&self, address: &str) -> impl Iterator<Item = &OptionInfo> {
+        let options = &self.options().options;
+        let by_reader = self.options_of.get_or_init(|| {
+            let mut by_reader: HashMap<Arc<str>, Vec<usize>> = HashMap::new();
+            for (place, option) in options.iter().enumerate() {
+                for reader in &option.readers {
+                    by_reader.entry(reader.clone()).or_default().push(place);
+                }
+            }
+            by_reader
+        });
+        by_reader.get(address).into_iter().flatten().map(|place| &options[*place])
+    }
+
     /// Builds that are remembered, the oldest first.
     pub(crate) fn builds(&self) -> &[BuildRecord] {
         self.builds.get_or_init(|| self.session.history())
@@ -101,7 +144,7 @@ impl Site {
 
     /// Whether values are evaluated for pages here.
     pub(crate) fn tells_values(&self) -> bool {
-        self.declared().count() <= TOLD
+        self.known().declared() <= TOLD
     }
 
     /// What a target was given by its definition and by defaults, where a kind makes it; nothing in workspaces so large that to
@@ -134,8 +177,22 @@ impl Site {
         self.paths.get_or_init(|| {
             let files =
                 self.graph().files.iter().filter(|file| !file.folder).map(|file| file.path.to_string());
-            files.chain(self.evaluation.read.iter().map(ToString::to_string)).collect()
+            files.chain(self.evaluation.definitions().map(ToString::to_string)).collect()
         })
+    }
+
+    /// The lines of a text with a path, as they were made last where it is the same text: pages of one package follow each other.
+    pub(crate) fn lines_of(&self, path: &str, text: &Arc<str>) -> Arc<TextLines> {
+        let mut last = self.last_lines.lock();
+        if let Some((of, lines)) = &*last
+            && of == path
+            && lines.text() == text
+        {
+            return lines.clone();
+        }
+        let lines = Arc::new(TextLines::of(self, path, text));
+        *last = Some((path.to_owned(), lines.clone()));
+        lines
     }
 
     /// How long a step took the last time it ran here, in microseconds.
@@ -169,7 +226,17 @@ impl Site {
     /// The page about a target, by how builds call it: its address, and its variant behind that.
     pub(crate) fn page_of_title(&self, title: &str) -> Option<String> {
         let address = title.split(" (").next().unwrap_or(title);
-        self.graph().find_target(address).map(|_| page(About::Target, address))
+        self.find(address).map(|_| page(About::Target, address))
+    }
+}
+
+impl TargetNames for Site {
+    fn by_address(&self, address: &str) -> Option<&Target> {
+        self.find(address).map(|id| self.graph().target(id))
+    }
+
+    fn of_package(&self, package: &str) -> Vec<&Target> {
+        self.known().package(package).iter().map(|id| self.graph().target(*id)).collect()
     }
 }
 

@@ -50,7 +50,7 @@ pub use native::{
     ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, NewLayer, Placement, PlainFile,
     Unpacking, is_digest, url_name,
 };
-pub use order::{Closure, longest_chains, shortest_way, users_of};
+pub use order::{Closure, longest_chains, shortest_way, steps_after, users_of};
 pub use part::LoneStep;
 pub use platform::{PROCESSORS, SYSTEMS, is_label, own_platform, platform_of};
 pub use service::{

@@ -63,6 +63,18 @@ pub fn longest_chains(graph: &Tables, order: &[StepId], cost: impl Fn(StepId) ->
     chain
 }
 
+/// By the number of each step: whether it is a start, or needs one, directly or through others.
+pub fn steps_after(graph: &Tables, is_start: impl Fn(StepId) -> bool) -> Vec<bool> {
+    let needs_of = Needs::of(graph);
+    let mut after = vec![false; graph.steps.len()];
+    let all = (0..graph.files.len() as u32).map(FileId);
+    // Each step comes after those that it needs.
+    for step in Closure::of(graph, all).steps {
+        after[step.index()] = is_start(step) || needs_of.of_step(step).iter().any(|need| after[need.index()]);
+    }
+    after
+}
+
 /// The targets that use each one, by the lists of those that each one needs. In the order of targets.
 pub fn users_of(needs: &[Vec<TargetId>]) -> Vec<Vec<TargetId>> {
     let mut users = vec![Vec::new(); needs.len()];

@@ -2,6 +2,7 @@
 
 use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_graph::{Assembly, FileId, Graph, Purpose, TargetId, write_service};
+use nubrik_source::WsPath;
 
 use crate::eval::{Evaluation, OptionInfo, Shares};
 
@@ -17,10 +18,12 @@ impl Evaluation {
             services,
             through,
             options,
-            // What is wrong or missing is reported by the caller that evaluates, and what was read is sealed beside the bytes.
+            // The names of definition files are kept; whether they are as they were, the seal beside the bytes says.
+            read: _,
+            kept: _,
+            // What is wrong or missing is reported by the caller that evaluates.
             diagnostics: _,
             sources: _,
-            read: _,
             probes: _,
             trail: _,
             digests: _,
@@ -35,6 +38,7 @@ impl Evaluation {
         out.list(effects, |out, effect| graph.encode_effect(effect, out));
         out.list(services, |out, service| write_service(service, Purpose::Whole, out));
         options.write(out);
+        self.definitions().cloned().collect::<Vec<WsPath>>().write(out);
     }
 
     /// Reads it back, by some threads.
@@ -55,6 +59,7 @@ impl Evaluation {
         let effects = from.list(|from| graph.decode_effect(from))?;
         let services = from.list(|from| Assembly::service(from))?;
         let options = Layout::read(from)?;
+        let kept = Layout::read(from)?;
         Ok(Evaluation {
             graph,
             requested,
@@ -64,6 +69,7 @@ impl Evaluation {
             services,
             through,
             options,
+            kept,
             ..Evaluation::default()
         })
     }

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use nubrik_graph::{Graph, Role};
+use nubrik_graph::{Graph, Role, Target};
 use nubrik_syntax::{Element, Node, SyntaxKind, Token, views};
 
 /// What a name, or a text, in definitions means.
@@ -51,7 +51,7 @@ pub fn each_token<'t>(node: Node<'t>, hear: &mut dyn FnMut(TokenInTree<'t>)) {
 
 /// Names that mean something in one file of definitions.
 pub struct FileNames<'g> {
-    graph: &'g Graph,
+    targets: &'g dyn TargetNames,
     package: String,
     /// Targets of the package, by their last names.
     own: HashMap<&'g str, &'g Arc<str>>,
@@ -65,22 +65,38 @@ pub struct FileNames<'g> {
     members: HashMap<String, String>,
 }
 
+/// Targets by their names, for who asks about many files: a graph looks through all of them for each name.
+pub trait TargetNames {
+    /// The target with an address.
+    fn by_address(&self, address: &str) -> Option<&Target>;
+    /// The targets of a package that are declared there.
+    fn of_package(&self, package: &str) -> Vec<&Target>;
+}
+
+impl TargetNames for Graph {
+    fn by_address(&self, address: &str) -> Option<&Target> {
+        self.find_target(address).map(|id| self.target(id))
+    }
+
+    fn of_package(&self, package: &str) -> Vec<&Target> {
+        let is_own = |target: &&Target| {
+            target.is_declared() && target.role != Role::Inner && target.package.as_str() == package
+        };
+        self.targets.iter().filter(is_own).collect()
+    }
+}
+
 impl<'g> FileNames<'g> {
     /// Those of the file with a path from the workspace's root and a tree.
-    pub fn of(graph: &'g Graph, path: &str, root: Node<'_>) -> FileNames<'g> {
+    pub fn of(targets: &'g dyn TargetNames, path: &str, root: Node<'_>) -> FileNames<'g> {
         let package = path.rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
         let is_package = path == "targets.nub" || path.ends_with("/targets.nub");
         let last = |address: &'g str| address.rsplit('/').next().unwrap_or(address);
-        let own = graph.targets.iter().filter(|target| {
-            is_package
-                && target.is_declared()
-                && target.role != Role::Inner
-                && target.package.as_str() == package
-        });
-        let own = own.map(|target| (last(&target.address), &target.address)).collect();
+        let own = if is_package { targets.of_package(&package) } else { Vec::new() };
+        let own = own.into_iter().map(|target| (last(&target.address), &target.address)).collect();
         let (declared, used, kits, members) =
             (HashMap::new(), HashMap::new(), HashMap::new(), HashMap::new());
-        let mut names = FileNames { graph, package, own, declared, used, kits, members };
+        let mut names = FileNames { targets, package, own, declared, used, kits, members };
         for node in root.children().filter(|node| node.kind().is_declaration()) {
             if node.kind() != SyntaxKind::UseDecl {
                 let name = views::declared_name(node);
@@ -164,8 +180,7 @@ impl<'g> FileNames<'g> {
         let address = address.trim_start_matches('/');
         let last = address.rsplit('/').next().unwrap_or(address);
         let known = [address.to_owned(), format!("{address}/{last}"), format!("{}/{address}", self.package)];
-        let found = known.iter().find_map(|known| self.graph.find_target(known))?;
-        Some(self.graph.target(found).address.clone())
+        known.iter().find_map(|known| self.targets.by_address(known)).map(|found| found.address.clone())
     }
 
     /// The path from the workspace's root of what a text names.
@@ -182,7 +197,7 @@ impl<'g> FileNames<'g> {
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
-    use nubrik_graph::{Tables, Target};
+    use nubrik_graph::Tables;
     use nubrik_source::{Sources, WsPath};
 
     use super::*;

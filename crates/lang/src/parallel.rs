@@ -353,6 +353,7 @@ impl Default for Evaluation {
             diagnostics: Vec::new(),
             sources: nubrik_source::Sources::default(),
             read: Vec::new(),
+            kept: Vec::new(),
             probes: Vec::new(),
             effects: Vec::new(),
             services: Vec::new(),

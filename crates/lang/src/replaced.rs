@@ -37,6 +37,7 @@ impl Evaluation {
             diagnostics: _,
             sources: _,
             read: _,
+            kept: _,
             probes: _,
             trail: _,
             digests: _,
@@ -72,6 +73,14 @@ impl Evaluation {
         let needed = Closure::of(&self.graph, results).steps;
         let mut new = NewTargets::of(&again, packages);
         let Evaluation { graph, shares: new_shares, diagnostics, sources, read, trail, .. } = again;
+        let kept = {
+            let is_new: FxHashSet<&WsPath> = read.iter().collect();
+            let whole: FxHashSet<&WsPath> = packages.iter().collect();
+            let stays = |path: &&WsPath| {
+                !is_new.contains(path) && path.parent().is_none_or(|package| !whole.contains(&package))
+            };
+            self.definitions().filter(stays).cloned().collect()
+        };
         let mut old = self.graph.into_tables();
         let mut steps: Vec<Option<Box<Step>>> =
             std::mem::take(&mut old.steps).into_iter().map(Some).collect();
@@ -98,7 +107,7 @@ impl Evaluation {
         }
         let graph = moving.finish()?;
         let mut evaluation =
-            Evaluation { targets, shares, diagnostics, sources, read, trail, ..Evaluation::default() };
+            Evaluation { targets, shares, diagnostics, sources, read, kept, trail, ..Evaluation::default() };
         evaluation.graph = graph.finish().ok()?;
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         Some(evaluation)

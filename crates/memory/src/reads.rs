@@ -21,7 +21,7 @@ use crate::seals::{RequestFiles, forget_old, write_seal};
 use crate::snapshot::unit_key;
 use crate::trails::Trails;
 
-const MAGIC: Magic = *b"nbread 7";
+const MAGIC: Magic = *b"nbread 8";
 
 /// What is kept of reading commands.
 const READS: RequestFiles =

@@ -5,7 +5,7 @@
 
 use std::collections::BTreeSet;
 
-use nubrik_graph::{Closure, FileId, Graph, Needs, Role, Target};
+use nubrik_graph::{FileId, Graph, Role, Target, steps_after};
 use nubrik_lang::{REQUEST, TARGETS_FILE, Trail, Unit};
 use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
@@ -234,26 +234,21 @@ impl ChangedFiles {
     /// Which steps the changes can affect, by their numbers: those that read a changed file or whose definitions
     /// changed, and all that need what such a step makes.
     pub fn steps_reached(&self, graph: &Graph) -> Vec<bool> {
-        let mut reached = vec![self.everything; graph.steps.len()];
         if self.everything {
-            return reached;
+            return vec![true; graph.steps.len()];
         }
         let is_changed = |file: &FileId| {
             let node = graph.file(*file);
             node.maker.is_none() && self.is_changed(&node.path)
         };
         let sets: Vec<bool> = graph.sets.iter().map(|files| files.iter().any(is_changed)).collect();
-        let needs = Needs::of(graph);
-        let all = (0..graph.files.len() as u32).map(FileId);
-        for step in Closure::of(graph, all).steps {
+        steps_after(graph, |step| {
             let node = graph.step(step);
-            reached[step.index()] = self.redefines(graph.owner(step))
+            self.redefines(graph.owner(step))
                 // Folders count with all that is in them.
                 || node.inputs.iter().any(is_changed)
                 || node.candidates.iter().any(|set| sets[set.index()])
-                || needs.of_step(step).iter().any(|need| reached[need.index()]);
-        }
-        reached
+        })
     }
 
     /// Which targets the changes can affect, by their numbers: what they make, or their definitions. What jobs and

@@ -5,6 +5,7 @@
 
 mod described;
 
+use std::collections::BTreeSet;
 use std::fs;
 use std::path::Path;
 use std::sync::Arc;
@@ -104,6 +105,12 @@ impl Reading {
         let (answer, whole) = (self.ask(), self.open().evaluate(&[pattern]));
         assert!(described(&whole).is_some(), "{:#?}", whole.diagnostics);
         assert_eq!(described(&answer), described(&whole));
+        let definitions = |evaluation: &Evaluation| {
+            let all: BTreeSet<String> = evaluation.definitions().map(ToString::to_string).collect();
+            assert_eq!(all.len(), evaluation.definitions().count(), "each once");
+            all
+        };
+        assert_eq!(definitions(&answer), definitions(&whole));
         let packages = answer.read.iter().filter_map(|file| file.as_str().strip_suffix("/targets.nub"));
         let mut read: Vec<String> = packages.map(str::to_owned).collect();
         read.sort();

@@ -43,7 +43,7 @@ fn index_of(site: &Site) -> SearchIndex {
     }
     let sources = graph.files.iter().filter(|file| file.maker.is_none() && !file.folder);
     let mut files: Vec<&str> = sources.map(|file| file.path.as_str()).collect();
-    files.extend(site.evaluation.read.iter().map(|path| path.as_str()));
+    files.extend(site.evaluation.definitions().map(|path| path.as_str()));
     files.sort_unstable();
     files.dedup();
     files.iter().for_each(|path| index.add("file", path, page(About::File, path), ""));

@@ -281,7 +281,7 @@ pub(crate) fn all(site: &Site) -> SitePage {
 
 /// What is around a target.
 pub(crate) fn focus(site: &Site, address: &str, query: &HashMap<String, String>) -> Option<SitePage> {
-    let id = site.graph().find_target(address)?;
+    let id = site.find(address)?;
     let wish = PictureWish::read(query);
     let (shape, depth, are_packages) = near(site, id, wish);
     let body = html! {
@@ -319,8 +319,7 @@ fn way_form(site: &Site, from: &str, to: &str) -> Markup {
 pub(crate) fn way(site: &Site, query: &HashMap<String, String>) -> SitePage {
     let word = |name: &str| query.get(name).map_or("", |text| text.trim());
     let (from, to) = (word("from"), word("to"));
-    let graph = site.graph();
-    let find = |address: &str| graph.find_target(address);
+    let find = |address: &str| site.find(address);
     let found = find(from).zip(find(to)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
     let back = find(to).zip(find(from)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
     let unknown: Vec<&str> = [from, to].into_iter().filter(|name| find(name).is_none()).collect();

@@ -6,7 +6,7 @@ use std::sync::Arc;
 use std::time::UNIX_EPOCH;
 
 use maud::{Markup, html};
-use nubrik_graph::Place;
+use nubrik_graph::{FileId, Place};
 use nubrik_lang::meanings::{FileNames, NameMeaning, each_token};
 use nubrik_reports::coverage::LineCounts;
 use nubrik_source::Sources;
@@ -41,7 +41,7 @@ pub(crate) fn definition(site: &Site, place: &Place) -> Markup {
     let Some(text) = read_text(site, &place.file) else {
         return html! { p.lead { "Its text is not in the workspace: " (place.to_string()) } };
     };
-    let lines = TextLines::of(site, &place.file, &text);
+    let lines = site.lines_of(&place.file, &text);
     let (from, to) = lines.declaration_at(place.line as usize);
     lines.markup(from, to)
 }
@@ -59,7 +59,7 @@ fn read_text(site: &Site, path: &str) -> Option<Arc<str>> {
 }
 
 /// A text in lines, with what each part of it is.
-struct TextLines {
+pub(crate) struct TextLines {
     text: Arc<str>,
     /// Where each line begins.
     starts: Vec<usize>,
@@ -70,7 +70,8 @@ struct TextLines {
 }
 
 impl TextLines {
-    fn of(site: &Site, path: &str, text: &Arc<str>) -> TextLines {
+    /// Those of a text with a path.
+    pub fn of(site: &Site, path: &str, text: &Arc<str>) -> TextLines {
         let mut starts = vec![0];
         starts.extend(text.match_indices('\n').map(|(at, _)| at + 1));
         let mut lines = TextLines { text: text.clone(), starts, parts: Vec::new(), declarations: Vec::new() };
@@ -84,7 +85,7 @@ impl TextLines {
                     lines.declarations.push((from, to));
                 }
             }
-            let names = FileNames::of(site.graph(), path, parsed.tree.root());
+            let names = FileNames::of(site, path, parsed.tree.root());
             let mut parts = Vec::new();
             each_token(parsed.tree.root(), &mut |at| {
                 let class = class_of(at.token.kind, at.node.token_text(at.token));
@@ -99,6 +100,11 @@ impl TextLines {
             lines.parts = parts;
         }
         lines
+    }
+
+    /// The whole text.
+    pub fn text(&self) -> &Arc<str> {
+        &self.text
     }
 
     fn line_of(&self, at: usize) -> usize {
@@ -225,8 +231,8 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
         return None;
     }
     let graph = site.graph();
-    let number = graph.files.iter().position(|file| file.path.as_str() == path);
-    let maker = number.and_then(|n| graph.files[n].maker);
+    let known = site.known().file(path);
+    let maker = known.and_then(|file| graph.file(file).maker);
     let at = site.session.workspace.root.join(path);
     let length = fs::metadata(&at).ok().filter(fs::Metadata::is_file).map(|meta| meta.len());
     let text = read_text(site, path).filter(|text| !text.contains('\0'));
@@ -246,14 +252,14 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
                 dt { "Made by" }
                 dd { (target_link(site, graph.step(maker).target)) ", " span.say { (graph.step(maker).say) } }
             }
-            @if let Some(number) = number { dt { "Read by" } dd { (readers(site, number)) } }
+            @if let Some(known) = known { dt { "Read by" } dd { (readers(site, known)) } }
             @if let Some(ran) = ran {
                 dt { "Tests ran" } dd { (ran.covered()) " of " (counted(ran.len(), "line")) " that can run: marked at their left" }
             }
         }
         (listing(site, path))
         @match (&text, length) {
-            (Some(text), _) => { @let lines = TextLines::of(site, path, text); (lines.markup_with(0, lines.starts.len() - 1, ran)) },
+            (Some(text), _) => { @let lines = site.lines_of(path, text); (lines.markup_with(0, lines.starts.len() - 1, ran)) },
             (None, None) => { p.lead { "It is not there now" @if maker.is_some() { ": nothing was built, or only what needs it came from a store" } "." } },
             (None, Some(_)) if archive(site, path).is_some() => {},
             (None, Some(length)) => { p.lead { "Its content is no text, or too long to be shown: " (size(length)) "." } },
@@ -297,26 +303,20 @@ pub(crate) fn listing(site: &Site, path: &str) -> Markup {
 
 /// The package that a folder belongs to: the nearest one above it, or itself.
 fn package_of<'p>(site: &Site, folder: &'p str) -> &'p str {
-    let is_package = |path: &str| site.declared().any(|(_, target)| target.package.as_str() == path);
     let mut at = folder;
-    while !at.is_empty() && !is_package(at) {
+    while !at.is_empty() && site.known().package(at).is_empty() {
         at = at.rsplit_once('/').map_or("", |(above, _)| above);
     }
     at
 }
 
 /// Steps that read a file.
-fn readers(site: &Site, number: usize) -> Markup {
-    let graph = site.graph();
-    let file = nubrik_graph::FileId(number as u32);
-    let reading = graph.steps.iter().filter(|step| graph.declares(step, file));
-    let mut targets: Vec<_> = reading.map(|step| step.target).collect();
-    targets.sort_unstable();
-    targets.dedup();
+fn readers(site: &Site, file: FileId) -> Markup {
+    let targets = site.known().readers(file);
     html! {
         @if targets.is_empty() { "no step" }
         @for (n, target) in targets.iter().take(USERS).enumerate() { @if n > 0 { ", " } (target_link(site, *target)) }
         @if targets.len() > USERS { " and " (counted(targets.len() - USERS, "more target")) }
-        @if graph.files[number].folder { " " (file_link(site, file)) }
+        @if site.graph().file(file).folder { " " (file_link(site, file)) }
     }
 }

@@ -1,7 +1,5 @@
 //! Everything about one target.
 
-use std::collections::BTreeMap;
-
 use maud::{Markup, html};
 use nubrik_graph::{FileId, StepId, Target, TargetId, shown_command, shown_service};
 use nubrik_wording::{counted, duration, size};
@@ -29,7 +27,7 @@ const CONTENT: usize = 4_000;
 
 pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
     let graph = site.graph();
-    let id = graph.find_target(address)?;
+    let id = site.find(address)?;
     let target = graph.target(id);
     let steps = &site.steps[id.index()];
     let body = html! {
@@ -88,8 +86,7 @@ fn values(site: &Site, address: &str) -> Markup {
 }
 
 fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
-    let readers = site.options().options.iter().filter(|option| option.readers.contains(&target.address));
-    let options: Vec<_> = readers.collect();
+    let options: Vec<_> = site.options_of(&target.address).collect();
     let cost = site.cost(id);
     html! {
         dl.facts {
@@ -231,14 +228,9 @@ fn content(site: &Site, file: FileId) -> Markup {
 
 /// Services that a target is, and where they are used.
 fn on_call(site: &Site, id: TargetId) -> Markup {
-    let graph = site.graph();
-    let all = graph.steps.iter().flat_map(|step| &step.services);
-    let mut services: BTreeMap<&str, &std::sync::Arc<nubrik_graph::Service>> =
-        all.map(|service| (&*service.address, service)).collect();
-    services.retain(|_, service| graph.target_of_service(service) == Some(id));
     html! {
-        @for (address, service) in services {
-            h2 { "Service " code { (address) } }
+        @for service in site.known().services(id) {
+            h2 { "Service " code { (service.address) } }
             dl.facts { @for (label, command) in shown_service(service) { dt { (label) } dd { code { (command) } } } }
         }
     }
@@ -246,16 +238,11 @@ fn on_call(site: &Site, id: TargetId) -> Markup {
 
 /// The last builds in which steps of a target were not current.
 fn runs(site: &Site, address: &str) -> Markup {
-    let is_own = |title: &str| {
-        title == address || title.strip_prefix(address).is_some_and(|rest| rest.starts_with(" ("))
-    };
     let mut rows = Vec::new();
     let mut times = Vec::new();
-    for build in site.builds() {
-        let own: Vec<_> = build.done.iter().filter(|step| is_own(&step.target)).collect();
-        if own.is_empty() {
-            continue;
-        }
+    for of_build in site.runs_of(address).chunk_by(|one, other| one.0 == other.0) {
+        let build = &site.builds()[of_build[0].0];
+        let own: Vec<_> = of_build.iter().map(|(_, step)| &build.done[*step]).collect();
         let worst =
             ["failed", "ran", "reused"].into_iter().find(|word| own.iter().any(|step| step.state == *word));
         times.push((build.build, worst.unwrap_or("none"), own.iter().map(|step| step.micros).sum::<u64>()));

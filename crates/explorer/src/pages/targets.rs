@@ -31,11 +31,10 @@ pub(crate) fn kind_chips(site: &Site) -> Markup {
 /// The packages below a folder, one level of them, each with how many targets it and what is below it have.
 pub(crate) fn package_list(site: &Site, below: &str) -> Markup {
     let mut counts: BTreeMap<&str, (usize, bool)> = BTreeMap::new();
-    for (_, target) in site.declared() {
-        let Some(path) = inside(target.package.as_str(), below) else { continue };
+    for (path, targets) in site.known().packages_in(below) {
         let end = below_end(path, below);
         let entry = counts.entry(&path[..end]).or_default();
-        *entry = (entry.0 + 1, entry.1 || end < path.len());
+        *entry = (entry.0 + targets, entry.1 || end < path.len());
     }
     let own = counts.remove(below);
     html! {
@@ -59,14 +58,6 @@ pub(crate) fn package_list(site: &Site, below: &str) -> Markup {
             @if counts.len() > PACKAGES { p.lead { "and " (counts.len() - PACKAGES) " more; the search finds them" } }
         }
     }
-}
-
-/// A path, if it is a folder or in it.
-fn inside<'p>(path: &'p str, folder: &str) -> Option<&'p str> {
-    let is_in = folder.is_empty()
-        || path == folder
-        || path.strip_prefix(folder).is_some_and(|rest| rest.starts_with('/'));
-    is_in.then_some(path)
 }
 
 /// Where the first folder below another one ends in a path.
@@ -113,7 +104,7 @@ pub(crate) fn kinds(site: &Site) -> SitePage {
         (kind_chips(site))
         h2 { "Packages" }
         (package_list(site, ""))
-        @if site.declared().count() <= ROWS {
+        @if site.known().declared() <= ROWS {
             h2 { "All of them" }
             (target_rows(site, site.declared()))
         }
@@ -137,8 +128,8 @@ pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
 
 /// What a package holds; nothing where there is none, and none is below.
 pub(crate) fn package(site: &Site, path: &str) -> Option<SitePage> {
-    let is_any = site.declared().any(|(_, target)| inside(target.package.as_str(), path).is_some());
-    let own = || site.declared().filter(|(_, target)| target.package.as_str() == path);
+    let is_any = site.known().packages_in(path).next().is_some();
+    let own = || site.known().package(path).iter().map(|id| (*id, site.graph().target(*id)));
     let definitions = if path.is_empty() { "targets.nub".to_owned() } else { format!("{path}/targets.nub") };
     let body = html! {
         @if !path.is_empty() { (crumbs(path.rsplit_once('/').map_or("", |(above, _)| above))) }
@@ -173,9 +164,5 @@ mod tests {
         assert_eq!(&"a/b/c"[..below_end("a/b/c", "")], "a");
         assert_eq!(&"a/b/c"[..below_end("a/b/c", "a")], "a/b");
         assert_eq!(below_end("a", "a"), 1);
-        assert_eq!(
-            (inside("ab/c", "a"), inside("a/c", "a"), inside("a", "a")),
-            (None, Some("a/c"), Some("a"))
-        );
     }
 }

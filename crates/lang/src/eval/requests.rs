@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{Edge, Effect, FileId, Graph, Service, TargetId};
+use nubrik_graph::{Edge, Effect, FileId, Graph, Service, StepId, TargetId};
 use nubrik_source::{Sources, Span, TextId, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -29,8 +29,10 @@ pub struct Evaluation {
     pub diagnostics: Vec<Diagnostic>,
     /// The texts that spans in the diagnostics point into.
     pub sources: Sources,
-    /// Definition files of the workspace that were read.
+    /// Definition files of the workspace that were read for it now; all that it is made of are [`Evaluation::definitions`].
     pub read: Vec<WsPath>,
+    /// Definition files that were read when it was kept, and not again.
+    pub(crate) kept: Vec<WsPath>,
     /// Outputs of probes whose answers are wanted: to be made, and given to the world.
     pub probes: Vec<FileId>,
     /// What the jobs that are asked for do, in order.
@@ -49,6 +51,32 @@ pub struct Evaluation {
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
+}
+
+impl Evaluation {
+    /// All definition files of the workspace that it is made of, whenever they were read.
+    pub fn definitions(&self) -> impl Iterator<Item = &WsPath> + Clone {
+        self.read.iter().chain(&self.kept)
+    }
+
+    /// Leaves definition files out that were read when it was kept, and are no more.
+    pub fn retain_definitions(&mut self, is_there: impl Fn(&WsPath) -> bool) {
+        self.kept.retain(is_there);
+    }
+
+    /// By the number of each target: whether it was asked for.
+    pub fn asked(&self) -> Vec<bool> {
+        let mut asked = vec![false; self.graph.targets.len()];
+        self.targets.iter().for_each(|id| asked[id.index()] = true);
+        asked
+    }
+
+    /// The steps of the targets that were asked for, in the order of the graph.
+    pub fn own_steps(&self) -> impl Iterator<Item = StepId> {
+        let asked = self.asked();
+        let steps = (0..).map(StepId).zip(&self.graph.steps);
+        steps.filter(move |(_, step)| asked[step.target.index()]).map(|(id, _)| id)
+    }
 }
 
 /// Results by the targets of which they were asked for, in the order of these. Where a target is asked for several times, its share
@@ -365,6 +393,7 @@ impl Evaluator<'_> {
             diagnostics: kept,
             sources: modules.sources,
             read: modules.read,
+            kept: Vec::new(),
             waiting: self.wanted.waiting,
             probes: std::mem::take(&mut self.wanted.probes),
             effects: std::mem::take(&mut self.wanted.asked_effects)

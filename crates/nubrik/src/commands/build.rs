@@ -230,10 +230,7 @@ pub fn build_evaluated(
     let part = left_out::evaluate_part(console, workshop, patterns, (how, stream))?;
     let PartEvaluated { evaluation, patterns, left_out } = part;
     refuse_jobs(console, &evaluation)?;
-    let graph = &evaluation.graph;
-    let steps = (0..graph.steps.len() as u32).map(StepId);
-    let again: Vec<StepId> =
-        steps.filter(|step| rerun && evaluation.targets.contains(&graph.step(*step).target)).collect();
+    let again: Vec<StepId> = if rerun { evaluation.own_steps().collect() } else { Vec::new() };
     let files = Files { files: &evaluation.requested, again: &again };
     let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
     report.left_out = left_out.addresses;

@@ -1,11 +1,11 @@
 //! `nubrik graph`: what depends on what, for other programs and as a picture.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
 use std::fmt::Write;
 use std::path::{Path, PathBuf};
 
 use nubrik_explorer::{DrawnNode, Shape};
-use nubrik_graph::{Graph, Role, TargetId};
+use nubrik_graph::{Graph, Role, TargetId, users_of};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
 use nubrik_wording::counted;
@@ -129,15 +129,8 @@ fn write(console: Console, drawing: &Drawing, format: GraphFormat, text: &str) -
 
 fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
     let needs = graph.target_needs();
-    let mut edges_of: Vec<Vec<TargetId>> = needs.clone();
-    if drawing.users {
-        edges_of = vec![Vec::new(); needs.len()];
-        for (from, list) in needs.iter().enumerate() {
-            for to in list {
-                edges_of[to.index()].push(TargetId(from as u32));
-            }
-        }
-    }
+    let edges_of = if drawing.users { users_of(&needs) } else { needs.clone() };
+    let is_root: HashSet<TargetId> = roots.iter().copied().collect();
     let mut levels: BTreeMap<TargetId, usize> = roots.iter().map(|r| (*r, 0)).collect();
     let mut queue: std::collections::VecDeque<TargetId> = roots.iter().copied().collect();
     while let Some(at) = queue.pop_front() {
@@ -162,7 +155,7 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
                 name: target.address.to_string(),
                 kind: kind.to_owned(),
                 group: target.package.to_string(),
-                focus: roots.contains(id),
+                focus: is_root.contains(id),
                 link: None,
             }
         })
@@ -179,21 +172,15 @@ fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
 }
 
 fn packages(shape: &Shape) -> Shape {
-    let names: BTreeSet<&str> = shape.nodes.iter().map(|n| n.group.as_str()).collect();
-    let numbers: BTreeMap<&str, usize> = names.iter().enumerate().map(|(n, name)| (*name, n)).collect();
-    let nodes = names
-        .iter()
-        .map(|name| {
-            let count = shape.nodes.iter().filter(|n| n.group == **name).count();
-            DrawnNode {
-                name: (*name).to_owned(),
-                kind: counted(count, "target"),
-                group: String::new(),
-                focus: false,
-                link: None,
-            }
-        })
-        .collect();
+    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
+    shape.nodes.iter().for_each(|node| *counts.entry(&node.group).or_default() += 1);
+    let numbers: HashMap<&str, usize> = counts.keys().copied().zip(0..).collect();
+    let node = |(name, count): (&&str, &usize)| DrawnNode {
+        name: (*name).to_owned(),
+        kind: counted(*count, "target"),
+        ..DrawnNode::default()
+    };
+    let nodes = counts.iter().map(node).collect();
     let group = |at: usize| numbers[shape.nodes[at].group.as_str()];
     let edges: BTreeSet<(usize, usize)> =
         shape.edges.iter().map(|(a, b)| (group(*a), group(*b))).filter(|(a, b)| a != b).collect();

@@ -49,11 +49,7 @@ fn choose(
     wanted: Option<&str>,
 ) -> CommandResult<StepId> {
     let graph = &evaluation.graph;
-    let all = (0..graph.steps.len() as u32).map(StepId);
-    let own = all.filter(|s| {
-        let step = graph.step(*s);
-        evaluation.targets.contains(&step.target) && !step.commands.is_empty()
-    });
+    let own = evaluation.own_steps().filter(|step| !graph.step(*step).commands.is_empty());
     let steps: Vec<StepId> = own.filter(|s| wanted.is_none_or(|w| graph.step(*s).say.contains(w))).collect();
     let commands: Vec<String> = steps
         .iter()

@@ -57,10 +57,10 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
+use nubrik_answers::targets_of_file;
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_engine::{Event, Listener, Outreach};
-use nubrik_graph::{Closure, Graph};
 use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{BuildProblem, OpenProblem, SETTINGS_FILE, Session};
 use nubrik_source::Sources;
@@ -352,8 +352,15 @@ pub fn patterns(
         let root = AddressPattern::below(&nubrik_source::WsPath::root());
         // Freed when this is done: a build may come after it.
         let evaluation = ManuallyDrop::into_inner(evaluate(console, session, &[root])?);
+        let (out, root) = (session.session().results_folder(), nubrik_source::WsPath::root());
         for file in files {
-            patterns.extend(targets_of_file(console, session.session(), &evaluation.graph, &file)?);
+            let addresses = targets_of_file(&evaluation.graph, &out, &file.path);
+            if addresses.is_empty() {
+                let message = format!("`{}` is a file that no target makes or uses", file.written);
+                let mend = "`nubrik list` shows what there is";
+                return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
+            }
+            patterns.extend(addresses.iter().filter_map(|address| AddressPattern::new(address, &root).ok()));
         }
     }
     Ok(patterns)
@@ -362,39 +369,6 @@ pub fn patterns(
 /// The same patterns, where folders and globs mean some declarations only.
 pub fn wanting(patterns: Vec<AddressPattern>, wanted: Wanted) -> Vec<AddressPattern> {
     patterns.into_iter().map(|p| p.wanting(wanted)).collect()
-}
-
-fn targets_of_file(
-    console: Console,
-    session: &Session,
-    graph: &Graph,
-    file: &AddressPattern,
-) -> CommandResult<Vec<AddressPattern>> {
-    let mut addresses: Vec<&str> = Vec::new();
-    let out = session.results_folder();
-    for target in &graph.targets {
-        let makes =
-            target.results.iter().filter(|r| file.path.as_str() == format!("{out}/{}", r.publish.as_str()));
-        addresses.extend(makes.map(|r| &*r.address));
-    }
-    if addresses.is_empty()
-        && let Some(id) = graph.files.iter().position(|f| f.path == file.path)
-    {
-        let id = nubrik_graph::FileId(id as u32);
-        for target in graph.targets.iter().filter(|t| t.is_declared()) {
-            let steps = Closure::of(graph, target.results.iter().map(|r| r.file)).steps;
-            let uses = |s: &nubrik_graph::StepId| graph.declares(graph.step(*s), id);
-            if steps.iter().any(uses) {
-                addresses.push(&target.address);
-            }
-        }
-    }
-    if addresses.is_empty() {
-        let message = format!("`{}` is a file that no target makes or uses", file.written);
-        return Err(say_wrong(console, Exit::Usage, &message, &["`nubrik list` shows what there is"]));
-    }
-    let root = nubrik_source::WsPath::root();
-    Ok(addresses.iter().filter_map(|a| AddressPattern::new(a, &root).ok()).collect())
 }
 
 /// A listener for commands that run nothing.

@@ -5,7 +5,8 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::time::Duration;
 
-use nubrik_graph::{Effect, Role, Target};
+use nubrik_answers::runnable;
+use nubrik_graph::{Effect, Role};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
 
@@ -29,16 +30,10 @@ pub fn meant(console: Console, choice: &Choice, named: Option<&str>) -> CommandR
     let mut session = open(console, choice)?;
     let everything = patterns(console, &mut session, &[])?;
     let evaluation = evaluate(console, &mut session, &everything)?;
-    let targets = evaluation.targets.iter().map(|target| evaluation.graph.target(*target));
-    let runs = |target: &&Target| {
-        !target.private && (matches!(target.role, Role::Job | Role::Service) || &*target.kind == "program")
-    };
     // On the command line a path begins in the folder where one is, unless a slash is before it.
     let slash = if session.workspace.folder.is_root() { "" } else { "/" };
-    let mut all: Vec<String> =
-        targets.filter(runs).map(|target| format!("{slash}{}", target.address)).collect();
-    all.sort_unstable();
-    all.dedup();
+    let all: Vec<String> =
+        runnable(&evaluation).into_iter().map(|address| format!("{slash}{address}")).collect();
     match all.as_slice() {
         [one] => Ok(one.clone()),
         [] => {

@@ -5,8 +5,8 @@ use std::fmt::Write;
 use std::mem::ManuallyDrop;
 
 use nubrik_answers::{TargetAnswer, TargetAnswers};
-use nubrik_graph::{FileId, Graph, Serving, Step, StepId, TargetId, shown_command, shown_service};
-use nubrik_lang::AddressPattern;
+use nubrik_graph::{FileId, Serving, Step, StepId, shown_command, shown_service};
+use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use nubrik_wording::duration;
@@ -42,7 +42,7 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
     let wanted = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &wanted)?;
     if part == ShownPart::Printed {
-        show_printed(console, &session, &evaluation.graph, &evaluation.targets);
+        show_printed(console, &session, &evaluation);
         return Ok(Exit::Done);
     }
     let is_list = part == ShownPart::Targets { each: false } && evaluation.targets.len() > 1;
@@ -69,11 +69,11 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
 }
 
 /// Shows what the steps of some targets printed when they last ran.
-fn show_printed(console: Console, session: &Session, graph: &Graph, targets: &[TargetId]) {
+fn show_printed(console: Console, session: &Session, evaluation: &Evaluation) {
     let paint = console.paint(OutputStream::Output);
-    let steps = (0..graph.steps.len() as u32).map(StepId);
+    let graph = &evaluation.graph;
     let mut said = false;
-    for id in steps.filter(|s| targets.contains(&graph.step(*s).target)) {
+    for id in evaluation.own_steps() {
         let step = graph.step(id);
         let printed = session.printed(step);
         let text = String::from_utf8_lossy(printed.as_deref().unwrap_or_default()).into_owned();

@@ -143,7 +143,10 @@ impl Session {
                 trails.unit(place).is_some_and(is_reached) || whole.contains(&old.graph.target(*id).package)
             })
             .collect();
-        old.replaced(&gone, &packages, again)
+        let mut evaluation = old.replaced(&gone, &packages, again)?;
+        let root = &self.workspace.root;
+        evaluation.retain_definitions(|path| root.join(path.as_str()).is_file());
+        Some(evaluation)
     }
 
     /// A seal on what evaluation looked at since `began` (nanoseconds since 1970); `None` where the same request may come to

@@ -11,8 +11,8 @@ use super::Session;
 /// The steps of the targets that are asked for.
 fn own_steps(evaluation: &Evaluation) -> Vec<StepId> {
     let graph = &evaluation.graph;
-    let all = Closure::of(graph, evaluation.requested.iter().copied()).steps;
-    all.into_iter().filter(|step| evaluation.targets.contains(&graph.step(*step).target)).collect()
+    let (all, asked) = (Closure::of(graph, evaluation.requested.iter().copied()).steps, evaluation.asked());
+    all.into_iter().filter(|step| asked[graph.step(*step).target.index()]).collect()
 }
 
 impl Session {

@@ -1,0 +1,162 @@
+//! Things of a workspace by their names, found once for all pages: a page costs what is on it, however many pages there are.
+
+use std::collections::{BTreeMap, HashMap};
+use std::ops::Bound;
+use std::sync::Arc;
+
+use nubrik_graph::{FileId, Graph, Role, Service, TargetId};
+use nubrik_lang::Evaluation;
+use nubrik_session::BuildRecord;
+
+/// A step of a build that is remembered: the place of the build, and that of the step in it.
+pub(crate) type RememberedStep = (usize, usize);
+
+/// Targets and files of a workspace by their names.
+pub(crate) struct KnownThings {
+    targets: HashMap<Arc<str>, TargetId>,
+    /// Targets that people name, by their packages.
+    packages: BTreeMap<Arc<str>, Vec<TargetId>>,
+    files: HashMap<Arc<str>, FileId>,
+    /// By the number of each file: the targets whose steps read it by themselves, and the sets that it is in.
+    readers: Vec<Vec<TargetId>>,
+    sets_of: Vec<Vec<u32>>,
+    /// By the number of each set: the targets whose steps may read its files.
+    readers_of_sets: Vec<Vec<TargetId>>,
+    /// Services that steps use, by the targets that they are or that have them.
+    services: HashMap<TargetId, Vec<Arc<Service>>>,
+    declared: usize,
+}
+
+impl KnownThings {
+    /// Those of an evaluation.
+    pub fn of(evaluation: &Evaluation) -> KnownThings {
+        let graph = &evaluation.graph;
+        let mut known = KnownThings {
+            targets: HashMap::with_capacity(graph.targets.len()),
+            packages: BTreeMap::new(),
+            files: HashMap::with_capacity(graph.files.len()),
+            readers: vec![Vec::new(); graph.files.len()],
+            sets_of: vec![Vec::new(); graph.files.len()],
+            readers_of_sets: vec![Vec::new(); graph.sets.len()],
+            services: HashMap::new(),
+            declared: 0,
+        };
+        for (id, target) in (0..).map(TargetId).zip(&graph.targets) {
+            known.targets.entry(target.address.clone()).or_insert(id);
+            if target.is_declared() && target.role != Role::Inner {
+                known.declared += 1;
+                known.packages.entry(target.package.shared().clone()).or_default().push(id);
+            }
+        }
+        for (id, file) in (0..).map(FileId).zip(&graph.files) {
+            known.files.entry(file.path.shared().clone()).or_insert(id);
+        }
+        for (number, files) in (0..).zip(graph.sets.iter()) {
+            files.iter().for_each(|file| known.sets_of[file.index()].push(number));
+        }
+        known.add_steps(graph);
+        known
+    }
+
+    fn add_steps(&mut self, graph: &Graph) {
+        let add = |list: &mut Vec<TargetId>, target: TargetId| {
+            if list.last() != Some(&target) {
+                list.push(target);
+            }
+        };
+        let index = graph.target_index();
+        let mut services: BTreeMap<Arc<str>, Arc<Service>> = BTreeMap::new();
+        for step in &graph.steps {
+            step.inputs.iter().for_each(|file| add(&mut self.readers[file.index()], step.target));
+            step.candidates.iter().for_each(|set| add(&mut self.readers_of_sets[set.index()], step.target));
+            for service in &step.services {
+                services.entry(service.address.clone()).or_insert_with(|| service.clone());
+            }
+        }
+        for service in services.into_values() {
+            if let Some(target) = index.of_service(&service) {
+                self.services.entry(target).or_default().push(service);
+            }
+        }
+    }
+
+    /// The target with an address.
+    pub fn target(&self, address: &str) -> Option<TargetId> {
+        self.targets.get(address).copied()
+    }
+
+    /// How many targets people name.
+    pub fn declared(&self) -> usize {
+        self.declared
+    }
+
+    /// The targets of a package that people name.
+    pub fn package(&self, path: &str) -> &[TargetId] {
+        self.packages.get(path).map_or(&[], Vec::as_slice)
+    }
+
+    /// The packages at and below a folder, each with how many targets people name in it. That at the folder is first.
+    pub fn packages_in(&self, folder: &str) -> impl Iterator<Item = (&str, usize)> {
+        let below = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+        let own = self.packages.get_key_value(folder);
+        // With its slash a folder comes after others that begin with its name.
+        let after = self.packages.range::<str, _>((Bound::Included(&*below), Bound::Unbounded));
+        let after = after.take_while(move |(path, _)| path.starts_with(&below));
+        own.into_iter()
+            .chain(after.filter(move |(path, _)| &***path != folder))
+            .map(|(path, targets)| (&**path, targets.len()))
+    }
+
+    /// The file with a path from the workspace's root.
+    pub fn file(&self, path: &str) -> Option<FileId> {
+        self.files.get(path).copied()
+    }
+
+    /// The targets whose steps read a file, or may read it.
+    pub fn readers(&self, file: FileId) -> Vec<TargetId> {
+        let sets = self.sets_of[file.index()].iter().flat_map(|set| &self.readers_of_sets[*set as usize]);
+        let mut all: Vec<TargetId> = self.readers[file.index()].iter().chain(sets).copied().collect();
+        all.sort_unstable();
+        all.dedup();
+        all
+    }
+
+    /// Services that steps use, which a target is or has in it, by their addresses.
+    pub fn services(&self, target: TargetId) -> &[Arc<Service>] {
+        self.services.get(&target).map_or(&[], Vec::as_slice)
+    }
+}
+
+/// The steps of builds that are remembered, by their targets without variants: in the order of builds.
+pub(crate) fn runs_by_target(builds: &[BuildRecord]) -> HashMap<String, Vec<RememberedStep>> {
+    let mut runs: HashMap<String, Vec<RememberedStep>> = HashMap::new();
+    for (place, build) in builds.iter().enumerate() {
+        for (number, step) in build.done.iter().enumerate() {
+            let address = step.target.split(" (").next().unwrap_or(&step.target);
+            match runs.get_mut(address) {
+                Some(list) => list.push((place, number)),
+                None => drop(runs.insert(address.to_owned(), vec![(place, number)])),
+            }
+        }
+    }
+    runs
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    #[test]
+    fn packages_below_a_folder_are_found_and_no_others() {
+        let mut known = KnownThings::of(&Evaluation::default());
+        assert_eq!(known.packages_in("").count(), 0);
+        for (number, path) in (0..).zip(["", "a", "a-b", "a.b/c", "a/b", "a/b/c", "ab"]) {
+            known.packages.insert(path.into(), vec![TargetId(number)]);
+        }
+        let below = |folder: &str| known.packages_in(folder).map(|(path, _)| path).collect::<Vec<_>>();
+        assert_eq!(below("a"), ["a", "a/b", "a/b/c"]);
+        assert_eq!((below("a/b"), below("a.b"), below("b")), (vec!["a/b", "a/b/c"], vec!["a.b/c"], vec![]));
+        assert_eq!(below("").len(), 7);
+        assert_eq!(below("")[0], "");
+    }
+}
