@@ -352,13 +352,25 @@ impl PackageReader<'_, '_> {
         let listed = texts_of(&package.manifest["devDependencies"]);
         let tools: Vec<&str> =
             listed.keys().map(|name| name_of(name)).filter(|name| name.len() > 3).collect();
+        // Programs that no package is called like: one that has them, or brings them along, begins with the same word.
+        let unnamed: Vec<&str> = programs_of(command)
+            .filter(|program| program.len() > 2 && !["node", "npm", "npx"].contains(program))
+            .filter(|program| !listed.keys().any(|name| name_of(name) == *program))
+            .collect();
+        let begins = |one: &str, other: &str| {
+            one.strip_prefix(other).is_some_and(|rest| rest.starts_with('-'))
+        };
         self.needs(&["devDependencies", "peerDependencies"], |name| {
+            let brings = unnamed.iter().any(|program| {
+                begins(program, name_of(name)) || begins(name_of(name), program)
+            });
             let bare = name.strip_prefix("@types/").unwrap_or(name);
             let quoted =
                 [format!("\"{bare}\""), format!("'{bare}'"), format!("\"{bare}/"), format!("'{bare}/")];
             // Plugins have the name of their tool in theirs.
             let extends = tools.iter().any(|tool| words.contains(*tool) && name.contains(*tool));
             extends
+                || brings
                 || program(name).iter().any(|program| words.contains(program))
                 || quoted.iter().any(|quoted| texts.contains(quoted.as_str()))
                 || (name == "typescript"
@@ -422,12 +434,16 @@ impl PackageReader<'_, '_> {
     }
 }
 
+/// The programs that a command starts, as they are written.
+fn programs_of(command: &str) -> impl Iterator<Item = &str> {
+    let parts = command.split(['&', '|', ';', '(', ')']);
+    parts.filter_map(|part| part.split_whitespace().find(|word| !word.contains('=')))
+}
+
 /// A client of the registry, or of the repository, in a command: it works on the whole folder and asks other machines, which no
 /// step can let it.
 fn outside_tool(command: &str) -> Option<&'static str> {
-    let parts = command.split(['&', '|', ';', '(', ')']);
-    let firsts: Vec<&str> =
-        parts.filter_map(|part| part.split_whitespace().find(|word| !word.contains('='))).collect();
+    let firsts: Vec<&str> = programs_of(command).collect();
     RUNNERS.into_iter().chain(["git"]).find(|tool| firsts.contains(tool))
 }
 
