@@ -13,6 +13,7 @@ mod report;
 mod search;
 mod serve;
 mod site;
+mod text_lines;
 mod write;
 
 pub use drawn::{DrawnNode, Shape};

@@ -11,13 +11,12 @@ use nubrik_lang::{AddressPattern, Evaluation, OptionInfo, ToldCall};
 use nubrik_reports::coverage::Coverage;
 use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
-use parking_lot::Mutex;
 
 use crate::known::{KnownThings, RememberedStep, runs_by_target};
 use crate::links::{About, page};
 use crate::look::PagesFor;
-use crate::pages::sources::TextLines;
 use crate::search::SearchIndex;
+use crate::text_lines::LastLines;
 
 /// A workspace as it is at one time, with what pages look up in it.
 pub struct Site {
@@ -43,7 +42,7 @@ pub struct Site {
     pub(crate) index: OnceLock<SearchIndex>,
     paths: OnceLock<HashSet<String>>,
     known: OnceLock<KnownThings>,
-    last_lines: Mutex<Option<(String, Arc<TextLines>)>>,
+    pub(crate) last_lines: LastLines,
     runs: OnceLock<HashMap<String, Vec<RememberedStep>>>,
     /// By the address of each target: the places of the options that reach it.
     options_of: OnceLock<HashMap<Arc<str>, Vec<usize>>>,
@@ -88,7 +87,7 @@ impl Site {
             index: OnceLock::new(),
             paths: OnceLock::new(),
             known: OnceLock::new(),
-            last_lines: Mutex::default(),
+            last_lines: LastLines::default(),
             runs: OnceLock::new(),
             options_of: OnceLock::new(),
             session,
@@ -179,20 +178,6 @@ impl Site {
                 self.graph().files.iter().filter(|file| !file.folder).map(|file| file.path.to_string());
             files.chain(self.evaluation.definitions().map(ToString::to_string)).collect()
         })
-    }
-
-    /// The lines of a text with a path, as they were made last where it is the same text: pages of one package follow each other.
-    pub(crate) fn lines_of(&self, path: &str, text: &Arc<str>) -> Arc<TextLines> {
-        let mut last = self.last_lines.lock();
-        if let Some((of, lines)) = &*last
-            && of == path
-            && lines.text() == text
-        {
-            return lines.clone();
-        }
-        let lines = Arc::new(TextLines::of(self, path, text));
-        *last = Some((path.to_owned(), lines.clone()));
-        lines
     }
 
     /// How long a step took the last time it ran here, in microseconds.

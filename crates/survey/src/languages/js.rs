@@ -357,13 +357,12 @@ impl PackageReader<'_, '_> {
             .filter(|program| program.len() > 2 && !["node", "npm", "npx"].contains(program))
             .filter(|program| !listed.keys().any(|name| name_of(name) == *program))
             .collect();
-        let begins = |one: &str, other: &str| {
-            one.strip_prefix(other).is_some_and(|rest| rest.starts_with('-'))
-        };
+        let begins =
+            |one: &str, other: &str| one.strip_prefix(other).is_some_and(|rest| rest.starts_with('-'));
         self.needs(&["devDependencies", "peerDependencies"], |name| {
-            let brings = unnamed.iter().any(|program| {
-                begins(program, name_of(name)) || begins(name_of(name), program)
-            });
+            let brings = unnamed
+                .iter()
+                .any(|program| begins(program, name_of(name)) || begins(name_of(name), program));
             let bare = name.strip_prefix("@types/").unwrap_or(name);
             let quoted =
                 [format!("\"{bare}\""), format!("'{bare}'"), format!("\"{bare}/"), format!("'{bare}/")];
