@@ -53,7 +53,7 @@ const TOLD: usize = 2_000;
 
 /// Evaluates all targets of a workspace, as far as answers of probes are known.
 pub fn everything(session: &Session) -> Evaluation {
-    session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())])
+    session.evaluate_to_go_on(&[AddressPattern::below(&WsPath::root())])
 }
 
 impl Site {

@@ -38,6 +38,7 @@ impl Evaluation {
             sources: _,
             read: _,
             kept: _,
+            rests_on_answers: _,
             probes: _,
             trail: _,
             digests: _,
@@ -73,6 +74,7 @@ impl Evaluation {
         let needed = Closure::of(&self.graph, results).steps;
         let mut new = NewTargets::of(&again, packages);
         let Evaluation { graph, shares: new_shares, diagnostics, sources, read, trail, .. } = again;
+        let rests_on_answers = self.rests_on_answers;
         let kept = {
             let is_new: FxHashSet<&WsPath> = read.iter().collect();
             let whole: FxHashSet<&WsPath> = packages.iter().collect();
@@ -106,8 +108,17 @@ impl Evaluation {
             return None;
         }
         let graph = moving.finish()?;
-        let mut evaluation =
-            Evaluation { targets, shares, diagnostics, sources, read, kept, trail, ..Evaluation::default() };
+        let mut evaluation = Evaluation {
+            targets,
+            shares,
+            diagnostics,
+            sources,
+            read,
+            kept,
+            trail,
+            rests_on_answers,
+            ..Evaluation::default()
+        };
         evaluation.graph = graph.finish().ok()?;
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         Some(evaluation)

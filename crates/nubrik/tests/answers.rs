@@ -269,3 +269,17 @@ fn a_dependency_path_that_leads_the_other_way_is_said() {
     let none = sandbox.run(&["why", "tide/alone", "board/chart"]).expect(1);
     assert!(none.stderr.contains("nubrik tree tide/alone"), "{}", none.stderr);
 }
+
+#[test]
+fn who_uses_a_target_is_known_where_that_takes_the_answer_of_a_probe() {
+    let sandbox = Sandbox::new(&[
+        (
+            "targets.nub",
+            "let place = probe { run = `echo ardle` }\n\
+             target base = write { path = \"b\", text = \"x\" }\n\
+             target user = step { run = `cat {base} {place.lines.first}.txt > {out \"u\"}` }\n",
+        ),
+        ("ardle.txt", "a"),
+    ]);
+    sandbox.run(&["show", "base"]).expect(0).says("used by   user");
+}

@@ -12,6 +12,7 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
+use nubrik_engine::{Event, Listener, Options};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
@@ -48,6 +49,12 @@ const FILES: [(&str, &str); 9] = [
     ("c/targets.nub", "target deep = step { run = `sort {&b/both} > {out \"deep\"}` }\n"),
     ("d/targets.nub", "target apart = write { path = \"t\", text = \"t\" }\n"),
 ];
+
+struct Quiet;
+
+impl Listener for Quiet {
+    fn hear(&self, _: &Event) {}
+}
 
 /// A workspace, and what reading commands know of it.
 struct Reading {
@@ -158,6 +165,43 @@ fn what_is_only_counted_is_evaluated_and_not_taken() {
     assert_eq!(reading.read(), ["a", "b", "c", "d"]);
     reading.edit("c/targets.nub", "sort {&b/both}", "sort -r {&b/both}");
     reading.read();
+}
+
+#[test]
+fn who_evaluates_more_has_the_answers_of_probes() {
+    let reading = Reading::new();
+    reading.write(
+        "d/targets.nub",
+        "option harbour: text = \"ardle\"\n\
+         let place = probe { run = `echo {harbour}` }\n\
+         target apart = write { path = \"t\", text = \"at {place.lines.first}\" }\n",
+    );
+    reading.settle();
+    let pattern = AddressPattern::below(&WsPath::root()).wanting(Wanted::Everything);
+    let asked = std::slice::from_ref(&pattern);
+    let answered = || {
+        let mut session = reading.open();
+        let mut workshop = session.lock(|| {}).unwrap().unwrap();
+        let waits = workshop.evaluate(asked);
+        assert!(waits.waiting && waits.probes.len() == 1, "{:?}", waits.diagnostics);
+        workshop.answer(&waits, &Quiet, Options::plain()).unwrap();
+        drop(workshop);
+        reading.settle();
+        assert!(!session.evaluate_to_read(asked).waiting);
+        session
+    };
+    // A part that is evaluated again is not kept, and what the probe wrote may change without a trace at first.
+    fs::remove_dir_all(reading.folder.path().join(".nubrik/reads")).unwrap();
+    answered();
+    let session = answered();
+    // Who only reads gets what was kept; what is evaluated after it has no answer.
+    let other = reading.open();
+    let kept = other.evaluate_to_read(asked);
+    assert_eq!((kept.waiting, kept.read.len(), kept.rests_on_answers), (false, 0, true));
+    assert!(other.evaluate(asked).waiting);
+    let other = reading.open();
+    assert!(other.evaluate_to_go_on(asked).waiting, "the answer is to be found first");
+    assert!(!session.evaluate_to_go_on(asked).waiting);
 }
 
 #[test]

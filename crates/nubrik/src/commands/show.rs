@@ -53,7 +53,9 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
         return Ok(Exit::Done);
     }
     // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
-    let whole = ManuallyDrop::new(session.evaluate_to_read(&[AddressPattern::below(&WsPath::root())]));
+    let everything = [AddressPattern::below(&WsPath::root())];
+    let once = |session: &Session| session.evaluate_to_read(&everything);
+    let whole = ManuallyDrop::new(super::as_far_as_known(console, &mut session, once));
     let answers = TargetAnswers::of(&evaluation, &whole.graph, session.state(), session.results_folder());
     for (i, answer) in answers.each().enumerate() {
         if console.is_json() {

@@ -31,12 +31,22 @@ impl Session {
     /// Evaluates what some addresses ask for, as [`Session::evaluate`] does, for a command that only reads: where nothing
     /// changed since the same was asked before, the answer is what it was then.
     pub fn evaluate_to_read(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.kept_or(patterns, ADDRESSES, |session, watching| session.evaluate_watching(patterns, watching))
+        self.kept_or(patterns, (ADDRESSES, false), |session, watching| {
+            session.evaluate_watching(patterns, watching)
+        })
+    }
+
+    /// The same for who evaluates more in this session afterwards: where answers of probes are in it, it is kept only for a session
+    /// that has these answers, and would miss them in what follows otherwise.
+    pub fn evaluate_to_go_on(&self, patterns: &[AddressPattern]) -> Evaluation {
+        self.kept_or(patterns, (ADDRESSES, true), |session, watching| {
+            session.evaluate_watching(patterns, watching)
+        })
     }
 
     /// Evaluates everything with all options and who reached them, or takes it from what is kept of it.
     pub fn options_to_read(&self) -> Evaluation {
-        self.kept_or(&[AddressPattern::below(&WsPath::root())], "options", |session, _| {
+        self.kept_or(&[AddressPattern::below(&WsPath::root())], ("options", false), |session, _| {
             session.evaluate_options()
         })
     }
@@ -49,7 +59,7 @@ impl Session {
     fn kept_or(
         &self,
         patterns: &[AddressPattern],
-        what: &str,
+        (what, goes_on): (&str, bool),
         evaluate: impl FnOnce(&Session, bool) -> Evaluation,
     ) -> Evaluation {
         // Without a folder of the tool's own nothing is kept, and who wants the trail itself gets all of it. What an editor has not saved is
@@ -58,14 +68,16 @@ impl Session {
         let own = self.own().ok().filter(|_| is_of_disk);
         let Some(own) = own else { return evaluate(self, self.wants_trails()) };
         let path = read_path(&self.request_digest(patterns, what));
-        if let Some(kept) = self.kept(own, &path, patterns) {
+        let lacks_answers = |kept: &Evaluation| goes_on && kept.rests_on_answers && self.answers.is_empty();
+        if let Some(kept) = self.kept(own, &path, patterns).filter(|kept| !lacks_answers(kept)) {
             return kept;
         }
         // Noting what is taken from where takes a third longer. It is worth it for those who edit: something was kept, and is not true
         // any more.
         let watching = what == ADDRESSES && own.open_to_read(&path).is_ok();
         let (began, now) = (Instant::now(), self.machine.now());
-        let evaluation = evaluate(self, watching);
+        let mut evaluation = evaluate(self, watching);
+        evaluation.rests_on_answers = !self.answers.is_empty();
         if began.elapsed() >= self.worth_keeping
             && let Some(seal) = self.read_seal(&evaluation, now)
         {
