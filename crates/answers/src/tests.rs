@@ -63,7 +63,7 @@ fn a_file_means_its_target_or_all_that_use_it() {
 }
 
 #[test]
-fn a_target_is_told_with_what_it_needs_and_who_uses_it() {
+fn a_target_is_shown_with_its_needs_and_users() {
     let (evaluation, state) = (asked(&[1]), State::default());
     let whole = graph();
     let answers = TargetAnswers::of(&evaluation, &whole, &state, WsPath::from_normal("out/default"));

@@ -4,98 +4,44 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Bound;
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, Role, Service, TargetId};
-use nubrik_lang::Evaluation;
+use nubrik_graph::{FileId, Graph, Role, Service, Target, TargetId};
 use nubrik_session::BuildRecord;
 
 /// A step of a build that is remembered: the place of the build, and that of the step in it.
 pub(crate) type RememberedStep = (usize, usize);
 
-/// Targets and files of a workspace by their names.
-pub(crate) struct KnownThings {
-    targets: HashMap<Arc<str>, TargetId>,
-    /// Targets that people name, by their packages.
+/// Targets that people name, by their packages.
+pub(crate) struct PackageTargets {
     packages: BTreeMap<Arc<str>, Vec<TargetId>>,
-    files: HashMap<Arc<str>, FileId>,
-    /// By the number of each file: the targets whose steps read it by themselves, and the sets that it is in.
-    readers: Vec<Vec<TargetId>>,
-    sets_of: Vec<Vec<u32>>,
-    /// By the number of each set: the targets whose steps may read its files.
-    readers_of_sets: Vec<Vec<TargetId>>,
-    /// Services that steps use, by the targets that they are or that have them.
-    services: HashMap<TargetId, Vec<Arc<Service>>>,
-    declared: usize,
+    count: usize,
 }
 
-impl KnownThings {
-    /// Those of an evaluation.
-    pub fn of(evaluation: &Evaluation) -> KnownThings {
-        let graph = &evaluation.graph;
-        let mut known = KnownThings {
-            targets: HashMap::with_capacity(graph.targets.len()),
-            packages: BTreeMap::new(),
-            files: HashMap::with_capacity(graph.files.len()),
-            readers: vec![Vec::new(); graph.files.len()],
-            sets_of: vec![Vec::new(); graph.files.len()],
-            readers_of_sets: vec![Vec::new(); graph.sets.len()],
-            services: HashMap::new(),
-            declared: 0,
-        };
-        for (id, target) in (0..).map(TargetId).zip(&graph.targets) {
-            known.targets.entry(target.address.clone()).or_insert(id);
-            if target.is_declared() && target.role != Role::Inner {
-                known.declared += 1;
-                known.packages.entry(target.package.shared().clone()).or_default().push(id);
-            }
+impl PackageTargets {
+    /// Those of a graph.
+    pub fn of(graph: &Graph) -> PackageTargets {
+        let mut all = PackageTargets { packages: BTreeMap::new(), count: 0 };
+        let named = |(_, target): &(TargetId, &Target)| target.is_declared() && target.role != Role::Inner;
+        let named: Vec<(TargetId, &Target)> = (0..).map(TargetId).zip(&graph.targets).filter(named).collect();
+        // Targets of one package are beside each other.
+        for of_package in named.chunk_by(|(_, one), (_, other)| one.package == other.package) {
+            all.count += of_package.len();
+            let list = all.packages.entry(of_package[0].1.package.shared().clone()).or_default();
+            list.extend(of_package.iter().map(|(id, _)| *id));
         }
-        for (id, file) in (0..).map(FileId).zip(&graph.files) {
-            known.files.entry(file.path.shared().clone()).or_insert(id);
-        }
-        for (number, files) in (0..).zip(graph.sets.iter()) {
-            files.iter().for_each(|file| known.sets_of[file.index()].push(number));
-        }
-        known.add_steps(graph);
-        known
+        all
     }
 
-    fn add_steps(&mut self, graph: &Graph) {
-        let add = |list: &mut Vec<TargetId>, target: TargetId| {
-            if list.last() != Some(&target) {
-                list.push(target);
-            }
-        };
-        let index = graph.target_index();
-        let mut services: BTreeMap<Arc<str>, Arc<Service>> = BTreeMap::new();
-        for step in &graph.steps {
-            step.inputs.iter().for_each(|file| add(&mut self.readers[file.index()], step.target));
-            step.candidates.iter().for_each(|set| add(&mut self.readers_of_sets[set.index()], step.target));
-            for service in &step.services {
-                services.entry(service.address.clone()).or_insert_with(|| service.clone());
-            }
-        }
-        for service in services.into_values() {
-            if let Some(target) = index.of_service(&service) {
-                self.services.entry(target).or_default().push(service);
-            }
-        }
+    /// How many targets there are.
+    pub fn count(&self) -> usize {
+        self.count
     }
 
-    /// The target with an address.
-    pub fn target(&self, address: &str) -> Option<TargetId> {
-        self.targets.get(address).copied()
-    }
-
-    /// How many targets people name.
-    pub fn declared(&self) -> usize {
-        self.declared
-    }
-
-    /// The targets of a package that people name.
+    /// The targets of a package.
     pub fn package(&self, path: &str) -> &[TargetId] {
         self.packages.get(path).map_or(&[], Vec::as_slice)
     }
 
-    /// The packages at and below a folder, each with how many targets people name in it. That at the folder is first.
+    /// The packages at and below a folder, each with how many targets it has. That at the folder is first.
     pub fn packages_in(&self, folder: &str) -> impl Iterator<Item = (&str, usize)> {
         let below = if folder.is_empty() { String::new() } else { format!("{folder}/") };
         let own = self.packages.get_key_value(folder);
@@ -105,6 +51,70 @@ impl KnownThings {
         own.into_iter()
             .chain(after.filter(move |(path, _)| &***path != folder))
             .map(|(path, targets)| (&**path, targets.len()))
+    }
+}
+
+/// Targets by their addresses.
+pub(crate) fn targets_by_address(graph: &Graph) -> HashMap<Arc<str>, TargetId> {
+    let mut targets = HashMap::with_capacity(graph.targets.len());
+    for (id, target) in (0..).map(TargetId).zip(&graph.targets) {
+        targets.entry(target.address.clone()).or_insert(id);
+    }
+    targets
+}
+
+/// Services that steps use, by the targets that they are or that have them; those of a target by their addresses.
+pub(crate) fn services_by_target(graph: &Graph) -> HashMap<TargetId, Vec<Arc<Service>>> {
+    let all = graph.steps.iter().flat_map(|step| &step.services);
+    let services: BTreeMap<&str, &Arc<Service>> = all.map(|service| (&*service.address, service)).collect();
+    let mut by_target: HashMap<TargetId, Vec<Arc<Service>>> = HashMap::new();
+    if services.is_empty() {
+        return by_target;
+    }
+    let index = graph.target_index();
+    for service in services.into_values() {
+        if let Some(target) = index.of_service(service) {
+            by_target.entry(target).or_default().push(service.clone());
+        }
+    }
+    by_target
+}
+
+/// Files by their paths, and the targets whose steps read them.
+pub(crate) struct KnownFiles {
+    files: HashMap<Arc<str>, FileId>,
+    /// By the number of each file: the targets whose steps read it by themselves, and the sets that it is in.
+    readers: Vec<Vec<TargetId>>,
+    sets_of: Vec<Vec<u32>>,
+    /// By the number of each set: the targets whose steps may read its files.
+    readers_of_sets: Vec<Vec<TargetId>>,
+}
+
+impl KnownFiles {
+    /// Those of a graph.
+    pub fn of(graph: &Graph) -> KnownFiles {
+        let mut known = KnownFiles {
+            files: HashMap::with_capacity(graph.files.len()),
+            readers: vec![Vec::new(); graph.files.len()],
+            sets_of: vec![Vec::new(); graph.files.len()],
+            readers_of_sets: vec![Vec::new(); graph.sets.len()],
+        };
+        for (id, file) in (0..).map(FileId).zip(&graph.files) {
+            known.files.entry(file.path.shared().clone()).or_insert(id);
+        }
+        for (number, files) in (0..).zip(graph.sets.iter()) {
+            files.iter().for_each(|file| known.sets_of[file.index()].push(number));
+        }
+        let add = |list: &mut Vec<TargetId>, target: TargetId| {
+            if list.last() != Some(&target) {
+                list.push(target);
+            }
+        };
+        for step in &graph.steps {
+            step.inputs.iter().for_each(|file| add(&mut known.readers[file.index()], step.target));
+            step.candidates.iter().for_each(|set| add(&mut known.readers_of_sets[set.index()], step.target));
+        }
+        known
     }
 
     /// The file with a path from the workspace's root.
@@ -119,11 +129,6 @@ impl KnownThings {
         all.sort_unstable();
         all.dedup();
         all
-    }
-
-    /// Services that steps use, which a target is or has in it, by their addresses.
-    pub fn services(&self, target: TargetId) -> &[Arc<Service>] {
-        self.services.get(&target).map_or(&[], Vec::as_slice)
     }
 }
 
@@ -148,7 +153,7 @@ mod tests {
 
     #[test]
     fn packages_below_a_folder_are_found_and_no_others() {
-        let mut known = KnownThings::of(&Evaluation::default());
+        let mut known = PackageTargets::of(&Graph::default());
         assert_eq!(known.packages_in("").count(), 0);
         for (number, path) in (0..).zip(["", "a", "a-b", "a.b/c", "a/b", "a/b/c", "ab"]) {
             known.packages.insert(path.into(), vec![TargetId(number)]);

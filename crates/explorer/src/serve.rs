@@ -101,6 +101,7 @@ impl PageServer {
         // Whoever searches first does not wait until all names are put together.
         let warm = |site: &Site| {
             let _index = crate::pages::finding::index(site);
+            site.look_ahead();
         };
         let mut before = Fingerprint::of(&self.site());
         warm(&self.site());

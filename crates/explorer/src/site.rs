@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use nubrik_graph::{Graph, Role, StepId, Target, TargetId, users_of};
+use nubrik_graph::{Graph, Role, Service, StepId, Target, TargetId, users_of};
 use nubrik_lang::meanings::TargetNames;
 use nubrik_lang::topics::Topic;
 use nubrik_lang::{AddressPattern, Evaluation, OptionInfo, ToldCall};
@@ -12,7 +12,9 @@ use nubrik_reports::coverage::Coverage;
 use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
 
-use crate::known::{KnownThings, RememberedStep, runs_by_target};
+use crate::known::{
+    KnownFiles, PackageTargets, RememberedStep, runs_by_target, services_by_target, targets_by_address,
+};
 use crate::links::{About, page};
 use crate::look::PagesFor;
 use crate::search::SearchIndex;
@@ -41,7 +43,10 @@ pub struct Site {
     /// What can be found by words, once somebody looked.
     pub(crate) index: OnceLock<SearchIndex>,
     paths: OnceLock<HashSet<String>>,
-    known: OnceLock<KnownThings>,
+    packages: OnceLock<PackageTargets>,
+    targets: OnceLock<HashMap<Arc<str>, TargetId>>,
+    files: OnceLock<KnownFiles>,
+    services: OnceLock<HashMap<TargetId, Vec<Arc<Service>>>>,
     pub(crate) last_lines: LastLines,
     runs: OnceLock<HashMap<String, Vec<RememberedStep>>>,
     /// By the address of each target: the places of the options that reach it.
@@ -86,7 +91,10 @@ impl Site {
             options: OnceLock::new(),
             index: OnceLock::new(),
             paths: OnceLock::new(),
-            known: OnceLock::new(),
+            packages: OnceLock::new(),
+            targets: OnceLock::new(),
+            files: OnceLock::new(),
+            services: OnceLock::new(),
             last_lines: LastLines::default(),
             runs: OnceLock::new(),
             options_of: OnceLock::new(),
@@ -106,14 +114,30 @@ impl Site {
         named.map(|(number, target)| (TargetId(number as u32), target))
     }
 
-    /// Targets and files by their names.
-    pub(crate) fn known(&self) -> &KnownThings {
-        self.known.get_or_init(|| KnownThings::of(&self.evaluation))
+    /// Targets that people name, by their packages.
+    pub(crate) fn packages(&self) -> &PackageTargets {
+        self.packages.get_or_init(|| PackageTargets::of(self.graph()))
+    }
+
+    /// Files by their paths.
+    pub(crate) fn files(&self) -> &KnownFiles {
+        self.files.get_or_init(|| KnownFiles::of(self.graph()))
+    }
+
+    /// Services that steps use, which a target is or has in it, by their addresses.
+    pub(crate) fn services_of(&self, target: TargetId) -> &[Arc<Service>] {
+        let services = self.services.get_or_init(|| services_by_target(self.graph()));
+        services.get(&target).map_or(&[], Vec::as_slice)
     }
 
     /// The target with an address.
     pub(crate) fn find(&self, address: &str) -> Option<TargetId> {
-        self.known().target(address)
+        self.targets.get_or_init(|| targets_by_address(self.graph())).get(address).copied()
+    }
+
+    /// Puts together what most pages look up.
+    pub(crate) fn look_ahead(&self) {
+        let _ = (self.find(""), self.files(), self.services_of(TargetId(0)), self.runs_of(""));
     }
 
     /// The steps of builds that are remembered, of one target: in the order of builds.
@@ -143,7 +167,7 @@ impl Site {
 
     /// Whether values are evaluated for pages here.
     pub(crate) fn tells_values(&self) -> bool {
-        self.known().declared() <= TOLD
+        self.packages().count() <= TOLD
     }
 
     /// What a target was given by its definition and by defaults, where a kind makes it; nothing in workspaces so large that to
@@ -221,7 +245,7 @@ impl TargetNames for Site {
     }
 
     fn of_package(&self, package: &str) -> Vec<&Target> {
-        self.known().package(package).iter().map(|id| self.graph().target(*id)).collect()
+        self.packages().package(package).iter().map(|id| self.graph().target(*id)).collect()
     }
 }
 

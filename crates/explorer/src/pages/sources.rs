@@ -83,7 +83,7 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
         return None;
     }
     let graph = site.graph();
-    let known = site.known().file(path);
+    let known = site.files().file(path);
     let maker = known.and_then(|file| graph.file(file).maker);
     let at = site.session.workspace.root.join(path);
     let length = fs::metadata(&at).ok().filter(fs::Metadata::is_file).map(|meta| meta.len());
@@ -156,7 +156,7 @@ pub(crate) fn listing(site: &Site, path: &str) -> Markup {
 /// The package that a folder belongs to: the nearest one above it, or itself.
 fn package_of<'p>(site: &Site, folder: &'p str) -> &'p str {
     let mut at = folder;
-    while !at.is_empty() && site.known().package(at).is_empty() {
+    while !at.is_empty() && site.packages().package(at).is_empty() {
         at = at.rsplit_once('/').map_or("", |(above, _)| above);
     }
     at
@@ -164,7 +164,7 @@ fn package_of<'p>(site: &Site, folder: &'p str) -> &'p str {
 
 /// Steps that read a file.
 fn readers(site: &Site, file: FileId) -> Markup {
-    let targets = site.known().readers(file);
+    let targets = site.files().readers(file);
     html! {
         @if targets.is_empty() { "no step" }
         @for (n, target) in targets.iter().take(USERS).enumerate() { @if n > 0 { ", " } (target_link(site, *target)) }

@@ -229,7 +229,7 @@ fn content(site: &Site, file: FileId) -> Markup {
 /// Services that a target is, and where they are used.
 fn on_call(site: &Site, id: TargetId) -> Markup {
     html! {
-        @for service in site.known().services(id) {
+        @for service in site.services_of(id) {
             h2 { "Service " code { (service.address) } }
             dl.facts { @for (label, command) in shown_service(service) { dt { (label) } dd { code { (command) } } } }
         }

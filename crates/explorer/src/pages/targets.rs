@@ -31,7 +31,7 @@ pub(crate) fn kind_chips(site: &Site) -> Markup {
 /// The packages below a folder, one level of them, each with how many targets it and what is below it have.
 pub(crate) fn package_list(site: &Site, below: &str) -> Markup {
     let mut counts: BTreeMap<&str, (usize, bool)> = BTreeMap::new();
-    for (path, targets) in site.known().packages_in(below) {
+    for (path, targets) in site.packages().packages_in(below) {
         let end = below_end(path, below);
         let entry = counts.entry(&path[..end]).or_default();
         *entry = (entry.0 + targets, entry.1 || end < path.len());
@@ -104,7 +104,7 @@ pub(crate) fn kinds(site: &Site) -> SitePage {
         (kind_chips(site))
         h2 { "Packages" }
         (package_list(site, ""))
-        @if site.known().declared() <= ROWS {
+        @if site.packages().count() <= ROWS {
             h2 { "All of them" }
             (target_rows(site, site.declared()))
         }
@@ -128,8 +128,8 @@ pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
 
 /// What a package holds; nothing where there is none, and none is below.
 pub(crate) fn package(site: &Site, path: &str) -> Option<SitePage> {
-    let is_any = site.known().packages_in(path).next().is_some();
-    let own = || site.known().package(path).iter().map(|id| (*id, site.graph().target(*id)));
+    let is_any = site.packages().packages_in(path).next().is_some();
+    let own = || site.packages().package(path).iter().map(|id| (*id, site.graph().target(*id)));
     let definitions = if path.is_empty() { "targets.nub".to_owned() } else { format!("{path}/targets.nub") };
     let body = html! {
         @if !path.is_empty() { (crumbs(path.rsplit_once('/').map_or("", |(above, _)| above))) }

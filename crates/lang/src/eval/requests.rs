@@ -48,7 +48,7 @@ pub struct Evaluation {
     pub trail: crate::trail::Trail,
     /// Digests of the keys of the graph's rows; only where graphs are to be put together.
     pub(crate) digests: RowDigests,
-    /// Whether answers of probes are in it, which whoever keeps it notes.
+    /// Whether answers of probes are in it; known where it was kept.
     pub rests_on_answers: bool,
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.

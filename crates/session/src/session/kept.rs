@@ -36,8 +36,8 @@ impl Session {
         })
     }
 
-    /// The same for who evaluates more in this session afterwards: where answers of probes are in it, it is kept only for a session
-    /// that has these answers, and would miss them in what follows otherwise.
+    /// The same for a caller that evaluates more in this session afterwards. What is kept may rest on answers of probes that this
+    /// session does not have: then the evaluation waits for them, as one that follows would.
     pub fn evaluate_to_go_on(&self, patterns: &[AddressPattern]) -> Evaluation {
         self.kept_or(patterns, (ADDRESSES, true), |session, watching| {
             session.evaluate_watching(patterns, watching)
