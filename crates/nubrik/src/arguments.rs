@@ -254,7 +254,7 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// The target to begin with
         #[arg(value_name = "TARGET")]
         target: String,
-        /// How many levels to show
+        /// How many levels to show; 100 by default
         #[arg(long, value_name = "N")]
         depth: Option<usize>,
         /// Show what depends on the target instead

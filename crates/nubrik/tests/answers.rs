@@ -283,3 +283,18 @@ fn who_uses_a_target_is_known_where_that_takes_the_answer_of_a_probe() {
     ]);
     sandbox.run(&["show", "base"]).expect(0).says("used by   user");
 }
+
+#[test]
+fn a_tree_says_where_it_goes_on_below_what_anybody_reads() {
+    let next = |n: usize| format!("target p{n} = step {{ run = `cat {{in p{}}} > {{out \"p\"}}` }}\n", n - 1);
+    let first = "target p0 = write { path = \"p\", text = \"x\" }\n".to_owned();
+    let text = (1..400).map(next).fold(first, |text, next| text + &next);
+    let sandbox = Sandbox::new(&[("targets.nub", &text)]);
+    let lines = |args: &[&str]| sandbox.run(args).expect(0).stdout.lines().count();
+    let tree =
+        sandbox.run(&["tree", "p399"]).expect(0).says("it goes deeper than 100 levels: --depth N shows more");
+    assert_eq!(tree.stdout.lines().count(), 101 + 2);
+    assert_eq!(lines(&["tree", "p100"]), 101, "nothing is left out");
+    assert_eq!(lines(&["tree", "p399", "--depth", "398"]), 399);
+    assert_eq!(lines(&["tree", "p399", "--json"]), 400);
+}
