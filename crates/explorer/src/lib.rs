@@ -74,7 +74,7 @@ impl Site {
                 Some(pages::finding::search_page(self, query.get("words").map_or("", String::as_str)))
             }
             _ => {
-                let (about, what) = links::about(name, |about| self.names(about))?;
+                let (about, what) = links::about(name, || self.cut_names())?;
                 match about {
                     About::Target => pages::target::target(self, &what),
                     About::Package => pages::targets::package(self, &what),
@@ -100,7 +100,7 @@ impl Site {
     }
 
     /// Everything of a kind that has a page.
-    fn names(&self, about: About) -> Vec<String> {
+    pub(crate) fn names(&self, about: About) -> Vec<String> {
         match about {
             About::Target | About::Graph => {
                 self.declared().map(|(_, target)| target.address.to_string()).collect()

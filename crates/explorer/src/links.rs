@@ -1,7 +1,9 @@
 //! Names of pages. All pages are in one folder, so that a link is a name, whether a page is served or a file.
 
+use std::collections::HashMap;
+
 /// What a page is about, of a kind of which there are several.
-#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+#[derive(Clone, Copy, PartialEq, Eq, Hash, Debug)]
 pub(crate) enum About {
     Target,
     Package,
@@ -13,6 +15,7 @@ pub(crate) enum About {
     Topic,
 }
 
+/// All kinds, with the words that names of pages begin with.
 const ALL: [(About, &str); 8] = [
     (About::Target, "target"),
     (About::Package, "package"),
@@ -48,13 +51,25 @@ fn encoded(name: &str) -> String {
     format!("{}~~{}", &out[..LONGEST - 20], &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16])
 }
 
-/// What a page of some name is about. A name that was cut is looked for among `known` ones.
-pub(crate) fn about(page: &str, known: impl Fn(About) -> Vec<String>) -> Option<(About, String)> {
+/// Names that are cut in the names of their pages, by these.
+pub(crate) type CutNames = HashMap<(About, String), String>;
+
+/// Those of all things that have a page.
+pub(crate) fn cut_names(known: impl Fn(About) -> Vec<String>) -> CutNames {
+    let names = ALL.iter().flat_map(|(about, _)| known(*about).into_iter().map(|name| (*about, name)));
+    let cut = names.filter_map(|(about, name)| {
+        let encoded = encoded(&name);
+        encoded.contains("~~").then_some(((about, encoded), name))
+    });
+    cut.collect()
+}
+
+/// What a page of some name is about. A name that was cut is looked for among those that are.
+pub(crate) fn about<'c>(page: &str, cut: impl Fn() -> &'c CutNames) -> Option<(About, String)> {
     let (word, rest) = page.strip_suffix(".html")?.split_once('.')?;
     let about = ALL.iter().find(|(_, other)| *other == word).map(|(about, _)| *about)?;
     if rest.contains("~~") {
-        let found = known(about).into_iter().find(|name| encoded(name) == rest)?;
-        return Some((about, found));
+        return Some((about, cut().get(&(about, rest.to_owned()))?.clone()));
     }
     let mut bytes = Vec::new();
     let mut chars = rest.bytes();
@@ -76,14 +91,15 @@ mod tests {
 
     #[test]
     fn names_of_pages_lead_back() {
+        let none = CutNames::new();
         assert_eq!(page(About::Target, "tide/fit"), "target.tide~2ffit.html");
         for name in ["", "tide/fit", "a:b c", "höhe/~x", "..", "a.b"] {
             let page = page(About::File, name);
             assert!(page.chars().all(|c| c.is_ascii_alphanumeric() || "._-~".contains(c)));
-            assert_eq!(about(&page, |_| Vec::new()), Some((About::File, name.to_owned())));
+            assert_eq!(about(&page, || &none), Some((About::File, name.to_owned())));
         }
-        assert_eq!(about("target.~zz.html", |_| Vec::new()), None);
-        assert_eq!(about("other.x.html", |_| Vec::new()), None);
+        assert_eq!(about("target.~zz.html", || &none), None);
+        assert_eq!(about("other.x.html", || &none), None);
     }
 
     #[test]
@@ -91,7 +107,10 @@ mod tests {
         let long = "deep/".repeat(80);
         let page = page(About::Target, &long);
         assert!(page.len() < 220);
-        let known = |_| vec!["other".to_owned(), long.clone()];
-        assert_eq!(about(&page, known), Some((About::Target, long.clone())));
+        let known = cut_names(|about| {
+            let names = vec!["other".to_owned(), long.clone()];
+            if about == About::Target { names } else { Vec::new() }
+        });
+        assert_eq!((known.len(), about(&page, || &known)), (1, Some((About::Target, long.clone()))));
     }
 }

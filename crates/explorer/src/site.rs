@@ -15,7 +15,7 @@ use nubrik_source::WsPath;
 use crate::known::{
     KnownFiles, PackageTargets, RememberedStep, runs_by_target, services_by_target, targets_by_address,
 };
-use crate::links::{About, page};
+use crate::links::{About, CutNames, cut_names, page};
 use crate::look::PagesFor;
 use crate::search::SearchIndex;
 use crate::text_lines::LastLines;
@@ -43,6 +43,7 @@ pub struct Site {
     /// What can be found by words, once somebody looked.
     pub(crate) index: OnceLock<SearchIndex>,
     paths: OnceLock<HashSet<String>>,
+    cut_names: OnceLock<CutNames>,
     packages: OnceLock<PackageTargets>,
     targets: OnceLock<HashMap<Arc<str>, TargetId>>,
     files: OnceLock<KnownFiles>,
@@ -91,6 +92,7 @@ impl Site {
             options: OnceLock::new(),
             index: OnceLock::new(),
             paths: OnceLock::new(),
+            cut_names: OnceLock::new(),
             packages: OnceLock::new(),
             targets: OnceLock::new(),
             files: OnceLock::new(),
@@ -112,6 +114,11 @@ impl Site {
         let targets = self.graph().targets.iter().enumerate();
         let named = targets.filter(|(_, target)| target.is_declared() && target.role != Role::Inner);
         named.map(|(number, target)| (TargetId(number as u32), target))
+    }
+
+    /// Names that are cut in the names of their pages.
+    pub(crate) fn cut_names(&self) -> &CutNames {
+        self.cut_names.get_or_init(|| cut_names(|about| self.names(about)))
     }
 
     /// Targets that people name, by their packages.
