@@ -21,7 +21,7 @@ impl Evaluation {
             // The names of definition files are kept; whether they are as they were, the seal beside the bytes says.
             read: _,
             kept: _,
-            rests_on_answers,
+            answers,
             // What is wrong or missing is reported by the caller that evaluates.
             diagnostics: _,
             sources: _,
@@ -39,7 +39,7 @@ impl Evaluation {
         out.list(effects, |out, effect| graph.encode_effect(effect, out));
         out.list(services, |out, service| write_service(service, Purpose::Whole, out));
         options.write(out);
-        rests_on_answers.write(out);
+        answers.write(out);
         self.definitions().cloned().collect::<Vec<WsPath>>().write(out);
     }
 
@@ -61,7 +61,7 @@ impl Evaluation {
         let effects = from.list(|from| graph.decode_effect(from))?;
         let services = from.list(|from| Assembly::service(from))?;
         let options = Layout::read(from)?;
-        let (rests_on_answers, kept) = Layout::read(from)?;
+        let (answers, kept) = Layout::read(from)?;
         Ok(Evaluation {
             graph,
             requested,
@@ -72,7 +72,7 @@ impl Evaluation {
             through,
             options,
             kept,
-            rests_on_answers,
+            answers,
             ..Evaluation::default()
         })
     }

@@ -354,7 +354,7 @@ impl Default for Evaluation {
             sources: nubrik_source::Sources::default(),
             read: Vec::new(),
             kept: Vec::new(),
-            rests_on_answers: false,
+            answers: 0,
             probes: Vec::new(),
             effects: Vec::new(),
             services: Vec::new(),

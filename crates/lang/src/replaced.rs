@@ -38,7 +38,7 @@ impl Evaluation {
             sources: _,
             read: _,
             kept: _,
-            rests_on_answers: _,
+            answers: _,
             probes: _,
             trail: _,
             digests: _,
@@ -74,7 +74,7 @@ impl Evaluation {
         let needed = Closure::of(&self.graph, results).steps;
         let mut new = NewTargets::of(&again, packages);
         let Evaluation { graph, shares: new_shares, diagnostics, sources, read, trail, .. } = again;
-        let rests_on_answers = self.rests_on_answers;
+        let answers = self.answers;
         let kept = {
             let is_new: FxHashSet<&WsPath> = read.iter().collect();
             let whole: FxHashSet<&WsPath> = packages.iter().collect();
@@ -116,7 +116,7 @@ impl Evaluation {
             read,
             kept,
             trail,
-            rests_on_answers,
+            answers,
             ..Evaluation::default()
         };
         evaluation.graph = graph.finish().ok()?;

@@ -48,8 +48,8 @@ pub struct Evaluation {
     pub trail: crate::trail::Trail,
     /// Digests of the keys of the graph's rows; only where graphs are to be put together.
     pub(crate) digests: RowDigests,
-    /// Whether answers of probes are in it; known where it was kept.
-    pub rests_on_answers: bool,
+    /// On how many answers of probes it rests; known where it was kept.
+    pub answers: u32,
     /// Whether answers of the world were missing: then everything else is not final, and evaluation
     /// is to be asked again with the same world.
     pub waiting: bool,
@@ -396,7 +396,7 @@ impl Evaluator<'_> {
             sources: modules.sources,
             read: modules.read,
             kept: Vec::new(),
-            rests_on_answers: false,
+            answers: 0,
             waiting: self.wanted.waiting,
             probes: std::mem::take(&mut self.wanted.probes),
             effects: std::mem::take(&mut self.wanted.asked_effects)

@@ -68,7 +68,7 @@ impl Session {
         let own = self.own().ok().filter(|_| is_of_disk);
         let Some(own) = own else { return evaluate(self, self.wants_trails()) };
         let path = read_path(&self.request_digest(patterns, what));
-        let lacks_answers = |kept: &Evaluation| goes_on && kept.rests_on_answers && self.answers.is_empty();
+        let lacks_answers = |kept: &Evaluation| goes_on && self.answers.len() < kept.answers as usize;
         if let Some(kept) = self.kept(own, &path, patterns).filter(|kept| !lacks_answers(kept)) {
             return kept;
         }
@@ -77,7 +77,7 @@ impl Session {
         let watching = what == ADDRESSES && own.open_to_read(&path).is_ok();
         let (began, now) = (Instant::now(), self.machine.now());
         let mut evaluation = evaluate(self, watching);
-        evaluation.rests_on_answers = !self.answers.is_empty();
+        evaluation.answers = self.answers.len() as u32;
         if began.elapsed() >= self.worth_keeping
             && let Some(seal) = self.read_seal(&evaluation, now)
         {
