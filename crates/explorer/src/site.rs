@@ -144,7 +144,8 @@ impl Site {
 
     /// Puts together what most pages look up.
     pub(crate) fn look_ahead(&self) {
-        let _ = (self.find(""), self.files(), self.services_of(TargetId(0)), self.runs_of(""));
+        let _ =
+            (self.packages(), self.find(""), self.files(), self.services_of(TargetId(0)), self.runs_of(""));
     }
 
     /// The steps of builds that are remembered, of one target: in the order of builds.
