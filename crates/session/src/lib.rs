@@ -52,9 +52,9 @@ pub use nubrik_workspace::{
 pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
     BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
-    KitNews, LookedFor, MachineLacks, Narrowed, Reached, SavedResults, Session, SharedCache, Standing,
-    StartWatcher, StaysHere, Workshop, accounts_of_lines, key_in, load_results, members_at, own_labels,
-    put_members, read_pins, this_program,
+    KitNews, LookedFor, MachineLacks, Narrowed, NotChanged, Reached, SavedResults, Session, SharedCache,
+    Standing, StartWatcher, StaysHere, Workshop, accounts_of_lines, change_members, key_in, load_results,
+    members_at, own_labels, put_members, read_pins, this_program,
 };
 pub use team::{NeededFor, NoStore, TeamTrouble};
 

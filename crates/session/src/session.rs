@@ -67,7 +67,7 @@ pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
 pub use saving::{SavedResults, StaysHere, load_results};
-pub use sharing::{GivenAway, SharedCache, key_in, members_at, put_members};
+pub use sharing::{GivenAway, NotChanged, SharedCache, change_members, key_in, members_at, put_members};
 pub use standing::{Reached, Standing};
 pub use watched::{StartWatcher, this_program};
 pub use working::DifferentTool;

@@ -6,8 +6,8 @@ use std::path::Path;
 
 use nubrik_answers::{SOON, SharedHealth, SharedStateEvent, age, is_old, now, until_expiry};
 use nubrik_session::{
-    Agreement, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store, key_in,
-    members_at, put_members,
+    Agreement, NotChanged, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store,
+    change_members, key_in, members_at, put_members,
 };
 use nubrik_shared::{
     KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words, is_channel,
@@ -235,7 +235,7 @@ fn change(
     console: Console,
     choice: &Choice,
     root: &RootKey,
-    edit: impl FnOnce(&mut KeyList) -> Result<String, ListProblem>,
+    edit: impl Fn(&mut KeyList) -> Result<String, ListProblem>,
 ) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let settings = proposed(console, &session)?;
@@ -249,14 +249,21 @@ fn change(
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
     let (at, place) = (settings.place.at.as_str(), &settings.place);
-    let failed = |problem: TeamTrouble| unusable(console, at, &problem.to_string());
-    let list = members_at(place, false, &settings.root).map_err(failed)?;
-    let none = || unusable(console, at, "it has no list of members; `nubrik shared create` makes one");
-    let mut list = list.ok_or_else(none)?;
-    let done = edit(&mut list).map_err(|problem| usage(problem.to_string()))?;
-    list.sequence += 1;
-    list.expires = until(root.days);
-    put_members(place, false, &list, &key).map_err(failed)?;
+    let signed_until = |list: &mut KeyList| {
+        list.expires = until(root.days);
+        edit(list)
+    };
+    let (list, done) = change_members(place, &key, signed_until).map_err(|not| match not {
+        NotChanged::Trouble(problem) => unusable(console, at, &problem.to_string()),
+        NotChanged::NoList => {
+            unusable(console, at, "it has no list of members; `nubrik shared create` makes one")
+        }
+        NotChanged::Problem(problem) => usage(problem.to_string()),
+        NotChanged::Contended => {
+            let message = format!("others change the members of the shared cache at {at} all the time");
+            say_wrong(console, Exit::Failed, &message, &["try again when they are done"])
+        }
+    })?;
     told(console, ("changed", at), Some(settings.root), (&list, 0, None), &[("members", done)]);
     Ok(Exit::Done)
 }

@@ -11,11 +11,11 @@ use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_memory::SharedRecord;
 use nubrik_shared::{
-    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, Pruned, PublicKey, Publisher,
-    SecretKey, SharedStore, SharedTrouble, Uploads,
+    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, ListProblem, Pruned, PublicKey,
+    Publisher, SecretKey, SharedStore, SharedTrouble, Uploads,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry};
-use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
+use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles, Trouble};
 
 use super::Session;
 use super::saving::{StaysHere, for_others};
@@ -152,6 +152,70 @@ pub fn put_members(
     root: &SecretKey,
 ) -> Result<(), TeamTrouble> {
     Ok(objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root))?)
+}
+
+/// How often a list of members is changed anew that somebody else wrote over.
+const TRIES: u32 = 8;
+
+/// How long it takes at most until somebody who read a list before has written over it: then the one that is there stays.
+const SETTLED: Duration = Duration::from_millis(200);
+
+/// Why a list of members was not changed.
+#[derive(Debug)]
+pub enum NotChanged {
+    /// The store cannot be asked, or its list is not signed by the key.
+    Trouble(TeamTrouble),
+    /// The store has no list.
+    NoList,
+    /// The list is not to be changed so.
+    Problem(ListProblem),
+    /// Others changed it each time.
+    Contended,
+}
+
+impl From<TeamTrouble> for NotChanged {
+    fn from(trouble: TeamTrouble) -> NotChanged {
+        NotChanged::Trouble(trouble)
+    }
+}
+
+impl From<Trouble> for NotChanged {
+    fn from(trouble: Trouble) -> NotChanged {
+        NotChanged::Trouble(trouble.into())
+    }
+}
+
+/// Changes the list of members that a store has, and signs it again. Where the store is a folder, people who change it do so one after
+/// another. Elsewhere it is looked whether somebody wrote over it, and done again, so that no change is lost. Returns the new list, and
+/// what `edit` gave.
+///
+/// # Errors
+/// Why the list stays as it is.
+pub fn change_members<T>(
+    place: &SharedPlace,
+    root: &SecretKey,
+    edit: impl Fn(&mut KeyList) -> Result<T, ListProblem>,
+) -> Result<(KeyList, T), NotChanged> {
+    let objects = objects_of(place, false)?;
+    let name = KeyList::object();
+    for tried in 1..=TRIES {
+        let turn = objects.turn_of(&name)?;
+        let bytes = objects.get(&name, None, LIST_LIMIT)?.ok_or(NotChanged::NoList)?;
+        let mut list = KeyList::open(&bytes, &root.public()).ok_or(TeamTrouble::WrongRoot)?;
+        let done = edit(&mut list).map_err(NotChanged::Problem)?;
+        list.sequence += 1;
+        let signed = list.sign(root);
+        objects.put(&name, &signed)?;
+        if turn.is_some() {
+            return Ok((list, done));
+        }
+        // Who waits the same time would meet again.
+        std::thread::sleep(SETTLED + SETTLED * (std::process::id() % 8) * tried / 8);
+        if objects.get(&name, None, LIST_LIMIT)?.is_some_and(|now| now == signed) {
+            return Ok((list, done));
+        }
+    }
+    Err(NotChanged::Contended)
 }
 
 /// The key in a file.
