@@ -313,14 +313,7 @@ impl TryRound {
                 makers.any(|maker| all[maker.index()])
             };
             // Most are fine: only of others it is looked for what fails.
-            let mut broken: Vec<(StepId, &Broken)> = match is_one_of(&failing) {
-                false => Vec::new(),
-                true => {
-                    let steps = Closure::of(graph, files.iter().copied()).steps;
-                    steps.into_iter().filter_map(|step| Some((step, failed.get(&step)?))).collect()
-                }
-            };
-            broken.sort_unstable_by_key(|(step, _)| *step);
+            let broken = if is_one_of(&failing) { broken_of(graph, &files, failed) } else { Vec::new() };
             let is_own = |step: &StepId| *graph.owner(*step).address == *name;
             let own = broken.iter().find(|(step, _)| is_own(step)).or(broken.first());
             // What was stopped has not failed, and what it needs may have been stopped.
@@ -343,6 +336,19 @@ impl TryRound {
             }
         }
     }
+}
+
+/// The steps that failed of those that make some files, and of all that these need, in the order of the graph.
+fn broken_of<'f>(
+    graph: &Graph,
+    files: &[FileId],
+    failed: &'f BTreeMap<StepId, Broken>,
+) -> Vec<(StepId, &'f Broken)> {
+    let steps = Closure::of(graph, files.iter().copied()).steps;
+    let mut broken: Vec<(StepId, &Broken)> =
+        steps.into_iter().filter_map(|step| Some((step, failed.get(&step)?))).collect();
+    broken.sort_unstable_by_key(|(step, _)| *step);
+    broken
 }
 
 /// The tests of each definition, which are called as it is, or have its name before theirs.

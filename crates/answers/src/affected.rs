@@ -11,8 +11,7 @@ pub struct Affected {
     pub targets: Vec<TargetId>,
     /// Requested files that they make.
     pub files: Vec<FileId>,
-    /// How many targets are skipped.
-    pub skipped: usize,
+    skipped: usize,
     since: String,
 }
 

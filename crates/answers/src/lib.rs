@@ -1,8 +1,8 @@
 //! Answers to questions about a workspace, as data: a target and its relations, why steps would run, the dependency path between two
 //! targets, a plan and its forecast, chosen tests, builds of before, and the state of the machine.
 //!
-//! Each answer is found once here. The terminal, the events for programs and the pages show it; none of them finds it again. An
-//! answer that is an event is written as `docs/formats.md` says.
+//! Each answer is found once here. The terminal and the events for programs show it; neither finds it again. An answer that is an
+//! event is written as `docs/formats.md` says.
 
 mod affected;
 mod causes;

@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap};
 use std::ops::Bound;
 use std::sync::Arc;
 
-use nubrik_graph::{FileId, Graph, Role, Service, Target, TargetId};
+use nubrik_graph::{FileId, Graph, Service, Target, TargetId};
 use nubrik_session::BuildRecord;
 
 /// A step of a build that is remembered: the place of the build, and that of the step in it.
@@ -20,7 +20,7 @@ impl PackageTargets {
     /// Those of a graph.
     pub fn of(graph: &Graph) -> PackageTargets {
         let mut all = PackageTargets { packages: BTreeMap::new(), count: 0 };
-        let named = |(_, target): &(TargetId, &Target)| target.is_declared() && target.role != Role::Inner;
+        let named = |(_, target): &(TargetId, &Target)| target.is_declared();
         let named: Vec<(TargetId, &Target)> = (0..).map(TargetId).zip(&graph.targets).filter(named).collect();
         // Targets of one package are beside each other.
         for of_package in named.chunk_by(|(_, one), (_, other)| one.package == other.package) {

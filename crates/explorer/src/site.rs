@@ -4,7 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
-use nubrik_graph::{Graph, Role, Service, StepId, Target, TargetId, users_of};
+use nubrik_graph::{Graph, Service, StepId, Target, TargetId, users_of};
 use nubrik_lang::meanings::TargetNames;
 use nubrik_lang::topics::Topic;
 use nubrik_lang::{AddressPattern, Evaluation, OptionInfo, ToldCall};
@@ -112,7 +112,7 @@ impl Site {
     /// Targets that people name, by address.
     pub(crate) fn declared(&self) -> impl Iterator<Item = (TargetId, &Target)> {
         let targets = self.graph().targets.iter().enumerate();
-        let named = targets.filter(|(_, target)| target.is_declared() && target.role != Role::Inner);
+        let named = targets.filter(|(_, target)| target.is_declared());
         named.map(|(number, target)| (TargetId(number as u32), target))
     }
 

@@ -4,7 +4,7 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use nubrik_graph::{Graph, Role, Target};
+use nubrik_graph::{Graph, Target};
 use nubrik_syntax::{Element, Node, SyntaxKind, Token, views};
 
 /// What a name, or a text, in definitions means.
@@ -79,9 +79,7 @@ impl TargetNames for Graph {
     }
 
     fn of_package(&self, package: &str) -> Vec<&Target> {
-        let is_own = |target: &&Target| {
-            target.is_declared() && target.role != Role::Inner && target.package.as_str() == package
-        };
+        let is_own = |target: &&Target| target.is_declared() && target.package.as_str() == package;
         self.targets.iter().filter(is_own).collect()
     }
 }
@@ -197,7 +195,7 @@ impl<'g> FileNames<'g> {
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 mod tests {
-    use nubrik_graph::Tables;
+    use nubrik_graph::{Role, Tables};
     use nubrik_source::{Sources, WsPath};
 
     use super::*;

@@ -155,6 +155,20 @@ impl KeyList {
         Ok(())
     }
 
+    /// Whether everything that another list allows and forbids holds in this one, too: it was made of that list, or of the same changes.
+    pub fn includes(&self, other: &KeyList) -> bool {
+        let may = |channels: &[String], channel: &String| channels.is_empty() || channels.contains(channel);
+        let holds = |member: &Member| {
+            let covers = |own: &Member| {
+                own.key == member.key
+                    && (own.channels.is_empty() || !member.channels.is_empty())
+                    && member.channels.iter().all(|channel| may(&own.channels, channel))
+            };
+            self.members.iter().any(covers) || self.revoked.contains(&member.key)
+        };
+        other.members.iter().all(holds) && other.revoked.iter().all(|key| self.revoked.contains(key))
+    }
+
     /// Takes a member out, by its name or its key, so that everything is rejected that it signed. Returns the keys.
     ///
     /// # Errors
@@ -250,6 +264,31 @@ mod tests {
         assert_eq!((list.revoke("ci"), list.members.len()), (Ok(vec![key]), 0));
         assert_eq!((list.revoke(&key.to_string()), list.revoked.len()), (Ok(vec![key]), 1));
         assert_eq!((list.admit(member(&[])), list.members.len()), (Err(ListProblem::IsRevoked), 0));
+    }
+
+    #[test]
+    fn a_list_includes_one_that_it_was_made_of_and_none_with_a_change_that_it_lacks() {
+        let key = || SecretKey::generate().unwrap().public();
+        let member = |key: PublicKey, channels: &[&str]| Member {
+            name: "ci".to_owned(),
+            key,
+            channels: channels.iter().map(|channel| (*channel).to_owned()).collect(),
+        };
+        let (one, two) = (key(), key());
+        let list = |members: Vec<Member>, revoked: Vec<PublicKey>| KeyList {
+            members,
+            revoked,
+            ..KeyList::default()
+        };
+        let small = list(vec![member(one, &["main"])], Vec::new());
+        for more in [
+            list(vec![member(one, &["main", "next"]), member(two, &[])], Vec::new()),
+            list(vec![member(one, &[])], vec![two]),
+            list(Vec::new(), vec![one]),
+        ] {
+            assert!(more.includes(&small) && !small.includes(&more), "{more:?}");
+        }
+        assert!(!list(vec![member(one, &["next"])], Vec::new()).includes(&small));
     }
 
     #[test]

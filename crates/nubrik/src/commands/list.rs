@@ -103,7 +103,7 @@ pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -
     let exit = list_targets(console, &mut session, &evaluation, listed, &which)?;
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
-        if reached.skipped > 0 && !reached.targets.is_empty() && !console.is_json() {
+        if reached.skipped().is_some() && !reached.targets.is_empty() && !console.is_json() {
             outln!(console);
         }
         say_skipped(console, reached);

@@ -24,14 +24,32 @@ use crate::world::DiskWorld;
 /// What is evaluated in less time than this is evaluated each time: to keep it would cost more than it saves.
 pub(super) const WORTH_KEEPING: Duration = Duration::from_millis(50);
 
-/// Requests for what some addresses mean. Of other requests no part can be replaced.
-const ADDRESSES: &str = "addresses";
+/// What is evaluated for a command that only reads.
+#[derive(Clone, Copy, PartialEq, Eq)]
+enum ReadRequest {
+    /// What some addresses mean.
+    Addresses,
+    /// The same, and more is evaluated in this session afterwards.
+    AddressesAndMore,
+    /// All options. Of this no part can be replaced.
+    Options,
+}
+
+impl ReadRequest {
+    /// What it is called in the digest of a request.
+    fn word(self) -> &'static str {
+        match self {
+            ReadRequest::Addresses | ReadRequest::AddressesAndMore => "addresses",
+            ReadRequest::Options => "options",
+        }
+    }
+}
 
 impl Session {
     /// Evaluates what some addresses ask for, as [`Session::evaluate`] does, for a command that only reads: where nothing
     /// changed since the same was asked before, the answer is what it was then.
     pub fn evaluate_to_read(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.kept_or(patterns, (ADDRESSES, false), |session, watching| {
+        self.kept_or(patterns, ReadRequest::Addresses, |session, watching| {
             session.evaluate_watching(patterns, watching)
         })
     }
@@ -39,14 +57,14 @@ impl Session {
     /// The same for a caller that evaluates more in this session afterwards. What is kept may rest on answers of probes that this
     /// session does not have: then the evaluation waits for them, as one that follows would.
     pub fn evaluate_to_go_on(&self, patterns: &[AddressPattern]) -> Evaluation {
-        self.kept_or(patterns, (ADDRESSES, true), |session, watching| {
+        self.kept_or(patterns, ReadRequest::AddressesAndMore, |session, watching| {
             session.evaluate_watching(patterns, watching)
         })
     }
 
     /// Evaluates everything with all options and who reached them, or takes it from what is kept of it.
     pub fn options_to_read(&self) -> Evaluation {
-        self.kept_or(&[AddressPattern::below(&WsPath::root())], ("options", false), |session, _| {
+        self.kept_or(&[AddressPattern::below(&WsPath::root())], ReadRequest::Options, |session, _| {
             session.evaluate_options()
         })
     }
@@ -59,7 +77,7 @@ impl Session {
     fn kept_or(
         &self,
         patterns: &[AddressPattern],
-        (what, goes_on): (&str, bool),
+        request: ReadRequest,
         evaluate: impl FnOnce(&Session, bool) -> Evaluation,
     ) -> Evaluation {
         // Without a folder of the tool's own nothing is kept, and who wants the trail itself gets all of it. What an editor has not saved is
@@ -67,14 +85,16 @@ impl Session {
         let is_of_disk = !self.takes_notes && !self.is_held && self.unsaved.is_empty();
         let own = self.own().ok().filter(|_| is_of_disk);
         let Some(own) = own else { return evaluate(self, self.wants_trails()) };
-        let path = read_path(&self.request_digest(patterns, what));
-        let lacks_answers = |kept: &Evaluation| goes_on && self.answers.len() < kept.answers as usize;
+        let path = read_path(&self.request_digest(patterns, request.word()));
+        let lacks_answers = |kept: &Evaluation| {
+            request == ReadRequest::AddressesAndMore && self.answers.len() < kept.answers as usize
+        };
         if let Some(kept) = self.kept(own, &path, patterns).filter(|kept| !lacks_answers(kept)) {
             return kept;
         }
         // Noting what is taken from where takes a third longer. It is worth it for those who edit: something was kept, and is not true
         // any more.
-        let watching = what == ADDRESSES && own.open_to_read(&path).is_ok();
+        let watching = request != ReadRequest::Options && own.open_to_read(&path).is_ok();
         let (began, now) = (Instant::now(), self.machine.now());
         let mut evaluation = evaluate(self, watching);
         evaluation.answers = self.answers.len() as u32;

@@ -204,14 +204,15 @@ pub fn change_members<T>(
         let mut list = KeyList::open(&bytes, &root.public()).ok_or(TeamTrouble::WrongRoot)?;
         let done = edit(&mut list).map_err(NotChanged::Problem)?;
         list.sequence += 1;
-        let signed = list.sign(root);
-        objects.put(&name, &signed)?;
+        objects.put(&name, &list.sign(root))?;
         if turn.is_some() {
             return Ok((list, done));
         }
         // Who waits the same time would meet again.
         std::thread::sleep(SETTLED + SETTLED * (std::process::id() % 8) * tried / 8);
-        if objects.get(&name, None, LIST_LIMIT)?.is_some_and(|now| now == signed) {
+        // Somebody may have gone on from this list.
+        let now = objects.get(&name, None, LIST_LIMIT)?.and_then(|now| KeyList::open(&now, &root.public()));
+        if now.is_some_and(|now| now.includes(&list)) {
             return Ok((list, done));
         }
     }
