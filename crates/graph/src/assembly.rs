@@ -1,16 +1,16 @@
 //! A graph put together from steps and targets that were written whole, in any order and from any graph.
 
-use std::collections::HashMap;
 use std::sync::Arc;
 
-use crate::Tables;
+use crate::joining::Joining;
+use crate::{Flaw, Graph, Tables};
 use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, FileNode, ImageFiles, ImageSource, Limits, Native, NewImage, NewLayer, OutputNode,
-    Pipeline, Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId,
-    Target, TargetId, ToolId, WorkFolder,
+    Check, FileId, ImageFiles, ImageSource, Limits, Native, NewImage, NewLayer, OutputNode, Pipeline,
+    Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
+    TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -21,10 +21,7 @@ type Read<T> = Result<T, Truncated>;
 /// Puts a graph together.
 #[derive(Default)]
 pub struct Assembly {
-    /// The graph so far.
-    pub graph: Tables,
-    files: HashMap<Arc<str>, FileId>,
-    tools: HashMap<Arc<str>, ToolId>,
+    joined: Joining,
     /// How many files and tools there are, where they are known beforehand and bytes hold their numbers.
     numbered: Option<(usize, usize)>,
 }
@@ -35,27 +32,30 @@ impl Assembly {
         Assembly { numbered: Some((files, tools)), ..Assembly::default() }
     }
 
-    /// The number of the file at a path, entered on first use.
-    pub fn file(&mut self, path: &str, folder: bool) -> FileId {
-        if let Some(id) = self.files.get(path) {
-            return *id;
-        }
-        let id = FileId(self.graph.files.len() as u32);
-        let path = WsPath::from_normal(path);
-        self.files.insert(path.shared().clone(), id);
-        self.graph.files.push(FileNode { path, maker: None, folder });
-        id
+    /// The graph so far.
+    pub fn tables(&self) -> &Tables {
+        &self.joined.tables
     }
 
-    fn tool(&mut self, name: &str) -> ToolId {
-        if let Some(id) = self.tools.get(name) {
-            return *id;
+    /// The graph.
+    ///
+    /// # Errors
+    /// When it does not hold together.
+    pub fn finish(self) -> Result<Graph, Flaw> {
+        self.joined.tables.finish()
+    }
+
+    /// The number of the file at a path, entered on first use.
+    pub fn file(&mut self, path: &str, folder: bool) -> FileId {
+        match self.joined.known_file(path) {
+            Some(known) => known,
+            None => self.joined.file(WsPath::from_normal(path), folder),
         }
-        let name: Arc<str> = name.into();
-        let id = ToolId(self.graph.tools.len() as u32);
-        self.graph.tools.push(name.clone());
-        self.tools.insert(name, id);
-        id
+    }
+
+    /// The number of a set of files.
+    pub fn set(&mut self, files: Vec<FileId>) -> SetId {
+        self.joined.tables.sets.intern(files)
     }
 
     /// Adds a step of a target, with the sets of its candidates.
@@ -64,12 +64,7 @@ impl Assembly {
     /// When the bytes are no step.
     pub fn step(&mut self, bytes: &[u8], target: TargetId, candidates: Vec<SetId>) -> Read<StepId> {
         let step = self.step_of(&mut Decoder::new(bytes), target, candidates)?;
-        let id = StepId(self.graph.steps.len() as u32);
-        for output in &step.outputs {
-            self.graph.files[output.file.index()].maker = Some(id);
-        }
-        self.graph.steps.push(Box::new(step));
-        Ok(id)
+        Ok(self.joined.new_step(Box::new(step)))
     }
 
     /// Reads a step without adding it.
@@ -171,8 +166,7 @@ impl Assembly {
     /// When the bytes are no target.
     pub fn target(&mut self, bytes: &[u8]) -> Read<TargetId> {
         let target = self.target_of(&mut Decoder::new(bytes))?;
-        self.graph.targets.push(target);
-        Ok(TargetId(self.graph.targets.len() as u32 - 1))
+        Ok(self.joined.target(target))
     }
 
     /// Reads a target without adding it.
@@ -210,7 +204,7 @@ impl Assembly {
             Some((_, count)) => {
                 Some(from.u32()?).filter(|n| (*n as usize) < count).map(ToolId).ok_or(Truncated)
             }
-            None => Ok(self.tool(from.text()?)),
+            None => Ok(self.joined.tool(from.text()?)),
         }
     }
 
@@ -219,7 +213,7 @@ impl Assembly {
             return Some(from.u32()?).filter(|n| (*n as usize) < count).map(FileId).ok_or(Truncated);
         }
         let path = from.text()?;
-        if !self.files.contains_key(path) && WsPath::checked(path).is_none() {
+        if self.joined.known_file(path).is_none() && WsPath::checked(path).is_none() {
             return Err(Truncated);
         }
         Ok(self.file(path, from.bool()?))

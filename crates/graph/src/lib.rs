@@ -1,7 +1,7 @@
 //! What is to be made, as flat data: files, steps and targets by number, and queries over them.
 //!
 //! The graph knows nothing of the language that described it nor of the engine that runs it. Who owns a type owns its walks and
-//! its bytes: renumbering is in `visit.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
+//! its bytes: renumbering is in `visit.rs`, graphs are put together in `joining.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
 //!
 //! ```
 //! use nubrik_graph::{Closure, FileId, FileNode, OutputNode, Step, StepId, Tables, Target};
@@ -26,11 +26,13 @@ mod command_text;
 mod cycles;
 mod graph;
 mod ids;
+mod joining;
 mod layout;
 mod native;
 mod order;
 mod part;
 mod platform;
+mod rows;
 mod service;
 mod sets;
 mod sorted;
@@ -45,6 +47,7 @@ pub use command_text::{shown_command, shown_service, shown_word};
 pub use cycles::{Cycle, Edge, components, is_acyclic, shortest_cycles};
 pub use graph::{FileNode, Flaw, Graph, Tables, TargetIndex};
 pub use ids::{FileId, StepId, TargetId, ToolId};
+pub use joining::{JoinedNumbers, Joining, RowDigests, Taking};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{
     ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, NewLayer, Placement, PlainFile,
@@ -53,6 +56,7 @@ pub use native::{
 pub use order::{Closure, longest_chains, shortest_way, steps_after, users_of};
 pub use part::LoneStep;
 pub use platform::{PROCESSORS, SYSTEMS, is_label, own_platform, platform_of};
+pub use rows::{RowIndex, row_digest};
 pub use service::{
     Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving,
     instance_folder, shown_marks, unmarked,

@@ -51,7 +51,7 @@ impl LoneStep {
             .map(|maker| add(maker, &mut assembly))
             .collect::<Result<_, _>>()?;
         let step = add(step, &mut assembly)?;
-        let graph = assembly.graph.finish().map_err(|_| Truncated)?;
+        let graph = assembly.finish().map_err(|_| Truncated)?;
         Ok(LoneStep { graph, step, makers })
     }
 

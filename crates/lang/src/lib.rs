@@ -27,7 +27,6 @@ mod parallel;
 mod renamed;
 mod replaced;
 mod reported;
-mod rows;
 mod sample_bytes;
 pub mod topics;
 mod trail;

@@ -8,15 +8,12 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use std::sync::mpsc::{Receiver, Sender, channel};
 
 use nubrik_diagnostic::Diagnostic;
-use nubrik_graph::Tables;
-use nubrik_graph::{FileId, Graph, Numbers, SetId, StepId, TargetId, ToolId};
-use nubrik_graph::{FileNode, Step, Target};
+use nubrik_graph::{FileId, Graph, JoinedNumbers, Joining, RowDigests, Tables, TargetId};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::address::AddressPattern;
-use crate::eval::{Evaluation, Evaluator, RowDigests, Setting, Shares, check_published_across};
-use crate::rows::RowIndex;
+use crate::eval::{Evaluation, Evaluator, Setting, Shares, check_published_across};
 use crate::trail::{Trail, WatchedWorld};
 use crate::world::World;
 
@@ -132,9 +129,6 @@ fn tapering_runs(mut packages: &[WsPath], threads: usize) -> Vec<&[WsPath]> {
     runs
 }
 
-/// A file that is new in the whole, by its number there, and what makes it by its number in its part.
-type NewFile = (usize, Option<StepId>);
-
 /// Evaluations put together so far.
 #[derive(Default)]
 struct Whole {
@@ -142,13 +136,7 @@ struct Whole {
     parts: usize,
     evaluation: Evaluation,
     /// The graph so far.
-    graph: Tables,
-    /// Files by path, and steps by folder.
-    files: RowIndex,
-    steps: RowIndex,
-    /// Targets by address and place: two kits of one folder may hold a value of the same name.
-    targets: RowIndex,
-    tools: FxHashMap<Arc<str>, ToolId>,
+    graph: Joining,
     sources: FxHashMap<Arc<str>, nubrik_source::TextId>,
     read: FxHashSet<WsPath>,
     trails: Vec<Trail>,
@@ -160,34 +148,18 @@ impl Whole {
         let room = |count: usize| (count * self.parts).min(count + (1 << 18));
         let (files, steps) = (room(first.graph.files.len()), room(first.graph.steps.len()));
         let (targets, requested) = (room(first.graph.targets.len()), room(first.shares.files.len()));
-        self.files.reserve(files);
-        self.graph.files.reserve(files);
-        self.steps.reserve(steps);
-        self.graph.steps.reserve(steps);
-        self.targets.reserve(targets);
-        self.graph.targets.reserve(targets);
+        self.graph.reserve(files, steps, targets);
         self.evaluation.targets.reserve(targets);
         self.evaluation.shares.files.reserve(requested);
         self.evaluation.shares.ends.reserve(targets);
     }
 
     fn absorb(&mut self, other: Evaluation) {
-        if self.targets.is_empty() {
+        if self.graph.is_empty() {
             self.expect(&other);
         }
         let Evaluation { graph, digests, .. } = other;
-        let Tables { files, steps, targets, tools, sets } = graph.into_tables();
-        let tools = self.absorb_tools(tools);
-        let (files, new_files) = self.absorb_files(files, digests.files);
-        let targets = self.absorb_targets(targets, digests.targets, &files);
-        let graph = &mut self.graph;
-        let renumbered = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
-        let sets: Vec<SetId> = sets.iter().map(|of| graph.sets.intern(renumbered(of))).collect();
-        let numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
-        let steps = self.absorb_steps(steps, digests.steps, numbers);
-        for (id, maker) in new_files {
-            self.graph.files[id].maker = maker.map(|m| steps[m.index()]);
-        }
+        let JoinedNumbers { files, targets } = self.graph.absorb(graph.into_tables(), digests);
         self.absorb_rest(other.shares, other.targets, other.probes, &files, &targets);
         for diagnostic in other.diagnostics {
             let diagnostic = self.moved(diagnostic, &other.sources);
@@ -200,76 +172,6 @@ impl Whole {
         }
         self.evaluation.waiting |= other.waiting;
         self.trails.push(other.trail);
-    }
-
-    /// The numbers of tools in the whole.
-    fn absorb_tools(&mut self, names: Vec<Arc<str>>) -> Vec<ToolId> {
-        let all = &mut self.graph.tools;
-        let number = |name: Arc<str>| {
-            *self.tools.entry(name.clone()).or_insert_with(|| {
-                all.push(name);
-                ToolId(all.len() as u32 - 1)
-            })
-        };
-        names.into_iter().map(number).collect()
-    }
-
-    /// The numbers of files in the whole, and those that are new there with what makes them in their part.
-    fn absorb_files(&mut self, nodes: Vec<FileNode>, digests: Vec<u32>) -> (Vec<FileId>, Vec<NewFile>) {
-        let mut new = Vec::new();
-        let files = &mut self.graph.files;
-        let number = |(node, digest): (FileNode, u32)| {
-            let known = self.files.find_or_insert(digest, |n| files[n].path == node.path, files.len());
-            let number = known.unwrap_or_else(|| {
-                new.push((files.len(), node.maker));
-                files.push(node);
-                files.len() - 1
-            });
-            FileId(number as u32)
-        };
-        let numbers = nodes.into_iter().zip(digests).map(number).collect();
-        (numbers, new)
-    }
-
-    /// The numbers of targets in the whole: one that several parts met is what they know of it together.
-    fn absorb_targets(&mut self, targets: Vec<Target>, digests: Vec<u32>, files: &[FileId]) -> Vec<TargetId> {
-        let all = &mut self.graph.targets;
-        let number = |(mut target, digest): (Target, u32)| {
-            target.results.iter_mut().for_each(|r| r.file = files[r.file.index()]);
-            let is_same = |n: usize| all[n].address == target.address && all[n].place == target.place;
-            match self.targets.find_or_insert(digest, is_same, all.len()) {
-                None => {
-                    all.push(target);
-                    TargetId(all.len() as u32 - 1)
-                }
-                Some(number) => {
-                    all[number].absorb(target);
-                    TargetId(number as u32)
-                }
-            }
-        };
-        targets.into_iter().zip(digests).map(number).collect()
-    }
-
-    /// The numbers of steps in the whole.
-    #[allow(clippy::vec_box)] // As they lie in a graph.
-    fn absorb_steps(
-        &mut self,
-        steps: Vec<Box<Step>>,
-        digests: Vec<u32>,
-        mut numbers: Numbers<'_>,
-    ) -> Vec<StepId> {
-        let all = &mut self.graph.steps;
-        let number = |(mut step, digest): (Box<Step>, u32)| {
-            let known = self.steps.find_or_insert(digest, |n| all[n].folder == step.folder, all.len());
-            let number = known.unwrap_or_else(|| {
-                step.renumber(&mut numbers);
-                all.push(step);
-                all.len() - 1
-            });
-            StepId(number as u32)
-        };
-        steps.into_iter().zip(digests).map(number).collect()
     }
 
     fn absorb_rest(
@@ -310,7 +212,7 @@ impl Whole {
     fn finish(mut self) -> Evaluation {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
-        evaluation.take_graph(self.graph);
+        evaluation.take_graph(self.graph.tables);
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         let mut seen = vec![false; evaluation.graph.targets.len()];
         evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.index()], true));

@@ -306,7 +306,7 @@ impl Snapshot {
                     assembly.file(self.path(node as usize), folder)
                 };
                 let files = nodes.iter().map(file).collect();
-                let id = assembly.graph.sets.intern(files);
+                let id = assembly.set(files);
                 sets[set as usize] = Some(id);
                 candidates.push(id);
             }
@@ -322,7 +322,7 @@ impl Snapshot {
         for node in self.requested.list().iter().filter(|node| is_made(*node)) {
             part.requested.push(assembly.file(self.path(node as usize), false));
         }
-        part.graph = Arc::new(assembly.graph.finish().map_err(|_| Truncated)?);
+        part.graph = Arc::new(assembly.finish().map_err(|_| Truncated)?);
         Ok(part)
     }
 

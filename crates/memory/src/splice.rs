@@ -389,6 +389,6 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
 fn published(body: &[u8]) -> Option<Vec<String>> {
     let mut assembly = nubrik_graph::Assembly::default();
     let id = assembly.target(body).ok()?;
-    let results = &assembly.graph.target(id).results;
+    let results = &assembly.tables().target(id).results;
     Some(results.iter().map(|r| r.publish.as_str().to_owned()).collect())
 }

@@ -48,6 +48,19 @@ fn definitions_in_documents_can_be_read_and_are_tidy() {
     }
 }
 
+/// A rule that moved is one that nobody changes any more, and then its test may be gone unnoticed.
+#[test]
+fn each_rule_in_the_table_of_changes_is_where_the_table_says() {
+    let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
+    let table = fs::read_to_string(root.join("scripts/mutants.tsv")).unwrap();
+    let rows = table.lines().filter(|line| !line.is_empty() && !line.starts_with('#'));
+    for row in rows.map(|row| row.split('\t').collect::<Vec<_>>()) {
+        assert_eq!(row.len(), 5, "{row:?}");
+        let text = fs::read_to_string(root.join("crates").join(row[1])).unwrap_or_default();
+        assert_eq!(text.matches(row[2]).count(), 1, "{}: {}", row[1], row[0]);
+    }
+}
+
 #[test]
 fn examples_of_forms_can_be_read() {
     for topic in nubrik_lang::topics::topics() {

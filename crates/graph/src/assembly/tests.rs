@@ -1,6 +1,7 @@
 //! What is written whole is read back as it was, in any graph; what is cut off is refused.
 
 use super::*;
+use crate::FileNode;
 use crate::{
     ArchiveFormat, ArgumentFile, Graph, ImageFiles, ImageSearch, ImageSource, NewImage, NewLayer, Numbers,
     Place, PlainFile, Purpose, Role, ServiceImage, SetId, Unpacking, WorkFolder, write_service, write_step,
@@ -206,13 +207,13 @@ fn read_back(graph: &Tables) -> Tables {
     let mut assembly = Assembly::default();
     // So that numbers differ.
     assembly.file("first", false);
-    assembly.tool("first");
+    assembly.joined.tool("first");
     let target = assembly.target(&target.bytes).expect("a target");
     let files = graph.sets.files(SetId(0)).iter();
     let files = files.map(|f| assembly.file(graph.file(*f).path.as_str(), graph.file(*f).folder)).collect();
-    let set = assembly.graph.sets.intern(files);
+    let set = assembly.set(files);
     assembly.step(&written(graph, Purpose::Whole), target, vec![set]).expect("a step");
-    assembly.graph
+    assembly.joined.tables
 }
 
 #[test]

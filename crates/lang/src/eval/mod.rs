@@ -58,7 +58,6 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::hir::*;
 use crate::reported::Reported;
-use crate::rows::digest;
 use crate::trail::WatchedWorld;
 use crate::value::*;
 use crate::world::World;
@@ -74,7 +73,7 @@ pub use options::OptionInfo;
 pub(crate) use published::check_published_across;
 
 pub use requests::Evaluation;
-pub(crate) use requests::{RowDigests, Shares};
+pub(crate) use requests::Shares;
 pub use told_fields::{ToldCall, ToldField, ToldName};
 
 /// Why there is no value.
@@ -319,7 +318,7 @@ impl<'w> Evaluator<'w> {
     fn file_id(&mut self, file: &FileRef) -> FileId {
         let files = &mut self.drafting.graph.files;
         let known = self.drafting.files.find_or_insert(
-            digest(file.path.as_str()),
+            nubrik_graph::row_digest(file.path.as_str()),
             |n| files[n].path == file.path,
             files.len(),
         );

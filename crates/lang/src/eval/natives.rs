@@ -13,7 +13,6 @@ use super::words::ends_path;
 use super::{Evaluator, Result, Scope};
 use crate::globs::{all_below, is_pattern};
 use crate::hir::*;
-use crate::rows::digest;
 use crate::types::Type;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
@@ -55,7 +54,7 @@ impl Evaluator<'_> {
         let steps = &self.drafting.graph.steps;
         let folder = &draft.step.folder;
         let same = |n: usize| steps[n].folder == *folder && steps[n].native.as_deref() == Some(native);
-        self.drafting.steps.find(digest(folder.as_str()), same).map(|n| n as u32)
+        self.drafting.steps.find(nubrik_graph::row_digest(folder.as_str()), same).map(|n| n as u32)
     }
 
     pub(super) fn enter_native(

@@ -4,8 +4,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::rc::Rc;
 use std::sync::Arc;
 
-use nubrik_graph::Tables;
-use nubrik_graph::{Effect, FileId, Service, SetId, TargetId};
+use nubrik_graph::{Effect, FileId, RowIndex, Service, SetId, Tables, TargetId};
 use nubrik_source::{Span, WsPath};
 use rustc_hash::FxHashMap;
 
@@ -17,7 +16,6 @@ use super::{Env, inputs, steps};
 use crate::hir::*;
 use crate::modules::Modules;
 use crate::reported::Reported;
-use crate::rows::RowIndex;
 use crate::types::Type;
 use crate::value::*;
 

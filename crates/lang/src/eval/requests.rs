@@ -4,7 +4,7 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{Edge, Effect, FileId, Graph, Service, StepId, TargetId};
+use nubrik_graph::{Edge, Effect, FileId, Graph, RowDigests, Service, StepId, TargetId, row_digest};
 use nubrik_source::{Sources, Span, TextId, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -13,7 +13,6 @@ use super::published::check_published;
 use super::{Evaluator, Result, Setting};
 use crate::address::{AddressPattern, Wanted};
 use crate::hir::*;
-use crate::rows::digest;
 
 /// What came of evaluating some requests.
 pub struct Evaluation {
@@ -113,17 +112,6 @@ impl Shares {
         let all = self.files.iter().copied();
         all.filter(|file| !std::mem::replace(&mut seen[file.index()], true)).collect()
     }
-}
-
-/// Digests of the keys by which rows of two graphs are recognized as the same, by the rows' numbers.
-#[derive(Default)]
-pub(crate) struct RowDigests {
-    /// Of the files' paths.
-    pub files: Vec<u32>,
-    /// Of the steps' folders.
-    pub steps: Vec<u32>,
-    /// Of the targets' addresses.
-    pub targets: Vec<u32>,
 }
 
 /// Places that errors blame, by which others are explained: one mistake is one error.
@@ -372,7 +360,7 @@ impl Evaluator<'_> {
             true => RowDigests {
                 files: self.drafting.files.digests(),
                 steps: self.drafting.steps.digests(),
-                targets: self.drafting.graph.targets.iter().map(|t| digest(&t.address)).collect(),
+                targets: self.drafting.graph.targets.iter().map(|t| row_digest(&t.address)).collect(),
             },
             false => RowDigests::default(),
         };

@@ -13,7 +13,6 @@ use super::forms::FormValues;
 use super::strands::{Leaves, kept_path, leaves_of, scratch_path};
 use super::words::{plain_path_text, probe_words};
 use super::{Evaluator, Owner, Result, Scope};
-use crate::rows::digest;
 use crate::value::*;
 
 /// An output with the name it was given, and as it was written.
@@ -200,7 +199,7 @@ impl Evaluator<'_> {
         }
         let number = self.drafting.graph.steps.len() as u32;
         let steps = &self.drafting.graph.steps;
-        let folder_digest = digest(step.folder.as_str());
+        let folder_digest = nubrik_graph::row_digest(step.folder.as_str());
         let known = self.drafting.steps.find(folder_digest, |n| steps[n].folder == step.folder);
         let known = known.map(|n| n as u32);
         let maker = known.unwrap_or(number);

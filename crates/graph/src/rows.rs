@@ -10,7 +10,7 @@ type RowEntry = (u32, u32);
 
 /// The numbers of a table's rows by their keys.
 #[derive(Default)]
-pub(crate) struct RowIndex {
+pub struct RowIndex {
     entries: HashTable<RowEntry>,
 }
 
@@ -55,14 +55,20 @@ impl RowIndex {
         digests
     }
 
+    /// Enters rows from number 0 on, by the digests of their keys; no two rows have the same key.
+    pub fn insert_all(&mut self, digests: impl ExactSizeIterator<Item = u32>) {
+        self.reserve(digests.len());
+        (0..).zip(digests).for_each(|(number, digest)| self.insert_new(digest, number));
+    }
+
     /// Enters a row whose key no other row has, by its digest.
     pub fn insert_new(&mut self, digest: u32, new: usize) {
         self.entries.insert_unique(spread(digest), (digest, new as u32), |e| spread(e.0));
     }
 }
 
-/// The digest of a key.
-pub(crate) fn digest(key: &str) -> u32 {
+/// The digest of a row's key.
+pub fn row_digest(key: &str) -> u32 {
     let mut hasher = FxHasher::default();
     key.hash(&mut hasher);
     let hash = hasher.finish();
@@ -86,19 +92,19 @@ mod tests {
         for turn in 0..2 {
             for n in 0..1000 {
                 let key = format!("tide/page{n}");
-                let found = index.find_or_insert(digest(&key), |row| rows[row] == key, rows.len());
+                let found = index.find_or_insert(row_digest(&key), |row| rows[row] == key, rows.len());
                 assert_eq!(found, (turn == 1).then_some(n));
                 if found.is_none() {
                     rows.push(key);
                 }
             }
         }
-        assert_eq!(index.find(digest("tide/page7"), |row| rows[row] == "tide/page7"), Some(7));
-        assert_eq!(index.find(digest("tide/page1000"), |row| rows[row] == "tide/page1000"), None);
-        assert_eq!(index.digests(), rows.iter().map(|key| digest(key)).collect::<Vec<_>>());
+        assert_eq!(index.find(row_digest("tide/page7"), |row| rows[row] == "tide/page7"), Some(7));
+        assert_eq!(index.find(row_digest("tide/page1000"), |row| rows[row] == "tide/page1000"), None);
+        assert_eq!(index.digests(), rows.iter().map(|key| row_digest(key)).collect::<Vec<_>>());
         index.reserve(5000);
-        index.insert_new(digest("ebb"), rows.len());
+        index.insert_new(row_digest("ebb"), rows.len());
         rows.push("ebb".to_owned());
-        assert_eq!(index.find(digest("ebb"), |row| rows[row] == "ebb"), Some(1000));
+        assert_eq!(index.find(row_digest("ebb"), |row| rows[row] == "ebb"), Some(1000));
     }
 }
