@@ -5,6 +5,7 @@
 
 mod answers;
 mod attendant;
+mod events;
 mod failures;
 mod folder;
 mod limit;
@@ -28,6 +29,10 @@ use nubrik_survey::{
 
 pub use answers::check_answers;
 pub use attendant::{AdoptNews, Attendant, TrialCounts};
+pub use events::{
+    ComparedEvent, DifferenceEvent, OmissionEvent, ProposedEvent, QuestionEvent, TriedEvent, TryKind,
+    WantedPinEvent, WatchedEvent,
+};
 pub use folder::{AdoptedFolder, MachineFacts};
 pub use limit::TimeLimit;
 pub use problem::AdoptProblem;

@@ -2,6 +2,7 @@
 
 use std::path::PathBuf;
 
+use nubrik_diagnostic::Diagnostic;
 use nubrik_pins::PinProblem;
 use nubrik_session::{BuildProblem, OpenProblem};
 
@@ -105,4 +106,81 @@ pub enum AdoptProblem {
         /// What may be answered.
         choices: Vec<String>,
     },
+}
+
+impl AdoptProblem {
+    /// What is wrong, with what to do about it; nothing where that is a problem of another crate, or where somebody stopped it.
+    pub fn diagnostic(&self) -> Option<Diagnostic> {
+        let wrong = |message: String| Diagnostic::error("command", message);
+        Some(match self {
+            AdoptProblem::Interrupted
+            | AdoptProblem::Open(_)
+            | AdoptProblem::Own(_)
+            | AdoptProblem::Kit { .. }
+            | AdoptProblem::ReadPins(_)
+            | AdoptProblem::WritePins(_) => return None,
+            AdoptProblem::NoPlace { place, error } => {
+                wrong(format!("cannot look at {}: {error}", place.display()))
+            }
+            AdoptProblem::NoFolder(place) => {
+                let message = format!("{} is no folder", place.display());
+                wrong(message).mend("nubrik adopt   looks at this folder")
+            }
+            AdoptProblem::TooMuch(place) => wrong(format!(
+                "{} holds more than one project's sources, so it becomes no workspace",
+                place.display()
+            ))
+            .mend("nubrik adopt FOLDER   for the folder of a project"),
+            AdoptProblem::OwnFolder(place) => {
+                wrong(format!("{} is the tool's own folder: what is in it was made", place.display()))
+            }
+            AdoptProblem::NoText { name, error } => {
+                wrong(format!("cannot read {name}: {error}")).mend("nubrik lint")
+            }
+            AdoptProblem::Unreadable { path, why } => {
+                wrong(format!("{path} cannot be read: {why}")).mend("nubrik lint")
+            }
+            AdoptProblem::Unfit(path) => {
+                wrong(format!("{path} is not changed: it could not be read afterwards"))
+                    .mend("nubrik adopt --check   says what differs")
+            }
+            AdoptProblem::Unwritable { name, error } => {
+                wrong(format!("cannot write {name}: {error}")).mend("check the rights and the space there")
+            }
+            AdoptProblem::ChangedBySomebody(name) => {
+                wrong(format!("{name} was changed by someone else in the meantime, and is left alone"))
+                    .mend("nubrik adopt   again")
+            }
+            AdoptProblem::NoCopy { error } => {
+                wrong(format!("cannot copy the folder, to build it there: {error}"))
+                    .mend("TMPDIR names a folder with more room")
+            }
+            AdoptProblem::CannotWatch { error } => {
+                wrong(format!("commands cannot be watched on this machine: {error}"))
+                    .mend("nubrik adopt   proposes what the sources show")
+            }
+            AdoptProblem::WatchFailed { command, how, printed, wanted_network } => {
+                let wrong = wrong(format!("`{command}` did not build a copy of this folder: {how}"));
+                let mend = match wanted_network {
+                    true => {
+                        "fetch first what it wants from the network, which it does not have while it is watched"
+                    }
+                    false => "a command that builds this folder from nothing, such as a script of its own",
+                };
+                printed.iter().fold(wrong, |wrong, line| wrong.note(line)).mend(mend)
+            }
+            AdoptProblem::NothingLearned { command } => {
+                wrong(format!("`{command}` compiled nothing here that is left when it is over")).mend(
+                    "if all is built already, a command that begins from nothing: it runs in a copy of the folder",
+                )
+            }
+            AdoptProblem::NotAsked { id, near } => {
+                let mend = near.as_ref().map(|near| format!("--answer {near}=…"));
+                wrong(format!("nothing is asked about `{id}`")).maybe_mend(mend)
+            }
+            AdoptProblem::NoAnswer { id, answer, choices } => {
+                wrong(format!("`{answer}` is no answer to {id}")).mend(format!("one of: {}", choices.join(", ")))
+            }
+        })
+    }
 }

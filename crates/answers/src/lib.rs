@@ -5,42 +5,73 @@
 //! event is written as `docs/formats.md` says.
 
 mod affected;
+mod build_events;
+mod caches;
 mod causes;
+mod choices;
 mod chosen;
+mod covered;
 mod dependency_path;
 mod examination;
+mod handed_out;
 mod history;
 mod listing;
 mod meant;
 mod not_taken;
+mod pinned;
 mod plans;
+mod ran_again;
 mod shared_news;
 mod targets;
+mod team;
 mod tests_ran;
 mod time_left;
+mod topics;
 mod trace;
 mod trees;
+mod unevaluated;
 
 pub use affected::{Affected, SkippedEvent};
+pub use build_events::{
+    BeganEvent, DiagnosticEvent, JobEvent, NoticeEvent, RefusedEvent, ResultEvent, StepEvent, SummaryEvent,
+    ends_well, failed_command, wrote,
+};
+pub use caches::{CacheAmount, CacheEvent, CacheFileEvent, PrunedEvent, SharedVerifiedEvent};
 pub use causes::{Cause, Differs, LastRun, WhyAnswer};
+pub use choices::{OptionEvent, ProfileEvent, options_with};
 pub use chosen::{ChosenTests, LeftOut, NoSuchTests, TestsWanted, tests_of};
+pub use covered::{
+    ChangedSince, CoverageEvent, CoverageSumEvent, Covered, accounts_of_lines, keep_lines, kept_lines,
+    test_path,
+};
 pub use dependency_path::{Hop, NoPath, dependency_path};
 pub use examination::{Finding, examine, is_of_machine};
+pub use handed_out::{
+    ChangedEvent, ExplorerEvent, FormattedEvent, ManualEvent, MergedEvent, PartEvent, PushedEvent,
+    ReportEvent, ServingEvent, WrittenEvent,
+};
 pub use history::{BuildEvent, StepTime, dearest, kept_builds};
 pub use listing::{
     EntryCounts, KindEvent, ListedCase, NothingOfThat, TargetEvent, TargetsOf, TestCases, kinds_of,
 };
 pub use meant::{runnable, targets_of_file};
 pub use not_taken::{NotTaken, NotTakenEvent, OtherResult};
+pub use pinned::{FetchedArchives, ListedPinEvent, NewerEvent, PassedOverEvent, PinChain, PinEvent};
 pub use plans::{ForecastEvent, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
+pub use ran_again::{KnownPaths, ObservedEvent, VerifiedEvent, first_difference, is_amiss, sums_of};
 pub use shared_news::{
     SOON, SharedEvent, SharedHealth, SharedNews, SharedStateEvent, age, is_old, now, until_expiry,
 };
-pub use targets::{DetailEvent, TargetAnswer, TargetAnswers};
-pub use tests_ran::{Round, TestEnd, TestResult};
+pub use targets::{DetailEvent, PrintedEvent, TargetAnswer, TargetAnswers};
+pub use team::{AgreementEvent, MetricsEvent, RanElsewhere, WorkedEvent, WorkerEvent, given_labels};
+pub use tests_ran::{FlakyTest, Round, TestEnd, TestEvent, TestResult, TestSummaryEvent, flaky_tests};
 pub use time_left::{PastTimes, TimeForecast};
+pub use topics::{
+    CATEGORIES, TopicEvent, all_topics, guesses, has_topic, reference, topic_near, topics_about,
+};
 pub use trace::trace_of;
 pub use trees::{TreeNodeEvent, TreeShape};
+pub use unevaluated::{Unevaluated, UnevaluatedEvent, error_lines, errors_of};
 
 #[cfg(test)]
 #[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.

@@ -13,6 +13,30 @@ use serde::Serialize;
 
 use crate::seconds;
 
+/// What a step printed when it ran the last time, for programs.
+#[derive(Serialize)]
+pub struct PrintedEvent<'a> {
+    event: &'static str,
+    target: Arc<str>,
+    say: &'a str,
+    /// Whether it is still kept.
+    known: bool,
+    text: String,
+}
+
+impl<'a> PrintedEvent<'a> {
+    /// The event about a step of a graph, and what is kept of it.
+    pub fn of(graph: &'a Graph, step: StepId, printed: Option<&[u8]>) -> PrintedEvent<'a> {
+        PrintedEvent {
+            event: "printed",
+            target: graph.title(step),
+            say: &graph.step(step).say,
+            known: printed.is_some(),
+            text: String::from_utf8_lossy(printed.unwrap_or_default()).into_owned(),
+        }
+    }
+}
+
 /// A target, for programs.
 #[derive(Serialize)]
 pub struct DetailEvent<'a> {

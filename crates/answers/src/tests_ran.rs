@@ -1,12 +1,16 @@
 //! Tests that ran, and those that ran again: a test that passes then is flaky, and has not failed.
 
-use std::collections::HashMap;
+use std::collections::{BTreeMap, HashMap};
 
 use nubrik_engine::{Failure, Reason, Summary, Verdict};
 use nubrik_graph::{Graph, StepId};
 use nubrik_reports::cases::{Case, CaseOutcome, Suite, TestRun};
 use nubrik_session::Session;
 use nubrik_wording::counted;
+use serde::Serialize;
+
+use crate::build_events::SummaryEvent;
+use crate::{rounded, seconds};
 
 /// What became of a test.
 pub struct TestResult {
@@ -159,6 +163,148 @@ impl Round {
     }
 }
 
+/// A test that passed and failed, of the same sources, for programs and people.
+#[derive(Serialize)]
+pub struct FlakyTest<'a> {
+    event: &'static str,
+    /// Its address.
+    pub target: &'a str,
+    /// How many times it passed.
+    pub passed: usize,
+    /// How many times it failed.
+    pub failed: usize,
+    /// Whether it ran again because it failed; otherwise all tests ran several times.
+    #[serde(skip)]
+    pub is_tried_again: bool,
+}
+
+/// The flaky tests of some rounds, which all are of the same tests: first those of several rounds.
+pub fn flaky_tests(rounds: &[Round]) -> Vec<FlakyTest<'_>> {
+    let mut counts: BTreeMap<&str, (usize, usize)> = BTreeMap::new();
+    for result in rounds.iter().flat_map(|r| &r.results) {
+        let (passed, failed) = counts.entry(&result.address).or_default();
+        *passed += usize::from(result.passed);
+        *failed += usize::from(!result.passed && result.verdict == Verdict::Failed);
+    }
+    let both = counts.into_iter().filter(|(_, (passed, failed))| *passed > 0 && *failed > 0);
+    let flaky = |target, passed, failed, is_tried_again| FlakyTest {
+        event: "flaky",
+        target,
+        passed,
+        failed,
+        is_tried_again,
+    };
+    let last = rounds.last().into_iter().flat_map(|round| &round.results);
+    let again = last.filter(|result| result.is_flaky());
+    both.map(|(target, (passed, failed))| flaky(target, passed, failed, false))
+        .chain(again.map(|result| flaky(&result.address, 1, result.failed_before as usize, true)))
+        .collect()
+}
+
+/// What became of a test, for programs.
+#[derive(Serialize)]
+pub struct TestEvent<'a> {
+    event: &'static str,
+    target: &'a str,
+    state: &'static str,
+    passed: bool,
+    reason: &'a str,
+    seconds: f64,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    quarantined: Option<&'a str>,
+    cases: Vec<CaseEvent<'a>>,
+    defined: String,
+}
+
+#[derive(Serialize)]
+struct CaseEvent<'a> {
+    #[serde(skip_serializing_if = "str::is_empty")]
+    group: &'a str,
+    name: &'a str,
+    state: &'static str,
+    #[serde(skip_serializing_if = "Option::is_none")]
+    seconds: Option<f64>,
+    #[serde(skip_serializing_if = "str::is_empty")]
+    text: &'a str,
+}
+
+impl<'a> TestEvent<'a> {
+    /// The event about a result of a graph's test.
+    pub fn of(graph: &Graph, result: &'a TestResult) -> TestEvent<'a> {
+        let cases = result.cases.iter().map(|case| CaseEvent {
+            group: &case.group,
+            name: &case.name,
+            state: case.outcome.word(),
+            seconds: case.seconds.map(rounded),
+            text: &case.text,
+        });
+        TestEvent {
+            event: "test",
+            target: &result.address,
+            state: result.verdict.word(),
+            passed: result.passed,
+            reason: &result.reason,
+            seconds: seconds(result.micros),
+            quarantined: result.quarantined.as_deref(),
+            cases: cases.collect(),
+            defined: graph.owner(result.step).place.to_string(),
+        }
+    }
+}
+
+#[derive(Serialize)]
+struct CaseCounts {
+    passed: usize,
+    failed: usize,
+    skipped: usize,
+}
+
+#[derive(Serialize)]
+struct TestCounts {
+    ran: usize,
+    current: usize,
+    reused: usize,
+    failed: usize,
+    quarantined: usize,
+    skipped: usize,
+}
+
+/// The last event of tests: the sum of a build, with counts of cases and tests.
+#[derive(Serialize)]
+pub struct TestSummaryEvent {
+    #[serde(flatten)]
+    steps: SummaryEvent,
+    cases: CaseCounts,
+    tests: TestCounts,
+}
+
+impl TestSummaryEvent {
+    /// The sum of a round; `micros` are of all rounds together, and `is_whole` says whether all that was asked for was tried.
+    pub fn of(round: &Round, skipped: usize, micros: u64, is_whole: bool) -> TestSummaryEvent {
+        let (summary, results) = (&round.summary, &round.results);
+        let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
+        let cases = |outcome: CaseOutcome| {
+            results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
+        };
+        TestSummaryEvent {
+            steps: SummaryEvent::of(summary, summary.counts.is_well() && is_whole, micros),
+            cases: CaseCounts {
+                passed: cases(CaseOutcome::Passed),
+                failed: cases(CaseOutcome::Failed),
+                skipped: cases(CaseOutcome::Skipped),
+            },
+            tests: TestCounts {
+                ran: count(Verdict::Ran) + count(Verdict::Failed),
+                current: count(Verdict::Current),
+                reused: count(Verdict::Reused),
+                failed: count(Verdict::Failed) - summary.quarantined,
+                quarantined: summary.quarantined,
+                skipped,
+            },
+        }
+    }
+}
+
 #[cfg(test)]
 mod tests {
     use super::*;
@@ -200,6 +346,19 @@ mod tests {
         assert_eq!((round.summary.counts.failed, round.summary.counts.ran), (1, 2));
         assert!(round.results[1].passed && round.results[1].failed_before == 2);
         assert_eq!(round.results[2].failed_before, 0);
+    }
+
+    #[test]
+    fn a_test_is_flaky_that_passed_and_failed_in_rounds_or_when_it_was_tried_again() {
+        let round = |of_first, failed_before| {
+            let again = TestResult { failed_before, ..result(1, Verdict::Ran, None) };
+            let results = vec![result(0, of_first, None), again, result(2, Verdict::Failed, None)];
+            Round { results, summary: Summary::default() }
+        };
+        let rounds = [round(Verdict::Failed, 0), round(Verdict::Blocked, 0), round(Verdict::Ran, 2)];
+        let found = flaky_tests(&rounds);
+        let found: Vec<_> = found.iter().map(|f| (f.target, f.passed, f.failed, f.is_tried_again)).collect();
+        assert_eq!(found, [("tide/t0", 1, 1, false), ("tide/t1", 1, 2, true)]);
     }
 
     #[test]

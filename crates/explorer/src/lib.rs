@@ -16,7 +16,7 @@ mod site;
 mod text_lines;
 mod write;
 
-pub use drawn::{DrawnNode, Shape};
+pub use drawn::{DrawnNode, GraphNodeEvent, Shape};
 pub use live::{LiveTold, LiveWaiting};
 pub use look::PagesFor;
 pub use picture::svg;

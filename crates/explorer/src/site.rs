@@ -4,6 +4,7 @@ use std::collections::{BTreeMap, HashMap, HashSet};
 use std::sync::{Arc, OnceLock};
 use std::time::{SystemTime, UNIX_EPOCH};
 
+use nubrik_answers::kept_lines;
 use nubrik_graph::{Graph, Service, StepId, Target, TargetId, users_of};
 use nubrik_lang::meanings::TargetNames;
 use nubrik_lang::topics::Topic;
@@ -194,7 +195,7 @@ impl Site {
     /// Which lines tests ran, when that was asked the last time, and when that was, in seconds since 1970.
     pub(crate) fn lines(&self) -> Option<&(Coverage, u64)> {
         let seconds = |at: SystemTime| at.duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs());
-        let kept = || self.session.kept_lines().map(|(lines, at)| (lines, seconds(at)));
+        let kept = || kept_lines(&self.session).map(|(lines, at)| (lines, seconds(at)));
         self.lines.get_or_init(kept).as_ref()
     }
 

@@ -27,6 +27,7 @@ mod extract;
 mod fetch;
 mod fullness;
 mod ground;
+mod kept_images;
 mod labels;
 mod libraries;
 mod loader_list;
@@ -49,6 +50,10 @@ mod workers;
 pub use effects::{EffectEnd, EffectProblem};
 pub use ground::{
     CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand, circumstances,
+};
+pub use kept_images::{
+    IMAGES_UNUSED, ImageAmount, KnownImage, images_amount, images_folder, known_image, look_after_images,
+    prune_images, verify_images,
 };
 pub use libraries::{LIBRARY_PATH_VARIABLE, LibraryIndex, search_library};
 pub use machine::Machine;

@@ -158,5 +158,5 @@ fn of_targets(words: impl Fn(String, Vec<String>) -> Vec<String>) -> Vec<Complet
 }
 
 fn topics() -> Vec<CompletionCandidate> {
-    crate::commands::told_topics().into_iter().map(|(name, about)| proposal(name, &about)).collect()
+    crate::commands::all_topics().into_iter().map(|topic| proposal(topic.name, &topic.summary)).collect()
 }

@@ -19,28 +19,20 @@
 //! # Ok::<(), Box<dyn std::error::Error>>(())
 //! ```
 
-mod agreeing;
-mod folders;
-mod images;
 mod kits;
-mod pushing;
 mod session;
-mod team;
 mod world;
 
-pub use agreeing::asked_by_store;
-pub use folders::store_folder;
-pub use images::{
-    IMAGES_UNUSED, ImageAmount, KnownImage, images_amount, known_image, prune_images, verify_images,
-};
 pub use kits::kit_topics;
 pub use nubrik_machine::{
-    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, LibraryIndex, Machine, OutputListener, WatchedCommand,
-    defined_symbols, on_persons_path, own_network_works, system_functions,
+    CONFINED_ENVIRONMENT, EffectEnd, EffectProblem, IMAGES_UNUSED, ImageAmount, KnownImage, LibraryIndex,
+    Machine, OutputListener, WatchedCommand, defined_symbols, images_amount, known_image, on_persons_path,
+    own_network_works, prune_images, system_functions, verify_images,
 };
 pub use nubrik_memory::{BuildRecord, Results, Sealed, SharedRecord, StepRecord};
 pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProblem};
 pub use nubrik_source::SETTINGS_FILE;
+pub use nubrik_store::store_folder;
 pub use nubrik_watcher::{
     Doubt, WATCHER_LOG, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
 };
@@ -49,14 +41,11 @@ pub use nubrik_workspace::{
     KitArchive, OpenProblem, SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings,
     WorkersSettings, Workspace, WorkspaceSetting,
 };
-pub use pushing::{ImageAddress, NotPushed, PushedImage, push_image};
 pub use session::{
-    BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, Covered, DifferentTool, GivenAway,
-    KitNews, LookedFor, MachineLacks, Narrowed, NotChanged, Reached, SavedResults, Session, SharedCache,
-    Standing, StartWatcher, StaysHere, Workshop, accounts_of_lines, change_members, key_in, load_results,
-    members_at, own_labels, put_members, read_pins, this_program,
+    BuildEnd, BuildProblem, BuildReport, CACHE_LIMIT, ChoiceProblem, DifferentTool, GivenAway, KitNews,
+    LookedFor, MachineLacks, Narrowed, Reached, SavedResults, Session, SharedCache, Standing, StartWatcher,
+    StaysHere, Workshop, load_results, own_labels, read_pins, this_program,
 };
-pub use team::{NeededFor, NoStore, TeamTrouble};
 
 /// Whether a library of this name is installed, as its `.pc` file says.
 pub fn has_library(name: &str) -> bool {

@@ -5,7 +5,6 @@ mod bringing;
 mod build_report;
 mod building;
 mod builds;
-mod covered;
 mod edits;
 mod evaluating;
 mod kept;
@@ -44,10 +43,11 @@ use nubrik_memory::{Journal, STATE_FILE, newest_build};
 use nubrik_shared::{LayeredStore, Publisher, SharedStore};
 use nubrik_source::{FilePath, RESULTS_FOLDER, WsPath};
 use nubrik_store::{LocalStore, Store};
+use nubrik_web::Agreement;
 use parking_lot::Mutex;
 
-use crate::team::NoStore;
 use crate::world::{DiskWorld, SeenOfMachine};
+use nubrik_team::NoStore;
 use nubrik_workspace::{OpenProblem, Workspace};
 
 /// What is kept for all workspaces may take so much, in bytes; looked at once a day.
@@ -61,13 +61,12 @@ const TOOLS_LIMIT: u64 = 64 << 20;
 
 pub use bringing::KitNews;
 pub use build_report::{BuildEnd, BuildReport};
-pub use covered::{Covered, accounts_of_lines};
 pub use evaluating::MachineLacks;
 pub use looked_for::LookedFor;
 pub use narrowing::Narrowed;
 pub use pinning::read_pins;
 pub use saving::{SavedResults, StaysHere, load_results};
-pub use sharing::{GivenAway, NotChanged, SharedCache, change_members, key_in, members_at, put_members};
+pub use sharing::{GivenAway, SharedCache};
 pub use standing::{Reached, Standing};
 pub use watched::{StartWatcher, this_program};
 pub use working::DifferentTool;
@@ -186,11 +185,11 @@ impl Session {
             .hiding_undeclared(workspace.settings.hide_undeclared)
             .keeping_whole_output()
             .with_origins(workspace.settings.origins.clone())
-            .with_images(crate::folders::images_folder());
+            .with_images(nubrik_machine::images_folder());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
-        let store = match crate::folders::store_folder().filter(|folder| folder.is_dir()) {
+        let store = match nubrik_store::store_folder().filter(|folder| folder.is_dir()) {
             None => Err(NoStore::NotOpen),
             Some(folder) => {
                 LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
@@ -246,13 +245,20 @@ impl Session {
     /// The store of this machine, made where there is none.
     fn opened_store(&self) -> Result<Arc<LocalStore>, NoStore> {
         let folder =
-            self.store_folder.clone().or_else(crate::folders::store_folder).ok_or(NoStore::NoFolder)?;
+            self.store_folder.clone().or_else(nubrik_store::store_folder).ok_or(NoStore::NoFolder)?;
         LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
     }
 
     /// Lets steps reach further than a command that only asks wants it, though answers of probes are needed for that, too.
     pub fn let_reach(&mut self, reach: Outreach) {
         self.reach = reach;
+    }
+
+    /// What the workspace asks for, and whether the person agreed to each already.
+    pub fn asked(&self) -> Vec<(Agreement, bool)> {
+        let mut asked = nubrik_team::asked_for_team(&self.workspace.settings);
+        asked.extend(self.machine().web().asked());
+        nubrik_team::with_answers(asked)
     }
 
     /// How far steps may reach.
@@ -413,7 +419,7 @@ impl Session {
             listener.hear(&Event::Notice(Notice::RoomMade(gone.bytes)));
         }
         if outcome.summary.counts.ran > 0 {
-            crate::images::look_after_images();
+            nubrik_machine::look_after_images();
         }
         self.close_services(listener);
         if self.machine.fell_back_on_its_network() {

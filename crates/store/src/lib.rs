@@ -18,6 +18,7 @@
 
 mod cache_file;
 mod local;
+mod place;
 mod record;
 mod upkeep;
 
@@ -27,6 +28,7 @@ use nubrik_bytes::Digest;
 
 pub use cache_file::{CacheFileAmount, CacheFileProblem};
 pub use local::{LocalStore, Opened, StoreError, StoredContent, mode_of};
+pub use place::store_folder;
 pub use record::{
     Basis, FoundInput, OutputRecord, Provenance, RESULTS_PER_KEY, Record, RecordEntry, TreeEntry, TreeKind,
 };

@@ -3,6 +3,7 @@
 use std::collections::{BTreeMap, HashSet, VecDeque};
 
 use maud::{Markup, html};
+use nubrik_answers::FetchedArchives;
 use nubrik_graph::{Native, StepId, TargetId};
 use nubrik_pins::{ASKED, Pin, Pins, Shelf, pin_id};
 use nubrik_wording::counted;
@@ -133,26 +134,17 @@ fn libraries(site: &Site) -> Markup {
 }
 
 /// Digests of all archives that a step fetches.
-fn fetched(site: &Site) -> HashSet<&str> {
-    let natives = site.graph().steps.iter().filter_map(|step| step.native.as_deref());
-    let digests = natives.filter_map(|native| match native {
-        Native::Fetch { digest, .. } => Some(&**digest),
-        _ => None,
-    });
-    digests.collect()
-}
-
 fn pins(site: &Site) -> Markup {
     let pins = match site.session.pins() {
         Ok(pins) => pins,
         Err(problem) => return html! { h2 { "Pinned" } div.notice.wrong { p { (problem.message) } } },
     };
-    let fetched = fetched(site);
+    let fetched = FetchedArchives::of(site.graph());
     html! { @for part in pin_parts(&pins, &fetched) { (part) } }
 }
 
-fn pin_parts(pins: &Pins, fetched: &HashSet<&str>) -> Vec<Markup> {
-    let is_used = |pin: &Pin| pin.archives.iter().any(|archive| fetched.contains(archive.digest.as_str()));
+fn pin_parts(pins: &Pins, fetched: &FetchedArchives<'_>) -> Vec<Markup> {
+    let is_used = |pin: &Pin| fetched.has_of(pin);
     let part = |(registry, shelf): (&nubrik_pins::Registry, &nubrik_pins::Shelf)| {
         let ways = ways(shelf);
         let unused = shelf

@@ -1,13 +1,13 @@
 //! Pictures of what depends on what. A picture never holds more than a screen can show: it is drawn less deep, and then packages
 //! take the place of their targets.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, VecDeque};
+use std::collections::{BTreeMap, BTreeSet, HashMap};
 
 use maud::{Markup, html};
 use nubrik_graph::{Role, TargetId, shortest_way};
 use nubrik_wording::{counted, duration};
 
-use crate::drawn::{DrawnNode, Shape};
+use crate::drawn::{DrawnNode, Shape, reached};
 use crate::links::{About, page};
 use crate::look::{PagesFor, SitePage, raw};
 use crate::pages::naming::target_link;
@@ -66,19 +66,7 @@ fn around(site: &Site, focus: TargetId, depth: usize, way: Direction) -> BTreeSe
     let lists: [(bool, &Vec<Vec<TargetId>>); 2] =
         [(way != Direction::Users, &site.needs), (way != Direction::Needs, &site.users)];
     for (_, list) in lists.into_iter().filter(|(is_wanted, _)| *is_wanted) {
-        let mut seen = BTreeSet::from([focus]);
-        let mut queue = VecDeque::from([(focus, 0)]);
-        while let Some((at, level)) = queue.pop_front() {
-            if level >= depth {
-                continue;
-            }
-            for next in &list[at.index()] {
-                if seen.insert(*next) {
-                    queue.push_back((*next, level + 1));
-                }
-            }
-        }
-        found.extend(seen);
+        found.extend(reached(list, [focus], Some(depth)));
     }
     found
 }

@@ -156,11 +156,12 @@ fn propose(
         KnownBuild::Unknown | KnownBuild::Database(_) => (adoption.look(), Vec::new()),
     };
     if let KnownBuild::Watched(watched) = adoption.build {
-        let (command, results) = (watched.build().command.clone(), learned.len());
+        let results = learned.len();
         if results == 0 && proposal.definitions.is_empty() {
+            let command = watched.build().command.clone();
             return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
         }
-        showing::watched(console, &command, watched.build().programs.len(), results);
+        showing::watched(console, watched, results);
     }
     check_answers(&adoption.answers, &proposal, adoption.folder)
         .map_err(|problem| say_problem(console, &problem))?;

@@ -1,20 +1,13 @@
 //! `nubrik agree`: what a workspace asks to use and to send, and what its user agreed to.
 
+use nubrik_answers::AgreementEvent;
 use nubrik_session::{Agreement, Agreements};
-use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct AgreementEvent {
-    event: &'static str,
-    asked: String,
-    agreed: bool,
-}
 
 /// Says what the workspace asks for; with `yes`, agrees to all of it.
 pub fn agree(console: Console, choice: &Choice, yes: bool) -> CommandResult<Exit> {
@@ -27,8 +20,7 @@ pub fn agree(console: Console, choice: &Choice, yes: bool) -> CommandResult<Exit
     }
     if console.is_json() {
         for (asked, is_agreed) in &asked {
-            let (asked, agreed) = (asked.to_string(), yes || *is_agreed);
-            console.event(&AgreementEvent { event: "agreement", asked, agreed });
+            console.event(&AgreementEvent::of(asked, yes || *is_agreed));
         }
         return Ok(Exit::Done);
     }

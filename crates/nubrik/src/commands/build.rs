@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use nubrik_answers::PastTimes;
+use nubrik_answers::{NoticeEvent, PastTimes, ResultEvent, SummaryEvent};
 use nubrik_engine::{Event, Listener, Options, StepCounts};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
@@ -18,8 +18,8 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln, out, outln};
 use crate::ui::paint::Ink;
 use crate::ui::screen::{Screen, TrafficMeter};
+use crate::ui::summary;
 use crate::ui::telling::Told;
-use crate::ui::{json, summary};
 
 /// What else is wanted of a build.
 pub struct BuildExtras {
@@ -179,13 +179,8 @@ pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'
 
 /// Says that another command changes the workspace.
 pub fn say_waiting(console: Console) {
-    let paint = console.paint(OutputStream::Error);
     let text = "another nubrik is running in this workspace; waiting for it to finish";
-    if console.is_json() {
-        console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
-    } else {
-        errln!(console, "{}", super::labelled(paint, Ink::Doubt, "waits", text));
-    }
+    super::say_notice(console, OutputStream::Error, (Ink::Doubt, "waits"), text);
 }
 
 /// Fetches kits in archives that are not there yet: without them nothing can be evaluated.
@@ -203,7 +198,7 @@ fn bring_kits(console: Console, workshop: &mut Workshop<'_>) -> CommandResult<()
 pub fn say_kit_fetched(console: Console, name: &str, from: &[Arc<str>]) {
     let text = format!("the kit {name} from {}", from.join(" or "));
     if console.is_json() {
-        console.event(&json::NoticeEvent { event: "notice", text: format!("fetched {text}") });
+        console.event(&NoticeEvent::of(format!("fetched {text}")));
     } else {
         let paint = console.paint(OutputStream::Error);
         errln!(console, "{}", super::labelled(paint, Ink::Busy, "fetched", &text));
@@ -383,10 +378,10 @@ pub fn show(console: Console, report: &BuildReport, how: How, stream: OutputStre
     if console.is_json() {
         if ok {
             for path in results.iter() {
-                console.event(&json::ResultEvent { event: "result", path });
+                console.event(&ResultEvent::of(path));
             }
         }
-        return json::summary(console, done, ok, micros as f64 / 1e6);
+        return console.event(&SummaryEvent::of(done, ok, micros));
     }
     if how.quiet && ok {
         return;

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
-use nubrik_session::{IMAGES_UNUSED, ImageAmount, images_amount, prune_images, verify_images};
-use nubrik_store::{Amount, LocalStore};
+use nubrik_answers::CacheAmount;
+use nubrik_session::{IMAGES_UNUSED, images_amount, prune_images, verify_images};
+use nubrik_store::LocalStore;
 use nubrik_wording::{counted, size};
-use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong};
 use crate::arguments::CacheUpkeep;
@@ -13,25 +13,6 @@ use crate::exit::Exit;
 use crate::ui::console::Console;
 use crate::ui::console::{OutputStream, outln};
 use crate::ui::paint::{Ink, Paint};
-
-#[derive(Serialize)]
-struct CacheEvent {
-    event: &'static str,
-    work: &'static str,
-    results: usize,
-    contents: usize,
-    bytes: u64,
-    image_files: u64,
-    image_bytes: u64,
-    damaged: Vec<String>,
-}
-
-/// What there is, or what went: results, and files of images.
-#[derive(Clone, Copy, Default, PartialEq, Eq)]
-struct CacheAmount {
-    results: Amount,
-    images: ImageAmount,
-}
 
 pub fn cache(console: Console, work: Option<CacheUpkeep>) -> CommandResult<Exit> {
     let Some(folder) = nubrik_session::store_folder() else {
@@ -84,20 +65,11 @@ fn say(
     damaged: &[String],
     place: &str,
 ) -> Exit {
-    let CacheAmount { results, images: (image_files, image_bytes) } = amount;
     if console.is_json() {
-        console.event(&CacheEvent {
-            event: "cache",
-            work,
-            results: results.records,
-            contents: results.contents,
-            bytes: results.bytes,
-            image_files,
-            image_bytes,
-            damaged: damaged.to_vec(),
-        });
+        console.event(&amount.event(work, damaged));
         return Exit::Done;
     }
+    let CacheAmount { results, images: (image_files, image_bytes) } = amount;
     let what = format!(
         "{}, {}, {}",
         counted(results.records, "result"),

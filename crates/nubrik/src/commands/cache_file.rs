@@ -2,10 +2,10 @@
 
 use std::path::Path;
 
+use nubrik_answers::CacheFileEvent;
 use nubrik_explorer::everything;
 use nubrik_session::{SavedResults, StaysHere, load_results};
 use nubrik_wording::{counted, size};
-use serde::Serialize;
 
 use super::writing::write_file;
 use super::{CommandResult, as_far_as_known, labelled, open, say_wrong};
@@ -13,24 +13,6 @@ use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct CacheFileEvent<'a> {
-    event: &'static str,
-    file: &'a str,
-    results: u64,
-    contents: u64,
-    bytes: u64,
-    file_bytes: u64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    kept_back: Option<Vec<KeptBack>>,
-}
-
-#[derive(Serialize)]
-struct KeptBack {
-    results: usize,
-    reason: String,
-}
 
 /// Writes the results of the workspace to a file.
 pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exit> {
@@ -47,23 +29,13 @@ pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exi
         say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
     };
     written.map_err(|e| cannot(&e))?;
-    let SavedResults { amount, kept_back } = saved.unwrap_or_default();
+    let saved = saved.unwrap_or_default();
     let file_bytes = std::fs::metadata(file).map_or(0, |found| found.len());
     if console.is_json() {
-        let kept_back = kept_back
-            .iter()
-            .map(|(reason, results)| KeptBack { results: *results, reason: reason.to_string() });
-        console.event(&CacheFileEvent {
-            event: "cache_saved",
-            file: &shown,
-            results: amount.results,
-            contents: amount.contents,
-            bytes: amount.bytes,
-            file_bytes,
-            kept_back: Some(kept_back.collect()),
-        });
+        console.event(&CacheFileEvent::saved(&shown, file_bytes, &saved));
         return Ok(Exit::Done);
     }
+    let SavedResults { amount, kept_back } = saved;
     let paint = console.paint(OutputStream::Output);
     let text = format!(
         "{}, {} of contents, in {} of {shown}",
@@ -91,15 +63,8 @@ pub fn load(console: Console, file: &Path) -> CommandResult<Exit> {
         say_wrong(console, Exit::Own, &format!("cannot load {shown}: {why}"), &mends)
     })?;
     if console.is_json() {
-        console.event(&CacheFileEvent {
-            event: "cache_loaded",
-            file: &shown,
-            results: amount.results,
-            contents: amount.contents,
-            bytes: amount.bytes,
-            file_bytes: std::fs::metadata(file).map_or(0, |found| found.len()),
-            kept_back: None,
-        });
+        let file_bytes = std::fs::metadata(file).map_or(0, |found| found.len());
+        console.event(&CacheFileEvent::loaded(&shown, file_bytes, amount));
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);

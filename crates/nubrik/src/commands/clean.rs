@@ -4,6 +4,7 @@ use std::fs;
 use std::io;
 use std::path::Path;
 
+use nubrik_answers::NoticeEvent;
 use nubrik_wording::counted;
 
 use super::build::lock;
@@ -11,7 +12,6 @@ use super::{CommandResult, evaluate, open, patterns, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, outln};
-use crate::ui::json;
 
 /// What is removed where nothing is named. The history of builds stays.
 const ALL: [&str; 9] = [
@@ -59,7 +59,7 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
     let kept = if store { "" } else { "; the cache stays, so the next build reuses results" };
     let text = format!("removed {}{kept}", counted(removed, "file"));
     if console.is_json() {
-        console.event(&json::NoticeEvent { event: "cleaned", text });
+        console.event(&NoticeEvent::cleaned(text));
     } else {
         outln!(console, "{text}");
     }

@@ -2,10 +2,11 @@
 
 use std::path::Path;
 
+use nubrik_answers::{ChangedSince, Covered, keep_lines};
 use nubrik_engine::{Supposed, Verdict};
 use nubrik_graph::{Closure, FileId, StepId};
 use nubrik_lang::Evaluation;
-use nubrik_session::{Covered, Session};
+use nubrik_session::Session;
 use nubrik_wording::{counted, duration};
 
 use super::{CommandResult, Silent, say_wrong};
@@ -69,7 +70,7 @@ pub fn show(
     passed: &[StepId],
     which: &WhichTests,
 ) -> CommandResult<bool> {
-    let covered = session.covered(evaluation, passed);
+    let covered = Covered::of(session, evaluation, passed);
     let changed = match &which.since {
         Some(revision) => {
             let lines = session.lines_changed_since(revision);
@@ -79,16 +80,12 @@ pub fn show(
         }
         None => None,
     };
-    session.keep_lines(&covered.lines);
+    keep_lines(session, &covered.lines);
     for file in &which.coverage_file {
         write(console, file, &covered)?;
     }
-    ui::show(
-        console,
-        &evaluation.graph,
-        &covered,
-        changed.as_ref().map(|(revision, lines)| (*revision, lines)),
-    );
+    let changed = changed.as_ref().map(|(revision, lines)| ChangedSince { revision, lines });
+    ui::show(console, &evaluation.graph, &covered, changed);
     Ok(covered.unreadable.is_empty())
 }
 

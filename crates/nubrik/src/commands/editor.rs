@@ -3,8 +3,7 @@
 use std::process::Command;
 use std::sync::Arc;
 
-use super::explain::all_topics;
-use super::{CommandResult, open, say_wrong};
+use super::{CommandResult, all_topics, open, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::Console;

@@ -2,7 +2,7 @@
 
 use std::mem::ManuallyDrop;
 
-use nubrik_diagnostic::{Diagnostic, Severity};
+use nubrik_answers::errors_of;
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{Session, Workshop};
 
@@ -130,8 +130,7 @@ pub fn evaluate_with_all(console: Console, session: &mut Session) -> CommandResu
 
 /// Prints errors, and stops if there are any.
 pub fn stop_on_errors(console: Console, evaluation: Evaluation) -> CommandResult<Evaluation> {
-    let errors: Vec<Diagnostic> =
-        evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
+    let errors = errors_of(&evaluation);
     if errors.is_empty() {
         return Ok(evaluation);
     }

@@ -5,30 +5,16 @@ use std::path::Path;
 use std::process::{Command, Stdio};
 use std::sync::Arc;
 
+use nubrik_answers::{ExplorerEvent, WrittenEvent};
 use nubrik_confine::CancelSwitch;
 use nubrik_explorer::{NotWritten, PageServer, PagesFor, Site, everything};
 use nubrik_session::Session;
-use serde::Serialize;
 
-use super::explain::all_topics;
-use super::{CommandResult, labelled, open, say_wrong};
+use super::{CommandResult, all_topics, labelled, open, say_wrong};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct ExplorerEvent<'a> {
-    event: &'static str,
-    address: &'a str,
-}
-
-#[derive(Serialize)]
-struct WrittenEvent<'a> {
-    event: &'static str,
-    to: &'a str,
-    pages: usize,
-}
 
 /// Serves pages until it is stopped.
 pub fn explore(console: Console, choice: &Choice, port: u16, opens: bool) -> CommandResult<Exit> {
@@ -78,7 +64,7 @@ pub fn write(console: Console, session: Session, folder: &Path) -> CommandResult
     })?;
     let first = folder.join("index.html").display().to_string();
     if console.is_json() {
-        console.event(&WrittenEvent { event: "written", to: &first, pages });
+        console.event(&WrittenEvent::of(&first, pages));
     } else {
         let paint = console.paint(OutputStream::Output);
         let text = format!("{pages} pages; the first one is {first}");
@@ -105,7 +91,7 @@ fn serve(console: Console, choice: &Choice, session: Session, port: u16, opens: 
         wrong(format!("cannot serve pages at port {port}: {why}"), &[mend])
     })?;
     if console.is_json() {
-        console.event(&ExplorerEvent { event: "explorer", address: &server.address() });
+        console.event(&ExplorerEvent::of(&server.address()));
     } else {
         let paint = console.paint(OutputStream::Output);
         outln!(console, "{}", labelled(paint, Ink::Found, "explore", &server.address()));

@@ -4,10 +4,10 @@ use std::io::Read;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use nubrik_answers::FormattedEvent;
 use nubrik_source::Sources;
 use nubrik_syntax::format;
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::{CommandResult, open, report, say_wrong};
 use crate::arguments::Choice;
@@ -131,20 +131,13 @@ fn write(console: Console, path: &Path, text: &str) -> CommandResult<()> {
     written.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))
 }
 
-#[derive(Serialize)]
-struct FormattedEvent<'a> {
-    event: &'static str,
-    file: &'a str,
-    state: &'static str,
-}
-
 fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, check: bool) {
     let word = if check { "untidy" } else { "tidied" };
     let paint = console.paint(OutputStream::Output);
     for path in untidy {
         let path = path.display().to_string();
         if console.is_json() {
-            console.event(&FormattedEvent { event: "formatted", file: &path, state: word });
+            console.event(&FormattedEvent::of(&path, word));
         } else {
             outln!(console, "{}", super::labelled(paint, Ink::Busy, word, &path));
         }

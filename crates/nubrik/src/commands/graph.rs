@@ -1,15 +1,11 @@
 //! `nubrik graph`: what depends on what, for other programs and as a picture.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
-use std::fmt::Write;
 use std::path::{Path, PathBuf};
 
-use nubrik_explorer::{DrawnNode, Shape};
-use nubrik_graph::{Graph, Role, TargetId, users_of};
+use nubrik_explorer::Shape;
+use nubrik_graph::{Role, TargetId};
 use nubrik_lang::AddressPattern;
 use nubrik_source::WsPath;
-use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::since::affected;
 use super::{CommandResult, evaluate, open, patterns, say_wrong};
@@ -48,17 +44,6 @@ pub struct Drawing {
     pub since: Option<String>,
 }
 
-#[derive(Serialize)]
-struct GraphNodeEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    kind: &'a str,
-    #[serde(skip_serializing_if = "str::is_empty")]
-    package: &'a str,
-    asked_for: bool,
-    needs: Vec<&'a str>,
-}
-
 pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Drawing) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     if drawing.since.is_some() {
@@ -87,9 +72,9 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
     let paint = console.paint(OutputStream::Output);
     // Lines in a file are not cut, and have no colours.
     let paint = if drawing.output.is_some() { Paint { colours: false, width: None, ..paint } } else { paint };
-    let mut shape = targets(graph, &roots, drawing);
+    let mut shape = Shape::of_targets(graph, &roots, drawing.depth, drawing.users);
     if drawing.packages {
-        shape = packages(&shape);
+        shape = shape.of_packages();
     }
     let may_shrink = !drawing.packages && drawing.depth.is_none();
     let legend = match drawing.since {
@@ -104,7 +89,7 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         );
         let paint = console.paint(OutputStream::Error);
         errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &note));
-        shape = packages(&shape);
+        shape = shape.of_packages();
         text = drawn(&shape, legend, (format, paint), false);
     }
     let Some(text) = text else {
@@ -127,66 +112,6 @@ fn write(console: Console, drawing: &Drawing, format: GraphFormat, text: &str) -
     Ok(Exit::Done)
 }
 
-fn targets(graph: &Graph, roots: &[TargetId], drawing: &Drawing) -> Shape {
-    let needs = graph.target_needs();
-    let edges_of = if drawing.users { users_of(&needs) } else { needs.clone() };
-    let is_root: HashSet<TargetId> = roots.iter().copied().collect();
-    let mut levels: BTreeMap<TargetId, usize> = roots.iter().map(|r| (*r, 0)).collect();
-    let mut queue: std::collections::VecDeque<TargetId> = roots.iter().copied().collect();
-    while let Some(at) = queue.pop_front() {
-        let level = levels[&at];
-        if drawing.depth.is_some_and(|depth| level >= depth) {
-            continue;
-        }
-        for next in &edges_of[at.index()] {
-            if !levels.contains_key(next) {
-                levels.insert(*next, level + 1);
-                queue.push_back(*next);
-            }
-        }
-    }
-    let numbers: HashMap<TargetId, usize> = levels.keys().enumerate().map(|(n, id)| (*id, n)).collect();
-    let nodes = levels
-        .keys()
-        .map(|id| {
-            let target = graph.target(*id);
-            let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
-            DrawnNode {
-                name: target.address.to_string(),
-                kind: kind.to_owned(),
-                group: target.package.to_string(),
-                focus: is_root.contains(id),
-                link: None,
-            }
-        })
-        .collect();
-    let mut edges = Vec::new();
-    for id in levels.keys() {
-        for need in &needs[id.index()] {
-            if let Some(to) = numbers.get(need) {
-                edges.push((numbers[id], *to));
-            }
-        }
-    }
-    Shape { nodes, edges, ..Shape::default() }
-}
-
-fn packages(shape: &Shape) -> Shape {
-    let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-    shape.nodes.iter().for_each(|node| *counts.entry(&node.group).or_default() += 1);
-    let numbers: HashMap<&str, usize> = counts.keys().copied().zip(0..).collect();
-    let node = |(name, count): (&&str, &usize)| DrawnNode {
-        name: (*name).to_owned(),
-        kind: counted(*count, "target"),
-        ..DrawnNode::default()
-    };
-    let nodes = counts.iter().map(node).collect();
-    let group = |at: usize| numbers[shape.nodes[at].group.as_str()];
-    let edges: BTreeSet<(usize, usize)> =
-        shape.edges.iter().map(|(a, b)| (group(*a), group(*b))).filter(|(a, b)| a != b).collect();
-    Shape { nodes, edges: edges.into_iter().collect(), ..Shape::default() }
-}
-
 /// A graph in a format; `None` where nobody could read that, and where less of it may be drawn (`may_shrink`).
 fn drawn(
     shape: &Shape,
@@ -198,66 +123,8 @@ fn drawn(
         GraphFormat::Text => lanes::draw(shape, legend, paint),
         GraphFormat::Svg if may_shrink && shape.nodes.len() > READABLE_NODES => None,
         GraphFormat::Svg => Some(nubrik_explorer::svg(shape)),
-        GraphFormat::Dot => Some(dot(shape)),
-        GraphFormat::Mermaid => Some(mermaid(shape)),
-        GraphFormat::Json => Some(json(shape)),
+        GraphFormat::Dot => Some(shape.to_dot()),
+        GraphFormat::Mermaid => Some(shape.to_mermaid()),
+        GraphFormat::Json => Some(shape.events().iter().filter_map(json_text::line).collect()),
     }
-}
-
-fn json(shape: &Shape) -> String {
-    let mut needs: Vec<Vec<&str>> = vec![Vec::new(); shape.nodes.len()];
-    for (from, to) in &shape.edges {
-        needs[*from].push(&shape.nodes[*to].name);
-    }
-    let events = shape.nodes.iter().zip(needs).map(|(node, needs)| GraphNodeEvent {
-        event: "node",
-        target: &node.name,
-        kind: &node.kind,
-        package: &node.group,
-        asked_for: node.focus,
-        needs,
-    });
-    events.filter_map(|event| json_text::line(&event)).collect()
-}
-
-fn dot(shape: &Shape) -> String {
-    let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
-    let mut out =
-        String::from("digraph nubrik {\n  rankdir=LR\n  node [shape=box, fontname=\"sans-serif\"]\n");
-    let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
-    for (n, node) in shape.nodes.iter().enumerate() {
-        groups.entry(&node.group).or_default().push(n);
-    }
-    for (i, (group, members)) in groups.iter().enumerate() {
-        let inside = if group.is_empty() { "  " } else { "    " };
-        if !group.is_empty() {
-            let _ = writeln!(out, "  subgraph cluster_{i} {{\n    label={}", quoted(group));
-        }
-        for n in members {
-            let node = &shape.nodes[*n];
-            let style = if node.focus { ", style=bold" } else { "" };
-            let label = format!("{}\n{}", node.name, node.kind).replace('\n', "\\n");
-            let label = format!("\"{}\"", label.replace('"', "\\\""));
-            let _ = writeln!(out, "{inside}n{n} [label={label}{style}]");
-        }
-        if !group.is_empty() {
-            out.push_str("  }\n");
-        }
-    }
-    for (from, to) in &shape.edges {
-        let _ = writeln!(out, "  n{from} -> n{to}");
-    }
-    out + "}\n"
-}
-
-fn mermaid(shape: &Shape) -> String {
-    let mut out = String::from("flowchart LR\n");
-    for (n, node) in shape.nodes.iter().enumerate() {
-        let name = node.name.replace('"', "#quot;");
-        let _ = writeln!(out, "  n{n}[\"{name}<br/>{}\"]", node.kind);
-    }
-    for (from, to) in &shape.edges {
-        let _ = writeln!(out, "  n{from} --> n{to}");
-    }
-    out
 }

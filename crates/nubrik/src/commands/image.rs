@@ -2,23 +2,15 @@
 
 use std::path::Path;
 
-use nubrik_session::{ImageAddress, NotPushed, PushedImage, push_image};
+use nubrik_answers::PushedEvent;
+use nubrik_pins::{ImageAddress, NotPushed, PushedImage, push_image};
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::{CommandResult, labelled, say_wrong, started_in};
 use crate::arguments::ImageWork;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct PushedEvent<'a> {
-    event: &'static str,
-    digest: &'a str,
-    sent: usize,
-    known: usize,
-}
 
 pub fn image(console: Console, work: &ImageWork) -> CommandResult<Exit> {
     let ImageWork::Push { archive, to, secret } = work;
@@ -65,7 +57,7 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
         }
     };
     if console.is_json() {
-        console.event(&PushedEvent { event: "pushed", digest: &digest, sent, known });
+        console.event(&PushedEvent::of(&digest, sent, known));
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);

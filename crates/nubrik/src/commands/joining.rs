@@ -2,26 +2,16 @@
 
 use std::path::{Path, PathBuf};
 
+use nubrik_answers::MergedEvent;
 use nubrik_explorer::tests_as_markdown;
-use nubrik_reports::cases::{CaseOutcome, TestReport};
+use nubrik_reports::cases::TestReport;
 use nubrik_reports::parts::{Unjoined, joined};
-use serde::Serialize;
 
 use super::report_file::{print, write};
 use super::{CommandResult, say_wrong};
 use crate::arguments::ReportFiles;
 use crate::exit::Exit;
 use crate::ui::console::Console;
-
-#[derive(Serialize)]
-struct JoinedEvent {
-    event: &'static str,
-    reports: usize,
-    tests: usize,
-    passed: usize,
-    failed: Vec<String>,
-    skipped: usize,
-}
 
 /// A report of tests in a file, in words where it cannot be read.
 pub fn read_report(console: Console, file: &Path) -> CommandResult<TestReport> {
@@ -65,18 +55,10 @@ pub fn merge(console: Console, reports: &[PathBuf], to: &ReportFiles) -> Command
         None if to.junit.is_none() => print(console, "markdown", &markdown),
         None => {}
     }
-    let with = |outcome: CaseOutcome| report.suites.iter().filter(move |suite| suite.outcome() == outcome);
-    let failed: Vec<String> = with(CaseOutcome::Failed).map(|suite| suite.name.clone()).collect();
-    let exit = if failed.is_empty() { Exit::Done } else { Exit::Failed };
+    let merged = MergedEvent::of(reports.len(), &report);
+    let exit = if merged.has_failed() { Exit::Failed } else { Exit::Done };
     if console.is_json() {
-        console.event(&JoinedEvent {
-            event: "merged",
-            reports: reports.len(),
-            tests: report.suites.len(),
-            passed: with(CaseOutcome::Passed).count(),
-            failed,
-            skipped: with(CaseOutcome::Skipped).count(),
-        });
+        console.event(&merged);
     }
     Ok(exit)
 }

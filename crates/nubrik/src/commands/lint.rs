@@ -1,5 +1,6 @@
 //! `nubrik lint`
 
+use nubrik_answers::NoticeEvent;
 use nubrik_diagnostic::Severity;
 use nubrik_wording::counted;
 
@@ -7,7 +8,6 @@ use super::{CommandResult, open, report};
 use crate::arguments::Choice;
 use crate::exit::Exit;
 use crate::ui::console::{Console, outln};
-use crate::ui::json;
 
 pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
@@ -38,7 +38,7 @@ pub fn lint(console: Console, choice: &Choice, strict: bool) -> CommandResult<Ex
         }
     };
     if console.is_json() {
-        console.event(&json::NoticeEvent { event: "linted", text });
+        console.event(&NoticeEvent::linted(text));
     } else {
         let gap = if errors + warnings == 0 { "" } else { "\n" };
         outln!(console, "{gap}{text}");

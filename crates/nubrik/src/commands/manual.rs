@@ -5,19 +5,12 @@ use std::io;
 use std::path::Path;
 
 use clap_mangen::Man;
-use serde::Serialize;
+use nubrik_answers::ManualEvent;
 
 use super::{CommandResult, say_wrong};
 use crate::exit::Exit;
 use crate::help;
 use crate::ui::console::{Console, outln};
-
-#[derive(Serialize)]
-struct ManualEvent<'a> {
-    event: &'static str,
-    folder: &'a str,
-    pages: usize,
-}
 
 /// Writes a manual page for the program and for each command: the texts are those of `--help`.
 pub fn manual(console: Console, to: &Path) -> CommandResult<Exit> {
@@ -26,7 +19,7 @@ pub fn manual(console: Console, to: &Path) -> CommandResult<Exit> {
     })?;
     let folder = to.display().to_string();
     if console.is_json() {
-        console.event(&ManualEvent { event: "manual", folder: &folder, pages: written });
+        console.event(&ManualEvent::of(&folder, written));
     } else {
         outln!(console, "{written} pages in {folder}");
     }

@@ -57,7 +57,7 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
-use nubrik_answers::targets_of_file;
+use nubrik_answers::{DiagnosticEvent, NoticeEvent, has_topic, targets_of_file};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_engine::{Event, Listener, Outreach};
@@ -70,14 +70,14 @@ use crate::arguments::{
 };
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
+use crate::ui::diagnostics;
 use crate::ui::paint::{Ink, Paint};
-use crate::ui::{diagnostics, json};
 pub use evaluating::{
     Answering, as_far_as_known, evaluate, evaluate_address, evaluate_with, evaluate_with_all, stop_on_errors,
 };
 use writing::{remove_report, root_around, write_whole};
 
-pub use explain::told_topics;
+pub use explain::all_topics;
 
 /// A command that cannot go on has said why, and ends with this.
 pub type CommandResult<T> = Result<T, Exit>;
@@ -304,17 +304,25 @@ static HINTED: AtomicBool = AtomicBool::new(false);
 /// Prints diagnostics: for people to standard error, for programs as events.
 pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
     if console.is_json() {
-        json::diagnostics(console, list, sources);
+        list.iter().for_each(|found| console.event(&DiagnosticEvent::of(found, sources)));
     } else {
         let paint = console.paint(OutputStream::Error);
         err!(console, "{}", diagnostics::render(list, sources, paint));
         let in_definitions = list.iter().filter(|d| d.span.is_some());
-        let code = in_definitions.map(|d| d.code).find(|code| explain::has_topic(code));
+        let code = in_definitions.map(|d| d.code).find(|code| has_topic(code));
         // Each place has its code: one hint at the first error shows how a code is explained.
         if let Some(code) = code.filter(|_| !paint.plain && !HINTED.swap(true, Ordering::Relaxed)) {
             errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    nubrik explain {code}")));
         }
     }
+}
+
+/// Says something that a person should know: after a word in a line for people, as a notice for programs.
+pub fn say_notice(console: Console, stream: OutputStream, (ink, word): (Ink, &str), text: &str) {
+    if console.is_json() {
+        return console.event(&NoticeEvent::of(text));
+    }
+    console.line(stream, &labelled(console.paint(stream), ink, word, text));
 }
 
 /// Says that one of the tool's own files cannot be read or written.

@@ -2,12 +2,12 @@
 
 use std::sync::Arc;
 
-use nubrik_engine::{ObservedStep, Refusal};
+use nubrik_answers::{KnownPaths, ObservedEvent, is_amiss, sums_of};
+use nubrik_engine::ObservedStep;
 use nubrik_graph::Graph;
 use nubrik_lang::Evaluation;
 use nubrik_session::Session;
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::{CommandResult, Silent, labelled, say_wrong};
 use crate::exit::Exit;
@@ -17,30 +17,6 @@ use crate::ui::text::wrapped;
 
 /// How many paths of one sort are named; more of them are only counted.
 const NAMED: usize = 12;
-
-#[derive(Serialize)]
-struct ObservedEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    say: &'a str,
-    read: &'a [Arc<str>],
-    unused: &'a [Arc<str>],
-    refused: Vec<String>,
-    /// Undeclared paths of the workspace that were asked for, and whether something is there.
-    looked_up: Vec<LookedUp<'a>>,
-    system_files: usize,
-    /// Files of the system that it read and that do not count.
-    uncounted: &'a [Arc<str>],
-    differs: &'a [Arc<str>],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    failure: Option<String>,
-}
-
-#[derive(Serialize)]
-struct LookedUp<'a> {
-    path: &'a str,
-    there: bool,
-}
 
 /// Runs the steps of the requested targets once more under a recorder, and shows what was seen.
 pub fn observe(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
@@ -52,39 +28,19 @@ pub fn observe(console: Console, session: &Session, evaluation: &Evaluation) -> 
     };
     let graph = &evaluation.graph;
     if console.is_json() {
-        for step in &observed_steps {
-            print_json(console, graph, step);
-        }
+        observed_steps.iter().for_each(|step| console.event(&ObservedEvent::of(graph, step)));
     } else {
         let paint = console.paint(OutputStream::Output);
+        let paths = KnownPaths::of(graph);
         for step in &observed_steps {
-            out!(console, "{}", render(graph, step, paint));
+            out!(console, "{}", render(graph, &paths, step, paint));
         }
         outln!(console, "{}", paint.ink(Ink::Strong, &sum(&observed_steps)));
     }
-    let bad =
-        observed_steps.iter().any(|a| a.failure.is_some() || !a.refused.is_empty() || !a.differs.is_empty());
-    Ok(if bad { Exit::Failed } else { Exit::Done })
+    Ok(if observed_steps.iter().any(is_amiss) { Exit::Failed } else { Exit::Done })
 }
 
-fn print_json(console: Console, graph: &Graph, step: &ObservedStep) {
-    let looked_up = step.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
-    console.event(&ObservedEvent {
-        event: "observed",
-        target: &graph.title(step.step),
-        say: &graph.step(step.step).say,
-        read: &step.read,
-        unused: &step.unused,
-        refused: step.refused.iter().map(ToString::to_string).collect(),
-        looked_up: looked_up.collect(),
-        system_files: step.system,
-        uncounted: &step.uncounted,
-        differs: &step.differs,
-        failure: step.failure.as_ref().map(ToString::to_string),
-    });
-}
-
-fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
+fn render(graph: &Graph, paths: &KnownPaths<'_>, step: &ObservedStep, paint: Paint) -> String {
     let declared = graph.step(step.step);
     let title = graph.title(step.step);
     let head = format!("{title}   {}", declared.say);
@@ -99,7 +55,7 @@ fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
             out.push_str(&format!("  {}\n", labelled(paint, ink, if i == 0 { label } else { "" }, text)));
         }
     };
-    let name = |path: &Arc<str>| shown(graph, path);
+    let name = |path: &Arc<str>| paths.name(path);
     let mut read = named(&step.read, name, "nothing of the workspace");
     if step.system > 0 {
         let files = counted(step.system, "file");
@@ -137,18 +93,6 @@ fn render(graph: &Graph, step: &ObservedStep, paint: Paint) -> String {
     out + "\n"
 }
 
-/// A path as people know it: what steps make by name and target.
-fn shown(graph: &Graph, path: &Arc<str>) -> String {
-    let Some(node) = graph.files.iter().find(|f| f.path.shared() == path) else { return path.to_string() };
-    match node.maker {
-        None => path.to_string(),
-        Some(maker) => {
-            let name = node.path.below(&graph.step(maker).folder).unwrap_or(node.path.name());
-            format!("{name} of {}", graph.title(maker))
-        }
-    }
-}
-
 /// Some of many paths: which they are in full, `--json` tells.
 fn excerpt(paths: &[Arc<str>]) -> String {
     let some: Vec<&str> = paths.iter().take(SOME).map(|path| &**path).collect();
@@ -172,20 +116,8 @@ fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> 
 
 fn sum(observed_steps: &[ObservedStep]) -> String {
     let steps = counted(observed_steps.len(), "step");
-    let count = |of: fn(&ObservedStep) -> usize| observed_steps.iter().map(of).sum::<usize>();
-    let counts = [
-        (count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()), "refused"),
-        (count(|a| usize::from(a.refused.contains(&Refusal::Network))), "refused the network"),
-        (count(|a| a.unused.len()), "declared and not read"),
-        (
-            count(|a| a.looked_up.iter().filter(|(_, there)| *there).count()),
-            "asked for without being declared",
-        ),
-        (count(|a| a.differs.len()), "with other bytes than before"),
-        (count(|a| usize::from(a.failure.is_some())), "failed"),
-    ];
     let said: Vec<String> =
-        counts.iter().filter(|(n, _)| *n > 0).map(|(n, what)| format!("{n} {what}")).collect();
+        sums_of(observed_steps).iter().map(|(count, what)| format!("{count} {what}")).collect();
     match said.is_empty() {
         true => format!(
             "{steps} ran again: each read all that it declares and nothing else, and made the same bytes"

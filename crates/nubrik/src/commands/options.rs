@@ -1,7 +1,7 @@
 //! `nubrik options`
 
+use nubrik_answers::{OptionEvent, ProfileEvent, options_with};
 use nubrik_lang::OptionInfo;
-use serde::Serialize;
 
 use super::{CommandResult, evaluate_with, open, say_wrong};
 use crate::arguments::Choice;
@@ -12,39 +12,10 @@ use crate::ui::paint::{Ink, Paint};
 /// How many readers are named; more of them are only counted.
 const NAMED_READERS: usize = 6;
 
-#[derive(Serialize)]
-struct OptionEvent<'a> {
-    event: &'static str,
-    option: &'a str,
-    full_name: &'a str,
-    r#type: &'a str,
-    default: Option<serde_json::Value>,
-    value: Option<serde_json::Value>,
-    documentation: &'a str,
-    defined: String,
-    readers: Vec<&'a str>,
-}
-
-#[derive(Serialize)]
-struct ProfileEvent<'a> {
-    event: &'static str,
-    profile: &'a str,
-    options: serde_json::Map<String, serde_json::Value>,
-}
-
-/// A value as JSON: what options can be is written as in JSON; anything else stays a text.
-fn typed(written: &str) -> serde_json::Value {
-    serde_json::from_str(written).unwrap_or_else(|_| serde_json::Value::String(written.to_owned()))
-}
-
 pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let evaluation = evaluate_with(console, &mut session, None, nubrik_session::Session::options_to_read)?;
-    let fits = |o: &&OptionInfo| {
-        let text = format!("{} {}", o.full_name, o.documentation).to_lowercase();
-        word.is_none_or(|w| text.contains(&w.to_lowercase()))
-    };
-    let options: Vec<&OptionInfo> = evaluation.options.iter().filter(fits).collect();
+    let options = options_with(&evaluation.options, word);
     if let Some(word) = word.filter(|_| options.is_empty()) {
         let names: Vec<&str> = evaluation.options.iter().map(|o| o.name.as_str()).collect();
         let mends: Vec<String> =
@@ -54,23 +25,8 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
     }
     let profiles = session.workspace.settings.profiles.clone();
     if console.is_json() {
-        for option in &options {
-            console.event(&OptionEvent {
-                event: "option",
-                option: &option.name,
-                full_name: &option.full_name,
-                r#type: &option.ty,
-                default: option.default.as_deref().map(typed),
-                value: option.value.as_deref().map(typed),
-                documentation: &option.documentation,
-                defined: option.place.to_string(),
-                readers: option.readers.iter().map(|r| &**r).collect(),
-            });
-        }
-        for (name, set) in &profiles {
-            let options = set.iter().map(|(name, value)| (name.clone(), typed(&value.to_string()))).collect();
-            console.event(&ProfileEvent { event: "profile", profile: name, options });
-        }
+        options.iter().for_each(|option| console.event(&OptionEvent::of(option)));
+        profiles.iter().for_each(|(name, set)| console.event(&ProfileEvent::of(name, set)));
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);

@@ -3,6 +3,7 @@
 mod listing;
 mod looking;
 
+use nubrik_answers::{PassedOverEvent, PinEvent};
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_pins::{
@@ -12,7 +13,6 @@ use nubrik_pins::{
 use nubrik_session::Session;
 use nubrik_source::Sources;
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::{CommandResult, open, report, say_wrong};
 use crate::arguments::{Choice, PinRequest, PinsWork};
@@ -24,30 +24,10 @@ use crate::ui::text::padded;
 /// Archives from this size on are named while they are fetched, in bytes.
 const LARGE: u64 = 4 << 20;
 
-/// A pin that is new, another one, or gone.
-#[derive(Serialize)]
-struct PinEvent<'a> {
-    event: &'static str,
-    registry: &'static str,
-    name: &'a str,
-    version: Option<&'a str>,
-    before: Option<&'a str>,
-    change: &'static str,
-    wanted_by: &'a [String],
-}
-
-/// A release that is not taken, since its registry lacks something that it needs.
-#[derive(Serialize)]
-struct PassedOverEvent<'a> {
-    event: &'static str,
-    release: &'a str,
-    needs: &'a str,
-}
-
 /// Says that a release is not taken.
 pub fn say_passed_over(console: Console, release: &str, needs: &str) {
     if console.is_json() {
-        return console.event(&PassedOverEvent { event: "passed_over", release, needs });
+        return console.event(&PassedOverEvent::of(release, needs));
     }
     let text = format!("{release} is passed over: it needs {needs}, which the registry does not have");
     errln!(console, "{}", console.paint(OutputStream::Error).ink(Ink::Faint, &text));
@@ -283,21 +263,10 @@ impl PinWork<'_> {
     }
 
     fn tell_change(&self, change: &PinChange<'_>, width: usize) {
-        let PinChange { registry, version, before, pin, shelf } = *change;
+        let PinChange { version, before, pin, shelf, .. } = *change;
         let (name, word) = (pin.name.as_str(), change.word());
         if self.console.is_json() {
-            let (registry, wanted_by) = (registry.name(), pin.wanted_by.as_slice());
-            let change = word;
-            self.console.event(&PinEvent {
-                event: "pin",
-                registry,
-                name,
-                version,
-                before,
-                change,
-                wanted_by,
-            });
-            return;
+            return self.console.event(&PinEvent::of(change));
         }
         let paint = self.console.paint(OutputStream::Output);
         let (ink, what) = match (version, before) {

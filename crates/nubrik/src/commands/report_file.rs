@@ -3,10 +3,9 @@
 use std::io::IsTerminal;
 use std::path::{Path, PathBuf};
 
-use nubrik_answers::trace_of;
+use nubrik_answers::{ReportEvent, trace_of};
 use nubrik_explorer::{PagesFor, ReportOf, Site, everything};
 use nubrik_session::Session;
-use serde::Serialize;
 
 use super::history::{find, history};
 use super::{CommandResult, labelled, open, say_wrong, write_whole};
@@ -20,15 +19,6 @@ fn documents(files: &ReportFiles) -> impl Iterator<Item = (&'static str, &Option
     let ReportFiles { html, markdown, junit, sarif, trace, pages: _ } = files;
     let all = [("html", html), ("markdown", markdown), ("junit", junit), ("sarif", sarif), ("trace", trace)];
     all.into_iter()
-}
-
-#[derive(Serialize)]
-struct ReportEvent<'a> {
-    event: &'static str,
-    form: &'static str,
-    to: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    text: Option<&'a str>,
 }
 
 /// What a report is to be of, as it was typed.
@@ -115,7 +105,7 @@ pub fn report(
 /// Prints a report.
 pub fn print(console: Console, form: &'static str, text: &str) {
     if console.is_json() {
-        console.event(&ReportEvent { event: "report", form, to: None, text: Some(text) });
+        console.event(&ReportEvent::printed(form, text));
     } else {
         out!(console, "{text}");
     }
@@ -133,7 +123,7 @@ pub fn write(console: Console, form: &'static str, file: &Path, text: &str) -> C
         say_wrong(console, Exit::Own, &format!("cannot write the report {to}: {e}"), &[mend])
     })?;
     if console.is_json() {
-        console.event(&ReportEvent { event: "report", form, to: Some(&to), text: None });
+        console.event(&ReportEvent::written(form, &to));
     } else {
         let paint = console.paint(OutputStream::Output);
         outln!(console, "{}", labelled(paint, Ink::Found, "written", &to));

@@ -5,7 +5,7 @@ use std::os::unix::process::CommandExt;
 use std::path::Path;
 use std::time::Duration;
 
-use nubrik_answers::runnable;
+use nubrik_answers::{JobEvent, ends_well, failed_command, runnable};
 use nubrik_graph::{Effect, Role};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{EffectEnd, EffectProblem, Results, Session};
@@ -15,7 +15,6 @@ use super::{CommandResult, evaluate, labelled, open, open_to_build, patterns, sa
 use crate::arguments::{Choice, How};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
-use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::plain;
 
@@ -201,37 +200,13 @@ fn run_effect(
     }
 }
 
-/// Whether an effect did what it is for: an interrupt is how something lasting ends.
-fn ends_well(effect: &Effect, ended: EffectEnd) -> bool {
-    match ended {
-        EffectEnd::Well => true,
-        EffectEnd::Interrupted | EffectEnd::Failed { code: 130, .. } => effect.lasting,
-        EffectEnd::Failed { .. } => false,
-    }
-}
-
 /// Says how an effect ended: for people where a command failed, with that command; for programs always.
 fn say_ended(console: Console, effect: &Effect, ended: EffectEnd, took: Duration, printed: Option<&[u8]>) {
-    let (step, well) = (&effect.step, ends_well(effect, ended));
-    let commands = nubrik_graph::shown_command(step);
-    let failed = match ended {
-        EffectEnd::Failed { command, code } if !well => Some((command, code)),
-        _ => None,
-    };
     if console.is_json() {
-        return console.event(&json::JobEvent {
-            event: "job",
-            state: if well { "ran" } else { "failed" },
-            target: &effect.address,
-            say: &step.say,
-            seconds: nubrik_answers::rounded(took.as_secs_f64()),
-            command: failed.and_then(|(command, _)| commands.get(command).map(String::as_str)),
-            code: failed.map(|(_, code)| code),
-            defined: step.place.to_string(),
-            printed: printed.map(|printed| String::from_utf8_lossy(printed).into_owned()),
-        });
+        return console.event(&JobEvent::of(effect, ended, took.as_secs_f64(), printed));
     }
-    let Some((command, code)) = failed else { return };
+    let Some((command, code)) = failed_command(effect, ended) else { return };
+    let (step, commands) = (&effect.step, nubrik_graph::shown_command(&effect.step));
     let paint = console.paint(OutputStream::Error);
     let how = if code > 128 {
         format!("ended by signal {}", code - 128)

@@ -3,30 +3,23 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use nubrik_answers::ServingEvent;
 use nubrik_diagnostic::Diagnostic;
 use nubrik_engine::{Lent, ServiceFailure};
 use nubrik_graph::Service;
 use nubrik_lang::Evaluation;
 use nubrik_session::{OutputListener, Session};
 use nubrik_source::Sources;
-use serde::Serialize;
 
-use super::{CommandResult, labelled, report, say_wrong};
+use super::{CommandResult, labelled, report, say_notice, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::paint::Ink;
+use crate::ui::plain;
 use crate::ui::text::harmless;
-use crate::ui::{json, plain};
 
 /// How often a service is looked at, whether it still runs.
 const TICK: Duration = Duration::from_millis(100);
-
-#[derive(Serialize)]
-struct ServingEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    at: &'a str,
-}
 
 /// Stops where an address means several services, or one that runs somewhere else.
 pub fn check(console: Console, evaluation: &Evaluation, address: &str) -> CommandResult<()> {
@@ -64,7 +57,7 @@ pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> Comm
     let lent = lend(console, session, "run", std::slice::from_ref(service), Some(echo))?;
     for (name, at) in session.places(&lent) {
         if console.is_json() {
-            console.event(&ServingEvent { event: "serving", target: &name, at: &at });
+            console.event(&ServingEvent::of(&name, &at));
         }
         say("serves", &format!("{name} at {at}; Ctrl-C ends it"));
     }
@@ -108,12 +101,7 @@ pub fn lend(
 /// Takes services back, and says which did not stop as they should.
 pub fn give_back(console: Console, session: &Session, lent: Lent) {
     for failure in session.give_back(lent) {
-        let text = failure.not_stopped();
-        if console.is_json() {
-            console.event(&json::NoticeEvent { event: "notice", text });
-        } else {
-            errln!(console, "{}", labelled(console.paint(OutputStream::Error), Ink::Doubt, "notice", &text));
-        }
+        say_notice(console, OutputStream::Error, (Ink::Doubt, "notice"), &failure.not_stopped());
     }
 }
 

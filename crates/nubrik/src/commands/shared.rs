@@ -5,12 +5,12 @@ use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
 use nubrik_answers::{SOON, SharedHealth, SharedStateEvent, age, is_old, now, until_expiry};
-use nubrik_session::{
-    Agreement, NotChanged, Session, SharedCache, SharedPlace, SharedSettings, TeamTrouble, asked_by_store,
-    change_members, key_in, members_at, put_members,
-};
+use nubrik_session::{Agreement, Session, SharedCache, SharedPlace, SharedSettings};
 use nubrik_shared::{
     KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words, is_channel,
+};
+use nubrik_team::{
+    NotChanged, TeamTrouble, asked_by_store, asked_for_team, change_members, key_in, members_at, put_members,
 };
 use nubrik_wording::{ago, counted};
 
@@ -162,7 +162,7 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
 fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let settings = proposed(console, &session)?;
-    let asked = session.asked_for_team();
+    let asked = asked_for_team(&session.workspace.settings);
     super::agree::note(console, &asked)?;
     let mut lines = vec![("at", settings.place.at.clone())];
     lines.extend(mirror_line(&settings));

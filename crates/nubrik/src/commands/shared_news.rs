@@ -2,31 +2,19 @@
 
 use std::time::{Duration, Instant};
 
-use nubrik_answers::SharedNews;
+use nubrik_answers::{RanElsewhere, SharedNews};
 use nubrik_graph::{FileId, Graph};
 use nubrik_session::{GivenAway, Session, SharedCache};
 use nubrik_wording::{counted, duration, size};
-use serde::Serialize;
 
-use super::{CommandResult, labelled, say_wrong};
+use super::{CommandResult, labelled, say_notice, say_wrong};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream};
-use crate::ui::json;
 use crate::ui::paint::Ink;
 use crate::ui::visible::visible;
 
 /// So long the end of a build waits until what it downloaded is copied to the mirror.
 const COPYING: Duration = Duration::from_secs(2);
-
-/// What other machines did for a build.
-#[derive(Serialize)]
-struct WorkersEvent<'a> {
-    event: &'static str,
-    ran: usize,
-    machines: usize,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    refused: Option<&'a str>,
-}
 
 /// Gives what was made to the shared cache, where this machine writes there, and says what was taken and given.
 pub fn conclude(
@@ -160,11 +148,11 @@ fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
 
 /// Says what other machines did, and why some did not.
 fn say_workers(console: Console, session: &Session, stream: OutputStream) {
-    let Some(crew) = session.crew() else { return };
-    let (ran, machines, refused) = (session.ran_elsewhere(), crew.present().len(), crew.refused());
+    let Some(elsewhere) = RanElsewhere::of(session) else { return };
     if console.is_json() {
-        return console.event(&WorkersEvent { event: "workers", ran, machines, refused: refused.as_deref() });
+        return console.event(&elsewhere);
     }
+    let RanElsewhere { ran, machines, refused, .. } = elsewhere;
     let paint = console.paint(stream);
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "workers", text));
     let steps = counted(ran, "step");
@@ -206,20 +194,17 @@ pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
         SharedCache::None | SharedCache::Used(_) => None,
     };
     if let Some(text) = problem.or(asks) {
-        notice(console, &text);
+        say_notice(console, OutputStream::Error, (Ink::Doubt, "notice"), &text);
     }
     if is_offline {
         return;
     }
     if let Err(why) = session.use_workers() {
-        notice(console, &format!("no worker is available: {why}"));
+        say_notice(
+            console,
+            OutputStream::Error,
+            (Ink::Doubt, "notice"),
+            &format!("no worker is available: {why}"),
+        );
     }
-}
-
-fn notice(console: Console, text: &str) {
-    if console.is_json() {
-        return console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
-    }
-    let paint = console.paint(OutputStream::Error);
-    crate::ui::console::errln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
 }

@@ -2,10 +2,10 @@
 
 use std::time::Duration;
 
+use nubrik_answers::{PrunedEvent, SharedVerifiedEvent};
 use nubrik_session::{Session, SharedCache};
 use nubrik_shared::{Pruned, SharedStore};
 use nubrik_wording::{counted, size};
-use serde::Serialize;
 
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::Choice;
@@ -15,28 +15,6 @@ use crate::ui::paint::Ink;
 
 /// How long objects stay to which nothing leads any more: builds that began before read them.
 const GRACE: Duration = Duration::from_secs(48 * 3600);
-
-#[derive(Serialize)]
-struct PrunedEvent {
-    event: &'static str,
-    kept: usize,
-    dropped: usize,
-    waiting: usize,
-    removed: usize,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    trouble: Option<String>,
-}
-
-#[derive(Serialize)]
-struct VerifiedEvent<'a> {
-    event: &'static str,
-    keys: usize,
-    objects: usize,
-    bytes: u64,
-    damaged: &'a [String],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    trouble: Option<String>,
-}
 
 /// The shared cache that the workspace uses, without its mirror.
 fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc<SharedStore>> {
@@ -77,13 +55,13 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
             return Err(say_wrong(console, Exit::Failed, &format!("nothing is pruned: {trouble}"), &[]));
         }
     };
-    let Pruned { kept, dropped, waiting, removed } = pruned;
     // Such as that it was put back from a copy: what is there then was pruned all the same.
     let trouble = store.trouble().map(|trouble| trouble.to_string());
     if console.is_json() {
-        console.event(&PrunedEvent { event: "pruned", kept, dropped, waiting, removed, trouble });
+        console.event(&PrunedEvent::of(&pruned, trouble.as_deref()));
         return Ok(Exit::Done);
     }
+    let Pruned { kept, dropped, waiting, removed } = pruned;
     let paint = console.paint(OutputStream::Output);
     let line = |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
     line(
@@ -119,14 +97,7 @@ pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
         Exit::Failed
     };
     if console.is_json() {
-        console.event(&VerifiedEvent {
-            event: "verified_shared",
-            keys: seen.keys,
-            objects: seen.objects,
-            bytes: seen.bytes,
-            damaged: &seen.wrong,
-            trouble,
-        });
+        console.event(&SharedVerifiedEvent::of(&seen));
         return Ok(exit);
     }
     let paint = console.paint(OutputStream::Output);

@@ -4,13 +4,12 @@ use std::collections::BTreeSet;
 use std::fmt::Write;
 use std::mem::ManuallyDrop;
 
-use nubrik_answers::{TargetAnswer, TargetAnswers};
+use nubrik_answers::{PrintedEvent, TargetAnswer, TargetAnswers};
 use nubrik_graph::{FileId, Serving, Step, StepId, shown_command, shown_service};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::Session;
 use nubrik_source::WsPath;
 use nubrik_wording::duration;
-use serde::Serialize;
 
 use super::{CommandResult, evaluate, open, patterns};
 use crate::arguments::Choice;
@@ -78,12 +77,11 @@ fn show_printed(console: Console, session: &Session, evaluation: &Evaluation) {
     for id in evaluation.own_steps() {
         let step = graph.step(id);
         let printed = session.printed(step);
-        let text = String::from_utf8_lossy(printed.as_deref().unwrap_or_default()).into_owned();
         if console.is_json() {
-            let (target, say) = (graph.title(id).to_string(), step.say.to_string());
-            console.event(&PrintedEvent { event: "printed", target, say, known: printed.is_some(), text });
+            console.event(&PrintedEvent::of(graph, id, printed.as_deref()));
             continue;
         }
+        let text = String::from_utf8_lossy(printed.as_deref().unwrap_or_default()).into_owned();
         let head = format!("{}   {}", graph.title(id), step.say);
         match (printed, text.trim_end()) {
             (None, _) => outln!(console, "{head}   {}", paint.ink(Ink::Faint, "not kept")),
@@ -98,16 +96,6 @@ fn show_printed(console: Console, session: &Session, evaluation: &Evaluation) {
     if !said && !console.is_json() {
         outln!(console, "its steps printed nothing");
     }
-}
-
-#[derive(Serialize)]
-struct PrintedEvent {
-    event: &'static str,
-    target: String,
-    say: String,
-    /// Whether it is still kept what the step printed.
-    known: bool,
-    text: String,
 }
 
 /// An answer about a target, as people read it.

@@ -3,26 +3,25 @@
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::path::Path;
 
-use nubrik_answers::{ChosenTests, Round, TestEnd, TestResult};
+use nubrik_answers::{ChosenTests, Round, TestEnd, TestResult, Unevaluated, accounts_of_lines};
 use nubrik_engine::{Event, Listener};
 use nubrik_graph::{FileId, Graph, StepId};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
 use nubrik_reports::cases::{Suite, TestReport};
 use nubrik_reports::parts::PartMark;
-use nubrik_session::{Workshop, accounts_of_lines};
+use nubrik_session::Workshop;
 use parking_lot::Mutex;
 
 use super::build::{lock, options_of, screen_for};
 use super::chosen_tests::choose;
 use super::coverage;
-use super::left_out::{self, PartEvaluated, Unevaluated};
+use super::left_out::{self, PartEvaluated};
 use super::shared_news;
 use super::test_part::{keep_part, read_times};
-use super::{CommandResult, labelled, open_to_build, own_problem, patterns, say_wrong, wanting};
+use super::{CommandResult, open_to_build, own_problem, patterns, say_notice, say_wrong, wanting};
 use crate::arguments::{Choice, How, Testing, WhichTests};
 use crate::exit::Exit;
-use crate::ui::console::{Console, OutputStream, outln};
-use crate::ui::json;
+use crate::ui::console::{Console, OutputStream};
 use crate::ui::paint::Ink;
 use crate::ui::verdicts as ui;
 
@@ -231,7 +230,7 @@ impl TestsToRun<'_> {
             let tests = nubrik_wording::counted(chosen.len(), "test");
             let text = format!("{tests} failed; trying again, {number} of {retries}");
             if !how.quiet {
-                say_notice(console, &text);
+                say_notice(console, OutputStream::Output, (Ink::Doubt, "notice"), &text);
             }
             let mut wanted: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
             if self.wanted.len() > self.chosen.len() {
@@ -248,14 +247,6 @@ impl TestsToRun<'_> {
         }
         Ok(())
     }
-}
-
-fn say_notice(console: Console, text: &str) {
-    if console.is_json() {
-        return console.event(&json::NoticeEvent { event: "notice", text: text.to_owned() });
-    }
-    let paint = console.paint(OutputStream::Output);
-    outln!(console, "{}", labelled(paint, Ink::Doubt, "notice", text));
 }
 
 /// Tells events on, and keeps those of tests.

@@ -2,28 +2,15 @@
 
 use std::path::Path;
 
-use nubrik_answers::ChosenTests;
+use nubrik_answers::{ChosenTests, PartEvent};
 use nubrik_graph::{Graph, StepId};
 use nubrik_reports::parts::{PartMark, Split, TestPart, TestTimes, times_of};
 use nubrik_wording::{counted, duration};
-use serde::Serialize;
 
 use super::joining::read_report;
 use super::{CommandResult, labelled};
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct PartEvent {
-    event: &'static str,
-    part: usize,
-    of: usize,
-    split: String,
-    tests: usize,
-    of_tests: usize,
-    seconds: f64,
-    untimed: usize,
-}
 
 /// The times in the report that is named.
 pub fn read_times(console: Console, file: Option<&Path>) -> CommandResult<Option<TestTimes>> {
@@ -45,21 +32,13 @@ pub fn keep_part(
     chosen.leave(|step| (!split.has(path(step), part)).then(|| "in other parts".to_owned()));
     let tests = chosen.tests.len();
     let mark = split.mark(part);
+    let micros = if times.is_some() { split.micros(part) } else { 0 };
     if console.is_json() {
-        console.event(&PartEvent {
-            event: "part",
-            part: part.number(),
-            of: part.of(),
-            split: mark.split.clone(),
-            tests,
-            of_tests: all,
-            seconds: if times.is_some() { split.micros(part) as f64 / 1e6 } else { 0.0 },
-            untimed: split.unknown(),
-        });
+        console.event(&PartEvent::of(part, &mark, (tests, all), (micros, split.unknown())));
     } else {
         let mut text = format!("{part}: {} of {all}", counted(tests, "test"));
         if times.is_some() {
-            text.push_str(&format!(", which took {} together", duration(split.micros(part))));
+            text.push_str(&format!(", which took {} together", duration(micros)));
             if split.unknown() > 0 {
                 let of = counted(split.unknown(), "test");
                 text.push_str(&format!("; the times of {of} are not known"));

@@ -1,27 +1,15 @@
 //! `nubrik build --verify`: what was taken runs again.
 
-use nubrik_engine::{Options, OtherOutput, VerifiedStep, VerifyEnd};
-use nubrik_graph::{FileId, Graph};
+use nubrik_answers::{VerifiedEvent, first_difference};
+use nubrik_engine::{Options, VerifiedStep, VerifyEnd};
+use nubrik_graph::FileId;
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_session::{BuildReport, Workshop};
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::{CommandResult, Silent, labelled, own_problem};
 use crate::ui::console::{Console, OutputStream};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct VerifiedStepEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    say: &'a str,
-    state: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    output: Option<&'a str>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    difference: Option<String>,
-}
 
 /// Runs a share of what was taken again, and says what came out.
 pub fn verify(
@@ -43,7 +31,7 @@ pub fn verify(
     report.flaky = count(|end| matches!(end, VerifyEnd::Differs(_) | VerifyEnd::Failed(_)));
     report.cancelled |= count(|end| matches!(end, VerifyEnd::Stopped)) > 0;
     if console.is_json() {
-        verified.iter().for_each(|step| tell(console, graph, step));
+        verified.iter().for_each(|step| console.event(&VerifiedEvent::of(graph, step)));
         return Ok(());
     }
     let paint = console.paint(stream);
@@ -54,7 +42,11 @@ pub fn verify(
             VerifyEnd::Same | VerifyEnd::Stopped => {}
             VerifyEnd::Differs(other) => {
                 line(Ink::Wrong, "differs", &title);
-                line(Ink::Wrong, "", &format!("then and now, in {}: {}", other.name, difference(other)));
+                line(
+                    Ink::Wrong,
+                    "",
+                    &format!("then and now, in {}: {}", other.name, first_difference(other)),
+                );
             }
             VerifyEnd::Failed(failure) => {
                 line(Ink::Wrong, "fails", &format!("{title}   it ended well before: {failure}"));
@@ -73,33 +65,4 @@ pub fn verify(
         line(Ink::Faint, "try", text);
     }
     Ok(())
-}
-
-/// What differs first.
-fn difference(other: &OtherOutput) -> String {
-    match (&other.before, &other.now) {
-        (Some(before), Some(now)) => match nubrik_contrast::first_difference(before, now) {
-            Some(difference) => difference.to_string(),
-            None => "it may be executed now, or no longer".to_owned(),
-        },
-        (None, Some(_)) => "it was not there, or its bytes are not known any more".to_owned(),
-        (_, None) => "it is not there now, or something else".to_owned(),
-    }
-}
-
-fn tell(console: Console, graph: &Graph, step: &VerifiedStep) {
-    let (state, output, difference) = match &step.end {
-        VerifyEnd::Same => ("same", None, None),
-        VerifyEnd::Stopped => ("stopped", None, None),
-        VerifyEnd::Differs(other) => ("differs", Some(other.name.as_str()), Some(difference(other))),
-        VerifyEnd::Failed(failure) => ("failed", None, Some(failure.to_string())),
-    };
-    console.event(&VerifiedStepEvent {
-        event: "verified",
-        target: &graph.title(step.step),
-        say: &graph.step(step.step).say,
-        state,
-        output,
-        difference,
-    });
 }

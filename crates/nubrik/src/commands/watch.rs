@@ -10,10 +10,10 @@ use std::time::{Duration, Instant, SystemTime};
 
 use ignore::gitignore::Gitignore;
 use notify::{RecursiveMode, Watcher};
+use nubrik_answers::ChangedEvent;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::OutsideFiles;
 use nubrik_lang::TARGETS_FILE;
-use serde::Serialize;
 
 use super::build::{build_files, exit_of, lock};
 use super::{CommandResult, evaluate_address, labelled, open_to_build, say_wrong};
@@ -33,12 +33,6 @@ const TICK: Duration = Duration::from_millis(100);
 
 /// How many changed files are named.
 const NAMED: usize = 3;
-
-#[derive(Serialize)]
-struct ChangedEvent<'a> {
-    event: &'static str,
-    files: &'a [String],
-}
 
 pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) -> CommandResult<Exit> {
     if let Some(WatchCommand::Files { until, seal }) = watched {
@@ -236,7 +230,7 @@ impl Rounds {
 
     fn say_changed(&self, files: &[String]) {
         if self.console.is_json() {
-            return self.console.event(&ChangedEvent { event: "changed", files });
+            return self.console.event(&ChangedEvent::of(files));
         }
         let more = files.len().saturating_sub(NAMED);
         let named = files[..files.len().min(NAMED)].join(", ");

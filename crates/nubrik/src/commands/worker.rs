@@ -4,11 +4,12 @@ use std::net::SocketAddr;
 use std::sync::Arc;
 use std::time::Duration;
 
+use nubrik_answers::{MetricsEvent, WorkedEvent, WorkerEvent, given_labels};
 use nubrik_confine::CancelSwitch;
-use nubrik_session::{Listener, TeamTrouble};
+use nubrik_session::Listener;
+use nubrik_team::TeamTrouble;
 use nubrik_wording::{counted, duration};
-use nubrik_workers::{Alive, WorkedJob, WorkerListener, is_worker_name};
-use serde::Serialize;
+use nubrik_workers::{WorkedJob, WorkerListener, is_worker_name};
 
 use super::{CommandResult, labelled, open, say_wrong};
 use crate::arguments::Choice;
@@ -17,36 +18,6 @@ use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{padded, width};
 use crate::ui::visible::visible;
-
-#[derive(Serialize)]
-struct WorkerEvent<'a> {
-    event: &'static str,
-    name: &'a str,
-    slots: usize,
-    busy: usize,
-    machine: &'a str,
-    labels: &'a [String],
-    #[serde(skip_serializing_if = "Option::is_none")]
-    away: Option<&'a str>,
-}
-
-#[derive(Serialize)]
-struct MetricsEvent<'a> {
-    event: &'static str,
-    url: &'a str,
-}
-
-#[derive(Serialize)]
-struct WorkedEvent<'a> {
-    event: &'static str,
-    say: &'a str,
-    build: &'a str,
-    state: &'static str,
-    end: &'static str,
-    seconds: f64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    why: Option<&'a str>,
-}
 
 /// Says who works for the pool that the workspace names.
 pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
@@ -60,11 +31,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     };
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
-        for alive in &all {
-            let Alive { name, slots, busy, machine, labels, away } = alive;
-            let (slots, busy, away) = (*slots, *busy, away.as_deref());
-            console.event(&WorkerEvent { event: "worker", name, slots, busy, machine, labels, away });
-        }
+        all.iter().for_each(|alive| console.event(&WorkerEvent::of(alive)));
         return Ok(Exit::Done);
     }
     let widest = all.iter().map(|alive| width(&alive.name)).max().unwrap_or(0);
@@ -74,11 +41,7 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
         let (name, machine) = (padded(&visible(&alive.name), widest), visible(&alive.machine));
         let text = format!("{name}   {steps}, {} now   {machine}", alive.busy);
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
-        let own =
-            nubrik_graph::platform_of(&alive.labels.iter().map(|l| l.as_str().into()).collect::<Vec<_>>())
-                .map(str::to_owned);
-        let given: Vec<&str> =
-            alive.labels.iter().filter(|label| !own.contains(label)).map(|l| l.as_str()).collect();
+        let given = given_labels(alive);
         if !given.is_empty() {
             let text = format!("{}   is {}", padded("", widest), given.join(", "));
             outln!(console, "{}", labelled(paint, Ink::Calm, "", &text));
@@ -143,7 +106,7 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
     if let Some(at) = at {
         let url = format!("http://{at}/metrics");
         match console.is_json() {
-            true => console.event(&MetricsEvent { event: "metrics", url: &url }),
+            true => console.event(&MetricsEvent::of(&url)),
             false => line("metrics", &format!("{url}, and /health there")),
         }
     }
@@ -177,12 +140,11 @@ struct WorkerFace {
 
 impl WorkerListener for WorkerFace {
     fn over(&self, end: &WorkedJob<'_>) {
-        let (console, WorkedJob { say, build, end, why_not, took }) = (self.console, end.clone());
+        let console = self.console;
         if console.is_json() {
-            let (event, state) = ("worked", if why_not.is_none() { "ran" } else { "gave_up" });
-            let (end, seconds, why) = (end.word(), took.as_secs_f64(), why_not);
-            return console.event(&WorkedEvent { event, say, build, state, end, seconds, why });
+            return console.event(&WorkedEvent::of(end));
         }
+        let WorkedJob { say, build, why_not, took, .. } = end;
         let took = duration(took.as_micros() as u64);
         let (word, ink, text) = match why_not {
             None => ("ran", Ink::Busy, format!("{say}   {took}   for {build}")),

@@ -2,11 +2,10 @@
 
 use std::ops::RangeInclusive;
 
-use nubrik_graph::{Graph, StepId};
-use nubrik_reports::coverage::{BranchSum, LineCounts};
-use nubrik_session::{ChangedLines, Covered};
+use nubrik_answers::{ChangedSince, Covered, test_path};
+use nubrik_graph::Graph;
+use nubrik_reports::coverage::LineCounts;
 use nubrik_wording::counted;
-use serde::Serialize;
 
 use super::console::{Console, OutputStream, out};
 use super::paint::{Ink, Paint};
@@ -16,24 +15,22 @@ use super::text::{cut, padded, width};
 const FILES: usize = 40;
 const NAMES: usize = 4;
 
-/// Lines that changed since a revision.
-type Changed<'a> = Option<(&'a str, &'a ChangedLines)>;
-
 /// Shows which lines ran, for people or programs.
-pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Changed<'_>) {
+pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Option<ChangedSince<'_>>) {
     if console.is_json() {
-        return print_json(console, graph, covered, changed);
+        covered.events(changed).for_each(|event| console.event(&event));
+        return console.event(&covered.sum_event(graph, changed));
     }
     out!(console, "{}", render(graph, covered, changed, console.paint(OutputStream::Output)));
 }
 
-fn render(graph: &Graph, covered: &Covered, changed: Changed<'_>, paint: Paint) -> String {
+fn render(graph: &Graph, covered: &Covered, changed: Option<ChangedSince<'_>>, paint: Paint) -> String {
     let files: Vec<(&str, &LineCounts)> =
         covered.lines.files.iter().map(|(p, lines)| (p.as_str(), lines)).collect();
     let files: Vec<_> = files.into_iter().filter(|(_, lines)| !lines.is_empty()).collect();
     let mut out = format!("\n{}", by_file(&files, paint));
-    if let Some((revision, lines)) = changed {
-        out.push_str(&changed_lines(covered, revision, lines, paint));
+    if let Some(changed) = changed {
+        out.push_str(&changed_lines(covered, changed, paint));
     }
     out.push_str(&not_told(graph, covered, paint));
     let (ran, all) = covered.lines.total();
@@ -115,7 +112,7 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
         |word: &str, ink: Ink, text: &str| format!("{}{text}\n", paint.ink(ink, &format!("{word:<10}")));
     let mut out = String::new();
     for (test, problem) in &covered.unreadable {
-        let text = format!("{}   its coverage cannot be read: {problem}", address(graph, *test));
+        let text = format!("{}   its coverage cannot be read: {problem}", test_path(graph, *test));
         out.push_str(&line("malformed", Ink::Wrong, &text));
     }
     if !covered.not_covered.is_empty() {
@@ -124,7 +121,7 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
         out.push_str(&line("uncovered", Ink::Doubt, &text));
     }
     if !covered.not_counted.is_empty() {
-        let names: Vec<&str> = covered.not_counted.iter().map(|test| address(graph, *test)).collect();
+        let names: Vec<&str> = covered.not_counted.iter().map(|test| test_path(graph, *test)).collect();
         let text = format!("{} report no lines: {}", counted(names.len(), "test"), some(&names));
         out.push_str(&line("uncounted", Ink::Faint, &text));
     }
@@ -132,41 +129,23 @@ fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
 }
 
 /// What a change left uncovered.
-fn changed_lines(covered: &Covered, revision: &str, changed: &ChangedLines, paint: Paint) -> String {
+fn changed_lines(covered: &Covered, changed: ChangedSince<'_>, paint: Paint) -> String {
     let mut out = String::new();
-    let (mut ran, mut all) = (0, 0);
     for (path, lines) in &covered.lines.files {
-        let (ran_here, all_here) = ran_and_all(path, lines, changed);
-        ran += ran_here;
-        all += all_here;
-        if ran_here < all_here {
-            let missed = ranges(&lines.uncovered_of(|line| changed.has(path, line)));
+        let missed = ranges(&lines.uncovered_of(|line| changed.lines.has(path, line)));
+        if !missed.is_empty() {
             let word = paint.ink(Ink::Doubt, &format!("{:<10}", "changed"));
             out.push_str(&format!("{word}{path}   did not run: {missed}\n"));
         }
     }
     let word = paint.ink(Ink::Faint, &format!("{:<10}", "changed"));
-    let text = match all {
-        0 => format!("no line that can run changed since {revision}"),
-        _ => format!("{ran} of {all} lines ran that changed since {revision}"),
+    let revision = changed.revision;
+    let text = match changed.sum(covered) {
+        (_, 0) => format!("no line that can run changed since {revision}"),
+        (ran, all) => format!("{ran} of {all} lines ran that changed since {revision}"),
     };
     out.push_str(&format!("{word}{text}\n"));
     out
-}
-
-/// How many changed lines of a file ran, and how many can.
-fn ran_and_all(path: &str, lines: &LineCounts, changed: &ChangedLines) -> (usize, usize) {
-    let here = || lines.iter().filter(|(line, _)| changed.has(path, *line));
-    (here().filter(|(_, times)| *times > 0).count(), here().count())
-}
-
-/// The address of a test, or of the target that a step belongs to.
-fn address(graph: &Graph, step: StepId) -> &str {
-    let step = graph.step(step);
-    match &step.check {
-        Some(check) => &check.address,
-        None => &graph.target(step.target).address,
-    }
 }
 
 /// A share, rounded down: what is whole is whole.
@@ -190,91 +169,6 @@ fn some(names: &[&str]) -> String {
         text.push_str(&format!(" and {} more", names.len() - NAMES));
     }
     text
-}
-
-#[derive(Serialize)]
-struct CoverageEvent<'a> {
-    event: &'static str,
-    file: &'a str,
-    lines: usize,
-    covered: usize,
-    /// First and last lines of what did not run.
-    uncovered: Vec<(u32, u32)>,
-    /// Of what the counter knows branches.
-    #[serde(skip_serializing_if = "Option::is_none")]
-    branches: Option<Branches>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    uncovered_changed: Option<Vec<(u32, u32)>>,
-}
-
-#[derive(Serialize)]
-struct CoverageSumEvent<'a> {
-    event: &'static str,
-    files: usize,
-    lines: usize,
-    covered: usize,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    branches: Option<Branches>,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    changed: Option<ChangedSum>,
-    not_covered: Vec<&'a str>,
-    not_counted: Vec<&'a str>,
-    unreadable: Vec<&'a str>,
-}
-
-#[derive(Serialize)]
-struct Branches {
-    all: usize,
-    taken: usize,
-    /// Lines that ran and have a branch that was never taken.
-    #[serde(skip_serializing_if = "Vec::is_empty")]
-    partly: Vec<u32>,
-}
-
-impl Branches {
-    fn of(sum: BranchSum, partly: Vec<u32>) -> Option<Branches> {
-        (sum.all > 0).then_some(Branches { all: sum.all, taken: sum.taken, partly })
-    }
-}
-
-#[derive(Serialize)]
-struct ChangedSum {
-    lines: usize,
-    covered: usize,
-}
-
-fn print_json(console: Console, graph: &Graph, covered: &Covered, changed: Changed<'_>) {
-    let pairs = |lines: Vec<RangeInclusive<u32>>| lines.into_iter().map(RangeInclusive::into_inner).collect();
-    let (mut changed_ran, mut changed_all) = (0, 0);
-    for (path, lines) in &covered.lines.files {
-        let missed = changed.map(|(_, changed)| {
-            let (ran, all) = ran_and_all(path, lines, changed);
-            changed_ran += ran;
-            changed_all += all;
-            pairs(lines.uncovered_of(|line| changed.has(path, line)))
-        });
-        console.event(&CoverageEvent {
-            event: "coverage",
-            file: path,
-            lines: lines.len(),
-            covered: lines.covered(),
-            uncovered: pairs(lines.uncovered()),
-            branches: Branches::of(lines.branch_sum(), lines.partly_run()),
-            uncovered_changed: missed,
-        });
-    }
-    let (ran, all) = covered.lines.total();
-    console.event(&CoverageSumEvent {
-        event: "coverage_sum",
-        files: covered.lines.files.len(),
-        lines: all,
-        covered: ran,
-        branches: Branches::of(covered.lines.branch_sum(), Vec::new()),
-        changed: changed.map(|_| ChangedSum { lines: changed_all, covered: changed_ran }),
-        not_covered: covered.not_covered.iter().map(|path| path.as_str()).collect(),
-        not_counted: covered.not_counted.iter().map(|test| address(graph, *test)).collect(),
-        unreadable: covered.unreadable.iter().map(|(test, _)| address(graph, *test)).collect(),
-    });
 }
 
 #[cfg(test)]

@@ -2,6 +2,7 @@
 
 use std::path::Path;
 
+use nubrik_answers::wrote;
 use nubrik_confine::file_with_all;
 use nubrik_engine::{Failure, Refusal, survived};
 use nubrik_graph::{Graph, Role, StepId, shown_command};
@@ -12,42 +13,6 @@ use super::text::harmless;
 
 /// How many files are named that commands wrote before they failed.
 const FILES_SHOWN: usize = 5;
-
-/// Outputs that commands wrote before they failed: a report, a list, half of a result. They are there until the step
-/// runs again. Paths are from the workspace's root; what is empty is left out.
-pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<String> {
-    match failure {
-        Failure::Observed { first, .. } => return wrote(graph, id, first, root),
-        Failure::Code(_) | Failure::Signal(_) | Failure::TimedOut { .. } => {}
-        Failure::Cases { .. } | Failure::BadReport { .. } | Failure::NoOutput { .. } => {}
-        Failure::EarlyChanged { .. } | Failure::NoAnswer { .. } => {}
-        // Nothing ran, or what is there is said in other words.
-        Failure::NotStarted { .. } | Failure::NoTool(_) | Failure::NoInput { .. } | Failure::NeedsBuild => {
-            return Vec::new();
-        }
-        Failure::NoRoot { .. } => {
-            return Vec::new();
-        }
-        Failure::Offline | Failure::InputMoved { .. } | Failure::Service(_) | Failure::NoRoom => {
-            return Vec::new();
-        }
-        Failure::OddOutput { .. } | Failure::Undeclared { .. } | Failure::NoListing { .. } => {
-            return Vec::new();
-        }
-        Failure::StrangeListing { .. } | Failure::ToldSecret { .. } => return Vec::new(),
-        Failure::NoMachine { .. } | Failure::There { .. } => return Vec::new(),
-        Failure::Native { .. } | Failure::Machine { .. } => return Vec::new(),
-    }
-    let paths = graph.step(id).outputs.iter().map(|output| graph.file(output.file).path.as_str());
-    let is_something = |path: &&str| match std::fs::symlink_metadata(root.join(path)) {
-        Ok(data) if data.is_dir() => {
-            std::fs::read_dir(root.join(path)).is_ok_and(|mut all| all.next().is_some())
-        }
-        Ok(data) => data.is_file() && data.len() > 0,
-        Err(_) => false,
-    };
-    paths.filter(is_something).map(str::to_owned).collect()
-}
 
 /// Where the whole command of a step is to be read. What is no target cannot be shown: its command is kept in a file.
 fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {

@@ -6,7 +6,6 @@ pub mod coverage;
 pub mod diagnostics;
 mod excerpts;
 pub mod failure;
-pub mod json;
 mod json_lines;
 pub mod json_text;
 pub mod lanes;

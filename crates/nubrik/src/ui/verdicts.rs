@@ -2,14 +2,12 @@
 
 use std::collections::BTreeMap;
 
-use nubrik_answers::{Round, TestResult};
+use nubrik_answers::{FlakyTest, Round, TestEvent, TestResult, TestSummaryEvent, flaky_tests};
 use nubrik_engine::Verdict;
 use nubrik_graph::Graph;
 use nubrik_reports::cases::{Case, CaseOutcome};
 use nubrik_wording::{counted, duration, plural};
-use serde::Serialize;
 
-use super::json;
 use super::paint::{Ink, Paint};
 use super::step_line::ink_of;
 use super::text::{cut, harmless, padded, width};
@@ -21,25 +19,6 @@ const TOLD: usize = 12;
 
 /// How many of the slowest cases are named, and from which time on, in seconds.
 const SLOWEST: (usize, f64) = (3, 0.5);
-
-/// Tests that passed and failed over all rounds.
-struct Steadiness {
-    passed: usize,
-    failed: usize,
-}
-
-fn steadiness(rounds: &[Round]) -> BTreeMap<&str, Steadiness> {
-    let mut all: BTreeMap<&str, Steadiness> = BTreeMap::new();
-    for result in rounds.iter().flat_map(|r| &r.results) {
-        let one = all.entry(&result.address).or_insert(Steadiness { passed: 0, failed: 0 });
-        match (result.passed, result.verdict) {
-            (true, _) => one.passed += 1,
-            (false, Verdict::Failed) => one.failed += 1,
-            _ => {}
-        }
-    }
-    all
-}
 
 /// Shows the results of tests, for people or programs.
 pub fn show(
@@ -53,21 +32,11 @@ pub fn show(
 ) {
     let Some(last) = rounds.last() else { return };
     if console.is_json() {
-        last.results.iter().for_each(|result| print_json(console, graph, result));
-        for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
-            console.event(&FlakyEvent {
-                event: "flaky",
-                target: address,
-                passed: one.passed,
-                failed: one.failed,
-            });
-        }
-        for result in last.results.iter().filter(|result| result.is_flaky()) {
-            let failed = result.failed_before as usize;
-            console.event(&FlakyEvent { event: "flaky", target: &result.address, passed: 1, failed });
-        }
+        last.results.iter().for_each(|result| console.event(&TestEvent::of(graph, result)));
+        flaky_tests(rounds).iter().for_each(|flaky| console.event(flaky));
         let is_whole = !cancelled && left_out == 0;
-        return json::test_summary(console, last, skipped.values().sum(), micros as f64 / 1e6, is_whole);
+        let sum = TestSummaryEvent::of(last, skipped.values().sum(), micros, is_whole);
+        return console.event(&sum);
     }
     let paint = console.paint(OutputStream::Output);
     out!(console, "{}", render(graph, rounds, skipped, micros, cancelled, paint));
@@ -101,14 +70,12 @@ fn render(
     let Some(last) = rounds.last() else { return out };
     out.push_str(&standing(last, paint));
     out.push_str(&failing_cases(last, paint));
-    for (address, one) in steadiness(rounds).into_iter().filter(|(_, o)| o.passed > 0 && o.failed > 0) {
-        let text =
-            format!("{address}   passed {} and failed {} of {} times", one.passed, one.failed, rounds.len());
-        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
-    }
-    for result in last.results.iter().filter(|result| result.is_flaky()) {
-        let times = counted(result.failed_before as usize, "time");
-        let text = format!("{}   failed {times}, then passed", result.address);
+    for flaky in flaky_tests(rounds) {
+        let FlakyTest { target, passed, failed, is_tried_again, .. } = flaky;
+        let text = match is_tried_again {
+            true => format!("{target}   failed {}, then passed", counted(failed, "time")),
+            false => format!("{target}   passed {passed} and failed {failed} of {} times", rounds.len()),
+        };
         out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
     }
     for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
@@ -290,59 +257,4 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
         text.push_str(". Stopped");
     }
     format!("{text}. {}", duration(micros))
-}
-
-#[derive(Serialize)]
-struct FlakyEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    passed: usize,
-    failed: usize,
-}
-
-#[derive(Serialize)]
-struct TestEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    state: &'static str,
-    passed: bool,
-    reason: &'a str,
-    seconds: f64,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    quarantined: Option<&'a str>,
-    cases: Vec<CaseEvent<'a>>,
-    defined: String,
-}
-
-#[derive(Serialize)]
-struct CaseEvent<'a> {
-    #[serde(skip_serializing_if = "str::is_empty")]
-    group: &'a str,
-    name: &'a str,
-    state: &'static str,
-    #[serde(skip_serializing_if = "Option::is_none")]
-    seconds: Option<f64>,
-    #[serde(skip_serializing_if = "str::is_empty")]
-    text: &'a str,
-}
-
-fn print_json(console: Console, graph: &Graph, result: &TestResult) {
-    let cases = result.cases.iter().map(|case| CaseEvent {
-        group: &case.group,
-        name: &case.name,
-        state: case.outcome.word(),
-        seconds: case.seconds.map(nubrik_answers::rounded),
-        text: &case.text,
-    });
-    console.event(&TestEvent {
-        event: "test",
-        target: &result.address,
-        state: result.verdict.word(),
-        passed: result.passed,
-        reason: &result.reason,
-        seconds: nubrik_answers::seconds(result.micros),
-        quarantined: result.quarantined.as_deref(),
-        cases: cases.collect(),
-        defined: graph.owner(result.step).place.to_string(),
-    });
 }

@@ -8,10 +8,9 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Graph, Native, Step};
-use nubrik_store::{Basis, CacheFileAmount, CacheFileProblem, LocalStore, RecordEntry};
+use nubrik_store::{Basis, CacheFileAmount, CacheFileProblem, LocalStore, RecordEntry, store_folder};
 
 use super::Session;
-use crate::folders::store_folder;
 
 /// Why a result stays on this machine. Its text is for people.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]

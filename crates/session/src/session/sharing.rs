@@ -1,7 +1,5 @@
 //! The shared cache of a workspace: whether the person agreed to it, what is taken from it, and what is written.
 
-use std::fs;
-use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -11,20 +9,15 @@ use nubrik_graph::{Closure, FileId, Graph, StepId};
 use nubrik_lang::Evaluation;
 use nubrik_memory::SharedRecord;
 use nubrik_shared::{
-    Acceptance, GivenResult, HandedOver, KeyList, KeyedResult, LayeredStore, ListProblem, Pruned, PublicKey,
-    Publisher, SecretKey, SharedStore, SharedTrouble, Uploads,
+    GivenResult, HandedOver, KeyedResult, LayeredStore, Pruned, PublicKey, Publisher, SharedStore,
+    SharedTrouble, Uploads,
 };
 use nubrik_store::{Basis, Provenance, RecordEntry};
-use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles, Trouble};
 
 use super::Session;
 use super::saving::{StaysHere, for_others};
-use crate::agreeing::{is_accepted, must_be_agreed, secret_of_store};
-use crate::team::{NeededFor, TeamTrouble};
+use nubrik_team::{KEY_VARIABLE, NeededFor, TeamTrouble, is_accepted, key_of, store_of};
 use nubrik_workspace::{SharedPlace, SharedSettings};
-
-/// The key of who writes, or the file that it is in.
-pub(super) const KEY_VARIABLE: &str = "NUBRIK_SHARED_KEY";
 
 /// The channel that is written.
 const CHANNEL_VARIABLE: &str = "NUBRIK_SHARED_CHANNEL";
@@ -45,215 +38,6 @@ pub struct GivenAway {
     pub published: HandedOver,
     /// Results that stay on this machine, by why.
     pub kept_back: Vec<(StaysHere, usize)>,
-}
-
-/// The folder of a person's for copies of what shared caches have.
-pub(super) fn cache_folder() -> Result<PathBuf, TeamTrouble> {
-    const VARIABLE: &str = "XDG_CACHE_HOME";
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    let folder = absolute(VARIABLE).or_else(|| absolute("HOME").map(|home| home.join(".cache")));
-    Ok(folder.ok_or(TeamTrouble::NoOwnFolder(VARIABLE))?.join("nubrik/shared"))
-}
-
-/// What of a store is remembered.
-fn state_folder() -> Option<PathBuf> {
-    Some(nubrik_web::state_folder()?.join("nubrik/shared"))
-}
-
-/// The objects of a store. `nubrik.toml` names it, unless a person named it just now.
-fn objects_of(place: &SharedPlace, is_typed: bool) -> Result<Objects, TeamTrouble> {
-    if !is_typed {
-        must_be_agreed(secret_of_store(place).as_ref())?;
-    }
-    // As for registries and the server of jobs.
-    let of_machine = std::env::var_os("SSL_CERT_FILE").map(PathBuf::from).filter(|path| path.is_file());
-    let trusted = place.certificates.clone().into_iter().chain(of_machine).collect();
-    let tls = TlsFiles { trusted, client: nubrik_web::client_certificate() };
-    if let Some(bucket) = place.at.strip_prefix("s3://") {
-        let endpoint = place.endpoint.as_deref().ok_or(TeamTrouble::NoEndpoint)?;
-        let address = Address::parse(&format!("{}/{bucket}", endpoint.trim_end_matches('/')))?.0;
-        let key = storage_key(place.region()).ok_or(TeamTrouble::NoStorageKey)?;
-        return Ok(Objects::new(address, Asker::Signing(key), tls));
-    }
-    let at = &place.at;
-    let address = if at.starts_with('/') {
-        Address::of_folder(Path::new(at)).ok_or_else(|| TeamTrouble::NoFolder(at.clone()))?
-    } else {
-        Address::parse(at)?.0
-    };
-    let asker = match &place.secret {
-        None => Asker::Anybody,
-        Some(name) => {
-            let secret = std::env::var(name).ok().filter(|secret| !secret.is_empty());
-            let secret = secret.ok_or_else(|| TeamTrouble::SecretUnset(name.clone()))?;
-            Asker::Known(match secret.split_once(':') {
-                Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
-                None => Credential::Bearer(secret),
-            })
-        }
-    };
-    Ok(Objects::new(address, asker, tls))
-}
-
-/// The key for object storage, from where its ordinary clients look: variables, then the file of profiles.
-fn storage_key(region: &str) -> Option<StorageKey> {
-    let variable = |name: &str| std::env::var(name).ok().filter(|value| !value.is_empty());
-    let region = region.to_owned();
-    if let (Some(id), Some(secret)) = (variable("AWS_ACCESS_KEY_ID"), variable("AWS_SECRET_ACCESS_KEY")) {
-        return Some(StorageKey { id, secret, token: variable("AWS_SESSION_TOKEN"), region });
-    }
-    let home = || Some(PathBuf::from(std::env::var_os("HOME")?).join(".aws/credentials"));
-    let file = variable("AWS_SHARED_CREDENTIALS_FILE").map(PathBuf::from).or_else(home)?;
-    let profile = variable("AWS_PROFILE").unwrap_or_else(|| "default".to_owned());
-    key_of_profile(&fs::read_to_string(file).ok()?, &profile, region)
-}
-
-/// The key of a profile in a file of profiles: `[name]`, and lines of names and values.
-fn key_of_profile(text: &str, profile: &str, region: String) -> Option<StorageKey> {
-    let mut values: std::collections::HashMap<&str, &str> = std::collections::HashMap::new();
-    let mut is_here = false;
-    for line in text.lines().map(str::trim) {
-        if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')) {
-            is_here = name.trim() == profile;
-        } else if let Some((name, value)) = line.split_once('=').filter(|_| is_here) {
-            values.insert(name.trim(), value.trim());
-        }
-    }
-    let value = |name: &str| values.get(name).map(|value| (*value).to_owned());
-    let (id, secret) = (value("aws_access_key_id")?, value("aws_secret_access_key")?);
-    Some(StorageKey { id, secret, token: value("aws_session_token"), region })
-}
-
-/// The most bytes that a list of members has.
-const LIST_LIMIT: u64 = 4 << 20;
-
-/// The list of members that a store has; nothing where it has none. `nubrik.toml` names the store, unless a person named it just now.
-///
-/// # Errors
-/// Why it cannot be asked, or that the list is not signed by the key.
-pub fn members_at(
-    place: &SharedPlace,
-    is_typed: bool,
-    root: &PublicKey,
-) -> Result<Option<KeyList>, TeamTrouble> {
-    let bytes = objects_of(place, is_typed)?.get(&KeyList::object(), None, LIST_LIMIT);
-    let Some(bytes) = bytes? else { return Ok(None) };
-    KeyList::open(&bytes, root).map(Some).ok_or(TeamTrouble::WrongRoot)
-}
-
-/// Signs a list of members, and puts it in place of what a store has. `nubrik.toml` names the store, unless a person named it just now.
-///
-/// # Errors
-/// Why it cannot be put.
-pub fn put_members(
-    place: &SharedPlace,
-    is_typed: bool,
-    list: &KeyList,
-    root: &SecretKey,
-) -> Result<(), TeamTrouble> {
-    Ok(objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root))?)
-}
-
-/// How often a list of members is changed anew that somebody else wrote over.
-const TRIES: u32 = 8;
-
-/// How long it takes at most until somebody who read a list before has written over it: then the one that is there stays.
-const SETTLED: Duration = Duration::from_millis(200);
-
-/// Why a list of members was not changed.
-#[derive(Debug)]
-pub enum NotChanged {
-    /// The store cannot be asked, or its list is not signed by the key.
-    Trouble(TeamTrouble),
-    /// The store has no list.
-    NoList,
-    /// The list is not to be changed so.
-    Problem(ListProblem),
-    /// Others changed it each time.
-    Contended,
-}
-
-impl From<TeamTrouble> for NotChanged {
-    fn from(trouble: TeamTrouble) -> NotChanged {
-        NotChanged::Trouble(trouble)
-    }
-}
-
-impl From<Trouble> for NotChanged {
-    fn from(trouble: Trouble) -> NotChanged {
-        NotChanged::Trouble(trouble.into())
-    }
-}
-
-/// Changes the list of members that a store has, and signs it again. Where the store is a folder, people who change it do so one after
-/// another. Elsewhere it is looked whether somebody wrote over it, and done again, so that no change is lost. Returns the new list, and
-/// what `edit` gave.
-///
-/// # Errors
-/// Why the list stays as it is.
-pub fn change_members<T>(
-    place: &SharedPlace,
-    root: &SecretKey,
-    edit: impl Fn(&mut KeyList) -> Result<T, ListProblem>,
-) -> Result<(KeyList, T), NotChanged> {
-    let objects = objects_of(place, false)?;
-    let name = KeyList::object();
-    for tried in 1..=TRIES {
-        let turn = objects.turn_of(&name)?;
-        let bytes = objects.get(&name, None, LIST_LIMIT)?.ok_or(NotChanged::NoList)?;
-        let mut list = KeyList::open(&bytes, &root.public()).ok_or(TeamTrouble::WrongRoot)?;
-        let done = edit(&mut list).map_err(NotChanged::Problem)?;
-        list.sequence += 1;
-        objects.put(&name, &list.sign(root))?;
-        if turn.is_some() {
-            return Ok((list, done));
-        }
-        // Who waits the same time would meet again.
-        std::thread::sleep(SETTLED + SETTLED * (std::process::id() % 8) * tried / 8);
-        // Somebody may have gone on from this list.
-        let now = objects.get(&name, None, LIST_LIMIT)?.and_then(|now| KeyList::open(&now, &root.public()));
-        if now.is_some_and(|now| now.includes(&list)) {
-            return Ok((list, done));
-        }
-    }
-    Err(NotChanged::Contended)
-}
-
-/// The key in a file.
-///
-/// # Errors
-/// Why there is none.
-pub fn key_in(file: &Path) -> Result<SecretKey, TeamTrouble> {
-    let text =
-        fs::read_to_string(file).map_err(|e| TeamTrouble::KeyUnreadable(file.to_owned(), e.to_string()))?;
-    SecretKey::parse(&text).ok_or_else(|| TeamTrouble::NoKeyInFile(file.to_owned()))
-}
-
-/// The key that a variable holds, or the file that it names; nothing where it is not set.
-pub(super) fn key_of(variable: &str) -> Result<Option<SecretKey>, TeamTrouble> {
-    let Some(value) = std::env::var(variable).ok().filter(|value| !value.is_empty()) else {
-        return Ok(None);
-    };
-    match SecretKey::parse(&value) {
-        Some(key) => Ok(Some(key)),
-        None if value.starts_with("ed25519") => Err(TeamTrouble::NoKeyIn(variable.to_owned())),
-        None => key_in(Path::new(&value)).map(Some),
-    }
-}
-
-/// A store that was agreed to, of which these channels are wanted.
-fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<SharedStore>, TeamTrouble> {
-    let objects = objects_of(&settings.place, false)?;
-    let name = settings.root.digest().hex()[..32].to_owned();
-    let cache = cache_folder()?;
-    let state = state_folder().ok_or(TeamTrouble::NoOwnFolder("XDG_STATE_HOME"))?;
-    let accepted =
-        Acceptance { root: settings.root, channels, cache: cache.join(&name), seen: state.join(name) };
-    let store = SharedStore::new(objects, accepted);
-    Ok(Arc::new(match &settings.mirror {
-        Some(mirror) => store.with_mirror(objects_of(mirror, false)?),
-        None => store,
-    }))
 }
 
 impl Session {
@@ -507,20 +291,5 @@ impl Session {
         let published = writer.publish(shared, uploads, &results, &used);
         let published = published.inspect_err(|trouble| drop(self.not_given.set(trouble.clone())))?;
         Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
-    }
-}
-
-#[cfg(test)]
-#[allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
-mod tests {
-    use super::*;
-
-    #[test]
-    fn keys_are_found_in_profiles() {
-        let text = "[default]\naws_access_key_id = A\n aws_secret_access_key=b\n[ci]\naws_access_key_id=C\naws_secret_access_key=d\naws_session_token = e\n";
-        let key = |profile: &str| key_of_profile(text, profile, "north".to_owned());
-        assert_eq!((key("default").unwrap().id, key("default").unwrap().token), ("A".to_owned(), None));
-        assert_eq!(key("ci").unwrap().token.as_deref(), Some("e"));
-        assert!(key("other").is_none());
     }
 }

@@ -7,24 +7,18 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::identity_of;
-use nubrik_shared::{PublicKey, SecretKey, SharedStore};
+use nubrik_shared::SecretKey;
 use nubrik_wording::counted;
 use nubrik_workers::{
-    Alive, Boss, Crew, ExchangePlace, Hand, JOBS, NamedTools, PlaceOwner, ToolTeller, Turns, WORKERS,
-    WorkPlace, WorkSite, WorkerListener, ask_for_tools,
+    Alive, Boss, Crew, Hand, JOBS, NamedTools, PlaceOwner, ToolTeller, Turns, WORKERS, WorkPlace, WorkSite,
+    WorkerListener, ask_for_tools,
 };
 
 use super::Session;
-use super::sharing::key_of;
-use crate::agreeing::must_agree_to_jobs;
-use crate::team::{NeededFor, TeamTrouble};
-use nubrik_workspace::{SharedSettings, WorkersSettings};
-
-/// The key of who gives jobs, or the file that it is in.
-const JOBS_VARIABLE: &str = "NUBRIK_JOBS_KEY";
-
-/// The key of who does them, or the file that it is in.
-const WORKER_VARIABLE: &str = "NUBRIK_WORKER_KEY";
+use nubrik_team::{
+    JOBS_VARIABLE, NeededFor, TeamTrouble, WORKER_VARIABLE, exchange_of, key_of, keys_must_be_hidden,
+    may_write,
+};
 
 /// Which tools are others on each machine that works, by its name.
 pub type ToolsOfWorkers = Vec<(String, Vec<DifferentTool>)>;
@@ -40,29 +34,6 @@ pub struct DifferentTool {
 
 /// How long those that are there are waited for.
 const ROLL: Duration = Duration::from_millis(300);
-
-/// Where the exchange is, with the user that a variable names.
-fn place_of(
-    settings: &WorkersSettings,
-    shared: Option<&SharedSettings>,
-) -> Result<ExchangePlace, TeamTrouble> {
-    must_agree_to_jobs(settings, shared)?;
-    let user = match &settings.secret {
-        None => None,
-        Some(name) => {
-            let secret = std::env::var(name).ok();
-            let user = secret.as_deref().and_then(|secret| secret.split_once(':'));
-            let (user, password) = user.ok_or_else(|| TeamTrouble::NoUser(name.clone()))?;
-            Some((user.to_owned(), password.to_owned()))
-        }
-    };
-    Ok(ExchangePlace {
-        at: settings.at.clone(),
-        user,
-        client: nubrik_web::client_certificate(),
-        pool: settings.pool.clone(),
-    })
-}
 
 /// What this machine is, for people: its processor, its kernel, how many processors and how much memory it has.
 fn this_machine() -> String {
@@ -112,7 +83,7 @@ impl Session {
         let store = self.store.clone()?;
         may_write(&shared, &key.public(), JOBS)?;
         let boss =
-            Boss::open(&place_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
+            Boss::open(&exchange_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
         crew.wait(ROLL);
         self.crew = Some(Arc::new(crew));
@@ -135,7 +106,8 @@ impl Session {
     /// Why they cannot be asked.
     pub fn workers(&self) -> Result<Vec<Alive>, TeamTrouble> {
         let settings = self.workspace.settings.workers.as_ref().ok_or(TeamTrouble::NoWorkers)?;
-        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
+        let boss =
+            Boss::open(&exchange_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         std::thread::sleep(ROLL);
         Ok(boss.present())
     }
@@ -150,7 +122,8 @@ impl Session {
             return Ok(None);
         };
         let shared = self.shared.clone().ok_or(TeamTrouble::NoSharedCache(NeededFor::Names))?;
-        let boss = Boss::open(&place_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
+        let boss =
+            Boss::open(&exchange_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
         let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
             names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
@@ -187,7 +160,7 @@ impl Session {
         if let Some(why) = self.why_no_sandboxes() {
             return Err(TeamTrouble::NotConfined(why.to_owned()));
         }
-        let folder = super::sharing::cache_folder()?;
+        let folder = nubrik_team::cache_folder()?;
         let local = self.opened_store()?;
         self.machine.add_labels(labels);
         let owner = PlaceOwner {
@@ -196,7 +169,7 @@ impl Session {
             labels: self.machine.labels(),
             search_path: std::env::var_os("PATH").unwrap_or_default(),
             local,
-            images: crate::folders::images_folder(),
+            images: nubrik_machine::images_folder(),
         };
         let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
@@ -210,7 +183,7 @@ impl Session {
         }
         let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
         let machine = (&*this_machine(), labels);
-        let at = place_of(&settings, self.workspace.settings.shared.as_ref())?;
+        let at = exchange_of(&settings, self.workspace.settings.shared.as_ref())?;
         let hand = Hand::open(&at, name, slots, machine)?;
         let teller = ToolTeller { shared, key, name: name.to_owned() };
         Ok(WorkSite { name: name.to_owned(), hand, places, turns, slots, teller, metrics: None })
@@ -219,33 +192,5 @@ impl Session {
     /// Works for others until somebody stops this program; steps that run then go on for `grace` at most.
     pub fn serve(&self, site: WorkSite, listener: &dyn WorkerListener, grace: Duration) {
         site.serve(&self.machine, &|| self.new_shared().ok(), listener, grace);
-    }
-}
-
-/// Refuses to run jobs where they could read a key of this machine.
-fn keys_must_be_hidden() -> Result<(), TeamTrouble> {
-    let variables =
-        [WORKER_VARIABLE, JOBS_VARIABLE, super::sharing::KEY_VARIABLE, nubrik_web::CLIENT_CERTIFICATE];
-    for name in variables {
-        let Some(file) = std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute()) else {
-            continue;
-        };
-        let Ok(file) = file.canonicalize() else { continue };
-        if nubrik_confine::is_shown_to_steps(&file) {
-            return Err(TeamTrouble::KeyShown(file, name));
-        }
-    }
-    Ok(())
-}
-
-fn may_write(shared: &SharedStore, key: &PublicKey, channel: &str) -> Result<(), TeamTrouble> {
-    let members = shared.members();
-    // Without a list that counts nobody may anything.
-    if let Some(trouble) = shared.trouble().filter(|_| members.members.is_empty()) {
-        return Err(TeamTrouble::MembersUnknown(trouble));
-    }
-    match members.writers_of(channel).any(|member| member.key == *key) {
-        true => Ok(()),
-        false => Err(TeamTrouble::MayNot(*key, channel.to_owned())),
     }
 }

@@ -16,7 +16,7 @@ use rustix::fs::OFlags;
 
 use super::building::StepListener;
 use super::{BuildProblem, BuildReport, Session, TOOLS_FILE, TOOLS_LIMIT};
-use crate::team::NoStore;
+use nubrik_team::NoStore;
 use nubrik_workspace::OpenProblem;
 
 /// How often a session that waits for another one looks whether that is done.

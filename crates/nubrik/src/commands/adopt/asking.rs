@@ -2,22 +2,13 @@
 
 use std::io::{BufRead, IsTerminal};
 
+use nubrik_adopt::QuestionEvent;
 use nubrik_survey::SurveyQuestion;
-use serde::Serialize;
 
 use super::super::CommandResult;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::paint::Ink;
-
-#[derive(Serialize)]
-struct QuestionEvent<'a> {
-    event: &'static str,
-    question: &'a str,
-    text: &'a str,
-    choices: &'a [String],
-    assumed: &'a str,
-}
 
 /// Whether a person can answer.
 pub fn is_attended(console: Console) -> bool {
@@ -28,8 +19,7 @@ pub fn is_attended(console: Console) -> bool {
 pub fn ask(console: Console, question: &SurveyQuestion, yes: bool) -> CommandResult<String> {
     let assumed = question.choices[0].clone();
     if console.is_json() {
-        let SurveyQuestion { id, text, choices } = question;
-        console.event(&QuestionEvent { event: "question", question: id, text, choices, assumed: &assumed });
+        console.event(&QuestionEvent::of(question, &assumed));
     }
     if yes || !is_attended(console) {
         return Ok(assumed);

@@ -2,88 +2,18 @@
 
 use std::collections::BTreeMap;
 
-use nubrik_adopt::{AdoptedFolder, ComparedTarget, Tried, TryResult, WrittenTexts};
+use nubrik_adopt::{
+    AdoptedFolder, ComparedEvent, ComparedTarget, DifferenceEvent, OmissionEvent, ProposedEvent, Tried,
+    TryKind, TryResult, WantedPinEvent, WatchedEvent, WatchedFolder, WrittenTexts,
+};
 use nubrik_survey::{Definition, FileChange, Omission, Proposal};
 use nubrik_wording::counted;
-use serde::Serialize;
 use similar::{ChangeTag, TextDiff};
 
 use super::super::labelled;
 use crate::ui::console::{Console, OutputStream, errln, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::{cut, padded, wrapped};
-
-#[derive(Serialize)]
-struct ProposedEvent {
-    event: &'static str,
-    target: String,
-    declared: &'static str,
-    kit: Option<&'static str>,
-    kind: Option<&'static str>,
-    sources: usize,
-    needs: Vec<String>,
-    pins: Vec<String>,
-    reasons: Vec<String>,
-}
-
-#[derive(Serialize)]
-struct LeftOutEvent<'a> {
-    event: &'static str,
-    what: &'a str,
-    why: &'a str,
-}
-
-#[derive(Serialize)]
-struct WantedPinEvent<'a> {
-    event: &'static str,
-    registry: &'static str,
-    name: &'a str,
-    requirement: &'a str,
-    wanted_by: &'a str,
-}
-
-#[derive(Serialize)]
-struct DifferenceEvent<'a> {
-    event: &'static str,
-    path: String,
-    is_new: bool,
-    differences: Vec<OneDifference<'a>>,
-    text: &'a str,
-}
-
-#[derive(Serialize)]
-struct OneDifference<'a> {
-    target: &'a str,
-    kind: &'static str,
-    what: &'a str,
-}
-
-#[derive(Serialize)]
-struct TriedEvent<'a> {
-    event: &'static str,
-    target: String,
-    result: &'static str,
-    changes: &'a [String],
-    why: Option<&'a str>,
-    /// Each test of several counts for itself.
-    passed: usize,
-    all: usize,
-}
-
-#[derive(Serialize)]
-struct WatchedEvent<'a> {
-    event: &'static str,
-    command: &'a str,
-    programs: usize,
-    results: usize,
-}
-
-#[derive(Serialize)]
-struct ComparedEvent<'a> {
-    event: &'static str,
-    target: &'a str,
-    differences: &'a [String],
-}
 
 /// Where the output is no terminal, lines are broken here, in columns.
 const PLAIN_WIDTH: usize = 160;
@@ -127,14 +57,15 @@ pub fn watching(console: Console, command: &str) {
 }
 
 /// Says what a command showed that was watched.
-pub fn watched(console: Console, command: &str, programs: usize, results: usize) {
+pub fn watched(console: Console, watched: &WatchedFolder, results: usize) {
     if console.is_json() {
-        console.event(&WatchedEvent { event: "watched", command, programs, results });
+        console.event(&WatchedEvent::of(watched, results));
     } else if results == 0 {
         let paint = console.paint(OutputStream::Error);
         let text = format!(
-            "{command} ran {}; none of them is a compiler of C, C++, Fortran or Java: what follows is of the sources alone",
-            counted(programs, "program")
+            "{} ran {}; none of them is a compiler of C, C++, Fortran or Java: what follows is of the sources alone",
+            watched.build().command,
+            counted(watched.build().programs.len(), "program")
         );
         errln!(console, "{}", labelled(paint, Ink::Doubt, "watched", &text));
     }
@@ -143,10 +74,7 @@ pub fn watched(console: Console, command: &str, programs: usize, results: usize)
 /// Says how what definitions make differs from what the command made that was watched.
 pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
     if console.is_json() {
-        for ComparedTarget { address, differences, .. } in all {
-            console.event(&ComparedEvent { event: "compared", target: address, differences });
-        }
-        return;
+        return all.iter().for_each(|one| console.event(&ComparedEvent::of(one)));
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
@@ -170,7 +98,9 @@ pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
 /// Lists what is proposed.
 pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
     if console.is_json() {
-        return proposal_events(console, ground, proposal);
+        ProposedEvent::all(ground, proposal).for_each(|event| console.event(&event));
+        proposal.pins.iter().for_each(|pin| console.event(&WantedPinEvent::of(pin)));
+        return left_out(console, &proposal.left_out);
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH);
@@ -198,33 +128,6 @@ pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
     left_out(console, &proposal.left_out);
 }
 
-fn proposal_events(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
-    for definition in &proposal.definitions {
-        let calls = definition.body.calls();
-        console.event(&ProposedEvent {
-            event: "proposed",
-            target: definition.address.below(&ground.top),
-            declared: definition.keyword.word(),
-            kit: calls.first().map(|call| call.kit.name()),
-            kind: calls.first().map(|call| call.kind),
-            sources: definition.takes().len(),
-            needs: definition.needs().iter().map(|need| need.below(&ground.top)).collect(),
-            pins: definition.pins().into_iter().map(|(_, name)| name).collect(),
-            reasons: definition.all_reasons(),
-        });
-    }
-    for pin in &proposal.pins {
-        console.event(&WantedPinEvent {
-            event: "wanted_pin",
-            registry: pin.registry.name(),
-            name: &pin.name,
-            requirement: &pin.requirement,
-            wanted_by: &pin.wanted_by,
-        });
-    }
-    left_out(console, &proposal.left_out);
-}
-
 /// What a definition is, in a few words: its kind, and how many sources it takes.
 fn what_it_is(definition: &Definition) -> String {
     let calls = definition.body.calls();
@@ -239,10 +142,7 @@ fn what_it_is(definition: &Definition) -> String {
 /// Says for what nothing is proposed.
 pub fn left_out(console: Console, all: &[Omission]) {
     if console.is_json() {
-        for Omission { what, why, .. } in all {
-            console.event(&LeftOutEvent { event: "left_out", what, why });
-        }
-        return;
+        return all.iter().for_each(|one| console.event(&OmissionEvent::of(one)));
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
@@ -296,19 +196,10 @@ pub fn new_settings(console: Console, ground: &AdoptedFolder, settings: &str) {
 
 /// Shows how a definition file would change.
 pub fn difference(console: Console, ground: &AdoptedFolder, change: &FileChange) {
-    let path = ground.path(&change.package, "targets.nub");
     if console.is_json() {
-        let differences = change.differences.iter();
-        let differences =
-            differences.map(|(target, kind, what)| OneDifference { target, kind: kind.word(), what });
-        return console.event(&DifferenceEvent {
-            event: "difference",
-            path,
-            is_new: change.before.is_none(),
-            differences: differences.collect(),
-            text: &change.after,
-        });
+        return console.event(&DifferenceEvent::of(ground, change));
     }
+    let path = ground.path(&change.package, "targets.nub");
     let paint = console.paint(OutputStream::Output);
     let before = change.before.clone().unwrap_or_default();
     let what = match change.before {
@@ -394,7 +285,7 @@ pub fn what_comes_next(console: Console) {
 /// Says what became of each definition when it was tried.
 pub fn tried(console: Console, tried: &Tried) {
     if console.is_json() {
-        return tell_tried(console, tried);
+        return tried.events().for_each(|event| console.event(&event));
     }
     let is_explained = |(address, result): &(&String, &TryResult)| {
         !matches!(result, TryResult::Works) || tried.changes.contains_key(*address)
@@ -403,13 +294,13 @@ pub fn tried(console: Console, tried: &Tried) {
     let width = explained.max().unwrap_or(0).min(30);
     let mut rows: BTreeMap<TryKind, Vec<(&str, String)>> = BTreeMap::new();
     for (address, result) in &tried.results {
-        let (kind, why) = kind_of(tried, address, result);
+        let (kind, why) = tried.kind_of(address, result);
         let of_many = match tried.counts.get(address) {
             Some((passed, all)) if kind == TryKind::Fails => format!("{passed} of {all} pass; "),
             _ => String::new(),
         };
         let detail = match (kind, why) {
-            (TryKind::Mended, _) => changes_of(tried, address).join("; "),
+            (TryKind::Mended, _) => tried.changes_of(address).join("; "),
             (_, Some(why)) => format!("{of_many}{}", why.lines().next().unwrap_or_default()),
             _ => String::new(),
         };
@@ -419,7 +310,7 @@ pub fn tried(console: Console, tried: &Tried) {
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
     outln!(console);
     for (kind, rows) in rows {
-        let (mut word, ink) = kind.look();
+        let (mut word, ink) = look_of(kind);
         let lines: Vec<String> = match kind {
             TryKind::Works => {
                 let names: Vec<&str> = rows.iter().map(|(name, _)| *name).collect();
@@ -433,8 +324,7 @@ pub fn tried(console: Console, tried: &Tried) {
             word = "";
         }
     }
-    let counts = tried.results.iter().map(|(address, result)| tried.count(address, result));
-    let (works, counted_results) = counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of));
+    let (works, counted_results) = tried.works_and_all();
     let not_tried = tried.results.values().filter(|result| matches!(result, TryResult::NotTried(_))).count();
     let rest = if not_tried == 0 { String::new() } else { format!("; {not_tried} not tried") };
     outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work{rest}")));
@@ -448,69 +338,13 @@ fn beside(name: &str, width: usize, text: &str, terminal: Option<usize>) -> Vec<
     lines.iter().enumerate().map(|(at, line)| format!("{}  {line}", first(at))).collect()
 }
 
-/// The same for programs.
-fn tell_tried(console: Console, tried: &Tried) {
-    for (address, result) in &tried.results {
-        let (passed, all) = tried.count(address, result);
-        let (kind, why) = kind_of(tried, address, result);
-        console.event(&TriedEvent {
-            event: "tried",
-            target: address.clone(),
-            result: kind.word(),
-            changes: changes_of(tried, address),
-            why,
-            passed,
-            all,
-        });
-    }
-}
-
-/// What became of a definition, in the order in which it is shown.
-#[derive(Clone, Copy, PartialEq, Eq, PartialOrd, Ord)]
-enum TryKind {
-    Works,
-    Mended,
-    Fails,
-    Omitted,
-    NotTried,
-}
-
-impl TryKind {
-    /// The word for programs.
-    fn word(self) -> &'static str {
-        match self {
-            TryKind::Works => "works",
-            TryKind::Mended => "works_after_change",
-            TryKind::Fails => "fails",
-            TryKind::Omitted => "left_out",
-            TryKind::NotTried => "not_tried",
-        }
-    }
-
-    /// The word for people, and its colour.
-    fn look(self) -> (&'static str, Ink) {
-        match self {
-            TryKind::Works => ("works", Ink::Calm),
-            TryKind::Mended => ("fixed", Ink::Found),
-            TryKind::Fails => ("fails", Ink::Wrong),
-            TryKind::Omitted => ("left out", Ink::Doubt),
-            TryKind::NotTried => ("not tried", Ink::Faint),
-        }
-    }
-}
-
-/// How a definition was changed until it worked.
-fn changes_of<'t>(tried: &'t Tried, address: &str) -> &'t [String] {
-    tried.changes.get(address).map_or(&[][..], Vec::as_slice)
-}
-
-/// What became of a definition, and why if it does not work.
-fn kind_of<'t>(tried: &Tried, address: &str, result: &'t TryResult) -> (TryKind, Option<&'t str>) {
-    match result {
-        TryResult::Works if changes_of(tried, address).is_empty() => (TryKind::Works, None),
-        TryResult::Works => (TryKind::Mended, None),
-        TryResult::Fails(why) => (TryKind::Fails, Some(why)),
-        TryResult::Omission(why) => (TryKind::Omitted, Some(why)),
-        TryResult::NotTried(why) => (TryKind::NotTried, Some(why)),
+/// The word for people, and its colour.
+fn look_of(kind: TryKind) -> (&'static str, Ink) {
+    match kind {
+        TryKind::Works => ("works", Ink::Calm),
+        TryKind::Mended => ("fixed", Ink::Found),
+        TryKind::Fails => ("fails", Ink::Wrong),
+        TryKind::Omitted => ("left out", Ink::Doubt),
+        TryKind::NotTried => ("not tried", Ink::Faint),
     }
 }

@@ -1,12 +1,9 @@
 //! What comes from registries, as `nubrik pins` lists it.
 
-use std::collections::HashSet;
-
-use nubrik_graph::{Graph, Native};
+use nubrik_answers::{FetchedArchives, ListedPinEvent};
 use nubrik_lang::AddressPattern;
 use nubrik_pins::{Pin, Registry, Shelf};
 use nubrik_source::WsPath;
-use serde::Serialize;
 
 use super::{column, say};
 use crate::arguments::Choice;
@@ -16,35 +13,12 @@ use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::padded;
 
-/// A package of a registry.
-#[derive(Serialize)]
-struct ListedPinEvent<'a> {
-    event: &'static str,
-    registry: &'static str,
-    name: &'a str,
-    version: &'a str,
-    licence: Option<&'a str>,
-    used: bool,
-    asked: bool,
-    wanted_by: &'a [String],
-}
-
-/// Digests of everything that some target here fetches.
-fn fetched(graph: &Graph) -> HashSet<&str> {
-    let natives = graph.steps.iter().filter_map(|step| step.native.as_deref());
-    let digests = natives.filter_map(|native| match native {
-        Native::Fetch { digest, .. } => Some(&**digest),
-        _ => None,
-    });
-    digests.collect()
-}
-
 /// Lists all that is pinned: what it is, why it is there, and whether any definition uses it.
 pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let pins = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
     let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
-    let fetched = fetched(&evaluation.graph);
+    let fetched = FetchedArchives::of(&evaluation.graph);
     let own = nubrik_session::Session::own_system();
     for (n, (registry, shelf)) in pins.shelves.iter().enumerate() {
         if n > 0 && !console.is_json() {
@@ -72,7 +46,7 @@ struct PinListing<'a> {
     console: Console,
     registry: Registry,
     shelf: &'a Shelf,
-    fetched: &'a HashSet<&'a str>,
+    fetched: &'a FetchedArchives<'a>,
     /// Of names with their versions.
     width: usize,
     unused: usize,
@@ -87,32 +61,20 @@ impl PinListing<'_> {
     }
 
     fn tell(&mut self, pin: &Pin) {
-        let used = pin.archives.iter().any(|archive| self.fetched.contains(archive.digest.as_str()));
-        let asked = self.shelf.asked.values().any(|asked| asked.pins.contains(&pin.id()));
-        self.unused += usize::from(asked && !used);
-        let licence = pin.licence.as_deref();
+        let listed = ListedPinEvent::of(self.registry, self.shelf, pin, self.fetched);
+        self.unused += usize::from(listed.asked && !listed.used);
         if self.console.is_json() {
-            self.console.event(&ListedPinEvent {
-                event: "listed_pin",
-                registry: self.registry.name(),
-                name: &pin.name,
-                version: &pin.version,
-                licence,
-                used,
-                asked,
-                wanted_by: &pin.wanted_by,
-            });
-            return;
+            return self.console.event(&listed);
         }
         let paint = self.console.paint(OutputStream::Output);
         let why = self.shelf.why(pin);
-        let (label, ink) = if used { ("used", Ink::Calm) } else { ("unused", Ink::Doubt) };
+        let (label, ink) = if listed.used { ("used", Ink::Calm) } else { ("unused", Ink::Doubt) };
         outln!(
             self.console,
             "  {} {} {} {}",
             paint.ink(ink, &padded(label, 7)),
             padded(&format!("{} {}", pin.name, pin.version), self.width),
-            padded(licence.unwrap_or("?"), 24),
+            padded(pin.licence.as_deref().unwrap_or("?"), 24),
             paint.ink(Ink::Faint, &why)
         );
     }

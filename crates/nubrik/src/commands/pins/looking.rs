@@ -2,10 +2,9 @@
 
 use std::path::Path;
 
+use nubrik_answers::{NewerEvent, PinChain};
 use nubrik_diagnostic::nearest;
 use nubrik_pins::{ASKED, Need, NewerVersion, Pin, Registry, Shelf, newer_versions};
-use nubrik_source::WsPath;
-use serde::Serialize;
 
 use super::PinWork;
 use crate::commands::{CommandResult, started_in};
@@ -13,30 +12,6 @@ use crate::exit::Exit;
 use crate::ui::console::{OutputStream, outln};
 use crate::ui::paint::Ink;
 use crate::ui::text::padded;
-
-/// A newer version.
-#[derive(Serialize)]
-struct NewerEvent<'a> {
-    event: &'static str,
-    registry: &'static str,
-    name: &'a str,
-    version: &'a str,
-    newer: Option<&'a str>,
-    newest: Option<&'a str>,
-    requirement: Option<&'a str>,
-}
-
-/// A chain from what is asked for to a pin.
-#[derive(Serialize)]
-struct ChainEvent<'a> {
-    event: &'static str,
-    registry: &'static str,
-    pin: &'a str,
-    chain: &'a [String],
-    requirement: &'a str,
-    /// Where definitions name what is asked for: file and line.
-    named: &'a [String],
-}
 
 impl PinWork<'_> {
     /// Says why something is pinned.
@@ -65,24 +40,11 @@ impl PinWork<'_> {
     }
 
     fn tell_why(&self, registry: Registry, shelf: &Shelf, id: &str, pin: &Pin) {
-        let chain = shelf.chain(id);
-        let first = chain.first().and_then(|first| shelf.pins.get(first));
-        let asked = first.and_then(|first| shelf.asked.get(&first.name));
-        let requirement = asked.map(|asked| asked.requirement.as_str()).unwrap_or_default();
-        let named = first.map(|first| self.named(registry, &first.name)).unwrap_or_default();
+        let found = PinChain::of(self.session, registry, shelf, id);
         if self.console.is_json() {
-            let registry = registry.name();
-            let (chain, named) = (&chain, &named);
-            self.console.event(&ChainEvent {
-                event: "pin_chain",
-                registry,
-                pin: id,
-                chain,
-                requirement,
-                named,
-            });
-            return;
+            return self.console.event(&found);
         }
+        let PinChain { chain, requirement, named, first, .. } = found;
         let paint = self.console.paint(OutputStream::Output);
         outln!(self.console, "{}  {}", paint.ink(Ink::Strong, id), paint.ink(Ink::Faint, registry.name()));
         let asked = if requirement.is_empty() { "any version".to_owned() } else { requirement.to_owned() };
@@ -90,7 +52,7 @@ impl PinWork<'_> {
             outln!(self.console, "  {}  {text}", paint.ink(Ink::Calm, &padded(label, 9)));
         };
         line("path", &chain.join(" → "));
-        line("asked", &format!("{} {asked}", first.map_or("", |first| &first.name)));
+        line("asked", &format!("{first} {asked}"));
         line("named", &if named.is_empty() { "in no definition".to_owned() } else { named.join(", ") });
         line(
             "needed by",
@@ -105,22 +67,6 @@ impl PinWork<'_> {
         if let Some(licence) = &pin.licence {
             line("licence", licence);
         }
-    }
-
-    /// The lines of definitions that name a package of a registry.
-    fn named(&self, registry: Registry, name: &str) -> Vec<String> {
-        let root = &self.session.workspace.root;
-        let mut lines = Vec::new();
-        for file in self.session.definition_files(&WsPath::root()) {
-            let text = nubrik_disk::read_text(&root.join(file.as_str())).unwrap_or_default();
-            for (n, line) in text.lines().enumerate() {
-                let mut words = line.split("pinned(\"").skip(1).filter_map(|rest| rest.split('"').next());
-                if words.any(|word| (registry.description().spelled)(word) == name) {
-                    lines.push(format!("{file}:{}", n + 1));
-                }
-            }
-        }
-        lines
     }
 
     /// Says what is newer.
@@ -147,16 +93,7 @@ impl PinWork<'_> {
         let NewerVersion { pin: Pin { name, version, .. }, allowed, beyond, requirement } = found;
         let (inside, beyond, requirement) = (allowed.as_deref(), beyond.as_deref(), *requirement);
         if self.console.is_json() {
-            self.console.event(&NewerEvent {
-                event: "newer",
-                registry: registry.name(),
-                name,
-                version,
-                newer: inside,
-                newest: beyond,
-                requirement,
-            });
-            return;
+            return self.console.event(&NewerEvent::of(registry, found));
         }
         let paint = self.console.paint(OutputStream::Output);
         let what = match inside {

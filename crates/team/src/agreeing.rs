@@ -3,9 +3,8 @@
 use nubrik_shared::PublicKey;
 use nubrik_web::{Agreement, Agreements};
 
-use crate::session::Session;
-use crate::team::TeamTrouble;
-use nubrik_workspace::{SharedPlace, SharedSettings, WorkersSettings};
+use crate::trouble::TeamTrouble;
+use nubrik_workspace::{Settings, SharedPlace, SharedSettings, WorkersSettings};
 
 /// Agrees to a root key where nobody can be asked: to its store and its server for jobs wherever `nubrik.toml` says, if nothing secret
 /// is sent there.
@@ -52,7 +51,7 @@ fn knows_root(settings: &SharedSettings) -> bool {
 }
 
 /// Whether the person agreed to a store, and to its mirror if it has one.
-pub(crate) fn is_accepted(settings: &SharedSettings) -> bool {
+pub fn is_accepted(settings: &SharedSettings) -> bool {
     let agreed = Agreements::of_this_person();
     knows_root(settings) || settings.places().all(|place| agreed.hold(&store(place, &settings.root)))
 }
@@ -84,26 +83,21 @@ pub(crate) fn must_agree_to_jobs(
     must_be_agreed(secret_of_jobs(settings).as_ref())
 }
 
-impl Session {
-    /// What the workspace asks for, and whether the person agreed to each already.
-    pub fn asked(&self) -> Vec<(Agreement, bool)> {
-        let mut asked = self.asked_for_team();
-        asked.extend(self.machine().web().asked());
-        let agreed = Agreements::of_this_person();
-        asked.into_iter().map(|asked| (asked.clone(), agreed.hold(&asked))).collect()
-    }
+/// What a workspace asks for a shared cache and other machines at work.
+pub fn asked_for_team(settings: &Settings) -> Vec<Agreement> {
+    let of_store = settings
+        .shared
+        .iter()
+        .flat_map(|shared| shared.places().flat_map(|place| asked_by_store(place, &shared.root)));
+    let of_jobs = settings
+        .workers
+        .iter()
+        .flat_map(|workers| [jobs(workers)].into_iter().chain(secret_of_jobs(workers)));
+    of_store.chain(of_jobs).collect()
+}
 
-    /// What it asks for a shared cache and other machines at work.
-    pub fn asked_for_team(&self) -> Vec<Agreement> {
-        let settings = &self.workspace.settings;
-        let of_store = settings
-            .shared
-            .iter()
-            .flat_map(|shared| shared.places().flat_map(|place| asked_by_store(place, &shared.root)));
-        let of_jobs = settings
-            .workers
-            .iter()
-            .flat_map(|workers| [jobs(workers)].into_iter().chain(secret_of_jobs(workers)));
-        of_store.chain(of_jobs).collect()
-    }
+/// Agreements, and whether the person gave each already.
+pub fn with_answers(asked: Vec<Agreement>) -> Vec<(Agreement, bool)> {
+    let agreed = Agreements::of_this_person();
+    asked.into_iter().map(|asked| (asked.clone(), agreed.hold(&asked))).collect()
 }

@@ -2,8 +2,9 @@
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
-use nubrik_session::{NotChanged, SharedPlace, change_members, members_at, put_members};
 use nubrik_shared::{KeyList, ListProblem, Member, SecretKey};
+use nubrik_team::{NotChanged, change_members, members_at, put_members};
+use nubrik_workspace::SharedPlace;
 
 #[test]
 fn people_who_change_a_list_at_once_lose_no_change() {

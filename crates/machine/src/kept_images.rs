@@ -1,18 +1,23 @@
 //! Looking after the images that are kept for all workspaces.
 
-use std::path::Path;
+use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_images::{ImageCache, ImageResult, RootStatement, UnpackListener};
 
-use crate::folders::images_folder;
+use nubrik_store::store_folder;
 
 /// Images that nobody used for so long make way.
 pub const IMAGES_UNUSED: Duration = Duration::from_secs(30 * 24 * 3600);
 
 /// Files of images, and their bytes.
 pub type ImageAmount = (u64, u64);
+
+/// The folder in which images of all workspaces are kept: in `nubrik/images` of the cache folder.
+pub fn images_folder() -> Option<PathBuf> {
+    Some(store_folder()?.parent()?.join("images"))
+}
 
 /// The images that are kept, if there are any.
 fn kept() -> Option<ImageResult<ImageCache>> {
@@ -37,7 +42,7 @@ pub fn prune_images(unused: Duration) -> ImageResult<ImageAmount> {
 }
 
 /// Removes what nobody used for long, at most once a day. What cannot be removed takes room, and nothing else.
-pub(crate) fn look_after_images() {
+pub fn look_after_images() {
     if let Some(Ok(cache)) = kept() {
         let _ = cache.look_after(IMAGES_UNUSED);
     }
@@ -77,6 +82,6 @@ impl UnpackListener for Patient {
 ///
 /// # Errors
 /// When this machine refuses.
-pub fn verify_images() -> ImageResult<Vec<std::path::PathBuf>> {
+pub fn verify_images() -> ImageResult<Vec<PathBuf>> {
     kept().map_or(Ok(Vec::new()), |cache| cache?.verify(&Patient))
 }

@@ -116,6 +116,11 @@ const GUESSES: [(&str, &[&str]); 110] = [
     ("resident", &["persistent worker"]),
 ];
 
+/// Words that people try, each with the names of the topics that answer it.
+pub fn guesses() -> impl Iterator<Item = (&'static str, &'static [&'static str])> {
+    GUESSES.into_iter()
+}
+
 /// The topics of a guess, in the order in which they answer it.
 pub(super) fn guessed<'t>(all: &'t [Topic], wanted: &str) -> Vec<&'t Topic> {
     let names =
@@ -148,17 +153,9 @@ mod tests {
     use super::*;
 
     #[test]
-    fn guesses_lead_to_topics_that_there_are() {
-        let all = super::super::all_topics();
-        for (guess, names) in GUESSES {
-            let topics = guessed(&all, guess);
-            assert!(names.iter().all(|name| topics.iter().any(|t| t.name == *name)), "{guess}: {names:?}");
-        }
-    }
-
-    #[test]
     fn fields_are_explained_by_the_forms_that_have_them() {
-        let all = super::super::all_topics();
+        let mut all = nubrik_lang::topics::topics();
+        all.extend(nubrik_session::kit_topics());
         for name in
             ["reads", "run", "say", "makes", "timeout", "network", "memory", "needs", "flags", "headers"]
         {
