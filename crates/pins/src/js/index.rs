@@ -32,6 +32,8 @@ pub(crate) struct PackageRelease {
     pub version: Version,
     /// What it needs, by the name under which it is found.
     pub needs: BTreeMap<String, PackageWish>,
+    /// Names of packages that lie in its archive. What these need may lie there, too.
+    pub carried: BTreeSet<String>,
     pub tarball: Address,
     /// Its digest, `sha512:…`; `None` where none is published.
     pub digest: Option<String>,
@@ -192,6 +194,7 @@ impl PackageDocument {
         Some(PackageRelease {
             version: version.clone(),
             needs: needs_of(&written),
+            carried: carried_by(&written),
             tarball,
             digest,
             systems: Systems { os: texts(&written.os), cpu: texts(&written.cpu), libc: texts(&written.libc) },
@@ -302,13 +305,17 @@ fn texts(value: &Value) -> Vec<String> {
     }
 }
 
-fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
-    let bundled: Vec<String> = match &written.bundle_dependencies {
+fn carried_by(written: &WrittenVersion) -> BTreeSet<String> {
+    match &written.bundle_dependencies {
         Value::Bool(true) => {
             written.dependencies.as_object().map(|map| map.keys().cloned().collect()).unwrap_or_default()
         }
-        other => texts(other),
-    };
+        other => texts(other).into_iter().collect(),
+    }
+}
+
+fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
+    let carried = carried_by(written);
     let mut needs = BTreeMap::new();
     let mut add = |value: &Value, kind: &dyn Fn(&str) -> WishKind| {
         for (name, range) in value.as_object().into_iter().flatten() {
@@ -327,7 +334,7 @@ fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
     add(&written.dependencies, &|_| WishKind::Needed);
     add(&written.optional_dependencies, &|_| WishKind::Optional);
     // What lies in the archive itself is not fetched.
-    needs.retain(|name, _| !bundled.contains(name));
+    needs.retain(|name, _| !carried.contains(name));
     needs
 }
 
@@ -379,6 +386,7 @@ mod tests {
                 "sun=sun@* OptionalPeer"
             ]
         );
+        assert_eq!(carried_by(&written), BTreeSet::from(["in".to_owned()]));
         assert_eq!(digest_of("sha1-x sha512-YQ==").as_deref(), Some("sha512:YQ=="));
         assert_eq!(digest_of("sha1-x"), None);
     }

@@ -16,6 +16,8 @@ pub(crate) struct PlacedPackage {
     pub version: Version,
     pub above: usize,
     pub children: BTreeMap<String, usize>,
+    /// Names of packages that lie in its archive, in versions that nobody knows here.
+    pub carried: BTreeSet<String>,
 }
 
 /// A name that a package finds at a place.
@@ -42,18 +44,19 @@ impl ModuleTree {
             version: Version::from((0_u64, 0_u64, 0_u64)),
             above: ROOT,
             children: BTreeMap::new(),
+            carried: BTreeSet::new(),
         };
         ModuleTree { nodes: vec![root], edges: Vec::new() }
     }
 
-    /// What a name leads to from a place, and where it was found.
+    /// The place that a name leads to from another one; nothing where there is none, or where it leads to what lies in an archive.
     pub(crate) fn find(&self, from: usize, name: &str) -> Option<usize> {
         let mut at = from;
         loop {
             if let Some(found) = self.nodes[at].children.get(name) {
                 return Some(*found);
             }
-            if at == ROOT {
+            if at == ROOT || self.nodes[at].carried.contains(name) {
                 return None;
             }
             at = self.nodes[at].above;
@@ -74,7 +77,7 @@ impl ModuleTree {
         let mut best = from;
         let mut at = from;
         loop {
-            if self.nodes[at].children.contains_key(name) {
+            if self.nodes[at].children.contains_key(name) || self.nodes[at].carried.contains(name) {
                 // What is there hides everything above.
                 return best;
             }
@@ -84,7 +87,9 @@ impl ModuleTree {
                     && !self.is_below(edge.to, at)
                     && !fits(&edge.range, version)
             });
-            if !hides && suits(at) {
+            // Where an archive carries packages, it may carry more than it says: only what has to be there is put beside them.
+            let is_free = at == from || self.nodes[at].carried.is_empty();
+            if is_free && !hides && suits(at) {
                 best = at;
             }
             if at == ROOT {
@@ -102,8 +107,15 @@ impl ModuleTree {
         at == above
     }
 
-    /// Puts a package at a place. Whoever found another one of its name further up finds this one now.
-    pub(crate) fn put(&mut self, above: usize, found_as: &str, package: &str, version: Version) -> usize {
+    /// Puts a package at a place, whose archive carries some packages. Whoever found another one of its name further up finds this one now.
+    pub(crate) fn put(
+        &mut self,
+        above: usize,
+        found_as: &str,
+        package: &str,
+        version: Version,
+        carried: BTreeSet<String>,
+    ) -> usize {
         let number = self.nodes.len();
         let (found_as, package) = (found_as.to_owned(), package.to_owned());
         self.nodes[above].children.insert(found_as.clone(), number);
@@ -113,6 +125,7 @@ impl ModuleTree {
             version,
             above,
             children: BTreeMap::new(),
+            carried,
         });
         let moved: Vec<usize> = (0..self.edges.len())
             .filter(|n| self.edges[*n].name == found_as && self.is_below(self.edges[*n].from, above))
@@ -160,5 +173,36 @@ impl ModuleTree {
             }
         }
         seen
+    }
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    fn version(major: u64) -> Version {
+        Version::from((major, 0_u64, 0_u64))
+    }
+
+    #[test]
+    fn nothing_is_put_beside_packages_that_lie_in_an_archive() {
+        let mut tree = ModuleTree::new();
+        let carried = BTreeSet::from(["moon".to_owned()]);
+        let almanac = tree.put(ROOT, "almanac", "almanac", version(1), carried);
+        let tides = tree.put(almanac, "tides", "tides", version(2), BTreeSet::new());
+        tree.put(ROOT, "moon", "moon", version(1), BTreeSet::new());
+        // From below the archive's package the one in the archive is found, whichever it is.
+        assert_eq!((tree.find(tides, "moon"), tree.find(ROOT, "moon").is_some()), (None, true));
+        let place = |from: usize, name: &str, is_above_taken: bool| {
+            tree.highest(from, name, &version(3), &|_, _| true, &|at| at != ROOT || !is_above_taken)
+        };
+        assert_eq!(
+            place(tides, "moon", false),
+            tides,
+            "beside the one in the archive it would take its place"
+        );
+        assert_eq!(place(tides, "sun", false), ROOT);
+        assert_eq!(place(tides, "sun", true), tides, "the archive may have it, too");
+        assert_eq!(place(almanac, "sun", true), almanac, "its own needs are put there if they must be");
     }
 }

@@ -255,6 +255,10 @@ impl Planter<'_> {
             WishKind::Peer | WishKind::OptionalPeer => self.tree.nodes[node].above,
             _ => node,
         };
+        if from != node && self.tree.nodes[from].carried.contains(name) {
+            // The user's own archive has what the user is to have.
+            return Ok(None);
+        }
         let found = self.tree.find(from, name);
         if let Some(found) = found {
             let there = &self.tree.nodes[found];
@@ -281,7 +285,7 @@ impl Planter<'_> {
                 problem: Box::new(self.nothing(node, wish, what)),
             });
         }
-        let new = self.tree.put(above, name, &wish.name, release.version.clone());
+        let new = self.tree.put(above, name, &wish.name, release.version.clone(), release.carried.clone());
         if self.tree.nodes.len() > MOST_PLACES {
             let problem = PinProblem::new(format!("the tree of packages has more than {MOST_PLACES} places"));
             return Err(problem.into());
