@@ -1,5 +1,6 @@
 //! An adoption for programs: proposals, questions, differences, tries.
 
+use nubrik_source::TARGETS_FILE;
 use nubrik_survey::{Definition, FileChange, Omission, Proposal, SurveyQuestion, WantedPin};
 use serde::Serialize;
 
@@ -109,7 +110,7 @@ impl<'a> DifferenceEvent<'a> {
             differences.map(|(target, kind, what)| OneDifference { target, kind: kind.word(), what });
         DifferenceEvent {
             event: "difference",
-            path: folder.path(&change.package, "targets.nub"),
+            path: folder.path(&change.package, TARGETS_FILE),
             is_new: change.before.is_none(),
             differences: differences.collect(),
             text: &change.after,

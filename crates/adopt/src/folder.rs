@@ -8,15 +8,13 @@ use std::sync::OnceLock;
 
 use nubrik_graph::{Graph, StepId};
 use nubrik_session::{LibraryIndex, SETTINGS_FILE};
-use nubrik_source::WsPath;
+use nubrik_source::{TARGETS_FILE, WsPath};
 use nubrik_survey::{
     CauseFacts, DefinitionAddress, Existing, FileChange, InstalledFile, MachineView, Proposal,
     ReconcileProblem, SourceTree, TakenFiles, reconcile,
 };
 
 use crate::AdoptProblem;
-
-const TARGETS_FILE: &str = "targets.nub";
 
 /// What a survey asks of this machine.
 pub struct MachineFacts;
@@ -219,7 +217,7 @@ impl AdoptedFolder {
 /// The definition files of a tree, by their packages.
 fn existing_in(place: &Path, tree: &SourceTree) -> Result<Existing, AdoptProblem> {
     let mut existing = Existing::new();
-    let is_definition = |file: &&String| *file == TARGETS_FILE || file.ends_with("/targets.nub");
+    let is_definition = |file: &&String| file.rsplit('/').next() == Some(TARGETS_FILE);
     for file in tree.files().iter().filter(is_definition) {
         let package = file.strip_suffix(TARGETS_FILE).unwrap_or_default().trim_end_matches('/');
         // The survey's own texts have replacements for bytes that are no text; what is written again must not.

@@ -60,7 +60,8 @@ pub use pinned::{FetchedArchives, ListedPinEvent, NewerEvent, PassedOverEvent, P
 pub use plans::{ForecastEvent, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
 pub use ran_again::{KnownPaths, ObservedEvent, VerifiedEvent, first_difference, is_amiss, sums_of};
 pub use shared_news::{
-    SOON, SharedEvent, SharedHealth, SharedNews, SharedStateEvent, age, is_old, now, until_expiry,
+    SOON, SharedEvent, SharedHealth, SharedNews, SharedState, SharedStateEvent, age, is_old, now,
+    until_expiry,
 };
 pub use targets::{DetailEvent, PrintedEvent, TargetAnswer, TargetAnswers};
 pub use team::{AgreementEvent, MetricsEvent, RanElsewhere, WorkedEvent, WorkerEvent, given_labels};

@@ -212,22 +212,39 @@ struct MemberRow {
     channels: Vec<String>,
 }
 
-impl<'a> SharedStateEvent<'a> {
-    /// The event about the state of a shared cache at a place: its root key, its members and how many keys are known, and how it
-    /// is where it was asked.
-    pub fn of(
-        (state, at): (&'static str, &'a str),
-        root: Option<PublicKey>,
-        (list, keys): (&KeyList, usize),
-        health: Option<SharedHealth>,
-    ) -> SharedStateEvent<'a> {
-        let row = |member: &Member| MemberRow {
-            name: member.name.clone(),
+/// A shared cache, as far as it is known. Its words for its state are `used`, `proposed`, `accepted`, `created`, `changed` and `new-key`.
+#[derive(Default)]
+pub struct SharedState<'a> {
+    /// The state.
+    pub state: &'static str,
+    /// Its place.
+    pub at: &'a str,
+    /// Its root key, or the key that was made.
+    pub key: Option<PublicKey>,
+    /// Its members.
+    pub members: KeyList,
+    /// How many keys of results are known.
+    pub keys: usize,
+    /// Where it was asked just now.
+    pub health: Option<SharedHealth>,
+}
+
+impl<'a> SharedState<'a> {
+    /// The event about it.
+    pub fn event(self) -> SharedStateEvent<'a> {
+        let row = |member: Member| MemberRow {
+            name: member.name,
             key: member.key.to_string(),
-            channels: member.channels.clone(),
+            channels: member.channels,
         };
-        let root = root.map_or_else(String::new, |key| key.to_string());
-        let members = list.members.iter().map(row).collect();
-        SharedStateEvent { event: "shared_cache", state, at, root, members, keys, health }
+        SharedStateEvent {
+            event: "shared_cache",
+            state: self.state,
+            at: self.at,
+            root: self.key.map_or_else(String::new, |key| key.to_string()),
+            members: self.members.members.into_iter().map(row).collect(),
+            keys: self.keys,
+            health: self.health,
+        }
     }
 }

@@ -7,8 +7,14 @@ use std::sync::Arc;
 use nubrik_graph::{FileId, Graph, Service, Target, TargetId};
 use nubrik_session::BuildRecord;
 
-/// A step of a build that is remembered: the place of the build, and that of the step in it.
-pub(crate) type RememberedStep = (usize, usize);
+/// A step of a build that is remembered, by its place among the builds.
+#[derive(Clone, Copy, PartialEq, Eq, Debug)]
+pub(crate) struct RememberedStep {
+    /// The place of the build.
+    pub build: usize,
+    /// The place of the step in it.
+    pub step: usize,
+}
 
 /// Targets that people name, by their packages.
 pub(crate) struct PackageTargets {
@@ -135,12 +141,13 @@ impl KnownFiles {
 /// The steps of builds that are remembered, by their targets without variants: in the order of builds.
 pub(crate) fn runs_by_target(builds: &[BuildRecord]) -> HashMap<String, Vec<RememberedStep>> {
     let mut runs: HashMap<String, Vec<RememberedStep>> = HashMap::new();
-    for (place, build) in builds.iter().enumerate() {
-        for (number, step) in build.done.iter().enumerate() {
+    for (build, record) in builds.iter().enumerate() {
+        for (number, step) in record.done.iter().enumerate() {
+            let remembered = RememberedStep { build, step: number };
             let address = step.target.split(" (").next().unwrap_or(&step.target);
             match runs.get_mut(address) {
-                Some(list) => list.push((place, number)),
-                None => drop(runs.insert(address.to_owned(), vec![(place, number)])),
+                Some(list) => list.push(remembered),
+                None => drop(runs.insert(address.to_owned(), vec![remembered])),
             }
         }
     }

@@ -47,8 +47,7 @@ pub use world::{
     ToolRequest, ToolSearch, World,
 };
 
-/// The file that makes a folder a package.
-pub const TARGETS_FILE: &str = "targets.nub";
+pub use nubrik_source::TARGETS_FILE;
 
 /// Where kits in archives are unpacked, from the workspace's root.
 pub const KITS_FOLDER: &str = ".nubrik/kits";

@@ -88,7 +88,7 @@ impl<'g> FileNames<'g> {
     /// Those of the file with a path from the workspace's root and a tree.
     pub fn of(targets: &'g dyn TargetNames, path: &str, root: Node<'_>) -> FileNames<'g> {
         let package = path.rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
-        let is_package = path == "targets.nub" || path.ends_with("/targets.nub");
+        let is_package = path.rsplit('/').next() == Some(crate::TARGETS_FILE);
         let last = |address: &'g str| address.rsplit('/').next().unwrap_or(address);
         let own = if is_package { targets.of_package(&package) } else { Vec::new() };
         let own = own.into_iter().map(|target| (last(&target.address), &target.address)).collect();

@@ -34,7 +34,8 @@ pub use nubrik_revisions::{ChangedFiles, ChangedLines, ComparedWith, SinceProble
 pub use nubrik_source::SETTINGS_FILE;
 pub use nubrik_store::store_folder;
 pub use nubrik_watcher::{
-    Doubt, WATCHER_LOG, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus, serve as serve_watcher,
+    Doubt, EditTrouble, EditWatch, WATCHER_LOG, WatcherEnding, WatcherHeld, WatcherLife, WatcherStatus,
+    serve as serve_watcher,
 };
 pub use nubrik_web::{Agreement, Agreements, Listener};
 pub use nubrik_workspace::{

@@ -1,18 +1,12 @@
 //! Several builds with one key at once: each head leads to all that was given, also by those who wrote it last.
 
 use std::sync::Arc;
-use std::time::Duration;
 
 use crate::heads::{ChannelHead, SIGNED_LIMIT};
 use crate::index::{Branch, SegmentRow};
 use crate::publish::{Next, Publisher};
+use crate::settling::{TRIES, let_settle};
 use crate::shelf::{SharedStore, SharedTrouble};
-
-/// How often a head is written anew that somebody else wrote over.
-const TRIES: u32 = 8;
-
-/// How long it takes at most until somebody who read a head before has written over it: then what is there now stays.
-const SETTLED: Duration = Duration::from_millis(200);
 
 impl SharedStore {
     /// What a key wrote last of a channel, as it is there now.
@@ -57,10 +51,7 @@ impl Publisher {
             if turn.is_some() {
                 return Ok(());
             }
-            // Who waits the same time would meet again.
-            std::thread::sleep(
-                SETTLED + Duration::from_millis(u64::from(std::process::id() % 97) * u64::from(tried)),
-            );
+            let_settle(tried);
             let now = shared.branch_now(self.channel(), self)?;
             let leads_there = |branch: &Branch| {
                 let has_row =

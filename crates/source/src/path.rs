@@ -37,6 +37,9 @@ pub const OWN_FOLDER: &str = ".nubrik";
 /// The file at a workspace's root that says where it is, and holds settings of the tool.
 pub const SETTINGS_FILE: &str = "nubrik.toml";
 
+/// The file that makes a folder a package.
+pub const TARGETS_FILE: &str = "targets.nub";
+
 /// The folder at a workspace's root with the results.
 pub const RESULTS_FOLDER: &str = "out";
 

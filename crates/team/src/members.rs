@@ -1,8 +1,6 @@
 //! The list of members of a shared cache: read, made, changed.
 
-use std::time::Duration;
-
-use nubrik_shared::{KeyList, ListProblem, PublicKey, SecretKey, SharedStore};
+use nubrik_shared::{KeyList, ListProblem, PublicKey, SecretKey, SharedStore, TRIES, let_settle};
 use nubrik_web::Trouble;
 use nubrik_workspace::SharedPlace;
 
@@ -38,12 +36,6 @@ pub fn put_members(
 ) -> Result<(), TeamTrouble> {
     Ok(objects_of(place, is_typed)?.put(&KeyList::object(), &list.sign(root))?)
 }
-
-/// How often a list of members is changed anew that somebody else wrote over.
-const TRIES: u32 = 8;
-
-/// How long it takes at most until somebody who read a list before has written over it: then the one that is there stays.
-const SETTLED: Duration = Duration::from_millis(200);
 
 /// Why a list of members was not changed.
 #[derive(Debug)]
@@ -93,8 +85,7 @@ pub fn change_members<T>(
         if turn.is_some() {
             return Ok((list, done));
         }
-        // Who waits the same time would meet again.
-        std::thread::sleep(SETTLED + SETTLED * (std::process::id() % 8) * tried / 8);
+        let_settle(tried);
         // Somebody may have gone on from this list.
         let now = objects.get(&name, None, LIST_LIMIT)?.and_then(|now| KeyList::open(&now, &root.public()));
         if now.is_some_and(|now| now.includes(&list)) {

@@ -12,6 +12,7 @@
 
 mod around;
 mod client;
+mod edits;
 mod ground;
 mod kernel;
 mod messages;
@@ -20,5 +21,6 @@ mod service;
 
 pub use around::{Doubt, can_watch};
 pub use client::{WatcherHeld, WatcherPlace};
+pub use edits::{EditTrouble, EditWatch};
 pub use messages::{WatcherAnswer, WatcherStatus};
 pub use service::{WATCHER_LOG, WatcherEnding, WatcherLife, serve};

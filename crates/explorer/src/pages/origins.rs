@@ -37,7 +37,7 @@ fn origin(word: &Arc<str>, step: &Step, files: &[Arc<str>], call: Option<&ToldCa
         return WordOrigin::File(path.clone());
     }
     // What is in the kit's own line has a place there; what was given to it comes from a field.
-    let is_here = step.place.file.ends_with("targets.nub");
+    let is_here = step.place.file.ends_with(nubrik_lang::TARGETS_FILE);
     let fields = call.filter(|_| !is_here).map_or(&[][..], |call| &call.fields);
     match fields.iter().find(|field| field.words.contains(word)) {
         Some(field) => WordOrigin::Field(field.name.clone(), field.is_given),

@@ -240,9 +240,9 @@ fn on_call(site: &Site, id: TargetId) -> Markup {
 fn runs(site: &Site, address: &str) -> Markup {
     let mut rows = Vec::new();
     let mut times = Vec::new();
-    for of_build in site.runs_of(address).chunk_by(|one, other| one.0 == other.0) {
-        let build = &site.builds()[of_build[0].0];
-        let own: Vec<_> = of_build.iter().map(|(_, step)| &build.done[*step]).collect();
+    for of_build in site.runs_of(address).chunk_by(|one, other| one.build == other.build) {
+        let build = &site.builds()[of_build[0].build];
+        let own: Vec<_> = of_build.iter().map(|of| &build.done[of.step]).collect();
         let worst =
             ["failed", "ran", "reused"].into_iter().find(|word| own.iter().any(|step| step.state == *word));
         times.push((build.build, worst.unwrap_or("none"), own.iter().map(|step| step.micros).sum::<u64>()));

@@ -130,7 +130,7 @@ pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
 pub(crate) fn package(site: &Site, path: &str) -> Option<SitePage> {
     let is_any = site.packages().packages_in(path).next().is_some();
     let own = || site.packages().package(path).iter().map(|id| (*id, site.graph().target(*id)));
-    let definitions = if path.is_empty() { "targets.nub".to_owned() } else { format!("{path}/targets.nub") };
+    let definitions = nubrik_source::WsPath::from_normal(path).child(nubrik_lang::TARGETS_FILE).to_string();
     let body = html! {
         @if !path.is_empty() { (crumbs(path.rsplit_once('/').map_or("", |(above, _)| above))) }
         h1 { @if path.is_empty() { "The root" } @else { (path) } }

@@ -4,7 +4,7 @@ use std::io::Write;
 use std::os::unix::fs::OpenOptionsExt;
 use std::path::Path;
 
-use nubrik_answers::{SOON, SharedHealth, SharedStateEvent, age, is_old, now, until_expiry};
+use nubrik_answers::{SOON, SharedHealth, SharedState, age, is_old, now, until_expiry};
 use nubrik_session::{Agreement, Session, SharedCache, SharedPlace, SharedSettings};
 use nubrik_shared::{
     KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words, is_channel,
@@ -30,7 +30,8 @@ pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> C
             let next = format!("nubrik shared add NAME {} --root-key FILE", key.public());
             let lines =
                 [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
-            told(console, ("new-key", ""), Some(key.public()), (&KeyList::default(), 0, None), &lines);
+            let state = SharedState { state: "new-key", key: Some(key.public()), ..SharedState::default() };
+            tell(console, state, &lines);
             Ok(Exit::Done)
         }
         Some(SharedWork::Create { at, root, secret, endpoint, region }) => {
@@ -141,8 +142,9 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             if let Some((_, Some(trouble))) = store.mirror_place() {
                 lines.push(("trouble", format!("of the mirror: {trouble}")));
             }
-            let health = Some(SharedHealth::of(&store));
-            told(console, ("used", &place), Some(settings.root), (&members, keys, health), &lines);
+            let (key, health) = (Some(settings.root), Some(SharedHealth::of(&store)));
+            let members = KeyList::clone(&members);
+            tell(console, SharedState { state: "used", at: &place, key, members, keys, health }, &lines);
             Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
         }
         SharedCache::Proposed(_) | SharedCache::None => {
@@ -153,7 +155,8 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 ("state", "you do not trust it yet, so no result is taken from there".to_owned()),
                 ("next", "nubrik shared trust   if this is the root key of your team".to_owned()),
             ]);
-            told(console, ("proposed", &place), Some(settings.root), (&KeyList::default(), 0, None), &lines);
+            let (at, key) = (&*place, Some(settings.root));
+            tell(console, SharedState { state: "proposed", at, key, ..SharedState::default() }, &lines);
             Ok(Exit::Done)
         }
     }
@@ -171,13 +174,8 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     // The shared cache and its mirror are said above.
     let is_said = |asked: &&Agreement| matches!(asked, Agreement::Store { .. });
     lines.extend(asked.iter().filter(|asked| !is_said(asked)).map(|asked| ("trusted", asked.to_string())));
-    told(
-        console,
-        ("accepted", &settings.place.at),
-        Some(settings.root),
-        (&KeyList::default(), 0, None),
-        &lines,
-    );
+    let (at, key) = (&*settings.place.at, Some(settings.root));
+    tell(console, SharedState { state: "accepted", at, key, ..SharedState::default() }, &lines);
     Ok(Exit::Done)
 }
 
@@ -217,7 +215,8 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         ("", "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned()),
         ("", "nubrik shared trust   on each machine that uses it".to_owned()),
     ];
-    told(console, ("created", at), Some(key.public()), (&list, 0, None), &lines);
+    let (key, members) = (Some(key.public()), list);
+    tell(console, SharedState { state: "created", at, key, members, ..SharedState::default() }, &lines);
     Ok(Exit::Done)
 }
 
@@ -264,7 +263,9 @@ fn change(
             say_wrong(console, Exit::Failed, &message, &["try again when they are done"])
         }
     })?;
-    told(console, ("changed", at), Some(settings.root), (&list, 0, None), &[("members", done)]);
+    let (key, members) = (Some(settings.root), list);
+    let state = SharedState { state: "changed", at, key, members, ..SharedState::default() };
+    tell(console, state, &[("members", done)]);
     Ok(Exit::Done)
 }
 
@@ -287,15 +288,9 @@ fn write_key(console: Console, file: &Path, key: &SecretKey) -> CommandResult<()
     })
 }
 
-fn told(
-    console: Console,
-    (state, at): (&'static str, &str),
-    key: Option<PublicKey>,
-    (list, keys, health): (&KeyList, usize, Option<SharedHealth>),
-    lines: &[(&str, String)],
-) {
+fn tell(console: Console, state: SharedState<'_>, lines: &[(&str, String)]) {
     if console.is_json() {
-        return console.event(&SharedStateEvent::of((state, at), key, (list, keys), health));
+        return console.event(&state.event());
     }
     let paint = console.paint(OutputStream::Output);
     for (word, text) in lines {

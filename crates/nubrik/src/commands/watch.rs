@@ -1,19 +1,13 @@
 //! `nubrik watch`: the same again whenever something changed.
 
-use std::collections::BTreeSet;
 use std::ffi::OsString;
-use std::path::{Path, PathBuf};
 use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
-use std::sync::mpsc::{Receiver, RecvTimeoutError, channel};
-use std::time::{Duration, Instant, SystemTime};
 
-use ignore::gitignore::Gitignore;
-use notify::{RecursiveMode, Watcher};
 use nubrik_answers::ChangedEvent;
 use nubrik_confine::CancelSwitch;
 use nubrik_engine::OutsideFiles;
-use nubrik_lang::TARGETS_FILE;
+use nubrik_session::{EditTrouble, EditWatch};
 
 use super::build::{build_files, exit_of, lock};
 use super::{CommandResult, evaluate_address, labelled, open_to_build, say_wrong};
@@ -21,15 +15,6 @@ use crate::arguments::{Choice, How, WatchCommand};
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
-
-/// Changes that follow one another so closely are one: editors write a file in several moves.
-const QUIET: Duration = Duration::from_millis(80);
-
-/// Changes that never cease are waited for no longer than this.
-const PATIENCE: Duration = Duration::from_millis(1_500);
-
-/// How often the switch for the end is looked at.
-const TICK: Duration = Duration::from_millis(100);
 
 /// How many changed files are named.
 const NAMED: usize = 3;
@@ -44,28 +29,14 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
     let _watcher = super::watcher::Open::begin(&root);
     let cancel = crate::interrupt::cancel_switch()
         .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
-    let (sender, changes) = channel();
-    let heard = move |event: notify::Result<notify::Event>| {
-        let _ = sender.send(event);
-    };
-    let mut watcher: Box<dyn Watcher> = match notify::recommended_watcher(heard.clone()) {
-        Ok(watcher) => Box::new(watcher),
-        Err(_) => Box::new(polling(console, heard.clone())?),
-    };
-    if watcher.watch(&root, RecursiveMode::Recursive).is_err() {
-        // The kernel watches so many folders and no more: then they are looked at again and again.
-        watcher = Box::new(polling(console, heard)?);
-        watcher.watch(&root, RecursiveMode::Recursive).map_err(|e| {
-            let message = format!("cannot watch {}: {e}", root.display());
-            say_wrong(
-                console,
-                Exit::Machine,
-                &message,
-                &["sysctl fs.inotify.max_user_watches allows more folders"],
-            )
-        })?;
-    }
-    let rounds = Rounds { console, changes, cancel, root, ignored: None };
+    let edits = EditWatch::begin(&root).map_err(|trouble| {
+        let mends: &[&str] = match trouble {
+            EditTrouble::NoWatcher(_) => &[],
+            EditTrouble::NoRoot(..) => &["sysctl fs.inotify.max_user_watches allows more folders"],
+        };
+        say_wrong(console, Exit::Machine, &trouble.to_string(), mends)
+    })?;
+    let rounds = Rounds { console, edits, cancel };
     match watched {
         None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_) | WatchCommand::Files { .. }) => {
             rounds.again_and_again()
@@ -77,23 +48,11 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
     }
 }
 
-fn polling(
-    console: Console,
-    heard: impl FnMut(notify::Result<notify::Event>) + Send + 'static,
-) -> CommandResult<notify::PollWatcher> {
-    let config = notify::Config::default().with_poll_interval(Duration::from_secs(1));
-    notify::PollWatcher::new(heard, config)
-        .map_err(|e| say_wrong(console, Exit::Machine, &format!("cannot watch files: {e}"), &[]))
-}
-
 /// What happens from change to change.
 struct Rounds {
     console: Console,
-    changes: Receiver<notify::Result<notify::Event>>,
+    edits: EditWatch,
     cancel: Arc<CancelSwitch>,
-    root: PathBuf,
-    /// What git ignores, and for which version of `.gitignore`.
-    ignored: Option<(Option<SystemTime>, Gitignore)>,
 }
 
 impl Rounds {
@@ -163,69 +122,9 @@ impl Rounds {
 
     /// Waits for files to change, and until they rest. `None` when it is to end, or when `child` has.
     fn changed(&mut self, mut child: Option<&mut Child>) -> Option<Vec<String>> {
-        let mut files: BTreeSet<String> = BTreeSet::new();
-        let mut first: Option<Instant> = None;
-        loop {
-            if self.cancel.is_thrown() {
-                return None;
-            }
-            let ended = child.as_mut().is_some_and(|c| matches!(c.try_wait(), Ok(Some(_)) | Err(_)));
-            if ended && files.is_empty() {
-                return None;
-            }
-            let wait = if files.is_empty() { TICK } else { QUIET };
-            match self.changes.recv_timeout(wait) {
-                Ok(Ok(event)) if !event.kind.is_access() => {
-                    let paths: Vec<String> =
-                        event.paths.iter().filter_map(|path| self.relevant(path)).collect();
-                    if !paths.is_empty() {
-                        first.get_or_insert_with(Instant::now);
-                        files.extend(paths);
-                    }
-                }
-                Ok(_) => {}
-                Err(RecvTimeoutError::Timeout) if !files.is_empty() => break,
-                Err(RecvTimeoutError::Timeout) => {}
-                Err(RecvTimeoutError::Disconnected) => return None,
-            }
-            if first.is_some_and(|since| since.elapsed() > PATIENCE) {
-                break;
-            }
-        }
-        // What came and went in the meantime, as editors do it, is no news beside what stayed.
-        let there: BTreeSet<String> = files.iter().filter(|f| self.root.join(f).exists()).cloned().collect();
-        Some(if there.is_empty() { files } else { there }.into_iter().collect())
-    }
-
-    /// The path from the root of what may matter: nothing of the tool's own, of git's, or ignored, and no
-    /// file that editors keep beside another one.
-    fn relevant(&mut self, path: &Path) -> Option<String> {
-        let inside = path.strip_prefix(&self.root).ok()?;
-        let text = inside.to_str()?.to_owned();
-        let mut parts = inside.components().map(|c| c.as_os_str().to_string_lossy());
-        let first = parts.next()?;
-        let name = inside.file_name()?.to_string_lossy();
-        let of_editors = name.ends_with('~') || (name.starts_with('.') && name != ".gitignore");
-        let own = matches!(&*first, "out" | ".nubrik" | ".git");
-        if own || of_editors || self.is_ignored(inside, path.is_dir()) {
-            return None;
-        }
-        Some(text)
-    }
-
-    fn is_ignored(&mut self, inside: &Path, folder: bool) -> bool {
-        let file = self.root.join(nubrik_disk::IGNORE_FILE);
-        let version = file.metadata().and_then(|m| m.modified()).ok();
-        if self.ignored.as_ref().is_none_or(|(known, _)| *known != version) {
-            let ignored = nubrik_disk::ignored_in(&self.root).unwrap_or_else(|_| Gitignore::empty());
-            self.ignored = Some((version, ignored));
-        }
-        // Definitions count even where someone ignores them.
-        inside.file_name().is_some_and(|n| n != TARGETS_FILE)
-            && self
-                .ignored
-                .as_ref()
-                .is_some_and(|(_, i)| i.matched_path_or_any_parents(inside, folder).is_ignore())
+        let mut has_ended = || child.as_mut().is_some_and(|c| matches!(c.try_wait(), Ok(Some(_)) | Err(_)));
+        let cancel = &self.cancel;
+        self.edits.next(&|| cancel.is_thrown(), &mut has_ended)
     }
 
     fn say_changed(&self, files: &[String]) {

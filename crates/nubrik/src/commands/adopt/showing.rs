@@ -199,7 +199,7 @@ pub fn difference(console: Console, ground: &AdoptedFolder, change: &FileChange)
     if console.is_json() {
         return console.event(&DifferenceEvent::of(ground, change));
     }
-    let path = ground.path(&change.package, "targets.nub");
+    let path = ground.path(&change.package, nubrik_lang::TARGETS_FILE);
     let paint = console.paint(OutputStream::Output);
     let before = change.before.clone().unwrap_or_default();
     let what = match change.before {
@@ -263,7 +263,7 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &WrittenTexts) {
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "nubrik.toml"));
     }
     for (package, text) in texts.iter() {
-        let path = ground.path(package, "targets.nub");
+        let path = ground.path(package, nubrik_lang::TARGETS_FILE);
         let lines = counted(text.lines().count(), "line");
         outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}")));
     }

@@ -55,7 +55,7 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     if !console.is_json() {
         outln!(console);
         for package in texts.keys() {
-            let path = folder.path(package, "targets.nub");
+            let path = folder.path(package, nubrik_lang::TARGETS_FILE);
             outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &path));
         }
     }
