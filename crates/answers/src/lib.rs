@@ -13,7 +13,7 @@ mod chosen;
 mod covered;
 mod dependency_path;
 mod examination;
-mod handed_out;
+mod files_and_places;
 mod history;
 mod listing;
 mod meant;
@@ -24,6 +24,7 @@ mod ran_again;
 mod shared_news;
 mod targets;
 mod team;
+mod test_parts;
 mod tests_ran;
 mod time_left;
 mod topics;
@@ -46,9 +47,9 @@ pub use covered::{
 };
 pub use dependency_path::{Hop, NoPath, dependency_path};
 pub use examination::{Finding, examine, is_of_machine};
-pub use handed_out::{
-    ChangedEvent, ExplorerEvent, FormattedEvent, ManualEvent, MergedEvent, PartEvent, PushedEvent,
-    ReportEvent, ServingEvent, WrittenEvent,
+pub use files_and_places::{
+    ChangedEvent, ExplorerEvent, FormattedEvent, ManualEvent, PushedEvent, ReportEvent, ServingEvent,
+    WrittenEvent,
 };
 pub use history::{BuildEvent, StepTime, dearest, kept_builds};
 pub use listing::{
@@ -65,6 +66,7 @@ pub use shared_news::{
 };
 pub use targets::{DetailEvent, PrintedEvent, TargetAnswer, TargetAnswers};
 pub use team::{AgreementEvent, MetricsEvent, RanElsewhere, WorkedEvent, WorkerEvent, given_labels};
+pub use test_parts::{MergedEvent, PartEvent};
 pub use tests_ran::{FlakyTest, Round, TestEnd, TestEvent, TestResult, TestSummaryEvent, flaky_tests};
 pub use time_left::{PastTimes, TimeForecast};
 pub use topics::{

@@ -5,7 +5,6 @@ use std::sync::Arc;
 use std::time::Duration;
 
 use nubrik_images::{ImageCache, ImageResult, RootStatement, UnpackListener};
-
 use nubrik_store::store_folder;
 
 /// Images that nobody used for so long make way.

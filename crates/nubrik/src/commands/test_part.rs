@@ -32,13 +32,12 @@ pub fn keep_part(
     chosen.leave(|step| (!split.has(path(step), part)).then(|| "in other parts".to_owned()));
     let tests = chosen.tests.len();
     let mark = split.mark(part);
-    let micros = if times.is_some() { split.micros(part) } else { 0 };
     if console.is_json() {
-        console.event(&PartEvent::of(part, &mark, (tests, all), (micros, split.unknown())));
+        console.event(&PartEvent::of(part, (&split, &mark), tests, all, times.is_some()));
     } else {
         let mut text = format!("{part}: {} of {all}", counted(tests, "test"));
         if times.is_some() {
-            text.push_str(&format!(", which took {} together", duration(micros)));
+            text.push_str(&format!(", which took {} together", duration(split.micros(part))));
             if split.unknown() > 0 {
                 let of = counted(split.unknown(), "test");
                 text.push_str(&format!("; the times of {of} are not known"));

@@ -136,3 +136,18 @@ fn calls_are_counted_without_comments_and_tests() {
     assert_eq!(calls(text), 2);
     assert_eq!(calls("folder.replace(\"a\", write)?;\n"), 0);
 }
+
+/// An event belongs to who finds the answer: the program prints it, and makes none of its own.
+#[test]
+fn no_event_is_made_in_the_program_itself() {
+    // What turns any event into a line.
+    let prints = ["src/ui/console.rs", "src/ui/json_text.rs"];
+    let mut found = Vec::new();
+    sources(&crates().join("nubrik/src"), &mut found);
+    assert!(found.len() > 50);
+    let makes = |(path, text): &&(String, String)| {
+        !prints.iter().any(|name| path.ends_with(name)) && text.contains("Serialize")
+    };
+    let makers: Vec<&str> = found.iter().filter(makes).map(|(path, _)| path.as_str()).collect();
+    assert!(makers.is_empty(), "{makers:?}");
+}

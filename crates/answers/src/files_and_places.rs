@@ -1,10 +1,6 @@
-//! Pages, reports and images that a command made or handed out, and places where something is served: for programs.
+//! Files that a command wrote, tidied or saw change, and places where something is to be had: for programs.
 
-use nubrik_reports::cases::{CaseOutcome, TestReport};
-use nubrik_reports::parts::{PartMark, TestPart};
 use serde::Serialize;
-
-use crate::seconds;
 
 /// A report in one of its forms, printed or written to a file.
 #[derive(Serialize)]
@@ -25,75 +21,6 @@ impl<'a> ReportEvent<'a> {
     /// A report in a file.
     pub fn written(form: &'static str, to: &'a str) -> ReportEvent<'a> {
         ReportEvent { event: "report", form, to: Some(to), text: None }
-    }
-}
-
-/// Several reports of tests as one.
-#[derive(Serialize)]
-pub struct MergedEvent<'a> {
-    event: &'static str,
-    reports: usize,
-    tests: usize,
-    passed: usize,
-    failed: Vec<&'a str>,
-    skipped: usize,
-}
-
-impl MergedEvent<'_> {
-    /// The event about a report that was made of so many.
-    pub fn of(reports: usize, merged: &TestReport) -> MergedEvent<'_> {
-        let with =
-            |outcome: CaseOutcome| merged.suites.iter().filter(move |suite| suite.outcome() == outcome);
-        MergedEvent {
-            event: "merged",
-            reports,
-            tests: merged.suites.len(),
-            passed: with(CaseOutcome::Passed).count(),
-            failed: with(CaseOutcome::Failed).map(|suite| suite.name.as_str()).collect(),
-            skipped: with(CaseOutcome::Skipped).count(),
-        }
-    }
-
-    /// Whether a test failed.
-    pub fn has_failed(&self) -> bool {
-        !self.failed.is_empty()
-    }
-}
-
-/// The share of the tests that this machine runs.
-#[derive(Serialize)]
-pub struct PartEvent<'a> {
-    event: &'static str,
-    part: usize,
-    of: usize,
-    split: &'a str,
-    /// How many tests it has.
-    pub tests: usize,
-    /// How many all parts have.
-    pub of_tests: usize,
-    seconds: f64,
-    /// How many tests there are whose time is not known.
-    pub untimed: usize,
-}
-
-impl<'a> PartEvent<'a> {
-    /// The event about a part, which has so many of all tests, and took so many microseconds as far as that is known.
-    pub fn of(
-        part: TestPart,
-        mark: &'a PartMark,
-        (tests, of_tests): (usize, usize),
-        (micros, untimed): (u64, usize),
-    ) -> PartEvent<'a> {
-        PartEvent {
-            event: "part",
-            part: part.number(),
-            of: part.of(),
-            split: &mark.split,
-            tests,
-            of_tests,
-            seconds: seconds(micros),
-            untimed,
-        }
     }
 }
 
