@@ -175,7 +175,8 @@ impl Build<'_> {
         if self.is_in_image(id) || self.graph.step(id).commands.is_empty() {
             return Ok(Vec::new());
         }
-        let seen = seen.filter(|seen| !seen.incomplete && !seen.recording.only_workspace);
+        let is_whole = |seen: &&Seen| !seen.incomplete && !seen.lacks_named && !seen.recording.only_workspace;
+        let seen = seen.filter(is_whole);
         let seen = seen.ok_or("not all that its commands read could be seen")?;
         let counted = self.counted(now, found);
         let mut rests = BasisParts::default();

@@ -53,8 +53,10 @@ pub struct Seen {
     pub named: Vec<Named>,
     /// Whether they asked for the network and were refused.
     pub wanted_network: bool,
-    /// Whether a command ran that was not seen.
+    /// Whether a command ran that was not seen, or did something that no recorder understands.
     pub incomplete: bool,
+    /// Whether `named` lacks a path: one that is no text cannot be noted down for others. Nothing of the workspace is called so.
+    pub lacks_named: bool,
     /// How they were recorded.
     pub recording: Recording,
 }
@@ -73,6 +75,7 @@ impl Seen {
     pub fn add(&mut self, other: Seen) {
         self.wanted_network |= other.wanted_network;
         self.incomplete |= other.incomplete;
+        self.lacks_named |= other.lacks_named;
         for named in other.named {
             match self.named.binary_search_by(|n| n.path.cmp(&named.path)) {
                 Ok(at) => self.named[at].touch = self.named[at].touch.max(named.touch),

@@ -258,9 +258,9 @@ impl Machine {
         let wanted_network = recorder.wanted_network();
         let written = recorder.written();
         let named: Vec<Named> = written.iter().filter_map(named).collect();
-        // What is no text cannot be noted down for others.
-        let incomplete = named.len() < written.len() || recorder.is_unclear();
-        let mut seen = Seen { touched, named, wanted_network, incomplete, ..Seen::default() };
+        let lacks_named = named.len() < written.len();
+        let incomplete = recorder.is_unclear();
+        let mut seen = Seen { touched, named, wanted_network, incomplete, lacks_named, ..Seen::default() };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)
     }

@@ -93,6 +93,17 @@ fn loaded_results_count_where_the_machine_is_the_same() {
 }
 
 #[test]
+fn a_name_that_is_no_text_cannot_be_looked_for_elsewhere() {
+    if !has_sandboxes() {
+        return skip(Need::Confinement, "without sandboxes nothing is handed on");
+    }
+    let targets = "target tide = step { run = sh`test ! -e \"/usr/share/$(printf '\\377')\"; echo low > {out \"o\"}` }\n";
+    let run = saved(&Sandbox::new(&[("targets.nub", targets)]), &[]);
+    let expected = "not saved 1 result: not all that its commands read could be seen";
+    assert!(run.stdout.contains(expected), "{}", run.stdout);
+}
+
+#[test]
 fn damaged_files_and_others_are_refused() {
     if !has_sandboxes() {
         return skip(Need::Confinement, "without sandboxes nothing is handed on");

@@ -57,6 +57,23 @@ fn only_what_is_used_counts() {
 }
 
 #[test]
+fn a_name_that_is_no_text_elsewhere_says_nothing_of_the_workspace() {
+    let Some(sandbox) = sandbox() else { return };
+    let asks = "target seen = step {\n\
+        \x20   run = sh`cat data/a > {out \"o\"}; test ! -e \"$TMPDIR/$(printf '\\377')\"`\n\
+        \x20   reads = glob(\"data/**/*\")\n\
+        \x20   observed = true\n}\n";
+    sandbox.write("targets.nub", asks);
+    // A step that is new is looked at more closely than others.
+    assert_eq!(ran(&sandbox), ["seen"]);
+    sandbox.write("data/b", "22\n");
+    assert_eq!(ran(&sandbox), [""; 0]);
+    sandbox.write("data/a", "11\n");
+    assert_eq!(ran(&sandbox), ["seen"]);
+    assert_eq!(sandbox.read("out/default/seen/o"), "11\n");
+}
+
+#[test]
 fn what_was_kept_is_taken_back_for_what_was_used() {
     let Some(sandbox) = sandbox() else { return };
     sandbox.run(&["build"]).expect(0);
