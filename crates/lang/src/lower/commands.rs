@@ -110,8 +110,14 @@ impl Lowerer {
     /// ``sh`…` ``: what the shell reads, and the holes in it.
     pub(super) fn shell(&mut self, node: Node<'_>) -> Expr {
         let mut pieces = Vec::new();
-        self.shell_elements(node, &mut pieces);
-        note_quotes(&mut pieces);
+        let mut places = Vec::new();
+        self.shell_elements(node, &mut pieces, &mut places);
+        for hole in note_quotes(&mut pieces) {
+            let error = Diagnostic::error("hole-in-document", "a hole cannot be in a here-document");
+            let error = error.note("the shell reads the text between `<<` and its end without quotes");
+            let error = error.mend("sh`tool < {textfile \"input\" \"… {value} …\"} > {out \"result\"}`");
+            self.report(places[hole], error.mend("sh`printf '%s\\n' {value} | tool > {out \"result\"}`"));
+        }
         let blank = |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
         if pieces.iter().all(blank) {
             let error = Diagnostic::error("empty-command", "this command is empty");
@@ -121,7 +127,8 @@ impl Lowerer {
         Expr::Shell(Rc::new(pieces))
     }
 
-    fn shell_elements(&mut self, node: Node<'_>, pieces: &mut Vec<ShellPiece>) {
+    /// The pieces of a script, and the places of its holes.
+    fn shell_elements(&mut self, node: Node<'_>, pieces: &mut Vec<ShellPiece>, places: &mut Vec<Span>) {
         for element in node.elements() {
             let piece = match element {
                 Element::Token(token) => {
@@ -140,15 +147,19 @@ impl Lowerer {
                     let inner = node.node(id);
                     match inner.kind() {
                         SyntaxKind::CommandQuote => {
-                            self.shell_elements(inner, pieces);
+                            self.shell_elements(inner, pieces, places);
                             continue;
                         }
                         SyntaxKind::Hole => {
                             let piece = WordPiece::Value(self.child_expression(inner, 0));
+                            places.push(self.span(inner));
                             ShellPiece::Hole { piece, inside: false }
                         }
                         SyntaxKind::HoleForm => match self.hole_form(inner) {
-                            Some(piece) => ShellPiece::Hole { piece, inside: false },
+                            Some(piece) => {
+                                places.push(self.span(inner));
+                                ShellPiece::Hole { piece, inside: false }
+                            }
                             None => continue,
                         },
                         _ => continue,
@@ -254,39 +265,215 @@ fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece
     }
 }
 
-/// Notes for each hole of a script whether it is between double quotes. What `$(…)` holds begins again, even
-/// between them.
-fn note_quotes(pieces: &mut [ShellPiece]) {
-    #[derive(PartialEq)]
-    enum Within {
-        Quotes,
-        Brackets,
-    }
-    let mut open: Vec<Within> = Vec::new();
-    // A `$` and its bracket may be two pieces.
-    let mut dollar = false;
+/// Notes for each hole of a script whether it is between double quotes. Gives which holes are in here-documents, counted from 0: no
+/// quoting makes a word of these.
+fn note_quotes(pieces: &mut [ShellPiece]) -> Vec<usize> {
+    let mut reading = ScriptReading::default();
+    let mut in_documents = Vec::new();
+    let mut count = 0;
     for piece in pieces {
-        let text = match piece {
+        match piece {
+            ShellPiece::Literal(text) => text.chars().for_each(|character| reading.next(character)),
             ShellPiece::Hole { inside, .. } => {
-                *inside = open.last() == Some(&Within::Quotes);
-                dollar = false;
-                continue;
+                *inside = reading.open.last() == Some(&ScriptPlace::DoubleQuotes);
+                if reading.line.is_some() {
+                    in_documents.push(count);
+                }
+                count += 1;
+                reading.hole();
             }
-            ShellPiece::Literal(text) => text,
-        };
-        let mut characters = text.chars();
-        while let Some(character) = characters.next() {
-            let quoted = open.last() == Some(&Within::Quotes);
-            match character {
-                '\\' => drop(characters.next()),
-                '\'' if !quoted => drop(characters.by_ref().find(|c| *c == '\'')),
-                '"' if quoted => drop(open.pop()),
-                '"' => open.push(Within::Quotes),
-                '(' if dollar || !quoted => open.push(Within::Brackets),
-                ')' if open.last() == Some(&Within::Brackets) => drop(open.pop()),
-                _ => {}
+        }
+    }
+    in_documents
+}
+
+/// What a place in a script of a shell is inside of.
+#[derive(Clone, Copy, PartialEq)]
+enum ScriptPlace {
+    SingleQuotes,
+    DoubleQuotes,
+    /// `(…)` or `$(…)`, in which quotes begin again, even between others.
+    Brackets,
+    /// `$((…))`, where `<<` is a shift.
+    Arithmetic,
+    Comment,
+}
+
+/// Where reading of a script is: the texts between two holes, and between two escapes, are pieces of their own, and go on from one to the next.
+#[derive(Default)]
+struct ScriptReading {
+    open: Vec<ScriptPlace>,
+    /// Whether the character before was a backslash.
+    escaped: bool,
+    /// Whether the character before was a `$`.
+    dollar: bool,
+    /// Whether `$(` was just before.
+    begins: bool,
+    /// Whether the character before is part of a word.
+    in_word: bool,
+    /// So many `<` were just before.
+    arrows: usize,
+    /// The end of a here-document, while it is read behind its `<<`.
+    naming: Option<String>,
+    /// The ends of here-documents whose text is to come, or is here.
+    documents: std::collections::VecDeque<String>,
+    /// In the text of a here-document, the line so far.
+    line: Option<String>,
+}
+
+impl ScriptReading {
+    fn next(&mut self, character: char) {
+        if let Some(line) = &mut self.line {
+            if character != '\n' {
+                line.push(character);
+            } else {
+                let line = std::mem::take(line);
+                // After `<<-` the end may be indented.
+                if self.documents.front().is_some_and(|end| line.trim_start_matches('\t') == end) {
+                    self.documents.pop_front();
+                }
+                self.line = (!self.documents.is_empty()).then(String::new);
             }
-            dollar = character == '$';
+            return;
+        }
+        let within = self.open.last().copied();
+        if within == Some(ScriptPlace::SingleQuotes) {
+            if character == '\'' {
+                self.open.pop();
+            } else {
+                self.name(character);
+            }
+            return;
+        }
+        if std::mem::take(&mut self.escaped) {
+            self.name(character);
+            return self.in_a_word();
+        }
+        if character == '\n' && within != Some(ScriptPlace::DoubleQuotes) {
+            if within == Some(ScriptPlace::Comment) {
+                self.open.pop();
+            }
+            self.end_name();
+            self.line = (!self.documents.is_empty()).then(String::new);
+        } else if within == Some(ScriptPlace::Comment) {
+            return;
+        }
+        let quoted = within == Some(ScriptPlace::DoubleQuotes);
+        let dollar = std::mem::replace(&mut self.dollar, character == '$');
+        let arrows = std::mem::take(&mut self.arrows);
+        let calculates =
+            std::mem::take(&mut self.begins) || (within == Some(ScriptPlace::Arithmetic) && !dollar);
+        match character {
+            '\\' => {
+                self.escaped = true;
+                return;
+            }
+            '\'' if !quoted => self.open.push(ScriptPlace::SingleQuotes),
+            '"' if quoted => drop(self.open.pop()),
+            '"' => self.open.push(ScriptPlace::DoubleQuotes),
+            '(' if calculates => self.open.push(ScriptPlace::Arithmetic),
+            '(' if dollar || !quoted => {
+                self.begins = dollar;
+                self.open.push(ScriptPlace::Brackets);
+            }
+            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => {
+                drop(self.open.pop())
+            }
+            '#' if !quoted && !self.in_word => {
+                self.open.push(ScriptPlace::Comment);
+                return;
+            }
+            '<' if !quoted && within != Some(ScriptPlace::Arithmetic) => {
+                self.arrows = arrows + 1;
+                // Three of them are no document.
+                self.naming = (self.arrows == 2).then(String::new);
+            }
+            '-' if arrows == 2 => {}
+            ' ' | '\t' if self.naming.as_deref() == Some("") => {}
+            _ if quoted || !ends_word(character) => self.name(character),
+            _ => self.end_name(),
+        }
+        self.in_word = quoted || !ends_word(character);
+    }
+
+    fn hole(&mut self) {
+        self.in_a_word();
+        if let Some(line) = &mut self.line {
+            // Nobody knows what the line is now: no end.
+            line.push('{');
+        }
+    }
+
+    fn in_a_word(&mut self) {
+        (self.dollar, self.begins, self.arrows, self.in_word) = (false, false, 0, true);
+    }
+
+    fn name(&mut self, character: char) {
+        if let Some(name) = &mut self.naming {
+            name.push(character);
+        }
+    }
+
+    fn end_name(&mut self) {
+        self.documents.extend(self.naming.take().filter(|name| !name.is_empty()));
+    }
+}
+
+/// Whether a character that is in no quotes ends a word.
+fn ends_word(character: char) -> bool {
+    matches!(character, ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>')
+}
+
+#[cfg(test)]
+mod tests {
+    use super::*;
+
+    /// Where holes are (`_` for each) in a script cut before each `\`: in double quotes (`"`), in a here-document (`<`) or in
+    /// neither (`-`).
+    fn holes(script: &str) -> String {
+        let mut pieces = Vec::new();
+        for (i, part) in script.split('_').enumerate() {
+            if i > 0 {
+                let piece = WordPiece::Literal("".into());
+                pieces.push(ShellPiece::Hole { piece, inside: false });
+            }
+            let cuts = part.match_indices('\\').map(|(at, _)| at).chain([part.len()]);
+            let mut from = 0;
+            for cut in cuts {
+                pieces.push(ShellPiece::Literal(part[from..cut].into()));
+                from = cut;
+            }
+        }
+        let in_documents = note_quotes(&mut pieces);
+        let inside = pieces.iter().filter_map(|piece| match piece {
+            ShellPiece::Hole { inside, .. } => Some(*inside),
+            ShellPiece::Literal(_) => None,
+        });
+        let all = inside.enumerate().map(|(at, inside)| match (in_documents.contains(&at), inside) {
+            (true, _) => '<',
+            (false, true) => '"',
+            (false, false) => '-',
+        });
+        all.collect()
+    }
+
+    #[test]
+    fn holes_are_between_quotes_as_a_shell_reads_them() {
+        for (script, wanted) in [
+            (r#"echo _ "a_b" _"#, "-\"-"),
+            (r#"echo "x$(printf '\377')" > _"#, "-"),
+            (r#"echo 'a\' > _; echo "\"_" _"#, "-\"-"),
+            (r#"echo 'a "b' "it's _" _"#, "\"-"),
+            (r#"echo "$(cat _ "_")_" _"#, "-\"\"-"),
+            (r#"echo "(_" \" _ \' _"#, "\"--"),
+            ("echo a # it's \"\necho _ \"_\"", "-\""),
+            ("echo a# \"_\" $# \"_\"", "\"\""),
+            ("cat << END > _\nit's \"_\nEND\necho \"_\" _", "-<\"-"),
+            ("cat <<-'E N' <<\\B\n _\n\tE N\n_\nB\necho _", "<<-"),
+            ("cat <<< \"_\" <_ \n _", "\"--"),
+            ("echo $((1 << 2)) $(( (1) << 3 ))\n_ \"_\"", "-\""),
+        ] {
+            assert_eq!(holes(script), wanted, "{script}");
         }
     }
 }

@@ -248,7 +248,7 @@ pub(super) const HOLES: [(&str, &str, &str); 11] = [
     ),
 ];
 
-pub(super) const ERRORS: [(&str, &str, &str); 57] = [
+pub(super) const ERRORS: [(&str, &str, &str); 58] = [
     (
         "bad-data",
         "A data file does not fit its format or its declared type. The place shown is in the data file.",
@@ -302,6 +302,12 @@ pub(super) const ERRORS: [(&str, &str, &str); 57] = [
         "made-twice",
         "Two steps make the same path, or two results would have the same place in `out`.",
         "[each n in [1, 2] give step { run = `x > {out \"same\"}` }]",
+    ),
+    (
+        "hole-in-document",
+        "A hole is in a here-document of a shell, the text between `<<` and its end. The shell reads that text without quotes, and \
+         would start commands that a value contains.",
+        "a line `{place}` between `cat << END` and `END`",
     ),
     ("missing-field", "A field or parameter without a default was not given.", "c.program { }"),
     (
