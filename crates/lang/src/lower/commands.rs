@@ -339,7 +339,7 @@ impl ScriptReading {
         let within = self.open.last().copied();
         if within == Some(ScriptPlace::SingleQuotes) {
             if character == '\'' {
-                self.open.pop();
+                self.leave();
             } else {
                 self.name(character);
             }
@@ -351,7 +351,7 @@ impl ScriptReading {
         }
         if character == '\n' && within != Some(ScriptPlace::DoubleQuotes) {
             if within == Some(ScriptPlace::Comment) {
-                self.open.pop();
+                self.leave();
             }
             self.end_name();
             self.line = (!self.documents.is_empty()).then(String::new);
@@ -369,16 +369,14 @@ impl ScriptReading {
                 return;
             }
             '\'' if !quoted => self.open.push(ScriptPlace::SingleQuotes),
-            '"' if quoted => drop(self.open.pop()),
+            '"' if quoted => self.leave(),
             '"' => self.open.push(ScriptPlace::DoubleQuotes),
             '(' if calculates => self.open.push(ScriptPlace::Arithmetic),
             '(' if dollar || !quoted => {
                 self.begins = dollar;
                 self.open.push(ScriptPlace::Brackets);
             }
-            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => {
-                drop(self.open.pop())
-            }
+            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => self.leave(),
             '#' if !quoted && !self.in_word => {
                 self.open.push(ScriptPlace::Comment);
                 return;
@@ -402,6 +400,10 @@ impl ScriptReading {
             // Nobody knows what the line is now: no end.
             line.push('{');
         }
+    }
+
+    fn leave(&mut self) {
+        self.open.pop();
     }
 
     fn in_a_word(&mut self) {
