@@ -10,7 +10,7 @@ use serde::Serialize;
 pub struct CacheAmount {
     /// Results of steps.
     pub results: Amount,
-    /// Files of images, and their bytes.
+    /// Files of images.
     pub images: ImageAmount,
 }
 
@@ -30,8 +30,9 @@ pub struct CacheEvent<'a> {
 impl CacheAmount {
     /// The event after some work on the cache (`size`, `verify`, `prune`), with the paths of what was damaged.
     pub fn event<'a>(&self, work: &'static str, damaged: &'a [String]) -> CacheEvent<'a> {
-        let CacheAmount { results, images: (image_files, image_bytes) } = *self;
+        let CacheAmount { results, images } = *self;
         let Amount { records: results, contents, bytes } = results;
+        let ImageAmount { files: image_files, bytes: image_bytes } = images;
         CacheEvent { event: "cache", work, results, contents, bytes, image_files, image_bytes, damaged }
     }
 }

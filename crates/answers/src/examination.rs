@@ -216,7 +216,7 @@ fn store() -> Finding {
         event: "finding",
         what: "cache",
         name: "results of all workspaces".to_owned(),
-        ok: store.is_some(),
+        ok: store.is_ok(),
         optional: false,
         version: None,
         found: store.map(|s| s.display().to_string()).unwrap_or_default(),
@@ -300,9 +300,9 @@ fn images(session: &Session, graph: &Graph) -> Vec<Finding> {
         let known = known_image(&session.workspace.root.join(node.path.as_str()), &names);
         let found = match &known {
             None => "a build unpacks it".to_owned(),
-            Some(KnownImage { amount: (files, bytes), programs }) => {
+            Some(KnownImage { amount, programs }) => {
                 let place = if programs.is_some() { "" } else { ", unpacked when a step needs it" };
-                format!("{}, {}{place}", counted(*files as usize, "file"), size(*bytes))
+                format!("{}, {}{place}", counted(amount.files as usize, "file"), size(amount.bytes))
             }
         };
         let ok = session.why_no_sandboxes().is_none();

@@ -29,7 +29,7 @@ use crate::manifest::{
 };
 use crate::problem::{ImageProblem, ImageResult, bad, refused};
 use crate::statement::{RootStatement, variables};
-use crate::tree::{Layer, RootTree, TreeNode};
+use crate::tree::{ImageAmount, Layer, RootTree, TreeNode};
 
 /// Version of a kept layer's bytes.
 const LAYER_VERSION: u8 = 1;
@@ -331,16 +331,16 @@ impl ImageCache {
         remove_root(&aside).map(|()| true)
     }
 
-    /// Removes roots and layers that nobody used for some time, and contents that no root has any more. Gives how many files
-    /// went, and their bytes.
+    /// Removes roots and layers that nobody used for some time, and contents that no root has any more. Gives how
+    /// much went.
     ///
     /// # Errors
     /// When this machine refuses.
-    pub fn prune(&self, unused: Duration) -> ImageResult<(u64, u64)> {
+    pub fn prune(&self, unused: Duration) -> ImageResult<ImageAmount> {
         let lock = File::open(&self.folder).map_err(refused(&self.folder))?;
         if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             // Somebody puts a root together just now, of contents that no root has yet.
-            return Ok((0, 0));
+            return Ok(ImageAmount::default());
         }
         let is_old = |path: &Path| {
             let time = path.metadata().and_then(|found| found.modified()).ok();
@@ -361,18 +361,18 @@ impl ImageCache {
                 let _ = std::fs::remove_file(&layer);
             }
         }
-        let (mut count, mut bytes) = (0, 0);
+        let mut amount = ImageAmount::default();
         let files = self.folder.join("files");
         for inner in entries(&files).map_err(refused(&files))? {
             let listed = if inner.is_dir() { entries(&inner).map_err(refused(&inner))? } else { vec![inner] };
             for file in listed {
                 let Ok(found) = file.symlink_metadata() else { continue };
                 if found.is_file() && found.nlink() == 1 && std::fs::remove_file(&file).is_ok() {
-                    (count, bytes) = (count + 1, bytes + found.len());
+                    amount = amount.with(found.len());
                 }
             }
         }
-        Ok((count, bytes))
+        Ok(amount)
     }
 
     /// Removes what nobody used for some time, at most once a day.
@@ -408,20 +408,20 @@ impl ImageCache {
         Ok(damaged)
     }
 
-    /// How many files there are for roots, and their bytes: each content once.
+    /// How much there is for roots: each content once.
     ///
     /// # Errors
     /// When this machine refuses.
-    pub fn amount(&self) -> ImageResult<(u64, u64)> {
-        let (mut count, mut bytes) = (0, 0);
+    pub fn amount(&self) -> ImageResult<ImageAmount> {
+        let mut amount = ImageAmount::default();
         let files = self.folder.join("files");
         for inner in entries(&files).map_err(refused(&files))? {
             for file in entries(&inner).unwrap_or_default() {
                 let Ok(found) = file.symlink_metadata() else { continue };
-                (count, bytes) = (count + 1, bytes + found.len());
+                amount = amount.with(found.len());
             }
         }
-        Ok((count, bytes))
+        Ok(amount)
     }
 }
 

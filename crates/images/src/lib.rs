@@ -42,4 +42,4 @@ pub use manifest::{
 pub use names::{is_image_name, is_image_tag};
 pub use problem::{ImageProblem, ImageResult};
 pub use statement::{RootStatement, USUAL_PATH};
-pub use tree::{ImageFile, Layer, LayerChange, RootPath, RootTree, TreeNode};
+pub use tree::{ImageAmount, ImageFile, Layer, LayerChange, RootPath, RootTree, TreeNode};

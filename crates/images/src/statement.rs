@@ -4,6 +4,7 @@ use nubrik_bytes::Digest;
 use serde::{Deserialize, Serialize};
 
 use crate::problem::{ImageResult, bad};
+use crate::tree::ImageAmount;
 
 /// Version of the document, which is in the keys of all steps in an image: raised where roots are put together otherwise.
 const VERSION: u32 = 1;
@@ -19,9 +20,9 @@ pub struct RootStatement {
     /// The digest of the tree, as hexadecimal digits.
     tree: String,
     /// How many files it has.
-    pub files: u64,
+    files: u64,
     /// Their bytes.
-    pub bytes: u64,
+    bytes: u64,
     /// Variables that commands in it have, unless a definition says otherwise, in the order of the image.
     pub env: Vec<(String, String)>,
 }
@@ -30,7 +31,7 @@ impl RootStatement {
     /// The statement of an image with this tree and these variables.
     pub(crate) fn new(
         tree: &Digest,
-        (files, bytes): (u64, u64),
+        ImageAmount { files, bytes }: ImageAmount,
         env: Vec<(String, String)>,
     ) -> RootStatement {
         RootStatement { version: VERSION, tree: tree.hex(), files, bytes, env }
@@ -55,6 +56,11 @@ impl RootStatement {
     pub fn text(&self) -> String {
         let text = serde_json::to_string_pretty(self).unwrap_or_default();
         text + "\n"
+    }
+
+    /// How much it is.
+    pub fn amount(&self) -> ImageAmount {
+        ImageAmount { files: self.files, bytes: self.bytes }
     }
 
     /// The digest of the tree, as hexadecimal digits.
@@ -98,7 +104,7 @@ mod tests {
     fn a_statement_is_read_back_and_another_one_is_refused() {
         let env =
             variables(&["PATH=/opt/bin:/bin:own".to_owned(), "A=1".to_owned(), "A=b=c".to_owned()]).unwrap();
-        let statement = RootStatement::new(&Digest::of(b"tree"), (2, 9), env);
+        let statement = RootStatement::new(&Digest::of(b"tree"), ImageAmount { files: 2, bytes: 9 }, env);
         assert_eq!(RootStatement::parse(statement.text().as_bytes()).unwrap(), statement);
         assert_eq!(statement.env[1], ("A".to_owned(), "b=c".to_owned()));
         assert_eq!(statement.search_path(), ["/opt/bin", "/bin"]);

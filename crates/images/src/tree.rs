@@ -20,6 +20,22 @@ const LINKS: usize = 40;
 /// Version of a tree's byte layout, which is a part of its digest.
 const VERSION: u8 = 1;
 
+/// How much there is of images.
+#[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
+pub struct ImageAmount {
+    /// How many files.
+    pub files: u64,
+    /// How many bytes are in them.
+    pub bytes: u64,
+}
+
+impl ImageAmount {
+    /// With one file more, of so many bytes.
+    pub(crate) fn with(self, bytes: u64) -> ImageAmount {
+        ImageAmount { files: self.files + 1, bytes: self.bytes.saturating_add(bytes) }
+    }
+}
+
 /// Something in a root.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum TreeNode {
@@ -117,13 +133,13 @@ impl RootTree {
         Digest::of(&self.to_version(VERSION))
     }
 
-    /// How many files it has, and their bytes.
-    pub fn amount(&self) -> (u64, u64) {
+    /// How much it is.
+    pub fn amount(&self) -> ImageAmount {
         let files = self
             .nodes
             .values()
             .filter_map(|node| if let TreeNode::File(file) = node { Some(file.size) } else { None });
-        files.fold((0, 0), |(count, bytes), size| (count + 1, bytes.saturating_add(size)))
+        files.fold(ImageAmount::default(), ImageAmount::with)
     }
 
     /// Changes it as a layer says.

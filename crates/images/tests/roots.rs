@@ -9,7 +9,8 @@ use std::sync::atomic::{AtomicBool, Ordering};
 use std::time::Duration;
 
 use nubrik_images::{
-    HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement, UnpackListener, layout_at,
+    HeldRoot, ImageAmount, ImageCache, ImageChoice, ImagePlatform, ImageProblem, RootStatement,
+    UnpackListener, layout_at,
 };
 use nubrik_testing::layouts::LayerEntry::{Device, File, Folder, HardLink, Link, Marked, Pipe};
 use nubrik_testing::layouts::{ImageLayout, LayerEntry, LayerPacking, sha256, tar_of};
@@ -300,9 +301,9 @@ fn a_root_that_is_damaged_or_gone_is_made_again() {
     drop(root);
     cache.prune(Duration::from_secs(3600)).unwrap();
     assert!(path.join("usr/bin/tide").is_file());
-    let (count, _) = cache.prune(Duration::ZERO).unwrap();
+    let count = cache.prune(Duration::ZERO).unwrap().files;
     assert!(count >= 2 && !path.exists());
-    assert_eq!(cache.amount().unwrap(), (0, 0));
+    assert_eq!(cache.amount().unwrap(), ImageAmount::default());
     assert_eq!(open(&cache, &layout).read("usr/bin/tide", 10).as_deref(), Some(&b"ebb"[..]));
     // Contents that somebody removed: the layers are read again.
     let said = state(&cache, &layout).unwrap();

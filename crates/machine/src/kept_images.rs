@@ -4,23 +4,23 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 use std::time::Duration;
 
-use nubrik_images::{ImageCache, ImageResult, RootStatement, UnpackListener};
-use nubrik_store::store_folder;
+use nubrik_disk::{NoOwnFolder, OwnFolder};
+use nubrik_images::{ImageAmount, ImageCache, ImageResult, RootStatement, UnpackListener};
 
 /// Images that nobody used for so long make way.
 pub const IMAGES_UNUSED: Duration = Duration::from_secs(30 * 24 * 3600);
 
-/// Files of images, and their bytes.
-pub type ImageAmount = (u64, u64);
-
 /// The folder in which images of all workspaces are kept: in `nubrik/images` of the cache folder.
-pub fn images_folder() -> Option<PathBuf> {
-    Some(store_folder()?.parent()?.join("images"))
+///
+/// # Errors
+/// When no variable names one.
+pub fn images_folder() -> Result<PathBuf, NoOwnFolder> {
+    Ok(OwnFolder::Cache.find()?.join("images"))
 }
 
 /// The images that are kept, if there are any.
 fn kept() -> Option<ImageResult<ImageCache>> {
-    let folder = images_folder().filter(|folder| folder.is_dir())?;
+    let folder = images_folder().ok().filter(|folder| folder.is_dir())?;
     Some(ImageCache::open(&folder))
 }
 
@@ -29,7 +29,7 @@ fn kept() -> Option<ImageResult<ImageCache>> {
 /// # Errors
 /// When this machine refuses.
 pub fn images_amount() -> ImageResult<ImageAmount> {
-    kept().map_or(Ok((0, 0)), |cache| cache?.amount())
+    kept().map_or(Ok(ImageAmount::default()), |cache| cache?.amount())
 }
 
 /// Removes images that nobody used for some time. Gives what went.
@@ -37,7 +37,7 @@ pub fn images_amount() -> ImageResult<ImageAmount> {
 /// # Errors
 /// When this machine refuses.
 pub fn prune_images(unused: Duration) -> ImageResult<ImageAmount> {
-    kept().map_or(Ok((0, 0)), |cache| cache?.prune(unused))
+    kept().map_or(Ok(ImageAmount::default()), |cache| cache?.prune(unused))
 }
 
 /// Removes what nobody used for long, at most once a day. What cannot be removed takes room, and nothing else.
@@ -49,7 +49,7 @@ pub fn look_after_images() {
 
 /// What is known of an image that steps run in.
 pub struct KnownImage {
-    /// How many files it has, and their bytes.
+    /// How much it is.
     pub amount: ImageAmount,
     /// Where programs are in it that steps start, by their names, as far as it is unpacked on this machine.
     pub programs: Option<Vec<(Arc<str>, Option<String>)>>,
@@ -65,7 +65,7 @@ pub fn known_image(statement: &Path, programs: &[Arc<str>]) -> Option<KnownImage
     let programs = root.map(|root| {
         programs.iter().map(|name| (name.clone(), root.program(name, &search))).collect::<Vec<_>>()
     });
-    Some(KnownImage { amount: (said.files, said.bytes), programs })
+    Some(KnownImage { amount: said.amount(), programs })
 }
 
 /// Waits as long as it takes.

@@ -52,11 +52,12 @@ pub use ground::{
     CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand, circumstances,
 };
 pub use kept_images::{
-    IMAGES_UNUSED, ImageAmount, KnownImage, images_amount, images_folder, known_image, look_after_images,
-    prune_images, verify_images,
+    IMAGES_UNUSED, KnownImage, images_amount, images_folder, known_image, look_after_images, prune_images,
+    verify_images,
 };
 pub use libraries::{LIBRARY_PATH_VARIABLE, LibraryIndex, search_library};
 pub use machine::Machine;
+pub use nubrik_images::ImageAmount;
 pub use search_path::on_persons_path;
 pub use services::{OutputListener, end_left_over, own_network_works};
 pub use symbols::{defined_symbols, system_functions};

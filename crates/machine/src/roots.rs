@@ -7,6 +7,7 @@ use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 use nubrik_confine::{CancelSwitch, OF_SANDBOXES, Sandboxes, StageSpec};
+use nubrik_disk::{NoOwnFolder, OwnFolder};
 use nubrik_engine::{OpenRoot, OutsideRoots, ToolProblem, WorkProblem};
 use nubrik_graph::{ArchiveFormat, ImageFiles, ImageSearch, ImageSource, NewImage, NewLayer, PlainFile};
 use nubrik_images::{
@@ -79,7 +80,7 @@ impl Roots {
     fn cache(&self) -> Result<&ImageCache, WorkProblem> {
         let open = || match &self.folder {
             Some(folder) => ImageCache::open(folder).map_err(|why| why.to_string()),
-            None => Err("neither XDG_CACHE_HOME nor HOME is set, so no image can be unpacked".to_owned()),
+            None => Err(format!("{}, so no image can be unpacked", NoOwnFolder(OwnFolder::Cache))),
         };
         self.cache.get_or_init(open).as_ref().map_err(|why| WorkProblem::Machine(why.clone()))
     }

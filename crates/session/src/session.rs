@@ -185,11 +185,11 @@ impl Session {
             .hiding_undeclared(workspace.settings.hide_undeclared)
             .keeping_whole_output()
             .with_origins(workspace.settings.origins.clone())
-            .with_images(nubrik_machine::images_folder());
+            .with_images(nubrik_machine::images_folder().ok());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
-        let store = match nubrik_store::store_folder().filter(|folder| folder.is_dir()) {
+        let store = match nubrik_store::store_folder().ok().filter(|folder| folder.is_dir()) {
             None => Err(NoStore::NotOpen),
             Some(folder) => {
                 LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
@@ -244,8 +244,8 @@ impl Session {
 
     /// The store of this machine, made where there is none.
     fn opened_store(&self) -> Result<Arc<LocalStore>, NoStore> {
-        let folder =
-            self.store_folder.clone().or_else(nubrik_store::store_folder).ok_or(NoStore::NoFolder)?;
+        let folder = self.store_folder.clone().map_or_else(nubrik_store::store_folder, Ok);
+        let folder = folder.map_err(NoStore::NoFolder)?;
         LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
     }
 

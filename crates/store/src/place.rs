@@ -2,9 +2,12 @@
 
 use std::path::PathBuf;
 
+use nubrik_disk::{NoOwnFolder, OwnFolder};
+
 /// The folder of the person's store.
-pub fn store_folder() -> Option<PathBuf> {
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    let cache = absolute("XDG_CACHE_HOME").or_else(|| absolute("HOME").map(|home| home.join(".cache")))?;
-    Some(cache.join("nubrik/store"))
+///
+/// # Errors
+/// When no variable names one.
+pub fn store_folder() -> Result<PathBuf, NoOwnFolder> {
+    Ok(OwnFolder::Cache.find()?.join("store"))
 }

@@ -4,6 +4,7 @@ use std::fs;
 use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
+use nubrik_disk::OwnFolder;
 use nubrik_shared::{Acceptance, SharedStore};
 use nubrik_web::{Address, Asker, Credential, Objects, StorageKey, TlsFiles};
 use nubrik_workspace::{SharedPlace, SharedSettings};
@@ -16,15 +17,12 @@ use crate::trouble::TeamTrouble;
 /// # Errors
 /// That no variable names one.
 pub fn cache_folder() -> Result<PathBuf, TeamTrouble> {
-    const VARIABLE: &str = "XDG_CACHE_HOME";
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|p| p.is_absolute());
-    let folder = absolute(VARIABLE).or_else(|| absolute("HOME").map(|home| home.join(".cache")));
-    Ok(folder.ok_or(TeamTrouble::NoOwnFolder(VARIABLE))?.join("nubrik/shared"))
+    Ok(OwnFolder::Cache.find().map_err(TeamTrouble::NoOwnFolder)?.join("shared"))
 }
 
 /// What of a store is remembered.
-fn state_folder() -> Option<PathBuf> {
-    Some(nubrik_web::state_folder()?.join("nubrik/shared"))
+fn state_folder() -> Result<PathBuf, TeamTrouble> {
+    Ok(OwnFolder::State.find().map_err(TeamTrouble::NoOwnFolder)?.join("shared"))
 }
 
 /// The objects of a store. `nubrik.toml` names it, unless a person named it just now.
@@ -99,7 +97,7 @@ pub fn store_of(settings: &SharedSettings, channels: Vec<String>) -> Result<Arc<
     let objects = objects_of(&settings.place, false)?;
     let name = settings.root.digest().hex()[..32].to_owned();
     let cache = cache_folder()?;
-    let state = state_folder().ok_or(TeamTrouble::NoOwnFolder("XDG_STATE_HOME"))?;
+    let state = state_folder()?;
     let accepted =
         Acceptance { root: settings.root, channels, cache: cache.join(&name), seen: state.join(name) };
     let store = SharedStore::new(objects, accepted);

@@ -3,6 +3,7 @@
 use std::fmt;
 use std::path::PathBuf;
 
+use nubrik_disk::NoOwnFolder;
 use nubrik_shared::{NoRandomNumbers, PublicKey, SharedTrouble};
 use nubrik_web::{AddressProblem, Agreement, Trouble};
 use nubrik_workers::{ExchangeTrouble, WorkersTrouble};
@@ -51,7 +52,7 @@ pub enum TeamTrouble {
     /// Workers cannot be asked, or this machine cannot be one.
     Workers(WorkersTrouble),
     /// No variable names a folder for files of this person: the variable beside `HOME`.
-    NoOwnFolder(&'static str),
+    NoOwnFolder(NoOwnFolder),
     /// This machine keeps no results.
     NoResults(NoStore),
     /// This machine does not confine steps, so it runs none of others.
@@ -80,8 +81,8 @@ pub enum NoStore {
     NotOpen,
     /// The person wants it so.
     Unwanted,
-    /// No variable names a folder for it.
-    NoFolder,
+    /// There is no folder for it.
+    NoFolder(NoOwnFolder),
     /// It cannot be opened.
     Broken(String),
 }
@@ -91,7 +92,7 @@ impl fmt::Display for NoStore {
         match self {
             NoStore::NotOpen => f.write_str("it is not open yet"),
             NoStore::Unwanted => f.write_str("results are not to be kept"),
-            NoStore::NoFolder => f.write_str("neither XDG_CACHE_HOME nor HOME names a folder"),
+            NoStore::NoFolder(none) => none.fmt(f),
             NoStore::Broken(why) => f.write_str(why),
         }
     }
@@ -156,7 +157,7 @@ impl fmt::Display for TeamTrouble {
             TeamTrouble::WrongRoot => f.write_str("its list of members is not signed by this root key"),
             TeamTrouble::Store(trouble) => write!(f, "{trouble}"),
             TeamTrouble::Workers(trouble) => write!(f, "{trouble}"),
-            TeamTrouble::NoOwnFolder(variable) => write!(f, "neither {variable} nor HOME names a folder"),
+            TeamTrouble::NoOwnFolder(none) => none.fmt(f),
             TeamTrouble::NoResults(why) => write!(f, "{why}"),
             TeamTrouble::NotConfined(why) => write!(f, "steps are not confined on this machine: {why}"),
             TeamTrouble::NoRandomNumbers => write!(f, "{NoRandomNumbers}"),

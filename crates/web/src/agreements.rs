@@ -3,15 +3,14 @@
 use std::collections::BTreeSet;
 use std::fmt;
 use std::io::{self, Write};
-use std::path::{Path, PathBuf};
 
-use nubrik_disk::{Below, read_text};
+use nubrik_disk::{Below, OwnFolder, read_text};
 
 /// The variable that agrees where nobody can be asked: the same rows, with `;` between them.
 pub const AGREED_VARIABLE: &str = "NUBRIK_AGREED";
 
-/// The file with the rows, below the folder for what programs remember of a person.
-const FILE: &str = "nubrik/agreed";
+/// The file with the rows, in the folder for what is remembered of a person.
+const FILE: &str = "agreed";
 
 /// One thing to agree to. It is kept by its words, all of them: another place or another variable is another agreement.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
@@ -58,7 +57,8 @@ impl Agreements {
     /// What the person of this process agreed to, by command or by [`AGREED_VARIABLE`].
     pub fn of_this_person() -> Agreements {
         let by_variable = std::env::var(AGREED_VARIABLE).unwrap_or_default();
-        let noted = state_folder().and_then(|folder| read_text(&folder.join(FILE)).ok()).unwrap_or_default();
+        let noted = OwnFolder::State.find().ok().and_then(|folder| read_text(&folder.join(FILE)).ok());
+        let noted = noted.unwrap_or_default();
         let rows = noted.lines().chain(by_variable.split([';', '\n']));
         let rows = rows.map(str::trim).filter(|row| !row.is_empty());
         Agreements { rows: rows.map(str::to_owned).collect() }
@@ -74,8 +74,7 @@ impl Agreements {
     /// # Errors
     /// When it cannot be written.
     pub fn note(added: &[Agreement]) -> io::Result<()> {
-        let folder = state_folder()
-            .ok_or_else(|| io::Error::other("neither XDG_STATE_HOME nor HOME names a folder"))?;
+        let folder = OwnFolder::State.find()?;
         std::fs::create_dir_all(&folder)?;
         let known = match read_text(&folder.join(FILE)) {
             Err(e) if e.kind() == io::ErrorKind::NotFound => String::new(),
@@ -86,12 +85,6 @@ impl Agreements {
         let text: String = rows.iter().map(|row| format!("{row}\n")).collect();
         Below::new(&folder)?.replace(FILE, |file| file.write_all(text.as_bytes()))
     }
-}
-
-/// Where programs remember something of a person.
-pub fn state_folder() -> Option<PathBuf> {
-    let absolute = |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
-    absolute("XDG_STATE_HOME").or_else(|| absolute("HOME").map(|home| home.join(Path::new(".local/state"))))
 }
 
 #[cfg(test)]

@@ -30,7 +30,7 @@ mod transport;
 mod trouble;
 
 pub use address::{Address, AddressProblem, Credential};
-pub use agreements::{AGREED_VARIABLE, Agreement, Agreements, state_folder};
+pub use agreements::{AGREED_VARIABLE, Agreement, Agreements};
 pub use checksum::{Checksum, ChecksumMethod};
 pub use client::{CLIENT_CERTIFICATE, Client, Document, TlsFiles, client_certificate};
 pub use listening::{Caller, HttpAnswer, HttpRequest, Listener, is_only_late};

@@ -4,7 +4,7 @@ use std::io::{self, Read};
 use std::sync::Arc;
 
 use nubrik_bytes::{Digest, Encoder};
-use nubrik_disk::{Below, TreeFileKind, entries_below};
+use nubrik_disk::{Below, OwnFolder, TreeFileKind, entries_below};
 use nubrik_graph::Unpacking;
 use nubrik_lang::{KITS_FOLDER, KitPlace};
 use nubrik_source::WsPath;
@@ -74,8 +74,7 @@ pub fn note_of(unpacked: &Digest) -> io::Result<String> {
 /// A secret of this user on this machine, made when it is first wanted.
 fn own_secret() -> io::Result<Digest> {
     const FILE: &str = "secret";
-    let none = || io::Error::other("neither XDG_STATE_HOME nor HOME names a folder");
-    let folder = nubrik_web::state_folder().ok_or_else(none)?.join("nubrik");
+    let folder = OwnFolder::State.find()?;
     let problem =
         |e: io::Error| io::Error::new(e.kind(), format!("cannot keep a secret in {}: {e}", folder.display()));
     std::fs::create_dir_all(&folder).map_err(problem)?;

@@ -15,10 +15,9 @@ use crate::ui::console::{OutputStream, outln};
 use crate::ui::paint::{Ink, Paint};
 
 pub fn cache(console: Console, work: Option<CacheUpkeep>) -> CommandResult<Exit> {
-    let Some(folder) = nubrik_session::store_folder() else {
-        let message = "neither XDG_CACHE_HOME nor HOME is set, so nothing can be kept";
-        return Err(say_wrong(console, Exit::Own, message, &["export HOME=…"]));
-    };
+    let nowhere =
+        |none| say_wrong(console, Exit::Own, &format!("{none}, so nothing can be kept"), &["export HOME=…"]);
+    let folder = nubrik_session::store_folder().map_err(nowhere)?;
     let paint = console.paint(OutputStream::Output);
     if !folder.is_dir() {
         return Ok(say(console, paint, "size", CacheAmount::default(), &[], &folder.display().to_string()));
@@ -69,14 +68,14 @@ fn say(
         console.event(&amount.event(work, damaged));
         return Exit::Done;
     }
-    let CacheAmount { results, images: (image_files, image_bytes) } = amount;
+    let CacheAmount { results, images } = amount;
     let what = format!(
         "{}, {}, {}",
         counted(results.records, "result"),
         counted(results.contents, "content"),
         size(results.bytes)
     );
-    let of_images = format!("{} of images, {}", counted(image_files as usize, "file"), size(image_bytes));
+    let of_images = format!("{} of images, {}", counted(images.files as usize, "file"), size(images.bytes));
     let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
     match work {
         "prune" if amount == CacheAmount::default() => {
@@ -96,7 +95,7 @@ fn say(
         _ if amount == CacheAmount::default() => line(Ink::Calm, "kept", "nothing yet"),
         _ => line(Ink::Calm, "kept", &what),
     }
-    if image_files > 0 {
+    if images.files > 0 {
         line(Ink::Calm, "", &of_images);
     }
     line(Ink::Faint, "in", place);

@@ -47,7 +47,7 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
     for path in paths {
         removed += workshop.remove(&path).map_err(|e| failed(&path, e))?;
     }
-    if let Some(folder) = nubrik_session::store_folder().filter(|_| store) {
+    if let Some(folder) = nubrik_session::store_folder().ok().filter(|_| store) {
         removed += count_files(&folder);
         match fs::remove_dir_all(&folder) {
             Err(e) if e.kind() != io::ErrorKind::NotFound => {

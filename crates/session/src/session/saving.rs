@@ -112,8 +112,7 @@ impl Session {
 /// # Errors
 /// When it cannot be read, is damaged, or there is nowhere to keep them.
 pub fn load_results(from: &Path) -> Result<CacheFileAmount, CacheFileProblem> {
-    let nowhere =
-        || CacheFileProblem::Unusable(std::io::Error::other("neither XDG_CACHE_HOME nor HOME is set"));
-    let store = LocalStore::open(&store_folder().ok_or_else(nowhere)?).map_err(CacheFileProblem::Store)?;
+    let folder = store_folder().map_err(|none| CacheFileProblem::Unusable(none.into()))?;
+    let store = LocalStore::open(&folder).map_err(CacheFileProblem::Store)?;
     store.load_results(from)
 }

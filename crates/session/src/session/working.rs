@@ -169,7 +169,7 @@ impl Session {
             labels: self.machine.labels(),
             search_path: std::env::var_os("PATH").unwrap_or_default(),
             local,
-            images: nubrik_machine::images_folder(),
+            images: nubrik_machine::images_folder().ok(),
         };
         let mut places = Vec::new();
         let turns = Arc::new(Turns::new(slots));
