@@ -13,6 +13,7 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
+use std::process::{Child, Command, Stdio};
 use std::sync::Arc;
 use std::time::Duration;
 
@@ -24,8 +25,8 @@ use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{Session, Standing};
 use nubrik_source::WsPath;
-use parking_lot::Mutex;
 use proptest::prelude::*;
+use proptest::test_runner::TestRunner;
 
 use described::described;
 
@@ -801,12 +802,8 @@ fn turns() -> impl Strategy<Value = Vec<Turn>> {
     prop::collection::vec((edit(), request(), any::<bool>(), any::<u8>()), 2..12)
 }
 
-/// A build ends all that its steps left behind in this process: two at once would end each other's steps.
-static ONE_AT_A_TIME: Mutex<()> = Mutex::new(());
-
 /// Whether everything comes to what the model says in each turn, and at the end to the same as from nothing.
 fn history(turns: &[Turn], is_watched: bool) {
-    let _alone = ONE_AT_A_TIME.lock();
     let mut world = World::new(Model::new());
     world.check(&Request::Everything, "first");
     let mut watcher = None;
@@ -842,16 +839,54 @@ fn history(turns: &[Turn], is_watched: bool) {
     }
 }
 
-proptest! {
-    #![proptest_config(ProptestConfig { cases: nubrik_testing::cases(60), failure_persistence: None, max_shrink_iters: 400, ..Default::default() })]
+/// So many processes share the histories of a test. A build ends all that its steps left behind in its process: of two in one process
+/// each would end the other's steps.
+const PROCESSES: u32 = 3;
 
-    #[test]
-    fn whatever_was_asked_for_before_is_as_it_is_from_nothing(turns in turns()) {
-        history(&turns, false);
-    }
+/// The variable by which a process knows that it has a share of a test.
+const SHARE: &str = "NUBRIK_TEST_SHARE";
 
-    #[test]
-    fn so_it_is_while_a_watcher_says_what_is_to_be_looked_at(turns in turns()) {
-        history(&turns, true);
+/// Tries histories, in processes that run just the named test of this program.
+fn in_processes(test: &str, is_watched: bool) {
+    if std::env::var_os(SHARE).is_some() {
+        let cases = nubrik_testing::cases(60).div_ceil(PROCESSES);
+        let mut runner = TestRunner::new(ProptestConfig {
+            cases,
+            failure_persistence: None,
+            max_shrink_iters: 400,
+            ..ProptestConfig::default()
+        });
+        let tried = runner.run(&turns(), |turns| {
+            history(&turns, is_watched);
+            Ok(())
+        });
+        return tried.unwrap_or_else(|failure| panic!("{failure}"));
     }
+    let own = std::env::current_exe().unwrap();
+    let start = |_| {
+        let mut command = Command::new(&own);
+        command.args(["--exact", test, "--nocapture"]).env(SHARE, "1");
+        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+    };
+    let shares: Vec<Child> = (0..PROCESSES).map(start).collect();
+    for share in shares {
+        let end = share.wait_with_output().unwrap();
+        let said = String::from_utf8_lossy(&end.stdout);
+        // A name that no test has would be well, too.
+        assert!(
+            end.status.success() && said.contains("1 passed"),
+            "{said}{}",
+            String::from_utf8_lossy(&end.stderr)
+        );
+    }
+}
+
+#[test]
+fn whatever_was_asked_for_before_is_as_it_is_from_nothing() {
+    in_processes("whatever_was_asked_for_before_is_as_it_is_from_nothing", false);
+}
+
+#[test]
+fn so_it_is_while_a_watcher_says_what_is_to_be_looked_at() {
+    in_processes("so_it_is_while_a_watcher_says_what_is_to_be_looked_at", true);
 }
