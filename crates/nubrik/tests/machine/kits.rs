@@ -226,6 +226,49 @@ fn a_python_package_is_a_wheel_and_its_tests_are_tests() {
 }
 
 #[test]
+fn a_python_package_is_known_to_its_tests_as_an_installed_one() {
+    if !has("python3") {
+        return;
+    }
+    let sandbox = Sandbox::new(&[
+        ("lib/tides/__init__.py", "class Ebb:\n    pass\n"),
+        (
+            "test_notes.py",
+            "import unittest, importlib.metadata as notes\n\
+             class Notes(unittest.TestCase):\n\
+            \x20   def test_version(self):\n\
+            \x20       self.assertEqual(notes.version('tide-models'), '1.2')\n\
+            \x20       self.assertEqual(notes.requires('tide-models'), ['click >= 8'])\n\
+            \x20   def test_points(self):\n\
+            \x20       points = {(p.group, p.name): p for p in notes.distribution('tide-models').entry_points}\n\
+            \x20       self.assertEqual(points['tide.models', 'ebb'].load().__name__, 'Ebb')\n\
+            \x20       self.assertEqual(points['console_scripts', 'tides'].value, 'tides:Ebb')\n",
+        ),
+        (
+            "targets.nub",
+            "use \"nub:python\" as py\n\
+             target tides = py.package {\n\
+            \x20   name = \"tide-models\", version = \"1.2\", root = \"lib\", sources = \"lib/tides/*\"\n\
+            \x20   install_requires = [\"click >= 8\"], scripts = { \"tides\": \"tides:Ebb\" }\n\
+            \x20   entry_points = { \"tide.models\": { \"ebb\": \"tides:Ebb\" } }\n\
+             }\n\
+             test units = py.unit_tests { sources = \"test_*.py\", needs = tides }\n",
+        ),
+    ]);
+    sandbox.run(&["test"]).expect(0).says("1 test passed");
+    sandbox.run(&["build"]).expect(0);
+    // The same notes are in its wheel, each once.
+    let wheel =
+        std::fs::read(sandbox.folder.join("out/default/tides/tide_models-1.2-py3-none-any.whl")).unwrap();
+    let count = |name: &[u8]| wheel.windows(name.len()).filter(|part| *part == name).count();
+    assert_eq!(count(b"tide_models-1.2.dist-info/entry_points.txt"), 2);
+    // Tests that ask for the version run again with another one.
+    let other = sandbox.read("targets.nub").replace("version = \"1.2\"", "version = \"1.3\"");
+    sandbox.write("targets.nub", &other);
+    sandbox.run(&["test"]).expect(1).says("'1.3' != '1.2'");
+}
+
+#[test]
 fn types_of_python_are_checked_again_when_what_is_imported_changes() {
     if !has("mypy") {
         return;

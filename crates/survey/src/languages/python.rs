@@ -194,6 +194,11 @@ impl ProjectReader<'_, '_> {
         let scripts =
             project.facts.scripts.iter().map(|(name, point)| (name.clone(), FieldValue::text(point)));
         call.set("scripts", FieldValue::Map(scripts.collect()));
+        let groups = project.facts.entry_points.iter().map(|(group, points)| {
+            let points = points.iter().map(|(name, object)| (name.clone(), FieldValue::text(object)));
+            (group.clone(), FieldValue::Map(points.collect()))
+        });
+        call.set("entry_points", FieldValue::Map(groups.collect()));
         call.set("needs", FieldValue::List(needs.clone()));
         self.define(
             &address,

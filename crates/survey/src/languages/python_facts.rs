@@ -18,6 +18,8 @@ pub(super) struct ProjectFacts {
     /// Further requirements, that tests may have.
     pub more: Vec<String>,
     pub scripts: BTreeMap<String, String>,
+    /// Other objects that are found by a group and a name.
+    pub entry_points: BTreeMap<String, BTreeMap<String, String>>,
     /// Where its modules are, from the project's folder on.
     pub root: Option<String>,
     /// Modules of one file each that it names.
@@ -116,13 +118,41 @@ fn settings_of(text: &str) -> BTreeMap<String, BTreeMap<String, String>> {
     parts
 }
 
+/// The group of entry points that are programs of a command line.
+const SCRIPTS: &str = "console_scripts";
+
+/// A line `name = module:object` of a group of entry points.
+fn entry_point(line: &str) -> Option<(String, String)> {
+    let (name, object) = line.split_once('=')?;
+    Some((name.trim().to_owned(), object.trim().to_owned()))
+}
+
 impl ProjectFacts {
+    /// Adds entry points of a group.
+    fn take_group(&mut self, group: &str, points: impl Iterator<Item = (String, String)>) {
+        if group == SCRIPTS {
+            self.scripts.extend(points);
+        } else {
+            self.entry_points.entry(group.to_owned()).or_default().extend(points);
+        }
+        self.entry_points.retain(|_, points| !points.is_empty());
+    }
+
     fn take_project(&mut self, table: &Table) {
-        let Some(project) = table.get("project").and_then(Toml::as_table) else { return };
+        // Before there was a table for all, each tool had one of its own for the same rows.
+        let of_tool = || {
+            let tools = table.get("tool").and_then(Toml::as_table)?;
+            let says = |table: &Toml, key: &str| table.get(key).is_some_and(Toml::is_str);
+            tools.values().find(|table| says(table, "name") && says(table, "version"))
+        };
+        let Some(project) = table.get("project").or_else(of_tool).and_then(Toml::as_table) else { return };
         let text = |key: &str| project.get(key).and_then(Toml::as_str).map(str::to_owned);
         let list = |value: Option<&Toml>| -> Vec<String> {
             let items = value.and_then(Toml::as_array).into_iter().flatten();
-            items.filter_map(Toml::as_str).map(str::to_owned).collect()
+            let items = items.filter_map(Toml::as_str).map(str::to_owned);
+            // In a table versions may be written in ways that only its tool reads: the names count.
+            let names = value.and_then(Toml::as_table).into_iter().flat_map(Table::keys).cloned();
+            items.chain(names.filter(|name| name != "python")).collect()
         };
         (self.name, self.version, self.summary) = (text("name"), text("version"), text("description"));
         self.requires = list(project.get("dependencies"));
@@ -130,8 +160,19 @@ impl ProjectFacts {
         for group in groups.into_iter().flatten().filter_map(Toml::as_table).flat_map(Table::values) {
             self.more.extend(list(Some(group)));
         }
-        for (name, point) in project.get("scripts").and_then(Toml::as_table).into_iter().flatten() {
-            self.scripts.extend(point.as_str().map(|point| (name.clone(), point.to_owned())));
+        let groups = project.get("group").and_then(Toml::as_table).into_iter().flat_map(Table::values);
+        for group in groups.map(|group| group.get("dependencies")).chain([project.get("dev-dependencies")]) {
+            self.more.extend(list(group));
+        }
+        let points = |table: Option<&Toml>| -> Vec<(String, String)> {
+            let rows = table.and_then(Toml::as_table).into_iter().flatten();
+            rows.filter_map(|(name, point)| Some((name.clone(), point.as_str()?.to_owned()))).collect()
+        };
+        self.take_group(SCRIPTS, points(project.get("scripts")).into_iter());
+        self.take_group("gui_scripts", points(project.get("gui-scripts")).into_iter());
+        let groups = [project.get("entry-points"), project.get("plugins")];
+        for (group, table) in groups.into_iter().flatten().filter_map(Toml::as_table).flatten() {
+            self.take_group(group, points(Some(table)).into_iter());
         }
     }
 
@@ -153,10 +194,8 @@ impl ProjectFacts {
         for text in parts.get("options.extras_require").into_iter().flat_map(BTreeMap::values) {
             self.more.extend(lines(text.clone()));
         }
-        for line in row("options.entry_points", "console_scripts").map(lines).unwrap_or_default() {
-            self.scripts.extend(
-                line.split_once('=').map(|(name, point)| (name.trim().to_owned(), point.trim().to_owned())),
-            );
+        for (group, text) in parts.get("options.entry_points").into_iter().flatten() {
+            self.take_group(group, lines(text.clone()).iter().filter_map(|line| entry_point(line)));
         }
         if let Some(place) = row("options", "package_dir") {
             self.root = place
@@ -193,6 +232,15 @@ impl ProjectFacts {
         self.name = self.name.take().or_else(|| find("name"));
         self.version = self.version.take().or_else(|| find("version"));
         self.summary = self.summary.take().or_else(|| find("description"));
+        let points = first(r"\bentry_points\s*=\s*(\{[^}]*\})".to_owned()).unwrap_or_default();
+        if let Ok(group) = Regex::new(r#"["']([\w.-]+)["']\s*:\s*[\[(]([^\])]*)"#) {
+            for found in group.captures_iter(&points) {
+                self.take_group(
+                    &found[1],
+                    names(found[2].to_owned()).iter().filter_map(|line| entry_point(line)),
+                );
+            }
+        }
         if self.requires.is_empty()
             && let Ok(list) = Regex::new(r"install_requires\s*=\s*\[([^\]]*)\]")
             && let (Some(found), Ok(quoted)) = (list.captures(text), Regex::new(r#"["']([^"'\n]+)["']"#))
@@ -218,10 +266,21 @@ mod tests {
             ("click>=8 yarl".to_owned(), Some("src"))
         );
         assert_eq!(facts.scripts["tide"], "tide.main:run");
+        assert!(facts.entry_points.is_empty());
         let mut facts = ProjectFacts::default();
         facts.take_script("setup(\n    name='gauge',\n    version = \"1.2\",\n    install_requires=['six', \"attrs>=20\"],\n)");
         assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("gauge"), Some("1.2")));
         assert_eq!(facts.requires, ["six", "attrs>=20"]);
+        let mut facts = ProjectFacts::default();
+        facts.take_script("setup(name='ebb', entry_points={'tide.models': ['ebb = ebb:Ebb',\n 'flow=ebb:Flow'], \"console_scripts\": (\"ebb=ebb.main:run\",)})");
+        assert_eq!(facts.entry_points["tide.models"]["flow"], "ebb:Flow");
+        assert_eq!((facts.entry_points.len(), facts.scripts["ebb"].as_str()), (1, "ebb.main:run"));
+        let mut facts = ProjectFacts::default();
+        let manifest = "[tool.checks]\nname = 1\n[tool.tides]\nname = \"ebb\"\nversion = \"2\"\n[tool.tides.dependencies]\npython = \"^3.9\"\nclick = \"^8.0\"\n[tool.tides.group.dev.dependencies]\nyarl = \"*\"\n[tool.tides.plugins.\"tide.models\"]\nebb = \"ebb:Ebb\"\n";
+        facts.take_project(&manifest.parse().unwrap());
+        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("ebb"), Some("2")));
+        assert_eq!((facts.requires.join(" "), facts.more.join(" ")), ("click".to_owned(), "yarl".to_owned()));
+        assert_eq!(facts.entry_points["tide.models"]["ebb"], "ebb:Ebb");
         let mut facts = ProjectFacts::default();
         facts.take_script("PACKAGE = 'ebb'\nMODULES = (\n  'ebb',\n  'flow',\n)\nsetup(name=PACKAGE, version=VERSION,\n py_modules=MODULES)");
         assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("ebb"), None));
