@@ -296,6 +296,8 @@ enum ScriptPlace {
     Brackets,
     /// `$((…))`, where `<<` is a shift.
     Arithmetic,
+    /// `case … esac`, where `)` ends a pattern.
+    Case,
     Comment,
 }
 
@@ -311,6 +313,11 @@ struct ScriptReading {
     begins: bool,
     /// Whether the character before is part of a word.
     in_word: bool,
+    /// The word so far, of what is in no quotes; and whether it is the first one of a command.
+    word: String,
+    after_command: bool,
+    /// Whether the `in` of a `case` is to come.
+    expects_in: bool,
     /// So many `<` were just before.
     arrows: usize,
     /// The end of a here-document, while it is read behind its `<<`.
@@ -323,20 +330,10 @@ struct ScriptReading {
 
 impl ScriptReading {
     fn next(&mut self, character: char) {
-        if let Some(line) = &mut self.line {
-            if character != '\n' {
-                line.push(character);
-            } else {
-                let line = std::mem::take(line);
-                // After `<<-` the end may be indented.
-                if self.documents.front().is_some_and(|end| line.trim_start_matches('\t') == end) {
-                    self.documents.pop_front();
-                }
-                self.line = (!self.documents.is_empty()).then(String::new);
-            }
-            return;
-        }
         let within = self.open.last().copied();
+        if self.line.is_some() {
+            return self.next_of_document(character);
+        }
         if within == Some(ScriptPlace::SingleQuotes) {
             if character == '\'' {
                 self.leave();
@@ -359,6 +356,10 @@ impl ScriptReading {
             return;
         }
         let quoted = within == Some(ScriptPlace::DoubleQuotes);
+        if !quoted && ends_word(character) {
+            self.end_word(character);
+        }
+        let within = self.open.last().copied();
         let dollar = std::mem::replace(&mut self.dollar, character == '$');
         let arrows = std::mem::take(&mut self.arrows);
         let calculates =
@@ -375,12 +376,18 @@ impl ScriptReading {
             '(' if dollar || !quoted => {
                 self.begins = dollar;
                 self.open.push(ScriptPlace::Brackets);
+                self.word.clear();
+                self.after_command = false;
             }
-            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => self.leave(),
+            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => {
+                self.leave();
+                self.after_command = true;
+            }
             '#' if !quoted && !self.in_word => {
                 self.open.push(ScriptPlace::Comment);
                 return;
             }
+            ')' if within == Some(ScriptPlace::Case) => {}
             '<' if !quoted && within != Some(ScriptPlace::Arithmetic) => {
                 self.arrows = arrows + 1;
                 // Three of them are no document.
@@ -391,15 +398,52 @@ impl ScriptReading {
             _ if quoted || !ends_word(character) => self.name(character),
             _ => self.end_name(),
         }
-        self.in_word = quoted || !ends_word(character);
+        let is_quoted = self.open.last() == Some(&ScriptPlace::DoubleQuotes);
+        self.in_word = is_quoted || !ends_word(character);
+        if self.in_word {
+            self.word.push(character);
+        }
+    }
+
+    fn next_of_document(&mut self, character: char) {
+        let line = self.line.get_or_insert_default();
+        if character != '\n' {
+            return line.push(character);
+        }
+        let line = std::mem::take(line);
+        // After `<<-` the end may be indented.
+        if self.documents.front().is_some_and(|end| line.trim_start_matches('\t') == end) {
+            self.documents.pop_front();
+        }
+        self.line = (!self.documents.is_empty()).then(String::new);
+    }
+
+    /// Notes the word before a character, which ends it.
+    fn end_word(&mut self, character: char) {
+        let word = std::mem::take(&mut self.word);
+        if !self.after_command {
+            match word.as_str() {
+                "case" => {
+                    self.open.push(ScriptPlace::Case);
+                    self.expects_in = true;
+                }
+                "esac" if self.open.last() == Some(&ScriptPlace::Case) => self.leave(),
+                _ => {}
+            }
+            let goes_on = ["", "{", "!", "if", "then", "elif", "else", "while", "until", "do"];
+            self.after_command = !goes_on.contains(&word.as_str());
+        }
+        let begins_patterns = word == "in" && std::mem::take(&mut self.expects_in);
+        if begins_patterns || !matches!(character, ' ' | '\t' | '<' | '>') {
+            self.after_command = false;
+        }
     }
 
     fn hole(&mut self) {
         self.in_a_word();
-        if let Some(line) = &mut self.line {
-            // Nobody knows what the line is now: no end.
-            line.push('{');
-        }
+        // Nobody knows what a line with a hole is, or an end that a hole names: no line is that end.
+        self.line.iter_mut().for_each(|line| line.push('\0'));
+        self.name('\n');
     }
 
     fn leave(&mut self) {
@@ -408,6 +452,8 @@ impl ScriptReading {
 
     fn in_a_word(&mut self) {
         (self.dollar, self.begins, self.arrows, self.in_word) = (false, false, 0, true);
+        // No word of the shell itself.
+        self.word.push('_');
     }
 
     fn name(&mut self, character: char) {
@@ -472,7 +518,10 @@ mod tests {
             ("echo a# \"_\" $# \"_\"", "\"\""),
             ("cat << END > _\nit's \"_\nEND\necho \"_\" _", "-<\"-"),
             ("cat <<-'E N' <<\\B\n _\n\tE N\n_\nB\necho _", "<<-"),
+            ("cat << _\n_\n_", "-<<"),
             ("cat <<< \"_\" <_ \n _", "\"--"),
+            (r#"x="$(case $1 in a) echo _;; (b|c) echo "_"; esac; echo case a) _" _"#, "-\"\"-"),
+            ("if case a in esac; then\n(case b in\nc) echo \")_\" _;;\nesac) fi; echo \"_\" _", "\"-\"-"),
             ("echo $((1 << 2)) $(( (1) << 3 ))\n_ \"_\"", "-\""),
         ] {
             assert_eq!(holes(script), wanted, "{script}");
