@@ -33,8 +33,8 @@ pub struct JoinedNumbers {
 /// A graph that takes in rows of others.
 #[derive(Default)]
 pub struct Joining {
-    /// The graph so far. Who adds rows besides the methods here adds none that is known already: sets are of that kind.
-    pub tables: Tables,
+    /// The graph so far. Sets are entered besides the methods here: they know each other themselves.
+    pub(crate) tables: Tables,
     files: RowIndex,
     steps: RowIndex,
     /// Targets by address and place: two kits of one folder may hold a value of the same name.
@@ -52,6 +52,11 @@ impl Joining {
         targets.insert_all(tables.targets.iter().map(|target| row_digest(&target.address)));
         let tools = tables.tools.iter().cloned().zip((0..).map(ToolId)).collect();
         Joining { tables, files, steps, targets, tools }
+    }
+
+    /// The graph that came of it.
+    pub fn into_tables(self) -> Tables {
+        self.tables
     }
 
     /// Whether nothing was taken in.

@@ -212,7 +212,7 @@ impl Whole {
     fn finish(mut self) -> Evaluation {
         self.evaluation.trail = Trail::joined(std::mem::take(&mut self.trails));
         let evaluation = &mut self.evaluation;
-        evaluation.take_graph(self.graph.tables);
+        evaluation.take_graph(self.graph.into_tables());
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         let mut seen = vec![false; evaluation.graph.targets.len()];
         evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.index()], true));
