@@ -313,8 +313,9 @@ struct ScriptReading {
     begins: bool,
     /// Whether the character before is part of a word.
     in_word: bool,
-    /// The word so far, of what is in no quotes; and whether it is the first one of a command.
+    /// The word so far, of what is in no quotes.
     word: String,
+    /// Whether the first word of the command was read: only before it the shell takes a word for one of its own.
     after_command: bool,
     /// Whether the `in` of a `case` is to come.
     expects_in: bool,

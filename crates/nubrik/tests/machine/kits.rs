@@ -262,6 +262,10 @@ fn a_python_package_is_known_to_its_tests_as_an_installed_one() {
         std::fs::read(sandbox.folder.join("out/default/tides/tide_models-1.2-py3-none-any.whl")).unwrap();
     let count = |name: &[u8]| wheel.windows(name.len()).filter(|part| *part == name).count();
     assert_eq!(count(b"tide_models-1.2.dist-info/entry_points.txt"), 2);
+    let twice = sandbox.read("targets.nub");
+    sandbox.write("targets.nub", &twice.replace("tide.models", "console_scripts"));
+    sandbox.run(&["build"]).expect(3).says("`console_scripts` are the parameter `scripts`");
+    sandbox.write("targets.nub", &twice);
     // Tests that ask for the version run again with another one.
     let other = sandbox.read("targets.nub").replace("version = \"1.2\"", "version = \"1.3\"");
     sandbox.write("targets.nub", &other);
