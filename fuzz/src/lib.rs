@@ -5,7 +5,8 @@ use nubrik_source::WsPath;
 
 use memory_world::MemoryWorld;
 
-// The world of the language's own tests: a question that evaluation learns to ask is answered once for both.
+// The world of the language's own tests: a question that evaluation learns to ask is answered once
+// for both.
 #[path = "../../crates/lang/tests/memory_world/mod.rs"]
 mod memory_world;
 
@@ -18,8 +19,8 @@ const STACK: usize = 256 << 20;
 /// Sources that each workspace has beside the files of its input.
 const SOURCES: [(&str, &str); 2] = [("src/a.c", ""), ("src/b.c", "")];
 
-/// Evaluates everything in a workspace of these files. Any input must come to an end with a graph or
-/// with errors.
+/// Evaluates everything in a workspace of these files. Any input must come to an end with a graph
+/// or with errors.
 pub fn evaluate(files: &[(&'static str, &str)]) {
     let files: Vec<_> = SOURCES.iter().chain(files).copied().collect();
     let world = MemoryWorld::new(&files);

@@ -7,7 +7,8 @@ use nubrik_survey::{Answers, Proposal, SurveyQuestion, survey};
 
 use crate::{AdoptProblem, AdoptedFolder, MachineFacts};
 
-/// What questions about definitions that want the network begin with: only a try shows which ones there are.
+/// What questions about definitions that want the network begin with: only a try shows which ones
+/// there are.
 const NETWORK: &str = "network.";
 
 /// Refuses answers to questions that are not asked, and answers that are none.
@@ -25,8 +26,16 @@ pub fn check_answers(
     }
     // The questions that the answers have settled are known from a survey without answers only.
     let open = survey(&folder.tree, &folder.top, &Answers::new(), &MachineFacts).questions;
-    let pins = proposal.registries().into_iter().map(|registry| pinning(registry, String::new()));
-    let all: Vec<SurveyQuestion> = open.iter().chain(&proposal.questions).cloned().chain(pins).collect();
+    let pins = proposal
+        .registries()
+        .into_iter()
+        .map(|registry| pinning(registry, String::new()));
+    let all: Vec<SurveyQuestion> = open
+        .iter()
+        .chain(&proposal.questions)
+        .cloned()
+        .chain(pins)
+        .collect();
     for (id, answer) in answers {
         if id.starts_with(NETWORK) && yes_or_no().contains(answer) {
             continue;
@@ -35,12 +44,20 @@ pub fn check_answers(
             Some(question) if question.choices.contains(answer) => {}
             Some(question) => {
                 let (id, answer, choices) = (id.clone(), answer.clone(), question.choices.clone());
-                return Err(AdoptProblem::NoAnswer { id, answer, choices });
+                return Err(AdoptProblem::NoAnswer {
+                    id,
+                    answer,
+                    choices,
+                });
             }
             None => {
-                let known: BTreeSet<&str> = all.iter().map(|question| question.id.as_str()).collect();
+                let known: BTreeSet<&str> =
+                    all.iter().map(|question| question.id.as_str()).collect();
                 let near = nubrik_diagnostic::nearest(id, known).map(str::to_owned);
-                return Err(AdoptProblem::NotAsked { id: id.clone(), near });
+                return Err(AdoptProblem::NotAsked {
+                    id: id.clone(),
+                    near,
+                });
             }
         }
     }
@@ -49,7 +66,11 @@ pub fn check_answers(
 
 /// Whether packages of a registry are to be pinned.
 pub fn pinning(registry: Registry, text: String) -> SurveyQuestion {
-    SurveyQuestion { id: format!("pin.{registry}"), text, choices: yes_or_no() }
+    SurveyQuestion {
+        id: format!("pin.{registry}"),
+        text,
+        choices: yes_or_no(),
+    }
 }
 
 /// Whether a definition, named from the workspace's root, may use the network.

@@ -21,7 +21,8 @@ pub trait Attendant: Sync {
     /// Hears how far it is.
     fn hear(&self, news: AdoptNews<'_>);
 
-    /// Shows the build of a graph while `work` does it, once; what happens there is told to the listener that `work` gets.
+    /// Shows the build of a graph while `work` does it, once; what happens there is told to the
+    /// listener that `work` gets.
     fn attend(&self, graph: &Graph, work: &mut dyn FnMut(&dyn Listener));
 }
 
@@ -57,7 +58,8 @@ pub enum AdoptNews<'a> {
     WithoutPins(&'a PinProblem),
     /// A build is over.
     Ended {
-        /// Which build of all it was, from 0; nothing for what had to be built before, and for second runs.
+        /// Which build of all it was, from 0; nothing for what had to be built before, and for
+        /// second runs.
         round: Option<usize>,
         /// What became of its steps.
         counts: TrialCounts,

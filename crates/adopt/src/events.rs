@@ -32,8 +32,16 @@ impl ProposedEvent {
             kit: calls.first().map(|call| call.kit.name()),
             kind: calls.first().map(|call| call.kind),
             sources: definition.takes().len(),
-            needs: definition.needs().iter().map(|need| need.below(&folder.top)).collect(),
-            pins: definition.pins().into_iter().map(|(_, name)| name).collect(),
+            needs: definition
+                .needs()
+                .iter()
+                .map(|need| need.below(&folder.top))
+                .collect(),
+            pins: definition
+                .pins()
+                .into_iter()
+                .map(|(_, name)| name)
+                .collect(),
             reasons: definition.all_reasons(),
         }
     }
@@ -43,7 +51,10 @@ impl ProposedEvent {
         folder: &'a AdoptedFolder,
         proposal: &'a Proposal,
     ) -> impl Iterator<Item = ProposedEvent> + 'a {
-        proposal.definitions.iter().map(|definition| ProposedEvent::of(folder, definition))
+        proposal
+            .definitions
+            .iter()
+            .map(|definition| ProposedEvent::of(folder, definition))
     }
 }
 
@@ -58,7 +69,11 @@ pub struct OmissionEvent<'a> {
 impl OmissionEvent<'_> {
     /// The event about it.
     pub fn of(Omission { what, why, .. }: &Omission) -> OmissionEvent<'_> {
-        OmissionEvent { event: "left_out", what, why }
+        OmissionEvent {
+            event: "left_out",
+            what,
+            why,
+        }
     }
 }
 
@@ -106,8 +121,11 @@ impl<'a> DifferenceEvent<'a> {
     /// The event about a file of the folder.
     pub fn of(folder: &AdoptedFolder, change: &'a FileChange) -> DifferenceEvent<'a> {
         let differences = change.differences.iter();
-        let differences =
-            differences.map(|(target, kind, what)| OneDifference { target, kind: kind.word(), what });
+        let differences = differences.map(|(target, kind, what)| OneDifference {
+            target,
+            kind: kind.word(),
+            what,
+        });
         DifferenceEvent {
             event: "difference",
             path: folder.path(&change.package, TARGETS_FILE),
@@ -132,7 +150,13 @@ impl<'a> QuestionEvent<'a> {
     /// The event about a question.
     pub fn of(question: &'a SurveyQuestion, assumed: &'a str) -> QuestionEvent<'a> {
         let SurveyQuestion { id, text, choices } = question;
-        QuestionEvent { event: "question", question: id, text, choices, assumed }
+        QuestionEvent {
+            event: "question",
+            question: id,
+            text,
+            choices,
+            assumed,
+        }
     }
 }
 
@@ -149,7 +173,12 @@ impl WatchedEvent<'_> {
     /// The event about a command that ran so many programs, which made so many results.
     pub fn of(watched: &WatchedFolder, results: usize) -> WatchedEvent<'_> {
         let build = watched.build();
-        WatchedEvent { event: "watched", command: &build.command, programs: build.programs.len(), results }
+        WatchedEvent {
+            event: "watched",
+            command: &build.command,
+            programs: build.programs.len(),
+            results,
+        }
     }
 }
 
@@ -163,8 +192,18 @@ pub struct ComparedEvent<'a> {
 
 impl ComparedEvent<'_> {
     /// The event about a target.
-    pub fn of(ComparedTarget { address, differences, .. }: &ComparedTarget) -> ComparedEvent<'_> {
-        ComparedEvent { event: "compared", target: address, differences }
+    pub fn of(
+        ComparedTarget {
+            address,
+            differences,
+            ..
+        }: &ComparedTarget,
+    ) -> ComparedEvent<'_> {
+        ComparedEvent {
+            event: "compared",
+            target: address,
+            differences,
+        }
     }
 }
 
@@ -228,7 +267,10 @@ impl Tried {
 
     /// How many things work, and how many were tried.
     pub fn works_and_all(&self) -> (usize, usize) {
-        let counts = self.results.iter().map(|(address, result)| self.count(address, result));
+        let counts = self
+            .results
+            .iter()
+            .map(|(address, result)| self.count(address, result));
         counts.fold((0, 0), |(works, all), (one, of)| (works + one, all + of))
     }
 

@@ -40,7 +40,8 @@ pub struct SeenFailures {
     pub fine: BTreeSet<StepId>,
 }
 
-/// Builds a graph by `work`, which is round `round` of all, or nothing of them; gives what came of it and what failed.
+/// Builds a graph by `work`, which is round `round` of all, or nothing of them; gives what came of
+/// it and what failed.
 ///
 /// # Errors
 /// Those of `work`; or the attendant did not let it begin.
@@ -52,12 +53,21 @@ pub fn attended<T>(
 ) -> Result<(T, SeenFailures), AdoptProblem> {
     let (mut work, mut result, mut seen) = (Some(work), None, SeenFailures::default());
     attendant.attend(graph, &mut |shown| {
-        let collector = FailureCollector { graph, shown, seen: Mutex::default() };
+        let collector = FailureCollector {
+            graph,
+            shown,
+            seen: Mutex::default(),
+        };
         result = work.take().map(|work| work(&collector));
         seen = collector.seen.into_inner();
     });
-    attendant.hear(AdoptNews::Ended { round, counts: seen.counts });
-    let result = result.ok_or(AdoptProblem::Interrupted)?.map_err(AdoptProblem::Own)?;
+    attendant.hear(AdoptNews::Ended {
+        round,
+        counts: seen.counts,
+    });
+    let result = result
+        .ok_or(AdoptProblem::Interrupted)?
+        .map_err(AdoptProblem::Own)?;
     Ok((result, seen))
 }
 
@@ -67,7 +77,13 @@ impl Listener for FailureCollector<'_> {
         let mut seen = self.seen.lock();
         match event {
             Event::Began { order } => seen.counts.all = order.len(),
-            Event::Done { step, verdict, printed, failure, .. } => {
+            Event::Done {
+                step,
+                verdict,
+                printed,
+                failure,
+                ..
+            } => {
                 if matches!(verdict, Verdict::Ran | Verdict::Current | Verdict::Reused) {
                     seen.fine.insert(*step);
                 }
@@ -84,7 +100,15 @@ impl Listener for FailureCollector<'_> {
                     let writes = failure.as_ref().is_some_and(was_refused_to_write);
                     seen.failed.insert(
                         *step,
-                        Broken { why, printed, refused, writes, wants_network, has_ended, is_too_long },
+                        Broken {
+                            why,
+                            printed,
+                            refused,
+                            writes,
+                            wants_network,
+                            has_ended,
+                            is_too_long,
+                        },
                     );
                 }
             }
@@ -101,18 +125,31 @@ impl Listener for FailureCollector<'_> {
 }
 
 impl FailureCollector<'_> {
-    /// Why a step failed, in one line: the first error that its commands printed, else how they ended.
+    /// Why a step failed, in one line: the first error that its commands printed, else how they
+    /// ended.
     fn said(&self, step: StepId, failure: &Failure, printed: &str) -> String {
-        let words = ["error", "Error", "undefined reference", "FAILED", "not found", "No such file"];
+        let words = [
+            "error",
+            "Error",
+            "undefined reference",
+            "FAILED",
+            "not found",
+            "No such file",
+        ];
         let is_error = |line: &&str| words.iter().any(|word| line.contains(word));
         // A warning may name an error that it is not.
-        let mut lines = printed.lines().map(str::trim).filter(|line| !line.contains("warning: "));
+        let mut lines = printed
+            .lines()
+            .map(str::trim)
+            .filter(|line| !line.contains("warning: "));
         let line = lines.find(is_error);
         let how = failure.to_string();
         let say = &self.graph.step(step).say;
         match line {
             _ if was_refused_the_network(failure) => {
-                format!("{say}: it was refused the network; network = true in its definition lets it")
+                format!(
+                    "{say}: it was refused the network; network = true in its definition lets it"
+                )
             }
             Some(line) => format!("{say}: {line}"),
             None => format!("{say}: {how}"),
@@ -124,27 +161,46 @@ impl FailureCollector<'_> {
 fn has_ended_badly(failure: &Failure) -> bool {
     match failure {
         Failure::Observed { first, .. } => has_ended_badly(first),
-        Failure::Code(_) | Failure::Signal(_) | Failure::Cases { .. } | Failure::BadReport { .. } => true,
+        Failure::Code(_)
+        | Failure::Signal(_)
+        | Failure::Cases { .. }
+        | Failure::BadReport { .. } => true,
         _ => false,
     }
 }
 
 /// Whether a step's commands were refused the network.
 fn was_refused_the_network(failure: &Failure) -> bool {
-    let Failure::Observed { refused, .. } = failure else { return false };
+    let Failure::Observed { refused, .. } = failure else {
+        return false;
+    };
     refused.contains(&Refusal::Network)
 }
 
 /// Whether a step's commands were refused to write something.
 fn was_refused_to_write(failure: &Failure) -> bool {
-    let Failure::Observed { refused, .. } = failure else { return false };
-    refused.iter().any(|one| matches!(one, Refusal::Path { touch: Touch::Written, .. }))
+    let Failure::Observed { refused, .. } = failure else {
+        return false;
+    };
+    refused.iter().any(|one| {
+        matches!(
+            one,
+            Refusal::Path {
+                touch: Touch::Written,
+                ..
+            }
+        )
+    })
 }
 
 /// Paths that a step's commands were refused, from the workspace's root; folders end with `/`.
 fn refused(failure: &Failure) -> Vec<String> {
     match failure {
-        Failure::Observed { first, refused: all, .. } => {
+        Failure::Observed {
+            first,
+            refused: all,
+            ..
+        } => {
             let mut paths = refused(first);
             for one in all.iter().filter(|one| one.is_of_workspace()) {
                 match one {

@@ -35,14 +35,21 @@ impl MachineView for MachineFacts {
     fn library_with(&self, file: &str) -> Option<InstalledFile> {
         // They stay the same while a folder is looked at.
         static LIBRARIES: OnceLock<LibraryIndex> = OnceLock::new();
-        let (library, folder) = LIBRARIES.get_or_init(nubrik_session::installed_libraries).with(file)?;
+        let (library, folder) = LIBRARIES
+            .get_or_init(nubrik_session::installed_libraries)
+            .with(file)?;
         let is_in_plain_folder = folder == Path::new("/usr/include");
-        Some(InstalledFile { library: library.to_owned(), is_in_plain_folder })
+        Some(InstalledFile {
+            library: library.to_owned(),
+            is_in_plain_folder,
+        })
     }
 
     fn has_function(&self, name: &str) -> bool {
         static FUNCTIONS: OnceLock<BTreeSet<String>> = OnceLock::new();
-        FUNCTIONS.get_or_init(|| nubrik_session::system_functions().unwrap_or_default()).contains(name)
+        FUNCTIONS
+            .get_or_init(|| nubrik_session::system_functions().unwrap_or_default())
+            .contains(name)
     }
 }
 
@@ -69,14 +76,21 @@ impl AdoptedFolder {
     ///
     /// # Errors
     ///
-    /// It is no folder that can become, or be part of, a workspace; or one of its definition files is no text.
+    /// It is no folder that can become, or be part of, a workspace; or one of its definition files
+    /// is no text.
     pub fn of(place: &Path) -> Result<AdoptedFolder, AdoptProblem> {
-        let place =
-            place.canonicalize().map_err(|error| AdoptProblem::NoPlace { place: place.to_owned(), error })?;
+        let place = place
+            .canonicalize()
+            .map_err(|error| AdoptProblem::NoPlace {
+                place: place.to_owned(),
+                error,
+            })?;
         if !place.is_dir() {
             return Err(AdoptProblem::NoFolder(place));
         }
-        let root = place.ancestors().find(|folder| folder.join(SETTINGS_FILE).is_file());
+        let root = place
+            .ancestors()
+            .find(|folder| folder.join(SETTINGS_FILE).is_file());
         let is_workspace = root.is_some();
         let root = root.unwrap_or(&place).to_owned();
         let home = std::env::var_os("HOME").map(PathBuf::from);
@@ -84,7 +98,11 @@ impl AdoptedFolder {
         if !is_workspace && (is_home || place.parent().is_none()) {
             return Err(AdoptProblem::TooMuch(place));
         }
-        let top = place.strip_prefix(&root).unwrap_or(Path::new("")).to_string_lossy().into_owned();
+        let top = place
+            .strip_prefix(&root)
+            .unwrap_or(Path::new(""))
+            .to_string_lossy()
+            .into_owned();
         if is_workspace && WsPath::checked(&top).is_some_and(|top| top.is_below_made()) {
             return Err(AdoptProblem::OwnFolder(place));
         }
@@ -92,13 +110,23 @@ impl AdoptedFolder {
         let existing = existing_in(&place, &tree)?;
         let pins = nubrik_session::read_pins(&root);
         let taken = TakenFiles::default();
-        Ok(AdoptedFolder { root, top, tree, existing, taken, pins, is_workspace })
+        Ok(AdoptedFolder {
+            root,
+            top,
+            tree,
+            existing,
+            taken,
+            pins,
+            is_workspace,
+        })
     }
 
     /// Whether definitions may take files of the folder: those in it, and those around it.
     pub fn has_definitions(&self) -> bool {
         let place = self.root.join(&self.top);
-        let mut around = place.ancestors().take_while(|folder| folder.starts_with(&self.root));
+        let mut around = place
+            .ancestors()
+            .take_while(|folder| folder.starts_with(&self.root));
         let is_there = |folder: &Path| folder.join(TARGETS_FILE).is_file();
         self.is_workspace && (!self.existing.is_empty() || around.any(is_there))
     }
@@ -107,9 +135,13 @@ impl AdoptedFolder {
     pub fn note_taken(&mut self, graph: &Graph) {
         let mut taken = TakenFiles::default();
         let sources = graph.files.iter().filter(|file| file.maker.is_none());
-        taken.all.extend(sources.filter_map(|file| self.inside(file.path.as_str())));
+        taken
+            .all
+            .extend(sources.filter_map(|file| self.inside(file.path.as_str())));
         for step in (0..graph.steps.len() as u32).map(StepId) {
-            let Some(address) = self.declared(&graph.owner(step).address) else { continue };
+            let Some(address) = self.declared(&graph.owner(step).address) else {
+                continue;
+            };
             let inputs = graph.step(step).inputs.iter().map(|file| graph.file(*file));
             let sources = inputs.filter(|file| file.maker.is_none());
             let files = sources.filter_map(|file| self.inside(file.path.as_str()));
@@ -118,12 +150,15 @@ impl AdoptedFolder {
         self.taken = taken;
     }
 
-    /// The definition in this folder that an address of the workspace is of: it may be that of one key of several.
+    /// The definition in this folder that an address of the workspace is of: it may be that of one
+    /// key of several.
     fn declared(&self, address: &str) -> Option<DefinitionAddress> {
         let address = self.inside(address)?;
         let packages = self.existing.keys().filter(|package| {
             package.is_empty()
-                || address.strip_prefix(package.as_str()).is_some_and(|rest| rest.starts_with('/'))
+                || address
+                    .strip_prefix(package.as_str())
+                    .is_some_and(|rest| rest.starts_with('/'))
         });
         let package = packages.max_by_key(|package| package.len())?.clone();
         let rest = address[package.len()..].trim_start_matches('/');
@@ -139,29 +174,50 @@ impl AdoptedFolder {
         }
     }
 
-    /// How the folder's definition files differ from a proposal: with `updates` what they say is changed, too, and not only added
-    /// to.
+    /// How the folder's definition files differ from a proposal: with `updates` what they say is
+    /// changed, too, and not only added to.
     ///
     /// # Errors
     ///
     /// A file cannot be read as definitions, before or afterwards.
-    pub fn changes(&self, proposal: &mut Proposal, updates: bool) -> Result<Vec<FileChange>, AdoptProblem> {
+    pub fn changes(
+        &self,
+        proposal: &mut Proposal,
+        updates: bool,
+    ) -> Result<Vec<FileChange>, AdoptProblem> {
         // Who adds definitions tries them, and asks for packages again; who compares only looks.
-        let facts = CauseFacts { machine: &MachineFacts, asks_registries: !updates };
+        let facts = CauseFacts {
+            machine: &MachineFacts,
+            asks_registries: !updates,
+        };
         let how = (updates, facts);
-        let changes = reconcile(&self.tree, &self.top, proposal, &self.existing, &self.taken, how);
+        let changes = reconcile(
+            &self.tree,
+            &self.top,
+            proposal,
+            &self.existing,
+            &self.taken,
+            how,
+        );
         changes.map_err(|problem| match problem {
-            ReconcileProblem::Unreadable { package, why } => {
-                AdoptProblem::Unreadable { path: self.path(&package, TARGETS_FILE), why }
+            ReconcileProblem::Unreadable { package, why } => AdoptProblem::Unreadable {
+                path: self.path(&package, TARGETS_FILE),
+                why,
+            },
+            ReconcileProblem::Unfit { package } => {
+                AdoptProblem::Unfit(self.path(&package, TARGETS_FILE))
             }
-            ReconcileProblem::Unfit { package } => AdoptProblem::Unfit(self.path(&package, TARGETS_FILE)),
         })
     }
 
     /// A path as people see it, from the workspace's root.
     pub fn path(&self, package: &str, name: &str) -> String {
         let parts = [self.top.as_str(), package, name];
-        parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
+        parts
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join("/")
     }
 
     /// Makes the folder a workspace with these settings, unless it belongs to one.
@@ -175,14 +231,21 @@ impl AdoptedFolder {
         }
         // Created, never written over: someone else may be quicker.
         let created = fs::File::create_new(self.root.join(SETTINGS_FILE));
-        created.and_then(|mut file| file.write_all(text.as_bytes())).map_err(|error| match error.kind() {
-            std::io::ErrorKind::AlreadyExists => AdoptProblem::ChangedBySomebody(SETTINGS_FILE.to_owned()),
-            _ => AdoptProblem::Unwritable { name: SETTINGS_FILE.to_owned(), error },
-        })
+        created
+            .and_then(|mut file| file.write_all(text.as_bytes()))
+            .map_err(|error| match error.kind() {
+                std::io::ErrorKind::AlreadyExists => {
+                    AdoptProblem::ChangedBySomebody(SETTINGS_FILE.to_owned())
+                }
+                _ => AdoptProblem::Unwritable {
+                    name: SETTINGS_FILE.to_owned(),
+                    error,
+                },
+            })
     }
 
-    /// Writes definition files. `before` are the texts of the last time: a file that says something else by now was changed by
-    /// somebody, and is left alone. Files that hold nothing any more go.
+    /// Writes definition files. `before` are the texts of the last time: a file that says something
+    /// else by now was changed by somebody, and is left alone. Files that hold nothing any more go.
     ///
     /// # Errors
     ///
@@ -192,7 +255,10 @@ impl AdoptedFolder {
         texts: &BTreeMap<String, String>,
         before: &BTreeMap<String, String>,
     ) -> Result<(), AdoptProblem> {
-        let unwritable = |name: &str, error| AdoptProblem::Unwritable { name: name.to_owned(), error };
+        let unwritable = |name: &str, error| AdoptProblem::Unwritable {
+            name: name.to_owned(),
+            error,
+        };
         let below = nubrik_disk::Below::new(&self.root).map_err(|e| unwritable(TARGETS_FILE, e))?;
         let packages: BTreeSet<&String> = texts.keys().chain(before.keys()).collect();
         for package in packages {
@@ -219,10 +285,17 @@ fn existing_in(place: &Path, tree: &SourceTree) -> Result<Existing, AdoptProblem
     let mut existing = Existing::new();
     let is_definition = |file: &&String| file.rsplit('/').next() == Some(TARGETS_FILE);
     for file in tree.files().iter().filter(is_definition) {
-        let package = file.strip_suffix(TARGETS_FILE).unwrap_or_default().trim_end_matches('/');
-        // The survey's own texts have replacements for bytes that are no text; what is written again must not.
-        let text = nubrik_disk::read_text(&place.join(file))
-            .map_err(|error| AdoptProblem::NoText { name: file.clone(), error })?;
+        let package = file
+            .strip_suffix(TARGETS_FILE)
+            .unwrap_or_default()
+            .trim_end_matches('/');
+        // The survey's own texts have replacements for bytes that are no text; what is written
+        // again must not.
+        let text =
+            nubrik_disk::read_text(&place.join(file)).map_err(|error| AdoptProblem::NoText {
+                name: file.clone(),
+                error,
+            })?;
         existing.insert(package.to_owned(), text);
     }
     Ok(existing)

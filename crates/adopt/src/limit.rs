@@ -16,7 +16,10 @@ pub struct TimeLimit {
 impl TimeLimit {
     /// So long.
     pub fn of(limit: Duration) -> TimeLimit {
-        TimeLimit { limit: Some(limit), is_over: AtomicBool::new(false) }
+        TimeLimit {
+            limit: Some(limit),
+            is_over: AtomicBool::new(false),
+        }
     }
 
     /// Whether time ran out.
@@ -26,12 +29,16 @@ impl TimeLimit {
 
     /// Does something, and throws the switch when time runs out before it is done.
     pub(crate) fn during<T>(&self, cancel: &CancelSwitch, work: impl FnOnce() -> T) -> T {
-        let Some(limit) = self.limit else { return work() };
+        let Some(limit) = self.limit else {
+            return work();
+        };
         std::thread::scope(|scope| {
             let (done, is_done) = channel::<()>();
             scope.spawn(move || {
                 // Somebody who stops it stops it earlier.
-                if is_done.recv_timeout(limit) == Err(RecvTimeoutError::Timeout) && !cancel.is_thrown() {
+                if is_done.recv_timeout(limit) == Err(RecvTimeoutError::Timeout)
+                    && !cancel.is_thrown()
+                {
                     self.is_over.store(true, Ordering::Relaxed);
                     cancel.throw();
                 }
@@ -44,7 +51,11 @@ impl TimeLimit {
 
     /// Why something was not tried, when all was stopped.
     pub(crate) fn why_stopped(&self) -> String {
-        let why = if self.is_over() { "the time was over before it was tried" } else { STOPPED };
+        let why = if self.is_over() {
+            "the time was over before it was tried"
+        } else {
+            STOPPED
+        };
         why.to_owned()
     }
 }
@@ -57,7 +68,10 @@ mod tests {
 
     #[test]
     fn the_switch_is_thrown_when_time_is_over_and_only_then() {
-        let (cancel, limit) = (CancelSwitch::new().unwrap(), TimeLimit::of(Duration::from_secs(600)));
+        let (cancel, limit) = (
+            CancelSwitch::new().unwrap(),
+            TimeLimit::of(Duration::from_secs(600)),
+        );
         assert_eq!(limit.during(&cancel, || 7), 7);
         assert!(!cancel.is_thrown() && !limit.is_over());
         let short = TimeLimit::of(Duration::from_millis(1));

@@ -11,9 +11,15 @@ use parking_lot::Mutex;
 use crate::{AdoptNews, AdoptProblem, Adoption, answers};
 
 impl Adoption<'_> {
-    /// Pins all that is wanted, registry by registry. What cannot be pinned is taken out of the proposal with all that needs it.
-    /// With `is_agreed` nobody is asked: who agreed to some packages agreed to those that a try shows to be missing.
-    pub(crate) fn pin_all(&self, proposal: &mut Proposal, is_agreed: bool) -> Result<(), AdoptProblem> {
+    /// Pins all that is wanted, registry by registry. What cannot be pinned is taken out of the
+    /// proposal with all that needs it.
+    /// With `is_agreed` nobody is asked: who agreed to some packages agreed to those that a try
+    /// shows to be missing.
+    pub(crate) fn pin_all(
+        &self,
+        proposal: &mut Proposal,
+        is_agreed: bool,
+    ) -> Result<(), AdoptProblem> {
         for registry in proposal.registries() {
             let wanted = wanted_of(proposal, registry);
             if wanted.is_empty() {
@@ -42,7 +48,9 @@ impl Adoption<'_> {
                 self.choose(&session, before, registry, &missing, proposal)?;
                 continue;
             };
-            missing.iter().for_each(|pin| without(proposal, pin, why_not));
+            missing
+                .iter()
+                .for_each(|pin| without(proposal, pin, why_not));
         }
         Ok(())
     }
@@ -58,7 +66,10 @@ impl Adoption<'_> {
         }
         let names: Vec<&str> = missing.iter().map(|pin| pin.name.as_str()).collect();
         let packages = counted(names.len(), "package");
-        let text = format!("Pin {packages} from the registry {registry}: {}?", names.join(", "));
+        let text = format!(
+            "Pin {packages} from the registry {registry}: {}?",
+            names.join(", ")
+        );
         let question = answers::pinning(registry, text);
         Ok(match self.answers.get(&question.id) {
             Some(answer) => answer != "no",
@@ -66,8 +77,8 @@ impl Adoption<'_> {
             None => self.attendant.answer(&question)? != "no",
         })
     }
-    /// Chooses versions for all together; if they do not fit, one after another, so that one that does not is no reason to leave
-    /// out the others.
+    /// Chooses versions for all together; if they do not fit, one after another, so that one that
+    /// does not is no reason to leave out the others.
     fn choose(
         &self,
         session: &Session,
@@ -93,16 +104,26 @@ impl Adoption<'_> {
             let facts = session.facts_of(registry, &own);
             shelf.systems.insert(own, facts);
         }
-        let locked = desk.locked(registry).map(|locked| locked.files.clone()).unwrap_or_default();
-        self.attendant.hear(AdoptNews::Chooses { registry, packages: missing.len(), locked: &locked });
-        let all = missing.iter().fold(shelf.clone(), |shelf, pin| with(&shelf, pin));
+        let locked = desk
+            .locked(registry)
+            .map(|locked| locked.files.clone())
+            .unwrap_or_default();
+        self.attendant.hear(AdoptNews::Chooses {
+            registry,
+            packages: missing.len(),
+            locked: &locked,
+        });
+        let all = missing
+            .iter()
+            .fold(shelf.clone(), |shelf, pin| with(&shelf, pin));
         let settled = match resolve(&desk, registry, &all, &Free::Nothing) {
             Ok(settled) => settled,
             Err(_) if stopped() => return Err(AdoptProblem::Interrupted),
             Err(_) => one_by_one(&desk, registry, shelf, missing, proposal),
         };
         for (release, needs) in &*passed_over.lock() {
-            self.attendant.hear(AdoptNews::PassedOver { release, needs });
+            self.attendant
+                .hear(AdoptNews::PassedOver { release, needs });
         }
         // What was stopped was not refused.
         if stopped() {
@@ -112,10 +133,14 @@ impl Adoption<'_> {
             return Ok(());
         }
         pins.shelves.insert(registry, settled);
-        session.write_pins(&pins, read.as_deref()).map(drop).map_err(AdoptProblem::WritePins)
+        session
+            .write_pins(&pins, read.as_deref())
+            .map(drop)
+            .map_err(AdoptProblem::WritePins)
     }
 
-    /// Takes packages out of `pins.toml` that were pinned on the way and that no definition uses in the end.
+    /// Takes packages out of `pins.toml` that were pinned on the way and that no definition uses in
+    /// the end.
     pub(crate) fn drop_unused(&self, proposal: &Proposal) -> Result<(), AdoptProblem> {
         let session = self.open()?;
         let read = session.pins_text();
@@ -126,14 +151,26 @@ impl Adoption<'_> {
             .as_ref()
             .and_then(|text| Pins::read(&String::from_utf8_lossy(text)).ok())
             .unwrap_or_default();
-        let used: BTreeSet<(Kit, String)> = proposal.definitions.iter().flat_map(|one| one.pins()).collect();
+        let used: BTreeSet<(Kit, String)> = proposal
+            .definitions
+            .iter()
+            .flat_map(|one| one.pins())
+            .collect();
         let mut changed = Vec::new();
         for (registry, shelf) in &mut pins.shelves {
-            let Some(kit) = kit_of(*registry) else { continue };
-            let was_asked =
-                |name: &str| before.shelves.get(registry).is_some_and(|shelf| shelf.asked.contains_key(name));
+            let Some(kit) = kit_of(*registry) else {
+                continue;
+            };
+            let was_asked = |name: &str| {
+                before
+                    .shelves
+                    .get(registry)
+                    .is_some_and(|shelf| shelf.asked.contains_key(name))
+            };
             let count = shelf.asked.len();
-            shelf.asked.retain(|name, _| was_asked(name) || used.contains(&(kit, name.clone())));
+            shelf
+                .asked
+                .retain(|name, _| was_asked(name) || used.contains(&(kit, name.clone())));
             if shelf.asked.len() < count {
                 changed.push(*registry);
             }
@@ -146,7 +183,9 @@ impl Adoption<'_> {
         let tell = |_: DeskNews| {};
         let desk = session.desk(&pins, &stopped, &tell);
         for registry in changed {
-            let Some(shelf) = pins.shelves.get(&registry) else { continue };
+            let Some(shelf) = pins.shelves.get(&registry) else {
+                continue;
+            };
             // Versions stay as they are; what only the others needed goes.
             match resolve(&desk, registry, shelf, &Free::Nothing) {
                 Ok(settled) => drop(pins.shelves.insert(registry, settled)),
@@ -157,21 +196,31 @@ impl Adoption<'_> {
                 }
             }
         }
-        session.write_pins(&pins, read.as_deref()).map(drop).map_err(AdoptProblem::WritePins)
+        session
+            .write_pins(&pins, read.as_deref())
+            .map(drop)
+            .map_err(AdoptProblem::WritePins)
     }
 }
 
 /// What definitions of a proposal use of a registry.
 fn wanted_of(proposal: &Proposal, registry: Registry) -> Vec<WantedPin> {
     let all = proposal.definitions.iter().flat_map(|one| one.pins());
-    let used: BTreeSet<String> =
-        all.filter(|(kit, _)| registry_of(*kit) == Some(registry)).map(|(_, name)| name).collect();
-    let wanted = proposal.pins.iter().filter(|pin| pin.registry == registry && used.contains(&pin.name));
+    let used: BTreeSet<String> = all
+        .filter(|(kit, _)| registry_of(*kit) == Some(registry))
+        .map(|(_, name)| name)
+        .collect();
+    let wanted = proposal
+        .pins
+        .iter()
+        .filter(|pin| pin.registry == registry && used.contains(&pin.name));
     wanted.cloned().collect()
 }
 
 fn kit_of(registry: Registry) -> Option<Kit> {
-    Kit::ALL.into_iter().find(|kit| registry_of(*kit) == Some(registry))
+    Kit::ALL
+        .into_iter()
+        .find(|kit| registry_of(*kit) == Some(registry))
 }
 
 fn registry_of(kit: Kit) -> Option<Registry> {
@@ -193,15 +242,21 @@ fn one_by_one(
                 shelf = more;
                 settled = chosen;
             }
-            // A descriptor names one version, and another one mostly does: where that is not published, any is taken.
+            // A descriptor names one version, and another one mostly does: where that is not
+            // published, any is taken.
             Err(_) if registry.description().wants_one_version && !pin.requirement.is_empty() => {
-                let any = WantedPin { requirement: String::new(), ..(*pin).clone() };
+                let any = WantedPin {
+                    requirement: String::new(),
+                    ..(*pin).clone()
+                };
                 let more = with(&shelf, &any);
                 match resolve(desk, registry, &more, &Free::Nothing) {
                     Ok(chosen) => {
                         shelf = more;
-                        let version =
-                            chosen.asked.get(&pin.name).and_then(|asked| asked.pins.first().cloned());
+                        let version = chosen
+                            .asked
+                            .get(&pin.name)
+                            .and_then(|asked| asked.pins.first().cloned());
                         let why = format!(
                             "version {} is not there; {} is taken",
                             pin.requirement,
@@ -214,17 +269,30 @@ fn one_by_one(
                         });
                         settled = chosen;
                     }
-                    Err(problem) => without(proposal, pin, &format!("cannot be pinned: {}", told(&problem))),
+                    Err(problem) => without(
+                        proposal,
+                        pin,
+                        &format!("cannot be pinned: {}", told(&problem)),
+                    ),
                 }
             }
-            Err(problem) => without(proposal, pin, &format!("cannot be pinned: {}", told(&problem))),
+            Err(problem) => without(
+                proposal,
+                pin,
+                &format!("cannot be pinned: {}", told(&problem)),
+            ),
         }
     }
     settled
 }
 
 fn told(problem: &PinProblem) -> String {
-    let notes: String = problem.notes.iter().take(2).map(|note| format!("; {note}")).collect();
+    let notes: String = problem
+        .notes
+        .iter()
+        .take(2)
+        .map(|note| format!("; {note}"))
+        .collect();
     format!("{}{notes}", problem.message).replace('\n', " ")
 }
 
@@ -240,7 +308,8 @@ fn with(shelf: &Shelf, pin: &WantedPin) -> Shelf {
     shelf
 }
 
-/// Takes out of a proposal what needs a package that there is not. Tests lose only the need: many run without it.
+/// Takes out of a proposal what needs a package that there is not. Tests lose only the need: many
+/// run without it.
 fn without(proposal: &mut Proposal, pin: &WantedPin, why: &str) {
     if let (true, Some(kit)) = (pin.is_guess, kit_of(pin.registry)) {
         return proposal.do_without(kit, &pin.name);
@@ -249,7 +318,9 @@ fn without(proposal: &mut Proposal, pin: &WantedPin, why: &str) {
         .definitions
         .iter()
         .filter(|one| {
-            one.pins().iter().any(|(kit, name)| registry_of(*kit) == Some(pin.registry) && *name == pin.name)
+            one.pins()
+                .iter()
+                .any(|(kit, name)| registry_of(*kit) == Some(pin.registry) && *name == pin.name)
         })
         .map(|one| one.address.clone())
         .collect();
@@ -259,15 +330,26 @@ fn without(proposal: &mut Proposal, pin: &WantedPin, why: &str) {
         files: BTreeSet::new(),
     });
     for address in users {
-        let would = format!("which would need {} {}, which {why}", pin.registry, pin.name);
-        let fewer = kit_of(pin.registry).and_then(|kit| proposal.fewer(&address, kit, &pin.name, &would));
+        let would = format!(
+            "which would need {} {}, which {why}",
+            pin.registry, pin.name
+        );
+        let fewer =
+            kit_of(pin.registry).and_then(|kit| proposal.fewer(&address, kit, &pin.name, &would));
         if let Some(gone) = fewer {
             for name in gone {
                 let what = format!("{}/{name}", address.below(""));
-                proposal.left_out.push(Omission { what, why: would.clone(), files: BTreeSet::new() });
+                proposal.left_out.push(Omission {
+                    what,
+                    why: would.clone(),
+                    files: BTreeSet::new(),
+                });
             }
             continue;
         }
-        proposal.leave_out(&address, &nubrik_survey::needs_package(pin.registry, &pin.name, why));
+        proposal.leave_out(
+            &address,
+            &nubrik_survey::needs_package(pin.registry, &pin.name, why),
+        );
     }
 }

@@ -38,7 +38,8 @@ pub enum AdoptProblem {
         /// What is wrong with it.
         why: String,
     },
-    /// A definition file could not be read with its changes, and stays as it is; its path from the workspace's root.
+    /// A definition file could not be read with its changes, and stays as it is; its path from the
+    /// workspace's root.
     Unfit(String),
     /// The workspace cannot be opened.
     Open(OpenProblem),
@@ -109,7 +110,8 @@ pub enum AdoptProblem {
 }
 
 impl AdoptProblem {
-    /// What is wrong, with what to do about it; nothing where that is a problem of another crate, or where somebody stopped it.
+    /// What is wrong, with what to do about it; nothing where that is a problem of another crate,
+    /// or where somebody stopped it.
     pub fn diagnostic(&self) -> Option<Diagnostic> {
         let wrong = |message: String| Diagnostic::error("command", message);
         Some(match self {

@@ -45,7 +45,8 @@ pub struct Tried {
 }
 
 impl Tried {
-    /// How many of what a definition is work, and how many there are: each test of several counts for itself.
+    /// How many of what a definition is work, and how many there are: each test of several counts
+    /// for itself.
     pub fn count(&self, address: &str, result: &TryResult) -> (usize, usize) {
         match (self.counts.get(address), result) {
             (_, TryResult::NotTried(_)) => (0, 0),
@@ -69,15 +70,23 @@ impl Adoption<'_> {
         for round in 0..ROUNDS {
             let one = self.round(proposal, round)?;
             let results = one.results.iter();
-            tried.results = results.map(|(address, result)| (address.below(top), result.clone())).collect();
-            tried.counts = one.counts.iter().map(|(address, count)| (address.below(top), *count)).collect();
+            tried.results = results
+                .map(|(address, result)| (address.below(top), result.clone()))
+                .collect();
+            tried.counts = one
+                .counts
+                .iter()
+                .map(|(address, count)| (address.below(top), *count))
+                .collect();
             tried.is_interrupted = one.is_interrupted;
             if one.is_interrupted {
                 break;
             }
             for (address, failure) in &one.troubles {
                 if let Some(why) = lacks_given_up(&self.folder.tree, proposal, failure) {
-                    tried.results.insert(address.below(top), TryResult::Fails(why));
+                    tried
+                        .results
+                        .insert(address.below(top), TryResult::Fails(why));
                 }
             }
             let is_changed = self.mend_all(proposal, &one, &mut asked, &mut tried)?;
@@ -108,10 +117,17 @@ impl Adoption<'_> {
         for (address, trouble) in &one.troubles {
             // Code of the folder runs in tests: the network is nothing that it gets without a word.
             let may = !trouble.wants_network || self.allows_network(address, asked)?;
-            let trouble = &TryFailure { wants_network: trouble.wants_network && may, ..trouble.clone() };
+            let trouble = &TryFailure {
+                wants_network: trouble.wants_network && may,
+                ..trouble.clone()
+            };
             match mend(&self.folder.tree, proposal, address, trouble, &MachineFacts) {
                 Mended::Changed(how) => {
-                    tried.changes.entry(address.below(top)).or_default().push(how);
+                    tried
+                        .changes
+                        .entry(address.below(top))
+                        .or_default()
+                        .push(how);
                     is_changed = true;
                 }
                 Mended::Omission(why) => {
@@ -133,7 +149,11 @@ impl Adoption<'_> {
             }
             is_changed = !changes.is_empty();
             for (address, how) in changes {
-                tried.changes.entry(address.below(top)).or_default().push(how);
+                tried
+                    .changes
+                    .entry(address.below(top))
+                    .or_default()
+                    .push(how);
             }
         }
         Ok(is_changed)
@@ -169,7 +189,9 @@ impl Adoption<'_> {
                 Keyword::Target | Keyword::Test => wanted.push(definition.address.clone()),
                 Keyword::Job => {
                     let why = "a job is done only when somebody asks for it".to_owned();
-                    round.results.insert(definition.address.clone(), TryResult::NotTried(why));
+                    round
+                        .results
+                        .insert(definition.address.clone(), TryResult::NotTried(why));
                 }
                 Keyword::Let => {}
             }
@@ -195,15 +217,25 @@ impl Adoption<'_> {
             }
         };
         let (patterns, files) = (self.patterns_of(&wanted), &evaluation.requested);
-        let (report, seen) = attended(self.attendant, &evaluation.graph, Some(number), |listener| {
-            workshop.build_files(&patterns, &evaluation, files, listener, options)
-        })?;
+        let (report, seen) = attended(
+            self.attendant,
+            &evaluation.graph,
+            Some(number),
+            |listener| workshop.build_files(&patterns, &evaluation, files, listener, options),
+        )?;
         round.is_interrupted = report.cancelled;
-        round.judge(self.folder, &evaluation, &wanted, &seen, self.limit.why_stopped());
+        round.judge(
+            self.folder,
+            &evaluation,
+            &wanted,
+            &seen,
+            self.limit.why_stopped(),
+        );
         Ok(round)
     }
 
-    /// The definitions that can be evaluated each for itself; of the others it is noted why they cannot.
+    /// The definitions that can be evaluated each for itself; of the others it is noted why they
+    /// cannot.
     fn one_by_one(
         &self,
         round: &mut TryRound,
@@ -216,7 +248,9 @@ impl Adoption<'_> {
             match self.evaluate(workshop, std::slice::from_ref(&address), options)? {
                 Ok(_) => fine.push(address),
                 Err(why) => {
-                    round.results.insert(address.clone(), TryResult::Omission(why.clone()));
+                    round
+                        .results
+                        .insert(address.clone(), TryResult::Omission(why.clone()));
                     round.not_evaluated.push((address, why));
                 }
             }
@@ -246,7 +280,14 @@ impl Adoption<'_> {
             match report.end() {
                 BuildEnd::Done => {}
                 BuildEnd::Interrupted => return Ok(Err("it was stopped".to_owned())),
-                _ => return Ok(Err(seen.failed.into_values().next().map(|one| one.why).unwrap_or_default())),
+                _ => {
+                    return Ok(Err(seen
+                        .failed
+                        .into_values()
+                        .next()
+                        .map(|one| one.why)
+                        .unwrap_or_default()));
+                }
             }
         }
     }
@@ -254,8 +295,9 @@ impl Adoption<'_> {
     /// What definitions are asked for by.
     fn patterns_of(&self, wanted: &[DefinitionAddress]) -> Vec<AddressPattern> {
         let root = WsPath::root();
-        let pattern =
-            |address: &DefinitionAddress| AddressPattern::new(&address.below(&self.folder.top), &root).ok();
+        let pattern = |address: &DefinitionAddress| {
+            AddressPattern::new(&address.below(&self.folder.top), &root).ok()
+        };
         wanted.iter().filter_map(pattern).collect()
     }
 }
@@ -273,7 +315,11 @@ struct TryRound {
 
 impl TryRound {
     fn all_are(&mut self, addresses: Vec<DefinitionAddress>, result: &TryResult) {
-        self.results.extend(addresses.into_iter().map(|address| (address, result.clone())));
+        self.results.extend(
+            addresses
+                .into_iter()
+                .map(|address| (address, result.clone())),
+        );
     }
 
     /// Says of each definition whether it works, and what is wrong with it otherwise.
@@ -287,9 +333,15 @@ impl TryRound {
     ) {
         let failed = &seen.failed;
         let graph = &evaluation.graph;
-        let targets: BTreeMap<&str, &Target> = graph.targets.iter().map(|one| (&*one.address, one)).collect();
-        let names: BTreeMap<String, &DefinitionAddress> =
-            wanted.iter().map(|address| (address.below(&folder.top), address)).collect();
+        let targets: BTreeMap<&str, &Target> = graph
+            .targets
+            .iter()
+            .map(|one| (&*one.address, one))
+            .collect();
+        let names: BTreeMap<String, &DefinitionAddress> = wanted
+            .iter()
+            .map(|address| (address.below(&folder.top), address))
+            .collect();
         let mut tests = tests_of(evaluation, &names);
         let failing = steps_after(graph, |step| failed.contains_key(&step));
         let unfinished = steps_after(graph, |step| !seen.fine.contains(&step));
@@ -297,25 +349,43 @@ impl TryRound {
             let address = *address;
             let Some(target) = targets.get(name.as_str()) else {
                 let why = "nothing was asked of it".to_owned();
-                self.results.insert(address.clone(), TryResult::NotTried(why));
+                self.results
+                    .insert(address.clone(), TryResult::NotTried(why));
                 continue;
             };
             let verdicts = tests.remove(name.as_str()).unwrap_or_default();
-            let fails = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| failing[maker.index()]);
+            let fails = |file: &FileId| {
+                graph
+                    .file(*file)
+                    .maker
+                    .is_some_and(|maker| failing[maker.index()])
+            };
             if verdicts.len() > 1 {
                 let passed = verdicts.iter().filter(|file| !fails(file)).count();
-                self.counts.insert(address.clone(), (passed, verdicts.len()));
+                self.counts
+                    .insert(address.clone(), (passed, verdicts.len()));
             }
-            let files: Vec<FileId> =
-                target.results.iter().map(|result| result.file).chain(verdicts).collect();
+            let files: Vec<FileId> = target
+                .results
+                .iter()
+                .map(|result| result.file)
+                .chain(verdicts)
+                .collect();
             let is_one_of = |all: &[bool]| {
                 let mut makers = files.iter().filter_map(|file| graph.file(*file).maker);
                 makers.any(|maker| all[maker.index()])
             };
             // Most are fine: only of others it is looked for what fails.
-            let broken = if is_one_of(&failing) { broken_of(graph, &files, failed) } else { Vec::new() };
+            let broken = if is_one_of(&failing) {
+                broken_of(graph, &files, failed)
+            } else {
+                Vec::new()
+            };
             let is_own = |step: &StepId| *graph.owner(*step).address == *name;
-            let own = broken.iter().find(|(step, _)| is_own(step)).or(broken.first());
+            let own = broken
+                .iter()
+                .find(|(step, _)| is_own(step))
+                .or(broken.first());
             // What was stopped has not failed, and what it needs may have been stopped.
             let is_stopped = self.is_interrupted && is_one_of(&unfinished);
             let result = match own {
@@ -325,28 +395,35 @@ impl TryRound {
                 Some((step, one)) => {
                     let owner = graph.owner(*step).address.to_string();
                     let is_proposed = names.contains_key(&owner);
-                    let why =
-                        if is_proposed { format!("it needs {owner}, which fails") } else { one.why.clone() };
+                    let why = if is_proposed {
+                        format!("it needs {owner}, which fails")
+                    } else {
+                        one.why.clone()
+                    };
                     TryResult::Fails(why)
                 }
             };
             self.results.insert(address.clone(), result);
             for (step, one) in broken.into_iter().filter(|(step, _)| is_own(step)) {
-                self.troubles.push((address.clone(), trouble(folder, graph, step, one, name)));
+                self.troubles
+                    .push((address.clone(), trouble(folder, graph, step, one, name)));
             }
         }
     }
 }
 
-/// The steps that failed of those that make some files, and of all that these need, in the order of the graph.
+/// The steps that failed of those that make some files, and of all that these need, in the order of
+/// the graph.
 fn broken_of<'f>(
     graph: &Graph,
     files: &[FileId],
     failed: &'f BTreeMap<StepId, Broken>,
 ) -> Vec<(StepId, &'f Broken)> {
     let steps = Closure::of(graph, files.iter().copied()).steps;
-    let mut broken: Vec<(StepId, &Broken)> =
-        steps.into_iter().filter_map(|step| Some((step, failed.get(&step)?))).collect();
+    let mut broken: Vec<(StepId, &Broken)> = steps
+        .into_iter()
+        .filter_map(|step| Some((step, failed.get(&step)?)))
+        .collect();
     broken.sort_unstable_by_key(|(step, _)| *step);
     broken
 }
@@ -359,7 +436,10 @@ fn tests_of(
     let graph = &evaluation.graph;
     let mut tests: BTreeMap<String, Vec<FileId>> = BTreeMap::new();
     for file in &evaluation.requested {
-        let check = graph.file(*file).maker.and_then(|step| graph.step(step).check.as_ref());
+        let check = graph
+            .file(*file)
+            .maker
+            .and_then(|step| graph.step(step).check.as_ref());
         let Some(check) = check else { continue };
         let mut name: &str = &check.address;
         while !names.contains_key(name) && !name.is_empty() {
@@ -372,18 +452,42 @@ fn tests_of(
     tests
 }
 
-fn trouble(folder: &AdoptedFolder, graph: &Graph, step: StepId, one: &Broken, name: &str) -> TryFailure {
+fn trouble(
+    folder: &AdoptedFolder,
+    graph: &Graph,
+    step: StepId,
+    one: &Broken,
+    name: &str,
+) -> TryFailure {
     let row = graph.step(step);
-    let inputs = row.inputs.iter().map(|file| graph.file(*file)).filter(|file| file.maker.is_none());
-    let check = row.check.as_ref().map(|check| check.address.to_string()).unwrap_or_default();
+    let inputs = row
+        .inputs
+        .iter()
+        .map(|file| graph.file(*file))
+        .filter(|file| file.maker.is_none());
+    let check = row
+        .check
+        .as_ref()
+        .map(|check| check.address.to_string())
+        .unwrap_or_default();
     TryFailure {
         printed: one.printed.clone(),
         writes: one.writes,
         wants_network: one.wants_network,
         is_too_long: one.is_too_long,
         is_test_run: one.has_ended && row.check.is_some(),
-        refused: one.refused.iter().filter_map(|path| folder.inside(path)).collect(),
-        inputs: inputs.filter_map(|file| folder.inside(file.path.as_str())).collect(),
-        key: check.strip_prefix(name).unwrap_or_default().trim_start_matches('/').to_owned(),
+        refused: one
+            .refused
+            .iter()
+            .filter_map(|path| folder.inside(path))
+            .collect(),
+        inputs: inputs
+            .filter_map(|file| folder.inside(file.path.as_str()))
+            .collect(),
+        key: check
+            .strip_prefix(name)
+            .unwrap_or_default()
+            .trim_start_matches('/')
+            .to_owned(),
     }
 }

@@ -1,4 +1,5 @@
-//! Scripts of manifests, which say nothing of their results: a second run shows what a definition of one is.
+//! Scripts of manifests, which say nothing of their results: a second run shows what a definition
+//! of one is.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -11,19 +12,31 @@ use crate::failures::attended;
 use crate::{AdoptProblem, Adoption, Tried, TryResult, options_of};
 
 impl Adoption<'_> {
-    /// Runs scripts that work once more, and changes their definitions after what both runs show. Says whether any is another one.
+    /// Runs scripts that work once more, and changes their definitions after what both runs show.
+    /// Says whether any is another one.
     pub(crate) fn settle_scripts(
         &self,
         proposal: &mut Proposal,
         tried: &mut Tried,
     ) -> Result<bool, AdoptProblem> {
         let is_script = |definition: &&Definition| {
-            let works =
-                tried.results.get(&definition.address.below(&self.folder.top)) == Some(&TryResult::Works);
-            works && definition.body.calls().iter().any(|call| call.kit == Kit::Js && call.kind == "script")
+            let works = tried
+                .results
+                .get(&definition.address.below(&self.folder.top))
+                == Some(&TryResult::Works);
+            works
+                && definition
+                    .body
+                    .calls()
+                    .iter()
+                    .any(|call| call.kit == Kit::Js && call.kind == "script")
         };
-        let scripts: Vec<DefinitionAddress> =
-            proposal.definitions.iter().filter(is_script).map(|one| one.address.clone()).collect();
+        let scripts: Vec<DefinitionAddress> = proposal
+            .definitions
+            .iter()
+            .filter(is_script)
+            .map(|one| one.address.clone())
+            .collect();
         if scripts.is_empty() {
             return Ok(false);
         }
@@ -34,12 +47,20 @@ impl Adoption<'_> {
             return Ok(false);
         };
         let graph = &evaluation.graph;
-        let makers: Vec<StepId> =
-            evaluation.requested.iter().filter_map(|file| graph.file(*file).maker).collect();
+        let makers: Vec<StepId> = evaluation
+            .requested
+            .iter()
+            .filter_map(|file| graph.file(*file).maker)
+            .collect();
         let made_by = |step: &StepId| -> BTreeMap<PathBuf, Vec<u8>> {
-            let outputs =
-                graph.step(*step).outputs.iter().map(|output| graph.file(output.file).path.as_str());
-            outputs.flat_map(|path| contents(&self.folder.root.join(path))).collect()
+            let outputs = graph
+                .step(*step)
+                .outputs
+                .iter()
+                .map(|output| graph.file(output.file).path.as_str());
+            outputs
+                .flat_map(|path| contents(&self.folder.root.join(path)))
+                .collect()
         };
         let look = || -> BTreeMap<StepId, BTreeMap<PathBuf, Vec<u8>>> {
             makers.iter().map(|step| (*step, made_by(step))).collect()
@@ -54,12 +75,17 @@ impl Adoption<'_> {
         let mut is_changed = false;
         for step in &makers {
             let owner = graph.owner(*step).address.to_string();
-            let Some(address) = scripts.iter().find(|address| address.below(&self.folder.top) == owner)
+            let Some(address) = scripts
+                .iter()
+                .find(|address| address.below(&self.folder.top) == owner)
             else {
                 continue;
             };
             let is_same_again = (!failed.contains_key(step)).then(|| first[step] == second[step]);
-            let seen = ScriptSeen { makes_files: !first[step].is_empty(), is_same_again };
+            let seen = ScriptSeen {
+                makes_files: !first[step].is_empty(),
+                is_same_again,
+            };
             if let Some(how) = settle_script(proposal, address, seen) {
                 tried.changes.entry(owner).or_default().push(how);
                 is_changed = true;

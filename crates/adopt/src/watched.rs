@@ -1,5 +1,6 @@
-//! Learning from a build that works: the folder is copied, a command builds the copy while it is watched, and what was seen becomes
-//! definitions. What these make is compared with what the command made.
+//! Learning from a build that works: the folder is copied, a command builds the copy while it is
+//! watched, and what was seen becomes definitions. What these make is compared with what the
+//! command made.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -51,7 +52,10 @@ impl WatchedFolder {
         cancel: Arc<CancelSwitch>,
     ) -> Result<WatchedFolder, AdoptProblem> {
         let no_copy = |error: io::Error| AdoptProblem::NoCopy { error };
-        let copy = tempfile::Builder::new().prefix("nubrik-adopts-").tempdir().map_err(no_copy)?;
+        let copy = tempfile::Builder::new()
+            .prefix("nubrik-adopts-")
+            .tempdir()
+            .map_err(no_copy)?;
         let root = copy.path().canonicalize().map_err(no_copy)?;
         let from = folder.root.join(&folder.top);
         copy_all(&from, &root, &cancel).map_err(|error| match cancel.is_thrown() {
@@ -61,21 +65,31 @@ impl WatchedFolder {
         let before = entries_of(&root).map_err(no_copy)?;
         let seen = watch_command(&root, command, &folder.root, cancel)
             .map_err(|error| AdoptProblem::CannotWatch { error })?;
-        let seen =
-            seen.ok_or_else(|| AdoptProblem::CannotWatch { error: io::ErrorKind::Unsupported.into() })?;
-        let WatchedCommand { ended, printed, programs, wanted_network } = seen;
+        let seen = seen.ok_or_else(|| AdoptProblem::CannotWatch {
+            error: io::ErrorKind::Unsupported.into(),
+        })?;
+        let WatchedCommand {
+            ended,
+            printed,
+            programs,
+            wanted_network,
+        } = seen;
         let failed = match ended {
             Ended::Well => None,
             Ended::Cancelled => return Err(AdoptProblem::Interrupted),
             Ended::Code(code) => Some(format!("it exited with code {code}")),
             Ended::Signal(signal) => Some(format!("it was ended by signal {signal}")),
             Ended::TimedOut => Some("it took too long".to_owned()),
-            Ended::NotStarted(program, e) => Some(format!("cannot start {}: {e}", program.display())),
+            Ended::NotStarted(program, e) => {
+                Some(format!("cannot start {}: {e}", program.display()))
+            }
         };
         if let Some(how) = failed {
             let text = String::from_utf8_lossy(&printed).into_owned();
             let lines: Vec<&str> = text.lines().collect();
-            let last = lines[lines.len().saturating_sub(LAST_LINES)..].iter().map(|line| (*line).to_owned());
+            let last = lines[lines.len().saturating_sub(LAST_LINES)..]
+                .iter()
+                .map(|line| (*line).to_owned());
             return Err(AdoptProblem::WatchFailed {
                 command: command.to_owned(),
                 how,
@@ -97,7 +111,8 @@ impl WatchedFolder {
 /// All files of a folder that may be in a build, by their paths.
 fn entries_of(folder: &Path) -> io::Result<BTreeMap<String, TreeFile>> {
     let open: OwnedFd = fs::File::open(folder)?.into();
-    let is_source = |entry: &TreeFile| WsPath::checked(&entry.path).is_some_and(|path| !path.is_below_made());
+    let is_source =
+        |entry: &TreeFile| WsPath::checked(&entry.path).is_some_and(|path| !path.is_below_made());
     let entries = entries_below(&open)?.into_iter().filter(is_source);
     Ok(entries.map(|entry| (entry.path.clone(), entry)).collect())
 }
@@ -141,40 +156,73 @@ fn seen_build(
     (before, after): (&BTreeMap<String, TreeFile>, &BTreeMap<String, TreeFile>),
 ) -> SeenBuild {
     let is_new = |path: &String, entry: &TreeFile| {
-        before.get(path).is_none_or(|known| known.signature != entry.signature || known.kind != entry.kind)
+        before
+            .get(path)
+            .is_none_or(|known| known.signature != entry.signature || known.kind != entry.kind)
     };
-    let made: BTreeSet<String> =
-        after.iter().filter(|(path, entry)| is_new(path, entry)).map(|(path, _)| path.clone()).collect();
+    let made: BTreeSet<String> = after
+        .iter()
+        .filter(|(path, entry)| is_new(path, entry))
+        .map(|(path, _)| path.clone())
+        .collect();
     let links = made.iter().filter_map(|path| match &after.get(path)?.kind {
         TreeFileKind::Link(target) => {
-            let behind = root.join(path).parent()?.join(&**target).canonicalize().ok()?;
-            Some((path.clone(), behind.strip_prefix(root).ok()?.to_str()?.to_owned()))
+            let behind = root
+                .join(path)
+                .parent()?
+                .join(&**target)
+                .canonicalize()
+                .ok()?;
+            Some((
+                path.clone(),
+                behind.strip_prefix(root).ok()?.to_str()?.to_owned(),
+            ))
         }
         _ => None,
     });
     let links = links.collect();
     // A pipe or a link to a device would never end.
-    let is_file = |path: &str| after.get(path).is_some_and(|entry| matches!(entry.kind, TreeFileKind::File));
+    let is_file = |path: &str| {
+        after
+            .get(path)
+            .is_some_and(|entry| matches!(entry.kind, TreeFileKind::File))
+    };
     let is_short = |path: &&String| {
-        is_file(path) && root.join(path).metadata().is_ok_and(|found| found.len() <= LONGEST_TEXT)
+        is_file(path)
+            && root
+                .join(path)
+                .metadata()
+                .is_ok_and(|found| found.len() <= LONGEST_TEXT)
     };
     let texts = made.iter().filter(is_short);
-    let texts = texts.filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?))).collect();
+    let texts = texts
+        .filter_map(|path| Some((path.clone(), read_text(&root.join(path)).ok()?)))
+        .collect();
     let inside = |path: &Path| path.strip_prefix(root).ok()?.to_str().map(str::to_owned);
-    let mut programs: Vec<SeenProgram> =
-        programs.into_iter().map(|program| seen_program(program, root, &inside)).collect();
-    // Compilers look for a header in one folder after the other: what was never there was read by nobody.
+    let mut programs: Vec<SeenProgram> = programs
+        .into_iter()
+        .map(|program| seen_program(program, root, &inside))
+        .collect();
+    // Compilers look for a header in one folder after the other: what was never there was read by
+    // nobody.
     let made_once = |program: &SeenProgram| {
         let renamed = program.renamed.iter().map(|(_, to)| to);
-        program.writes.iter().chain(renamed).cloned().collect::<Vec<_>>()
+        program
+            .writes
+            .iter()
+            .chain(renamed)
+            .cloned()
+            .collect::<Vec<_>>()
     };
     let ever: BTreeSet<String> = programs.iter().flat_map(made_once).collect();
     for program in &mut programs {
         // Nor is anything made in a folder that is not there.
-        program.writes.retain(|path| root.join(path).parent().is_some_and(Path::is_dir));
         program
-            .reads
-            .retain(|path| before.contains_key(path) || after.contains_key(path) || ever.contains(path));
+            .writes
+            .retain(|path| root.join(path).parent().is_some_and(Path::is_dir));
+        program.reads.retain(|path| {
+            before.contains_key(path) || after.contains_key(path) || ever.contains(path)
+        });
     }
     SeenBuild {
         root: root.to_string_lossy().into_owned(),
@@ -192,7 +240,15 @@ fn seen_program(
     root: &Path,
     inside: &dyn Fn(&Path) -> Option<String>,
 ) -> SeenProgram {
-    let StartedProgram { started_by, file, words, folder, used, streams, renamed } = program;
+    let StartedProgram {
+        started_by,
+        file,
+        words,
+        folder,
+        used,
+        streams,
+        renamed,
+    } = program;
     let [stdin, stdout, _] = streams;
     let of_file = |stream: &ProgramStream| match stream {
         ProgramStream::File(path) => inside(path),
@@ -212,11 +268,17 @@ fn seen_program(
             PathUse::Written => drop(writes.insert(name)),
         }
     }
-    let renamed = renamed.iter().filter_map(|(from, to)| Some((inside(from)?, inside(to)?)));
+    let renamed = renamed
+        .iter()
+        .filter_map(|(from, to)| Some((inside(from)?, inside(to)?)));
     SeenProgram {
         started_by,
         file: inside(&file),
-        folder: if folder == root { Some(String::new()) } else { inside(&folder) },
+        folder: if folder == root {
+            Some(String::new())
+        } else {
+            inside(&folder)
+        },
         reads,
         lists,
         writes,
@@ -258,40 +320,73 @@ impl Adoption<'_> {
             for address in std::iter::once(&target.address).chain(&target.parts) {
                 let alone = match whole {
                     Some(_) => None,
-                    None => self.evaluate(&mut workshop, std::slice::from_ref(address), options)?.ok(),
+                    None => self
+                        .evaluate(&mut workshop, std::slice::from_ref(address), options)?
+                        .ok(),
                 };
-                let Some(graph) = whole.as_ref().or(alone.as_ref()).map(|evaluation| &evaluation.graph)
+                let Some(graph) = whole
+                    .as_ref()
+                    .or(alone.as_ref())
+                    .map(|evaluation| &evaluation.graph)
                 else {
                     continue;
                 };
                 let found = graph.find_target(&address.below(&self.folder.top));
-                let made = found.into_iter().flat_map(|target| &graph.target(target).results);
-                let paths: Vec<_> =
-                    made.map(|result| graph.file(result.file).path.as_str().to_owned()).collect();
+                let made = found
+                    .into_iter()
+                    .flat_map(|target| &graph.target(target).results);
+                let paths: Vec<_> = made
+                    .map(|result| graph.file(result.file).path.as_str().to_owned())
+                    .collect();
                 // Of several results, the one of the same name.
                 let name = Path::new(&target.path).file_name();
-                let same = paths.iter().find(|path| Path::new(path).file_name() == name);
-                ours.extend(same.or(paths.first()).map(|path| self.folder.root.join(path)));
+                let same = paths
+                    .iter()
+                    .find(|path| Path::new(path).file_name() == name);
+                ours.extend(
+                    same.or(paths.first())
+                        .map(|path| self.folder.root.join(path)),
+                );
             }
             let mut other_values = BTreeSet::new();
             if let Some(differences) = differences(&ours, &theirs, &mut other_values) {
-                compared.push(ComparedTarget { address, differences, other_values });
+                compared.push(ComparedTarget {
+                    address,
+                    differences,
+                    other_values,
+                });
             }
         }
         Ok(compared)
     }
 }
 
-/// How results differ from one of the command's: libraries and programs by the names that they define, classes by theirs, headers
-/// by the names with values that they define, where these are not the same bytes, other files by their bytes. Nothing where there are no names, since some are linked without, and where there is no result.
+/// How results differ from one of the command's: libraries and programs by the names that they
+/// define, classes by theirs, headers by the names with values that they define, where these are
+/// not the same bytes, other files by their bytes. Nothing where there are no names, since some are
+/// linked without, and where there is no result.
 /// `other_values` gets the names of a header that differ.
-fn differences(ours: &[PathBuf], theirs: &Path, other_values: &mut BTreeSet<String>) -> Option<Vec<String>> {
+fn differences(
+    ours: &[PathBuf],
+    theirs: &Path,
+    other_values: &mut BTreeSet<String>,
+) -> Option<Vec<String>> {
     if ours.is_empty() {
         return None;
     }
     // A shared library lies in a folder with its links.
-    let file = |path: &PathBuf| if path.is_dir() { largest_in(path) } else { Some(path.clone()) };
-    let ours: Vec<PathBuf> = ours.iter().filter_map(file).filter(|path| path.exists()).collect();
+    let file = |path: &PathBuf| {
+        if path.is_dir() {
+            largest_in(path)
+        } else {
+            Some(path.clone())
+        }
+    };
+    let ours: Vec<PathBuf> = ours
+        .iter()
+        .filter_map(file)
+        .filter(|path| path.exists())
+        .collect();
     let Some(first) = ours.first() else {
         return Some(vec!["is not there".to_owned()]);
     };
@@ -311,7 +406,9 @@ fn differences(ours: &[PathBuf], theirs: &Path, other_values: &mut BTreeSet<Stri
         // Two headers may say the same in other words.
         let defines = |bytes: &[u8]| -> BTreeSet<String> {
             let all = defines_of(&String::from_utf8_lossy(bytes));
-            all.into_iter().map(|(name, value)| format!("{name} {value}").trim().to_owned()).collect()
+            all.into_iter()
+                .map(|(name, value)| format!("{name} {value}").trim().to_owned())
+                .collect()
         };
         let is_header = theirs.extension().is_some_and(|ext| ext == "h");
         let (own, other) = (defines(&own), defines(&other));
@@ -336,14 +433,20 @@ fn differences(ours: &[PathBuf], theirs: &Path, other_values: &mut BTreeSet<Stri
 /// The paths of the classes in a folder, from it.
 fn classes_in_folder(folder: &Path) -> Option<BTreeSet<String>> {
     let open: OwnedFd = fs::File::open(folder).ok()?.into();
-    let paths = entries_below(&open).ok()?.into_iter().map(|entry| entry.path);
+    let paths = entries_below(&open)
+        .ok()?
+        .into_iter()
+        .map(|entry| entry.path);
     Some(paths.filter(|path| path.ends_with(CLASS)).collect())
 }
 
 /// The paths of the classes in an archive.
 fn classes_in_archive(archive: &Path) -> Option<BTreeSet<String>> {
     let archive = zip::ZipArchive::new(fs::File::open(archive).ok()?).ok()?;
-    let names = archive.file_names().flatten().map(std::borrow::Cow::into_owned);
+    let names = archive
+        .file_names()
+        .flatten()
+        .map(std::borrow::Cow::into_owned);
     Some(names.filter(|name| name.ends_with(CLASS)).collect())
 }
 

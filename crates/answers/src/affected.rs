@@ -29,7 +29,10 @@ pub struct SkippedEvent {
 fn since_words(changed: &ChangedFiles, revision: &str) -> String {
     let base = changed.base();
     match base.is_merge_base {
-        true => format!("{}, where this work left {revision}", &base.commit[..base.commit.len().min(10)]),
+        true => format!(
+            "{}, where this work left {revision}",
+            &base.commit[..base.commit.len().min(10)]
+        ),
         false => revision.to_owned(),
     }
 }
@@ -40,21 +43,50 @@ impl Affected {
     ///
     /// # Errors
     /// Where git does not know.
-    pub fn of(session: &Session, evaluation: &Evaluation, revision: &str) -> Result<Affected, SinceProblem> {
+    pub fn of(
+        session: &Session,
+        evaluation: &Evaluation,
+        revision: &str,
+    ) -> Result<Affected, SinceProblem> {
         let graph = &evaluation.graph;
         let changed = session.changed_since(revision, evaluation)?;
         let (steps, targets) = (changed.steps_reached(graph), changed.targets_reached(graph));
-        let (kept, skipped): (Vec<TargetId>, Vec<TargetId>) =
-            evaluation.targets.iter().partition(|target| targets[target.index()]);
-        let by_change = |file: &FileId| graph.file(*file).maker.is_some_and(|maker| steps[maker.index()]);
-        let files = evaluation.requested.iter().copied().filter(by_change).collect();
-        Ok(Affected { targets: kept, files, skipped: skipped.len(), since: since_words(&changed, revision) })
+        let (kept, skipped): (Vec<TargetId>, Vec<TargetId>) = evaluation
+            .targets
+            .iter()
+            .partition(|target| targets[target.index()]);
+        let by_change = |file: &FileId| {
+            graph
+                .file(*file)
+                .maker
+                .is_some_and(|maker| steps[maker.index()])
+        };
+        let files = evaluation
+            .requested
+            .iter()
+            .copied()
+            .filter(by_change)
+            .collect();
+        Ok(Affected {
+            targets: kept,
+            files,
+            skipped: skipped.len(),
+            since: since_words(&changed, revision),
+        })
     }
 
     /// How much was left out, and why; `None` where nothing was.
     pub fn skipped(&self) -> Option<SkippedEvent> {
-        let depend = if self.skipped == 1 { "it depends" } else { "they depend" };
+        let depend = if self.skipped == 1 {
+            "it depends"
+        } else {
+            "they depend"
+        };
         let reason = format!("nothing {depend} on changed since {}", self.since);
-        (self.skipped > 0).then_some(SkippedEvent { event: "skipped", targets: self.skipped, reason })
+        (self.skipped > 0).then_some(SkippedEvent {
+            event: "skipped",
+            targets: self.skipped,
+            reason,
+        })
     }
 }

@@ -1,4 +1,5 @@
-//! What happens in a build, for programs: the events of its steps, of what is refused and noticed, and its sum.
+//! What happens in a build, for programs: the events of its steps, of what is refused and noticed,
+//! and its sum.
 
 use std::path::Path;
 
@@ -25,7 +26,11 @@ pub struct BeganEvent {
 impl BeganEvent {
     /// The event about so many steps.
     pub fn of(steps: usize) -> BeganEvent {
-        BeganEvent { event: "began", version: VERSION, steps }
+        BeganEvent {
+            event: "began",
+            version: VERSION,
+            steps,
+        }
     }
 }
 
@@ -58,16 +63,33 @@ pub struct StepEvent<'a> {
 }
 
 impl<'a> StepEvent<'a> {
-    /// The event about a step that is done; nothing where the build says something else. Its command is in it where it failed, or
-    /// where it ran and `with_commands` asks for that. `root` is that of the workspace.
-    pub fn of(graph: &'a Graph, heard: &'a Event, root: &Path, with_commands: bool) -> Option<StepEvent<'a>> {
-        let Event::Done { step: id, verdict, reason, micros, printed, failure, machine } = heard else {
+    /// The event about a step that is done; nothing where the build says something else. Its
+    /// command is in it where it failed, or where it ran and `with_commands` asks for that. `root`
+    /// is that of the workspace.
+    pub fn of(
+        graph: &'a Graph,
+        heard: &'a Event,
+        root: &Path,
+        with_commands: bool,
+    ) -> Option<StepEvent<'a>> {
+        let Event::Done {
+            step: id,
+            verdict,
+            reason,
+            micros,
+            printed,
+            failure,
+            machine,
+        } = heard
+        else {
             return None;
         };
         let step = graph.step(*id);
         let text = String::from_utf8_lossy(printed);
         let failure = failure.as_ref();
-        let mends = failure.map(|f| f.readings(graph, *id, printed)).unwrap_or_default();
+        let mends = failure
+            .map(|f| f.readings(graph, *id, printed))
+            .unwrap_or_default();
         let shows_command = failure.is_some() || (with_commands && *verdict == Verdict::Ran);
         Some(StepEvent {
             event: "step",
@@ -82,14 +104,20 @@ impl<'a> StepEvent<'a> {
             command: shows_command.then(|| shown_command(step)),
             printed: (!text.is_empty()).then(|| text.into_owned()),
             failure: failure.map(ToString::to_string),
-            wrote: failure.map(|f| wrote(graph, *id, f, root)).unwrap_or_default(),
-            mends: mends.into_iter().filter(|m| m.0 == "try").map(|m| m.1).collect(),
+            wrote: failure
+                .map(|f| wrote(graph, *id, f, root))
+                .unwrap_or_default(),
+            mends: mends
+                .into_iter()
+                .filter(|m| m.0 == "try")
+                .map(|m| m.1)
+                .collect(),
         })
     }
 }
 
-/// Outputs that commands wrote before they failed: a report, a list, half of a result. They are there until the step
-/// runs again. Paths are from the workspace's root; what is empty is left out.
+/// Outputs that commands wrote before they failed: a report, a list, half of a result. They are
+/// there until the step runs again. Paths are from the workspace's root; what is empty is left out.
 pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<String> {
     match failure {
         Failure::Observed { first, .. } => return wrote(graph, id, first, root),
@@ -116,7 +144,11 @@ pub fn wrote(graph: &Graph, id: StepId, failure: &Failure, root: &Path) -> Vec<S
         | Failure::Native { .. }
         | Failure::Machine { .. } => return Vec::new(),
     }
-    let paths = graph.step(id).outputs.iter().map(|output| graph.file(output.file).path.as_str());
+    let paths = graph
+        .step(id)
+        .outputs
+        .iter()
+        .map(|output| graph.file(output.file).path.as_str());
     let is_something = |path: &&str| match std::fs::symlink_metadata(root.join(path)) {
         Ok(data) if data.is_dir() => {
             std::fs::read_dir(root.join(path)).is_ok_and(|mut all| all.next().is_some())
@@ -146,7 +178,11 @@ impl<'a> RefusedEvent<'a> {
     pub fn of(graph: &'a Graph, id: StepId, refused: &[Refusal]) -> RefusedEvent<'a> {
         let lines = survived(graph, id, refused);
         let of = |wanted: &str| -> Vec<String> {
-            lines.iter().filter(|(label, _)| *label == wanted).map(|(_, text)| text.clone()).collect()
+            lines
+                .iter()
+                .filter(|(label, _)| *label == wanted)
+                .map(|(_, text)| text.clone())
+                .collect()
         };
         let step = graph.step(id);
         RefusedEvent {
@@ -196,12 +232,22 @@ pub fn failed_command(effect: &Effect, ended: EffectEnd) -> Option<(usize, i32)>
 }
 
 impl<'a> JobEvent<'a> {
-    /// The event about an effect, which took so many seconds and printed something, if that was caught.
-    pub fn of(effect: &'a Effect, ended: EffectEnd, took: f64, printed: Option<&[u8]>) -> JobEvent<'a> {
+    /// The event about an effect, which took so many seconds and printed something, if that was
+    /// caught.
+    pub fn of(
+        effect: &'a Effect,
+        ended: EffectEnd,
+        took: f64,
+        printed: Option<&[u8]>,
+    ) -> JobEvent<'a> {
         let (step, failed) = (&effect.step, failed_command(effect, ended));
         JobEvent {
             event: "job",
-            state: if ends_well(effect, ended) { "ran" } else { "failed" },
+            state: if ends_well(effect, ended) {
+                "ran"
+            } else {
+                "failed"
+            },
             target: &effect.address,
             say: &step.say,
             seconds: rounded(took),
@@ -223,17 +269,26 @@ pub struct NoticeEvent {
 impl NoticeEvent {
     /// Something that a person should know.
     pub fn of(text: impl Into<String>) -> NoticeEvent {
-        NoticeEvent { event: "notice", text: text.into() }
+        NoticeEvent {
+            event: "notice",
+            text: text.into(),
+        }
     }
 
     /// That something was removed, or that there was nothing to remove.
     pub fn cleaned(text: String) -> NoticeEvent {
-        NoticeEvent { event: "cleaned", text }
+        NoticeEvent {
+            event: "cleaned",
+            text,
+        }
     }
 
     /// How many problems a look at all definitions found.
     pub fn linted(text: String) -> NoticeEvent {
-        NoticeEvent { event: "linted", text }
+        NoticeEvent {
+            event: "linted",
+            text,
+        }
     }
 }
 
@@ -247,7 +302,10 @@ pub struct ResultEvent<'a> {
 impl ResultEvent<'_> {
     /// The event about a path.
     pub fn of(path: &str) -> ResultEvent<'_> {
-        ResultEvent { event: "result", path }
+        ResultEvent {
+            event: "result",
+            path,
+        }
     }
 }
 
@@ -304,7 +362,9 @@ struct RelatedPlace<'a> {
 impl<'a> DiagnosticEvent<'a> {
     /// The event about a problem in some sources.
     pub fn of(diagnostic: &'a Diagnostic, sources: &'a Sources) -> DiagnosticEvent<'a> {
-        let at = diagnostic.span.map(|s| (sources.name(s.file), sources.line_column(s.file, s.start)));
+        let at = diagnostic
+            .span
+            .map(|s| (sources.name(s.file), sources.line_column(s.file, s.start)));
         let related = diagnostic.related.iter().map(|r| RelatedPlace {
             file: sources.name(r.span.file),
             line: sources.line(r.span),
@@ -312,7 +372,11 @@ impl<'a> DiagnosticEvent<'a> {
         });
         DiagnosticEvent {
             event: "diagnostic",
-            severity: if diagnostic.severity == Severity::Error { "error" } else { "warning" },
+            severity: if diagnostic.severity == Severity::Error {
+                "error"
+            } else {
+                "warning"
+            },
             code: diagnostic.code,
             message: &diagnostic.message,
             file: at.as_ref().map(|a| &**a.0),

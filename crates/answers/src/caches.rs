@@ -5,7 +5,8 @@ use nubrik_shared::{Examination, Pruned};
 use nubrik_store::{Amount, CacheFileAmount};
 use serde::Serialize;
 
-/// Results of all workspaces of this machine, and files of images: those that are kept, or those that were removed.
+/// Results of all workspaces of this machine, and files of images: those that are kept, or those
+/// that were removed.
 #[derive(Clone, Copy, Default, PartialEq, Eq)]
 pub struct CacheAmount {
     /// Results of steps.
@@ -28,12 +29,29 @@ pub struct CacheEvent<'a> {
 }
 
 impl CacheAmount {
-    /// The event after some work on the cache (`size`, `verify`, `prune`), with the paths of what was damaged.
+    /// The event after some work on the cache (`size`, `verify`, `prune`), with the paths of what
+    /// was damaged.
     pub fn event<'a>(&self, work: &'static str, damaged: &'a [String]) -> CacheEvent<'a> {
         let CacheAmount { results, images } = *self;
-        let Amount { records: results, contents, bytes } = results;
-        let ImageAmount { files: image_files, bytes: image_bytes } = images;
-        CacheEvent { event: "cache", work, results, contents, bytes, image_files, image_bytes, damaged }
+        let Amount {
+            records: results,
+            contents,
+            bytes,
+        } = results;
+        let ImageAmount {
+            files: image_files,
+            bytes: image_bytes,
+        } = images;
+        CacheEvent {
+            event: "cache",
+            work,
+            results,
+            contents,
+            bytes,
+            image_files,
+            image_bytes,
+            damaged,
+        }
     }
 }
 
@@ -60,10 +78,15 @@ impl<'a> CacheFileEvent<'a> {
     /// Results were written to a file of so many bytes.
     pub fn saved(file: &'a str, file_bytes: u64, saved: &SavedResults) -> CacheFileEvent<'a> {
         let kept_back = saved.kept_back.iter();
-        let kept_back =
-            kept_back.map(|(reason, results)| KeptBack { results: *results, reason: reason.to_string() });
+        let kept_back = kept_back.map(|(reason, results)| KeptBack {
+            results: *results,
+            reason: reason.to_string(),
+        });
         let event = CacheFileEvent::of("cache_saved", file, file_bytes, saved.amount);
-        CacheFileEvent { kept_back: Some(kept_back.collect()), ..event }
+        CacheFileEvent {
+            kept_back: Some(kept_back.collect()),
+            ..event
+        }
     }
 
     /// Results were read from a file of so many bytes.
@@ -77,8 +100,20 @@ impl<'a> CacheFileEvent<'a> {
         file_bytes: u64,
         amount: CacheFileAmount,
     ) -> CacheFileEvent<'a> {
-        let CacheFileAmount { results, contents, bytes } = amount;
-        CacheFileEvent { event, file, results, contents, bytes, file_bytes, kept_back: None }
+        let CacheFileAmount {
+            results,
+            contents,
+            bytes,
+        } = amount;
+        CacheFileEvent {
+            event,
+            file,
+            results,
+            contents,
+            bytes,
+            file_bytes,
+            kept_back: None,
+        }
     }
 }
 
@@ -97,8 +132,20 @@ pub struct PrunedEvent<'a> {
 impl<'a> PrunedEvent<'a> {
     /// The event after a shared cache was pruned.
     pub fn of(pruned: &Pruned, trouble: Option<&'a str>) -> PrunedEvent<'a> {
-        let Pruned { kept, dropped, waiting, removed } = *pruned;
-        PrunedEvent { event: "pruned", kept, dropped, waiting, removed, trouble }
+        let Pruned {
+            kept,
+            dropped,
+            waiting,
+            removed,
+        } = *pruned;
+        PrunedEvent {
+            event: "pruned",
+            kept,
+            dropped,
+            waiting,
+            removed,
+            trouble,
+        }
     }
 }
 

@@ -1,4 +1,5 @@
-//! Why a target would run, or why it ran the last time: the chain from the effect back to the first cause.
+//! Why a target would run, or why it ran the last time: the chain from the effect back to the first
+//! cause.
 
 use std::collections::HashMap;
 
@@ -79,7 +80,13 @@ impl WhyAnswer {
             return WhyAnswer::Pending(verdict, chain);
         }
         match chain_then(evaluation, state, &makers) {
-            Some((build, chain)) => WhyAnswer::Current(LastRun { build, newest: state.builds }, chain),
+            Some((build, chain)) => WhyAnswer::Current(
+                LastRun {
+                    build,
+                    newest: state.builds,
+                },
+                chain,
+            ),
             None => WhyAnswer::NoSteps,
         }
     }
@@ -104,8 +111,12 @@ fn chain_now(
     let pending = |s: &&PlannedStep| s.verdict != Verdict::Current;
     let own = |s: &&PlannedStep| asked[graph.step(s.step).target.index()];
     // The last own step is the effect that people see; without one, any step behind the target.
-    let effect =
-        planned.iter().rev().filter(pending).find(own).or_else(|| planned.iter().rev().find(pending))?;
+    let effect = planned
+        .iter()
+        .rev()
+        .filter(pending)
+        .find(own)
+        .or_else(|| planned.iter().rev().find(pending))?;
     let mut chain = Vec::new();
     let mut at = Some(effect);
     while let Some(step) = at {
@@ -121,7 +132,9 @@ fn chain_now(
             }),
             reason => {
                 let maker = reason.input().and_then(|path| makers.find(path));
-                maker.and_then(|maker| by_step.get(&maker).copied()).filter(pending)
+                maker
+                    .and_then(|maker| by_step.get(&maker).copied())
+                    .filter(pending)
             }
         };
     }
@@ -129,11 +142,18 @@ fn chain_now(
 }
 
 /// The chain of the target's newest run, as it was remembered.
-fn chain_then(evaluation: &Evaluation, state: &State, makers: &Makers<'_>) -> Option<(u64, Vec<Cause>)> {
+fn chain_then(
+    evaluation: &Evaluation,
+    state: &State,
+    makers: &Makers<'_>,
+) -> Option<(u64, Vec<Cause>)> {
     let (graph, asked) = (&evaluation.graph, evaluation.asked());
     let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
     let memory = |s: StepId| state.steps.get(graph.step(s).folder.shared());
-    let own = steps.iter().copied().filter(|s| asked[graph.step(*s).target.index()]);
+    let own = steps
+        .iter()
+        .copied()
+        .filter(|s| asked[graph.step(*s).target.index()]);
     let newest = own.max_by_key(|s| memory(*s).map_or(0, |m| m.build))?;
     let build = memory(newest)?.build;
     let mut chain = Vec::new();
@@ -142,8 +162,9 @@ fn chain_then(evaluation: &Evaluation, state: &State, makers: &Makers<'_>) -> Op
         let because = &memory(step)?.because;
         chain.push(cause(graph, step, because.text.clone()));
         let maker = because.input.as_ref().and_then(|path| makers.find(path));
-        at = maker
-            .filter(|m| memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len());
+        at = maker.filter(|m| {
+            memory(*m).is_some_and(|other| other.build == build) && chain.len() < steps.len()
+        });
     }
     Some((build, chain))
 }
@@ -153,7 +174,10 @@ struct Makers<'g>(HashMap<&'g str, StepId>);
 
 impl<'g> Makers<'g> {
     fn of(graph: &'g Graph) -> Makers<'g> {
-        let made = graph.files.iter().filter_map(|file| Some((file.path.as_str(), file.maker?)));
+        let made = graph
+            .files
+            .iter()
+            .filter_map(|file| Some((file.path.as_str(), file.maker?)));
         Makers(made.collect())
     }
 

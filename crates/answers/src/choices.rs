@@ -55,8 +55,15 @@ pub struct ProfileEvent<'a> {
 impl<'a> ProfileEvent<'a> {
     /// The event about a profile that sets some options.
     pub fn of(profile: &'a str, set: &[(String, SettingValue)]) -> ProfileEvent<'a> {
-        let options = set.iter().map(|(name, value)| (name.clone(), typed(&value.to_string()))).collect();
-        ProfileEvent { event: "profile", profile, options }
+        let options = set
+            .iter()
+            .map(|(name, value)| (name.clone(), typed(&value.to_string())))
+            .collect();
+        ProfileEvent {
+            event: "profile",
+            profile,
+            options,
+        }
     }
 }
 

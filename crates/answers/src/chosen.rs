@@ -11,18 +11,27 @@ use nubrik_session::{Session, SinceProblem};
 pub fn tests_of(evaluation: &Evaluation) -> Vec<(FileId, StepId)> {
     let graph = &evaluation.graph;
     let through = &evaluation.through;
-    let tests = evaluation.requested.iter().filter_map(|file| Some((*file, graph.file(*file).maker?)));
+    let tests = evaluation
+        .requested
+        .iter()
+        .filter_map(|file| Some((*file, graph.file(*file).maker?)));
     if through.is_empty() {
         return tests.collect();
     }
     let mut is_named = vec![false; graph.targets.len()];
-    through.iter().for_each(|target| is_named[target.index()] = true);
+    through
+        .iter()
+        .for_each(|target| is_named[target.index()] = true);
     let index = graph.target_index();
     let uses = steps_after(graph, |id| {
         let step = graph.step(id);
         let mut services = Vec::new();
-        step.services.iter().for_each(|service| service.add_to(&mut services));
-        let mut served = services.iter().filter_map(|service| index.of_service(service));
+        step.services
+            .iter()
+            .for_each(|service| service.add_to(&mut services));
+        let mut served = services
+            .iter()
+            .filter_map(|service| index.of_service(service));
         is_named[step.target.index()] || served.any(|target| is_named[target.index()])
     });
     tests.filter(|(_, step)| uses[step.index()]).collect()
@@ -78,7 +87,10 @@ impl ChosenTests {
         wanted: TestsWanted<'_>,
     ) -> Result<ChosenTests, NoSuchTests> {
         let graph = &evaluation.graph;
-        let mut chosen = ChosenTests { tests: tests_of(evaluation), left_out: LeftOut::new() };
+        let mut chosen = ChosenTests {
+            tests: tests_of(evaluation),
+            left_out: LeftOut::new(),
+        };
         if let Some(tag) = wanted.tag {
             let has_tag = |step: StepId| graph.owner(step).tags.iter().any(|t| **t == *tag);
             if !chosen.tests.iter().any(|(_, step)| has_tag(*step)) {
@@ -87,27 +99,45 @@ impl ChosenTests {
             chosen.leave(|step| (!has_tag(step)).then(|| format!("not tagged {tag}")));
         }
         if !wanted.filter.is_empty() {
-            let path = |step: StepId| graph.step(step).check.as_ref().map_or("", |check| &check.address);
-            let is_meant = |step: StepId| wanted.filter.iter().any(|text| path(step).contains(text.as_str()));
+            let path = |step: StepId| {
+                graph
+                    .step(step)
+                    .check
+                    .as_ref()
+                    .map_or("", |check| &check.address)
+            };
+            let is_meant = |step: StepId| {
+                wanted
+                    .filter
+                    .iter()
+                    .any(|text| path(step).contains(text.as_str()))
+            };
             if !chosen.tests.iter().any(|(_, step)| is_meant(*step)) {
                 return Err(NoSuchTests::Filter);
             }
             let texts = wanted.filter.join(" or ");
-            chosen.leave(|step| (!is_meant(step)).then(|| format!("the path does not contain {texts}")));
+            chosen.leave(|step| {
+                (!is_meant(step)).then(|| format!("the path does not contain {texts}"))
+            });
         }
         if wanted.failed {
             let state = session.state();
-            chosen.leave(|step| match state.steps.get(graph.step(step).folder.as_str()) {
-                Some(memory) if memory.outputs.is_empty() => None,
-                Some(_) => Some("passed the last time".to_owned()),
-                None => Some("never ran here".to_owned()),
-            });
+            chosen.leave(
+                |step| match state.steps.get(graph.step(step).folder.as_str()) {
+                    Some(memory) if memory.outputs.is_empty() => None,
+                    Some(_) => Some("passed the last time".to_owned()),
+                    None => Some("never ran here".to_owned()),
+                },
+            );
         }
         if let Some(revision) = wanted.since {
-            let changed = session.changed_since(revision, evaluation).map_err(NoSuchTests::Since)?;
+            let changed = session
+                .changed_since(revision, evaluation)
+                .map_err(NoSuchTests::Since)?;
             let reached = changed.steps_reached(graph);
             chosen.leave(|step| {
-                (!reached[step.index()]).then(|| format!("nothing they depend on changed since {revision}"))
+                (!reached[step.index()])
+                    .then(|| format!("nothing they depend on changed since {revision}"))
             });
         }
         Ok(chosen)
@@ -133,10 +163,16 @@ impl ChosenTests {
 
 fn no_tag(evaluation: &Evaluation, tests: &[(FileId, StepId)], tag: &str) -> NoSuchTests {
     let graph = &evaluation.graph;
-    let mut known: Vec<&str> =
-        tests.iter().flat_map(|(_, step)| &graph.owner(*step).tags).map(|tag| &**tag).collect();
+    let mut known: Vec<&str> = tests
+        .iter()
+        .flat_map(|(_, step)| &graph.owner(*step).tags)
+        .map(|tag| &**tag)
+        .collect();
     known.sort_unstable();
     known.dedup();
     let near = nearest(tag, known.iter().copied()).map(str::to_owned);
-    NoSuchTests::Tag { known: known.into_iter().map(str::to_owned).collect(), near }
+    NoSuchTests::Tag {
+        known: known.into_iter().map(str::to_owned).collect(),
+        near,
+    }
 }

@@ -28,7 +28,8 @@ pub struct NoPath {
     pub leads_back: bool,
 }
 
-/// The shortest path from the targets of an evaluation to one of the goals, which are addresses. It has at least one edge.
+/// The shortest path from the targets of an evaluation to one of the goals, which are addresses. It
+/// has at least one edge.
 ///
 /// # Errors
 /// Where none of them depends on a goal.
@@ -42,9 +43,14 @@ pub fn dependency_path<'a>(
     match shortest_way(&evaluation.targets, &needs, is_goal) {
         Some(way) => {
             let steps = graph.steps_of_targets();
-            Ok(way.windows(2).map(|pair| hop(graph, &steps[pair[0].index()], pair[0], pair[1])).collect())
+            Ok(way
+                .windows(2)
+                .map(|pair| hop(graph, &steps[pair[0].index()], pair[0], pair[1]))
+                .collect())
         }
-        None => Err(NoPath { leads_back: leads_back(graph, &needs, &evaluation.targets, goals) }),
+        None => Err(NoPath {
+            leads_back: leads_back(graph, &needs, &evaluation.targets, goals),
+        }),
     }
 }
 
@@ -64,23 +70,41 @@ fn leads_back(
 
 fn hop<'g>(graph: &'g Graph, steps: &[StepId], user: TargetId, need: TargetId) -> Hop<'g> {
     let is_of_need = |file: nubrik_graph::FileId| {
-        graph.file(file).maker.is_some_and(|maker| graph.step(maker).target == need)
+        graph
+            .file(file)
+            .maker
+            .is_some_and(|maker| graph.step(maker).target == need)
     };
     let mut place = None;
     let mut files = Vec::new();
     for step in steps.iter().map(|step| graph.step(*step)) {
-        for file in graph.declared(step).iter().copied().filter(|file| is_of_need(*file)) {
+        for file in graph
+            .declared(step)
+            .iter()
+            .copied()
+            .filter(|file| is_of_need(*file))
+        {
             place.get_or_insert_with(|| step.place.to_string());
             files.push(graph.file(file).path.name());
         }
     }
     let user = graph.target(user);
-    let results = user.results.iter().map(|result| result.file).filter(|file| is_of_need(*file));
+    let results = user
+        .results
+        .iter()
+        .map(|result| result.file)
+        .filter(|file| is_of_need(*file));
     files.extend(results.map(|file| graph.file(file).path.name()));
     files.sort_unstable();
     files.dedup();
     // A step of a kit says less than the declaration that called it.
     let own = place.filter(|p| p.split(':').next() == Some(&*user.place.file));
     let defined = own.unwrap_or_else(|| user.place.to_string());
-    Hop { event: "hop", target: &user.address, needs: &graph.target(need).address, defined, files }
+    Hop {
+        event: "hop",
+        target: &user.address,
+        needs: &graph.target(need).address,
+        defined,
+        files,
+    }
 }

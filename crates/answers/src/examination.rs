@@ -1,4 +1,5 @@
-//! The state of the machine: what definitions and builds need of it, what is there, and what is missing.
+//! The state of the machine: what definitions and builds need of it, what is there, and what is
+//! missing.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::io::Read;
@@ -61,14 +62,21 @@ impl Finding {
 }
 
 /// Codes of the errors by which definitions miss something of the machine.
-const MACHINE_CODES: [&str; 5] = ["no-tool", "old-tool", "no-library", "old-library", "no-variable"];
+const MACHINE_CODES: [&str; 5] = [
+    "no-tool",
+    "old-tool",
+    "no-library",
+    "old-library",
+    "no-variable",
+];
 
 /// Whether an error is one by which definitions miss something of the machine.
 pub fn is_of_machine(error: &Diagnostic) -> bool {
     MACHINE_CODES.contains(&error.code)
 }
 
-/// Looks at everything that an evaluation of a whole workspace and its builds need of the machine. Workers are asked.
+/// Looks at everything that an evaluation of a whole workspace and its builds need of the machine.
+/// Workers are asked.
 pub fn examine(session: &mut Session, evaluation: &Evaluation) -> Vec<Finding> {
     let mut findings = kernel(session);
     findings.push(store());
@@ -78,38 +86,74 @@ pub fn examine(session: &mut Session, evaluation: &Evaluation) -> Vec<Finding> {
     // Tools of steps that only other machines run need not be here.
     let steps = evaluation.graph.steps.iter().map(|step| &**step);
     let own = steps.filter(|step| session.runs_here(step) && step.root.is_none());
-    let names = own.flat_map(|step| &step.tools).map(|tool| evaluation.graph.tools[tool.index()].clone());
+    let names = own
+        .flat_map(|step| &step.tools)
+        .map(|tool| evaluation.graph.tools[tool.index()].clone());
     let mut names: Vec<Arc<str>> = names.collect();
     names.sort();
     names.dedup();
-    let is_asked = |name: &Arc<str>| looked_for.tools.iter().any(|(request, _)| request.names.contains(name));
-    findings.extend(names.iter().filter(|name| !is_asked(name)).map(|name| tool(session, name)));
+    let is_asked = |name: &Arc<str>| {
+        looked_for
+            .tools
+            .iter()
+            .any(|(request, _)| request.names.contains(name))
+    };
+    findings.extend(
+        names
+            .iter()
+            .filter(|name| !is_asked(name))
+            .map(|name| tool(session, name)),
+    );
     // Where definitions are evaluated all the same, they can do without it.
     let can_lack = !evaluation.diagnostics.iter().any(is_of_machine);
     let asked = (looked_for.tools.iter())
         .map(|(request, search)| tool_looked_for(session, request, search))
-        .chain(looked_for.libraries.iter().map(|(request, search)| library(request, search)));
-    findings.extend(asked.map(|finding| Finding { optional: can_lack && !finding.ok, ..finding }));
+        .chain(
+            looked_for
+                .libraries
+                .iter()
+                .map(|(request, search)| library(request, search)),
+        );
+    findings.extend(asked.map(|finding| Finding {
+        optional: can_lack && !finding.ok,
+        ..finding
+    }));
     findings.extend(images(session, &evaluation.graph));
     findings.extend(registries(session));
     findings.extend(workers(session, &names));
     findings
 }
 
-/// What this machine is called besides its system and its processor, where somebody called it something.
+/// What this machine is called besides its system and its processor, where somebody called it
+/// something.
 fn labels() -> Option<Finding> {
     let (own, others) = nubrik_session::own_labels();
     let (found, ok) = (own.join(" "), others.is_empty());
-    let searched = others.iter().map(|word| format!("`{word}` is no label")).collect();
-    let mend =
-        (!ok).then(|| "letters, digits, `-` and `_`, 32 at most, with spaces between labels".to_owned());
-    let finding = Finding { ok, found, searched, mend, ..Finding::of("labels", "NUBRIK_LABELS") };
+    let searched = others
+        .iter()
+        .map(|word| format!("`{word}` is no label"))
+        .collect();
+    let mend = (!ok)
+        .then(|| "letters, digits, `-` and `_`, 32 at most, with spaces between labels".to_owned());
+    let finding = Finding {
+        ok,
+        found,
+        searched,
+        mend,
+        ..Finding::of("labels", "NUBRIK_LABELS")
+    };
     (!own.is_empty() || !ok).then_some(finding)
 }
 
 /// Machines that run steps for this one, and whether their tools are the same.
 fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
-    let Some(at) = session.workspace.settings.workers.as_ref().map(|workers| workers.at.clone()) else {
+    let Some(at) = session
+        .workspace
+        .settings
+        .workers
+        .as_ref()
+        .map(|workers| workers.at.clone())
+    else {
         return Vec::new();
     };
     let unknown = |why: String, mend: &str| {
@@ -128,22 +172,38 @@ fn workers(session: &mut Session, tools: &[Arc<str>]) -> Vec<Finding> {
             "set NUBRIK_JOBS_KEY to the key that may",
         ),
         Ok(Some(all)) if all.is_empty() => {
-            vec![Finding { found: "no worker is in this pool now".to_owned(), ..Finding::of("jobs", &at) }]
+            vec![Finding {
+                found: "no worker is in this pool now".to_owned(),
+                ..Finding::of("jobs", &at)
+            }]
         }
-        Ok(Some(all)) => all.iter().map(|(name, different)| worker(name, different)).collect(),
+        Ok(Some(all)) => all
+            .iter()
+            .map(|(name, different)| worker(name, different))
+            .collect(),
     }
 }
 
 fn worker(name: &str, different: &[DifferentTool]) -> Finding {
     let told = |tool: &DifferentTool| {
-        if tool.is_missing { format!("no {}", tool.name) } else { format!("another {}", tool.name) }
+        if tool.is_missing {
+            format!("no {}", tool.name)
+        } else {
+            format!("another {}", tool.name)
+        }
     };
     let ok = different.is_empty();
     Finding {
         ok,
-        found: if ok { "has the same tools".to_owned() } else { String::new() },
+        found: if ok {
+            "has the same tools".to_owned()
+        } else {
+            String::new()
+        },
         searched: different.iter().map(told).collect(),
-        mend: (!ok).then(|| "install the same tools there, or let it work for a pool of its own".to_owned()),
+        mend: (!ok).then(|| {
+            "install the same tools there, or let it work for a pool of its own".to_owned()
+        }),
         ..Finding::of("worker", name)
     }
 }
@@ -163,17 +223,27 @@ fn watcher(session: &Session) -> Finding {
     }
     let Some(status) = session.watcher_status() else {
         if !session.workspace.settings.watching.keep {
-            return Finding { found: "off: each command looks at all files".to_owned(), ..finding };
+            return Finding {
+                found: "off: each command looks at all files".to_owned(),
+                ..finding
+            };
         }
         let said = session.workspace.own().and_then(|own| {
             let mut text = String::new();
-            own.open_to_read(WATCHER_LOG)?.take(4096).read_to_string(&mut text)?;
+            own.open_to_read(WATCHER_LOG)?
+                .take(4096)
+                .read_to_string(&mut text)?;
             Ok(text)
         });
-        let said = said.ok().and_then(|text| text.lines().next().map(str::to_owned));
+        let said = said
+            .ok()
+            .and_then(|text| text.lines().next().map(str::to_owned));
         return match said {
             Some(said) => {
-                let found = format!("none now: {}", said.trim_start_matches("ended").trim_start());
+                let found = format!(
+                    "none now: {}",
+                    said.trim_start_matches("ended").trim_start()
+                );
                 Finding { found, ..finding }
             }
             None => Finding {
@@ -182,14 +252,23 @@ fn watcher(session: &Session) -> Finding {
             },
         };
     };
-    let WatcherStatus { paths, same, apart, lacking, .. } = status;
+    let WatcherStatus {
+        paths,
+        same,
+        apart,
+        lacking,
+        ..
+    } = status;
     let looked_at = paths - same;
     let mut found = format!("{same} of {paths} paths are known to be as they were");
     if looked_at > 0 {
         found.push_str(&format!(", {looked_at} are looked at each time"));
     }
     if apart > lacking {
-        found.push_str(&format!(", {} of them since they are elsewhere or another user's", apart - lacking));
+        found.push_str(&format!(
+            ", {} of them since they are elsewhere or another user's",
+            apart - lacking
+        ));
     }
     if lacking > 0 {
         let limit = std::fs::read_to_string(WATCHES).unwrap_or_default();
@@ -247,8 +326,15 @@ fn registries(session: &Session) -> Vec<Finding> {
         match origins {
             Ok(origins) => {
                 let told = |origin: &Origin| {
-                    let scope = origin.scope.as_ref().map_or(String::new(), |scope| format!("{scope} at "));
-                    let who = if origin.credential.is_some() { ", with a credential" } else { "" };
+                    let scope = origin
+                        .scope
+                        .as_ref()
+                        .map_or(String::new(), |scope| format!("{scope} at "));
+                    let who = if origin.credential.is_some() {
+                        ", with a credential"
+                    } else {
+                        ""
+                    };
                     format!("{scope}{} (by {}{who})", origin.address, origin.said_by)
                 };
                 finding.found = origins.iter().map(told).collect::<Vec<_>>().join(", ");
@@ -262,7 +348,8 @@ fn registries(session: &Session) -> Vec<Finding> {
         (registry, finding)
     };
     let findings = session.all_origins().into_iter().map(finding);
-    let wanted = findings.filter(|(registry, finding)| finding.ok || pinned.shelves.contains_key(registry));
+    let wanted =
+        findings.filter(|(registry, finding)| finding.ok || pinned.shelves.contains_key(registry));
     wanted.map(|(_, finding)| finding).chain(unread).collect()
 }
 
@@ -272,7 +359,12 @@ fn tool_looked_for(session: &Session, request: &ToolRequest, search: &ToolSearch
     Finding {
         event: "finding",
         what: "tool",
-        name: request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or "),
+        name: request
+            .names
+            .iter()
+            .map(|n| &**n)
+            .collect::<Vec<_>>()
+            .join(" or "),
         ok: found.is_some(),
         optional: false,
         version: found.and_then(|f| f.version.as_deref().map(str::to_owned)),
@@ -287,7 +379,10 @@ fn tool_looked_for(session: &Session, request: &ToolRequest, search: &ToolSearch
 fn images(session: &Session, graph: &Graph) -> Vec<Finding> {
     let mut images: BTreeMap<FileId, BTreeSet<Arc<str>>> = BTreeMap::new();
     for step in &graph.steps {
-        let names = step.tools.iter().map(|tool| graph.tools[tool.index()].clone());
+        let names = step
+            .tools
+            .iter()
+            .map(|tool| graph.tools[tool.index()].clone());
         if let Some(root) = step.root {
             images.entry(root).or_default().extend(names);
         }
@@ -295,23 +390,47 @@ fn images(session: &Session, graph: &Graph) -> Vec<Finding> {
     let mut findings = Vec::new();
     for (root, names) in images {
         let node = graph.file(root);
-        let owner = node.maker.map(|maker| graph.owner(maker).address.clone()).unwrap_or_default();
+        let owner = node
+            .maker
+            .map(|maker| graph.owner(maker).address.clone())
+            .unwrap_or_default();
         let names: Vec<Arc<str>> = names.into_iter().collect();
         let known = known_image(&session.workspace.root.join(node.path.as_str()), &names);
         let found = match &known {
             None => "a build unpacks it".to_owned(),
             Some(KnownImage { amount, programs }) => {
-                let place = if programs.is_some() { "" } else { ", unpacked when a step needs it" };
-                format!("{}, {}{place}", counted(amount.files as usize, "file"), size(amount.bytes))
+                let place = if programs.is_some() {
+                    ""
+                } else {
+                    ", unpacked when a step needs it"
+                };
+                format!(
+                    "{}, {}{place}",
+                    counted(amount.files as usize, "file"),
+                    size(amount.bytes)
+                )
             }
         };
         let ok = session.why_no_sandboxes().is_none();
         let mend = (!ok).then(|| "a machine that makes sandboxes".to_owned());
-        findings.push(Finding { ok, found, mend, ..Finding::of("image", &owner) });
+        findings.push(Finding {
+            ok,
+            found,
+            mend,
+            ..Finding::of("image", &owner)
+        });
         for (name, path) in known.and_then(|known| known.programs).unwrap_or_default() {
-            let found = path.as_ref().map(|path| format!("{path} in {owner}")).unwrap_or_default();
+            let found = path
+                .as_ref()
+                .map(|path| format!("{path} in {owner}"))
+                .unwrap_or_default();
             let mend = Some(format!("an image that has `{name}`"));
-            findings.push(Finding { ok: path.is_some(), found, mend, ..Finding::of("tool", &name) });
+            findings.push(Finding {
+                ok: path.is_some(),
+                found,
+                mend,
+                ..Finding::of("tool", &name)
+            });
         }
     }
     findings
@@ -320,7 +439,12 @@ fn images(session: &Session, graph: &Graph) -> Vec<Finding> {
 /// What was found of a library that definitions asked for.
 fn library(request: &LibraryRequest, search: &LibrarySearch) -> Finding {
     let found = search.found.first();
-    let name = request.names.iter().map(|n| &**n).collect::<Vec<_>>().join(" or ");
+    let name = request
+        .names
+        .iter()
+        .map(|n| &**n)
+        .collect::<Vec<_>>()
+        .join(" or ");
     Finding {
         event: "finding",
         what: "library",
@@ -388,7 +512,10 @@ fn kernel(session: &Session) -> Vec<Finding> {
 
 /// The files of a tool that was found: when one of them changes, steps run again.
 fn counts(session: &Session, name: &Arc<str>) -> Vec<String> {
-    let parts = session.find_tool(name).map(|(tool, _)| tool.parts).unwrap_or_default();
+    let parts = session
+        .find_tool(name)
+        .map(|(tool, _)| tool.parts)
+        .unwrap_or_default();
     parts.iter().map(|part| part.to_string()).collect()
 }
 

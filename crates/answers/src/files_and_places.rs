@@ -1,4 +1,5 @@
-//! Files that a command wrote, tidied or saw change, and places where something is to be had: for programs.
+//! Files that a command wrote, tidied or saw change, and places where something is to be had: for
+//! programs.
 
 use serde::Serialize;
 
@@ -15,12 +16,22 @@ pub struct ReportEvent<'a> {
 impl<'a> ReportEvent<'a> {
     /// A report that is in the event.
     pub fn printed(form: &'static str, text: &'a str) -> ReportEvent<'a> {
-        ReportEvent { event: "report", form, to: None, text: Some(text) }
+        ReportEvent {
+            event: "report",
+            form,
+            to: None,
+            text: Some(text),
+        }
     }
 
     /// A report in a file.
     pub fn written(form: &'static str, to: &'a str) -> ReportEvent<'a> {
-        ReportEvent { event: "report", form, to: Some(to), text: None }
+        ReportEvent {
+            event: "report",
+            form,
+            to: Some(to),
+            text: None,
+        }
     }
 }
 
@@ -34,9 +45,15 @@ pub struct PushedEvent<'a> {
 }
 
 impl<'a> PushedEvent<'a> {
-    /// The event about an image with a digest, of which so many blobs were sent, and so many were there before.
+    /// The event about an image with a digest, of which so many blobs were sent, and so many were
+    /// there before.
     pub fn of(digest: &'a str, sent: usize, known: usize) -> PushedEvent<'a> {
-        PushedEvent { event: "pushed", digest, sent, known }
+        PushedEvent {
+            event: "pushed",
+            digest,
+            sent,
+            known,
+        }
     }
 }
 
@@ -51,7 +68,11 @@ pub struct WrittenEvent<'a> {
 impl WrittenEvent<'_> {
     /// The event about so many pages, of which the first one is in a file.
     pub fn of(to: &str, pages: usize) -> WrittenEvent<'_> {
-        WrittenEvent { event: "written", to, pages }
+        WrittenEvent {
+            event: "written",
+            to,
+            pages,
+        }
     }
 }
 
@@ -66,7 +87,11 @@ pub struct ManualEvent<'a> {
 impl ManualEvent<'_> {
     /// The event about so many pages.
     pub fn of(folder: &str, pages: usize) -> ManualEvent<'_> {
-        ManualEvent { event: "manual", folder, pages }
+        ManualEvent {
+            event: "manual",
+            folder,
+            pages,
+        }
     }
 }
 
@@ -80,7 +105,10 @@ pub struct ExplorerEvent<'a> {
 impl ExplorerEvent<'_> {
     /// The event about an address.
     pub fn of(address: &str) -> ExplorerEvent<'_> {
-        ExplorerEvent { event: "explorer", address }
+        ExplorerEvent {
+            event: "explorer",
+            address,
+        }
     }
 }
 
@@ -95,7 +123,11 @@ pub struct ServingEvent<'a> {
 impl<'a> ServingEvent<'a> {
     /// The event about a service at a place.
     pub fn of(target: &'a str, at: &'a str) -> ServingEvent<'a> {
-        ServingEvent { event: "serving", target, at }
+        ServingEvent {
+            event: "serving",
+            target,
+            at,
+        }
     }
 }
 
@@ -110,7 +142,11 @@ pub struct FormattedEvent<'a> {
 impl<'a> FormattedEvent<'a> {
     /// The event about a file; its state is `untidy` or `tidied`.
     pub fn of(file: &'a str, state: &'static str) -> FormattedEvent<'a> {
-        FormattedEvent { event: "formatted", file, state }
+        FormattedEvent {
+            event: "formatted",
+            file,
+            state,
+        }
     }
 }
 
@@ -124,6 +160,9 @@ pub struct ChangedEvent<'a> {
 impl ChangedEvent<'_> {
     /// The event about files, by their paths from the root.
     pub fn of(files: &[String]) -> ChangedEvent<'_> {
-        ChangedEvent { event: "changed", files }
+        ChangedEvent {
+            event: "changed",
+            files,
+        }
     }
 }

@@ -7,7 +7,8 @@ use serde::Serialize;
 
 use crate::rounded;
 
-/// A build that is remembered, for programs. Its times are seconds, as in all events; the record on disk has microseconds.
+/// A build that is remembered, for programs. Its times are seconds, as in all events; the record on
+/// disk has microseconds.
 #[derive(Serialize)]
 pub struct BuildEvent {
     event: &'static str,
@@ -20,18 +21,27 @@ impl BuildEvent {
     pub fn of(record: &BuildRecord) -> BuildEvent {
         let mut record = serde_json::to_value(record).unwrap_or_default();
         in_seconds(&mut record);
-        BuildEvent { event: "build", record }
+        BuildEvent {
+            event: "build",
+            record,
+        }
     }
 
     /// The event about a build without its steps.
     pub fn of_all_but_steps(record: &BuildRecord) -> BuildEvent {
-        BuildEvent::of(&BuildRecord { done: Vec::new(), ..record.clone() })
+        BuildEvent::of(&BuildRecord {
+            done: Vec::new(),
+            ..record.clone()
+        })
     }
 }
 
 /// Fields of records in microseconds, and what they are called in seconds.
-const TIMES: [(&str, &str); 3] =
-    [("micros", "seconds"), ("from", "from_seconds"), ("saved_micros", "saved_seconds")];
+const TIMES: [(&str, &str); 3] = [
+    ("micros", "seconds"),
+    ("from", "from_seconds"),
+    ("saved_micros", "saved_seconds"),
+];
 
 /// Turns the times of a record, and of all that is in it, to seconds.
 fn in_seconds(value: &mut serde_json::Value) {
@@ -68,10 +78,21 @@ pub fn kept_builds(records: &[BuildRecord]) -> String {
         1 => format!("{first}, {last}"),
         _ => format!("{first} to {last}"),
     });
-    let before = if shown.len() < runs.len() { "earlier ones, " } else { "" };
-    let verb = if records.len() == 1 { "build" } else { "builds" };
+    let before = if shown.len() < runs.len() {
+        "earlier ones, "
+    } else {
+        ""
+    };
+    let verb = if records.len() == 1 {
+        "build"
+    } else {
+        "builds"
+    };
     let are = if records.len() == 1 { "is" } else { "are" };
-    format!("{verb} {before}{} {are} kept", named.collect::<Vec<String>>().join(", "))
+    format!(
+        "{verb} {before}{} {are} kept",
+        named.collect::<Vec<String>>().join(", ")
+    )
 }
 
 /// The time that a step took in several builds together.
@@ -96,7 +117,12 @@ pub fn dearest(records: &[BuildRecord], count: usize) -> Vec<StepTime<'_>> {
     }
     let mut sums: Vec<StepTime<'_>> = sums
         .into_iter()
-        .map(|((target, say), (micros, runs))| StepTime { target, say, micros, runs })
+        .map(|((target, say), (micros, runs))| StepTime {
+            target,
+            say,
+            micros,
+            runs,
+        })
         .collect();
     sums.sort_by_key(|step| std::cmp::Reverse(step.micros));
     sums.truncate(count);

@@ -1,8 +1,9 @@
-//! Answers to questions about a workspace, as data: a target and its relations, why steps would run, the dependency path between two
-//! targets, a plan and its forecast, chosen tests, builds of before, and the state of the machine.
+//! Answers to questions about a workspace, as data: a target and its relations, why steps would
+//! run, the dependency path between two targets, a plan and its forecast, chosen tests, builds of
+//! before, and the state of the machine.
 //!
-//! Each answer is found once here. The terminal and the events for programs show it; neither finds it again. An answer that is an
-//! event is written as `docs/formats.md` says.
+//! Each answer is found once here. The terminal and the events for programs show it; neither finds
+//! it again. An answer that is an event is written as `docs/formats.md` says.
 
 mod affected;
 mod build_events;
@@ -34,22 +35,22 @@ mod unevaluated;
 
 pub use affected::{Affected, SkippedEvent};
 pub use build_events::{
-    BeganEvent, DiagnosticEvent, JobEvent, NoticeEvent, RefusedEvent, ResultEvent, StepEvent, SummaryEvent,
-    ends_well, failed_command, wrote,
+    BeganEvent, DiagnosticEvent, JobEvent, NoticeEvent, RefusedEvent, ResultEvent, StepEvent,
+    SummaryEvent, ends_well, failed_command, wrote,
 };
 pub use caches::{CacheAmount, CacheEvent, CacheFileEvent, PrunedEvent, SharedVerifiedEvent};
 pub use causes::{Cause, Differs, LastRun, WhyAnswer};
 pub use choices::{OptionEvent, ProfileEvent, options_with};
 pub use chosen::{ChosenTests, LeftOut, NoSuchTests, TestsWanted, tests_of};
 pub use covered::{
-    ChangedSince, CoverageEvent, CoverageSumEvent, Covered, accounts_of_lines, keep_lines, kept_lines,
-    test_path,
+    ChangedSince, CoverageEvent, CoverageSumEvent, Covered, accounts_of_lines, keep_lines,
+    kept_lines, test_path,
 };
 pub use dependency_path::{Hop, NoPath, dependency_path};
 pub use examination::{Finding, examine, is_of_machine};
 pub use files_and_places::{
-    ChangedEvent, ExplorerEvent, FormattedEvent, ManualEvent, PushedEvent, ReportEvent, ServingEvent,
-    WrittenEvent,
+    ChangedEvent, ExplorerEvent, FormattedEvent, ManualEvent, PushedEvent, ReportEvent,
+    ServingEvent, WrittenEvent,
 };
 pub use history::{BuildEvent, StepTime, dearest, kept_builds};
 pub use listing::{
@@ -57,17 +58,25 @@ pub use listing::{
 };
 pub use meant::{runnable, targets_of_file};
 pub use not_taken::{NotTaken, NotTakenEvent, OtherResult};
-pub use pinned::{FetchedArchives, ListedPinEvent, NewerEvent, PassedOverEvent, PinChain, PinEvent};
+pub use pinned::{
+    FetchedArchives, ListedPinEvent, NewerEvent, PassedOverEvent, PinChain, PinEvent,
+};
 pub use plans::{ForecastEvent, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
-pub use ran_again::{KnownPaths, ObservedEvent, VerifiedEvent, first_difference, is_amiss, sums_of};
+pub use ran_again::{
+    KnownPaths, ObservedEvent, VerifiedEvent, first_difference, is_amiss, sums_of,
+};
 pub use shared_news::{
     SOON, SharedEvent, SharedHealth, SharedNews, SharedState, SharedStateEvent, age, is_old, now,
     until_expiry,
 };
 pub use targets::{DetailEvent, PrintedEvent, TargetAnswer, TargetAnswers};
-pub use team::{AgreementEvent, MetricsEvent, RanElsewhere, WorkedEvent, WorkerEvent, given_labels};
+pub use team::{
+    AgreementEvent, MetricsEvent, RanElsewhere, WorkedEvent, WorkerEvent, given_labels,
+};
 pub use test_parts::{MergedEvent, PartEvent};
-pub use tests_ran::{FlakyTest, Round, TestEnd, TestEvent, TestResult, TestSummaryEvent, flaky_tests};
+pub use tests_ran::{
+    FlakyTest, Round, TestEnd, TestEvent, TestResult, TestSummaryEvent, flaky_tests,
+};
 pub use time_left::{PastTimes, TimeForecast};
 pub use topics::{
     CATEGORIES, TopicEvent, all_topics, guesses, has_topic, reference, topic_near, topics_about,

@@ -1,4 +1,5 @@
-//! Targets as they are listed: by kind and tag, with how many entries each has, and the cases of tests.
+//! Targets as they are listed: by kind and tag, with how many entries each has, and the cases of
+//! tests.
 
 use std::borrow::Cow;
 use std::collections::{BTreeMap, BTreeSet, HashMap, HashSet};
@@ -58,8 +59,14 @@ pub fn kinds_of<'a>(targets: &[&'a Target]) -> Vec<KindEvent<'a>> {
     for target in targets {
         *counts.entry(&target.kind).or_default() += 1;
     }
-    let mut counts: Vec<KindEvent<'a>> =
-        counts.into_iter().map(|(kind, targets)| KindEvent { event: "kind", kind, targets }).collect();
+    let mut counts: Vec<KindEvent<'a>> = counts
+        .into_iter()
+        .map(|(kind, targets)| KindEvent {
+            event: "kind",
+            kind,
+            targets,
+        })
+        .collect();
     counts.sort_by_key(|kind| (std::cmp::Reverse(kind.targets), kind.kind));
     counts
 }
@@ -94,15 +101,24 @@ impl<'a> TargetsOf<'a> {
     pub fn among(self, all: &[&'a Target]) -> Result<Vec<&'a Target>, NothingOfThat<'a>> {
         let is_meant = |target: &&&'a Target| {
             self.kind.is_none_or(|kind| *target.kind == *kind)
-                && self.tag.is_none_or(|tag| target.tags.iter().any(|other| **other == *tag))
+                && self
+                    .tag
+                    .is_none_or(|tag| target.tags.iter().any(|other| **other == *tag))
         };
         let targets: Vec<&Target> = all.iter().filter(is_meant).copied().collect();
-        if targets.is_empty() && !all.is_empty() { Err(self.nothing(all)) } else { Ok(targets) }
+        if targets.is_empty() && !all.is_empty() {
+            Err(self.nothing(all))
+        } else {
+            Ok(targets)
+        }
     }
 
     fn nothing(self, all: &[&'a Target]) -> NothingOfThat<'a> {
         let mut known: Vec<&str> = match self.tag {
-            Some(_) => all.iter().flat_map(|t| t.tags.iter().map(|t| &**t)).collect(),
+            Some(_) => all
+                .iter()
+                .flat_map(|t| t.tags.iter().map(|t| &**t))
+                .collect(),
             None => all.iter().map(|t| &*t.kind).collect(),
         };
         known.sort_unstable();
@@ -117,7 +133,12 @@ impl<'a> TargetsOf<'a> {
         };
         let declared = declared.filter(|word| known.contains(word));
         let near = declared.or_else(|| nearest(wanted, known.iter().copied()));
-        NothingOfThat { is_tag: self.tag.is_some(), wanted, known, near }
+        NothingOfThat {
+            is_tag: self.tag.is_some(),
+            wanted,
+            known,
+            near,
+        }
     }
 }
 
@@ -132,7 +153,10 @@ impl<'g> EntryCounts<'g> {
         let mut tests: HashMap<&str, BTreeSet<&str>> = HashMap::new();
         for step in &graph.steps {
             if let Some(check) = &step.check {
-                tests.entry(&graph.target(step.target).address).or_default().insert(&check.address);
+                tests
+                    .entry(&graph.target(step.target).address)
+                    .or_default()
+                    .insert(&check.address);
             }
         }
         EntryCounts { tests }
@@ -192,28 +216,51 @@ impl<'g> TestCases<'g> {
         graph: &'g Graph,
         targets: &'s HashSet<TargetId>,
     ) -> impl Iterator<Item = TestCases<'g>> + use<'s, 'g> {
-        let steps = graph.steps.iter().filter(|step| targets.contains(&step.target));
+        let steps = graph
+            .steps
+            .iter()
+            .filter(|step| targets.contains(&step.target));
         steps.filter_map(|step| TestCases::of_step(session, graph, step))
     }
 
     fn of_step(session: &Session, graph: &'g Graph, step: &'g Step) -> Option<TestCases<'g>> {
         let check = step.check.as_ref()?;
-        let passed = session.state().steps.get(step.folder.as_str()).map(|m| !m.outputs.is_empty());
+        let passed = session
+            .state()
+            .steps
+            .get(step.folder.as_str())
+            .map(|m| !m.outputs.is_empty());
         let state = match passed {
             Some(true) => "passed",
             Some(false) => "failed",
             None => "not run",
         };
-        let cases = session.cases(graph, step).filter(|_| passed.is_some()).unwrap_or_default();
-        Some(TestCases { test: &check.address, state, cases })
+        let cases = session
+            .cases(graph, step)
+            .filter(|_| passed.is_some())
+            .unwrap_or_default();
+        Some(TestCases {
+            test: &check.address,
+            state,
+            cases,
+        })
     }
 
     /// The same for programs.
     pub fn events(&self) -> Vec<ListedCase<'_>> {
-        let event = |group, name, state| ListedCase { event: "case", target: self.test, group, name, state };
+        let event = |group, name, state| ListedCase {
+            event: "case",
+            target: self.test,
+            group,
+            name,
+            state,
+        };
         match self.cases.as_slice() {
             [] => vec![event("", "", self.state)],
-            cases => cases.iter().map(|case| event(&case.group, &case.name, case.outcome.word())).collect(),
+            cases => cases
+                .iter()
+                .map(|case| event(&case.group, &case.name, case.outcome.word()))
+                .collect(),
         }
     }
 }

@@ -1,4 +1,5 @@
-//! Steps that are not taken from the shared cache: those that others made of something else, and those without a result.
+//! Steps that are not taken from the shared cache: those that others made of something else, and
+//! those without a result.
 
 use std::collections::HashSet;
 
@@ -46,7 +47,10 @@ impl OtherResult {
 
     /// Why the system may be another one, where nothing else differs.
     pub fn mismatch(&self) -> Option<&RestMismatch> {
-        self.held.mismatch.as_ref().filter(|_| self.held.differences.is_empty())
+        self.held
+            .mismatch
+            .as_ref()
+            .filter(|_| self.held.differences.is_empty())
     }
 }
 
@@ -69,13 +73,21 @@ impl<'g> NotTaken<'g> {
         let held = session.held_against_shared(evaluation);
         let given: HashSet<StepId> = held.iter().map(|(step, ..)| *step).collect();
         let all = Closure::of(graph, evaluation.requested.iter().copied()).steps;
-        let with_commands: Vec<StepId> =
-            all.into_iter().filter(|step| !graph.step(*step).commands.is_empty()).collect();
+        let with_commands: Vec<StepId> = all
+            .into_iter()
+            .filter(|step| !graph.step(*step).commands.is_empty())
+            .collect();
         let others = held.into_iter().filter(|(_, _, held)| !held.is_usable());
         NotTaken {
             graph,
-            others: others.map(|(step, given, held)| OtherResult { step, given, held }).collect(),
-            nobodys: with_commands.iter().copied().filter(|step| !given.contains(step)).collect(),
+            others: others
+                .map(|(step, given, held)| OtherResult { step, given, held })
+                .collect(),
+            nobodys: with_commands
+                .iter()
+                .copied()
+                .filter(|step| !given.contains(step))
+                .collect(),
             all: with_commands.len(),
         }
     }

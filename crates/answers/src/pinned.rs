@@ -1,4 +1,5 @@
-//! Packages of registries: those that are pinned, their use, newer versions of them, and those that are in a target.
+//! Packages of registries: those that are pinned, their use, newer versions of them, and those that
+//! are in a target.
 
 use std::collections::HashSet;
 
@@ -15,21 +16,35 @@ pub struct FetchedArchives<'g>(HashSet<&'g str>);
 impl<'g> FetchedArchives<'g> {
     /// Those of all steps of a graph.
     pub fn of(graph: &'g Graph) -> FetchedArchives<'g> {
-        FetchedArchives(graph.steps.iter().filter_map(|step| fetched(step)).collect())
+        FetchedArchives(
+            graph
+                .steps
+                .iter()
+                .filter_map(|step| fetched(step))
+                .collect(),
+        )
     }
 
     /// Those of the steps that some files come from.
     pub fn behind(graph: &'g Graph, files: &[FileId]) -> FetchedArchives<'g> {
         let steps: Vec<StepId> = Closure::of(graph, files.iter().copied()).steps;
-        FetchedArchives(steps.iter().filter_map(|step| fetched(graph.step(*step))).collect())
+        FetchedArchives(
+            steps
+                .iter()
+                .filter_map(|step| fetched(graph.step(*step)))
+                .collect(),
+        )
     }
 
     /// Whether an archive of a pin is among them.
     pub fn has_of(&self, pin: &Pin) -> bool {
-        pin.archives.iter().any(|archive| self.0.contains(archive.digest.as_str()))
+        pin.archives
+            .iter()
+            .any(|archive| self.0.contains(archive.digest.as_str()))
     }
 
-    /// The packages of registries that they are of, by registry and name, as bills of materials have them.
+    /// The packages of registries that they are of, by registry and name, as bills of materials
+    /// have them.
     pub fn packages(&self, pins: &Pins) -> Vec<ThirdPartyPackage> {
         let own = Session::own_system();
         let mut packages = Vec::new();
@@ -37,7 +52,10 @@ impl<'g> FetchedArchives<'g> {
             let kind = registry.description().package_url_kind;
             let address = |pin: &Pin| package_url(kind, &pin.name, &pin.version);
             for pin in shelf.pins.values().filter(|pin| self.has_of(pin)) {
-                let here = pin.needs.iter().filter(|need| need.on.is_empty() || need.on.contains(&own));
+                let here = pin
+                    .needs
+                    .iter()
+                    .filter(|need| need.on.is_empty() || need.on.contains(&own));
                 let needed = here.filter_map(|need| shelf.pins.get(&need.pin));
                 packages.push(ThirdPartyPackage {
                     name: pin.name.clone(),
@@ -45,7 +63,10 @@ impl<'g> FetchedArchives<'g> {
                     licence: pin.licence.clone(),
                     address: address(pin),
                     digests: digests(pin),
-                    needs: needed.filter(|need| self.has_of(need)).map(address).collect(),
+                    needs: needed
+                        .filter(|need| self.has_of(need))
+                        .map(address)
+                        .collect(),
                 });
             }
         }
@@ -65,10 +86,17 @@ fn fetched(step: &Step) -> Option<&str> {
 fn digests(pin: &Pin) -> Vec<(&'static str, String)> {
     let hex = |digest: &str| {
         let (method, value) = digest.split_once(':')?;
-        let name = if method == "sha512" { "SHA-512" } else { "SHA-256" };
+        let name = if method == "sha512" {
+            "SHA-512"
+        } else {
+            "SHA-256"
+        };
         Some((name, nubrik_pins::hex_of(value)?))
     };
-    pin.archives.iter().filter_map(|archive| hex(&archive.digest)).collect()
+    pin.archives
+        .iter()
+        .filter_map(|archive| hex(&archive.digest))
+        .collect()
 }
 
 /// A package that is pinned, for programs.
@@ -101,7 +129,10 @@ impl<'a> ListedPinEvent<'a> {
             version: &pin.version,
             licence: pin.licence.as_deref(),
             used: fetched.has_of(pin),
-            asked: shelf.asked.values().any(|asked| asked.pins.contains(&pin.id())),
+            asked: shelf
+                .asked
+                .values()
+                .any(|asked| asked.pins.contains(&pin.id())),
             wanted_by: &pin.wanted_by,
         }
     }
@@ -145,7 +176,11 @@ pub struct PassedOverEvent<'a> {
 impl<'a> PassedOverEvent<'a> {
     /// The event about a release and what it needs.
     pub fn of(release: &'a str, needs: &'a str) -> PassedOverEvent<'a> {
-        PassedOverEvent { event: "passed_over", release, needs }
+        PassedOverEvent {
+            event: "passed_over",
+            release,
+            needs,
+        }
     }
 }
 
@@ -196,16 +231,28 @@ pub struct PinChain<'a> {
 
 impl<'a> PinChain<'a> {
     /// The chain to a pin of a shelf, in the workspace of a session.
-    pub fn of(session: &Session, registry: Registry, shelf: &'a Shelf, id: &'a str) -> PinChain<'a> {
+    pub fn of(
+        session: &Session,
+        registry: Registry,
+        shelf: &'a Shelf,
+        id: &'a str,
+    ) -> PinChain<'a> {
         let chain = shelf.chain(id);
-        let first = chain.first().and_then(|first| shelf.pins.get(first)).map(|first| first.name.as_str());
+        let first = chain
+            .first()
+            .and_then(|first| shelf.pins.get(first))
+            .map(|first| first.name.as_str());
         let asked = first.and_then(|first| shelf.asked.get(first));
         PinChain {
             event: "pin_chain",
             registry: registry.name(),
             pin: id,
-            requirement: asked.map(|asked| asked.requirement.as_str()).unwrap_or_default(),
-            named: first.map(|first| lines_naming(session, registry, first)).unwrap_or_default(),
+            requirement: asked
+                .map(|asked| asked.requirement.as_str())
+                .unwrap_or_default(),
+            named: first
+                .map(|first| lines_naming(session, registry, first))
+                .unwrap_or_default(),
             first: first.unwrap_or_default(),
             chain,
         }
@@ -219,7 +266,10 @@ fn lines_naming(session: &Session, registry: Registry, name: &str) -> Vec<String
     for file in session.definition_files(&WsPath::root()) {
         let text = nubrik_disk::read_text(&root.join(file.as_str())).unwrap_or_default();
         for (n, line) in text.lines().enumerate() {
-            let mut words = line.split("pinned(\"").skip(1).filter_map(|rest| rest.split('"').next());
+            let mut words = line
+                .split("pinned(\"")
+                .skip(1)
+                .filter_map(|rest| rest.split('"').next());
             if words.any(|word| (registry.description().spelled)(word) == name) {
                 lines.push(format!("{file}:{}", n + 1));
             }

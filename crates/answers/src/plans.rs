@@ -36,7 +36,8 @@ pub struct PlanCounts<'g> {
     blocked: usize,
     /// Those that would run, or may, and never ran here.
     without_time: usize,
-    /// Of each target with steps that would run, or may: how many, and how long they took the last time, in microseconds.
+    /// Of each target with steps that would run, or may: how many, and how long they took the last
+    /// time, in microseconds.
     pub targets: BTreeMap<&'g str, (usize, u64)>,
 }
 
@@ -59,7 +60,10 @@ impl<'g> PlanCounts<'g> {
         }
         if takes_time(step) {
             self.without_time += usize::from(step.micros.is_none());
-            let target = self.targets.entry(&graph.owner(step.step).address).or_default();
+            let target = self
+                .targets
+                .entry(&graph.owner(step.step).address)
+                .or_default();
             *target = (target.0 + 1, target.1 + step.micros.unwrap_or(0));
         }
     }
@@ -83,7 +87,11 @@ impl<'g> PlanCounts<'g> {
             }
         }
         if self.without_time > 0 {
-            let have = if self.without_time == 1 { "has" } else { "have" };
+            let have = if self.without_time == 1 {
+                "has"
+            } else {
+                "have"
+            };
             sum.push_str(&format!("; {} {have} no known time", self.without_time));
         }
         sum
@@ -93,14 +101,26 @@ impl<'g> PlanCounts<'g> {
 /// The steps that would run, or may have to, played through by the last times.
 pub fn foreseen(graph: &Graph, planned: &[PlannedStep], capacity: Capacity) -> Forecast {
     let works = planned.iter().filter(|step| takes_time(step));
-    let times: HashMap<StepId, u64> = works.clone().map(|s| (s.step, s.micros.unwrap_or(0))).collect();
+    let times: HashMap<StepId, u64> = works
+        .clone()
+        .map(|s| (s.step, s.micros.unwrap_or(0)))
+        .collect();
     let order: Vec<StepId> = works.map(|s| s.step).collect();
-    forecast(graph, &order, |s| times.get(&s).copied().unwrap_or(0) as f64, capacity)
+    forecast(
+        graph,
+        &order,
+        |s| times.get(&s).copied().unwrap_or(0) as f64,
+        capacity,
+    )
 }
 
 /// Targets of the longest chain of a forecast, in order.
 pub fn chain_of<'g>(graph: &'g Graph, seen: &Forecast) -> Vec<&'g str> {
-    let mut names: Vec<&str> = seen.chain.iter().map(|s| &*graph.owner(*s).address).collect();
+    let mut names: Vec<&str> = seen
+        .chain
+        .iter()
+        .map(|s| &*graph.owner(*s).address)
+        .collect();
     names.dedup();
     names
 }

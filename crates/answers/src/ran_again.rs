@@ -35,7 +35,10 @@ struct LookedUp<'a> {
 impl<'a> ObservedEvent<'a> {
     /// The event about a step of a graph.
     pub fn of(graph: &'a Graph, step: &'a ObservedStep) -> ObservedEvent<'a> {
-        let looked_up = step.looked_up.iter().map(|(path, there)| LookedUp { path, there: *there });
+        let looked_up = step.looked_up.iter().map(|(path, there)| LookedUp {
+            path,
+            there: *there,
+        });
         ObservedEvent {
             event: "observed",
             target: graph.title(step.step),
@@ -57,12 +60,19 @@ pub fn is_amiss(step: &ObservedStep) -> bool {
     step.failure.is_some() || !step.refused.is_empty() || !step.differs.is_empty()
 }
 
-/// How often something was seen in several steps, with words for it; what was never seen is left out.
+/// How often something was seen in several steps, with words for it; what was never seen is left
+/// out.
 pub fn sums_of(steps: &[ObservedStep]) -> Vec<(usize, &'static str)> {
     let count = |of: fn(&ObservedStep) -> usize| steps.iter().map(of).sum::<usize>();
     let counts = [
-        (count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()), "refused"),
-        (count(|a| usize::from(a.refused.contains(&Refusal::Network))), "refused the network"),
+        (
+            count(|a| a.refused.iter().filter(|r| **r != Refusal::Network).count()),
+            "refused",
+        ),
+        (
+            count(|a| usize::from(a.refused.contains(&Refusal::Network))),
+            "refused the network",
+        ),
         (count(|a| a.unused.len()), "declared and not read"),
         (
             count(|a| a.looked_up.iter().filter(|(_, there)| *there).count()),
@@ -83,8 +93,15 @@ pub struct KnownPaths<'g> {
 impl<'g> KnownPaths<'g> {
     /// The paths of a graph.
     pub fn of(graph: &'g Graph) -> KnownPaths<'g> {
-        let files = graph.files.iter().zip(0..).map(|(file, number)| (file.path.as_str(), FileId(number)));
-        KnownPaths { graph, files: files.collect() }
+        let files = graph
+            .files
+            .iter()
+            .zip(0..)
+            .map(|(file, number)| (file.path.as_str(), FileId(number)));
+        KnownPaths {
+            graph,
+            files: files.collect(),
+        }
     }
 
     /// A path as people know it: a file that a step makes by its name and target.
@@ -95,7 +112,10 @@ impl<'g> KnownPaths<'g> {
         match node.maker {
             None => path.to_owned(),
             Some(maker) => {
-                let name = node.path.below(&self.graph.step(maker).folder).unwrap_or(node.path.name());
+                let name = node
+                    .path
+                    .below(&self.graph.step(maker).folder)
+                    .unwrap_or(node.path.name());
                 format!("{name} of {}", self.graph.title(maker))
             }
         }
@@ -121,13 +141,22 @@ impl<'a> VerifiedEvent<'a> {
         let (state, output, difference) = match &step.end {
             VerifyEnd::Same => ("same", None, None),
             VerifyEnd::Stopped => ("stopped", None, None),
-            VerifyEnd::Differs(other) => {
-                ("differs", Some(other.name.as_str()), Some(first_difference(other)))
-            }
+            VerifyEnd::Differs(other) => (
+                "differs",
+                Some(other.name.as_str()),
+                Some(first_difference(other)),
+            ),
             VerifyEnd::Failed(failure) => ("failed", None, Some(failure.to_string())),
         };
         let (target, say) = (graph.title(step.step), &*graph.step(step.step).say);
-        VerifiedEvent { event: "verified", target, say, state, output, difference }
+        VerifiedEvent {
+            event: "verified",
+            target,
+            say,
+            state,
+            output,
+            difference,
+        }
     }
 }
 

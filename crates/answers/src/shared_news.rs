@@ -16,7 +16,9 @@ pub const SOON: usize = 30;
 
 /// Seconds since 1970.
 pub fn now() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |now| now.as_secs())
+    SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .map_or(0, |now| now.as_secs())
 }
 
 /// How many whole days a list of members counts from now; `expires` is in seconds since 1970.
@@ -90,15 +92,25 @@ pub struct SharedNews<'a> {
 }
 
 impl<'a> SharedNews<'a> {
-    /// The use of a shared cache whose copies are at their end. `failed` is what went wrong while results were given.
+    /// The use of a shared cache whose copies are at their end. `failed` is what went wrong while
+    /// results were given.
     pub fn of(
         store: &'a SharedStore,
         used: &'a SharedRecord,
         given: Option<&'a GivenAway>,
         failed: Option<SharedTrouble>,
     ) -> SharedNews<'a> {
-        let trouble = failed.or_else(|| store.trouble()).map(|trouble| trouble.to_string());
-        SharedNews { store, used, traffic: store.traffic(), given, trouble, mirror: store.mirror_place() }
+        let trouble = failed
+            .or_else(|| store.trouble())
+            .map(|trouble| trouble.to_string());
+        SharedNews {
+            store,
+            used,
+            traffic: store.traffic(),
+            given,
+            trouble,
+            mirror: store.mirror_place(),
+        }
     }
 
     /// Whether the shared cache is given up for this build, for another reason than that it rests.
@@ -106,23 +118,39 @@ impl<'a> SharedNews<'a> {
         self.store.is_off() && !matches!(self.store.trouble(), Some(SharedTrouble::Resting(_)))
     }
 
-    /// Heads so old that newer ones may be withheld: who signed each, which one it is, and how many days ago that was.
+    /// Heads so old that newer ones may be withheld: who signed each, which one it is, and how many
+    /// days ago that was.
     pub fn old_heads(&self) -> Vec<(String, String, u64)> {
         let (_, heads) = self.store.known();
         let old = heads.into_iter().filter(|(_, _, when)| is_old(*when));
-        old.map(|(name, head, when)| (name.to_string(), head.to_string(), age(when).as_secs() / 86_400))
-            .collect()
+        old.map(|(name, head, when)| {
+            (
+                name.to_string(),
+                head.to_string(),
+                age(when).as_secs() / 86_400,
+            )
+        })
+        .collect()
     }
 
     /// How many days the list of members is valid, where that are few.
     pub fn few_days_left(&self) -> Option<usize> {
         let expires = self.store.members().expires;
-        (expires > 0).then(|| until_expiry(expires)).filter(|days| *days <= SOON)
+        (expires > 0)
+            .then(|| until_expiry(expires))
+            .filter(|days| *days <= SOON)
     }
 
     /// The same for programs.
     pub fn event(&self) -> SharedEvent<'_> {
-        let SharedNews { store: _, used, traffic, given, trouble, mirror } = self;
+        let SharedNews {
+            store: _,
+            used,
+            traffic,
+            given,
+            trouble,
+            mirror,
+        } = self;
         let published = given.map(|given| &given.published);
         SharedEvent {
             event: "shared",
@@ -137,7 +165,9 @@ impl<'a> SharedNews<'a> {
             uploaded: published.map_or(0, |published| published.results),
             not_uploaded: published.map_or(0, |published| published.late),
             differences: traffic.differences,
-            local_only: given.map_or(0, |given| given.kept_back.iter().map(|(_, count)| count).sum()),
+            local_only: given.map_or(0, |given| {
+                given.kept_back.iter().map(|(_, count)| count).sum()
+            }),
             requests: traffic.requests,
             moved_bytes: traffic.moved + published.map_or(0, |published| published.moved),
             mirror_bytes: traffic.mirror.moved,
@@ -212,7 +242,8 @@ struct MemberRow {
     channels: Vec<String>,
 }
 
-/// A shared cache, as far as it is known. Its words for its state are `used`, `proposed`, `accepted`, `created`, `changed` and `new-key`.
+/// A shared cache, as far as it is known. Its words for its state are `used`, `proposed`,
+/// `accepted`, `created`, `changed` and `new-key`.
 #[derive(Default)]
 pub struct SharedState<'a> {
     /// The state.

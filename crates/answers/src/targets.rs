@@ -5,7 +5,8 @@ use std::sync::Arc;
 
 use nubrik_engine::State;
 use nubrik_graph::{
-    ArgumentFile, Effect, FileId, Graph, Service, StepId, Target, TargetId, shown_command, shown_service,
+    ArgumentFile, Effect, FileId, Graph, Service, StepId, Target, TargetId, shown_command,
+    shown_service,
 };
 use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
@@ -139,8 +140,8 @@ struct OnCall<'g> {
 }
 
 impl<'g> TargetAnswers<'g> {
-    /// Answers about the targets that an evaluation was of. `whole` is the graph of the workspace, in which their users are;
-    /// `state` and `out` are its state and its folder of results.
+    /// Answers about the targets that an evaluation was of. `whole` is the graph of the workspace,
+    /// in which their users are; `state` and `out` are its state and its folder of results.
     pub fn of(
         evaluation: &'g Evaluation,
         whole: &'g Graph,
@@ -148,10 +149,19 @@ impl<'g> TargetAnswers<'g> {
         out: WsPath,
     ) -> TargetAnswers<'g> {
         let graph = &evaluation.graph;
-        let shown = evaluation.targets.iter().map(|id| &*graph.target(*id).address);
-        let mut users: HashMap<&str, Vec<&str>> = shown.map(|address| (address, Vec::new())).collect();
+        let shown = evaluation
+            .targets
+            .iter()
+            .map(|id| &*graph.target(*id).address);
+        let mut users: HashMap<&str, Vec<&str>> =
+            shown.map(|address| (address, Vec::new())).collect();
         let needs_of_all = whole.target_needs();
-        for (user, needs) in whole.targets.iter().zip(&needs_of_all).filter(|(user, _)| user.is_declared()) {
+        for (user, needs) in whole
+            .targets
+            .iter()
+            .zip(&needs_of_all)
+            .filter(|(user, _)| user.is_declared())
+        {
             for need in needs {
                 // Who uses several variants of a target is one user.
                 if let Some(users) = users.get_mut(&*whole.target(*need).address)
@@ -163,12 +173,23 @@ impl<'g> TargetAnswers<'g> {
         }
         let (needs, steps) = (graph.target_needs(), graph.steps_of_targets());
         let on_call = on_call(evaluation);
-        TargetAnswers { graph, asked: &evaluation.targets, state, out, needs, steps, users, on_call }
+        TargetAnswers {
+            graph,
+            asked: &evaluation.targets,
+            state,
+            out,
+            needs,
+            steps,
+            users,
+            on_call,
+        }
     }
 
     /// One answer after another, in the order of the request.
     pub fn each(&self) -> impl Iterator<Item = TargetAnswer<'_>> {
-        self.asked.iter().map(|id| TargetAnswer { all: self, id: *id })
+        self.asked
+            .iter()
+            .map(|id| TargetAnswer { all: self, id: *id })
     }
 }
 
@@ -223,14 +244,18 @@ impl<'a> TargetAnswer<'a> {
 
     /// Addresses of the targets that use it, in the whole workspace.
     pub fn users(self) -> &'a [&'a str] {
-        self.all.users.get(&*self.target().address).map_or(&[], Vec::as_slice)
+        self.all
+            .users
+            .get(&*self.target().address)
+            .map_or(&[], Vec::as_slice)
     }
 
     /// Paths of its results from the workspace's root, sorted.
     pub fn results(self) -> Vec<String> {
         let results = self.target().results.iter();
-        let mut results: Vec<String> =
-            results.map(|r| format!("{}/{}", self.all.out, r.publish.as_str())).collect();
+        let mut results: Vec<String> = results
+            .map(|r| format!("{}/{}", self.all.out, r.publish.as_str()))
+            .collect();
         results.sort();
         results.dedup();
         results
@@ -260,7 +285,11 @@ impl<'a> TargetAnswer<'a> {
 
     /// How long a step took the last time it ran here, in microseconds.
     pub fn last_micros(self, step: StepId) -> Option<u64> {
-        let memory = self.all.state.steps.get(self.all.graph.step(step).folder.shared())?;
+        let memory = self
+            .all
+            .state
+            .steps
+            .get(self.all.graph.step(step).folder.shared())?;
         (!memory.outputs.is_empty()).then_some(memory.micros)
     }
 
@@ -272,12 +301,15 @@ impl<'a> TargetAnswer<'a> {
         paths
     }
 
-    /// Files as people know them, sorted: sources by their paths, files that steps make by name and target.
+    /// Files as people know them, sorted: sources by their paths, files that steps make by name and
+    /// target.
     pub fn files(self, files: &[FileId]) -> Vec<String> {
         let graph = self.all.graph;
         let name = |file: &FileId| {
             let node = graph.file(*file);
-            let Some(maker) = node.maker else { return node.path.to_string() };
+            let Some(maker) = node.maker else {
+                return node.path.to_string();
+            };
             let folder = &graph.step(maker).folder;
             let name = node.path.below(folder).unwrap_or(node.path.name());
             format!("{name} of {}", graph.title(maker))
@@ -290,7 +322,10 @@ impl<'a> TargetAnswer<'a> {
     fn step_detail(self, id: StepId) -> StepDetail<'a> {
         let graph = self.all.graph;
         let step = graph.step(id);
-        let text = |file: &'a ArgumentFile| TextDetail { path: file.path.as_str(), text: &file.text };
+        let text = |file: &'a ArgumentFile| TextDetail {
+            path: file.path.as_str(),
+            text: &file.text,
+        };
         StepDetail {
             say: &step.say,
             variant: &step.variant,
@@ -321,9 +356,21 @@ impl<'a> TargetAnswer<'a> {
             results: self.results(),
             needs: self.needs(),
             used_by: self.users().to_vec(),
-            steps: self.steps().iter().map(|id| self.step_detail(*id)).collect(),
-            does: self.effects().iter().map(|e| shown_command(&e.step)).collect(),
-            serves: self.services().iter().map(|s| ServiceDetail::of(s)).collect(),
+            steps: self
+                .steps()
+                .iter()
+                .map(|id| self.step_detail(*id))
+                .collect(),
+            does: self
+                .effects()
+                .iter()
+                .map(|e| shown_command(&e.step))
+                .collect(),
+            serves: self
+                .services()
+                .iter()
+                .map(|s| ServiceDetail::of(s))
+                .collect(),
         }
     }
 }

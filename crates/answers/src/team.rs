@@ -22,17 +22,41 @@ pub struct WorkerEvent<'a> {
 impl WorkerEvent<'_> {
     /// The event about a worker.
     pub fn of(alive: &Alive) -> WorkerEvent<'_> {
-        let Alive { name, slots, busy, machine, labels, away } = alive;
+        let Alive {
+            name,
+            slots,
+            busy,
+            machine,
+            labels,
+            away,
+        } = alive;
         let (slots, busy, away) = (*slots, *busy, away.as_deref());
-        WorkerEvent { event: "worker", name, slots, busy, machine, labels, away }
+        WorkerEvent {
+            event: "worker",
+            name,
+            slots,
+            busy,
+            machine,
+            labels,
+            away,
+        }
     }
 }
 
 /// The labels of a worker that were given to it, besides those that every machine has.
 pub fn given_labels(alive: &Alive) -> Vec<&str> {
-    let labels: Vec<_> = alive.labels.iter().map(|label| label.as_str().into()).collect();
+    let labels: Vec<_> = alive
+        .labels
+        .iter()
+        .map(|label| label.as_str().into())
+        .collect();
     let own = nubrik_graph::platform_of(&labels).map(str::to_owned);
-    alive.labels.iter().filter(|label| !own.contains(label)).map(String::as_str).collect()
+    alive
+        .labels
+        .iter()
+        .filter(|label| !own.contains(label))
+        .map(String::as_str)
+        .collect()
 }
 
 /// Where monitoring systems ask a worker, for programs.
@@ -45,7 +69,10 @@ pub struct MetricsEvent<'a> {
 impl MetricsEvent<'_> {
     /// The event about an address.
     pub fn of(url: &str) -> MetricsEvent<'_> {
-        MetricsEvent { event: "metrics", url }
+        MetricsEvent {
+            event: "metrics",
+            url,
+        }
     }
 }
 
@@ -69,7 +96,11 @@ impl<'a> WorkedEvent<'a> {
             event: "worked",
             say: job.say,
             build: job.build,
-            state: if job.why_not.is_none() { "ran" } else { "gave_up" },
+            state: if job.why_not.is_none() {
+                "ran"
+            } else {
+                "gave_up"
+            },
             end: job.end.word(),
             seconds: rounded(job.took.as_secs_f64()),
             why: job.why_not,
@@ -94,8 +125,17 @@ impl RanElsewhere {
     /// The part of the builds of a session; nothing where it asks no other machines.
     pub fn of(session: &Session) -> Option<RanElsewhere> {
         let crew = session.crew()?;
-        let (ran, machines, refused) = (session.ran_elsewhere(), crew.present().len(), crew.refused());
-        Some(RanElsewhere { event: "workers", ran, machines, refused })
+        let (ran, machines, refused) = (
+            session.ran_elsewhere(),
+            crew.present().len(),
+            crew.refused(),
+        );
+        Some(RanElsewhere {
+            event: "workers",
+            ran,
+            machines,
+            refused,
+        })
     }
 }
 
@@ -110,6 +150,10 @@ pub struct AgreementEvent {
 impl AgreementEvent {
     /// The event about something that is asked, and whether the person agreed to it.
     pub fn of(asked: &Agreement, agreed: bool) -> AgreementEvent {
-        AgreementEvent { event: "agreement", asked: asked.to_string(), agreed }
+        AgreementEvent {
+            event: "agreement",
+            asked: asked.to_string(),
+            agreed,
+        }
     }
 }

@@ -20,14 +20,20 @@ pub struct MergedEvent<'a> {
 impl MergedEvent<'_> {
     /// The event about a report that was made of so many.
     pub fn of(reports: usize, merged: &TestReport) -> MergedEvent<'_> {
-        let with =
-            |outcome: CaseOutcome| merged.suites.iter().filter(move |suite| suite.outcome() == outcome);
+        let with = |outcome: CaseOutcome| {
+            merged
+                .suites
+                .iter()
+                .filter(move |suite| suite.outcome() == outcome)
+        };
         MergedEvent {
             event: "merged",
             reports,
             tests: merged.suites.len(),
             passed: with(CaseOutcome::Passed).count(),
-            failed: with(CaseOutcome::Failed).map(|suite| suite.name.as_str()).collect(),
+            failed: with(CaseOutcome::Failed)
+                .map(|suite| suite.name.as_str())
+                .collect(),
             skipped: with(CaseOutcome::Skipped).count(),
         }
     }
@@ -53,7 +59,8 @@ pub struct PartEvent<'a> {
 }
 
 impl<'a> PartEvent<'a> {
-    /// The event about a part of a split with its mark, which has so many of all tests. Its time is said where the split is by times.
+    /// The event about a part of a split with its mark, which has so many of all tests. Its time is
+    /// said where the split is by times.
     pub fn of(
         part: TestPart,
         (split, mark): (&Split, &'a PartMark),
@@ -68,7 +75,11 @@ impl<'a> PartEvent<'a> {
             split: &mark.split,
             tests,
             of_tests,
-            seconds: if is_by_times { seconds(split.micros(part)) } else { 0.0 },
+            seconds: if is_by_times {
+                seconds(split.micros(part))
+            } else {
+                0.0
+            },
             untimed: split.unknown(),
         }
     }

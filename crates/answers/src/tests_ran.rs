@@ -58,16 +58,27 @@ impl TestResult {
     /// The result of a test of a graph, from what was heard of it and what is kept of its report.
     pub fn of(session: &Session, graph: &Graph, id: StepId, end: &TestEnd) -> TestResult {
         let step = graph.step(id);
-        let memory = session.state().steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty());
+        let memory = session
+            .state()
+            .steps
+            .get(step.folder.as_str())
+            .filter(|m| !m.outputs.is_empty());
         let check = step.check.as_ref();
         let address = check.map_or("", |c| &c.address).to_owned();
-        let passed = matches!(end.verdict, Verdict::Ran | Verdict::Current | Verdict::Reused);
+        let passed = matches!(
+            end.verdict,
+            Verdict::Ran | Verdict::Current | Verdict::Reused
+        );
         let micros = match end.verdict {
             Verdict::Current => memory.as_ref().map_or(0, |m| m.micros),
             _ => end.micros,
         };
         let tried = passed || end.verdict == Verdict::Failed;
-        let cases = if tried { session.cases(graph, step) } else { None };
+        let cases = if tried {
+            session.cases(graph, step)
+        } else {
+            None
+        };
         let reported = cases.unwrap_or_default();
         let has_report = !reported.is_empty();
         let reason = match &end.failure {
@@ -84,7 +95,10 @@ impl TestResult {
             },
             micros,
             reason: Some(&*reason).filter(|reason| !reason.is_empty()),
-            has_exited: end.failure.as_ref().is_some_and(|failure| failure.code().is_some()),
+            has_exited: end
+                .failure
+                .as_ref()
+                .is_some_and(|failure| failure.code().is_some()),
             printed: &String::from_utf8_lossy(&end.printed),
         };
         let cases = run.cases(reported);
@@ -99,7 +113,9 @@ impl TestResult {
             build: memory.map(|m| m.build),
             cases,
             has_report,
-            quarantined: check.and_then(|c| c.quarantined.as_deref()).map(str::to_owned),
+            quarantined: check
+                .and_then(|c| c.quarantined.as_deref())
+                .map(str::to_owned),
             failed_before: 0,
         }
     }
@@ -124,10 +140,19 @@ impl TestResult {
         let mut cases = self.cases.clone();
         if self.is_flaky() {
             let times = counted(self.failed_before as usize, "time");
-            let passed = cases.iter_mut().filter(|case| case.outcome == CaseOutcome::Passed);
-            passed.for_each(|case| case.text = format!("flaky: the test failed {times} before it passed"));
+            let passed = cases
+                .iter_mut()
+                .filter(|case| case.outcome == CaseOutcome::Passed);
+            passed.for_each(|case| {
+                case.text = format!("flaky: the test failed {times} before it passed")
+            });
         }
-        Suite::of(&self.address, self.micros, &cases, self.quarantined.as_deref())
+        Suite::of(
+            &self.address,
+            self.micros,
+            &cases,
+            self.quarantined.as_deref(),
+        )
     }
 }
 
@@ -148,8 +173,15 @@ impl Round {
     /// Puts the results of another round in the place of failures.
     pub fn take_over(&mut self, again: Round) {
         let places: HashMap<StepId, usize> = self.results.iter().map(|r| r.step).zip(0..).collect();
-        for new in again.results.into_iter().filter(|new| new.passed || new.verdict == Verdict::Failed) {
-            let Some(old) = places.get(&new.step).and_then(|place| self.results.get_mut(*place)) else {
+        for new in again
+            .results
+            .into_iter()
+            .filter(|new| new.passed || new.verdict == Verdict::Failed)
+        {
+            let Some(old) = places
+                .get(&new.step)
+                .and_then(|place| self.results.get_mut(*place))
+            else {
                 continue;
             };
             let failed_before = old.failed_before + 1;
@@ -158,7 +190,10 @@ impl Round {
                 counts.failed = counts.failed.saturating_sub(1);
                 counts.count(new.verdict);
             }
-            *old = TestResult { failed_before, ..new };
+            *old = TestResult {
+                failed_before,
+                ..new
+            };
         }
     }
 }
@@ -186,7 +221,9 @@ pub fn flaky_tests(rounds: &[Round]) -> Vec<FlakyTest<'_>> {
         *passed += usize::from(result.passed);
         *failed += usize::from(!result.passed && result.verdict == Verdict::Failed);
     }
-    let both = counts.into_iter().filter(|(_, (passed, failed))| *passed > 0 && *failed > 0);
+    let both = counts
+        .into_iter()
+        .filter(|(_, (passed, failed))| *passed > 0 && *failed > 0);
     let flaky = |target, passed, failed, is_tried_again| FlakyTest {
         event: "flaky",
         target,
@@ -279,12 +316,17 @@ pub struct TestSummaryEvent {
 }
 
 impl TestSummaryEvent {
-    /// The sum of a round; `micros` are of all rounds together, and `is_whole` says whether all that was asked for was tried.
+    /// The sum of a round; `micros` are of all rounds together, and `is_whole` says whether all
+    /// that was asked for was tried.
     pub fn of(round: &Round, skipped: usize, micros: u64, is_whole: bool) -> TestSummaryEvent {
         let (summary, results) = (&round.summary, &round.results);
         let count = |verdict: Verdict| results.iter().filter(|r| r.verdict == verdict).count();
         let cases = |outcome: CaseOutcome| {
-            results.iter().flat_map(|r| &r.cases).filter(|c| c.outcome == outcome).count()
+            results
+                .iter()
+                .flat_map(|r| &r.cases)
+                .filter(|c| c.outcome == outcome)
+                .count()
         };
         TestSummaryEvent {
             steps: SummaryEvent::of(summary, summary.counts.is_well() && is_whole, micros),
@@ -329,21 +371,41 @@ mod tests {
 
     #[test]
     fn a_later_pass_takes_the_place_of_a_failure() {
-        let counts = StepCounts { steps: 3, ran: 1, failed: 2, ..StepCounts::default() };
+        let counts = StepCounts {
+            steps: 3,
+            ran: 1,
+            failed: 2,
+            ..StepCounts::default()
+        };
         let results = vec![
             result(0, Verdict::Ran, None),
             result(1, Verdict::Failed, None),
             result(2, Verdict::Failed, None),
         ];
-        let mut round = Round { results, summary: Summary { counts, ..Summary::default() } };
-        let again = |verdict| Round { results: vec![result(1, verdict, None)], summary: Summary::default() };
+        let mut round = Round {
+            results,
+            summary: Summary {
+                counts,
+                ..Summary::default()
+            },
+        };
+        let again = |verdict| Round {
+            results: vec![result(1, verdict, None)],
+            summary: Summary::default(),
+        };
         round.take_over(again(Verdict::Failed));
-        assert_eq!((round.summary.counts.failed, round.results[1].failed_before), (2, 1));
+        assert_eq!(
+            (round.summary.counts.failed, round.results[1].failed_before),
+            (2, 1)
+        );
         // One that did not run because the build was stopped has failed all the same.
         round.take_over(again(Verdict::Unstarted));
         assert_eq!(round.results[1].verdict, Verdict::Failed);
         round.take_over(again(Verdict::Ran));
-        assert_eq!((round.summary.counts.failed, round.summary.counts.ran), (1, 2));
+        assert_eq!(
+            (round.summary.counts.failed, round.summary.counts.ran),
+            (1, 2)
+        );
         assert!(round.results[1].passed && round.results[1].failed_before == 2);
         assert_eq!(round.results[2].failed_before, 0);
     }
@@ -351,13 +413,30 @@ mod tests {
     #[test]
     fn a_test_is_flaky_that_passed_and_failed_in_rounds_or_when_it_was_tried_again() {
         let round = |of_first, failed_before| {
-            let again = TestResult { failed_before, ..result(1, Verdict::Ran, None) };
-            let results = vec![result(0, of_first, None), again, result(2, Verdict::Failed, None)];
-            Round { results, summary: Summary::default() }
+            let again = TestResult {
+                failed_before,
+                ..result(1, Verdict::Ran, None)
+            };
+            let results = vec![
+                result(0, of_first, None),
+                again,
+                result(2, Verdict::Failed, None),
+            ];
+            Round {
+                results,
+                summary: Summary::default(),
+            }
         };
-        let rounds = [round(Verdict::Failed, 0), round(Verdict::Blocked, 0), round(Verdict::Ran, 2)];
+        let rounds = [
+            round(Verdict::Failed, 0),
+            round(Verdict::Blocked, 0),
+            round(Verdict::Ran, 2),
+        ];
         let found = flaky_tests(&rounds);
-        let found: Vec<_> = found.iter().map(|f| (f.target, f.passed, f.failed, f.is_tried_again)).collect();
+        let found: Vec<_> = found
+            .iter()
+            .map(|f| (f.target, f.passed, f.failed, f.is_tried_again))
+            .collect();
         assert_eq!(found, [("tide/t0", 1, 1, false), ("tide/t1", 1, 2, true)]);
     }
 

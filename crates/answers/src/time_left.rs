@@ -37,15 +37,26 @@ impl TimeForecast {
                 users[need.index()].push(step);
             }
         }
-        let files = graph.steps.iter().flat_map(|step| step.outputs.iter().map(|output| output.file));
+        let files = graph
+            .steps
+            .iter()
+            .flat_map(|step| step.outputs.iter().map(|output| output.file));
         let order = nubrik_graph::Closure::of(graph, files).steps;
         let chains = longest_chains(graph, &order, |step| past.micros[step.index()] as f64);
-        Some(TimeForecast { past, users, chains })
+        Some(TimeForecast {
+            past,
+            users,
+            chains,
+        })
     }
 
-    /// What is left, if each step that needs one that runs now runs as well: steps with how long they run already, and which are
-    /// done with. Nothing where one of them never ran before.
-    pub fn left(&self, running: &[(StepId, Duration)], is_done: &dyn Fn(StepId) -> bool) -> Option<Duration> {
+    /// What is left, if each step that needs one that runs now runs as well: steps with how long
+    /// they run already, and which are done with. Nothing where one of them never ran before.
+    pub fn left(
+        &self,
+        running: &[(StepId, Duration)],
+        is_done: &dyn Fn(StepId) -> bool,
+    ) -> Option<Duration> {
         let mut seen: HashSet<StepId> = HashSet::new();
         let mut open: Vec<StepId> = running.iter().map(|(step, _)| *step).collect();
         let mut work = 0.0;
@@ -59,7 +70,10 @@ impl TimeForecast {
             }
             open.extend(&self.users[step.index()]);
         }
-        let ran: f64 = running.iter().map(|(step, since)| self.ran(*step, *since)).sum();
+        let ran: f64 = running
+            .iter()
+            .map(|(step, since)| self.ran(*step, *since))
+            .sum();
         let longest = running.iter().map(|(step, since)| {
             self.chains.get(step.index()).copied().unwrap_or(0.0) - self.ran(*step, *since)
         });
@@ -93,8 +107,16 @@ mod tests {
                 folder: false,
             });
             let outputs = vec![OutputNode::new(file, "x")];
-            let inputs = needs.iter().map(|need| FileId(*need)).collect::<Vec<_>>().into();
-            tables.steps.push(Box::new(Step { inputs, outputs, ..Step::empty(folder) }));
+            let inputs = needs
+                .iter()
+                .map(|need| FileId(*need))
+                .collect::<Vec<_>>()
+                .into();
+            tables.steps.push(Box::new(Step {
+                inputs,
+                outputs,
+                ..Step::empty(folder)
+            }));
         }
         tables.finish().unwrap()
     }
@@ -103,21 +125,42 @@ mod tests {
     fn the_longest_chain_or_all_work_is_what_is_left() {
         // 0 and 1, then 2, then 3.
         let graph = graph(&[&[], &[], &[0, 1], &[2]]);
-        let past = |micros: &[u64], jobs| PastTimes { micros: micros.to_vec(), jobs };
+        let past = |micros: &[u64], jobs| PastTimes {
+            micros: micros.to_vec(),
+            jobs,
+        };
         let seconds = |forecast: &TimeForecast, running: &[(StepId, Duration)], done: &[u32]| {
-            forecast.left(running, &|step| done.contains(&step.0)).map(|left| left.as_secs_f64())
+            forecast
+                .left(running, &|step| done.contains(&step.0))
+                .map(|left| left.as_secs_f64())
         };
         let second = 1_000_000;
-        let forecast =
-            TimeForecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 2)).unwrap();
-        let running = [(StepId(0), Duration::from_secs(1)), (StepId(1), Duration::from_secs(1))];
+        let forecast = TimeForecast::of(
+            &graph,
+            past(&[4 * second, 2 * second, 3 * second, second], 2),
+        )
+        .unwrap();
+        let running = [
+            (StepId(0), Duration::from_secs(1)),
+            (StepId(1), Duration::from_secs(1)),
+        ];
         assert_eq!(seconds(&forecast, &running, &[]), Some(7.0));
         // Alone it takes all of the work.
-        let forecast =
-            TimeForecast::of(&graph, past(&[4 * second, 2 * second, 3 * second, second], 1)).unwrap();
+        let forecast = TimeForecast::of(
+            &graph,
+            past(&[4 * second, 2 * second, 3 * second, second], 1),
+        )
+        .unwrap();
         assert_eq!(seconds(&forecast, &running[..1], &[1]), Some(7.0));
         // What is late is nearly over, and what never ran is not guessed.
-        assert_eq!(seconds(&forecast, &[(StepId(3), Duration::from_secs(9))], &[0, 1, 2]), Some(0.0));
+        assert_eq!(
+            seconds(
+                &forecast,
+                &[(StepId(3), Duration::from_secs(9))],
+                &[0, 1, 2]
+            ),
+            Some(0.0)
+        );
         let forecast = TimeForecast::of(&graph, past(&[second, 0, second, second], 1)).unwrap();
         assert_eq!(seconds(&forecast, &running, &[]), None);
         assert!(TimeForecast::of(&graph, past(&[0; 4], 1)).is_none());

@@ -1,4 +1,5 @@
-//! What is explained: the topics of the language and of kits, and those of the words, states, settings and variables of the tool.
+//! What is explained: the topics of the language and of kits, and those of the words, states,
+//! settings and variables of the tool.
 //! `docs/reference.md` is all of them.
 
 mod guesses;
@@ -33,7 +34,8 @@ pub const CATEGORIES: [(&str, &str); 16] = [
     ("error", "Errors"),
 ];
 
-/// All topics: of the language, kits, words, states, settings; those of the program's commands and exit codes are given.
+/// All topics: of the language, kits, words, states, settings; those of the program's commands and
+/// exit codes are given.
 pub fn all_topics(commands: Vec<Topic>, exit_codes: Topic) -> Vec<Topic> {
     let mut all = topics();
     all.extend(nubrik_session::kit_topics());
@@ -41,11 +43,17 @@ pub fn all_topics(commands: Vec<Topic>, exit_codes: Topic) -> Vec<Topic> {
     all.extend(plain("state", &STATES));
     all.extend(plain("plan", &PLANS));
     let settings = nubrik_session::SETTINGS.iter();
-    let rows: Vec<_> = settings.map(|setting| (setting.name, setting.summary, setting.example)).collect();
+    let rows: Vec<_> = settings
+        .map(|setting| (setting.name, setting.summary, setting.example))
+        .collect();
     all.extend(plain("setting", &rows));
-    if let Some(file) = all.iter_mut().find(|topic| topic.name == nubrik_lang::WORKSPACE_FILE) {
+    if let Some(file) = all
+        .iter_mut()
+        .find(|topic| topic.name == nubrik_lang::WORKSPACE_FILE)
+    {
         let names: Vec<&str> = rows.iter().map(|(name, ..)| *name).collect();
-        file.summary.push_str(&format!(" They are: {}.", names.join(", ")));
+        file.summary
+            .push_str(&format!(" They are: {}.", names.join(", ")));
     }
     all.extend(commands);
     all.extend(plain("variable", &VARIABLES));
@@ -55,23 +63,35 @@ pub fn all_topics(commands: Vec<Topic>, exit_codes: Topic) -> Vec<Topic> {
 
 /// Whether there is more to know about an error.
 pub fn has_topic(code: &str) -> bool {
-    code != "syntax" && topics().iter().any(|t| t.category == "error" && t.name == code)
+    code != "syntax"
+        && topics()
+            .iter()
+            .any(|t| t.category == "error" && t.name == code)
 }
 
 /// A name without what is around it: `{in …}` is found as `in`.
 fn bare(name: &str) -> String {
-    name.trim_matches(['{', '}', '`', '.', '…', ' ']).to_lowercase()
+    name.trim_matches(['{', '}', '`', '.', '…', ' '])
+        .to_lowercase()
 }
 
-/// The topics that answer a word, the best first: those of that name, those of a guess, and a field of forms and kinds.
+/// The topics that answer a word, the best first: those of that name, those of a guess, and a field
+/// of forms and kinds.
 pub fn topics_about(all: &[Topic], wanted: &str) -> Vec<Topic> {
-    let mut found: Vec<&Topic> = all.iter().filter(|t| bare(&t.name) == bare(wanted)).collect();
+    let mut found: Vec<&Topic> = all
+        .iter()
+        .filter(|t| bare(&t.name) == bare(wanted))
+        .collect();
     for topic in guesses::guessed(all, wanted.trim()) {
         if !found.iter().any(|known| known.name == topic.name) {
             found.push(topic);
         }
     }
-    found.into_iter().cloned().chain(guesses::field(all, wanted.trim())).collect()
+    found
+        .into_iter()
+        .cloned()
+        .chain(guesses::field(all, wanted.trim()))
+        .collect()
 }
 
 /// The topic whose name is most like a word, if one is.
@@ -98,7 +118,11 @@ impl TopicEvent<'_> {
             topic: &topic.name,
             category: topic.category,
             summary: &topic.summary,
-            parts: topic.parts.iter().map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str())).collect(),
+            parts: topic
+                .parts
+                .iter()
+                .map(|(a, b, c)| (a.as_str(), b.as_str(), c.as_str()))
+                .collect(),
             example: &topic.example,
         }
     }
@@ -116,8 +140,11 @@ pub fn reference(all: &[Topic]) -> String {
             if !topic.parts.is_empty() {
                 out.push_str("\n| field | type | meaning |\n|---|---|---|\n");
                 for (name, ty, doc) in &topic.parts {
-                    let ty =
-                        if ty.is_empty() { String::new() } else { format!("`{}`", ty.replace('|', "\\|")) };
+                    let ty = if ty.is_empty() {
+                        String::new()
+                    } else {
+                        format!("`{}`", ty.replace('|', "\\|"))
+                    };
                     let _ = writeln!(out, "| `{name}` | {ty} | {} |", doc.replace('|', "\\|"));
                 }
             }
@@ -126,7 +153,8 @@ pub fn reference(all: &[Topic]) -> String {
                     "state" | "error" | "plan" => "text",
                     "command" | "variable" | "exit" => "sh",
                     "word"
-                        if topic.example.starts_with("nubrik ") || topic.example.starts_with("export ") =>
+                        if topic.example.starts_with("nubrik ")
+                            || topic.example.starts_with("export ") =>
                     {
                         "sh"
                     }

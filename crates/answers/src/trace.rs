@@ -36,7 +36,8 @@ pub fn trace_of(record: &BuildRecord) -> String {
     serde_json::to_string(&events(record)).unwrap_or_default()
 }
 
-/// Steps of a build as spans, each on the first lane of its machine that is free; this machine's are those of the first process.
+/// Steps of a build as spans, each on the first lane of its machine that is free; this machine's
+/// are those of the first process.
 fn events(record: &BuildRecord) -> Trace<'_> {
     let mut steps: Vec<&StepRecord> = record.done.iter().filter(|s| s.micros > 0).collect();
     steps.sort_by_key(|s| s.from);
@@ -45,13 +46,19 @@ fn events(record: &BuildRecord) -> Trace<'_> {
     let mut spans = Vec::new();
     for step in steps {
         let machine = step.machine.as_deref();
-        let number = machines.iter().position(|known| *known == machine).unwrap_or(machines.len());
+        let number = machines
+            .iter()
+            .position(|known| *known == machine)
+            .unwrap_or(machines.len());
         if number == machines.len() {
             machines.push(machine);
             all_lanes.push(Vec::new());
         }
         let lanes = &mut all_lanes[number];
-        let lane = lanes.iter().position(|free| *free <= step.from).unwrap_or(lanes.len());
+        let lane = lanes
+            .iter()
+            .position(|free| *free <= step.from)
+            .unwrap_or(lanes.len());
         if lane == lanes.len() {
             lanes.push(0);
         }
@@ -64,8 +71,15 @@ fn events(record: &BuildRecord) -> Trace<'_> {
             dur: step.micros,
             pid: number as u32 + 1,
             tid: lane + 1,
-            args: Args { target: &step.target, why: &step.reason, machine },
+            args: Args {
+                target: &step.target,
+                why: &step.reason,
+                machine,
+            },
         });
     }
-    Trace { trace_events: spans, display_time_unit: "ms" }
+    Trace {
+        trace_events: spans,
+        display_time_unit: "ms",
+    }
 }

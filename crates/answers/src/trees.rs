@@ -28,16 +28,30 @@ pub struct TreeNodeEvent<'a> {
 }
 
 impl<'g> TreeShape<'g> {
-    /// The tree from some targets, which are addresses, down to those that they need, or with `users` to those that use them.
-    pub fn of<A: AsRef<str>>(graph: &'g Graph, addresses: &[A], users: bool, state: &State) -> TreeShape<'g> {
+    /// The tree from some targets, which are addresses, down to those that they need, or with
+    /// `users` to those that use them.
+    pub fn of<A: AsRef<str>>(
+        graph: &'g Graph,
+        addresses: &[A],
+        users: bool,
+        state: &State,
+    ) -> TreeShape<'g> {
         let mut edges = graph.target_needs();
         if users {
             edges = users_of(&edges);
         }
         let index = graph.target_index();
-        let roots: Vec<TargetId> = addresses.iter().filter_map(|a| index.find(a.as_ref())).collect();
+        let roots: Vec<TargetId> = addresses
+            .iter()
+            .filter_map(|a| index.find(a.as_ref()))
+            .collect();
         let costs = costs(graph, &reachable(&edges, &roots), state);
-        TreeShape { graph, edges, roots, costs }
+        TreeShape {
+            graph,
+            edges,
+            roots,
+            costs,
+        }
     }
 
     /// The targets at the top.
@@ -55,7 +69,8 @@ impl<'g> TreeShape<'g> {
         self.graph.target(id)
     }
 
-    /// How long the steps of a target took the last time they ran, in microseconds; `None` where none ran here.
+    /// How long the steps of a target took the last time they ran, in microseconds; `None` where
+    /// none ran here.
     pub fn micros(&self, id: TargetId) -> Option<u64> {
         self.costs.get(&id).copied()
     }
@@ -77,7 +92,12 @@ impl<'g> TreeShape<'g> {
                 last_seconds: self.micros(id).map(seconds),
             });
             if level < depth {
-                queue.extend(below.iter().filter(|b| seen.insert(**b)).map(|b| (*b, level + 1)));
+                queue.extend(
+                    below
+                        .iter()
+                        .filter(|b| seen.insert(**b))
+                        .map(|b| (*b, level + 1)),
+                );
             }
         }
         events
@@ -89,7 +109,12 @@ fn reachable(edges: &[Vec<TargetId>], roots: &[TargetId]) -> HashSet<TargetId> {
     let mut open = roots.to_vec();
     let mut reached: HashSet<TargetId> = open.iter().copied().collect();
     while let Some(target) = open.pop() {
-        open.extend(edges[target.index()].iter().copied().filter(|next| reached.insert(*next)));
+        open.extend(
+            edges[target.index()]
+                .iter()
+                .copied()
+                .filter(|next| reached.insert(*next)),
+        );
     }
     reached
 }
@@ -97,7 +122,11 @@ fn reachable(edges: &[Vec<TargetId>], roots: &[TargetId]) -> HashSet<TargetId> {
 /// How long the steps of each of some targets took the last time they ran, in microseconds.
 fn costs(graph: &Graph, targets: &HashSet<TargetId>, state: &State) -> HashMap<TargetId, u64> {
     let mut costs = HashMap::new();
-    for step in graph.steps.iter().filter(|step| targets.contains(&step.target)) {
+    for step in graph
+        .steps
+        .iter()
+        .filter(|step| targets.contains(&step.target))
+    {
         if let Some(memory) = state.steps.get(step.folder.shared()) {
             *costs.entry(step.target).or_default() += memory.micros;
         }

@@ -25,12 +25,20 @@ pub struct UnevaluatedEvent<'a> {
 
 /// The errors of an evaluation, without its warnings.
 pub fn errors_of(evaluation: &Evaluation) -> Vec<Diagnostic> {
-    evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect()
+    evaluation
+        .diagnostics
+        .iter()
+        .filter(|d| d.severity == Severity::Error)
+        .cloned()
+        .collect()
 }
 
 /// The errors of an evaluation in a line each, with their places.
 pub fn error_lines(evaluation: &Evaluation) -> Vec<String> {
-    errors_of(evaluation).iter().map(|error| with_place(error, &evaluation.sources)).collect()
+    errors_of(evaluation)
+        .iter()
+        .map(|error| with_place(error, &evaluation.sources))
+        .collect()
 }
 
 fn with_place(error: &Diagnostic, sources: &Sources) -> String {
@@ -43,7 +51,11 @@ fn with_place(error: &Diagnostic, sources: &Sources) -> String {
 impl Unevaluated {
     /// The event about it.
     pub fn event(&self) -> UnevaluatedEvent<'_> {
-        UnevaluatedEvent { event: "unevaluated", addresses: &self.addresses, errors: self.errors.len() }
+        UnevaluatedEvent {
+            event: "unevaluated",
+            addresses: &self.addresses,
+            errors: self.errors.len(),
+        }
     }
 
     /// What a report of tests says of it: a failed case for each error.
@@ -57,6 +69,14 @@ impl Unevaluated {
         };
         let cases: Vec<Case> = self.errors.iter().map(case).collect();
         let name = format!("definitions of {}", self.addresses.join(", "));
-        if cases.is_empty() { Vec::new() } else { vec![Suite { name, seconds: 0.0, cases }] }
+        if cases.is_empty() {
+            Vec::new()
+        } else {
+            vec![Suite {
+                name,
+                seconds: 0.0,
+                cases,
+            }]
+        }
     }
 }

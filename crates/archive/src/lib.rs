@@ -1,8 +1,9 @@
 //! Archives: packed the same bytes on every machine, and unpacked without harm.
 //!
-//! Order, times, owners and rights are fixed: entries by name, 1980-01-01, nobody, 0644 or 0755. Formats:
-//! tar is POSIX ustar with GNU long names, gzip RFC 1952 without name and time, Zstandard RFC 8878, zip
-//! with deflate. Bytes depend on the versions of the packing libraries only.
+//! Order, times, owners and rights are fixed: entries by name, 1980-01-01, nobody, 0644 or 0755.
+//! Formats:
+//! tar is POSIX ustar with GNU long names, gzip RFC 1952 without name and time, Zstandard RFC 8878,
+//! zip with deflate. Bytes depend on the versions of the packing libraries only.
 //!
 //! ```
 //! use nubrik_archive::{ItemContent, Item, pack};

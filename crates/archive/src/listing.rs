@@ -1,4 +1,5 @@
-//! The digest of the files in an archive, as the lists of digests have it that come with modules packed as zip.
+//! The digest of the files in an archive, as the lists of digests have it that come with modules
+//! packed as zip.
 
 use std::fs::File;
 use std::io::{self, BufReader, Read};
@@ -7,8 +8,8 @@ use std::path::Path;
 use base64::prelude::*;
 use sha2::{Digest, Sha256};
 
-/// The digest of a list of files with their own SHA-256 in hexadecimal digits: the SHA-256, in base64, of a line for each,
-/// sorted by name, of these digits, two spaces and the name.
+/// The digest of a list of files with their own SHA-256 in hexadecimal digits: the SHA-256, in
+/// base64, of a line for each, sorted by name, of these digits, two spaces and the name.
 ///
 /// # Errors
 /// If a name has a line end: another list would have the same lines.
@@ -33,8 +34,8 @@ fn damaged(what: String) -> io::Error {
 /// # Errors
 /// If the archive cannot be read, is damaged, or holds a name with a line end.
 pub fn listing_digest(archive: &Path) -> io::Result<String> {
-    let mut archive =
-        zip::ZipArchive::new(BufReader::new(File::open(archive)?)).map_err(|e| damaged(e.to_string()))?;
+    let mut archive = zip::ZipArchive::new(BufReader::new(File::open(archive)?))
+        .map_err(|e| damaged(e.to_string()))?;
     let mut lines = Vec::new();
     let mut piece = vec![0; 64 << 10];
     for i in 0..archive.len() {
@@ -42,7 +43,10 @@ pub fn listing_digest(archive: &Path) -> io::Result<String> {
         if entry.is_dir() {
             continue;
         }
-        let name = entry.name().map_err(|e| damaged(e.to_string()))?.into_owned();
+        let name = entry
+            .name()
+            .map_err(|e| damaged(e.to_string()))?
+            .into_owned();
         let mut hasher = Sha256::new();
         loop {
             match entry.read(&mut piece)? {
@@ -50,7 +54,11 @@ pub fn listing_digest(archive: &Path) -> io::Result<String> {
                 count => hasher.update(&piece[..count]),
             }
         }
-        let hex: String = hasher.finalize().iter().map(|byte| format!("{byte:02x}")).collect();
+        let hex: String = hasher
+            .finalize()
+            .iter()
+            .map(|byte| format!("{byte:02x}"))
+            .collect();
         lines.push((name, hex));
     }
     digest_of_listing(lines)
@@ -65,7 +73,12 @@ mod tests {
     #[test]
     fn a_name_with_a_line_end_is_refused() {
         let files = vec![("tide\n0000  moon".to_owned(), "00".repeat(32))];
-        assert!(digest_of_listing(files).unwrap_err().to_string().contains("has a line end"));
+        assert!(
+            digest_of_listing(files)
+                .unwrap_err()
+                .to_string()
+                .contains("has a line end")
+        );
     }
 
     #[test]
@@ -75,7 +88,8 @@ mod tests {
             let path = folder.path().join(names[0]);
             let mut zip = zip::ZipWriter::new(File::create(&path).unwrap());
             for name in names {
-                zip.start_file(name, zip::write::SimpleFileOptions::default()).unwrap();
+                zip.start_file(name, zip::write::SimpleFileOptions::default())
+                    .unwrap();
                 zip.write_all(name.as_bytes()).unwrap();
             }
             zip.finish().unwrap();
@@ -83,7 +97,10 @@ mod tests {
         };
         assert_eq!(packed(["a", "b"]), packed(["b", "a"]));
         // `(sha256sum a; sha256sum b) | sha256sum`, in base64.
-        assert_eq!(packed(["a", "b"]), "yxP0ANy2GOQA0PfVT3zbMw03oHJyy5mhAWzaWDChBVY=");
+        assert_eq!(
+            packed(["a", "b"]),
+            "yxP0ANy2GOQA0PfVT3zbMw03oHJyy5mhAWzaWDChBVY="
+        );
         assert!(listing_digest(&folder.path().join("gone")).is_err());
     }
 }

@@ -44,7 +44,9 @@ pub fn pack(format: ArchiveFormat, mut items: Vec<Item>, to: &Path) -> io::Resul
         ArchiveFormat::Tar => tar_into(out, &items)?.flush(),
         ArchiveFormat::TarGz => {
             let gz = flate2::GzBuilder::new().mtime(0).operating_system(255);
-            tar_into(gz.write(out, flate2::Compression::best()), &items)?.finish()?.flush()
+            tar_into(gz.write(out, flate2::Compression::best()), &items)?
+                .finish()?
+                .flush()
         }
         ArchiveFormat::TarZst => zstd_into(out, &items),
         ArchiveFormat::Zip => zip_into(out, &items),
@@ -59,7 +61,11 @@ fn open(path: &Path) -> io::Result<(File, fs::Metadata)> {
     }
     let file = File::open(path)?;
     let metadata = file.metadata()?;
-    if metadata.is_file() { Ok((file, metadata)) } else { Err(not_a_file()) }
+    if metadata.is_file() {
+        Ok((file, metadata))
+    } else {
+        Err(not_a_file())
+    }
 }
 
 fn tar_into<W: Write>(out: W, items: &[Item]) -> io::Result<W> {
@@ -125,8 +131,9 @@ fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
             }
         };
         let (mut file, metadata) = open(path)?;
-        let options =
-            options.large_file(metadata.len() >= u64::from(u32::MAX)).unix_permissions(mode(&metadata));
+        let options = options
+            .large_file(metadata.len() >= u64::from(u32::MAX))
+            .unix_permissions(mode(&metadata));
         writer.start_file(item.name.as_str(), options)?;
         let mut buffer = vec![0; 64 << 10];
         loop {
@@ -140,7 +147,11 @@ fn zip_into<W: Write + io::Seek>(out: W, items: &[Item]) -> io::Result<()> {
 }
 
 fn mode(metadata: &fs::Metadata) -> u32 {
-    if metadata.permissions().mode() & 0o100 != 0 { 0o755 } else { 0o644 }
+    if metadata.permissions().mode() & 0o100 != 0 {
+        0o755
+    } else {
+        0o644
+    }
 }
 
 #[cfg(test)]
@@ -175,7 +186,10 @@ mod tests {
         };
         let noise: Vec<u8> = (0..2_000_000).map(|_| noise()).collect();
         fs::write(&file, noise).unwrap();
-        let items = [Item { name: "file".into(), content: ItemContent::File(file) }];
+        let items = [Item {
+            name: "file".into(),
+            content: ItemContent::File(file),
+        }];
         for room in [0, 3, 1000, 300_000] {
             let error = zstd_into(Full(room), &items).unwrap_err();
             assert_eq!(error.kind(), io::ErrorKind::StorageFull, "{room}");
@@ -187,11 +201,23 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("file");
         fs::write(&file, "x").unwrap();
-        let item = |name: &str| Item { name: name.to_owned(), content: ItemContent::File(file.clone()) };
+        let item = |name: &str| Item {
+            name: name.to_owned(),
+            content: ItemContent::File(file.clone()),
+        };
         let to = folder.path().join("a.zip");
-        pack(ArchiveFormat::Zip, vec![item("a/b/c.py"), item("a/d.py"), item("e.py")], &to).unwrap();
+        pack(
+            ArchiveFormat::Zip,
+            vec![item("a/b/c.py"), item("a/d.py"), item("e.py")],
+            &to,
+        )
+        .unwrap();
         let archive = zip::ZipArchive::new(File::open(&to).unwrap()).unwrap();
-        let names: Vec<String> = archive.file_names().flatten().map(|name| name.into_owned()).collect();
+        let names: Vec<String> = archive
+            .file_names()
+            .flatten()
+            .map(|name| name.into_owned())
+            .collect();
         assert_eq!(names, ["a/", "a/b/", "a/b/c.py", "a/d.py", "e.py"]);
     }
 
@@ -200,8 +226,16 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let link = folder.path().join("endless");
         std::os::unix::fs::symlink("/dev/zero", &link).unwrap();
-        let item = Item { name: "x".into(), content: ItemContent::File(link) };
+        let item = Item {
+            name: "x".into(),
+            content: ItemContent::File(link),
+        };
         let to = folder.path().join("a.tar");
-        assert!(pack(ArchiveFormat::Tar, vec![item], &to).unwrap_err().to_string().contains("is not a file"));
+        assert!(
+            pack(ArchiveFormat::Tar, vec![item], &to)
+                .unwrap_err()
+                .to_string()
+                .contains("is not a file")
+        );
     }
 }

@@ -199,15 +199,25 @@ mod tests {
             return Err(Truncated);
         }
         let list = from.list(|from| from.text().map(str::to_owned))?;
-        if from.is_at_end() { Ok((small, large, text, list)) } else { Err(Truncated) }
+        if from.is_at_end() {
+            Ok((small, large, text, list))
+        } else {
+            Err(Truncated)
+        }
     }
 
     #[test]
     fn values_come_back_in_their_order() {
         let list = vec!["a".to_owned(), String::new()];
-        assert_eq!(read(&written()), Ok((u32::MAX, 1 << 40, "flöw".to_owned(), list)));
+        assert_eq!(
+            read(&written()),
+            Ok((u32::MAX, 1 << 40, "flöw".to_owned(), list))
+        );
         // The layout is part of formats: it stays.
-        assert_eq!(written()[..13], [7, 255, 255, 255, 255, 0, 0, 0, 0, 0, 1, 0, 0]);
+        assert_eq!(
+            written()[..13],
+            [7, 255, 255, 255, 255, 0, 0, 0, 0, 0, 1, 0, 0]
+        );
     }
 
     #[test]

@@ -1,4 +1,5 @@
-//! How every file that is kept begins: what it is, and a digest of what must be whole before anything in it is believed.
+//! How every file that is kept begins: what it is, and a digest of what must be whole before
+//! anything in it is believed.
 
 use std::ops::Range;
 
@@ -8,12 +9,15 @@ use crate::digest::{Digest, Hasher};
 /// What a kind of file begins with, its version among it.
 pub type Magic = [u8; 8];
 
-/// Where the parts of a framed file lie: magic, digest of the head, length of the head (`u64`), head, body.
+/// Where the parts of a framed file lie: magic, digest of the head, length of the head (`u64`),
+/// head, body.
 ///
-/// The body is not in the digest: a caller that puts something there can tell for each part of it whether it is whole.
+/// The body is not in the digest: a caller that puts something there can tell for each part of it
+/// whether it is whole.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Frame {
-    /// The digest of the head, which names the file: another file that belongs to this one says so by it.
+    /// The digest of the head, which names the file: another file that belongs to this one says so
+    /// by it.
     pub id: Digest,
     /// Where the head lies, in bytes from the beginning of the file.
     pub head: Range<usize>,
@@ -58,7 +62,11 @@ impl Frame {
     /// When it is another kind or version of file, or its head is damaged.
     pub fn of(magic: Magic, file: &[u8]) -> Result<Frame, Truncated> {
         let frame = Frame::of_whole(magic, file)?;
-        if frame.id == id_of(&file[frame.head.clone()]) { Ok(frame) } else { Err(Truncated) }
+        if frame.id == id_of(&file[frame.head.clone()]) {
+            Ok(frame)
+        } else {
+            Err(Truncated)
+        }
     }
 
     /// The same of a file that was found to be whole before, and has not changed since.
@@ -68,13 +76,20 @@ impl Frame {
     pub fn of_whole(magic: Magic, file: &[u8]) -> Result<Frame, Truncated> {
         let (start, rest) = file.split_at_checked(Frame::START).ok_or(Truncated)?;
         let id = Frame::id_in(magic, start).ok_or(Truncated)?;
-        let length = start[40..].try_into().map(u64::from_le_bytes).map_err(|_| Truncated)?;
+        let length = start[40..]
+            .try_into()
+            .map(u64::from_le_bytes)
+            .map_err(|_| Truncated)?;
         let length = usize::try_from(length).map_err(|_| Truncated)?;
         rest.get(..length).ok_or(Truncated)?;
-        Ok(Frame { id, head: Frame::START..Frame::START + length })
+        Ok(Frame {
+            id,
+            head: Frame::START..Frame::START + length,
+        })
     }
 
-    /// The id in the beginning of a file of this kind, exactly as it is there; `None` where it is none.
+    /// The id in the beginning of a file of this kind, exactly as it is there; `None` where it is
+    /// none.
     pub fn id_in(magic: Magic, start: &[u8]) -> Option<Digest> {
         let id = start.strip_prefix(&magic)?.get(..32)?;
         id.try_into().ok().map(Digest)
@@ -99,7 +114,10 @@ mod tests {
     fn a_file_is_read_back_and_its_damaged_head_refused() {
         let file = Frame::file(MAGIC, b"head", b"body");
         let frame = Frame::of(MAGIC, &file).unwrap();
-        assert_eq!((&file[frame.head.clone()], &file[frame.head.end..]), (&b"head"[..], &b"body"[..]));
+        assert_eq!(
+            (&file[frame.head.clone()], &file[frame.head.end..]),
+            (&b"head"[..], &b"body"[..])
+        );
         assert_eq!(Frame::id_in(MAGIC, &file), Some(frame.id));
         assert_eq!(Frame::id_in(*b"tides  2", &file), None);
         for at in 0..frame.head.end {
@@ -111,6 +129,10 @@ mod tests {
         let mut whole = Frame::begin(MAGIC);
         whole.bytes.extend_from_slice(b"head");
         assert_eq!(Frame::end(whole), file[..frame.head.end]);
-        assert_eq!(Frame::of(MAGIC, &file[..frame.head.end]), Ok(frame), "the body is not looked at");
+        assert_eq!(
+            Frame::of(MAGIC, &file[..frame.head.end]),
+            Ok(frame),
+            "the body is not looked at"
+        );
     }
 }

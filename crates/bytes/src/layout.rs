@@ -6,8 +6,8 @@ use std::sync::Arc;
 use crate::codec::{Decoder, Encoder, Truncated};
 use crate::digest::Digest;
 
-/// A value that is written and read by one list: what is written first is read first. [`layout!`](crate::layout) makes it from the
-/// names of fields.
+/// A value that is written and read by one list: what is written first is read first.
+/// [`layout!`](crate::layout) makes it from the names of fields.
 pub trait Layout: Sized {
     /// Writes it.
     fn write(&self, out: &mut Encoder);
@@ -67,12 +67,16 @@ pub trait Layout: Sized {
     fn of_bytes(bytes: &[u8]) -> Result<Self, Truncated> {
         let mut from = Decoder::new(bytes);
         let value = Self::read(&mut from)?;
-        if from.is_at_end() { Ok(value) } else { Err(Truncated) }
+        if from.is_at_end() {
+            Ok(value)
+        } else {
+            Err(Truncated)
+        }
     }
 }
 
-/// Gives a type its [`Layout`]: the names of all its fields in the order in which they are written. A field that is neither
-/// there nor left out does not compile.
+/// Gives a type its [`Layout`]: the names of all its fields in the order in which they are written.
+/// A field that is neither there nor left out does not compile.
 ///
 /// ```
 /// use nubrik_bytes::{Layout, layout};
@@ -295,7 +299,11 @@ impl<T: Layout> Layout for Option<T> {
     }
 
     fn read(from: &mut Decoder<'_>) -> Result<Option<T>, Truncated> {
-        Ok(if from.bool()? { Some(T::read(from)?) } else { None })
+        Ok(if from.bool()? {
+            Some(T::read(from)?)
+        } else {
+            None
+        })
     }
 }
 
@@ -310,7 +318,11 @@ impl<T: Layout, E: Layout> Layout for Result<T, E> {
     }
 
     fn read(from: &mut Decoder<'_>) -> Result<Result<T, E>, Truncated> {
-        Ok(if from.bool()? { Ok(T::read(from)?) } else { Err(E::read(from)?) })
+        Ok(if from.bool()? {
+            Ok(T::read(from)?)
+        } else {
+            Err(E::read(from)?)
+        })
     }
 }
 
@@ -362,12 +374,19 @@ mod tests {
     #[test]
     fn what_is_cut_or_goes_on_is_not_read() {
         type Value = (Vec<(Arc<str>, Option<i32>)>, BTreeMap<u64, bool>, [u8; 3]);
-        let value: Value =
-            (vec![("ebb".into(), Some(-3)), ("flow".into(), None)], BTreeMap::from([(9, true)]), *b"end");
+        let value: Value = (
+            vec![("ebb".into(), Some(-3)), ("flow".into(), None)],
+            BTreeMap::from([(9, true)]),
+            *b"end",
+        );
         let mut bytes = value.to_bytes();
         assert_eq!(Value::of_bytes(&bytes), Ok(value));
         for end in 0..bytes.len() {
-            assert_eq!(Value::of_bytes(&bytes[..end]), Err(Truncated), "cut at {end}");
+            assert_eq!(
+                Value::of_bytes(&bytes[..end]),
+                Err(Truncated),
+                "cut at {end}"
+            );
         }
         bytes.push(0);
         assert_eq!(Value::of_bytes(&bytes), Err(Truncated));

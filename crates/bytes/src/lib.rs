@@ -1,4 +1,5 @@
-//! Bytes that say the same on every machine: digests, and the layout of everything that is kept or hashed.
+//! Bytes that say the same on every machine: digests, and the layout of everything that is kept or
+//! hashed.
 //!
 //! ```
 //! use nubrik_bytes::{Decoder, Digest, Encoder};

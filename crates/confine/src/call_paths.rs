@@ -56,7 +56,8 @@ pub(crate) fn half_word_at(thread: u32, at: u64) -> Option<u16> {
     (sys::read_memory(thread, at, &mut bytes)? == bytes.len()).then(|| u16::from_ne_bytes(bytes))
 }
 
-/// The text at an address, up to its zero byte. Longer ones than the kernel takes for a word are cut.
+/// The text at an address, up to its zero byte. Longer ones than the kernel takes for a word are
+/// cut.
 pub(crate) fn text_at(thread: u32, at: u64) -> Option<Vec<u8>> {
     const LONGEST_WORD: usize = 128 << 10;
     let mut bytes = memory(thread, at, LONGEST_WORD)?;
@@ -67,17 +68,26 @@ pub(crate) fn text_at(thread: u32, at: u64) -> Option<Vec<u8>> {
 
 /// The root folder of a process.
 pub(crate) fn root_of(thread: u32) -> Option<OwnedFd> {
-    rustix::fs::open(format!("/proc/{thread}/root"), OFlags::PATH | OFlags::CLOEXEC, Mode::empty()).ok()
+    rustix::fs::open(
+        format!("/proc/{thread}/root"),
+        OFlags::PATH | OFlags::CLOEXEC,
+        Mode::empty(),
+    )
+    .ok()
 }
 
-/// A path as a process sees it, with links followed as far as it is there; whether it is; and whether it lies on a file system that
-/// nobody may write to.
+/// A path as a process sees it, with links followed as far as it is there; whether it is; and
+/// whether it lies on a file system that nobody may write to.
 pub(crate) fn resolved_in_sandbox(thread: u32, path: &Path) -> (PathBuf, bool, bool) {
     let flags = OFlags::PATH | OFlags::CLOEXEC;
-    let Some(root) = root_of(thread) else { return (path.to_owned(), false, false) };
-    let open =
-        |path: &Path| rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok();
-    let path_behind = |found: &OwnedFd| fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok();
+    let Some(root) = root_of(thread) else {
+        return (path.to_owned(), false, false);
+    };
+    let open = |path: &Path| {
+        rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()
+    };
+    let path_behind =
+        |found: &OwnedFd| fs::read_link(format!("/proc/self/fd/{}", found.as_raw_fd())).ok();
     if let Some(found) = open(path)
         && let Some(path) = path_behind(&found)
     {
@@ -87,11 +97,21 @@ pub(crate) fn resolved_in_sandbox(thread: u32, path: &Path) -> (PathBuf, bool, b
     }
     let look_up = |path: &Path| open(path).as_ref().and_then(path_behind);
     if !path.components().any(|part| part == Component::ParentDir) {
-        // Mostly only the last part is not there: to go up from it takes less than to come down from the root.
-        let there = path.ancestors().skip(1).find_map(|above| Some((look_up(above)?, above)));
+        // Mostly only the last part is not there: to go up from it takes less than to come down
+        // from the root.
+        let there = path
+            .ancestors()
+            .skip(1)
+            .find_map(|above| Some((look_up(above)?, above)));
         let (there, above) = there.unwrap_or((PathBuf::from("/"), Path::new("/")));
         let at = there.join(path.strip_prefix(above).unwrap_or(path));
-        return (at.components().filter(|part| *part != Component::CurDir).collect(), false, false);
+        return (
+            at.components()
+                .filter(|part| *part != Component::CurDir)
+                .collect(),
+            false,
+            false,
+        );
     }
     let mut at = PathBuf::from("/");
     for part in path.components() {
@@ -108,20 +128,30 @@ pub(crate) fn resolved_in_sandbox(thread: u32, path: &Path) -> (PathBuf, bool, b
 }
 
 /// The path that a call names, from the root on; `None` where it names none.
-pub(crate) fn written_path(call: &WantedCall, argument: &PathArgument) -> Result<Option<PathBuf>, Unclear> {
+pub(crate) fn written_path(
+    call: &WantedCall,
+    argument: &PathArgument,
+) -> Result<Option<PathBuf>, Unclear> {
     let thread = call.thread;
     let link_of = |name: String| fs::read_link(format!("/proc/{thread}/{name}")).ok();
     if argument.path == OF_OPEN {
         return Ok(link_of(format!("fd/{}", call.arguments[0] as i32)));
     }
-    let Some(bytes) = memory(thread, call.arguments[argument.path], LONGEST_PATH) else { return Ok(None) };
-    let Some(end) = bytes.iter().position(|b| *b == 0) else { return Ok(None) };
+    let Some(bytes) = memory(thread, call.arguments[argument.path], LONGEST_PATH) else {
+        return Ok(None);
+    };
+    let Some(end) = bytes.iter().position(|b| *b == 0) else {
+        return Ok(None);
+    };
     let written = PathBuf::from(std::ffi::OsString::from_vec(bytes[..end].to_vec()));
     if written.as_os_str().is_empty() {
         // Something about an open file, not about a path.
         return Ok(None);
     }
-    let folder = argument.folder.map(|n| call.arguments[n] as i32).filter(|fd| *fd != libc::AT_FDCWD);
+    let folder = argument
+        .folder
+        .map(|n| call.arguments[n] as i32)
+        .filter(|fd| *fd != libc::AT_FDCWD);
     let start = match folder {
         _ if written.is_absolute() => Some(PathBuf::from("/")),
         Some(fd) => link_of(format!("fd/{fd}")),
@@ -144,8 +174,9 @@ const KERNEL_ALIASES: [(&str, &str); 6] = [
     ("/etc/mtab", "/proc/self/mounts"),
 ];
 
-/// A path in which links of the kernel are followed that are about the process that asks: its current folder, its root, what it has
-/// open. To others they would lead elsewhere. `None` where they lead to no path.
+/// A path in which links of the kernel are followed that are about the process that asks: its
+/// current folder, its root, what it has open. To others they would lead elsewhere. `None` where
+/// they lead to no path.
 fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, Unclear> {
     let mut path = path;
     for _ in 0..PROCESS_LINKS {
@@ -196,10 +227,18 @@ fn behind_process_links(thread: u32, path: PathBuf) -> Result<Option<PathBuf>, U
             ["mountinfo" | "mounts" | "mountstats", ..] => return Err(Unclear::Mounts),
             ["map_files", _, ..] => return Err(Unclear::OfOthers),
             // Something else of its own.
-            rest => return Ok(Some(Path::new("/proc").join(thread.to_string()).join(rest.join("/")))),
+            rest => {
+                return Ok(Some(
+                    Path::new("/proc")
+                        .join(thread.to_string())
+                        .join(rest.join("/")),
+                ));
+            }
         };
         match target {
-            Some(target) if target.is_absolute() => path = target.join(rest.join("/")).components().collect(),
+            Some(target) if target.is_absolute() => {
+                path = target.join(rest.join("/")).components().collect()
+            }
             _ => return Ok(None),
         }
     }
@@ -243,16 +282,37 @@ mod tests {
         let own = std::process::id();
         let of = |path: &str| behind_process_links(own, PathBuf::from(path));
         let here = std::env::current_dir().unwrap();
-        for path in ["/proc/self/cwd/x", "/proc//./self/cwd/x", "/proc/thread-self/cwd/x"] {
+        for path in [
+            "/proc/self/cwd/x",
+            "/proc//./self/cwd/x",
+            "/proc/thread-self/cwd/x",
+        ] {
             assert_eq!(of(path).unwrap(), Some(here.join("x")), "{path}");
         }
-        assert_eq!(of(&format!("/proc/{own}/cwd/x")).unwrap(), Some(here.join("x")));
-        assert_eq!(of("/etc/../etc/hosts").unwrap(), Some(PathBuf::from("/etc/../etc/hosts")));
-        // The first process of the machine is none of this program's, and what goes up may lead anywhere.
-        for path in ["/proc/1/cwd", "/proc/1/task/1/root", "/proc/sys/../1/root", "/proc/self/fd/../cwd"] {
+        assert_eq!(
+            of(&format!("/proc/{own}/cwd/x")).unwrap(),
+            Some(here.join("x"))
+        );
+        assert_eq!(
+            of("/etc/../etc/hosts").unwrap(),
+            Some(PathBuf::from("/etc/../etc/hosts"))
+        );
+        // The first process of the machine is none of this program's, and what goes up may lead
+        // anywhere.
+        for path in [
+            "/proc/1/cwd",
+            "/proc/1/task/1/root",
+            "/proc/sys/../1/root",
+            "/proc/self/fd/../cwd",
+        ] {
             assert!(matches!(of(path), Err(Unclear::OfOthers)), "{path}");
         }
-        for path in ["/proc/mounts", "/etc/mtab", "/proc/self/mountinfo", "/proc/1/mounts"] {
+        for path in [
+            "/proc/mounts",
+            "/etc/mtab",
+            "/proc/self/mountinfo",
+            "/proc/1/mounts",
+        ] {
             assert!(matches!(of(path), Err(Unclear::Mounts)), "{path}");
         }
     }

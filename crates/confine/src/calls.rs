@@ -13,10 +13,12 @@ pub enum PathUse {
     Written,
 }
 
-/// A path in a call: which arguments hold the folder that it starts from and the path, and what it is for.
+/// A path in a call: which arguments hold the folder that it starts from and the path, and what it
+/// is for.
 pub(crate) struct PathArgument {
     pub call: i64,
-    /// Argument with the folder, or with the open file itself; `None` where the path starts from the current one.
+    /// Argument with the folder, or with the open file itself; `None` where the path starts from
+    /// the current one.
     pub folder: Option<usize>,
     pub path: usize,
     pub use_: CallUse,
@@ -31,24 +33,49 @@ pub(crate) enum CallUse {
 }
 
 const fn at(call: i64, folder: usize, path: usize, touch: PathUse) -> PathArgument {
-    PathArgument { call, folder: Some(folder), path, use_: CallUse::Always(touch) }
+    PathArgument {
+        call,
+        folder: Some(folder),
+        path,
+        use_: CallUse::Always(touch),
+    }
 }
 
 const fn here(call: i64, path: usize, touch: PathUse) -> PathArgument {
-    PathArgument { call, folder: None, path, use_: CallUse::Always(touch) }
+    PathArgument {
+        call,
+        folder: None,
+        path,
+        use_: CallUse::Always(touch),
+    }
 }
 
 /// A call about an open file or folder.
 const fn of_open(call: i64, touch: PathUse) -> PathArgument {
-    PathArgument { call, folder: Some(0), path: OF_OPEN, use_: CallUse::Always(touch) }
+    PathArgument {
+        call,
+        folder: Some(0),
+        path: OF_OPEN,
+        use_: CallUse::Always(touch),
+    }
 }
 
 /// In the place of a path's argument: the call is about the open file or folder itself.
 pub(crate) const OF_OPEN: usize = usize::MAX;
 
 pub(crate) const ARGUMENTS: &[PathArgument] = &[
-    PathArgument { call: libc::SYS_openat, folder: Some(0), path: 1, use_: CallUse::ByFlags(2) },
-    PathArgument { call: libc::SYS_openat2, folder: Some(0), path: 1, use_: CallUse::ByFlagsAt(2) },
+    PathArgument {
+        call: libc::SYS_openat,
+        folder: Some(0),
+        path: 1,
+        use_: CallUse::ByFlags(2),
+    },
+    PathArgument {
+        call: libc::SYS_openat2,
+        folder: Some(0),
+        path: 1,
+        use_: CallUse::ByFlagsAt(2),
+    },
     here(libc::SYS_execve, 0, PathUse::Started),
     at(libc::SYS_execveat, 0, 1, PathUse::Started),
     here(libc::SYS_chdir, 0, PathUse::LookedUp),
@@ -94,7 +121,12 @@ pub(crate) const ARGUMENTS: &[PathArgument] = &[
 /// Calls that newer processors' kernels no longer have.
 #[cfg(target_arch = "x86_64")]
 pub(crate) const OLD_ARGUMENTS: &[PathArgument] = &[
-    PathArgument { call: libc::SYS_open, folder: None, path: 0, use_: CallUse::ByFlags(1) },
+    PathArgument {
+        call: libc::SYS_open,
+        folder: None,
+        path: 0,
+        use_: CallUse::ByFlags(1),
+    },
     here(libc::SYS_creat, 0, PathUse::Written),
     here(libc::SYS_stat, 0, PathUse::LookedUp),
     here(libc::SYS_lstat, 0, PathUse::LookedUp),
@@ -120,8 +152,10 @@ pub(crate) const OLD_ARGUMENTS: &[PathArgument] = &[
     of_open(libc::SYS_getdents, PathUse::Read),
 ];
 #[cfg(not(target_arch = "x86_64"))]
-pub(crate) const OLD_ARGUMENTS: &[PathArgument] =
-    &[at(38, 0, 1, PathUse::Written), at(38, 2, 3, PathUse::Written)];
+pub(crate) const OLD_ARGUMENTS: &[PathArgument] = &[
+    at(38, 0, 1, PathUse::Written),
+    at(38, 2, 3, PathUse::Written),
+];
 
 // Newer than the library's list, with the same numbers on all processors.
 const FCHMODAT2: i64 = 452;
@@ -136,8 +170,9 @@ const FUTEX_WAIT: i64 = 455;
 const FUTEX_REQUEUE: i64 = 456;
 const MSEAL: i64 = 462;
 
-/// Calls that take no path and no open folder for one, and tell nothing of what lies where in file systems: these go on without a word
-/// to the recorder. What is in no table here is refused while a recorder is there: a call of a newer kernel is no exception.
+/// Calls that take no path and no open folder for one, and tell nothing of what lies where in file
+/// systems: these go on without a word to the recorder. What is in no table here is refused while a
+/// recorder is there: a call of a newer kernel is no exception.
 pub(crate) const HARMLESS: &[i64] = &[
     // Open files.
     libc::SYS_read,
@@ -417,24 +452,42 @@ pub(crate) const OLD_HARMLESS: &[i64] = &[163, 164];
 
 /// The arguments of a call that tells what is at a path: where the answer goes, and the flags.
 pub(crate) enum LookCall {
-    /// The answer goes to this argument, in the usual form; links at the end are followed, unless this is said.
+    /// The answer goes to this argument, in the usual form; links at the end are followed, unless
+    /// this is said.
     Plain { to: usize, follows: bool },
     /// The same, with flags.
     Flagged { to: usize, flags: usize },
     /// In the longer form, with flags and a mask.
-    Long { to: usize, flags: usize, mask: usize },
+    Long {
+        to: usize,
+        flags: usize,
+        mask: usize,
+    },
 }
 
 /// What kind of call tells what is at a path; `None` for others.
 pub(crate) fn look_call(call: i64) -> Option<LookCall> {
     match call {
         libc::SYS_newfstatat => Some(LookCall::Flagged { to: 2, flags: 3 }),
-        libc::SYS_statx => Some(LookCall::Long { to: 4, flags: 2, mask: 3 }),
-        libc::SYS_fstat => Some(LookCall::Plain { to: 1, follows: true }),
+        libc::SYS_statx => Some(LookCall::Long {
+            to: 4,
+            flags: 2,
+            mask: 3,
+        }),
+        libc::SYS_fstat => Some(LookCall::Plain {
+            to: 1,
+            follows: true,
+        }),
         #[cfg(target_arch = "x86_64")]
-        libc::SYS_stat => Some(LookCall::Plain { to: 1, follows: true }),
+        libc::SYS_stat => Some(LookCall::Plain {
+            to: 1,
+            follows: true,
+        }),
         #[cfg(target_arch = "x86_64")]
-        libc::SYS_lstat => Some(LookCall::Plain { to: 1, follows: false }),
+        libc::SYS_lstat => Some(LookCall::Plain {
+            to: 1,
+            follows: false,
+        }),
         _ => None,
     }
 }
@@ -475,7 +528,8 @@ pub(crate) fn makes_folder(call: i64) -> bool {
 
 pub(crate) fn touch_of(flags: u64) -> PathUse {
     let flags = flags as i32;
-    let writes = flags & libc::O_ACCMODE != libc::O_RDONLY || flags & (libc::O_CREAT | libc::O_TRUNC) != 0;
+    let writes =
+        flags & libc::O_ACCMODE != libc::O_RDONLY || flags & (libc::O_CREAT | libc::O_TRUNC) != 0;
     match (writes, flags & libc::O_PATH != 0) {
         (_, true) => PathUse::LookedUp,
         (true, _) => PathUse::Written,
@@ -489,8 +543,11 @@ mod tests {
 
     #[test]
     fn a_call_is_in_one_table() {
-        let noted: std::collections::HashSet<i64> =
-            ARGUMENTS.iter().chain(OLD_ARGUMENTS).map(|argument| argument.call).collect();
+        let noted: std::collections::HashSet<i64> = ARGUMENTS
+            .iter()
+            .chain(OLD_ARGUMENTS)
+            .map(|argument| argument.call)
+            .collect();
         let mut harmless: Vec<i64> = HARMLESS.iter().chain(OLD_HARMLESS).copied().collect();
         assert!(harmless.iter().all(|call| !noted.contains(call)));
         let count = harmless.len();

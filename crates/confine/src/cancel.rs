@@ -18,7 +18,11 @@ impl CancelSwitch {
     /// When no more files can be opened.
     pub fn new() -> io::Result<CancelSwitch> {
         let (readable, writable) = rustix::pipe::pipe_with(rustix::pipe::PipeFlags::CLOEXEC)?;
-        Ok(CancelSwitch { thrown: AtomicBool::new(false), readable, writable })
+        Ok(CancelSwitch {
+            thrown: AtomicBool::new(false),
+            readable,
+            writable,
+        })
     }
 
     /// Throws the switch.
@@ -35,8 +39,14 @@ impl CancelSwitch {
 
     /// Waits until the switch is thrown, but only so long; gives whether it is.
     pub fn wait(&self, patience: std::time::Duration) -> bool {
-        let mut fds = [rustix::event::PollFd::new(&self.readable, rustix::event::PollFlags::IN)];
-        let _ = rustix::event::poll(&mut fds, rustix::event::Timespec::try_from(patience).ok().as_ref());
+        let mut fds = [rustix::event::PollFd::new(
+            &self.readable,
+            rustix::event::PollFlags::IN,
+        )];
+        let _ = rustix::event::poll(
+            &mut fds,
+            rustix::event::Timespec::try_from(patience).ok().as_ref(),
+        );
         self.is_thrown()
     }
 

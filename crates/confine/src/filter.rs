@@ -1,8 +1,8 @@
-//! Which system calls confined commands may not do, as a table of rules, and the programs that the kernel runs for it
-//! (seccomp, classic BPF over `struct seccomp_data`).
+//! Which system calls confined commands may not do, as a table of rules, and the programs that the
+//! kernel runs for it (seccomp, classic BPF over `struct seccomp_data`).
 //!
-//! The table is what there is to read: a row says which call, under which conditions, and why. `tests/filters.rs` tries
-//! each row on the kernel that it runs on.
+//! The table is what there is to read: a row says which call, under which conditions, and why.
+//! `tests/filters.rs` tries each row on the kernel that it runs on.
 
 use std::sync::OnceLock;
 
@@ -28,7 +28,8 @@ pub(crate) const ARCHITECTURE: u32 = 0xc000_00b7;
 #[cfg(not(any(target_arch = "x86_64", target_arch = "aarch64")))]
 pub(crate) const ARCHITECTURE: u32 = 0;
 
-/// Something that must hold of an argument: of its lower half, the bits in `mask` are `equal` to a value, or not.
+/// Something that must hold of an argument: of its lower half, the bits in `mask` are `equal` to a
+/// value, or not.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Condition {
     argument: u32,
@@ -38,11 +39,21 @@ pub(crate) struct Condition {
 }
 
 const fn is(argument: u32, mask: u32, value: u32) -> Condition {
-    Condition { argument, mask, value, equal: true }
+    Condition {
+        argument,
+        mask,
+        value,
+        equal: true,
+    }
 }
 
 const fn is_not(argument: u32, mask: u32, value: u32) -> Condition {
-    Condition { argument, mask, value, equal: false }
+    Condition {
+        argument,
+        mask,
+        value,
+        equal: false,
+    }
 }
 
 /// For whom a rule holds.
@@ -56,7 +67,8 @@ pub(crate) enum For {
     InOwnNetwork,
     /// Those that share the numbers of processes with all others of the machine.
     AmongOthers,
-    /// Those that share what processes tell each other by memory and queues with all others of the machine.
+    /// Those that share what processes tell each other by memory and queues with all others of the
+    /// machine.
     SharingMemory,
     /// Those that only look, and change nothing of what they see.
     Lookers,
@@ -75,8 +87,19 @@ pub(crate) struct Rule {
     pub why: &'static str,
 }
 
-const fn rule(call: i64, conditions: &'static [Condition], holds_for: For, why: &'static str) -> Rule {
-    Rule { call, conditions, holds_for, error: libc::EACCES, why }
+const fn rule(
+    call: i64,
+    conditions: &'static [Condition],
+    holds_for: For,
+    why: &'static str,
+) -> Rule {
+    Rule {
+        call,
+        conditions,
+        holds_for,
+        error: libc::EACCES,
+        why,
+    }
 }
 
 impl Rule {
@@ -117,11 +140,15 @@ pub(crate) const RULES: &[Rule] = &[
     ),
     rule(
         libc::SYS_socket,
-        &[is(0, ALL, libc::AF_NETLINK as u32), is_not(2, ALL, libc::NETLINK_ROUTE as u32)],
+        &[
+            is(0, ALL, libc::AF_NETLINK as u32),
+            is_not(2, ALL, libc::NETLINK_ROUTE as u32),
+        ],
         For::InOwnNetwork,
         "the kernel answers about more than the network",
     )
-    // As a kernel says that was built without the protocol: programs that make a user write no account of that then.
+    // As a kernel says that was built without the protocol: programs that make a user write no
+    // account of that then.
     .with_error(libc::EPROTONOSUPPORT),
     rule(
         libc::SYS_socket,
@@ -157,10 +184,30 @@ pub(crate) const RULES: &[Rule] = &[
         For::InOwnNetwork,
         TABLES,
     ),
-    rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_DGRAM as u32)], For::WithoutNetwork, DATAGRAMS),
-    rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_RAW as u32)], For::WithoutNetwork, DATAGRAMS),
-    rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_DGRAM as u32)], For::InOwnNetwork, DATAGRAMS),
-    rule(libc::SYS_socketpair, &[is(1, 0xf, libc::SOCK_RAW as u32)], For::InOwnNetwork, DATAGRAMS),
+    rule(
+        libc::SYS_socketpair,
+        &[is(1, 0xf, libc::SOCK_DGRAM as u32)],
+        For::WithoutNetwork,
+        DATAGRAMS,
+    ),
+    rule(
+        libc::SYS_socketpair,
+        &[is(1, 0xf, libc::SOCK_RAW as u32)],
+        For::WithoutNetwork,
+        DATAGRAMS,
+    ),
+    rule(
+        libc::SYS_socketpair,
+        &[is(1, 0xf, libc::SOCK_DGRAM as u32)],
+        For::InOwnNetwork,
+        DATAGRAMS,
+    ),
+    rule(
+        libc::SYS_socketpair,
+        &[is(1, 0xf, libc::SOCK_RAW as u32)],
+        For::InOwnNetwork,
+        DATAGRAMS,
+    ),
     rule(libc::SYS_io_uring_setup, &[], For::All, RINGS),
     rule(libc::SYS_keyctl, &[], For::All, KEYS),
     rule(libc::SYS_add_key, &[], For::All, KEYS),
@@ -169,23 +216,76 @@ pub(crate) const RULES: &[Rule] = &[
     rule(libc::SYS_bpf, &[], For::All, WATCHES),
     rule(libc::SYS_userfaultfd, &[], For::All, WATCHES),
     rule(libc::SYS_fanotify_init, &[], For::All, WATCHES),
-    rule(libc::SYS_fchmod, &[is_not(1, MODE_BITS, 0)], For::All, AS_OWNER),
-    rule(libc::SYS_fchmodat, &[is_not(2, MODE_BITS, 0)], For::All, AS_OWNER),
-    rule(FCHMODAT2, &[is_not(2, MODE_BITS, 0)], For::All, AS_OWNER),
     rule(
-        libc::SYS_openat,
-        &[is(2, libc::O_CREAT as u32, libc::O_CREAT as u32), is_not(3, MODE_BITS, 0)],
+        libc::SYS_fchmod,
+        &[is_not(1, MODE_BITS, 0)],
         For::All,
         AS_OWNER,
     ),
-    rule(libc::SYS_mknodat, &[is_not(2, MODE_BITS, 0)], For::All, AS_OWNER),
-    rule(libc::SYS_prlimit64, &[is_not(0, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_setpriority, &[is_not(1, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_ioprio_set, &[is_not(1, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_sched_setaffinity, &[is_not(0, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_sched_setscheduler, &[is_not(0, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_sched_setparam, &[is_not(0, ALL, 0)], For::AmongOthers, OTHERS),
-    rule(libc::SYS_sched_setattr, &[is_not(0, ALL, 0)], For::AmongOthers, OTHERS),
+    rule(
+        libc::SYS_fchmodat,
+        &[is_not(2, MODE_BITS, 0)],
+        For::All,
+        AS_OWNER,
+    ),
+    rule(FCHMODAT2, &[is_not(2, MODE_BITS, 0)], For::All, AS_OWNER),
+    rule(
+        libc::SYS_openat,
+        &[
+            is(2, libc::O_CREAT as u32, libc::O_CREAT as u32),
+            is_not(3, MODE_BITS, 0),
+        ],
+        For::All,
+        AS_OWNER,
+    ),
+    rule(
+        libc::SYS_mknodat,
+        &[is_not(2, MODE_BITS, 0)],
+        For::All,
+        AS_OWNER,
+    ),
+    rule(
+        libc::SYS_prlimit64,
+        &[is_not(0, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_setpriority,
+        &[is_not(1, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_ioprio_set,
+        &[is_not(1, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_sched_setaffinity,
+        &[is_not(0, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_sched_setscheduler,
+        &[is_not(0, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_sched_setparam,
+        &[is_not(0, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
+    rule(
+        libc::SYS_sched_setattr,
+        &[is_not(0, ALL, 0)],
+        For::AmongOthers,
+        OTHERS,
+    ),
     rule(libc::SYS_shmget, &[], For::SharingMemory, QUEUES),
     rule(libc::SYS_semget, &[], For::SharingMemory, QUEUES),
     rule(libc::SYS_msgget, &[], For::SharingMemory, QUEUES),
@@ -210,12 +310,30 @@ pub(crate) const RULES: &[Rule] = &[
 /// Calls that newer processors' kernels no longer have.
 #[cfg(target_arch = "x86_64")]
 pub(crate) const OLD_RULES: &[Rule] = &[
-    rule(libc::SYS_chmod, &[is_not(1, MODE_BITS, 0)], For::All, AS_OWNER),
-    rule(libc::SYS_creat, &[is_not(1, MODE_BITS, 0)], For::All, AS_OWNER),
-    rule(libc::SYS_mknod, &[is_not(1, MODE_BITS, 0)], For::All, AS_OWNER),
+    rule(
+        libc::SYS_chmod,
+        &[is_not(1, MODE_BITS, 0)],
+        For::All,
+        AS_OWNER,
+    ),
+    rule(
+        libc::SYS_creat,
+        &[is_not(1, MODE_BITS, 0)],
+        For::All,
+        AS_OWNER,
+    ),
+    rule(
+        libc::SYS_mknod,
+        &[is_not(1, MODE_BITS, 0)],
+        For::All,
+        AS_OWNER,
+    ),
     rule(
         libc::SYS_open,
-        &[is(1, libc::O_CREAT as u32, libc::O_CREAT as u32), is_not(2, MODE_BITS, 0)],
+        &[
+            is(1, libc::O_CREAT as u32, libc::O_CREAT as u32),
+            is_not(2, MODE_BITS, 0),
+        ],
         For::All,
         AS_OWNER,
     ),
@@ -282,9 +400,14 @@ impl Surroundings {
         FILTERS[self.number()].get_or_init(|| self.compile(None, &[]))
     }
 
-    /// The same for one whose calls are handed to a supervisor, but for those with some numbers; `watched` are those that would be
-    /// refused and are handed over all the same, so that the supervisor knows.
-    pub(crate) fn supervising_filter(self, harmless: &[i64], watched: &[i64]) -> Vec<libc::sock_filter> {
+    /// The same for one whose calls are handed to a supervisor, but for those with some numbers;
+    /// `watched` are those that would be refused and are handed over all the same, so that the
+    /// supervisor knows.
+    pub(crate) fn supervising_filter(
+        self,
+        harmless: &[i64],
+        watched: &[i64],
+    ) -> Vec<libc::sock_filter> {
         self.compile(Some(harmless), watched)
     }
 
@@ -292,18 +415,37 @@ impl Surroundings {
         let mut program = vec![
             statement(LOAD_WORD, OFFSET_ARCHITECTURE),
             // Calls of a foreign architecture are refused whole.
-            libc::sock_filter { code: JUMP_EQUAL, jt: 1, jf: 0, k: ARCHITECTURE },
+            libc::sock_filter {
+                code: JUMP_EQUAL,
+                jt: 1,
+                jf: 0,
+                k: ARCHITECTURE,
+            },
             statement(RETURN, REFUSE | libc::EACCES as u32),
             statement(LOAD_WORD, OFFSET_NUMBER),
             // Numbers from here on belong to a second set of the same calls.
-            libc::sock_filter { code: JUMP_AT_LEAST, jt: 0, jf: 1, k: 0x4000_0000 },
+            libc::sock_filter {
+                code: JUMP_AT_LEAST,
+                jt: 0,
+                jf: 1,
+                k: 0x4000_0000,
+            },
             statement(RETURN, REFUSE | libc::EACCES as u32),
         ];
         for call in watched {
             add_rule(&mut program, *call, &[], HAND_OVER);
         }
-        for rule in RULES.iter().chain(OLD_RULES).filter(|rule| self.meets(rule.holds_for)) {
-            add_rule(&mut program, rule.call, rule.conditions, REFUSE | rule.error as u32);
+        for rule in RULES
+            .iter()
+            .chain(OLD_RULES)
+            .filter(|rule| self.meets(rule.holds_for))
+        {
+            add_rule(
+                &mut program,
+                rule.call,
+                rule.conditions,
+                REFUSE | rule.error as u32,
+            );
         }
         match harmless {
             None => program.push(statement(RETURN, ALLOW)),
@@ -315,7 +457,10 @@ impl Surroundings {
 
 /// Ranges of numbers, each from a first one to before another.
 fn ranges_of(calls: &[i64]) -> Vec<(u32, u32)> {
-    let mut calls: Vec<u32> = calls.iter().filter_map(|call| u32::try_from(*call).ok()).collect();
+    let mut calls: Vec<u32> = calls
+        .iter()
+        .filter_map(|call| u32::try_from(*call).ok())
+        .collect();
     calls.sort_unstable();
     let mut ranges: Vec<(u32, u32)> = Vec::new();
     for call in calls {
@@ -327,14 +472,25 @@ fn ranges_of(calls: &[i64]) -> Vec<(u32, u32)> {
     ranges
 }
 
-/// Adds the end of a program in which the call's number is loaded: numbers in one of some sorted ranges are allowed, all others are
-/// handed over. Halves are tried, so that a call passes few comparisons.
+/// Adds the end of a program in which the call's number is loaded: numbers in one of some sorted
+/// ranges are allowed, all others are handed over. Halves are tried, so that a call passes few
+/// comparisons.
 fn add_choice(program: &mut Vec<libc::sock_filter>, ranges: &[(u32, u32)]) {
     match *ranges {
         [] => program.push(statement(RETURN, HAND_OVER)),
         [(first, end)] => {
-            program.push(libc::sock_filter { code: JUMP_AT_LEAST, jt: 0, jf: 2, k: first });
-            program.push(libc::sock_filter { code: JUMP_AT_LEAST, jt: 1, jf: 0, k: end });
+            program.push(libc::sock_filter {
+                code: JUMP_AT_LEAST,
+                jt: 0,
+                jf: 2,
+                k: first,
+            });
+            program.push(libc::sock_filter {
+                code: JUMP_AT_LEAST,
+                jt: 1,
+                jf: 0,
+                k: end,
+            });
             program.push(statement(RETURN, ALLOW));
             program.push(statement(RETURN, HAND_OVER));
         }
@@ -342,9 +498,15 @@ fn add_choice(program: &mut Vec<libc::sock_filter>, ranges: &[(u32, u32)]) {
             let (lower, upper) = ranges.split_at(ranges.len() / 2);
             let mut below = Vec::new();
             add_choice(&mut below, lower);
-            // The lower half is no longer than a jump can pass: a row takes four instructions, and one for each two rows.
+            // The lower half is no longer than a jump can pass: a row takes four instructions, and
+            // one for each two rows.
             let past = u8::try_from(below.len()).unwrap_or(u8::MAX);
-            program.push(libc::sock_filter { code: JUMP_AT_LEAST, jt: past, jf: 0, k: upper[0].0 });
+            program.push(libc::sock_filter {
+                code: JUMP_AT_LEAST,
+                jt: past,
+                jf: 0,
+                k: upper[0].0,
+            });
             program.extend(below);
             add_choice(program, upper);
         }
@@ -352,27 +514,57 @@ fn add_choice(program: &mut Vec<libc::sock_filter>, ranges: &[(u32, u32)]) {
 }
 
 const fn statement(code: u16, value: u32) -> libc::sock_filter {
-    libc::sock_filter { code, jt: 0, jf: 0, k: value }
+    libc::sock_filter {
+        code,
+        jt: 0,
+        jf: 0,
+        k: value,
+    }
 }
 
 /// Adds a rule to a program in which the call's number is loaded, and is loaded again afterwards.
-fn add_rule(program: &mut Vec<libc::sock_filter>, call: i64, conditions: &[Condition], answer: u32) {
-    let Ok(call) = u32::try_from(call) else { return };
+fn add_rule(
+    program: &mut Vec<libc::sock_filter>,
+    call: i64,
+    conditions: &[Condition],
+    answer: u32,
+) {
+    let Ok(call) = u32::try_from(call) else {
+        return;
+    };
     if conditions.is_empty() {
-        program.push(libc::sock_filter { code: JUMP_EQUAL, jt: 0, jf: 1, k: call });
+        program.push(libc::sock_filter {
+            code: JUMP_EQUAL,
+            jt: 0,
+            jf: 1,
+            k: call,
+        });
         program.push(statement(RETURN, answer));
         return;
     }
     // Three instructions a condition, the answer, and the number again.
     let length = conditions.len() * 3 + 2;
-    program.push(libc::sock_filter { code: JUMP_EQUAL, jt: 0, jf: length as u8, k: call });
+    program.push(libc::sock_filter {
+        code: JUMP_EQUAL,
+        jt: 0,
+        jf: length as u8,
+        k: call,
+    });
     for (at, condition) in conditions.iter().enumerate() {
         // Where it does not hold: to loading the number again, after what is left and the answer.
         let out = ((conditions.len() - at - 1) * 3 + 1) as u8;
         let (jt, jf) = if condition.equal { (0, out) } else { (out, 0) };
-        program.push(statement(LOAD_WORD, OFFSET_ARGUMENTS + 8 * condition.argument));
+        program.push(statement(
+            LOAD_WORD,
+            OFFSET_ARGUMENTS + 8 * condition.argument,
+        ));
         program.push(statement(AND, condition.mask));
-        program.push(libc::sock_filter { code: JUMP_EQUAL, jt, jf, k: condition.value });
+        program.push(libc::sock_filter {
+            code: JUMP_EQUAL,
+            jt,
+            jf,
+            k: condition.value,
+        });
     }
     program.push(statement(RETURN, answer));
     program.push(statement(LOAD_WORD, OFFSET_NUMBER));
@@ -383,7 +575,12 @@ mod tests {
     use super::*;
 
     /// What a program answers to a call.
-    fn answer(program: &[libc::sock_filter], architecture: u32, call: u32, arguments: [u32; 6]) -> u32 {
+    fn answer(
+        program: &[libc::sock_filter],
+        architecture: u32,
+        call: u32,
+        arguments: [u32; 6],
+    ) -> u32 {
         let load = |at: u32| match at {
             OFFSET_NUMBER => call,
             OFFSET_ARCHITECTURE => architecture,
@@ -397,7 +594,11 @@ mod tests {
                 LOAD_WORD => value = load(step.k),
                 AND => value &= step.k,
                 JUMP_EQUAL | JUMP_AT_LEAST => {
-                    let holds = if step.code == JUMP_EQUAL { value == step.k } else { value >= step.k };
+                    let holds = if step.code == JUMP_EQUAL {
+                        value == step.k
+                    } else {
+                        value >= step.k
+                    };
                     at += usize::from(if holds { step.jt } else { step.jf });
                 }
                 RETURN => return step.k,
@@ -416,7 +617,8 @@ mod tests {
         })
     }
 
-    /// Arguments for which all conditions of a rule hold, and for each condition some for which only it does not.
+    /// Arguments for which all conditions of a rule hold, and for each condition some for which
+    /// only it does not.
     fn arguments(rule: &Rule) -> ([u32; 6], Vec<[u32; 6]>) {
         let mut held = [0; 6];
         for condition in rule.conditions {
@@ -430,7 +632,11 @@ mod tests {
             let mut arguments = held;
             let argument = &mut arguments[condition.argument as usize];
             *argument &= !condition.mask;
-            *argument |= if condition.equal { !condition.value & condition.mask } else { condition.value };
+            *argument |= if condition.equal {
+                !condition.value & condition.mask
+            } else {
+                condition.value
+            };
             arguments
         });
         (held, broken.collect())
@@ -449,12 +655,15 @@ mod tests {
                 let call = rule.call as u32;
                 let said = answer(program, ARCHITECTURE, call, held);
                 if surroundings.meets(rule.holds_for) {
-                    assert_eq!(said, REFUSE | rule.error as u32, "{rule:?} {surroundings:?}");
+                    assert_eq!(
+                        said,
+                        REFUSE | rule.error as u32,
+                        "{rule:?} {surroundings:?}"
+                    );
                     for arguments in &broken {
-                        let others = RULES
-                            .iter()
-                            .chain(OLD_RULES)
-                            .filter(|other| other.call == rule.call && surroundings.meets(other.holds_for));
+                        let others = RULES.iter().chain(OLD_RULES).filter(|other| {
+                            other.call == rule.call && surroundings.meets(other.holds_for)
+                        });
                         if others.count() == 1 {
                             let said = answer(program, ARCHITECTURE, call, *arguments);
                             assert_eq!(said, ALLOW, "{rule:?} {arguments:?}");
@@ -462,7 +671,12 @@ mod tests {
                     }
                 }
             }
-            for call in [libc::SYS_read, libc::SYS_openat, libc::SYS_execve, libc::SYS_clone] {
+            for call in [
+                libc::SYS_read,
+                libc::SYS_openat,
+                libc::SYS_execve,
+                libc::SYS_clone,
+            ] {
                 assert_eq!(answer(program, ARCHITECTURE, call as u32, [0; 6]), ALLOW);
             }
             let foreign = answer(program, ARCHITECTURE ^ 1, libc::SYS_read as u32, [0; 6]);
@@ -479,9 +693,15 @@ mod tests {
             own_memory: false,
             only_looks: false,
         };
-        let harmless: Vec<i64> =
-            crate::calls::HARMLESS.iter().chain(crate::calls::OLD_HARMLESS).copied().collect();
-        assert!(ranges_of(&harmless).len() < 100, "a jump reaches no farther");
+        let harmless: Vec<i64> = crate::calls::HARMLESS
+            .iter()
+            .chain(crate::calls::OLD_HARMLESS)
+            .copied()
+            .collect();
+        assert!(
+            ranges_of(&harmless).len() < 100,
+            "a jump reaches no farther"
+        );
         let program = surroundings.supervising_filter(&harmless, &[libc::SYS_socket]);
         let said = |call: i64, arguments| answer(&program, ARCHITECTURE, call as u32, arguments);
         assert_eq!(said(libc::SYS_openat, [0; 6]), HAND_OVER);
@@ -489,9 +709,17 @@ mod tests {
         assert_eq!(said(libc::SYS_socket, [0; 6]), HAND_OVER);
         let setuid = [0, 0, libc::O_CREAT as u32, 0o4755, 0, 0];
         assert_eq!(said(libc::SYS_openat, setuid), REFUSE | libc::EACCES as u32);
-        let refused: Vec<i64> = RULES.iter().chain(OLD_RULES).map(|rule| rule.call).collect();
+        let refused: Vec<i64> = RULES
+            .iter()
+            .chain(OLD_RULES)
+            .map(|rule| rule.call)
+            .collect();
         for call in (0..600).filter(|call| !refused.contains(call)) {
-            let expected = if harmless.contains(&call) { ALLOW } else { HAND_OVER };
+            let expected = if harmless.contains(&call) {
+                ALLOW
+            } else {
+                HAND_OVER
+            };
             assert_eq!(said(call, [0; 6]), expected, "{call}");
         }
     }

@@ -1,6 +1,7 @@
 //! What is put into a sandbox, and how what is in it becomes what is wanted there.
 //!
-//! A sandbox is used again by another command that wants much the same: what both want stays, the rest is taken away.
+//! A sandbox is used again by another command that wants much the same: what both want stays, the
+//! rest is taken away.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::ffi::CString;
@@ -86,7 +87,12 @@ impl Plan {
         Ok(())
     }
 
-    pub fn show(&mut self, from: impl AsRef<[u8]>, at: impl AsRef<[u8]>, whole: bool) -> io::Result<()> {
+    pub fn show(
+        &mut self,
+        from: impl AsRef<[u8]>,
+        at: impl AsRef<[u8]>,
+        whole: bool,
+    ) -> io::Result<()> {
         let planned = Planned::Show(self.text(from)?, self.text(at)?, whole);
         self.orders.push(planned);
         Ok(())
@@ -108,17 +114,37 @@ impl Plan {
     pub fn orders(&self) -> Vec<Order<'_>> {
         let text = |number: usize| self.texts[number].as_c_str();
         let order = |planned: &Planned| match *planned {
-            Planned::Write(path, what) => Order::Write { path: text(path), text: text(what) },
+            Planned::Write(path, what) => Order::Write {
+                path: text(path),
+                text: text(what),
+            },
             Planned::Private => Order::Private,
-            Planned::Memory(at, options) => Order::Memory { at: text(at), options: text(options) },
+            Planned::Memory(at, options) => Order::Memory {
+                at: text(at),
+                options: text(options),
+            },
             Planned::Folder(at) => Order::Folder { at: text(at) },
             Planned::File(at) => Order::File { at: text(at) },
             Planned::ClosedFile(at) => Order::ClosedFile { at: text(at) },
-            Planned::Link(at, target) => Order::Link { at: text(at), target: text(target) },
-            Planned::Show(from, at, whole) => Order::Show { from: text(from), at: text(at), whole },
-            Planned::Attributes(at, set, whole) => Order::Attributes { at: text(at), set, whole },
+            Planned::Link(at, target) => Order::Link {
+                at: text(at),
+                target: text(target),
+            },
+            Planned::Show(from, at, whole) => Order::Show {
+                from: text(from),
+                at: text(at),
+                whole,
+            },
+            Planned::Attributes(at, set, whole) => Order::Attributes {
+                at: text(at),
+                set,
+                whole,
+            },
             Planned::Writable(at) => Order::Writable { at: text(at) },
-            Planned::Pivot(at, before) => Order::Pivot { at: text(at), before: text(before) },
+            Planned::Pivot(at, before) => Order::Pivot {
+                at: text(at),
+                before: text(before),
+            },
             Planned::Remove(at) => Order::Remove { at: text(at) },
             Planned::Unmount(at) => Order::Unmount { at: text(at) },
             Planned::RemoveFile(at) => Order::RemoveFile { at: text(at) },
@@ -128,21 +154,24 @@ impl Plan {
     }
 }
 
-/// Things that many sandboxes show, as they are laid out: two sandboxes that have the same ones need not be compared there.
+/// Things that many sandboxes show, as they are laid out: two sandboxes that have the same ones
+/// need not be compared there.
 #[derive(Default)]
 pub(crate) struct LaidOut {
     items: BTreeMap<Vec<u8>, Fitting>,
     folders: BTreeSet<Vec<u8>>,
     /// Folders that are shown whole, by their paths in the workspace.
     pub whole: HashSet<String>,
-    /// How the folders were in which these things are: as long as they are so, the same things are there.
+    /// How the folders were in which these things are: as long as they are so, the same things are
+    /// there.
     pub states: Vec<(Box<str>, FolderState)>,
 }
 
 /// What is in a sandbox besides what all sandboxes begin with.
 #[derive(Default)]
 pub(crate) struct Contents {
-    /// What many sandboxes have. Nothing of it is among the items, and no item is around something of it.
+    /// What many sandboxes have. Nothing of it is among the items, and no item is around something
+    /// of it.
     common: Option<Arc<LaidOut>>,
     items: BTreeMap<Vec<u8>, Fitting>,
     /// Folders that were made for the items, and empty ones.
@@ -179,8 +208,12 @@ impl LaidOut {
     /// Whether something of it is at a place, or, with `below`, in the folder there.
     pub fn has(&self, at: &[u8], below: bool) -> bool {
         let inside = [at, b"/"].concat();
-        let is_inside =
-            || self.items.range(inside.clone()..).next().is_some_and(|(at, _)| at.starts_with(&inside));
+        let is_inside = || {
+            self.items
+                .range(inside.clone()..)
+                .next()
+                .is_some_and(|(at, _)| at.starts_with(&inside))
+        };
         self.items.contains_key(at) || below && is_inside()
     }
 }
@@ -188,13 +221,33 @@ impl LaidOut {
 impl Contents {
     /// What many sandboxes have, and nothing else so far.
     pub fn with(common: Arc<LaidOut>) -> Contents {
-        Contents { common: Some(common), ..Contents::default() }
+        Contents {
+            common: Some(common),
+            ..Contents::default()
+        }
     }
 
-    /// The same as what many sandboxes have: only files, folders and links of the workspace are in it.
-    pub fn into_common(self, whole: HashSet<String>, states: Vec<(Box<str>, FolderState)>) -> LaidOut {
-        let Contents { common: _, items, folders, own: _, tops: _, taken: _ } = self;
-        LaidOut { items, folders, whole, states }
+    /// The same as what many sandboxes have: only files, folders and links of the workspace are in
+    /// it.
+    pub fn into_common(
+        self,
+        whole: HashSet<String>,
+        states: Vec<(Box<str>, FolderState)>,
+    ) -> LaidOut {
+        let Contents {
+            common: _,
+            items,
+            folders,
+            own: _,
+            tops: _,
+            taken: _,
+        } = self;
+        LaidOut {
+            items,
+            folders,
+            whole,
+            states,
+        }
     }
 
     /// Whether both have the same things of those that many sandboxes have.
@@ -207,22 +260,38 @@ impl Contents {
     }
 
     fn item(&self, at: &[u8]) -> Option<&Fitting> {
-        self.items.get(at).or_else(|| self.common.as_ref()?.items.get(at))
+        self.items
+            .get(at)
+            .or_else(|| self.common.as_ref()?.items.get(at))
     }
 
     fn has_folder(&self, path: &[u8]) -> bool {
         self.folders.contains(path)
-            || self.common.as_ref().is_some_and(|common| common.folders.contains(path))
+            || self
+                .common
+                .as_ref()
+                .is_some_and(|common| common.folders.contains(path))
     }
 
     /// What it has that another one has not, or has otherwise.
     fn beyond<'c>(&'c self, other: &Contents) -> Beyond<'c> {
-        let common = self.common.as_deref().filter(|_| !self.has_common_of(other));
-        let folders = self.folders.iter().chain(common.into_iter().flat_map(|common| &common.folders));
-        let items = self.items.iter().chain(common.into_iter().flat_map(|common| &common.items));
-        let mut folders: Vec<&Vec<u8>> = folders.filter(|folder| !other.has_folder(folder)).collect();
-        let mut items: Vec<(&Vec<u8>, &Fitting)> =
-            items.filter(|(at, item)| other.item(at) != Some(item)).collect();
+        let common = self
+            .common
+            .as_deref()
+            .filter(|_| !self.has_common_of(other));
+        let folders = self
+            .folders
+            .iter()
+            .chain(common.into_iter().flat_map(|common| &common.folders));
+        let items = self
+            .items
+            .iter()
+            .chain(common.into_iter().flat_map(|common| &common.items));
+        let mut folders: Vec<&Vec<u8>> =
+            folders.filter(|folder| !other.has_folder(folder)).collect();
+        let mut items: Vec<(&Vec<u8>, &Fitting)> = items
+            .filter(|(at, item)| other.item(at) != Some(item))
+            .collect();
         folders.sort_unstable();
         items.sort_unstable_by_key(|(at, _)| *at);
         Beyond { folders, items }
@@ -231,7 +300,8 @@ impl Contents {
     /// Something is seen at a place.
     pub fn show(&mut self, at: Vec<u8>, from: CString, folder: bool, identity: Identity) {
         self.make_folders_to(&at, folder);
-        self.items.insert(at, Fitting::Shown(from, folder, identity));
+        self.items
+            .insert(at, Fitting::Shown(from, folder, identity));
     }
 
     /// A link is at a place.
@@ -245,7 +315,8 @@ impl Contents {
         self.make_folders_to(at, true);
     }
 
-    /// A folder is at a place that may be written to. `covered`: it is there with the folder around it.
+    /// A folder is at a place that may be written to. `covered`: it is there with the folder around
+    /// it.
     pub fn add_own(&mut self, at: Vec<u8>, from: CString, covered: bool) {
         if !covered {
             self.make_folders_to(&at, true);
@@ -253,7 +324,8 @@ impl Contents {
         self.own.push((at, from));
     }
 
-    /// Something of the machine is seen at its own place, the first folder on the way to which is `top`.
+    /// Something of the machine is seen at its own place, the first folder on the way to which is
+    /// `top`.
     pub fn show_of_machine(
         &mut self,
         path: &Path,
@@ -268,11 +340,15 @@ impl Contents {
             self.tops.sort();
         }
         let above: Vec<&Path> = path.ancestors().skip(usize::from(!folder)).collect();
-        for folder in above.into_iter().filter(|f| f.starts_with(&top) && *f != top) {
+        for folder in above
+            .into_iter()
+            .filter(|f| f.starts_with(&top) && *f != top)
+        {
             self.folders.insert(folder.as_os_str().as_bytes().into());
         }
         let at = path.as_os_str().as_bytes().to_owned();
-        self.items.insert(at, Fitting::Shown(from, folder, identity));
+        self.items
+            .insert(at, Fitting::Shown(from, folder, identity));
     }
 
     /// Takes note that something of it was taken of the machine as the `number`th.
@@ -280,7 +356,8 @@ impl Contents {
         self.taken = self.taken.max(number + 1);
     }
 
-    /// Whether a sandbox that has this, and began when so many things were taken of the machine, can be made one that has that.
+    /// Whether a sandbox that has this, and began when so many things were taken of the machine,
+    /// can be made one that has that.
     pub fn can_become(&self, wanted: &Contents, taken: usize) -> bool {
         fn of_machine(contents: &Contents) -> impl Iterator<Item = (&Vec<u8>, &Fitting)> {
             contents.items.iter().filter(|(at, _)| !is_in_root(at))
@@ -288,7 +365,8 @@ impl Contents {
         wanted.taken <= taken && self.tops == wanted.tops && of_machine(self).eq(of_machine(wanted))
     }
 
-    /// Whether the sandbox can be used again at all: what is put among temporary files goes with them.
+    /// Whether the sandbox can be used again at all: what is put among temporary files goes with
+    /// them.
     pub fn can_stay(&self) -> bool {
         let in_changing = |at: &Vec<u8>| at.starts_with(b"/tmp/") || at.starts_with(b"/dev/");
         !self.items.keys().any(in_changing)
@@ -296,7 +374,12 @@ impl Contents {
 
     /// The folders on the way to a place of the workspace, and with `itself` that place.
     fn make_folders_to(&mut self, path: &[u8], itself: bool) {
-        let ends = path.iter().enumerate().skip(1).filter(|(_, byte)| **byte == b'/').map(|(at, _)| at);
+        let ends = path
+            .iter()
+            .enumerate()
+            .skip(1)
+            .filter(|(_, byte)| **byte == b'/')
+            .map(|(at, _)| at);
         for end in ends.chain(itself.then_some(path.len())) {
             let folder = &path[..end];
             if folder != ROOT.as_bytes() && !self.has_folder(folder) {
@@ -305,7 +388,8 @@ impl Contents {
         }
     }
 
-    /// What is to be done in a new sandbox so that this is in it. `may_change_root`: commands may change its root.
+    /// What is to be done in a new sandbox so that this is in it. `may_change_root`: commands may
+    /// change its root.
     pub fn plan(&self, may_change_root: bool) -> io::Result<Plan> {
         let mut plan = Plan::default();
         plan.memory(ROOT, "mode=755")?;
@@ -376,5 +460,6 @@ impl Contents {
 }
 
 fn is_in_root(at: &[u8]) -> bool {
-    at.strip_prefix(ROOT.as_bytes()).is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
+    at.strip_prefix(ROOT.as_bytes())
+        .is_some_and(|rest| rest.is_empty() || rest.starts_with(b"/"))
 }

@@ -1,4 +1,5 @@
-//! Networks of their own for sandboxes: in each there is the loopback, and nobody but the commands that were started in it.
+//! Networks of their own for sandboxes: in each there is the loopback, and nobody but the commands
+//! that were started in it.
 
 use std::io;
 use std::os::fd::{AsFd, AsRawFd, BorrowedFd, OwnedFd, RawFd};
@@ -14,7 +15,9 @@ pub struct OwnNetwork {
 
 impl OwnNetwork {
     pub(crate) fn new(template: &TemplateHandle) -> io::Result<OwnNetwork> {
-        Ok(OwnNetwork { network: sys::new_network(template)? })
+        Ok(OwnNetwork {
+            network: sys::new_network(template)?,
+        })
     }
 
     pub(crate) fn as_fd(&self) -> BorrowedFd<'_> {
@@ -26,8 +29,9 @@ impl OwnNetwork {
     }
 }
 
-/// A network for the commands of one sandbox, and of another one after that if nothing was sent in it: a port on which
-/// somebody was connected stays taken for a minute, and the next step would find that.
+/// A network for the commands of one sandbox, and of another one after that if nothing was sent in
+/// it: a port on which somebody was connected stays taken for a minute, and the next step would
+/// find that.
 pub(crate) struct Loopback {
     network: OwnNetwork,
     /// Asks the kernel about this network.
@@ -83,9 +87,16 @@ fn question() -> [u8; HEADER + LINK] {
     question
 }
 
-/// The number of packets sent (`rtnl_link_stats64.tx_packets`) in an answer about a link; `None` if there is none.
+/// The number of packets sent (`rtnl_link_stats64.tx_packets`) in an answer about a link; `None` if
+/// there is none.
 fn sent_packets(answer: &[u8]) -> Option<u64> {
-    let u16_at = |at: usize| answer.get(at..at + 2)?.try_into().ok().map(u16::from_ne_bytes);
+    let u16_at = |at: usize| {
+        answer
+            .get(at..at + 2)?
+            .try_into()
+            .ok()
+            .map(u16::from_ne_bytes)
+    };
     if u16_at(4)? != NEW_LINK {
         return None;
     }
@@ -94,7 +105,11 @@ fn sent_packets(answer: &[u8]) -> Option<u64> {
         let (length, kind) = (usize::from(u16_at(at)?), u16_at(at + 2)?);
         if kind == STATISTICS {
             // After the attribute's own four bytes: packets received, packets sent.
-            return answer.get(at + 12..at + 20)?.try_into().ok().map(u64::from_ne_bytes);
+            return answer
+                .get(at + 12..at + 20)?
+                .try_into()
+                .ok()
+                .map(u64::from_ne_bytes);
         }
         // Attributes begin at multiples of four bytes.
         at += length.max(4).next_multiple_of(4);
@@ -125,7 +140,11 @@ mod tests {
         let whole = answer(NEW_LINK, &[name, (STATISTICS, &statistics)]);
         assert_eq!(sent_packets(&whole), Some(9));
         assert_eq!(sent_packets(&answer(NEW_LINK, &[name])), None);
-        assert_eq!(sent_packets(&answer(2, &[(STATISTICS, &statistics)])), None, "an error");
+        assert_eq!(
+            sent_packets(&answer(2, &[(STATISTICS, &statistics)])),
+            None,
+            "an error"
+        );
         for cut in 0..whole.len() - 8 {
             assert_eq!(sent_packets(&whole[..cut]), None, "{cut}");
         }

@@ -55,8 +55,8 @@ pub struct PipelineSpec<'a> {
     pub memory: Option<u64>,
     /// Who notes what they do with files, which makes them slower.
     pub recorder: Option<&'a Recorder<'a>>,
-    /// Whether they get this program's own standard streams, and stay in its process group: the terminal
-    /// then treats them as it treats this program, and nothing is captured.
+    /// Whether they get this program's own standard streams, and stay in its process group: the
+    /// terminal then treats them as it treats this program, and nothing is captured.
     pub attached: bool,
 }
 
@@ -97,8 +97,8 @@ pub enum Reach<'a> {
 }
 
 impl Confinement<'_> {
-    /// What surrounds the commands, which decides what they are refused; `None` where nothing is refused, or where this
-    /// kernel cannot.
+    /// What surrounds the commands, which decides what they are refused; `None` where nothing is
+    /// refused, or where this kernel cannot.
     fn surroundings(&self) -> Option<Surroundings> {
         if !sys::network_filter_works() {
             return None;
@@ -142,8 +142,12 @@ impl Confinement<'_> {
 
     fn space<'s>(&'s self, furnishing: Option<&'s SandboxSetup<'s>>) -> Space<'s> {
         match self {
-            Confinement::Free | Confinement::Looks(_) | Confinement::Rules { apart: None, .. } => Space::Here,
-            Confinement::Rules { apart: Some(apart), .. } => {
+            Confinement::Free | Confinement::Looks(_) | Confinement::Rules { apart: None, .. } => {
+                Space::Here
+            }
+            Confinement::Rules {
+                apart: Some(apart), ..
+            } => {
                 let (user, network) = apart.descriptors();
                 Space::Apart(user, network)
             }
@@ -153,7 +157,11 @@ impl Confinement<'_> {
                     Reach::Loopback => Some(sandbox.loopback()),
                     Reach::Machine => None,
                 };
-                Space::Sandbox(sandbox.handle(), network.map(OwnNetwork::descriptor), furnishing)
+                Space::Sandbox(
+                    sandbox.handle(),
+                    network.map(OwnNetwork::descriptor),
+                    furnishing,
+                )
             }
         }
     }
@@ -173,7 +181,8 @@ pub struct Capture {
     whole: WholeOutput,
 }
 
-/// Opens a file for all that is printed, and gives its name for people; nothing where there can be none.
+/// Opens a file for all that is printed, and gives its name for people; nothing where there can be
+/// none.
 pub type OpenWhole = Box<dyn FnOnce() -> Option<(File, String)>>;
 
 /// The most that goes to such a file, in bytes: what prints without end does not fill the disk.
@@ -183,10 +192,12 @@ const WHOLE_LIMIT: u64 = 1 << 30;
 const BEFORE_NAME: &str = "more were printed here; where it ran, ";
 const BEHIND_NAME: &str = " has";
 
-/// The file that has all of something that was printed, as the line in the place of what is not kept says; none where all is kept, or
-/// nothing more is.
+/// The file that has all of something that was printed, as the line in the place of what is not
+/// kept says; none where all is kept, or nothing more is.
 pub fn file_with_all(printed: &str) -> Option<&str> {
-    let lines = printed.lines().filter(|line| line.starts_with('[') && line.ends_with("of it]"));
+    let lines = printed
+        .lines()
+        .filter(|line| line.starts_with('[') && line.ends_with("of it]"));
     let names = lines.filter_map(|line| line.split_once(BEFORE_NAME)?.1.split_once(BEHIND_NAME));
     names.map(|(name, _)| name).next_back()
 }
@@ -206,32 +217,59 @@ enum WholeOutput {
 impl Capture {
     /// Keeps at most `limit` bytes.
     pub fn new(limit: usize) -> Capture {
-        Capture { bytes: Vec::new(), errors: None, cut: 0, limit, last: None, whole: WholeOutput::Nowhere }
+        Capture {
+            bytes: Vec::new(),
+            errors: None,
+            cut: 0,
+            limit,
+            last: None,
+            whole: WholeOutput::Nowhere,
+        }
     }
 
-    /// Keeps at most `limit` bytes, a quarter of them from the beginning and the others from the end, where errors mostly are.
+    /// Keeps at most `limit` bytes, a quarter of them from the beginning and the others from the
+    /// end, where errors mostly are.
     /// [`Capture::take_ends`] gives them.
     pub fn of_ends(limit: usize) -> Capture {
-        Capture { last: Some(VecDeque::new()), ..Capture::new(limit / 4) }
+        Capture {
+            last: Some(VecDeque::new()),
+            ..Capture::new(limit / 4)
+        }
     }
 
     /// Has all that is printed written to a file, if it is more than what is kept.
     pub fn with_all_in(self, open: OpenWhole) -> Capture {
-        Capture { whole: WholeOutput::Ready(open), ..self }
+        Capture {
+            whole: WholeOutput::Ready(open),
+            ..self
+        }
     }
 
     /// Writes what comes to the file for all of it, from the beginning when that is needed first.
     fn write_whole(&mut self, more: &[u8]) {
         let is_first = matches!(self.whole, WholeOutput::Ready(_));
         if is_first
-            && let WholeOutput::Ready(open) = std::mem::replace(&mut self.whole, WholeOutput::Nowhere)
+            && let WholeOutput::Ready(open) =
+                std::mem::replace(&mut self.whole, WholeOutput::Nowhere)
             && let Some((mut file, name)) = open()
         {
-            let (one, other) = self.last.as_ref().map(VecDeque::as_slices).unwrap_or_default();
+            let (one, other) = self
+                .last
+                .as_ref()
+                .map(VecDeque::as_slices)
+                .unwrap_or_default();
             let before = [&self.bytes, one, other];
-            if before.iter().try_for_each(|part| file.write_all(part)).is_ok() {
+            if before
+                .iter()
+                .try_for_each(|part| file.write_all(part))
+                .is_ok()
+            {
                 let written = before.iter().map(|part| part.len() as u64).sum();
-                self.whole = WholeOutput::Open { file, name, written };
+                self.whole = WholeOutput::Open {
+                    file,
+                    name,
+                    written,
+                };
             }
         }
         if let WholeOutput::Open { file, written, .. } = &mut self.whole {
@@ -244,7 +282,8 @@ impl Capture {
         }
     }
 
-    /// What is kept of a beginning and an end, with a line between them that says how much was left out.
+    /// What is kept of a beginning and an end, with a line between them that says how much was left
+    /// out.
     pub fn take_ends(&mut self) -> Vec<u8> {
         let mut bytes = std::mem::take(&mut self.bytes);
         let last = self.last.as_mut().map(std::mem::take).unwrap_or_default();
@@ -259,7 +298,9 @@ impl Capture {
                     let limit = WHOLE_LIMIT >> 20;
                     format!("{BEFORE_NAME}{name}{BEHIND_NAME} the first {limit} MiB of it")
                 }
-                WholeOutput::Nowhere | WholeOutput::Ready(_) => "were printed here and not kept".to_owned(),
+                WholeOutput::Nowhere | WholeOutput::Ready(_) => {
+                    "were printed here and not kept".to_owned()
+                }
             };
             bytes.extend_from_slice(format!("{before}[{} bytes {rest}]\n", self.cut).as_bytes());
         }
@@ -268,10 +309,13 @@ impl Capture {
         bytes
     }
 
-    /// What is said to people, and the answer. Only where errors are kept apart there is an answer, which is all of the output, and
-    /// nothing for people.
+    /// What is said to people, and the answer. Only where errors are kept apart there is an answer,
+    /// which is all of the output, and nothing for people.
     pub fn take_words_and_answer(&mut self) -> (Vec<u8>, Option<Vec<u8>>) {
-        let answer = self.errors.is_some().then(|| std::mem::take(&mut self.bytes));
+        let answer = self
+            .errors
+            .is_some()
+            .then(|| std::mem::take(&mut self.bytes));
         let errors = self.errors.take().unwrap_or_default();
         ([errors, self.take_ends()].concat(), answer)
     }
@@ -283,7 +327,10 @@ impl Capture {
 
     /// Keeps what goes to standard error apart, as many bytes of it.
     pub fn with_errors_apart(limit: usize) -> Capture {
-        Capture { errors: Some(Vec::new()), ..Capture::new(limit) }
+        Capture {
+            errors: Some(Vec::new()),
+            ..Capture::new(limit)
+        }
     }
 
     pub(crate) fn add(&mut self, bytes: &[u8], from: Source) {
@@ -357,10 +404,17 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
     if cancel.is_thrown() {
         return Ended::Cancelled;
     }
-    let Some(recorder) = spec.recorder else { return run_stages(spec, None, capture, cancel) };
-    // One supervisor for each process that is started; all stop when the other end of a pipe is closed.
+    let Some(recorder) = spec.recorder else {
+        return run_stages(spec, None, capture, cancel);
+    };
+    // One supervisor for each process that is started; all stop when the other end of a pipe is
+    // closed.
     let prepared = || -> rustix::io::Result<_> {
-        let pairs = spec.stages.iter().map(|_| record::sockets()).collect::<rustix::io::Result<Vec<_>>>()?;
+        let pairs = spec
+            .stages
+            .iter()
+            .map(|_| record::sockets())
+            .collect::<rustix::io::Result<Vec<_>>>()?;
         Ok((pairs, pipe_with(PipeFlags::CLOEXEC)?))
     };
     let (pairs, (stop, running)) = match prepared() {
@@ -368,11 +422,17 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
         Err(e) => return Ended::NotStarted(PathBuf::new(), e.into()),
     };
     let (ours, theirs): (Vec<OwnedFd>, Vec<OwnedFd>) = pairs.into_iter().unzip();
-    let Some(filter) = spec.confinement.surroundings().map(|surroundings| recorder.filter(surroundings))
+    let Some(filter) = spec
+        .confinement
+        .surroundings()
+        .map(|surroundings| recorder.filter(surroundings))
     else {
         return run_stages(spec, None, capture, cancel);
     };
-    let supervision = Supervision { filter, sockets: theirs };
+    let supervision = Supervision {
+        filter,
+        sockets: theirs,
+    };
     std::thread::scope(|scope| {
         for socket in &ours {
             scope.spawn(|| recorder.attend(socket, &stop));
@@ -386,8 +446,8 @@ pub fn run(spec: &PipelineSpec<'_>, capture: &mut Capture, cancel: &CancelSwitch
 /// What processes need to be started under a supervisor.
 pub(crate) struct Supervision {
     filter: Vec<libc::sock_filter>,
-    /// By number of stage; once all processes have started they are dropped, so that a supervisor of one
-    /// that never did stops waiting.
+    /// By number of stage; once all processes have started they are dropped, so that a supervisor
+    /// of one that never did stops waiting.
     sockets: Vec<OwnedFd>,
 }
 
@@ -398,7 +458,12 @@ fn run_stages(
     cancel: &CancelSwitch,
 ) -> Ended {
     let mut processes: Vec<Process> = Vec::new();
-    let started = start_all(spec, supervision.as_ref(), capture.errors.is_some(), &mut processes);
+    let started = start_all(
+        spec,
+        supervision.as_ref(),
+        capture.errors.is_some(),
+        &mut processes,
+    );
     drop(supervision);
     let outputs = match started {
         Ok(outputs) => outputs,
@@ -448,8 +513,8 @@ fn end_gently(processes: &mut [Process]) {
     }
 }
 
-/// Waits until all processes have ended, but only so long; gives whether they have. None of them is taken note
-/// of, so that their numbers stay theirs.
+/// Waits until all processes have ended, but only so long; gives whether they have. None of them is
+/// taken note of, so that their numbers stay theirs.
 pub(crate) fn all_ended(processes: &[Process], patience: Duration) -> bool {
     let deadline = Instant::now() + patience;
     processes.iter().all(|process| {
@@ -471,7 +536,8 @@ pub(crate) fn how_ended(processes: &[Process]) -> Ended {
         match process.exit {
             // A reader that has seen enough ends its writer: that is no failure.
             // A shell reports its own command's end by a signal as 128 and the signal's number.
-            Some(ProcessEnd::Signal(libc::SIGPIPE) | ProcessEnd::Code(PIPE_CLOSED_IN_SHELL)) if i < last => {}
+            Some(ProcessEnd::Signal(libc::SIGPIPE) | ProcessEnd::Code(PIPE_CLOSED_IN_SHELL))
+                if i < last => {}
             Some(ProcessEnd::Code(0)) | None => {}
             Some(ProcessEnd::Code(code)) => return Ended::Code(code),
             Some(ProcessEnd::Signal(signal)) => return Ended::Signal(signal),
@@ -500,19 +566,32 @@ fn attend(
     deadline: Option<Instant>,
 ) -> Option<Ended> {
     let mut buffer = [0u8; 8 << 10];
-    let sources = [(&outputs.output, Source::Output), (&outputs.errors, Source::Errors)];
-    let mut open: Vec<(&OwnedFd, Source)> =
-        sources.into_iter().filter_map(|(fd, source)| Some((fd.as_ref()?, source))).collect();
+    let sources = [
+        (&outputs.output, Source::Output),
+        (&outputs.errors, Source::Errors),
+    ];
+    let mut open: Vec<(&OwnedFd, Source)> = sources
+        .into_iter()
+        .filter_map(|(fd, source)| Some((fd.as_ref()?, source)))
+        .collect();
     // Processes that have ended but were not waited for: the group's number stays ours.
     let mut ended = vec![false; processes.len()];
     loop {
         let running: Vec<usize> = (0..processes.len()).filter(|i| !ended[*i]).collect();
         let mut fds = vec![PollFd::new(cancel.signal(), PollFlags::IN)];
         fds.extend(open.iter().map(|(fd, _)| PollFd::new(*fd, PollFlags::IN)));
-        fds.extend(running.iter().map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)));
+        fds.extend(
+            running
+                .iter()
+                .map(|i| PollFd::new(&processes[*i].handle, PollFlags::IN)),
+        );
         // When all have ended, what is still in the pipe is read without waiting.
         let left = deadline.map(|deadline| deadline.saturating_duration_since(Instant::now()));
-        let wait = if running.is_empty() { Some(Duration::ZERO) } else { left };
+        let wait = if running.is_empty() {
+            Some(Duration::ZERO)
+        } else {
+            left
+        };
         let wait = wait.and_then(|w| Timespec::try_from(w).ok());
         let ready = poll(&mut fds, wait.as_ref());
         if !matches!(ready, Ok(_) | Err(rustix::io::Errno::INTR)) {
@@ -529,8 +608,12 @@ fn attend(
         for (n, i) in running.iter().enumerate() {
             ended[*i] |= is_ready[1 + open.len() + n];
         }
-        let readable: Vec<(&OwnedFd, Source)> =
-            open.iter().zip(&is_ready[1..]).filter(|(_, ready)| **ready).map(|(source, _)| *source).collect();
+        let readable: Vec<(&OwnedFd, Source)> = open
+            .iter()
+            .zip(&is_ready[1..])
+            .filter(|(_, ready)| **ready)
+            .map(|(source, _)| *source)
+            .collect();
         if readable.is_empty() && running.is_empty() {
             return None;
         }

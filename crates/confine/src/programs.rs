@@ -8,7 +8,8 @@ use crate::call_paths::{text_at, word_at};
 use crate::calls::PathUse;
 use crate::sys::WantedCall;
 
-/// A program that commands started. What it did before it was replaced by another one is its own; what its threads did, too.
+/// A program that commands started. What it did before it was replaced by another one is its own;
+/// what its threads did, too.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct StartedProgram {
     /// The one that started it, by its place in the list; nothing for the first one.
@@ -80,9 +81,17 @@ impl ProgramLog {
 
     /// Notes that a thread uses a path; links in it are followed.
     pub fn uses(&mut self, thread: u32, path: &Path, touch: PathUse) {
-        let Some(program) = self.program_of(thread) else { return };
+        let Some(program) = self.program_of(thread) else {
+            return;
+        };
         // The strongest use counts, at its first place.
-        match program.used.iter_mut().rev().take(NEAR).find(|(known, _)| known == path) {
+        match program
+            .used
+            .iter_mut()
+            .rev()
+            .take(NEAR)
+            .find(|(known, _)| known == path)
+        {
             Some((_, known)) => *known = (*known).max(touch),
             None => program.used.push((path.to_owned(), touch)),
         }
@@ -102,10 +111,13 @@ impl ProgramLog {
         self.programs.get_mut(program)
     }
 
-    /// Notes that a process becomes a program, whose words are at an address in its memory. `file` is there and can be started.
+    /// Notes that a process becomes a program, whose words are at an address in its memory. `file`
+    /// is there and can be started.
     pub fn starts(&mut self, call: &WantedCall, words: u64, file: PathBuf) {
         let thread = call.thread;
-        let Some(key) = self.process_of(thread) else { return };
+        let Some(key) = self.process_of(thread) else {
+            return;
+        };
         let started_by = self.processes.get(&key).copied().flatten();
         let folder = fs::read_link(format!("/proc/{thread}/cwd")).unwrap_or_default();
         let words = words_at(thread, words);
@@ -121,7 +133,8 @@ impl ProgramLog {
         self.processes.insert(key, Some(self.programs.len() - 1));
     }
 
-    /// The process of a thread, known from now on: one that is new runs what the process runs that it comes from.
+    /// The process of a thread, known from now on: one that is new runs what the process runs that
+    /// it comes from.
     fn process_of(&mut self, thread: u32) -> Option<ProcessKey> {
         let (start, parent) = started_at(thread)?;
         let own = (thread, start);
@@ -138,13 +151,17 @@ impl ProgramLog {
             return Some(process);
         }
         let parent = started_at(parent).map(|(start, _)| (parent, start));
-        let program = parent.and_then(|parent| self.processes.get(&parent)).copied().flatten();
+        let program = parent
+            .and_then(|parent| self.processes.get(&parent))
+            .copied()
+            .flatten();
         self.processes.insert(own, program);
         Some(own)
     }
 }
 
-/// So many of the last paths of a program are compared with a new one; a path that comes back later is noted again.
+/// So many of the last paths of a program are compared with a new one; a path that comes back later
+/// is noted again.
 const NEAR: usize = 64;
 
 /// When a process or thread began, in ticks of the machine, and who its parent is.
@@ -159,7 +176,9 @@ fn started_at(thread: u32) -> Option<(u64, u32)> {
 /// The number of the process that a thread is of.
 fn group_of(thread: u32) -> Option<u32> {
     let status = fs::read_to_string(format!("/proc/{thread}/status")).ok()?;
-    status.lines().find_map(|line| line.strip_prefix("Tgid:")?.trim().parse().ok())
+    status
+        .lines()
+        .find_map(|line| line.strip_prefix("Tgid:")?.trim().parse().ok())
 }
 
 /// The words of a list of addresses that a zero ends.
@@ -167,8 +186,12 @@ fn words_at(thread: u32, list: u64) -> Vec<String> {
     let (mut words, mut bytes) = (Vec::new(), 0);
     while words.len() < WORDS && bytes < WORD_BYTES {
         let at = list.wrapping_add(8 * words.len() as u64);
-        let Some(word) = word_at(thread, at).filter(|at| *at != 0) else { break };
-        let Some(text) = text_at(thread, word) else { break };
+        let Some(word) = word_at(thread, at).filter(|at| *at != 0) else {
+            break;
+        };
+        let Some(text) = text_at(thread, word) else {
+            break;
+        };
         bytes += text.len();
         words.push(String::from_utf8_lossy(&text).into_owned());
     }
@@ -194,7 +217,13 @@ mod tests {
             let here = scope.spawn(move || {
                 let mut log = ProgramLog::default();
                 let tasks = fs::read_link("/proc/thread-self").unwrap();
-                let thread: u32 = tasks.file_name().unwrap().to_str().unwrap().parse().unwrap();
+                let thread: u32 = tasks
+                    .file_name()
+                    .unwrap()
+                    .to_str()
+                    .unwrap()
+                    .parse()
+                    .unwrap();
                 assert_ne!(thread, own);
                 log.process_of(thread).unwrap()
             });

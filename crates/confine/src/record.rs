@@ -1,9 +1,10 @@
-//! A recorder of what commands do with files: the kernel hands it their system calls before they are done.
+//! A recorder of what commands do with files: the kernel hands it their system calls before they
+//! are done.
 //!
-//! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: a process that asks
-//! for a hidden one learns that nothing is there. That decides only what a command learns; what it
-//! may read and write the path rules decide, which cannot be circumvented by changing a path in memory
-//! after it was looked at.
+//! It sees which paths are opened, executed, looked up, made and removed. It may also hide paths: a
+//! process that asks for a hidden one learns that nothing is there. That decides only what a
+//! command learns; what it may read and write the path rules decide, which cannot be circumvented
+//! by changing a path in memory after it was looked at.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
@@ -23,8 +24,8 @@ use crate::call_paths::{
     Unclear, half_word_at, resolved, resolved_in_sandbox, root_of, word_at, written_path,
 };
 use crate::calls::{
-    ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument, PathUse,
-    lists_folder, look_call, makes_folder, renames, touch_of,
+    ARGUMENTS, CallUse, HARMLESS, LookCall, OF_OPEN, OLD_ARGUMENTS, OLD_HARMLESS, PathArgument,
+    PathUse, lists_folder, look_call, makes_folder, renames, touch_of,
 };
 use crate::filter::{Network, Surroundings};
 use crate::programs::{ProgramLog, StartedProgram};
@@ -37,7 +38,8 @@ pub struct UsedPath {
     pub path: PathBuf,
     /// The strongest thing that was done with it.
     pub touch: PathUse,
-    /// What was there when it was first touched; of the workspace what really is there, seen or not.
+    /// What was there when it was first touched; of the workspace what really is there, seen or
+    /// not.
     pub found: Found,
     /// Whether the command could see it: in a sandbox only what was put there.
     pub seen: bool,
@@ -85,7 +87,8 @@ pub struct Recorder<'a> {
     only_workspace: bool,
     /// Which programs are started, where that is wanted, with what they do below a folder.
     programs: Option<(PathBuf, Mutex<ProgramLog>)>,
-    /// What was noted already: the path as it was written, the call, and what for. It stays the same while commands run.
+    /// What was noted already: the path as it was written, the call, and what for. It stays the
+    /// same while commands run.
     known: Mutex<HashSet<(PathBuf, i64, PathUse)>>,
 }
 
@@ -114,40 +117,59 @@ impl<'a> Recorder<'a> {
     /// Hides some paths from commands, too.
     #[must_use]
     pub fn hiding(self, hidden: Hidden<'a>) -> Recorder<'a> {
-        Recorder { hidden: Some(hidden), ..self }
+        Recorder {
+            hidden: Some(hidden),
+            ..self
+        }
     }
 
     /// For commands in a sandbox: paths of the workspace are noted as they are on the machine.
     #[must_use]
     pub fn in_sandbox(self, workspace: &'a Path) -> Recorder<'a> {
-        Recorder { sandbox: Some(workspace), ..self }
+        Recorder {
+            sandbox: Some(workspace),
+            ..self
+        }
     }
 
     /// Notes what is done with paths of the workspace only, in a sandbox.
     #[must_use]
     pub fn only_in_workspace(self) -> Recorder<'a> {
-        Recorder { only_workspace: true, ..self }
+        Recorder {
+            only_workspace: true,
+            ..self
+        }
     }
 
-    /// Notes which programs are started, too, and what each of them does with paths below a folder, which has no links on its way.
+    /// Notes which programs are started, too, and what each of them does with paths below a folder,
+    /// which has no links on its way.
     #[must_use]
     pub fn noting_programs(self, below: &Path) -> Recorder<'a> {
-        Recorder { programs: Some((below.to_owned(), Mutex::default())), ..self }
+        Recorder {
+            programs: Some((below.to_owned(), Mutex::default())),
+            ..self
+        }
     }
 
     /// The programs that were started so far, in order. Nothing where they are not noted.
     pub fn programs(&self) -> Vec<StartedProgram> {
-        self.programs.as_ref().map(|(_, log)| log.lock().programs()).unwrap_or_default()
+        self.programs
+            .as_ref()
+            .map(|(_, log)| log.lock().programs())
+            .unwrap_or_default()
     }
 
     /// Hides from commands in a sandbox which files were put there one by one.
     #[must_use]
     pub fn hiding_mounts(self) -> Recorder<'a> {
-        Recorder { hides_mounts: true, ..self }
+        Recorder {
+            hides_mounts: true,
+            ..self
+        }
     }
 
-    /// Whether commands did something that no recorder understands: then they may have seen whatever was there. Calls that are in no
-    /// table are refused besides.
+    /// Whether commands did something that no recorder understands: then they may have seen
+    /// whatever was there. Calls that are in no table are refused besides.
     pub fn is_unclear(&self) -> bool {
         self.is_unclear.load(Ordering::Relaxed)
     }
@@ -169,13 +191,17 @@ impl<'a> Recorder<'a> {
         .collect()
     }
 
-    /// What was done outside of the workspace by commands in a sandbox, by path as it was written. Nothing where only the
-    /// workspace is noted.
+    /// What was done outside of the workspace by commands in a sandbox, by path as it was written.
+    /// Nothing where only the workspace is noted.
     pub fn written(&self) -> Vec<WrittenPath> {
         let written = self.written.lock();
         let all = written.iter();
-        all.map(|(path, (touch, found))| WrittenPath { path: path.clone(), touch: *touch, found: *found })
-            .collect()
+        all.map(|(path, (touch, found))| WrittenPath {
+            path: path.clone(),
+            touch: *touch,
+            found: *found,
+        })
+        .collect()
     }
 
     /// Whether a command wanted to reach another machine and was refused.
@@ -186,7 +212,8 @@ impl<'a> Recorder<'a> {
     /// The filter that commands are started under.
     pub(crate) fn filter(&self, surroundings: Surroundings) -> Vec<libc::sock_filter> {
         let harmless: Vec<i64> = HARMLESS.iter().chain(OLD_HARMLESS).copied().collect();
-        // Who asks for the network and has none, or only the loopback, is refused, and that is noted.
+        // Who asks for the network and has none, or only the loopback, is refused, and that is
+        // noted.
         let watched: &[i64] = match surroundings.network {
             Network::None => &[libc::SYS_socket],
             Network::Own => &[libc::SYS_connect],
@@ -198,10 +225,15 @@ impl<'a> Recorder<'a> {
     /// Attends to the calls of one process and all that it starts, until they are gone or `stop`
     /// becomes readable. The end on which calls come is received from `socket`.
     pub(crate) fn attend(&self, socket: &OwnedFd, stop: &OwnedFd) {
-        let Some(listener) = receive(socket) else { return };
+        let Some(listener) = receive(socket) else {
+            return;
+        };
         sys::wake_at_once(listener.as_fd());
         loop {
-            let mut fds = [PollFd::new(&listener, PollFlags::IN), PollFd::new(stop, PollFlags::IN)];
+            let mut fds = [
+                PollFd::new(&listener, PollFlags::IN),
+                PollFd::new(stop, PollFlags::IN),
+            ];
             match poll(&mut fds, None) {
                 Ok(_) => {}
                 Err(rustix::io::Errno::INTR) => continue,
@@ -237,9 +269,15 @@ impl<'a> Recorder<'a> {
             }
             return Noted::GoesOn;
         }
-        let arguments = || ARGUMENTS.iter().chain(OLD_ARGUMENTS).filter(|a| a.call == call.number);
+        let arguments = || {
+            ARGUMENTS
+                .iter()
+                .chain(OLD_ARGUMENTS)
+                .filter(|a| a.call == call.number)
+        };
         if arguments().next().is_none() {
-            // Nobody knows what it would tell. Programs know how to do without what an older kernel has not.
+            // Nobody knows what it would tell. Programs know how to do without what an older kernel
+            // has not.
             self.note_unclear();
             return Noted::Refused(libc::ENOSYS);
         }
@@ -265,14 +303,20 @@ impl<'a> Recorder<'a> {
     }
 
     /// Notes the paths of a call.
-    fn note_paths<'t>(&self, call: &WantedCall, arguments: impl Iterator<Item = &'t PathArgument>) -> Noted {
+    fn note_paths<'t>(
+        &self,
+        call: &WantedCall,
+        arguments: impl Iterator<Item = &'t PathArgument>,
+    ) -> Noted {
         let mut hides = false;
         let mut meant = Vec::new();
         for argument in arguments {
             let touch = match argument.use_ {
                 CallUse::Always(touch) => touch,
                 CallUse::ByFlags(flags) => touch_of(call.arguments[flags]),
-                CallUse::ByFlagsAt(at) => touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0)),
+                CallUse::ByFlagsAt(at) => {
+                    touch_of(word_at(call.thread, call.arguments[at]).unwrap_or(0))
+                }
             };
             if argument.path == OF_OPEN && !lists_folder(call.number) {
                 continue;
@@ -290,7 +334,8 @@ impl<'a> Recorder<'a> {
             if self.only_workspace && is_far_from_workspace(&whole) {
                 continue;
             }
-            // Whoever asks again finds the same, but for what commands make themselves: that is no input.
+            // Whoever asks again finds the same, but for what commands make themselves: that is no
+            // input.
             let may_settle = self.sandbox.is_some() && self.hidden.is_none();
             // Opening a folder and listing it are two things.
             let row = (whole.clone(), call.number, touch);
@@ -317,16 +362,24 @@ impl<'a> Recorder<'a> {
             }
             hides |= touch != PathUse::Written && self.hidden.is_some_and(|hidden| hidden(&path));
             let mut touched = self.touched.lock();
-            let known = touched.entry(path).or_insert_with_key(|path| (touch, found(path), seen));
+            let known = touched
+                .entry(path)
+                .or_insert_with_key(|path| (touch, found(path), seen));
             known.0 = known.0.max(touch);
         }
         self.note_program(call, meant);
-        if hides { Noted::Refused(libc::ENOENT) } else { Noted::GoesOn }
+        if hides {
+            Noted::Refused(libc::ENOENT)
+        } else {
+            Noted::GoesOn
+        }
     }
 
     /// Notes what a program does with the paths of a call, and that another one is started.
     fn note_program(&self, call: &WantedCall, paths: Vec<(PathBuf, PathUse)>) {
-        let Some((below, log)) = &self.programs else { return };
+        let Some((below, log)) = &self.programs else {
+            return;
+        };
         let mut log = log.lock();
         let words = match call.number {
             libc::SYS_execve => Some(call.arguments[1]),
@@ -349,13 +402,17 @@ impl<'a> Recorder<'a> {
     }
 
     fn is_of_workspace(&self, path: &Path) -> bool {
-        self.sandbox.is_some_and(|workspace| path.starts_with(workspace))
+        self.sandbox
+            .is_some_and(|workspace| path.starts_with(workspace))
     }
 
-    /// Answers a call that asks what a folder of the workspace is, for commands in a sandbox: how large a folder is, and how many links it
-    /// has, tells how much is in it. Gives whether it was one.
+    /// Answers a call that asks what a folder of the workspace is, for commands in a sandbox: how
+    /// large a folder is, and how many links it has, tells how much is in it. Gives whether it was
+    /// one.
     fn tell_of_folder(&self, call: &WantedCall) -> bool {
-        let (Some(look), Some(_)) = (look_call(call.number), self.sandbox) else { return false };
+        let (Some(look), Some(_)) = (look_call(call.number), self.sandbox) else {
+            return false;
+        };
         let (to, follows, mask) = match look {
             LookCall::Plain { to, follows } => (to, follows, None),
             LookCall::Flagged { to, flags } => (to, follows(call, flags), None),
@@ -363,7 +420,11 @@ impl<'a> Recorder<'a> {
                 (to, follows(call, flags), Some(call.arguments[mask] as u32))
             }
         };
-        let Some(argument) = ARGUMENTS.iter().chain(OLD_ARGUMENTS).find(|a| a.call == call.number) else {
+        let Some(argument) = ARGUMENTS
+            .iter()
+            .chain(OLD_ARGUMENTS)
+            .find(|a| a.call == call.number)
+        else {
             return false;
         };
         let flags = OFlags::PATH | OFlags::CLOEXEC;
@@ -372,9 +433,14 @@ impl<'a> Recorder<'a> {
                 if !whole.starts_with(crate::ROOT) {
                     return false;
                 }
-                let flags = if follows { flags } else { flags | OFlags::NOFOLLOW };
+                let flags = if follows {
+                    flags
+                } else {
+                    flags | OFlags::NOFOLLOW
+                };
                 root_of(call.thread).and_then(|root| {
-                    rustix::fs::openat2(root, &whole, flags, Mode::empty(), ResolveFlags::IN_ROOT).ok()
+                    rustix::fs::openat2(root, &whole, flags, Mode::empty(), ResolveFlags::IN_ROOT)
+                        .ok()
                 })
             }
             Ok(_) => {
@@ -401,15 +467,25 @@ impl<'a> Recorder<'a> {
     }
 }
 
-/// Whether somebody wants a connection to another machine, or asks for another one's address by its name.
+/// Whether somebody wants a connection to another machine, or asks for another one's address by its
+/// name.
 fn leads_out(call: &WantedCall) -> bool {
     // `struct sockaddr_in` and `struct sockaddr_in6`: family, port, address.
     const NAMES: u16 = 53;
-    let Some(family) = half_word_at(call.thread, call.arguments[1]) else { return false };
-    let Some(port) = half_word_at(call.thread, call.arguments[1] + 2).map(u16::from_be) else { return false };
+    let Some(family) = half_word_at(call.thread, call.arguments[1]) else {
+        return false;
+    };
+    let Some(port) = half_word_at(call.thread, call.arguments[1] + 2).map(u16::from_be) else {
+        return false;
+    };
     let address = || {
         let mut bytes = [0; 16];
-        let start = call.arguments[1] + if i32::from(family) == libc::AF_INET { 4 } else { 8 };
+        let start = call.arguments[1]
+            + if i32::from(family) == libc::AF_INET {
+                4
+            } else {
+                8
+            };
         let read = sys::read_memory(call.thread, start, &mut bytes)?;
         let [a, b, c, d, ..] = bytes;
         match i32::from(family) {
@@ -418,7 +494,9 @@ fn leads_out(call: &WantedCall) -> bool {
             _ => None,
         }
     };
-    address().is_some_and(|address| port == NAMES || !(address.is_loopback() || address.is_unspecified()))
+    address().is_some_and(|address| {
+        port == NAMES || !(address.is_loopback() || address.is_unspecified())
+    })
 }
 
 /// What becomes of a call.
@@ -442,14 +520,23 @@ impl Default for Recorder<'_> {
     }
 }
 
-/// Whether a path cannot lead to the workspace in a sandbox: commands can make no links in the system's folders.
+/// Whether a path cannot lead to the workspace in a sandbox: commands can make no links in the
+/// system's folders.
 fn is_far_from_workspace(path: &Path) -> bool {
     const SYSTEM: [&str; 7] = ["/usr", "/lib", "/lib64", "/bin", "/sbin", "/etc", "/sys"];
     // Below /dev there are links to what commands make and open.
-    const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
+    const DEVICES: [&str; 5] = [
+        "/dev/null",
+        "/dev/zero",
+        "/dev/full",
+        "/dev/random",
+        "/dev/urandom",
+    ];
     (SYSTEM.iter().any(|folder| path.starts_with(folder))
         || DEVICES.iter().any(|device| path == Path::new(device)))
-        && !path.components().any(|part| matches!(part, Component::ParentDir))
+        && !path
+            .components()
+            .any(|part| matches!(part, Component::ParentDir))
 }
 
 /// Whether a file can be started.
@@ -467,10 +554,13 @@ fn found(path: &Path) -> Found {
 }
 
 impl Recorder<'_> {
-    /// The path that a call is about, with links followed; whether something is to be seen there; and whether that stays so while
-    /// commands run: no link leads there, and it lies where they cannot change anything.
+    /// The path that a call is about, with links followed; whether something is to be seen there;
+    /// and whether that stays so while commands run: no link leads there, and it lies where they
+    /// cannot change anything.
     fn path_of(&self, thread: u32, whole: PathBuf) -> (PathBuf, bool, bool) {
-        let Some(workspace) = self.sandbox else { return (resolved(&whole), true, false) };
+        let Some(workspace) = self.sandbox else {
+            return (resolved(&whole), true, false);
+        };
         let (path, seen, is_fixed) = resolved_in_sandbox(thread, &whole);
         let is_lasting = is_fixed && path == whole;
         let path = match path.strip_prefix(crate::ROOT) {

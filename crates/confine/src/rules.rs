@@ -19,7 +19,10 @@ pub struct Support {
 
 /// What this machine's kernel offers.
 pub fn support() -> Support {
-    Support { path_rules: sys::path_rules_version(), network_filter: sys::network_filter_works() }
+    Support {
+        path_rules: sys::path_rules_version(),
+        network_filter: sys::network_filter_works(),
+    }
 }
 
 // Rights of `linux/landlock.h`, in the order of their bits.
@@ -50,25 +53,50 @@ pub struct SystemFolders {
     canonical: Vec<PathBuf>,
 }
 
-/// The last one is what installed packages of TeX generate for all users; tools of it do nothing without it.
-pub(crate) const READABLE: [&str; 10] =
-    ["/usr", "/lib", "/lib64", "/lib32", "/bin", "/sbin", "/etc", "/opt", "/proc", "/var/lib/texmf"];
-pub(crate) const DEVICES: [&str; 5] = ["/dev/null", "/dev/zero", "/dev/full", "/dev/random", "/dev/urandom"];
+/// The last one is what installed packages of TeX generate for all users; tools of it do nothing
+/// without it.
+pub(crate) const READABLE: [&str; 10] = [
+    "/usr",
+    "/lib",
+    "/lib64",
+    "/lib32",
+    "/bin",
+    "/sbin",
+    "/etc",
+    "/opt",
+    "/proc",
+    "/var/lib/texmf",
+];
+pub(crate) const DEVICES: [&str; 5] = [
+    "/dev/null",
+    "/dev/zero",
+    "/dev/full",
+    "/dev/random",
+    "/dev/urandom",
+];
 
 fn open_path(path: &Path) -> io::Result<OwnedFd> {
-    Ok(rustix::fs::open(path, OFlags::PATH | OFlags::CLOEXEC, Mode::empty())?)
+    Ok(rustix::fs::open(
+        path,
+        OFlags::PATH | OFlags::CLOEXEC,
+        Mode::empty(),
+    )?)
 }
 
 impl SystemFolders {
-    /// Opens the system's folders, but none that `workspace` lies in: that would open the workspace.
+    /// Opens the system's folders, but none that `workspace` lies in: that would open the
+    /// workspace.
     pub fn open(workspace: &Path) -> SystemFolders {
         let version = sys::path_rules_version();
         let mut open = Vec::new();
         let mut canonical: Vec<PathBuf> = Vec::new();
         for folder in READABLE {
             // On many systems `/bin` and `/lib` are links into `/usr`: one rule represents both.
-            let Ok(real) = Path::new(folder).canonicalize() else { continue };
-            if workspace.starts_with(&real) || canonical.iter().any(|other| real.starts_with(other)) {
+            let Ok(real) = Path::new(folder).canonicalize() else {
+                continue;
+            };
+            if workspace.starts_with(&real) || canonical.iter().any(|other| real.starts_with(other))
+            {
                 continue;
             }
             canonical.push(real);
@@ -78,13 +106,21 @@ impl SystemFolders {
         }
         for device in DEVICES {
             if let Ok(fd) = open_path(Path::new(device)) {
-                open.push((fd, READ_FILE | WRITE_FILE | if version >= Some(3) { TRUNCATE } else { 0 }));
+                open.push((
+                    fd,
+                    READ_FILE | WRITE_FILE | if version >= Some(3) { TRUNCATE } else { 0 },
+                ));
             }
         }
-        SystemFolders { version, open, canonical }
+        SystemFolders {
+            version,
+            open,
+            canonical,
+        }
     }
 
-    /// Whether a path (absolute, with links followed) is in one of them, or is a device that all may use.
+    /// Whether a path (absolute, with links followed) is in one of them, or is a device that all
+    /// may use.
     pub fn cover(&self, path: &Path) -> bool {
         self.canonical.iter().any(|folder| path.starts_with(folder))
             || DEVICES.iter().any(|device| path == Path::new(device))
@@ -106,7 +142,8 @@ impl RuleSet {
         Self::with(system, false)
     }
 
-    /// The same for a command that may send signals to processes which are not its own: one that stops another.
+    /// The same for a command that may send signals to processes which are not its own: one that
+    /// stops another.
     ///
     /// # Errors
     /// When the kernel refuses.
@@ -115,7 +152,12 @@ impl RuleSet {
     }
 
     fn with(system: &SystemFolders, signals: bool) -> io::Result<RuleSet> {
-        let Some(version) = system.version else { return Ok(RuleSet { fd: None, version: 0 }) };
+        let Some(version) = system.version else {
+            return Ok(RuleSet {
+                fd: None,
+                version: 0,
+            });
+        };
         let mut handled = ALL_OF_VERSION_1;
         for (since, right) in [(2, MOVE), (3, TRUNCATE), (5, CONTROL_DEVICE)] {
             if version >= since {
@@ -126,7 +168,10 @@ impl RuleSet {
         for (place, access) in &system.open {
             sys::allow_below(fd.as_fd(), place.as_fd(), *access)?;
         }
-        Ok(RuleSet { fd: Some(fd), version })
+        Ok(RuleSet {
+            fd: Some(fd),
+            version,
+        })
     }
 
     /// Allows access to a path; a folder represents all that is in it.
@@ -136,8 +181,9 @@ impl RuleSet {
     pub fn allow(&self, path: &Path, access: Access) -> io::Result<()> {
         let Some(fd) = &self.fd else { return Ok(()) };
         let place = open_path(path)?;
-        let is_folder = rustix::fs::fstat(&place)
-            .is_ok_and(|s| rustix::fs::FileType::from_raw_mode(s.st_mode) == rustix::fs::FileType::Directory);
+        let is_folder = rustix::fs::fstat(&place).is_ok_and(|s| {
+            rustix::fs::FileType::from_raw_mode(s.st_mode) == rustix::fs::FileType::Directory
+        });
         let rights = match (access, is_folder) {
             (Access::Read, true) => EXECUTE | READ_FILE | READ_FOLDER,
             (Access::Read, false) => EXECUTE | READ_FILE,

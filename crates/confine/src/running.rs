@@ -31,7 +31,8 @@ pub struct Running {
 }
 
 impl Running {
-    /// Starts a pipeline in a process group of its own. Of `spec`, no time limit and no recorder are heeded.
+    /// Starts a pipeline in a process group of its own. Of `spec`, no time limit and no recorder
+    /// are heeded.
     ///
     /// # Errors
     /// The program that could not be started, and why.
@@ -44,11 +45,18 @@ impl Running {
                 return Err(problem);
             }
         };
-        let mut running = Running { processes, printed: Arc::default(), reader: None, hold: None };
+        let mut running = Running {
+            processes,
+            printed: Arc::default(),
+            reader: None,
+            hold: None,
+        };
         if let (Some(output), Ok((told, hold))) = (output, pipe_with(PipeFlags::CLOEXEC)) {
             let printed = running.printed.clone();
             running.hold = Some(hold);
-            running.reader = Some(std::thread::spawn(move || read_all(&output, &told, &printed, echo)));
+            running.reader = Some(std::thread::spawn(move || {
+                read_all(&output, &told, &printed, echo)
+            }));
         }
         Ok(running)
     }
@@ -60,7 +68,10 @@ impl Running {
 
     /// How it ended, if a process of it has.
     pub fn ended(&mut self) -> Option<Ended> {
-        let some = self.processes.iter().any(|p| all_ended(std::slice::from_ref(p), Duration::ZERO));
+        let some = self
+            .processes
+            .iter()
+            .any(|p| all_ended(std::slice::from_ref(p), Duration::ZERO));
         some.then(|| {
             self.end();
             how_ended(&self.processes)
@@ -72,7 +83,8 @@ impl Running {
         self.printed.lock().iter().copied().collect()
     }
 
-    /// Asks the processes to end, and ends those that do not in time; gives the last of what was printed.
+    /// Asks the processes to end, and ends those that do not in time; gives the last of what was
+    /// printed.
     pub fn stop(mut self) -> Vec<u8> {
         self.ask_to_end();
         self.end();
@@ -118,7 +130,10 @@ impl Drop for Running {
 fn read_all(output: &OwnedFd, told: &OwnedFd, printed: &Mutex<VecDeque<u8>>, echo: Option<Echo>) {
     let mut buffer = [0u8; 8 << 10];
     loop {
-        let mut fds = [PollFd::new(output, PollFlags::IN), PollFd::new(told, PollFlags::IN)];
+        let mut fds = [
+            PollFd::new(output, PollFlags::IN),
+            PollFd::new(told, PollFlags::IN),
+        ];
         match poll(&mut fds, None) {
             Ok(_) => {}
             Err(rustix::io::Errno::INTR) => continue,

@@ -1,9 +1,10 @@
-//! Sandboxes: views of the machine in which commands see what they declare, and nothing else. What is not there cannot be
-//! read, asked about, changed or listed, by whatever call.
+//! Sandboxes: views of the machine in which commands see what they declare, and nothing else. What
+//! is not there cannot be read, asked about, changed or listed, by whatever call.
 //!
-//! A sandbox has the system's folders, the workspace at [`ROOT`] with only what was put there, an empty folder for
-//! temporary files, devices that have nothing to tell, and processes and a network of its own. Where the kernel does not let this user
-//! make sandboxes, [`crate::RuleSet`] is what there is instead.
+//! A sandbox has the system's folders, the workspace at [`ROOT`] with only what was put there, an
+//! empty folder for temporary files, devices that have nothing to tell, and processes and a network
+//! of its own. Where the kernel does not let this user make sandboxes, [`crate::RuleSet`] is what
+//! there is instead.
 
 use parking_lot::{Mutex, MutexGuard};
 use rustix::fs::{Mode, OFlags};
@@ -38,10 +39,18 @@ const NOBODY: u32 = 65534;
 const MACHINE: &str = "/.all";
 /// The same in a view that began in that of another template.
 const MACHINE_BELOW: &str = "/.all/.all";
-/// How a process that lays out a template finds its own namespaces, by the machine's view of processes.
-const OWN: [&CStr; 3] = [c"/.all/proc/self/ns/user", c"/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
-const OWN_BELOW: [&CStr; 3] =
-    [c"/.all/.all/proc/self/ns/user", c"/.all/.all/proc/self/ns/mnt", c"/proc/self/ns/mnt"];
+/// How a process that lays out a template finds its own namespaces, by the machine's view of
+/// processes.
+const OWN: [&CStr; 3] = [
+    c"/.all/proc/self/ns/user",
+    c"/.all/proc/self/ns/mnt",
+    c"/proc/self/ns/mnt",
+];
+const OWN_BELOW: [&CStr; 3] = [
+    c"/.all/.all/proc/self/ns/user",
+    c"/.all/.all/proc/self/ns/mnt",
+    c"/proc/self/ns/mnt",
+];
 /// What sandboxes may take, hidden in each behind an empty folder from those who are in it.
 const SOURCES: &str = "/.in";
 const NOTHING: &str = "/.none";
@@ -58,7 +67,8 @@ const KEPT: usize = 64;
 /// What all sandboxes of a workspace begin from, and sandboxes that no one is in.
 pub struct Sandboxes {
     template: TemplateHandle,
-    /// Whether they show only what each process is of the kernel's files about processes and itself.
+    /// Whether they show only what each process is of the kernel's files about processes and
+    /// itself.
     hides_kernel: bool,
     /// Where the machine is seen while more of it is taken.
     machine: &'static str,
@@ -77,8 +87,8 @@ pub struct Sandboxes {
     ending: EndingSandboxes,
 }
 
-/// Sandboxes that end while all that they began from is given back. The kernel takes some milliseconds for each of these, in which it
-/// mostly waits.
+/// Sandboxes that end while all that they began from is given back. The kernel takes some
+/// milliseconds for each of these, in which it mostly waits.
 #[derive(Default)]
 struct EndingSandboxes(Option<JoinHandle<()>>);
 
@@ -93,7 +103,9 @@ impl Drop for EndingSandboxes {
 impl Drop for Sandboxes {
     fn drop(&mut self) {
         let empty = std::mem::take(self.empty.get_mut());
-        empty.iter().for_each(|sandbox| sandbox.handle.begin_to_end());
+        empty
+            .iter()
+            .for_each(|sandbox| sandbox.handle.begin_to_end());
         if !empty.is_empty() {
             self.ending.0 = std::thread::Builder::new().spawn(move || drop(empty)).ok();
         }
@@ -137,8 +149,8 @@ pub enum SandboxPlace<'a> {
     Terminal(&'a Path),
 }
 
-/// Files, folders and links of the workspace that many sandboxes show: they are laid out once, as long as nothing is made, removed or
-/// renamed in the folders around them.
+/// Files, folders and links of the workspace that many sandboxes show: they are laid out once, as
+/// long as nothing is made, removed or renamed in the folders around them.
 #[derive(Default)]
 pub struct CommonPlaces {
     files: Vec<Arc<str>>,
@@ -155,14 +167,23 @@ impl CommonPlaces {
         folders: Vec<Arc<str>>,
         links: Vec<(Arc<str>, Arc<str>)>,
     ) -> CommonPlaces {
-        CommonPlaces { files, folders, links, laid: Mutex::default() }
+        CommonPlaces {
+            files,
+            folders,
+            links,
+            laid: Mutex::default(),
+        }
     }
 
     /// All of them.
     pub fn places(&self) -> impl Iterator<Item = SandboxPlace<'_>> {
         let files = self.files.iter().map(|path| SandboxPlace::File(path));
         let folders = self.folders.iter().map(|path| SandboxPlace::Folder(path));
-        files.chain(folders).chain(self.links.iter().map(|(path, to)| SandboxPlace::Link(path, to)))
+        files.chain(folders).chain(
+            self.links
+                .iter()
+                .map(|(path, to)| SandboxPlace::Link(path, to)),
+        )
     }
 }
 
@@ -172,7 +193,8 @@ pub type AllPlaces<'p> = (Option<&'p CommonPlaces>, &'p [SandboxPlace<'p>]);
 /// What a sandbox has of its own besides what is seen in it.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct SandboxKind {
-    /// Whether it has numbers of processes of its own. Without them the terminal's job control works.
+    /// Whether it has numbers of processes of its own. Without them the terminal's job control
+    /// works.
     pub own_processes: bool,
     /// Whether it has memory and queues of its own that processes share.
     pub own_memory: bool,
@@ -187,7 +209,8 @@ pub struct Sandbox {
     pending: Mutex<Option<Plan>>,
     /// How many things had been taken of the machine when it was made.
     taken: usize,
-    /// The network of commands that use no other one; `/proc/net` says nothing of the machine's connections there.
+    /// The network of commands that use no other one; `/proc/net` says nothing of the machine's
+    /// connections there.
     loopback: Loopback,
 }
 
@@ -198,7 +221,10 @@ fn on_machine(path: &Path) -> Vec<u8> {
 
 /// Begins a new user's view, and shows the machine's system.
 fn begin(first: &mut Plan, workspace: &Path) -> io::Result<()> {
-    let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+    let (user, group) = (
+        rustix::process::geteuid().as_raw(),
+        rustix::process::getegid().as_raw(),
+    );
     first.write("/proc/self/setgroups", "deny")?;
     first.write("/proc/self/uid_map", &format!("{NOBODY} {user} 1"))?;
     first.write("/proc/self/gid_map", &format!("{NOBODY} {group} 1"))?;
@@ -212,9 +238,13 @@ fn begin(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     show_system(first, workspace)
 }
 
-/// Begins a new user's view, in which that user is the superuser, with a folder as its root, which commands may change.
+/// Begins a new user's view, in which that user is the superuser, with a folder as its root, which
+/// commands may change.
 fn begin_in_copy(first: &mut Plan, root: &Path) -> io::Result<()> {
-    let (user, group) = (rustix::process::geteuid().as_raw(), rustix::process::getegid().as_raw());
+    let (user, group) = (
+        rustix::process::geteuid().as_raw(),
+        rustix::process::getegid().as_raw(),
+    );
     first.write("/proc/self/setgroups", "deny")?;
     first.write("/proc/self/uid_map", &format!("0 {user} 1"))?;
     first.write("/proc/self/gid_map", &format!("0 {group} 1"))?;
@@ -232,13 +262,15 @@ fn begin_in_copy(first: &mut Plan, root: &Path) -> io::Result<()> {
 enum Root<'a> {
     /// This machine's system.
     Machine,
-    /// The root of an image, which nobody changes, in a view that begins in that of other sandboxes.
+    /// The root of an image, which nobody changes, in a view that begins in that of other
+    /// sandboxes.
     Image(&'a Sandboxes, &'a Path),
     /// A folder that commands may change.
     Copy(&'a Path),
 }
 
-/// Begins a view in that of another template, in whose place for temporary files nothing is yet, and shows the root of an image.
+/// Begins a view in that of another template, in whose place for temporary files nothing is yet,
+/// and shows the root of an image.
 fn begin_in_root(first: &mut Plan, root: &Path, machine: &Path) -> io::Result<()> {
     first.memory("/tmp", "mode=755")?;
     first.folder(format!("/tmp{MACHINE}"))?;
@@ -257,9 +289,9 @@ impl Sandboxes {
         Sandboxes::with_root(workspace, Root::Machine)
     }
 
-    /// The same with the root of an image, a folder of this machine, in place of the machine's system. Nothing of the kernel's
-    /// files is seen there but each process's own, and no settings of the machine. Commands there can be in one network with
-    /// those in sandboxes of this kind.
+    /// The same with the root of an image, a folder of this machine, in place of the machine's
+    /// system. Nothing of the kernel's files is seen there but each process's own, and no settings
+    /// of the machine. Commands there can be in one network with those in sandboxes of this kind.
     ///
     /// # Errors
     /// When the kernel refuses, or the root cannot be shown.
@@ -267,8 +299,9 @@ impl Sandboxes {
         Sandboxes::with_root(workspace, Root::Image(self, root))
     }
 
-    /// The same with a folder of this machine as the root that commands may change, and in which they are the superuser, whose privileges
-    /// end at its own files. Places that are [`OF_SANDBOXES`] are made there for the sandboxes.
+    /// The same with a folder of this machine as the root that commands may change, and in which
+    /// they are the superuser, whose privileges end at its own files. Places that are
+    /// [`OF_SANDBOXES`] are made there for the sandboxes.
     ///
     /// # Errors
     /// When the kernel refuses.
@@ -278,8 +311,13 @@ impl Sandboxes {
 
     fn with_root(workspace: &Path, root: Root<'_>) -> io::Result<Sandboxes> {
         let mut first = Plan::default();
-        // Where the machine is seen while this is laid out: a view that another one began with has it there already.
-        let machine = if let Root::Image(..) = root { MACHINE_BELOW } else { MACHINE };
+        // Where the machine is seen while this is laid out: a view that another one began with has
+        // it there already.
+        let machine = if let Root::Image(..) = root {
+            MACHINE_BELOW
+        } else {
+            MACHINE
+        };
         let on_machine = |path: &Path| [machine.as_bytes(), path.as_os_str().as_bytes()].concat();
         match root {
             Root::Machine => begin(&mut first, workspace)?,
@@ -331,7 +369,9 @@ impl Sandboxes {
     /// Takes a file or folder of the machine among the sources; `None` where it is not there.
     fn take(&self, path: &Path, set: u64) -> io::Result<Option<HeldFile>> {
         let mut taken = self.taken.lock();
-        let Ok(found) = path.metadata() else { return Ok(None) };
+        let Ok(found) = path.metadata() else {
+            return Ok(None);
+        };
         let identity = (found.dev(), found.ino());
         let known = taken.by_path.get(path);
         if let Some(known) = known.filter(|known| known.identity == identity) {
@@ -339,7 +379,8 @@ impl Sandboxes {
         }
         let number = taken.count;
         let at = c_string(format!("{SOURCES}/{number}"))?;
-        // Links are followed here: where the machine is laid out below another root, those that begin with `/` lead nowhere.
+        // Links are followed here: where the machine is laid out below another root, those that
+        // begin with `/` lead nowhere.
         let real = path.canonicalize()?;
         let from = c_string([self.machine.as_bytes(), real.as_os_str().as_bytes()].concat())?;
         sys::add_source(&self.template, &from, &at, found.is_dir(), set)?;
@@ -347,36 +388,59 @@ impl Sandboxes {
             // Where it will be seen.
             sys::add_folder(&self.template, &c_string(top.as_os_str().as_bytes())?)?;
         }
-        let new = HeldFile { number, folder: found.is_dir(), identity };
+        let new = HeldFile {
+            number,
+            folder: found.is_dir(),
+            identity,
+        };
         taken.count += 1;
         taken.by_path.insert(path.to_owned(), new);
         Ok(Some(new))
     }
 
-    /// Makes a sandbox with some things in it, or takes one that no one is in and changes what is there. Of things that are not
-    /// there nothing is seen.
+    /// Makes a sandbox with some things in it, or takes one that no one is in and changes what is
+    /// there. Of things that are not there nothing is seen.
     ///
     /// # Errors
     /// When the kernel refuses.
     pub fn sandbox(&self, places: AllPlaces<'_>, kind: SandboxKind) -> io::Result<Sandbox> {
         let contents = self.all_contents(places)?;
         let mut empty = self.empty.lock();
-        let fits =
-            |sandbox: &Sandbox| sandbox.kind == kind && sandbox.contents.can_become(&contents, sandbox.taken);
+        let fits = |sandbox: &Sandbox| {
+            sandbox.kind == kind && sandbox.contents.can_become(&contents, sandbox.taken)
+        };
         let known = empty.iter().rposition(fits).map(|at| empty.remove(at));
         drop(empty);
         if let Some(sandbox) = known.filter(|sandbox| sandbox.handle.is_kept()) {
             let plan = contents.plan_from(&sandbox.contents)?;
-            return Ok(Sandbox { contents, pending: Mutex::new(Some(plan)), ..sandbox });
+            return Ok(Sandbox {
+                contents,
+                pending: Mutex::new(Some(plan)),
+                ..sandbox
+            });
         }
         let loopback = self.loopback()?;
-        let SandboxKind { own_processes, own_memory } = kind;
+        let SandboxKind {
+            own_processes,
+            own_memory,
+        } = kind;
         let plan = contents.plan(self.is_changed)?;
         let taken = self.taken.lock().count;
         let covers = [c"/.in", c"/.none"];
-        let kind_of_handle = sys::HandleKind { own_processes, own_memory, hides_kernel: self.hides_kernel };
+        let kind_of_handle = sys::HandleKind {
+            own_processes,
+            own_memory,
+            hides_kernel: self.hides_kernel,
+        };
         let handle = sys::found_sandbox(&self.template, covers, NAME, kind_of_handle)?;
-        Ok(Sandbox { handle, kind, contents, pending: Mutex::new(Some(plan)), taken, loopback })
+        Ok(Sandbox {
+            handle,
+            kind,
+            contents,
+            pending: Mutex::new(Some(plan)),
+            taken,
+            loopback,
+        })
     }
 
     /// A network in which nothing was sent yet.
@@ -385,8 +449,8 @@ impl Sandboxes {
         known.map_or_else(|| Loopback::new(&self.template), Ok)
     }
 
-    /// Has other things in a sandbox in which a program stays. Where that cannot be, the sandbox is given back as it was: its programs
-    /// are to be ended, and waited for, before it is dropped.
+    /// Has other things in a sandbox in which a program stays. Where that cannot be, the sandbox is
+    /// given back as it was: its programs are to be ended, and waited for, before it is dropped.
     ///
     /// # Errors
     /// The sandbox that cannot be changed.
@@ -395,8 +459,11 @@ impl Sandboxes {
         mut sandbox: Box<Sandbox>,
         places: AllPlaces<'_>,
     ) -> Result<Box<Sandbox>, Box<Sandbox>> {
-        let Ok(contents) = self.all_contents(places) else { return Err(sandbox) };
-        let fits = sandbox.contents.can_become(&contents, sandbox.taken) && sandbox.contents.can_stay();
+        let Ok(contents) = self.all_contents(places) else {
+            return Err(sandbox);
+        };
+        let fits =
+            sandbox.contents.can_become(&contents, sandbox.taken) && sandbox.contents.can_stay();
         if !fits || !sandbox.handle.is_kept() || sandbox.pending.lock().is_some() {
             return Err(sandbox);
         }
@@ -411,7 +478,9 @@ impl Sandboxes {
 
     /// What is to be in a sandbox.
     fn all_contents(&self, (common, own): AllPlaces<'_>) -> io::Result<Contents> {
-        let Some(common) = common else { return self.contents(own, Contents::default(), None) };
+        let Some(common) = common else {
+            return self.contents(own, Contents::default(), None);
+        };
         let laid = self.laid_out(common)?;
         // What is around something that many have, or in its place, is put together with it.
         let is_apart = |place: &SandboxPlace<'_>| match *place {
@@ -433,7 +502,8 @@ impl Sandboxes {
     /// What many sandboxes have, as it is now.
     fn laid_out(&self, common: &CommonPlaces) -> io::Result<Arc<LaidOut>> {
         let known = common.laid.lock().clone();
-        if let Some(known) = known.filter(|laid| Identities::are_so(&self.workspace, &laid.states)) {
+        if let Some(known) = known.filter(|laid| Identities::are_so(&self.workspace, &laid.states))
+        {
             return Ok(known);
         }
         let places: Vec<SandboxPlace<'_>> = common.places().collect();
@@ -447,14 +517,20 @@ impl Sandboxes {
         Ok(laid)
     }
 
-    /// Some places, and what is there besides; `whole` are the folders that are there whole already.
+    /// Some places, and what is there besides; `whole` are the folders that are there whole
+    /// already.
     fn contents(
         &self,
         places: &[SandboxPlace<'_>],
         besides: Contents,
         whole: Option<&HashSet<String>>,
     ) -> io::Result<Contents> {
-        self.contents_by(places, besides, whole, &mut self.identities.look(&self.workspace))
+        self.contents_by(
+            places,
+            besides,
+            whole,
+            &mut self.identities.look(&self.workspace),
+        )
     }
 
     fn contents_by<'l>(
@@ -482,7 +558,12 @@ impl Sandboxes {
                 SandboxPlace::File(path) | SandboxPlace::Folder(path) => {
                     let folder = matches!(place, SandboxPlace::Folder(_));
                     if let Some(identity) = look.identify(path, folder) {
-                        contents.show(in_root(path), c_string(in_workspace(path))?, folder, identity);
+                        contents.show(
+                            in_root(path),
+                            c_string(in_workspace(path))?,
+                            folder,
+                            identity,
+                        );
                     }
                 }
                 SandboxPlace::Link(path, target) => contents.link(in_root(path), target),
@@ -495,8 +576,14 @@ impl Sandboxes {
                 }
                 SandboxPlace::Machine(path) | SandboxPlace::Terminal(path) => {
                     let is_terminal = matches!(place, SandboxPlace::Terminal(_));
-                    let set = if is_terminal { NO_SETUID } else { READ_ONLY | NO_SETUID | NO_DEVICES };
-                    let (Some(taken), Some(top)) = (self.take(path, set)?, top_of(path)) else { continue };
+                    let set = if is_terminal {
+                        NO_SETUID
+                    } else {
+                        READ_ONLY | NO_SETUID | NO_DEVICES
+                    };
+                    let (Some(taken), Some(top)) = (self.take(path, set)?, top_of(path)) else {
+                        continue;
+                    };
                     let from = c_string(taken.number.to_string())?;
                     contents.show_of_machine(path, top, from, taken.folder, taken.identity);
                     contents.needs_taken(taken.number);
@@ -506,8 +593,8 @@ impl Sandboxes {
         Ok(contents)
     }
 
-    /// Takes a sandbox back whose commands have ended, to be used again. What they left running there is ended: how many
-    /// processes that were.
+    /// Takes a sandbox back whose commands have ended, to be used again. What they left running
+    /// there is ended: how many processes that were.
     pub fn put_back(&self, sandbox: Sandbox) -> usize {
         let can_stay = sandbox.kind.own_processes
             && !sandbox.kind.own_memory
@@ -523,7 +610,9 @@ impl Sandboxes {
                 0
             }
             running => {
-                let Sandbox { handle, loopback, .. } = sandbox;
+                let Sandbox {
+                    handle, loopback, ..
+                } = sandbox;
                 // Its processes end here: none of them sends anything any more.
                 drop(handle);
                 if loopback.is_untouched() {
@@ -561,15 +650,21 @@ impl Sandboxes {
 /// For each place whether it lies in a folder that is put into the sandbox whole.
 fn covered(places: &[SandboxPlace<'_>], besides: Option<&HashSet<String>>) -> Vec<bool> {
     let whole = |place: &SandboxPlace<'_>| {
-        if let SandboxPlace::Folder(path) = place { Some(path.to_string()) } else { None }
+        if let SandboxPlace::Folder(path) = place {
+            Some(path.to_string())
+        } else {
+            None
+        }
     };
     let whole: HashSet<String> = places.iter().filter_map(whole).collect();
     let is_in = |whole: &HashSet<String>, path: &str| {
         let above = path.match_indices('/').map(|(at, _)| &path[..at]);
         !whole.is_empty()
-            && (!path.is_empty() && whole.contains("") || above.into_iter().any(|f| whole.contains(f)))
+            && (!path.is_empty() && whole.contains("")
+                || above.into_iter().any(|f| whole.contains(f)))
     };
-    let is_covered = |path: &str| is_in(&whole, path) || besides.is_some_and(|besides| is_in(besides, path));
+    let is_covered =
+        |path: &str| is_in(&whole, path) || besides.is_some_and(|besides| is_in(besides, path));
     let is_covered = |place: &SandboxPlace<'_>| match *place {
         SandboxPlace::File(path)
         | SandboxPlace::Folder(path)
@@ -587,12 +682,20 @@ fn c_string(bytes: impl AsRef<[u8]>) -> io::Result<CString> {
 }
 
 fn in_root(path: &str) -> Vec<u8> {
-    if path.is_empty() { ROOT.into() } else { format!("{ROOT}/{path}").into_bytes() }
+    if path.is_empty() {
+        ROOT.into()
+    } else {
+        format!("{ROOT}/{path}").into_bytes()
+    }
 }
 
 /// Where something of the workspace lies among the sources.
 fn in_workspace(path: &str) -> Vec<u8> {
-    if path.is_empty() { "workspace".into() } else { format!("workspace/{path}").into_bytes() }
+    if path.is_empty() {
+        "workspace".into()
+    } else {
+        format!("workspace/{path}").into_bytes()
+    }
 }
 
 /// Shows the system's folders, but none of the workspace if that lies in one of them.
@@ -627,12 +730,14 @@ fn show_system(first: &mut Plan, workspace: &Path) -> io::Result<()> {
     Ok(())
 }
 
-/// What sandboxes have of their own, whatever an image has there: paths from the root, of which all but the last are names at its top.
-pub const OF_SANDBOXES: [&str; 10] =
-    ["dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed", "var/tmp"];
+/// What sandboxes have of their own, whatever an image has there: paths from the root, of which all
+/// but the last are names at its top.
+pub const OF_SANDBOXES: [&str; 10] = [
+    "dev", "proc", "sys", "tmp", "nubrik", ".all", ".in", ".none", ".closed", "var/tmp",
+];
 
-/// Shows the root of an image: everything at its top, and of `/var` everything in it, so that the folder for temporary files there is
-/// the sandbox's.
+/// Shows the root of an image: everything at its top, and of `/var` everything in it, so that the
+/// folder for temporary files there is the sandbox's.
 fn show_root(first: &mut Plan, root: &Path, machine: &Path) -> io::Result<()> {
     show_entries(first, (machine, root), "", &OF_SANDBOXES)?;
     let var = root.join("var");
@@ -650,7 +755,8 @@ fn show_entries(
     at: &str,
     without: &[&str],
 ) -> io::Result<()> {
-    let on_machine = |path: &Path| [machine.as_os_str().as_bytes(), path.as_os_str().as_bytes()].concat();
+    let on_machine =
+        |path: &Path| [machine.as_os_str().as_bytes(), path.as_os_str().as_bytes()].concat();
     let mut entries: Vec<_> = std::fs::read_dir(folder)?.collect::<io::Result<_>>()?;
     entries.sort_by_key(std::fs::DirEntry::file_name);
     for entry in entries {
@@ -682,22 +788,31 @@ struct SecretPlace {
     is_folder: bool,
 }
 
-/// Files below a folder that not everybody may read, and folders that not everybody may look into: whoever builds may be their owner, or
-/// the superuser, and steps are neither.
+/// Files below a folder that not everybody may read, and folders that not everybody may look into:
+/// whoever builds may be their owner, or the superuser, and steps are neither.
 fn secrets_below(folder: &Path) -> Vec<SecretPlace> {
     let mut secrets = Vec::new();
     for entry in std::fs::read_dir(folder).into_iter().flatten().flatten() {
-        // A link is as readable as the file that it leads to. Half of what there is are links, which the folder itself says.
+        // A link is as readable as the file that it leads to. Half of what there is are links,
+        // which the folder itself says.
         if entry.file_type().is_ok_and(|kind| kind.is_symlink()) {
             continue;
         }
-        let Ok(found) = entry.metadata() else { continue };
+        let Ok(found) = entry.metadata() else {
+            continue;
+        };
         let (path, mode) = (entry.path(), found.mode());
         match found.is_dir() {
-            true if mode & 0o005 != 0o005 => secrets.push(SecretPlace { path, is_folder: true }),
+            true if mode & 0o005 != 0o005 => secrets.push(SecretPlace {
+                path,
+                is_folder: true,
+            }),
             true => secrets.extend(secrets_below(&path)),
             false if found.is_file() && mode & 0o004 == 0 => {
-                secrets.push(SecretPlace { path, is_folder: false });
+                secrets.push(SecretPlace {
+                    path,
+                    is_folder: false,
+                });
             }
             false => {}
         }
@@ -727,7 +842,8 @@ mod ahead {
 
     static SEARCH: Mutex<Option<Search>> = Mutex::new(None);
 
-    /// Begins with what the first sandbox needs of this machine, in a thread: for who will make one in a moment.
+    /// Begins with what the first sandbox needs of this machine, in a thread: for who will make one
+    /// in a moment.
     pub fn look_ahead() {
         let mut search = SEARCH.lock();
         if search.is_none() {
@@ -739,18 +855,29 @@ mod ahead {
 
     /// What is secret below the folder of settings.
     pub(super) fn secrets(folder: &Path) -> Vec<SecretPlace> {
-        let ahead = SEARCH.lock().take().filter(|search| search.began.elapsed() < FRESH);
+        let ahead = SEARCH
+            .lock()
+            .take()
+            .filter(|search| search.began.elapsed() < FRESH);
         let found = ahead.and_then(|search| search.thread.join().ok());
         found.unwrap_or_else(|| secrets_below(folder))
     }
 }
 
-/// Whether steps can read a file of the machine, by its path without links: it lies in a folder of the system, and is no secret there.
+/// Whether steps can read a file of the machine, by its path without links: it lies in a folder of
+/// the system, and is no secret there.
 pub fn is_shown_to_steps(file: &Path) -> bool {
     let is_shown = READABLE.iter().any(|folder| file.starts_with(folder));
-    let is_closed = |path: &Path, bits: u32| path.metadata().is_ok_and(|found| found.mode() & bits != bits);
+    let is_closed = |path: &Path, bits: u32| {
+        path.metadata()
+            .is_ok_and(|found| found.mode() & bits != bits)
+    };
     let is_secret = file.starts_with(SETTINGS)
-        && (is_closed(file, 0o004) || file.ancestors().skip(1).any(|folder| is_closed(folder, 0o005)));
+        && (is_closed(file, 0o004)
+            || file
+                .ancestors()
+                .skip(1)
+                .any(|folder| is_closed(folder, 0o005)));
     is_shown && !is_secret
 }
 
@@ -767,7 +894,8 @@ impl Sandbox {
         &self.handle
     }
 
-    /// Whether a process there has something of a folder of the workspace open or mapped, or is in it; also where that cannot be known.
+    /// Whether a process there has something of a folder of the workspace open or mapped, or is in
+    /// it; also where that cannot be known.
     pub fn holds(&self, folder: &str) -> bool {
         self.handle.holds(in_root(folder).as_slice())
     }
@@ -787,13 +915,15 @@ impl Sandbox {
     }
 }
 
-/// Puts the devices of the machine into a sandbox that others begin with, and the links beside them.
+/// Puts the devices of the machine into a sandbox that others begin with, and the links beside
+/// them.
 fn put_devices(plan: &mut Plan, on_machine: impl Fn(&Path) -> Vec<u8>) -> io::Result<()> {
     plan.folder("/dev")?;
     for device in DEVICES {
         plan.file(device)?;
         plan.show(on_machine(Path::new(device)), device, false)?;
-        // Devices are written to all the same; of the superuser's sandboxes nobody changes their permissions.
+        // Devices are written to all the same; of the superuser's sandboxes nobody changes their
+        // permissions.
         plan.attributes(device, READ_ONLY | NO_SETUID, false)?;
     }
     let links = [
@@ -803,5 +933,7 @@ fn put_devices(plan: &mut Plan, on_machine: impl Fn(&Path) -> Vec<u8>) -> io::Re
         ("/dev/stderr", "/proc/self/fd/2"),
         ("/dev/shm", "/tmp/shm"),
     ];
-    links.into_iter().try_for_each(|(at, target)| plan.link(at, target))
+    links
+        .into_iter()
+        .try_for_each(|(at, target)| plan.link(at, target))
 }

@@ -1,4 +1,5 @@
-//! A program that stays, and answers one request after another: a line to its standard input, a line from its standard output.
+//! A program that stays, and answers one request after another: a line to its standard input, a
+//! line from its standard output.
 
 use std::io;
 use std::os::fd::OwnedFd;
@@ -9,7 +10,8 @@ use rustix::event::{PollFd, PollFlags, Timespec, poll};
 
 use crate::cancel::CancelSwitch;
 use crate::pipeline::{
-    Capture, Ended, PATIENCE, PipelineSpec, Process, Source, all_ended, end_all, how_ended, start_talking,
+    Capture, Ended, PATIENCE, PipelineSpec, Process, Source, all_ended, end_all, how_ended,
+    start_talking,
 };
 use crate::sys;
 
@@ -40,8 +42,8 @@ pub enum Answered {
     Line(Vec<u8>),
     /// It ended instead, or was ended, so.
     Ended(Ended),
-    /// It said more than one line, or something that was not asked for, and was ended: how that begins. Which request a line answers
-    /// cannot be known then.
+    /// It said more than one line, or something that was not asked for, and was ended: how that
+    /// begins. Which request a line answers cannot be known then.
     TooMuch(Vec<u8>),
 }
 
@@ -52,11 +54,18 @@ impl Talk {
     /// The program that could not be started, and why.
     pub fn start(spec: &PipelineSpec<'_>) -> Result<Talk, (PathBuf, io::Error)> {
         let (process, requests, answers, errors) = start_talking(spec)?;
-        Ok(Talk { process, requests, answers, errors, ahead: Vec::new() })
+        Ok(Talk {
+            process,
+            requests,
+            answers,
+            errors,
+            ahead: Vec::new(),
+        })
     }
 
-    /// Sends a request, which ends with a line end, and waits for the answer. What is printed to standard error meanwhile is
-    /// added to `printed`. After anything but an answer the program does not run any more.
+    /// Sends a request, which ends with a line end, and waits for the answer. What is printed to
+    /// standard error meanwhile is added to `printed`. After anything but an answer the program
+    /// does not run any more.
     pub fn ask(
         &mut self,
         request: &[u8],
@@ -121,8 +130,13 @@ impl Talk {
         let mut buffer = [0u8; 200];
         while self.ahead.is_empty() {
             let mut fds = [PollFd::new(&self.answers, PollFlags::IN)];
-            let now = Timespec { tv_sec: 0, tv_nsec: 0 };
-            if !matches!(poll(&mut fds, Some(&now)), Ok(1)) || !fds[0].revents().contains(PollFlags::IN) {
+            let now = Timespec {
+                tv_sec: 0,
+                tv_nsec: 0,
+            };
+            if !matches!(poll(&mut fds, Some(&now)), Ok(1))
+                || !fds[0].revents().contains(PollFlags::IN)
+            {
                 return None;
             }
             match rustix::io::read(&self.answers, &mut buffer) {
@@ -143,8 +157,10 @@ impl Talk {
         complains: bool,
         left: Option<Duration>,
     ) -> Option<ReadyStreams> {
-        let mut fds =
-            vec![PollFd::new(cancel.signal(), PollFlags::IN), PollFd::new(&self.answers, PollFlags::IN)];
+        let mut fds = vec![
+            PollFd::new(cancel.signal(), PollFlags::IN),
+            PollFd::new(&self.answers, PollFlags::IN),
+        ];
         // What is done with is not looked at any more: it would be ready for ever.
         let sends = sends.then(|| {
             fds.push(PollFd::new(&self.requests, PollFlags::OUT));
@@ -154,7 +170,10 @@ impl Talk {
             fds.push(PollFd::new(&self.errors, PollFlags::IN));
             fds.len() - 1
         });
-        let ended = poll(&mut fds, left.and_then(|left| Timespec::try_from(left).ok()).as_ref());
+        let ended = poll(
+            &mut fds,
+            left.and_then(|left| Timespec::try_from(left).ok()).as_ref(),
+        );
         let is_ready = |at: usize| !fds[at].revents().is_empty();
         if !matches!(ended, Ok(_) | Err(rustix::io::Errno::INTR)) || is_ready(0) {
             return None;
@@ -171,7 +190,10 @@ impl Talk {
         let mut buffer = [0u8; 8 << 10];
         loop {
             let mut fds = [PollFd::new(&self.errors, PollFlags::IN)];
-            let now = Timespec { tv_sec: 0, tv_nsec: 0 };
+            let now = Timespec {
+                tv_sec: 0,
+                tv_nsec: 0,
+            };
             if !matches!(poll(&mut fds, Some(&now)), Ok(1)) {
                 return;
             }

@@ -1,6 +1,7 @@
-//! Every system call that there is, tried against the recorder: a call whose result depends on a path must be one of which the recorder
-//! notes that path, or it must be refused. The calls are not taken from the recorder's tables but are all numbers there are, with
-//! paths and folders in the places where calls take them, so that a call that a newer kernel adds is tried, too.
+//! Every system call that there is, tried against the recorder: a call whose result depends on a
+//! path must be one of which the recorder notes that path, or it must be refused. The calls are not
+//! taken from the recorder's tables but are all numbers there are, with paths and folders in the
+//! places where calls take them, so that a call that a newer kernel adds is tried, too.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -21,15 +22,21 @@ const NUMBERS: (i64, i64) = (0, 520);
 
 const SHAPES: i64 = 10;
 
-/// These make something of the machine that outlasts the test, or take as long as its disks are busy, and take no path.
+/// These make something of the machine that outlasts the test, or take as long as its disks are
+/// busy, and take no path.
 #[cfg(target_arch = "x86_64")]
-const NOT_TRIED: [i64; 4] =
-    [libc_number::SHMGET, libc_number::SEMGET, libc_number::MSGGET, libc_number::SYNC];
+const NOT_TRIED: [i64; 4] = [
+    libc_number::SHMGET,
+    libc_number::SEMGET,
+    libc_number::MSGGET,
+    libc_number::SYNC,
+];
 
 #[cfg(not(target_arch = "x86_64"))]
 const NOT_TRIED: [i64; 0] = [];
 
-/// These say how much is left of the time that the probe gives each call: `getitimer` and `setitimer`.
+/// These say how much is left of the time that the probe gives each call: `getitimer` and
+/// `setitimer`.
 #[cfg(target_arch = "x86_64")]
 const TIME_LEFT: [&str; 2] = ["36-", "38-"];
 
@@ -56,7 +63,8 @@ enum World {
     Folder,
 }
 
-/// What a run printed by call and shape, which of them were noted, and whether something was refused that nobody understands.
+/// What a run printed by call and shape, which of them were noted, and whether something was
+/// refused that nobody understands.
 struct Tried {
     printed: BTreeMap<String, String>,
     noted: BTreeSet<String>,
@@ -86,7 +94,13 @@ fn try_all(root: &Path, world: &Path, (first, last): (i64, i64)) -> Tried {
     let rules = RuleSet::new(&SystemFolders::open(root)).unwrap();
     rules.allow(&root.join("probe"), Access::Read).unwrap();
     rules.allow(world, Access::Write).unwrap();
-    let words = ["probe", world.to_str().unwrap(), &first.to_string(), &last.to_string()].map(Into::into);
+    let words = [
+        "probe",
+        world.to_str().unwrap(),
+        &first.to_string(),
+        &last.to_string(),
+    ]
+    .map(Into::into);
     let stage = StageSpec {
         program: root.join("probe"),
         words: words.to_vec(),
@@ -100,7 +114,11 @@ fn try_all(root: &Path, world: &Path, (first, last): (i64, i64)) -> Tried {
         folder: root,
         work: root,
         environment: &[],
-        confinement: Confinement::Rules { rules: &rules, network: false, apart: None },
+        confinement: Confinement::Rules {
+            rules: &rules,
+            network: false,
+            apart: None,
+        },
         timeout: Some(Duration::from_secs(300)),
         memory: None,
         recorder: Some(&recorder),
@@ -110,15 +128,29 @@ fn try_all(root: &Path, world: &Path, (first, last): (i64, i64)) -> Tried {
     let ended = run(&spec, &mut capture, &CancelSwitch::new().unwrap());
     let text = String::from_utf8_lossy(&capture.bytes).into_owned();
     assert!(matches!(ended, Ended::Well), "{ended:?}: {text}");
-    let line = |line: &str| line.split_once(' ').map(|(key, rest)| (key.to_owned(), rest.to_owned()));
+    let line = |line: &str| {
+        line.split_once(' ')
+            .map(|(key, rest)| (key.to_owned(), rest.to_owned()))
+    };
     let own = world.canonicalize().unwrap();
-    let below = |path: &PathBuf| path.strip_prefix(&own).ok().map(|inner| inner.display().to_string());
+    let below = |path: &PathBuf| {
+        path.strip_prefix(&own)
+            .ok()
+            .map(|inner| inner.display().to_string())
+    };
     let touched = recorder.touched().into_iter().map(|used| used.path);
     let written = recorder.written().into_iter().map(|written| written.path);
-    let noted: BTreeSet<String> = touched.chain(written).filter_map(|path| below(&path)).collect();
+    let noted: BTreeSet<String> = touched
+        .chain(written)
+        .filter_map(|path| below(&path))
+        .collect();
     // Its own listing is the empty path.
     let is_listed = noted.contains("");
-    Tried { printed: text.lines().filter_map(line).collect(), noted, is_listed }
+    Tried {
+        printed: text.lines().filter_map(line).collect(),
+        noted,
+        is_listed,
+    }
 }
 
 #[test]
@@ -129,15 +161,28 @@ fn what_depends_on_a_path_is_noted_or_refused() {
     let folder = tempfile::tempdir().unwrap();
     let root = folder.path().canonicalize().unwrap();
     std::fs::write(root.join("probe.c"), include_str!("any_call/probe.c")).unwrap();
-    let compiled =
-        Command::new("cc").args(["-O1", "-w", "-o", "probe", "probe.c"]).current_dir(&root).status();
-    assert!(compiled.is_ok_and(|status| status.success()), "a C compiler compiles the probe");
+    let compiled = Command::new("cc")
+        .args(["-O1", "-w", "-o", "probe", "probe.c"])
+        .current_dir(&root)
+        .status();
+    assert!(
+        compiled.is_ok_and(|status| status.success()),
+        "a C compiler compiles the probe"
+    );
     let world = |name: &str, world: Option<World>| {
         let at = root.join(name);
         world.into_iter().for_each(|world| make(&at, world));
-        let mut all = Tried { printed: BTreeMap::new(), noted: BTreeSet::new(), is_listed: false };
+        let mut all = Tried {
+            printed: BTreeMap::new(),
+            noted: BTreeSet::new(),
+            is_listed: false,
+        };
         let mut first = NUMBERS.0;
-        for last in NOT_TRIED.into_iter().map(|number| number - 1).chain([NUMBERS.1]) {
+        for last in NOT_TRIED
+            .into_iter()
+            .map(|number| number - 1)
+            .chain([NUMBERS.1])
+        {
             let tried = try_all(&root, &at, (first, last));
             all.printed.extend(tried.printed);
             all.noted.extend(tried.noted);
@@ -146,8 +191,14 @@ fn what_depends_on_a_path_is_noted_or_refused() {
         }
         all
     };
-    let (file, other) = (world("file", Some(World::File)), world("longer", Some(World::LongerFile)));
-    let (nothing, folders) = (world("nothing", Some(World::Nothing)), world("folders", Some(World::Folder)));
+    let (file, other) = (
+        world("file", Some(World::File)),
+        world("longer", Some(World::LongerFile)),
+    );
+    let (nothing, folders) = (
+        world("nothing", Some(World::Nothing)),
+        world("folders", Some(World::Folder)),
+    );
     // What differs for another reason, such as the time, differs in the same folder.
     let again = world("file", None);
     let mut unnoted = BTreeSet::new();
@@ -172,8 +223,15 @@ fn what_depends_on_a_path_is_noted_or_refused() {
         noted += usize::from(file.noted.contains(key));
     }
     assert!(unnoted.is_empty(), "{unnoted:#?}");
-    assert!(noted > 60 && file.is_listed, "only {noted} calls reached the recorder");
+    assert!(
+        noted > 60 && file.is_listed,
+        "only {noted} calls reached the recorder"
+    );
     // What no kernel of today has is refused, and not only unknown.
     let newest = format!("{}-0", NUMBERS.1);
-    assert!(file.printed[&newest].starts_with("-1 "), "{}", file.printed[&newest]);
+    assert!(
+        file.printed[&newest].starts_with("-1 "),
+        "{}",
+        file.printed[&newest]
+    );
 }

@@ -6,8 +6,8 @@ use std::path::{Path, PathBuf};
 use std::time::Duration;
 
 use nubrik_confine::{
-    Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, ProgramStream, Recorder,
-    RuleSet, StageSpec, SystemFolders, can_record, run, support,
+    Access, CancelSwitch, Capture, Confinement, Ended, Found, PathUse, PipelineSpec, ProgramStream,
+    Recorder, RuleSet, StageSpec, SystemFolders, can_record, run, support,
 };
 use nubrik_testing::{Need, skip};
 
@@ -36,14 +36,23 @@ impl Fixture {
             std::fs::create_dir_all(path.parent().unwrap()).unwrap();
             std::fs::write(path, text).unwrap();
         }
-        Fixture { folder, cancel: CancelSwitch::new().unwrap(), timeout: None, memory: None }
+        Fixture {
+            folder,
+            cancel: CancelSwitch::new().unwrap(),
+            timeout: None,
+            memory: None,
+        }
     }
 
     fn run(&self, stages: Vec<StageSpec>) -> (Ended, String) {
         self.run_recorded(stages, None)
     }
 
-    fn run_recorded(&self, stages: Vec<StageSpec>, recorder: Option<&Recorder<'_>>) -> (Ended, String) {
+    fn run_recorded(
+        &self,
+        stages: Vec<StageSpec>,
+        recorder: Option<&Recorder<'_>>,
+    ) -> (Ended, String) {
         let root = self.folder.path();
         let rules = RuleSet::new(&SystemFolders::open(root)).unwrap();
         rules.allow(&root.join("declared"), Access::Read).unwrap();
@@ -54,7 +63,11 @@ impl Fixture {
             folder: root,
             work: root,
             environment: &environment,
-            confinement: Confinement::Rules { rules: &rules, network: false, apart: None },
+            confinement: Confinement::Rules {
+                rules: &rules,
+                network: false,
+                apart: None,
+            },
             timeout: self.timeout,
             memory: self.memory,
             recorder,
@@ -90,7 +103,10 @@ fn pipes_and_redirects() {
     first.stdin = Some("declared".into());
     let (ended, _) = fixture.run(vec![first, last]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
-    assert_eq!(std::fs::read_to_string(fixture.folder.path().join("own/result")).unwrap(), "YES");
+    assert_eq!(
+        std::fs::read_to_string(fixture.folder.path().join("own/result")).unwrap(),
+        "YES"
+    );
     let (ended, _) = fixture.run(vec![shell("yes"), shell("head -n 1 >/dev/null")]);
     assert!(matches!(ended, Ended::Well), "{ended:?}");
     let (ended, _) = fixture.run(vec![shell("exit 3"), shell("cat")]);
@@ -119,14 +135,21 @@ fn refuses_what_is_not_declared() {
         ("cat /etc/passwd > /dev/null", true),
     ] {
         let (ended, output) = fixture.run(vec![shell(script)]);
-        assert_eq!(matches!(ended, Ended::Well), allowed, "{script}: {ended:?} {output}");
+        assert_eq!(
+            matches!(ended, Ended::Well),
+            allowed,
+            "{script}: {ended:?} {output}"
+        );
     }
 }
 
 #[test]
 fn refuses_sockets() {
     if !support().network_filter || !Path::new("/usr/bin/perl").exists() {
-        skip(Need::Perl, "no system-call filter, or no perl to open a socket with");
+        skip(
+            Need::Perl,
+            "no system-call filter, or no perl to open a socket with",
+        );
         return;
     }
     let script = "exec perl -e 'use Socket; socket(my $s, PF_INET, SOCK_DGRAM, 0) or exit 9'";
@@ -174,7 +197,10 @@ fn says_what_cannot_be_started() {
 
 #[test]
 fn ends_what_takes_too_long_with_all_that_it_started() {
-    let fixture = Fixture { timeout: Some(Duration::from_millis(200)), ..Fixture::new() };
+    let fixture = Fixture {
+        timeout: Some(Duration::from_millis(200)),
+        ..Fixture::new()
+    };
     let (ended, output) = fixture.run(vec![shell("echo begun; sleep 60 & sleep 60")]);
     assert!(matches!(ended, Ended::TimedOut), "{ended:?}");
     assert_eq!(output, "begun\n");
@@ -184,7 +210,10 @@ fn ends_what_takes_too_long_with_all_that_it_started() {
 
 #[test]
 fn refuses_more_memory_than_allowed() {
-    let fixture = Fixture { memory: Some(64 << 20), ..Fixture::new() };
+    let fixture = Fixture {
+        memory: Some(64 << 20),
+        ..Fixture::new()
+    };
     // The shell doubles a text until it may not.
     let doubling = "x=xxxxxxxxxxxxxxxx; while :; do x=$x$x; done";
     let (ended, _) = fixture.run(vec![shell(doubling)]);
@@ -210,8 +239,10 @@ fn a_recorder_notes_what_commands_touch() {
     }
     let fixture = Fixture::new();
     let recorder = Recorder::new();
-    let script = "cat declared; cat secret; test -e nowhere; echo x > own/new; cat /proc/self/cwd/own/x";
-    let (ended, output) = fixture.run_recorded(vec![shell(script), shell("cat >&2")], Some(&recorder));
+    let script =
+        "cat declared; cat secret; test -e nowhere; echo x > own/new; cat /proc/self/cwd/own/x";
+    let (ended, output) =
+        fixture.run_recorded(vec![shell(script), shell("cat >&2")], Some(&recorder));
     assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
     assert!(output.contains("yes"), "{output}");
     assert_eq!(
@@ -227,9 +258,14 @@ fn a_recorder_notes_what_commands_touch() {
     assert!(!recorder.wanted_network());
     let socket = "import socket\ntry: socket.socket()\nexcept OSError: print('refused')";
     if Path::new("/usr/bin/python3").exists() {
-        let (_, output) =
-            fixture.run_recorded(vec![shell(&format!("python3 -c \"{socket}\""))], Some(&recorder));
-        assert_eq!((output.trim(), recorder.wanted_network()), ("refused", true));
+        let (_, output) = fixture.run_recorded(
+            vec![shell(&format!("python3 -c \"{socket}\""))],
+            Some(&recorder),
+        );
+        assert_eq!(
+            (output.trim(), recorder.wanted_network()),
+            ("refused", true)
+        );
     }
 }
 
@@ -254,7 +290,8 @@ fn what_cannot_be_started_is_said_under_a_recorder_too() {
     }
     let mut missing = shell("");
     missing.program = "/nonexistent/program".into();
-    let (ended, _) = Fixture::new().run_recorded(vec![shell("sleep 9"), missing], Some(&Recorder::new()));
+    let (ended, _) =
+        Fixture::new().run_recorded(vec![shell("sleep 9"), missing], Some(&Recorder::new()));
     assert!(matches!(ended, Ended::NotStarted(..)), "{ended:?}");
     // A process that goes on in the background does not hold the recorder.
     let script = "setsid sleep 2 & echo done";
@@ -275,13 +312,21 @@ fn a_recorder_notes_who_starts_whom_and_what_each_one_uses() {
     let (ended, output) = fixture.run_recorded(vec![shell(script)], Some(&recorder));
     assert!(matches!(ended, Ended::Well), "{ended:?} {output}");
     let programs = recorder.programs();
-    let inside = |path: &Path| path.strip_prefix(&root).unwrap().to_str().unwrap().to_owned();
+    let inside = |path: &Path| {
+        path.strip_prefix(&root)
+            .unwrap()
+            .to_str()
+            .unwrap()
+            .to_owned()
+    };
     let told: Vec<String> = programs
         .iter()
         .map(|program| {
             let paths = |used: &[(PathBuf, PathUse)]| -> Vec<String> {
                 let opened = used.iter().filter(|(_, touch)| *touch != PathUse::LookedUp);
-                opened.map(|(path, touch)| format!("{} {touch:?}", inside(path))).collect()
+                opened
+                    .map(|(path, touch)| format!("{} {touch:?}", inside(path)))
+                    .collect()
             };
             format!(
                 "{} by {:?} in {:?}: {}; {}; {}",
@@ -317,5 +362,9 @@ fn a_recorder_notes_who_starts_whom_and_what_each_one_uses() {
             "mv|.new|two words by Some(2) in \"own\": - | |; own/.new Written, own/two words Written; own/.new → own/two words",
         ]
     );
-    assert!(told[0].starts_with("sh|-c|cat declared") && told[0].contains("by None"), "{}", told[0]);
+    assert!(
+        told[0].starts_with("sh|-c|cat declared") && told[0].contains("by None"),
+        "{}",
+        told[0]
+    );
 }

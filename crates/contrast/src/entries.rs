@@ -14,7 +14,10 @@ fn read_all(from: impl Read) -> Option<Vec<u8>> {
 
 /// What some bytes in gzip are.
 pub(crate) fn unpacked(bytes: &[u8]) -> Option<Vec<u8>> {
-    bytes.starts_with(&[0x1f, 0x8b]).then(|| read_all(flate2::read::MultiGzDecoder::new(bytes))).flatten()
+    bytes
+        .starts_with(&[0x1f, 0x8b])
+        .then(|| read_all(flate2::read::MultiGzDecoder::new(bytes)))
+        .flatten()
 }
 
 /// The entries of an archive in their order, by their names; nothing where it is none.
@@ -26,7 +29,9 @@ pub(crate) fn entries(bytes: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
         return of_zip(bytes);
     }
     // The mark of the format, in all tar archives but those of before 1988.
-    (bytes.get(257..262) == Some(b"ustar")).then(|| of_tar(bytes)).flatten()
+    (bytes.get(257..262) == Some(b"ustar"))
+        .then(|| of_tar(bytes))
+        .flatten()
 }
 
 /// So many bytes of a file say whether it may be an archive.
@@ -41,18 +46,27 @@ pub fn may_be_archive(head: &[u8]) -> bool {
         || head.get(257..262) == Some(b"ustar")
 }
 
-/// The names in an archive, alone or in gzip, in their order, with how many bytes each has; nothing where it is none.
+/// The names in an archive, alone or in gzip, in their order, with how many bytes each has; nothing
+/// where it is none.
 pub fn listed(bytes: &[u8]) -> Option<Vec<(String, u64)>> {
     let inside = unpacked(bytes);
     let entries = entries(inside.as_deref().unwrap_or(bytes))?;
-    Some(entries.into_iter().map(|(name, content)| (name, content.len() as u64)).collect())
+    Some(
+        entries
+            .into_iter()
+            .map(|(name, content)| (name, content.len() as u64))
+            .collect(),
+    )
 }
 
 fn of_ar(bytes: &[u8]) -> Option<Vec<(String, Vec<u8>)>> {
     let archive = object::read::archive::ArchiveFile::parse(bytes).ok()?;
     let entry = |member: object::read::Result<object::read::archive::ArchiveMember<'_>>| {
         let member = member.ok()?;
-        Some((String::from_utf8_lossy(member.name()).into_owned(), member.data(bytes).ok()?.to_vec()))
+        Some((
+            String::from_utf8_lossy(member.name()).into_owned(),
+            member.data(bytes).ok()?.to_vec(),
+        ))
     };
     archive.members().map(entry).collect()
 }

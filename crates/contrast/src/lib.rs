@@ -1,5 +1,6 @@
-//! Where two files differ first: at which byte, in which entry of an archive, in which section of an object. Archives are those of
-//! `ar`, `tar` and `zip`, alone or in `gzip`; objects are ELF, Mach-O and COFF.
+//! Where two files differ first: at which byte, in which entry of an archive, in which section of
+//! an object. Archives are those of `ar`, `tar` and `zip`, alone or in `gzip`; objects are ELF,
+//! Mach-O and COFF.
 //!
 //! ```
 //! let difference = nubrik_contrast::first_difference(b"high 06:12", b"high 06:13").ok_or("the same")?;
@@ -56,7 +57,8 @@ pub enum Unlike {
     OnlyIn(String, bool),
     /// The order of the entries: which one comes first in each.
     Order(String, String),
-    /// Nothing but how it is packed: times, owners, or how hard it was compressed. The first byte that differs.
+    /// Nothing but how it is packed: times, owners, or how hard it was compressed. The first byte
+    /// that differs.
     Packing(u64),
 }
 
@@ -75,10 +77,14 @@ fn unlike(one: &[u8], other: &[u8], within: &mut Vec<Within>) -> Option<Unlike> 
             return Some(unlike(&first, &second, within).unwrap_or(Unlike::Packing(at as u64)));
         }
         if let (Some(first), Some(second)) = (entries::entries(one), entries::entries(other)) {
-            return Some(unlike_entries(&first, &second, within).unwrap_or(Unlike::Packing(at as u64)));
+            return Some(
+                unlike_entries(&first, &second, within).unwrap_or(Unlike::Packing(at as u64)),
+            );
         }
     }
-    if let Some((name, start)) = sections::section_at(one, at).or_else(|| sections::section_at(other, at)) {
+    if let Some((name, start)) =
+        sections::section_at(one, at).or_else(|| sections::section_at(other, at))
+    {
         within.push(Within::Section(name));
         return Some(bytes_at(one, other, at, start));
     }
@@ -87,8 +93,20 @@ fn unlike(one: &[u8], other: &[u8], within: &mut Vec<Within>) -> Option<Unlike> 
 
 /// The bytes of both from a place on, which is known from where its part begins.
 fn bytes_at(one: &[u8], other: &[u8], at: usize, start: usize) -> Unlike {
-    let shown = |bytes: &[u8]| bytes.get(at..).unwrap_or_default().iter().take(SHOWN).copied().collect();
-    Unlike::Bytes { at: (at - start) as u64, one: shown(one), other: shown(other) }
+    let shown = |bytes: &[u8]| {
+        bytes
+            .get(at..)
+            .unwrap_or_default()
+            .iter()
+            .take(SHOWN)
+            .copied()
+            .collect()
+    };
+    Unlike::Bytes {
+        at: (at - start) as u64,
+        one: shown(one),
+        other: shown(other),
+    }
 }
 
 fn first_other_byte(one: &[u8], other: &[u8]) -> Option<usize> {
@@ -104,7 +122,8 @@ fn unlike_entries(
     other: &[(String, Vec<u8>)],
     within: &mut Vec<Within>,
 ) -> Option<Unlike> {
-    let has = |entries: &[(String, Vec<u8>)], name: &str| entries.iter().any(|(known, _)| known == name);
+    let has =
+        |entries: &[(String, Vec<u8>)], name: &str| entries.iter().any(|(known, _)| known == name);
     if let Some((name, _)) = one.iter().find(|(name, _)| !has(other, name)) {
         return Some(Unlike::OnlyIn(name.clone(), true));
     }
@@ -142,7 +161,9 @@ impl fmt::Display for FirstDifference {
             }
             Unlike::OnlyIn(name, true) => write!(f, "{name} is only in the first"),
             Unlike::OnlyIn(name, false) => write!(f, "{name} is only in the second"),
-            Unlike::Order(one, other) => write!(f, "another order: {one} and {other} come at the same place"),
+            Unlike::Order(one, other) => {
+                write!(f, "another order: {one} and {other} come at the same place")
+            }
             Unlike::Packing(at) => {
                 write!(
                     f,
@@ -157,7 +178,11 @@ fn hex(bytes: &[u8]) -> String {
     if bytes.is_empty() {
         return "the end".to_owned();
     }
-    bytes.iter().map(|byte| format!("{byte:02x}")).collect::<Vec<_>>().join(" ")
+    bytes
+        .iter()
+        .map(|byte| format!("{byte:02x}"))
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
 /// Bytes that people can read, if they are such.
@@ -212,7 +237,10 @@ mod tests {
     #[test]
     fn plain_bytes_and_ends() {
         assert!(first_difference(b"ebb", b"ebb").is_none());
-        assert_eq!(said(b"ebb", b"ebb tide"), "byte 3: the end and 20 74 69 64 65");
+        assert_eq!(
+            said(b"ebb", b"ebb tide"),
+            "byte 3: the end and 20 74 69 64 65"
+        );
         assert_eq!(said(b"a\x00b", b"a\x01b"), "byte 1: 00 62 and 01 62");
     }
 
@@ -220,18 +248,30 @@ mod tests {
     fn entries_of_archives_are_named() {
         let old = tar_of(&[("a.txt", b"high", 1), ("b.txt", b"low 12", 1)]);
         let new = tar_of(&[("a.txt", b"high", 1), ("b.txt", b"low 13", 1)]);
-        assert_eq!(said(&old, &new), "entry b.txt, byte 5: 32 and 33 (\"2\" and \"3\")");
+        assert_eq!(
+            said(&old, &new),
+            "entry b.txt, byte 5: 32 and 33 (\"2\" and \"3\")"
+        );
         let packed = said(&gzip_of(&old, 6), &gzip_of(&new, 6));
-        assert_eq!(packed, "what is compressed, entry b.txt, byte 5: 32 and 33 (\"2\" and \"3\")");
+        assert_eq!(
+            packed,
+            "what is compressed, entry b.txt, byte 5: 32 and 33 (\"2\" and \"3\")"
+        );
         let later = tar_of(&[("a.txt", b"high", 9), ("b.txt", b"low 12", 1)]);
         assert!(said(&old, &later).starts_with("the same contents, packed otherwise"));
         let turned = tar_of(&[("b.txt", b"low 12", 1), ("a.txt", b"high", 1)]);
-        assert_eq!(said(&old, &turned), "another order: a.txt and b.txt come at the same place");
+        assert_eq!(
+            said(&old, &turned),
+            "another order: a.txt and b.txt come at the same place"
+        );
         let fewer = tar_of(&[("a.txt", b"high", 1)]);
         assert_eq!(said(&old, &fewer), "b.txt is only in the first");
         assert_eq!(said(&fewer, &old), "b.txt is only in the second");
         let harder = said(&gzip_of(&vec![7; 9999], 1), &gzip_of(&vec![7; 9999], 9));
-        assert!(harder.starts_with("what is compressed, the same contents"), "{harder}");
+        assert!(
+            harder.starts_with("what is compressed, the same contents"),
+            "{harder}"
+        );
     }
 
     #[test]
@@ -241,7 +281,11 @@ mod tests {
         let text = sections::range_of(&one, ".text").unwrap();
         let mut other = one.clone();
         other[text.start + 5] ^= 1;
-        assert!(said(&one, &other).starts_with("section .text, byte 5: "), "{}", said(&one, &other));
+        assert!(
+            said(&one, &other).starts_with("section .text, byte 5: "),
+            "{}",
+            said(&one, &other)
+        );
     }
 
     proptest! {

@@ -2,7 +2,8 @@
 //!
 //! A diagnostic says what is wrong, where, and how to mend it. How it looks is for front ends.
 //!
-//! Wording: lower case, no full stop, `cannot …`, `expected …, found …`; a mend is something to paste.
+//! Wording: lower case, no full stop, `cannot …`, `expected …, found …`; a mend is something to
+//! paste.
 //!
 //! ```
 //! use nubrik_diagnostic::{Diagnostic, nearest};
@@ -56,7 +57,8 @@ pub struct Diagnostic {
 }
 
 impl Diagnostic {
-    /// An error without a place yet: the place is attached where it is known, with [`Diagnostic::at`].
+    /// An error without a place yet: the place is attached where it is known, with
+    /// [`Diagnostic::at`].
     pub fn error(code: &'static str, message: impl Into<String>) -> Self {
         Diagnostic {
             severity: Severity::Error,
@@ -71,7 +73,10 @@ impl Diagnostic {
 
     /// A warning without a place yet.
     pub fn warning(code: &'static str, message: impl Into<String>) -> Self {
-        Diagnostic { severity: Severity::Warning, ..Diagnostic::error(code, message) }
+        Diagnostic {
+            severity: Severity::Warning,
+            ..Diagnostic::error(code, message)
+        }
     }
 
     /// Attaches the place, unless one is known already: the innermost place is the best one.
@@ -82,7 +87,10 @@ impl Diagnostic {
 
     /// Adds a place that explains the first one.
     pub fn related(mut self, span: Span, message: impl Into<String>) -> Self {
-        self.related.push(Related { span, message: message.into() });
+        self.related.push(Related {
+            span,
+            message: message.into(),
+        });
         self
     }
 

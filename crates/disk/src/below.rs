@@ -1,5 +1,6 @@
-//! What the tool writes and removes in a workspace, reached without following links: a step, a checkout or an editor may
-//! have put a link where a folder or file of the tool's own is to be, and what it leads to is not the tool's to touch.
+//! What the tool writes and removes in a workspace, reached without following links: a step, a
+//! checkout or an editor may have put a link where a folder or file of the tool's own is to be, and
+//! what it leads to is not the tool's to touch.
 
 use std::fs::File;
 use std::io;
@@ -19,10 +20,16 @@ pub struct Below {
     top: OwnedFd,
 }
 
-const FOLDER: OFlags = OFlags::PATH.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+const FOLDER: OFlags = OFlags::PATH
+    .union(OFlags::DIRECTORY)
+    .union(OFlags::NOFOLLOW)
+    .union(OFlags::CLOEXEC);
 
-const NEW_FILE: OFlags =
-    OFlags::WRONLY.union(OFlags::CREATE).union(OFlags::EXCL).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+const NEW_FILE: OFlags = OFlags::WRONLY
+    .union(OFlags::CREATE)
+    .union(OFlags::EXCL)
+    .union(OFlags::NOFOLLOW)
+    .union(OFlags::CLOEXEC);
 
 /// Permissions of folders that the tool makes, before the mask of the user who builds.
 const FOLDER_MODE: Mode = Mode::from_raw_mode(0o777);
@@ -39,7 +46,9 @@ impl Below {
     /// When it is not there.
     pub fn new(top: &Path) -> io::Result<Below> {
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
-        Ok(Below { top: rustix::fs::open(top, flags, Mode::empty())? })
+        Ok(Below {
+            top: rustix::fs::open(top, flags, Mode::empty())?,
+        })
     }
 
     /// An open folder.
@@ -86,7 +95,8 @@ impl Below {
         rustix::fs::openat(&self.top, path, flags, Mode::empty()).ok()
     }
 
-    /// Opens a folder below, made where it is not there; what is in its way, links among it, is removed.
+    /// Opens a folder below, made where it is not there; what is in its way, links among it, is
+    /// removed.
     ///
     /// # Errors
     /// When it cannot be made.
@@ -96,7 +106,11 @@ impl Below {
             opened => return Ok(opened?),
         }
         let (above, name) = split(path);
-        let above = if above.is_empty() { self.folder("")? } else { self.made_folder(above)? };
+        let above = if above.is_empty() {
+            self.folder("")?
+        } else {
+            self.made_folder(above)?
+        };
         Ok(made_in(&above, name)?)
     }
 
@@ -118,7 +132,8 @@ impl Below {
         Ok(rustix::fs::openat(&above, name, FOLDER, Mode::empty())?)
     }
 
-    /// Makes a new file in the place of whatever is there, and opens it to write; its folder is made, too.
+    /// Makes a new file in the place of whatever is there, and opens it to write; its folder is
+    /// made, too.
     ///
     /// # Errors
     /// When it cannot be made.
@@ -156,18 +171,25 @@ impl Below {
         written
     }
 
-    /// Opens a folder below, made where it is not there. What is a person's is not removed: a link or a file in the way is refused.
+    /// Opens a folder below, made where it is not there. What is a person's is not removed: a link
+    /// or a file in the way is refused.
     ///
     /// # Errors
     /// When it cannot be made, or something on the way is no folder.
     pub fn ready_folder(&self, path: &str) -> io::Result<OwnedFd> {
         match self.folder_of(path) {
             Err(Errno::NOENT) => {}
-            Err(Errno::NOTDIR | Errno::LOOP) => return Err(refused(path, "leads through a link or a file")),
+            Err(Errno::NOTDIR | Errno::LOOP) => {
+                return Err(refused(path, "leads through a link or a file"));
+            }
             opened => return Ok(opened?),
         }
         let (above, name) = split(path);
-        let above = if above.is_empty() { self.folder("")? } else { self.ready_folder(above)? };
+        let above = if above.is_empty() {
+            self.folder("")?
+        } else {
+            self.ready_folder(above)?
+        };
         match rustix::fs::mkdirat(&above, name, FOLDER_MODE) {
             Ok(()) | Err(Errno::EXIST) => {}
             Err(e) => return Err(e.into()),
@@ -178,12 +200,18 @@ impl Below {
         }
     }
 
-    /// Puts a file of a person in place whole or not at all, with the permissions of the one that it replaces; folders that are
-    /// missing are made. Nothing but a file is replaced, and no link is followed: a checkout may have put one there.
+    /// Puts a file of a person in place whole or not at all, with the permissions of the one that
+    /// it replaces; folders that are missing are made. Nothing but a file is replaced, and no link
+    /// is followed: a checkout may have put one there.
     ///
     /// # Errors
-    /// When it cannot be written, or when a link, a folder or something else is there or on the way.
-    pub fn replace(&self, path: &str, write: impl FnOnce(&mut File) -> io::Result<()>) -> io::Result<()> {
+    /// When it cannot be written, or when a link, a folder or something else is there or on the
+    /// way.
+    pub fn replace(
+        &self,
+        path: &str,
+        write: impl FnOnce(&mut File) -> io::Result<()>,
+    ) -> io::Result<()> {
         let (above, name) = split(path);
         let above = self.ready_folder(above)?;
         let mode = match rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW) {
@@ -195,13 +223,15 @@ impl Below {
             Err(e) => return Err(e.into()),
         };
         let beside = own_beside(name);
-        let written = fresh_file_in(&above, &beside, 0o666).map_err(io::Error::from).and_then(|mut file| {
-            write(&mut file)?;
-            if let Some(mode) = mode {
-                rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
-            }
-            Ok(rustix::fs::renameat(&above, &beside, &above, name)?)
-        });
+        let written = fresh_file_in(&above, &beside, 0o666)
+            .map_err(io::Error::from)
+            .and_then(|mut file| {
+                write(&mut file)?;
+                if let Some(mode) = mode {
+                    rustix::fs::fchmod(&file, Mode::from_raw_mode(mode))?;
+                }
+                Ok(rustix::fs::renameat(&above, &beside, &above, name)?)
+            });
         if written.is_err() {
             let _ = rustix::fs::unlinkat(&above, &beside, AtFlags::empty());
         }
@@ -216,17 +246,19 @@ impl Below {
         let above = self.folder("")?;
         let beside = own_beside(name);
         let mut file = fresh_file_in(&above, &beside, 0o600)?;
-        let written = io::Write::write_all(&mut file, bytes).and_then(|()| {
-            match rustix::fs::linkat(&above, &beside, &above, name, AtFlags::empty()) {
-                Err(Errno::EXIST) => Ok(()),
-                done => Ok(done?),
-            }
-        });
+        let written =
+            io::Write::write_all(&mut file, bytes).and_then(|()| {
+                match rustix::fs::linkat(&above, &beside, &above, name, AtFlags::empty()) {
+                    Err(Errno::EXIST) => Ok(()),
+                    done => Ok(done?),
+                }
+            });
         let _ = rustix::fs::unlinkat(&above, &beside, AtFlags::empty());
         written
     }
 
-    /// Opens a file of the tool's own: a real one, in real folders. Without `OFlags::CREATE` it must be there.
+    /// Opens a file of the tool's own: a real one, in real folders. Without `OFlags::CREATE` it
+    /// must be there.
     ///
     /// # Errors
     /// When it is not there, or is a link or something else than a file.
@@ -272,7 +304,8 @@ impl Below {
         Ok(rustix::fs::statat(&above, name, AtFlags::SYMLINK_NOFOLLOW)?)
     }
 
-    /// Removes whatever is at a path, if something is; folders with all that is in them, closed ones, too.
+    /// Removes whatever is at a path, if something is; folders with all that is in them, closed
+    /// ones, too.
     ///
     /// # Errors
     /// When it cannot be removed.
@@ -291,18 +324,26 @@ impl Below {
     /// When it cannot be removed, or a link is on the way.
     pub fn remove_file(&self, path: &str) -> io::Result<()> {
         let (above, name) = split(path);
-        match self.folder_of(above).and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::empty())) {
+        match self
+            .folder_of(above)
+            .and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::empty()))
+        {
             Err(Errno::NOENT) => Ok(()),
             done => Ok(done?),
         }
     }
 
-    /// Removes files in and below a folder that `is_old` says of, by the name and the time of the last change in seconds since 1970.
+    /// Removes files in and below a folder that `is_old` says of, by the name and the time of the
+    /// last change in seconds since 1970.
     /// Links are neither followed nor removed. Gives how many there were.
     ///
     /// # Errors
     /// When a folder cannot be read, or a file cannot be removed.
-    pub fn remove_files(&self, folder: &str, is_old: &dyn Fn(&str, i64) -> bool) -> io::Result<usize> {
+    pub fn remove_files(
+        &self,
+        folder: &str,
+        is_old: &dyn Fn(&str, i64) -> bool,
+    ) -> io::Result<usize> {
         match self.folder_of(folder) {
             Err(Errno::NOENT) => Ok(0),
             folder => remove_files_in(&folder?, is_old),
@@ -312,7 +353,9 @@ impl Below {
     /// Removes a folder if it holds nothing; gives whether that is so.
     pub fn remove_empty_folder(&self, path: &str) -> bool {
         let (above, name) = split(path);
-        self.folder_of(above).and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::REMOVEDIR)).is_ok()
+        self.folder_of(above)
+            .and_then(|above| rustix::fs::unlinkat(&above, name, AtFlags::REMOVEDIR))
+            .is_ok()
     }
 
     /// Moves a file or folder to a place where anything may be.
@@ -325,7 +368,12 @@ impl Below {
         match rustix::fs::renameat(&from_above, from_name, &to_above, to_name) {
             Err(Errno::ISDIR | Errno::NOTDIR | Errno::NOTEMPTY | Errno::EXIST) => {
                 remove_in(&to_above, to_name)?;
-                Ok(rustix::fs::renameat(&from_above, from_name, &to_above, to_name)?)
+                Ok(rustix::fs::renameat(
+                    &from_above,
+                    from_name,
+                    &to_above,
+                    to_name,
+                )?)
             }
             moved => Ok(moved?),
         }
@@ -365,23 +413,35 @@ fn refused(path: &str, why: &str) -> io::Error {
     io::Error::other(format!("{path} {why}: it is left alone"))
 }
 
-/// A name for a file beside another one: short, however long that one's is, and the same each time, so that what a
-/// killed program left is found.
+/// A name for a file beside another one: short, however long that one's is, and the same each time,
+/// so that what a killed program left is found.
 pub fn beside(name: &str) -> String {
-    format!(".{}.new", &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16])
+    format!(
+        ".{}.new",
+        &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16]
+    )
 }
 
-/// A name for a file beside another one that nobody else writes at the same time, of several threads, programs and machines.
+/// A name for a file beside another one that nobody else writes at the same time, of several
+/// threads, programs and machines.
 fn own_beside(name: &str) -> String {
     static NEXT: AtomicU64 = AtomicU64::new(0);
     let host = rustix::system::uname();
     let number = NEXT.fetch_add(1, Ordering::Relaxed);
-    beside(&format!("{name}/{}/{}/{number}", host.nodename().to_string_lossy(), std::process::id()))
+    beside(&format!(
+        "{name}/{}/{}/{number}",
+        host.nodename().to_string_lossy(),
+        std::process::id()
+    ))
 }
 
 /// Refuses to take anything but a file for one.
 pub fn regular(file: File) -> io::Result<File> {
-    if file.metadata()?.is_file() { Ok(file) } else { Err(io::Error::other("it is not a file")) }
+    if file.metadata()?.is_file() {
+        Ok(file)
+    } else {
+        Err(io::Error::other("it is not a file"))
+    }
 }
 
 fn made_in(above: &OwnedFd, name: &str) -> rustix::io::Result<OwnedFd> {

@@ -10,8 +10,8 @@ use rustix::io::Errno;
 /// Up to this size reading and writing takes fewer calls than having the system copy.
 const SMALL: u64 = 64 << 10;
 
-/// Copies a file from its beginning to a new one: by reference where the file system can do that, and with its holes, which
-/// take no room.
+/// Copies a file from its beginning to a new one: by reference where the file system can do that,
+/// and with its holes, which take no room.
 ///
 /// # Errors
 /// When it cannot be read or written.
@@ -61,7 +61,11 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let [from, to] = ["from", "to"].map(|name| folder.path().join(name));
         write(&File::create(&from).unwrap());
-        copy_file(&mut File::open(&from).unwrap(), &mut File::create_new(&to).unwrap()).unwrap();
+        copy_file(
+            &mut File::open(&from).unwrap(),
+            &mut File::create_new(&to).unwrap(),
+        )
+        .unwrap();
         let is_same = fs::read(&from).unwrap() == fs::read(&to).unwrap();
         let found = fs::metadata(&to).unwrap();
         (found.len(), found.blocks() * 512, is_same)

@@ -19,7 +19,12 @@ const IGNORE_LIMIT: u64 = 1 << 20;
 /// When something else than a file of bounded size has that name, or it cannot be read.
 pub fn ignored_in(folder: &Path) -> io::Result<Gitignore> {
     let bytes = match read_file(&folder.join(IGNORE_FILE), IGNORE_LIMIT) {
-        Err(e) if matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::NotADirectory) => {
+        Err(e)
+            if matches!(
+                e.kind(),
+                io::ErrorKind::NotFound | io::ErrorKind::NotADirectory
+            ) =>
+        {
             return Ok(Gitignore::empty());
         }
         read => read?,
@@ -41,7 +46,8 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join(IGNORE_FILE);
         let is_ignored = |name: &str| {
-            ignored_in(folder.path()).map(|found| found.matched(folder.path().join(name), false).is_ignore())
+            ignored_in(folder.path())
+                .map(|found| found.matched(folder.path().join(name), false).is_ignore())
         };
         assert!(!is_ignored("a.o").unwrap());
         std::fs::write(&file, "*.o\n[\n").unwrap();

@@ -1,4 +1,5 @@
-//! Files and folders of a workspace: written and removed without following links, read without waiting, and listed as they are.
+//! Files and folders of a workspace: written and removed without following links, read without
+//! waiting, and listed as they are.
 //!
 //! ```
 //! use nubrik_disk::{Below, MadeThing, entries_below, look_at_made};

@@ -15,8 +15,8 @@ pub struct TreeFile {
     pub path: String,
     /// What it is.
     pub kind: TreeFileKind,
-    /// Its own metadata, links not followed. Of a folder with nothing in it only that it is one: the times of folders
-    /// follow from what happens to them, not from what they hold.
+    /// Its own metadata, links not followed. Of a folder with nothing in it only that it is one:
+    /// the times of folders follow from what happens to them, not from what they hold.
     pub signature: Signature,
 }
 
@@ -36,7 +36,8 @@ pub enum TreeFileKind {
 /// Why a name cannot be kept.
 const ODD_NAME: &str = "its name is not UTF-8 text";
 
-/// Everything in and below a folder, sorted by path. Folders that hold something follow from what they hold.
+/// Everything in and below a folder, sorted by path. Folders that hold something follow from what
+/// they hold.
 ///
 /// # Errors
 /// When a folder cannot be read.
@@ -67,8 +68,10 @@ pub fn names_in(folder: &OwnedFd) -> io::Result<Vec<String>> {
     Ok(names)
 }
 
-const TO_LIST: OFlags =
-    OFlags::RDONLY.union(OFlags::DIRECTORY).union(OFlags::NOFOLLOW).union(OFlags::CLOEXEC);
+const TO_LIST: OFlags = OFlags::RDONLY
+    .union(OFlags::DIRECTORY)
+    .union(OFlags::NOFOLLOW)
+    .union(OFlags::CLOEXEC);
 
 /// Adds what is in an open folder; gives whether that is anything.
 fn add_entries(folder: OwnedFd, below: &str, entries: &mut Vec<TreeFile>) -> io::Result<bool> {
@@ -86,10 +89,18 @@ fn add_entries(folder: OwnedFd, below: &str, entries: &mut Vec<TreeFile>) -> io:
             stat => stat?,
         };
         let text = name.to_string_lossy();
-        let path = if below.is_empty() { text.to_string() } else { format!("{below}/{text}") };
+        let path = if below.is_empty() {
+            text.to_string()
+        } else {
+            format!("{below}/{text}")
+        };
         let signature = Signature::from(&stat);
         if name.to_str().is_err() {
-            entries.push(TreeFile { path, kind: TreeFileKind::Odd(ODD_NAME), signature });
+            entries.push(TreeFile {
+                path,
+                kind: TreeFileKind::Odd(ODD_NAME),
+                signature,
+            });
             continue;
         }
         let kind = match FileType::from_raw_mode(stat.st_mode) {
@@ -99,13 +110,21 @@ fn add_entries(folder: OwnedFd, below: &str, entries: &mut Vec<TreeFile>) -> io:
                 let inner = rustix::fs::openat(&folder, name, TO_LIST, Mode::empty())?;
                 if !add_entries(inner, &path, entries)? {
                     let signature = Signature::of_empty_folder();
-                    entries.push(TreeFile { path, kind: TreeFileKind::EmptyFolder, signature });
+                    entries.push(TreeFile {
+                        path,
+                        kind: TreeFileKind::EmptyFolder,
+                        signature,
+                    });
                 }
                 continue;
             }
             _ => TreeFileKind::Odd("it is neither a file, a folder nor a link"),
         };
-        entries.push(TreeFile { path, kind, signature });
+        entries.push(TreeFile {
+            path,
+            kind,
+            signature,
+        });
     }
     Ok(has_any)
 }

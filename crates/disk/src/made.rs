@@ -23,7 +23,8 @@ pub enum MadeThing {
     Odd(String),
 }
 
-/// What a step left at the place of an output. A link that leads to a file of the step's own is replaced by that file.
+/// What a step left at the place of an output. A link that leads to a file of the step's own is
+/// replaced by that file.
 pub fn look_at_made(below: &Below, root: &Path, path: &str, folder: &str) -> MadeThing {
     let found = match below.look_at(path) {
         Ok(found) => found,
@@ -39,9 +40,9 @@ pub fn look_at_made(below: &Below, root: &Path, path: &str, folder: &str) -> Mad
     match FileType::from_raw_mode(found.st_mode) {
         FileType::RegularFile | FileType::Directory => MadeThing::There(Signature::from(&found)),
         FileType::Symlink => match take_target(below, root, path, folder) {
-            Ok(()) => below
-                .look_at(path)
-                .map_or(MadeThing::Nothing, |found| MadeThing::There(Signature::from(&found))),
+            Ok(()) => below.look_at(path).map_or(MadeThing::Nothing, |found| {
+                MadeThing::There(Signature::from(&found))
+            }),
             Err(why) => MadeThing::Odd(why),
         },
         _ => MadeThing::Odd("it is neither a file nor a folder".to_owned()),
@@ -52,11 +53,24 @@ pub fn look_at_made(below: &Below, root: &Path, path: &str, folder: &str) -> Mad
 fn take_target(below: &Below, root: &Path, path: &str, folder: &str) -> Result<(), String> {
     let link = root.join(path);
     let leads = std::fs::read_link(&link).map_err(|e| e.to_string())?;
-    let outside = || format!("it is a link to {}, which is none of its own files", leads.display());
-    let real =
-        link.canonicalize().map_err(|_| format!("it is a link to {}, where nothing is", leads.display()))?;
-    let own = root.join(folder).canonicalize().map_err(|e| e.to_string())?;
-    let inner = real.strip_prefix(&own).map_err(|_| outside())?.to_str().ok_or_else(outside)?;
+    let outside = || {
+        format!(
+            "it is a link to {}, which is none of its own files",
+            leads.display()
+        )
+    };
+    let real = link
+        .canonicalize()
+        .map_err(|_| format!("it is a link to {}, where nothing is", leads.display()))?;
+    let own = root
+        .join(folder)
+        .canonicalize()
+        .map_err(|e| e.to_string())?;
+    let inner = real
+        .strip_prefix(&own)
+        .map_err(|_| outside())?
+        .to_str()
+        .ok_or_else(outside)?;
     let copy = || -> io::Result<()> {
         let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC;
         let own = below.folder(folder)?;
@@ -84,7 +98,8 @@ pub fn tree(folder: &OwnedFd) -> io::Result<Vec<TreeFile>> {
     Ok(files.collect())
 }
 
-/// Whether a link in a made folder, at a path below it, leads to another place in it or to the system: no other links are kept.
+/// Whether a link in a made folder, at a path below it, leads to another place in it or to the
+/// system: no other links are kept.
 pub fn leads_inside(path: &str, target: &str) -> bool {
     if target.starts_with('/') {
         let system = ["/usr/", "/bin/", "/sbin/", "/lib", "/etc/", "/opt/"];
@@ -119,14 +134,18 @@ mod tests {
         fs::write(at.join("other"), "private").unwrap();
         let below = Below::new(at).unwrap();
         let look = |name: &str| look_at_made(&below, at, &format!("made/step/{name}"), "made/step");
-        let link = |name: &str, target: &str| symlink(target, at.join("made/step").join(name)).unwrap();
+        let link =
+            |name: &str, target: &str| symlink(target, at.join("made/step").join(name)).unwrap();
         link("good", "real");
         assert!(matches!(look("good"), MadeThing::There(found) if !found.is_folder()));
         assert!(!at.join("made/step/good").is_symlink());
         assert_eq!(fs::read(at.join("made/step/good")).unwrap(), b"own");
-        for (name, target) in
-            [("up", "../../other"), ("device", "/dev/zero"), ("none", "nowhere"), ("loop", "loop")]
-        {
+        for (name, target) in [
+            ("up", "../../other"),
+            ("device", "/dev/zero"),
+            ("none", "nowhere"),
+            ("loop", "loop"),
+        ] {
             link(name, target);
             assert!(matches!(look(name), MadeThing::Odd(_)), "{name}");
         }

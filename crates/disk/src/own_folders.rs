@@ -1,5 +1,5 @@
-//! The folders of a person in which programs keep something, by the variables that all programs go by (XDG Base Directory
-//! Specification 0.8).
+//! The folders of a person in which programs keep something, by the variables that all programs go
+//! by (XDG Base Directory Specification 0.8).
 
 use std::fmt;
 use std::path::PathBuf;
@@ -23,8 +23,11 @@ impl OwnFolder {
     /// # Errors
     /// When no variable names an absolute path.
     pub fn find(self) -> Result<PathBuf, NoOwnFolder> {
-        let absolute =
-            |name: &str| std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute());
+        let absolute = |name: &str| {
+            std::env::var_os(name)
+                .map(PathBuf::from)
+                .filter(|path| path.is_absolute())
+        };
         let below_home = match self {
             OwnFolder::Cache => ".cache",
             OwnFolder::State => ".local/state",

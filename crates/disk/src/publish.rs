@@ -1,4 +1,5 @@
-//! Copies of results where people find them. Never links to what was made: what is edited there harms nothing else.
+//! Copies of results where people find them. Never links to what was made: what is edited there
+//! harms nothing else.
 
 use std::fs::File;
 use std::io;
@@ -13,10 +14,12 @@ use crate::copying::copy_file;
 use crate::listing::{TreeFile, TreeFileKind, entries_below};
 use crate::removing::remove_in;
 
-/// Puts a copy of a file or folder in a place where anything may be; both by their paths from the workspace's root.
+/// Puts a copy of a file or folder in a place where anything may be; both by their paths from the
+/// workspace's root.
 ///
 /// # Errors
-/// When something cannot be read, written or taken away. A file that was there is then still there, whole.
+/// When something cannot be read, written or taken away. A file that was there is then still there,
+/// whole.
 pub fn publish(below: &Below, from: &str, to: &str) -> io::Result<()> {
     let (folder, name) = to.rsplit_once('/').unwrap_or(("", to));
     if FileType::from_raw_mode(below.look_at(from)?.st_mode) == FileType::Directory {
@@ -102,13 +105,24 @@ mod tests {
     fn stands_where_anything_stood() {
         let folder = tempfile::tempdir().unwrap();
         let below = Below::new(folder.path()).unwrap();
-        let (from, to) = (folder.path().join("made"), folder.path().join("out/site/page"));
+        let (from, to) = (
+            folder.path().join("made"),
+            folder.path().join("out/site/page"),
+        );
         fs::write(&from, "high water").unwrap();
         let shows = |text: &str| {
             publish(&below, "made", "out/site/page").unwrap();
             assert_eq!(fs::read_to_string(&to).unwrap(), text);
-            assert_eq!(to.symlink_metadata().unwrap().permissions().mode() & 0o200, 0o200);
-            assert_eq!(fs::read_dir(folder.path().join("out/site")).unwrap().count(), 1);
+            assert_eq!(
+                to.symlink_metadata().unwrap().permissions().mode() & 0o200,
+                0o200
+            );
+            assert_eq!(
+                fs::read_dir(folder.path().join("out/site"))
+                    .unwrap()
+                    .count(),
+                1
+            );
         };
         shows("high water");
         fs::write(&from, "low water").unwrap();
@@ -140,7 +154,10 @@ mod tests {
         fs::write(to.join("old"), "").unwrap();
         publish(&below, "made", "out").unwrap();
         assert_eq!(fs::read(to.join("a/b/c")).unwrap(), b"x");
-        assert_eq!(fs::read_link(to.join("a/link")).unwrap().to_str(), Some("b/c"));
+        assert_eq!(
+            fs::read_link(to.join("a/link")).unwrap().to_str(),
+            Some("b/c")
+        );
         assert!(to.join("empty").is_dir() && !to.join("old").exists());
     }
 
@@ -155,6 +172,9 @@ mod tests {
         std::os::unix::fs::symlink(&home, folder.path().join("out")).unwrap();
         publish(&below, "made", "out/site/page").unwrap();
         assert_eq!(fs::read(home.join("site/page")).unwrap(), b"precious");
-        assert_eq!(fs::read(folder.path().join("out/site/page")).unwrap(), b"new");
+        assert_eq!(
+            fs::read(folder.path().join("out/site/page")).unwrap(),
+            b"new"
+        );
     }
 }

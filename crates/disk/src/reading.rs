@@ -1,4 +1,5 @@
-//! Reading files that may be anything: a checkout can hold links to devices that never end, and pipes that no one writes.
+//! Reading files that may be anything: a checkout can hold links to devices that never end, and
+//! pipes that no one writes.
 
 use std::fs::File;
 use std::io::{self, Read};
@@ -7,13 +8,19 @@ use std::path::Path;
 
 use crate::below::regular;
 
-/// Opens a file to read it; whatever else is there, or is led to by a link, is refused without being waited for.
+/// Opens a file to read it; whatever else is there, or is led to by a link, is refused without
+/// being waited for.
 ///
 /// # Errors
 /// When it is not there, cannot be read, or is not a file.
 pub fn open_file(path: &Path) -> io::Result<File> {
     // Opening a pipe would wait for a writer.
-    regular(File::options().read(true).custom_flags(nonblock()).open(path)?)
+    regular(
+        File::options()
+            .read(true)
+            .custom_flags(nonblock())
+            .open(path)?,
+    )
 }
 
 fn nonblock() -> i32 {
@@ -40,7 +47,8 @@ pub fn read_text(path: &Path) -> io::Result<String> {
         .map_err(|_| io::Error::new(io::ErrorKind::InvalidData, "it is not UTF-8 text"))
 }
 
-/// Reads an open file, but not more than `limit` bytes: that it had fewer when it was opened is no promise.
+/// Reads an open file, but not more than `limit` bytes: that it had fewer when it was opened is no
+/// promise.
 ///
 /// # Errors
 /// When it cannot be read, or has more.
@@ -49,7 +57,10 @@ pub fn read_open(file: File, limit: u64) -> io::Result<Vec<u8>> {
     let mut bytes = Vec::with_capacity(size as usize + 1);
     file.take(limit + 1).read_to_end(&mut bytes)?;
     if bytes.len() as u64 > limit {
-        return Err(io::Error::other(format!("it has more than {}", crate::reading::sized(limit))));
+        return Err(io::Error::other(format!(
+            "it has more than {}",
+            crate::reading::sized(limit)
+        )));
     }
     Ok(bytes)
 }
@@ -76,7 +87,10 @@ mod tests {
         assert!(read_file(&file, 3).is_err());
         let link = folder.path().join("endless");
         std::os::unix::fs::symlink("/dev/zero", &link).unwrap();
-        assert_eq!(read_file(&link, 4).unwrap_err().to_string(), "it is not a file");
+        assert_eq!(
+            read_file(&link, 4).unwrap_err().to_string(),
+            "it is not a file"
+        );
         let pipe = folder.path().join("pipe");
         let (fifo, mode) = (rustix::fs::FileType::Fifo, rustix::fs::Mode::RWXU);
         rustix::fs::mknodat(rustix::fs::CWD, &pipe, fifo, mode, 0).unwrap();

@@ -9,8 +9,12 @@ use rustix::io::Errno;
 pub fn remove_in(above: &impl AsFd, name: &str) -> rustix::io::Result<()> {
     let above = above.as_fd();
     while let Removal::TooDeep(deep) = remove_named(above, name.as_bytes(), 0)? {
-        // It becomes a folder beside the first one, which then is less deep. Nobody else knows its name.
-        let moved = format!(".{}.gone", &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16]);
+        // It becomes a folder beside the first one, which then is less deep. Nobody else knows its
+        // name.
+        let moved = format!(
+            ".{}.gone",
+            &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16]
+        );
         remove_in(&above, &moved)?;
         let mut done = rustix::fs::renameat(&deep.above, &deep.name[..], above, &moved[..]);
         if done == Err(Errno::ACCESS) {
@@ -25,7 +29,8 @@ pub fn remove_in(above: &impl AsFd, name: &str) -> rustix::io::Result<()> {
     Ok(())
 }
 
-/// How deep folders are removed at once: each level keeps one of them open, and takes some of the thread's stack.
+/// How deep folders are removed at once: each level keeps one of them open, and takes some of the
+/// thread's stack.
 const DEEPEST: usize = 200;
 
 /// What came of removing something.
@@ -54,7 +59,10 @@ fn remove_named(above: BorrowedFd<'_>, name: &[u8], depth: usize) -> rustix::io:
         Err(Errno::NOTEMPTY | Errno::EXIST) if depth < DEEPEST => {}
         Err(Errno::NOTEMPTY | Errno::EXIST) => {
             let above = above.try_clone_to_owned().map_err(|_| Errno::MFILE)?;
-            return Ok(Removal::TooDeep(DeepFolder { above, name: name.to_owned() }));
+            return Ok(Removal::TooDeep(DeepFolder {
+                above,
+                name: name.to_owned(),
+            }));
         }
         Err(e) => return Err(e),
     }
@@ -79,7 +87,8 @@ fn remove_named(above: BorrowedFd<'_>, name: &[u8], depth: usize) -> rustix::io:
     Ok(Removal::Done)
 }
 
-/// Takes a name away. A folder that is closed to its owner is opened first: steps leave such folders behind.
+/// Takes a name away. A folder that is closed to its owner is opened first: steps leave such
+/// folders behind.
 fn unlink(above: BorrowedFd<'_>, name: &[u8], flags: AtFlags) -> rustix::io::Result<()> {
     match rustix::fs::unlinkat(above, name, flags) {
         Err(Errno::ACCESS) => {

@@ -2,8 +2,9 @@
 
 use std::path::PathBuf;
 
-/// Does something, and tells meanwhile of each of some files when it is whole: closed after it was written, or moved to its
-/// place. Each is announced by its number, perhaps more than once. Where the system does not tell, none is.
+/// Does something, and tells meanwhile of each of some files when it is whole: closed after it was
+/// written, or moved to its place. Each is announced by its number, perhaps more than once. Where
+/// the system does not tell, none is.
 ///
 /// ```
 /// let folder = tempfile::tempdir()?;
@@ -67,11 +68,16 @@ mod linux {
                 };
                 numbers.insert((watch, file.file_name()?.to_owned()), number);
             }
-            Some(Watch { events, files: numbers })
+            Some(Watch {
+                events,
+                files: numbers,
+            })
         }
 
         pub(super) fn during(self, whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
-            let Ok((ended, end)) = pipe_with(PipeFlags::CLOEXEC) else { return act() };
+            let Ok((ended, end)) = pipe_with(PipeFlags::CLOEXEC) else {
+                return act();
+            };
             std::thread::scope(|scope| {
                 scope.spawn(|| self.tell(&ended, whole));
                 // Dropped also if `act` panics: the thread ends then.
@@ -88,7 +94,9 @@ mod linux {
             loop {
                 match reader.next() {
                     Ok(event) => {
-                        let name = event.file_name().map(|name| OsString::from_vec(name.to_bytes().to_vec()));
+                        let name = event
+                            .file_name()
+                            .map(|name| OsString::from_vec(name.to_bytes().to_vec()));
                         let number = name.and_then(|name| self.files.get(&(event.wd(), name)));
                         if let Some(number) = number {
                             whole(*number);
@@ -99,7 +107,10 @@ mod linux {
                     Err(rustix::io::Errno::AGAIN) => {}
                     Err(_) => return,
                 }
-                let mut fds = [PollFd::new(&self.events, PollFlags::IN), PollFd::new(ended, PollFlags::IN)];
+                let mut fds = [
+                    PollFd::new(&self.events, PollFlags::IN),
+                    PollFd::new(ended, PollFlags::IN),
+                ];
                 match poll(&mut fds, None) {
                     Ok(_) if fds[1].revents().is_empty() => {}
                     Err(rustix::io::Errno::INTR) => {}

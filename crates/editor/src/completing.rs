@@ -13,12 +13,18 @@ use crate::state::EditorKnowledge;
 /// More proposals than this are not sent: who types on gets others.
 const MOST: usize = 200;
 
-fn item(label: &str, kind: CompletionItemKind, detail: &str, documentation: &str) -> CompletionItem {
+fn item(
+    label: &str,
+    kind: CompletionItemKind,
+    detail: &str,
+    documentation: &str,
+) -> CompletionItem {
     CompletionItem {
         label: label.to_owned(),
         kind: Some(kind),
         detail: (!detail.is_empty()).then(|| detail.to_owned()),
-        documentation: (!documentation.is_empty()).then(|| Documentation::String(documentation.to_owned())),
+        documentation: (!documentation.is_empty())
+            .then(|| Documentation::String(documentation.to_owned())),
         ..CompletionItem::default()
     }
 }
@@ -29,30 +35,51 @@ fn of_topic(label: &str, topic: &Topic, kind: CompletionItemKind) -> CompletionI
 
 /// Targets whose addresses begin so.
 fn addresses(known: &EditorKnowledge, begins: &str) -> Vec<CompletionItem> {
-    let fitting = known.targets(|target| target.address.starts_with(begins)).take(MOST + 1);
+    let fitting = known
+        .targets(|target| target.address.starts_with(begins))
+        .take(MOST + 1);
     let proposed = fitting.map(|target| {
         let address = format!("&{}", target.address);
-        item(&address, CompletionItemKind::REFERENCE, &target.kind, &target.documentation)
+        item(
+            &address,
+            CompletionItemKind::REFERENCE,
+            &target.kind,
+            &target.documentation,
+        )
     });
     proposed.collect()
 }
 
 /// What is in the folder that a text names so far.
-fn paths(document: &OpenText, text: &str, files: &dyn Fn(&str) -> Vec<String>) -> Vec<CompletionItem> {
+fn paths(
+    document: &OpenText,
+    text: &str,
+    files: &dyn Fn(&str) -> Vec<String>,
+) -> Vec<CompletionItem> {
     let folder = text.rsplit_once('/').map_or("", |(folder, _)| folder);
-    let package = document.path.parent().map_or(String::new(), |parent| parent.as_str().to_owned());
+    let package = document
+        .path
+        .parent()
+        .map_or(String::new(), |parent| parent.as_str().to_owned());
     let at = match text.starts_with('/') {
         true => folder.trim_start_matches('/').to_owned(),
         false => {
             let parts = [package.as_str(), folder];
-            parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
+            parts
+                .into_iter()
+                .filter(|part| !part.is_empty())
+                .collect::<Vec<_>>()
+                .join("/")
         }
     };
     let kind = |name: &str| match name.ends_with('/') {
         true => CompletionItemKind::FOLDER,
         false => CompletionItemKind::FILE,
     };
-    files(&at).iter().map(|name| item(name, kind(name), "", "")).collect()
+    files(&at)
+        .iter()
+        .map(|name| item(name, kind(name), "", ""))
+        .collect()
 }
 
 /// What somebody types in, as far as the text before it shows.
@@ -88,8 +115,11 @@ impl<'t> TypingPlace<'t> {
         if in_text {
             let (head, text) = before.rsplit_once('"').unwrap_or((before, ""));
             let compared = head.trim_end();
-            let option = compared.strip_suffix("==").or_else(|| compared.strip_suffix("!="));
-            let option = option.and_then(|left| left.trim_end().rsplit(|c: char| !is_of_name(c)).next());
+            let option = compared
+                .strip_suffix("==")
+                .or_else(|| compared.strip_suffix("!="));
+            let option =
+                option.and_then(|left| left.trim_end().rsplit(|c: char| !is_of_name(c)).next());
             return match option {
                 _ if is_use => TypingPlace::UsedFile(text),
                 Some(option) if !option.is_empty() => TypingPlace::ValueOf(option),
@@ -102,7 +132,11 @@ impl<'t> TypingPlace<'t> {
         if before.matches('`').count() % 2 == 1 {
             let command = before.rsplit('`').next().unwrap_or_default();
             let is_hole = command.rfind('{') > command.rfind('}');
-            return if is_hole { TypingPlace::Hole } else { TypingPlace::Command };
+            return if is_hole {
+                TypingPlace::Hole
+            } else {
+                TypingPlace::Command
+            };
         }
         match typed.rsplit_once('.') {
             Some((_, begun)) => TypingPlace::Member(&before[..before.len() - begun.len() - 1]),
@@ -122,18 +156,30 @@ fn members(
     names: &FileNames<'_>,
     owner: &str,
 ) -> Vec<CompletionItem> {
-    let alias = owner.rsplit(|c: char| !is_of_name(c)).next().unwrap_or_default();
+    let alias = owner
+        .rsplit(|c: char| !is_of_name(c))
+        .next()
+        .unwrap_or_default();
     if let Some(kit) = names.kit(alias) {
         return of_kit(known, kit, CompletionItemKind::FUNCTION);
     }
     let kind = kind_of_value(document, names, owner, alias);
     let own: Option<Vec<&str>> = kind.map(|kind| methods_of(kind).collect());
-    let methods = known.topics.iter().filter(|topic| topic.category == "method");
-    let fitting = methods.filter(|topic| own.as_ref().is_none_or(|own| own.contains(&topic.name.as_str())));
-    fitting.map(|topic| of_topic(&topic.name, topic, CompletionItemKind::METHOD)).collect()
+    let methods = known
+        .topics
+        .iter()
+        .filter(|topic| topic.category == "method");
+    let fitting = methods.filter(|topic| {
+        own.as_ref()
+            .is_none_or(|own| own.contains(&topic.name.as_str()))
+    });
+    fitting
+        .map(|topic| of_topic(&topic.name, topic, CompletionItemKind::METHOD))
+        .collect()
 }
 
-/// What a value is whose text ends before a dot, where its last sign says that, or the sign with which its declaration begins.
+/// What a value is whose text ends before a dot, where its last sign says that, or the sign with
+/// which its declaration begins.
 fn kind_of_value(
     document: &OpenText,
     names: &FileNames<'_>,
@@ -146,8 +192,15 @@ fn kind_of_value(
         '}' => return Some("maps"),
         _ => {}
     }
-    let Some(NameMeaning::Declared(token)) = names.name(name) else { return None };
-    let (_, value) = document.text.get(token.end as usize..)?.lines().next()?.split_once('=')?;
+    let Some(NameMeaning::Declared(token)) = names.name(name) else {
+        return None;
+    };
+    let (_, value) = document
+        .text
+        .get(token.end as usize..)?
+        .lines()
+        .next()?
+        .split_once('=')?;
     match value.trim_start() {
         value if value.starts_with('[') || value.starts_with("glob(") => Some("lists"),
         value if value.starts_with(['"', '\'']) => Some("texts"),
@@ -159,7 +212,10 @@ fn kind_of_value(
 /// What a kit of the tool offers: what makes something first, helpers of it last.
 fn of_kit(known: &EditorKnowledge, kit: &str, kind: CompletionItemKind) -> Vec<CompletionItem> {
     let begin = format!("{kit}.");
-    let members = known.topics.iter().filter_map(|topic| Some((topic.name.strip_prefix(&*begin)?, topic)));
+    let members = known
+        .topics
+        .iter()
+        .filter_map(|topic| Some((topic.name.strip_prefix(&*begin)?, topic)));
     let item = |(name, topic): (&str, &Topic)| {
         let mut item = of_topic(name, topic, kind);
         // A kind has fields, and is used far more often than a value or a function of the kit.
@@ -174,7 +230,10 @@ fn of_kit(known: &EditorKnowledge, kit: &str, kind: CompletionItemKind) -> Vec<C
 
 /// The kits of the tool whose names begin so, behind `nub:` or with it.
 fn kits(known: &EditorKnowledge, begun: &str) -> Vec<CompletionItem> {
-    let kits = known.topics.iter().filter(|topic| topic.category == "kit" && !topic.name.contains('.'));
+    let kits = known
+        .topics
+        .iter()
+        .filter(|topic| topic.category == "kit" && !topic.name.contains('.'));
     let item = |topic: &Topic| {
         let label = match begun.strip_prefix("nub:") {
             Some(_) => topic.name.clone(),
@@ -195,7 +254,9 @@ fn used_names(
     if let Some(kit) = from.strip_prefix("nub:") {
         return of_kit(known, kit, CompletionItemKind::FUNCTION);
     }
-    let Some(other) = document.beside(from).and_then(|path| Some(OpenText::new(path.clone(), read(&path)?)))
+    let Some(other) = document
+        .beside(from)
+        .and_then(|path| Some(OpenText::new(path.clone(), read(&path)?)))
     else {
         return Vec::new();
     };
@@ -204,7 +265,14 @@ fn used_names(
     symbols
         .iter()
         .filter(|symbol| detail(symbol) != "use")
-        .map(|symbol| item(&symbol.name, CompletionItemKind::VARIABLE, &detail(symbol), ""))
+        .map(|symbol| {
+            item(
+                &symbol.name,
+                CompletionItemKind::VARIABLE,
+                &detail(symbol),
+                "",
+            )
+        })
         .collect()
 }
 
@@ -225,7 +293,9 @@ fn values_of(
         }
         _ => return None,
     };
-    let declaration = home.declaration(option).filter(|node| node.kind() == SyntaxKind::OptionDecl)?;
+    let declaration = home
+        .declaration(option)
+        .filter(|node| node.kind() == SyntaxKind::OptionDecl)?;
     let mut texts: Vec<String> = Vec::new();
     let mut nodes = vec![declaration];
     while let Some(node) = nodes.pop() {
@@ -234,11 +304,16 @@ fn values_of(
     }
     texts.sort();
     texts.dedup();
-    Some(texts.iter().map(|text| item(text, CompletionItemKind::VALUE, "", "")).collect())
+    Some(
+        texts
+            .iter()
+            .map(|text| item(text, CompletionItemKind::VALUE, "", ""))
+            .collect(),
+    )
 }
 
-/// Proposals for a byte of a text, and whether there are more. `files` lists names in a folder of the workspace, folders with `/`
-/// behind them; `read` gives the text of a file.
+/// Proposals for a byte of a text, and whether there are more. `files` lists names in a folder of
+/// the workspace, folders with `/` behind them; `read` gives the text of a file.
 pub fn completions(
     known: &EditorKnowledge,
     document: &OpenText,
@@ -251,8 +326,9 @@ pub fn completions(
     let line_start = document.text[..byte].rfind('\n').map_or(0, |at| at + 1);
     let before = &document.text[line_start..byte];
     let after = document.text[byte..].lines().next().unwrap_or_default();
-    let typed =
-        before.rsplit(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '/' | '&' | '.' | '-'))).next();
+    let typed = before
+        .rsplit(|c: char| !(c.is_alphanumeric() || matches!(c, '_' | '/' | '&' | '.' | '-')))
+        .next();
     let typed = typed.unwrap_or("");
     let mut items = match TypingPlace::of(before, after, typed) {
         TypingPlace::Address(begun) => addresses(known, begun),
@@ -275,12 +351,22 @@ pub fn completions(
         }
         TypingPlace::Command => Vec::new(),
         TypingPlace::Elsewhere => {
-            let is_value = before.trim_end_matches(typed).trim_end().ends_with(['=', '[', '(', '+']);
+            let is_value = before
+                .trim_end_matches(typed)
+                .trim_end()
+                .ends_with(['=', '[', '(', '+']);
             let form = form_around(&names, document.parsed.tree.root(), byte);
-            let topic = form.as_deref().filter(|_| !is_value).and_then(|form| known.topic(form));
+            let topic = form
+                .as_deref()
+                .filter(|_| !is_value)
+                .and_then(|form| known.topic(form));
             let mut all: Vec<CompletionItem> = topic.into_iter().flat_map(fields).collect();
             if form.is_none() || is_value {
-                all.extend(general(known, &names, before.trim_end_matches(typed).trim().is_empty()));
+                all.extend(general(
+                    known,
+                    &names,
+                    before.trim_end_matches(typed).trim().is_empty(),
+                ));
             }
             all
         }
@@ -314,7 +400,11 @@ fn fields(topic: &Topic) -> impl Iterator<Item = CompletionItem> + '_ {
 }
 
 /// Names that mean something anywhere: at the beginning of a line words that declare something.
-fn general(known: &EditorKnowledge, names: &FileNames<'_>, is_line_begin: bool) -> Vec<CompletionItem> {
+fn general(
+    known: &EditorKnowledge,
+    names: &FileNames<'_>,
+    is_line_begin: bool,
+) -> Vec<CompletionItem> {
     if is_line_begin {
         let words = nubrik_syntax::DECLARATION_WORDS.iter();
         return words
@@ -326,9 +416,14 @@ fn general(known: &EditorKnowledge, names: &FileNames<'_>, is_line_begin: bool) 
     }
     let mut items = own_names(known, names);
     items.extend(
-        names.kits().map(|(name, kit)| item(name, CompletionItemKind::MODULE, &format!("nub:{kit}"), "")),
+        names
+            .kits()
+            .map(|(name, kit)| item(name, CompletionItemKind::MODULE, &format!("nub:{kit}"), "")),
     );
-    let forms = known.topics.iter().filter(|topic| matches!(topic.category, "form" | "function"));
+    let forms = known
+        .topics
+        .iter()
+        .filter(|topic| matches!(topic.category, "form" | "function"));
     items.extend(forms.map(|topic| of_topic(&topic.name, topic, CompletionItemKind::FUNCTION)));
     items
 }
@@ -340,7 +435,9 @@ fn own_names(known: &EditorKnowledge, names: &FileNames<'_>) -> Vec<CompletionIt
         .into_iter()
         .map(|(name, meaning)| match meaning {
             NameMeaning::Target(address) => {
-                let target = known.target(&address).map(|(known, id)| known.evaluation.graph.target(id));
+                let target = known
+                    .target(&address)
+                    .map(|(known, id)| known.evaluation.graph.target(id));
                 let (kind, documentation) =
                     target.map_or(("", ""), |target| (&*target.kind, &*target.documentation));
                 item(&name, CompletionItemKind::VARIABLE, kind, documentation)

@@ -6,7 +6,8 @@ use std::str::FromStr;
 use lsp_types::Uri;
 use nubrik_source::WsPath;
 
-/// All definition files of the workspace, and what is in each: as an editor has it, or as the disk has it.
+/// All definition files of the workspace, and what is in each: as an editor has it, or as the disk
+/// has it.
 pub struct DefinitionFiles<'f> {
     pub paths: &'f [WsPath],
     pub read: &'f dyn Fn(&WsPath) -> Option<String>,
@@ -19,7 +20,9 @@ pub struct FileAddresses {
 
 impl FileAddresses {
     pub fn new(root: &Path) -> FileAddresses {
-        FileAddresses { root: root.to_owned() }
+        FileAddresses {
+            root: root.to_owned(),
+        }
     }
 
     /// The address of a file.
@@ -67,8 +70,14 @@ mod tests {
         let places = FileAddresses::new(Path::new("/home/a b/wörk"));
         let path = WsPath::from_normal("tide/targets.nub");
         let uri = places.uri(&path).unwrap();
-        assert_eq!(uri.as_str(), "file:///home/a%20b/w%C3%B6rk/tide/targets.nub");
+        assert_eq!(
+            uri.as_str(),
+            "file:///home/a%20b/w%C3%B6rk/tide/targets.nub"
+        );
         assert_eq!(places.path(&uri), Some(path));
-        assert_eq!(places.path(&Uri::from_str("file:///etc/passwd").unwrap()), None);
+        assert_eq!(
+            places.path(&Uri::from_str("file:///etc/passwd").unwrap()),
+            None
+        );
     }
 }

@@ -3,8 +3,8 @@
 use std::collections::{BTreeMap, HashMap};
 
 use lsp_types::{
-    CodeAction, CodeActionKind, CodeActionOrCommand, DiagnosticRelatedInformation, DiagnosticSeverity,
-    Location, NumberOrString, Position, Range, TextEdit, Uri, WorkspaceEdit,
+    CodeAction, CodeActionKind, CodeActionOrCommand, DiagnosticRelatedInformation,
+    DiagnosticSeverity, Location, NumberOrString, Position, Range, TextEdit, Uri, WorkspaceEdit,
 };
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_lang::Evaluation;
@@ -18,14 +18,24 @@ use crate::state::EditorKnowledge;
 fn location(places: &FileAddresses, evaluation: &Evaluation, span: Span) -> Option<Location> {
     let name = evaluation.sources.name(span.file);
     let uri = places.uri(&WsPath::root().resolve(name).ok()?)?;
-    Some(Location { uri, range: range(evaluation, span) })
+    Some(Location {
+        uri,
+        range: range(evaluation, span),
+    })
 }
 
 /// A place in a text that an evaluation read, as the protocol counts.
 fn position(evaluation: &Evaluation, file: nubrik_source::TextId, byte: u32) -> Position {
     let at = evaluation.sources.line_column(file, byte);
-    let before = evaluation.sources.line_text(file, at.line).chars().take(at.column as usize - 1);
-    Position { line: at.line - 1, character: before.map(char::len_utf16).sum::<usize>() as u32 }
+    let before = evaluation
+        .sources
+        .line_text(file, at.line)
+        .chars()
+        .take(at.column as usize - 1);
+    Position {
+        line: at.line - 1,
+        character: before.map(char::len_utf16).sum::<usize>() as u32,
+    }
 }
 
 fn range(evaluation: &Evaluation, span: Span) -> Range {
@@ -35,8 +45,9 @@ fn range(evaluation: &Evaluation, span: Span) -> Range {
     }
 }
 
-/// All problems that are known, by the paths of their files, as the protocol has them. Where the newest evaluation has only the packages
-/// that the editor looks at, the last one of all packages tells the problems of the others, and the warnings of texts that did not change.
+/// All problems that are known, by the paths of their files, as the protocol has them. Where the
+/// newest evaluation has only the packages that the editor looks at, the last one of all packages
+/// tells the problems of the others, and the warnings of texts that did not change.
 pub fn problems(
     places: &FileAddresses,
     known: &EditorKnowledge,
@@ -47,7 +58,9 @@ pub fn problems(
         for (path, mut problems) in problems_of(places, &older.evaluation) {
             if known.is_outdated(older, &path) {
                 let is_same = older.texts.get(&path) == newest.texts.get(&path);
-                problems.retain(|problem| is_same && problem.severity == Some(DiagnosticSeverity::WARNING));
+                problems.retain(|problem| {
+                    is_same && problem.severity == Some(DiagnosticSeverity::WARNING)
+                });
             }
             let told = all.entry(path).or_default();
             problems.retain(|problem| !told.contains(problem));
@@ -65,8 +78,15 @@ fn problems_of(
     for problem in &evaluation.diagnostics {
         let Some(span) = problem.span else { continue };
         let name = evaluation.sources.name(span.file);
-        let Ok(path) = WsPath::root().resolve(name) else { continue };
-        all.entry(path).or_default().push(told(places, evaluation, problem, range(evaluation, span)));
+        let Ok(path) = WsPath::root().resolve(name) else {
+            continue;
+        };
+        all.entry(path).or_default().push(told(
+            places,
+            evaluation,
+            problem,
+            range(evaluation, span),
+        ));
     }
     all
 }
@@ -78,11 +98,20 @@ fn told(
     range: Range,
 ) -> lsp_types::Diagnostic {
     let mut message = problem.message.clone();
-    problem.notes.iter().for_each(|note| message.push_str(&format!("\n{note}")));
-    problem.mends.iter().for_each(|mend| message.push_str(&format!("\ntry: {mend}")));
+    problem
+        .notes
+        .iter()
+        .for_each(|note| message.push_str(&format!("\n{note}")));
+    problem
+        .mends
+        .iter()
+        .for_each(|mend| message.push_str(&format!("\ntry: {mend}")));
     let related = problem.related.iter().filter_map(|related| {
         let location = location(places, evaluation, related.span)?;
-        Some(DiagnosticRelatedInformation { location, message: related.message.clone() })
+        Some(DiagnosticRelatedInformation {
+            location,
+            message: related.message.clone(),
+        })
     });
     let related: Vec<_> = related.collect();
     lsp_types::Diagnostic {
@@ -115,18 +144,33 @@ pub fn actions(
 ) -> Vec<CodeActionOrCommand> {
     let mut actions = Vec::new();
     for problem in problems {
-        let (from, to) = (document.byte(problem.range.start), document.byte(problem.range.end));
+        let (from, to) = (
+            document.byte(problem.range.start),
+            document.byte(problem.range.end),
+        );
         let there = document.text.get(from..to).unwrap_or("");
-        let mends: Vec<String> =
-            problem.data.clone().and_then(|data| serde_json::from_value(data).ok()).unwrap_or_default();
-        for mend in mends.iter().filter(|mend| is_name_like(mend) && is_name_like(there)) {
-            let edit = TextEdit { range: problem.range, new_text: mend.clone() };
+        let mends: Vec<String> = problem
+            .data
+            .clone()
+            .and_then(|data| serde_json::from_value(data).ok())
+            .unwrap_or_default();
+        for mend in mends
+            .iter()
+            .filter(|mend| is_name_like(mend) && is_name_like(there))
+        {
+            let edit = TextEdit {
+                range: problem.range,
+                new_text: mend.clone(),
+            };
             let changes = HashMap::from([(uri.clone(), vec![edit])]);
             actions.push(CodeActionOrCommand::CodeAction(CodeAction {
                 title: format!("Write {mend} instead of {there}"),
                 kind: Some(CodeActionKind::QUICKFIX),
                 diagnostics: Some(vec![problem.clone()]),
-                edit: Some(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() }),
+                edit: Some(WorkspaceEdit {
+                    changes: Some(changes),
+                    ..WorkspaceEdit::default()
+                }),
                 is_preferred: Some(mends.len() == 1),
                 ..CodeAction::default()
             }));

@@ -1,4 +1,5 @@
-//! What a text says of itself: its outline, what folds, what its words are; and what a name in it means.
+//! What a text says of itself: its outline, what folds, what its words are; and what a name in it
+//! means.
 
 use lsp_types::{
     CodeLens, Command, DocumentSymbol, FoldingRange, FoldingRangeKind, Location, Position, Range,
@@ -31,13 +32,22 @@ pub const TOKEN_TYPES: [SemanticTokenType; 7] = [
 pub const RUN: &str = "nubrik.run";
 
 fn names<'k>(known: &'k EditorKnowledge, document: &OpenText) -> FileNames<'k> {
-    FileNames::of(&known.evaluated.evaluation.graph, document.path.as_str(), document.parsed.tree.root())
+    FileNames::of(
+        &known.evaluated.evaluation.graph,
+        document.path.as_str(),
+        document.parsed.tree.root(),
+    )
 }
 
 /// Declarations of a text.
 #[allow(deprecated)] // A field that must be there.
 pub fn symbols(document: &OpenText) -> Vec<DocumentSymbol> {
-    let declarations = document.parsed.tree.root().children().filter(|node| node.kind().is_declaration());
+    let declarations = document
+        .parsed
+        .tree
+        .root()
+        .children()
+        .filter(|node| node.kind().is_declaration());
     let symbol = |node: Node<'_>| {
         let name = views::declared_name(node)?;
         let (kind, word) = match node.kind() {
@@ -71,7 +81,12 @@ pub fn folds(document: &OpenText) -> Vec<FoldingRange> {
     let mut folds = Vec::new();
     let mut add = |from: u32, to: u32, kind: Option<FoldingRangeKind>| {
         if to > from {
-            let lines = FoldingRange { start_line: from, end_line: to, kind, ..FoldingRange::default() };
+            let lines = FoldingRange {
+                start_line: from,
+                end_line: to,
+                kind,
+                ..FoldingRange::default()
+            };
             folds.push(lines);
         }
     };
@@ -79,7 +94,10 @@ pub fn folds(document: &OpenText) -> Vec<FoldingRange> {
     while let Some(node) = nodes.pop() {
         nodes.extend(node.children());
         let brackets = node.tokens().filter(|token| {
-            matches!(token.kind, SyntaxKind::LeftBrace | SyntaxKind::LeftBracket | SyntaxKind::LeftParen)
+            matches!(
+                token.kind,
+                SyntaxKind::LeftBrace | SyntaxKind::LeftBracket | SyntaxKind::LeftParen
+            )
         });
         if let Some(open) = brackets.last() {
             let (_, end) = node.range();
@@ -96,7 +114,11 @@ pub fn folds(document: &OpenText) -> Vec<FoldingRange> {
         match (is_comment(line), first) {
             (true, None) => first = Some(number),
             (false, Some(from)) => {
-                add(from as u32, number as u32 - 1, Some(FoldingRangeKind::Comment));
+                add(
+                    from as u32,
+                    number as u32 - 1,
+                    Some(FoldingRangeKind::Comment),
+                );
                 first = None;
             }
             _ => {}
@@ -113,7 +135,9 @@ pub fn words(known: &EditorKnowledge, document: &OpenText) -> Vec<SemanticToken>
     let mut words = Vec::new();
     let mut last = Position::default();
     each_token(document.parsed.tree.root(), &mut |at| {
-        let Some(kind) = word_type(&names, at) else { return };
+        let Some(kind) = word_type(&names, at) else {
+            return;
+        };
         let (start, end) = (at.token.start as usize, at.token.end as usize);
         // A part of a text may have several lines, and the protocol wants one each.
         let mut from = start;
@@ -125,8 +149,11 @@ pub fn words(known: &EditorKnowledge, document: &OpenText) -> Vec<SemanticToken>
                 continue;
             }
             let delta_line = position.line - last.line;
-            let delta_start =
-                if delta_line == 0 { position.character - last.character } else { position.character };
+            let delta_start = if delta_line == 0 {
+                position.character - last.character
+            } else {
+                position.character
+            };
             let length = text.encode_utf16().count() as u32;
             words.push(SemanticToken {
                 delta_line,
@@ -150,10 +177,12 @@ fn word_type(names: &FileNames<'_>, at: TokenInTree<'_>) -> Option<u32> {
         kind if kind.is_of_command() => 6,
         SyntaxKind::Ref => 4,
         SyntaxKind::Word if nubrik_syntax::is_reserved(text) => 0,
-        SyntaxKind::Word if at.node.kind().is_declaration() => match views::declared_name(at.node) {
-            Some(name) if name == at.token => 4,
-            _ => 0,
-        },
+        SyntaxKind::Word if at.node.kind().is_declaration() => {
+            match views::declared_name(at.node) {
+                Some(name) if name == at.token => 4,
+                _ => 0,
+            }
+        }
         SyntaxKind::Word => match names.meaning(at)? {
             NameMeaning::OfKit(_) | NameMeaning::Known(_) => 5,
             _ => 4,
@@ -191,13 +220,15 @@ fn about_target(known: &Evaluated, id: TargetId) -> String {
 }
 
 fn about_topic(topic: &Topic) -> String {
-    let mut text = format!("**{}**: {}\n\n{}", topic.name, topic.category, topic.summary);
+    let mut text = format!(
+        "**{}**: {}\n\n{}",
+        topic.name, topic.category, topic.summary
+    );
     if !topic.parts.is_empty() {
         text.push_str("\n\n");
-        topic
-            .parts
-            .iter()
-            .for_each(|(name, shape, what)| text.push_str(&format!("- `{name}` ({shape}): {what}\n")));
+        topic.parts.iter().for_each(|(name, shape, what)| {
+            text.push_str(&format!("- `{name}` ({shape}): {what}\n"))
+        });
     }
     if !topic.example.is_empty() {
         text.push_str(&format!("\n```nub\n{}\n```\n", topic.example));
@@ -221,16 +252,22 @@ pub fn hover(
             about_target(known, id)
         }
         Some(NameMeaning::Declared(token)) => {
-            let name = document.text.get(token.start as usize..token.end as usize).unwrap_or_default();
+            let name = document
+                .text
+                .get(token.start as usize..token.end as usize)
+                .unwrap_or_default();
             about_declared(known, document, name)?
         }
         Some(NameMeaning::InFile(path)) => {
             let from = format!("from {path}");
             let other = open(&path, read);
-            let about = other.and_then(|other| about_declared(known, &other, at.node.token_text(at.token)));
+            let about =
+                other.and_then(|other| about_declared(known, &other, at.node.token_text(at.token)));
             about.map_or(from.clone(), |about| format!("{about}\n\n{from}"))
         }
-        Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => about_topic(known.topic(&name)?),
+        Some(NameMeaning::OfKit(name) | NameMeaning::Known(name)) => {
+            about_topic(known.topic(&name)?)
+        }
         Some(NameMeaning::File(path)) => {
             let (known, file) = known.file(&path)?;
             match file.maker {
@@ -240,28 +277,36 @@ pub fn hover(
         }
         None if parameter_of(document, at).is_some() => {
             let (_, parameter) = parameter_of(document, at)?;
-            format!("a parameter here:\n```nub\n{}\n```", parameter.text().trim())
+            format!(
+                "a parameter here:\n```nub\n{}\n```",
+                parameter.text().trim()
+            )
         }
         None => about_field(known, &names, document.parsed.tree.root(), at).or_else(|| {
             let word = at.node.token_text(at.token);
-            (at.token.kind == SyntaxKind::Word).then(|| known.topic(word).map(about_topic)).flatten()
+            (at.token.kind == SyntaxKind::Word)
+                .then(|| known.topic(word).map(about_topic))
+                .flatten()
         })?,
     };
     Some((text, range))
 }
 
-/// The parameter that a name is, of the declaration that it is in: where its own name is, and all of it.
+/// The parameter that a name is, of the declaration that it is in: where its own name is, and all
+/// of it.
 fn parameter_of<'d>(document: &'d OpenText, at: TokenInTree<'_>) -> Option<(Token, Node<'d>)> {
     if !matches!(at.node.kind(), SyntaxKind::NameExpr | SyntaxKind::Param) {
         return None;
     }
     let byte = at.token.start as usize;
     let mut declarations = document.parsed.tree.root().children();
-    let mut nodes = vec![declarations.find(|node| (node.range().0..node.range().1).contains(&byte))?];
+    let mut nodes =
+        vec![declarations.find(|node| (node.range().0..node.range().1).contains(&byte))?];
     let wanted = at.node.token_text(at.token);
     while let Some(node) = nodes.pop() {
         let name = node.tokens().find(|token| token.kind == SyntaxKind::Word);
-        let is_it = |name: &Token| node.kind() == SyntaxKind::Param && node.token_text(*name) == wanted;
+        let is_it =
+            |name: &Token| node.kind() == SyntaxKind::Param && node.token_text(*name) == wanted;
         if let Some(name) = name.filter(is_it) {
             return Some((name, node));
         }
@@ -283,8 +328,16 @@ fn about_declared(known: &EditorKnowledge, document: &OpenText, name: &str) -> O
     let value = known.evaluated.names.iter().find(is_it);
     let value = value.map(|told| format!("\n\n{}: `{}`", told.kind, told.value.replace('`', "'")));
     let documentation = document.documentation(declared.range().0);
-    let documentation = if documentation.is_empty() { documentation } else { format!("\n\n{documentation}") };
-    Some(format!("```nub\n{}\n```{documentation}{}", declared.text(), value.unwrap_or_default()))
+    let documentation = if documentation.is_empty() {
+        documentation
+    } else {
+        format!("\n\n{documentation}")
+    };
+    Some(format!(
+        "```nub\n{}\n```{documentation}{}",
+        declared.text(),
+        value.unwrap_or_default()
+    ))
 }
 
 /// The form or kind whose fields stand in the braces around a node, by the name of its topic.
@@ -335,7 +388,10 @@ fn about_field(
     }
     let topic = known.topic(&form_around(names, root, at.token.start as usize)?)?;
     let word = at.node.token_text(at.token);
-    let (name, shape, what) = topic.parts.iter().find(|(name, _, _)| name.trim_end_matches('?') == word)?;
+    let (name, shape, what) = topic
+        .parts
+        .iter()
+        .find(|(name, _, _)| name.trim_end_matches('?') == word)?;
     Some(format!("`{name}` of **{}** ({shape}): {what}", topic.name))
 }
 
@@ -350,21 +406,36 @@ pub fn definition(
     let at = document.token_at(byte)?;
     let start = |path: &str| {
         let path = WsPath::root().resolve(path).ok()?;
-        Some(Location { uri: places.uri(&path)?, range: Range::default() })
+        Some(Location {
+            uri: places.uri(&path)?,
+            range: Range::default(),
+        })
     };
     let meaning = names(known, document).meaning(at);
     if meaning.is_none()
         && let Some((token, _)) = parameter_of(document, at)
     {
         let range = document.range(token.start as usize, token.end as usize);
-        return Some(Location { uri: places.uri(&document.path)?, range });
+        return Some(Location {
+            uri: places.uri(&document.path)?,
+            range,
+        });
     }
     match meaning? {
         NameMeaning::Target(address) => {
             let (known, id) = known.target(&address)?;
             let place = &known.evaluation.graph.target(id).place;
-            let line = Position { line: place.line.saturating_sub(1), character: 0 };
-            Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
+            let line = Position {
+                line: place.line.saturating_sub(1),
+                character: 0,
+            };
+            Some(Location {
+                range: Range {
+                    start: line,
+                    end: line,
+                },
+                ..start(&place.file)?
+            })
         }
         NameMeaning::Declared(token) => Some(Location {
             uri: places.uri(&document.path)?,
@@ -377,7 +448,10 @@ pub fn definition(
                 let token = other.declared(at.node.token_text(at.token))?;
                 Some(other.range(token.start as usize, token.end as usize))
             });
-            Some(Location { range: range.unwrap_or_default(), ..whole })
+            Some(Location {
+                range: range.unwrap_or_default(),
+                ..whole
+            })
         }
         NameMeaning::File(path) => {
             let file = known.file(&path);
@@ -385,12 +459,22 @@ pub fn definition(
                 // What is made leads to what makes it.
                 Some((known, maker)) => {
                     let place = &known.evaluation.graph.owner(maker).place;
-                    let line = Position { line: place.line.saturating_sub(1), character: 0 };
-                    Some(Location { range: Range { start: line, end: line }, ..start(&place.file)? })
+                    let line = Position {
+                        line: place.line.saturating_sub(1),
+                        character: 0,
+                    };
+                    Some(Location {
+                        range: Range {
+                            start: line,
+                            end: line,
+                        },
+                        ..start(&place.file)?
+                    })
                 }
                 // The path of a `use` is one of definitions.
-                None => start(&path)
-                    .filter(|_| file.is_some() || (path.ends_with(".nub") && open(&path, read).is_some())),
+                None => start(&path).filter(|_| {
+                    file.is_some() || (path.ends_with(".nub") && open(&path, read).is_some())
+                }),
             }
         }
         NameMeaning::OfKit(_) | NameMeaning::Known(_) => None,
@@ -398,7 +482,11 @@ pub fn definition(
 }
 
 /// The file that declares what a token means, and its name there, where that is no target.
-fn declared_by(document: &OpenText, meaning: &NameMeaning, at: TokenInTree<'_>) -> Option<(String, String)> {
+fn declared_by(
+    document: &OpenText,
+    meaning: &NameMeaning,
+    at: TokenInTree<'_>,
+) -> Option<(String, String)> {
     let name = || at.node.token_text(at.token).to_owned();
     match meaning {
         NameMeaning::Declared(_) => Some((document.path.to_string(), name())),
@@ -407,7 +495,8 @@ fn declared_by(document: &OpenText, meaning: &NameMeaning, at: TokenInTree<'_>) 
     }
 }
 
-/// What a call takes at a byte behind its bracket: how it is called, what it does, and the number of the argument.
+/// What a call takes at a byte behind its bracket: how it is called, what it does, and the number
+/// of the argument.
 pub fn signature(
     known: &EditorKnowledge,
     document: &OpenText,
@@ -439,12 +528,17 @@ pub fn signature(
     let (owner, name) = called.rsplit_once('.').unwrap_or(("", called));
     let topic = match names.kit(owner) {
         Some(kit) => known.topic(&format!("{kit}.{name}"))?,
-        None => known.topic(name).filter(|topic| matches!(topic.category, "method" | "function" | "form"))?,
+        None => known
+            .topic(name)
+            .filter(|topic| matches!(topic.category, "method" | "function" | "form"))?,
     };
     let label = match topic.parts.is_empty() {
         true => topic.example.lines().next().unwrap_or_default().to_owned(),
         false => {
-            let parts = topic.parts.iter().map(|(name, shape, _)| format!("{name}: {shape}"));
+            let parts = topic
+                .parts
+                .iter()
+                .map(|(name, shape, _)| format!("{name}: {shape}"));
             format!("{name}({})", parts.collect::<Vec<_>>().join(", "))
         }
     };
@@ -459,15 +553,23 @@ pub fn references(
     byte: usize,
     definitions: &DefinitionFiles<'_>,
 ) -> Vec<Location> {
-    let Some(at) = document.token_at(byte) else { return Vec::new() };
-    let Some(wanted) = names(known, document).meaning(at) else { return Vec::new() };
+    let Some(at) = document.token_at(byte) else {
+        return Vec::new();
+    };
+    let Some(wanted) = names(known, document).meaning(at) else {
+        return Vec::new();
+    };
     let wanted = (declared_by(document, &wanted, at), wanted);
     let mut found = Vec::new();
     for path in definitions.paths {
-        let Some(text) = (definitions.read)(path) else { continue };
+        let Some(text) = (definitions.read)(path) else {
+            continue;
+        };
         let other = OpenText::new(path.clone(), text);
         let names = names(known, &other);
-        let Some(uri) = places.uri(path) else { continue };
+        let Some(uri) = places.uri(path) else {
+            continue;
+        };
         each_token(other.parsed.tree.root(), &mut |at| {
             let meaning = names.meaning(at);
             let is_it = meaning.is_some_and(|meaning| match &wanted.0 {
@@ -476,30 +578,49 @@ pub fn references(
             });
             if is_it {
                 let range = other.range(at.token.start as usize, at.token.end as usize);
-                found.push(Location { uri: uri.clone(), range });
+                found.push(Location {
+                    uri: uri.clone(),
+                    range,
+                });
             }
         });
     }
     found
 }
 
-/// What is above each target: its cost, and commands that build it, test it, or say why it would run.
+/// What is above each target: its cost, and commands that build it, test it, or say why it would
+/// run.
 pub fn lenses(known: &EditorKnowledge, document: &OpenText) -> Vec<CodeLens> {
     let names = names(known, document);
     let mut lenses = Vec::new();
     for symbol in symbols(document) {
-        let Some(NameMeaning::Target(address)) = names.name(&symbol.name) else { continue };
-        let Some((known, id)) = known.target(&address) else { continue };
+        let Some(NameMeaning::Target(address)) = names.name(&symbol.name) else {
+            continue;
+        };
+        let Some((known, id)) = known.target(&address) else {
+            continue;
+        };
         let verb = match symbol.detail.as_deref() {
             Some("target") => "build",
             Some("test") => "test",
             _ => continue,
         };
         let told = cost(known, id).unwrap_or_else(|| "no steps of its own".to_owned());
-        for (title, verb) in [(format!("{told} · {verb}"), verb), ("why".to_owned(), "why")] {
+        for (title, verb) in [
+            (format!("{told} · {verb}"), verb),
+            ("why".to_owned(), "why"),
+        ] {
             let arguments = Some(vec![verb.into(), address.to_string().into()]);
-            let command = Some(Command { title, command: RUN.to_owned(), arguments });
-            lenses.push(CodeLens { range: symbol.selection_range, command, data: None });
+            let command = Some(Command {
+                title,
+                command: RUN.to_owned(),
+                arguments,
+            });
+            lenses.push(CodeLens {
+                range: symbol.selection_range,
+                command,
+                data: None,
+            });
         }
     }
     lenses

@@ -1,4 +1,5 @@
-//! Another name for something, in all files that name it. What cannot be done everywhere is not begun.
+//! Another name for something, in all files that name it. What cannot be done everywhere is not
+//! begun.
 
 use std::collections::HashMap;
 use std::fmt;
@@ -35,7 +36,11 @@ pub enum RenameRefusal {
     /// A file already has something of the new name.
     Taken { name: String, path: WsPath },
     /// A file takes all of another one by one name, so that its uses cannot be recognised there.
-    UsedWhole { name: String, path: WsPath, home: WsPath },
+    UsedWhole {
+        name: String,
+        path: WsPath,
+        home: WsPath,
+    },
     /// A file has an address that may mean it.
     MayBeUsed(WsPath),
     /// A file has a parameter of the same name.
@@ -47,21 +52,33 @@ impl fmt::Display for RenameRefusal {
         match self {
             RenameRefusal::NotUnderstood => f.write_str("the request cannot be read"),
             RenameRefusal::Elsewhere => f.write_str("the file is not in this workspace"),
-            RenameRefusal::NoName => f.write_str("nothing here has a name that could be another one"),
+            RenameRefusal::NoName => {
+                f.write_str("nothing here has a name that could be another one")
+            }
             RenameRefusal::DeclaredElsewhere => f.write_str("it is declared elsewhere"),
             RenameRefusal::Unread(path) => write!(f, "{path} cannot be read, and may use it"),
             RenameRefusal::NotAName(name) => {
                 let names = "small letters, digits and `_`, and no word of the language";
                 write!(f, "`{name}` cannot be a name: {names}")
             }
-            RenameRefusal::Errors => f.write_str("what uses it is known once the definitions have no errors"),
+            RenameRefusal::Errors => {
+                f.write_str("what uses it is known once the definitions have no errors")
+            }
             RenameRefusal::Gone => f.write_str("it is not there any more"),
-            RenameRefusal::Taken { name, path } => write!(f, "`{name}` is something else in {path}"),
+            RenameRefusal::Taken { name, path } => {
+                write!(f, "`{name}` is something else in {path}")
+            }
             RenameRefusal::UsedWhole { name, path, home } => {
-                write!(f, "{path} uses all of {home} by one name, in which `{name}` cannot be recognised")
+                write!(
+                    f,
+                    "{path} uses all of {home} by one name, in which `{name}` cannot be recognised"
+                )
             }
             RenameRefusal::MayBeUsed(path) => {
-                write!(f, "{path} may use it by an address, which is not known to lead to it")
+                write!(
+                    f,
+                    "{path} may use it by an address, which is not known to lead to it"
+                )
             }
             RenameRefusal::Bound { name, path } => {
                 write!(f, "a parameter in {path} is called `{name}` as well")
@@ -70,7 +87,8 @@ impl fmt::Display for RenameRefusal {
     }
 }
 
-/// What has the name at a byte, and where that name is; nothing for what has no name that could be another one.
+/// What has the name at a byte, and where that name is; nothing for what has no name that could be
+/// another one.
 pub fn renamed_at(
     known: &EditorKnowledge,
     document: &OpenText,
@@ -96,8 +114,10 @@ pub fn renamed_at(
 fn binds(root: Node<'_>, name: &str) -> bool {
     let mut nodes = vec![root];
     while let Some(node) = nodes.pop() {
-        let is_binding =
-            matches!(node.kind(), SyntaxKind::Param | SyntaxKind::EachHead | SyntaxKind::MatchArm);
+        let is_binding = matches!(
+            node.kind(),
+            SyntaxKind::Param | SyntaxKind::EachHead | SyntaxKind::MatchArm
+        );
         let mut words = node.tokens().filter(|token| token.kind == SyntaxKind::Word);
         if is_binding && words.any(|word| node.token_text(word) == name) {
             return true;
@@ -109,7 +129,9 @@ fn binds(root: Node<'_>, name: &str) -> bool {
 
 /// Whether the declaration at a byte is one that others reach by an address.
 fn declares_target(root: Node<'_>, byte: usize) -> bool {
-    let mut declarations = root.children().filter(|node| (node.range().0..node.range().1).contains(&byte));
+    let mut declarations = root
+        .children()
+        .filter(|node| (node.range().0..node.range().1).contains(&byte));
     declarations.any(|node| {
         use SyntaxKind::{JobDecl, ServiceDecl, TargetDecl, TestDecl};
         matches!(node.kind(), TargetDecl | TestDecl | JobDecl | ServiceDecl)
@@ -121,7 +143,10 @@ fn reference(text: &str, address: &str, new: &str) -> String {
     let written = text.trim_start_matches('&');
     let bare = written.trim_start_matches('/');
     // A package's main target may be called by the package alone.
-    if address.strip_prefix(bare).is_some_and(|rest| rest.starts_with('/')) {
+    if address
+        .strip_prefix(bare)
+        .is_some_and(|rest| rest.starts_with('/'))
+    {
         return format!("&{written}/{new}");
     }
     match written.rsplit_once('/') {
@@ -146,11 +171,24 @@ impl Renaming<'_> {
     /// # Errors
     /// Why that cannot be done.
     fn edits(&self, path: &WsPath, text: OpenText) -> Result<Vec<TextEdit>, RenameRefusal> {
-        let Renaming { graph, wanted, old, new, home } = self;
+        let Renaming {
+            graph,
+            wanted,
+            old,
+            new,
+            home,
+        } = self;
         let root = text.parsed.tree.root();
         let names = FileNames::of(*graph, path.as_str(), root);
-        if path == home && names.name(new).is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_))) {
-            return Err(RenameRefusal::Taken { name: (*new).to_owned(), path: path.clone() });
+        if path == home
+            && names
+                .name(new)
+                .is_some_and(|meaning| !matches!(meaning, NameMeaning::Known(_)))
+        {
+            return Err(RenameRefusal::Taken {
+                name: (*new).to_owned(),
+                path: path.clone(),
+            });
         }
         if self.is_used_by_kit_name(root, &names) {
             let (name, path, home) = (old.clone(), path.clone(), home.clone());
@@ -178,16 +216,24 @@ impl Renaming<'_> {
         if is_used_otherwise {
             return Err(RenameRefusal::MayBeUsed(path.clone()));
         }
-        let bound = || [old.as_str(), new].into_iter().find(|name| binds(root, name));
+        let bound = || {
+            [old.as_str(), new]
+                .into_iter()
+                .find(|name| binds(root, name))
+        };
         match bound().filter(|_| !edits.is_empty()) {
-            Some(name) => Err(RenameRefusal::Bound { name: name.to_owned(), path: path.clone() }),
+            Some(name) => Err(RenameRefusal::Bound {
+                name: name.to_owned(),
+                path: path.clone(),
+            }),
             None => Ok(edits),
         }
     }
 
     /// Whether a file uses all that is declared beside it, by a name for the whole file.
     fn is_used_by_kit_name(&self, root: Node<'_>, names: &FileNames<'_>) -> bool {
-        let is_home = |name: &str| names.name(name) == Some(NameMeaning::InFile(self.home.to_string()));
+        let is_home =
+            |name: &str| names.name(name) == Some(NameMeaning::InFile(self.home.to_string()));
         root.children().any(|node| {
             node.kind() == SyntaxKind::UseDecl
                 && views::used_names(node).is_empty()
@@ -197,13 +243,17 @@ impl Renaming<'_> {
 
     /// Whether a token is its name.
     fn is_it(&self, path: &WsPath, at: TokenInTree<'_>, names: &FileNames<'_>) -> bool {
-        let Renaming { wanted, old, home, .. } = self;
+        let Renaming {
+            wanted, old, home, ..
+        } = self;
         let text = at.node.token_text(at.token);
         match (names.meaning(at), wanted) {
             (Some(NameMeaning::InFile(file)), NameMeaning::Declared(_)) => {
                 file == home.as_str() && text == *old
             }
-            (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => path == home && token == *own,
+            (Some(NameMeaning::Declared(token)), NameMeaning::Declared(own)) => {
+                path == home && token == *own
+            }
             (Some(meaning), _) => meaning == *wanted,
             // A name that is taken from a file is in the list of these.
             (None, NameMeaning::Declared(_)) => {
@@ -234,7 +284,9 @@ pub fn renamed(
     let other;
     // What is taken from another file has its name there.
     if let NameMeaning::InFile(path) = &wanted {
-        let path = WsPath::root().resolve(path).map_err(|_| RenameRefusal::DeclaredElsewhere)?;
+        let path = WsPath::root()
+            .resolve(path)
+            .map_err(|_| RenameRefusal::DeclaredElsewhere)?;
         let text = (definitions.read)(&path).ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
         other = OpenText::new(path, text);
         declared_in = &other;
@@ -258,16 +310,28 @@ pub fn renamed(
         }
         _ => declared_in.path.clone(),
     };
-    let renaming = Renaming { graph, wanted, old, new, home };
+    let renaming = Renaming {
+        graph,
+        wanted,
+        old,
+        new,
+        home,
+    };
     let mut changes: HashMap<Uri, Vec<TextEdit>> = HashMap::new();
     for path in definitions.paths {
         let text = (definitions.read)(path).ok_or_else(|| RenameRefusal::Unread(path.clone()))?;
         let edits = renaming.edits(path, OpenText::new(path.clone(), text))?;
         if !edits.is_empty() {
-            changes.insert(places.uri(path).ok_or(RenameRefusal::DeclaredElsewhere)?, edits);
+            changes.insert(
+                places.uri(path).ok_or(RenameRefusal::DeclaredElsewhere)?,
+                edits,
+            );
         }
     }
-    Ok(WorkspaceEdit { changes: Some(changes), ..WorkspaceEdit::default() })
+    Ok(WorkspaceEdit {
+        changes: Some(changes),
+        ..WorkspaceEdit::default()
+    })
 }
 
 #[cfg(test)]
@@ -276,8 +340,14 @@ mod tests {
 
     #[test]
     fn references_keep_their_form() {
-        assert_eq!(reference("&base/clock", "base/clock/clock", "watch"), "&base/clock/watch");
-        assert_eq!(reference("&base/clock/clock", "base/clock/clock", "watch"), "&base/clock/watch");
+        assert_eq!(
+            reference("&base/clock", "base/clock/clock", "watch"),
+            "&base/clock/watch"
+        );
+        assert_eq!(
+            reference("&base/clock/clock", "base/clock/clock", "watch"),
+            "&base/clock/watch"
+        );
         assert_eq!(reference("&/tide/fit", "tide/fit", "curve"), "&/tide/curve");
         assert_eq!(reference("&fit", "tide/fit", "curve"), "&curve");
     }

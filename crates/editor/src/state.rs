@@ -1,4 +1,5 @@
-//! What is known of the workspace when an editor asks: the last evaluation that was done, beside which the next one goes on.
+//! What is known of the workspace when an editor asks: the last evaluation that was done, beside
+//! which the next one goes on.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -33,17 +34,21 @@ pub struct Evaluated {
     pub packages: Vec<WsPath>,
     /// The texts that the editor had then.
     pub texts: UnsavedTexts,
-    /// Whether all packages were evaluated, and what is only questionable is reported, too; otherwise those that the editor looks at, with
-    /// what they need.
+    /// Whether all packages were evaluated, and what is only questionable is reported, too;
+    /// otherwise those that the editor looks at, with what they need.
     pub is_whole: bool,
 }
 
 /// Texts that an editor has and that may not be saved, by their paths.
 pub type UnsavedTexts = HashMap<WsPath, Arc<str>>;
 
-/// Evaluates on a thread of its own, so that nobody who types waits for it: of a large workspace what the editor looks at, and all of it
-/// as soon as nothing was typed for a while.
-pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, done: Sender<Arc<Evaluated>>) {
+/// Evaluates on a thread of its own, so that nobody who types waits for it: of a large workspace
+/// what the editor looks at, and all of it as soon as nothing was typed for a while.
+pub fn evaluate_beside(
+    mut session: Session,
+    wanted: Receiver<UnsavedTexts>,
+    done: Sender<Arc<Evaluated>>,
+) {
     let is_small = session.definition_files(&WsPath::root()).len() <= SMALL;
     // What was evaluated last, if only in part.
     let mut in_part: Option<UnsavedTexts> = None;
@@ -55,14 +60,22 @@ pub fn evaluate_beside(mut session: Session, wanted: Receiver<UnsavedTexts>, don
             },
             None => wanted.recv().ok().map(|texts| (texts, is_small)),
         };
-        let Some((mut texts, is_whole)) = next else { return };
+        let Some((mut texts, is_whole)) = next else {
+            return;
+        };
         // Only the last texts count.
-        while let Ok(newer) = wanted.recv_timeout(if is_whole && !is_small { Duration::ZERO } else { PAUSE })
-        {
+        while let Ok(newer) = wanted.recv_timeout(if is_whole && !is_small {
+            Duration::ZERO
+        } else {
+            PAUSE
+        }) {
             texts = newer;
         }
         in_part = (!is_whole).then(|| texts.clone());
-        if done.send(Arc::new(evaluated(&mut session, texts, is_whole))).is_err() {
+        if done
+            .send(Arc::new(evaluated(&mut session, texts, is_whole)))
+            .is_err()
+        {
             return;
         }
     }
@@ -72,7 +85,11 @@ fn evaluated(session: &mut Session, texts: UnsavedTexts, is_whole: bool) -> Eval
     let mut packages: Vec<WsPath> = texts.keys().filter_map(WsPath::parent).collect();
     packages.sort();
     packages.dedup();
-    let unsaved: Vec<WsPath> = texts.keys().filter(|path| path.as_str().ends_with(".nub")).cloned().collect();
+    let unsaved: Vec<WsPath> = texts
+        .keys()
+        .filter(|path| path.as_str().ends_with(".nub"))
+        .cloned()
+        .collect();
     session.take_unsaved(texts.clone());
     let evaluation = if is_whole {
         session.lint()
@@ -86,7 +103,15 @@ fn evaluated(session: &mut Session, texts: UnsavedTexts, is_whole: bool) -> Eval
     files.extend(unsaved);
     files.sort();
     files.dedup();
-    Evaluated { evaluation, files, costs, names, packages, texts, is_whole }
+    Evaluated {
+        evaluation,
+        files,
+        costs,
+        names,
+        packages,
+        texts,
+        is_whole,
+    }
 }
 
 fn costs(session: &Session, evaluation: &Evaluation) -> HashMap<TargetId, (usize, u64)> {
@@ -120,14 +145,21 @@ impl EditorKnowledge {
 
     /// What was evaluated, the newest first.
     pub fn all(&self) -> impl Iterator<Item = &Evaluated> {
-        let older = self.whole.iter().filter(|whole| !Arc::ptr_eq(whole, &self.evaluated));
-        std::iter::once(&self.evaluated).chain(older).map(|evaluated| &**evaluated)
+        let older = self
+            .whole
+            .iter()
+            .filter(|whole| !Arc::ptr_eq(whole, &self.evaluated));
+        std::iter::once(&self.evaluated)
+            .chain(older)
+            .map(|evaluated| &**evaluated)
     }
 
-    /// Whether what an evaluation says of a definition file is of an older state than the newest one knows.
+    /// Whether what an evaluation says of a definition file is of an older state than the newest
+    /// one knows.
     pub fn is_outdated(&self, evaluated: &Evaluated, file: &WsPath) -> bool {
         let newest = &*self.evaluated;
-        !std::ptr::eq(evaluated, newest) && newest.packages.iter().any(|package| file.is_in(package))
+        !std::ptr::eq(evaluated, newest)
+            && newest.packages.iter().any(|package| file.is_in(package))
     }
 
     fn is_current(&self, evaluated: &Evaluated, target: &Target) -> bool {
@@ -139,7 +171,8 @@ impl EditorKnowledge {
     pub fn target(&self, address: &str) -> Option<(&Evaluated, TargetId)> {
         self.all().find_map(|known| {
             let id = known.evaluation.graph.find_target(address)?;
-            self.is_current(known, known.evaluation.graph.target(id)).then_some((known, id))
+            self.is_current(known, known.evaluation.graph.target(id))
+                .then_some((known, id))
         })
     }
 
@@ -152,10 +185,20 @@ impl EditorKnowledge {
     }
 
     /// Targets that are declared and fit, each once.
-    pub fn targets<'k>(&'k self, fits: impl Fn(&Target) -> bool + 'k) -> impl Iterator<Item = &'k Target> {
+    pub fn targets<'k>(
+        &'k self,
+        fits: impl Fn(&Target) -> bool + 'k,
+    ) -> impl Iterator<Item = &'k Target> {
         // Only older evaluations are looked through by it.
         let newest = std::cell::LazyCell::new(|| self.evaluated.evaluation.graph.target_index());
-        let all = self.all().flat_map(|known| known.evaluation.graph.targets.iter().map(move |t| (known, t)));
+        let all = self.all().flat_map(|known| {
+            known
+                .evaluation
+                .graph
+                .targets
+                .iter()
+                .map(move |t| (known, t))
+        });
         let fitting = all.filter(move |(_, target)| target.is_declared() && fits(target));
         let once = fitting.filter(move |(known, target)| {
             let is_newest = std::ptr::eq(*known, &*self.evaluated);

@@ -1,5 +1,6 @@
-//! Messages of an editor on standard input and output. Editors keep texts in UTF-16, and may send half of a pair, which is no text: it
-//! becomes the sign for what cannot be shown, and the conversation goes on.
+//! Messages of an editor on standard input and output. Editors keep texts in UTF-16, and may send
+//! half of a pair, which is no text: it becomes the sign for what cannot be shown, and the
+//! conversation goes on.
 
 use std::io::{self, BufRead, Read};
 use std::thread::JoinHandle;
@@ -24,7 +25,11 @@ impl Carriers {
         let broken = |_| io::Error::other("a thread that carries messages broke off");
         self.writes.join().map_err(broken)??;
         // It ends with the editor's last message; who waits for more waits for the editor.
-        if self.reads.is_finished() { self.reads.join().map_err(broken)? } else { Ok(()) }
+        if self.reads.is_finished() {
+            self.reads.join().map_err(broken)?
+        } else {
+            Ok(())
+        }
     }
 }
 
@@ -44,7 +49,9 @@ pub(crate) fn over_standard_streams() -> (Connection, Carriers) {
     });
     let writes = std::thread::spawn(move || {
         let mut output = io::stdout().lock();
-        receiver.into_iter().try_for_each(|message| message.write(&mut output))
+        receiver
+            .into_iter()
+            .try_for_each(|message| message.write(&mut output))
     });
     (here, Carriers { reads, writes })
 }
@@ -58,7 +65,9 @@ fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
         if (&mut *input).take(4096).read_line(&mut line)? == 0 {
             return Ok(None);
         }
-        let line = line.strip_suffix("\r\n").ok_or_else(|| wrong("a head of a message does not end"))?;
+        let line = line
+            .strip_suffix("\r\n")
+            .ok_or_else(|| wrong("a head of a message does not end"))?;
         if line.is_empty() {
             break;
         }
@@ -69,15 +78,19 @@ fn read(input: &mut impl BufRead) -> io::Result<Option<Message>> {
         }
     }
     let length = length.filter(|length| *length <= LONGEST);
-    let length = length.ok_or_else(|| wrong("a message does not say how long it is, or is too long"))?;
+    let length =
+        length.ok_or_else(|| wrong("a message does not say how long it is, or is too long"))?;
     let mut bytes = Vec::new();
     if input.take(length).read_to_end(&mut bytes)? as u64 != length {
         return Ok(None);
     }
     let text = String::from_utf8_lossy(&bytes);
     // Its text is the person's, and goes into no log.
-    let message = serde_json::from_str(&text).or_else(|_| serde_json::from_str(&with_whole_pairs(&text)));
-    message.map(Some).map_err(|_| wrong("a message is no JSON-RPC"))
+    let message =
+        serde_json::from_str(&text).or_else(|_| serde_json::from_str(&with_whole_pairs(&text)));
+    message
+        .map(Some)
+        .map_err(|_| wrong("a message is no JSON-RPC"))
 }
 
 /// A text in JSON in which no escape is half of a pair of UTF-16.
@@ -114,10 +127,19 @@ mod tests {
 
     #[test]
     fn halves_of_pairs_become_a_sign() {
-        assert_eq!(with_whole_pairs(r#""a\ud83d\ude00b""#), r#""a\ud83d\ude00b""#);
+        assert_eq!(
+            with_whole_pairs(r#""a\ud83d\ude00b""#),
+            r#""a\ud83d\ude00b""#
+        );
         assert_eq!(with_whole_pairs(r#""a\ud83d""#), r#""a\ufffd""#);
-        assert_eq!(with_whole_pairs(r#""\ude00\ud83d\n""#), r#""\ufffd\ufffd\n""#);
-        assert_eq!(with_whole_pairs(r#""\\ud83d \u00e4 \"""#), r#""\\ud83d \u00e4 \"""#);
+        assert_eq!(
+            with_whole_pairs(r#""\ude00\ud83d\n""#),
+            r#""\ufffd\ufffd\n""#
+        );
+        assert_eq!(
+            with_whole_pairs(r#""\\ud83d \u00e4 \"""#),
+            r#""\\ud83d \u00e4 \"""#
+        );
     }
 
     #[test]
@@ -125,11 +147,15 @@ mod tests {
         let read_all = |bytes: &str| read(&mut bytes.as_bytes());
         let message = |body: &str| format!("Content-Length: {}\r\n\r\n{body}", body.len());
         assert!(matches!(
-            read_all(&message(r#"{"jsonrpc":"2.0","method":"x","params":{"text":"\ud800"}}"#)),
+            read_all(&message(
+                r#"{"jsonrpc":"2.0","method":"x","params":{"text":"\ud800"}}"#
+            )),
             Ok(Some(Message::Notification(_)))
         ));
         assert!(read_all("Content-Length: 100000000000000\r\n\r\n{}").is_err());
-        assert!(read_all("Content-Length: x\r\n\r\n{}").is_err() && read_all(&message("{")).is_err());
+        assert!(
+            read_all("Content-Length: x\r\n\r\n{}").is_err() && read_all(&message("{")).is_err()
+        );
         assert!(matches!(read_all(""), Ok(None)));
     }
 }

@@ -1,7 +1,8 @@
-//! What results rest on of the machine, besides what identifies their steps: noted where others are to use the results, and
-//! compared with another machine before it uses them.
+//! What results rest on of the machine, besides what identifies their steps: noted where others are
+//! to use the results, and compared with another machine before it uses them.
 //!
-//! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content of the cache.
+//! It is kept in parts, one a folder, as many steps rest on the same ones: each part is a content
+//! of the cache.
 
 use std::collections::BTreeMap;
 use std::collections::HashSet;
@@ -21,11 +22,13 @@ use crate::seen::{Named, Seen, Touch};
 /// Version of a part's byte layout.
 const VERSION: u8 = 2;
 
-/// Where sandboxes have files of their own: what is there on the machine is seen only where it belongs to a tool.
+/// Where sandboxes have files of their own: what is there on the machine is seen only where it
+/// belongs to a tool.
 const OF_SANDBOXES: [&str; 3] = ["/tmp", "/var/tmp", "/run"];
 
-/// Files of the kernel by which runtimes set themselves up, and devices that are the same everywhere. How many processors
-/// there are, and how much memory, is among it: results that depend on these are found by running steps again elsewhere.
+/// Files of the kernel by which runtimes set themselves up, and devices that are the same
+/// everywhere. How many processors there are, and how much memory, is among it: results that depend
+/// on these are found by running steps again elsewhere.
 const OF_RUNTIMES: [&str; 17] = [
     "/dev/null",
     "/dev/zero",
@@ -56,8 +59,8 @@ const SETTINGS: [&str; 6] = [
     "/proc/sys/kernel/ngroups_max",
 ];
 
-/// The list by which the loader finds libraries. It names all that are installed: what counts is where those are that were
-/// asked for.
+/// The list by which the loader finds libraries. It names all that are installed: what counts is
+/// where those are that were asked for.
 const LOADER_LIST: &str = "/etc/ld.so.cache";
 
 /// A library that each list of the loader has.
@@ -99,7 +102,8 @@ layout!(enum RestedOn {
 #[derive(Clone, PartialEq, Eq, Debug)]
 struct RestedRow {
     rest: RestedOn,
-    /// The links on the way to it, itself among them, and their texts: commands can read these, too, and ask whether something is a link.
+    /// The links on the way to it, itself among them, and their texts: commands can read these,
+    /// too, and ask whether something is a link.
     way: Digest,
 }
 
@@ -115,7 +119,10 @@ struct BasisParts(BTreeMap<String, BasisPart>);
 impl BasisParts {
     fn add(&mut self, path: &str, row: RestedRow) {
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        self.0.entry(folder.to_owned()).or_default().insert(name.into(), row);
+        self.0
+            .entry(folder.to_owned())
+            .or_default()
+            .insert(name.into(), row);
     }
 }
 
@@ -132,14 +139,16 @@ fn encode(folder: &str, part: &BasisPart) -> Vec<u8> {
 type ReadPart = (Arc<str>, Vec<(Arc<str>, RestedRow)>);
 
 fn is_in(path: &str, folders: &[&str]) -> bool {
-    folders
-        .iter()
-        .any(|folder| path.strip_prefix(folder).is_some_and(|rest| rest.is_empty() || rest.starts_with('/')))
+    folders.iter().any(|folder| {
+        path.strip_prefix(folder)
+            .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+    })
 }
 
 /// A file of the process itself: others call it by its number.
 fn is_of_process(path: &str) -> bool {
-    path.strip_prefix("/proc/").is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
+    path.strip_prefix("/proc/")
+        .is_some_and(|rest| rest.starts_with(|c: char| c.is_ascii_digit()))
 }
 
 impl Build<'_> {
@@ -175,7 +184,8 @@ impl Build<'_> {
         if self.is_in_image(id) || self.graph.step(id).commands.is_empty() {
             return Ok(Vec::new());
         }
-        let is_whole = |seen: &&Seen| !seen.incomplete && !seen.lacks_named && !seen.recording.only_workspace;
+        let is_whole =
+            |seen: &&Seen| !seen.incomplete && !seen.lacks_named && !seen.recording.only_workspace;
         let seen = seen.filter(is_whole);
         let seen = seen.ok_or("not all that its commands read could be seen")?;
         let counted = self.counted(now, found);
@@ -183,13 +193,24 @@ impl Build<'_> {
         for named in &seen.named {
             self.note_named(named, &counted, &mut rests, began)?;
         }
-        // What interprets programs the kernel opens itself, as the first lines of scripts and heads of programs say.
-        let of_workspace = seen.touched.iter().filter(|touched| touched.touch == Touch::Started);
+        // What interprets programs the kernel opens itself, as the first lines of scripts and heads
+        // of programs say.
+        let of_workspace = seen
+            .touched
+            .iter()
+            .filter(|touched| touched.touch == Touch::Started);
         let of_workspace = of_workspace.filter_map(|touched| touched.path.in_workspace());
-        let of_machine = seen.named.iter().filter(|named| named.touch == Touch::Started);
+        let of_machine = seen
+            .named
+            .iter()
+            .filter(|named| named.touch == Touch::Started);
         let programs = of_workspace.map(|path| FilePath::from(&path));
         for program in programs.chain(of_machine.map(|named| FilePath::of_machine(&named.path))) {
-            for interpreter in self.outside.interpreters(&program).iter().filter(|path| path.is_of_machine())
+            for interpreter in self
+                .outside
+                .interpreters(&program)
+                .iter()
+                .filter(|path| path.is_of_machine())
             {
                 let path = interpreter.as_str();
                 if counted.contains(path) {
@@ -197,7 +218,13 @@ impl Build<'_> {
                 }
                 let found = self.outside.check(interpreter).is_some().then_some(false);
                 if let Some(rest) = self.rest_at(path, Touch::Started, found, began)? {
-                    rests.add(path, RestedRow { rest, way: self.way_to(path) });
+                    rests.add(
+                        path,
+                        RestedRow {
+                            rest,
+                            way: self.way_to(path),
+                        },
+                    );
                 }
             }
         }
@@ -205,14 +232,24 @@ impl Build<'_> {
             if self.outside.check(&FilePath::of_machine(loader)).is_some()
                 && let Some(rest) = self.rest_at(loader, Touch::Started, Some(false), began)?
             {
-                rests.add(loader, RestedRow { rest, way: self.way_to(loader) });
+                rests.add(
+                    loader,
+                    RestedRow {
+                        rest,
+                        way: self.way_to(loader),
+                    },
+                );
             }
         }
         let store = self.store.ok_or("nothing is kept")?;
         let mut kept: Vec<Digest> = Vec::new();
         for (folder, part) in &rests.0 {
             let bytes = encode(folder, part);
-            kept.push(store.keep_bytes(&bytes).map_err(|e| Arc::from(e.to_string()))?);
+            kept.push(
+                store
+                    .keep_bytes(&bytes)
+                    .map_err(|e| Arc::from(e.to_string()))?,
+            );
         }
         kept.sort();
         Ok(kept)
@@ -222,16 +259,25 @@ impl Build<'_> {
     fn unfit(&self, id: StepId) -> Option<&'static str> {
         let step = self.graph.step(id);
         let reasons = [
-            (step.is_made_anywhere(), "nubrik makes it itself, from what is there"),
+            (
+                step.is_made_anywhere(),
+                "nubrik makes it itself, from what is there",
+            ),
             (step.limits.network, "it may use the network"),
             (!step.services.is_empty(), "it uses a service"),
-            (!step.kept.is_empty(), "it finds something again that it kept the last time"),
+            (
+                !step.kept.is_empty(),
+                "it finds something again that it kept the last time",
+            ),
             (
                 self.outside.sees_besides().is_some(),
                 "its commands see more than they declare, as this machine makes no sandboxes",
             ),
         ];
-        reasons.iter().find(|(is_so, _)| *is_so).map(|(_, why)| *why)
+        reasons
+            .iter()
+            .find(|(is_so, _)| *is_so)
+            .map(|(_, why)| *why)
     }
 
     /// Notes what commands did with a path, if it matters.
@@ -253,10 +299,19 @@ impl Build<'_> {
                 false => Err(format!("it reads {path}, which differs between machines").into()),
             };
         }
-        if let Some((_, library)) = path.rsplit_once('/').filter(|(_, name)| name.contains(".so")) {
+        if let Some((_, library)) = path
+            .rsplit_once('/')
+            .filter(|(_, name)| name.contains(".so"))
+        {
             let from = self.outside.loaded_from(library).unwrap_or_default();
             let way = self.way_to(LOADER_LIST);
-            rests.add(&format!("{LOADER_LIST}/{library}"), RestedRow { rest: RestedOn::Loaded(from), way });
+            rests.add(
+                &format!("{LOADER_LIST}/{library}"),
+                RestedRow {
+                    rest: RestedOn::Loaded(from),
+                    way,
+                },
+            );
         }
         // Where the list cannot be read in parts, all of it counts.
         let is_told = path == LOADER_LIST && self.outside.loaded_from(LIBC).is_some();
@@ -264,12 +319,19 @@ impl Build<'_> {
             return Ok(());
         }
         if let Some(rest) = self.rest_at(path, named.touch, named.folder, began)? {
-            rests.add(path, RestedRow { rest, way: self.way_to(path) });
+            rests.add(
+                path,
+                RestedRow {
+                    rest,
+                    way: self.way_to(path),
+                },
+            );
         }
         Ok(())
     }
 
-    /// Whether a path is one of the sandbox's own, such as a temporary file: the machine has nothing there, or nothing was found.
+    /// Whether a path is one of the sandbox's own, such as a temporary file: the machine has
+    /// nothing there, or nothing was found.
     fn is_of_sandbox(&self, path: &str, found: Option<bool>) -> bool {
         let is_there = || self.outside.check(&FilePath::of_machine(path)).is_some();
         is_in(path, &OF_SANDBOXES) && (found.is_none() || !is_there())
@@ -277,12 +339,20 @@ impl Build<'_> {
 
     /// Paths of the machine that identify the step already.
     fn counted<'n>(&self, now: &'n Examined, found: &'n [FoundInput]) -> HashSet<&'n str> {
-        let tools = now.tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part);
+        let tools = now
+            .tools
+            .iter()
+            .flat_map(|tool| &tool.parts)
+            .map(|part| &**part);
         let inputs = now.parts.inputs.iter().map(|(path, _)| path.as_str());
-        tools.chain(inputs).chain(found.iter().map(|found| &*found.path)).collect()
+        tools
+            .chain(inputs)
+            .chain(found.iter().map(|found| &*found.path))
+            .collect()
     }
 
-    /// What is to be noted of a path that commands used; nothing where the sandbox shows nothing to anybody.
+    /// What is to be noted of a path that commands used; nothing where the sandbox shows nothing to
+    /// anybody.
     fn rest_at(
         &self,
         path: &str,
@@ -291,32 +361,49 @@ impl Build<'_> {
         began: Began,
     ) -> Result<Option<RestedOn>, Arc<str>> {
         let file = FilePath::of_machine(path);
-        let unreadable =
-            |e: std::io::Error| Arc::from(format!("{path}, which it read, cannot be read again: {e}"));
+        let unreadable = |e: std::io::Error| {
+            Arc::from(format!("{path}, which it read, cannot be read again: {e}"))
+        };
         Ok(Some(match (folder, touch) {
             // Of what is there and was not to be seen, nobody sees anything in such a sandbox.
             (None, _) if self.outside.check(&file).is_some() => return Ok(None),
             (None, _) => RestedOn::Nothing,
             (Some(is_folder), touch) => {
                 let gone = || Arc::from(format!("{path}, which it used, is gone"));
-                let seen = self.outside.check(&file).filter(|seen| seen.is_folder() == is_folder);
+                let seen = self
+                    .outside
+                    .check(&file)
+                    .filter(|seen| seen.is_folder() == is_folder);
                 let seen = seen.ok_or_else(gone)?;
                 // What was replaced meanwhile was another one for the commands.
                 self.must_be_unmoved(&file, Some(began))
                     .or_else(|failure| if is_folder { Ok(()) } else { Err(failure) })
-                    .map_err(|_| Arc::from(format!("{path}, which it used, changed while it ran")))?;
+                    .map_err(|_| {
+                        Arc::from(format!("{path}, which it used, changed while it ran"))
+                    })?;
                 let permissions = seen.mode & PERMISSIONS;
                 match (is_folder, touch) {
                     (true, Touch::Read) => {
                         let digest = self.names_digest(path).map_err(unreadable)?;
-                        RestedOn::Names { digest, permissions }
+                        RestedOn::Names {
+                            digest,
+                            permissions,
+                        }
                     }
                     (true, _) => RestedOn::Folder { permissions },
-                    (false, Touch::LookedUp) => RestedOn::File { permissions, size: seen.size },
-                    (false, _) => match self.table.entry(self.outside, &file).map_err(unreadable)? {
-                        Some(entry) => RestedOn::Content { digest: entry.digest, permissions },
-                        None => return Err(gone()),
+                    (false, Touch::LookedUp) => RestedOn::File {
+                        permissions,
+                        size: seen.size,
                     },
+                    (false, _) => {
+                        match self.table.entry(self.outside, &file).map_err(unreadable)? {
+                            Some(entry) => RestedOn::Content {
+                                digest: entry.digest,
+                                permissions,
+                            },
+                            None => return Err(gone()),
+                        }
+                    }
                 }
             }
         }))
@@ -370,7 +457,9 @@ impl Build<'_> {
             .store
             .and_then(|store| store.bytes(part))
             .and_then(|bytes| ReadPart::of_version(&bytes, VERSION).ok());
-        let Some((folder, rows)) = read else { return Some(RestMismatch::NotHere) };
+        let Some((folder, rows)) = read else {
+            return Some(RestMismatch::NotHere);
+        };
         let differs = |(name, row): &(Arc<str>, RestedRow)| !self.is_so(&folder, name, row);
         let other = rows.iter().find(|row| differs(row));
         other.map(|(name, _)| RestMismatch::Other(Arc::from(format!("{folder}/{name}"))))
@@ -399,12 +488,19 @@ impl Build<'_> {
                 has(false, permissions) && found.is_some_and(|found| found.size == size)
             }
             RestedOn::Folder { permissions } => has(true, permissions),
-            RestedOn::Content { digest, permissions } => {
+            RestedOn::Content {
+                digest,
+                permissions,
+            } => {
                 has(false, permissions)
                     && matches!(self.table.entry(self.outside, &file), Ok(Some(entry)) if entry.digest == digest)
             }
-            RestedOn::Names { digest, permissions } => {
-                has(true, permissions) && self.names_digest(&path).is_ok_and(|found| found == digest)
+            RestedOn::Names {
+                digest,
+                permissions,
+            } => {
+                has(true, permissions)
+                    && self.names_digest(&path).is_ok_and(|found| found == digest)
             }
             RestedOn::Loaded(_) => false,
         }

@@ -35,16 +35,19 @@ pub struct Options {
     pub keep_going: bool,
     /// How far steps may reach. What is current or kept already is taken all the same.
     pub reach: Outreach,
-    /// Whether all that runs is recorded, and what results rest on of the machine is noted, for other machines.
+    /// Whether all that runs is recorded, and what results rest on of the machine is noted, for
+    /// other machines.
     pub notes_basis: bool,
-    /// The key of the shared store whose results may be used; without one, only what this machine made.
+    /// The key of the shared store whose results may be used; without one, only what this machine
+    /// made.
     pub shared_root: Option<Digest>,
     /// Whether results that others gave may stay where they are until something here needs them.
     pub stay_away: bool,
 }
 
 impl Options {
-    /// One step at a time and as far as they say, until one fails; for this machine, and by what was made on it.
+    /// One step at a time and as far as they say, until one fails; for this machine, and by what
+    /// was made on it.
     pub const fn plain() -> Options {
         Options {
             jobs: 1,
@@ -65,14 +68,16 @@ pub enum Outreach {
     Everything,
     /// Not into the network: those that need it fail.
     NoNetwork,
-    /// Neither there nor to services, which may have the network where the machine offers no other: for commands that only ask.
+    /// Neither there nor to services, which may have the network where the machine offers no other:
+    /// for commands that only ask.
     Nothing,
 }
 
 /// What is to be built.
 #[derive(Clone, Copy)]
 pub struct Request<'a> {
-    /// Everything that it takes, or of a larger graph the steps that may have changed and those they need.
+    /// Everything that it takes, or of a larger graph the steps that may have changed and those
+    /// they need.
     pub graph: &'a Graph,
     /// The files that are asked for.
     pub files: &'a [FileId],
@@ -86,7 +91,8 @@ pub struct Request<'a> {
     pub again: &'a [StepId],
     /// Other machines that run steps.
     pub performer: Option<&'a dyn Performer>,
-    /// Where the first of some words is written in what people edited since a time, in nanoseconds since 1970: `file:line`.
+    /// Where the first of some words is written in what people edited since a time, in nanoseconds
+    /// since 1970: `file:line`.
     pub edited: &'a EditedAt<'a>,
 }
 
@@ -159,7 +165,8 @@ pub(crate) struct Findings<'a> {
     pub made: Vec<OnceLock<Digest>>,
     /// What is known of steps whose outputs are known, by number of step.
     pub makers: Vec<OnceLock<Arc<StepMemory>>>,
-    /// Of steps whose outputs were away when they became known: how they are here, or nothing where they cannot be had.
+    /// Of steps whose outputs were away when they became known: how they are here, or nothing where
+    /// they cannot be had.
     pub here: Vec<OnceLock<Option<Arc<StepMemory>>>>,
     /// Which steps need which.
     pub needs: OnceLock<Needs<'a>>,
@@ -172,13 +179,15 @@ pub(crate) struct Findings<'a> {
     pub asked: Mutex<HashMap<FilePath, Arc<[Asked]>>>,
     /// What is at paths of the system.
     pub on_system: Mutex<HashMap<FilePath, OnSystem>>,
-    /// The files of some names in folders of the system that are searched one after another, by these folders.
+    /// The files of some names in folders of the system that are searched one after another, by
+    /// these folders.
     /// What the metadata of folders with libraries says, by the folders.
     pub library_states: Mutex<HashMap<Vec<Arc<str>>, nubrik_bytes::Digest>>,
     pub system_headers: Mutex<HashMap<Vec<Arc<str>>, FilesByName>>,
     /// Tools, by their numbers.
     pub tools: Vec<OnceLock<Result<FoundTool, ToolProblem>>>,
-    /// Roots of images that steps run in, by their statements: the first step that needs one opens it, others wait for that.
+    /// Roots of images that steps run in, by their statements: the first step that needs one opens
+    /// it, others wait for that.
     pub roots: Mutex<HashMap<FileId, Arc<OpenedRoot>>>,
     /// Of parts of what results from elsewhere rest on: the first path that is another one here.
     pub basis: Mutex<HashMap<Digest, Option<RestMismatch>>>,
@@ -197,8 +206,8 @@ pub struct Outcome {
     pub changes: Changes,
     /// Whether it was stopped.
     pub cancelled: bool,
-    /// How many results were known and not here, and cannot be had any more: what needs them was not begun, and another build makes
-    /// them again.
+    /// How many results were known and not here, and cannot be had any more: what needs them was
+    /// not begun, and another build makes them again.
     pub lost: usize,
     /// How many steps other machines ran.
     pub sent: usize,
@@ -210,7 +219,8 @@ pub struct Outcome {
 
 impl<'a> Findings<'a> {
     fn nothing(graph: &'a Graph) -> Findings<'a> {
-        let by_path = |(i, file): (usize, &'a nubrik_graph::FileNode)| (file.path.as_str(), FileId(i as u32));
+        let by_path =
+            |(i, file): (usize, &'a nubrik_graph::FileNode)| (file.path.as_str(), FileId(i as u32));
         Findings {
             made: graph.files.iter().map(|_| OnceLock::new()).collect(),
             makers: graph.steps.iter().map(|_| OnceLock::new()).collect(),
@@ -316,7 +326,8 @@ impl<'a> Build<'a> {
             let _ = self.known.made[output.file.index()].set(record.digest());
         }
         if memory.is_away {
-            self.has_away.store(true, std::sync::atomic::Ordering::Relaxed);
+            self.has_away
+                .store(true, std::sync::atomic::Ordering::Relaxed);
         }
         let _ = self.known.makers[id.index()].set(memory.clone());
     }
@@ -334,10 +345,17 @@ impl<'a> Build<'a> {
     }
 
     fn guessed_cost(&self, id: StepId) -> f64 {
-        let inputs = self.graph.step(id).inputs.iter().map(|f| self.graph.file(*f));
+        let inputs = self
+            .graph
+            .step(id)
+            .inputs
+            .iter()
+            .map(|f| self.graph.file(*f));
         let sources = inputs.filter(|file| file.maker.is_none());
-        let bytes: u64 =
-            sources.filter_map(|f| self.outside.check(&FilePath::from(&f.path))).map(|s| s.size).sum();
+        let bytes: u64 = sources
+            .filter_map(|f| self.outside.check(&FilePath::from(&f.path)))
+            .map(|s| s.size)
+            .sum();
         UNKNOWN_COST + UNKNOWN_COST_OF_BYTE * bytes as f64
     }
 }

@@ -1,5 +1,5 @@
-//! Sets of files that steps may read. What a set is, and which of its files a text speaks of, is found out once a run,
-//! however many steps share the set or read the text.
+//! Sets of files that steps may read. What a set is, and which of its files a text speaks of, is
+//! found out once a run, however many steps share the set or read the text.
 
 use std::collections::HashMap;
 use std::sync::{Arc, OnceLock};
@@ -56,7 +56,9 @@ pub(crate) struct FileNumbers {
 impl FileNumbers {
     /// No number, of those below `count`.
     pub(crate) fn none_of(count: usize) -> FileNumbers {
-        FileNumbers { words: vec![0; count.div_ceil(64)] }
+        FileNumbers {
+            words: vec![0; count.div_ceil(64)],
+        }
     }
 
     fn contains(&self, number: u32) -> bool {
@@ -65,16 +67,22 @@ impl FileNumbers {
 
     /// Adds some numbers.
     pub(crate) fn add<'n>(&mut self, numbers: impl IntoIterator<Item = &'n u32>) {
-        numbers.into_iter().for_each(|number| self.words[*number as usize / 64] |= 1 << (number % 64));
+        numbers
+            .into_iter()
+            .for_each(|number| self.words[*number as usize / 64] |= 1 << (number % 64));
     }
 
     /// The numbers, the smallest first.
     pub(crate) fn iter(&self) -> impl Iterator<Item = u32> {
         // Most words hold none.
-        (0..).zip(&self.words).filter(|(_, word)| **word != 0).flat_map(|(at, word)| {
-            let rest = |left: &u64| Some(left & (left - 1)).filter(|left| *left != 0);
-            std::iter::successors(Some(*word), rest).map(move |left| at * 64 + left.trailing_zeros())
-        })
+        (0..)
+            .zip(&self.words)
+            .filter(|(_, word)| **word != 0)
+            .flat_map(|(at, word)| {
+                let rest = |left: &u64| Some(left & (left - 1)).filter(|left| *left != 0);
+                std::iter::successors(Some(*word), rest)
+                    .map(move |left| at * 64 + left.trailing_zeros())
+            })
     }
 }
 
@@ -86,7 +94,9 @@ pub(crate) fn name_of(path: &str) -> &str {
 /// A file's name without its last ending.
 fn stem_of(path: &str) -> &str {
     let name = name_of(path);
-    name.rfind('.').filter(|dot| *dot > 0).map_or(name, |dot| &name[..dot])
+    name.rfind('.')
+        .filter(|dot| *dot > 0)
+        .map_or(name, |dot| &name[..dot])
 }
 
 impl Texts {
@@ -102,14 +112,19 @@ impl Texts {
             });
             holders[number as usize].push(holder as u32);
         }
-        // It cannot be made of more than some two thousand million bytes: then each text counts as one that speaks of all.
+        // It cannot be made of more than some two thousand million bytes: then each text counts as
+        // one that speaks of all.
         let mut search = AhoCorasick::builder();
         search.match_kind(MatchKind::Standard);
         if patterns.len() <= QUICK {
             search.kind(Some(AhoCorasickKind::DFA));
         }
         let search = search.build(&patterns).ok();
-        Texts { numbers, holders, search }
+        Texts {
+            numbers,
+            holders,
+            search,
+        }
     }
 
     /// Adds what has just this text.
@@ -126,7 +141,8 @@ impl Texts {
         };
         for hit in search.find_overlapping_iter(text) {
             let holders = &self.holders[hit.pattern().as_usize()];
-            // Whatever was met before is there with all its holders, of which each has one text only.
+            // Whatever was met before is there with all its holders, of which each has one text
+            // only.
             if !found.contains(holders[0]) {
                 found.add(holders);
             }
@@ -148,7 +164,16 @@ impl Candidates {
         out.list(&paths, |out, path| out.text(path));
         let names = Digest::of(&out.bytes);
         let (linked, index) = (OnceLock::new(), OnceLock::new());
-        Candidates { paths, names, readable, made, empty, linked, index, spoken: Mutex::default() }
+        Candidates {
+            paths,
+            names,
+            readable,
+            made,
+            empty,
+            linked,
+            index,
+            spoken: Mutex::default(),
+        }
     }
 
     pub(crate) fn index(&self) -> &Index {
@@ -159,7 +184,11 @@ impl Candidates {
     }
 
     /// The numbers of files that a text speaks of by their stems: all, where it cannot be read.
-    pub(crate) fn spoken_of(&self, path: &FilePath, read: impl FnOnce() -> Option<Vec<u8>>) -> Arc<[u32]> {
+    pub(crate) fn spoken_of(
+        &self,
+        path: &FilePath,
+        read: impl FnOnce() -> Option<Vec<u8>>,
+    ) -> Arc<[u32]> {
         let lock = || self.spoken.lock();
         if let Some(known) = lock().get(path) {
             return known.clone();
@@ -200,9 +229,16 @@ mod tests {
 
     #[test]
     fn names_and_stems_are_those_of_paths() {
-        assert_eq!((name_of("a/fit.tar.gz"), stem_of("a/fit.tar.gz")), ("fit.tar.gz", "fit.tar"));
         assert_eq!(
-            (name_of(".hidden"), stem_of("x/.hidden"), stem_of("x.y/plain")),
+            (name_of("a/fit.tar.gz"), stem_of("a/fit.tar.gz")),
+            ("fit.tar.gz", "fit.tar")
+        );
+        assert_eq!(
+            (
+                name_of(".hidden"),
+                stem_of("x/.hidden"),
+                stem_of("x.y/plain")
+            ),
             (".hidden", ".hidden", "plain")
         );
     }
@@ -216,8 +252,10 @@ mod tests {
             Vec::new(),
         );
         let spoken = |path: &str, text: Option<&str>| {
-            set.spoken_of(&FilePath::from_text(path.into()), || text.map(|text| text.as_bytes().to_vec()))
-                .to_vec()
+            set.spoken_of(&FilePath::from_text(path.into()), || {
+                text.map(|text| text.as_bytes().to_vec())
+            })
+            .to_vec()
         };
         assert_eq!(spoken("a.c", Some("#include \"flood.h\"")), [1]);
         assert_eq!(spoken("b.c", None), [0, 1]);

@@ -5,8 +5,8 @@ use std::sync::Arc;
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{
-    Graph, ImageSearch, ImageSource, Native, NewLayer, Program, Step, StepId, WorkFolder, is_variant,
-    options_of, shown_marks, shown_service, without_variant,
+    Graph, ImageSearch, ImageSource, Native, NewLayer, Program, Step, StepId, WorkFolder,
+    is_variant, options_of, shown_marks, shown_service, without_variant,
 };
 use nubrik_source::FilePath;
 
@@ -15,17 +15,20 @@ use crate::comparison::{Comparison, Difference, Part};
 use crate::reason::Reason;
 use crate::state::StepMemory;
 
-/// A description longer than this is not kept, in bytes: of a step with so many words only the digest is compared.
+/// A description longer than this is not kept, in bytes: of a step with so many words only the
+/// digest is compared.
 const LONGEST: usize = 16 << 10;
 
-/// A text that is written is described by its lines up to this length, in bytes, and by its digest from there on.
+/// A text that is written is described by its lines up to this length, in bytes, and by its digest
+/// from there on.
 const SHORT_TEXT: usize = 4 << 10;
 
 /// Stands between the parts of a description; words cannot hold it.
 const BETWEEN: char = '\0';
 
 impl Build<'_> {
-    /// What a step's words, variables and names are, as one text: parts with their signs, divided by NUL bytes.
+    /// What a step's words, variables and names are, as one text: parts with their signs, divided
+    /// by NUL bytes.
     pub(crate) fn describe(&self, id: StepId) -> Arc<str> {
         let graph = self.graph;
         let step = graph.step(id);
@@ -37,18 +40,25 @@ impl Build<'_> {
             text.push(BETWEEN);
         };
         describe_commands(graph, step, &mut add);
-        step.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
-        step.outputs.iter().for_each(|output| add(Part::Output, &output.name));
+        step.env
+            .iter()
+            .for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
+        step.outputs
+            .iter()
+            .for_each(|output| add(Part::Output, &output.name));
         describe_native(graph, step, &mut add);
         for list in &step.lists {
-            list.text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
+            list.text
+                .lines()
+                .for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
         }
         match &step.work {
             WorkFolder::Root => {}
             WorkFolder::Source(folder) => add(Part::Folder, folder.as_str()),
-            WorkFolder::Private { copy_of, .. } => {
-                add(Part::Folder, copy_of.map_or("of its own", |f| graph.file(f).path.as_str()))
-            }
+            WorkFolder::Private { copy_of, .. } => add(
+                Part::Folder,
+                copy_of.map_or("of its own", |f| graph.file(f).path.as_str()),
+            ),
         }
         if let Some(root) = step.root {
             add(Part::Image, &self.image_name(root));
@@ -57,10 +67,15 @@ impl Build<'_> {
             add(Part::Network, "allowed");
         }
         let mut services = Vec::new();
-        step.services.iter().for_each(|service| service.add_to(&mut services));
+        step.services
+            .iter()
+            .for_each(|service| service.add_to(&mut services));
         for service in &services {
             for (field, command) in shown_service(service) {
-                add(Part::Service, &format!("{}, {field}: {command}", service.address));
+                add(
+                    Part::Service,
+                    &format!("{}, {field}: {command}", service.address),
+                );
             }
         }
         for tool in step.tools.iter().filter(|_| step.root.is_none()) {
@@ -68,7 +83,10 @@ impl Build<'_> {
             if let Ok(found) = self.tool(*tool) {
                 let version = self.outside.version_told(name);
                 let version = version.map_or(String::new(), |v| format!(" {v}"));
-                add(Part::Tool, &format!("{name}={}{version}", found.path.display()));
+                add(
+                    Part::Tool,
+                    &format!("{name}={}{version}", found.path.display()),
+                );
             }
         }
         if text.len() > LONGEST {
@@ -81,20 +99,47 @@ impl Build<'_> {
     pub(crate) fn compare(&self, id: StepId) -> Option<Comparison> {
         let step = self.graph.step(id);
         let described = self.describe(id);
-        let own = self.before.steps.get(step.folder.shared()).filter(|m| !m.outputs.is_empty());
+        let own = self
+            .before
+            .steps
+            .get(step.folder.shared())
+            .filter(|m| !m.outputs.is_empty());
         if let Some(memory) = own {
             let differences = self.differences(id, &memory, &described);
-            return Some(Comparison { variant: "".into(), build: memory.build, differences });
+            return Some(Comparison {
+                variant: "".into(),
+                build: memory.build,
+                differences,
+            });
         }
         let base = without_variant(step.folder.as_str());
-        let others = self.before.steps.names().into_iter().filter(|name| without_variant(name) == base);
+        let others = self
+            .before
+            .steps
+            .names()
+            .into_iter()
+            .filter(|name| without_variant(name) == base);
         let compared = others.filter_map(|name| {
-            let memory = self.before.steps.get(&name).filter(|m| !m.outputs.is_empty())?;
+            let memory = self
+                .before
+                .steps
+                .get(&name)
+                .filter(|m| !m.outputs.is_empty())?;
             let differences = self.differences(id, &memory, &described);
             let variant = readable_variant(&name).into();
-            Some(Comparison { variant, build: memory.build, differences })
+            Some(Comparison {
+                variant,
+                build: memory.build,
+                differences,
+            })
         });
-        compared.min_by_key(|c| (c.differences.len(), std::cmp::Reverse(c.build), c.variant.clone()))
+        compared.min_by_key(|c| {
+            (
+                c.differences.len(),
+                std::cmp::Reverse(c.build),
+                c.variant.clone(),
+            )
+        })
     }
 
     /// That what a step does changed: where it was edited, or what differs.
@@ -105,21 +150,48 @@ impl Build<'_> {
             Some(Native::Write { .. }) => "text",
             Some(_) => "definition",
         };
-        let cores: Vec<_> = between(&memory.described, &self.describe(id)).iter().map(core).collect();
+        let cores: Vec<_> = between(&memory.described, &self.describe(id))
+            .iter()
+            .map(core)
+            .collect();
         let words: Vec<String> = cores.iter().filter_map(|(_, now)| now.clone()).collect();
-        // What it made when it last ran is as old as that run, or older where it was kept from an earlier one.
-        let since = memory.signatures.iter().map(|s| s.changed).max().unwrap_or(i64::MAX);
+        // What it made when it last ran is as old as that run, or older where it was kept from an
+        // earlier one.
+        let since = memory
+            .signatures
+            .iter()
+            .map(|s| s.changed)
+            .max()
+            .unwrap_or(i64::MAX);
         if let Some(place) = self.edited(&words, since) {
-            return Reason::CommandChanged { what, place, instead: None };
+            return Reason::CommandChanged {
+                what,
+                place,
+                instead: None,
+            };
         }
-        // A line of a kit that comes with the tool is none that people edit: they edit what they give to it.
+        // A line of a kit that comes with the tool is none that people edit: they edit what they
+        // give to it.
         let owner = &self.graph.owner(id).place;
-        let place = if step.place.file.starts_with(KIT_MARK) { owner } else { &step.place };
+        let place = if step.place.file.starts_with(KIT_MARK) {
+            owner
+        } else {
+            &step.place
+        };
         let instead = cores.first().map(|core| in_words(core).into());
-        Reason::CommandChanged { what, place: place.to_string().into(), instead }
+        Reason::CommandChanged {
+            what,
+            place: place.to_string().into(),
+            instead,
+        }
     }
 
-    pub(crate) fn differences(&self, id: StepId, memory: &StepMemory, described: &str) -> Vec<Difference> {
+    pub(crate) fn differences(
+        &self,
+        id: StepId,
+        memory: &StepMemory,
+        described: &str,
+    ) -> Vec<Difference> {
         let step = self.graph.step(id);
         let mut differences = Vec::new();
         let mut input = |before: Option<&Arc<str>>, now: Option<&Arc<str>>| {
@@ -132,7 +204,10 @@ impl Build<'_> {
         };
         for file in &step.inputs {
             let path = self.graph.file(*file).path.shared();
-            match (memory.inputs.iter().find(|(p, _)| p.shared() == path), self.content(*file)) {
+            match (
+                memory.inputs.iter().find(|(p, _)| p.shared() == path),
+                self.content(*file),
+            ) {
                 (None, _) => input(None, Some(path)),
                 (Some((_, before)), Ok(now)) if now != *before => input(Some(path), Some(path)),
                 // What a step will make shows only when that has run.
@@ -141,26 +216,45 @@ impl Build<'_> {
         }
         let known = |path: &FilePath| memory.inputs.iter().any(|(p, _)| p == path);
         for (path, digest) in memory.found.iter().filter(|(path, _)| !known(path)) {
-            if self.listed_content(id, path).is_some_and(|now| now != *digest) {
+            if self
+                .listed_content(id, path)
+                .is_some_and(|now| now != *digest)
+            {
                 input(Some(&path.told()), Some(&path.told()));
             }
         }
-        let is_input =
-            |path: &FilePath| step.inputs.iter().any(|f| self.graph.file(*f).path.shared() == path.shared());
+        let is_input = |path: &FilePath| {
+            step.inputs
+                .iter()
+                .any(|f| self.graph.file(*f).path.shared() == path.shared())
+        };
         // What the words name of the machine is said by the words.
-        let gone = memory.inputs.iter().filter(|(p, _)| p.is_of_workspace() && !is_input(p));
+        let gone = memory
+            .inputs
+            .iter()
+            .filter(|(p, _)| p.is_of_workspace() && !is_input(p));
         gone.for_each(|(path, _)| input(Some(path.shared()), None));
         differences.extend(between(&memory.described, described));
         for id in step.tools.iter().filter(|_| step.root.is_none()) {
             let name = &self.graph.tools[id.index()];
             let known = differences.iter().any(|d| {
-                d.part == Part::Tool && d.now.as_ref().is_some_and(|n| n.starts_with(&format!("{name}=")))
+                d.part == Part::Tool
+                    && d.now
+                        .as_ref()
+                        .is_some_and(|n| n.starts_with(&format!("{name}=")))
             });
             let identity = self.tool(*id).ok().map(|found| found.identity);
-            let other = memory.tools.iter().any(|(n, before)| n == name && Some(*before) != identity);
+            let other = memory
+                .tools
+                .iter()
+                .any(|(n, before)| n == name && Some(*before) != identity);
             if other && !known {
                 let name = Some(name.clone());
-                differences.push(Difference { part: Part::Tool, before: name.clone(), now: name });
+                differences.push(Difference {
+                    part: Part::Tool,
+                    before: name.clone(),
+                    now: name,
+                });
             }
         }
         differences
@@ -184,17 +278,29 @@ const MOST_ALIKE: usize = 64;
 /// A core is cut to so many characters where it is shown.
 const TOLD_CORE: usize = 32;
 
-/// What is left of a difference when the beginning and the end that both have are taken away, as whole words: before and now.
+/// What is left of a difference when the beginning and the end that both have are taken away, as
+/// whole words: before and now.
 fn core(difference: &Difference) -> (Option<String>, Option<String>) {
     let (before, now) = match (&difference.before, &difference.now) {
         (Some(before), Some(now)) => (before, now),
-        (before, now) => return (before.as_deref().map(str::to_owned), now.as_deref().map(str::to_owned)),
+        (before, now) => {
+            return (
+                before.as_deref().map(str::to_owned),
+                now.as_deref().map(str::to_owned),
+            );
+        }
     };
     let is_word = |c: &char| c.is_alphanumeric() || "_-.".contains(*c);
     let (old, new): (Vec<char>, Vec<char>) = (before.chars().collect(), now.chars().collect());
     let mut start = old.iter().zip(&new).take_while(|(a, b)| a == b).count();
     let most = old.len().min(new.len()) - start;
-    let mut end = old.iter().rev().zip(new.iter().rev()).take(most).take_while(|(a, b)| a == b).count();
+    let mut end = old
+        .iter()
+        .rev()
+        .zip(new.iter().rev())
+        .take(most)
+        .take_while(|(a, b)| a == b)
+        .count();
     while start > 0 && is_word(&new[start - 1]) {
         start -= 1;
     }
@@ -225,14 +331,17 @@ fn short_digest(bytes: &[u8]) -> String {
     Digest::of(bytes).hex()[..8].to_owned()
 }
 
-/// The options that the name of a step's folder says, as people set them, or that it does not say them.
+/// The options that the name of a step's folder says, as people set them, or that it does not say
+/// them.
 fn readable_variant(folder: &str) -> String {
     match folder.split('/').find(|part| is_variant(part)) {
         None => "the options' defaults".to_owned(),
         Some(variant) => {
             let written = |options: Vec<(&str, &str)>| {
-                let each: Vec<String> =
-                    options.iter().map(|(name, value)| format!("{name}={value}")).collect();
+                let each: Vec<String> = options
+                    .iter()
+                    .map(|(name, value)| format!("{name}={value}"))
+                    .collect();
                 each.join(", ")
             };
             options_of(variant).map_or("other options".to_owned(), written)
@@ -256,7 +365,9 @@ fn between(before: &str, now: &str) -> Vec<Difference> {
     let plain = |part: &(Part, Arc<str>)| (part.0, without_made(&part.1));
     let missing_in = |these: &[(Part, Arc<str>)], those: &[(Part, Arc<str>)]| {
         let mut left: HashMap<(Part, String), usize> = HashMap::new();
-        those.iter().for_each(|part| *left.entry(plain(part)).or_default() += 1);
+        those
+            .iter()
+            .for_each(|part| *left.entry(plain(part)).or_default() += 1);
         let is_missing = |part: &&(Part, Arc<str>)| match left.get_mut(&plain(part)) {
             Some(count) if *count > 0 => {
                 *count -= 1;
@@ -270,13 +381,22 @@ fn between(before: &str, now: &str) -> Vec<Difference> {
     let mut differences = Vec::new();
     for (part, text) in gone {
         // What took its place is the likest of what is new, among not too many.
-        let like = new.iter().enumerate().take(MOST_ALIKE).filter(|(_, (p, _))| *p == part);
+        let like = new
+            .iter()
+            .enumerate()
+            .take(MOST_ALIKE)
+            .filter(|(_, (p, _))| *p == part);
         let best = like
             .map(|(at, (_, other))| (alike(&text, other), at))
             .max_by_key(|(likeness, at)| (*likeness, std::cmp::Reverse(*at)));
-        let successor =
-            best.filter(|(likeness, _)| *likeness > 0 || part == Part::Text).map(|(_, at)| new.remove(at).1);
-        differences.push(Difference { part, before: Some(text), now: successor });
+        let successor = best
+            .filter(|(likeness, _)| *likeness > 0 || part == Part::Text)
+            .map(|(_, at)| new.remove(at).1);
+        differences.push(Difference {
+            part,
+            before: Some(text),
+            now: successor,
+        });
     }
     differences.extend(new.into_iter().map(|(part, text)| Difference {
         part,
@@ -287,7 +407,8 @@ fn between(before: &str, now: &str) -> Vec<Difference> {
     differences
 }
 
-/// A text without the options that a made file's folder names: they differ between variants in any case.
+/// A text without the options that a made file's folder names: they differ between variants in any
+/// case.
 fn without_made(text: &str) -> String {
     if !text.contains("/~") {
         return text.to_owned();
@@ -316,7 +437,11 @@ fn describe_commands(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)
                 add(Part::Word, path(file));
             }
             process.words.iter().for_each(|word| add(Part::Word, word));
-            for (sign, file) in [("<", &process.stdin), (">", &process.stdout), ("2>", &process.stderr)] {
+            for (sign, file) in [
+                ("<", &process.stdin),
+                (">", &process.stdout),
+                ("2>", &process.stderr),
+            ] {
                 if let Some(file) = file {
                     add(Part::Redirect, &format!("{sign} {}", file.as_str()));
                 }
@@ -330,40 +455,68 @@ fn describe_native(graph: &Graph, step: &Step, add: &mut dyn FnMut(Part, &str)) 
     let path = |file: nubrik_graph::FileId| graph.file(file).path.as_str();
     match step.native.as_deref() {
         Some(Native::Write { text, .. }) if text.len() <= SHORT_TEXT => {
-            text.lines().for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
+            text.lines()
+                .for_each(|line| add(Part::Text, &line.replace(BETWEEN, " ")));
         }
         Some(Native::Write { text, .. }) => {
-            add(Part::Text, &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())));
+            add(
+                Part::Text,
+                &format!("{} bytes, {}", text.len(), short_digest(text.as_bytes())),
+            );
         }
         Some(Native::Stage { files } | Native::Pack { files, .. }) => {
-            files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+            files
+                .iter()
+                .for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
         }
         Some(Native::Extract { file, patterns }) => {
             add(Part::Text, path(*file));
-            patterns.iter().for_each(|(name, pattern)| add(Part::Text, &format!("{name}: {pattern}")));
+            patterns
+                .iter()
+                .for_each(|(name, pattern)| add(Part::Text, &format!("{name}: {pattern}")));
         }
-        Some(Native::Part { folder, path: part, .. }) => {
+        Some(Native::Part {
+            folder, path: part, ..
+        }) => {
             add(Part::Text, &format!("{part} of {}", path(*folder)));
         }
         Some(Native::Fetch { digest, .. }) => add(Part::Text, digest),
         Some(Native::Image(image)) => {
-            let ImageSource { files: _, name, platform: (system, processor) } = image;
-            let layout = image.each_file().next().map_or("nothing", |file| path(*file));
+            let ImageSource {
+                files: _,
+                name,
+                platform: (system, processor),
+            } = image;
+            let layout = image
+                .each_file()
+                .next()
+                .map_or("nothing", |file| path(*file));
             let called = name.as_deref().unwrap_or("its only image");
-            add(Part::Text, &format!("{called} of {layout}, for {system} on {processor}"));
+            add(
+                Part::Text,
+                &format!("{called} of {layout}, for {system} on {processor}"),
+            );
         }
         Some(Native::MakeImage(new)) => {
             match &new.layer {
                 NewLayer::Files(files) => {
-                    files.iter().for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
+                    files
+                        .iter()
+                        .for_each(|p| add(Part::Text, &format!("{} from {}", p.to, path(p.from))));
                 }
                 NewLayer::Tar(layer) => add(Part::Text, path(*layer)),
             }
-            new.env.iter().for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
+            new.env
+                .iter()
+                .for_each(|(name, value)| add(Part::Variable, &format!("{name}={value}")));
             new.start.iter().for_each(|word| add(Part::Word, word));
-            new.folder.iter().for_each(|folder| add(Part::Folder, folder));
+            new.folder
+                .iter()
+                .for_each(|folder| add(Part::Folder, folder));
         }
-        Some(Native::Find(ImageSearch::Tools { names, .. } | ImageSearch::Libraries { names, .. })) => {
+        Some(Native::Find(
+            ImageSearch::Tools { names, .. } | ImageSearch::Libraries { names, .. },
+        )) => {
             names.iter().for_each(|name| add(Part::Text, name));
         }
         Some(Native::Unpack { .. }) | None => {}
@@ -377,12 +530,17 @@ mod tests {
     fn shown(before: &str, now: &str) -> Vec<String> {
         let text = |t: &Option<Arc<str>>| t.as_deref().unwrap_or("-").to_owned();
         let all = between(before, now);
-        all.iter().map(|d| format!("{} {} {}", d.part.word(), text(&d.before), text(&d.now))).collect()
+        all.iter()
+            .map(|d| format!("{} {} {}", d.part.word(), text(&d.before), text(&d.now)))
+            .collect()
     }
 
     #[test]
     fn words_that_took_each_others_place_are_told_together() {
-        assert_eq!(shown("wcc\0w-O0\0wa.c\0", "wcc\0w-O2\0wa.c\0w-g\0"), ["word -O0 -O2", "word - -g"]);
+        assert_eq!(
+            shown("wcc\0w-O0\0wa.c\0", "wcc\0w-O2\0wa.c\0w-g\0"),
+            ["word -O0 -O2", "word - -g"]
+        );
         assert_eq!(shown("wcc\0w-g\0", "wcc\0"), ["word -g -"]);
         assert_eq!(shown("eA=1\0wcc\0", "eA=2\0wcc\0"), ["variable A=1 A=2"]);
         assert_eq!(shown("wx\0", "wy\0"), ["word x -", "word - y"]);
@@ -393,21 +551,37 @@ mod tests {
     fn variants_differ_in_their_folders_and_that_is_not_said() {
         let made = |variant: &str| format!("wcc\0w.nubrik/made/t/h{variant}/@fit.o/fit.o\0");
         assert_eq!(shown(&made(""), &made("/~a.mode~release")), [""; 0]);
-        assert_eq!(readable_variant(".nubrik/made/t/~kit+flags.mode~x++kit.b~1/@a"), "mode=x, b=1");
-        assert_eq!(readable_variant(".nubrik/made/t/~0123abcd/@a"), "other options");
+        assert_eq!(
+            readable_variant(".nubrik/made/t/~kit+flags.mode~x++kit.b~1/@a"),
+            "mode=x, b=1"
+        );
+        assert_eq!(
+            readable_variant(".nubrik/made/t/~0123abcd/@a"),
+            "other options"
+        );
     }
 
     #[test]
     fn the_core_of_a_difference_is_what_people_edited() {
         let told = |before: &str, now: &str| {
             let text = |t: &str| (!t.is_empty()).then(|| t.into());
-            in_words(&core(&Difference { part: Part::Word, before: text(before), now: text(now) }))
+            in_words(&core(&Difference {
+                part: Part::Word,
+                before: text(before),
+                now: text(now),
+            }))
         };
         assert_eq!(told("-O0", "-O2"), "-O2 instead of -O0");
-        assert_eq!(told("<p>gauge at 185 cm</p>", "<p>gauge at 190 cm</p>"), "190 instead of 185");
+        assert_eq!(
+            told("<p>gauge at 185 cm</p>", "<p>gauge at 190 cm</p>"),
+            "190 instead of 185"
+        );
         assert_eq!(told("r41, draft", "r42, draft"), "r42 instead of r41");
         assert_eq!(told("a b", "a b c"), "b c instead of b");
-        assert_eq!((told("", "-g"), told("-g", "")), ("-g is new".to_owned(), "-g is gone".to_owned()));
+        assert_eq!(
+            (told("", "-g"), told("-g", "")),
+            ("-g is new".to_owned(), "-g is gone".to_owned())
+        );
         assert_eq!(told("aaa", "aaaa"), "aaaa instead of aaa");
     }
 

@@ -40,8 +40,8 @@ impl HeldAgainst {
     }
 }
 
-/// Holds steps against what other machines made of them, in the same order. Of made inputs those contents count that are
-/// remembered.
+/// Holds steps against what other machines made of them, in the same order. Of made inputs those
+/// contents count that are remembered.
 pub fn held_against(
     graph: &Graph,
     made: &[MadeElsewhere],
@@ -50,8 +50,15 @@ pub fn held_against(
     store: &dyn Store,
 ) -> Vec<HeldAgainst> {
     let settled: Vec<StepId> = (0..graph.steps.len() as u32).map(StepId).collect();
-    let options = Options { keep_going: true, reach: Outreach::Nothing, ..Options::plain() };
-    let request = Request { settled: &settled, ..Request::whole(graph, &[]) };
+    let options = Options {
+        keep_going: true,
+        reach: Outreach::Nothing,
+        ..Options::plain()
+    };
+    let request = Request {
+        settled: &settled,
+        ..Request::whole(graph, &[])
+    };
     let build = Build::new(request, before, outside, Some(store), &Unheard, options);
     made.iter().map(|made| build.held_against(made)).collect()
 }
@@ -70,11 +77,22 @@ impl Build<'_> {
             && let Ok(now) = self.examine(made.step)
             && now.first_key != made.memory.first_key
         {
-            // Something that has no word of its own, such as a file of the system that the command names.
-            let other = now.parts.inputs.iter().find(|input| !made.memory.inputs.contains(input));
-            let path: Arc<str> =
-                other.map_or_else(|| "how steps are identified".into(), |(path, _)| path.told());
-            differences.push(Difference { part: Part::Input, before: Some(path.clone()), now: Some(path) });
+            // Something that has no word of its own, such as a file of the system that the command
+            // names.
+            let other = now
+                .parts
+                .inputs
+                .iter()
+                .find(|input| !made.memory.inputs.contains(input));
+            let path: Arc<str> = other.map_or_else(
+                || "how steps are identified".into(),
+                |(path, _)| path.told(),
+            );
+            differences.push(Difference {
+                part: Part::Input,
+                before: Some(path.clone()),
+                now: Some(path),
+            });
         }
         let mut mismatch = None;
         for parts in &made.bases {
@@ -83,6 +101,9 @@ impl Build<'_> {
                 break;
             }
         }
-        HeldAgainst { differences, mismatch }
+        HeldAgainst {
+            differences,
+            mismatch,
+        }
     }
 }

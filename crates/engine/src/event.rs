@@ -149,7 +149,8 @@ pub enum Failure {
         /// The first file that it names.
         first: String,
     },
-    /// It would run, and reaches out of this machine, which a command that only reads does not want.
+    /// It would run, and reaches out of this machine, which a command that only reads does not
+    /// want.
     NeedsBuild,
     /// It would run and use the network, which is not wanted in this build.
     Offline,
@@ -225,8 +226,17 @@ pub enum Failure {
 impl Failure {
     /// That something which the tool does itself was not done.
     pub(crate) fn of_native(problem: WorkProblem) -> Failure {
-        let is_another = matches!(problem, WorkProblem::NotFetched { is_another: true, .. });
-        Failure::Native { problem: problem.to_string(), is_another }
+        let is_another = matches!(
+            problem,
+            WorkProblem::NotFetched {
+                is_another: true,
+                ..
+            }
+        );
+        Failure::Native {
+            problem: problem.to_string(),
+            is_another,
+        }
     }
 
     /// The exit code that the commands ended with, if that alone is known of why they failed.
@@ -241,11 +251,18 @@ impl Failure {
     pub(crate) fn observed(self, refused: Vec<Refusal>, well_again: bool) -> Failure {
         let is_telling = matches!(
             self,
-            Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. } | Failure::Cases { .. }
+            Failure::Code(_)
+                | Failure::Signal(_)
+                | Failure::NoOutput { .. }
+                | Failure::Cases { .. }
         );
         match !is_telling || (refused.is_empty() && !well_again) {
             true => self,
-            false => Failure::Observed { first: Box::new(self), refused, well_again },
+            false => Failure::Observed {
+                first: Box::new(self),
+                refused,
+                well_again,
+            },
         }
     }
 }
@@ -270,7 +287,8 @@ pub enum Notice {
     StoreUnusable(String),
     /// Steps cannot be confined fully on this machine; what is missing.
     Unconfined(String),
-    /// Processes that steps left behind were ended: how many, and of which targets as far as that is known.
+    /// Processes that steps left behind were ended: how many, and of which targets as far as that
+    /// is known.
     OrphansEnded(usize, Vec<Arc<str>>),
     /// A service did not stop in the way that its definition says.
     NotStopped(Box<ServiceFailure>),
@@ -280,7 +298,8 @@ pub enum Notice {
     PutBack(String, bool),
     /// A result could not be put where people find it, and why.
     NotPublished(String),
-    /// Nobody could be asked about a machine that some labels are true of, so that what counts of it is taken to be as it was.
+    /// Nobody could be asked about a machine that some labels are true of, so that what counts of
+    /// it is taken to be as it was.
     NotAsked {
         /// The labels.
         labels: Vec<Arc<str>>,
@@ -365,7 +384,8 @@ pub trait Listener: Sync {
     fn hear(&self, event: &Event);
 }
 
-/// How many steps of a request ended in which way. Every place that says it uses [`StepCounts::sentence`].
+/// How many steps of a request ended in which way. Every place that says it uses
+/// [`StepCounts::sentence`].
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default, Serialize, Deserialize)]
 pub struct StepCounts {
     /// Steps that the request needs.
@@ -389,7 +409,11 @@ pub struct StepCounts {
 impl StepCounts {
     /// Whether all of a request's steps, so many, were current.
     pub fn all_current(steps: usize) -> StepCounts {
-        StepCounts { steps, current: steps, ..StepCounts::default() }
+        StepCounts {
+            steps,
+            current: steps,
+            ..StepCounts::default()
+        }
     }
 
     /// Counts a step's verdict.
@@ -411,15 +435,26 @@ impl StepCounts {
 
     /// The counts in words: `2 of 36 steps failed, 12 blocked, 22 current`.
     pub fn sentence(&self) -> String {
-        let StepCounts { steps, ran, current, reused, failed, blocked, unstarted } = *self;
+        let StepCounts {
+            steps,
+            ran,
+            current,
+            reused,
+            failed,
+            blocked,
+            unstarted,
+        } = *self;
         if steps == 0 {
             return "nothing to build here".to_owned();
         }
         if current == steps {
             return format!("nothing to run: all {} current", counted(steps, "step"));
         }
-        let (first, ran_later) =
-            if failed > 0 { (format!("{failed} of"), ran) } else { (format!("{ran} of"), 0) };
+        let (first, ran_later) = if failed > 0 {
+            (format!("{failed} of"), ran)
+        } else {
+            (format!("{ran} of"), 0)
+        };
         let verb = if failed > 0 { "failed" } else { "ran" };
         let mut text = format!("{first} {} {verb}", counted(steps, "step"));
         let rest = [
@@ -473,7 +508,15 @@ pub struct SharedUse {
 impl SharedUse {
     /// Adds what came after.
     pub fn add(&mut self, later: SharedUse) {
-        let SharedUse { taken, saved_micros, away, unknown, other_files, other_system, not_had } = later;
+        let SharedUse {
+            taken,
+            saved_micros,
+            away,
+            unknown,
+            other_files,
+            other_system,
+            not_had,
+        } = later;
         self.taken += taken;
         self.saved_micros += saved_micros;
         self.away = away;
@@ -505,12 +548,30 @@ mod tests {
 
     #[test]
     fn counts_are_a_sentence() {
-        assert_eq!(StepCounts::all_current(3).sentence(), "nothing to run: all 3 steps current");
-        let some = StepCounts { steps: 9, ran: 2, reused: 1, current: 6, ..StepCounts::default() };
+        assert_eq!(
+            StepCounts::all_current(3).sentence(),
+            "nothing to run: all 3 steps current"
+        );
+        let some = StepCounts {
+            steps: 9,
+            ran: 2,
+            reused: 1,
+            current: 6,
+            ..StepCounts::default()
+        };
         assert_eq!(some.sentence(), "2 of 9 steps ran, 1 reused, 6 current");
-        let bad =
-            StepCounts { steps: 4, ran: 1, failed: 1, blocked: 1, unstarted: 1, ..StepCounts::default() };
-        assert_eq!(bad.sentence(), "1 of 4 steps failed, 1 ran, 1 blocked, 1 unstarted");
+        let bad = StepCounts {
+            steps: 4,
+            ran: 1,
+            failed: 1,
+            blocked: 1,
+            unstarted: 1,
+            ..StepCounts::default()
+        };
+        assert_eq!(
+            bad.sentence(),
+            "1 of 4 steps failed, 1 ran, 1 blocked, 1 unstarted"
+        );
         assert!(some.is_well() && !bad.is_well());
         assert_eq!(StepCounts::default().sentence(), "nothing to build here");
     }

@@ -18,14 +18,15 @@ use crate::reason::Reason;
 use crate::rooted::ROOT;
 use crate::state::StepMemory;
 
-/// Stands among the tools of steps that may see more than they declare. No tool has a name with a space.
+/// Stands among the tools of steps that may see more than they declare. No tool has a name with a
+/// space.
 pub(crate) const SEES_BESIDES: &str = "what is seen besides";
 
 /// The same for what steps inherit and should not.
 pub(crate) const INHERITS: &str = "what is inherited";
 
-/// What represents the key of a result that was made while a service was at another address than always: no
-/// step has that key, so that it is made again.
+/// What represents the key of a result that was made while a service was at another address than
+/// always: no step has that key, so that it is made again.
 pub(crate) const OTHER_ADDRESS: &[u8] = b"a service stood elsewhere";
 
 /// What represents the content of a file of the system that a command names and that is not there.
@@ -39,16 +40,16 @@ pub(crate) const CLOSED: &[u8] = b"not readable";
 pub(crate) enum AsMade {
     /// What it holds now: nothing reads it yet.
     ByContent,
-    /// Nothing but another time of its metadata: a step read it meanwhile, and what it held then cannot be known any more.
+    /// Nothing but another time of its metadata: a step read it meanwhile, and what it held then
+    /// cannot be known any more.
     Unmoved,
 }
 
 /// Whether something in a folder still is what it was recorded as.
 fn is_kind(found: &TreeFileKind, recorded: &TreeKind) -> bool {
     match (found, recorded) {
-        (TreeFileKind::File, TreeKind::File { .. }) | (TreeFileKind::EmptyFolder, TreeKind::EmptyFolder) => {
-            true
-        }
+        (TreeFileKind::File, TreeKind::File { .. })
+        | (TreeFileKind::EmptyFolder, TreeKind::EmptyFolder) => true,
         (TreeFileKind::Link(found), TreeKind::Link { target }) => found == target,
         _ => false,
     }
@@ -99,12 +100,19 @@ impl Build<'_> {
     fn source(&self, path: &FilePath) -> Result<Digest, Failure> {
         match self.table.entry(self.outside, path) {
             Ok(Some(entry)) => Ok(entry.digest),
-            Ok(None) => Err(Failure::NoInput { path: path.told(), problem: "it is not there".to_owned() }),
-            Err(e) => Err(Failure::NoInput { path: path.told(), problem: e.to_string() }),
+            Ok(None) => Err(Failure::NoInput {
+                path: path.told(),
+                problem: "it is not there".to_owned(),
+            }),
+            Err(e) => Err(Failure::NoInput {
+                path: path.told(),
+                problem: e.to_string(),
+            }),
         }
     }
 
-    /// The content of a listed file: one of the workspace or of the system, or a link on the way to one.
+    /// The content of a listed file: one of the workspace or of the system, or a link on the way to
+    /// one.
     pub(crate) fn listed_content(&self, id: StepId, path: &FilePath) -> Option<Digest> {
         match path.place() {
             FilePlace::Link(link) => {
@@ -130,7 +138,10 @@ impl Build<'_> {
     pub(crate) fn folder_around<'p>(&self, path: &'p str) -> Option<(FileId, &'p str)> {
         path.match_indices('/').find_map(|(at, _)| {
             let file = *self.known.files_by_path.get(&path[..at])?;
-            self.graph.file(file).folder.then(|| (file, &path[at + 1..]))
+            self.graph
+                .file(file)
+                .folder
+                .then(|| (file, &path[at + 1..]))
         })
     }
 
@@ -139,16 +150,23 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let holds = |f: &FileId| self.graph.declares(step, *f);
         match path.place() {
-            // What leads to a declared file need not be declared, and the system's files are for all.
-            FilePlace::Link(_) | FilePlace::Machine(_) | FilePlace::Presence(_) | FilePlace::Names(_) => true,
+            // What leads to a declared file need not be declared, and the system's files are for
+            // all.
+            FilePlace::Link(_)
+            | FilePlace::Machine(_)
+            | FilePlace::Presence(_)
+            | FilePlace::Names(_) => true,
             FilePlace::Workspace(path) => {
                 self.known.files_by_path.get(path).is_some_and(holds)
-                    || self.folder_around(path).is_some_and(|(folder, _)| holds(&folder))
+                    || self
+                        .folder_around(path)
+                        .is_some_and(|(folder, _)| holds(&folder))
             }
         }
     }
 
-    /// The links on the way to a source, as inputs: a step sees through them, and may see where they lead.
+    /// The links on the way to a source, as inputs: a step sees through them, and may see where
+    /// they lead.
     fn add_links(&self, path: &WsPath, inputs: &mut Vec<(FilePath, Digest)>) {
         for (link, text) in self.outside.links_to(path) {
             inputs.push((FilePath::of_link(&link), Digest::of(text.as_bytes())));
@@ -162,7 +180,11 @@ impl Build<'_> {
         // What counts of this machine's system: nothing where it is not seen.
         let sees_system = !is_for_others && step.root.is_none();
         let mut tools = Vec::new();
-        let of_machine = if is_for_others { Vec::new() } else { self.tools_of_machine(step) };
+        let of_machine = if is_for_others {
+            Vec::new()
+        } else {
+            self.tools_of_machine(step)
+        };
         for tool in &of_machine {
             tools.push(self.tool(*tool).map_err(Failure::NoTool)?);
         }
@@ -172,13 +194,18 @@ impl Build<'_> {
         if let Some(root) = step.root {
             named.push(self.root_part(root)?);
         }
-        let besides = self.outside.sees_besides().filter(|_| !step.commands.is_empty() && sees_system);
+        let besides = self
+            .outside
+            .sees_besides()
+            .filter(|_| !step.commands.is_empty() && sees_system);
         if let Some(besides) = besides {
             // It may decide a result like a tool does.
             named.push((SEES_BESIDES.into(), Digest::of(besides.as_bytes())));
         }
-        if let Some(inherits) =
-            self.outside.inherits().filter(|_| !step.commands.is_empty() && !is_for_others)
+        if let Some(inherits) = self
+            .outside
+            .inherits()
+            .filter(|_| !step.commands.is_empty() && !is_for_others)
         {
             named.push((INHERITS.into(), Digest::of(inherits.as_bytes())));
         }
@@ -201,20 +228,32 @@ impl Build<'_> {
         // By path: numbers of files follow the order of evaluation, which is no part of a step.
         inputs.sort();
         inputs.dedup();
-        let parts = KeyParts { command: command_digest(self.graph, step), tools: named, inputs };
+        let parts = KeyParts {
+            command: command_digest(self.graph, step),
+            tools: named,
+            inputs,
+        };
         let first_key = first_key(step, &parts);
         let names = match step.narrows() {
             true => self.candidate_names(step, &tools),
             false => Digest::of(b""),
         };
-        Ok(Examined { id, parts, first_key, names, tools })
+        Ok(Examined {
+            id,
+            parts,
+            first_key,
+            names,
+            tools,
+        })
     }
 
     /// Decides what is to be done with a step.
     pub(crate) fn decide(&self, id: StepId, now: &Examined) -> Decision {
         let step = self.graph.step(id);
         if let Some(service) = step.services.iter().find(|s| s.is_elsewhere()) {
-            return Decision::Run(Reason::UsesElsewhere { service: service.address.clone() });
+            return Decision::Run(Reason::UsesElsewhere {
+                service: service.address.clone(),
+            });
         }
         let memory = self.before.steps.get(step.folder.shared());
         let (reason, in_place) = match &memory {
@@ -227,7 +266,10 @@ impl Build<'_> {
                         return Decision::Unchanged(memory.clone());
                     }
                     (None, Ok(renewed)) => {
-                        let mut memory = StepMemory { candidate_names: now.names, ..(**memory).clone() };
+                        let mut memory = StepMemory {
+                            candidate_names: now.names,
+                            ..(**memory).clone()
+                        };
                         memory.signatures = renewed.unwrap_or(memory.signatures);
                         return Decision::Current(Box::new(memory), Reason::Unchanged);
                     }
@@ -236,26 +278,40 @@ impl Build<'_> {
                 }
             }
         };
-        let Some(entry) = self.stored(id, now) else { return Decision::Run(reason) };
+        let Some(entry) = self.stored(id, now) else {
+            return Decision::Run(reason);
+        };
         if let (Some(memory), true) = (&memory, in_place)
             && memory.outputs == entry.outputs
         {
             let is_away = memory.is_away;
-            let memory = self.memory_of(now, &entry, memory.signatures.clone(), &Reason::SameResult);
-            return Decision::Current(Box::new(StepMemory { is_away, ..memory }), Reason::SameResult);
+            let memory =
+                self.memory_of(now, &entry, memory.signatures.clone(), &Reason::SameResult);
+            return Decision::Current(
+                Box::new(StepMemory { is_away, ..memory }),
+                Reason::SameResult,
+            );
         }
-        let reason = if reason == Reason::New { Reason::NotHere } else { reason };
+        let reason = if reason == Reason::New {
+            Reason::NotHere
+        } else {
+            reason
+        };
         Decision::Reuse(Box::new(entry), reason)
     }
 
     /// The result kept in the cache for just these inputs.
     fn stored(&self, id: StepId, now: &Examined) -> Option<RecordEntry> {
-        // Whether the machine that runs it is as a kept result needs it, only that one can see; it takes it there.
+        // Whether the machine that runs it is as a kept result needs it, only that one can see; it
+        // takes it there.
         if self.is_for_others(id) {
             return None;
         }
         let record = self.store?.record(&now.first_key)?;
-        record.entries.into_iter().find(|entry| self.fits(id, now, entry))
+        record
+            .entries
+            .into_iter()
+            .find(|entry| self.fits(id, now, entry))
     }
 
     /// Whether a result of a step's first key is that of what it is made of now.
@@ -269,8 +325,8 @@ impl Build<'_> {
             })
     }
 
-    /// Whether a kept result counts here: it was made here, or comes from the shared store that is used or from a file that was
-    /// loaded, and the machine is as it needs it.
+    /// Whether a kept result counts here: it was made here, or comes from the shared store that is
+    /// used or from a file that was loaded, and the machine is as it needs it.
     pub(crate) fn may_be_used(&self, entry: &RecordEntry) -> bool {
         match (&entry.origin, &entry.basis) {
             (Provenance::Here, _) => true,
@@ -282,18 +338,26 @@ impl Build<'_> {
             (Provenance::Loaded, Basis::Noted(parts)) => {
                 self.outside.sees_besides().is_none() && self.rests_here(parts).is_ok()
             }
-            (Provenance::Shared { .. } | Provenance::Loaded, Basis::Unnoted | Basis::Unfit(_)) => false,
+            (Provenance::Shared { .. } | Provenance::Loaded, Basis::Unnoted | Basis::Unfit(_)) => {
+                false
+            }
         }
     }
 
-    /// Whether a step may still read something that was found when a kept result was made, and it is the same.
+    /// Whether a step may still read something that was found when a kept result was made, and it
+    /// is the same.
     fn is_as_found(&self, id: StepId, found: &FoundInput) -> bool {
         let path = FilePath::from_text(found.path.clone());
         self.is_declared(id, &path) && self.listed_content(id, &path) == Some(found.digest)
     }
 
     /// What differs from the time when a step last finished; `None` when nothing does.
-    pub(crate) fn what_changed(&self, id: StepId, memory: &StepMemory, now: &Examined) -> Option<Reason> {
+    pub(crate) fn what_changed(
+        &self,
+        id: StepId,
+        memory: &StepMemory,
+        now: &Examined,
+    ) -> Option<Reason> {
         if memory.first_key != now.first_key {
             return Some(self.difference(id, memory, &now.parts));
         }
@@ -341,7 +405,10 @@ impl Build<'_> {
     ) -> Option<Reason> {
         let before: HashSet<&FilePath> = memory.inputs.iter().map(|(path, _)| path).collect();
         if let Some(path) = now.clone().find(|path| !before.contains(path)) {
-            return Some(Reason::InputAdded { path: path.told(), target: self.maker_of(path.as_str()) });
+            return Some(Reason::InputAdded {
+                path: path.told(),
+                target: self.maker_of(path.as_str()),
+            });
         }
         let now: HashSet<&FilePath> = now.collect();
         let gone = memory.inputs.iter().find(|(path, _)| !now.contains(path));
@@ -351,22 +418,33 @@ impl Build<'_> {
     /// The first difference in words, tools or inputs, in the order in which people ask for it:
     /// files, then the definition, then the machine.
     pub(crate) fn difference(&self, id: StepId, memory: &StepMemory, parts: &KeyParts) -> Reason {
-        let root = |tools: &[(Arc<str>, Digest)]| tools.iter().find(|(name, _)| **name == *ROOT).map(|t| t.1);
+        let root = |tools: &[(Arc<str>, Digest)]| {
+            tools.iter().find(|(name, _)| **name == *ROOT).map(|t| t.1)
+        };
         if root(&memory.tools) != root(&parts.tools) {
             // With it goes what counts of this machine, or comes.
-            return Reason::RootChanged { image: self.image_of(id) };
+            return Reason::RootChanged {
+                image: self.image_of(id),
+            };
         }
-        let known: HashMap<&FilePath, &Digest> = memory.inputs.iter().map(|(path, d)| (path, d)).collect();
-        let is_other = |(path, now): &&(FilePath, Digest)| known.get(path).is_some_and(|d| *d != now);
+        let known: HashMap<&FilePath, &Digest> =
+            memory.inputs.iter().map(|(path, d)| (path, d)).collect();
+        let is_other =
+            |(path, now): &&(FilePath, Digest)| known.get(path).is_some_and(|d| *d != now);
         if let Some((path, _)) = parts.inputs.iter().find(is_other) {
-            return Reason::InputChanged { path: path.told(), target: self.maker_of(path.as_str()) };
+            return Reason::InputChanged {
+                path: path.told(),
+                target: self.maker_of(path.as_str()),
+            };
         }
         if let Some(reason) = self.other_inputs(memory, parts.inputs.iter().map(|(path, _)| path)) {
             return reason;
         }
         if memory.command == parts.command {
             let new = parts.tools.iter().find(|t| !memory.tools.contains(t));
-            if let Some((tool, _)) = new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t))) {
+            if let Some((tool, _)) =
+                new.or_else(|| memory.tools.iter().find(|t| !parts.tools.contains(t)))
+            {
                 return match &**tool {
                     SEES_BESIDES | INHERITS => Reason::ConfinementChanged,
                     _ => Reason::ToolChanged { tool: tool.clone() },
@@ -383,7 +461,12 @@ impl Build<'_> {
 
     /// The target that makes a file.
     pub(crate) fn maker_of(&self, path: &str) -> Option<Arc<str>> {
-        match self.known.files_by_path.get(path).and_then(|file| self.graph.file(*file).maker) {
+        match self
+            .known
+            .files_by_path
+            .get(path)
+            .and_then(|file| self.graph.file(*file).maker)
+        {
             Some(maker) => Some(self.graph.owner(maker).address.clone()),
             None => (self.maker_elsewhere)(path),
         }
@@ -408,10 +491,11 @@ impl Build<'_> {
         Ok(Some(now).filter(|now| *now != memory.signatures))
     }
 
-    /// Whether a file is what its step made: by its metadata, or else by its content, as far as `rule` allows that. The metadata are
-    /// others when another name of the file came or went, as kept results have them, when somebody wrote to it and put its times back,
-    /// and in a copy of the workspace. A file that may change again without a trace is none that a step made, unless only the time of
-    /// its metadata is another one.
+    /// Whether a file is what its step made: by its metadata, or else by its content, as far as
+    /// `rule` allows that. The metadata are others when another name of the file came or went, as
+    /// kept results have them, when somebody wrote to it and put its times back, and in a copy of
+    /// the workspace. A file that may change again without a trace is none that a step made, unless
+    /// only the time of its metadata is another one.
     fn is_as_made(
         &self,
         path: &WsPath,
@@ -423,7 +507,8 @@ impl Build<'_> {
             return true;
         }
         let path = FilePath::from(path);
-        let may_change = || found.is_young(self.outside.now()) || self.outside.is_being_written(&path);
+        let may_change =
+            || found.is_young(self.outside.now()) || self.outside.is_being_written(&path);
         let is_alike = (known.size, known.mode) == (found.size, found.mode)
             && (known.settled() == found.settled() || (rule == AsMade::ByContent && !may_change()));
         let has = |content: &Digest| self.outside.digest(&path).is_ok_and(|now| now == *content);
@@ -439,49 +524,76 @@ impl Build<'_> {
         now: &mut Vec<Signature>,
         rule: AsMade,
     ) -> Result<(), Reason> {
-        let edited = || Reason::OutputEdited { path: path.shared().clone() };
+        let edited = || Reason::OutputEdited {
+            path: path.shared().clone(),
+        };
         let entries = match record {
             OutputRecord::File { digest, .. } => {
                 let Some(found) = self.outside.check_itself(path) else {
-                    return Err(Reason::OutputMissing { path: path.shared().clone() });
+                    return Err(Reason::OutputMissing {
+                        path: path.shared().clone(),
+                    });
                 };
                 now.push(found);
                 let known = signatures.next();
-                let known =
-                    known.is_some_and(|known| self.is_as_made(path, Some(digest), (known, &found), rule));
+                let known = known.is_some_and(|known| {
+                    self.is_as_made(path, Some(digest), (known, &found), rule)
+                });
                 return if known { Ok(()) } else { Err(edited()) };
             }
             OutputRecord::Folder(entries) => entries,
         };
         if self.outside.check_itself(path).is_none() {
-            return Err(Reason::OutputMissing { path: path.shared().clone() });
+            return Err(Reason::OutputMissing {
+                path: path.shared().clone(),
+            });
         }
         let tree = self.outside.tree(path).map_err(|_| edited())?;
         let mut found = tree.iter().peekable();
         for entry in entries {
             let known = signatures.next().ok_or_else(edited)?;
             // Both are sorted by path.
-            let missing = || Reason::OutputMissing { path: path.join(&entry.path).shared().clone() };
-            let file = found.next_if(|file| *file.path == *entry.path).ok_or_else(missing)?;
+            let missing = || Reason::OutputMissing {
+                path: path.join(&entry.path).shared().clone(),
+            };
+            let file = found
+                .next_if(|file| *file.path == *entry.path)
+                .ok_or_else(missing)?;
             let path = path.join(&entry.path);
-            let content = if let TreeKind::File { digest, .. } = &entry.kind { Some(digest) } else { None };
+            let content = if let TreeKind::File { digest, .. } = &entry.kind {
+                Some(digest)
+            } else {
+                None
+            };
             if !is_kind(&file.kind, &entry.kind)
                 || !self.is_as_made(&path, content, (known, &file.signature), rule)
             {
-                return Err(Reason::OutputEdited { path: path.shared().clone() });
+                return Err(Reason::OutputEdited {
+                    path: path.shared().clone(),
+                });
             }
             now.push(file.signature);
         }
         // Something more than was made is an edit, too.
-        if found.next().is_some() { Err(edited()) } else { Ok(()) }
+        if found.next().is_some() {
+            Err(edited())
+        } else {
+            Ok(())
+        }
     }
 
-    /// Whether the made inputs of a step are what they were when it began: parts of them may be gone or edited.
+    /// Whether the made inputs of a step are what they were when it began: parts of them may be
+    /// gone or edited.
     pub(crate) fn made_inputs_in_place(&self, id: StepId) -> Result<(), Arc<str>> {
         let step = self.graph.step(id);
-        let of_sets = step.candidates.iter().flat_map(|set| &self.candidates(*set).made);
+        let of_sets = step
+            .candidates
+            .iter()
+            .flat_map(|set| &self.candidates(*set).made);
         for file in step.inputs.iter().chain(of_sets) {
-            let Some(maker) = self.graph.file(*file).maker else { continue };
+            let Some(maker) = self.graph.file(*file).maker else {
+                continue;
+            };
             let Some(memory) = self.made_by(maker) else {
                 self.early_input_in_place(*file)?;
                 continue;
@@ -490,11 +602,21 @@ impl Build<'_> {
             for (output, record) in self.graph.step(maker).outputs.iter().zip(&memory.outputs) {
                 let path = &self.graph.file(output.file).path;
                 if output.file == *file {
-                    self.output_in_place(path, record, &mut signatures, &mut Vec::new(), AsMade::Unmoved)
-                        .map_err(|_| path.shared().clone())?;
+                    self.output_in_place(
+                        path,
+                        record,
+                        &mut signatures,
+                        &mut Vec::new(),
+                        AsMade::Unmoved,
+                    )
+                    .map_err(|_| path.shared().clone())?;
                     break;
                 }
-                let count = if let OutputRecord::Folder(entries) = record { entries.len() } else { 1 };
+                let count = if let OutputRecord::Folder(entries) = record {
+                    entries.len()
+                } else {
+                    1
+                };
                 signatures.by_ref().take(count).for_each(drop);
             }
         }
@@ -515,7 +637,11 @@ impl Build<'_> {
             described: self.describe(now.id),
             tools: now.parts.tools.clone(),
             inputs: now.parts.inputs.clone(),
-            found: entry.found.iter().map(|f| (FilePath::from_text(f.path.clone()), f.digest)).collect(),
+            found: entry
+                .found
+                .iter()
+                .map(|f| (FilePath::from_text(f.path.clone()), f.digest))
+                .collect(),
             candidate_names: now.names,
             passed_over: entry.passed_over.clone(),
             outputs: entry.outputs.clone(),
@@ -530,5 +656,8 @@ impl Build<'_> {
 
 /// The paths of what was found.
 pub(crate) fn paths_of(found: &[FoundInput]) -> Vec<FilePath> {
-    found.iter().map(|f| FilePath::from_text(f.path.clone())).collect()
+    found
+        .iter()
+        .map(|f| FilePath::from_text(f.path.clone()))
+        .collect()
 }

@@ -62,8 +62,11 @@ impl Schedule<'_, '_> {
         if self.build.away(step).is_none() {
             self.publish(step, verdict);
         } else if self.wanted.contains(&step) {
-            let sent =
-                self.to_fetch.lock().as_ref().is_some_and(|sender| sender.send((step, verdict)).is_ok());
+            let sent = self
+                .to_fetch
+                .lock()
+                .as_ref()
+                .is_some_and(|sender| sender.send((step, verdict)).is_ok());
             if !sent {
                 self.fetch_all(vec![(step, verdict)]);
             }

@@ -55,7 +55,9 @@ impl<'a> FileTable<'a> {
     }
 
     fn shard(&self, path: &FilePath) -> &Mutex<HashMap<FilePath, Option<FileEntry>>> {
-        let sum = path.as_str().bytes().fold(0u32, |sum, b| sum.wrapping_mul(31).wrapping_add(u32::from(b)));
+        let sum = path.as_str().bytes().fold(0u32, |sum, b| {
+            sum.wrapping_mul(31).wrapping_add(u32::from(b))
+        });
         &self.now[sum as usize % self.now.len()]
     }
 
@@ -73,16 +75,23 @@ impl<'a> FileTable<'a> {
         };
         let entry = match entry {
             Some(entry) if self.pretended.contains(path) => {
-                let digest = Digest::of(&[b"another content than ".as_slice(), &entry.digest.0].concat());
+                let digest =
+                    Digest::of(&[b"another content than ".as_slice(), &entry.digest.0].concat());
                 Some(FileEntry { digest, ..entry })
             }
             entry => entry,
         };
-        // Another thread may have looked at the same time: all of them go by what the first one saw.
+        // Another thread may have looked at the same time: all of them go by what the first one
+        // saw.
         Ok(*self.shard(path).lock().entry(path.clone()).or_insert(entry))
     }
 
-    fn fresh(&self, outside: &dyn Outside, path: &FilePath, signature: Signature) -> io::Result<FileEntry> {
+    fn fresh(
+        &self,
+        outside: &dyn Outside,
+        path: &FilePath,
+        signature: Signature,
+    ) -> io::Result<FileEntry> {
         if let Some(known) = self.known.get(path.as_str())
             && known.signature == signature
             && !known.young
@@ -93,12 +102,19 @@ impl<'a> FileTable<'a> {
         let young = outside.is_being_written(path) || signature.is_young(outside.now());
         let content = outside.digest(path)?;
         let digest = with_permissions(&content, &signature);
-        Ok(FileEntry { signature, digest, young })
+        Ok(FileEntry {
+            signature,
+            digest,
+            young,
+        })
     }
 
     /// The beginning of a step at a time in nanoseconds since 1970.
     pub(crate) fn began(&self, at: i64) -> Began {
-        Began { at, moment: self.moments.fetch_add(1, Ordering::SeqCst) }
+        Began {
+            at,
+            moment: self.moments.fetch_add(1, Ordering::SeqCst),
+        }
     }
 
     /// Takes note that a file changed, so that it is looked at again.
@@ -108,9 +124,13 @@ impl<'a> FileTable<'a> {
         self.shard(path).lock().remove(path);
     }
 
-    /// Whether it was noticed since a step began that a file changed: what the step read of it may have been anything.
+    /// Whether it was noticed since a step began that a file changed: what the step read of it may
+    /// have been anything.
     pub(crate) fn has_moved_since(&self, path: &FilePath, began: Began) -> bool {
-        self.moved.lock().get(path).is_some_and(|noticed| *noticed > began.moment)
+        self.moved
+            .lock()
+            .get(path)
+            .is_some_and(|noticed| *noticed > began.moment)
     }
 
     /// What this run found to be otherwise than earlier ones knew, sorted by path.
@@ -118,26 +138,39 @@ impl<'a> FileTable<'a> {
         let mut changes = self.looked_at();
         changes.retain(|(path, entry)| self.known.get(path.as_str()) != *entry);
         changes.sort_by(|a, b| a.0.cmp(&b.0));
-        changes.into_iter().map(|(path, entry)| (path.shared().clone(), entry)).collect()
+        changes
+            .into_iter()
+            .map(|(path, entry)| (path.shared().clone(), entry))
+            .collect()
     }
 
     /// Files looked at in this run, with their entries, in no order.
     pub fn looked_at(&self) -> Vec<(FilePath, Option<FileEntry>)> {
         let locked = |shard: &Mutex<HashMap<FilePath, Option<FileEntry>>>| {
             let shard = shard.lock();
-            shard.iter().map(|(p, e)| (p.clone(), *e)).collect::<Vec<_>>()
+            shard
+                .iter()
+                .map(|(p, e)| (p.clone(), *e))
+                .collect::<Vec<_>>()
         };
         self.now.iter().flat_map(locked).collect()
     }
 }
 
-/// The digest of a file with this content: the same bytes count as something else when they may be executed. Between what
-/// a checkout gives its files, with the group as a writer or without, no difference is made: it follows from a setting of
-/// the person's. All other permissions are someone's intention, and commands see them.
+/// The digest of a file with this content: the same bytes count as something else when they may be
+/// executed. Between what a checkout gives its files, with the group as a writer or without, no
+/// difference is made: it follows from a setting of the person's. All other permissions are
+/// someone's intention, and commands see them.
 fn with_permissions(content: &Digest, signature: &Signature) -> Digest {
     match signature.mode & 0o7777 {
         0o644 | 0o664 => *content,
-        0o755 | 0o775 => nubrik_store::OutputRecord::File { digest: *content, executable: true }.digest(),
-        other => Digest::of(&[b"permissions".as_slice(), &other.to_le_bytes(), &content.0].concat()),
+        0o755 | 0o775 => nubrik_store::OutputRecord::File {
+            digest: *content,
+            executable: true,
+        }
+        .digest(),
+        other => {
+            Digest::of(&[b"permissions".as_slice(), &other.to_le_bytes(), &content.0].concat())
+        }
     }
 }

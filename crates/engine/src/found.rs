@@ -11,14 +11,15 @@ pub struct ListingContext<'a> {
     pub roots: &'a [&'a str],
     /// The folder in which the command ran.
     pub work: &'a WsPath,
-    /// Where a path of the workspace leads when links are followed: what is before `..` may be a link, and what is
-    /// above it is above where that leads.
+    /// Where a path of the workspace leads when links are followed: what is before `..` may be a
+    /// link, and what is above it is above where that leads.
     pub follow: &'a dyn Fn(&WsPath) -> Option<WsPath>,
     /// Whether something is at a path of the workspace.
     pub exists: &'a dyn Fn(&WsPath) -> bool,
 }
 
-/// How many words a name may have in a listing whose writer does not mark the spaces in them: some linkers.
+/// How many words a name may have in a listing whose writer does not mark the spaces in them: some
+/// linkers.
 const WORDS_OF_NAME: usize = 8;
 
 /// The files in a listing, sorted, each once. Names before a `:` are what was made, not read;
@@ -27,8 +28,13 @@ pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<FilePath> {
     let mut files = Vec::new();
     for rule in logical_lines(text) {
         let words = split_words(&rule);
-        let Some(colon) = words.iter().position(|w| w.ends_target) else { continue };
-        let names: Vec<&WrittenWord> = words[colon + 1..].iter().filter(|w| !w.ends_target).collect();
+        let Some(colon) = words.iter().position(|w| w.ends_target) else {
+            continue;
+        };
+        let names: Vec<&WrittenWord> = words[colon + 1..]
+            .iter()
+            .filter(|w| !w.ends_target)
+            .collect();
         let mut at = 0;
         while at < names.len() {
             let (listed, count) = name_at(&names[at..], around);
@@ -41,11 +47,12 @@ pub fn parse_listing(text: &str, around: &ListingContext<'_>) -> Vec<FilePath> {
     files
 }
 
-/// The file that some words begin with, and how many of them name it: more than one where only they together name
-/// something that is there.
+/// The file that some words begin with, and how many of them name it: more than one where only they
+/// together name something that is there.
 fn name_at(words: &[&WrittenWord], around: &ListingContext<'_>) -> (Option<FilePath>, usize) {
     let inside = |listed: &Option<FilePath>| listed.as_ref().and_then(FilePath::in_workspace);
-    let is_there = |listed: &Option<FilePath>| inside(listed).is_none_or(|path| (around.exists)(&path));
+    let is_there =
+        |listed: &Option<FilePath>| inside(listed).is_none_or(|path| (around.exists)(&path));
     let first = place(&words[0].text, around);
     if is_there(&first) {
         return (first, 1);
@@ -88,8 +95,8 @@ fn logical_lines(text: &str) -> Vec<String> {
 }
 
 struct WrittenWord {
-    /// As compilers of C write it: backslashes are plain, but before blanks, where each is doubled and one more marks the blank, and
-    /// one before `#`.
+    /// As compilers of C write it: backslashes are plain, but before blanks, where each is doubled
+    /// and one more marks the blank, and one before `#`.
     text: String,
     /// As others write it: a backslash before a blank, `#`, `:` or another backslash marks that.
     other: String,
@@ -110,7 +117,11 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
     let mut end = |text: &mut String, other: &mut String, ends_target| {
         if ends_target || !text.is_empty() {
             let (text, other) = (std::mem::take(text), std::mem::take(other));
-            words.push(WrittenWord { text, other, ends_target });
+            words.push(WrittenWord {
+                text,
+                other,
+                ends_target,
+            });
         }
     };
     while let Some(c) = chars.next() {
@@ -129,7 +140,11 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
                 };
                 text.extend(std::iter::repeat_n('\\', plain));
                 let marks_colon = next == Some(':') && count % 2 == 1;
-                let halved = if marks || marks_colon { count / 2 } else { count.div_ceil(2) };
+                let halved = if marks || marks_colon {
+                    count / 2
+                } else {
+                    count.div_ceil(2)
+                };
                 other.extend(std::iter::repeat_n('\\', halved));
                 if marks || (marks_colon && !seen_colon) {
                     text.extend(next);
@@ -160,10 +175,21 @@ fn split_words(line: &str) -> Vec<WrittenWord> {
 
 /// Where a listed name is: `.` and `..` taken out, the workspace's own absolute path taken off.
 fn place(name: &str, around: &ListingContext<'_>) -> Option<FilePath> {
-    let ListingContext { roots, work, follow, .. } = around;
+    let ListingContext {
+        roots,
+        work,
+        follow,
+        ..
+    } = around;
     let name = name.strip_prefix("/proc/self/cwd/").unwrap_or(name);
-    let inside = roots.iter().find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
-    let from_work = if work.is_root() { Cow::Borrowed(name) } else { Cow::Owned(format!("{work}/{name}")) };
+    let inside = roots
+        .iter()
+        .find_map(|root| name.strip_prefix(root)?.strip_prefix('/'));
+    let from_work = if work.is_root() {
+        Cow::Borrowed(name)
+    } else {
+        Cow::Owned(format!("{work}/{name}"))
+    };
     let (name, absolute) = match inside {
         Some(inside) => (inside, false),
         None if name.starts_with('/') => (name, true),
@@ -183,20 +209,33 @@ fn place(name: &str, around: &ListingContext<'_>) -> Option<FilePath> {
                 // A relative name may leave the workspace: then it is one of the system.
                 if parts.pop().is_none() && !absolute {
                     let up = std::path::Path::new(roots.first()?).join(name);
-                    return up.canonicalize().ok().map(|p| FilePath::of_machine(&p.to_string_lossy()));
+                    return up
+                        .canonicalize()
+                        .ok()
+                        .map(|p| FilePath::of_machine(&p.to_string_lossy()));
                 }
             }
             part => parts.push(part.to_owned()),
         }
     }
     let joined = parts.join("/");
-    at_normal(&if absolute { format!("/{joined}") } else { joined }, absolute, roots)
+    at_normal(
+        &if absolute {
+            format!("/{joined}")
+        } else {
+            joined
+        },
+        absolute,
+        roots,
+    )
 }
 
 /// Whether each part of a path, without the `/` at the beginning of an absolute one, is a name.
 fn is_normal(path: &str, absolute: bool) -> bool {
     let inside = if absolute { &path[1..] } else { path };
-    inside.split('/').all(|part| !matches!(part, "" | "." | ".."))
+    inside
+        .split('/')
+        .all(|part| !matches!(part, "" | "." | ".."))
 }
 
 /// Where a path of names is: on the machine, or below the workspace's root.
@@ -204,10 +243,15 @@ fn at_normal(path: &str, absolute: bool, roots: &[&str]) -> Option<FilePath> {
     if !absolute {
         return (!path.is_empty()).then(|| FilePath::from(&WsPath::from_normal(path)));
     }
-    if let Some(inside) = roots.iter().find_map(|root| path.strip_prefix(root)?.strip_prefix('/')) {
+    if let Some(inside) = roots
+        .iter()
+        .find_map(|root| path.strip_prefix(root)?.strip_prefix('/'))
+    {
         return Some(FilePath::from(&WsPath::from_normal(inside)));
     }
-    let holds_inputs = !["/proc/", "/dev/", "/tmp/"].iter().any(|f| path.starts_with(f));
+    let holds_inputs = !["/proc/", "/dev/", "/tmp/"]
+        .iter()
+        .any(|f| path.starts_with(f));
     holds_inputs.then(|| FilePath::of_machine(path))
 }
 
@@ -229,9 +273,18 @@ mod tests {
                 inside("x$y.h")
             ]
         );
-        assert_eq!(parse("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""), [inside("b.c")]);
-        assert_eq!(parse("a.o: ../x.h fit.c", "/w", "tide"), [inside("tide/fit.c"), inside("x.h")]);
-        assert_eq!(parse("a.o: /nubrik/b.c /nubrik//c.c", "/w", "tide"), [inside("b.c"), inside("c.c")]);
+        assert_eq!(
+            parse("a.o: /tmp/cc1.o /proc/self/cwd/b.c /dev/null", "/w", ""),
+            [inside("b.c")]
+        );
+        assert_eq!(
+            parse("a.o: ../x.h fit.c", "/w", "tide"),
+            [inside("tide/fit.c"), inside("x.h")]
+        );
+        assert_eq!(
+            parse("a.o: /nubrik/b.c /nubrik//c.c", "/w", "tide"),
+            [inside("b.c"), inside("c.c")]
+        );
         assert_eq!(
             parse("a.o: //usr//x.h /w", "/w", ""),
             [FilePath::of_machine("/usr/x.h"), FilePath::of_machine("/w")]
@@ -243,7 +296,12 @@ mod tests {
         let (roots, work) = ([root, "/nubrik"], WsPath::from_normal(work));
         parse_listing(
             text,
-            &ListingContext { roots: &roots, work: &work, follow: &|_| None, exists: &|_| true },
+            &ListingContext {
+                roots: &roots,
+                work: &work,
+                follow: &|_| None,
+                exists: &|_| true,
+            },
         )
     }
 
@@ -253,9 +311,14 @@ mod tests {
 
     #[test]
     fn what_is_above_a_link_is_above_where_it_leads() {
-        let follow = |path: &WsPath| (path.as_str() == "src/inc").then(|| WsPath::from_normal("other/inc"));
-        let around =
-            ListingContext { roots: &["/w"], work: &WsPath::root(), follow: &follow, exists: &|_| true };
+        let follow =
+            |path: &WsPath| (path.as_str() == "src/inc").then(|| WsPath::from_normal("other/inc"));
+        let around = ListingContext {
+            roots: &["/w"],
+            work: &WsPath::root(),
+            follow: &follow,
+            exists: &|_| true,
+        };
         let listed = parse_listing("a.o: src/inc/../common.h src/x/../y.h", &around);
         assert_eq!(told(&listed), ["other/common.h", "src/y.h"]);
     }
@@ -263,7 +326,12 @@ mod tests {
     #[test]
     fn names_with_spaces_that_nobody_marked_are_put_together() {
         let exists = |path: &WsPath| ["a b c.o", "d.o"].contains(&path.as_str());
-        let around = ListingContext { roots: &[], work: &WsPath::root(), follow: &|_| None, exists: &exists };
+        let around = ListingContext {
+            roots: &[],
+            work: &WsPath::root(),
+            follow: &|_| None,
+            exists: &exists,
+        };
         let listed = parse_listing("x: a b c.o d.o none e", &around);
         assert_eq!(told(&listed), ["a b c.o", "d.o", "e", "none"]);
     }

@@ -19,17 +19,33 @@ use crate::state::StepMemory;
 
 impl Build<'_> {
     /// Takes note of what the commands made and read, and keeps it in the cache.
-    pub(crate) fn keep(&self, id: StepId, now: &Examined, ran: &Ran<'_>) -> Result<StepMemory, Failure> {
-        let Ran { reason, began, times_full, micros, printed, as_always, seen, all_seen } = *ran;
+    pub(crate) fn keep(
+        &self,
+        id: StepId,
+        now: &Examined,
+        ran: &Ran<'_>,
+    ) -> Result<StepMemory, Failure> {
+        let Ran {
+            reason,
+            began,
+            times_full,
+            micros,
+            printed,
+            as_always,
+            seen,
+            all_seen,
+        } = *ran;
         let step = self.graph.step(id);
-        // Commands that do not look whether they could write end well with half of their output. There may be room again.
+        // Commands that do not look whether they could write end well with half of their output.
+        // There may be room again.
         if self.outside.times_full() != times_full {
             self.outside.discard(&step.folder);
             return Err(Failure::NoRoom);
         }
         let mut found = self.found_inputs(id, began)?;
         if step.observed {
-            // Of the workspace that counts which was seen; what is listed of the machine counts besides.
+            // Of the workspace that counts which was seen; what is listed of the machine counts
+            // besides.
             found.extend(self.observed_inputs(id, seen, began)?);
             found.sort_by(|a, b| a.path.cmp(&b.path));
             found.dedup_by(|a, b| a.path == b.path);
@@ -42,11 +58,16 @@ impl Build<'_> {
                 return Err(Failure::InputMoved { path: path.told() });
             }
         }
-        if let Some(tool) = now.tools.iter().find(|tool| !self.outside.is_as_found(tool)) {
+        if let Some(tool) = now
+            .tools
+            .iter()
+            .find(|tool| !self.outside.is_as_found(tool))
+        {
             let path = tool.path.to_string_lossy().into();
             return Err(Failure::InputMoved { path });
         }
-        self.made_inputs_in_place(id).map_err(|path| Failure::InputMoved { path })?;
+        self.made_inputs_in_place(id)
+            .map_err(|path| Failure::InputMoved { path })?;
         let (outputs, signatures) = self.take_outputs(id)?;
         let found_paths = paths_of(&found);
         let passed_over = self.passed_over(id, &found_paths, &now.tools);
@@ -78,7 +99,9 @@ impl Build<'_> {
             true => store.record(first_key).unwrap_or_default(),
             false => Record::default(),
         };
-        record.entries.retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
+        record
+            .entries
+            .retain(|other| other.found != entry.found || other.passed_over != entry.passed_over);
         record.entries.insert(0, entry);
         record.entries.truncate(RESULTS_PER_KEY);
         if let Err(e) = store.keep_record(first_key, &record) {
@@ -87,13 +110,18 @@ impl Build<'_> {
     }
 
     pub(crate) fn store_failed(&self, error: &nubrik_store::StoreError) {
-        if !self.store_reported.swap(true, std::sync::atomic::Ordering::Relaxed) {
-            self.listener.hear(&Event::Notice(Notice::StoreUnusable(error.to_string())));
+        if !self
+            .store_reported
+            .swap(true, std::sync::atomic::Ordering::Relaxed)
+        {
+            self.listener
+                .hear(&Event::Notice(Notice::StoreUnusable(error.to_string())));
         }
     }
 
-    /// Refuses the result when an input is not any more what its key says of it. Another step that noticed the change may have had
-    /// it looked at again meanwhile: that it is what was seen last says nothing.
+    /// Refuses the result when an input is not any more what its key says of it. Another step that
+    /// noticed the change may have had it looked at again meanwhile: that it is what was seen last
+    /// says nothing.
     pub(crate) fn must_be_as_examined(
         &self,
         id: StepId,
@@ -117,10 +145,15 @@ impl Build<'_> {
         file.is_some_and(|file| self.graph.file(*file).maker.is_some())
     }
 
-    /// Refuses the result when a source changed while the commands ran: since they began, where it was read for the first time after
-    /// that, or else since it was looked at last.
-    pub(crate) fn must_be_unmoved(&self, path: &FilePath, began: Option<Began>) -> Result<(), Failure> {
-        // Made files are compared with what is remembered of their steps; links are not remembered by their times.
+    /// Refuses the result when a source changed while the commands ran: since they began, where it
+    /// was read for the first time after that, or else since it was looked at last.
+    pub(crate) fn must_be_unmoved(
+        &self,
+        path: &FilePath,
+        began: Option<Began>,
+    ) -> Result<(), Failure> {
+        // Made files are compared with what is remembered of their steps; links are not remembered
+        // by their times.
         if self.is_made(path) || !(path.is_of_workspace() || path.is_of_machine()) {
             return Ok(());
         }
@@ -134,10 +167,12 @@ impl Build<'_> {
             Err(_) if began.is_none() && path.is_of_machine() => return Ok(()),
             Ok(None) | Err(_) => return Err(moved),
         };
-        // A file read for the first time after the commands may have been another one for them. A time in the future is
-        // that of another clock, or of this one before it was set back: a change of today has one of today.
+        // A file read for the first time after the commands may have been another one for them. A
+        // time in the future is that of another clock, or of this one before it was set back: a
+        // change of today has one of today.
         let now = self.outside.now();
-        let is_new = |time: i64, began: i64| time + entry.signature.coarseness() >= began && time <= now;
+        let is_new =
+            |time: i64, began: i64| time + entry.signature.coarseness() >= began && time <= now;
         let too_new = began.is_some_and(|began| {
             is_new(entry.signature.touched, began.at) || is_new(entry.signature.changed, began.at)
         });
@@ -152,7 +187,11 @@ impl Build<'_> {
     }
 
     /// The files that the commands listed, with their contents; refuses undeclared ones.
-    pub(crate) fn found_inputs(&self, id: StepId, began: Began) -> Result<Vec<FoundInput>, Failure> {
+    pub(crate) fn found_inputs(
+        &self,
+        id: StepId,
+        began: Began,
+    ) -> Result<Vec<FoundInput>, Failure> {
         let step = self.graph.step(id);
         if step.found.is_empty() {
             return Ok(Vec::new());
@@ -168,20 +207,29 @@ impl Build<'_> {
                         continue; // A name that the command tried.
                     }
                     let target = self.maker_of(path.as_str());
-                    return Err(Failure::Undeclared { path: path.as_str().to_owned(), target });
+                    return Err(Failure::Undeclared {
+                        path: path.as_str().to_owned(),
+                        target,
+                    });
                 }
                 if self.folder_around(path.as_str()).is_none() {
                     self.must_be_unmoved(&listed, Some(began))?;
                 }
                 for (link, text) in self.outside.links_to(&path) {
                     let digest = Digest::of(text.as_bytes());
-                    found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
+                    found.push(FoundInput {
+                        path: FilePath::of_link(&link).shared().clone(),
+                        digest,
+                    });
                 }
             } else if !self.is_for_others(id) {
                 self.must_be_unmoved(&listed, Some(began))?;
             }
             if let Some(digest) = self.listed_content(id, &listed) {
-                found.push(FoundInput { path: listed.shared().clone(), digest });
+                found.push(FoundInput {
+                    path: listed.shared().clone(),
+                    digest,
+                });
             }
         }
         // They are looked for by their paths.
@@ -190,14 +238,17 @@ impl Build<'_> {
         Ok(found)
     }
 
-    /// What a step's listings name. A listing of which nothing is there is of another folder than the step's: what the
-    /// commands read cannot be known from it.
+    /// What a step's listings name. A listing of which nothing is there is of another folder than
+    /// the step's: what the commands read cannot be known from it.
     pub(crate) fn listed_files(&self, id: StepId) -> Result<Vec<FilePath>, Failure> {
         let step = self.graph.step(id);
         let root = self.outside.locate(&WsPath::root()).display().to_string();
         let mut all = Vec::new();
         for listing in &step.found {
-            let name = listing.below(&step.folder).unwrap_or(listing.name()).to_owned();
+            let name = listing
+                .below(&step.folder)
+                .unwrap_or(listing.name())
+                .to_owned();
             let bytes = self
                 .outside
                 .read(&FilePath::from(listing))
@@ -220,7 +271,10 @@ impl Build<'_> {
             if let Some(first) = inside.clone().next()
                 && inside.all(|path| self.outside.check(path).is_none())
             {
-                return Err(Failure::StrangeListing { name, first: first.to_string() });
+                return Err(Failure::StrangeListing {
+                    name,
+                    first: first.to_string(),
+                });
             }
             // What an image holds, its own digest says.
             let counts = |file: &FilePath| step.root.is_none() || file.is_of_workspace();
@@ -232,7 +286,10 @@ impl Build<'_> {
     }
 
     /// Hashes the outputs and gives them to the cache.
-    pub(crate) fn take_outputs(&self, id: StepId) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
+    pub(crate) fn take_outputs(
+        &self,
+        id: StepId,
+    ) -> Result<(Vec<OutputRecord>, Vec<Signature>), Failure> {
         let step = self.graph.step(id);
         let (mut outputs, mut signatures) = (Vec::new(), Vec::new());
         for output in &step.outputs {
@@ -249,24 +306,36 @@ impl Build<'_> {
             let signature = match self.outside.look_at_made(path, &step.folder) {
                 MadeThing::There(signature) if signature.is_folder() == node.folder => signature,
                 MadeThing::Odd(what) => return Err(odd("", &what)),
-                MadeThing::There(_) => return Err(odd("", if node.folder { IS_FILE } else { IS_FOLDER })),
+                MadeThing::There(_) => {
+                    return Err(odd("", if node.folder { IS_FILE } else { IS_FOLDER }));
+                }
                 MadeThing::Nothing => {
                     let instead = self.made_instead(id);
-                    return Err(Failure::NoOutput { name: output.name.clone(), instead });
+                    return Err(Failure::NoOutput {
+                        name: output.name.clone(),
+                        instead,
+                    });
                 }
             };
             if !node.folder {
                 let (digest, signature) = self.take_file(path, &signature)?;
-                let record = OutputRecord::File { digest, executable: signature.is_executable() };
+                let record = OutputRecord::File {
+                    digest,
+                    executable: signature.is_executable(),
+                };
                 if output.early && !self.is_as_given(output.file, &record) {
-                    return Err(Failure::EarlyChanged { name: output.name.clone() });
+                    return Err(Failure::EarlyChanged {
+                        name: output.name.clone(),
+                    });
                 }
                 outputs.push(record);
                 signatures.push(signature);
                 continue;
             }
             let mut entries = Vec::new();
-            for file in self.outside.tree(path).map_err(|e| Failure::Machine { problem: e.to_string() })? {
+            for file in self.outside.tree(path).map_err(|e| Failure::Machine {
+                problem: e.to_string(),
+            })? {
                 let (kind, signature) = match file.kind {
                     TreeFileKind::Odd(what) => return Err(odd(&file.path, what)),
                     TreeFileKind::EmptyFolder => (TreeKind::EmptyFolder, file.signature),
@@ -274,10 +343,19 @@ impl Build<'_> {
                     TreeFileKind::File => {
                         let path = path.join(&file.path);
                         let (digest, signature) = self.take_file(&path, &file.signature)?;
-                        (TreeKind::File { digest, executable: signature.is_executable() }, signature)
+                        (
+                            TreeKind::File {
+                                digest,
+                                executable: signature.is_executable(),
+                            },
+                            signature,
+                        )
                     }
                 };
-                entries.push(TreeEntry { path: file.path.into(), kind });
+                entries.push(TreeEntry {
+                    path: file.path.into(),
+                    kind,
+                });
                 signatures.push(signature);
             }
             outputs.push(OutputRecord::Folder(entries));
@@ -290,14 +368,25 @@ impl Build<'_> {
         path: &WsPath,
         signature: &Signature,
     ) -> Result<(nubrik_bytes::Digest, Signature), Failure> {
-        let machine = |e: std::io::Error| Failure::Machine { problem: format!("{path}: {e}") };
+        let machine = |e: std::io::Error| Failure::Machine {
+            problem: format!("{path}: {e}"),
+        };
         let digest = self.outside.digest(&path.into()).map_err(machine)?;
-        let Some(store) = self.store else { return Ok((digest, *signature)) };
-        if let Err(e) = store.keep_file(&self.outside.locate(path), &digest, signature.is_executable()) {
+        let Some(store) = self.store else {
+            return Ok((digest, *signature));
+        };
+        if let Err(e) = store.keep_file(
+            &self.outside.locate(path),
+            &digest,
+            signature.is_executable(),
+        ) {
             self.store_failed(&e);
         }
         // Keeping it changed its mode and its number of links.
-        Ok((digest, self.outside.check_itself(path).unwrap_or(*signature)))
+        Ok((
+            digest,
+            self.outside.check_itself(path).unwrap_or(*signature),
+        ))
     }
 
     /// Files that the commands made in the step's folder without declaring them.
@@ -305,13 +394,13 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let declared = |path: &str| {
             let whole = format!("{}/{path}", step.folder.as_str());
-            step.found.iter().any(|f| f.as_str() == whole) || step.outputs.iter().any(|o| *o.name == *path)
+            step.found.iter().any(|f| f.as_str() == whole)
+                || step.outputs.iter().any(|o| *o.name == *path)
         };
         let tree = self.outside.tree(&step.folder).unwrap_or_default();
-        let made = tree
-            .into_iter()
-            .map(|f| f.path)
-            .filter(|p| !p.starts_with(".scratch/") && !p.starts_with(".kept/") && p != ".kept-whole");
+        let made = tree.into_iter().map(|f| f.path).filter(|p| {
+            !p.starts_with(".scratch/") && !p.starts_with(".kept/") && p != ".kept-whole"
+        });
         made.filter(|p| !declared(p)).take(5).collect()
     }
 }

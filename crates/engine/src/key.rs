@@ -40,7 +40,9 @@ pub(crate) fn first_key(step: &Step, parts: &KeyParts) -> Digest {
     out.text("nubrik step");
     out.u32(KEY_VERSION);
     // Of the machine that runs it.
-    platform_of(&step.machine).iter().for_each(|name| out.text(name));
+    platform_of(&step.machine)
+        .iter()
+        .for_each(|name| out.text(name));
     out.digest(&parts.command);
     out.list(&parts.tools, |out, (name, digest)| {
         out.text(name);
@@ -62,11 +64,18 @@ pub fn declared_key(
     inputs: &[(FilePath, Digest)],
 ) -> Digest {
     let command = command_digest(graph, step);
-    first_key(step, &KeyParts { command, tools: tools.to_vec(), inputs: inputs.to_vec() })
+    first_key(
+        step,
+        &KeyParts {
+            command,
+            tools: tools.to_vec(),
+            inputs: inputs.to_vec(),
+        },
+    )
 }
 
-/// The digest of the names among which a step's commands may find something: while it stays, no name appeared. It says
-/// only whether there is more to look at, and is no part of a key.
+/// The digest of the names among which a step's commands may find something: while it stays, no
+/// name appeared. It says only whether there is more to look at, and is no part of a key.
 pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Digest {
     let mut out = Encoder::new();
     // Numbers of sets follow the order of evaluation.
@@ -82,10 +91,10 @@ pub(crate) fn candidate_names(mut sets: Vec<Digest>, tools: &[FoundTool]) -> Dig
 mod tests {
     use super::*;
     use nubrik_graph::{
-        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, ImageFiles, ImageSearch, ImageSource, Native,
-        NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program, Service,
-        ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving, SetId, Sorted, Stage, StepId,
-        TargetId, ToolId, Unpacking, WorkFolder,
+        ArchiveFormat, ArgumentFile, Check, FileId, FileNode, ImageFiles, ImageSearch, ImageSource,
+        Native, NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program,
+        Service, ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving, SetId,
+        Sorted, Stage, StepId, TargetId, ToolId, Unpacking, WorkFolder,
     };
     use nubrik_source::{PathWithin, WsPath};
 
@@ -97,8 +106,16 @@ mod tests {
         let mut graph = Tables::default();
         graph.tools.push("cc".into());
         let out = WsPath::from_normal(".nubrik/made/tide/@fit.o/fit.o");
-        graph.files.push(FileNode { path: WsPath::from_normal("fit.c"), maker: None, folder: false });
-        graph.files.push(FileNode { path: out, maker: Some(StepId(0)), folder: false });
+        graph.files.push(FileNode {
+            path: WsPath::from_normal("fit.c"),
+            maker: None,
+            folder: false,
+        });
+        graph.files.push(FileNode {
+            path: out,
+            maker: Some(StepId(0)),
+            folder: false,
+        });
         let words = ["cc", "-c", "fit.c"].map(Arc::from).to_vec();
         graph.steps.push(Box::new(Step {
             target: TargetId(0),
@@ -122,7 +139,10 @@ mod tests {
             observed: false,
             scratch: vec![],
             tools: vec![ToolId(0)],
-            place: Place { file: "targets.nub".into(), line: 1 },
+            place: Place {
+                file: "targets.nub".into(),
+                line: 1,
+            },
             ..Step::empty(WsPath::root())
         }));
         graph
@@ -134,7 +154,10 @@ mod tests {
             graph,
             &graph.steps[0],
             &tools,
-            &[(FilePath::from(&WsPath::from_normal("fit.c")), Digest::of(b"int x;"))],
+            &[(
+                FilePath::from(&WsPath::from_normal("fit.c")),
+                Digest::of(b"int x;"),
+            )],
         )
     }
 
@@ -174,11 +197,17 @@ mod tests {
             inputs: vec![WsPath::from_normal("board.conf")].into(),
             tools: vec!["boardd".into()],
             folders: vec!["data".into()],
-            lists: vec![ArgumentFile { path: WsPath::from_normal("list"), text: "a".into() }],
+            lists: vec![ArgumentFile {
+                path: WsPath::from_normal("list"),
+                text: "a".into(),
+            }],
             work: WsPath::root(),
             root: None,
             needs: vec![],
-            place: Place { file: "targets.nub".into(), line: 3 },
+            place: Place {
+                file: "targets.nub".into(),
+                line: 3,
+            },
         }
     }
 
@@ -190,7 +219,11 @@ mod tests {
     }
 
     /// Asks for another key after each change, or for the same one.
-    fn hold<T>(changes: &[Alteration<T>], differs: bool, key_with: impl Fn(&dyn Fn(&mut T)) -> Digest) {
+    fn hold<T>(
+        changes: &[Alteration<T>],
+        differs: bool,
+        key_with: impl Fn(&dyn Fn(&mut T)) -> Digest,
+    ) {
         let plain = key_with(&|_| {});
         for (what, change) in changes {
             assert_eq!(key_with(&|value| change(value)) != plain, differs, "{what}");
@@ -227,14 +260,33 @@ mod tests {
             ("variable's name", |s| s.env[0].0 = "LC_ALL".into()),
             ("folder", |s| s.folder = path(".nubrik/made/ebb/@fit.o")),
             ("output's name", |s| s.outputs[0].name = "fat.o".into()),
-            ("an output more", |s| s.outputs.push(OutputNode::new(FileId(1), "log"))),
+            ("an output more", |s| {
+                s.outputs.push(OutputNode::new(FileId(1), "log"))
+            }),
             ("listing", |s| s.found.push(path("d"))),
             ("observed", |s| s.observed = true),
             ("scratch", |s| s.scratch.push(path("d"))),
-            ("native", |s| s.native = Some(Box::new(Native::Write { text: "x".into(), executable: false }))),
-            ("list", |s| s.lists.push(ArgumentFile { path: path("l"), text: "".into() })),
-            ("work in a source folder", |s| s.work = WorkFolder::Source(path("tide"))),
-            ("work in its own folder", |s| s.work = WorkFolder::Private { at: path("w"), copy_of: None }),
+            ("native", |s| {
+                s.native = Some(Box::new(Native::Write {
+                    text: "x".into(),
+                    executable: false,
+                }))
+            }),
+            ("list", |s| {
+                s.lists.push(ArgumentFile {
+                    path: path("l"),
+                    text: "".into(),
+                })
+            }),
+            ("work in a source folder", |s| {
+                s.work = WorkFolder::Source(path("tide"))
+            }),
+            ("work in its own folder", |s| {
+                s.work = WorkFolder::Private {
+                    at: path("w"),
+                    copy_of: None,
+                }
+            }),
             ("taken", |s| s.taken.push((within("a"), FileId(1)))),
             ("status", |s| s.status = Some(FileId(1))),
             ("layer of what changed", |s| s.changes = Some(FileId(1))),
@@ -247,15 +299,21 @@ mod tests {
         hold(matters, true, key_with);
         let not: &[Alteration<Step>] = &[
             ("what people read", |s| s.say = "other".into()),
-            ("variant, which is in the folder", |s| s.variant = "mode=release".into()),
+            ("variant, which is in the folder", |s| {
+                s.variant = "mode=release".into()
+            }),
             ("place", |s| s.place.line = 99),
             ("number of its target", |s| s.target = TargetId(7)),
             ("timeout", |s| s.limits.timeout = Some(1)),
             ("memory", |s| s.limits.memory = Some(1)),
             ("processors", |s| s.limits.processors = 2),
-            ("when others may use an output", |s| s.outputs[0].early = true),
+            ("when others may use an output", |s| {
+                s.outputs[0].early = true
+            }),
             ("who reads an output", |s| s.outputs[0].lines = true),
-            ("what it finds again, whose path is in its words", |s| s.kept.push(path("k"))),
+            ("what it finds again, whose path is in its words", |s| {
+                s.kept.push(path("k"))
+            }),
             // These are in the other parts of the key.
             ("image", |s| s.root = Some(FileId(0))),
             ("inputs", |s| s.inputs = Sorted::default()),
@@ -266,7 +324,12 @@ mod tests {
     }
 
     fn check() -> Check {
-        Check { verdict: FileId(1), report: None, quarantined: None, address: "tide/fit".into() }
+        Check {
+            verdict: FileId(1),
+            report: None,
+            quarantined: None,
+            address: "tide/fit".into(),
+        }
     }
 
     #[test]
@@ -276,11 +339,15 @@ mod tests {
             change(&mut check);
             key_with(&|step| step.check = Some(Box::new(check.clone())))
         };
-        let matters: &[Alteration<Check>] =
-            &[("verdict", |c| c.verdict = FileId(0)), ("report", |c| c.report = Some(FileId(1)))];
+        let matters: &[Alteration<Check>] = &[
+            ("verdict", |c| c.verdict = FileId(0)),
+            ("report", |c| c.report = Some(FileId(1))),
+        ];
         hold(matters, true, with);
         let not: &[Alteration<Check>] = &[
-            ("quarantine: failures are not kept", |c| c.quarantined = Some("flaky".into())),
+            ("quarantine: failures are not kept", |c| {
+                c.quarantined = Some("flaky".into())
+            }),
             ("address, for people", |c| c.address = "tide/fat".into()),
         ];
         hold(not, false, with);
@@ -288,9 +355,18 @@ mod tests {
 
     #[test]
     fn each_field_of_what_the_tool_does_itself_is_in_or_has_a_reason_not_to_be() {
-        let place = |to: &str, from: u32| Placement { to: within(to), from: FileId(from) };
-        let as_tar = |strip| Unpacking { format: ArchiveFormat::Tar, strip };
-        let as_zip = Unpacking { format: ArchiveFormat::Zip, strip: 0 };
+        let place = |to: &str, from: u32| Placement {
+            to: within(to),
+            from: FileId(from),
+        };
+        let as_tar = |strip| Unpacking {
+            format: ArchiveFormat::Tar,
+            strip,
+        };
+        let as_zip = Unpacking {
+            format: ArchiveFormat::Zip,
+            strip: 0,
+        };
         let extract = |file, name: &str, pattern: &str| Native::Extract {
             file: FileId(file),
             patterns: vec![(name.into(), pattern.into())],
@@ -303,10 +379,16 @@ mod tests {
         };
         let image = |file, name: Option<&str>, processor: &str| {
             let (name, platform) = (name.map(Arc::from), ("linux".into(), processor.into()));
-            Native::Image(ImageSource { files: ImageFiles::Layout(FileId(file)), name, platform })
+            Native::Image(ImageSource {
+                files: ImageFiles::Layout(FileId(file)),
+                name,
+                platform,
+            })
         };
         let new_image = |change: &dyn Fn(&mut NewImage)| {
-            let Native::Image(base) = image(1, None, "x86_64") else { unreachable!("it is one") };
+            let Native::Image(base) = image(1, None, "x86_64") else {
+                unreachable!("it is one")
+            };
             let mut new = NewImage {
                 base: Some(base),
                 layer: NewLayer::Files(vec![place("a", 0)]),
@@ -319,23 +401,75 @@ mod tests {
             Native::MakeImage(Box::new(new))
         };
         let all = [
-            Native::Write { text: "a".into(), executable: false },
-            Native::Write { text: "b".into(), executable: false },
-            Native::Write { text: "a".into(), executable: true },
-            Native::Stage { files: vec![place("a", 0)] },
-            Native::Stage { files: vec![place("b", 0)] },
-            Native::Stage { files: vec![place("a", 1)] },
-            Native::Pack { format: ArchiveFormat::Tar, files: vec![place("a", 0)] },
-            Native::Pack { format: ArchiveFormat::Zip, files: vec![place("a", 0)] },
-            Native::Pack { format: ArchiveFormat::Tar, files: vec![place("b", 0)] },
-            Native::Unpack { archive: FileId(0), how: as_tar(0) },
-            Native::Unpack { archive: FileId(0), how: as_tar(1) },
-            Native::Unpack { archive: FileId(0), how: as_zip },
-            Native::Unpack { archive: FileId(1), how: as_tar(0) },
-            Native::Part { folder: FileId(0), path: within("a"), is_folder: false },
-            Native::Part { folder: FileId(0), path: within("a"), is_folder: true },
-            Native::Part { folder: FileId(0), path: within("b"), is_folder: false },
-            Native::Part { folder: FileId(1), path: within("a"), is_folder: false },
+            Native::Write {
+                text: "a".into(),
+                executable: false,
+            },
+            Native::Write {
+                text: "b".into(),
+                executable: false,
+            },
+            Native::Write {
+                text: "a".into(),
+                executable: true,
+            },
+            Native::Stage {
+                files: vec![place("a", 0)],
+            },
+            Native::Stage {
+                files: vec![place("b", 0)],
+            },
+            Native::Stage {
+                files: vec![place("a", 1)],
+            },
+            Native::Pack {
+                format: ArchiveFormat::Tar,
+                files: vec![place("a", 0)],
+            },
+            Native::Pack {
+                format: ArchiveFormat::Zip,
+                files: vec![place("a", 0)],
+            },
+            Native::Pack {
+                format: ArchiveFormat::Tar,
+                files: vec![place("b", 0)],
+            },
+            Native::Unpack {
+                archive: FileId(0),
+                how: as_tar(0),
+            },
+            Native::Unpack {
+                archive: FileId(0),
+                how: as_tar(1),
+            },
+            Native::Unpack {
+                archive: FileId(0),
+                how: as_zip,
+            },
+            Native::Unpack {
+                archive: FileId(1),
+                how: as_tar(0),
+            },
+            Native::Part {
+                folder: FileId(0),
+                path: within("a"),
+                is_folder: false,
+            },
+            Native::Part {
+                folder: FileId(0),
+                path: within("a"),
+                is_folder: true,
+            },
+            Native::Part {
+                folder: FileId(0),
+                path: within("b"),
+                is_folder: false,
+            },
+            Native::Part {
+                folder: FileId(1),
+                path: within("a"),
+                is_folder: false,
+            },
             extract(0, "uses", "a"),
             extract(1, "uses", "a"),
             extract(0, "names", "a"),
@@ -358,13 +492,29 @@ mod tests {
             new_image(&|new| new.start.clear()),
             new_image(&|new| new.folder = None),
             new_image(&|new| new.platform.1 = "aarch64".into()),
-            Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: None }),
-            Native::Find(ImageSearch::Tools { names: vec!["ar".into()], version: None }),
-            Native::Find(ImageSearch::Tools { names: vec!["cc".into()], version: Some("-V".into()) }),
-            Native::Find(ImageSearch::Libraries { names: vec!["cc".into()], for_static: false }),
-            Native::Find(ImageSearch::Libraries { names: vec!["cc".into()], for_static: true }),
+            Native::Find(ImageSearch::Tools {
+                names: vec!["cc".into()],
+                version: None,
+            }),
+            Native::Find(ImageSearch::Tools {
+                names: vec!["ar".into()],
+                version: None,
+            }),
+            Native::Find(ImageSearch::Tools {
+                names: vec!["cc".into()],
+                version: Some("-V".into()),
+            }),
+            Native::Find(ImageSearch::Libraries {
+                names: vec!["cc".into()],
+                for_static: false,
+            }),
+            Native::Find(ImageSearch::Libraries {
+                names: vec!["cc".into()],
+                for_static: true,
+            }),
         ];
-        let key_of = |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
+        let key_of =
+            |native: &Native| key_with(&|step| step.native = Some(Box::new(native.clone())));
         for (i, one) in all.iter().enumerate() {
             for other in &all[i + 1..] {
                 assert_ne!(key_of(one), key_of(other), "{one:?} {other:?}");
@@ -386,9 +536,15 @@ mod tests {
         };
         fn here(
             service: &mut Service,
-        ) -> (&mut Vec<ServiceCommand>, &mut ServiceCommand, &mut Vec<ServiceCommand>) {
+        ) -> (
+            &mut Vec<ServiceCommand>,
+            &mut ServiceCommand,
+            &mut Vec<ServiceCommand>,
+        ) {
             match &mut service.serving {
-                Serving::Here { prepare, run, fill, .. } => (prepare, run, fill),
+                Serving::Here {
+                    prepare, run, fill, ..
+                } => (prepare, run, fill),
                 Serving::Elsewhere { .. } => unreachable!("it runs here"),
             }
         }
@@ -396,14 +552,23 @@ mod tests {
             ("folder", |s| s.folder = path("x")),
             ("prepare", |s| here(s).0.clear()),
             ("run", |s| here(s).1[0].words.push("-v".into())),
-            ("program", |s| here(s).1[0].program = ServiceProgram::File(path("boardd"))),
+            ("program", |s| {
+                here(s).1[0].program = ServiceProgram::File(path("boardd"))
+            }),
             ("redirect", |s| here(s).1[0].stdout = Some(path("log"))),
             ("fill", |s| here(s).2.clear()),
             ("shared", |s| {
-                let Serving::Here { shared, .. } = &mut s.serving else { return };
+                let Serving::Here { shared, .. } = &mut s.serving else {
+                    return;
+                };
                 *shared = true;
             }),
-            ("elsewhere", |s| s.serving = Serving::Elsewhere { address: "a".into(), port: "1".into() }),
+            ("elsewhere", |s| {
+                s.serving = Serving::Elsewhere {
+                    address: "a".into(),
+                    port: "1".into(),
+                }
+            }),
             ("variable", |s| s.env[0].1 = "c".into()),
             ("list", |s| s.lists[0].text = "".into()),
             ("folders", |s| s.folders.clear()),
@@ -414,17 +579,24 @@ mod tests {
         let not: &[Alteration<Service>] = &[
             ("address, for people", |s| s.address = "x".into()),
             ("place", |s| s.place.line = 9),
-            ("how it is asked whether it is ready", |s| s.ready = Some(vec![])),
+            ("how it is asked whether it is ready", |s| {
+                s.ready = Some(vec![])
+            }),
             ("how long it may take", |s| s.patience = 1),
             ("how it is stopped", |s| {
-                let Serving::Here { stop, .. } = &mut s.serving else { return };
+                let Serving::Here { stop, .. } = &mut s.serving else {
+                    return;
+                };
                 *stop = Some(vec![]);
             }),
             // These are among those of the step.
             ("image", |s| {
                 s.root = Some(ServiceImage {
                     statement: path("base.image"),
-                    files: ImageFiles::Layout(PlainFile { path: path("base"), folder: true }),
+                    files: ImageFiles::Layout(PlainFile {
+                        path: path("base"),
+                        folder: true,
+                    }),
                     name: None,
                     platform: ("linux".into(), "x86_64".into()),
                 });

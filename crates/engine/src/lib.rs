@@ -64,8 +64,8 @@ pub use build::{Build, EditedAt, Options, Outcome, Outreach, Request};
 pub use comparison::{Comparison, Difference, Part};
 pub use elsewhere::{HeldAgainst, MadeElsewhere, held_against};
 pub use event::{
-    Event, Failure, IS_FILE, IS_FOLDER, Listener, Notice, PlannedStep, Refusal, SharedUse, StepCounts,
-    Summary, Verdict,
+    Event, Failure, IS_FILE, IS_FOLDER, Listener, Notice, PlannedStep, Refusal, SharedUse,
+    StepCounts, Summary, Verdict,
 };
 pub use failures::{LabelledLine, survived};
 pub use files::FileTable;
@@ -76,8 +76,8 @@ pub use nubrik_disk::{MadeThing, Signature, TreeFile, TreeFileKind};
 pub use observe::{ObservedStep, in_box, observe};
 pub use outside::{
     CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, Outside, OutsideFiles, OutsideRoots,
-    OutsideServices, OutsideSystem, OutsideWork, Readable, Readables, ServiceFailure, ServiceProblem,
-    ToolProblem, Work, WorkProblem, is_cut_off, is_own_end,
+    OutsideServices, OutsideSystem, OutsideWork, Readable, Readables, ServiceFailure,
+    ServiceProblem, ToolProblem, Work, WorkProblem, is_cut_off, is_own_end,
 };
 pub use performer::{Errand, FailedElsewhere, NamedThings, Performer, SetFile, StepAnswer};
 pub use plan::{Supposed, plan};
@@ -88,7 +88,8 @@ pub use rooted::ROOT;
 pub use run::build;
 pub use seen::{Named, Recording, Seen, Touch, Touched};
 pub use state::{
-    ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others, memory_of_others,
+    ChangeList, Changes, FileEntry, Published, State, StepMemory, memory_for_others,
+    memory_of_others,
 };
 pub use table::{FileBytes, Table};
 pub use there::identity_of;

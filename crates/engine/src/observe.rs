@@ -25,11 +25,12 @@ const TOLD: usize = 6;
 /// Names that interpreters try to write beside what they read, and do without when they may not.
 const HARMLESS: [&str; 1] = ["__pycache__"];
 
-/// Where runtimes look how the machine is set up, and leave notes for themselves; they go on where they may not.
+/// Where runtimes look how the machine is set up, and leave notes for themselves; they go on where
+/// they may not.
 const OF_RUNTIMES: [&str; 6] = ["/sys/", "/proc/", "/dev/", "/tmp/", "/var/tmp/", "/run/"];
 
-/// What a step was seen to do when it ran once more, beside what it declares. Paths are from the workspace's
-/// root; each list is sorted.
+/// What a step was seen to do when it ran once more, beside what it declares. Paths are from the
+/// workspace's root; each list is sorted.
 #[derive(Clone, Debug)]
 pub struct ObservedStep {
     /// The step.
@@ -38,24 +39,25 @@ pub struct ObservedStep {
     pub failure: Option<Failure>,
     /// Declared inputs that it read.
     pub read: Vec<Arc<str>>,
-    /// Certain inputs that it did not read. What commands may read only by way of their listing is not
-    /// among them.
+    /// Certain inputs that it did not read. What commands may read only by way of their listing is
+    /// not among them.
     pub unused: Vec<Arc<str>>,
     /// What it was refused.
     pub refused: Vec<Refusal>,
-    /// Undeclared paths of the workspace that it asked for, and whether something is there: that a command
-    /// learns even in its box.
+    /// Undeclared paths of the workspace that it asked for, and whether something is there: that a
+    /// command learns even in its box.
     pub looked_up: Vec<(Arc<str>, bool)>,
     /// How many files of the system it read.
     pub system: usize,
-    /// Those of them that are no part of its tools and no input otherwise: when they change, it does not run again.
+    /// Those of them that are no part of its tools and no input otherwise: when they change, it
+    /// does not run again.
     pub uncounted: Vec<Arc<str>>,
     /// Outputs whose bytes were not the same this time, as the definition names them.
     pub differs: Vec<Arc<str>>,
 }
 
-/// Runs steps that are current once more, each under a recorder, and leaves their results as they were. Steps
-/// without commands are passed over. `None` where the machine cannot record.
+/// Runs steps that are current once more, each under a recorder, and leaves their results as they
+/// were. Steps without commands are passed over. `None` where the machine cannot record.
 pub fn observe(
     graph: &Graph,
     steps: &[StepId],
@@ -64,12 +66,26 @@ pub fn observe(
     store: Option<&dyn Store>,
     listener: &dyn Listener,
 ) -> Option<Vec<ObservedStep>> {
-    let options = Options { keep_going: true, ..Options::plain() };
-    let mut build = Build::new(Request::whole(graph, &[]), before, outside, store, listener, options);
+    let options = Options {
+        keep_going: true,
+        ..Options::plain()
+    };
+    let mut build = Build::new(
+        Request::whole(graph, &[]),
+        before,
+        outside,
+        store,
+        listener,
+        options,
+    );
     // What is made here is thrown away again.
     build.store = None;
     let mut observed_steps = Vec::new();
-    for step in steps.iter().copied().filter(|s| !graph.step(*s).commands.is_empty()) {
+    for step in steps
+        .iter()
+        .copied()
+        .filter(|s| !graph.step(*s).commands.is_empty())
+    {
         if outside.is_cancelled() {
             break;
         }
@@ -78,8 +94,8 @@ pub fn observe(
     Some(observed_steps)
 }
 
-/// Makes everything as it is when a step's commands begin, and lets `act` do something there with a job that
-/// starts nothing yet. What the step made before is put back afterwards.
+/// Makes everything as it is when a step's commands begin, and lets `act` do something there with a
+/// job that starts nothing yet. What the step made before is put back afterwards.
 ///
 /// # Errors
 /// When its tools or its folder cannot be had.
@@ -91,24 +107,44 @@ pub fn in_box(
     listener: &dyn Listener,
     act: &mut dyn FnMut(&Job<'_>),
 ) -> Result<(), Failure> {
-    let options = Options { keep_going: true, ..Options::plain() };
-    let build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, options);
+    let options = Options {
+        keep_going: true,
+        ..Options::plain()
+    };
+    let build = Build::new(
+        Request::whole(graph, &[]),
+        before,
+        outside,
+        None,
+        listener,
+        options,
+    );
     let tools = build.tools_of(step)?;
     let node = graph.step(step);
     build.beside_results(step, || {
-        let stopped = || Failure::Machine { problem: "it was stopped".to_owned() };
-        build.prepare(step).map_err(|why| why.unwrap_or_else(stopped))?;
+        let stopped = || Failure::Machine {
+            problem: "it was stopped".to_owned(),
+        };
+        build
+            .prepare(step)
+            .map_err(|why| why.unwrap_or_else(stopped))?;
         let (readable, work) = (build.readable(step), node.work.path());
         let lent = match node.services.as_slice() {
             [] => None,
             services => {
                 let lent = outside.lend(node.folder.as_str(), services, node.limits.network);
-                Some(lent.map_err(|why| why.map_or_else(stopped, |why| Failure::Service(Box::new(why))))?)
+                Some(lent.map_err(|why| {
+                    why.map_or_else(stopped, |why| Failure::Service(Box::new(why)))
+                })?)
             }
         };
         let job = build.job(node, Vec::new(), &readable, &tools, &work);
         let acted = build.with_root(step, None, |root| {
-            act(&Job { lent: lent.as_ref(), root, ..job });
+            act(&Job {
+                lent: lent.as_ref(),
+                root,
+                ..job
+            });
             Ok(())
         });
         acted.map_err(|why| why.unwrap_or_else(stopped))?;
@@ -122,15 +158,26 @@ impl Build<'_> {
     pub(crate) fn tools_of(&self, id: StepId) -> Result<Vec<FoundTool>, Failure> {
         let step = self.graph.step(id);
         let tools = self.tools_of_machine(step).into_iter();
-        tools.map(|tool| self.tool(tool).map_err(Failure::NoTool)).collect()
+        tools
+            .map(|tool| self.tool(tool).map_err(Failure::NoTool))
+            .collect()
     }
 
     /// Does something in a step's folder while what the step made is kept elsewhere.
-    pub(crate) fn beside_results<T>(&self, id: StepId, work: impl FnOnce() -> T) -> Result<T, Failure> {
+    pub(crate) fn beside_results<T>(
+        &self,
+        id: StepId,
+        work: impl FnOnce() -> T,
+    ) -> Result<T, Failure> {
         let folder = &self.graph.step(id).folder;
         // No step has a folder of such a name.
-        let kept = folder.parent().unwrap_or_else(WsPath::root).child(&format!("~{}.kept", folder.name()));
-        let problem = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
+        let kept = folder
+            .parent()
+            .unwrap_or_else(WsPath::root)
+            .child(&format!("~{}.kept", folder.name()));
+        let problem = |e: std::io::Error| Failure::Machine {
+            problem: e.to_string(),
+        };
         let was_made = self.outside.check(&folder.into()).is_some();
         if was_made {
             self.outside.set_aside(folder, &kept).map_err(problem)?;
@@ -143,8 +190,9 @@ impl Build<'_> {
         Ok(done)
     }
 
-    /// Runs a failed step once more under a recorder, where that is quick or promises an answer, and adds
-    /// what was seen to its failure. `watched` is what it was refused where it was recorded already.
+    /// Runs a failed step once more under a recorder, where that is quick or promises an answer,
+    /// and adds what was seen to its failure. `watched` is what it was refused where it was
+    /// recorded already.
     pub(crate) fn look_closer(
         &self,
         id: StepId,
@@ -159,7 +207,10 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let telling = matches!(
             failure,
-            Failure::Code(_) | Failure::Signal(_) | Failure::NoOutput { .. } | Failure::Cases { .. }
+            Failure::Code(_)
+                | Failure::Signal(_)
+                | Failure::NoOutput { .. }
+                | Failure::Cases { .. }
         );
         let promising = micros < QUICK || (micros < BEARABLE && speaks_of_refusal(printed));
         // What goes out to the network is not done twice.
@@ -170,35 +221,64 @@ impl Build<'_> {
         let mut seen = watched.is_none().then(Seen::default);
         let ended = self.run_commands(id, tools, &mut Vec::new(), seen.as_mut(), None);
         self.note_kept(id, ended.as_ref().map(|_| ()).map_err(Option::as_ref));
-        let refused = seen.map(|seen| self.refusals(id, &seen, Some(printed))).unwrap_or_default();
+        let refused = seen
+            .map(|seen| self.refusals(id, &seen, Some(printed)))
+            .unwrap_or_default();
         let well_again = ended.is_ok() && !matches!(failure, Failure::NoOutput { .. });
         failure.observed(refused, well_again)
     }
 
-    /// What commands were refused, the likeliest cause of a failure first. `failed` is what they printed where they failed:
+    /// What commands were refused, the likeliest cause of a failure first. `failed` is what they
+    /// printed where they failed:
     /// then only what may be the cause counts.
     pub(crate) fn refusals(&self, id: StepId, seen: &Seen, failed: Option<&[u8]>) -> Vec<Refusal> {
         let complaint = failed.map(|printed| String::from_utf8_lossy(printed).into_owned());
         let readable = self.readable(id);
-        let own_folders: HashSet<&str> = readable.iter().map(|own| folder_of(own.path.as_str())).collect();
+        let own_folders: HashSet<&str> = readable
+            .iter()
+            .map(|own| folder_of(own.path.as_str()))
+            .collect();
         let mut ranked: Vec<(u8, Refusal)> = Vec::new();
         for touched in &seen.touched {
-            // A command that looks for a file, and does not find it, may do something else, or give up.
+            // A command that looks for a file, and does not find it, may do something else, or give
+            // up.
             let looks_for_file = touched.folder == Some(false) && touched.path.is_of_workspace();
             let reads = touched.touch != Touch::LookedUp || looks_for_file;
             // What is not there cannot be read by anyone; what is to be made may well not be there.
             let there = touched.folder.is_some() || touched.touch == Touch::Written;
-            let harmless = touched.path.as_str().split('/').any(|name| HARMLESS.contains(&name))
-                || OF_RUNTIMES.iter().any(|folder| touched.path.as_str().starts_with(folder));
+            let harmless = touched
+                .path
+                .as_str()
+                .split('/')
+                .any(|name| HARMLESS.contains(&name))
+                || OF_RUNTIMES
+                    .iter()
+                    .any(|folder| touched.path.as_str().starts_with(folder));
             if !harmless && let [first, more @ ..] = &*touched.lacks {
-                let missed = |name: &&Arc<str>| complaint.as_ref().is_some_and(|text| names(text, name));
+                let missed =
+                    |name: &&Arc<str>| complaint.as_ref().is_some_and(|text| names(text, name));
                 if let Some(name) = touched.lacks.iter().find(missed) {
                     let path = WsPath::from_normal(touched.path.as_str()).child(name);
                     let path = FilePath::from(&path);
-                    ranked.push((0, Refusal::Path { path, touch: Touch::Read, folder: false, target: None }));
+                    ranked.push((
+                        0,
+                        Refusal::Path {
+                            path,
+                            touch: Touch::Read,
+                            folder: false,
+                            target: None,
+                        },
+                    ));
                 } else if !self.looks_for_modules(id, touched.path.as_str()) {
                     let (folder, first, more) = (touched.path.told(), first.clone(), more.len());
-                    ranked.push((4, Refusal::Listing { folder, first, more }));
+                    ranked.push((
+                        4,
+                        Refusal::Listing {
+                            folder,
+                            first,
+                            more,
+                        },
+                    ));
                 }
             }
             // Interpreters look around beside the script that they run.
@@ -211,8 +291,11 @@ impl Build<'_> {
                 continue;
             }
             let folder = touched.folder == Some(true);
-            let is_named =
-                || complaint.as_ref().is_some_and(|text| names(text, file_name(touched.path.as_str())));
+            let is_named = || {
+                complaint
+                    .as_ref()
+                    .is_some_and(|text| names(text, file_name(touched.path.as_str())))
+            };
             let rank = match (touched.path.is_of_machine(), touched.touch, folder) {
                 (false, Touch::Read | Touch::Started, false) => 0,
                 (false, Touch::LookedUp, false) if is_named() => 0,
@@ -222,7 +305,12 @@ impl Build<'_> {
                 (false, ..) => 4,
             };
             let target = self.maker_of(touched.path.as_str());
-            let refusal = Refusal::Path { path: touched.path.clone(), touch: touched.touch, folder, target };
+            let refusal = Refusal::Path {
+                path: touched.path.clone(),
+                touch: touched.touch,
+                folder,
+                target,
+            };
             ranked.push((rank, refusal));
         }
         if seen.wanted_network {
@@ -233,17 +321,26 @@ impl Build<'_> {
         if ranked.first().is_some_and(|(rank, _)| *rank < 3) {
             ranked.retain(|(rank, _)| *rank < 4);
         }
-        ranked.into_iter().map(|(_, refusal)| refusal).take(TOLD).collect()
+        ranked
+            .into_iter()
+            .map(|(_, refusal)| refusal)
+            .take(TOLD)
+            .collect()
     }
 
-    /// Whether a folder is that of a script which an interpreter runs that looks for its modules beside it by listing
-    /// the folder. What a module of the script's own lists is another matter.
+    /// Whether a folder is that of a script which an interpreter runs that looks for its modules
+    /// beside it by listing the folder. What a module of the script's own lists is another matter.
     fn looks_for_modules(&self, id: StepId, folder: &str) -> bool {
         let step = self.graph.step(id);
-        let words =
-            || step.commands.iter().flat_map(|pipeline| &pipeline.stages).flat_map(|stage| &stage.words);
+        let words = || {
+            step.commands
+                .iter()
+                .flat_map(|pipeline| &pipeline.stages)
+                .flat_map(|stage| &stage.words)
+        };
         let is_beside = |path: &str| folder_of(path) == folder;
-        let script = |word: &Arc<str>| word.ends_with(".py") && is_beside(word.trim_start_matches("./"));
+        let script =
+            |word: &Arc<str>| word.ends_with(".py") && is_beside(word.trim_start_matches("./"));
         words().any(script) && !words().any(|word| &**word == "-m")
     }
 
@@ -306,15 +403,26 @@ impl Build<'_> {
             .filter(|t| t.folder == Some(true) && t.touch == Touch::Read && t.allowed)
             .map(|t| t.path.as_str())
             .collect();
-        if let WorkFolder::Private { at, copy_of: Some(file) } = &step.work {
+        if let WorkFolder::Private {
+            at,
+            copy_of: Some(file),
+        } = &step.work
+        {
             // What it reads of its copy it reads of what was copied.
-            let in_copy = |path: &FilePath| path.in_workspace().is_some_and(|path| path.below(at).is_some());
+            let in_copy = |path: &FilePath| {
+                path.in_workspace()
+                    .is_some_and(|path| path.below(at).is_some())
+            };
             let is_read = |t: &Touched| t.touch != Touch::LookedUp && in_copy(&t.path);
             if seen.touched.iter().any(is_read) {
                 touched.insert(graph.file(*file).path.as_str());
             }
         }
-        for seen in seen.touched.iter().filter(|t| t.touch != Touch::LookedUp && t.folder.is_some()) {
+        for seen in seen
+            .touched
+            .iter()
+            .filter(|t| t.touch != Touch::LookedUp && t.folder.is_some())
+        {
             let path = seen.path.as_str();
             touched.insert(path);
             // A file in a declared folder was read: so was the folder.
@@ -322,27 +430,48 @@ impl Build<'_> {
         }
         let declared = |files: &[FileId], was_read: bool| {
             let paths = files.iter().map(|f| graph.file(*f).path.shared());
-            let mut some: Vec<Arc<str>> =
-                paths.filter(|p| touched.contains(&***p) == was_read).cloned().collect();
+            let mut some: Vec<Arc<str>> = paths
+                .filter(|p| touched.contains(&***p) == was_read)
+                .cloned()
+                .collect();
             some.sort();
             some
         };
         let all = graph.declared(step);
         observed.read = declared(&all, true);
         // The image is all around it.
-        let readable: Vec<FileId> = step.inputs.iter().copied().filter(|f| Some(*f) != step.root).collect();
+        let readable: Vec<FileId> = step
+            .inputs
+            .iter()
+            .copied()
+            .filter(|f| Some(*f) != step.root)
+            .collect();
         observed.unused = declared(&readable, false);
         // A value that lists a folder depends on each name in it.
-        observed.unused.retain(|path| !listed.contains(folder_of(path)));
-        // What its services read is among its inputs, and not its own to read.
-        let mut services = Vec::new();
-        step.services.iter().for_each(|service| service.add_to(&mut services));
         observed
             .unused
-            .retain(|path| !services.iter().any(|s| s.inputs.iter().any(|i| i.as_str() == &**path)));
+            .retain(|path| !listed.contains(folder_of(path)));
+        // What its services read is among its inputs, and not its own to read.
+        let mut services = Vec::new();
+        step.services
+            .iter()
+            .for_each(|service| service.add_to(&mut services));
+        observed.unused.retain(|path| {
+            !services
+                .iter()
+                .any(|s| s.inputs.iter().any(|i| i.as_str() == &**path))
+        });
         observed.refused = self.refusals(id, seen, None);
         // That is reported for all that was looked for.
-        observed.refused.retain(|r| !matches!(r, Refusal::Path { touch: Touch::LookedUp, .. }));
+        observed.refused.retain(|r| {
+            !matches!(
+                r,
+                Refusal::Path {
+                    touch: Touch::LookedUp,
+                    ..
+                }
+            )
+        });
         self.count_system(id, seen, observed);
     }
 
@@ -351,7 +480,9 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let tools = self.tools_of(id).unwrap_or_default();
         let memory = self.before.steps.get(step.folder.shared());
-        let listed = memory.iter().flat_map(|memory| memory.inputs.iter().chain(&memory.found));
+        let listed = memory
+            .iter()
+            .flat_map(|memory| memory.inputs.iter().chain(&memory.found));
         let counted: HashSet<&str> = tools
             .iter()
             .flat_map(|tool| &tool.parts)
@@ -360,12 +491,18 @@ impl Build<'_> {
             .collect();
         for seen in &seen.touched {
             let path = seen.path.in_workspace();
-            let inside = path.is_some_and(|path| !path.is_root() && path.below(&step.folder).is_none());
+            let inside =
+                path.is_some_and(|path| !path.is_root() && path.below(&step.folder).is_none());
             // Folders on the way to something are asked for by everyone.
-            if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true) {
-                observed.looked_up.push((seen.path.told(), seen.folder.is_some()));
+            if inside && !seen.allowed && seen.touch == Touch::LookedUp && seen.folder != Some(true)
+            {
+                observed
+                    .looked_up
+                    .push((seen.path.told(), seen.folder.is_some()));
             }
-            let of_runtimes = OF_RUNTIMES.iter().any(|folder| seen.path.as_str().starts_with(folder));
+            let of_runtimes = OF_RUNTIMES
+                .iter()
+                .any(|folder| seen.path.as_str().starts_with(folder));
             let is_system = step.root.is_none()
                 && seen.path.is_of_machine()
                 && !of_runtimes
@@ -395,7 +532,10 @@ fn names(text: &str, file: &str) -> bool {
     let stem = file.split_once('.').map_or(file, |(stem, _)| stem);
     let is_word = |c: char| c.is_alphanumeric() || c == '_';
     let ends = |at: usize| {
-        let (before, after) = (text[..at].chars().next_back(), text[at + stem.len()..].chars().next());
+        let (before, after) = (
+            text[..at].chars().next_back(),
+            text[at + stem.len()..].chars().next(),
+        );
         !before.is_some_and(is_word) && !after.is_some_and(is_word)
     };
     stem.len() > 1 && text.match_indices(stem).any(|(at, _)| ends(at))
@@ -404,7 +544,14 @@ fn names(text: &str, file: &str) -> bool {
 /// Whether what a command printed sounds as though it was refused something.
 fn speaks_of_refusal(printed: &[u8]) -> bool {
     let text = String::from_utf8_lossy(printed).to_lowercase();
-    ["denied", "not permitted", "eacces", "eperm", "no access", "unreachable"]
-        .iter()
-        .any(|w| text.contains(w))
+    [
+        "denied",
+        "not permitted",
+        "eacces",
+        "eperm",
+        "no access",
+        "unreachable",
+    ]
+    .iter()
+    .any(|w| text.contains(w))
 }

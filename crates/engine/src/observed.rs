@@ -1,7 +1,8 @@
-//! Inputs of steps whose commands list nothing: of what they may read, that which they were seen to read, to list and to
-//! look for.
+//! Inputs of steps whose commands list nothing: of what they may read, that which they were seen to
+//! read, to list and to look for.
 //!
-//! What counts of a path is what a step finds there, by its declarations: a file with its content, a folder, or nothing.
+//! What counts of a path is what a step finds there, by its declarations: a file with its content,
+//! a folder, or nothing.
 //! Of a folder that was listed its names count.
 
 use std::collections::BTreeSet;
@@ -56,10 +57,15 @@ fn found_at(paths: &[Arc<str>], path: &str) -> Present {
     }
 }
 
-/// Adds the names directly in a folder, each with whether it is a folder, too. What is in these is passed over at once.
+/// Adds the names directly in a folder, each with whether it is a folder, too. What is in these is
+/// passed over at once.
 fn add_names(paths: &[Arc<str>], folder: &str, names: &mut BTreeSet<(String, bool)>) {
     let mut rest = below(paths, folder);
-    let start = if folder.is_empty() { 0 } else { folder.len() + 1 };
+    let start = if folder.is_empty() {
+        0
+    } else {
+        folder.len() + 1
+    };
     while let Some(first) = rest.first() {
         let inside = &first[start..];
         match inside.split_once('/') {
@@ -81,10 +87,16 @@ impl Build<'_> {
     pub(crate) fn empty_folders(&self, files: &[FileId]) -> Vec<Arc<str>> {
         let mut empty = Vec::new();
         for file in files.iter().filter(|file| self.graph.file(**file).folder) {
-            let Some((memory, at)) = self.entries_of(*file) else { continue };
-            let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
+            let Some((memory, at)) = self.entries_of(*file) else {
+                continue;
+            };
+            let OutputRecord::Folder(entries) = &memory.outputs[at] else {
+                continue;
+            };
             let path = &self.graph.file(*file).path;
-            let folders = entries.iter().filter(|entry| entry.kind == TreeKind::EmptyFolder);
+            let folders = entries
+                .iter()
+                .filter(|entry| entry.kind == TreeKind::EmptyFolder);
             empty.extend(folders.map(|entry| Arc::from(format!("{path}/{}", entry.path))));
         }
         empty.sort();
@@ -99,8 +111,14 @@ impl Build<'_> {
             match self.entries_of(*file).filter(|_| node.folder) {
                 None => paths.push(node.path.shared().clone()),
                 Some((memory, at)) => {
-                    let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
-                    paths.extend(entries.iter().map(|e| Arc::from(format!("{}/{}", node.path, e.path))));
+                    let OutputRecord::Folder(entries) = &memory.outputs[at] else {
+                        continue;
+                    };
+                    paths.extend(
+                        entries
+                            .iter()
+                            .map(|e| Arc::from(format!("{}/{}", node.path, e.path))),
+                    );
                 }
             }
         }
@@ -117,7 +135,9 @@ impl Build<'_> {
         for set in &self.graph.step(id).candidates {
             let set = self.candidates(*set);
             let here = match found_at(&set.paths, path) {
-                Present::Nothing if found_at(&set.empty, path) != Present::Nothing => Present::Folder,
+                Present::Nothing if found_at(&set.empty, path) != Present::Nothing => {
+                    Present::Folder
+                }
                 here => here,
             };
             found = match (found, here) {
@@ -149,7 +169,8 @@ impl Build<'_> {
         Digest::of(&out.bytes)
     }
 
-    /// The inputs that a step's commands were seen to use; everything that they may read, if they were not seen.
+    /// The inputs that a step's commands were seen to use; everything that they may read, if they
+    /// were not seen.
     pub(crate) fn observed_inputs(
         &self,
         id: StepId,
@@ -178,25 +199,39 @@ impl Build<'_> {
         let is_certain = |path: &str| {
             let file = self.known.files_by_path.get(path);
             file.is_some_and(|file| step.inputs.holds(file))
-                || self.folder_around(path).is_some_and(|(folder, _)| step.inputs.holds(&folder))
+                || self
+                    .folder_around(path)
+                    .is_some_and(|(folder, _)| step.inputs.holds(&folder))
         };
         let mut found = Vec::with_capacity(files.len() + asked.len());
         for path in files.iter().filter(|path| !is_certain(path)) {
             let file = FilePath::from_text(path.clone());
             if self.folder_around(path).is_none() {
                 self.must_be_unmoved(&file, Some(began))?;
-                for (link, text) in self.outside.links_to(&WsPath::from_normal_text(path.clone())) {
+                for (link, text) in self
+                    .outside
+                    .links_to(&WsPath::from_normal_text(path.clone()))
+                {
                     let digest = Digest::of(text.as_bytes());
-                    found.push(FoundInput { path: FilePath::of_link(&link).shared().clone(), digest });
+                    found.push(FoundInput {
+                        path: FilePath::of_link(&link).shared().clone(),
+                        digest,
+                    });
                 }
             }
             if let Some(digest) = self.listed_content(id, &file) {
-                found.push(FoundInput { path: path.clone(), digest });
+                found.push(FoundInput {
+                    path: path.clone(),
+                    digest,
+                });
             }
         }
         for path in asked {
             if let Some(digest) = self.listed_content(id, &path) {
-                found.push(FoundInput { path: path.shared().clone(), digest });
+                found.push(FoundInput {
+                    path: path.shared().clone(),
+                    digest,
+                });
             }
         }
         found.sort_by(|a, b| a.path.cmp(&b.path));
@@ -205,12 +240,20 @@ impl Build<'_> {
     }
 
     /// What commands were seen to read, and what they asked of paths, as little as says all of it.
-    fn add_seen(&self, id: StepId, seen: &Seen, files: &mut BTreeSet<Arc<str>>, asked: &mut Vec<FilePath>) {
+    fn add_seen(
+        &self,
+        id: StepId,
+        seen: &Seen,
+        files: &mut BTreeSet<Arc<str>>,
+        asked: &mut Vec<FilePath>,
+    ) {
         let step = self.graph.step(id);
         let mut listed: BTreeSet<String> = BTreeSet::new();
         let mut looked_for: BTreeSet<String> = BTreeSet::new();
         for touched in &seen.touched {
-            let Some(path) = touched.path.in_workspace() else { continue };
+            let Some(path) = touched.path.in_workspace() else {
+                continue;
+            };
             if path.is_in(&step.folder) {
                 continue;
             }
@@ -229,7 +272,9 @@ impl Build<'_> {
                         files.extend(self.interpreters_of(id, path));
                     }
                 }
-                Present::Folder if touched.touch == Touch::Read => drop(listed.insert(path.to_owned())),
+                Present::Folder if touched.touch == Touch::Read => {
+                    drop(listed.insert(path.to_owned()))
+                }
                 Present::Folder => drop(looked_for.insert(path.to_owned())),
                 // Nothing is there while the nearest folder around is not.
                 Present::Nothing => drop(looked_for.insert(self.first_missing(id, path))),
@@ -240,21 +285,34 @@ impl Build<'_> {
             let above = path.rsplit_once('/').map_or("", |(above, _)| above);
             listed.contains(above)
         };
-        asked.extend(looked_for.iter().filter(|path| !is_told(path)).map(|path| FilePath::of_presence(path)));
+        asked.extend(
+            looked_for
+                .iter()
+                .filter(|path| !is_told(path))
+                .map(|path| FilePath::of_presence(path)),
+        );
     }
 
-    /// Files of a step that run a script of the workspace. The kernel opens them itself, where nothing is seen of it.
+    /// Files of a step that run a script of the workspace. The kernel opens them itself, where
+    /// nothing is seen of it.
     fn interpreters_of(&self, id: StepId, script: &str) -> Vec<Arc<str>> {
-        let found = self.outside.interpreters(&FilePath::from(&WsPath::from_normal(script)));
+        let found = self
+            .outside
+            .interpreters(&FilePath::from(&WsPath::from_normal(script)));
         let found = found.iter().filter_map(FilePath::in_workspace);
         let is_file = |path: &WsPath| self.presence(id, path.as_str()) == Present::File;
-        found.filter(is_file).map(|path| path.shared().clone()).collect()
+        found
+            .filter(is_file)
+            .map(|path| path.shared().clone())
+            .collect()
     }
 
     /// The shortest part of a path at which a step finds nothing.
     fn first_missing(&self, id: StepId, path: &str) -> String {
         let ends = path.match_indices('/').map(|(end, _)| end);
-        let missing = ends.into_iter().find(|end| self.presence(id, &path[..*end]) == Present::Nothing);
+        let missing = ends
+            .into_iter()
+            .find(|end| self.presence(id, &path[..*end]) == Present::Nothing);
         missing.map_or(path, |end| &path[..end]).to_owned()
     }
 
@@ -267,11 +325,18 @@ impl Build<'_> {
                 let node = self.graph.file(*file);
                 match self.entries_of(*file).filter(|_| node.folder) {
                     Some((memory, at)) => {
-                        let OutputRecord::Folder(entries) = &memory.outputs[at] else { continue };
-                        let links = entries.iter().filter(|e| matches!(e.kind, TreeKind::Link { .. }));
-                        linked.extend(links.map(|e| Arc::from(format!("{}/{}", node.path, e.path))));
+                        let OutputRecord::Folder(entries) = &memory.outputs[at] else {
+                            continue;
+                        };
+                        let links = entries
+                            .iter()
+                            .filter(|e| matches!(e.kind, TreeKind::Link { .. }));
+                        linked
+                            .extend(links.map(|e| Arc::from(format!("{}/{}", node.path, e.path))));
                     }
-                    None if node.maker.is_none() && !self.outside.links_to(&node.path).is_empty() => {
+                    None if node.maker.is_none()
+                        && !self.outside.links_to(&node.path).is_empty() =>
+                    {
                         linked.push(node.path.shared().clone());
                     }
                     None => {}
@@ -287,8 +352,15 @@ mod tests {
     use super::*;
 
     fn paths() -> Vec<Arc<str>> {
-        let mut paths =
-            ["a", "pkg/a.py", "pkg/sub/b.py", "pkg/sub/c.py", "pkg-other/x", "z/y"].map(Arc::from);
+        let mut paths = [
+            "a",
+            "pkg/a.py",
+            "pkg/sub/b.py",
+            "pkg/sub/c.py",
+            "pkg-other/x",
+            "z/y",
+        ]
+        .map(Arc::from);
         paths.sort_unstable();
         paths.to_vec()
     }

@@ -1,4 +1,5 @@
-//! Files of the system that count for a step though nobody declares them: those that its words name, and what runs its scripts.
+//! Files of the system that count for a step though nobody declares them: those that its words
+//! name, and what runs its scripts.
 
 use nubrik_bytes::Digest;
 use nubrik_graph::{Program, StepId};
@@ -12,14 +13,17 @@ impl Build<'_> {
     /// What is at a path of the system; looked at once a run.
     pub(crate) fn on_system(&self, path: &FilePath) -> OnSystem {
         let mut known = self.known.on_system.lock();
-        *known.entry(path.clone()).or_insert_with(|| match self.outside.check(path) {
-            None => OnSystem::Nothing,
-            Some(found) if found.is_folder() => OnSystem::Folder,
-            Some(_) => OnSystem::File,
-        })
+        *known
+            .entry(path.clone())
+            .or_insert_with(|| match self.outside.check(path) {
+                None => OnSystem::Nothing,
+                Some(found) if found.is_folder() => OnSystem::Folder,
+                Some(_) => OnSystem::File,
+            })
     }
 
-    /// Files of the system that a step's words name or that run its scripts, and programs that these start by their bare names.
+    /// Files of the system that a step's words name or that run its scripts, and programs that
+    /// these start by their bare names.
     pub(crate) fn of_system_in(&self, id: StepId) -> (Vec<FilePath>, Vec<String>) {
         let step = self.graph.step(id);
         let (mut named, mut programs) = (Vec::new(), Vec::new());
@@ -35,17 +39,24 @@ impl Build<'_> {
             }
             if let Program::File(file) = stage.program {
                 self.bring_path(self.graph.file(file).path.as_str());
-                named.extend(self.outside.interpreters(&FilePath::from(&self.graph.file(file).path)));
+                named.extend(
+                    self.outside
+                        .interpreters(&FilePath::from(&self.graph.file(file).path)),
+                );
             }
         }
         (named, programs)
     }
 
-    /// Files of the system that a step's words name, and what runs its scripts: with their contents, or with that they
-    /// are not there.
+    /// Files of the system that a step's words name, and what runs its scripts: with their
+    /// contents, or with that they are not there.
     pub(crate) fn add_system_files(&self, id: StepId, inputs: &mut Vec<(FilePath, Digest)>) {
         let (mut named, programs) = self.of_system_in(id);
-        named.extend(programs.iter().flat_map(|program| self.outside.looked_up(program)));
+        named.extend(
+            programs
+                .iter()
+                .flat_map(|program| self.outside.looked_up(program)),
+        );
         named.sort();
         named.dedup();
         for path in named {
@@ -58,7 +69,8 @@ impl Build<'_> {
         }
     }
 
-    /// What a file of the system is as an input: its content, or that it is not there, or cannot be read.
+    /// What a file of the system is as an input: its content, or that it is not there, or cannot be
+    /// read.
     pub(crate) fn system_content(&self, path: &FilePath) -> Digest {
         match self.table.entry(self.outside, path) {
             Ok(Some(entry)) => entry.digest,

@@ -13,7 +13,8 @@ use nubrik_store::StoredContent;
 
 use crate::seen::{Recording, Seen};
 
-/// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on every machine.
+/// Where a step sees the workspace, where the kernel lets it have a view of its own: the same on
+/// every machine.
 pub const CONSTANT_ROOT: &str = "/nubrik";
 
 /// A tool of the machine.
@@ -25,13 +26,16 @@ pub struct FoundTool {
     pub identity: Digest,
     /// Absolute paths of these files.
     pub parts: Vec<Arc<str>>,
-    /// Folders of the system in which it looks for what the sources name, in its order: a compiler's headers.
+    /// Folders of the system in which it looks for what the sources name, in its order: a
+    /// compiler's headers.
     pub search: Vec<Arc<str>>,
-    /// Digest of the state of these folders on this machine: while it stays, no name appeared in them.
+    /// Digest of the state of these folders on this machine: while it stays, no name appeared in
+    /// them.
     pub search_state: Digest,
     /// Folders of the system in which its linker looks for libraries, in its order.
     pub libraries: Vec<Arc<str>>,
-    /// What it was asked and did not answer, so that not all of it is known: such a tool runs nothing.
+    /// What it was asked and did not answer, so that not all of it is known: such a tool runs
+    /// nothing.
     pub unanswered: Option<Arc<str>>,
 }
 
@@ -52,13 +56,25 @@ pub struct ToolProblem {
 
 impl fmt::Display for ToolProblem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let ToolProblem { name, unanswered, image, .. } = self;
+        let ToolProblem {
+            name,
+            unanswered,
+            image,
+            ..
+        } = self;
         match unanswered {
             None if image.is_some() => {
-                write!(f, "there is no tool `{name}` in the image {}", image.as_deref().unwrap_or_default())
+                write!(
+                    f,
+                    "there is no tool `{name}` in the image {}",
+                    image.as_deref().unwrap_or_default()
+                )
             }
             None => write!(f, "there is no tool `{name}` on this machine"),
-            Some(question) => write!(f, "the tool `{name}` does not say what belongs to it: {question}"),
+            Some(question) => write!(
+                f,
+                "the tool `{name}` does not say what belongs to it: {question}"
+            ),
         }
     }
 }
@@ -112,15 +128,17 @@ pub struct Readable {
 pub struct Readables {
     /// What is declared for these commands alone.
     pub own: Vec<Readable>,
-    /// Sets that many commands declare. In one build the same set is the same allocation, so that what follows from it
-    /// can be found again by that.
+    /// Sets that many commands declare. In one build the same set is the same allocation, so that
+    /// what follows from it can be found again by that.
     pub shared: Vec<Arc<[Readable]>>,
 }
 
 impl Readables {
     /// All of it; with repeats where sets overlap.
     pub fn iter(&self) -> impl Iterator<Item = &Readable> {
-        self.own.iter().chain(self.shared.iter().flat_map(|set| set.iter()))
+        self.own
+            .iter()
+            .chain(self.shared.iter().flat_map(|set| set.iter()))
     }
 }
 
@@ -129,7 +147,8 @@ impl Readables {
 pub struct Lent {
     /// By which the machine knows the loan.
     pub number: u64,
-    /// Whether they have their usual addresses, so that what is made with them is the same in every run.
+    /// Whether they have their usual addresses, so that what is made with them is the same in every
+    /// run.
     pub as_always: bool,
 }
 
@@ -151,7 +170,8 @@ pub struct ServiceFailure {
 pub enum ServiceProblem {
     /// It was not ready in time: how long it had, in milliseconds, and how often it was asked.
     NotReady(u64, u32),
-    /// It runs somewhere else, and did not answer: how long it had, in milliseconds, and how often it was asked.
+    /// It runs somewhere else, and did not answer: how long it had, in milliseconds, and how often
+    /// it was asked.
     NoAnswer(u64, u32),
     /// It ended before it was ready, so.
     Ended(String),
@@ -163,7 +183,8 @@ pub enum ServiceProblem {
     NoTool(ToolProblem),
     /// The variable of a secret is not set.
     NoSecret(String),
-    /// It had to be ended by signals: its `stop` failed so, or ended well and left it running (`None`).
+    /// It had to be ended by signals: its `stop` failed so, or ended well and left it running
+    /// (`None`).
     NotStopped(Option<String>),
     /// What represents its port is none.
     BadPort,
@@ -196,7 +217,10 @@ pub enum Work {
 impl Work {
     /// Writes a text to a file that is not executable.
     pub fn write(text: &str) -> Work {
-        Work::Native(Native::Write { text: text.into(), executable: false })
+        Work::Native(Native::Write {
+            text: text.into(),
+            executable: false,
+        })
     }
 }
 
@@ -217,14 +241,17 @@ pub enum JobEnd {
     Disturbed(String),
     /// A program could not be started.
     NotStarted(PathBuf, io::Error),
-    /// It is to be repeated from the beginning, in a folder that was made again: a program that answered others before broke.
+    /// It is to be repeated from the beginning, in a folder that was made again: a program that
+    /// answered others before broke.
     ToBeRepeated,
-    /// A program that is asked requests did not answer, or not so that it can be understood: how its answer begins.
+    /// A program that is asked requests did not answer, or not so that it can be understood: how
+    /// its answer begins.
     NoAnswer(String),
 }
 
-/// Whether a program is ended by a signal because it broke, as it does each time: it did what it must not. By all others it is ended
-/// from outside (by a person, for want of memory, by a limit), and would have gone on another time.
+/// Whether a program is ended by a signal because it broke, as it does each time: it did what it
+/// must not. By all others it is ended from outside (by a person, for want of memory, by a limit),
+/// and would have gone on another time.
 pub fn is_own_end(signal: i32) -> bool {
     const ILLEGAL: i32 = 4;
     const TRAP: i32 = 5;
@@ -247,15 +274,16 @@ pub trait OutsideFiles: Sync {
     /// The metadata of what is at a path itself, links not followed; `None` where nothing is.
     fn check_itself(&self, path: &WsPath) -> Option<Signature>;
 
-    /// What a step left at the place of an output. A link that leads to a file of the step's own (below `folder`) is
-    /// replaced by that file: a result is a file, and stays one.
+    /// What a step left at the place of an output. A link that leads to a file of the step's own
+    /// (below `folder`) is replaced by that file: a result is a file, and stays one.
     fn look_at_made(&self, path: &WsPath, folder: &WsPath) -> MadeThing;
 
-    /// The symbolic links of the workspace that a path leads through, itself among them: each link, and where it leads,
-    /// as it is written, in the order in which they are met.
+    /// The symbolic links of the workspace that a path leads through, itself among them: each link,
+    /// and where it leads, as it is written, in the order in which they are met.
     fn links_to(&self, path: &WsPath) -> Vec<(WsPath, Arc<str>)>;
 
-    /// Where a listed name leads, when links on its way are followed: `..` behind a link is above what that leads to.
+    /// Where a listed name leads, when links on its way are followed: `..` behind a link is above
+    /// what that leads to.
     fn followed(&self, path: &WsPath) -> Option<WsPath>;
 
     /// The digest of a file's content.
@@ -273,8 +301,8 @@ pub trait OutsideFiles: Sync {
     /// When it cannot be read.
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>>;
 
-    /// Everything in and below a folder that no link leads to, sorted by path. Folders that hold something follow from
-    /// what they hold, and are not among it.
+    /// Everything in and below a folder that no link leads to, sorted by path. Folders that hold
+    /// something follow from what they hold, and are not among it.
     ///
     /// # Errors
     /// When it cannot be read.
@@ -304,9 +332,14 @@ pub trait OutsideFiles: Sync {
     /// When it cannot.
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()>;
 
-    /// Does something, and tells meanwhile of each of some files when it is whole, by its number and perhaps more than once;
-    /// of none where the machine does not tell.
-    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut());
+    /// Does something, and tells meanwhile of each of some files when it is whole, by its number
+    /// and perhaps more than once; of none where the machine does not tell.
+    fn while_watching(
+        &self,
+        files: &[WsPath],
+        whole: &(dyn Fn(usize) + Sync),
+        act: &mut dyn FnMut(),
+    );
 
     /// Throws away a file or folder, if it is there.
     fn discard(&self, path: &WsPath);
@@ -320,7 +353,8 @@ pub trait OutsideFiles: Sync {
     /// Where a path is on this machine.
     fn locate(&self, path: &WsPath) -> PathBuf;
 
-    /// Looks whether nothing more can be written where steps make their outputs, and gives how often that was seen so far.
+    /// Looks whether nothing more can be written where steps make their outputs, and gives how
+    /// often that was seen so far.
     /// Each [`OutsideFiles::discard`] looks, too: it may make room before anyone else looks.
     fn times_full(&self) -> u64;
 
@@ -339,19 +373,23 @@ pub trait OutsideSystem: Sync {
     /// A tool's version, as it tells it; it is asked once, as long as it stays the same.
     fn version_told(&self, name: &Arc<str>) -> Option<Arc<str>>;
 
-    /// Whether all files of a tool are what they were when it was found: an upgrade may replace them while steps run.
+    /// Whether all files of a tool are what they were when it was found: an upgrade may replace
+    /// them while steps run.
     fn is_as_found(&self, tool: &FoundTool) -> bool;
 
-    /// Where a step's commands look for a program, in their order, up to the first place that has it.
+    /// Where a step's commands look for a program, in their order, up to the first place that has
+    /// it.
     fn looked_up(&self, program: &str) -> Vec<FilePath>;
 
-    /// Files by which the kernel runs a program: what the first line of a script says, and what loads a compiled one; none for others.
+    /// Files by which the kernel runs a program: what the first line of a script says, and what
+    /// loads a compiled one; none for others.
     fn interpreters(&self, script: &FilePath) -> Vec<FilePath>;
 
     /// Whether an absolute path is in a folder of the system that all steps may read.
     fn is_system(&self, path: &str) -> bool;
 
-    /// The names in a folder of the machine, each with the bits of its kind among those of a mode, sorted.
+    /// The names in a folder of the machine, each with the bits of its kind among those of a mode,
+    /// sorted.
     ///
     /// # Errors
     /// When it cannot be listed.
@@ -360,21 +398,24 @@ pub trait OutsideSystem: Sync {
     /// The links of the machine that a path leads through, itself among them, each with its text.
     fn links_of_machine(&self, path: &str) -> Vec<(String, Arc<str>)>;
 
-    /// Where the list that the machine's loader keeps has a library, by the name that programs ask for; `None` where it
-    /// has none of that name, or there is no such list.
+    /// Where the list that the machine's loader keeps has a library, by the name that programs ask
+    /// for; `None` where it has none of that name, or there is no such list.
     fn loaded_from(&self, library: &str) -> Option<Arc<str>>;
 
-    /// What tells this run of the machine from others: since when it runs. `None` where that cannot be known.
+    /// What tells this run of the machine from others: since when it runs. `None` where that cannot
+    /// be known.
     fn running_since(&self) -> Option<String>;
 
-    /// Whether this machine is all that some labels say: its system, its processor, and what it was called besides.
+    /// Whether this machine is all that some labels say: its system, its processor, and what it was
+    /// called besides.
     fn has_labels(&self, labels: &[Arc<str>]) -> bool;
 
-    /// What commands get from the process that builds, and could not be made the same everywhere: limits and niceness, in words.
+    /// What commands get from the process that builds, and could not be made the same everywhere:
+    /// limits and niceness, in words.
     fn inherits(&self) -> Option<Arc<str>>;
 
-    /// What commands see besides what they declare, where that is not nothing: part of what identifies a step, since it may
-    /// decide a result.
+    /// What commands see besides what they declare, where that is not nothing: part of what
+    /// identifies a step, since it may decide a result.
     fn sees_besides(&self) -> Option<Arc<str>>;
 }
 
@@ -389,7 +430,8 @@ pub trait OutsideWork: Sync {
     /// Whether commands can be recorded.
     fn records(&self) -> bool;
 
-    /// The same under a recorder, which tells what the processes did; `None` where the machine has none.
+    /// The same under a recorder, which tells what the processes did; `None` where the machine has
+    /// none.
     fn run_recorded(
         &self,
         job: &Job<'_>,
@@ -403,7 +445,8 @@ pub trait OutsideWork: Sync {
     /// What went wrong.
     fn work(&self, work: &Work, to: &WsPath) -> Result<(), WorkProblem>;
 
-    /// Whether all places are on this machine from which something with a digest is to be fetched: then the network is not asked.
+    /// Whether all places are on this machine from which something with a digest is to be fetched:
+    /// then the network is not asked.
     fn is_at_hand(&self, _places: &[Arc<str>], _digest: &str) -> bool;
 
     /// How many of the cases that a check's report lists failed, and how many it lists.
@@ -448,8 +491,9 @@ impl std::error::Error for WorkProblem {}
 
 /// Roots of images, in which steps run.
 pub trait OutsideRoots: Sync {
-    /// Opens the root that a statement names, a file of the workspace; where it is not on this machine, it is put together from
-    /// the image that the statement was made of, whose files `bring` brings here.
+    /// Opens the root that a statement names, a file of the workspace; where it is not on this
+    /// machine, it is put together from the image that the statement was made of, whose files
+    /// `bring` brings here.
     ///
     /// # Errors
     /// When it cannot be had.
@@ -460,7 +504,8 @@ pub trait OutsideRoots: Sync {
         bring: &dyn Fn(),
     ) -> Result<OpenRoot, WorkProblem>;
 
-    /// Where a program is in a root, as commands in it see that: by its name, or at an absolute path.
+    /// Where a program is in a root, as commands in it see that: by its name, or at an absolute
+    /// path.
     ///
     /// # Errors
     /// When it is not there.
@@ -472,7 +517,8 @@ pub trait OutsideRoots: Sync {
     /// When it cannot be had.
     fn open_copy(&self, root: &OpenRoot) -> Result<OpenRoot, WorkProblem>;
 
-    /// Throws a copy away; before that, writes the changes that commands made in it as a layer of an image, with a path for it.
+    /// Throws a copy away; before that, writes the changes that commands made in it as a layer of
+    /// an image, with a path for it.
     ///
     /// # Errors
     /// When no layer can hold them, or this machine refuses. The copy is gone then, too.
@@ -481,8 +527,9 @@ pub trait OutsideRoots: Sync {
 
 /// Services that steps use.
 pub trait OutsideServices: Sync {
-    /// Makes services ready for a user, a step's folder or another name: those that are shared and run already
-    /// as they are, others are started. `network` says whether the user sees this machine's network.
+    /// Makes services ready for a user, a step's folder or another name: those that are shared and
+    /// run already as they are, others are started. `network` says whether the user sees this
+    /// machine's network.
     ///
     /// # Errors
     /// Why one of them is not there; `None` when everything is being stopped.
@@ -493,22 +540,27 @@ pub trait OutsideServices: Sync {
         network: bool,
     ) -> Result<Lent, Option<ServiceFailure>>;
 
-    /// Takes services back from their user; those that only it had are stopped. Gives what they printed at the
-    /// end, each with its address.
+    /// Takes services back from their user; those that only it had are stopped. Gives what they
+    /// printed at the end, each with its address.
     fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)>;
 
-    /// Takes note that no one will need a shared service any more: it is stopped when all have given it back.
+    /// Takes note that no one will need a shared service any more: it is stopped when all have
+    /// given it back.
     fn no_longer_needed(&self, service: &Service);
 
-    /// The secret that is in a file below a folder, in its name or in where a link leads, of those that the services of
-    /// a loan know: its name, and the file.
+    /// The secret that is in a file below a folder, in its name or in where a link leads, of those
+    /// that the services of a loan know: its name, and the file.
     ///
     /// # Errors
     /// When something there cannot be searched.
     fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> io::Result<Option<(String, String)>>;
 }
 
-/// The machine, as the engine sees it. None of it has an answer of its own: whoever plays a machine says all of it.
-pub trait Outside: OutsideFiles + OutsideSystem + OutsideWork + OutsideRoots + OutsideServices {}
+/// The machine, as the engine sees it. None of it has an answer of its own: whoever plays a machine
+/// says all of it.
+pub trait Outside:
+    OutsideFiles + OutsideSystem + OutsideWork + OutsideRoots + OutsideServices
+{
+}
 
 impl<T: OutsideFiles + OutsideSystem + OutsideWork + OutsideRoots + OutsideServices> Outside for T {}

@@ -5,7 +5,9 @@ use std::cell::Cell;
 use std::time::Instant;
 
 use nubrik_disk::Signature;
-use nubrik_graph::{Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder};
+use nubrik_graph::{
+    Check, FileId, FileNode, Native, PlainFile, Program, Stage, Step, StepId, WorkFolder,
+};
 use nubrik_source::WsPath;
 use nubrik_store::{Opened, OutputRecord, RecordEntry, TreeKind};
 
@@ -15,7 +17,8 @@ use crate::event::{Event, Failure, Notice, Refusal};
 use crate::examine::Examined;
 use crate::files::Began;
 use crate::outside::{
-    FoundTool, Job, JobEnd, Lent, OpenRoot, Readable, Readables, Work, WorkProblem, is_cut_off, is_own_end,
+    FoundTool, Job, JobEnd, Lent, OpenRoot, Readable, Readables, Work, WorkProblem, is_cut_off,
+    is_own_end,
 };
 use crate::reason::Reason;
 use crate::seen::{Recording, Seen};
@@ -24,7 +27,8 @@ use crate::state::StepMemory;
 /// What the verdict of a check that passed holds. There is no other: failures are not kept.
 const PASSED: &str = "passed\n";
 
-/// How many definitions are watched in a build. A user who builds more new ones at once has not just written them.
+/// How many definitions are watched in a build. A user who builds more new ones at once has not
+/// just written them.
 const WATCHED: usize = 50;
 
 /// How the commands of a step ran that ended well.
@@ -65,25 +69,36 @@ fn status_of(end: JobEnd, step: &Step) -> Result<Option<i32>, Option<Failure>> {
         JobEnd::Code(code) if may_fail && !is_cut_off(code) => return Ok(Some(code)),
         JobEnd::Signal(signal) if may_fail && is_own_end(signal) => return Ok(Some(128 + signal)),
         JobEnd::Disturbed(path) => Failure::InputMoved { path: path.into() },
-        JobEnd::TimedOut => Failure::TimedOut { limit: step.limits.timeout.unwrap_or(0) },
+        JobEnd::TimedOut => Failure::TimedOut {
+            limit: step.limits.timeout.unwrap_or(0),
+        },
         // A shell says so that a program of its own was ended by a signal.
         JobEnd::Code(code) if may_fail => Failure::Signal(code - 128),
         JobEnd::Code(code) => Failure::Code(code),
         JobEnd::Signal(signal) => Failure::Signal(signal),
         JobEnd::NoAnswer(said) => Failure::NoAnswer { said },
         JobEnd::NotStarted(program, problem) => {
-            // In a sandbox the workspace is somewhere else: people know its files by their paths from its root.
-            let seen = program.strip_prefix(crate::outside::CONSTANT_ROOT).unwrap_or(&program);
+            // In a sandbox the workspace is somewhere else: people know its files by their paths
+            // from its root.
+            let seen = program
+                .strip_prefix(crate::outside::CONSTANT_ROOT)
+                .unwrap_or(&program);
             let program = seen.display().to_string();
             let is_forbidden = problem.kind() == std::io::ErrorKind::PermissionDenied;
-            Failure::NotStarted { program, problem: problem.to_string(), is_forbidden }
+            Failure::NotStarted {
+                program,
+                problem: problem.to_string(),
+                is_forbidden,
+            }
         }
     };
     Err(Some(failure))
 }
 
 fn machine_failed(problem: WorkProblem) -> Failure {
-    Failure::Machine { problem: problem.to_string() }
+    Failure::Machine {
+        problem: problem.to_string(),
+    }
 }
 
 /// What there is when a step's commands begin.
@@ -110,19 +125,37 @@ impl Build<'_> {
         if self.options.stay_away && self.may_stay_away(entry) {
             store.used(&now.first_key, entry);
             // What lies there is of another time; mostly there is nothing.
-            if self.outside.check_itself(&self.graph.step(id).folder).is_some() {
+            if self
+                .outside
+                .check_itself(&self.graph.step(id).folder)
+                .is_some()
+            {
                 self.fresh_folder(id, &[]).ok()?;
             }
-            return Some(StepMemory { is_away: true, ..memory });
+            return Some(StepMemory {
+                is_away: true,
+                ..memory
+            });
         }
-        store.bring(&contents_of(&entry.outputs), Some(patience_for(entry.micros)));
+        store.bring(
+            &contents_of(&entry.outputs),
+            Some(patience_for(entry.micros)),
+        );
         let signatures = self.put_in_place(id, &entry.outputs)?;
         store.used(&now.first_key, entry);
-        Some(StepMemory { signatures, ..memory })
+        Some(StepMemory {
+            signatures,
+            ..memory
+        })
     }
 
-    /// Puts a step's outputs in place from the cache; gives their metadata. `None` when the store does not have all of them.
-    pub(crate) fn put_in_place(&self, id: StepId, outputs: &[OutputRecord]) -> Option<Vec<Signature>> {
+    /// Puts a step's outputs in place from the cache; gives their metadata. `None` when the store
+    /// does not have all of them.
+    pub(crate) fn put_in_place(
+        &self,
+        id: StepId,
+        outputs: &[OutputRecord],
+    ) -> Option<Vec<Signature>> {
         let store = self.store?;
         let step = self.graph.step(id);
         let mut places: Vec<(WsPath, TreeKind)> = Vec::new();
@@ -130,7 +163,10 @@ impl Build<'_> {
             let path = &self.graph.file(output.file).path;
             match record {
                 OutputRecord::File { digest, executable } => {
-                    let kind = TreeKind::File { digest: *digest, executable: *executable };
+                    let kind = TreeKind::File {
+                        digest: *digest,
+                        executable: *executable,
+                    };
                     places.push((path.clone(), kind));
                 }
                 OutputRecord::Folder(entries) => {
@@ -172,8 +208,8 @@ impl Build<'_> {
         Some(signatures)
     }
 
-    /// Runs a step's commands and keeps what they made; calls `given` when others can have what it gives early. No failure
-    /// with a failed result: stopped.
+    /// Runs a step's commands and keeps what they made; calls `given` when others can have what it
+    /// gives early. No failure with a failed result: stopped.
     pub(crate) fn run_step(
         &self,
         id: StepId,
@@ -183,29 +219,50 @@ impl Build<'_> {
     ) -> Performed {
         let step = self.graph.step(id);
         let refusal = match self.options.reach {
-            Outreach::Nothing if uses_network(step) || !step.services.is_empty() => Some(Failure::NeedsBuild),
-            Outreach::NoNetwork if uses_network(step) && !self.is_at_hand(step) => Some(Failure::Offline),
+            Outreach::Nothing if uses_network(step) || !step.services.is_empty() => {
+                Some(Failure::NeedsBuild)
+            }
+            Outreach::NoNetwork if uses_network(step) && !self.is_at_hand(step) => {
+                Some(Failure::Offline)
+            }
             _ => None,
         };
         if let Some(failure) = refusal {
             let result = Err(Some(failure));
-            return Performed { result, survived: Vec::new(), micros: 0, printed: Vec::new() };
+            return Performed {
+                result,
+                survived: Vec::new(),
+                micros: 0,
+                printed: Vec::new(),
+            };
         }
-        self.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
+        self.listener.hear(&Event::WillRun {
+            step: id,
+            reason: reason.clone(),
+        });
         let mut printed = Vec::new();
         let started = Instant::now();
         let began = self.table.began(self.outside.now());
         let times_full = self.outside.times_full();
         let is_watched = self.is_watched(id, now, reason);
-        // Where commands see more than they declare, what they use of it says nothing for another time.
-        let is_observed = step.observed && self.outside.records() && self.outside.sees_besides().is_none();
+        // Where commands see more than they declare, what they use of it says nothing for another
+        // time.
+        let is_observed =
+            step.observed && self.outside.records() && self.outside.sees_besides().is_none();
         let is_noted = self.options.notes_basis
             && self.outside.records()
             && !step.commands.is_empty()
             && step.root.is_none();
-        // A step whose inputs are what it uses is recorded in each run, so that it sees the same in each.
-        let recording = Recording { only_workspace: !is_watched && !is_noted, hides_mounts: is_observed };
-        let mut seen = (is_watched || is_observed || is_noted).then(|| Seen { recording, ..Seen::default() });
+        // A step whose inputs are what it uses is recorded in each run, so that it sees the same in
+        // each.
+        let recording = Recording {
+            only_workspace: !is_watched && !is_noted,
+            hides_mounts: is_observed,
+        };
+        let mut seen = (is_watched || is_observed || is_noted).then(|| Seen {
+            recording,
+            ..Seen::default()
+        });
         self.forget_kept_of_others(id, now);
         let ran = self.run_commands(id, &now.tools, &mut printed, seen.as_mut(), Some(given));
         let complaint = ran.is_err().then_some(printed.as_slice());
@@ -216,35 +273,65 @@ impl Build<'_> {
         let result = ran.and_then(|_| {
             let all_seen = seen.as_ref().filter(|_| is_noted);
             let seen = seen.as_ref().filter(|seen| is_observed && !seen.incomplete);
-            let ran = Ran { reason, began, times_full, micros, printed: &printed, as_always, seen, all_seen };
+            let ran = Ran {
+                reason,
+                began,
+                times_full,
+                micros,
+                printed: &printed,
+                as_always,
+                seen,
+                all_seen,
+            };
             self.keep(id, now, &ran).map_err(Some)
         });
         self.note_kept(id, result.as_ref().map(|_| ()).map_err(Option::as_ref));
         let survived = match (&result, &refused) {
-            (Ok(_), Some(refused)) => refused.iter().filter(|r| r.is_of_workspace()).cloned().collect(),
+            (Ok(_), Some(refused)) => refused
+                .iter()
+                .filter(|r| r.is_of_workspace())
+                .cloned()
+                .collect(),
             _ => Vec::new(),
         };
         let result = result.map_err(|failure| {
-            failure.map(|failure| self.look_closer(id, &now.tools, failure, (micros, &printed), refused))
+            failure.map(|failure| {
+                self.look_closer(id, &now.tools, failure, (micros, &printed), refused)
+            })
         });
         self.discard_scratch(id);
-        Performed { result, survived, micros, printed }
+        Performed {
+            result,
+            survived,
+            micros,
+            printed,
+        }
     }
 
-    /// Whether a step that runs now is recorded: of each definition the first one that is new or changed, or that reads
-    /// something that changed, such as its script. So its author learns what it was refused and went on without. A compiler is
-    /// recorded for its definition only: it fails without a file that it needs, and the recorder makes the compilation of a
-    /// small file 1.4 times as long. Steps that use the network or services are not recorded.
+    /// Whether a step that runs now is recorded: of each definition the first one that is new or
+    /// changed, or that reads something that changed, such as its script. So its author learns what
+    /// it was refused and went on without. A compiler is recorded for its definition only: it fails
+    /// without a file that it needs, and the recorder makes the compilation of a small file 1.4
+    /// times as long. Steps that use the network or services are not recorded.
     fn is_watched(&self, id: StepId, now: &Examined, reason: &Reason) -> bool {
         let step = self.graph.step(id);
         let before = self.before.steps.get(step.folder.as_str());
         let is_new = before.is_none_or(|memory| memory.command != now.parts.command);
-        let compiles = !step.found.is_empty() || now.tools.iter().any(|tool| !tool.search.is_empty());
-        let reads_other =
-            !compiles && matches!(reason, Reason::InputChanged { .. } | Reason::InputAdded { .. });
+        let compiles =
+            !step.found.is_empty() || now.tools.iter().any(|tool| !tool.search.is_empty());
+        let reads_other = !compiles
+            && matches!(
+                reason,
+                Reason::InputChanged { .. } | Reason::InputAdded { .. }
+            );
         let stays = !step.limits.network && step.services.is_empty();
-        // Who answers several steps was started for another one: for a recorder it would have to be started again for each.
-        let answers = step.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
+        // Who answers several steps was started for another one: for a recorder it would have to be
+        // started again for each.
+        let answers = step
+            .commands
+            .iter()
+            .flat_map(|pipeline| &pipeline.stages)
+            .any(|stage| stage.answers);
         if !(is_new || reads_other)
             || !stays
             || answers
@@ -254,7 +341,8 @@ impl Build<'_> {
             return false;
         }
         let mut watched = self.watched.lock();
-        watched.len() < WATCHED && watched.insert((self.graph.owner(id).place.clone(), step.place.clone()))
+        watched.len() < WATCHED
+            && watched.insert((self.graph.owner(id).place.clone(), step.place.clone()))
     }
 
     /// Throws away what a step needs only while it runs.
@@ -281,7 +369,12 @@ impl Build<'_> {
         if !step.lists.is_empty() {
             inner.push(".scratch".to_owned());
         }
-        inner.extend(step.kept.iter().filter_map(|kept| kept.below(&step.folder)).map(str::to_owned));
+        inner.extend(
+            step.kept
+                .iter()
+                .filter_map(|kept| kept.below(&step.folder))
+                .map(str::to_owned),
+        );
         for path in step.found.iter().chain(&step.scratch) {
             if let Some((folder, _)) = path.below(&step.folder).and_then(|p| p.rsplit_once('/')) {
                 inner.push(folder.to_owned());
@@ -294,7 +387,9 @@ impl Build<'_> {
     pub(crate) fn prepare(&self, id: StepId) -> Result<(), Option<Failure>> {
         let step = self.graph.step(id);
         let inner = self.inner_folders(id);
-        let machine = |e: std::io::Error| Failure::Machine { problem: e.to_string() };
+        let machine = |e: std::io::Error| Failure::Machine {
+            problem: e.to_string(),
+        };
         self.fresh_folder(id, &inner).map_err(machine)?;
         if let Some(native) = &step.native {
             let to = &self.graph.file(step.outputs[0].file).path;
@@ -306,7 +401,9 @@ impl Build<'_> {
         }
         for list in &step.lists {
             let work = Work::write(&list.text);
-            self.outside.work(&work, &list.path).map_err(machine_failed)?;
+            self.outside
+                .work(&work, &list.path)
+                .map_err(machine_failed)?;
         }
         if let WorkFolder::Private { at, copy_of } = &step.work {
             let work = Work::Copy(copy_of.map(|f| self.graph.file(f).path.clone()));
@@ -315,9 +412,9 @@ impl Build<'_> {
         Ok(())
     }
 
-    /// Runs a step's commands in its folder, made again; with `seen`, under a recorder. Gives whether they saw
-    /// what they see in every run: a service may have another address than usual. `given` is called when others can have what
-    /// the step gives early.
+    /// Runs a step's commands in its folder, made again; with `seen`, under a recorder. Gives
+    /// whether they saw what they see in every run: a service may have another address than usual.
+    /// `given` is called when others can have what the step gives early.
     pub(crate) fn run_commands(
         &self,
         id: StepId,
@@ -355,7 +452,9 @@ impl Build<'_> {
         for (path, file) in &step.taken {
             let from = step.work.path().join_within(path);
             // What was not made shows when the outputs are taken.
-            let _ = self.outside.work(&Work::Take(from), &self.graph.file(*file).path);
+            let _ = self
+                .outside
+                .work(&Work::Take(from), &self.graph.file(*file).path);
         }
         Ok(as_always)
     }
@@ -371,9 +470,14 @@ impl Build<'_> {
     ) -> Result<(Option<i32>, bool), Option<Failure>> {
         let step = self.graph.step(id);
         if step.services.is_empty() {
-            return Ok((self.run_pipelines(id, tools, printed, seen, None, is_to_be_repeated)?, true));
+            return Ok((
+                self.run_pipelines(id, tools, printed, seen, None, is_to_be_repeated)?,
+                true,
+            ));
         }
-        let lent = self.outside.lend(step.folder.as_str(), &step.services, step.limits.network);
+        let lent = self
+            .outside
+            .lend(step.folder.as_str(), &step.services, step.limits.network);
         let lent = lent.map_err(|why| why.map(|why| Failure::Service(Box::new(why))))?;
         let as_always = lent.as_always;
         let mut ran = self.run_pipelines(id, tools, printed, seen, Some(&lent), is_to_be_repeated);
@@ -401,7 +505,9 @@ impl Build<'_> {
 
     /// Looks at the cases reported by a check whose commands ended well.
     fn judge(&self, check: &Check) -> Result<(), Failure> {
-        let Some(report) = check.report else { return Ok(()) };
+        let Some(report) = check.report else {
+            return Ok(());
+        };
         let path = &self.graph.file(report).path;
         // That it was not made is said where outputs are taken.
         if self.outside.check(&path.into()).is_none() {
@@ -410,7 +516,9 @@ impl Build<'_> {
         match self.outside.judge(path) {
             Ok((0, _)) => Ok(()),
             Ok((failed, all)) => Err(Failure::Cases { failed, all }),
-            Err(problem) => Err(Failure::BadReport { problem: problem.to_string() }),
+            Err(problem) => Err(Failure::BadReport {
+                problem: problem.to_string(),
+            }),
         }
     }
 
@@ -422,7 +530,10 @@ impl Build<'_> {
     /// A file as the machine knows it.
     pub(crate) fn plain_file(&self, file: FileId) -> PlainFile {
         let node = self.graph.file(file);
-        PlainFile { path: node.path.clone(), folder: node.folder }
+        PlainFile {
+            path: node.path.clone(),
+            folder: node.folder,
+        }
     }
 
     /// Runs a step's commands; gives the exit code of one that failed where that is a result.
@@ -435,7 +546,11 @@ impl Build<'_> {
         lent: Option<&Lent>,
         is_to_be_repeated: &Cell<bool>,
     ) -> Result<Option<i32>, Option<Failure>> {
-        let layer = self.graph.step(id).changes.map(|layer| &self.graph.file(layer).path);
+        let layer = self
+            .graph
+            .step(id)
+            .changes
+            .map(|layer| &self.graph.file(layer).path);
         self.with_root(id, layer, |root| {
             let ground = StepGround { root, tools, lent };
             self.run_pipelines_in(id, &ground, printed, seen, is_to_be_repeated)
@@ -466,7 +581,11 @@ impl Build<'_> {
                 };
                 stages.push((program, stage));
             }
-            let job = Job { lent, root, ..self.job(step, stages, &readable, tools, &work) };
+            let job = Job {
+                lent,
+                root,
+                ..self.job(step, stages, &readable, tools, &work)
+            };
             let recorded = seen.as_mut().and_then(|seen| {
                 let (end, more) = self.outside.run_recorded(&job, printed, seen.recording)?;
                 seen.add(more);
@@ -489,9 +608,20 @@ impl Build<'_> {
     /// What a step's commands may read.
     pub(crate) fn readable(&self, id: StepId) -> Readables {
         let step = self.graph.step(id);
-        let sets = step.candidates.iter().map(|set| self.candidates(*set).readable.clone());
-        let own: Vec<FileId> = step.inputs.iter().copied().filter(|file| Some(*file) != step.root).collect();
-        Readables { own: self.readable_files(&own), shared: sets.collect() }
+        let sets = step
+            .candidates
+            .iter()
+            .map(|set| self.candidates(*set).readable.clone());
+        let own: Vec<FileId> = step
+            .inputs
+            .iter()
+            .copied()
+            .filter(|file| Some(*file) != step.root)
+            .collect();
+        Readables {
+            own: self.readable_files(&own),
+            shared: sets.collect(),
+        }
     }
 
     /// Files as commands may read them.
@@ -514,7 +644,17 @@ impl Build<'_> {
         work: &'j WsPath,
     ) -> Job<'j> {
         let (folder, limits) = (&step.folder, step.limits);
-        Job { stages, env: &step.env, folder, readable, tools, root: None, work, limits, lent: None }
+        Job {
+            stages,
+            env: &step.env,
+            folder,
+            readable,
+            tools,
+            root: None,
+            work,
+            limits,
+            lent: None,
+        }
     }
 }
 

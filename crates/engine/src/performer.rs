@@ -12,10 +12,12 @@ use parking_lot::Mutex;
 
 use crate::event::Failure;
 
-/// Names of things of another machine, with what identifies them there; nothing of what is not there.
+/// Names of things of another machine, with what identifies them there; nothing of what is not
+/// there.
 pub type NamedThings = Vec<(Arc<str>, Option<Digest>)>;
 
-/// What other machines said of themselves in this build: by the labels for which they were asked, and by name.
+/// What other machines said of themselves in this build: by the labels for which they were asked,
+/// and by name.
 pub(crate) type ToldThings = Mutex<HashMap<Vec<Arc<str>>, HashMap<Arc<str>, Option<Digest>>>>;
 
 /// A file among which a step finds what it reads.
@@ -41,13 +43,15 @@ pub struct Errand {
     pub tools: Vec<(Arc<str>, Digest)>,
     /// Sources that it certainly reads, by their paths.
     pub sources: Vec<WsPath>,
-    /// Files among which it finds what it reads: of each set, which many steps share, its number in the build's graph, and the files.
+    /// Files among which it finds what it reads: of each set, which many steps share, its number in
+    /// the build's graph, and the files.
     pub sets: Vec<(SetId, Arc<[SetFile]>)>,
     /// What makes its other inputs, each with its folder: what is known of it, as others read it.
     pub made: Vec<(Arc<str>, Vec<u8>)>,
     /// What the machine must be, sorted: its system, its processor, and labels.
     pub machine: Vec<Arc<str>>,
-    /// Whether this machine cannot run it: then it waits for one that can, and what counts of that machine is among the tools.
+    /// Whether this machine cannot run it: then it waits for one that can, and what counts of that
+    /// machine is among the tools.
     pub is_bound: bool,
     /// How long it will take, in microseconds.
     pub forecast: u64,
@@ -67,7 +71,8 @@ pub struct FailedElsewhere {
 
 /// What came of a step that another machine ran.
 pub enum StepAnswer {
-    /// It ended well: the result, whose contents the store can bring, and what the machine is called.
+    /// It ended well: the result, whose contents the store can bring, and what the machine is
+    /// called.
     Made(Box<RecordEntry>, Arc<str>),
     /// Somebody began it. It is not over.
     Begun {
@@ -88,10 +93,11 @@ pub enum StepAnswer {
 pub trait Performer: Sync {
     /// A build begins: what was read of sources before may be something else now.
     fn begin(&self);
-    /// Whether someone of whom some labels are true would begin a step now; or, `ahead`, soon after, since more may be under way
-    /// than run at once.
+    /// Whether someone of whom some labels are true would begin a step now; or, `ahead`, soon
+    /// after, since more may be under way than run at once.
     fn has_place(&self, machine: &[Arc<str>], ahead: bool) -> bool;
-    /// What identifies things of a machine of which some labels are true, as it says itself: tools by name, files by path.
+    /// What identifies things of a machine of which some labels are true, as it says itself: tools
+    /// by name, files by path.
     ///
     /// # Errors
     /// Why nobody can be asked, for people.

@@ -33,10 +33,19 @@ pub fn plan(
     listener: &dyn Listener,
     supposed: Supposed<'_>,
 ) -> Vec<PlannedStep> {
-    let options = Options { keep_going: true, ..Options::plain() };
-    let Request { graph, files, settled, .. } = request;
+    let options = Options {
+        keep_going: true,
+        ..Options::plain()
+    };
+    let Request {
+        graph,
+        files,
+        settled,
+        ..
+    } = request;
     let mut build = Build::new(request, before, outside, store, listener, options);
-    build.table = FileTable::new(&before.files).with_changed(supposed.if_changed.iter().map(FilePath::from));
+    build.table =
+        FileTable::new(&before.files).with_changed(supposed.if_changed.iter().map(FilePath::from));
     let mut order = Closure::of(graph, files.iter().copied()).steps;
     let settled: HashSet<StepId> = settled.iter().copied().collect();
     order.retain(|step| !settled.contains(step));
@@ -49,23 +58,36 @@ pub fn plan(
     let mut blamed_sets: HashMap<SetId, Option<StepId>> = HashMap::new();
     for step in order {
         let memory = before.steps.get(graph.step(step).folder.shared());
-        let micros = memory.as_ref().filter(|m| !m.outputs.is_empty()).map(|m| m.micros);
+        let micros = memory
+            .as_ref()
+            .filter(|m| !m.outputs.is_empty())
+            .map(|m| m.micros);
         let failing = if to_blame.is_empty() {
             None
         } else {
             let node = graph.step(step);
             let blame = |need: &StepId| to_blame.get(need).copied();
-            // What makes a set's files was planned before any step that reads it: each set is asked once.
+            // What makes a set's files was planned before any step that reads it: each set is asked
+            // once.
             let mut of_set = |set: &SetId| {
-                *blamed_sets.entry(*set).or_insert_with(|| needs.of_set(*set).iter().find_map(blame))
+                *blamed_sets
+                    .entry(*set)
+                    .or_insert_with(|| needs.of_set(*set).iter().find_map(blame))
             };
-            let mut own = node.inputs.iter().filter_map(|file| graph.file(*file).maker);
-            own.find_map(|need| blame(&need)).or_else(|| node.candidates.iter().find_map(&mut of_set))
+            let mut own = node
+                .inputs
+                .iter()
+                .filter_map(|file| graph.file(*file).maker);
+            own.find_map(|need| blame(&need))
+                .or_else(|| node.candidates.iter().find_map(&mut of_set))
         };
         let (verdict, reason) = match failing {
             Some(failing) => {
                 to_blame.insert(step, failing);
-                let (target, say) = (graph.owner(failing).address.clone(), graph.step(failing).say.clone());
+                let (target, say) = (
+                    graph.owner(failing).address.clone(),
+                    graph.step(failing).say.clone(),
+                );
                 (Verdict::Blocked, Reason::NeedFailed { target, say })
             }
             None => build.plan_step(step, &needs, &unknown),
@@ -78,32 +100,66 @@ pub fn plan(
         }
         let compared = supposed.compare && verdict != Verdict::Current;
         let comparison = if compared { build.compare(step) } else { None };
-        planned.push(PlannedStep { step, verdict, reason, micros, comparison });
+        planned.push(PlannedStep {
+            step,
+            verdict,
+            reason,
+            micros,
+            comparison,
+        });
     }
     planned
 }
 
 impl Build<'_> {
-    fn plan_step(&self, step: StepId, needs: &Needs<'_>, unknown: &HashSet<StepId>) -> (Verdict, Reason) {
+    fn plan_step(
+        &self,
+        step: StepId,
+        needs: &Needs<'_>,
+        unknown: &HashSet<StepId>,
+    ) -> (Verdict, Reason) {
         let node = self.graph.step(step);
         let memory = self.before.steps.get(node.folder.shared());
-        let is_unknown = |file: &FileId| self.graph.file(*file).maker.is_some_and(|m| unknown.contains(&m));
-        let of_sets =
-            node.candidates.iter().filter(|set| needs.of_set(**set).iter().any(|m| unknown.contains(m)));
+        let is_unknown = |file: &FileId| {
+            self.graph
+                .file(*file)
+                .maker
+                .is_some_and(|m| unknown.contains(&m))
+        };
+        let of_sets = node
+            .candidates
+            .iter()
+            .filter(|set| needs.of_set(**set).iter().any(|m| unknown.contains(m)));
         let mut of_sets = of_sets.flat_map(|set| self.graph.sets.files(*set));
-        let uncertain =
-            node.inputs.iter().find(|f| is_unknown(f)).or_else(|| of_sets.find(|f| is_unknown(f)));
+        let uncertain = node
+            .inputs
+            .iter()
+            .find(|f| is_unknown(f))
+            .or_else(|| of_sets.find(|f| is_unknown(f)));
         if let Some(&file) = uncertain {
             return match memory {
                 None => (Verdict::Ran, Reason::New),
-                Some(memory) if memory.outputs.is_empty() => (Verdict::Ran, memory.why_unfinished()),
+                Some(memory) if memory.outputs.is_empty() => {
+                    (Verdict::Ran, memory.why_unfinished())
+                }
                 Some(memory) if memory.command != crate::key::command_digest(self.graph, node) => {
-                    // Inputs that the tool adds itself are known only when the step can be examined.
-                    let own = memory.inputs.iter().map(|(path, _)| path).filter(|p| !p.is_of_workspace());
-                    let files: Vec<FilePath> =
-                        node.inputs.iter().map(|f| FilePath::from(&self.graph.file(*f).path)).collect();
+                    // Inputs that the tool adds itself are known only when the step can be
+                    // examined.
+                    let own = memory
+                        .inputs
+                        .iter()
+                        .map(|(path, _)| path)
+                        .filter(|p| !p.is_of_workspace());
+                    let files: Vec<FilePath> = node
+                        .inputs
+                        .iter()
+                        .map(|f| FilePath::from(&self.graph.file(*f).path))
+                        .collect();
                     let other = self.other_inputs(&memory, files.iter().chain(own));
-                    (Verdict::Ran, other.unwrap_or_else(|| self.edit_of(step, &memory)))
+                    (
+                        Verdict::Ran,
+                        other.unwrap_or_else(|| self.edit_of(step, &memory)),
+                    )
                 }
                 Some(_) => {
                     let path = self.graph.file(file).path.shared().clone();
@@ -114,13 +170,18 @@ impl Build<'_> {
         }
         let now = match self.examine(step) {
             Ok(now) => now,
-            Err(Failure::NoInput { path, .. }) => return (Verdict::Failed, Reason::InputRemoved { path }),
+            Err(Failure::NoInput { path, .. }) => {
+                return (Verdict::Failed, Reason::InputRemoved { path });
+            }
             Err(Failure::NoTool(problem)) if problem.unanswered.is_none() => {
                 return (Verdict::Failed, Reason::ToolMissing { tool: problem.name });
             }
             // Nobody is asked now: a build may find one.
             Err(Failure::NoMachine { .. }) => {
-                return (Verdict::Ran, memory.map_or(Reason::New, |memory| memory.why_unfinished()));
+                return (
+                    Verdict::Ran,
+                    memory.map_or(Reason::New, |memory| memory.why_unfinished()),
+                );
             }
             Err(_) => return (Verdict::Failed, Reason::Unfinished),
         };

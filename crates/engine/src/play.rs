@@ -1,5 +1,5 @@
-//! Playing through a build with many workers, by the order in which steps are really begun: what a real build with so many would
-//! take. Nothing runs; the time is counted.
+//! Playing through a build with many workers, by the order in which steps are really begun: what a
+//! real build with so many would take. Nothing runs; the time is counted.
 
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashSet, VecDeque};
@@ -19,13 +19,15 @@ pub struct PlayedCrew {
     pub processors: usize,
     /// From them to a worker and back.
     pub round_trip: u64,
-    /// How long the store takes to give what a step reads and to take what it makes, for all steps one after the other.
+    /// How long the store takes to give what a step reads and to take what it makes, for all steps
+    /// one after the other.
     pub transfer: u64,
     /// Of a million jobs at so many the worker dies, and is back after a minute.
     pub deaths: u64,
     /// After this time a job of a worker that died is another one's.
     pub lease: u64,
-    /// A step that takes so many times as long as it should is sent once more when there is nothing else to do; 0 for never.
+    /// A step that takes so many times as long as it should is sent once more when there is nothing
+    /// else to do; 0 for never.
     pub late: u64,
 }
 
@@ -86,9 +88,23 @@ pub struct Played {
 }
 
 /// Plays a build with some workers. `cost` is what each step takes, in nanoseconds.
-pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew: PlayedCrew) -> Played {
-    let room = Capacity { processors: usize::MAX / 2, memory: u64::MAX };
-    let queue = Queue::new(graph, order, &HashSet::new(), |step| cost(step) as f64 / 1e3, room);
+pub fn play(
+    graph: &Graph,
+    order: &[StepId],
+    cost: &dyn Fn(StepId) -> u64,
+    crew: PlayedCrew,
+) -> Played {
+    let room = Capacity {
+        processors: usize::MAX / 2,
+        memory: u64::MAX,
+    };
+    let queue = Queue::new(
+        graph,
+        order,
+        &HashSet::new(),
+        |step| cost(step) as f64 / 1e3,
+        room,
+    );
     let mut play = Play {
         crew,
         cost,
@@ -113,13 +129,19 @@ pub fn play(graph: &Graph, order: &[StepId], cost: &dyn Fn(StepId) -> u64, crew:
     }
     let mut now = 0;
     while play.ended.len() < order.len() {
-        let Some(Reverse((at, happening))) = play.happenings.pop() else { break };
+        let Some(Reverse((at, happening))) = play.happenings.pop() else {
+            break;
+        };
         play.happen(at, happening);
         if !matches!(happening, Happening::Free | Happening::Look) {
             now = now.max(play.read_until);
         }
     }
-    let dead = play.deaths.iter().map(|died| now.saturating_sub(*died).min(BACK)).sum();
+    let dead = play
+        .deaths
+        .iter()
+        .map(|died| now.saturating_sub(*died).min(BACK))
+        .sum();
     Played { took: now, dead }
 }
 
@@ -141,7 +163,8 @@ impl Play<'_> {
             }
             Happening::Look => {
                 self.send_late(now);
-                self.happenings.push(Reverse((now + NOT_LATE / 4, Happening::Look)));
+                self.happenings
+                    .push(Reverse((now + NOT_LATE / 4, Happening::Look)));
             }
         }
         while self.free > 0
@@ -153,7 +176,8 @@ impl Play<'_> {
         }
     }
 
-    /// When a message is written or read that could be at some time: by the processor that is free first.
+    /// When a message is written or read that could be at some time: by the processor that is free
+    /// first.
     fn message(&mut self, now: u64) -> u64 {
         let Reverse(free) = self.client_free.pop().unwrap_or(Reverse(0));
         let done = free.max(now) + self.crew.message;
@@ -172,7 +196,8 @@ impl Play<'_> {
             self.sent_at[step.index()] = sent;
             self.running.push(step.0);
             let at = sent + self.crew.round_trip / 2;
-            self.happenings.push(Reverse((at, Happening::Waits(step.0))));
+            self.happenings
+                .push(Reverse((at, Happening::Waits(step.0))));
         }
     }
 
@@ -182,19 +207,26 @@ impl Play<'_> {
         let cost = (self.cost)(StepId(step));
         self.store_free = self.store_free.max(now) + self.crew.transfer;
         let begins = self.store_free + self.crew.round_trip / 2;
-        self.random =
-            self.random.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+        self.random = self
+            .random
+            .wrapping_mul(6_364_136_223_846_793_005)
+            .wrapping_add(1_442_695_040_888_963_407);
         let draw = self.random >> 33;
         if draw % 1_000_000 < self.crew.deaths {
             let dies = begins + cost / 2;
-            self.happenings.push(Reverse((dies + self.crew.lease, Happening::Again(step))));
+            self.happenings
+                .push(Reverse((dies + self.crew.lease, Happening::Again(step))));
             self.deaths.push(dies);
-            self.happenings.push(Reverse((dies + BACK, Happening::Free)));
+            self.happenings
+                .push(Reverse((dies + BACK, Happening::Free)));
             return;
         }
         let ends = begins + cost;
         self.happenings.push(Reverse((ends, Happening::Free)));
-        self.happenings.push(Reverse((ends + self.crew.round_trip / 2, Happening::Answered(step))));
+        self.happenings.push(Reverse((
+            ends + self.crew.round_trip / 2,
+            Happening::Answered(step),
+        )));
     }
 
     /// Sends what is late once more, where slots are free.
@@ -246,7 +278,11 @@ mod tests {
         graph.targets.push(Target::plain("all"));
         for number in 0..count {
             let path = WsPath::from_normal(&format!("f{number}"));
-            graph.files.push(FileNode { path, maker: Some(StepId(number)), folder: false });
+            graph.files.push(FileNode {
+                path,
+                maker: Some(StepId(number)),
+                folder: false,
+            });
             graph.steps.push(Box::new(Step {
                 inputs: number.checked_sub(1).map(FileId).into_iter().collect(),
                 outputs: vec![OutputNode::new(FileId(number), "f")],
@@ -260,12 +296,29 @@ mod tests {
     fn a_row_takes_its_length_and_the_ways() {
         let (graph, order) = row(10);
         let second = |_: StepId| 1_000_000_000;
-        assert_eq!(play(&graph, &order, &second, CREW), Played { took: 10_000_000_000, dead: 0 });
-        let far = PlayedCrew { round_trip: 40_000_000, message: 100_000, ..CREW };
+        assert_eq!(
+            play(&graph, &order, &second, CREW),
+            Played {
+                took: 10_000_000_000,
+                dead: 0
+            }
+        );
+        let far = PlayedCrew {
+            round_trip: 40_000_000,
+            message: 100_000,
+            ..CREW
+        };
         // Two messages, there and back for the job, and the way to what it reads.
-        assert_eq!(play(&graph, &order, &second, far).took, 10 * (1_000_000_000 + 200_000 + 60_000_000));
+        assert_eq!(
+            play(&graph, &order, &second, far).took,
+            10 * (1_000_000_000 + 200_000 + 60_000_000)
+        );
         // Whoever dies is waited for no longer than until the step is late.
-        let deadly = PlayedCrew { deaths: 200_000, slots: 32, ..CREW };
+        let deadly = PlayedCrew {
+            deaths: 200_000,
+            slots: 32,
+            ..CREW
+        };
         let (long, order) = row(40);
         let Played { took, dead } = play(&long, &order, &second, deadly);
         assert!(dead > 0);

@@ -1,5 +1,5 @@
-//! Which step is begun next: of those whose needs are done the one with the longest remaining chain, where there
-//! is room for it.
+//! Which step is begun next: of those whose needs are done the one with the longest remaining
+//! chain, where there is room for it.
 
 use std::cmp::Reverse;
 use std::collections::{BinaryHeap, HashMap, HashSet};
@@ -49,8 +49,8 @@ pub(crate) struct Queue {
 }
 
 impl Queue {
-    /// A queue of the steps in `order` (each after those it needs), of which none needs to wait for the
-    /// `settled` ones. `cost` is what each will take, in microseconds.
+    /// A queue of the steps in `order` (each after those it needs), of which none needs to wait for
+    /// the `settled` ones. `cost` is what each will take, in microseconds.
     pub fn new(
         graph: &Graph,
         order: &[StepId],
@@ -64,13 +64,20 @@ impl Queue {
             users: vec![Vec::new(); count],
             early_users: HashMap::new(),
             given: HashMap::new(),
-            weights: graph.steps.iter().map(|step| weight(step.limits, room)).collect(),
+            weights: graph
+                .steps
+                .iter()
+                .map(|step| weight(step.limits, room))
+                .collect(),
             missing: vec![0; count],
             ready: BinaryHeap::new(),
             ready_here: BinaryHeap::new(),
             only_here: vec![false; count],
             room,
-            taken: Capacity { processors: 0, memory: 0 },
+            taken: Capacity {
+                processors: 0,
+                memory: 0,
+            },
             aside: HashSet::new(),
         };
         let needs_of = Needs::of(graph);
@@ -78,9 +85,14 @@ impl Queue {
             let mut needs = needs_of.of_step(step);
             needs.retain(|need| !settled.contains(need));
             queue.missing[step.index()] = needs.len() as u32;
-            needs.iter().for_each(|need| queue.users[need.index()].push(step));
+            needs
+                .iter()
+                .for_each(|need| queue.users[need.index()].push(step));
             if let Some(ends) = needs_of.ends_for_step(step) {
-                for need in needs.iter().filter(|need| ends.binary_search(need).is_err()) {
+                for need in needs
+                    .iter()
+                    .filter(|need| ends.binary_search(need).is_err())
+                {
                     queue.early_users.entry(*need).or_default().push(step);
                 }
             }
@@ -92,7 +104,10 @@ impl Queue {
     }
 
     fn make_ready(&mut self, step: StepId) {
-        let ready = Ready { chain: self.chains[step.index()] as u64, order: Reverse(step.0) };
+        let ready = Ready {
+            chain: self.chains[step.index()] as u64,
+            order: Reverse(step.0),
+        };
         match self.only_here[step.index()] {
             true => self.ready_here.push(ready),
             false => self.ready.push(ready),
@@ -112,7 +127,8 @@ impl Queue {
         self.only_here[step.index()] = true;
     }
 
-    /// Begins the next step that others may run, if they would begin it now. It takes nothing of the room here.
+    /// Begins the next step that others may run, if they would begin it now. It takes nothing of
+    /// the room here.
     pub fn begin_elsewhere(&mut self, would: impl Fn(StepId) -> bool) -> Option<StepId> {
         loop {
             let next = StepId(self.ready.peek()?.order.0);
@@ -131,11 +147,15 @@ impl Queue {
         }
     }
 
-    /// Begins the next step. `None` while nothing waits, or the next one has no room: nothing lighter overtakes
-    /// it, so that it gets its turn.
+    /// Begins the next step. `None` while nothing waits, or the next one has no room: nothing
+    /// lighter overtakes it, so that it gets its turn.
     pub fn begin(&mut self) -> Option<StepId> {
         let is_here = self.ready_here.peek() > self.ready.peek();
-        let from = if is_here { &mut self.ready_here } else { &mut self.ready };
+        let from = if is_here {
+            &mut self.ready_here
+        } else {
+            &mut self.ready
+        };
         let next = StepId(from.peek()?.order.0);
         let weight = self.weights[next.index()];
         let fits = self.taken.processors == 0
@@ -200,7 +220,9 @@ impl Queue {
 
     /// Takes note that all is there that a step gives before it ends.
     pub fn gave_early(&mut self, step: StepId) {
-        let Some(users) = self.early_users.remove(&step) else { return };
+        let Some(users) = self.early_users.remove(&step) else {
+            return;
+        };
         users.iter().for_each(|user| self.no_longer_missing(*user));
         self.given.insert(step, users.into_iter().collect());
     }
@@ -235,13 +257,20 @@ pub struct Forecast {
     pub chain: Vec<StepId>,
 }
 
-/// Plays through how the steps in `order` (each after those it needs) will run, each taking its `cost` in
-/// microseconds.
-pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, room: Capacity) -> Forecast {
+/// Plays through how the steps in `order` (each after those it needs) will run, each taking its
+/// `cost` in microseconds.
+pub fn forecast(
+    graph: &Graph,
+    order: &[StepId],
+    cost: impl Fn(StepId) -> f64,
+    room: Capacity,
+) -> Forecast {
     let of_order: HashSet<StepId> = order.iter().copied().collect();
     // What is not in the order is done already.
-    let done: HashSet<StepId> =
-        (0..graph.steps.len() as u32).map(StepId).filter(|s| !of_order.contains(s)).collect();
+    let done: HashSet<StepId> = (0..graph.steps.len() as u32)
+        .map(StepId)
+        .filter(|s| !of_order.contains(s))
+        .collect();
     let mut queue = Queue::new(graph, order, &done, &cost, room);
     let chains = queue.chains.clone();
     let chain = chain_of(&queue, &chains, order);
@@ -252,7 +281,9 @@ pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, r
         while let Some(step) = queue.begin() {
             running.push(Reverse((now + (cost(step) * 1e3) as u64, step.0)));
         }
-        let Some(Reverse((end, step))) = running.pop() else { break };
+        let Some(Reverse((end, step))) = running.pop() else {
+            break;
+        };
         now = end;
         queue.end(StepId(step));
     }
@@ -266,7 +297,10 @@ pub fn forecast(graph: &Graph, order: &[StepId], cost: impl Fn(StepId) -> f64, r
 
 fn chain_of(queue: &Queue, chains: &[f64], order: &[StepId]) -> Vec<StepId> {
     let longest = |steps: &[StepId]| {
-        steps.iter().copied().max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
+        steps
+            .iter()
+            .copied()
+            .max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
     };
     let mut chain = Vec::new();
     let mut next = longest(order);
@@ -289,7 +323,11 @@ mod tests {
         graph.targets.push(Target::plain("all"));
         for (i, needs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
-            graph.files.push(FileNode { path, maker: Some(StepId(i as u32)), folder: false });
+            graph.files.push(FileNode {
+                path,
+                maker: Some(StepId(i as u32)),
+                folder: false,
+            });
             graph.steps.push(Box::new(Step {
                 inputs: needs.iter().map(|n| FileId(*n as u32)).collect(),
                 outputs: vec![OutputNode::new(FileId(i as u32), "f")],
@@ -304,7 +342,10 @@ mod tests {
     }
 
     fn room(processors: usize) -> Capacity {
-        Capacity { processors, memory: 100 }
+        Capacity {
+            processors,
+            memory: 100,
+        }
     }
 
     #[test]
@@ -312,7 +353,10 @@ mod tests {
         let graph = graph(&[vec![], vec![], vec![1], vec![0, 2]]);
         let costs = [1.0, 2.0, 3.0, 4.0];
         let seen = forecast(&graph, &order(&graph), |s| costs[s.index()], room(2));
-        assert_eq!((seen.micros, seen.work, seen.chain_micros), (9.0, 10.0, 9.0));
+        assert_eq!(
+            (seen.micros, seen.work, seen.chain_micros),
+            (9.0, 10.0, 9.0)
+        );
         assert_eq!(seen.chain, [StepId(1), StepId(2), StepId(3)]);
         let one = forecast(&graph, &order(&graph), |s| costs[s.index()], room(1));
         assert_eq!(one.micros, 10.0);
@@ -334,9 +378,16 @@ mod tests {
         // Eight of four processors: all of them, alone.
         assert_eq!((queue.begin(), queue.begin()), (Some(StepId(0)), None));
         queue.end(StepId(0));
-        assert_eq!((queue.begin(), queue.begin()), (Some(StepId(1)), None), "no memory for both");
+        assert_eq!(
+            (queue.begin(), queue.begin()),
+            (Some(StepId(1)), None),
+            "no memory for both"
+        );
         queue.end(StepId(1));
-        assert_eq!((queue.begin(), queue.begin(), queue.begin()), (Some(StepId(2)), Some(StepId(3)), None));
+        assert_eq!(
+            (queue.begin(), queue.begin(), queue.begin()),
+            (Some(StepId(2)), Some(StepId(3)), None)
+        );
     }
 
     #[test]
@@ -344,9 +395,15 @@ mod tests {
         let mut tables = graph(&[vec![], vec![0], vec![0, 1]]).into_tables();
         // The first step makes a second file, which the last one needs, too.
         let path = WsPath::from_normal("late");
-        tables.files.push(FileNode { path, maker: Some(StepId(0)), folder: false });
+        tables.files.push(FileNode {
+            path,
+            maker: Some(StepId(0)),
+            folder: false,
+        });
         tables.steps[0].outputs[0].early = true;
-        tables.steps[0].outputs.push(OutputNode::new(FileId(3), "late"));
+        tables.steps[0]
+            .outputs
+            .push(OutputNode::new(FileId(3), "late"));
         tables.steps[2].inputs = [0, 1, 3].map(FileId).into_iter().collect();
         let graph = tables.finish().unwrap();
         let new_queue = || Queue::new(&graph, &order(&graph), &HashSet::new(), |_| 1.0, room(4));
@@ -371,12 +428,16 @@ mod tests {
 
     impl Random {
         fn below(&mut self, end: usize) -> usize {
-            self.0 = self.0.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1_442_695_040_888_963_407);
+            self.0 = self
+                .0
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1_442_695_040_888_963_407);
             (self.0 >> 33) as usize % end
         }
     }
 
-    /// Random projects: sources that are compiled, some generated before, archived, linked and used to make more.
+    /// Random projects: sources that are compiled, some generated before, archived, linked and used
+    /// to make more.
     fn project(seed: u64) -> (Graph, Vec<f64>) {
         let mut numbers = Random(seed);
         let (mut needs, mut costs): (Vec<Vec<usize>>, Vec<f64>) = (Vec::new(), Vec::new());
@@ -414,16 +475,28 @@ mod tests {
         for seed in 0..400 {
             let (graph, costs) = project(seed);
             for processors in [2, 4, 8, 16] {
-                let seen = forecast(&graph, &order(&graph), |s| costs[s.index()], room(processors));
+                let seen = forecast(
+                    &graph,
+                    &order(&graph),
+                    |s| costs[s.index()],
+                    room(processors),
+                );
                 let bound = seen.chain_micros.max(seen.work / processors as f64);
                 let ratio = seen.micros / bound;
                 // No order that never idles can be worse than this.
-                assert!(ratio <= 2.0 - 1.0 / processors as f64, "seed {seed}, {processors}: {ratio}");
+                assert!(
+                    ratio <= 2.0 - 1.0 / processors as f64,
+                    "seed {seed}, {processors}: {ratio}"
+                );
                 ratios.push(ratio);
             }
         }
         ratios.sort_by(f64::total_cmp);
         let at = |part: usize| ratios[ratios.len() * part / 100];
-        assert!(at(50) < 1.01 && at(90) <= 1.02 && at(98) <= 1.1, "{:?}", [50, 90, 98].map(at));
+        assert!(
+            at(50) < 1.01 && at(90) <= 1.02 && at(98) <= 1.1,
+            "{:?}",
+            [50, 90, 98].map(at)
+        );
     }
 }

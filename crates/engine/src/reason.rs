@@ -12,17 +12,28 @@ pub enum Reason {
     /// It never ran in this workspace, and its result is kept from another one.
     NotHere,
     /// An input's content changed; the target that makes it, if one does.
-    InputChanged { path: Arc<str>, target: Option<Arc<str>> },
+    InputChanged {
+        path: Arc<str>,
+        target: Option<Arc<str>>,
+    },
     /// It has an input that it had not.
-    InputAdded { path: Arc<str>, target: Option<Arc<str>> },
+    InputAdded {
+        path: Arc<str>,
+        target: Option<Arc<str>>,
+    },
     /// It no longer has an input that it had.
     InputRemoved { path: Arc<str> },
-    /// Its words, variables or names changed, or the text that it writes: what people call that, and where they edited it. Where
-    /// no edit is known, where it is defined, and what differs.
-    CommandChanged { what: &'static str, place: Arc<str>, instead: Option<Arc<str>> },
+    /// Its words, variables or names changed, or the text that it writes: what people call that,
+    /// and where they edited it. Where no edit is known, where it is defined, and what differs.
+    CommandChanged {
+        what: &'static str,
+        place: Arc<str>,
+        instead: Option<Arc<str>>,
+    },
     /// A tool is not what it was.
     ToolChanged { tool: Arc<str> },
-    /// The image that it runs in holds something else, or it runs in one and did not, or the reverse.
+    /// The image that it runs in holds something else, or it runs in one and did not, or the
+    /// reverse.
     RootChanged { image: Option<Arc<str>> },
     /// What it may see of the workspace is ruled in another way.
     ConfinementChanged,
@@ -72,10 +83,20 @@ impl fmt::Display for Reason {
             Reason::New => f.write_str("never built here"),
             Reason::NotHere => f.write_str("not in this workspace yet"),
             Reason::InputChanged { path, target } => write!(f, "{} changed", from(target, path)),
-            Reason::InputAdded { path, target } => write!(f, "{} is a new input", from(target, path)),
+            Reason::InputAdded { path, target } => {
+                write!(f, "{} is a new input", from(target, path))
+            }
             Reason::InputRemoved { path } => write!(f, "{} is no longer needed", file_name(path)),
-            Reason::CommandChanged { what, place, instead: None } => write!(f, "its {what} changed, {place}"),
-            Reason::CommandChanged { what, place, instead: Some(instead) } => {
+            Reason::CommandChanged {
+                what,
+                place,
+                instead: None,
+            } => write!(f, "its {what} changed, {place}"),
+            Reason::CommandChanged {
+                what,
+                place,
+                instead: Some(instead),
+            } => {
                 write!(f, "its {what} changed, {place}: {instead}")
             }
             Reason::ToolChanged { tool } => write!(f, "the tool {tool} changed"),
@@ -96,10 +117,14 @@ impl fmt::Display for Reason {
                 write!(f, "{service} runs somewhere else, and may answer anything")
             }
             Reason::OtherAddress => f.write_str("its service had another address the last time"),
-            Reason::MaybeChanged { target, path } => write!(f, "if {} of {target} changes", file_name(path)),
+            Reason::MaybeChanged { target, path } => {
+                write!(f, "if {} of {target} changes", file_name(path))
+            }
             Reason::Unchanged => f.write_str("nothing changed"),
             Reason::SameResult => f.write_str("what changed makes no difference to it"),
-            Reason::NeedFailed { target, say } => write!(f, "needs {target}, where \"{say}\" failed"),
+            Reason::NeedFailed { target, say } => {
+                write!(f, "needs {target}, where \"{say}\" failed")
+            }
             Reason::Stopped => f.write_str("the build stopped first"),
         }
     }

@@ -12,15 +12,28 @@ impl fmt::Display for Refusal {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         f.write_str(&match self {
             Refusal::Network => "the network".to_owned(),
-            Refusal::Listing { folder, first, more } => {
-                let folder = if folder.is_empty() { "the workspace's root" } else { folder };
+            Refusal::Listing {
+                folder,
+                first,
+                more,
+            } => {
+                let folder = if folder.is_empty() {
+                    "the workspace's root"
+                } else {
+                    folder
+                };
                 let (lacks, are) = match more {
                     0 => (String::new(), "is"),
                     more => (format!(" and {more} more"), "are"),
                 };
                 format!("listing all of {folder}: {first}{lacks} {are} not declared")
             }
-            Refusal::Path { path, touch, folder, .. } => {
+            Refusal::Path {
+                path,
+                touch,
+                folder,
+                ..
+            } => {
                 let what = match touch {
                     Touch::Started => "starting",
                     Touch::Written => "writing",
@@ -29,7 +42,14 @@ impl fmt::Display for Refusal {
                     Touch::LookedUp => "looking for",
                 };
                 let path = path.told();
-                format!("{what} {}", if path.is_empty() { "of the workspace" } else { &path })
+                format!(
+                    "{what} {}",
+                    if path.is_empty() {
+                        "of the workspace"
+                    } else {
+                        &path
+                    }
+                )
             }
         })
     }
@@ -46,14 +66,22 @@ pub(crate) fn to_do(done: &str) -> String {
         ("using", "use"),
         ("the network", "use the network"),
     ];
-    let act = ACTS.iter().find_map(|(doing, act)| Some(format!("{act}{}", done.strip_prefix(doing)?)));
+    let act = ACTS
+        .iter()
+        .find_map(|(doing, act)| Some(format!("{act}{}", done.strip_prefix(doing)?)));
     act.unwrap_or_else(|| done.to_owned())
 }
 
-/// The words to add, or what to do instead, for the first of some refusals, and for all others of its kind.
+/// The words to add, or what to do instead, for the first of some refusals, and for all others of
+/// its kind.
 pub(crate) fn mend_of_refusals(graph: &Graph, id: StepId, refused: &[Refusal]) -> Option<String> {
     let source = |refusal: &Refusal| match refusal {
-        Refusal::Path { path, touch, target, folder: false } => {
+        Refusal::Path {
+            path,
+            touch,
+            target,
+            folder: false,
+        } => {
             let is_source = *touch != Touch::Written && !path.is_of_machine() && target.is_none();
             (is_source && maker(graph, path.as_str()).is_none()).then(|| path.as_str().to_owned())
         }
@@ -82,17 +110,31 @@ fn mend_of_refusal(graph: &Graph, id: StepId, refusal: &Refusal) -> String {
             )
         }
         Refusal::Listing { folder, .. } => {
-            let all = if folder.is_empty() { "**".to_owned() } else { format!("{folder}/**") };
+            let all = if folder.is_empty() {
+                "**".to_owned()
+            } else {
+                format!("{folder}/**")
+            };
             declare(graph, id, &all, None)
         }
-        Refusal::Path { path, touch: Touch::Written, .. } if path.is_of_machine() => {
+        Refusal::Path {
+            path,
+            touch: Touch::Written,
+            ..
+        } if path.is_of_machine() => {
             format!(
                 "let it write to {{scratch \"work\"}}, which is thrown away, or to an {{out \"…\"}}; {place}"
             )
         }
-        Refusal::Path { path, touch: Touch::Written, .. } => {
+        Refusal::Path {
+            path,
+            touch: Touch::Written,
+            ..
+        } => {
             let name = path.as_str().rsplit('/').next().unwrap_or_default();
-            format!("a step writes only its own outputs: {{out \"{name}\"}} in the command at {place}")
+            format!(
+                "a step writes only its own outputs: {{out \"{name}\"}} in the command at {place}"
+            )
         }
         Refusal::Path { path, .. } if path.is_of_machine() => {
             format!(
@@ -128,8 +170,10 @@ fn maker<'g>(graph: &'g Graph, path: &str) -> Option<&'g str> {
     };
     // In a folder that a step makes.
     let made = || {
-        let is_in =
-            |step: &&Step| path.strip_prefix(step.folder.as_str()).is_some_and(|rest| rest.starts_with('/'));
+        let is_in = |step: &&Step| {
+            path.strip_prefix(step.folder.as_str())
+                .is_some_and(|rest| rest.starts_with('/'))
+        };
         let steps = (0..graph.steps.len()).map(|n| StepId(n as u32));
         let mut makers = steps.filter(|id| is_in(&graph.step(*id)));
         makers.next().map(|id| &*graph.owner(id).address)
@@ -144,8 +188,13 @@ fn declare_sources(graph: &Graph, id: StepId, paths: &[&str]) -> String {
     let is_at_owner = !is_in_kit(graph, id) || !owner.reads_field.is_empty();
     let written = |path: &&str| {
         let own = path.strip_prefix(owner.package.as_str());
-        let own =
-            own.and_then(|rest| if owner.package.is_root() { Some(rest) } else { rest.strip_prefix('/') });
+        let own = own.and_then(|rest| {
+            if owner.package.is_root() {
+                Some(rest)
+            } else {
+                rest.strip_prefix('/')
+            }
+        });
         let own = own.filter(|_| is_at_owner);
         own.map_or_else(|| format!("\"/{path}\""), |own| format!("\"{own}\""))
     };
@@ -164,9 +213,16 @@ fn declare_written(graph: &Graph, id: StepId, files: &[String], are_headers: boo
     let (owner, step) = (graph.owner(id), graph.step(id));
     let written = files.join(", ");
     if are_headers && matches!(&*owner.kind, "library" | "program") {
-        return format!("internal = [{written}]   in {} at {}", owner.address, owner.place);
+        return format!(
+            "internal = [{written}]   in {} at {}",
+            owner.address, owner.place
+        );
     }
-    let holes = if files.len() == 1 { written.clone() } else { format!("[{written}]") };
+    let holes = if files.len() == 1 {
+        written.clone()
+    } else {
+        format!("[{written}]")
+    };
     let in_command = format!("{{in {holes}}} in the command at {}", step.place);
     // A kit that ships with the tool is nobody's to change.
     let is_shipped = step.place.file.starts_with("nub:");
@@ -176,8 +232,15 @@ fn declare_written(graph: &Graph, id: StepId, files: &[String], are_headers: boo
             owner.address
         ),
         field if is_in_kit(graph, id) && !field.is_empty() => {
-            let own = format!("{field} = [{written}]   in {} at {}", owner.address, owner.place);
-            if is_shipped { own } else { format!("{own}, or {{in …}} in the command at {}", step.place) }
+            let own = format!(
+                "{field} = [{written}]   in {} at {}",
+                owner.address, owner.place
+            );
+            if is_shipped {
+                own
+            } else {
+                format!("{own}, or {{in …}} in the command at {}", step.place)
+            }
         }
         _ => format!("reads = [{written}]   or {in_command}"),
     }

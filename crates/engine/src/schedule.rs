@@ -78,9 +78,14 @@ impl<'b, 'a> Schedule<'b, 'a> {
     ) -> Self {
         let graph = build.graph;
         let count = graph.steps.len();
-        let room = Capacity { processors: build.options.jobs.max(1), memory: build.options.memory };
+        let room = Capacity {
+            processors: build.options.jobs.max(1),
+            memory: build.options.memory,
+        };
         let mut costs = vec![0.0; count];
-        order.iter().for_each(|step| costs[step.index()] = build.remembered_cost(*step));
+        order
+            .iter()
+            .for_each(|step| costs[step.index()] = build.remembered_cost(*step));
         let queue = Queue::new(graph, &order, settled, |step| costs[step.index()], room);
         let mut results: HashMap<FileId, Vec<&ResultFile>> = HashMap::new();
         let requested: HashSet<FileId> = published.iter().copied().collect();
@@ -114,7 +119,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
             published: Mutex::default(),
             published_before: OnceLock::new(),
             out,
-            wanted: files.iter().filter_map(|file| graph.file(*file).maker).collect(),
+            wanted: files
+                .iter()
+                .filter_map(|file| graph.file(*file).maker)
+                .collect(),
             to_fetch: Mutex::default(),
             sent: Mutex::default(),
             is_over: AtomicBool::new(false),
@@ -142,7 +150,10 @@ impl<'b, 'a> Schedule<'b, 'a> {
 
     /// Ends a step, and hands out what it made.
     pub(crate) fn end(&self, step: StepId, done: StepEnd) {
-        if matches!(done.verdict, Verdict::Ran | Verdict::Reused | Verdict::Current) {
+        if matches!(
+            done.verdict,
+            Verdict::Ran | Verdict::Reused | Verdict::Current
+        ) {
             self.hand_out(step, done.verdict);
         }
         self.finish(step, done);
@@ -163,15 +174,17 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// What becomes of a step: whether it is done with, another machine runs it, perhaps after it waited there (`ahead`), or it is to
-    /// run here.
+    /// What becomes of a step: whether it is done with, another machine runs it, perhaps after it
+    /// waited there (`ahead`), or it is to run here.
     pub(crate) fn attend(&self, step: StepId, ahead: bool) -> Attended {
         let build = self.build;
         {
             let progress = self.progress.lock();
             if let Some(need) = progress.failed_need[step.index()] {
-                let (target, say) =
-                    (build.graph.owner(need).address.clone(), build.graph.step(need).say.clone());
+                let (target, say) = (
+                    build.graph.owner(need).address.clone(),
+                    build.graph.step(need).say.clone(),
+                );
                 return StepEnd::new(Verdict::Blocked, Reason::NeedFailed { target, say }).into();
             }
             if progress.stop || build.outside.is_cancelled() {
@@ -182,7 +195,11 @@ impl<'b, 'a> Schedule<'b, 'a> {
             Ok(now) => now,
             Err(failure) => {
                 let end = StepEnd::new(Verdict::Failed, Reason::Unfinished);
-                return StepEnd { failure: Some(failure), ..end }.into();
+                return StepEnd {
+                    failure: Some(failure),
+                    ..end
+                }
+                .into();
             }
         };
         let is_for_others = build.is_for_others(step);
@@ -207,7 +224,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
                     self.count_taken(&entry);
                     build.remember(step, memory);
                     let end = StepEnd::new(Verdict::Reused, reason);
-                    StepEnd { micros: entry.micros, printed: entry.printed, ..end }.into()
+                    StepEnd {
+                        micros: entry.micros,
+                        printed: entry.printed,
+                        ..end
+                    }
+                    .into()
                 }
                 None => {
                     let why = build.not_taken(step, &now).map(|_| WhyNotTaken::NotHad);
@@ -253,11 +275,23 @@ impl<'b, 'a> Schedule<'b, 'a> {
             }
             Err(failure) => {
                 // What the step made before is gone from its folder.
-                let because = if failure.is_some() { Reason::FailedBefore } else { Reason::Unfinished };
+                let because = if failure.is_some() {
+                    Reason::FailedBefore
+                } else {
+                    Reason::Unfinished
+                };
                 let unfinished = build.unfinished(step, now, (done.micros, &because));
                 build.note(step, Arc::new(unfinished));
-                let verdict = if failure.is_some() { Verdict::Failed } else { Verdict::Unstarted };
-                StepEnd { verdict, failure, ..done }
+                let verdict = if failure.is_some() {
+                    Verdict::Failed
+                } else {
+                    Verdict::Unstarted
+                };
+                StepEnd {
+                    verdict,
+                    failure,
+                    ..done
+                }
             }
         }
     }
@@ -275,9 +309,12 @@ impl<'b, 'a> Schedule<'b, 'a> {
     pub(crate) fn finish(&self, step: StepId, done: StepEnd) {
         let node = self.build.graph.step(step);
         if !node.services.is_empty() {
-            // Before others see that nothing is left to do: a service ends with the thread that started it.
+            // Before others see that nothing is left to do: a service ends with the thread that
+            // started it.
             let unneeded = self.progress.lock().no_longer_needed(node);
-            unneeded.iter().for_each(|service| self.build.outside.no_longer_needed(service));
+            unneeded
+                .iter()
+                .for_each(|service| self.build.outside.no_longer_needed(service));
         }
         let lacks = match &done.failure {
             Some(Failure::NoTool(_)) => true,
@@ -298,14 +335,27 @@ impl<'b, 'a> Schedule<'b, 'a> {
         });
         if ran_here && let Some(machine) = self.failed_there.lock().remove(&step) {
             let (target, say) = (self.build.graph.title(step), node.say.clone());
-            self.build.listener.hear(&Event::Notice(Notice::FailedOnlyThere { target, say, machine }));
+            self.build
+                .listener
+                .hear(&Event::Notice(Notice::FailedOnlyThere {
+                    target,
+                    say,
+                    machine,
+                }));
         }
         if !done.survived.is_empty() {
-            self.build.listener.hear(&Event::Survived { step, refused: done.survived });
+            self.build.listener.hear(&Event::Survived {
+                step,
+                refused: done.survived,
+            });
         }
         let mut progress = self.progress.lock();
         progress.machine_lacks |= lacks;
-        progress.note_end(self.build, (step, verdict), if ran { micros.max(1) } else { 0 });
+        progress.note_end(
+            self.build,
+            (step, verdict),
+            if ran { micros.max(1) } else { 0 },
+        );
         let somebody_waits = progress.waiting + progress.senders > 0;
         drop(progress);
         if somebody_waits {
@@ -313,7 +363,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// Whether a place holds, by content, an output of a step that is current; `then` are the metadata that it had there.
+    /// Whether a place holds, by content, an output of a step that is current; `then` are the
+    /// metadata that it had there.
     fn holds_output(
         &self,
         step: StepId,
@@ -321,18 +372,30 @@ impl<'b, 'a> Schedule<'b, 'a> {
         place: &WsPath,
         then: &[nubrik_disk::Signature],
     ) -> bool {
-        let memory = self.build.before.steps.get(self.build.graph.step(step).folder.as_str());
-        let Some(record) = memory.as_ref().and_then(|memory| memory.outputs.get(index)) else { return false };
+        let memory = self
+            .build
+            .before
+            .steps
+            .get(self.build.graph.step(step).folder.as_str());
+        let Some(record) = memory.as_ref().and_then(|memory| memory.outputs.get(index)) else {
+            return false;
+        };
         let (mut then, mut now) = (then.iter(), Vec::new());
-        self.build.output_in_place(place, record, &mut then, &mut now, AsMade::ByContent).is_ok()
+        self.build
+            .output_in_place(place, record, &mut then, &mut now, AsMade::ByContent)
+            .is_ok()
     }
 
     /// Puts copies of a step's results where people find them, unless they are there and true.
     pub(crate) fn publish(&self, step: StepId, verdict: Verdict) {
         let build = self.build;
         for (index, output) in build.graph.step(step).outputs.iter().enumerate() {
-            let Some(results) = self.results.get(&output.file) else { continue };
-            let Some(digest) = build.known.made[output.file.index()].get() else { continue };
+            let Some(results) = self.results.get(&output.file) else {
+                continue;
+            };
+            let Some(digest) = build.known.made[output.file.index()].get() else {
+                continue;
+            };
             for result in results {
                 let to = self.out.join(result.publish.as_str());
                 let node = build.graph.file(output.file);
@@ -341,7 +404,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 let found = self.signatures(&to, node.folder);
                 let is_there = node.folder || !found.is_empty();
                 match &known {
-                    Some((d, signatures)) if is_there && *signatures == found && *d == *digest => continue,
+                    Some((d, signatures)) if is_there && *signatures == found && *d == *digest => {
+                        continue;
+                    }
                     // In a copy of the workspace results have other times, and are as they were.
                     Some((d, signatures))
                         if is_there
@@ -349,12 +414,17 @@ impl<'b, 'a> Schedule<'b, 'a> {
                             && *d == *digest
                             && self.holds_output(step, index, &to, signatures) =>
                     {
-                        self.published.lock().insert(to.shared().clone(), (*digest, found));
+                        self.published
+                            .lock()
+                            .insert(to.shared().clone(), (*digest, found));
                         continue;
                     }
                     // A step that ran or was reused says in its own line why.
-                    Some((_, signatures)) if *signatures != found && verdict == Verdict::Current => {
-                        let notice = crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
+                    Some((_, signatures))
+                        if *signatures != found && verdict == Verdict::Current =>
+                    {
+                        let notice =
+                            crate::event::Notice::PutBack(to.to_string(), !found.is_empty());
                         build.listener.hear(&Event::Notice(notice));
                     }
                     _ => {}
@@ -367,7 +437,8 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 };
                 let published = published.and_then(|()| {
                     let signatures = self.signatures(&to, node.folder);
-                    // Somebody may remove results meanwhile: what is not there now must not count as what was put there.
+                    // Somebody may remove results meanwhile: what is not there now must not count
+                    // as what was put there.
                     match signatures.len() == self.signatures(&node.path, node.folder).len() {
                         true => Ok(signatures),
                         false => Err(std::io::Error::other("it was removed at once")),
@@ -375,11 +446,15 @@ impl<'b, 'a> Schedule<'b, 'a> {
                 });
                 match published {
                     Ok(signatures) => {
-                        self.published.lock().insert(to.shared().clone(), (*digest, signatures));
+                        self.published
+                            .lock()
+                            .insert(to.shared().clone(), (*digest, signatures));
                     }
                     Err(e) => {
                         let problem = format!("cannot put a result at {to}: {e}");
-                        build.listener.hear(&Event::Notice(crate::event::Notice::NotPublished(problem)));
+                        build
+                            .listener
+                            .hear(&Event::Notice(crate::event::Notice::NotPublished(problem)));
                         self.progress.lock().summary.unpublished += 1;
                     }
                 }
@@ -387,8 +462,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
         }
     }
 
-    /// A result that was published before, is still there, and would be taken away: a folder in which a new one is to be put,
-    /// or something in the place of the new one. A caller that evaluates only a part does not see that they exclude each other.
+    /// A result that was published before, is still there, and would be taken away: a folder in
+    /// which a new one is to be put, or something in the place of the new one. A caller that
+    /// evaluates only a part does not see that they exclude each other.
     pub(crate) fn in_the_way(&self, to: &WsPath) -> Option<Arc<str>> {
         let published = &self.build.before.published;
         // What was removed, or made by someone else, is not in the way.
@@ -396,7 +472,9 @@ impl<'b, 'a> Schedule<'b, 'a> {
             let at = WsPath::from_normal(path);
             let now = self.build.outside.check_itself(&at);
             now.is_some_and(|now| {
-                published.get(path).is_some_and(|(_, then)| self.signatures(&at, now.is_folder()) == then)
+                published
+                    .get(path)
+                    .is_some_and(|(_, then)| self.signatures(&at, now.is_folder()) == then)
             })
         };
         let to = to.as_str();
@@ -407,16 +485,23 @@ impl<'b, 'a> Schedule<'b, 'a> {
         let below = format!("{to}/");
         let names = self.published_before.get_or_init(|| published.names());
         let first = names.partition_point(|name| **name < *below);
-        let mut inside = names[first..].iter().take_while(|name| name.starts_with(&below));
+        let mut inside = names[first..]
+            .iter()
+            .take_while(|name| name.starts_with(&below));
         inside.find(|name| stands(name)).cloned()
     }
 
     pub(crate) fn signatures(&self, path: &WsPath, folder: bool) -> Vec<nubrik_disk::Signature> {
         match folder {
             false => self.build.outside.check_itself(path).into_iter().collect(),
-            true => {
-                self.build.outside.tree(path).unwrap_or_default().into_iter().map(|f| f.signature).collect()
-            }
+            true => self
+                .build
+                .outside
+                .tree(path)
+                .unwrap_or_default()
+                .into_iter()
+                .map(|f| f.signature)
+                .collect(),
         }
     }
 }
@@ -435,15 +520,24 @@ pub(crate) fn needed_services(graph: &Graph, steps: &[StepId]) -> HashMap<WsPath
 /// All services that run for a step, those among them that others need.
 pub(crate) fn all_services(step: &Step) -> Vec<Arc<Service>> {
     let mut all = Vec::new();
-    step.services.iter().for_each(|service| service.add_to(&mut all));
+    step.services
+        .iter()
+        .for_each(|service| service.add_to(&mut all));
     all
 }
 
 /// The chain of steps that took longest in this build.
 pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summary: &mut Summary) {
     let chains = longest_chains(graph, order, |s| micros[s.index()] as f64);
-    let ran: Vec<StepId> = order.iter().copied().filter(|s| micros[s.index()] > 0).collect();
-    let Some(mut at) = ran.iter().copied().max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
+    let ran: Vec<StepId> = order
+        .iter()
+        .copied()
+        .filter(|s| micros[s.index()] > 0)
+        .collect();
+    let Some(mut at) = ran
+        .iter()
+        .copied()
+        .max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()]))
     else {
         return;
     };
@@ -456,7 +550,9 @@ pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summa
         }
     }
     loop {
-        summary.chain.push((graph.owner(at).address.clone(), graph.step(at).say.clone()));
+        summary
+            .chain
+            .push((graph.owner(at).address.clone(), graph.step(at).say.clone()));
         let next = users.get(&at).into_iter().flatten().copied();
         match next.max_by(|a, b| chains[a.index()].total_cmp(&chains[b.index()])) {
             Some(next) => at = next,
@@ -466,14 +562,16 @@ pub(crate) fn longest_run(graph: &Graph, order: &[StepId], micros: &[u64], summa
 }
 
 impl Progress {
-    /// Takes note of how a step ended, and after how many microseconds, and lets those begin that need it.
+    /// Takes note of how a step ended, and after how many microseconds, and lets those begin that
+    /// need it.
     fn note_end(&mut self, build: &Build<'_>, (step, verdict): (StepId, Verdict), micros: u64) {
         let at = step.index();
         self.verdicts[at] = Some(verdict);
         self.micros[at] = micros;
         self.remaining -= 1;
         let check = build.graph.step(step).check.as_ref();
-        let is_quarantined = verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
+        let is_quarantined =
+            verdict == Verdict::Failed && check.is_some_and(|c| c.quarantined.is_some());
         match is_quarantined {
             true => self.summary.quarantined += 1,
             false => self.summary.counts.count(verdict),
@@ -494,7 +592,8 @@ impl Progress {
         self.queue.end(step);
     }
 
-    /// The services that no one needs any more now that a step is done with; users of a service before it.
+    /// The services that no one needs any more now that a step is done with; users of a service
+    /// before it.
     pub(crate) fn no_longer_needed(&mut self, step: &Step) -> Vec<Arc<Service>> {
         let mut all = all_services(step);
         all.retain(|service| {

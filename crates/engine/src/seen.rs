@@ -28,8 +28,8 @@ pub struct Touched {
     pub folder: Option<bool>,
     /// Whether the step may do that: it declares the path, or it is its own or the system's.
     pub allowed: bool,
-    /// Of a folder of the workspace that was listed: names of what is there and was not shown, since the step does not
-    /// declare it. Sorted.
+    /// Of a folder of the workspace that was listed: names of what is there and was not shown,
+    /// since the step does not declare it. Sorted.
     pub lacks: Vec<Arc<str>>,
 }
 
@@ -49,13 +49,15 @@ pub struct Named {
 pub struct Seen {
     /// With paths, each once, sorted.
     pub touched: Vec<Touched>,
-    /// With paths outside of the workspace, as they were written, each once, sorted; in sandboxes only.
+    /// With paths outside of the workspace, as they were written, each once, sorted; in sandboxes
+    /// only.
     pub named: Vec<Named>,
     /// Whether they asked for the network and were refused.
     pub wanted_network: bool,
     /// Whether a command ran that was not seen, or did something that no recorder understands.
     pub incomplete: bool,
-    /// Whether `named` lacks a path: one that is no text cannot be noted down for others. Nothing of the workspace is called so.
+    /// Whether `named` lacks a path: one that is no text cannot be noted down for others. Nothing
+    /// of the workspace is called so.
     pub lacks_named: bool,
     /// How they were recorded.
     pub recording: Recording,
@@ -66,7 +68,8 @@ pub struct Seen {
 pub struct Recording {
     /// Whether what is outside of the workspace is of no interest.
     pub only_workspace: bool,
-    /// Whether the list of what is mounted in a sandbox is hidden, which names all that is declared.
+    /// Whether the list of what is mounted in a sandbox is hidden, which names all that is
+    /// declared.
     pub hides_mounts: bool,
 }
 

@@ -1,5 +1,6 @@
-//! Steps that other machines run for this one. What they make comes back as a result of a shared store, and counts under the same
-//! conditions; what does not come, or does not count, is made here.
+//! Steps that other machines run for this one. What they make comes back as a result of a shared
+//! store, and counts under the same conditions; what does not come, or does not count, is made
+//! here.
 
 use std::cmp::Reverse;
 use std::sync::Arc;
@@ -39,7 +40,11 @@ impl Build<'_> {
         // A slot is one processor, and nobody says how much memory there is.
         let is_heavy = !is_bound && (step.limits.processors > 1 || step.limits.memory.is_some());
         // What is seen besides what is declared is of this machine alone.
-        let sees_more = now.parts.tools.iter().any(|(name, _)| [SEES_BESIDES, INHERITS].contains(&&**name));
+        let sees_more = now
+            .parts
+            .tools
+            .iter()
+            .any(|(name, _)| [SEES_BESIDES, INHERITS].contains(&&**name));
         if is_heavy || sees_more || step.is_tied() {
             return None;
         }
@@ -48,12 +53,19 @@ impl Build<'_> {
         let of_image = image.into_iter().flat_map(|image| image.inputs.iter());
         let sources = self.plain_sources(step.inputs.iter().chain(of_image))?;
         let of_set = |set: &SetId| Some((*set, self.plain_set(*set)?));
-        let sets = step.candidates.iter().map(of_set).collect::<Option<Vec<_>>>()?;
+        let sets = step
+            .candidates
+            .iter()
+            .map(of_set)
+            .collect::<Option<Vec<_>>>()?;
         let lone = LoneStep::of(self.graph, id, self.needs()).ok()?;
         let mut made = Vec::new();
         for maker in LoneStep::makers_of(self.graph, id, self.needs()) {
             let memory = self.made_by(maker)?;
-            made.push((self.graph.step(maker).folder.shared().clone(), memory_for_others(memory)));
+            made.push((
+                self.graph.step(maker).folder.shared().clone(),
+                memory_for_others(memory),
+            ));
         }
         let forecast = self.remembered_cost(id) as u64;
         Some(Errand {
@@ -70,7 +82,8 @@ impl Build<'_> {
         })
     }
 
-    /// The files of a set, which are looked at once a build; nothing where a link leads to a source among them.
+    /// The files of a set, which are looked at once a build; nothing where a link leads to a source
+    /// among them.
     fn plain_set(&self, set: SetId) -> Option<Arc<[SetFile]>> {
         let files = self.graph.sets.files(set);
         let look = || {
@@ -86,16 +99,27 @@ impl Build<'_> {
         self.known.sent_sets[set.index()].get_or_init(look).clone()
     }
 
-    /// The sources among some files; nothing where a link leads to one: what that leads to may be anywhere.
+    /// The sources among some files; nothing where a link leads to one: what that leads to may be
+    /// anywhere.
     fn plain_sources<'f>(&self, files: impl Iterator<Item = &'f FileId>) -> Option<Vec<WsPath>> {
-        let nodes = files.map(|file| self.graph.file(*file)).filter(|node| node.maker.is_none());
-        nodes.map(|node| self.outside.links_to(&node.path).is_empty().then(|| node.path.clone())).collect()
+        let nodes = files
+            .map(|file| self.graph.file(*file))
+            .filter(|node| node.maker.is_none());
+        nodes
+            .map(|node| {
+                self.outside
+                    .links_to(&node.path)
+                    .is_empty()
+                    .then(|| node.path.clone())
+            })
+            .collect()
     }
 
     /// A result that another machine made just now, if it counts.
     fn counted_here(&self, id: StepId, now: &Examined, entry: RecordEntry) -> Option<RecordEntry> {
-        let is_unmoved =
-            |(path, digest): &(FilePath, Digest)| self.must_be_as_examined(id, path, digest).is_ok();
+        let is_unmoved = |(path, digest): &(FilePath, Digest)| {
+            self.must_be_as_examined(id, path, digest).is_ok()
+        };
         if !now.parts.inputs.iter().all(is_unmoved) {
             return None;
         }
@@ -117,13 +141,17 @@ impl Schedule<'_, '_> {
         ahead: bool,
     ) -> Result<(), Examined> {
         let build = self.build;
-        let Some(performer) = build.performer else { return Err(now) };
+        let Some(performer) = build.performer else {
+            return Err(now);
+        };
         let forecast = self.costs[id.index()] as u64;
         let is_bound = build.is_for_others(id);
-        // What only others can run waits for them; the labels of all others are those of this machine.
+        // What only others can run waits for them; the labels of all others are those of this
+        // machine.
         let has_place = || {
             let is_worth_it = forecast >= WORTH_SENDING;
-            is_bound || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels(), ahead)
+            is_bound
+                || is_worth_it && performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
         if self.not_sent.lock().contains_key(&id) || !has_place() {
             return Err(now);
@@ -138,7 +166,10 @@ impl Schedule<'_, '_> {
             at: None,
             forecast: Duration::from_micros(forecast),
             // What nobody ran took nothing.
-            is_known: build.before.cost_of(build.graph.step(id).folder.shared()).is_some_and(|took| took > 0),
+            is_known: build
+                .before
+                .cost_of(build.graph.step(id).folder.shared())
+                .is_some_and(|took| took > 0),
             is_begun: false,
             unpacks: false,
             is_gone: false,
@@ -146,11 +177,18 @@ impl Schedule<'_, '_> {
             is_bound,
         };
         // All of it before it is sent: the answer may be there at once.
-        build.listener.hear(&Event::WillRun { step: id, reason: reason.clone() });
+        build.listener.hear(&Event::WillRun {
+            step: id,
+            reason: reason.clone(),
+        });
         self.progress.lock().queue.set_aside(id);
         self.sent.lock().insert(id, sent);
         if performer.send(&errand) {
-            self.sent.lock().get_mut(&id).into_iter().for_each(|sent| sent.at = Some(Instant::now()));
+            self.sent
+                .lock()
+                .get_mut(&id)
+                .into_iter()
+                .for_each(|sent| sent.at = Some(Instant::now()));
             self.changed.notify_all();
             return Ok(());
         }
@@ -174,25 +212,35 @@ impl Schedule<'_, '_> {
             None => "no worker is available".to_owned(),
         };
         let labels = self.build.graph.step(id).machine.clone();
-        self.build.note(id, Arc::new(self.build.unfinished(id, &now, (0, &Reason::FailedBefore))));
+        self.build.note(
+            id,
+            Arc::new(self.build.unfinished(id, &now, (0, &Reason::FailedBefore))),
+        );
         let failure = Some(Failure::NoMachine { labels, problem });
-        StepEnd { failure, ..StepEnd::new(Verdict::Failed, reason) }.into()
+        StepEnd {
+            failure,
+            ..StepEnd::new(Verdict::Failed, reason)
+        }
+        .into()
     }
 
-    /// Keeps those here from being sent that only this machine runs, as far as that is known before they are looked at.
+    /// Keeps those here from being sent that only this machine runs, as far as that is known before
+    /// they are looked at.
     pub(crate) fn sort_out(&self) {
         let (build, mut progress) = (self.build, self.progress.lock());
         for id in &self.order {
             let step = build.graph.step(*id);
             let is_short = (self.costs[id.index()] as u64) < WORTH_SENDING;
-            if !build.is_for_others(*id) && (is_short || step.commands.is_empty() || build.again.contains(id))
+            if !build.is_for_others(*id)
+                && (is_short || step.commands.is_empty() || build.again.contains(id))
             {
                 progress.queue.keep_here(*id);
             }
         }
     }
 
-    /// Sends steps while those who run some are busy, until nothing is left to do: others wait for nobody here.
+    /// Sends steps while those who run some are busy, until nothing is left to do: others wait for
+    /// nobody here.
     pub(crate) fn forward(&self) {
         while let Some(step) = self.next_to_send() {
             match self.attend(step, true) {
@@ -216,7 +264,8 @@ impl Schedule<'_, '_> {
     fn next_to_send(&self) -> Option<StepId> {
         let (build, performer) = (self.build, self.build.performer?);
         let would = |id: StepId, ahead: bool| {
-            build.is_for_others(id) || performer.has_place(&build.graph.step(id).needed_labels(), ahead)
+            build.is_for_others(id)
+                || performer.has_place(&build.graph.step(id).needed_labels(), ahead)
         };
         let mut progress = self.progress.lock();
         loop {
@@ -240,7 +289,9 @@ impl Schedule<'_, '_> {
 
     /// Takes answers, until nothing is left to do.
     pub(crate) fn take_answers(&self) {
-        let Some(performer) = self.build.performer else { return };
+        let Some(performer) = self.build.performer else {
+            return;
+        };
         while self.progress.lock().remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
             self.take_answer(performer);
         }
@@ -251,13 +302,20 @@ impl Schedule<'_, '_> {
         match performer.receive(LOOK) {
             Some((step, StepAnswer::Begun { machine, unpacks })) => {
                 let mut sent = self.sent.lock();
-                let Some(sent_step) = sent.get_mut(&step) else { return };
+                let Some(sent_step) = sent.get_mut(&step) else {
+                    return;
+                };
                 sent_step.is_begun = true;
                 let before = std::mem::replace(&mut sent_step.unpacks, unpacks);
                 drop(sent);
-                self.build.listener.hear(&Event::Elsewhere { step, machine });
+                self.build
+                    .listener
+                    .hear(&Event::Elsewhere { step, machine });
                 if unpacks != before {
-                    self.build.listener.hear(&Event::Unpacks { step, is_over: !unpacks });
+                    self.build.listener.hear(&Event::Unpacks {
+                        step,
+                        is_over: !unpacks,
+                    });
                 }
             }
             Some((step, StepAnswer::Gone(_))) => {
@@ -274,9 +332,12 @@ impl Schedule<'_, '_> {
         }
     }
 
-    /// Hears what becomes of steps that were sent, until nothing is left to do: takes answers, and begins once more what is late.
+    /// Hears what becomes of steps that were sent, until nothing is left to do: takes answers, and
+    /// begins once more what is late.
     pub(crate) fn receive(&self) {
-        let Some(performer) = self.build.performer else { return };
+        let Some(performer) = self.build.performer else {
+            return;
+        };
         let mut is_any_left = false;
         let mut looked = Instant::now();
         while self.progress.lock().remaining > 0 && !self.is_over.load(Ordering::Relaxed) {
@@ -292,17 +353,22 @@ impl Schedule<'_, '_> {
             match is_over && !given_up.is_empty() {
                 true => performer.abandon(),
                 // What is begun here instead is of use to nobody.
-                false => given_up.iter().for_each(|(step, _)| performer.withdraw(*step)),
+                false => given_up
+                    .iter()
+                    .for_each(|(step, _)| performer.withdraw(*step)),
             }
             is_any_left |= !given_up.is_empty();
-            given_up.iter().for_each(|(step, why)| self.take_back(*step, why));
+            given_up
+                .iter()
+                .for_each(|(step, why)| self.take_back(*step, why));
         }
         if is_any_left {
             performer.abandon();
         }
     }
 
-    /// Steps that others have and are begun here instead, and why: as many as there is room for, or all where it `is_over`.
+    /// Steps that others have and are begun here instead, and why: as many as there is room for, or
+    /// all where it `is_over`.
     fn given_up(&self, is_over: bool) -> Vec<(StepId, &'static str)> {
         let mut sent = self.sent.lock();
         let idle = {
@@ -327,18 +393,28 @@ impl Schedule<'_, '_> {
         // What was sent last waits longest for its turn there.
         given_up.sort_unstable_by_key(|(at, step, _)| (Reverse(*at), *step));
         given_up.truncate(if is_over { usize::MAX } else { idle });
-        given_up.iter().for_each(|(_, step, _)| drop(sent.remove(step)));
-        given_up.into_iter().map(|(_, step, why)| (step, why)).collect()
+        given_up
+            .iter()
+            .for_each(|(_, step, _)| drop(sent.remove(step)));
+        given_up
+            .into_iter()
+            .map(|(_, step, why)| (step, why))
+            .collect()
     }
 
     /// Sends what is late to a second machine, where one is free.
     fn double(&self) -> bool {
-        let Some(performer) = self.build.performer else { return false };
+        let Some(performer) = self.build.performer else {
+            return false;
+        };
         let mut has_doubled = false;
         let mut late: Vec<(StepId, u64)> = {
             let sent = self.sent.lock();
-            let late = sent.iter().filter(|(_, sent)| sent.is_late() && !sent.is_doubled);
-            late.map(|(step, sent)| (*step, sent.forecast.as_micros() as u64)).collect()
+            let late = sent
+                .iter()
+                .filter(|(_, sent)| sent.is_late() && !sent.is_doubled);
+            late.map(|(step, sent)| (*step, sent.forecast.as_micros() as u64))
+                .collect()
         };
         // The longest chain first would take looking: those that take longest are its likeliest.
         late.sort_unstable_by_key(|(step, forecast)| (std::cmp::Reverse(*forecast), *step));
@@ -346,9 +422,17 @@ impl Schedule<'_, '_> {
             if !performer.has_place(&self.build.graph.step(step).needed_labels(), false) {
                 continue;
             }
-            let errand = self.sent.lock().get(&step).and_then(|sent| self.build.errand(step, &sent.now));
+            let errand = self
+                .sent
+                .lock()
+                .get(&step)
+                .and_then(|sent| self.build.errand(step, &sent.now));
             if errand.is_some_and(|errand| performer.send(&errand)) {
-                self.sent.lock().get_mut(&step).into_iter().for_each(SentStep::send_again);
+                self.sent
+                    .lock()
+                    .get_mut(&step)
+                    .into_iter()
+                    .for_each(SentStep::send_again);
                 has_doubled = true;
             }
         }
@@ -359,7 +443,9 @@ impl Schedule<'_, '_> {
         let build = self.build;
         let (entry, machine) = match answer {
             StepAnswer::Made(entry, machine) => (entry, machine),
-            StepAnswer::Failed(failed) if sent.is_bound => return self.failed_there(id, sent, *failed),
+            StepAnswer::Failed(failed) if sent.is_bound => {
+                return self.failed_there(id, sent, *failed);
+            }
             // A second machine may still make it; here it is sure.
             StepAnswer::Failed(failed) => {
                 self.failed_there.lock().insert(id, failed.machine.clone());
@@ -369,12 +455,21 @@ impl Schedule<'_, '_> {
             StepAnswer::Begun { .. } | StepAnswer::Gone(_) => return,
         };
         let Some(entry) = build.counted_here(id, &sent.now, *entry) else {
-            return self.take_back(id, "what came back does not count here: something changed meanwhile");
+            return self.take_back(
+                id,
+                "what came back does not count here: something changed meanwhile",
+            );
         };
         let Some(memory) = build.reuse(id, &sent.now, &entry, &sent.reason) else {
             return self.take_back(id, "what it made cannot be fetched");
         };
-        build.remember(id, StepMemory { because: StepMemory::because_of(&sent.reason), ..memory });
+        build.remember(
+            id,
+            StepMemory {
+                because: StepMemory::because_of(&sent.reason),
+                ..memory
+            },
+        );
         build.sent.fetch_add(1, Ordering::Relaxed);
         let done = StepEnd {
             micros: entry.micros,
@@ -388,14 +483,32 @@ impl Schedule<'_, '_> {
 
     /// Ends a step that failed on the one machine that can run it.
     fn failed_there(&self, id: StepId, sent: &SentStep, failed: FailedElsewhere) {
-        let FailedElsewhere { failure, printed, micros, machine } = failed;
-        let unfinished = self.build.unfinished(id, &sent.now, (micros, &Reason::FailedBefore));
+        let FailedElsewhere {
+            failure,
+            printed,
+            micros,
+            machine,
+        } = failed;
+        let unfinished = self
+            .build
+            .unfinished(id, &sent.now, (micros, &Reason::FailedBefore));
         self.build.note(id, Arc::new(unfinished));
         // What it made before is of no use to anyone, as where it runs here.
-        self.build.outside.discard(&self.build.graph.step(id).folder);
+        self.build
+            .outside
+            .discard(&self.build.graph.step(id).folder);
         let (failure, machine) = (Some(failure), Some(machine));
         let end = StepEnd::new(Verdict::Failed, sent.reason.clone());
-        self.finish(id, StepEnd { micros, printed, failure, machine, ..end });
+        self.finish(
+            id,
+            StepEnd {
+                micros,
+                printed,
+                failure,
+                machine,
+                ..end
+            },
+        );
     }
 
     /// Lets a step be run here, or fail, that was sent.

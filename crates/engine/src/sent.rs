@@ -8,17 +8,19 @@ use nubrik_graph::StepId;
 use crate::examine::Examined;
 use crate::reason::Reason;
 
-/// A step that took so many times as long as it should is begun once more: here if there is time for it, or else on another
-/// machine. The first end counts.
+/// A step that took so many times as long as it should is begun once more: here if there is time
+/// for it, or else on another machine. The first end counts.
 const LATE: u32 = 3;
 
 /// No step is late before this.
 const NOT_LATE: Duration = Duration::from_secs(2);
 
-/// A step that nobody began after so long waits for others there. Whoever has nothing to do here begins it then.
+/// A step that nobody began after so long waits for others there. Whoever has nothing to do here
+/// begins it then.
 const NOT_BEGUN: Duration = Duration::from_millis(500);
 
-/// A step of which nobody knows how long it takes is late after this. That its machine is gone shows sooner.
+/// A step of which nobody knows how long it takes is late after this. That its machine is gone
+/// shows sooner.
 const LATE_UNKNOWN: Duration = Duration::from_secs(60);
 
 /// A step that was sent and not answered yet.
@@ -49,7 +51,8 @@ impl SentStep {
         (self.is_gone, self.is_begun, self.is_doubled) = (true, false, false);
     }
 
-    /// Takes note that it was sent once more: in place of the first time, or beside it where that is late.
+    /// Takes note that it was sent once more: in place of the first time, or beside it where that
+    /// is late.
     pub(crate) fn send_again(&mut self) {
         match self.is_gone {
             true => (self.is_gone, self.at) = (false, Some(Instant::now())),
@@ -64,7 +67,11 @@ impl SentStep {
 
     /// Whether it should be over.
     pub(crate) fn is_late(&self) -> bool {
-        let limit = if self.is_known { (self.forecast * LATE).max(NOT_LATE) } else { LATE_UNKNOWN };
+        let limit = if self.is_known {
+            (self.forecast * LATE).max(NOT_LATE)
+        } else {
+            LATE_UNKNOWN
+        };
         self.is_gone || self.is_there_for(limit)
     }
 
@@ -90,7 +97,11 @@ mod tests {
         SentStep {
             now: Examined {
                 id: StepId(0),
-                parts: KeyParts { command: none, tools: Vec::new(), inputs: Vec::new() },
+                parts: KeyParts {
+                    command: none,
+                    tools: Vec::new(),
+                    inputs: Vec::new(),
+                },
                 first_key: none,
                 names: none,
                 tools: Vec::new(),
@@ -110,13 +121,23 @@ mod tests {
     #[test]
     fn what_never_ran_is_not_late_soon() {
         let second = Duration::from_secs(1);
-        assert!(sent(second * 4, second, true).is_late() && !sent(second * 2, second, true).is_late());
         assert!(
-            !sent(second, second / 100, true).is_late() && sent(second * 3, second / 100, true).is_late()
+            sent(second * 4, second, true).is_late() && !sent(second * 2, second, true).is_late()
+        );
+        assert!(
+            !sent(second, second / 100, true).is_late()
+                && sent(second * 3, second / 100, true).is_late()
         );
         assert!(!sent(second * 30, second / 100, false).is_late());
         assert!(sent(second * 61, second / 100, false).is_late());
-        assert!(SentStep { is_gone: true, ..sent(second / 9, second, true) }.is_late(), "nobody runs it");
+        assert!(
+            SentStep {
+                is_gone: true,
+                ..sent(second / 9, second, true)
+            }
+            .is_late(),
+            "nobody runs it"
+        );
     }
 
     #[test]
@@ -124,8 +145,18 @@ mod tests {
         let sent = sent(Duration::from_secs(1), Duration::from_secs(9), false);
         assert!(sent.only_waits());
         let sending = SentStep { at: None, ..sent };
-        assert!(!sending.only_waits() && !sending.is_late(), "large inputs take time");
+        assert!(
+            !sending.only_waits() && !sending.is_late(),
+            "large inputs take time"
+        );
         let there = Instant::now().checked_sub(Duration::from_secs(1));
-        assert!(!SentStep { is_begun: true, at: there, ..sending }.only_waits());
+        assert!(
+            !SentStep {
+                is_begun: true,
+                at: there,
+                ..sending
+            }
+            .only_waits()
+        );
     }
 }

@@ -12,13 +12,21 @@ impl fmt::Display for ServiceFailure {
         let name = &self.service;
         f.write_str(&match &self.problem {
             ServiceProblem::NotReady(limit, _) => {
-                format!("the service {name} was not ready within {}", duration(limit * 1000))
+                format!(
+                    "the service {name} was not ready within {}",
+                    duration(limit * 1000)
+                )
             }
             ServiceProblem::NoAnswer(limit, _) => {
-                format!("the service {name} did not answer within {}", duration(limit * 1000))
+                format!(
+                    "the service {name} did not answer within {}",
+                    duration(limit * 1000)
+                )
             }
             ServiceProblem::Ended(how) => format!("the service {name} {how} before it was ready"),
-            ServiceProblem::Command(field, how) => format!("in `{field}` of the service {name}, {how}"),
+            ServiceProblem::Command(field, how) => {
+                format!("in `{field}` of the service {name}, {how}")
+            }
             ServiceProblem::NotStarted(program, why) => {
                 format!("the service {name} cannot start {program}: {why}")
             }
@@ -26,7 +34,9 @@ impl fmt::Display for ServiceFailure {
                 format!("the service {name} cannot be started: {problem}")
             }
             ServiceProblem::NoSecret(secret) => {
-                format!("the service {name} needs the secret `{secret}`, and that variable is not set")
+                format!(
+                    "the service {name} needs the secret `{secret}`, and that variable is not set"
+                )
             }
             ServiceProblem::NotStopped(Some(how)) => {
                 format!("`stop` of the service {name} {how}; signals ended the service")
@@ -67,15 +77,21 @@ impl ServiceFailure {
             }
             ServiceProblem::NoAnswer(_, tries) => {
                 lines.push(("asked", format!("{tries} times")));
-                lines.push(("try", "start it, or correct what its `address` and `port` say".to_owned()));
+                lines.push((
+                    "try",
+                    "start it, or correct what its `address` and `port` say".to_owned(),
+                ));
             }
             ServiceProblem::NoTool(problem) => {
                 lines.extend(problem.readings());
             }
-            ServiceProblem::NoSecret(secret) => lines.push(("try", format!("{secret}=… before the command"))),
-            ServiceProblem::SaidBefore => {
-                lines.push(("reading", "the reason is shown above, where it was tried first".to_owned()))
+            ServiceProblem::NoSecret(secret) => {
+                lines.push(("try", format!("{secret}=… before the command")))
             }
+            ServiceProblem::SaidBefore => lines.push((
+                "reading",
+                "the reason is shown above, where it was tried first".to_owned(),
+            )),
             // What is said of them in the first line is all there is to know.
             ServiceProblem::Ended(_)
             | ServiceProblem::Command(..)

@@ -24,7 +24,11 @@ pub struct FileEntry {
     pub young: bool,
 }
 
-layout!(FileEntry { signature, digest, young });
+layout!(FileEntry {
+    signature,
+    digest,
+    young
+});
 
 /// Why a step ran, as it is remembered.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -41,12 +45,18 @@ pub struct StoredReason {
 impl Layout for StoredReason {
     fn write(&self, out: &mut Encoder) {
         let StoredReason { code, text, input } = self;
-        [code, text, input.as_deref().unwrap_or_default()].iter().for_each(|text| out.text(text));
+        [code, text, input.as_deref().unwrap_or_default()]
+            .iter()
+            .for_each(|text| out.text(text));
     }
 
     fn read(from: &mut Decoder<'_>) -> Result<StoredReason, Truncated> {
         let (code, text, input): (_, _, Arc<str>) = Layout::read(from)?;
-        Ok(StoredReason { code, text, input: Some(input).filter(|input| !input.is_empty()) })
+        Ok(StoredReason {
+            code,
+            text,
+            input: Some(input).filter(|input| !input.is_empty()),
+        })
     }
 }
 
@@ -114,7 +124,11 @@ impl StepMemory {
     /// Notes why the step ran.
     pub(crate) fn because_of(reason: &Reason) -> StoredReason {
         let (code, text) = (reason.code().to_owned(), reason.to_string());
-        StoredReason { code, text, input: reason.input().cloned() }
+        StoredReason {
+            code,
+            text,
+            input: reason.input().cloned(),
+        }
     }
 }
 
@@ -150,7 +164,12 @@ pub struct Changes {
 impl Changes {
     /// Whether anything is other than before, but for the count of builds.
     pub fn has_news(&self) -> bool {
-        let Changes { builds: _, files, steps, published } = self;
+        let Changes {
+            builds: _,
+            files,
+            steps,
+            published,
+        } = self;
         !(files.is_empty() && steps.is_empty() && published.is_empty())
     }
 }
@@ -178,20 +197,33 @@ impl State {
 
     /// What is left where everything was forgotten but how many builds there were.
     pub fn after(builds: u64) -> State {
-        State { builds, ..State::default() }
+        State {
+            builds,
+            ..State::default()
+        }
     }
 
     /// Adds the result of a build.
     pub fn take(&mut self, changes: Changes) {
         self.builds = self.builds.max(changes.builds);
-        changes.files.into_iter().for_each(|(name, value)| self.files.set(name, value));
-        changes.steps.into_iter().for_each(|(name, value)| self.steps.set(name, value));
-        changes.published.into_iter().for_each(|(name, value)| self.published.set(name, value));
+        changes
+            .files
+            .into_iter()
+            .for_each(|(name, value)| self.files.set(name, value));
+        changes
+            .steps
+            .into_iter()
+            .for_each(|(name, value)| self.steps.set(name, value));
+        changes
+            .published
+            .into_iter()
+            .for_each(|(name, value)| self.published.set(name, value));
     }
 
     /// How long a step took, in microseconds, if it is known.
     pub fn cost_of(&self, folder: &str) -> Option<u64> {
-        self.steps.peek(folder, |memory| memory.micros, |from| from.u64().ok())
+        self.steps
+            .peek(folder, |memory| memory.micros, |from| from.u64().ok())
     }
 
     /// The whole state as the bytes of a file: a head with numbers and an index, and records.
@@ -204,13 +236,19 @@ impl State {
         ];
         let mut head = Encoder::new();
         head.u64(self.builds);
-        tables.iter().for_each(|places| head.u64(places.len() as u64));
+        tables
+            .iter()
+            .for_each(|places| head.u64(places.len() as u64));
         let start = Frame::START + COUNTS + 8 * tables.iter().map(Vec::len).sum::<usize>();
-        tables.iter().flatten().for_each(|place| head.u64(start as u64 + place));
+        tables
+            .iter()
+            .flatten()
+            .for_each(|place| head.u64(start as u64 + place));
         Frame::file(State::MAGIC, &head.bytes, &records.bytes)
     }
 
-    /// The state that a file's bytes hold. Records are looked at when they are wanted; a damaged one is forgotten.
+    /// The state that a file's bytes hold. Records are looked at when they are wanted; a damaged
+    /// one is forgotten.
     ///
     /// # Errors
     /// When the file's head is damaged, or of another version.
@@ -220,13 +258,22 @@ impl State {
         let mut from = Decoder::new(&bytes[head.clone()]);
         let builds = from.u64()?;
         let counts = [from.u64()?, from.u64()?, from.u64()?];
-        let entries = counts.iter().try_fold(0u64, |sum, n| sum.checked_add(*n)).ok_or(Truncated)?;
-        let length = entries.checked_mul(8).and_then(|n| n.checked_add(COUNTS as u64));
+        let entries = counts
+            .iter()
+            .try_fold(0u64, |sum, n| sum.checked_add(*n))
+            .ok_or(Truncated)?;
+        let length = entries
+            .checked_mul(8)
+            .and_then(|n| n.checked_add(COUNTS as u64));
         if length != Some(head.len() as u64) {
             return Err(Truncated);
         }
         let base = |before: u64, count: u64| {
-            Base::new(file.clone(), head.start + COUNTS + before as usize * 8, count as usize)
+            Base::new(
+                file.clone(),
+                head.start + COUNTS + before as usize * 8,
+                count as usize,
+            )
         };
         Ok(State {
             builds,
@@ -237,7 +284,12 @@ impl State {
     }
 }
 
-layout!(Changes { builds, files, steps, published });
+layout!(Changes {
+    builds,
+    files,
+    steps,
+    published
+});
 
 /// Values that are new (`None`: gone), by name.
 pub type ChangeList<V> = Vec<(Arc<str>, Option<V>)>;

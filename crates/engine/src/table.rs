@@ -29,14 +29,22 @@ pub(crate) struct Base {
 
 impl Default for Base {
     fn default() -> Self {
-        Base { bytes: Arc::new([]), index: 0, count: 0 }
+        Base {
+            bytes: Arc::new([]),
+            index: 0,
+            count: 0,
+        }
     }
 }
 
 impl Base {
     /// A table whose index lies at `index` and has `count` entries.
     pub fn new(bytes: FileBytes, index: usize, count: usize) -> Base {
-        Base { bytes, index, count }
+        Base {
+            bytes,
+            index,
+            count,
+        }
     }
 
     fn bytes(&self) -> &[u8] {
@@ -102,7 +110,10 @@ pub struct Table<V> {
 
 impl<V> Default for Table<V> {
     fn default() -> Self {
-        Table { base: Base::default(), newer: HashMap::new() }
+        Table {
+            base: Base::default(),
+            newer: HashMap::new(),
+        }
     }
 }
 
@@ -121,7 +132,10 @@ impl<V: Layout + Clone + PartialEq> PartialEq for Table<V> {
 
 impl<V: Layout + Clone> Table<V> {
     pub(crate) fn over(base: Base) -> Table<V> {
-        Table { base, newer: HashMap::new() }
+        Table {
+            base,
+            newer: HashMap::new(),
+        }
     }
 
     /// The value with this name. A damaged one counts as not there.
@@ -162,27 +176,36 @@ impl<V: Layout + Clone> Table<V> {
             .filter(|name| !self.newer.contains_key(*name) && is_wanted(name))
             .map(Arc::from)
             .collect();
-        let newer = self.newer.iter().filter(|(_, v)| v.is_some()).map(|(name, _)| name);
+        let newer = self
+            .newer
+            .iter()
+            .filter(|(_, v)| v.is_some())
+            .map(|(name, _)| name);
         names.extend(newer.filter(|name| is_wanted(name)).cloned());
         names.sort();
         names
     }
 
-    /// Writes all records, sorted by name, and gives their places in `out`. What is damaged is left out.
+    /// Writes all records, sorted by name, and gives their places in `out`. What is damaged is left
+    /// out.
     pub(crate) fn write(&self, out: &mut Encoder) -> Vec<u64> {
         let mut newer: Vec<(&Arc<str>, &Option<V>)> = self.newer.iter().collect();
         newer.sort_by_key(|(name, _)| *name);
         let mut newer = newer.into_iter().peekable();
         let mut places = Vec::with_capacity(self.base.count);
         for number in 0..self.base.count {
-            let Some(name) = self.base.name(number) else { continue };
+            let Some(name) = self.base.name(number) else {
+                continue;
+            };
             while let Some((other, value)) = newer.next_if(|(other, _)| ***other < *name) {
                 write_record(out, &mut places, other, value.as_ref());
             }
             match newer.next_if(|(other, _)| ***other == *name) {
                 Some((name, value)) => write_record(out, &mut places, name, value.as_ref()),
                 None => {
-                    let Some(raw) = self.base.raw(number) else { continue };
+                    let Some(raw) = self.base.raw(number) else {
+                        continue;
+                    };
                     places.push(out.bytes.len() as u64);
                     out.bytes.extend_from_slice(raw);
                 }
@@ -195,7 +218,12 @@ impl<V: Layout + Clone> Table<V> {
     }
 }
 
-fn write_record<V: Layout + Clone>(out: &mut Encoder, places: &mut Vec<u64>, name: &str, value: Option<&V>) {
+fn write_record<V: Layout + Clone>(
+    out: &mut Encoder,
+    places: &mut Vec<u64>,
+    name: &str,
+    value: Option<&V>,
+) {
     let Some(value) = value else { return };
     let start = out.bytes.len();
     places.push(start as u64);

@@ -1,5 +1,6 @@
-//! Steps that this machine cannot run, since it is not what they say of a machine. What counts of the machine that runs them is
-//! asked there: tools, files of the system, programs that scripts start.
+//! Steps that this machine cannot run, since it is not what they say of a machine. What counts of
+//! the machine that runs them is asked there: tools, files of the system, programs that scripts
+//! start.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -18,11 +19,13 @@ use crate::reason::Reason;
 use crate::state::StepMemory;
 use crate::table::Table;
 
-/// What is asked about a program that a script starts by its bare name begins with this; no tool has a name with a space.
+/// What is asked about a program that a script starts by its bare name begins with this; no tool
+/// has a name with a space.
 const PROGRAM: &str = "$ ";
 
-/// What identifies something of this machine that another one asks about: a tool by its name, a file of the system by its path, or
-/// where a program is looked for and what is there. Nothing where there is no such tool, or it is a path that no step may read.
+/// What identifies something of this machine that another one asks about: a tool by its name, a
+/// file of the system by its path, or where a program is looked for and what is there. Nothing
+/// where there is no such tool, or it is a path that no step may read.
 pub fn identity_of(outside: &dyn Outside, name: &Arc<str>) -> Option<Digest> {
     let none = Table::default();
     let table = FileTable::new(&none);
@@ -41,8 +44,14 @@ pub fn identity_of(outside: &dyn Outside, name: &Arc<str>) -> Option<Digest> {
         return Some(Digest::of(&all));
     }
     match name.starts_with('/') {
-        true => outside.is_system(name).then(|| content(&FilePath::of_machine(name))),
-        false => outside.tool(name).ok().filter(|t| t.unanswered.is_none()).map(|tool| tool.identity),
+        true => outside
+            .is_system(name)
+            .then(|| content(&FilePath::of_machine(name))),
+        false => outside
+            .tool(name)
+            .ok()
+            .filter(|t| t.unanswered.is_none())
+            .map(|tool| tool.identity),
     }
 }
 
@@ -53,22 +62,30 @@ impl Build<'_> {
         !step.machine.is_empty() && !self.outside.has_labels(&step.needed_labels())
     }
 
-    /// All that counts of another machine before a step runs there, by name: tools, files of the system in its words, and programs
-    /// that its scripts start. They stand among the tools of its key.
+    /// All that counts of another machine before a step runs there, by name: tools, files of the
+    /// system in its words, and programs that its scripts start. They stand among the tools of its
+    /// key.
     fn names_there(&self, id: StepId) -> Vec<Arc<str>> {
         let step = self.graph.step(id);
-        let mut names: Vec<Arc<str>> =
-            step.tools.iter().map(|tool| self.graph.tools[tool.index()].clone()).collect();
+        let mut names: Vec<Arc<str>> = step
+            .tools
+            .iter()
+            .map(|tool| self.graph.tools[tool.index()].clone())
+            .collect();
         let (files, programs) = self.of_system_in(id);
         names.extend(files.iter().map(|path| Arc::from(path.as_str())));
-        names.extend(programs.iter().map(|program| Arc::from(format!("{PROGRAM}{program}"))));
+        names.extend(
+            programs
+                .iter()
+                .map(|program| Arc::from(format!("{PROGRAM}{program}"))),
+        );
         names.sort();
         names.dedup();
         names
     }
 
-    /// What counts of the machine that is to run a step, with what identifies it there. Where nobody can be asked, it is taken to be as
-    /// it was when the step last ran, which is reported.
+    /// What counts of the machine that is to run a step, with what identifies it there. Where
+    /// nobody can be asked, it is taken to be as it was when the step last ran, which is reported.
     ///
     /// # Errors
     /// That something is not there, or that nobody can be asked and nothing is remembered.
@@ -76,10 +93,16 @@ impl Build<'_> {
         let step = self.graph.step(id);
         let names = self.names_there(id);
         let memory = self.before.steps.get(step.folder.shared());
-        let read = memory.iter().flat_map(|memory| &memory.found).map(|(path, _)| path);
+        let read = memory
+            .iter()
+            .flat_map(|memory| &memory.found)
+            .map(|(path, _)| path);
         let read = read.filter(|path| matches!(path.place(), FilePlace::Machine(_)));
         let read: Vec<Arc<str>> = read.map(|path| Arc::from(path.as_str())).collect();
-        let lacks = |problem: String| Failure::NoMachine { labels: step.machine.clone(), problem };
+        let lacks = |problem: String| Failure::NoMachine {
+            labels: step.machine.clone(),
+            problem,
+        };
         match self.ask_there(id, names.iter().chain(&read)) {
             Ok(told) => {
                 let thing = |name: &Arc<str>| match told.get(name).copied().flatten() {
@@ -99,14 +122,16 @@ impl Build<'_> {
                 let is_new = self.not_asked.lock().insert(step.machine.clone());
                 if is_new && memory.is_some() {
                     let labels = step.machine.clone();
-                    self.listener.hear(&Event::Notice(Notice::NotAsked { labels, why }));
+                    self.listener
+                        .hear(&Event::Notice(Notice::NotAsked { labels, why }));
                 }
                 Ok(known)
             }
         }
     }
 
-    /// Asks a machine that can run a step about some things, but for those that were asked about before.
+    /// Asks a machine that can run a step about some things, but for those that were asked about
+    /// before.
     fn ask_there<'n>(
         &self,
         id: StepId,
@@ -120,26 +145,42 @@ impl Build<'_> {
         let mut told = self.told.lock();
         let known = told.entry(labels.clone()).or_default();
         let names: Vec<Arc<str>> = names.cloned().collect();
-        let new: Vec<Arc<str>> = names.iter().filter(|name| !known.contains_key(*name)).cloned().collect();
+        let new: Vec<Arc<str>> = names
+            .iter()
+            .filter(|name| !known.contains_key(*name))
+            .cloned()
+            .collect();
         if !new.is_empty() || known.is_empty() {
             known.extend(performer.ask(&labels, &new)?);
         }
-        Ok(names.into_iter().map(|name| (name.clone(), known.get(&name).copied().flatten())).collect())
+        Ok(names
+            .into_iter()
+            .map(|name| (name.clone(), known.get(&name).copied().flatten()))
+            .collect())
     }
 
-    /// The content of a file of the machine that runs a step, if it is known; else what it was when the step last ran.
+    /// The content of a file of the machine that runs a step, if it is known; else what it was when
+    /// the step last ran.
     pub(crate) fn content_there(&self, id: StepId, path: &FilePath) -> Option<Digest> {
         let step = self.graph.step(id);
         let told = self.told.lock();
-        if let Some(known) = told.get(&step.needed_labels()).and_then(|known| known.get(path.as_str())) {
+        if let Some(known) = told
+            .get(&step.needed_labels())
+            .and_then(|known| known.get(path.as_str()))
+        {
             return *known;
         }
         drop(told);
         let memory = self.before.steps.get(step.folder.shared())?;
-        memory.found.iter().find(|(known, _)| known == path).map(|(_, digest)| *digest)
+        memory
+            .found
+            .iter()
+            .find(|(known, _)| known == path)
+            .map(|(_, digest)| *digest)
     }
 
-    /// A result that a machine made just now which alone can run a step, as it counts here; nothing where it does not.
+    /// A result that a machine made just now which alone can run a step, as it counts here; nothing
+    /// where it does not.
     pub(crate) fn counted_from_there(&self, id: StepId, entry: RecordEntry) -> Option<RecordEntry> {
         let is_of_team = matches!(&entry.origin,
             Provenance::Shared { root, .. } if self.options.shared_root == Some(*root));
@@ -147,8 +188,10 @@ impl Build<'_> {
             FilePlace::Machine(_) => true,
             _ => self.is_declared(id, path) && self.listed_content(id, path) == Some(digest),
         };
-        let mut found =
-            entry.found.iter().map(|found| (FilePath::from_text(found.path.clone()), found.digest));
+        let mut found = entry
+            .found
+            .iter()
+            .map(|found| (FilePath::from_text(found.path.clone()), found.digest));
         let counts = is_of_team
             && entry.outputs.len() == self.graph.step(id).outputs.len()
             && found.all(|(path, digest)| is_true(&path, digest));
@@ -156,8 +199,16 @@ impl Build<'_> {
             return None;
         }
         // Which names of that machine were passed over, only that machine can say.
-        let passed_over = entry.passed_over.iter().filter(|path| !path.starts_with('/')).cloned().collect();
-        Some(RecordEntry { passed_over, ..entry })
+        let passed_over = entry
+            .passed_over
+            .iter()
+            .filter(|path| !path.starts_with('/'))
+            .cloned()
+            .collect();
+        Some(RecordEntry {
+            passed_over,
+            ..entry
+        })
     }
 
     /// What is remembered of a step that did not end well: only its cost is still true.

@@ -46,8 +46,8 @@ pub struct OtherOutput {
     pub now: Option<Vec<u8>>,
 }
 
-/// Runs steps again, several at once, and holds what they make against what is remembered. Their results stay as they are. What
-/// they need must be there.
+/// Runs steps again, several at once, and holds what they make against what is remembered. Their
+/// results stay as they are. What they need must be there.
 pub fn verify(
     graph: &Graph,
     steps: &[StepId],
@@ -56,7 +56,14 @@ pub fn verify(
     store: Option<&dyn Store>,
     (listener, jobs): (&dyn Listener, usize),
 ) -> Vec<VerifiedStep> {
-    let mut build = Build::new(Request::whole(graph, &[]), before, outside, None, listener, Options::plain());
+    let mut build = Build::new(
+        Request::whole(graph, &[]),
+        before,
+        outside,
+        None,
+        listener,
+        Options::plain(),
+    );
     // What is made here is thrown away again.
     build.store = None;
     let verified: Mutex<Vec<VerifiedStep>> = Mutex::default();
@@ -100,7 +107,10 @@ pub fn verify(
 }
 
 /// Where two outputs differ first: the path below the output, and the contents there.
-fn other_place(before: &OutputRecord, now: &OutputRecord) -> (String, Option<Digest>, Option<Digest>) {
+fn other_place(
+    before: &OutputRecord,
+    now: &OutputRecord,
+) -> (String, Option<Digest>, Option<Digest>) {
     let file = |output: &OutputRecord| match output {
         OutputRecord::File { digest, .. } => Some(*digest),
         OutputRecord::Folder(_) => None,
@@ -121,14 +131,20 @@ fn other_place(before: &OutputRecord, now: &OutputRecord) -> (String, Option<Dig
             }
         }
     }
-    let new = now.iter().find(|entry| before.iter().all(|other| other.path != entry.path));
-    new.map_or((String::new(), None, None), |entry| (format!("/{}", entry.path), None, content(&entry.kind)))
+    let new = now
+        .iter()
+        .find(|entry| before.iter().all(|other| other.path != entry.path));
+    new.map_or((String::new(), None, None), |entry| {
+        (format!("/{}", entry.path), None, content(&entry.kind))
+    })
 }
 
 impl Build<'_> {
     fn verify_step(&self, id: StepId, store: Option<&dyn Store>) -> VerifyEnd {
         let step = self.graph.step(id);
-        let Some(memory) = self.before.steps.get(step.folder.shared()) else { return VerifyEnd::Stopped };
+        let Some(memory) = self.before.steps.get(step.folder.shared()) else {
+            return VerifyEnd::Stopped;
+        };
         let bytes_here = |path: &WsPath| self.outside.read(&path.into()).ok();
         let ran = self.tools_of(id).and_then(|tools| {
             self.beside_results(id, || {
@@ -139,10 +155,18 @@ impl Build<'_> {
                     if now.digest() != before.digest() {
                         let (below, was, _) = other_place(before, now);
                         let whole = &self.graph.file(output.file).path;
-                        let path = if below.is_empty() { whole.clone() } else { whole.join(&below[1..]) };
+                        let path = if below.is_empty() {
+                            whole.clone()
+                        } else {
+                            whole.join(&below[1..])
+                        };
                         let before = was.and_then(|digest| store?.bytes(&digest));
                         let name = format!("{}{below}", output.name);
-                        other = Some(OtherOutput { name, before, now: bytes_here(&path) });
+                        other = Some(OtherOutput {
+                            name,
+                            before,
+                            now: bytes_here(&path),
+                        });
                         break;
                     }
                 }

@@ -1,4 +1,5 @@
-//! Results that others gave: what nothing here needs stays where it is, and what cannot be had is made here.
+//! Results that others gave: what nothing here needs stays where it is, and what cannot be had is
+//! made here.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -11,11 +12,18 @@ use fake::{Bench, FakeStore, Joins, team};
 use nubrik_engine::Options;
 use proptest::prelude::*;
 
-const TAKES: Options = Options { shared_root: Some(team()), stay_away: true, ..Options::plain() };
+const TAKES: Options = Options {
+    shared_root: Some(team()),
+    stay_away: true,
+    ..Options::plain()
+};
 
 /// A machine without any state of its own, and a store with what another one made of the same.
 fn newcomer(files: &[(&str, &str)], store: FakeStore) -> Bench {
-    let bench = Bench { store, ..Bench::new(files) };
+    let bench = Bench {
+        store,
+        ..Bench::new(files)
+    };
     bench.store.is_given.store(true, Ordering::SeqCst);
     bench.store.is_far.store(true, Ordering::SeqCst);
     bench
@@ -46,17 +54,41 @@ fn only_what_is_asked_for_comes_until_a_step_needs_more() {
     let here = "not in this workspace yet";
     assert_eq!(
         log,
-        ["began 3", &format!("reused 0: {here}"), &format!("reused 1: {here}"), &format!("reused 2: {here}")]
+        [
+            "began 3",
+            &format!("reused 0: {here}"),
+            &format!("reused 1: {here}"),
+            &format!("reused 2: {here}")
+        ]
     );
     assert!(outcome.is_complete());
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
-    assert_eq!((bench.machine.text("made/@f0/f0"), bench.machine.text("made/@f1/f1")), (None, None));
+    assert_eq!(
+        (
+            bench.machine.text("made/@f0/f0"),
+            bench.machine.text("made/@f1/f1")
+        ),
+        (None, None)
+    );
     assert_eq!(bench.store.brought.load(Ordering::SeqCst), 1);
-    assert_eq!(bench.build_with(&joins, TAKES).1, ["began 3", "current 0", "current 1", "current 2"]);
-    // The last step runs again: it reads what the second one made, and nobody reads what the first one did.
+    assert_eq!(
+        bench.build_with(&joins, TAKES).1,
+        ["began 3", "current 0", "current 1", "current 2"]
+    );
+    // The last step runs again: it reads what the second one made, and nobody reads what the first
+    // one did.
     bench.machine.write("c", "neap ");
     let (_, log) = bench.build_with(&joins, TAKES);
-    assert_eq!(log, ["began 3", "current 0", "current 1", "will run 2", "ran 2: c changed"]);
+    assert_eq!(
+        log,
+        [
+            "began 3",
+            "current 0",
+            "current 1",
+            "will run 2",
+            "ran 2: c changed"
+        ]
+    );
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "neap flow ebb ");
     assert_eq!(bench.machine.text("made/@f0/f0"), None);
     // It is here now, and somebody edits it.
@@ -70,7 +102,10 @@ fn results_of_the_store_in_use_count_and_of_no_other_one() {
     let joins = row();
     let ran = |shared_root, bench: &mut Bench| {
         bench.store.is_far.store(false, Ordering::SeqCst);
-        let options = Options { shared_root, ..Options::plain() };
+        let options = Options {
+            shared_root,
+            ..Options::plain()
+        };
         bench.build_with(&joins, options).0.summary.counts.ran
     };
     let newcomer = || newcomer(&SOURCES, given(&joins));
@@ -87,9 +122,23 @@ fn what_cannot_be_had_any_more_is_made_with_all_that_it_needs() {
     bench.machine.write("c", "neap ");
     bench.store.loses.store(true, Ordering::SeqCst);
     let (outcome, log) = bench.build_with(&joins, TAKES);
-    assert_eq!(log, ["began 3", "current 0", "current 1", "unstarted 2: the build stopped first"]);
+    assert_eq!(
+        log,
+        [
+            "began 3",
+            "current 0",
+            "current 1",
+            "unstarted 2: the build stopped first"
+        ]
+    );
     assert!(outcome.lost == 2 && !outcome.is_complete());
-    let (outcome, log) = bench.build_with(&joins, Options { stay_away: false, ..TAKES });
+    let (outcome, log) = bench.build_with(
+        &joins,
+        Options {
+            stay_away: false,
+            ..TAKES
+        },
+    );
     let lost = "its result was not downloaded before, and cannot be now";
     assert_eq!(
         log,
@@ -124,7 +173,11 @@ fn who_only_looks_brings_nothing() {
         &fake::Log::default(),
         nubrik_engine::Supposed::default(),
     );
-    assert!(planned.iter().all(|step| step.verdict == nubrik_engine::Verdict::Current));
+    assert!(
+        planned
+            .iter()
+            .all(|step| step.verdict == nubrik_engine::Verdict::Current)
+    );
     assert_eq!(bench.store.brought.load(Ordering::SeqCst), brought);
     assert_eq!(bench.machine.text("made/@f0/f0"), None);
 }
@@ -135,20 +188,28 @@ const NAMES: [&str; 4] = ["a", "b", "c", "d"];
 /// What a step makes of what it reads.
 fn expected(shape: &[(usize, Vec<usize>)], texts: &[String], step: usize) -> String {
     let (source, needs) = &shape[step];
-    let mut needs: Vec<usize> =
-        needs.iter().map(|need| need % step.max(1)).filter(|need| *need < step).collect();
+    let mut needs: Vec<usize> = needs
+        .iter()
+        .map(|need| need % step.max(1))
+        .filter(|need| *need < step)
+        .collect();
     needs.sort_unstable();
     needs.dedup();
     let made = needs.iter().map(|need| expected(shape, texts, *need));
-    std::iter::once(texts[*source].clone()).chain(made).collect()
+    std::iter::once(texts[*source].clone())
+        .chain(made)
+        .collect()
 }
 
 fn graph_of(shape: &[(usize, Vec<usize>)]) -> Joins {
     let mut joins = Joins::new();
     let mut made = Vec::new();
     for (number, (source, needs)) in shape.iter().enumerate() {
-        let mut needs: Vec<usize> =
-            needs.iter().map(|need| need % number.max(1)).filter(|need| *need < number).collect();
+        let mut needs: Vec<usize> = needs
+            .iter()
+            .map(|need| need % number.max(1))
+            .filter(|need| *need < number)
+            .collect();
         needs.sort_unstable();
         needs.dedup();
         let needs: Vec<_> = needs.iter().map(|need| made[*need]).collect();

@@ -1,4 +1,5 @@
-//! Steps that only another kind of machine runs: what counts of it is asked there, and nothing is done where nobody is.
+//! Steps that only another kind of machine runs: what counts of it is asked there, and nothing is
+//! done where nobody is.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -13,8 +14,8 @@ use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
 use nubrik_bytes::Digest;
 use nubrik_bytes::Layout;
 use nubrik_engine::{
-    Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Performer, Request, State, StepAnswer,
-    build,
+    Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Performer, Request, State,
+    StepAnswer, build,
 };
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
@@ -33,7 +34,13 @@ struct Board<'b> {
 
 fn board<'b>(other: &'b Bench, tool: Option<&'static str>, fails: bool) -> Board<'b> {
     let other = StoreOn(&other.store, &other.machine);
-    Board { other, tool, fails, asked: Mutex::default(), answers: Mutex::default() }
+    Board {
+        other,
+        tool,
+        fails,
+        asked: Mutex::default(),
+        answers: Mutex::default(),
+    }
 }
 
 impl Performer for Board<'_> {
@@ -47,7 +54,10 @@ impl Performer for Board<'_> {
         assert!(machine.iter().any(|label| &**label == "board"));
         let tool = self.tool.ok_or("the board is off")?;
         self.asked.lock().extend(names.iter().cloned());
-        Ok(names.iter().map(|name| (name.clone(), Some(Digest::of(tool.as_bytes())))).collect())
+        Ok(names
+            .iter()
+            .map(|name| (name.clone(), Some(Digest::of(tool.as_bytes()))))
+            .collect())
     }
 
     fn send(&self, errand: &Errand) -> bool {
@@ -60,7 +70,9 @@ impl Performer for Board<'_> {
                 micros: 7,
                 machine: "board-1".into(),
             })),
-            (_, _, Some(record)) => StepAnswer::Made(Box::new(record.entries[0].clone()), "board-1".into()),
+            (_, _, Some(record)) => {
+                StepAnswer::Made(Box::new(record.entries[0].clone()), "board-1".into())
+            }
             (_, _, None) => StepAnswer::Not("it has another key there".into()),
         };
         self.answers.lock().push_back((errand.step, answer));
@@ -86,7 +98,9 @@ fn steps() -> Joins {
     let first = joins.step(&["a"], &[]);
     let second = joins.step(&[], &[first]);
     joins.step(&["c"], &[second]);
-    joins.graph.steps[second as usize].machine.push("board".into());
+    joins.graph.steps[second as usize]
+        .machine
+        .push("board".into());
     joins
 }
 
@@ -101,10 +115,24 @@ fn built(
     let log = Log::default();
     let store = StoreOn(store, machine);
     let performer = board.map(|board| board as &dyn Performer);
-    let request = Request { performer, ..Request::whole(&graph, &files) };
-    let options = Options { jobs: 1, shared_root: Some(team()), ..Options::plain() };
-    let mut outcome =
-        build(request, &WsPath::from_normal("out"), state, machine, Some(&store), &log, options);
+    let request = Request {
+        performer,
+        ..Request::whole(&graph, &files)
+    };
+    let options = Options {
+        jobs: 1,
+        shared_root: Some(team()),
+        ..Options::plain()
+    };
+    let mut outcome = build(
+        request,
+        &WsPath::from_normal("out"),
+        state,
+        machine,
+        Some(&store),
+        &log,
+        options,
+    );
     let changes = std::mem::take(&mut outcome.changes);
     machine.wait();
     state.take(Changes::of_bytes(&changes.to_bytes()).unwrap());
@@ -122,7 +150,10 @@ fn maker(sources: &[(&str, &str)], tool: &'static str) -> Bench {
 }
 
 fn newcomer(other: &Bench) -> Bench {
-    let bench = Bench { store: other.store.contents_only(), ..Bench::new(&SOURCES) };
+    let bench = Bench {
+        store: other.store.contents_only(),
+        ..Bench::new(&SOURCES)
+    };
     bench.store.is_far.store(true, Ordering::SeqCst);
     bench
 }
@@ -143,8 +174,16 @@ fn what_only_a_board_runs_counts_by_what_the_board_has() {
     let off = board(&other, None, false);
     for board in [None, Some(&off)] {
         let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), board);
-        assert!(complete && log.iter().any(|line| line.contains("NotAsked")), "{log:#?}");
-        assert_eq!(log.iter().filter(|line| line.starts_with("current")).count(), 3);
+        assert!(
+            complete && log.iter().any(|line| line.contains("NotAsked")),
+            "{log:#?}"
+        );
+        assert_eq!(
+            log.iter()
+                .filter(|line| line.starts_with("current"))
+                .count(),
+            3
+        );
     }
     // Another tool on the board makes it run again there.
     let newer = maker(&SOURCES, "two");
@@ -152,7 +191,10 @@ fn what_only_a_board_runs_counts_by_what_the_board_has() {
     bench.store = newer.store.contents_only();
     bench.store.is_far.store(true, Ordering::SeqCst);
     let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
-    assert!(complete && log.contains(&"ran 1: the tool join changed".to_owned()), "{log:#?}");
+    assert!(
+        complete && log.contains(&"ran 1: the tool join changed".to_owned()),
+        "{log:#?}"
+    );
 }
 
 #[test]
@@ -162,9 +204,15 @@ fn where_nobody_is_there_it_fails_and_says_so() {
     for board in [None, Some(&off)] {
         let mut bench = newcomer(&other);
         let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), board);
-        assert!(!complete && log.iter().any(|line| line.starts_with("failed 1")), "{log:#?}");
+        assert!(
+            !complete && log.iter().any(|line| line.starts_with("failed 1")),
+            "{log:#?}"
+        );
         // What only reads it is not tried, and the tool of this machine makes nothing of it.
-        assert!(log.iter().any(|line| line.starts_with("blocked 2")), "{log:#?}");
+        assert!(
+            log.iter().any(|line| line.starts_with("blocked 2")),
+            "{log:#?}"
+        );
         assert_eq!(bench.machine.text("made/@f1/f1"), None);
     }
 }
@@ -175,11 +223,17 @@ fn what_fails_on_the_board_fails_here() {
     let mut bench = newcomer(&other);
     let on = board(&other, Some("one"), true);
     let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
-    assert!(!complete && log.iter().any(|line| line.starts_with("failed 1")), "{log:#?}");
+    assert!(
+        !complete && log.iter().any(|line| line.starts_with("failed 1")),
+        "{log:#?}"
+    );
     // It runs there again, since it failed before.
     let on = board(&other, Some("one"), false);
     let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
-    assert!(complete && log.iter().any(|line| line == "ran 1: failed last time"), "{log:#?}");
+    assert!(
+        complete && log.iter().any(|line| line == "ran 1: failed last time"),
+        "{log:#?}"
+    );
 }
 
 #[test]
@@ -189,5 +243,8 @@ fn a_result_of_another_key_does_not_count() {
     let mut bench = newcomer(&other);
     let on = board(&other, Some("one"), false);
     let (complete, log) = built((&bench.machine, &bench.store, &mut bench.state), Some(&on));
-    assert!(!complete && log.iter().any(|line| line.starts_with("failed 1")), "{log:#?}");
+    assert!(
+        !complete && log.iter().any(|line| line.starts_with("failed 1")),
+        "{log:#?}"
+    );
 }

@@ -23,7 +23,13 @@ fn events_come_in_pairs_and_the_second_build_is_quiet() {
     let (mut bench, joins) = chain();
     assert_eq!(
         bench.build(&joins),
-        ["began 2", "will run 0", "ran 0: never built here", "will run 1", "ran 1: never built here"]
+        [
+            "began 2",
+            "will run 0",
+            "ran 0: never built here",
+            "will run 1",
+            "ran 1: never built here"
+        ]
     );
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowebb ");
     assert_eq!(bench.build(&joins), ["began 2", "current 0", "current 1"]);
@@ -36,7 +42,13 @@ fn reasons_name_the_file_and_the_target() {
     bench.machine.write("a", "neap ");
     assert_eq!(
         bench.build(&joins),
-        ["began 2", "will run 0", "ran 0: a changed", "will run 1", "ran 1: f0 of t0 changed"]
+        [
+            "began 2",
+            "will run 0",
+            "ran 0: a changed",
+            "will run 1",
+            "ran 1: f0 of t0 changed"
+        ]
     );
 }
 
@@ -51,7 +63,10 @@ fn the_same_output_cuts_off_what_follows() {
     bench.machine.write("a", "");
     bench.machine.write("empty", "ebb");
     let log = bench.build(&joins);
-    assert_eq!(log, ["began 2", "will run 0", "ran 0: a changed", "current 1"]);
+    assert_eq!(
+        log,
+        ["began 2", "will run 0", "ran 0: a changed", "current 1"]
+    );
 }
 
 #[test]
@@ -61,12 +76,28 @@ fn an_earlier_state_is_reused_and_a_store_that_lost_it_is_no_harm() {
     bench.machine.write("a", "neap ");
     bench.build(&joins);
     bench.machine.write("a", "ebb ");
-    assert_eq!(bench.build(&joins), ["began 2", "reused 0: a changed", "reused 1: f0 of t0 changed"]);
+    assert_eq!(
+        bench.build(&joins),
+        [
+            "began 2",
+            "reused 0: a changed",
+            "reused 1: f0 of t0 changed"
+        ]
+    );
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowebb ");
     bench.store.loses.store(true, Ordering::SeqCst);
     bench.machine.write("a", "neap ");
     let log = bench.build(&joins);
-    assert_eq!(log, ["began 2", "will run 0", "ran 0: a changed", "will run 1", "ran 1: f0 of t0 changed"]);
+    assert_eq!(
+        log,
+        [
+            "began 2",
+            "will run 0",
+            "ran 0: a changed",
+            "will run 1",
+            "ran 1: f0 of t0 changed"
+        ]
+    );
 }
 
 #[test]
@@ -75,17 +106,26 @@ fn contents_count_and_files_are_read_only_when_their_metadata_changed() {
     bench.build(&joins);
     bench.machine.take_digested();
     bench.build(&joins);
-    assert!(bench.machine.take_digested().is_empty(), "nothing is read when nothing was touched");
+    assert!(
+        bench.machine.take_digested().is_empty(),
+        "nothing is read when nothing was touched"
+    );
     bench.machine.write("a", "ebb ");
     bench.machine.wait();
     assert_eq!(bench.build(&joins), ["began 2", "current 0", "current 1"]);
-    assert_eq!(bench.machine.take_digested().keys().collect::<Vec<_>>(), ["a"]);
+    assert_eq!(
+        bench.machine.take_digested().keys().collect::<Vec<_>>(),
+        ["a"]
+    );
     // A file so young that it could change again without a trace is read again the next time.
     bench.machine.write("b", "flow");
     bench.build(&joins);
     bench.machine.take_digested();
     bench.build(&joins);
-    assert_eq!(bench.machine.take_digested().keys().collect::<Vec<_>>(), ["b"]);
+    assert_eq!(
+        bench.machine.take_digested().keys().collect::<Vec<_>>(),
+        ["b"]
+    );
     bench.build(&joins);
     assert!(bench.machine.take_digested().is_empty());
 }
@@ -95,11 +135,17 @@ fn a_changed_tool_or_command_is_named() {
     let (mut bench, joins) = chain();
     bench.build(&joins);
     *bench.machine.tool.lock() = Some("two");
-    assert!(bench.build(&joins).contains(&"ran 0: the tool join changed".to_owned()));
+    assert!(
+        bench
+            .build(&joins)
+            .contains(&"ran 0: the tool join changed".to_owned())
+    );
     let mut changed = Joins::new();
     let first = changed.step(&["a"], &[]);
     changed.step(&["b"], &[first]);
-    changed.graph.steps[0].env.push(("DEPTH".into(), "7".into()));
+    changed.graph.steps[0]
+        .env
+        .push(("DEPTH".into(), "7".into()));
     assert!(
         bench
             .build(&changed)
@@ -108,10 +154,18 @@ fn a_changed_tool_or_command_is_named() {
     let mut more = Joins::new();
     more.step(&["a", "b"], &[]);
     more.graph.steps[0].env.push(("DEPTH".into(), "7".into()));
-    assert!(bench.build(&more).contains(&"ran 0: b is a new input".to_owned()));
+    assert!(
+        bench
+            .build(&more)
+            .contains(&"ran 0: b is a new input".to_owned())
+    );
     let mut less = Joins::new();
     less.step(&["b"], &[]);
-    assert!(bench.build(&less).contains(&"ran 0: a is no longer needed".to_owned()));
+    assert!(
+        bench
+            .build(&less)
+            .contains(&"ran 0: a is no longer needed".to_owned())
+    );
 }
 
 #[test]
@@ -124,7 +178,10 @@ fn a_missing_tool_or_source_fails_the_step_that_needs_it() {
     let (mut bench, joins) = chain();
     bench.machine.remove("b");
     let (outcome, _) = bench.build_with(&joins, Options::plain());
-    assert_eq!((outcome.summary.counts.ran, outcome.summary.counts.failed), (1, 1));
+    assert_eq!(
+        (outcome.summary.counts.ran, outcome.summary.counts.failed),
+        (1, 1)
+    );
 }
 
 #[test]
@@ -135,12 +192,21 @@ fn listed_inputs_narrow_what_was_declared() {
     let mut bench = Bench::new(&[("read.h", "unread "), ("unread.h", ""), ("speaks.h", "x")]);
     bench.build(&joins);
     assert_eq!(bench.state.steps.get("made/@f0").unwrap().found.len(), 2);
-    assert_eq!(&*bench.state.steps.get("made/@f0").unwrap().passed_over[0], "unread.h");
+    assert_eq!(
+        &*bench.state.steps.get("made/@f0").unwrap().passed_over[0],
+        "unread.h"
+    );
     bench.machine.write("read.h", "unread too ");
-    assert!(bench.build(&joins).contains(&"ran 0: read.h changed".to_owned()));
+    assert!(
+        bench
+            .build(&joins)
+            .contains(&"ran 0: read.h changed".to_owned())
+    );
     bench.machine.write("read.h", "unread ");
     assert!(
-        bench.build(&joins).contains(&"reused 0: read.h changed".to_owned()),
+        bench
+            .build(&joins)
+            .contains(&"reused 0: read.h changed".to_owned()),
         "several results under one first key"
     );
 }
@@ -157,7 +223,11 @@ fn a_name_that_appears_counts_only_where_it_may_matter() {
     let add = |joins: &mut Joins, path: &str| {
         let id = nubrik_graph::FileId(joins.graph.files.len() as u32);
         let path = nubrik_source::WsPath::from_normal(path);
-        joins.graph.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
+        joins.graph.files.push(nubrik_graph::FileNode {
+            path,
+            maker: None,
+            folder: false,
+        });
         let set = joins.graph.sets.intern(vec![id]);
         let before = joins.graph.steps[0].candidates.to_vec();
         joins.graph.steps[0].candidates = before.into_iter().chain([set]).collect();
@@ -177,24 +247,45 @@ fn how_candidates_are_cut_into_sets_is_no_change() {
         joins.listing_step(&["read.h"]);
         let add = |joins: &mut Joins, path: &str| {
             let path = nubrik_source::WsPath::from_normal(path);
-            joins.graph.files.push(nubrik_graph::FileNode { path, maker: None, folder: false });
+            joins.graph.files.push(nubrik_graph::FileNode {
+                path,
+                maker: None,
+                folder: false,
+            });
             nubrik_graph::FileId(joins.graph.files.len() as u32 - 1)
         };
         let files = ["one.h", "tide.h", "two.h"].map(|path| add(&mut joins, path));
         for cut in cuts {
-            let set = joins.graph.sets.intern(cut.iter().map(|n| files[*n]).collect());
+            let set = joins
+                .graph
+                .sets
+                .intern(cut.iter().map(|n| files[*n]).collect());
             let before = joins.graph.steps[0].candidates.to_vec();
             joins.graph.steps[0].candidates = before.into_iter().chain([set]).collect();
         }
         joins
     };
-    let mut bench = Bench::new(&[("read.h", "tide "), ("one.h", ""), ("tide.h", ""), ("two.h", "")]);
+    let mut bench = Bench::new(&[
+        ("read.h", "tide "),
+        ("one.h", ""),
+        ("tide.h", ""),
+        ("two.h", ""),
+    ]);
     bench.build(&with_sets(&[&[0, 1, 2]]));
-    assert_eq!(bench.build(&with_sets(&[&[0], &[1, 2]])), ["began 1", "current 0"]);
+    assert_eq!(
+        bench.build(&with_sets(&[&[0], &[1, 2]])),
+        ["began 1", "current 0"]
+    );
     // Sets may overlap.
-    assert_eq!(bench.build(&with_sets(&[&[0, 1], &[1, 2]])), ["began 1", "current 0"]);
+    assert_eq!(
+        bench.build(&with_sets(&[&[0, 1], &[1, 2]])),
+        ["began 1", "current 0"]
+    );
     // A name of which `read.h` speaks is in none of them any more.
-    assert_eq!(bench.build(&with_sets(&[&[0], &[2]]))[2], "ran 0: tide.h vanished");
+    assert_eq!(
+        bench.build(&with_sets(&[&[0], &[2]]))[2],
+        "ran 0: tide.h vanished"
+    );
 }
 
 #[test]
@@ -202,7 +293,13 @@ fn a_source_that_changes_under_a_running_step_spoils_its_result() {
     let (mut bench, joins) = chain();
     *bench.machine.moves.lock() = Some("a".to_owned());
     let (outcome, _) = bench.build_with(&joins, Options::plain());
-    assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.blocked), (1, 1));
+    assert_eq!(
+        (
+            outcome.summary.counts.failed,
+            outcome.summary.counts.blocked
+        ),
+        (1, 1)
+    );
     let log = bench.build(&joins);
     assert_eq!(log[2], "ran 0: failed last time");
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowmoved");
@@ -214,7 +311,13 @@ fn failures_are_never_kept() {
     bench.machine.write("a", "fail");
     for _ in 0..2 {
         let (outcome, _) = bench.build_with(&joins, Options::plain());
-        assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.blocked), (1, 1));
+        assert_eq!(
+            (
+                outcome.summary.counts.failed,
+                outcome.summary.counts.blocked
+            ),
+            (1, 1)
+        );
     }
     bench.machine.write("a", "ebb ");
     assert_eq!(bench.build(&joins)[2], "ran 0: failed last time");
@@ -224,11 +327,21 @@ fn failures_are_never_kept() {
 fn stopping_leaves_the_rest_and_says_so() {
     let (mut bench, joins) = chain();
     bench.machine.cancelled.store(true, Ordering::SeqCst);
-    let (outcome, log) = bench.build_with(&joins, Options { keep_going: true, ..Options::plain() });
+    let (outcome, log) = bench.build_with(
+        &joins,
+        Options {
+            keep_going: true,
+            ..Options::plain()
+        },
+    );
     assert!(outcome.cancelled);
     assert_eq!(
         log,
-        ["began 2", "unstarted 0: the build stopped first", "unstarted 1: the build stopped first"]
+        [
+            "began 2",
+            "unstarted 0: the build stopped first",
+            "unstarted 1: the build stopped first"
+        ]
     );
 }
 
@@ -247,7 +360,10 @@ fn a_plan_changes_nothing_and_says_what_it_cannot_know() {
         &Log::default(),
         Supposed::default(),
     );
-    let said: Vec<String> = planned.iter().map(|p| format!("{} {}", p.verdict.word(), p.reason)).collect();
+    let said: Vec<String> = planned
+        .iter()
+        .map(|p| format!("{} {}", p.verdict.word(), p.reason))
+        .collect();
     assert_eq!(said, ["ran a changed", "unstarted if f0 of t0 changes"]);
     assert!(planned.iter().all(|p| p.micros.is_some()));
     assert_eq!(bench.machine.text("made/@f1/f1").unwrap(), "flowebb ");
@@ -272,11 +388,15 @@ fn read_state(bytes: &[u8]) -> Result<State, nubrik_bytes::Truncated> {
 /// Whether everything that a state knows is what another one knows, though perhaps not all of it.
 fn knows_nothing_else(state: &State, whole: &State) -> bool {
     let steps = state.steps.names();
-    steps.iter().all(|name| state.steps.get(name).is_none_or(|m| whole.steps.get(name) == Some(m)))
-        && state.files.names().iter().all(|name| {
-            let known = state.files.get(name);
-            known.is_none() || known == whole.files.get(name)
-        })
+    steps.iter().all(|name| {
+        state
+            .steps
+            .get(name)
+            .is_none_or(|m| whole.steps.get(name) == Some(m))
+    }) && state.files.names().iter().all(|name| {
+        let known = state.files.get(name);
+        known.is_none() || known == whole.files.get(name)
+    })
 }
 
 #[test]

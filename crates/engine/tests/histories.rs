@@ -1,7 +1,7 @@
-//! Random graphs and long random histories of edits, deletions, renames, interruptions, changed options and
-//! tools, spoilt results, lost states and stores: after each build every result is what one from nothing
-//! would be, and exactly those steps ran whose result was not there already, by a model of the rules that is
-//! too simple to be wrong.
+//! Random graphs and long random histories of edits, deletions, renames, interruptions, changed
+//! options and tools, spoilt results, lost states and stores: after each build every result is what
+//! one from nothing would be, and exactly those steps ran whose result was not there already, by a
+//! model of the rules that is too simple to be wrong.
 //!
 //! `NUBRIK_TEST_CASES` sets how many histories are tried.
 
@@ -24,7 +24,8 @@ const MAINS: [&str; 3] = ["m0", "m1", "m2"];
 const HEADERS: [&str; 6] = ["a/h0", "a/h1", "b/h0", "b/h1", "b/h2", "a/h2"];
 const STEPS: usize = 6;
 
-/// What a step is, so that all else follows from it, from the files that are there, and from the option.
+/// What a step is, so that all else follows from it, from the files that are there, and from the
+/// option.
 #[derive(Clone, Debug)]
 struct Shape {
     /// Which of [`MAINS`] it reads.
@@ -33,7 +34,8 @@ struct Shape {
     needs: Vec<usize>,
     /// Whether it reads all main files that are there, too, as from a glob.
     globs: bool,
-    /// Whether it looks for headers in the folders `a`, `b` and those of `made_headers`, and lists what it read.
+    /// Whether it looks for headers in the folders `a`, `b` and those of `made_headers`, and lists
+    /// what it read.
     listing: bool,
     /// Whether `b` comes before `a`.
     b_first: bool,
@@ -74,21 +76,42 @@ enum Edit {
 
 fn shape() -> impl Strategy<Value = Shape> {
     let few = |n: usize| prop::collection::vec(0..n, 0..3);
-    let flags = (any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>(), any::<bool>());
-    (few(3), few(STEPS), few(STEPS), prop::option::of(0usize..6), 1usize..3, flags).prop_map(
-        |(mains, needs, made_headers, keep, outputs, (globs, listing, b_first, parts, option))| Shape {
-            mains,
-            needs,
-            globs: globs && option,
-            listing,
-            b_first,
-            made_headers,
-            keep,
-            outputs,
-            parts: parts && globs,
-            option,
-        },
+    let flags = (
+        any::<bool>(),
+        any::<bool>(),
+        any::<bool>(),
+        any::<bool>(),
+        any::<bool>(),
+    );
+    (
+        few(3),
+        few(STEPS),
+        few(STEPS),
+        prop::option::of(0usize..6),
+        1usize..3,
+        flags,
     )
+        .prop_map(
+            |(
+                mains,
+                needs,
+                made_headers,
+                keep,
+                outputs,
+                (globs, listing, b_first, parts, option),
+            )| Shape {
+                mains,
+                needs,
+                globs: globs && option,
+                listing,
+                b_first,
+                made_headers,
+                keep,
+                outputs,
+                parts: parts && globs,
+                option,
+            },
+        )
 }
 
 fn edit() -> impl Strategy<Value = Edit> {
@@ -114,7 +137,10 @@ fn edit() -> impl Strategy<Value = Edit> {
 }
 
 fn file_name(number: usize) -> &'static str {
-    MAINS.get(number).copied().unwrap_or_else(|| HEADERS[number - MAINS.len()])
+    MAINS
+        .get(number)
+        .copied()
+        .unwrap_or_else(|| HEADERS[number - MAINS.len()])
 }
 
 /// A workspace with its model.
@@ -159,8 +185,11 @@ impl World {
 
     fn folders_searched(&self, step: usize) -> Vec<String> {
         let shape = &self.shapes[step];
-        let mut folders: Vec<String> =
-            if shape.b_first { vec!["b".into(), "a".into()] } else { vec!["a".into(), "b".into()] };
+        let mut folders: Vec<String> = if shape.b_first {
+            vec!["b".into(), "a".into()]
+        } else {
+            vec!["a".into(), "b".into()]
+        };
         let made = shape.made_headers.iter().filter(|s| **s < step);
         made.for_each(|s| folders.insert(0, self.folder(*s)));
         folders
@@ -171,15 +200,30 @@ impl World {
         let shape = &self.shapes[step];
         let mut certain: Vec<String> = shape.mains.iter().map(|m| MAINS[*m].to_owned()).collect();
         if shape.globs {
-            certain.extend(MAINS.iter().filter(|m| self.sources.contains_key(*m)).map(|m| (*m).to_owned()));
+            certain.extend(
+                MAINS
+                    .iter()
+                    .filter(|m| self.sources.contains_key(*m))
+                    .map(|m| (*m).to_owned()),
+            );
         }
-        certain.extend(shape.needs.iter().filter(|s| **s < step).map(|s| self.first_output(*s)));
+        certain.extend(
+            shape
+                .needs
+                .iter()
+                .filter(|s| **s < step)
+                .map(|s| self.first_output(*s)),
+        );
         let mut seen = BTreeSet::new();
         certain.retain(|path| seen.insert(path.clone()));
         let mut candidates: Vec<String> = Vec::new();
         if shape.listing {
-            candidates
-                .extend(HEADERS.iter().filter(|h| self.sources.contains_key(*h)).map(|h| (*h).to_owned()));
+            candidates.extend(
+                HEADERS
+                    .iter()
+                    .filter(|h| self.sources.contains_key(*h))
+                    .map(|h| (*h).to_owned()),
+            );
             let made = shape.made_headers.iter().filter(|s| **s < step);
             candidates.extend(made.map(|s| self.first_output(*s)));
             candidates.retain(|c| !certain.contains(c));
@@ -202,11 +246,19 @@ impl World {
         let mut words = vec!["expand".to_owned()];
         words.extend(self.inputs(step).0);
         if shape.listing {
-            words.extend(self.folders_searched(step).into_iter().map(|f| format!("dir={f}")));
+            words.extend(
+                self.folders_searched(step)
+                    .into_iter()
+                    .map(|f| format!("dir={f}")),
+            );
             words.push(format!("listing={folder}/x.d"));
         }
         words.extend(shape.keep.map(|n| format!("keep={n}")));
-        words.extend(self.output_names(step).into_iter().map(|n| format!("out={folder}/{n}")));
+        words.extend(
+            self.output_names(step)
+                .into_iter()
+                .map(|n| format!("out={folder}/{n}")),
+        );
         if shape.parts {
             words.push(format!("parts={folder}/parts"));
         }
@@ -224,10 +276,18 @@ impl World {
             let folder = WsPath::from_normal(&self.folder(step));
             let id = StepId(step as u32);
             let mut file = |path: &str, maker: Option<StepId>, is_folder: bool| {
-                let known = joins.graph.files.iter().position(|f| f.path.as_str() == path);
+                let known = joins
+                    .graph
+                    .files
+                    .iter()
+                    .position(|f| f.path.as_str() == path);
                 let at = known.unwrap_or_else(|| {
                     let path = WsPath::from_normal(path);
-                    joins.graph.files.push(FileNode { path, maker, folder: is_folder });
+                    joins.graph.files.push(FileNode {
+                        path,
+                        maker,
+                        folder: is_folder,
+                    });
                     joins.graph.files.len() - 1
                 });
                 FileId(at as u32)
@@ -254,20 +314,36 @@ impl World {
             };
             let words: Vec<Arc<str>> = self.words(step).iter().map(|w| w.as_str().into()).collect();
             let program = Program::Tool(ToolId(0));
-            let stage = Stage { program, words, stdin: None, stdout: None, stderr: None, answers: false };
+            let stage = Stage {
+                program,
+                words,
+                stdin: None,
+                stdout: None,
+                stderr: None,
+                answers: false,
+            };
             let option = self.shapes[step].option;
             let candidates = match candidates.is_empty() {
                 true => vec![],
                 false => vec![joins.graph.sets.intern(candidates)],
             };
             *joins.graph.steps[step] = Step {
-                commands: vec![Pipeline { stages: vec![stage] }],
-                env: if option { vec![("O".into(), self.option.to_string().into())] } else { vec![] },
+                commands: vec![Pipeline {
+                    stages: vec![stage],
+                }],
+                env: if option {
+                    vec![("O".into(), self.option.to_string().into())]
+                } else {
+                    vec![]
+                },
                 inputs: inputs.into(),
                 candidates: candidates.into(),
                 outputs,
                 found,
-                ..Step { folder, ..(*joins.graph.steps[step]).clone() }
+                ..Step {
+                    folder,
+                    ..(*joins.graph.steps[step]).clone()
+                }
             };
         }
         joins
@@ -276,19 +352,35 @@ impl World {
     /// What each step must result in, in order.
     fn expected(&self) -> Vec<Expected> {
         let mut all: Vec<Expected> = Vec::new();
-        let mut files: BTreeMap<String, String> =
-            self.sources.iter().map(|(path, text)| ((*path).to_owned(), text.clone())).collect();
+        let mut files: BTreeMap<String, String> = self
+            .sources
+            .iter()
+            .map(|(path, text)| ((*path).to_owned(), text.clone()))
+            .collect();
         for step in 0..STEPS {
             let shape = &self.shapes[step];
             let (certain, candidates) = self.inputs(step);
-            let needed =
-                shape.needs.iter().chain(if shape.listing { shape.made_headers.iter() } else { [].iter() });
-            let blocked = needed.filter(|s| **s < step).any(|s| all[*s].outputs.is_none());
+            let needed = shape.needs.iter().chain(if shape.listing {
+                shape.made_headers.iter()
+            } else {
+                [].iter()
+            });
+            let blocked = needed
+                .filter(|s| **s < step)
+                .any(|s| all[*s].outputs.is_none());
             if blocked || certain.iter().any(|path| !files.contains_key(path)) {
-                all.push(Expected { key: String::new(), outputs: None, fails: !blocked });
+                all.push(Expected {
+                    key: String::new(),
+                    outputs: None,
+                    fails: !blocked,
+                });
                 continue;
             }
-            let folders = if shape.listing { self.folders_searched(step) } else { Vec::new() };
+            let folders = if shape.listing {
+                self.folders_searched(step)
+            } else {
+                Vec::new()
+            };
             let folders: Vec<&str> = folders.iter().map(String::as_str).collect();
             let read = |path: &str| {
                 let may = candidates.iter().chain(&certain).any(|c| c == path);
@@ -317,10 +409,17 @@ impl World {
                         && (listed.iter().any(|l| l.rsplit('/').next() == Some(name))
                             || listed.iter().any(|l| files[l].contains(name)))
                 };
-                key.push_str(&format!(" over {:?}", candidates.iter().filter(matters).collect::<Vec<_>>()));
+                key.push_str(&format!(
+                    " over {:?}",
+                    candidates.iter().filter(matters).collect::<Vec<_>>()
+                ));
             }
             if text.contains('!') {
-                all.push(Expected { key, outputs: None, fails: true });
+                all.push(Expected {
+                    key,
+                    outputs: None,
+                    fails: true,
+                });
                 continue;
             }
             if let Some(keep) = shape.keep {
@@ -328,15 +427,24 @@ impl World {
             }
             let folder = self.folder(step);
             let named = self.output_names(step).into_iter().enumerate();
-            let mut outputs: Vec<(String, String)> =
-                named.map(|(n, name)| (format!("{folder}/{name}"), format!("{text}{n}"))).collect();
+            let mut outputs: Vec<(String, String)> = named
+                .map(|(n, name)| (format!("{folder}/{name}"), format!("{text}{n}")))
+                .collect();
             if shape.parts {
                 let letters: BTreeSet<char> = text.chars().collect();
                 outputs.push((format!("{folder}/parts/all"), text.clone()));
-                outputs.extend(letters.iter().map(|c| (format!("{folder}/parts/{c}"), c.to_string())));
+                outputs.extend(
+                    letters
+                        .iter()
+                        .map(|c| (format!("{folder}/parts/{c}"), c.to_string())),
+                );
             }
             files.insert(outputs[0].0.clone(), outputs[0].1.clone());
-            all.push(Expected { key, outputs: Some(outputs), fails: false });
+            all.push(Expected {
+                key,
+                outputs: Some(outputs),
+                fails: false,
+            });
         }
         all
     }
@@ -371,7 +479,9 @@ impl World {
             Edit::Stray(step) => {
                 let path = format!("{}/parts/all", self.folder(*step));
                 if self.bench.machine.text(&path).is_some() {
-                    self.bench.machine.write(&path.replace("/all", "/stray"), "");
+                    self.bench
+                        .machine
+                        .write(&path.replace("/all", "/stray"), "");
                     self.in_place.remove(&self.folder(*step));
                 }
             }
@@ -392,7 +502,10 @@ impl World {
             }
             Edit::LoseStore => {
                 self.bench.store = FakeStore::default();
-                self.bench.store.loses.store(self.store_is_broken, Ordering::SeqCst);
+                self.bench
+                    .store
+                    .loses
+                    .store(self.store_is_broken, Ordering::SeqCst);
                 self.kept.clear();
             }
             Edit::BreakStore(broken) => {
@@ -416,16 +529,31 @@ impl World {
     /// Builds everything, and holds what happened against the model.
     fn build(&mut self, jobs: usize) -> Result<(), TestCaseError> {
         let joins = self.graph();
-        let all: Vec<FileId> = joins.graph.steps.iter().flat_map(|s| &s.outputs).map(|o| o.file).collect();
+        let all: Vec<FileId> = joins
+            .graph
+            .steps
+            .iter()
+            .flat_map(|s| &s.outputs)
+            .map(|o| o.file)
+            .collect();
         let expected = self.expected();
-        let (outcome, log) =
-            self.bench.build_files(&joins, &all, Options { jobs, keep_going: true, ..Options::plain() });
+        let (outcome, log) = self.bench.build_files(
+            &joins,
+            &all,
+            Options {
+                jobs,
+                keep_going: true,
+                ..Options::plain()
+            },
+        );
         if std::env::var_os("NUBRIK_TEST_LOG").is_some() {
             eprintln!("{log:#?} {:?}", self.words(0));
         }
         let said = |step: usize| {
             let with = |word: &str| log.iter().any(|l| l.starts_with(&format!("{word} {step}")));
-            ["ran", "current", "reused", "failed", "blocked", "unstarted"].into_iter().find(|word| with(word))
+            ["ran", "current", "reused", "failed", "blocked", "unstarted"]
+                .into_iter()
+                .find(|word| with(word))
         };
         for (step, expected) in expected.iter().enumerate() {
             let folder = self.folder(step);
@@ -458,7 +586,12 @@ impl World {
                 );
             }
             let stray = self.bench.machine.text(&format!("{folder}/parts/stray"));
-            prop_assert!(stray.is_none(), "a stray file stayed in step {}: {:#?}", step, &log);
+            prop_assert!(
+                stray.is_none(),
+                "a stray file stayed in step {}: {:#?}",
+                step,
+                &log
+            );
             let is_kept = self.kept.contains(&expected.key);
             let is_in_place = self.in_place.get(&folder) == Some(&expected.key);
             match state {

@@ -28,8 +28,12 @@ struct OneAfterTheOther {
 impl Listener for OneAfterTheOther {
     fn hear(&self, event: &Event) {
         match event {
-            Event::Done { step: StepId(0), .. } => self.ended.store(true, Ordering::SeqCst),
-            Event::WillRun { step: StepId(1), .. } => {
+            Event::Done {
+                step: StepId(0), ..
+            } => self.ended.store(true, Ordering::SeqCst),
+            Event::WillRun {
+                step: StepId(1), ..
+            } => {
                 self.examined.store(true, Ordering::SeqCst);
                 wait(&self.ended);
             }
@@ -55,11 +59,33 @@ fn a_step_whose_key_is_older_than_a_change_that_another_one_noticed_keeps_no_res
     assert!(bench.machine.before_run.set(Box::new(before_first)).is_ok());
     *bench.machine.moves.lock() = Some("a".to_owned());
     let graph = joins.finished();
-    let files: Vec<_> = graph.steps.iter().map(|step| step.outputs[0].file).collect();
+    let files: Vec<_> = graph
+        .steps
+        .iter()
+        .map(|step| step.outputs[0].file)
+        .collect();
     let store = StoreOn(&bench.store, &bench.machine);
-    let options = Options { jobs: 2, keep_going: true, ..Options::plain() };
+    let options = Options {
+        jobs: 2,
+        keep_going: true,
+        ..Options::plain()
+    };
     let (request, out) = (Request::whole(&graph, &files), WsPath::from_normal("out"));
-    let heard = OneAfterTheOther { examined, ended: AtomicBool::new(false) };
-    let outcome = build(request, &out, &bench.state, &bench.machine, Some(&store), &heard, options);
-    assert_eq!((outcome.summary.counts.failed, outcome.summary.counts.ran), (2, 0));
+    let heard = OneAfterTheOther {
+        examined,
+        ended: AtomicBool::new(false),
+    };
+    let outcome = build(
+        request,
+        &out,
+        &bench.state,
+        &bench.machine,
+        Some(&store),
+        &heard,
+        options,
+    );
+    assert_eq!(
+        (outcome.summary.counts.failed, outcome.summary.counts.ran),
+        (2, 0)
+    );
 }

@@ -1,4 +1,5 @@
-//! Steps that other machines run: whatever they answer, and however often, each step ends once, and with the right result.
+//! Steps that other machines run: whatever they answer, and however often, each step ends once, and
+//! with the right result.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -12,8 +13,8 @@ use std::time::Duration;
 use fake::{Bench, FakeMachine, FakeStore, Joins, Log, StoreOn, team};
 use nubrik_bytes::Layout;
 use nubrik_engine::{
-    Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Outcome, Performer, Request, State,
-    StepAnswer, Verdict, build,
+    Changes, Errand, FailedElsewhere, Failure, NamedThings, Options, Outcome, Performer, Request,
+    State, StepAnswer, Verdict, build,
 };
 use nubrik_graph::StepId;
 use nubrik_source::WsPath;
@@ -21,7 +22,11 @@ use nubrik_store::{Record, Store};
 use parking_lot::Mutex;
 use proptest::prelude::*;
 
-const TAKES: Options = Options { shared_root: Some(team()), stay_away: true, ..Options::plain() };
+const TAKES: Options = Options {
+    shared_root: Some(team()),
+    stay_away: true,
+    ..Options::plain()
+};
 
 /// What another machine does with a step.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
@@ -81,7 +86,8 @@ impl Scripted<'_> {
 
     fn made(&self, errand: &Errand) -> StepAnswer {
         let record = self.other.record(&errand.first_key);
-        let made = |record: Record| StepAnswer::Made(Box::new(record.entries[0].clone()), "mill".into());
+        let made =
+            |record: Record| StepAnswer::Made(Box::new(record.entries[0].clone()), "mill".into());
         record.map_or_else(|| StepAnswer::Not("it has none".into()), made)
     }
 }
@@ -110,7 +116,10 @@ impl Performer for Scripted<'_> {
             Deed::Makes => vec![(step, self.made(errand))],
             Deed::MakesTwice => vec![(step, self.made(errand)), (step, self.made(errand))],
             Deed::Begins => {
-                let begun = StepAnswer::Begun { machine: "mill".into(), unpacks: false };
+                let begun = StepAnswer::Begun {
+                    machine: "mill".into(),
+                    unpacks: false,
+                };
                 vec![(step, begun), (step, self.made(errand))]
             }
             Deed::MakesTooLate(source) => {
@@ -120,15 +129,26 @@ impl Performer for Scripted<'_> {
             }
             Deed::Fails => {
                 let (failure, machine) = (Failure::Code(1), "mill".into());
-                let failed = FailedElsewhere { failure, printed: Vec::new(), micros: 1, machine };
+                let failed = FailedElsewhere {
+                    failure,
+                    printed: Vec::new(),
+                    micros: 1,
+                    machine,
+                };
                 vec![(step, StepAnswer::Failed(Box::new(failed)))]
             }
             Deed::Refuses => vec![(step, StepAnswer::Not("not now".into()))],
             Deed::RefusesAndMakes => {
-                vec![(step, StepAnswer::Not("not now".into())), (step, self.made(errand))]
+                vec![
+                    (step, StepAnswer::Not("not now".into())),
+                    (step, self.made(errand)),
+                ]
             }
             Deed::MakesAnother => {
-                vec![(StepId(step.0 + 1_000), self.made(errand)), (step, self.made(errand))]
+                vec![
+                    (StepId(step.0 + 1_000), self.made(errand)),
+                    (step, self.made(errand)),
+                ]
             }
         };
         self.answers.lock().extend(answers);
@@ -137,7 +157,11 @@ impl Performer for Scripted<'_> {
 
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
         let mut answers = self.answers.lock();
-        let next = if self.is_stack { answers.pop_back() } else { answers.pop_front() };
+        let next = if self.is_stack {
+            answers.pop_back()
+        } else {
+            answers.pop_front()
+        };
         drop(answers);
         if next.is_none() {
             std::thread::sleep(within / 20);
@@ -162,7 +186,10 @@ fn built(
     let files = [graph.steps.last().unwrap().outputs[0].file];
     let log = Log::default();
     let store = StoreOn(store, machine);
-    let request = Request { performer: Some(crew), ..Request::whole(&graph, &files) };
+    let request = Request {
+        performer: Some(crew),
+        ..Request::whole(&graph, &files)
+    };
     let out = WsPath::from_normal("out");
     let options = Options { jobs, ..TAKES };
     let mut outcome = build(request, &out, state, machine, Some(&store), &log, options);
@@ -192,7 +219,10 @@ fn maker(files: &[(&str, &str)], joins: &Joins) -> Bench {
 }
 
 fn newcomer(files: &[(&str, &str)], other: &Bench) -> Bench {
-    let bench = Bench { store: other.store.contents_only(), ..Bench::new(files) };
+    let bench = Bench {
+        store: other.store.contents_only(),
+        ..Bench::new(files)
+    };
     bench.store.is_far.store(true, Ordering::SeqCst);
     bench
 }
@@ -213,8 +243,17 @@ fn it_is_heard_who_runs_a_step_and_what_nobody_runs_runs_here() {
     let joins = row();
     let other = maker(&SOURCES, &joins);
     let mut bench = newcomer(&SOURCES, &other);
-    let mill = crew(&other, &[Deed::Begins, Deed::Refuses, Deed::MakesTwice], false);
-    let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    let mill = crew(
+        &other,
+        &[Deed::Begins, Deed::Refuses, Deed::MakesTwice],
+        false,
+    );
+    let (outcome, log) = built(
+        (&bench.machine, &bench.store, &mut bench.state),
+        &joins,
+        &mill,
+        1,
+    );
     assert!(outcome.is_complete());
     let expected = [
         "began 3",
@@ -238,11 +277,22 @@ fn what_fails_only_on_another_machine_is_said() {
     let other = maker(&SOURCES, &joins);
     let mut bench = newcomer(&SOURCES, &other);
     let mill = crew(&other, &[Deed::Makes, Deed::Fails, Deed::Makes], false);
-    let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    let (outcome, log) = built(
+        (&bench.machine, &bench.store, &mut bench.state),
+        &joins,
+        &mill,
+        1,
+    );
     assert!(outcome.is_complete());
-    let notices: Vec<&String> = log.iter().filter(|line| line.starts_with("notice")).collect();
+    let notices: Vec<&String> = log
+        .iter()
+        .filter(|line| line.starts_with("notice"))
+        .collect();
     assert_eq!(notices.len(), 1, "{log:#?}");
-    assert!(notices[0].contains("FailedOnlyThere") && notices[0].contains("\"mill\""), "{notices:?}");
+    assert!(
+        notices[0].contains("FailedOnlyThere") && notices[0].contains("\"mill\""),
+        "{notices:?}"
+    );
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
 
@@ -252,10 +302,23 @@ fn what_only_waits_there_is_begun_by_who_has_nothing_to_do() {
     let other = maker(&SOURCES, &joins);
     let mut bench = newcomer(&SOURCES, &other);
     let mill = crew(&other, &[Deed::Makes, Deed::Waits, Deed::Makes], false);
-    let (outcome, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    let (outcome, log) = built(
+        (&bench.machine, &bench.store, &mut bench.state),
+        &joins,
+        &mill,
+        1,
+    );
     assert!(outcome.is_complete());
-    assert_eq!((outcome.summary.counts.ran, outcome.sent), (3, 2), "{log:#?}");
-    assert_eq!(log.iter().filter(|line| *line == "will run 1").count(), 2, "{log:#?}");
+    assert_eq!(
+        (outcome.summary.counts.ran, outcome.sent),
+        (3, 2),
+        "{log:#?}"
+    );
+    assert_eq!(
+        log.iter().filter(|line| *line == "will run 1").count(),
+        2,
+        "{log:#?}"
+    );
     assert_eq!(*mill.withdrawn.lock(), [StepId(1)]);
     assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow ebb ");
 }
@@ -267,23 +330,41 @@ fn an_answer_for_sources_that_changed_meanwhile_does_not_count() {
     let mut bench = newcomer(&SOURCES, &other);
     // While the first step runs there, its source changes here: the result is of what is no more.
     let mill = crew(&other, &[Deed::MakesTooLate("a")], false);
-    let mill = Scripted { here: Some(&bench.machine), ..mill };
+    let mill = Scripted {
+        here: Some(&bench.machine),
+        ..mill
+    };
     let parts = (&bench.machine, &bench.store, &mut bench.state);
     let (outcome, log) = built(parts, &joins, &mill, 1);
     assert!(outcome.is_complete() && outcome.sent == 0, "{log:#?}");
     // It ran here, of what is there.
-    assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow moved ");
+    assert_eq!(
+        bench.machine.text("made/@f2/f2").unwrap(),
+        "slackflow moved "
+    );
     let mill = crew(&other, &[], false);
-    let (_, log) = built((&bench.machine, &bench.store, &mut bench.state), &joins, &mill, 1);
+    let (_, log) = built(
+        (&bench.machine, &bench.store, &mut bench.state),
+        &joins,
+        &mill,
+        1,
+    );
     assert_eq!(log, ["began 3", "current 0", "current 1", "current 2"]);
-    assert_eq!(bench.machine.text("made/@f2/f2").unwrap(), "slackflow moved ");
+    assert_eq!(
+        bench.machine.text("made/@f2/f2").unwrap(),
+        "slackflow moved "
+    );
 }
 
 const NAMES: [&str; 4] = ["a", "b", "c", "d"];
 
 /// The steps, of those before one, that it reads.
 fn needs_of(needs: &[usize], step: usize) -> Vec<usize> {
-    let mut needs: Vec<usize> = needs.iter().map(|need| need % step.max(1)).filter(|n| *n < step).collect();
+    let mut needs: Vec<usize> = needs
+        .iter()
+        .map(|need| need % step.max(1))
+        .filter(|n| *n < step)
+        .collect();
     needs.sort_unstable();
     needs.dedup();
     needs

@@ -67,8 +67,14 @@ pub struct GraphNodeEvent<'a> {
 }
 
 impl Shape {
-    /// Some targets with all that they need, or with all that uses them (`users`), in at most so many steps.
-    pub fn of_targets(graph: &Graph, roots: &[TargetId], depth: Option<usize>, users: bool) -> Shape {
+    /// Some targets with all that they need, or with all that uses them (`users`), in at most so
+    /// many steps.
+    pub fn of_targets(
+        graph: &Graph,
+        roots: &[TargetId],
+        depth: Option<usize>,
+        users: bool,
+    ) -> Shape {
         let needs = graph.target_needs();
         let drawn = match users {
             true => reached(&users_of(&needs), roots.iter().copied(), depth),
@@ -80,23 +86,36 @@ impl Shape {
             let target = graph.target(*id);
             DrawnNode {
                 name: target.address.to_string(),
-                kind: if target.kind.is_empty() { "value" } else { &*target.kind }.to_owned(),
+                kind: if target.kind.is_empty() {
+                    "value"
+                } else {
+                    &*target.kind
+                }
+                .to_owned(),
                 group: target.package.to_string(),
                 focus: roots.contains(id),
                 link: None,
             }
         };
         let edges = drawn.iter().flat_map(|id| {
-            let needed = needs[id.index()].iter().filter_map(|need| numbers.get(need));
+            let needed = needs[id.index()]
+                .iter()
+                .filter_map(|need| numbers.get(need));
             needed.map(|to| (numbers[id], *to)).collect::<Vec<_>>()
         });
-        Shape { nodes: drawn.iter().map(node).collect(), edges: edges.collect(), ..Shape::default() }
+        Shape {
+            nodes: drawn.iter().map(node).collect(),
+            edges: edges.collect(),
+            ..Shape::default()
+        }
     }
 
     /// The packages of its targets.
     pub fn of_packages(&self) -> Shape {
         let mut counts: BTreeMap<&str, usize> = BTreeMap::new();
-        self.nodes.iter().for_each(|node| *counts.entry(&node.group).or_default() += 1);
+        self.nodes
+            .iter()
+            .for_each(|node| *counts.entry(&node.group).or_default() += 1);
         let numbers: HashMap<&str, usize> = counts.keys().copied().zip(0..).collect();
         let node = |(name, count): (&&str, &usize)| DrawnNode {
             name: (*name).to_owned(),
@@ -105,9 +124,17 @@ impl Shape {
         };
         let nodes = counts.iter().map(node).collect();
         let group = |at: usize| numbers[self.nodes[at].group.as_str()];
-        let edges: BTreeSet<(usize, usize)> =
-            self.edges.iter().map(|(a, b)| (group(*a), group(*b))).filter(|(a, b)| a != b).collect();
-        Shape { nodes, edges: edges.into_iter().collect(), ..Shape::default() }
+        let edges: BTreeSet<(usize, usize)> = self
+            .edges
+            .iter()
+            .map(|(a, b)| (group(*a), group(*b)))
+            .filter(|(a, b)| a != b)
+            .collect();
+        Shape {
+            nodes,
+            edges: edges.into_iter().collect(),
+            ..Shape::default()
+        }
     }
 
     /// An event for each node.
@@ -130,9 +157,11 @@ impl Shape {
 
     /// The graph in the DOT language.
     pub fn to_dot(&self) -> String {
-        let quoted = |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
-        let mut out =
-            String::from("digraph nubrik {\n  rankdir=LR\n  node [shape=box, fontname=\"sans-serif\"]\n");
+        let quoted =
+            |text: &str| format!("\"{}\"", text.replace('\\', "\\\\").replace('"', "\\\""));
+        let mut out = String::from(
+            "digraph nubrik {\n  rankdir=LR\n  node [shape=box, fontname=\"sans-serif\"]\n",
+        );
         let mut groups: BTreeMap<&str, Vec<usize>> = BTreeMap::new();
         for (n, node) in self.nodes.iter().enumerate() {
             groups.entry(&node.group).or_default().push(n);
@@ -140,7 +169,11 @@ impl Shape {
         for (i, (group, members)) in groups.iter().enumerate() {
             let inside = if group.is_empty() { "  " } else { "    " };
             if !group.is_empty() {
-                let _ = writeln!(out, "  subgraph cluster_{i} {{\n    label={}", quoted(group));
+                let _ = writeln!(
+                    out,
+                    "  subgraph cluster_{i} {{\n    label={}",
+                    quoted(group)
+                );
             }
             for n in members {
                 let node = &self.nodes[*n];

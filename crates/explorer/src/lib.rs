@@ -1,5 +1,6 @@
-//! Pages about a workspace: what is there, what it consists of, what happened, what words mean. They are made from the same graph,
-//! history and texts that commands tell of, and know nothing of their own. Each page is whole without scripts.
+//! Pages about a workspace: what is there, what it consists of, what happened, what words mean.
+//! They are made from the same graph, history and texts that commands tell of, and know nothing of
+//! their own. Each page is whole without scripts.
 
 mod drawn;
 mod known;
@@ -46,7 +47,10 @@ impl Site {
             "look.css" => return plain("text/css; charset=utf-8", look::STYLE.to_owned()),
             "quick.js" => return plain("text/javascript; charset=utf-8", look::SCRIPT.to_owned()),
             "names.js" => {
-                return plain("text/javascript; charset=utf-8", pages::finding::index(self).script());
+                return plain(
+                    "text/javascript; charset=utf-8",
+                    pages::finding::index(self).script(),
+                );
             }
             "found.json" => {
                 let words = query::read(query).remove("words").unwrap_or_default();
@@ -70,9 +74,10 @@ impl Site {
             "options.html" => Some(pages::options::options(self)),
             "words.html" => Some(pages::words::words(self)),
             "way.html" => Some(pages::graphs::way(self, &query)),
-            "search.html" => {
-                Some(pages::finding::search_page(self, query.get("words").map_or("", String::as_str)))
-            }
+            "search.html" => Some(pages::finding::search_page(
+                self,
+                query.get("words").map_or("", String::as_str),
+            )),
             _ => {
                 let (about, what) = links::about(name, || self.cut_names())?;
                 match about {
@@ -95,36 +100,55 @@ impl Site {
             h1 { "There is no such page" }
             p { "Page not found. Try the search." }
         };
-        let page = SitePage { title: "No such page".to_owned(), part: "index.html", body };
+        let page = SitePage {
+            title: "No such page".to_owned(),
+            part: "index.html",
+            body,
+        };
         page.document(&self.name, self.reading)
     }
 
     /// Everything of a kind that has a page.
     pub(crate) fn names(&self, about: About) -> Vec<String> {
         match about {
-            About::Target | About::Graph => {
-                self.declared().map(|(_, target)| target.address.to_string()).collect()
-            }
+            About::Target | About::Graph => self
+                .declared()
+                .map(|(_, target)| target.address.to_string())
+                .collect(),
             About::Package => {
                 let mut all: Vec<String> = Vec::new();
                 for (_, target) in self.declared() {
                     let path = target.package.as_str();
-                    let ends = path.match_indices('/').map(|(at, _)| at).chain([path.len(), 0]);
+                    let ends = path
+                        .match_indices('/')
+                        .map(|(at, _)| at)
+                        .chain([path.len(), 0]);
                     all.extend(ends.map(|end| path[..end].to_owned()));
                 }
                 all.sort_unstable();
                 all.dedup();
                 all
             }
-            About::Kind => self.kinds().into_iter().map(|(kind, _)| kind.to_string()).collect(),
+            About::Kind => self
+                .kinds()
+                .into_iter()
+                .map(|(kind, _)| kind.to_string())
+                .collect(),
             About::File => self.paths().iter().cloned().collect(),
-            About::Build => self.builds().iter().map(|build| build.build.to_string()).collect(),
+            About::Build => self
+                .builds()
+                .iter()
+                .map(|build| build.build.to_string())
+                .collect(),
             About::Compared => {
                 let pairs = self.builds().windows(2);
-                pairs.map(|pair| format!("{}-{}", pair[1].build, pair[0].build)).collect()
+                pairs
+                    .map(|pair| format!("{}-{}", pair[1].build, pair[0].build))
+                    .collect()
             }
             About::Topic => {
-                let mut names: Vec<String> = self.topics.iter().map(|topic| topic.name.clone()).collect();
+                let mut names: Vec<String> =
+                    self.topics.iter().map(|topic| topic.name.clone()).collect();
                 names.sort_unstable();
                 names.dedup();
                 names

@@ -1,4 +1,5 @@
-//! Names of pages. All pages are in one folder, so that a link is a name, whether a page is served or a file.
+//! Names of pages. All pages are in one folder, so that a link is a name, whether a page is served
+//! or a file.
 
 use std::collections::HashMap;
 
@@ -30,9 +31,13 @@ const ALL: [(About, &str); 8] = [
 /// A longer name is cut, in bytes: file systems take 255.
 const LONGEST: usize = 180;
 
-/// The name of the page about something: its letters and digits, and `~` with two hexadecimal digits for everything else.
+/// The name of the page about something: its letters and digits, and `~` with two hexadecimal
+/// digits for everything else.
 pub(crate) fn page(about: About, name: &str) -> String {
-    let word = ALL.iter().find(|(other, _)| *other == about).map_or("", |(_, word)| word);
+    let word = ALL
+        .iter()
+        .find(|(other, _)| *other == about)
+        .map_or("", |(_, word)| word);
     format!("{word}.{}.html", encoded(name))
 }
 
@@ -48,7 +53,11 @@ fn encoded(name: &str) -> String {
         return out;
     }
     // Cut, but still of this one alone.
-    format!("{}~~{}", &out[..LONGEST - 20], &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16])
+    format!(
+        "{}~~{}",
+        &out[..LONGEST - 20],
+        &nubrik_bytes::Digest::of(name.as_bytes()).hex()[..16]
+    )
 }
 
 /// Names that are cut in the names of their pages, by these.
@@ -56,7 +65,9 @@ pub(crate) type CutNames = HashMap<(About, String), String>;
 
 /// Those of all things that have a page.
 pub(crate) fn cut_names(known: impl Fn(About) -> Vec<String>) -> CutNames {
-    let names = ALL.iter().flat_map(|(about, _)| known(*about).into_iter().map(|name| (*about, name)));
+    let names = ALL
+        .iter()
+        .flat_map(|(about, _)| known(*about).into_iter().map(|name| (*about, name)));
     let cut = names.filter_map(|(about, name)| {
         let encoded = encoded(&name);
         encoded.contains("~~").then_some(((about, encoded), name))
@@ -67,7 +78,10 @@ pub(crate) fn cut_names(known: impl Fn(About) -> Vec<String>) -> CutNames {
 /// What a page of some name is about. A name that was cut is looked for among those that are.
 pub(crate) fn about<'c>(page: &str, cut: impl Fn() -> &'c CutNames) -> Option<(About, String)> {
     let (word, rest) = page.strip_suffix(".html")?.split_once('.')?;
-    let about = ALL.iter().find(|(_, other)| *other == word).map(|(about, _)| *about)?;
+    let about = ALL
+        .iter()
+        .find(|(_, other)| *other == word)
+        .map(|(about, _)| *about)?;
     if rest.contains("~~") {
         return Some((about, cut().get(&(about, rest.to_owned()))?.clone()));
     }
@@ -95,7 +109,10 @@ mod tests {
         assert_eq!(page(About::Target, "tide/fit"), "target.tide~2ffit.html");
         for name in ["", "tide/fit", "a:b c", "höhe/~x", "..", "a.b"] {
             let page = page(About::File, name);
-            assert!(page.chars().all(|c| c.is_ascii_alphanumeric() || "._-~".contains(c)));
+            assert!(
+                page.chars()
+                    .all(|c| c.is_ascii_alphanumeric() || "._-~".contains(c))
+            );
             assert_eq!(about(&page, || &none), Some((About::File, name.to_owned())));
         }
         assert_eq!(about("target.~zz.html", || &none), None);
@@ -109,8 +126,15 @@ mod tests {
         assert!(page.len() < 220);
         let known = cut_names(|about| {
             let names = vec!["other".to_owned(), long.clone()];
-            if about == About::Target { names } else { Vec::new() }
+            if about == About::Target {
+                names
+            } else {
+                Vec::new()
+            }
         });
-        assert_eq!((known.len(), about(&page, || &known)), (1, Some((About::Target, long.clone()))));
+        assert_eq!(
+            (known.len(), about(&page, || &known)),
+            (1, Some((About::Target, long.clone())))
+        );
     }
 }

@@ -1,7 +1,7 @@
 //! A build that runs: what it tells of itself, line by line, and the page that shows it.
 //!
-//! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it what happens; one that finds none
-//! loses nothing but a look.
+//! An explorer listens at a socket in the workspace's own folder. A build that finds one tells it
+//! what happens; one that finds none loses nothing but a look.
 
 use std::collections::{HashMap, VecDeque};
 use std::time::{Duration, Instant};
@@ -150,10 +150,15 @@ impl LiveBoard {
 
     /// Hears a line of a build. What cannot be read is passed over.
     pub fn hear(&self, line: &str) {
-        let Ok(told) = serde_json::from_str::<LiveTold>(line) else { return };
+        let Ok(told) = serde_json::from_str::<LiveTold>(line) else {
+            return;
+        };
         self.change(|build| match told {
             LiveTold::Began { steps, waits } => {
-                let places = waits.iter().enumerate().map(|(place, step)| (step.folder.clone(), place));
+                let places = waits
+                    .iter()
+                    .enumerate()
+                    .map(|(place, step)| (step.folder.clone(), place));
                 *build = Some(LiveBuild {
                     places: places.collect(),
                     begun: vec![false; waits.len()],
@@ -187,10 +192,12 @@ impl LiveBoard {
         });
     }
 
-    /// Waits until something changed since a number that this gave; at most so long. Gives the number now.
+    /// Waits until something changed since a number that this gave; at most so long. Gives the
+    /// number now.
     pub fn wait(&self, seen: u64, most: Duration) -> u64 {
         let mut build = self.build.lock();
-        self.changed.wait_while_for(&mut build, |build| build.0 == seen, most);
+        self.changed
+            .wait_while_for(&mut build, |build| build.0 == seen, most);
         build.0
     }
 
@@ -212,7 +219,11 @@ impl LiveBoard {
             noscript { p.lead { a href="live.html" { "Look again" } } }
             div #live aria-live="off" { (self.part(site)) }
         };
-        SitePage { title: "Live".to_owned(), part: "live.html", body }
+        SitePage {
+            title: "Live".to_owned(),
+            part: "live.html",
+            body,
+        }
     }
 }
 
@@ -220,7 +231,12 @@ impl LiveBuild {
     fn hear(&mut self, told: LiveTold) {
         match told {
             LiveTold::Began { .. } => {}
-            LiveTold::Runs { folder, target, say, reason } => {
+            LiveTold::Runs {
+                folder,
+                target,
+                say,
+                reason,
+            } => {
                 if let Some(place) = self.places.get(&folder) {
                     self.begun[*place] = true;
                 }
@@ -236,14 +252,28 @@ impl LiveBuild {
                 });
             }
             LiveTold::Elsewhere { folder, machine } => {
-                let running = self.running.iter_mut().filter(|running| running.folder == folder);
+                let running = self
+                    .running
+                    .iter_mut()
+                    .filter(|running| running.folder == folder);
                 running.for_each(|running| running.machine = Some(machine.clone()));
             }
             LiveTold::Unpacks { folder, is_over } => {
-                let running = self.running.iter_mut().filter(|running| running.folder == folder);
+                let running = self
+                    .running
+                    .iter_mut()
+                    .filter(|running| running.folder == folder);
                 running.for_each(|running| running.unpacks = !is_over);
             }
-            LiveTold::Done { folder, target, say, state, reason, micros, printed } => {
+            LiveTold::Done {
+                folder,
+                target,
+                say,
+                state,
+                reason,
+                micros,
+                printed,
+            } => {
                 self.running.retain(|running| running.folder != folder);
                 if let Some(place) = self.places.get(&folder) {
                     self.over[*place] = true;
@@ -262,16 +292,24 @@ impl LiveBuild {
                     _ => {}
                 }
                 if state != "current" {
-                    self.ended.push_front(StepThatEnded { target, say, state, reason, micros });
+                    self.ended.push_front(StepThatEnded {
+                        target,
+                        say,
+                        state,
+                        reason,
+                        micros,
+                    });
                     self.ended.truncate(ENDED);
                 }
             }
         }
     }
 
-    /// Steps that wait, those first that wait for nothing but a free place: each with what it waits for.
+    /// Steps that wait, those first that wait for nothing but a free place: each with what it waits
+    /// for.
     fn queue(&self) -> Vec<(&LiveWaiting, Vec<&LiveWaiting>)> {
-        let waiting = (0..self.waits.len()).filter(|place| !self.begun[*place] && !self.over[*place]);
+        let waiting =
+            (0..self.waits.len()).filter(|place| !self.begun[*place] && !self.over[*place]);
         let mut queue: Vec<(&LiveWaiting, Vec<&LiveWaiting>)> = waiting
             .map(|place| {
                 let step = &self.waits[place];
@@ -285,7 +323,11 @@ impl LiveBuild {
     }
 
     fn queue_markup(&self, link: &dyn Fn(&str) -> Markup) -> Markup {
-        let queue = if self.took.is_some() { Vec::new() } else { self.queue() };
+        let queue = if self.took.is_some() {
+            Vec::new()
+        } else {
+            self.queue()
+        };
         html! {
             @if !queue.is_empty() {
                 h2 { "Waiting" }
@@ -308,7 +350,10 @@ impl LiveBuild {
     }
 
     fn markup(&self, site: &Site) -> Markup {
-        let took = self.took.unwrap_or_else(|| self.since.elapsed()).as_micros() as u64;
+        let took = self
+            .took
+            .unwrap_or_else(|| self.since.elapsed())
+            .as_micros() as u64;
         let waiting = self.steps.saturating_sub(self.done + self.running.len());
         let link = |target: &str| {
             html! { @match site.page_of_title(target) { Some(page) => { a.name href=(page) { (target) } }, None => { span.name { (target) } } } }
@@ -357,7 +402,9 @@ impl LiveBuild {
 /// How many targets wait for one.
 fn users(site: &Site, title: &str) -> Markup {
     let address = title.split(" (").next().unwrap_or(title);
-    let count = site.find(address).map_or(0, |id| site.users[id.index()].len());
+    let count = site
+        .find(address)
+        .map_or(0, |id| site.users[id.index()].len());
     html! { @if count > 0 { (counted(count, "target")) } }
 }
 
@@ -391,27 +438,56 @@ mod tests {
             reason: reason.clone(),
         };
         board.hear(&line(&runs));
-        board.hear(&line(&LiveTold::Elsewhere { folder: folder.clone(), machine: "mill".to_owned() }));
+        board.hear(&line(&LiveTold::Elsewhere {
+            folder: folder.clone(),
+            machine: "mill".to_owned(),
+        }));
         let seen = board.wait(0, Duration::ZERO);
         {
             let build = board.build.lock();
             let build = build.1.as_ref().unwrap();
-            assert_eq!((build.running.len(), build.running[0].machine.as_deref()), (1, Some("mill")));
+            assert_eq!(
+                (build.running.len(), build.running[0].machine.as_deref()),
+                (1, Some("mill"))
+            );
             // The one that waits for nothing but a place comes first.
             let queue = build.queue();
-            let queue: Vec<_> = queue.iter().map(|(step, open)| (&*step.folder, open.len())).collect();
+            let queue: Vec<_> = queue
+                .iter()
+                .map(|(step, open)| (&*step.folder, open.len()))
+                .collect();
             assert_eq!(queue, [("h", 0), ("g", 1)]);
         }
         let state = "failed".to_owned();
         let printed = Some("no water".to_owned());
-        board.hear(&line(&LiveTold::Done { folder, target, say, state, reason, micros: 7, printed }));
+        board.hear(&line(&LiveTold::Done {
+            folder,
+            target,
+            say,
+            state,
+            reason,
+            micros: 7,
+            printed,
+        }));
         assert!(board.wait(seen, Duration::ZERO) > seen);
         board.is_over();
         let build = board.build.lock();
         let build = build.1.as_ref().unwrap();
-        assert_eq!(build.queue().iter().map(|(_, open)| open.len()).collect::<Vec<_>>(), [0, 0]);
         assert_eq!(
-            (build.done, build.failed.len(), build.running.len(), build.took.is_some()),
+            build
+                .queue()
+                .iter()
+                .map(|(_, open)| open.len())
+                .collect::<Vec<_>>(),
+            [0, 0]
+        );
+        assert_eq!(
+            (
+                build.done,
+                build.failed.len(),
+                build.running.len(),
+                build.took.is_some()
+            ),
             (1, 1, 0, true)
         );
     }

@@ -94,7 +94,8 @@ fn mark() -> Markup {
     }
 }
 
-/// A time of the past: how long ago it is, in its largest unit, where it is known when that is read; else the moment itself.
+/// A time of the past: how long ago it is, in its largest unit, where it is known when that is
+/// read; else the moment itself.
 pub(crate) fn when(began: u64, now: Option<u64>) -> Markup {
     let moment = moment(began);
     let text = match now.map(|now| now.saturating_sub(began)) {
@@ -117,7 +118,11 @@ pub(crate) fn state(word: &str) -> Markup {
 pub(crate) fn prose(text: &str) -> Markup {
     let mut parts: Vec<&str> = text.split('`').collect();
     // One without its other half is a letter like others.
-    let left = if parts.len().is_multiple_of(2) { parts.pop() } else { None };
+    let left = if parts.len().is_multiple_of(2) {
+        parts.pop()
+    } else {
+        None
+    };
     html! {
         @for (n, part) in parts.iter().enumerate() { @if n % 2 == 1 { code { (part) } } @else { (part) } }
         @if let Some(left) = left { "`" (left) }

@@ -1,5 +1,5 @@
-//! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes of
-//! one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
+//! A graph as a picture: layers from what depends on the left to what is needed on the right, nodes
+//! of one package in one tint. The order within a layer keeps lines short (Sugiyama's barycentres).
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fmt::Write;
@@ -14,18 +14,28 @@ const MARGIN: usize = 24;
 const LETTER: f64 = 7.9;
 
 /// Tints of packages: shallow water to dunes.
-const TINTS: [&str; 8] =
-    ["#dcebf2", "#e3eedd", "#f3ead3", "#eadff0", "#f3dfdb", "#dff0ec", "#eceadf", "#e0e4f2"];
+const TINTS: [&str; 8] = [
+    "#dcebf2", "#e3eedd", "#f3ead3", "#eadff0", "#f3dfdb", "#dff0ec", "#eceadf", "#e0e4f2",
+];
 
 /// How many columns a text takes, near enough: letters of East Asia are wide.
 fn width(text: &str) -> usize {
-    text.chars().map(|c| if matches!(c as u32, 0x1100..=0x115f | 0x2e80..=0xffdc) { 2 } else { 1 }).sum()
+    text.chars()
+        .map(|c| {
+            if matches!(c as u32, 0x1100..=0x115f | 0x2e80..=0xffdc) {
+                2
+            } else {
+                1
+            }
+        })
+        .sum()
 }
 
 /// Room for a line that passes a layer.
 const PASSING: f64 = 14.0;
 
-/// Nodes in layers, with places in the layers that lines pass: a line that leads far goes beside the nodes between.
+/// Nodes in layers, with places in the layers that lines pass: a line that leads far goes beside
+/// the nodes between.
 struct Layered {
     /// The layer of each node, and of each place behind them.
     layers: Vec<usize>,
@@ -56,7 +66,11 @@ impl Layered {
             edges.extend(way.windows(2).map(|pair| (pair[0], pair[1])));
             ways.push(way);
         }
-        Layered { layers, edges: edges.into_iter().collect(), ways }
+        Layered {
+            layers,
+            edges: edges.into_iter().collect(),
+            ways,
+        }
     }
 }
 
@@ -91,30 +105,50 @@ fn spots(shape: &Shape, layered: &Layered) -> (Vec<Spot>, (f64, f64)) {
     let mut left = MARGIN as f64;
     for layer in &order {
         let box_width = |n: &usize| {
-            let Some(node) = shape.nodes.get(*n) else { return 0.0 };
+            let Some(node) = shape.nodes.get(*n) else {
+                return 0.0;
+            };
             width(&node.name).max(width(&node.kind)) as f64 * LETTER + 20.0
         };
         let widest = layer.iter().map(box_width).fold(0.0, f64::max);
         let mut top = MARGIN as f64 + (tallest - tall(layer)) / 2.0;
         for n in layer {
             let middle = if *n < count { 16.0 } else { PASSING / 2.0 };
-            spots[*n] = Spot { left, top, width: widest, middle };
+            spots[*n] = Spot {
+                left,
+                top,
+                width: widest,
+                middle,
+            };
             top += height(*n);
         }
         left += widest + GAP as f64;
     }
-    (spots, (left - GAP as f64 + MARGIN as f64, 2.0 * MARGIN as f64 + tallest))
+    (
+        spots,
+        (
+            left - GAP as f64 + MARGIN as f64,
+            2.0 * MARGIN as f64 + tallest,
+        ),
+    )
 }
 
 /// The way of an edge through the places that it passes, from the first to the last one.
 fn curve(way: &[Spot], passes: impl Fn(usize) -> bool) -> String {
-    let Some(first) = way.first() else { return String::new() };
+    let Some(first) = way.first() else {
+        return String::new();
+    };
     let mut path = format!("M{:.0} {:.0}", first.right(), first.middle());
     for (at, pair) in way.windows(2).enumerate() {
         let (x1, y1) = (pair[0].right(), pair[0].middle());
         let (x2, y2) = (pair[1].left, pair[1].middle());
         let bend = ((x2 - x1) / 2.0).max(20.0);
-        let _ = write!(path, "C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}", x1 + bend, x2 - bend);
+        let _ = write!(
+            path,
+            "C{:.0} {y1:.0} {:.0} {y2:.0} {x2:.0} {y2:.0}",
+            x1 + bend,
+            x2 - bend
+        );
         if passes(at + 1) {
             let _ = write!(path, "H{:.0}", pair[1].right());
         }
@@ -124,8 +158,17 @@ fn curve(way: &[Spot], passes: impl Fn(usize) -> bool) -> String {
 
 /// The box of a node.
 fn node_box(node: &DrawnNode, spot: Spot, number: usize) -> String {
-    let Spot { left: x, top: y, width: w, .. } = spot;
-    let (stroke, thick) = if node.focus { ("#1f5a78", 2) } else { ("#9fb4bd", 1) };
+    let Spot {
+        left: x,
+        top: y,
+        width: w,
+        ..
+    } = spot;
+    let (stroke, thick) = if node.focus {
+        ("#1f5a78", 2)
+    } else {
+        ("#9fb4bd", 1)
+    };
     let tint = TINTS[number];
     let (before, after) = match &node.link {
         Some(link) => (format!("<a href=\"{}\">", xml(link)), "</a>"),
@@ -156,9 +199,16 @@ pub fn svg(shape: &Shape) -> String {
         out,
         "<defs><marker id=\"needs\" viewBox=\"0 0 8 8\" refX=\"8\" refY=\"4\" markerUnits=\"userSpaceOnUse\" markerWidth=\"8\" markerHeight=\"8\" orient=\"auto\"><path d=\"M0 1L8 4L0 7z\" fill=\"#7d99a6\"/></marker></defs>"
     );
-    let _ = writeln!(out, "<rect class=\"paper\" width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>");
+    let _ = writeln!(
+        out,
+        "<rect class=\"paper\" width=\"100%\" height=\"100%\" fill=\"#fbfcfc\"/>"
+    );
     for (edge, way) in shape.edges.iter().zip(&layered.ways) {
-        let (class, thick) = if shape.chain.contains(edge) { ("edge chain", 2.4) } else { ("edge", 1.0) };
+        let (class, thick) = if shape.chain.contains(edge) {
+            ("edge chain", 2.4)
+        } else {
+            ("edge", 1.0)
+        };
         let places: Vec<Spot> = way.iter().map(|n| spots[*n]).collect();
         let path = curve(&places, |at| way[at] >= shape.nodes.len());
         let _ = writeln!(
@@ -183,8 +233,8 @@ fn tints(shape: &Shape) -> BTreeMap<&str, usize> {
     tints
 }
 
-/// Each node's layer: one more than the deepest of those that depend on it. Edges that lead round are
-/// followed once.
+/// Each node's layer: one more than the deepest of those that depend on it. Edges that lead round
+/// are followed once.
 fn layers(shape: &Shape) -> Vec<usize> {
     let count = shape.nodes.len();
     let mut incoming = vec![0usize; count];
@@ -242,7 +292,11 @@ fn ordered(Layered { layers, edges, .. }: &Layered) -> Vec<Vec<usize>> {
         for layer in &mut order {
             let middle = |n: usize| {
                 let near: Vec<f64> = neighbours[n].iter().map(|m| rows[*m]).collect();
-                if near.is_empty() { rows[n] } else { near.iter().sum::<f64>() / near.len() as f64 }
+                if near.is_empty() {
+                    rows[n]
+                } else {
+                    near.iter().sum::<f64>() / near.len() as f64
+                }
             };
             let mut keyed: Vec<(f64, usize)> = layer.iter().map(|n| (middle(*n), *n)).collect();
             keyed.sort_by(|a, b| a.0.total_cmp(&b.0).then(a.1.cmp(&b.1)));
@@ -266,7 +320,11 @@ mod tests {
             focus: n == 0,
             link: (n == 1).then(|| "a\"b".to_owned()),
         };
-        Shape { nodes: (0..count).map(node).collect(), edges: edges.to_vec(), ..Shape::default() }
+        Shape {
+            nodes: (0..count).map(node).collect(),
+            edges: edges.to_vec(),
+            ..Shape::default()
+        }
     }
 
     #[test]
@@ -293,6 +351,11 @@ mod tests {
 
     #[test]
     fn a_ring_of_packages_is_drawn_too() {
-        assert_eq!(svg(&shape(2, &[(0, 1), (1, 0)])).matches("marker-end").count(), 2);
+        assert_eq!(
+            svg(&shape(2, &[(0, 1), (1, 0)]))
+                .matches("marker-end")
+                .count(),
+            2
+        );
     }
 }

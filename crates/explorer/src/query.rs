@@ -22,7 +22,9 @@ fn plain(text: &str) -> String {
             b'+' => bytes.push(b' '),
             b'%' => {
                 let digits: Vec<u8> = rest.by_ref().take(2).collect();
-                let digits = std::str::from_utf8(&digits).ok().filter(|digits| digits.len() == 2);
+                let digits = std::str::from_utf8(&digits)
+                    .ok()
+                    .filter(|digits| digits.len() == 2);
                 let number = digits.and_then(|digits| u8::from_str_radix(digits, 16).ok());
                 bytes.push(number.unwrap_or(b'?'));
             }
@@ -36,7 +38,9 @@ fn plain(text: &str) -> String {
 pub(crate) fn escaped(text: &str) -> String {
     text.bytes()
         .map(|byte| match byte {
-            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' => (byte as char).to_string(),
+            b'a'..=b'z' | b'A'..=b'Z' | b'0'..=b'9' | b'-' | b'_' | b'.' => {
+                (byte as char).to_string()
+            }
             other => format!("%{other:02x}"),
         })
         .collect()

@@ -1,5 +1,6 @@
-//! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as Markdown for the pages of a CI system,
-//! and as JUnit XML. What failed comes first, with what it printed and the command that repeats it.
+//! Reports to keep: a build, or tests as they stand, as one page that needs nothing else, as
+//! Markdown for the pages of a CI system, and as JUnit XML. What failed comes first, with what it
+//! printed and the command that repeats it.
 
 use std::collections::HashMap;
 use std::fmt::Write;
@@ -7,7 +8,9 @@ use std::fmt::Write;
 use maud::{DOCTYPE, Markup, html};
 use nubrik_graph::Target;
 use nubrik_reports::cases::{CaseOutcome, Suite, TestReport};
-use nubrik_reports::findings::{FindingKind, FindingPlace, Gravity, SourceFinding, messages, sarif};
+use nubrik_reports::findings::{
+    FindingKind, FindingPlace, Gravity, SourceFinding, messages, sarif,
+};
 use nubrik_session::{BuildRecord, StepRecord};
 use nubrik_wording::{counted, duration};
 
@@ -18,7 +21,8 @@ use crate::pages::tests::{TestedTarget, all};
 use crate::pages::timeline::timeline;
 use crate::site::Site;
 
-/// So much of what something printed is put into Markdown, in bytes: pages of CI systems take only so much.
+/// So much of what something printed is put into Markdown, in bytes: pages of CI systems take only
+/// so much.
 const PRINTED: usize = 4_000;
 
 /// So many steps are listed in Markdown.
@@ -72,9 +76,10 @@ impl Site {
     /// What failed, with its places in sources, as SARIF; `version` is that of this program.
     pub fn report_sarif(&self, what: ReportOf, version: &str) -> Option<String> {
         let found = match what {
-            ReportOf::Build(number) => {
-                build_findings(self, self.builds().iter().find(|build| build.build == number)?)
-            }
+            ReportOf::Build(number) => build_findings(
+                self,
+                self.builds().iter().find(|build| build.build == number)?,
+            ),
             ReportOf::Tests => test_findings(self),
         };
         Some(format!("{:#}\n", sarif(&found, version)))
@@ -85,7 +90,12 @@ impl Site {
         let tests = all(self);
         let ran = tests.iter().filter(|test| !test.last.is_empty());
         let suite = |test: &TestedTarget<'_>| {
-            Suite::of(test.address, test.micros, &test.all_cases(), test.quarantined)
+            Suite::of(
+                test.address,
+                test.micros,
+                &test.all_cases(),
+                test.quarantined,
+            )
         };
         let suites: Vec<Suite> = ran.map(suite).collect();
         TestReport { suites, mark: None }.to_xml()
@@ -103,8 +113,8 @@ struct FailedThing<'t> {
     text: &'t str,
 }
 
-/// The findings of what failed: each place in a source that its text names, and, where it names none or is of a test, one at its
-/// definition.
+/// The findings of what failed: each place in a source that its text names, and, where it names
+/// none or is of a test, one at its definition.
 fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
     let root = format!("{}/", site.session.workspace.root.display());
     let target = failed.target;
@@ -123,15 +133,21 @@ fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
     };
     let placed = messages(failed.text, &source).into_iter();
     let mut found: Vec<SourceFinding> = placed
-        .map(|(place, gravity, message)| finding(Some(place), FindingKind::Message, gravity, message))
+        .map(|(place, gravity, message)| {
+            finding(Some(place), FindingKind::Message, gravity, message)
+        })
         .collect();
-    let says_why = found.iter().any(|finding| finding.gravity == Gravity::Error);
+    let says_why = found
+        .iter()
+        .any(|finding| finding.gravity == Gravity::Error);
     if !says_why || failed.kind == FindingKind::Test {
-        let place = target.filter(|target| known(&target.place.file).is_some()).map(|target| FindingPlace {
-            path: target.place.file.to_string(),
-            line: target.place.line,
-            column: None,
-        });
+        let place = target
+            .filter(|target| known(&target.place.file).is_some())
+            .map(|target| FindingPlace {
+                path: target.place.file.to_string(),
+                line: target.place.line,
+                column: None,
+            });
         let text = text_of(failed.text.trim_end().as_bytes(), PRINTED);
         found.push(finding(place, failed.kind, Gravity::Error, text));
     }
@@ -140,7 +156,11 @@ fn findings_of(site: &Site, failed: &FailedThing<'_>) -> Vec<SourceFinding> {
 
 /// All targets by their addresses.
 fn targets_of(site: &Site) -> HashMap<&str, &Target> {
-    site.graph().targets.iter().map(|target| (&*target.address, target)).collect()
+    site.graph()
+        .targets
+        .iter()
+        .map(|target| (&*target.address, target))
+        .collect()
 }
 
 /// All that failed in a build.
@@ -149,13 +169,28 @@ fn build_findings(site: &Site, build: &BuildRecord) -> Vec<SourceFinding> {
     let failed = build.done.iter().filter(|step| step.state == "failed");
     let of_step = failed.flat_map(|step| {
         // A variant is named behind the target.
-        let target = targets.get(step.target.split(" (").next().unwrap_or(&step.target)).copied();
+        let target = targets
+            .get(step.target.split(" (").next().unwrap_or(&step.target))
+            .copied();
         let (name, kind) = match &step.test {
             Some(test) => (test.as_str(), FindingKind::Test),
             None => (step.target.as_str(), FindingKind::Step),
         };
-        let text = format!("{}: {}\n{}", step.say, step.why(), step.printed.as_deref().unwrap_or(""));
-        findings_of(site, &FailedThing { kind, name, target, text: &text })
+        let text = format!(
+            "{}: {}\n{}",
+            step.say,
+            step.why(),
+            step.printed.as_deref().unwrap_or("")
+        );
+        findings_of(
+            site,
+            &FailedThing {
+                kind,
+                name,
+                target,
+                text: &text,
+            },
+        )
     });
     of_step.collect()
 }
@@ -163,15 +198,26 @@ fn build_findings(site: &Site, build: &BuildRecord) -> Vec<SourceFinding> {
 /// All that failed of the tests as they stand; what is quarantined is no finding.
 fn test_findings(site: &Site) -> Vec<SourceFinding> {
     let (tests, targets) = (all(site), targets_of(site));
-    let failed = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_none());
+    let failed = tests
+        .iter()
+        .filter(|test| test.last == "failed" && test.quarantined.is_none());
     let of_test = failed.flat_map(|test| {
         let cases = test.all_cases();
-        let failed = cases.iter().filter(|case| case.outcome == CaseOutcome::Failed);
-        let texts: Vec<String> = failed.map(|case| format!("{}\n{}", case.name, case.text)).collect();
+        let failed = cases
+            .iter()
+            .filter(|case| case.outcome == CaseOutcome::Failed);
+        let texts: Vec<String> = failed
+            .map(|case| format!("{}\n{}", case.name, case.text))
+            .collect();
         let (kind, text) = (FindingKind::Test, texts.join("\n"));
         findings_of(
             site,
-            &FailedThing { kind, name: test.address, target: targets.get(test.target).copied(), text: &text },
+            &FailedThing {
+                kind,
+                name: test.address,
+                target: targets.get(test.target).copied(),
+                text: &text,
+            },
         )
     });
     of_test.collect()
@@ -181,7 +227,11 @@ fn repeat_test(test: &TestedTarget<'_>) -> String {
     if test.address == test.target {
         return format!("nubrik test {}", test.target);
     }
-    format!("nubrik test {} --filter {}", test.target, nubrik_graph::shown_word(test.address))
+    format!(
+        "nubrik test {} --filter {}",
+        test.target,
+        nubrik_graph::shown_word(test.address)
+    )
 }
 
 fn build_html(build: &BuildRecord) -> Markup {
@@ -234,11 +284,16 @@ fn tests_html(tests: &[TestedTarget<'_>]) -> Markup {
 fn summary(tests: &[TestedTarget<'_>]) -> String {
     let count = |word: &str| tests.iter().filter(|test| test.last == word).count();
     let (failed, passed, never) = (count("failed"), count("passed"), count(""));
-    let quarantined = tests.iter().filter(|test| test.last == "failed" && test.quarantined.is_some()).count();
+    let quarantined = tests
+        .iter()
+        .filter(|test| test.last == "failed" && test.quarantined.is_some())
+        .count();
     let mut text = format!("{} of {} passed", passed, counted(tests.len(), "test"));
-    for (number, word) in
-        [(failed, "failed"), (quarantined, "of these quarantined"), (never, "never ran here")]
-    {
+    for (number, word) in [
+        (failed, "failed"),
+        (quarantined, "of these quarantined"),
+        (never, "never ran here"),
+    ] {
         if number > 0 {
             let _ = write!(text, ", {number} {word}");
         }
@@ -282,11 +337,24 @@ fn block(text: &str) -> String {
 fn build_markdown(build: &BuildRecord) -> String {
     let mut out = format!("# Build {}: {}\n\n", build.build, end_of(build));
     let (counts, took) = (build.counts.sentence(), duration(build.micros));
-    let _ = writeln!(out, "{}, after {took}. {counts}.\n", plain(&build.request()));
+    let _ = writeln!(
+        out,
+        "{}, after {took}. {counts}.\n",
+        plain(&build.request())
+    );
     for step in build.done.iter().filter(|step| step.state == "failed") {
-        let _ = writeln!(out, "## Failed: {} {}\n", code(&step.target), plain(&step.say));
+        let _ = writeln!(
+            out,
+            "## Failed: {} {}\n",
+            code(&step.target),
+            plain(&step.say)
+        );
         let _ = writeln!(out, "{}\n", plain(&step.why()));
-        if let Some(printed) = step.printed.as_deref().filter(|printed| !printed.trim().is_empty()) {
+        if let Some(printed) = step
+            .printed
+            .as_deref()
+            .filter(|printed| !printed.trim().is_empty())
+        {
             out.push_str(&block(printed));
         }
         let _ = writeln!(out, "Reproduce: {}\n", code(&repeat(step)));
@@ -296,8 +364,15 @@ fn build_markdown(build: &BuildRecord) -> String {
         let _ = writeln!(out, "<details><summary>{head}</summary>\n");
         out.push_str("| state | target | step | took | why |\n|---|---|---|---|---|\n");
         for step in build.done.iter().take(STEPS) {
-            let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
-            let on = step.machine.as_ref().map_or_else(String::new, |machine| format!("on {machine}: "));
+            let took = if step.micros > 0 {
+                duration(step.micros)
+            } else {
+                String::new()
+            };
+            let on = step
+                .machine
+                .as_ref()
+                .map_or_else(String::new, |machine| format!("on {machine}: "));
             let why = plain(&format!("{on}{}", step.reason));
             let _ = writeln!(
                 out,
@@ -317,17 +392,33 @@ fn build_markdown(build: &BuildRecord) -> String {
 
 /// Tests of a report, wherever they ran, as Markdown: what failed comes first.
 pub fn tests_as_markdown(suites: &[Suite]) -> String {
-    let count = |outcome: CaseOutcome| suites.iter().filter(|suite| suite.outcome() == outcome).count();
-    let mut sums = format!("{} of {} passed", count(CaseOutcome::Passed), counted(suites.len(), "test"));
+    let count = |outcome: CaseOutcome| {
+        suites
+            .iter()
+            .filter(|suite| suite.outcome() == outcome)
+            .count()
+    };
+    let mut sums = format!(
+        "{} of {} passed",
+        count(CaseOutcome::Passed),
+        counted(suites.len(), "test")
+    );
     for outcome in [CaseOutcome::Failed, CaseOutcome::Skipped] {
         if count(outcome) > 0 {
             let _ = write!(sums, ", {} {}", count(outcome), outcome.word());
         }
     }
     let mut out = format!("# Tests: {sums}\n\n");
-    for suite in suites.iter().filter(|suite| suite.outcome() == CaseOutcome::Failed) {
+    for suite in suites
+        .iter()
+        .filter(|suite| suite.outcome() == CaseOutcome::Failed)
+    {
         let _ = writeln!(out, "## Failed: {}\n", code(&suite.name));
-        for case in suite.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
+        for case in suite
+            .cases
+            .iter()
+            .filter(|case| case.outcome == CaseOutcome::Failed)
+        {
             let _ = writeln!(out, "- {}\n", plain(&case.name));
             if !case.text.trim().is_empty() {
                 out.push_str(&block(&case.text));
@@ -337,8 +428,14 @@ pub fn tests_as_markdown(suites: &[Suite]) -> String {
     out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
     for suite in suites {
         let took = duration((suite.seconds.max(0.0) * 1e6) as u64);
-        let said = suite.cases.iter().filter(|case| case.outcome != CaseOutcome::Failed);
-        let said = said.filter_map(|case| case.text.lines().next()).next().unwrap_or("");
+        let said = suite
+            .cases
+            .iter()
+            .filter(|case| case.outcome != CaseOutcome::Failed);
+        let said = said
+            .filter_map(|case| case.text.lines().next())
+            .next()
+            .unwrap_or("");
         let _ = writeln!(
             out,
             "| {} | {} | {} | {took} | {} |",
@@ -354,29 +451,52 @@ pub fn tests_as_markdown(suites: &[Suite]) -> String {
 fn tests_markdown(tests: &[TestedTarget<'_>]) -> String {
     let mut out = format!("# Tests: {}\n\n", summary(tests));
     for test in tests.iter().filter(|test| test.last == "failed") {
-        let quarantined = if test.quarantined.is_some() { " (quarantined)" } else { "" };
+        let quarantined = if test.quarantined.is_some() {
+            " (quarantined)"
+        } else {
+            ""
+        };
         let _ = writeln!(out, "## Failed: {}{quarantined}\n", code(test.address));
         if let Some(failure) = test.failure {
             let _ = writeln!(out, "{}\n", plain(failure));
         }
-        for case in test.cases.iter().filter(|case| case.outcome == CaseOutcome::Failed) {
+        for case in test
+            .cases
+            .iter()
+            .filter(|case| case.outcome == CaseOutcome::Failed)
+        {
             let _ = writeln!(out, "- {}\n", plain(&case.name));
             if !case.text.trim().is_empty() {
                 out.push_str(&block(&case.text));
             }
         }
-        let printed = test.printed.filter(|printed| test.cases.is_empty() && !printed.trim().is_empty());
+        let printed = test
+            .printed
+            .filter(|printed| test.cases.is_empty() && !printed.trim().is_empty());
         out.push_str(&printed.map_or_else(String::new, block));
         let _ = writeln!(out, "Reproduce: {}\n", code(&repeat_test(test)));
     }
     out.push_str("| state | test | cases | took | remarks |\n|---|---|---|---|---|\n");
     for test in tests {
-        let last = if test.last.is_empty() { "never ran" } else { test.last };
-        let took = if test.micros > 0 { duration(test.micros) } else { String::new() };
-        let mut remarks =
-            if test.is_flaky { "flaky: both results with the same key. ".to_owned() } else { String::new() };
+        let last = if test.last.is_empty() {
+            "never ran"
+        } else {
+            test.last
+        };
+        let took = if test.micros > 0 {
+            duration(test.micros)
+        } else {
+            String::new()
+        };
+        let mut remarks = if test.is_flaky {
+            "flaky: both results with the same key. ".to_owned()
+        } else {
+            String::new()
+        };
         remarks.push_str(
-            &test.quarantined.map_or_else(String::new, |why| format!("quarantined: {}", plain(why))),
+            &test
+                .quarantined
+                .map_or_else(String::new, |why| format!("quarantined: {}", plain(why))),
         );
         let _ = writeln!(
             out,

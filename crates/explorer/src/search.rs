@@ -51,12 +51,20 @@ impl SearchIndex {
     /// What has all of some words, the likeliest first; and how many there are in all.
     pub fn find(&self, words: &str, most: usize) -> (Vec<FoundThing>, usize) {
         let words: Vec<String> = words.split_whitespace().map(str::to_lowercase).collect();
-        let Some(longest) = words.iter().max_by_key(|word| word.len()) else { return (Vec::new(), 0) };
+        let Some(longest) = words.iter().max_by_key(|word| word.len()) else {
+            return (Vec::new(), 0);
+        };
         let mut fitting: Vec<(u8, usize, usize)> = Vec::new();
         let mut from = 0;
         while let Some(at) = self.text[from..].find(longest.as_str()) {
-            let number = self.entries.partition_point(|entry| entry.start <= from + at) - 1;
-            let end = self.entries.get(number + 1).map_or(self.text.len(), |next| next.start);
+            let number = self
+                .entries
+                .partition_point(|entry| entry.start <= from + at)
+                - 1;
+            let end = self
+                .entries
+                .get(number + 1)
+                .map_or(self.text.len(), |next| next.start);
             let entry = &self.entries[number];
             let text = &self.text[entry.start..end];
             if words.iter().all(|word| text.contains(word.as_str())) {
@@ -68,8 +76,14 @@ impl SearchIndex {
         let count = fitting.len();
         fitting.sort_unstable();
         let found = fitting.iter().take(most).map(|(_, _, number)| {
-            let FindableThing { what, name, page, .. } = &self.entries[*number];
-            FoundThing { what: what.clone(), name: name.clone(), page: page.clone() }
+            let FindableThing {
+                what, name, page, ..
+            } = &self.entries[*number];
+            FoundThing {
+                what: what.clone(),
+                name: name.clone(),
+                page: page.clone(),
+            }
         });
         (found.collect(), count)
     }
@@ -78,7 +92,10 @@ impl SearchIndex {
     pub fn script(&self) -> String {
         let mut out = String::from("window.nubrikNames=[\n");
         for (number, entry) in self.entries.iter().enumerate() {
-            let end = self.entries.get(number + 1).map_or(self.text.len(), |next| next.start);
+            let end = self
+                .entries
+                .get(number + 1)
+                .map_or(self.text.len(), |next| next.start);
             let more = self.text[entry.name_end..end].trim();
             let fields = [&*entry.what, &*entry.name, &*entry.page, more].map(quoted);
             out.push_str(&format!("[{}],\n", fields.join(",")));
@@ -123,15 +140,30 @@ mod tests {
 
     fn index() -> SearchIndex {
         let mut index = SearchIndex::default();
-        index.add("program", "tide/tidecast", "a".to_owned(), "Tides at all harbours");
-        index.add("library", "tide/harmonics", "b".to_owned(), "Parts of tides");
+        index.add(
+            "program",
+            "tide/tidecast",
+            "a".to_owned(),
+            "Tides at all harbours",
+        );
+        index.add(
+            "library",
+            "tide/harmonics",
+            "b".to_owned(),
+            "Parts of tides",
+        );
         index.add("package", "tide", "c".to_owned(), "");
         index.add("option", "Höhe", "d".to_owned(), "");
         index
     }
 
     fn names(words: &str) -> Vec<String> {
-        index().find(words, 9).0.into_iter().map(|found| found.name).collect()
+        index()
+            .find(words, 9)
+            .0
+            .into_iter()
+            .map(|found| found.name)
+            .collect()
     }
 
     #[test]
@@ -147,7 +179,14 @@ mod tests {
 
     #[test]
     fn scripts_hold_nothing_but_texts() {
-        assert_eq!(quoted("a\"b\\</script>\n\u{1}"), "\"a\\\"b\\\\\\u003c/script>\\n\\u0001\"");
-        assert!(index().script().contains("[\"package\",\"tide\",\"c\",\"package\"],"));
+        assert_eq!(
+            quoted("a\"b\\</script>\n\u{1}"),
+            "\"a\\\"b\\\\\\u003c/script>\\n\\u0001\""
+        );
+        assert!(
+            index()
+                .script()
+                .contains("[\"package\",\"tide\",\"c\",\"package\"],")
+        );
     }
 }

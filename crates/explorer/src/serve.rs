@@ -29,7 +29,8 @@ const BEAT: Duration = Duration::from_secs(10);
 /// So many pages may wait for news at once.
 const WAITING: u64 = 64;
 
-/// What answers need in their heads: nothing is loaded from elsewhere, nobody else shows the pages, nothing is kept.
+/// What answers need in their heads: nothing is loaded from elsewhere, nobody else shows the pages,
+/// nothing is kept.
 const HEADS: [(&str, &str); 4] = [
     (
         "Content-Security-Policy",
@@ -64,7 +65,15 @@ impl PageServer {
         let site = RwLock::new(Arc::new(site));
         let (live, asked) = (LiveBoard::default(), RwLock::new(Instant::now()));
         let (waiting, is_over) = (AtomicU64::new(0), AtomicBool::new(false));
-        Ok(PageServer { listener, token, site, live, asked, waiting, is_over })
+        Ok(PageServer {
+            listener,
+            token,
+            site,
+            live,
+            asked,
+            waiting,
+            is_over,
+        })
     }
 
     /// Where the first page is.
@@ -73,7 +82,9 @@ impl PageServer {
     }
 
     fn host(&self) -> String {
-        self.listener.address().map_or_else(String::new, |address| address.to_string())
+        self.listener
+            .address()
+            .map_or_else(String::new, |address| address.to_string())
     }
 
     fn site(&self) -> Arc<Site> {
@@ -126,7 +137,9 @@ impl PageServer {
     /// Hears what builds tell of themselves.
     fn hear_builds<'s>(&'s self, scope: &'s std::thread::Scope<'s, '_>) {
         let own = self.site().session.workspace.root.join(".nubrik");
-        let Some((listener, _at)) = listen(&own) else { return };
+        let Some((listener, _at)) = listen(&own) else {
+            return;
+        };
         while !self.is_over.load(Ordering::Relaxed) {
             let Ok((stream, _)) = listener.accept() else {
                 std::thread::sleep(LOOK / 3);
@@ -163,11 +176,20 @@ impl PageServer {
             caller.respond(with_body, &HttpAnswer { code, media, body }, &HEADS);
         };
         let refused = |caller: &mut Caller, code: u16, text: &str| {
-            respond(caller, code, "text/plain; charset=utf-8", text.as_bytes().to_vec());
+            respond(
+                caller,
+                code,
+                "text/plain; charset=utf-8",
+                text.as_bytes().to_vec(),
+            );
         };
         // A page of elsewhere can have its name lead here, but not change who is asked.
         if request.hosts != [self.host()] {
-            return refused(caller, 403, "This server answers to its own address only.\n");
+            return refused(
+                caller,
+                403,
+                "This server answers to its own address only.\n",
+            );
         }
         if !matches!(&*request.method, "GET" | "HEAD") {
             return refused(caller, 405, "Pages are only read.\n");
@@ -191,7 +213,14 @@ impl PageServer {
         let site = self.site();
         let html = "text/html; charset=utf-8";
         let (code, media, body) = match name {
-            "live.html" => (200, html, self.live.page(&site).document(&site.name, site.reading).into_bytes()),
+            "live.html" => (
+                200,
+                html,
+                self.live
+                    .page(&site)
+                    .document(&site.name, site.reading)
+                    .into_bytes(),
+            ),
             "live.part" => (200, html, self.live.part(&site).into_string().into_bytes()),
             name => match site.answer(name, query) {
                 Some(answer) => (200, answer.media, answer.body.into_bytes()),
@@ -205,15 +234,21 @@ impl PageServer {
     fn name_of<'p>(&self, path: &'p str) -> Option<&'p str> {
         let (token, name) = path.strip_prefix('/')?.split_once('/')?;
         // The time that this takes tells nothing of the token.
-        let differing = token.bytes().zip(self.token.bytes()).fold(0, |sum, (a, b)| sum | (a ^ b));
+        let differing = token
+            .bytes()
+            .zip(self.token.bytes())
+            .fold(0, |sum, (a, b)| sum | (a ^ b));
         (differing == 0 && token.len() == self.token.len()).then_some(name)
     }
 
     /// Tells a page whenever something happened in a build.
     fn tell_news(&self, caller: &mut Caller) {
-        let mut head =
-            String::from("HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n");
-        HEADS.iter().for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
+        let mut head = String::from(
+            "HTTP/1.1 200 OK\r\nContent-Type: text/event-stream\r\nConnection: close\r\n",
+        );
+        HEADS
+            .iter()
+            .for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
         let mut seen = 0;
         let mut said = Instant::now();
         let mut is_well = caller.say(&(head + "\r\n")).is_ok();
@@ -239,7 +274,8 @@ impl Drop for OwnSocket {
     }
 }
 
-/// Listens at the socket in a folder. Nothing where that cannot be, or another explorer does so already.
+/// Listens at the socket in a folder. Nothing where that cannot be, or another explorer does so
+/// already.
 fn listen(own: &Path) -> Option<(UnixListener, OwnSocket)> {
     let at = own.join(SOCKET);
     if connect(own).is_some() {
@@ -254,15 +290,17 @@ fn listen(own: &Path) -> Option<(UnixListener, OwnSocket)> {
     Some((listener, OwnSocket(at)))
 }
 
-/// The path of the socket by way of its open folder: its own path may be longer than an address of a socket can be.
+/// The path of the socket by way of its open folder: its own path may be longer than an address of
+/// a socket can be.
 fn short_path(folder: &fs::File) -> PathBuf {
     PathBuf::from(format!("/proc/self/fd/{}/{SOCKET}", folder.as_raw_fd()))
 }
 
-/// Connects to an explorer that looks at the workspace with some folder of its own, if there is one.
+/// Connects to an explorer that looks at the workspace with some folder of its own, if there is
+/// one.
 pub fn connect(own: &Path) -> Option<std::os::unix::net::UnixStream> {
-    // The usual case: nobody looks. What is there must be the socket itself: a checkout may have put a link to another one in its
-    // place.
+    // The usual case: nobody looks. What is there must be the socket itself: a checkout may have
+    // put a link to another one in its place.
     let found = fs::symlink_metadata(own.join(SOCKET)).ok()?;
     if !found.file_type().is_socket() {
         return None;
@@ -271,7 +309,8 @@ pub fn connect(own: &Path) -> Option<std::os::unix::net::UnixStream> {
     std::os::unix::net::UnixStream::connect(short_path(&folder)).ok()
 }
 
-/// What tells whether pages are out of date: the metadata of definitions, of their folders, and of what is remembered.
+/// What tells whether pages are out of date: the metadata of definitions, of their folders, and of
+/// what is remembered.
 #[derive(PartialEq, Eq)]
 struct Fingerprint(Vec<Option<(SystemTime, u64)>>);
 
@@ -279,20 +318,31 @@ struct Fingerprint(Vec<Option<(SystemTime, u64)>>);
 const FILE_CLOCK: Duration = Duration::from_millis(20);
 
 impl Fingerprint {
-    /// Whether something was written since a moment: pages that were begun to be made then may be of what was before.
+    /// Whether something was written since a moment: pages that were begun to be made then may be
+    /// of what was before.
     fn is_after(&self, moment: SystemTime) -> bool {
         // A file of the future says nothing, and would each time.
         let now = SystemTime::now();
-        self.0.iter().flatten().any(|(written, _)| *written <= now && *written + FILE_CLOCK >= moment)
+        self.0
+            .iter()
+            .flatten()
+            .any(|(written, _)| *written <= now && *written + FILE_CLOCK >= moment)
     }
 
     fn of(site: &Site) -> Fingerprint {
         let root = &site.session.workspace.root;
         let of_path = |path: PathBuf| {
-            fs::metadata(path).ok().and_then(|meta| Some((meta.modified().ok()?, meta.len())))
+            fs::metadata(path)
+                .ok()
+                .and_then(|meta| Some((meta.modified().ok()?, meta.len())))
         };
-        let own =
-            ["nubrik.toml", "pins.toml", ".nubrik/state", ".nubrik/history"].map(|name| root.join(name));
+        let own = [
+            "nubrik.toml",
+            "pins.toml",
+            ".nubrik/state",
+            ".nubrik/history",
+        ]
+        .map(|name| root.join(name));
         let mut folders: Vec<&str> = Vec::new();
         for path in site.evaluation.definitions() {
             let path = path.as_str();
@@ -300,8 +350,18 @@ impl Fingerprint {
         }
         folders.sort_unstable();
         folders.dedup();
-        let read = site.evaluation.definitions().map(|path| root.join(path.as_str()));
+        let read = site
+            .evaluation
+            .definitions()
+            .map(|path| root.join(path.as_str()));
         let folders = folders.iter().map(|folder| root.join(folder));
-        Fingerprint(own.into_iter().chain(read).chain(folders).chain([root.clone()]).map(of_path).collect())
+        Fingerprint(
+            own.into_iter()
+                .chain(read)
+                .chain(folders)
+                .chain([root.clone()])
+                .map(of_path)
+                .collect(),
+        )
     }
 }

@@ -14,7 +14,8 @@ use nubrik_session::{BuildRecord, Session};
 use nubrik_source::WsPath;
 
 use crate::known::{
-    KnownFiles, PackageTargets, RememberedStep, runs_by_target, services_by_target, targets_by_address,
+    KnownFiles, PackageTargets, RememberedStep, runs_by_target, services_by_target,
+    targets_by_address,
 };
 use crate::links::{About, CutNames, cut_names, page};
 use crate::look::PagesFor;
@@ -77,8 +78,10 @@ impl Site {
         let needs = graph.target_needs();
         let (users, steps) = (users_of(&needs), graph.steps_of_targets());
         let root = &session.workspace.root;
-        let name =
-            root.file_name().map_or_else(|| root.display().to_string(), |n| n.to_string_lossy().into_owned());
+        let name = root.file_name().map_or_else(
+            || root.display().to_string(),
+            |n| n.to_string_lossy().into_owned(),
+        );
         Site {
             needs,
             users,
@@ -119,12 +122,14 @@ impl Site {
 
     /// Names that are cut in the names of their pages.
     pub(crate) fn cut_names(&self) -> &CutNames {
-        self.cut_names.get_or_init(|| cut_names(|about| self.names(about)))
+        self.cut_names
+            .get_or_init(|| cut_names(|about| self.names(about)))
     }
 
     /// Targets that people name, by their packages.
     pub(crate) fn packages(&self) -> &PackageTargets {
-        self.packages.get_or_init(|| PackageTargets::of(self.graph()))
+        self.packages
+            .get_or_init(|| PackageTargets::of(self.graph()))
     }
 
     /// Files by their paths.
@@ -134,24 +139,37 @@ impl Site {
 
     /// Services that steps use, which a target is or has in it, by their addresses.
     pub(crate) fn services_of(&self, target: TargetId) -> &[Arc<Service>] {
-        let services = self.services.get_or_init(|| services_by_target(self.graph()));
+        let services = self
+            .services
+            .get_or_init(|| services_by_target(self.graph()));
         services.get(&target).map_or(&[], Vec::as_slice)
     }
 
     /// The target with an address.
     pub(crate) fn find(&self, address: &str) -> Option<TargetId> {
-        self.targets.get_or_init(|| targets_by_address(self.graph())).get(address).copied()
+        self.targets
+            .get_or_init(|| targets_by_address(self.graph()))
+            .get(address)
+            .copied()
     }
 
     /// Puts together what most pages look up.
     pub(crate) fn look_ahead(&self) {
-        let _ =
-            (self.packages(), self.find(""), self.files(), self.services_of(TargetId(0)), self.runs_of(""));
+        let _ = (
+            self.packages(),
+            self.find(""),
+            self.files(),
+            self.services_of(TargetId(0)),
+            self.runs_of(""),
+        );
     }
 
     /// The steps of builds that are remembered, of one target: in the order of builds.
     pub(crate) fn runs_of(&self, address: &str) -> &[RememberedStep] {
-        self.runs.get_or_init(|| runs_by_target(self.builds())).get(address).map_or(&[], Vec::as_slice)
+        self.runs
+            .get_or_init(|| runs_by_target(self.builds()))
+            .get(address)
+            .map_or(&[], Vec::as_slice)
     }
 
     /// The options that a target reached.
@@ -166,7 +184,11 @@ impl Site {
             }
             by_reader
         });
-        by_reader.get(address).into_iter().flatten().map(|place| &options[*place])
+        by_reader
+            .get(address)
+            .into_iter()
+            .flatten()
+            .map(|place| &options[*place])
     }
 
     /// Builds that are remembered, the oldest first.
@@ -179,22 +201,31 @@ impl Site {
         self.packages().count() <= TOLD
     }
 
-    /// What a target was given by its definition and by defaults, where a kind makes it; nothing in workspaces so large that to
-    /// evaluate them for a page would take long.
+    /// What a target was given by its definition and by defaults, where a kind makes it; nothing in
+    /// workspaces so large that to evaluate them for a page would take long.
     pub(crate) fn told(&self, address: &str) -> Option<&ToldCall> {
         let evaluate = || {
             if !self.tells_values() {
                 return HashMap::new();
             }
-            let calls = self.session.told_fields(&[AddressPattern::below(&WsPath::root())]);
-            calls.into_iter().map(|call| (call.target.clone(), call)).collect()
+            let calls = self
+                .session
+                .told_fields(&[AddressPattern::below(&WsPath::root())]);
+            calls
+                .into_iter()
+                .map(|call| (call.target.clone(), call))
+                .collect()
         };
         self.told.get_or_init(evaluate).get(address)
     }
 
-    /// Which lines tests ran, when that was asked the last time, and when that was, in seconds since 1970.
+    /// Which lines tests ran, when that was asked the last time, and when that was, in seconds
+    /// since 1970.
     pub(crate) fn lines(&self) -> Option<&(Coverage, u64)> {
-        let seconds = |at: SystemTime| at.duration_since(UNIX_EPOCH).map_or(0, |time| time.as_secs());
+        let seconds = |at: SystemTime| {
+            at.duration_since(UNIX_EPOCH)
+                .map_or(0, |time| time.as_secs())
+        };
         let kept = || kept_lines(&self.session).map(|(lines, at)| (lines, seconds(at)));
         self.lines.get_or_init(kept).as_ref()
     }
@@ -207,21 +238,34 @@ impl Site {
     /// Paths of all files that have a page: definitions, sources, and what steps make.
     pub(crate) fn paths(&self) -> &HashSet<String> {
         self.paths.get_or_init(|| {
-            let files =
-                self.graph().files.iter().filter(|file| !file.folder).map(|file| file.path.to_string());
-            files.chain(self.evaluation.definitions().map(ToString::to_string)).collect()
+            let files = self
+                .graph()
+                .files
+                .iter()
+                .filter(|file| !file.folder)
+                .map(|file| file.path.to_string());
+            files
+                .chain(self.evaluation.definitions().map(ToString::to_string))
+                .collect()
         })
     }
 
     /// How long a step took the last time it ran here, in microseconds.
     pub(crate) fn micros(&self, step: StepId) -> Option<u64> {
-        let memory = self.session.state().steps.get(self.graph().step(step).folder.as_str())?;
+        let memory = self
+            .session
+            .state()
+            .steps
+            .get(self.graph().step(step).folder.as_str())?;
         (!memory.outputs.is_empty()).then_some(memory.micros)
     }
 
     /// How long all steps of a target took, in microseconds.
     pub(crate) fn cost(&self, target: TargetId) -> u64 {
-        self.steps[target.index()].iter().filter_map(|step| self.micros(*step)).sum()
+        self.steps[target.index()]
+            .iter()
+            .filter_map(|step| self.micros(*step))
+            .sum()
     }
 
     /// How many targets there are of each kind, the most first.
@@ -237,7 +281,12 @@ impl Site {
 
     /// What time it is when a page is read; nothing where that is unknown, because it is written.
     pub(crate) fn now(&self) -> Option<u64> {
-        let now = || SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default().as_secs();
+        let now = || {
+            SystemTime::now()
+                .duration_since(UNIX_EPOCH)
+                .unwrap_or_default()
+                .as_secs()
+        };
         (self.reading == PagesFor::Served).then(now)
     }
 
@@ -254,11 +303,19 @@ impl TargetNames for Site {
     }
 
     fn of_package(&self, package: &str) -> Vec<&Target> {
-        self.packages().package(package).iter().map(|id| self.graph().target(*id)).collect()
+        self.packages()
+            .package(package)
+            .iter()
+            .map(|id| self.graph().target(*id))
+            .collect()
     }
 }
 
 /// What a target is.
 pub(crate) fn kind_of(target: &Target) -> Arc<str> {
-    if target.kind.is_empty() { "value".into() } else { target.kind.clone() }
+    if target.kind.is_empty() {
+        "value".into()
+    } else {
+        target.kind.clone()
+    }
 }

@@ -15,8 +15,14 @@ use parking_lot::Mutex;
 pub(crate) struct LastLines(Mutex<Option<(String, Arc<TextLines>)>>);
 
 impl LastLines {
-    /// The lines of a text with a path: those that were made last where they are of the same text, else what `make` makes.
-    pub fn of(&self, path: &str, text: &Arc<str>, make: impl FnOnce() -> TextLines) -> Arc<TextLines> {
+    /// The lines of a text with a path: those that were made last where they are of the same text,
+    /// else what `make` makes.
+    pub fn of(
+        &self,
+        path: &str,
+        text: &Arc<str>,
+        make: impl FnOnce() -> TextLines,
+    ) -> Arc<TextLines> {
         let mut last = self.0.lock();
         if let Some((of, lines)) = &*last
             && of == path
@@ -35,7 +41,8 @@ pub(crate) struct TextLines {
     text: Arc<str>,
     /// Where each line begins.
     starts: Vec<usize>,
-    /// Parts that are shown in some way, in order: where they are, their class, and where they lead.
+    /// Parts that are shown in some way, in order: where they are, their class, and where they
+    /// lead.
     parts: Vec<(usize, usize, &'static str, Option<String>)>,
     /// Where declarations begin and end, by lines from 0.
     declarations: Vec<(usize, usize)>,
@@ -51,7 +58,12 @@ impl TextLines {
     ) -> TextLines {
         let mut starts = vec![0];
         starts.extend(text.match_indices('\n').map(|(at, _)| at + 1));
-        let mut lines = TextLines { text: text.clone(), starts, parts: Vec::new(), declarations: Vec::new() };
+        let mut lines = TextLines {
+            text: text.clone(),
+            starts,
+            parts: Vec::new(),
+            declarations: Vec::new(),
+        };
         if path.ends_with(".nub") {
             let mut sources = Sources::default();
             let file = sources.add(path, text.clone());
@@ -92,7 +104,10 @@ impl TextLines {
     /// The lines of a declaration, with the comments right above it.
     fn range_of(&self, node: &Node<'_>) -> (usize, usize) {
         let range = node.range();
-        let (mut from, to) = (self.line_of(range.0), self.line_of(range.1.saturating_sub(1).max(range.0)));
+        let (mut from, to) = (
+            self.line_of(range.0),
+            self.line_of(range.1.saturating_sub(1).max(range.0)),
+        );
         while from > 0 && self.line(from - 1).trim_start().starts_with('#') {
             from -= 1;
         }
@@ -100,7 +115,10 @@ impl TextLines {
     }
 
     fn line(&self, number: usize) -> &str {
-        let end = self.starts.get(number + 1).map_or(self.text.len(), |next| next - 1);
+        let end = self
+            .starts
+            .get(number + 1)
+            .map_or(self.text.len(), |next| next - 1);
         &self.text[self.starts[number]..end]
     }
 
@@ -109,7 +127,8 @@ impl TextLines {
         let at = line.saturating_sub(1).min(self.starts.len() - 1);
         let first = self.declarations.partition_point(|(_, to)| *to < at);
         let own = self.declarations.get(first).filter(|(from, _)| *from <= at);
-        own.copied().unwrap_or((at, (at + 8).min(self.starts.len() - 1)))
+        own.copied()
+            .unwrap_or((at, (at + 8).min(self.starts.len() - 1)))
     }
 
     /// Lines as they are shown, from one to another.
@@ -127,9 +146,13 @@ impl TextLines {
             Some(times) => {
                 let ran = format!("tests ran it {}", counted(times as usize, "time"));
                 match branches.get(&(number as u32 + 1)) {
-                    Some(sum) if sum.taken < sum.all => {
-                        ("partly", Some(format!("{ran}, and took {} of {} branches", sum.taken, sum.all)))
-                    }
+                    Some(sum) if sum.taken < sum.all => (
+                        "partly",
+                        Some(format!(
+                            "{ran}, and took {} of {} branches",
+                            sum.taken, sum.all
+                        )),
+                    ),
                     _ => ("covered", Some(ran)),
                 }
             }
@@ -149,7 +172,10 @@ impl TextLines {
     }
 
     fn line_markup(&self, number: usize) -> Markup {
-        let (start, end) = (self.starts[number], self.starts[number] + self.line(number).len());
+        let (start, end) = (
+            self.starts[number],
+            self.starts[number] + self.line(number).len(),
+        );
         let first = self.parts.partition_point(|(_, to, _, _)| *to <= start);
         let mut at = start;
         let mut out = Vec::new();
@@ -181,7 +207,8 @@ fn class_of(kind: SyntaxKind, text: &str) -> &'static str {
         SyntaxKind::Int | SyntaxKind::Duration => "amount",
         kind if kind.is_of_command() => "command",
         SyntaxKind::Word
-            if nubrik_syntax::DECLARATION_WORDS.contains(&text) || nubrik_syntax::is_reserved(text) =>
+            if nubrik_syntax::DECLARATION_WORDS.contains(&text)
+                || nubrik_syntax::is_reserved(text) =>
         {
             "keyword"
         }

@@ -45,7 +45,8 @@ pub enum NotWritten {
 }
 
 impl Site {
-    /// Writes all pages into a folder, which is new, empty, or holds an earlier copy. Gives how many there are.
+    /// Writes all pages into a folder, which is new, empty, or holds an earlier copy. Gives how
+    /// many there are.
     ///
     /// # Errors
     /// When the folder holds something else, or cannot be written.
@@ -59,7 +60,8 @@ impl Site {
         for entry in fs::read_dir(folder).map_err(problem(folder))? {
             old.push(entry.map_err(problem(folder))?);
         }
-        let is_copy = old.iter().any(|entry| entry.file_name() == "names.js") && old.iter().all(is_ours);
+        let is_copy =
+            old.iter().any(|entry| entry.file_name() == "names.js") && old.iter().all(is_ours);
         if !old.is_empty() && !is_copy {
             return Err(NotWritten::Occupied);
         }
@@ -69,19 +71,25 @@ impl Site {
         }
         let mut count = 0;
         let mut put = |name: &str| {
-            let Some(answer) = self.answer(name, "") else { return Ok(()) };
+            let Some(answer) = self.answer(name, "") else {
+                return Ok(());
+            };
             let at = folder.join(name);
             count += 1;
             fs::write(&at, answer.body).map_err(problem(&at))
         };
-        // Last what says that it is a copy: one that was cut off is not taken for a whole one by those who read it, but is by us.
+        // Last what says that it is a copy: one that was cut off is not taken for a whole one by
+        // those who read it, but is by us.
         put("names.js")?;
         for about in SEVERAL {
             for name in self.names(about) {
                 put(&page(about, &name))?;
             }
         }
-        SINGLE.iter().filter(|name| **name != "names.js").try_for_each(|name| put(name))?;
+        SINGLE
+            .iter()
+            .filter(|name| **name != "names.js")
+            .try_for_each(|name| put(name))?;
         Ok(count)
     }
 }
@@ -89,7 +97,9 @@ impl Site {
 /// Whether a file can be one of a copy.
 fn is_ours(entry: &fs::DirEntry) -> bool {
     let name = entry.file_name();
-    let Some(name) = name.to_str() else { return false };
+    let Some(name) = name.to_str() else {
+        return false;
+    };
     let is_page = name.ends_with(".html") || SINGLE.contains(&name);
     is_page && entry.file_type().is_ok_and(|kind| kind.is_file())
 }

@@ -1,4 +1,5 @@
-//! A graph put together from steps and targets that were written whole, in any order and from any graph.
+//! A graph put together from steps and targets that were written whole, in any order and from any
+//! graph.
 
 use std::sync::Arc;
 
@@ -8,9 +9,9 @@ use nubrik_bytes::{Decoder, Layout, Truncated};
 use nubrik_source::WsPath;
 
 use crate::{
-    Check, FileId, ImageFiles, ImageSource, Limits, Native, NewImage, NewLayer, OutputNode, Pipeline,
-    Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step, StepId, Target,
-    TargetId, ToolId, WorkFolder,
+    Check, FileId, ImageFiles, ImageSource, Limits, Native, NewImage, NewLayer, OutputNode,
+    Pipeline, Placement, Program, ResultFile, Service, ServiceCommand, Serving, SetId, Stage, Step,
+    StepId, Target, TargetId, ToolId, WorkFolder,
 };
 
 /// Services need services only so deep; more is damage.
@@ -22,14 +23,19 @@ type Read<T> = Result<T, Truncated>;
 #[derive(Default)]
 pub struct Assembly {
     joined: Joining,
-    /// How many files and tools there are, where they are known beforehand and bytes hold their numbers.
+    /// How many files and tools there are, where they are known beforehand and bytes hold their
+    /// numbers.
     numbered: Option<(usize, usize)>,
 }
 
 impl Assembly {
-    /// One that reads steps and targets of a graph with so many files and tools, written with their numbers.
+    /// One that reads steps and targets of a graph with so many files and tools, written with their
+    /// numbers.
     pub(crate) fn numbered(files: usize, tools: usize) -> Assembly {
-        Assembly { numbered: Some((files, tools)), ..Assembly::default() }
+        Assembly {
+            numbered: Some((files, tools)),
+            ..Assembly::default()
+        }
     }
 
     /// The graph so far.
@@ -74,13 +80,23 @@ impl Assembly {
         target: TargetId,
         candidates: Vec<SetId>,
     ) -> Read<Step> {
-        // In the order in which they are written; all fields are named, so that none is left as it would be in an empty step.
+        // In the order in which they are written; all fields are named, so that none is left as it
+        // would be in an empty step.
         let folder = Layout::read(from)?;
         let outputs = from.list(|from| {
             let (file, name) = (self.read_file(from)?, Layout::read(from)?);
-            Ok(OutputNode { file, name, early: from.bool()?, lines: from.bool()? })
+            Ok(OutputNode {
+                file,
+                name,
+                early: from.bool()?,
+                lines: from.bool()?,
+            })
         })?;
-        let commands = from.list(|from| Ok(Pipeline { stages: from.list(|from| self.read_stage(from))? }))?;
+        let commands = from.list(|from| {
+            Ok(Pipeline {
+                stages: from.list(|from| self.read_stage(from))?,
+            })
+        })?;
         let (env, found, observed, scratch, kept) = Layout::read(from)?;
         let native = optional(from, |from| self.native(from))?.map(Box::new);
         let lists = Layout::read(from)?;
@@ -96,7 +112,12 @@ impl Assembly {
         let root = optional(from, |from| self.read_file(from))?;
         let changes = optional(from, |from| self.read_file(from))?;
         let (timeout, memory, processors) = Layout::read(from)?;
-        let limits = Limits { network, timeout, memory, processors };
+        let limits = Limits {
+            network,
+            timeout,
+            memory,
+            processors,
+        };
         let (say, variant, place) = Layout::read(from)?;
         let candidates = candidates.into();
         Ok(Step {
@@ -201,16 +222,20 @@ impl Assembly {
 
     fn read_tool(&mut self, from: &mut Decoder<'_>) -> Read<ToolId> {
         match self.numbered {
-            Some((_, count)) => {
-                Some(from.u32()?).filter(|n| (*n as usize) < count).map(ToolId).ok_or(Truncated)
-            }
+            Some((_, count)) => Some(from.u32()?)
+                .filter(|n| (*n as usize) < count)
+                .map(ToolId)
+                .ok_or(Truncated),
             None => Ok(self.joined.tool(from.text()?)),
         }
     }
 
     fn read_file(&mut self, from: &mut Decoder<'_>) -> Read<FileId> {
         if let Some((count, _)) = self.numbered {
-            return Some(from.u32()?).filter(|n| (*n as usize) < count).map(FileId).ok_or(Truncated);
+            return Some(from.u32()?)
+                .filter(|n| (*n as usize) < count)
+                .map(FileId)
+                .ok_or(Truncated);
         }
         let path = from.text()?;
         if self.joined.known_file(path).is_none() && WsPath::checked(path).is_none() {
@@ -221,17 +246,35 @@ impl Assembly {
 
     fn native(&mut self, from: &mut Decoder<'_>) -> Read<Native> {
         Ok(match from.u8()? {
-            1 => Native::Write { text: Layout::read(from)?, executable: from.bool()? },
-            2 => Native::Stage { files: self.placements(from)? },
+            1 => Native::Write {
+                text: Layout::read(from)?,
+                executable: from.bool()?,
+            },
+            2 => Native::Stage {
+                files: self.placements(from)?,
+            },
             3 => {
                 let format = Layout::read(from)?;
-                Native::Pack { format, files: self.placements(from)? }
+                Native::Pack {
+                    format,
+                    files: self.placements(from)?,
+                }
             }
-            4 => Native::Unpack { archive: self.read_file(from)?, how: Layout::read(from)? },
-            7 => Native::Extract { file: self.read_file(from)?, patterns: Layout::read(from)? },
+            4 => Native::Unpack {
+                archive: self.read_file(from)?,
+                how: Layout::read(from)?,
+            },
+            7 => Native::Extract {
+                file: self.read_file(from)?,
+                patterns: Layout::read(from)?,
+            },
             6 => {
                 let folder = self.read_file(from)?;
-                Native::Part { folder, path: Layout::read(from)?, is_folder: from.bool()? }
+                Native::Part {
+                    folder,
+                    path: Layout::read(from)?,
+                    is_folder: from.bool()?,
+                }
             }
             5 => Native::Fetch {
                 urls: Layout::read(from)?,
@@ -261,15 +304,27 @@ impl Assembly {
             0 => ImageFiles::Layout(self.read_file(from)?),
             1 => {
                 let manifest = self.read_file(from)?;
-                ImageFiles::Blobs { manifest, blobs: from.list(|from| self.read_file(from))? }
+                ImageFiles::Blobs {
+                    manifest,
+                    blobs: from.list(|from| self.read_file(from))?,
+                }
             }
             _ => return Err(Truncated),
         };
-        Ok(ImageSource { files, name: Layout::read(from)?, platform: Layout::read(from)? })
+        Ok(ImageSource {
+            files,
+            name: Layout::read(from)?,
+            platform: Layout::read(from)?,
+        })
     }
 
     fn placements(&mut self, from: &mut Decoder<'_>) -> Read<Vec<Placement>> {
-        from.list(|from| Ok(Placement { to: Layout::read(from)?, from: self.read_file(from)? }))
+        from.list(|from| {
+            Ok(Placement {
+                to: Layout::read(from)?,
+                from: self.read_file(from)?,
+            })
+        })
     }
 }
 
@@ -298,7 +353,10 @@ fn service_below(from: &mut Decoder<'_>, depth: usize) -> Read<Arc<Service>> {
             shared: from.bool()?,
             stop: optional(from, command)?,
         },
-        1 => Serving::Elsewhere { address: Layout::read(from)?, port: Layout::read(from)? },
+        1 => Serving::Elsewhere {
+            address: Layout::read(from)?,
+            port: Layout::read(from)?,
+        },
         _ => return Err(Truncated),
     };
     Ok(Arc::new(Service {
@@ -334,7 +392,11 @@ fn optional<'a, T>(
     from: &mut Decoder<'a>,
     read: impl FnOnce(&mut Decoder<'a>) -> Read<T>,
 ) -> Read<Option<T>> {
-    if from.bool()? { read(from).map(Some) } else { Ok(None) }
+    if from.bool()? {
+        read(from).map(Some)
+    } else {
+        Ok(None)
+    }
 }
 
 #[cfg(test)]

@@ -9,22 +9,40 @@ use crate::{SECRET, Service, ServiceCommand, Serving, Stage, Step, shown_marks};
 /// A step's commands, one a line, quoted for a POSIX shell, to be run in the workspace's root.
 pub fn shown_command(step: &Step) -> Vec<String> {
     let commands = shown_with_marks(step);
-    commands.iter().map(|text| shown_marks(text, &step.services)).collect()
+    commands
+        .iter()
+        .map(|text| shown_marks(text, &step.services))
+        .collect()
 }
 
 /// The commands of a service for people, each with the field that it is in.
 pub fn shown_service(service: &Arc<Service>) -> Vec<(&'static str, String)> {
-    let env: String = service.env.iter().map(|(n, v)| format!("{n}={} ", shown_word(v))).collect();
+    let env: String = service
+        .env
+        .iter()
+        .map(|(n, v)| format!("{n}={} ", shown_word(v)))
+        .collect();
     let shown = |command: &ServiceCommand| {
         let stages: Vec<String> = command
             .iter()
-            .map(|s| format!("{env}{}", shown_words(&s.words, [&s.stdin, &s.stdout, &s.stderr])))
+            .map(|s| {
+                format!(
+                    "{env}{}",
+                    shown_words(&s.words, [&s.stdin, &s.stdout, &s.stderr])
+                )
+            })
             .collect();
         shown_marks(&stages.join(" | "), std::slice::from_ref(service))
     };
     let mut lines = Vec::new();
     match &service.serving {
-        Serving::Here { prepare, run, fill, stop, .. } => {
+        Serving::Here {
+            prepare,
+            run,
+            fill,
+            stop,
+            ..
+        } => {
             lines.extend(prepare.iter().map(|c| ("prepare", shown(c))));
             lines.push(("run", shown(run)));
             lines.extend(service.ready.iter().map(|c| ("ready", shown(c))));
@@ -41,12 +59,19 @@ pub fn shown_service(service: &Arc<Service>) -> Vec<(&'static str, String)> {
 }
 
 fn shown_with_marks(step: &Step) -> Vec<String> {
-    let variables: String = step.env.iter().map(|(n, v)| format!("{n}={} ", shown_word(v))).collect();
+    let variables: String = step
+        .env
+        .iter()
+        .map(|(n, v)| format!("{n}={} ", shown_word(v)))
+        .collect();
     step.commands
         .iter()
         .map(|pipeline| {
-            let stages: Vec<String> =
-                pipeline.stages.iter().map(|s| format!("{variables}{}", shown_stage(s, step))).collect();
+            let stages: Vec<String> = pipeline
+                .stages
+                .iter()
+                .map(|s| format!("{variables}{}", shown_stage(s, step)))
+                .collect();
             stages.join(" | ")
         })
         .collect()
@@ -54,7 +79,10 @@ fn shown_with_marks(step: &Step) -> Vec<String> {
 
 fn shown_stage(stage: &Stage, step: &Step) -> String {
     if stage.answers
-        && let Some(request) = step.lists.iter().find(|list| Some(&list.path) == stage.stdin.as_ref())
+        && let Some(request) = step
+            .lists
+            .iter()
+            .find(|list| Some(&list.path) == stage.stdin.as_ref())
     {
         // What is asked says more than where it is written.
         let asked = shown_words(&stage.words, [&None, &stage.stdout, &stage.stderr]);

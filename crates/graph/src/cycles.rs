@@ -45,9 +45,16 @@ pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
             // `to` leads back to `from`, since both are in one component.
             let mut way = shortest_way(&next, &component, to, from);
             for (i, node) in way.iter().enumerate() {
-                covered.insert(Edge { from: *node, to: way[(i + 1) % way.len()] });
+                covered.insert(Edge {
+                    from: *node,
+                    to: way[(i + 1) % way.len()],
+                });
             }
-            let smallest = way.iter().enumerate().min_by_key(|(_, n)| **n).map_or(0, |(i, _)| i);
+            let smallest = way
+                .iter()
+                .enumerate()
+                .min_by_key(|(_, n)| **n)
+                .map_or(0, |(i, _)| i);
             way.rotate_left(smallest);
             cycles.push(Cycle { nodes: way });
         }
@@ -57,8 +64,8 @@ pub fn shortest_cycles(nodes: u32, edges: &[Edge]) -> Vec<Cycle> {
     cycles
 }
 
-/// Whether nodes that nothing leads to can be taken away until none is left (Kahn 1962): nearly always, and much
-/// cheaper to find out than the cycles.
+/// Whether nodes that nothing leads to can be taken away until none is left (Kahn 1962): nearly
+/// always, and much cheaper to find out than the cycles.
 pub fn is_acyclic(nodes: u32, edges: &[Edge]) -> bool {
     let count = nodes as usize;
     // The targets of each node's edges lie side by side, from its start to that of the next one.
@@ -78,7 +85,9 @@ pub fn is_acyclic(nodes: u32, edges: &[Edge]) -> bool {
         targets[*place as usize] = edge.to;
         *place += 1;
     }
-    let mut free: Vec<u32> = (0..nodes).filter(|node| incoming[*node as usize] == 0).collect();
+    let mut free: Vec<u32> = (0..nodes)
+        .filter(|node| incoming[*node as usize] == 0)
+        .collect();
     let mut taken = 0;
     while let Some(node) = free.pop() {
         taken += 1;
@@ -124,8 +133,10 @@ fn shortest_way(next: &[Vec<u32>], component: &[u32], start: u32, end: u32) -> V
 pub fn components(next: &[Vec<u32>]) -> Vec<u32> {
     const NONE: u32 = u32::MAX;
     let count = next.len();
-    let (mut index, mut low, mut component) = (vec![NONE; count], vec![0u32; count], vec![NONE; count]);
-    let (mut on_stack, mut stack, mut counter, mut found) = (vec![false; count], Vec::new(), 0u32, 0u32);
+    let (mut index, mut low, mut component) =
+        (vec![NONE; count], vec![0u32; count], vec![NONE; count]);
+    let (mut on_stack, mut stack, mut counter, mut found) =
+        (vec![false; count], Vec::new(), 0u32, 0u32);
     for root in 0..count as u32 {
         if index[root as usize] != NONE {
             continue;
@@ -175,14 +186,23 @@ mod tests {
 
     fn cycles(nodes: u32, edges: &[(u32, u32)]) -> Vec<Vec<u32>> {
         let edges: Vec<Edge> = edges.iter().map(|&(from, to)| Edge { from, to }).collect();
-        shortest_cycles(nodes, &edges).into_iter().map(|c| c.nodes).collect()
+        shortest_cycles(nodes, &edges)
+            .into_iter()
+            .map(|c| c.nodes)
+            .collect()
     }
 
     #[test]
     fn shows_each_cycle_once_and_short() {
         assert_eq!(cycles(3, &[(0, 1), (1, 2)]), Vec::<Vec<u32>>::new());
-        assert_eq!(cycles(3, &[(0, 1), (1, 0), (1, 2), (2, 1)]), [vec![0, 1], vec![1, 2]]);
-        assert_eq!(cycles(4, &[(0, 1), (1, 2), (2, 3), (3, 0), (2, 0)]), [vec![0, 1, 2], vec![0, 1, 2, 3]]);
+        assert_eq!(
+            cycles(3, &[(0, 1), (1, 0), (1, 2), (2, 1)]),
+            [vec![0, 1], vec![1, 2]]
+        );
+        assert_eq!(
+            cycles(4, &[(0, 1), (1, 2), (2, 3), (3, 0), (2, 0)]),
+            [vec![0, 1, 2], vec![0, 1, 2, 3]]
+        );
         assert_eq!(cycles(1, &[(0, 0)]), [vec![0]]);
     }
 

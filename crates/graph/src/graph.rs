@@ -19,13 +19,15 @@ pub struct FileNode {
     pub folder: bool,
 }
 
-/// Targets, steps, files and tools of one evaluation, while they are put together. [`Tables::finish`] makes a graph of them.
+/// Targets, steps, files and tools of one evaluation, while they are put together.
+/// [`Tables::finish`] makes a graph of them.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Tables {
     /// All files, by [`FileId`].
     pub files: Vec<FileNode>,
     /// All steps, by [`StepId`].
-    #[allow(clippy::vec_box)] // A step has half a thousand bytes, and is handed on from graph to graph.
+    #[allow(clippy::vec_box)]
+    // A step has half a thousand bytes, and is handed on from graph to graph.
     pub steps: Vec<Box<Step>>,
     /// All targets, by [`TargetId`].
     pub targets: Vec<Target>,
@@ -35,8 +37,8 @@ pub struct Tables {
     pub sets: FileSets,
 }
 
-/// Targets, steps, files and tools of one evaluation: every number in it is that of a row, and each file's maker is the step that
-/// has it among its outputs.
+/// Targets, steps, files and tools of one evaluation: every number in it is that of a row, and each
+/// file's maker is the step that has it among its outputs.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Graph {
     tables: Tables,
@@ -73,24 +75,48 @@ impl Tables {
         for (number, step) in (0..).zip(&self.steps) {
             let place = || format!("step {number}, {}", step.folder);
             if step.target.index() >= self.targets.len()
-                || step.tools.iter().any(|tool| tool.index() >= self.tools.len())
-                || step.candidates.iter().any(|set| set.index() >= self.sets.len())
+                || step
+                    .tools
+                    .iter()
+                    .any(|tool| tool.index() >= self.tools.len())
+                || step
+                    .candidates
+                    .iter()
+                    .any(|set| set.index() >= self.sets.len())
                 || !step.inputs.iter().all(is_file)
             {
                 return flaw(format!("{} speaks of a row that is not there", place()));
             }
             for output in &step.outputs {
-                if self.files.get(output.file.index()).and_then(|file| file.maker) != Some(StepId(number)) {
-                    return flaw(format!("{} makes a file that is said to be made otherwise", place()));
+                if self
+                    .files
+                    .get(output.file.index())
+                    .and_then(|file| file.maker)
+                    != Some(StepId(number))
+                {
+                    return flaw(format!(
+                        "{} makes a file that is said to be made otherwise",
+                        place()
+                    ));
                 }
                 made += 1;
             }
         }
-        if self.files.iter().filter(|file| file.maker.is_some()).count() != made {
+        if self
+            .files
+            .iter()
+            .filter(|file| file.maker.is_some())
+            .count()
+            != made
+        {
             return flaw("a file is said to be made by a step that does not make it".to_owned());
         }
         if !self.sets.iter().flatten().all(is_file)
-            || !self.targets.iter().flat_map(|t| &t.results).all(|result| is_file(&result.file))
+            || !self
+                .targets
+                .iter()
+                .flat_map(|t| &t.results)
+                .all(|result| is_file(&result.file))
         {
             return flaw("a set or a target holds a file that is not there".to_owned());
         }
@@ -117,7 +143,8 @@ impl Tables {
         self.target(self.step(step).target)
     }
 
-    /// The target that a step belongs to, with its variant where it has one: `tide/harmonics (mode=release)`.
+    /// The target that a step belongs to, with its variant where it has one: `tide/harmonics
+    /// (mode=release)`.
     pub fn title(&self, step: StepId) -> Arc<str> {
         let address = &self.owner(step).address;
         match &*self.step(step).variant {
@@ -126,9 +153,13 @@ impl Tables {
         }
     }
 
-    /// The files that a step may read besides its certain inputs; with repeats where its sets overlap.
+    /// The files that a step may read besides its certain inputs; with repeats where its sets
+    /// overlap.
     pub fn candidates(&self, step: &Step) -> impl Iterator<Item = FileId> {
-        step.candidates.iter().flat_map(|set| self.sets.files(*set)).copied()
+        step.candidates
+            .iter()
+            .flat_map(|set| self.sets.files(*set))
+            .copied()
     }
 
     /// The files that a step may read and does not certainly read, sorted, each once.
@@ -140,14 +171,20 @@ impl Tables {
         files
     }
 
-    /// The step that says what image a step runs in; `None` where it runs in the machine's own system.
+    /// The step that says what image a step runs in; `None` where it runs in the machine's own
+    /// system.
     pub fn image_of(&self, step: StepId) -> Option<StepId> {
         self.file(self.step(step).root?).maker
     }
 
     /// The files that a step reads or may read, sorted, each once.
     pub fn declared(&self, step: &Step) -> Vec<FileId> {
-        let mut all: Vec<FileId> = step.inputs.iter().copied().chain(self.candidates(step)).collect();
+        let mut all: Vec<FileId> = step
+            .inputs
+            .iter()
+            .copied()
+            .chain(self.candidates(step))
+            .collect();
         all.sort_unstable();
         all.dedup();
         all
@@ -160,10 +197,14 @@ impl Tables {
 
     /// The target with this address.
     pub fn find_target(&self, address: &str) -> Option<TargetId> {
-        self.targets.iter().position(|t| &*t.address == address).map(|i| TargetId(i as u32))
+        self.targets
+            .iter()
+            .position(|t| &*t.address == address)
+            .map(|i| TargetId(i as u32))
     }
 
-    /// The targets whose outputs the steps and results of each target use, without repeats, in order.
+    /// The targets whose outputs the steps and results of each target use, without repeats, in
+    /// order.
     pub fn target_needs(&self) -> Vec<Vec<TargetId>> {
         let mut needs = vec![Vec::new(); self.targets.len()];
         let needs_of = Needs::of(self);
@@ -173,7 +214,10 @@ impl Tables {
         }
         self.add_services(&mut needs);
         for (i, target) in self.targets.iter().enumerate() {
-            let makers = target.results.iter().filter_map(|r| self.file(r.file).maker);
+            let makers = target
+                .results
+                .iter()
+                .filter_map(|r| self.file(r.file).maker);
             needs[i].extend(makers.map(|s| self.step(s).target));
         }
         for (i, list) in needs.iter_mut().enumerate() {
@@ -196,8 +240,13 @@ impl Tables {
     /// The targets of the services that run while a step does.
     pub fn service_targets(&self, step: StepId) -> Vec<TargetId> {
         let mut all = Vec::new();
-        self.step(step).services.iter().for_each(|service| service.add_to(&mut all));
-        all.iter().filter_map(|service| self.target_of_service(service)).collect()
+        self.step(step)
+            .services
+            .iter()
+            .for_each(|service| service.add_to(&mut all));
+        all.iter()
+            .filter_map(|service| self.target_of_service(service))
+            .collect()
     }
 
     /// The target whose value a service is, or has in it.
@@ -218,13 +267,25 @@ impl Tables {
     pub fn service_needs(&self, service: &Service) -> Vec<TargetId> {
         let made = self.files.iter().filter(|f| f.maker.is_some());
         let read = made.filter(|f| service.inputs.holds(&f.path));
-        let own = read.filter_map(|f| f.maker).map(|maker| self.step(maker).target);
-        own.chain(service.needs.iter().filter_map(|need| self.target_of_service(need))).collect()
+        let own = read
+            .filter_map(|f| f.maker)
+            .map(|maker| self.step(maker).target);
+        own.chain(
+            service
+                .needs
+                .iter()
+                .filter_map(|need| self.target_of_service(need)),
+        )
+        .collect()
     }
 
     fn add_services(&self, needs: &mut [Vec<TargetId>]) {
         let mut known: Vec<Arc<Service>> = Vec::new();
-        let mut using = self.steps.iter().filter(|s| !s.services.is_empty()).peekable();
+        let mut using = self
+            .steps
+            .iter()
+            .filter(|s| !s.services.is_empty())
+            .peekable();
         if using.peek().is_none() {
             return;
         }
@@ -254,14 +315,22 @@ impl TargetIndex<'_> {
         self.ids.get(address).copied()
     }
 
-    /// The target whose value a service is, or has in it, as [`Tables::target_of_service`] finds it.
+    /// The target whose value a service is, or has in it, as [`Tables::target_of_service`] finds
+    /// it.
     pub fn of_service(&self, service: &Service) -> Option<TargetId> {
         target_of_service(service, |address| self.find(address))
     }
 }
 
-fn target_of_service(service: &Service, find: impl Fn(&str) -> Option<TargetId>) -> Option<TargetId> {
-    let ends = service.address.match_indices('/').map(|(at, _)| at).chain([service.address.len()]);
+fn target_of_service(
+    service: &Service,
+    find: impl Fn(&str) -> Option<TargetId>,
+) -> Option<TargetId> {
+    let ends = service
+        .address
+        .match_indices('/')
+        .map(|(at, _)| at)
+        .chain([service.address.len()]);
     let mut ends: Vec<usize> = ends.collect();
     ends.reverse();
     ends.iter().find_map(|end| find(&service.address[..*end]))

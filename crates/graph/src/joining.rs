@@ -1,6 +1,7 @@
-//! Graphs put together: rows that are the same in several become one. A file is known by its path, a step by its folder, a tool by
-//! its name, a target by its address and its place. Numbers of one graph become those of the whole by [`Step::renumber`]; what two
-//! graphs know of one target is joined by [`Target::absorb`].
+//! Graphs put together: rows that are the same in several become one. A file is known by its path,
+//! a step by its folder, a tool by its name, a target by its address and its place. Numbers of one
+//! graph become those of the whole by [`Step::renumber`]; what two graphs know of one target is
+//! joined by [`Target::absorb`].
 
 use std::sync::Arc;
 
@@ -11,7 +12,8 @@ use crate::rows::{RowIndex, row_digest};
 use crate::visit::{Numbers, Renumbering};
 use crate::{FileId, FileNode, SetId, Step, StepId, Tables, Target, TargetId, ToolId};
 
-/// Digests of the keys by which rows of two graphs are recognized as the same, by the rows' numbers.
+/// Digests of the keys by which rows of two graphs are recognized as the same, by the rows'
+/// numbers.
 #[derive(Default)]
 pub struct RowDigests {
     /// Of the files' paths.
@@ -33,7 +35,8 @@ pub struct JoinedNumbers {
 /// A graph that takes in rows of others.
 #[derive(Default)]
 pub struct Joining {
-    /// The graph so far. Sets are entered besides the methods here: they know each other themselves.
+    /// The graph so far. Sets are entered besides the methods here: they know each other
+    /// themselves.
     pub(crate) tables: Tables,
     files: RowIndex,
     steps: RowIndex,
@@ -45,13 +48,42 @@ pub struct Joining {
 impl Joining {
     /// A graph whose rows keep their numbers; no two of them are the same.
     pub fn from_tables(tables: Tables) -> Joining {
-        let (mut files, mut steps, mut targets) =
-            (RowIndex::default(), RowIndex::default(), RowIndex::default());
-        files.insert_all(tables.files.iter().map(|file| row_digest(file.path.as_str())));
-        steps.insert_all(tables.steps.iter().map(|step| row_digest(step.folder.as_str())));
-        targets.insert_all(tables.targets.iter().map(|target| row_digest(&target.address)));
-        let tools = tables.tools.iter().cloned().zip((0..).map(ToolId)).collect();
-        Joining { tables, files, steps, targets, tools }
+        let (mut files, mut steps, mut targets) = (
+            RowIndex::default(),
+            RowIndex::default(),
+            RowIndex::default(),
+        );
+        files.insert_all(
+            tables
+                .files
+                .iter()
+                .map(|file| row_digest(file.path.as_str())),
+        );
+        steps.insert_all(
+            tables
+                .steps
+                .iter()
+                .map(|step| row_digest(step.folder.as_str())),
+        );
+        targets.insert_all(
+            tables
+                .targets
+                .iter()
+                .map(|target| row_digest(&target.address)),
+        );
+        let tools = tables
+            .tools
+            .iter()
+            .cloned()
+            .zip((0..).map(ToolId))
+            .collect();
+        Joining {
+            tables,
+            files,
+            steps,
+            targets,
+            tools,
+        }
     }
 
     /// The graph that came of it.
@@ -74,17 +106,30 @@ impl Joining {
         self.tables.targets.reserve(targets);
     }
 
-    /// The number of the file at a path, entered where it is new. What makes it is known when that step is there.
+    /// The number of the file at a path, entered where it is new. What makes it is known when that
+    /// step is there.
     pub fn file(&mut self, path: WsPath, folder: bool) -> FileId {
         let digest = row_digest(path.as_str());
-        self.known_or_new_file(digest, FileNode { path, maker: None, folder })
+        self.known_or_new_file(
+            digest,
+            FileNode {
+                path,
+                maker: None,
+                folder,
+            },
+        )
     }
 
     fn known_or_new_file(&mut self, digest: u32, node: FileNode) -> FileId {
         let files = &mut self.tables.files;
-        let known = self.files.find_or_insert(digest, |n| files[n].path == node.path, files.len());
+        let known = self
+            .files
+            .find_or_insert(digest, |n| files[n].path == node.path, files.len());
         FileId(known.unwrap_or_else(|| {
-            files.push(FileNode { maker: None, ..node });
+            files.push(FileNode {
+                maker: None,
+                ..node
+            });
             files.len() - 1
         }) as u32)
     }
@@ -92,7 +137,9 @@ impl Joining {
     /// The number of the file at a path, if there is one.
     pub fn known_file(&self, path: &str) -> Option<FileId> {
         let has = |n: usize| self.tables.files[n].path.as_str() == path;
-        self.files.find(row_digest(path), has).map(|n| FileId(n as u32))
+        self.files
+            .find(row_digest(path), has)
+            .map(|n| FileId(n as u32))
     }
 
     /// The number of a tool, entered where it is new.
@@ -107,7 +154,8 @@ impl Joining {
         id
     }
 
-    /// The number of a target whose results have the numbers of this graph: one that is known already learns what it lacks.
+    /// The number of a target whose results have the numbers of this graph: one that is known
+    /// already learns what it lacks.
     pub fn target(&mut self, target: Target) -> TargetId {
         self.known_or_new_target(row_digest(&target.address), target)
     }
@@ -128,11 +176,14 @@ impl Joining {
     }
 
     fn known_step(&self, digest: u32, folder: &WsPath) -> Option<StepId> {
-        let found = self.steps.find(digest, |n| self.tables.steps[n].folder == *folder);
+        let found = self
+            .steps
+            .find(digest, |n| self.tables.steps[n].folder == *folder);
         found.map(|n| StepId(n as u32))
     }
 
-    /// Adds a step that is not known yet, which has the numbers of this graph already, as what makes its outputs.
+    /// Adds a step that is not known yet, which has the numbers of this graph already, as what
+    /// makes its outputs.
     pub fn new_step(&mut self, step: Box<Step>) -> StepId {
         let digest = row_digest(step.folder.as_str());
         self.insert_step(digest, step)
@@ -148,21 +199,43 @@ impl Joining {
         id
     }
 
-    /// Takes in all rows of another graph. Of a step that is known the other graph's is dropped: both are evaluated from the same
-    /// definitions.
+    /// Takes in all rows of another graph. Of a step that is known the other graph's is dropped:
+    /// both are evaluated from the same definitions.
     pub fn absorb(&mut self, other: Tables, digests: RowDigests) -> JoinedNumbers {
-        let Tables { files, steps, targets, tools, sets } = other;
+        let Tables {
+            files,
+            steps,
+            targets,
+            tools,
+            sets,
+        } = other;
         let tools: Vec<ToolId> = tools.iter().map(|name| self.tool(name)).collect();
         let files = files.into_iter().zip(digests.files);
-        let files: Vec<FileId> = files.map(|(node, digest)| self.known_or_new_file(digest, node)).collect();
-        let targets = targets.into_iter().zip(digests.targets).map(|(mut target, digest)| {
-            target.results.iter_mut().for_each(|r| r.file = files[r.file.index()]);
-            self.known_or_new_target(digest, target)
-        });
+        let files: Vec<FileId> = files
+            .map(|(node, digest)| self.known_or_new_file(digest, node))
+            .collect();
+        let targets = targets
+            .into_iter()
+            .zip(digests.targets)
+            .map(|(mut target, digest)| {
+                target
+                    .results
+                    .iter_mut()
+                    .for_each(|r| r.file = files[r.file.index()]);
+                self.known_or_new_target(digest, target)
+            });
         let targets: Vec<TargetId> = targets.collect();
         let renumbered = |of: &[FileId]| of.iter().map(|f| files[f.index()]).collect();
-        let sets: Vec<SetId> = sets.iter().map(|of| self.tables.sets.intern(renumbered(of))).collect();
-        let mut numbers = Numbers { files: &files, tools: &tools, targets: &targets, sets: &sets };
+        let sets: Vec<SetId> = sets
+            .iter()
+            .map(|of| self.tables.sets.intern(renumbered(of)))
+            .collect();
+        let mut numbers = Numbers {
+            files: &files,
+            tools: &tools,
+            targets: &targets,
+            sets: &sets,
+        };
         for (mut step, digest) in steps.into_iter().zip(digests.steps) {
             if self.known_step(digest, &step.folder).is_none() {
                 step.renumber(&mut numbers);
@@ -177,8 +250,14 @@ impl Joining {
         let count = (other.files.len(), other.tools.len(), other.sets.len());
         Taking {
             joined: self,
-            steps: std::mem::take(&mut other.steps).into_iter().map(Some).collect(),
-            targets: std::mem::take(&mut other.targets).into_iter().map(TakenTarget::Left).collect(),
+            steps: std::mem::take(&mut other.steps)
+                .into_iter()
+                .map(Some)
+                .collect(),
+            targets: std::mem::take(&mut other.targets)
+                .into_iter()
+                .map(TakenTarget::Left)
+                .collect(),
             other,
             files: vec![None; count.0],
             tools: vec![None; count.1],
@@ -214,8 +293,9 @@ pub struct Taking {
 }
 
 impl Taking {
-    /// Takes a step in, unless one with its folder is there already: then that makes what both make. Steps come after those that they
-    /// need. `None` where there is no such step, or where it was taken before.
+    /// Takes a step in, unless one with its folder is there already: then that makes what both
+    /// make. Steps come after those that they need. `None` where there is no such step, or where it
+    /// was taken before.
     pub fn step(&mut self, id: StepId) -> Option<()> {
         let mut step = self.steps.get_mut(id.index())?.take()?;
         let digest = row_digest(step.folder.as_str());
@@ -239,7 +319,8 @@ impl Taking {
         }
     }
 
-    /// The graph; `None` where something in it is made by nothing that is there, or is a folder in one graph and a file in the other.
+    /// The graph; `None` where something in it is made by nothing that is there, or is a folder in
+    /// one graph and a file in the other.
     pub fn finish(self) -> Option<Tables> {
         (self.missing.is_empty() && !self.is_torn).then_some(self.joined.tables)
     }
@@ -250,7 +331,11 @@ impl Renumbering for Taking {
         if let Some(known) = self.files[id.index()] {
             return known;
         }
-        let FileNode { path, maker, folder } = self.other.files[id.index()].clone();
+        let FileNode {
+            path,
+            maker,
+            folder,
+        } = self.other.files[id.index()].clone();
         let new = self.joined.file(path, folder);
         let row = &self.joined.tables.files[new.index()];
         match (maker, row.maker) {
@@ -269,7 +354,10 @@ impl Renumbering for Taking {
 
     fn target(&mut self, id: TargetId) -> TargetId {
         // While its results are renumbered nobody asks for it.
-        let taken = std::mem::replace(&mut self.targets[id.index()], TakenTarget::Taken(TargetId(0)));
+        let taken = std::mem::replace(
+            &mut self.targets[id.index()],
+            TakenTarget::Taken(TargetId(0)),
+        );
         let new = match taken {
             TakenTarget::Taken(known) => known,
             TakenTarget::Left(mut target) => {
@@ -299,20 +387,34 @@ mod tests {
     use super::*;
     use crate::{Closure, OutputNode, ResultFile};
 
-    /// A graph of steps in folders, each of which makes `x` in its folder from files; a tool and a target for each.
+    /// A graph of steps in folders, each of which makes `x` in its folder from files; a tool and a
+    /// target for each.
     fn graph(steps: &[(&str, &[&str])], folders: &[&str]) -> Tables {
         let mut joined = Joining::default();
         for (folder, needs) in steps {
             let place = WsPath::from_normal(folder);
-            let mut file = |path: &str| joined.file(WsPath::from_normal(path), folders.contains(&path));
+            let mut file =
+                |path: &str| joined.file(WsPath::from_normal(path), folders.contains(&path));
             let inputs: Vec<FileId> = needs.iter().map(|path| file(path)).collect();
             let made = file(&format!("{folder}/x"));
-            let result = ResultFile { address: (*folder).into(), file: made, publish: place.clone() };
+            let result = ResultFile {
+                address: (*folder).into(),
+                file: made,
+                publish: place.clone(),
+            };
             let tool = joined.tool(folder);
-            let target = joined.target(Target { results: vec![result], ..Target::plain(folder) });
+            let target = joined.target(Target {
+                results: vec![result],
+                ..Target::plain(folder)
+            });
             let outputs = vec![OutputNode::new(made, "x")];
-            let step =
-                Step { inputs: inputs.into(), outputs, tools: vec![tool], target, ..Step::empty(place) };
+            let step = Step {
+                inputs: inputs.into(),
+                outputs,
+                tools: vec![tool],
+                target,
+                ..Step::empty(place)
+            };
             joined.new_step(Box::new(step));
         }
         joined.tables
@@ -320,26 +422,54 @@ mod tests {
 
     fn digests(tables: &Tables) -> RowDigests {
         RowDigests {
-            files: tables.files.iter().map(|file| row_digest(file.path.as_str())).collect(),
-            steps: tables.steps.iter().map(|step| row_digest(step.folder.as_str())).collect(),
-            targets: tables.targets.iter().map(|target| row_digest(&target.address)).collect(),
+            files: tables
+                .files
+                .iter()
+                .map(|file| row_digest(file.path.as_str()))
+                .collect(),
+            steps: tables
+                .steps
+                .iter()
+                .map(|step| row_digest(step.folder.as_str()))
+                .collect(),
+            targets: tables
+                .targets
+                .iter()
+                .map(|target| row_digest(&target.address))
+                .collect(),
         }
     }
 
     /// The folders of all steps behind the results of a target, with the tools that they name.
     fn behind(tables: Tables, address: &str) -> Vec<(String, String)> {
         let graph = tables.finish().map_err(|flaw| flaw.0).unwrap();
-        let target = graph.targets.iter().find(|target| &*target.address == address).unwrap();
+        let target = graph
+            .targets
+            .iter()
+            .find(|target| &*target.address == address)
+            .unwrap();
         let steps = Closure::of(&graph, target.results.iter().map(|result| result.file)).steps;
         let told = steps.iter().map(|id| graph.step(*id));
-        told.map(|step| (step.folder.to_string(), graph.tools[step.tools[0].index()].to_string())).collect()
+        told.map(|step| {
+            (
+                step.folder.to_string(),
+                graph.tools[step.tools[0].index()].to_string(),
+            )
+        })
+        .collect()
     }
 
     #[test]
     fn rows_that_two_graphs_share_become_one() {
         let one = graph(&[("code", &["a.txt"]), ("tides", &["code/x"])], &[]);
-        let other =
-            graph(&[("maps", &["b.txt"]), ("code", &["a.txt"]), ("almanac", &["code/x", "maps/x"])], &[]);
+        let other = graph(
+            &[
+                ("maps", &["b.txt"]),
+                ("code", &["a.txt"]),
+                ("almanac", &["code/x", "maps/x"]),
+            ],
+            &[],
+        );
         let mut joined = Joining::default();
         for tables in [one, other] {
             let digests = digests(&tables);
@@ -347,25 +477,50 @@ mod tests {
         }
         let tables = joined.tables;
         assert_eq!(
-            (tables.files.len(), tables.steps.len(), tables.targets.len(), tables.tools.len()),
+            (
+                tables.files.len(),
+                tables.steps.len(),
+                tables.targets.len(),
+                tables.tools.len()
+            ),
             (6, 4, 4, 4)
         );
         let named = |folder: &str| (folder.to_owned(), folder.to_owned());
-        assert_eq!(behind(tables, "almanac"), ["code", "maps", "almanac"].map(named));
+        assert_eq!(
+            behind(tables, "almanac"),
+            ["code", "maps", "almanac"].map(named)
+        );
     }
 
     #[test]
     fn steps_of_an_older_graph_are_taken_into_a_newer_one() {
-        let older = || graph(&[("code", &["a.txt"]), ("tides", &["code/x"]), ("maps", &["b.txt"])], &[]);
+        let older = || {
+            graph(
+                &[
+                    ("code", &["a.txt"]),
+                    ("tides", &["code/x"]),
+                    ("maps", &["b.txt"]),
+                ],
+                &[],
+            )
+        };
         let newer = graph(&[("code", &["a.txt", "c.txt"])], &[]);
         let mut taking = Joining::from_tables(newer.clone()).taking_from(older());
-        assert!(taking.left(TargetId(1)).is_some_and(|target| &*target.address == "tides"));
+        assert!(
+            taking
+                .left(TargetId(1))
+                .is_some_and(|target| &*target.address == "tides")
+        );
         taking.step(StepId(0)).unwrap();
         taking.step(StepId(1)).unwrap();
         assert!(taking.step(StepId(1)).is_none(), "taken before");
         assert!(taking.left(TargetId(1)).is_none());
         let tables = taking.finish().unwrap();
-        assert_eq!((tables.steps.len(), tables.steps[0].inputs.len()), (2, 2), "the newer step stays");
+        assert_eq!(
+            (tables.steps.len(), tables.steps[0].inputs.len()),
+            (2, 2),
+            "the newer step stays"
+        );
         let named = |folder: &str| (folder.to_owned(), folder.to_owned());
         assert_eq!(behind(tables, "tides"), ["code", "tides"].map(named));
         // Without the step that makes what it reads, a step cannot come.
@@ -380,7 +535,10 @@ mod tests {
         let older = graph(&[("tides", &["maps/x"])], &[]);
         let mut taking = Joining::from_tables(newer.clone()).taking_from(older);
         taking.step(StepId(0)).unwrap();
-        assert!(taking.finish().is_none(), "maps/x is a source there, and made here");
+        assert!(
+            taking.finish().is_none(),
+            "maps/x is a source there, and made here"
+        );
         let older = graph(&[("tides", &["code/x"])], &["code/x"]);
         let mut taking = Joining::from_tables(newer).taking_from(older);
         taking.step(StepId(0)).unwrap();

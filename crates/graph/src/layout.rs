@@ -1,6 +1,7 @@
-//! What steps, services and targets are as bytes: files by their paths, tools by their names, so that the same step is the
-//! same bytes, whatever numbers its files have in a graph. One layout for all purposes; everything is taken apart whole, so that a new field
-//! does not compile until someone decides what it is for. [`crate::Assembly`] reads back what is written whole.
+//! What steps, services and targets are as bytes: files by their paths, tools by their names, so
+//! that the same step is the same bytes, whatever numbers its files have in a graph. One layout for
+//! all purposes; everything is taken apart whole, so that a new field does not compile until
+//! someone decides what it is for. [`crate::Assembly`] reads back what is written whole.
 
 use std::sync::Arc;
 
@@ -8,17 +9,22 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_source::WsPath;
 
 use crate::{
-    ArchiveFormat, ArgumentFile, Check, FileId, ImageFiles, ImageSearch, ImageSource, Limits, Native,
-    NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program, ResultFile, Role,
-    Service, ServiceCommand, ServiceImage, Serving, Stage, Step, Tables, Target, ToolId, Unpacking,
-    WorkFolder,
+    ArchiveFormat, ArgumentFile, Check, FileId, ImageFiles, ImageSearch, ImageSource, Limits,
+    Native, NewImage, NewLayer, OutputNode, Pipeline, Place, Placement, PlainFile, Program,
+    ResultFile, Role, Service, ServiceCommand, ServiceImage, Serving, Stage, Step, Tables, Target,
+    ToolId, Unpacking, WorkFolder,
 };
 
 layout!(Place { file, line });
 layout!(ArgumentFile { path, text });
 layout!(Unpacking { format, strip });
 layout!(PlainFile { path, folder });
-layout!(ServiceImage { statement, files, name, platform });
+layout!(ServiceImage {
+    statement,
+    files,
+    name,
+    platform
+});
 
 /// A byte that says which, and the files.
 impl Layout for ImageFiles<PlainFile> {
@@ -39,7 +45,10 @@ impl Layout for ImageFiles<PlainFile> {
     fn read(from: &mut Decoder<'_>) -> Result<ImageFiles<PlainFile>, Truncated> {
         Ok(match from.u8()? {
             0 => ImageFiles::Layout(Layout::read(from)?),
-            1 => ImageFiles::Blobs { manifest: Layout::read(from)?, blobs: Layout::read(from)? },
+            1 => ImageFiles::Blobs {
+                manifest: Layout::read(from)?,
+                blobs: Layout::read(from)?,
+            },
             _ => return Err(Truncated),
         })
     }
@@ -65,12 +74,13 @@ pub enum Purpose {
     Whole,
     /// To be read back into the same graph: everything, files and tools by their numbers.
     Numbers,
-    /// To identify results: only what can decide which result there is. Contents of files and what tools are have parts of a
-    /// key of their own.
+    /// To identify results: only what can decide which result there is. Contents of files and what
+    /// tools are have parts of a key of their own.
     Key,
 }
 
-/// Writes a step without the target that it belongs to and the sets of its candidates, which many steps share.
+/// Writes a step without the target that it belongs to and the sets of its candidates, which many
+/// steps share.
 pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encoder) {
     let Step {
         // Numbers of this graph alone: kept beside the bytes.
@@ -107,15 +117,24 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         Purpose::Whole | Purpose::Key => out.text(&graph.tools[id.index()]),
     };
     folder.write(out);
-    out.list(outputs, |out, OutputNode { file: id, name, early, lines }| {
-        file(out, id);
-        name.write(out);
-        // They say when others may begin and who reads it, and nothing of what they find.
-        if purpose != Purpose::Key {
-            early.write(out);
-            lines.write(out);
-        }
-    });
+    out.list(
+        outputs,
+        |out,
+         OutputNode {
+             file: id,
+             name,
+             early,
+             lines,
+         }| {
+            file(out, id);
+            name.write(out);
+            // They say when others may begin and who reads it, and nothing of what they find.
+            if purpose != Purpose::Key {
+                early.write(out);
+                lines.write(out);
+            }
+        },
+    );
     out.list(commands, |out, Pipeline { stages }| {
         out.list(stages, |out, stage| write_stage(stage, out, tool, file));
     });
@@ -127,7 +146,9 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
     if purpose != Purpose::Key {
         kept.write(out);
     }
-    optional(native.as_deref(), out, |out, native| write_native(graph, native, purpose, out));
+    optional(native.as_deref(), out, |out, native| {
+        write_native(graph, native, purpose, out)
+    });
     lists.write(out);
     write_work(graph, work, purpose, out);
     out.list(taken, |out, (from, id)| {
@@ -135,11 +156,20 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         file(out, id);
     });
     optional(status.as_ref(), out, file);
-    let Limits { network, timeout, memory, processors } = limits;
+    let Limits {
+        network,
+        timeout,
+        memory,
+        processors,
+    } = limits;
     network.write(out);
     machine.write(out);
-    optional(check.as_deref(), out, |out, check| write_check(graph, check, purpose, out));
-    out.list(services, |out, service| write_service(service, purpose, out));
+    optional(check.as_deref(), out, |out, check| {
+        write_check(graph, check, purpose, out)
+    });
+    out.list(services, |out, service| {
+        write_service(service, purpose, out)
+    });
     if purpose == Purpose::Key {
         // At the end, and only where it is: the keys of all others are as they were.
         if let Some(changes) = changes {
@@ -147,8 +177,8 @@ pub fn write_step(graph: &Tables, step: &Step, purpose: Purpose, out: &mut Encod
         }
         return;
     }
-    // Whose it is and how it is reported; what has a part of a key of its own; and limits that decide whether there is a result,
-    // never which one.
+    // Whose it is and how it is reported; what has a part of a key of its own; and limits that
+    // decide whether there is a result, never which one.
     // By path and name: the order of numbers is that of evaluation.
     let mut inputs = inputs.to_vec();
     inputs.sort_by_key(|id| &graph.file(*id).path);
@@ -178,15 +208,24 @@ fn write_work(graph: &Tables, work: &WorkFolder, purpose: Purpose, out: &mut Enc
         WorkFolder::Private { at, copy_of } => {
             out.u8(2);
             at.write(out);
-            optional(copy_of.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
+            optional(copy_of.as_ref(), out, |out, id| {
+                write_file(graph, *id, purpose, out)
+            });
         }
     }
 }
 
 fn write_check(graph: &Tables, check: &Check, purpose: Purpose, out: &mut Encoder) {
-    let Check { verdict, report, quarantined, address } = check;
+    let Check {
+        verdict,
+        report,
+        quarantined,
+        address,
+    } = check;
     write_file(graph, *verdict, purpose, out);
-    optional(report.as_ref(), out, |out, id| write_file(graph, *id, purpose, out));
+    optional(report.as_ref(), out, |out, id| {
+        write_file(graph, *id, purpose, out)
+    });
     // Only a check that passed is kept: how a failure counts is no part of that.
     if purpose != Purpose::Key {
         quarantined.write(out);
@@ -215,7 +254,14 @@ fn write_stage<T, F>(
     tool: impl Fn(&mut Encoder, &T),
     file: impl Fn(&mut Encoder, &F),
 ) {
-    let Stage { program, words, stdin, stdout, stderr, answers } = stage;
+    let Stage {
+        program,
+        words,
+        stdin,
+        stdout,
+        stderr,
+        answers,
+    } = stage;
     match program {
         Program::Tool(id) => {
             out.u8(0);
@@ -227,13 +273,19 @@ fn write_stage<T, F>(
         }
     }
     words.write(out);
-    [stdin, stdout, stderr].into_iter().for_each(|redirect| redirect.write(out));
+    [stdin, stdout, stderr]
+        .into_iter()
+        .for_each(|redirect| redirect.write(out));
     answers.write(out);
 }
 
 /// Where an image is, and which one of several.
 fn write_image(graph: &Tables, image: &ImageSource, purpose: Purpose, out: &mut Encoder) {
-    let ImageSource { files, name, platform } = image;
+    let ImageSource {
+        files,
+        name,
+        platform,
+    } = image;
     match files {
         ImageFiles::Layout(layout) => {
             out.u8(0);
@@ -282,13 +334,22 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             write_file(graph, *file, purpose, out);
             patterns.write(out);
         }
-        Native::Part { folder, path, is_folder } => {
+        Native::Part {
+            folder,
+            path,
+            is_folder,
+        } => {
             out.u8(6);
             write_file(graph, *folder, purpose, out);
             path.write(out);
             is_folder.write(out);
         }
-        Native::Fetch { urls, digest, unpack, executable } => {
+        Native::Fetch {
+            urls,
+            digest,
+            unpack,
+            executable,
+        } => {
             out.u8(5);
             match purpose {
                 Purpose::Whole | Purpose::Numbers => urls.write(out),
@@ -308,9 +369,18 @@ fn write_native(graph: &Tables, native: &Native, purpose: Purpose, out: &mut Enc
             write_image(graph, image, purpose, out);
         }
         Native::MakeImage(new) => {
-            let NewImage { base, layer, env, start, folder, platform } = &**new;
+            let NewImage {
+                base,
+                layer,
+                env,
+                start,
+                folder,
+                platform,
+            } = &**new;
             let write_base = |out: &mut Encoder| {
-                optional(base.as_ref(), out, |out, base| write_image(graph, base, purpose, out));
+                optional(base.as_ref(), out, |out, base| {
+                    write_image(graph, base, purpose, out)
+                });
             };
             match layer {
                 NewLayer::Files(files) => {
@@ -352,11 +422,19 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     } = service;
     let command = |out: &mut Encoder, command: &ServiceCommand| {
         let name = |out: &mut Encoder, name: &Arc<str>| name.write(out);
-        out.list(command, |out, stage| write_stage(stage, out, name, |out, at: &WsPath| at.write(out)));
+        out.list(command, |out, stage| {
+            write_stage(stage, out, name, |out, at: &WsPath| at.write(out))
+        });
     };
     folder.write(out);
     match serving {
-        Serving::Here { prepare, run, fill, stop, shared } => {
+        Serving::Here {
+            prepare,
+            run,
+            fill,
+            stop,
+            shared,
+        } => {
             out.u8(0);
             out.list(prepare, command);
             command(out, run);
@@ -380,8 +458,8 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
     if purpose == Purpose::Key {
         return;
     }
-    // How it is reported; what is among the inputs and tools of the steps that use it; and when it is ready, which decides whether
-    // there is a result, never which one.
+    // How it is reported; what is among the inputs and tools of the steps that use it; and when it
+    // is ready, which decides whether there is a result, never which one.
     address.write(out);
     inputs.write(out);
     tools.write(out);
@@ -394,8 +472,18 @@ pub fn write_service(service: &Service, purpose: Purpose, out: &mut Encoder) {
 
 /// Writes a target with its results; of no purpose is it less than whole.
 pub fn write_target(graph: &Tables, target: &Target, purpose: Purpose, out: &mut Encoder) {
-    let Target { address, package, kind, reads_field, documentation, place, role, private, tags, results } =
-        target;
+    let Target {
+        address,
+        package,
+        kind,
+        reads_field,
+        documentation,
+        place,
+        role,
+        private,
+        tags,
+        results,
+    } = target;
     address.write(out);
     package.write(out);
     kind.write(out);
@@ -405,9 +493,17 @@ pub fn write_target(graph: &Tables, target: &Target, purpose: Purpose, out: &mut
     role.write(out);
     private.write(out);
     tags.write(out);
-    out.list(results, |out, ResultFile { address, file, publish }| {
-        address.write(out);
-        write_file(graph, *file, purpose, out);
-        publish.write(out);
-    });
+    out.list(
+        results,
+        |out,
+         ResultFile {
+             address,
+             file,
+             publish,
+         }| {
+            address.write(out);
+            write_file(graph, *file, purpose, out);
+            publish.write(out);
+        },
+    );
 }

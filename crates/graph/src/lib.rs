@@ -1,7 +1,8 @@
 //! What is to be made, as flat data: files, steps and targets by number, and queries over them.
 //!
-//! The graph knows nothing of the language that described it nor of the engine that runs it. Who owns a type owns its walks and
-//! its bytes: renumbering is in `visit.rs`, graphs are put together in `joining.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
+//! The graph knows nothing of the language that described it nor of the engine that runs it. Who
+//! owns a type owns its walks and its bytes: renumbering is in `visit.rs`, graphs are put together
+//! in `joining.rs`, and what a step is as bytes, for keys and for disk, in `layout.rs`.
 //!
 //! ```
 //! use nubrik_graph::{Closure, FileId, FileNode, OutputNode, Step, StepId, Tables, Target};
@@ -50,22 +51,22 @@ pub use ids::{FileId, StepId, TargetId, ToolId};
 pub use joining::{JoinedNumbers, Joining, RowDigests, Taking};
 pub use layout::{Purpose, write_service, write_step, write_target};
 pub use native::{
-    ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, NewLayer, Placement, PlainFile,
-    Unpacking, is_digest, url_name,
+    ArchiveFormat, ImageFiles, ImageSearch, ImageSource, Native, NewImage, NewLayer, Placement,
+    PlainFile, Unpacking, is_digest, url_name,
 };
 pub use order::{Closure, longest_chains, shortest_way, steps_after, users_of};
 pub use part::LoneStep;
 pub use platform::{PROCESSORS, SYSTEMS, is_label, own_platform, platform_of};
 pub use rows::{RowIndex, row_digest};
 pub use service::{
-    Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceImage, ServiceProgram, ServiceStage, Serving,
-    instance_folder, shown_marks, unmarked,
+    Mark, SERVICE_PATIENCE, Service, ServiceCommand, ServiceImage, ServiceProgram, ServiceStage,
+    Serving, instance_folder, shown_marks, unmarked,
 };
 pub use sets::{FileSets, Needs, SetId};
 pub use sorted::Sorted;
 pub use step::{
-    ArgumentFile, Check, Effect, KEPT, Limits, OutputNode, Pipeline, Place, Program, SECRET, Stage, Step,
-    WorkFolder,
+    ArgumentFile, Check, Effect, KEPT, Limits, OutputNode, Pipeline, Place, Program, SECRET, Stage,
+    Step, WorkFolder,
 };
 pub use target::{ResultFile, Role, Target};
 pub use variant::{SetTo, is_variant, options_of, variant_folder, without_option, without_variant};

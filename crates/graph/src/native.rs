@@ -30,7 +30,10 @@ impl ArchiveFormat {
 
     /// The format of this name.
     pub fn named(name: &str) -> Option<ArchiveFormat> {
-        Self::ALL.iter().find(|(n, _)| *n == name).map(|(_, format)| *format)
+        Self::ALL
+            .iter()
+            .find(|(n, _)| *n == name)
+            .map(|(_, format)| *format)
     }
 
     /// Endings of archives that do not say the format by its name.
@@ -44,7 +47,9 @@ impl ArchiveFormat {
     /// The format that a file's name says, and the name without the ending that says it.
     pub fn and_stem(name: &str) -> Option<(ArchiveFormat, &str)> {
         let mut endings = Self::ALL.iter().chain(&Self::OTHER_ENDINGS);
-        endings.find_map(|(ending, format)| Some((*format, name.strip_suffix(ending)?.strip_suffix('.')?)))
+        endings.find_map(|(ending, format)| {
+            Some((*format, name.strip_suffix(ending)?.strip_suffix('.')?))
+        })
     }
 
     /// The format that a file's name says.
@@ -54,13 +59,21 @@ impl ArchiveFormat {
 
     /// Its name.
     pub fn name(self) -> &'static str {
-        Self::ALL.iter().find(|(_, f)| *f == self).map_or("", |(name, _)| name)
+        Self::ALL
+            .iter()
+            .find(|(_, f)| *f == self)
+            .map_or("", |(name, _)| name)
     }
 }
 
 /// The name of the file that an address leads to, without what asks for it.
 pub fn url_name(url: &str) -> &str {
-    url.split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("")
+    url.split(['?', '#'])
+        .next()
+        .unwrap_or("")
+        .rsplit('/')
+        .next()
+        .unwrap_or("")
 }
 
 /// How an archive is unpacked.
@@ -163,23 +176,38 @@ impl<F> ImageSource<F> {
 
     /// Calls on each of its files.
     pub fn each_file_mut(&mut self, visit: &mut impl FnMut(&mut F)) {
-        let ImageSource { files, name: _, platform: _ } = self;
+        let ImageSource {
+            files,
+            name: _,
+            platform: _,
+        } = self;
         match files {
             ImageFiles::Layout(layout) => visit(layout),
-            ImageFiles::Blobs { manifest, blobs } => std::iter::once(manifest).chain(blobs).for_each(visit),
+            ImageFiles::Blobs { manifest, blobs } => {
+                std::iter::once(manifest).chain(blobs).for_each(visit)
+            }
         }
     }
 
     /// The same with files that are known by something else.
     pub fn with_files<G>(&self, name: impl Fn(&F) -> G) -> ImageSource<G> {
-        let ImageSource { files, name: called, platform } = self;
+        let ImageSource {
+            files,
+            name: called,
+            platform,
+        } = self;
         let files = match files {
             ImageFiles::Layout(layout) => ImageFiles::Layout(name(layout)),
-            ImageFiles::Blobs { manifest, blobs } => {
-                ImageFiles::Blobs { manifest: name(manifest), blobs: blobs.iter().map(name).collect() }
-            }
+            ImageFiles::Blobs { manifest, blobs } => ImageFiles::Blobs {
+                manifest: name(manifest),
+                blobs: blobs.iter().map(name).collect(),
+            },
         };
-        ImageSource { files, name: called.clone(), platform: platform.clone() }
+        ImageSource {
+            files,
+            name: called.clone(),
+            platform: platform.clone(),
+        }
     }
 }
 
@@ -192,7 +220,8 @@ pub struct PlainFile {
     pub folder: bool,
 }
 
-/// Something that the tool does itself, without a command. Files are numbers of a graph, or what the machine knows them by.
+/// Something that the tool does itself, without a command. Files are numbers of a graph, or what
+/// the machine knows them by.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Native<F = FileId> {
     /// Writes a text to the output.
@@ -230,8 +259,8 @@ pub enum Native<F = FileId> {
         /// Whether that is a folder, too.
         is_folder: bool,
     },
-    /// Looks in a file for what regular expressions find, and writes that down as JSON: an object with a list of texts for
-    /// each of them.
+    /// Looks in a file for what regular expressions find, and writes that down as JSON: an object
+    /// with a list of texts for each of them.
     Extract {
         /// The file.
         file: F,
@@ -253,18 +282,28 @@ pub enum Native<F = FileId> {
     Find(ImageSearch),
     /// Makes an image: an archive of a layout.
     MakeImage(Box<NewImage<F>>),
-    /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine that needs them.
+    /// Says what an image is, as steps in it see it. Its layers are unpacked once on each machine
+    /// that needs them.
     Image(ImageSource<F>),
 }
 
 /// Whether a text is a digest of a kind that is known, as it is written.
 pub fn is_digest(text: &str) -> bool {
-    let Some((method, digest)) = text.split_once(':') else { return false };
-    let hex = |len| digest.len() == len && digest.bytes().all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'));
+    let Some((method, digest)) = text.split_once(':') else {
+        return false;
+    };
+    let hex = |len| {
+        digest.len() == len
+            && digest
+                .bytes()
+                .all(|b| matches!(b, b'0'..=b'9' | b'a'..=b'f'))
+    };
     let base64 = |len, padding| {
         digest.len() == len
             && digest.strip_suffix(padding).is_some_and(|digits| {
-                digits.bytes().all(|b| b.is_ascii_alphanumeric() || matches!(b, b'+' | b'/'))
+                digits
+                    .bytes()
+                    .all(|b| b.is_ascii_alphanumeric() || matches!(b, b'+' | b'/'))
             })
     };
     match method {
@@ -289,7 +328,14 @@ mod tests {
         ] {
             assert!(is_digest(&good), "{good}");
         }
-        for bad in ["", "sha256:", "sha256", &format!("sha256:{}", "0A".repeat(32)), "md5:00", "h1:="] {
+        for bad in [
+            "",
+            "sha256:",
+            "sha256",
+            &format!("sha256:{}", "0A".repeat(32)),
+            "md5:00",
+            "h1:=",
+        ] {
             assert!(!is_digest(bad), "{bad}");
         }
     }

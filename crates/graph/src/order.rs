@@ -21,7 +21,10 @@ impl Closure {
         let mut steps = Vec::new();
         // Depth first with an explicit stack: chains may be long.
         let mut stack: Vec<(StepId, Vec<StepId>, usize)> = Vec::new();
-        let mut roots: Vec<StepId> = files.into_iter().filter_map(|f| graph.file(f).maker).collect();
+        let mut roots: Vec<StepId> = files
+            .into_iter()
+            .filter_map(|f| graph.file(f).maker)
+            .collect();
         roots.sort_unstable();
         roots.dedup();
         for root in roots {
@@ -70,22 +73,28 @@ pub fn steps_after(graph: &Tables, is_start: impl Fn(StepId) -> bool) -> Vec<boo
     let all = (0..graph.files.len() as u32).map(FileId);
     // Each step comes after those that it needs.
     for step in Closure::of(graph, all).steps {
-        after[step.index()] = is_start(step) || needs_of.of_step(step).iter().any(|need| after[need.index()]);
+        after[step.index()] = is_start(step)
+            || needs_of
+                .of_step(step)
+                .iter()
+                .any(|need| after[need.index()]);
     }
     after
 }
 
-/// The targets that use each one, by the lists of those that each one needs. In the order of targets.
+/// The targets that use each one, by the lists of those that each one needs. In the order of
+/// targets.
 pub fn users_of(needs: &[Vec<TargetId>]) -> Vec<Vec<TargetId>> {
     let mut users = vec![Vec::new(); needs.len()];
     for (user, list) in (0..).zip(needs) {
-        list.iter().for_each(|need| users[need.index()].push(TargetId(user)));
+        list.iter()
+            .for_each(|need| users[need.index()].push(TargetId(user)));
     }
     users
 }
 
-/// The shortest way along edges from one of some targets to another one that is a goal, both with it; nothing if there is none. What a
-/// target is itself is no way.
+/// The shortest way along edges from one of some targets to another one that is a goal, both with
+/// it; nothing if there is none. What a target is itself is no way.
 pub fn shortest_way(
     starts: &[TargetId],
     edges: &[Vec<TargetId>],
@@ -125,7 +134,11 @@ mod tests {
         let mut graph = Tables::default();
         for (i, inputs) in needs.iter().enumerate() {
             let path = WsPath::from_normal(&format!("f{i}"));
-            graph.files.push(FileNode { path: path.clone(), maker: Some(StepId(i as u32)), folder: false });
+            graph.files.push(FileNode {
+                path: path.clone(),
+                maker: Some(StepId(i as u32)),
+                folder: false,
+            });
             graph.steps.push(Box::new(Step {
                 target: TargetId(0),
                 say: "make".into(),
@@ -138,7 +151,10 @@ mod tests {
                 found: vec![],
                 scratch: vec![],
                 tools: vec![],
-                place: Place { file: "targets.nub".into(), line: 1 },
+                place: Place {
+                    file: "targets.nub".into(),
+                    line: 1,
+                },
                 ..Step::empty(WsPath::root())
             }));
         }
@@ -157,6 +173,9 @@ mod tests {
         let graph = graph_of(&[&[], &[0], &[0], &[1, 2]]);
         let order = Closure::of(&graph, [FileId(3)]).steps;
         let costs = [1.0, 5.0, 2.0, 1.0];
-        assert_eq!(longest_chains(&graph, &order, |s| costs[s.index()]), [7.0, 6.0, 3.0, 1.0]);
+        assert_eq!(
+            longest_chains(&graph, &order, |s| costs[s.index()]),
+            [7.0, 6.0, 3.0, 1.0]
+        );
     }
 }

@@ -11,9 +11,10 @@ use crate::{FileId, FileNode, Flaw, Graph, Needs, StepId, TargetId};
 
 /// A step in a graph of its own.
 pub struct LoneStep {
-    /// The step, those that make what it reads, and nothing of what these read. Its targets have no results: nothing of it is published.
-    /// The step has no sets of files that it may read: many steps share them, so that they go their own way
-    /// ([`LoneStep::with_sets`]).
+    /// The step, those that make what it reads, and nothing of what these read. Its targets have no
+    /// results: nothing of it is published.
+    /// The step has no sets of files that it may read: many steps share them, so that they go their
+    /// own way ([`LoneStep::with_sets`]).
     pub graph: Graph,
     /// The step.
     pub step: StepId,
@@ -36,7 +37,8 @@ impl LoneStep {
                 Some(target) => *target,
                 None => {
                     out.bytes.clear();
-                    // Nothing is published of it, and each of many steps would have the results of all.
+                    // Nothing is published of it, and each of many steps would have the results of
+                    // all.
                     let owned = graph.target(owner).without_results();
                     write_target(graph, &owned, Purpose::Whole, &mut out);
                     *targets.entry(owner).or_insert(assembly.target(&out.bytes)?)
@@ -52,14 +54,22 @@ impl LoneStep {
             .collect::<Result<_, _>>()?;
         let step = add(step, &mut assembly)?;
         let graph = assembly.finish().map_err(|_| Truncated)?;
-        Ok(LoneStep { graph, step, makers })
+        Ok(LoneStep {
+            graph,
+            step,
+            makers,
+        })
     }
 
-    /// The steps that make what a step reads, and where it runs in an image those that make what the image is in: a machine
-    /// that lacks the image puts it together.
+    /// The steps that make what a step reads, and where it runs in an image those that make what
+    /// the image is in: a machine that lacks the image puts it together.
     pub fn makers_of(graph: &Graph, step: StepId, needs: &Needs<'_>) -> Vec<StepId> {
         let mut makers = needs.of_step(step);
-        for more in graph.image_of(step).map(|image| needs.of_step(image)).unwrap_or_default() {
+        for more in graph
+            .image_of(step)
+            .map(|image| needs.of_step(image))
+            .unwrap_or_default()
+        {
             if !makers.contains(&more) {
                 makers.push(more);
             }
@@ -67,19 +77,31 @@ impl LoneStep {
         makers
     }
 
-    /// A graph in which a step may read sets of files, too, each file by its path and whether it is a folder.
+    /// A graph in which a step may read sets of files, too, each file by its path and whether it is
+    /// a folder.
     ///
     /// # Errors
     /// When the graph is none with them, which does not happen with one that was taken out.
-    pub fn with_sets(graph: &Graph, step: StepId, sets: &[Vec<(WsPath, bool)>]) -> Result<Graph, Flaw> {
+    pub fn with_sets(
+        graph: &Graph,
+        step: StepId,
+        sets: &[Vec<(WsPath, bool)>],
+    ) -> Result<Graph, Flaw> {
         let mut tables = graph.clone().into_tables();
-        let mut known: HashMap<WsPath, FileId> =
-            (0..).map(FileId).zip(&tables.files).map(|(id, file)| (file.path.clone(), id)).collect();
+        let mut known: HashMap<WsPath, FileId> = (0..)
+            .map(FileId)
+            .zip(&tables.files)
+            .map(|(id, file)| (file.path.clone(), id))
+            .collect();
         let mut candidates = Vec::new();
         for files in sets {
             let files = files.iter().map(|(path, folder)| {
                 *known.entry(path.clone()).or_insert_with(|| {
-                    tables.files.push(FileNode { path: path.clone(), maker: None, folder: *folder });
+                    tables.files.push(FileNode {
+                        path: path.clone(),
+                        maker: None,
+                        folder: *folder,
+                    });
                     FileId(tables.files.len() as u32 - 1)
                 })
             });
@@ -113,13 +135,25 @@ mod tests {
                 // Each but the first reads what the one before it makes.
                 let inputs = number.checked_sub(1).map(FileId).into_iter().collect();
                 let folder = WsPath::from_normal(&format!("made/{number:06}"));
-                tables.steps.push(Box::new(Step { inputs, outputs, ..Step::empty(folder) }));
+                tables.steps.push(Box::new(Step {
+                    inputs,
+                    outputs,
+                    ..Step::empty(folder)
+                }));
                 let address = format!("many/{number:06}").into();
-                tables.targets[0].results.push(ResultFile { address, file: FileId(number), publish: path });
+                tables.targets[0].results.push(ResultFile {
+                    address,
+                    file: FileId(number),
+                    publish: path,
+                });
             }
             let headers = (0..count).map(|number| {
                 let path = WsPath::from_normal(&format!("h{number}"));
-                tables.files.push(FileNode { path, maker: None, folder: false });
+                tables.files.push(FileNode {
+                    path,
+                    maker: None,
+                    folder: false,
+                });
                 FileId(count + number)
             });
             let headers = headers.collect();
@@ -127,7 +161,14 @@ mod tests {
             tables.steps[2].candidates = [set].into_iter().collect();
             let graph = tables.finish().unwrap();
             let lone = LoneStep::of(&graph, StepId(2), &Needs::of(&graph)).unwrap();
-            assert_eq!((lone.graph.steps.len(), lone.graph.targets.len(), lone.makers.len()), (2, 1, 1));
+            assert_eq!(
+                (
+                    lone.graph.steps.len(),
+                    lone.graph.targets.len(),
+                    lone.makers.len()
+                ),
+                (2, 1, 1)
+            );
             // What it may read comes back.
             let named = |file: &FileId| (graph.file(*file).path.clone(), false);
             let headers: Vec<(WsPath, bool)> = graph.sets.files(set).iter().map(named).collect();

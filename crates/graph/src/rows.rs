@@ -5,7 +5,8 @@ use std::hash::{Hash, Hasher};
 use hashbrown::HashTable;
 use rustc_hash::FxHasher;
 
-/// An entry: the digest of a row's key, so that tables grow without a look at the rows, and its number.
+/// An entry: the digest of a row's key, so that tables grow without a look at the rows, and its
+/// number.
 type RowEntry = (u32, u32);
 
 /// The numbers of a table's rows by their keys.
@@ -25,13 +26,17 @@ impl RowIndex {
         self.entries.is_empty()
     }
 
-    /// The number of the row whose key has this digest; `has_key` says whether a row has the key itself.
+    /// The number of the row whose key has this digest; `has_key` says whether a row has the key
+    /// itself.
     pub fn find(&self, digest: u32, has_key: impl Fn(usize) -> bool) -> Option<usize> {
-        let found = self.entries.find(spread(digest), |e| e.0 == digest && has_key(e.1 as usize));
+        let found = self
+            .entries
+            .find(spread(digest), |e| e.0 == digest && has_key(e.1 as usize));
         found.map(|entry| entry.1 as usize)
     }
 
-    /// The number of the row whose key has this digest, or `None` after `new` was entered as its number.
+    /// The number of the row whose key has this digest, or `None` after `new` was entered as its
+    /// number.
     pub fn find_or_insert(
         &mut self,
         digest: u32,
@@ -51,19 +56,24 @@ impl RowIndex {
     /// The digests of all rows' keys, by their numbers.
     pub fn digests(&self) -> Vec<u32> {
         let mut digests = vec![0; self.entries.len()];
-        self.entries.iter().for_each(|(digest, row)| digests[*row as usize] = *digest);
+        self.entries
+            .iter()
+            .for_each(|(digest, row)| digests[*row as usize] = *digest);
         digests
     }
 
     /// Enters rows from number 0 on, by the digests of their keys; no two rows have the same key.
     pub fn insert_all(&mut self, digests: impl ExactSizeIterator<Item = u32>) {
         self.reserve(digests.len());
-        (0..).zip(digests).for_each(|(number, digest)| self.insert_new(digest, number));
+        (0..)
+            .zip(digests)
+            .for_each(|(number, digest)| self.insert_new(digest, number));
     }
 
     /// Enters a row whose key no other row has, by its digest.
     pub fn insert_new(&mut self, digest: u32, new: usize) {
-        self.entries.insert_unique(spread(digest), (digest, new as u32), |e| spread(e.0));
+        self.entries
+            .insert_unique(spread(digest), (digest, new as u32), |e| spread(e.0));
     }
 }
 
@@ -92,19 +102,33 @@ mod tests {
         for turn in 0..2 {
             for n in 0..1000 {
                 let key = format!("tide/page{n}");
-                let found = index.find_or_insert(row_digest(&key), |row| rows[row] == key, rows.len());
+                let found =
+                    index.find_or_insert(row_digest(&key), |row| rows[row] == key, rows.len());
                 assert_eq!(found, (turn == 1).then_some(n));
                 if found.is_none() {
                     rows.push(key);
                 }
             }
         }
-        assert_eq!(index.find(row_digest("tide/page7"), |row| rows[row] == "tide/page7"), Some(7));
-        assert_eq!(index.find(row_digest("tide/page1000"), |row| rows[row] == "tide/page1000"), None);
-        assert_eq!(index.digests(), rows.iter().map(|key| row_digest(key)).collect::<Vec<_>>());
+        assert_eq!(
+            index.find(row_digest("tide/page7"), |row| rows[row] == "tide/page7"),
+            Some(7)
+        );
+        assert_eq!(
+            index.find(row_digest("tide/page1000"), |row| rows[row]
+                == "tide/page1000"),
+            None
+        );
+        assert_eq!(
+            index.digests(),
+            rows.iter().map(|key| row_digest(key)).collect::<Vec<_>>()
+        );
         index.reserve(5000);
         index.insert_new(row_digest("ebb"), rows.len());
         rows.push("ebb".to_owned());
-        assert_eq!(index.find(row_digest("ebb"), |row| rows[row] == "ebb"), Some(1000));
+        assert_eq!(
+            index.find(row_digest("ebb"), |row| rows[row] == "ebb"),
+            Some(1000)
+        );
     }
 }

@@ -1,5 +1,5 @@
-//! Services: what runs while steps, checks and effects need it. Nothing in them is a number of a graph, so that
-//! one service is the same in every graph.
+//! Services: what runs while steps, checks and effects need it. Nothing in them is a number of a
+//! graph, so that one service is the same in every graph.
 
 use std::fmt;
 use std::sync::Arc;
@@ -92,8 +92,17 @@ pub struct ServiceImage {
 impl ServiceImage {
     /// Where the image is.
     pub fn source(&self) -> ImageSource<PlainFile> {
-        let ServiceImage { statement: _, files, name, platform } = self;
-        ImageSource { files: files.clone(), name: name.clone(), platform: platform.clone() }
+        let ServiceImage {
+            statement: _,
+            files,
+            name,
+            platform,
+        } = self;
+        ImageSource {
+            files: files.clone(),
+            name: name.clone(),
+            platform: platform.clone(),
+        }
     }
 }
 
@@ -108,12 +117,16 @@ pub fn instance_folder() -> WsPath {
 impl Service {
     /// Whether what it answers is decided somewhere else, so that nothing that used it can be kept.
     pub fn is_elsewhere(&self) -> bool {
-        matches!(self.serving, Serving::Elsewhere { .. }) || self.needs.iter().any(|s| s.is_elsewhere())
+        matches!(self.serving, Serving::Elsewhere { .. })
+            || self.needs.iter().any(|s| s.is_elsewhere())
     }
 
     /// Whether all who need it use the same one.
     pub fn is_shared(&self) -> bool {
-        matches!(self.serving, Serving::Here { shared: true, .. } | Serving::Elsewhere { .. })
+        matches!(
+            self.serving,
+            Serving::Here { shared: true, .. } | Serving::Elsewhere { .. }
+        )
     }
 
     /// Adds itself and all that it needs to a list, each once, needs first.
@@ -126,8 +139,8 @@ impl Service {
     }
 }
 
-/// A placeholder in words and variables for something that is known only when they are used. It is written
-/// between [`SECRET`] characters, which no word can hold otherwise, and stays so in keys.
+/// A placeholder in words and variables for something that is known only when they are used. It is
+/// written between [`SECRET`] characters, which no word can hold otherwise, and stays so in keys.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Mark<'a> {
     /// A secret, by its name.
@@ -142,8 +155,8 @@ pub enum Mark<'a> {
 
 impl fmt::Display for Mark<'_> {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        // A variable's name never holds a colon that another thing could be taken for: `=` and NUL are refused,
-        // and these begin with one.
+        // A variable's name never holds a colon that another thing could be taken for: `=` and NUL
+        // are refused, and these begin with one.
         match self {
             Mark::Secret(name) => write!(f, "{SECRET}{name}{SECRET}"),
             Mark::Port(folder) => write!(f, "{SECRET}:port:{folder}{SECRET}"),
@@ -157,14 +170,20 @@ impl fmt::Display for Mark<'_> {
 ///
 /// # Errors
 /// The first one that a mark's text could not be had for.
-pub fn unmarked<E>(text: &str, mut say: impl FnMut(Mark<'_>) -> Result<String, E>) -> Result<String, E> {
+pub fn unmarked<E>(
+    text: &str,
+    mut say: impl FnMut(Mark<'_>) -> Result<String, E>,
+) -> Result<String, E> {
     let mut out = String::new();
     for (i, part) in text.split(SECRET).enumerate() {
         if i % 2 == 0 {
             out.push_str(part);
             continue;
         }
-        let mark = match part.strip_prefix(':').map(|m| m.split_once(':').unwrap_or((m, ""))) {
+        let mark = match part
+            .strip_prefix(':')
+            .map(|m| m.split_once(':').unwrap_or((m, "")))
+        {
             Some(("port", folder)) => Mark::Port(folder),
             Some(("address", folder)) => Mark::Address(folder),
             Some(("place", _)) => Mark::Place,
@@ -203,7 +222,12 @@ mod tests {
 
     #[test]
     fn marks_are_found_again() {
-        let text = format!("-p{} -h {}:{}", Mark::Port("a/b"), Mark::Address("a/b"), Mark::Secret("KEY"));
+        let text = format!(
+            "-p{} -h {}:{}",
+            Mark::Port("a/b"),
+            Mark::Address("a/b"),
+            Mark::Secret("KEY")
+        );
         let shown = unmarked(&text, |mark| match mark {
             Mark::Port("a/b") => Ok("1".to_owned()),
             Mark::Address("a/b") => Ok("2".to_owned()),
@@ -211,7 +235,10 @@ mod tests {
             other => Err(format!("{other:?}")),
         });
         assert_eq!(shown.as_deref(), Ok("-p1 -h 2:3"));
-        assert_eq!(shown_marks(&text, &[]), "-p{self.port} -h {self.address}:{secret KEY}");
+        assert_eq!(
+            shown_marks(&text, &[]),
+            "-p{self.port} -h {self.address}:{secret KEY}"
+        );
         assert_eq!(shown_marks("plain", &[]), "plain");
     }
 }

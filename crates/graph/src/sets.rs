@@ -1,5 +1,5 @@
-//! Sets of files that steps share. What many steps may read is one set, however many they are: it is put together, kept
-//! and compared once.
+//! Sets of files that steps share. What many steps may read is one set, however many they are: it
+//! is put together, kept and compared once.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -84,7 +84,8 @@ pub struct Needs<'g> {
     of_sets: Vec<Vec<StepId>>,
     /// By file: whether its step gives it before it ends. Empty where no step does.
     early: Vec<bool>,
-    /// By set: the steps that make its other files, sorted, each once. Empty where no step gives anything early.
+    /// By set: the steps that make its other files, sorted, each once. Empty where no step gives
+    /// anything early.
     late_of_sets: Vec<Vec<StepId>>,
 }
 
@@ -97,16 +98,30 @@ impl<'g> Needs<'g> {
             makers.dedup();
             makers
         };
-        let of_sets = graph.sets.iter().map(|files| makers(&mut files.iter())).collect();
+        let of_sets = graph
+            .sets
+            .iter()
+            .map(|files| makers(&mut files.iter()))
+            .collect();
         let (mut early, mut late_of_sets) = (Vec::new(), Vec::new());
-        let mut given_early = graph.steps.iter().flat_map(|step| step.early_outputs()).peekable();
+        let mut given_early = graph
+            .steps
+            .iter()
+            .flat_map(|step| step.early_outputs())
+            .peekable();
         if given_early.peek().is_some() {
             early.resize(graph.files.len(), false);
             given_early.for_each(|file| early[file.index()] = true);
-            let late = |files: &[FileId]| makers(&mut files.iter().filter(|file| !early[file.index()]));
+            let late =
+                |files: &[FileId]| makers(&mut files.iter().filter(|file| !early[file.index()]));
             late_of_sets = graph.sets.iter().map(late).collect();
         }
-        Needs { graph, of_sets, early, late_of_sets }
+        Needs {
+            graph,
+            of_sets,
+            early,
+            late_of_sets,
+        }
     }
 
     /// The steps that make the files of a set, sorted, each once.
@@ -117,24 +132,40 @@ impl<'g> Needs<'g> {
     /// The steps that make what a step reads or may read, sorted, each once.
     pub fn of_step(&self, step: StepId) -> Vec<StepId> {
         let step = self.graph.step(step);
-        let of_sets = step.candidates.iter().flat_map(|set| self.of_set(*set)).copied();
-        let mut needs: Vec<StepId> =
-            step.inputs.iter().filter_map(|f| self.graph.file(*f).maker).chain(of_sets).collect();
+        let of_sets = step
+            .candidates
+            .iter()
+            .flat_map(|set| self.of_set(*set))
+            .copied();
+        let mut needs: Vec<StepId> = step
+            .inputs
+            .iter()
+            .filter_map(|f| self.graph.file(*f).maker)
+            .chain(of_sets)
+            .collect();
         needs.sort_unstable();
         needs.dedup();
         needs
     }
 
-    /// The steps whose end a step must wait for, sorted, each once. Of the others that it needs it takes only what they give
-    /// before they end. `None` where no step gives anything before: it waits for all.
+    /// The steps whose end a step must wait for, sorted, each once. Of the others that it needs it
+    /// takes only what they give before they end. `None` where no step gives anything before: it
+    /// waits for all.
     pub fn ends_for_step(&self, step: StepId) -> Option<Vec<StepId>> {
         if self.early.is_empty() {
             return None;
         }
         let step = self.graph.step(step);
-        let of_sets = step.candidates.iter().flat_map(|set| &self.late_of_sets[set.index()]).copied();
+        let of_sets = step
+            .candidates
+            .iter()
+            .flat_map(|set| &self.late_of_sets[set.index()])
+            .copied();
         let late = step.inputs.iter().filter(|file| !self.early[file.index()]);
-        let mut ends: Vec<StepId> = late.filter_map(|f| self.graph.file(*f).maker).chain(of_sets).collect();
+        let mut ends: Vec<StepId> = late
+            .filter_map(|f| self.graph.file(*f).maker)
+            .chain(of_sets)
+            .collect();
         ends.sort_unstable();
         ends.dedup();
         Some(ends)

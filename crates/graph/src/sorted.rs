@@ -1,4 +1,5 @@
-//! Lists in which things are looked for by halving: sorted because there is no other way to make one.
+//! Lists in which things are looked for by halving: sorted because there is no other way to make
+//! one.
 
 use std::ops::Deref;
 

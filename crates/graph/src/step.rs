@@ -27,7 +27,8 @@ impl std::fmt::Display for Place {
 pub struct OutputNode {
     /// The file or folder.
     pub file: FileId,
-    /// The name that the definition gave it (`site/almanac.html`), without the folder the tool chose.
+    /// The name that the definition gave it (`site/almanac.html`), without the folder the tool
+    /// chose.
     pub name: Arc<str>,
     /// Whether others may use it as soon as it is whole, while the step still runs. Only of files.
     pub early: bool,
@@ -38,11 +39,17 @@ pub struct OutputNode {
 impl OutputNode {
     /// An output that others may use when the step has ended.
     pub fn new(file: FileId, name: impl Into<Arc<str>>) -> OutputNode {
-        OutputNode { file, name: name.into(), early: false, lines: false }
+        OutputNode {
+            file,
+            name: name.into(),
+            early: false,
+            lines: false,
+        }
     }
 }
 
-/// What a command starts. Tools and files are numbers of a graph, or names that are the same in every graph.
+/// What a command starts. Tools and files are numbers of a graph, or names that are the same in
+/// every graph.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Program<T = ToolId, F = FileId> {
     /// A program of the machine, found by its name.
@@ -64,8 +71,8 @@ pub struct Stage<T = ToolId, F = FileId> {
     pub stdout: Option<WsPath>,
     /// File that standard error is written to; captured by default.
     pub stderr: Option<WsPath>,
-    /// Whether it may stay and answer requests of several steps: what this one asks is the file of its standard input, one
-    /// line of JSON, and so is the answer.
+    /// Whether it may stay and answer requests of several steps: what this one asks is the file of
+    /// its standard input, one line of JSON, and so is the answer.
     pub answers: bool,
 }
 
@@ -76,7 +83,8 @@ pub struct Pipeline {
     pub stages: Vec<Stage>,
 }
 
-/// A file that the tool writes for a step's commands: arguments, a path a line, or a text of theirs.
+/// A file that the tool writes for a step's commands: arguments, a path a line, or a text of
+/// theirs.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct ArgumentFile {
     /// Where it is, in the step's folder.
@@ -132,7 +140,12 @@ pub struct Limits {
 
 impl Default for Limits {
     fn default() -> Self {
-        Limits { network: false, timeout: None, memory: None, processors: 1 }
+        Limits {
+            network: false,
+            timeout: None,
+            memory: None,
+            processors: 1,
+        }
     }
 }
 
@@ -158,7 +171,8 @@ pub const SECRET: char = '\0';
 pub struct Effect {
     /// The address of the value that it is: `deploy/publish`.
     pub address: Arc<str>,
-    /// Its commands and what they need; it has no outputs. Secrets are written as their names between [`SECRET`]s.
+    /// Its commands and what they need; it has no outputs. Secrets are written as their names
+    /// between [`SECRET`]s.
     pub step: Step,
     /// Whether it goes on until someone stops it.
     pub lasting: bool,
@@ -182,19 +196,21 @@ pub struct Step {
     pub folder: WsPath,
     /// Files that certainly are inputs.
     pub inputs: Sorted<FileId>,
-    /// Sets of files that may be inputs: which of them are, the commands list in [`Step::found`]. They may
-    /// overlap, and hold certain inputs, too. Empty where the commands list nothing: then everything declared is in
-    /// [`Step::inputs`].
+    /// Sets of files that may be inputs: which of them are, the commands list in [`Step::found`].
+    /// They may overlap, and hold certain inputs, too. Empty where the commands list nothing: then
+    /// everything declared is in [`Step::inputs`].
     pub candidates: Sorted<SetId>,
     /// What the commands make; at least one.
     pub outputs: Vec<OutputNode>,
     /// Files in which the commands list what they read.
     pub found: Vec<WsPath>,
-    /// Whether only those of its candidates are inputs that its commands are seen to use: they list nothing themselves.
+    /// Whether only those of its candidates are inputs that its commands are seen to use: they list
+    /// nothing themselves.
     pub observed: bool,
     /// Files and folders that are thrown away afterwards.
     pub scratch: Vec<WsPath>,
-    /// Folders below [`KEPT`] that the commands find as they left them when they ran the last time; empty at first.
+    /// Folders below [`KEPT`] that the commands find as they left them when they ran the last time;
+    /// empty at first.
     pub kept: Vec<WsPath>,
     /// Tools that the commands start.
     pub tools: Vec<ToolId>,
@@ -204,27 +220,27 @@ pub struct Step {
     pub lists: Vec<ArgumentFile>,
     /// The folder in which the commands run.
     pub work: WorkFolder,
-    /// The statement of the image whose root they see in place of this machine's system: what a [`Native::Image`] makes. It is
-    /// among the inputs.
+    /// The statement of the image whose root they see in place of this machine's system: what a
+    /// [`Native::Image`] makes. It is among the inputs.
     pub root: Option<FileId>,
-    /// An output: a tar of what the commands change in that root, as a layer of an image. Then they see a copy of it, which they
-    /// may change as its superuser.
+    /// An output: a tar of what the commands change in that root, as a layer of an image. Then they
+    /// see a copy of it, which they may change as its superuser.
     pub changes: Option<FileId>,
-    /// Paths below the folder in which the commands run, taken from there as the outputs of the same
-    /// number: commands that choose where they write.
+    /// Paths below the folder in which the commands run, taken from there as the outputs of the
+    /// same number: commands that choose where they write.
     pub taken: Vec<(PathWithin, FileId)>,
     /// An output into which the exit code of the last command is written: then a failure of the
     /// commands is a result.
     pub status: Option<FileId>,
     /// What it may take of the machine.
     pub limits: Limits,
-    /// What is said of a machine on which it may run, sorted: its system, its processor, and labels that somebody gave it
-    /// (`aarch64`, `tide-board`). Nothing where it may run on one like this.
+    /// What is said of a machine on which it may run, sorted: its system, its processor, and labels
+    /// that somebody gave it (`aarch64`, `tide-board`). Nothing where it may run on one like this.
     pub machine: Vec<Arc<str>>,
     /// What it says of what it was run for, if it gives a verdict.
     pub check: Option<Box<Check>>,
-    /// Services that run while it does, in the order of their folders. Their files and tools are among its own,
-    /// and where its words and variables speak of them there are marks.
+    /// Services that run while it does, in the order of their folders. Their files and tools are
+    /// among its own, and where its words and variables speak of them there are marks.
     pub services: Vec<Arc<Service>>,
     /// The options that tell it from the same step of the same target: `mode=release`. For people.
     pub variant: Arc<str>,
@@ -235,28 +251,44 @@ pub struct Step {
 impl Step {
     /// What it reads besides the image that it runs in.
     pub fn inputs_besides_image(&self) -> Vec<FileId> {
-        self.inputs.iter().copied().filter(|file| Some(*file) != self.root).collect()
+        self.inputs
+            .iter()
+            .copied()
+            .filter(|file| Some(*file) != self.root)
+            .collect()
     }
 
     /// The outputs that others may use before the step ends.
     pub fn early_outputs(&self) -> impl Iterator<Item = FileId> {
-        self.outputs.iter().filter(|output| output.early).map(|output| output.file)
+        self.outputs
+            .iter()
+            .filter(|output| output.early)
+            .map(|output| output.file)
     }
 
     /// The outputs in which its commands tell which lines ran.
     pub fn accounts_of_lines(&self) -> impl Iterator<Item = FileId> {
-        self.outputs.iter().filter(|output| output.lines).map(|output| output.file)
+        self.outputs
+            .iter()
+            .filter(|output| output.lines)
+            .map(|output| output.file)
     }
 
-    /// Whether what it may read is more than what counts: which of its candidates do is known when it ran.
+    /// Whether what it may read is more than what counts: which of its candidates do is known when
+    /// it ran.
     pub fn narrows(&self) -> bool {
         self.observed || !self.found.is_empty()
     }
 
-    /// Whether only the machine that asks for it can do it: it uses the network, a service, a folder that it keeps, a program
-    /// that stays, or gives an output early; or it is no commands, but something that the tool does itself.
+    /// Whether only the machine that asks for it can do it: it uses the network, a service, a
+    /// folder that it keeps, a program that stays, or gives an output early; or it is no commands,
+    /// but something that the tool does itself.
     pub fn is_tied(&self) -> bool {
-        let answers = self.commands.iter().flat_map(|pipeline| &pipeline.stages).any(|stage| stage.answers);
+        let answers = self
+            .commands
+            .iter()
+            .flat_map(|pipeline| &pipeline.stages)
+            .any(|stage| stage.answers);
         let has_commands_alone = !self.commands.is_empty() && self.native.is_none();
         !has_commands_alone
             || answers
@@ -266,10 +298,14 @@ impl Step {
             || self.early_outputs().next().is_some()
     }
 
-    /// Whether it is done by the tool itself, and sooner than a result of it could be asked for anywhere. What an image is, and
-    /// what is in it, takes long to find out, and follows from the image alone.
+    /// Whether it is done by the tool itself, and sooner than a result of it could be asked for
+    /// anywhere. What an image is, and what is in it, takes long to find out, and follows from the
+    /// image alone.
     pub fn is_made_anywhere(&self) -> bool {
-        let of_image = matches!(self.native.as_deref(), Some(Native::Image(_) | Native::Find(_)));
+        let of_image = matches!(
+            self.native.as_deref(),
+            Some(Native::Image(_) | Native::Find(_))
+        );
         self.commands.is_empty() && !of_image
     }
 
@@ -306,7 +342,10 @@ impl Step {
             check: None,
             services: Vec::new(),
             variant: nothing.clone(),
-            place: Place { file: nothing.clone(), line: 0 },
+            place: Place {
+                file: nothing.clone(),
+                line: 0,
+            },
         }
     }
 }

@@ -79,7 +79,10 @@ impl Target {
             kind: "".into(),
             reads_field: "".into(),
             documentation: "".into(),
-            place: Place { file: "targets.nub".into(), line: 1 },
+            place: Place {
+                file: "targets.nub".into(),
+                line: 1,
+            },
             role: Role::Target,
             private: false,
             tags: Vec::new(),
@@ -115,8 +118,9 @@ impl Target {
         }
     }
 
-    /// Takes over of the same target, as another evaluation met it, whatever this one lacks: one that others only use has neither a
-    /// kind, with the field that it reads, nor results until it is asked for.
+    /// Takes over of the same target, as another evaluation met it, whatever this one lacks: one
+    /// that others only use has neither a kind, with the field that it reads, nor results until it
+    /// is asked for.
     pub fn absorb(&mut self, other: Target) {
         let Target {
             kind,

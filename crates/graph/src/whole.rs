@@ -26,11 +26,18 @@ impl Layout for Graph {
 impl Graph {
     /// Writes the whole graph.
     pub fn encode(&self, out: &mut Encoder) {
-        let Tables { files, steps, targets, tools, sets } = &**self;
+        let Tables {
+            files,
+            steps,
+            targets,
+            tools,
+            sets,
+        } = &**self;
         files.write(out);
         tools.write(out);
         out.u32(sets.len() as u32);
-        sets.iter().for_each(|set| out.list(set, |out, file| file.write(out)));
+        sets.iter()
+            .for_each(|set| out.list(set, |out, file| file.write(out)));
         let mut row = Encoder::new();
         out.u32(targets.len() as u32);
         for target in targets {
@@ -54,7 +61,11 @@ impl Graph {
 
     /// Writes something that is done for its effect, whose step is none of the graph's.
     pub fn encode_effect(&self, effect: &Effect, out: &mut Encoder) {
-        let Effect { address, step, lasting } = effect;
+        let Effect {
+            address,
+            step,
+            lasting,
+        } = effect;
         out.text(address);
         out.bool(*lasting);
         let mut row = Encoder::new();
@@ -69,7 +80,11 @@ impl Graph {
     pub fn decode_effect(&self, from: &mut Decoder<'_>) -> Result<Effect, Truncated> {
         let (address, lasting) = (from.text()?.into(), from.bool()?);
         let step = Rows::of(self).step(from.bytes()?)?;
-        Ok(Effect { address, step, lasting })
+        Ok(Effect {
+            address,
+            step,
+            lasting,
+        })
     }
 
     /// Reads a graph back, by some threads.
@@ -84,8 +99,14 @@ impl Graph {
             from.bool()?;
             Ok(&before[..before.len() - from.rest().len()])
         })?;
-        let files = in_parts(&files, threads, |bytes| FileNode::read(&mut Decoder::new(bytes)))?;
-        let mut graph = Tables { files, tools: Layout::read(from)?, ..Tables::default() };
+        let files = in_parts(&files, threads, |bytes| {
+            FileNode::read(&mut Decoder::new(bytes))
+        })?;
+        let mut graph = Tables {
+            files,
+            tools: Layout::read(from)?,
+            ..Tables::default()
+        };
         let count = from.u32()?;
         for number in 0..count as usize {
             let files: Vec<FileId> = Layout::read(from)?;
@@ -96,7 +117,10 @@ impl Graph {
             }
         }
         let targets = rows_of(from)?;
-        let rows = Rows { targets: targets.len(), ..Rows::of(&graph) };
+        let rows = Rows {
+            targets: targets.len(),
+            ..Rows::of(&graph)
+        };
         graph.targets = in_parts(&targets, threads, |bytes| rows.target(bytes))?;
         let steps = rows_of(from)?;
         graph.steps = in_parts(&steps, threads, |bytes| rows.step(bytes).map(Box::new))?;
@@ -121,7 +145,12 @@ struct Rows {
 impl Rows {
     fn of(tables: &Tables) -> Rows {
         let (files, tools) = (tables.files.len(), tables.tools.len());
-        Rows { files, tools, targets: tables.targets.len(), sets: tables.sets.len() }
+        Rows {
+            files,
+            tools,
+            targets: tables.targets.len(),
+            sets: tables.sets.len(),
+        }
     }
 
     fn target(self, bytes: &[u8]) -> Result<Target, Truncated> {
@@ -150,7 +179,11 @@ fn in_parts<T: Send>(
     threads: usize,
     read: impl Fn(&[u8]) -> Result<T, Truncated> + Sync,
 ) -> Result<Vec<T>, Truncated> {
-    let read_all = |rows: &[&[u8]]| rows.iter().map(|row| read(row)).collect::<Result<Vec<T>, Truncated>>();
+    let read_all = |rows: &[&[u8]]| {
+        rows.iter()
+            .map(|row| read(row))
+            .collect::<Result<Vec<T>, Truncated>>()
+    };
     if rows.len() < MANY || threads < 2 {
         return read_all(rows);
     }

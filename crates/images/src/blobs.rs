@@ -1,4 +1,5 @@
-//! Where the blobs of an image are: in a layout as the specification of images has it, a folder or an archive of one.
+//! Where the blobs of an image are: in a layout as the specification of images has it, a folder or
+//! an archive of one.
 
 use std::collections::HashMap;
 use std::fs::File;
@@ -36,10 +37,14 @@ pub trait Blobs: Sync {
 pub(crate) fn document_of(blobs: &dyn Blobs, to: &BlobDescriptor) -> ImageResult<Vec<u8>> {
     let digest = to.blob()?;
     if to.size > DOCUMENT_LIMIT {
-        return bad(format!("the document {digest} has {} bytes, more than {DOCUMENT_LIMIT}", to.size));
+        return bad(format!(
+            "the document {digest} has {} bytes, more than {DOCUMENT_LIMIT}",
+            to.size
+        ));
     }
     let mut bytes = Vec::new();
-    let mut reader = CheckedReader::new(blobs.open(&digest)?, &digest, Some(to.size), DOCUMENT_LIMIT);
+    let mut reader =
+        CheckedReader::new(blobs.open(&digest)?, &digest, Some(to.size), DOCUMENT_LIMIT);
     match reader.read_to_end(&mut bytes) {
         Ok(_) => Ok(bytes),
         Err(why) => bad(format!("the document {digest} cannot be used: {why}")),
@@ -56,7 +61,8 @@ pub struct LayoutArchive {
     files: HashMap<String, (u64, u64)>,
 }
 
-/// Blobs in files, each called by the hexadecimal digits of its digest, and a manifest that is to be theirs.
+/// Blobs in files, each called by the hexadecimal digits of its digest, and a manifest that is to
+/// be theirs.
 pub struct BlobFiles {
     manifest: PathBuf,
     digest: BlobDigest,
@@ -72,10 +78,17 @@ impl BlobFiles {
     pub fn of(manifest: &Path, blobs: Vec<PathBuf>) -> ImageResult<BlobFiles> {
         let mut bytes = Vec::new();
         let file = open_regular(manifest).map_err(refused(manifest))?;
-        file.take(DOCUMENT_LIMIT + 1).read_to_end(&mut bytes).map_err(refused(manifest))?;
+        file.take(DOCUMENT_LIMIT + 1)
+            .read_to_end(&mut bytes)
+            .map_err(refused(manifest))?;
         let digest = BlobDigest::of(&bytes);
         let index = index_of_manifest(&bytes, &digest)?;
-        Ok(BlobFiles { manifest: manifest.to_owned(), digest, index, blobs })
+        Ok(BlobFiles {
+            manifest: manifest.to_owned(),
+            digest,
+            index,
+            blobs,
+        })
     }
 }
 
@@ -87,8 +100,14 @@ impl Blobs for BlobFiles {
     fn open(&self, digest: &BlobDigest) -> ImageResult<Box<dyn Read + Send>> {
         let digits = digest.parts().1;
         let is_it = |path: &&PathBuf| path.file_name().is_some_and(|name| name == digits);
-        let path = if *digest == self.digest { Some(&self.manifest) } else { self.blobs.iter().find(is_it) };
-        let Some(path) = path else { return Err(not_there(digest, "no file is called so")) };
+        let path = if *digest == self.digest {
+            Some(&self.manifest)
+        } else {
+            self.blobs.iter().find(is_it)
+        };
+        let Some(path) = path else {
+            return Err(not_there(digest, "no file is called so"));
+        };
         match open_regular(path) {
             Ok(file) => Ok(Box::new(file)),
             Err(why) => Err(not_there(digest, &why.to_string())),
@@ -113,7 +132,10 @@ fn open_regular(path: &Path) -> std::io::Result<File> {
     let file = File::from(rustix::fs::open(path, flags, Mode::empty())?);
     match file.metadata()?.is_file() {
         true => Ok(file),
-        false => Err(std::io::Error::new(std::io::ErrorKind::InvalidInput, "it is no file")),
+        false => Err(std::io::Error::new(
+            std::io::ErrorKind::InvalidInput,
+            "it is no file",
+        )),
     }
 }
 
@@ -125,7 +147,9 @@ impl LayoutFolder {
     pub fn at(path: &Path) -> ImageResult<LayoutFolder> {
         match path.join(MARK).is_file() && path.join(INDEX).is_file() {
             true => Ok(LayoutFolder(path.to_owned())),
-            false => bad(format!("the folder holds no image: a layout has the files {MARK} and {INDEX}")),
+            false => bad(format!(
+                "the folder holds no image: a layout has the files {MARK} and {INDEX}"
+            )),
         }
     }
 }
@@ -135,7 +159,9 @@ impl Blobs for LayoutFolder {
         let path = self.0.join(INDEX);
         let mut bytes = Vec::new();
         let file = open_regular(&path).map_err(refused(&path))?;
-        file.take(DOCUMENT_LIMIT).read_to_end(&mut bytes).map_err(refused(&path))?;
+        file.take(DOCUMENT_LIMIT)
+            .read_to_end(&mut bytes)
+            .map_err(refused(&path))?;
         Ok(bytes)
     }
 
@@ -162,14 +188,19 @@ impl LayoutArchive {
         let mut file = open_regular(path).map_err(refused(path))?;
         let mut head = [0; 6];
         let known = file.read(&mut head).map_err(refused(path))?;
-        if head[..known].starts_with(&[0x1f, 0x8b]) || head[..known].starts_with(&[0x28, 0xb5, 0x2f, 0xfd]) {
+        if head[..known].starts_with(&[0x1f, 0x8b])
+            || head[..known].starts_with(&[0x28, 0xb5, 0x2f, 0xfd])
+        {
             let why = "the layers in it are compressed on their own";
-            return bad(format!("the archive is compressed as a whole, and has to be a plain tar\n{why}"));
+            return bad(format!(
+                "the archive is compressed as a whole, and has to be a plain tar\n{why}"
+            ));
         }
         file.seek(SeekFrom::Start(0)).map_err(refused(path))?;
         let mut files = HashMap::new();
         let mut archive = tar::Archive::new(file);
-        let damaged = |why: std::io::Error| ImageProblem::Image(format!("the archive cannot be read: {why}"));
+        let damaged =
+            |why: std::io::Error| ImageProblem::Image(format!("the archive cannot be read: {why}"));
         for entry in archive.entries_with_seek().map_err(damaged)? {
             let entry = entry.map_err(damaged)?;
             if entry.header().entry_type().is_file()
@@ -183,7 +214,10 @@ impl LayoutArchive {
             let files = format!("a layout has the files {MARK} and {INDEX}");
             return bad(format!("the archive holds no image: {files}"));
         }
-        Ok(LayoutArchive { path: path.to_owned(), files })
+        Ok(LayoutArchive {
+            path: path.to_owned(),
+            files,
+        })
     }
 
     fn open_file(&self, name: &str) -> std::io::Result<impl Read + Send + 'static> {
@@ -198,7 +232,9 @@ impl Blobs for LayoutArchive {
     fn index(&self) -> ImageResult<Vec<u8>> {
         let mut bytes = Vec::new();
         let file = self.open_file(INDEX).map_err(refused(&self.path))?;
-        file.take(DOCUMENT_LIMIT).read_to_end(&mut bytes).map_err(refused(&self.path))?;
+        file.take(DOCUMENT_LIMIT)
+            .read_to_end(&mut bytes)
+            .map_err(refused(&self.path))?;
         Ok(bytes)
     }
 

@@ -8,8 +8,8 @@
 //! v1/roots/…/whole      in which run of the machine all of it was written or checked
 //! ```
 //!
-//! Everything appears whole, by a rename. Whoever uses a root holds a lock on its folder; whoever puts one together, on
-//! `v1`. Both are gone with their process.
+//! Everything appears whole, by a rename. Whoever uses a root holds a lock on its folder; whoever
+//! puts one together, on `v1`. Both are gone with their process.
 
 use std::fs::{DirBuilder, File, Permissions};
 use std::io::{self, Read};
@@ -69,7 +69,12 @@ impl ImageCache {
     /// When it cannot be made, or others may write to it.
     pub fn open(folder: &Path) -> ImageResult<ImageCache> {
         let folder = folder.join("v1");
-        for inner in [folder.clone(), folder.join("files"), folder.join("layers"), folder.join("roots")] {
+        for inner in [
+            folder.clone(),
+            folder.join("files"),
+            folder.join("layers"),
+            folder.join("roots"),
+        ] {
             let made = DirBuilder::new().recursive(true).mode(0o700).create(&inner);
             made.map_err(refused(&inner))?;
         }
@@ -95,7 +100,8 @@ impl ImageCache {
         listener: &dyn UnpackListener,
     ) -> ImageResult<RootStatement> {
         let _used = self.lock()?;
-        self.tree_of(blobs, choice, listener, true).map(|(_, statement)| statement)
+        self.tree_of(blobs, choice, listener, true)
+            .map(|(_, statement)| statement)
     }
 
     /// The root that a statement names: one that is there, or put together from an image.
@@ -159,16 +165,28 @@ impl ImageCache {
         listener: &dyn UnpackListener,
         may_trust: bool,
     ) -> ImageResult<(RootTree, RootStatement)> {
-        let ImageParts { manifest: _, config: _, layers, env } = parts_of(blobs, choice)?;
+        let ImageParts {
+            manifest: _,
+            config: _,
+            layers,
+            env,
+        } = parts_of(blobs, choice)?;
         let mut tree = RootTree::default();
         for (layer, unpacked) in layers {
             let (method, digits) = unpacked.parts();
-            let kept = self.folder.join("layers").join(format!("{method}-{digits}"));
+            let kept = self
+                .folder
+                .join("layers")
+                .join(format!("{method}-{digits}"));
             let known = std::fs::read(&kept).ok().filter(|_| may_trust);
-            let known = known.and_then(|bytes| Layer::of_version(whole(&bytes)?, LAYER_VERSION).ok());
+            let known =
+                known.and_then(|bytes| Layer::of_version(whole(&bytes)?, LAYER_VERSION).ok());
             let layer = match known {
                 Some(layer) => {
-                    let now = rustix::fs::Timestamps { last_access: now(), last_modification: now() };
+                    let now = rustix::fs::Timestamps {
+                        last_access: now(),
+                        last_modification: now(),
+                    };
                     let _ = rustix::fs::utimensat(rustix::fs::CWD, &kept, &now, AtFlags::empty());
                     layer
                 }
@@ -192,16 +210,22 @@ impl ImageCache {
 
     fn write_whole(&self, path: &Path, bytes: &[u8]) -> io::Result<()> {
         let temporary = self.fresh_name("layers");
-        let written = std::fs::write(&temporary, bytes).and_then(|()| std::fs::rename(&temporary, path));
+        let written =
+            std::fs::write(&temporary, bytes).and_then(|()| std::fs::rename(&temporary, path));
         written.inspect_err(|_| drop(std::fs::remove_file(&temporary)))
     }
 
     /// Puts a root together.
-    fn make_root(&self, name: &str, tree: &RootTree, listener: &dyn UnpackListener) -> io::Result<()> {
+    fn make_root(
+        &self,
+        name: &str,
+        tree: &RootTree,
+        listener: &dyn UnpackListener,
+    ) -> io::Result<()> {
         let temporary = self.fresh_name("roots");
         let made = self.fill_root(&temporary, tree, listener);
-        let made =
-            made.and_then(|()| match std::fs::rename(&temporary, self.folder.join("roots").join(name)) {
+        let made = made.and_then(|()| {
+            match std::fs::rename(&temporary, self.folder.join("roots").join(name)) {
                 // Somebody else made the same one meanwhile.
                 Err(why)
                     if matches!(
@@ -212,13 +236,19 @@ impl ImageCache {
                     Ok(())
                 }
                 renamed => renamed,
-            });
+            }
+        });
         // What is left of it where that failed, or was not wanted.
         let _ = remove_root(&temporary);
         made
     }
 
-    fn fill_root(&self, at: &Path, tree: &RootTree, listener: &dyn UnpackListener) -> io::Result<()> {
+    fn fill_root(
+        &self,
+        at: &Path,
+        tree: &RootTree,
+        listener: &dyn UnpackListener,
+    ) -> io::Result<()> {
         DirBuilder::new().mode(0o700).create(at)?;
         let path = at.join("root");
         DirBuilder::new().mode(0o755).create(&path)?;
@@ -250,8 +280,11 @@ impl ImageCache {
     /// A root that is there and whole.
     fn known(&self, name: &str, listener: &dyn UnpackListener) -> ImageResult<Option<HeldRoot>> {
         let folder = self.folder.join("roots").join(name);
-        let Ok(lock) = File::open(&folder) else { return Ok(None) };
-        rustix::fs::flock(&lock, FlockOperation::LockShared).map_err(|why| refused(&folder)(why.into()))?;
+        let Ok(lock) = File::open(&folder) else {
+            return Ok(None);
+        };
+        rustix::fs::flock(&lock, FlockOperation::LockShared)
+            .map_err(|why| refused(&folder)(why.into()))?;
         // Whoever removed it held the lock before.
         if !folder.join("whole").is_file() {
             return Ok(None);
@@ -270,19 +303,35 @@ impl ImageCache {
                 Err(why) => return Err(why),
             }
         } else {
-            let now = rustix::fs::Timestamps { last_access: now(), last_modification: now() };
+            let now = rustix::fs::Timestamps {
+                last_access: now(),
+                last_modification: now(),
+            };
             let _ = rustix::fs::utimensat(rustix::fs::CWD, &whole, &now, AtFlags::empty());
         }
-        Ok(Some(HeldRoot { path: folder.join("root"), _lock: lock }))
+        Ok(Some(HeldRoot {
+            path: folder.join("root"),
+            _lock: lock,
+        }))
     }
 
-    /// Whether all that a root is to have is there. The content of a file that is damaged is removed from those that are kept.
-    fn check_root(&self, folder: &Path, name: &str, listener: &dyn UnpackListener) -> ImageResult<bool> {
-        let Ok(bytes) = std::fs::read(folder.join("tree")) else { return Ok(false) };
+    /// Whether all that a root is to have is there. The content of a file that is damaged is
+    /// removed from those that are kept.
+    fn check_root(
+        &self,
+        folder: &Path,
+        name: &str,
+        listener: &dyn UnpackListener,
+    ) -> ImageResult<bool> {
+        let Ok(bytes) = std::fs::read(folder.join("tree")) else {
+            return Ok(false);
+        };
         if Digest::of(&bytes).hex() != name {
             return Ok(false);
         }
-        let Ok(tree) = RootTree::of_version(&bytes, TREE_VERSION) else { return Ok(false) };
+        let Ok(tree) = RootTree::of_version(&bytes, TREE_VERSION) else {
+            return Ok(false);
+        };
         let root = File::open(folder.join("root")).map_err(refused(folder))?;
         let mut is_whole = true;
         for (at, node) in tree.nodes() {
@@ -296,10 +345,14 @@ impl ImageCache {
             let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC | OFlags::NONBLOCK;
             let opened = rustix::fs::openat(&root, at, flags, Mode::empty()).map(File::from);
             let is_same = match opened {
-                Ok(mut opened) => Digest::of_open(&mut opened).is_ok_and(|digest| digest == file.digest),
+                Ok(mut opened) => {
+                    Digest::of_open(&mut opened).is_ok_and(|digest| digest == file.digest)
+                }
                 // Nobody may read it: its size is all that can be compared.
-                Err(rustix::io::Errno::ACCESS) => rustix::fs::statat(&root, at, AtFlags::SYMLINK_NOFOLLOW)
-                    .is_ok_and(|found| found.st_size as u64 == file.size),
+                Err(rustix::io::Errno::ACCESS) => {
+                    rustix::fs::statat(&root, at, AtFlags::SYMLINK_NOFOLLOW)
+                        .is_ok_and(|found| found.st_size as u64 == file.size)
+                }
                 Err(_) => false,
             };
             if !is_same {
@@ -322,7 +375,9 @@ impl ImageCache {
 
     /// Removes a root that nobody uses.
     fn remove(&self, folder: &Path) -> io::Result<bool> {
-        let Ok(lock) = File::open(folder) else { return Ok(false) };
+        let Ok(lock) = File::open(folder) else {
+            return Ok(false);
+        };
         if rustix::fs::flock(&lock, FlockOperation::NonBlockingLockExclusive).is_err() {
             return Ok(false);
         }
@@ -331,8 +386,8 @@ impl ImageCache {
         remove_root(&aside).map(|()| true)
     }
 
-    /// Removes roots and layers that nobody used for some time, and contents that no root has any more. Gives how
-    /// much went.
+    /// Removes roots and layers that nobody used for some time, and contents that no root has any
+    /// more. Gives how much went.
     ///
     /// # Errors
     /// When this machine refuses.
@@ -344,11 +399,14 @@ impl ImageCache {
         }
         let is_old = |path: &Path| {
             let time = path.metadata().and_then(|found| found.modified()).ok();
-            time.and_then(|time| SystemTime::now().duration_since(time).ok()).is_some_and(|age| age >= unused)
+            time.and_then(|time| SystemTime::now().duration_since(time).ok())
+                .is_some_and(|age| age >= unused)
         };
         let roots = self.folder.join("roots");
         for folder in entries(&roots).map_err(refused(&roots))? {
-            let is_left_over = folder.file_name().is_some_and(|name| name.to_string_lossy().starts_with('.'));
+            let is_left_over = folder
+                .file_name()
+                .is_some_and(|name| name.to_string_lossy().starts_with('.'));
             if is_left_over {
                 remove_root(&folder).map_err(refused(&folder))?;
             } else if is_old(&folder.join("whole")) {
@@ -364,9 +422,15 @@ impl ImageCache {
         let mut amount = ImageAmount::default();
         let files = self.folder.join("files");
         for inner in entries(&files).map_err(refused(&files))? {
-            let listed = if inner.is_dir() { entries(&inner).map_err(refused(&inner))? } else { vec![inner] };
+            let listed = if inner.is_dir() {
+                entries(&inner).map_err(refused(&inner))?
+            } else {
+                vec![inner]
+            };
             for file in listed {
-                let Ok(found) = file.symlink_metadata() else { continue };
+                let Ok(found) = file.symlink_metadata() else {
+                    continue;
+                };
                 if found.is_file() && found.nlink() == 1 && std::fs::remove_file(&file).is_ok() {
                     amount = amount.with(found.len());
                 }
@@ -390,7 +454,8 @@ impl ImageCache {
         self.prune(unused).map(drop)
     }
 
-    /// Compares all roots with their digests. One that is damaged is removed, and made again when it is needed: gives which.
+    /// Compares all roots with their digests. One that is damaged is removed, and made again when
+    /// it is needed: gives which.
     ///
     /// # Errors
     /// When this machine refuses.
@@ -398,7 +463,11 @@ impl ImageCache {
         let roots = self.folder.join("roots");
         let mut damaged = Vec::new();
         for folder in entries(&roots).map_err(refused(&roots))? {
-            let name = folder.file_name().unwrap_or_default().to_string_lossy().into_owned();
+            let name = folder
+                .file_name()
+                .unwrap_or_default()
+                .to_string_lossy()
+                .into_owned();
             if name.starts_with('.') || self.check_root(&folder, &name, listener)? {
                 continue;
             }
@@ -417,7 +486,9 @@ impl ImageCache {
         let files = self.folder.join("files");
         for inner in entries(&files).map_err(refused(&files))? {
             for file in entries(&inner).unwrap_or_default() {
-                let Ok(found) = file.symlink_metadata() else { continue };
+                let Ok(found) = file.symlink_metadata() else {
+                    continue;
+                };
                 amount = amount.with(found.len());
             }
         }
@@ -435,13 +506,18 @@ pub(crate) fn parts_of(blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<I
         let chosen = choice.of(&listed.manifests, by_name)?.clone();
         let bytes = document_of(blobs, &chosen)?;
         if !chosen.is_index() {
-            manifest = Some((chosen, document::<ManifestDocument>("the manifest", &bytes)?));
+            manifest = Some((
+                chosen,
+                document::<ManifestDocument>("the manifest", &bytes)?,
+            ));
             break;
         }
         listed = document("a list of images", &bytes)?;
         by_name = false;
     }
-    let Some((described, manifest)) = manifest else { return bad("lists of images lead to one another") };
+    let Some((described, manifest)) = manifest else {
+        return bad("lists of images lead to one another");
+    };
     let bytes = document_of(blobs, &manifest.config)?;
     let config: ConfigDocument = document("the configuration", &bytes)?;
     choice.check(&config)?;
@@ -452,12 +528,14 @@ pub(crate) fn parts_of(blobs: &dyn Blobs, choice: &ImageChoice) -> ImageResult<I
             "it has {layers} layers, and its configuration names {said} ({MOST_LAYERS} at most)"
         ));
     }
-    let layers = manifest.layers.into_iter().zip(unpacked).map(|(layer, unpacked)| {
-        match BlobDigest::parse(&unpacked) {
+    let layers = manifest
+        .layers
+        .into_iter()
+        .zip(unpacked)
+        .map(|(layer, unpacked)| match BlobDigest::parse(&unpacked) {
             Some(digest) => Ok((layer, digest)),
             None => bad(format!("{unpacked:?} is no digest of a layer")),
-        }
-    });
+        });
     let env = config.config.unwrap_or_default().env.unwrap_or_default();
     Ok(ImageParts {
         manifest: described,
@@ -479,17 +557,21 @@ impl HeldRoot {
         &self.path
     }
 
-    /// The path at which a program is found in the root, by its name or absolute path: the first folder that has it.
+    /// The path at which a program is found in the root, by its name or absolute path: the first
+    /// folder that has it.
     pub fn program(&self, name: &str, folders: &[String]) -> Option<String> {
         let is_program = |path: &str| {
             self.open(path).is_some_and(|file| {
-                file.metadata().is_ok_and(|found| found.is_file() && found.mode() & 0o111 != 0)
+                file.metadata()
+                    .is_ok_and(|found| found.is_file() && found.mode() & 0o111 != 0)
             })
         };
         if name.starts_with('/') {
             return is_program(name).then(|| name.to_owned());
         }
-        let paths = folders.iter().map(|folder| format!("{}/{name}", folder.trim_end_matches('/')));
+        let paths = folders
+            .iter()
+            .map(|folder| format!("{}/{name}", folder.trim_end_matches('/')));
         paths.into_iter().find(|path| is_program(path))
     }
 
@@ -499,20 +581,32 @@ impl HeldRoot {
     }
 
     fn open_as(&self, path: &str, how: OFlags) -> rustix::io::Result<File> {
-        let root =
-            rustix::fs::open(&self.path, OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC, Mode::empty())?;
+        let root = rustix::fs::open(
+            &self.path,
+            OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC,
+            Mode::empty(),
+        )?;
         // The kernel refuses flags here that mean nothing for a path alone.
-        let wait = if how.contains(OFlags::PATH) { OFlags::empty() } else { OFlags::NONBLOCK };
+        let wait = if how.contains(OFlags::PATH) {
+            OFlags::empty()
+        } else {
+            OFlags::NONBLOCK
+        };
         let flags = how | OFlags::CLOEXEC | wait;
         let path = path.trim_start_matches('/');
         let path = if path.is_empty() { "." } else { path };
-        rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT).map(File::from)
+        rustix::fs::openat2(&root, path, flags, Mode::empty(), ResolveFlags::IN_ROOT)
+            .map(File::from)
     }
 
-    /// A file's content, links followed and none of them out of the root; `None` where there is none of at most so many bytes.
+    /// A file's content, links followed and none of them out of the root; `None` where there is
+    /// none of at most so many bytes.
     pub fn read(&self, path: &str, most: u64) -> Option<Vec<u8>> {
         let file = self.open_as(path, OFlags::RDONLY).ok()?;
-        let found = file.metadata().ok().filter(|found| found.is_file() && found.len() <= most)?;
+        let found = file
+            .metadata()
+            .ok()
+            .filter(|found| found.is_file() && found.len() <= most)?;
         let mut bytes = Vec::with_capacity(found.len() as usize);
         file.take(most).read_to_end(&mut bytes).ok()?;
         Some(bytes)
@@ -520,9 +614,15 @@ impl HeldRoot {
 
     /// The names in a folder of the root; none where there is no such folder.
     pub fn names(&self, folder: &str) -> Vec<String> {
-        let Ok(folder) = self.open_as(folder, OFlags::RDONLY | OFlags::DIRECTORY) else { return Vec::new() };
-        let Ok(listed) = rustix::fs::Dir::read_from(&folder) else { return Vec::new() };
-        let names = listed.flatten().filter_map(|entry| entry.file_name().to_str().ok().map(str::to_owned));
+        let Ok(folder) = self.open_as(folder, OFlags::RDONLY | OFlags::DIRECTORY) else {
+            return Vec::new();
+        };
+        let Ok(listed) = rustix::fs::Dir::read_from(&folder) else {
+            return Vec::new();
+        };
+        let names = listed
+            .flatten()
+            .filter_map(|entry| entry.file_name().to_str().ok().map(str::to_owned));
         let mut names: Vec<String> = names.filter(|name| name != "." && name != "..").collect();
         names.sort();
         names
@@ -530,18 +630,17 @@ impl HeldRoot {
 }
 
 /// What follows its own digest, if it has that.
-/// Whether a folder or a link is at a place of a root. One in a folder that nobody may search is not seen by steps either.
+/// Whether a folder or a link is at a place of a root. One in a folder that nobody may search is
+/// not seen by steps either.
 fn has_folder_or_link(root: &File, at: &[u8], node: &TreeNode) -> bool {
     let found = match node {
-        TreeNode::Folder { mode, .. } => {
-            rustix::fs::statat(root, at, AtFlags::SYMLINK_NOFOLLOW).map(|found| {
+        TreeNode::Folder { mode, .. } => rustix::fs::statat(root, at, AtFlags::SYMLINK_NOFOLLOW)
+            .map(|found| {
                 let is_folder = rustix::fs::FileType::from_raw_mode(found.st_mode).is_dir();
                 is_folder && found.st_mode & 0o7777 == *mode
-            })
-        }
-        TreeNode::Link { target, .. } => {
-            rustix::fs::readlinkat(root, at, Vec::new()).map(|found| found.as_bytes() == target.as_slice())
-        }
+            }),
+        TreeNode::Link { target, .. } => rustix::fs::readlinkat(root, at, Vec::new())
+            .map(|found| found.as_bytes() == target.as_slice()),
         TreeNode::File(_) => Ok(true),
     };
     match found {
@@ -556,11 +655,16 @@ fn whole(bytes: &[u8]) -> Option<&[u8]> {
 }
 
 fn entries(folder: &Path) -> io::Result<Vec<PathBuf>> {
-    std::fs::read_dir(folder)?.map(|entry| Ok(entry?.path())).collect()
+    std::fs::read_dir(folder)?
+        .map(|entry| Ok(entry?.path()))
+        .collect()
 }
 
 fn now() -> rustix::fs::Timespec {
-    rustix::fs::Timespec { tv_sec: 0, tv_nsec: rustix::fs::UTIME_NOW }
+    rustix::fs::Timespec {
+        tv_sec: 0,
+        tv_nsec: rustix::fs::UTIME_NOW,
+    }
 }
 
 /// What tells this run of the machine from others.
@@ -570,7 +674,9 @@ fn run_of_machine() -> String {
 
 /// Removes a root, or what is left of one: folders in it may not be written to.
 pub(crate) fn remove_root(folder: &Path) -> io::Result<()> {
-    let Ok(found) = folder.symlink_metadata() else { return Ok(()) };
+    let Ok(found) = folder.symlink_metadata() else {
+        return Ok(());
+    };
     if !found.is_dir() {
         return std::fs::remove_file(folder);
     }

@@ -1,4 +1,5 @@
-//! Roots that commands may change: a copy for each, and a layer of what is another in it afterwards.
+//! Roots that commands may change: a copy for each, and a layer of what is another in it
+//! afterwards.
 
 use std::collections::{BTreeMap, HashMap, HashSet};
 use std::fs::{DirBuilder, File, Permissions};
@@ -25,7 +26,8 @@ pub struct RootCopy {
     tree: RootTree,
     /// Files as they were put there: which one, and when the kernel says that it was last touched.
     copied: HashMap<RootPath, FileIdentity>,
-    /// When all of them were there: what was touched then or later may be touched again without a sign.
+    /// When all of them were there: what was touched then or later may be touched again without a
+    /// sign.
     whole_since: (i64, i64),
     /// Places at the top that are not the image's, and never a part of a layer.
     without: Vec<RootPath>,
@@ -39,7 +41,11 @@ type FileIdentity = (u64, (i64, i64));
 /// What a layer says of a path.
 enum RootChange {
     Folder(u32),
-    File { mode: u32, size: u64, attributes: Vec<(Vec<u8>, Vec<u8>)> },
+    File {
+        mode: u32,
+        size: u64,
+        attributes: Vec<(Vec<u8>, Vec<u8>)>,
+    },
     Link(Vec<u8>),
     Gone,
 }
@@ -48,14 +54,18 @@ enum RootChange {
 #[derive(Default)]
 struct FoundChanges {
     changes: BTreeMap<RootPath, RootChange>,
-    /// Permissions of what this user could not read as it was, by inode: a file may have several names.
+    /// Permissions of what this user could not read as it was, by inode: a file may have several
+    /// names.
     opened_up: HashMap<u64, u32>,
 }
 
 impl FoundChanges {
     /// The permissions that commands gave something.
     fn mode_of(&self, status: &std::fs::Metadata) -> u32 {
-        self.opened_up.get(&status.ino()).copied().unwrap_or(status.mode() & 0o7777)
+        self.opened_up
+            .get(&status.ino())
+            .copied()
+            .unwrap_or(status.mode() & 0o7777)
     }
 
     /// Lets this user do with something of theirs what they need to do.
@@ -91,7 +101,10 @@ impl ImageCache {
                 .map_err(refused(made))?;
         }
         let held = HeldRoot::of(path.clone()).map_err(refused(&path))?;
-        let without: Vec<RootPath> = without.iter().map(|path| path.as_bytes().to_vec()).collect();
+        let without: Vec<RootPath> = without
+            .iter()
+            .map(|path| path.as_bytes().to_vec())
+            .collect();
         let mut copy = RootCopy {
             folder,
             held,
@@ -114,7 +127,8 @@ impl RootCopy {
 
     fn is_without(&self, path: &[u8]) -> bool {
         let is_at = |other: &RootPath| {
-            path.strip_prefix(other.as_slice()).is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
+            path.strip_prefix(other.as_slice())
+                .is_some_and(|rest| rest.is_empty() || rest[0] == b'/')
         };
         self.without.iter().any(is_at)
     }
@@ -134,22 +148,36 @@ impl RootCopy {
                 continue;
             }
             let put = match node {
-                TreeNode::Folder { .. } => rustix::fs::mkdirat(&to, at, Mode::RWXU).map_err(io::Error::from),
+                TreeNode::Folder { .. } => {
+                    rustix::fs::mkdirat(&to, at, Mode::RWXU).map_err(io::Error::from)
+                }
                 TreeNode::File(file) => {
                     let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::CLOEXEC;
-                    let opened = rustix::fs::openat(&from, at, flags, Mode::empty()).map(File::from);
+                    let opened =
+                        rustix::fs::openat(&from, at, flags, Mode::empty()).map(File::from);
                     let copy = |from: File| crate::files::copy(from, file, &to, at);
                     opened.map_err(io::Error::from).and_then(copy).map(|found| {
                         copied.insert(at.to_vec(), identity(&found));
                     })
                 }
-                TreeNode::Link { target, time } => rustix::fs::symlinkat(target.as_slice(), &to, at)
-                    .and_then(|()| rustix::fs::utimensat(&to, at, &times(*time), AtFlags::SYMLINK_NOFOLLOW))
-                    .map_err(io::Error::from),
+                TreeNode::Link { target, time } => {
+                    rustix::fs::symlinkat(target.as_slice(), &to, at)
+                        .and_then(|()| {
+                            rustix::fs::utimensat(&to, at, &times(*time), AtFlags::SYMLINK_NOFOLLOW)
+                        })
+                        .map_err(io::Error::from)
+                }
             };
-            put.map_err(|why| ImageProblem::Machine(format!("{} cannot be copied: {why}", shown(at))))?;
+            put.map_err(|why| {
+                ImageProblem::Machine(format!("{} cannot be copied: {why}", shown(at)))
+            })?;
         }
-        for (at, node) in self.tree.nodes().rev().filter(|(at, _)| !self.is_without(at)) {
+        for (at, node) in self
+            .tree
+            .nodes()
+            .rev()
+            .filter(|(at, _)| !self.is_without(at))
+        {
             if let TreeNode::Folder { mode, time } = node {
                 // Commands there are their owner, who can change them anyway.
                 let mode = Mode::from_raw_mode(*mode | 0o700);
@@ -169,7 +197,11 @@ impl RootCopy {
     ///
     /// # Errors
     /// When something there is nothing that a layer holds, or this machine refuses.
-    pub fn write_changes(&self, to: &mut dyn Write, listener: &dyn UnpackListener) -> ImageResult<()> {
+    pub fn write_changes(
+        &self,
+        to: &mut dyn Write,
+        listener: &dyn UnpackListener,
+    ) -> ImageResult<()> {
         let mut found = FoundChanges::default();
         self.look_at(&mut RootPath::new(), &mut found, listener)?;
         let mut changes = found.changes;
@@ -178,9 +210,12 @@ impl RootCopy {
         let mut tar = tar::Builder::new(to);
         for (at, change) in &changes {
             let put = self.put_change(&mut tar, at, change);
-            put.map_err(|why| ImageProblem::Machine(format!("{} cannot be packed: {why}", shown(at))))?;
+            put.map_err(|why| {
+                ImageProblem::Machine(format!("{} cannot be packed: {why}", shown(at)))
+            })?;
         }
-        tar.finish().map_err(|why| ImageProblem::Machine(format!("the layer cannot be written: {why}")))
+        tar.finish()
+            .map_err(|why| ImageProblem::Machine(format!("the layer cannot be written: {why}")))
     }
 
     /// What is new or another in a folder and below it.
@@ -192,7 +227,9 @@ impl RootCopy {
     ) -> ImageResult<()> {
         let place = self.place(folder);
         let names = std::fs::read_dir(&place).and_then(|listed| {
-            listed.map(|entry| entry.map(|entry| entry.file_name())).collect::<io::Result<Vec<_>>>()
+            listed
+                .map(|entry| entry.map(|entry| entry.file_name()))
+                .collect::<io::Result<Vec<_>>>()
         });
         for name in names.map_err(refused(&place))? {
             if listener.is_stopped() {
@@ -229,19 +266,27 @@ impl RootCopy {
         let mode = found.mode_of(&status);
         match FileType::from_raw_mode(status.mode()) {
             FileType::Directory => {
-                if !matches!(before, Some(TreeNode::Folder { mode: before, .. }) if before | 0o700 == mode) {
+                if !matches!(before, Some(TreeNode::Folder { mode: before, .. }) if before | 0o700 == mode)
+                {
                     found.changes.insert(at.clone(), RootChange::Folder(mode));
                 }
                 // It is ours, and goes once it was looked at.
-                found.open_up(&place, &status, 0o700).map_err(refused(&place))?;
+                found
+                    .open_up(&place, &status, 0o700)
+                    .map_err(refused(&place))?;
                 self.look_at(at, found, listener)?;
             }
             FileType::RegularFile => {
-                let known = self.copied.get(at).filter(|(_, touched)| *touched < self.whole_since);
+                let known = self
+                    .copied
+                    .get(at)
+                    .filter(|(_, touched)| *touched < self.whole_since);
                 if known.is_some_and(|known| *known == identity(&status)) {
                     return Ok(());
                 }
-                found.open_up(&place, &status, 0o400).map_err(refused(&place))?;
+                found
+                    .open_up(&place, &status, 0o400)
+                    .map_err(refused(&place))?;
                 let attributes = attributes_of(&place).map_err(refused(&place))?;
                 let is_same = match before {
                     Some(TreeNode::File(before)) => {
@@ -249,19 +294,30 @@ impl RootCopy {
                         before.mode == mode
                             && before.size == status.len()
                             && before.attributes == attributes
-                            && before.digest == Digest::of_open(&mut open).map_err(refused(&place))?
+                            && before.digest
+                                == Digest::of_open(&mut open).map_err(refused(&place))?
                     }
                     _ => false,
                 };
                 if !is_same {
-                    found
-                        .changes
-                        .insert(at.clone(), RootChange::File { mode, size: status.len(), attributes });
+                    found.changes.insert(
+                        at.clone(),
+                        RootChange::File {
+                            mode,
+                            size: status.len(),
+                            attributes,
+                        },
+                    );
                 }
             }
             FileType::Symlink => {
-                let target = place.read_link().map_err(refused(&place))?.into_os_string().into_vec();
-                if !matches!(before, Some(TreeNode::Link { target: before, .. }) if *before == target) {
+                let target = place
+                    .read_link()
+                    .map_err(refused(&place))?
+                    .into_os_string()
+                    .into_vec();
+                if !matches!(before, Some(TreeNode::Link { target: before, .. }) if *before == target)
+                {
                     found.changes.insert(at.clone(), RootChange::Link(target));
                 }
             }
@@ -271,7 +327,10 @@ impl RootCopy {
                     FileType::Socket => "a socket",
                     _ => "a device",
                 };
-                return bad(format!("the commands left {}, which is {kind}: no layer holds one", shown(at)));
+                return bad(format!(
+                    "the commands left {}, which is {kind}: no layer holds one",
+                    shown(at)
+                ));
             }
         }
         Ok(())
@@ -280,12 +339,17 @@ impl RootCopy {
     /// Leaves out folders that are there only because places of the sandbox are in them.
     fn leave_out_ways(&self, changes: &mut BTreeMap<RootPath, RootChange>) {
         for path in &self.without {
-            let ways =
-                path.iter().enumerate().filter(|(_, byte)| **byte == b'/').map(|(end, _)| &path[..end]);
+            let ways = path
+                .iter()
+                .enumerate()
+                .filter(|(_, byte)| **byte == b'/')
+                .map(|(end, _)| &path[..end]);
             for way in ways.collect::<Vec<_>>().into_iter().rev() {
                 let inside = [way, b"/"].concat();
-                let is_bare =
-                    !changes.range(inside.clone()..).next().is_some_and(|(at, _)| at.starts_with(&inside));
+                let is_bare = !changes
+                    .range(inside.clone()..)
+                    .next()
+                    .is_some_and(|(at, _)| at.starts_with(&inside));
                 if self.tree.get(way).is_none() && is_bare {
                     changes.remove(way);
                 }
@@ -340,19 +404,33 @@ impl RootCopy {
                 tar.append_link(&mut header, path(at), path(target))
             }
             RootChange::Gone => {
-                let end = at.iter().rposition(|byte| *byte == b'/').map_or(0, |end| end + 1);
+                let end = at
+                    .iter()
+                    .rposition(|byte| *byte == b'/')
+                    .map_or(0, |end| end + 1);
                 let name = [&at[..end], GONE, &at[end..]].concat();
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_mode(0o644);
                 tar.append_data(&mut header, path(&name), io::empty())
             }
-            RootChange::File { mode, size, attributes } => {
+            RootChange::File {
+                mode,
+                size,
+                attributes,
+            } => {
                 let records: Vec<(String, &[u8])> = attributes
                     .iter()
-                    .map(|(name, value)| (user_attribute(&String::from_utf8_lossy(name)), value.as_slice()))
+                    .map(|(name, value)| {
+                        (
+                            user_attribute(&String::from_utf8_lossy(name)),
+                            value.as_slice(),
+                        )
+                    })
                     .collect();
                 if !records.is_empty() {
-                    tar.append_pax_extensions(records.iter().map(|(name, value)| (name.as_str(), *value)))?;
+                    tar.append_pax_extensions(
+                        records.iter().map(|(name, value)| (name.as_str(), *value)),
+                    )?;
                 }
                 header.set_entry_type(tar::EntryType::Regular);
                 header.set_mode(*mode);
@@ -393,7 +471,9 @@ fn attributes_of(file: &Path) -> io::Result<Vec<(Vec<u8>, Vec<u8>)>> {
         Err(why) => return Err(why.into()),
     };
     let mut attributes = Vec::new();
-    for name in names[..length].split(|byte| *byte == 0).filter(|name| name.starts_with(OF_USERS.as_bytes()))
+    for name in names[..length]
+        .split(|byte| *byte == 0)
+        .filter(|name| name.starts_with(OF_USERS.as_bytes()))
     {
         let mut value = vec![0u8; 64 << 10];
         let length = rustix::fs::lgetxattr(file, name, &mut value)?;

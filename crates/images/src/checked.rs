@@ -1,4 +1,5 @@
-//! Reading what must have a digest and a size: whether it has is known at its end, and nothing of it counts before.
+//! Reading what must have a digest and a size: whether it has is known at its end, and nothing of
+//! it counts before.
 
 use std::fmt;
 use std::io::{self, Read};
@@ -18,7 +19,9 @@ impl BlobDigest {
             "sha512" => 128,
             _ => return None,
         };
-        let is_hex = digits.bytes().all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'));
+        let is_hex = digits
+            .bytes()
+            .all(|byte| matches!(byte, b'0'..=b'9' | b'a'..=b'f'));
         (digits.len() == length && is_hex).then(|| BlobDigest(text.to_owned()))
     }
 
@@ -74,7 +77,12 @@ impl BlobHasher {
     }
 
     fn finish(self) -> BlobDigest {
-        let hex = |bytes: &[u8]| bytes.iter().map(|byte| format!("{byte:02x}")).collect::<String>();
+        let hex = |bytes: &[u8]| {
+            bytes
+                .iter()
+                .map(|byte| format!("{byte:02x}"))
+                .collect::<String>()
+        };
         BlobDigest(match self {
             BlobHasher::Sha256(hasher) => format!("sha256:{}", hex(&hasher.finalize())),
             BlobHasher::Sha512(hasher) => format!("sha512:{}", hex(&hasher.finalize())),
@@ -112,7 +120,8 @@ impl io::Write for CountingHasher {
     }
 }
 
-/// A reader of something that must have a digest, and maybe a size. Its end is an error where it has not.
+/// A reader of something that must have a digest, and maybe a size. Its end is an error where it
+/// has not.
 pub(crate) struct CheckedReader<R> {
     inner: R,
     hasher: Option<BlobHasher>,
@@ -142,7 +151,9 @@ impl<R: Read> CheckedReader<R> {
     }
 
     fn at_end(&mut self) -> io::Result<()> {
-        let Some(hasher) = self.hasher.take() else { return Ok(()) };
+        let Some(hasher) = self.hasher.take() else {
+            return Ok(());
+        };
         if let Some(size) = self.size.filter(|size| *size != self.read) {
             return Err(damaged(format!("it has {} bytes of {size}", self.read)));
         }
@@ -150,7 +161,10 @@ impl<R: Read> CheckedReader<R> {
         if found == self.wanted {
             return Ok(());
         }
-        Err(damaged(format!("its digest is {found}, not {}", self.wanted)))
+        Err(damaged(format!(
+            "its digest is {found}, not {}",
+            self.wanted
+        )))
     }
 }
 
@@ -185,26 +199,53 @@ mod tests {
 
     fn read(bytes: &[u8], wanted: &[u8], size: Option<u64>) -> io::Result<Vec<u8>> {
         let mut out = Vec::new();
-        CheckedReader::new(bytes, &BlobDigest::of(wanted), size, 8).read_to_end(&mut out).map(|_| out)
+        CheckedReader::new(bytes, &BlobDigest::of(wanted), size, 8)
+            .read_to_end(&mut out)
+            .map(|_| out)
     }
 
     #[test]
     fn what_is_cut_off_other_or_longer_is_refused_at_its_end() {
         assert_eq!(read(b"tide", b"tide", Some(4)).unwrap(), b"tide");
         assert_eq!(read(b"tide", b"tide", None).unwrap(), b"tide");
-        assert!(read(b"tid", b"tide", Some(4)).unwrap_err().to_string().contains("3 bytes of 4"));
-        assert!(read(b"tidE", b"tide", Some(4)).unwrap_err().to_string().contains("its digest is"));
-        assert!(read(b"tides", b"tide", Some(4)).unwrap_err().to_string().contains("more than 4"));
-        assert!(read(b"tidestides", b"tidestides", None).unwrap_err().to_string().contains("more than 8"));
+        assert!(
+            read(b"tid", b"tide", Some(4))
+                .unwrap_err()
+                .to_string()
+                .contains("3 bytes of 4")
+        );
+        assert!(
+            read(b"tidE", b"tide", Some(4))
+                .unwrap_err()
+                .to_string()
+                .contains("its digest is")
+        );
+        assert!(
+            read(b"tides", b"tide", Some(4))
+                .unwrap_err()
+                .to_string()
+                .contains("more than 4")
+        );
+        assert!(
+            read(b"tidestides", b"tidestides", None)
+                .unwrap_err()
+                .to_string()
+                .contains("more than 8")
+        );
     }
 
     #[test]
     fn digests_are_of_a_method_that_is_registered() {
         let digest = BlobDigest::of(b"tide");
         assert_eq!(BlobDigest::parse(digest.as_str()), Some(digest.clone()));
-        for bad in
-            ["", "sha256:", "md5:00", &digest.as_str().to_uppercase(), &format!("{digest}0"), "sha256:../x"]
-        {
+        for bad in [
+            "",
+            "sha256:",
+            "md5:00",
+            &digest.as_str().to_uppercase(),
+            &format!("{digest}0"),
+            "sha256:../x",
+        ] {
             assert_eq!(BlobDigest::parse(bad), None, "{bad}");
         }
     }

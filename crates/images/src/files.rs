@@ -1,4 +1,5 @@
-//! Contents of files of images, kept once each: layers and roots share them as further names of the same file.
+//! Contents of files of images, kept once each: layers and roots share them as further names of the
+//! same file.
 
 use std::collections::hash_map::RandomState;
 use std::fs::{File, Permissions};
@@ -15,7 +16,8 @@ use rustix::fs::{AtFlags, CWD, Mode, OFlags, Timespec, Timestamps, XattrFlags};
 use crate::problem::{ImageResult, refused};
 use crate::tree::ImageFile;
 
-/// Files of at most so many bytes are read whole before anything is written: most are kept already, or small.
+/// Files of at most so many bytes are read whole before anything is written: most are kept already,
+/// or small.
 const IN_MEMORY: u64 = 1 << 20;
 
 /// So many bytes at once, in which nothing is written where all of them are zero.
@@ -43,7 +45,9 @@ impl FilePool {
                 std::fs::create_dir_all(&inner).map_err(refused(&inner))?;
             }
         }
-        Ok(FilePool { folder: folder.to_owned() })
+        Ok(FilePool {
+            folder: folder.to_owned(),
+        })
     }
 
     /// Where a file is, if it is there.
@@ -60,14 +64,27 @@ impl FilePool {
         }
         let mut bytes = Vec::with_capacity(head.size as usize);
         content.read_to_end(&mut bytes).map_err(broken)?;
-        let FileHead { size: _, mode, time, attributes } = head;
+        let FileHead {
+            size: _,
+            mode,
+            time,
+            attributes,
+        } = head;
         let digest = Digest::of(&bytes);
-        let node = ImageFile { digest, size: bytes.len() as u64, mode, time, attributes };
+        let node = ImageFile {
+            digest,
+            size: bytes.len() as u64,
+            mode,
+            time,
+            attributes,
+        };
         let path = self.path_of(&node);
         if !path.exists() {
             let temporary = self.fresh_name();
             let file = self.fresh_file(&temporary)?;
-            let written = (&file).write_all(&bytes).and_then(|()| finish(&file, &node));
+            let written = (&file)
+                .write_all(&bytes)
+                .and_then(|()| finish(&file, &node));
             self.settle(&temporary, written, &path)?;
         }
         Ok(node)
@@ -87,17 +104,33 @@ impl FilePool {
             let count = match read_piece(content, &mut piece) {
                 Ok(0) => break,
                 Ok(count) => count,
-                Err(why) => return Err(discard(crate::problem::ImageProblem::Image(why.to_string()))),
+                Err(why) => {
+                    return Err(discard(crate::problem::ImageProblem::Image(
+                        why.to_string(),
+                    )));
+                }
             };
             hasher.update(&piece[..count]);
             // A hole stays one.
             if piece[..count].iter().any(|byte| *byte != 0) {
-                file.write_all_at(&piece[..count], at).map_err(|why| discard(refused(&temporary)(why)))?;
+                file.write_all_at(&piece[..count], at)
+                    .map_err(|why| discard(refused(&temporary)(why)))?;
             }
             at += count as u64;
         }
-        let FileHead { size: _, mode, time, attributes } = head;
-        let node = ImageFile { digest: hasher.finish(), size: at, mode, time, attributes };
+        let FileHead {
+            size: _,
+            mode,
+            time,
+            attributes,
+        } = head;
+        let node = ImageFile {
+            digest: hasher.finish(),
+            size: at,
+            mode,
+            time,
+            attributes,
+        };
         let written = file.set_len(at).and_then(|()| finish(&file, &node));
         let path = self.path_of(&node);
         self.settle(&temporary, written, &path)?;
@@ -123,8 +156,8 @@ impl FilePool {
         file.map(File::from).map_err(refused(at))
     }
 
-    /// Puts a file at a place of a folder: as another name of the one that is kept, or as a copy where there cannot be more
-    /// names.
+    /// Puts a file at a place of a folder: as another name of the one that is kept, or as a copy
+    /// where there cannot be more names.
     ///
     /// # Errors
     /// When it is not there (`NotFound`), or the machine refuses.
@@ -140,13 +173,16 @@ impl FilePool {
     }
 }
 
-/// A name that nothing had before, in this process or another one, of this machine or one that shares the folder: what has
-/// such a name is not whole yet.
+/// A name that nothing had before, in this process or another one, of this machine or one that
+/// shares the folder: what has such a name is not whole yet.
 pub(crate) fn fresh_name() -> String {
     static PROCESS: OnceLock<u64> = OnceLock::new();
     static NEXT: AtomicU64 = AtomicU64::new(0);
     let process = PROCESS.get_or_init(|| RandomState::new().build_hasher().finish());
-    format!(".new-{process:016x}-{}", NEXT.fetch_add(1, Ordering::Relaxed))
+    format!(
+        ".new-{process:016x}-{}",
+        NEXT.fetch_add(1, Ordering::Relaxed)
+    )
 }
 
 /// Reads until a piece is full, or nothing more comes.
@@ -171,7 +207,12 @@ pub(crate) fn copy(
     at: &[u8],
 ) -> io::Result<std::fs::Metadata> {
     let flags = OFlags::WRONLY | OFlags::CREATE | OFlags::EXCL | OFlags::CLOEXEC;
-    let copy = File::from(rustix::fs::openat(folder, at, flags, Mode::RUSR | Mode::WUSR)?);
+    let copy = File::from(rustix::fs::openat(
+        folder,
+        at,
+        flags,
+        Mode::RUSR | Mode::WUSR,
+    )?);
     io::copy(&mut from, &mut &copy)?;
     finish(&copy, file)?;
     copy.metadata()
@@ -189,6 +230,12 @@ fn finish(file: &File, node: &ImageFile) -> io::Result<()> {
 
 /// A time in seconds as the kernel takes it, for both of a file's own.
 pub(crate) fn times(seconds: i64) -> Timestamps {
-    let time = Timespec { tv_sec: seconds, tv_nsec: 0 };
-    Timestamps { last_access: time, last_modification: time }
+    let time = Timespec {
+        tv_sec: seconds,
+        tv_nsec: 0,
+    };
+    Timestamps {
+        last_access: time,
+        last_modification: time,
+    }
 }

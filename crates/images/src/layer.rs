@@ -1,7 +1,7 @@
 //! Reading a layer: a tar of what it changes, unpacked to contents and a list.
 //!
-//! Nothing of it is unpacked to its own names: those are only in the list, so that no name, link or order of a layer can lead
-//! anywhere on this machine.
+//! Nothing of it is unpacked to its own names: those are only in the list, so that no name, link or
+//! order of a layer can lead anywhere on this machine.
 
 use std::collections::HashMap;
 use std::io::{self, Read};
@@ -21,7 +21,8 @@ const EMPTIED: &[u8] = b".wh..wh..opq";
 /// Other names of this kind are for whoever packed the layer.
 const FOR_PACKERS: &[u8] = b".wh..wh.";
 
-/// How many things one layer may hold, and how long paths and names may be, in bytes: the kernel's limits.
+/// How many things one layer may hold, and how long paths and names may be, in bytes: the kernel's
+/// limits.
 const MOST_ENTRIES: usize = 4_000_000;
 const LONGEST_PATH: usize = 4095;
 const LONGEST_NAME: usize = 255;
@@ -57,20 +58,45 @@ pub(crate) fn read_layer(
     let compression = compression_of(layer)?;
     let blob = blobs.open(&digest)?;
     let most = nubrik_archive::largest(layer.size);
-    let packed = CheckedReader::new(Stoppable { inner: blob, listener }, &digest, Some(layer.size), u64::MAX);
+    let packed = CheckedReader::new(
+        Stoppable {
+            inner: blob,
+            listener,
+        },
+        &digest,
+        Some(layer.size),
+        u64::MAX,
+    );
     let (give, take) = sync_channel(WAITING);
     std::thread::scope(|scope| {
         let unpacker = scope.spawn(move || unpack(packed, compression, &give, listener));
-        let mut tar = CheckedReader::new(TarPieces { take, piece: Vec::new(), at: 0 }, unpacked, None, most);
-        let read = read_tar(&mut FilledUp { inner: &mut tar, read: 0 }, pool, listener);
+        let mut tar = CheckedReader::new(
+            TarPieces {
+                take,
+                piece: Vec::new(),
+                at: 0,
+            },
+            unpacked,
+            None,
+            most,
+        );
+        let read = read_tar(
+            &mut FilledUp {
+                inner: &mut tar,
+                read: 0,
+            },
+            pool,
+            listener,
+        );
         let read = read.and_then(|layer| match tar.finish() {
             Ok(()) => Ok(layer),
             Err(why) => bad(why.to_string()),
         });
         // It ends when nobody takes its pieces any more.
         drop(tar);
-        let unpacked =
-            unpacker.join().unwrap_or_else(|_| Err(io::Error::other("the thread that unpacks ended")));
+        let unpacked = unpacker
+            .join()
+            .unwrap_or_else(|_| Err(io::Error::other("the thread that unpacks ended")));
         if listener.is_stopped() {
             return Err(ImageProblem::Stopped);
         }
@@ -79,7 +105,9 @@ pub(crate) fn read_layer(
             (_, Err(why)) if why.kind() != io::ErrorKind::BrokenPipe => {
                 bad(format!("the layer {digest} cannot be used: {why}"))
             }
-            (Err(ImageProblem::Image(why)), _) => bad(format!("the layer {digest} cannot be used: {why}")),
+            (Err(ImageProblem::Image(why)), _) => {
+                bad(format!("the layer {digest} cannot be used: {why}"))
+            }
             (read, _) => read,
         }
     })
@@ -100,7 +128,8 @@ impl Read for Stoppable<'_> {
     }
 }
 
-/// Unpacks a layer, in pieces, as long as somebody takes them. All of the packed layer is read, so that its digest is checked.
+/// Unpacks a layer, in pieces, as long as somebody takes them. All of the packed layer is read, so
+/// that its digest is checked.
 fn unpack(
     packed: CheckedReader<Stoppable<'_>>,
     compression: Compression,
@@ -110,15 +139,27 @@ fn unpack(
     let mut packed = io::BufReader::with_capacity(PIECE, packed);
     match compression {
         Compression::None => send(&mut packed, give, listener)?,
-        Compression::Gzip => send(&mut flate2::bufread::MultiGzDecoder::new(&mut packed), give, listener)?,
+        Compression::Gzip => send(
+            &mut flate2::bufread::MultiGzDecoder::new(&mut packed),
+            give,
+            listener,
+        )?,
         Compression::Zstandard => {
-            send(&mut zstd::stream::read::Decoder::with_buffer(&mut packed)?, give, listener)?;
+            send(
+                &mut zstd::stream::read::Decoder::with_buffer(&mut packed)?,
+                give,
+                listener,
+            )?;
         }
     }
     packed.get_mut().finish()
 }
 
-fn send(from: &mut dyn Read, give: &SyncSender<Vec<u8>>, listener: &dyn UnpackListener) -> io::Result<()> {
+fn send(
+    from: &mut dyn Read,
+    give: &SyncSender<Vec<u8>>,
+    listener: &dyn UnpackListener,
+) -> io::Result<()> {
     loop {
         let mut piece = vec![0; PIECE];
         let mut filled = 0;
@@ -138,7 +179,8 @@ fn send(from: &mut dyn Read, give: &SyncSender<Vec<u8>>, listener: &dyn UnpackLi
     }
 }
 
-/// A tar whose last block is filled up where its writer did not do that, as some do. Whether anything is missing its digest says.
+/// A tar whose last block is filled up where its writer did not do that, as some do. Whether
+/// anything is missing its digest says.
 struct FilledUp<R> {
     inner: R,
     read: u64,
@@ -192,7 +234,11 @@ struct Gathering {
     last: HashMap<RootPath, usize>,
 }
 
-fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) -> ImageResult<Layer> {
+fn read_tar(
+    tar: &mut dyn Read,
+    pool: &FilePool,
+    listener: &dyn UnpackListener,
+) -> ImageResult<Layer> {
     let broken = |why: io::Error| ImageProblem::Image(why.to_string());
     let mut gathering = Gathering::default();
     let mut archive = tar::Archive::new(tar);
@@ -205,13 +251,18 @@ fn read_tar(tar: &mut dyn Read, pool: &FilePool, listener: &dyn UnpackListener) 
         }
         gathering.add(&mut entry.map_err(broken)?, pool)?;
     }
-    Ok(Layer { changes: gathering.changes })
+    Ok(Layer {
+        changes: gathering.changes,
+    })
 }
 
 impl Gathering {
     fn add(&mut self, entry: &mut tar::Entry<'_, impl Read>, pool: &FilePool) -> ImageResult<()> {
         let kind = entry.header().entry_type();
-        if matches!(kind, tar::EntryType::XGlobalHeader | tar::EntryType::XHeader) {
+        if matches!(
+            kind,
+            tar::EntryType::XGlobalHeader | tar::EntryType::XHeader
+        ) {
             return Ok(());
         }
         let path = clean(&entry.path_bytes())?;
@@ -226,14 +277,22 @@ impl Gathering {
         if let Some(rest) = name.strip_prefix(GONE) {
             return self.add_removal(&path, folder, (name, rest));
         }
-        let Some(change) = self.change_of(entry, &path, pool)? else { return Ok(()) };
+        let Some(change) = self.change_of(entry, &path, pool)? else {
+            return Ok(());
+        };
         self.last.insert(path.clone(), self.changes.len());
         self.changes.push((path, change));
         Ok(())
     }
 
-    /// Takes up what a name of a special form says: that another name, or all of its folder, is gone.
-    fn add_removal(&mut self, path: &[u8], folder: &[u8], (name, rest): (&[u8], &[u8])) -> ImageResult<()> {
+    /// Takes up what a name of a special form says: that another name, or all of its folder, is
+    /// gone.
+    fn add_removal(
+        &mut self,
+        path: &[u8],
+        folder: &[u8],
+        (name, rest): (&[u8], &[u8]),
+    ) -> ImageResult<()> {
         match name {
             EMPTIED if folder.is_empty() => return bad("it empties the whole root"),
             EMPTIED => self.changes.push((folder.to_vec(), LayerChange::Emptied)),
@@ -242,7 +301,11 @@ impl Gathering {
                 return bad(format!("{} says that nothing is gone", shown(path)));
             }
             _ => {
-                let gone = if folder.is_empty() { rest.to_vec() } else { [folder, b"/", rest].concat() };
+                let gone = if folder.is_empty() {
+                    rest.to_vec()
+                } else {
+                    [folder, b"/", rest].concat()
+                };
                 self.changes.push((gone, LayerChange::Gone));
             }
         }
@@ -258,12 +321,23 @@ impl Gathering {
     ) -> ImageResult<Option<LayerChange>> {
         let broken = |why: io::Error| ImageProblem::Image(why.to_string());
         let header = entry.header();
-        let (mode, time) = (header.mode().map_err(broken)?, header.mtime().map_err(broken)? as i64);
+        let (mode, time) = (
+            header.mode().map_err(broken)?,
+            header.mtime().map_err(broken)? as i64,
+        );
         Ok(Some(match entry.header().entry_type() {
-            tar::EntryType::Directory => LayerChange::Is(TreeNode::Folder { mode: mode & 0o1777, time }),
+            tar::EntryType::Directory => LayerChange::Is(TreeNode::Folder {
+                mode: mode & 0o1777,
+                time,
+            }),
             tar::EntryType::Regular | tar::EntryType::Continuous | tar::EntryType::GNUSparse => {
                 let attributes = attributes_of(entry)?;
-                let head = FileHead { size: entry.size(), mode: mode & 0o777, time, attributes };
+                let head = FileHead {
+                    size: entry.size(),
+                    mode: mode & 0o777,
+                    time,
+                    attributes,
+                };
                 LayerChange::Is(TreeNode::File(pool.keep(head, entry)?))
             }
             tar::EntryType::Symlink => {
@@ -284,9 +358,14 @@ impl Gathering {
                 }
             }
             // Each sandbox has devices of its own.
-            tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => return Ok(None),
+            tar::EntryType::Char | tar::EntryType::Block if path.starts_with(b"dev/") => {
+                return Ok(None);
+            }
             tar::EntryType::Char | tar::EntryType::Block => {
-                return bad(format!("{} is a device, and no device is made for an image", shown(path)));
+                return bad(format!(
+                    "{} is a device, and no device is made for an image",
+                    shown(path)
+                ));
             }
             tar::EntryType::Fifo => return bad(format!("{} is a pipe", shown(path))),
             other => {
@@ -297,13 +376,21 @@ impl Gathering {
     }
 }
 
-/// Extended attributes of users, sorted by name. Others are the system's: permissions that no sandbox grants, and labels.
+/// Extended attributes of users, sorted by name. Others are the system's: permissions that no
+/// sandbox grants, and labels.
 fn attributes_of(entry: &mut tar::Entry<'_, impl Read>) -> ImageResult<Vec<(Vec<u8>, Vec<u8>)>> {
-    let Ok(Some(records)) = entry.pax_extensions() else { return Ok(Vec::new()) };
+    let Ok(Some(records)) = entry.pax_extensions() else {
+        return Ok(Vec::new());
+    };
     let mut attributes = Vec::new();
     for record in records {
-        let Ok(record) = record else { return bad("a record of extended attributes is damaged") };
-        let name = record.key().ok().and_then(|key| key.strip_prefix(ATTRIBUTE));
+        let Ok(record) = record else {
+            return bad("a record of extended attributes is damaged");
+        };
+        let name = record
+            .key()
+            .ok()
+            .and_then(|key| key.strip_prefix(ATTRIBUTE));
         if let Some(name) = name.filter(|name| name.starts_with(OF_USERS)) {
             attributes.push((name.as_bytes().to_vec(), record.value_bytes().to_vec()));
         }

@@ -1,9 +1,10 @@
 //! Images: file systems by their contents, in which steps run.
 //!
-//! An image comes in layers, as the OCI image specification 1.1 has them. Each layer is read once on a machine: its files are
-//! kept by their contents, what it changes in a list. The lists of an image, one laid over the other, are a [`RootTree`], whose
-//! digest says all that a step can see of it. A root with that digest is put together once, as further names of the files
-//! that are kept, and is never changed.
+//! An image comes in layers, as the OCI image specification 1.1 has them. Each layer is read once
+//! on a machine: its files are kept by their contents, what it changes in a list. The lists of an
+//! image, one laid over the other, are a [`RootTree`], whose digest says all that a step can see of
+//! it. A root with that digest is put together once, as further names of the files that are kept,
+//! and is never changed.
 //!
 //! ```
 //! use nubrik_images::{LayerChange, Layer, TreeNode, RootTree};
@@ -36,8 +37,8 @@ pub use checked::BlobDigest;
 pub use layer::UnpackListener;
 pub use make::{ImageContent, ImageSettings, image_content, make_image};
 pub use manifest::{
-    BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform, LIST_KINDS,
-    MANIFEST_KINDS, PlatformDocument, check_platform, image_document,
+    BlobDescriptor, DOCUMENT_LIMIT, ImageChoice, ImageContents, ImageDocument, ImagePlatform,
+    LIST_KINDS, MANIFEST_KINDS, PlatformDocument, check_platform, image_document,
 };
 pub use names::{is_image_name, is_image_tag};
 pub use problem::{ImageProblem, ImageResult};

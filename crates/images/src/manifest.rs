@@ -1,5 +1,5 @@
-//! Documents of images: indexes, manifests and configurations, as the OCI image specification 1.1 has them
-//! (<https://github.com/opencontainers/image-spec>), and which image of several is meant.
+//! Documents of images: indexes, manifests and configurations, as the OCI image specification 1.1
+//! has them (<https://github.com/opencontainers/image-spec>), and which image of several is meant.
 
 use serde::Deserialize;
 use std::collections::BTreeMap;
@@ -7,18 +7,24 @@ use std::collections::BTreeMap;
 use crate::checked::BlobDigest;
 use crate::problem::{ImageResult, bad};
 
-/// How long a document may be, in bytes: so many the distribution specification asks registries to take.
+/// How long a document may be, in bytes: so many the distribution specification asks registries to
+/// take.
 pub const DOCUMENT_LIMIT: u64 = 4 << 20;
 
 /// The annotation by which the index of a layout calls an image.
 const NAME: &str = "org.opencontainers.image.ref.name";
 
-/// Kinds of lists of images, and of images: as the specification has them, and as they were called before it.
-pub const LIST_KINDS: [&str; 2] =
-    ["application/vnd.oci.image.index.v1+json", "application/vnd.docker.distribution.manifest.list.v2+json"];
+/// Kinds of lists of images, and of images: as the specification has them, and as they were called
+/// before it.
+pub const LIST_KINDS: [&str; 2] = [
+    "application/vnd.oci.image.index.v1+json",
+    "application/vnd.docker.distribution.manifest.list.v2+json",
+];
 /// See [`LIST_KINDS`].
-pub const MANIFEST_KINDS: [&str; 2] =
-    ["application/vnd.oci.image.manifest.v1+json", "application/vnd.docker.distribution.manifest.v2+json"];
+pub const MANIFEST_KINDS: [&str; 2] = [
+    "application/vnd.oci.image.manifest.v1+json",
+    "application/vnd.docker.distribution.manifest.v2+json",
+];
 
 /// The kind of a layer that gzip compressed, and how it was called before the specification.
 pub(crate) const GZIP_LAYER_KIND: &str = "application/vnd.oci.image.layer.v1.tar+gzip";
@@ -96,7 +102,11 @@ pub struct ImagePlatform(String);
 impl ImagePlatform {
     /// The platform of the machine that this program runs on.
     pub fn of_machine() -> ImagePlatform {
-        ImagePlatform(format!("{}/{}", std::env::consts::OS, processor_in_images(std::env::consts::ARCH)))
+        ImagePlatform(format!(
+            "{}/{}",
+            std::env::consts::OS,
+            processor_in_images(std::env::consts::ARCH)
+        ))
     }
 
     /// The platform of a system and a processor, in the words of definitions: `linux` and `x86_64`.
@@ -140,7 +150,10 @@ fn processor_in_images(processor: &str) -> &str {
         ("powerpc64", "ppc64le"),
         ("loongarch64", "loong64"),
     ];
-    WORDS.iter().find(|(word, _)| *word == processor).map_or(processor, |(_, in_images)| in_images)
+    WORDS
+        .iter()
+        .find(|(word, _)| *word == processor)
+        .map_or(processor, |(_, in_images)| in_images)
 }
 
 impl BlobDescriptor {
@@ -148,7 +161,10 @@ impl BlobDescriptor {
     pub(crate) fn blob(&self) -> ImageResult<BlobDigest> {
         match BlobDigest::parse(&self.digest) {
             Some(digest) => Ok(digest),
-            None => bad(format!("{:?} is no digest of a kind that is known: sha256, sha512", self.digest)),
+            None => bad(format!(
+                "{:?} is no digest of a kind that is known: sha256, sha512",
+                self.digest
+            )),
         }
     }
 
@@ -198,30 +214,59 @@ pub struct ImageChoice {
 
 impl ImageChoice {
     /// The one of some images that is meant.
-    pub(crate) fn of<'d>(&self, all: &'d [BlobDescriptor], by_name: bool) -> ImageResult<&'d BlobDescriptor> {
-        let images = || all.iter().filter(|image| image.is_index() || image.is_manifest());
+    pub(crate) fn of<'d>(
+        &self,
+        all: &'d [BlobDescriptor],
+        by_name: bool,
+    ) -> ImageResult<&'d BlobDescriptor> {
+        let images = || {
+            all.iter()
+                .filter(|image| image.is_index() || image.is_manifest())
+        };
         let named: Vec<&BlobDescriptor> = match (&self.name, by_name) {
-            (Some(name), true) => images().filter(|image| image.name() == Some(name)).collect(),
+            (Some(name), true) => images()
+                .filter(|image| image.name() == Some(name))
+                .collect(),
             _ => images().collect(),
         };
         if named.is_empty() {
-            let Some(name) = self.name.as_ref().filter(|_| by_name) else { return bad("it holds no image") };
-            return bad(format!("it holds no image called {name:?}\n{}", self.listed(images())));
+            let Some(name) = self.name.as_ref().filter(|_| by_name) else {
+                return bad("it holds no image");
+            };
+            return bad(format!(
+                "it holds no image called {name:?}\n{}",
+                self.listed(images())
+            ));
         }
-        let fits =
-            |image: &&&BlobDescriptor| image.platform.as_ref().is_none_or(|said| self.platform.takes(said));
+        let fits = |image: &&&BlobDescriptor| {
+            image
+                .platform
+                .as_ref()
+                .is_none_or(|said| self.platform.takes(said))
+        };
         let fitting: Vec<&&BlobDescriptor> = named.iter().filter(fits).collect();
         match fitting.as_slice() {
             [image] => Ok(image),
             [] => {
-                let mut said: Vec<String> =
-                    named.iter().filter_map(|i| i.platform.as_ref().map(text_of)).collect();
+                let mut said: Vec<String> = named
+                    .iter()
+                    .filter_map(|i| i.platform.as_ref().map(text_of))
+                    .collect();
                 said.dedup();
-                bad(format!("it is for {}, not for {}", said.join(", "), self.platform.as_str()))
+                bad(format!(
+                    "it is for {}, not for {}",
+                    said.join(", "),
+                    self.platform.as_str()
+                ))
             }
             // The same image twice is one.
-            [first, rest @ ..] if rest.iter().all(|other| other.digest == first.digest) => Ok(first),
-            several => bad(format!("it holds several images\n{}", self.listed(several.iter().map(|i| **i)))),
+            [first, rest @ ..] if rest.iter().all(|other| other.digest == first.digest) => {
+                Ok(first)
+            }
+            several => bad(format!(
+                "it holds several images\n{}",
+                self.listed(several.iter().map(|i| **i))
+            )),
         }
     }
 
@@ -263,10 +308,15 @@ pub struct ImageContents {
 pub fn image_document(bytes: &[u8], choice: &ImageChoice) -> ImageResult<ImageDocument> {
     let said: EitherDocument = document("what the registry gives", bytes)?;
     match said {
-        EitherDocument { manifests: Some(manifests), .. } => {
-            Ok(ImageDocument::List(choice.of(&manifests, false)?.clone()))
-        }
-        EitherDocument { config: Some(config), layers: Some(layers), .. } => {
+        EitherDocument {
+            manifests: Some(manifests),
+            ..
+        } => Ok(ImageDocument::List(choice.of(&manifests, false)?.clone())),
+        EitherDocument {
+            config: Some(config),
+            layers: Some(layers),
+            ..
+        } => {
             for layer in &layers {
                 compression_of(layer)?;
                 layer.blob()?;
@@ -290,12 +340,25 @@ pub fn check_platform(config: &[u8], choice: &ImageChoice) -> ImageResult<()> {
 impl ImageChoice {
     /// Refuses a configuration of another platform.
     pub(crate) fn check(&self, config: &ConfigDocument) -> ImageResult<()> {
-        let ConfigDocument { os, architecture, variant, .. } = config;
+        let ConfigDocument {
+            os,
+            architecture,
+            variant,
+            ..
+        } = config;
         let (os, architecture, variant) = (os.clone(), architecture.clone(), variant.clone());
-        let said = PlatformDocument { os, architecture, variant };
+        let said = PlatformDocument {
+            os,
+            architecture,
+            variant,
+        };
         match self.platform.takes(&said) {
             true => Ok(()),
-            false => bad(format!("it is for {}, not for {}", text_of(&said), self.platform.as_str())),
+            false => bad(format!(
+                "it is for {}, not for {}",
+                text_of(&said),
+                self.platform.as_str()
+            )),
         }
     }
 }
@@ -315,10 +378,17 @@ pub(crate) fn index_of_manifest(manifest: &[u8], digest: &BlobDigest) -> ImageRe
         media_type: Option<String>,
     }
     let kind: Kind = document("the manifest", manifest)?;
-    let kind = kind.media_type.unwrap_or_else(|| MANIFEST_KINDS[0].to_owned());
+    let kind = kind
+        .media_type
+        .unwrap_or_else(|| MANIFEST_KINDS[0].to_owned());
     let size = manifest.len();
-    let manifest = serde_json::json!({ "mediaType": kind, "digest": digest.as_str(), "size": size });
-    Ok(serde_json::json!({ "schemaVersion": 2, "manifests": [manifest] }).to_string().into_bytes())
+    let manifest =
+        serde_json::json!({ "mediaType": kind, "digest": digest.as_str(), "size": size });
+    Ok(
+        serde_json::json!({ "schemaVersion": 2, "manifests": [manifest] })
+            .to_string()
+            .into_bytes(),
+    )
 }
 
 /// What a document says.
@@ -347,12 +417,18 @@ mod tests {
                 architecture: architecture.into(),
                 variant: variant.map(str::to_owned),
             }),
-            annotations: name.map(|name| (NAME.to_owned(), name.to_owned())).into_iter().collect(),
+            annotations: name
+                .map(|name| (NAME.to_owned(), name.to_owned()))
+                .into_iter()
+                .collect(),
         }
     }
 
     fn choice(name: Option<&str>) -> ImageChoice {
-        ImageChoice { name: name.map(str::to_owned), platform: ImagePlatform::new("linux", "aarch64") }
+        ImageChoice {
+            name: name.map(str::to_owned),
+            platform: ImagePlatform::new("linux", "aarch64"),
+        }
     }
 
     #[test]
@@ -362,22 +438,49 @@ mod tests {
             image(Some("tide"), Some(("linux", "arm64", Some("v8"))), 'b'),
             image(Some("ebb"), None, 'c'),
         ];
-        assert_eq!(choice(Some("tide")).of(&all, true).unwrap().digest, all[1].digest);
-        assert_eq!(choice(Some("ebb")).of(&all, true).unwrap().digest, all[2].digest);
-        let said = |name, images: &[BlobDescriptor]| choice(name).of(images, true).unwrap_err().to_string();
-        assert_eq!(said(Some("flood"), &all), "it holds no image called \"flood\"\nit has: ebb, tide");
-        assert_eq!(said(None, &all), "it holds several images\nit has: ebb, tide");
-        assert_eq!(said(None, &all[..1]), "it is for linux/amd64, not for linux/arm64");
+        assert_eq!(
+            choice(Some("tide")).of(&all, true).unwrap().digest,
+            all[1].digest
+        );
+        assert_eq!(
+            choice(Some("ebb")).of(&all, true).unwrap().digest,
+            all[2].digest
+        );
+        let said = |name, images: &[BlobDescriptor]| {
+            choice(name).of(images, true).unwrap_err().to_string()
+        };
+        assert_eq!(
+            said(Some("flood"), &all),
+            "it holds no image called \"flood\"\nit has: ebb, tide"
+        );
+        assert_eq!(
+            said(None, &all),
+            "it holds several images\nit has: ebb, tide"
+        );
+        assert_eq!(
+            said(None, &all[..1]),
+            "it is for linux/amd64, not for linux/arm64"
+        );
         assert_eq!(said(None, &[]), "it holds no image");
     }
 
     #[test]
     fn layers_are_of_a_kind_that_is_known() {
         let of = |kind: &str| {
-            compression_of(&BlobDescriptor { media_type: kind.into(), ..image(None, None, 'a') }).ok()
+            compression_of(&BlobDescriptor {
+                media_type: kind.into(),
+                ..image(None, None, 'a')
+            })
+            .ok()
         };
-        assert_eq!(of("application/vnd.oci.image.layer.v1.tar+zstd"), Some(Compression::Zstandard));
-        assert_eq!(of("application/vnd.docker.image.rootfs.diff.tar.gzip"), Some(Compression::Gzip));
+        assert_eq!(
+            of("application/vnd.oci.image.layer.v1.tar+zstd"),
+            Some(Compression::Zstandard)
+        );
+        assert_eq!(
+            of("application/vnd.docker.image.rootfs.diff.tar.gzip"),
+            Some(Compression::Gzip)
+        );
         assert_eq!(of("application/vnd.oci.image.layer.v1.tar+xz"), None);
         assert_eq!(of(""), None);
     }

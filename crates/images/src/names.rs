@@ -1,6 +1,7 @@
 //! How images are called in registries (OCI distribution specification 1.1, *Pulling manifests*).
 
-/// Whether a text can be the name of an image: parts of small letters and digits, with `.`, `_` and `-` inside.
+/// Whether a text can be the name of an image: parts of small letters and digits, with `.`, `_` and
+/// `-` inside.
 pub fn is_image_name(name: &str) -> bool {
     let is_inside = |c: char| matches!(c, '.' | '_' | '-');
     let is_small = |c: char| c.is_ascii_lowercase() || c.is_ascii_digit();
@@ -15,7 +16,9 @@ pub fn is_image_name(name: &str) -> bool {
 /// Whether a text can be a tag.
 pub fn is_image_tag(tag: &str) -> bool {
     let is_word = |c: char| c.is_ascii_alphanumeric() || c == '_';
-    tag.len() <= 128 && tag.starts_with(is_word) && tag.chars().all(|c| is_word(c) || matches!(c, '.' | '-'))
+    tag.len() <= 128
+        && tag.starts_with(is_word)
+        && tag.chars().all(|c| is_word(c) || matches!(c, '.' | '-'))
 }
 
 #[cfg(test)]

@@ -1,8 +1,9 @@
 //! What is in a root: a tree of files, folders and links, and how a layer changes it.
 //!
-//! A tree says all that a step can see of a root: names, kinds, permissions, times in seconds, contents, and attributes of
-//! users. It does not say whose files they are, since in a sandbox all belong to the same one, and neither permissions to
-//! run as an owner nor capabilities, which no sandbox grants.
+//! A tree says all that a step can see of a root: names, kinds, permissions, times in seconds,
+//! contents, and attributes of users. It does not say whose files they are, since in a sandbox all
+//! belong to the same one, and neither permissions to run as an owner nor capabilities, which no
+//! sandbox grants.
 
 use std::collections::BTreeMap;
 use std::ops::Bound;
@@ -32,7 +33,10 @@ pub struct ImageAmount {
 impl ImageAmount {
     /// With one file more, of so many bytes.
     pub(crate) fn with(self, bytes: u64) -> ImageAmount {
-        ImageAmount { files: self.files + 1, bytes: self.bytes.saturating_add(bytes) }
+        ImageAmount {
+            files: self.files + 1,
+            bytes: self.bytes.saturating_add(bytes),
+        }
     }
 }
 
@@ -78,7 +82,13 @@ pub struct ImageFile {
     pub attributes: Vec<(Vec<u8>, Vec<u8>)>,
 }
 
-layout!(ImageFile { digest, size, mode, time, attributes });
+layout!(ImageFile {
+    digest,
+    size,
+    mode,
+    time,
+    attributes
+});
 
 /// What a layer says of a path.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -120,7 +130,9 @@ layout!(RootTree { nodes });
 impl RootTree {
     /// All that is there, in the order of paths: a folder before what is in it.
     pub fn nodes(&self) -> impl DoubleEndedIterator<Item = (&[u8], &TreeNode)> {
-        self.nodes.iter().map(|(path, node)| (path.as_slice(), node))
+        self.nodes
+            .iter()
+            .map(|(path, node)| (path.as_slice(), node))
     }
 
     /// What is at a path itself.
@@ -135,10 +147,13 @@ impl RootTree {
 
     /// How much it is.
     pub fn amount(&self) -> ImageAmount {
-        let files = self
-            .nodes
-            .values()
-            .filter_map(|node| if let TreeNode::File(file) = node { Some(file.size) } else { None });
+        let files = self.nodes.values().filter_map(|node| {
+            if let TreeNode::File(file) = node {
+                Some(file.size)
+            } else {
+                None
+            }
+        });
         files.fold(ImageAmount::default(), ImageAmount::with)
     }
 
@@ -172,9 +187,12 @@ impl RootTree {
         }
         // What is the same as another file may be the same as one of this layer that comes later.
         for (path, change) in &layer.changes {
-            let LayerChange::SameAs(other) = change else { continue };
+            let LayerChange::SameAs(other) = change else {
+                continue;
+            };
             let from = self.place_of(other)?;
-            let Some(node @ (TreeNode::File(_) | TreeNode::Link { .. })) = self.nodes.get(&from).cloned()
+            let Some(node @ (TreeNode::File(_) | TreeNode::Link { .. })) =
+                self.nodes.get(&from).cloned()
             else {
                 return bad(format!(
                     "{} is to be the same file as {}, which is none",
@@ -188,7 +206,8 @@ impl RootTree {
         Ok(())
     }
 
-    /// Where a path leads when the links on the way to it are followed, none of them out of the root: the last name is not.
+    /// Where a path leads when the links on the way to it are followed, none of them out of the
+    /// root: the last name is not.
     fn place_of(&self, path: &[u8]) -> ImageResult<RootPath> {
         let mut place: RootPath = Vec::with_capacity(path.len());
         // What is still to be gone, the next name last.
@@ -215,7 +234,10 @@ impl RootTree {
             if let Some(TreeNode::Link { target, .. }) = self.nodes.get(&place) {
                 links += 1;
                 if links > LINKS {
-                    return bad(format!("too many links lead to one another on the way to {}", shown(path)));
+                    return bad(format!(
+                        "too many links lead to one another on the way to {}",
+                        shown(path)
+                    ));
                 }
                 place.truncate(if target.starts_with(b"/") { 0 } else { before });
                 rest.extend(names_of(target).rev().map(<[u8]>::to_vec));
@@ -232,7 +254,13 @@ impl RootTree {
         for (end, _) in at.iter().enumerate().filter(|(_, byte)| **byte == b'/') {
             if !matches!(self.nodes.get(&at[..end]), Some(TreeNode::Folder { .. })) {
                 self.remove(&at[..end]);
-                self.nodes.insert(at[..end].to_vec(), TreeNode::Folder { mode: 0o755, time: 0 });
+                self.nodes.insert(
+                    at[..end].to_vec(),
+                    TreeNode::Folder {
+                        mode: 0o755,
+                        time: 0,
+                    },
+                );
             }
         }
         match (self.nodes.get(&at), &node) {
@@ -252,7 +280,10 @@ impl RootTree {
         let start = [at, b"/"].concat();
         let below = (Bound::Included(start.clone()), Bound::Unbounded);
         let paths = self.nodes.range::<RootPath, _>(below).map(|(path, _)| path);
-        let gone: Vec<RootPath> = paths.take_while(|path| path.starts_with(&start)).cloned().collect();
+        let gone: Vec<RootPath> = paths
+            .take_while(|path| path.starts_with(&start))
+            .cloned()
+            .collect();
         for path in gone {
             self.nodes.remove(&path);
         }
@@ -267,7 +298,10 @@ impl RootTree {
                     let next = match target.starts_with(b"/") {
                         true => target.clone(),
                         false => {
-                            let end = at.iter().rposition(|byte| *byte == b'/').map_or(0, |end| end + 1);
+                            let end = at
+                                .iter()
+                                .rposition(|byte| *byte == b'/')
+                                .map_or(0, |end| end + 1);
                             [&at[..end], target.as_slice()].concat()
                         }
                     };
@@ -281,7 +315,10 @@ impl RootTree {
 
     /// The file that a path of the root leads to, links followed.
     pub fn file(&self, path: &str) -> Option<&ImageFile> {
-        match self.nodes.get(&self.behind(path.trim_start_matches('/').as_bytes())?)? {
+        match self
+            .nodes
+            .get(&self.behind(path.trim_start_matches('/').as_bytes())?)?
+        {
             TreeNode::File(file) => Some(file),
             TreeNode::Folder { .. } | TreeNode::Link { .. } => None,
         }
@@ -289,7 +326,8 @@ impl RootTree {
 }
 
 fn names_of(path: &[u8]) -> impl DoubleEndedIterator<Item = &[u8]> {
-    path.split(|byte| *byte == b'/').filter(|name| !name.is_empty())
+    path.split(|byte| *byte == b'/')
+        .filter(|name| !name.is_empty())
 }
 
 /// A path as people read it.
@@ -312,36 +350,62 @@ mod tests {
     }
 
     fn folder() -> LayerChange {
-        LayerChange::Is(TreeNode::Folder { mode: 0o750, time: 1 })
+        LayerChange::Is(TreeNode::Folder {
+            mode: 0o750,
+            time: 1,
+        })
     }
 
     fn link(target: &str) -> LayerChange {
-        LayerChange::Is(TreeNode::Link { target: target.into(), time: 3 })
+        LayerChange::Is(TreeNode::Link {
+            target: target.into(),
+            time: 3,
+        })
     }
 
     fn tree(layers: &[&[(&str, LayerChange)]]) -> ImageResult<RootTree> {
         let mut tree = RootTree::default();
         for changes in layers {
-            let changes = changes.iter().map(|(path, change)| (path.as_bytes().to_vec(), change.clone()));
-            tree.lay_over(&Layer { changes: changes.collect() })?;
+            let changes = changes
+                .iter()
+                .map(|(path, change)| (path.as_bytes().to_vec(), change.clone()));
+            tree.lay_over(&Layer {
+                changes: changes.collect(),
+            })?;
         }
         Ok(tree)
     }
 
     fn paths(tree: &RootTree) -> Vec<String> {
-        tree.nodes().map(|(path, _)| String::from_utf8_lossy(path).into_owned()).collect()
+        tree.nodes()
+            .map(|(path, _)| String::from_utf8_lossy(path).into_owned())
+            .collect()
     }
 
     #[test]
     fn what_a_layer_takes_away_is_of_the_layers_below() {
-        let base: &[(&str, LayerChange)] =
-            &[("a/one", file("1")), ("a/two", file("2")), ("ab", file("3")), ("b/c/d", file("4"))];
-        let all =
-            tree(&[base, &[("a", LayerChange::Emptied), ("a/two", file("2")), ("b", LayerChange::Gone)]])
-                .unwrap();
+        let base: &[(&str, LayerChange)] = &[
+            ("a/one", file("1")),
+            ("a/two", file("2")),
+            ("ab", file("3")),
+            ("b/c/d", file("4")),
+        ];
+        let all = tree(&[
+            base,
+            &[
+                ("a", LayerChange::Emptied),
+                ("a/two", file("2")),
+                ("b", LayerChange::Gone),
+            ],
+        ])
+        .unwrap();
         assert_eq!(paths(&all), ["a", "a/two", "ab"]);
         // One that is gone and there again in the same layer is there.
-        let all = tree(&[base, &[("a/one", LayerChange::Gone), ("a/one", file("new"))]]).unwrap();
+        let all = tree(&[
+            base,
+            &[("a/one", LayerChange::Gone), ("a/one", file("new"))],
+        ])
+        .unwrap();
         assert_eq!(all.file("a/one").unwrap().digest, Digest::of(b"new"));
         assert_eq!(
             paths(&tree(&[base, &[("nowhere/at/all", LayerChange::Gone)]]).unwrap()),
@@ -355,25 +419,53 @@ mod tests {
         let all = tree(&[base, &[("a", file("3")), ("c/d", file("4"))]]).unwrap();
         assert_eq!(paths(&all), ["a", "c", "c/d"]);
         let all = tree(&[base, &[("a", folder())]]).unwrap();
-        assert_eq!(all.get(b"a"), Some(&TreeNode::Folder { mode: 0o750, time: 1 }));
+        assert_eq!(
+            all.get(b"a"),
+            Some(&TreeNode::Folder {
+                mode: 0o750,
+                time: 1
+            })
+        );
         assert_eq!(paths(&all), ["a", "a/b", "c"]);
     }
 
     #[test]
     fn what_lies_behind_a_link_lies_where_that_leads_and_never_outside() {
-        let base: &[(&str, LayerChange)] =
-            &[("bin", link("usr/bin")), ("up", link("../../../usr")), ("usr/bin/sh", file("sh"))];
-        let all = tree(&[base, &[("bin/ls", file("ls")), ("up/share", file("x")), ("sh", link("/bin/sh"))]])
-            .unwrap();
+        let base: &[(&str, LayerChange)] = &[
+            ("bin", link("usr/bin")),
+            ("up", link("../../../usr")),
+            ("usr/bin/sh", file("sh")),
+        ];
+        let all = tree(&[
+            base,
+            &[
+                ("bin/ls", file("ls")),
+                ("up/share", file("x")),
+                ("sh", link("/bin/sh")),
+            ],
+        ])
+        .unwrap();
         assert_eq!(
             paths(&all),
-            ["bin", "sh", "up", "usr", "usr/bin", "usr/bin/ls", "usr/bin/sh", "usr/share"]
+            [
+                "bin",
+                "sh",
+                "up",
+                "usr",
+                "usr/bin",
+                "usr/bin/ls",
+                "usr/bin/sh",
+                "usr/share"
+            ]
         );
         assert_eq!(all.file("/sh").unwrap().digest, Digest::of(b"sh"));
         assert!(all.file("/bin").is_none());
         // A folder that a layer names takes the place of the link.
         let all = tree(&[base, &[("bin", folder()), ("bin/ls", file("ls"))]]).unwrap();
-        assert_eq!(paths(&all), ["bin", "bin/ls", "up", "usr", "usr/bin", "usr/bin/sh"]);
+        assert_eq!(
+            paths(&all),
+            ["bin", "bin/ls", "up", "usr", "usr/bin", "usr/bin/sh"]
+        );
         let round = tree(&[&[("a", link("b")), ("b", link("a"))], &[("a/x", file("1"))]]);
         assert!(round.unwrap_err().to_string().contains("too many links"));
     }
@@ -390,7 +482,9 @@ mod tests {
     fn the_digest_says_all_that_can_be_seen() {
         let digest = |changes: &[(&str, LayerChange)]| tree(&[changes]).unwrap().digest();
         let changed = |change: fn(&mut ImageFile)| {
-            let LayerChange::Is(TreeNode::File(mut node)) = file("1") else { unreachable!() };
+            let LayerChange::Is(TreeNode::File(mut node)) = file("1") else {
+                unreachable!()
+            };
             change(&mut node);
             digest(&[("a", LayerChange::Is(TreeNode::File(node)))])
         };

@@ -7,8 +7,8 @@ use std::os::unix::fs::{PermissionsExt, symlink};
 use std::path::{Path, PathBuf};
 
 use nubrik_images::{
-    HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageResult, ImageSettings, RootCopy, UnpackListener,
-    layout_at, make_image,
+    HeldRoot, ImageCache, ImageChoice, ImagePlatform, ImageResult, ImageSettings, RootCopy,
+    UnpackListener, layout_at, make_image,
 };
 use nubrik_testing::layouts::LayerEntry::{File, Folder};
 use nubrik_testing::layouts::{ImageLayout, LayerPacking};
@@ -30,7 +30,10 @@ impl UnpackListener for Quiet {
 }
 
 fn choice() -> ImageChoice {
-    ImageChoice { name: None, platform: ImagePlatform::of_machine() }
+    ImageChoice {
+        name: None,
+        platform: ImagePlatform::of_machine(),
+    }
 }
 
 struct Place {
@@ -50,8 +53,13 @@ impl Place {
     }
 
     fn root(&self, image: &Path) -> HeldRoot {
-        let said = self.cache.statement(&*layout_at(image).unwrap(), &choice(), &Quiet).unwrap();
-        self.cache.root(&said, &Quiet, || Ok((layout_at(image)?, choice()))).unwrap()
+        let said = self
+            .cache
+            .statement(&*layout_at(image).unwrap(), &choice(), &Quiet)
+            .unwrap();
+        self.cache
+            .root(&said, &Quiet, || Ok((layout_at(image)?, choice())))
+            .unwrap()
     }
 
     /// An image with a folder and two files, and a place where the sandbox has its own.
@@ -69,12 +77,17 @@ impl Place {
     }
 
     fn copy(&self, image: &Path) -> RootCopy {
-        self.cache.copy(&self.root(image), &WITHOUT, &Quiet).unwrap()
+        self.cache
+            .copy(&self.root(image), &WITHOUT, &Quiet)
+            .unwrap()
     }
 
     /// The image with the changes of a copy as one more layer.
     fn image_with(&self, base: &Path, copy: &RootCopy, name: &str) -> PathBuf {
-        let (layer, image) = (self.path(&format!("{name}.layer")), self.path(&format!("{name}.tar")));
+        let (layer, image) = (
+            self.path(&format!("{name}.layer")),
+            self.path(&format!("{name}.tar")),
+        );
         fs::write(&layer, changes(copy).unwrap()).unwrap();
         let mut out = fs::File::create(&image).unwrap();
         let below = layout_at(base).unwrap();
@@ -100,7 +113,9 @@ fn changes(copy: &RootCopy) -> ImageResult<Vec<u8>> {
 fn names(bytes: &[u8]) -> Vec<String> {
     let mut tar = tar::Archive::new(bytes);
     let entries = tar.entries().unwrap().map(Result::unwrap);
-    entries.map(|entry| format!("{} {}", entry.path().unwrap().display(), entry.size())).collect()
+    entries
+        .map(|entry| format!("{} {}", entry.path().unwrap().display(), entry.size()))
+        .collect()
 }
 
 #[test]
@@ -110,7 +125,8 @@ fn a_layer_holds_what_changed_and_nothing_else() {
     let copy = place.copy(&base);
     let at = |path: &str| copy.root().path().join(path);
     assert_eq!(names(&changes(&copy).unwrap()), [""; 0]);
-    // Of what a sandbox has there nothing is a part of it, nor the folder that is there only for that.
+    // Of what a sandbox has there nothing is a part of it, nor the folder that is there only for
+    // that.
     fs::create_dir_all(at("dev/shm")).unwrap();
     fs::create_dir_all(at("var/tmp/x")).unwrap();
     // Written again with the same, and back and forth.
@@ -125,7 +141,10 @@ fn a_layer_holds_what_changed_and_nothing_else() {
     fs::remove_file(at("etc/moon")).unwrap();
     fs::create_dir(at("srv")).unwrap();
     let found = changes(&copy).unwrap();
-    assert_eq!(names(&found), ["etc/.wh.moon 0", "etc/tide 3", "srv 0", "usr/share/a 10"]);
+    assert_eq!(
+        names(&found),
+        ["etc/.wh.moon 0", "etc/tide 3", "srv 0", "usr/share/a 10"]
+    );
     // In another copy, at another time.
     let other = place.copy(&base);
     let at = |path: &str| other.root().path().join(path);
@@ -136,7 +155,10 @@ fn a_layer_holds_what_changed_and_nothing_else() {
     fs::write(at("etc/tide"), "dry").unwrap();
     assert_eq!(changes(&other).unwrap(), found);
     // What everybody sees is as it was, and of the copies nothing stays.
-    assert_eq!(fs::read(place.root(&base).path().join("etc/tide")).unwrap(), b"ebb");
+    assert_eq!(
+        fs::read(place.root(&base).path().join("etc/tide")).unwrap(),
+        b"ebb"
+    );
     let folder = other.root().path().to_owned();
     drop((copy, other));
     assert!(!folder.exists());
@@ -154,19 +176,34 @@ fn what_no_layer_can_hold_is_refused() {
         changes(&copy).unwrap_err().to_string()
     };
     let pipe = refusal(&|root| {
-        rustix::fs::mkfifoat(rustix::fs::CWD, root.join("etc/pipe"), rustix::fs::Mode::RWXU).unwrap();
+        rustix::fs::mkfifoat(
+            rustix::fs::CWD,
+            root.join("etc/pipe"),
+            rustix::fs::Mode::RWXU,
+        )
+        .unwrap();
     });
-    assert_eq!(pipe, "the commands left /etc/pipe, which is a pipe: no layer holds one");
+    assert_eq!(
+        pipe,
+        "the commands left /etc/pipe, which is a pipe: no layer holds one"
+    );
     // Where no socket can be made, none can be left.
     let folder = tempfile::tempdir().unwrap();
     if std::os::unix::net::UnixListener::bind(folder.path().join("s")).is_ok() {
-        let socket = refusal(&|root| drop(std::os::unix::net::UnixListener::bind(root.join("s")).unwrap()));
-        assert_eq!(socket, "the commands left /s, which is a socket: no layer holds one");
+        let socket =
+            refusal(&|root| drop(std::os::unix::net::UnixListener::bind(root.join("s")).unwrap()));
+        assert_eq!(
+            socket,
+            "the commands left /s, which is a socket: no layer holds one"
+        );
     } else {
         skip(Need::Confinement, "no socket can be made here");
     }
     let marked = refusal(&|root| fs::write(root.join("etc/.wh.tide"), "").unwrap());
-    assert!(marked.starts_with("the commands left /etc/.wh.tide: in a layer"), "{marked}");
+    assert!(
+        marked.starts_with("the commands left /etc/.wh.tide: in a layer"),
+        "{marked}"
+    );
 }
 
 #[test]
@@ -186,9 +223,16 @@ fn what_nobody_may_read_is_packed_with_its_permissions() {
     let mut tar = tar::Archive::new(bytes.as_slice());
     let modes = tar.entries().unwrap().map(|entry| {
         let entry = entry.unwrap();
-        format!("{} {:o}", entry.path().unwrap().display(), entry.header().mode().unwrap())
+        format!(
+            "{} {:o}",
+            entry.path().unwrap().display(),
+            entry.header().mode().unwrap()
+        )
     });
-    assert_eq!(modes.collect::<Vec<_>>(), ["closed 0", "same 0", "shut 0", "shut/in 644"]);
+    assert_eq!(
+        modes.collect::<Vec<_>>(),
+        ["closed 0", "same 0", "shut 0", "shut/in 644"]
+    );
 }
 
 /// Something that a command does in a root.
@@ -203,7 +247,9 @@ enum Deed {
 }
 
 /// Paths in each other, and names that lie between others in the order of bytes.
-const PATHS: [&str; 9] = ["a", "a-b", "a/b", "a/b/c", "a/b-c", "a/b/c/d", "e", "e/.f", "etc/tide"];
+const PATHS: [&str; 9] = [
+    "a", "a-b", "a/b", "a/b/c", "a/b-c", "a/b/c/d", "e", "e/.f", "etc/tide",
+];
 
 fn deed() -> impl Strategy<Value = Deed> {
     let path = 0..PATHS.len();
@@ -212,7 +258,10 @@ fn deed() -> impl Strategy<Value = Deed> {
         path.clone().prop_map(Deed::Folder),
         (path.clone(), path.clone()).prop_map(|(at, to)| Deed::Link(at, to)),
         path.clone().prop_map(Deed::Remove),
-        (path.clone(), prop_oneof![Just(0o755), Just(0o700), Just(0o744)])
+        (
+            path.clone(),
+            prop_oneof![Just(0o755), Just(0o700), Just(0o744)]
+        )
             .prop_map(|(at, mode)| Deed::Mode(at, mode)),
         (path.clone(), path).prop_map(|(from, to)| Deed::Rename(from, to)),
     ]
@@ -223,25 +272,35 @@ fn act(root: &Path, deed: &Deed) {
     // A link may lead out of the root here, where it is no root.
     let at = |path: &usize| {
         let path = root.join(PATHS[*path]);
-        let is_inside = path.parent().unwrap().canonicalize().is_ok_and(|folder| folder.starts_with(root));
+        let is_inside = path
+            .parent()
+            .unwrap()
+            .canonicalize()
+            .is_ok_and(|folder| folder.starts_with(root));
         is_inside.then_some(path)
     };
     let _ = (|| match deed {
         Deed::Write(path, content) => {
             let path = at(path)?;
-            let is_file = path.symlink_metadata().map_or(true, |found| found.is_file());
+            let is_file = path
+                .symlink_metadata()
+                .map_or(true, |found| found.is_file());
             is_file.then(|| fs::write(path, [*content]).ok()).flatten()
         }
         Deed::Folder(path) => fs::create_dir(at(path)?).ok(),
         Deed::Link(path, to) => symlink(PATHS[*to], at(path)?).ok(),
         Deed::Remove(path) => {
             let path = at(path)?;
-            fs::remove_file(&path).or_else(|_| fs::remove_dir_all(&path)).ok()
+            fs::remove_file(&path)
+                .or_else(|_| fs::remove_dir_all(&path))
+                .ok()
         }
         Deed::Mode(path, mode) => {
             let path = at(path)?;
             let is_link = path.is_symlink();
-            (!is_link).then(|| fs::set_permissions(path, Permissions::from_mode(*mode)).ok()).flatten()
+            (!is_link)
+                .then(|| fs::set_permissions(path, Permissions::from_mode(*mode)).ok())
+                .flatten()
         }
         Deed::Rename(from, to) => fs::rename(at(from)?, at(to)?).ok(),
     })();

@@ -28,7 +28,10 @@ impl UnpackListener for Quiet {
 }
 
 fn choice() -> ImageChoice {
-    ImageChoice { name: None, platform: ImagePlatform::of_machine() }
+    ImageChoice {
+        name: None,
+        platform: ImagePlatform::of_machine(),
+    }
 }
 
 fn state(cache: &ImageCache, layout: &Path) -> Result<RootStatement, ImageProblem> {
@@ -37,7 +40,11 @@ fn state(cache: &ImageCache, layout: &Path) -> Result<RootStatement, ImageProble
 
 fn open(cache: &ImageCache, layout: &Path) -> HeldRoot {
     let said = state(cache, layout).unwrap();
-    cache.root(&said, &Quiet::default(), || Ok((layout_at(layout)?, choice()))).unwrap()
+    cache
+        .root(&said, &Quiet::default(), || {
+            Ok((layout_at(layout)?, choice()))
+        })
+        .unwrap()
 }
 
 const BASE: [LayerEntry<'static>; 7] = [
@@ -63,8 +70,13 @@ const OVER: [LayerEntry<'static>; 6] = [
 fn a_root_is_what_its_layers_say_however_they_are_packed() {
     let folder = tempfile::tempdir().unwrap();
     let mut statements = Vec::new();
-    for (number, packing) in
-        [LayerPacking::Plain, LayerPacking::Gzip, LayerPacking::Zstandard].into_iter().enumerate()
+    for (number, packing) in [
+        LayerPacking::Plain,
+        LayerPacking::Gzip,
+        LayerPacking::Zstandard,
+    ]
+    .into_iter()
+    .enumerate()
     {
         let layout = folder.path().join(format!("layout{number}"));
         ImageLayout::of(&[&BASE, &OVER], packing).write(&layout);
@@ -86,9 +98,19 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
         );
         let found = root.path().join("usr/bin/tide").metadata().unwrap();
         assert_eq!(found.mtime(), 1_000_000_000);
-        assert_eq!(found.ino(), root.path().join("usr/bin/again").metadata().unwrap().ino());
-        assert_eq!(root.program("tide", &["/nowhere".into(), "/bin".into()]).as_deref(), Some("/bin/tide"));
-        assert_eq!(root.program("/usr/bin/tide", &[]).as_deref(), Some("/usr/bin/tide"));
+        assert_eq!(
+            found.ino(),
+            root.path().join("usr/bin/again").metadata().unwrap().ino()
+        );
+        assert_eq!(
+            root.program("tide", &["/nowhere".into(), "/bin".into()])
+                .as_deref(),
+            Some("/bin/tide")
+        );
+        assert_eq!(
+            root.program("/usr/bin/tide", &[]).as_deref(),
+            Some("/usr/bin/tide")
+        );
         assert_eq!(root.program("shadow", &["/etc".into()]), None);
         assert_eq!(root.program("bin", &["/usr".into()]), None);
         statements.push(state(&cache, &layout).unwrap());
@@ -107,8 +129,11 @@ fn a_root_is_what_its_layers_say_however_they_are_packed() {
         Folder("etc", 0o750),
     ]);
     let layout = folder.path().join("one");
-    ImageLayout { layers: vec![(whole, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
-        .write(&layout);
+    ImageLayout {
+        layers: vec![(whole, LayerPacking::Gzip)],
+        ..ImageLayout::of(&[], LayerPacking::Gzip)
+    }
+    .write(&layout);
     let archive = folder.path().join("one.tar");
     let mut tar = tar::Builder::new(fs::File::create(&archive).unwrap());
     tar.append_dir_all(".", &layout).unwrap();
@@ -126,7 +151,10 @@ fn what_leads_out_or_is_no_file_is_refused_and_nothing_is_left() {
         (&[Pipe("etc/pipe")], "is a pipe"),
         (&[HardLink("a", "../../etc/passwd")], "leads out"),
         (&[HardLink("a", "nothing")], "which is none"),
-        (&[Link("a", "b"), Link("b", "a"), File("a/x", 0o644, b"")], "too many links"),
+        (
+            &[Link("a", "b"), Link("b", "a"), File("a/x", 0o644, b"")],
+            "too many links",
+        ),
         (&[File(".wh..wh..opq", 0, b"")], "empties the whole root"),
     ];
     for (number, (entries, why)) in cases.into_iter().enumerate() {
@@ -134,9 +162,15 @@ fn what_leads_out_or_is_no_file_is_refused_and_nothing_is_left() {
         let (layout, cache) = (folder.path().join("layout"), folder.path().join("cache"));
         ImageLayout::of(&[entries], LayerPacking::Gzip).write(&layout);
         let cache = ImageCache::open(&cache).unwrap();
-        let said = state(&cache, &layout).map_or_else(|problem| problem.to_string(), |said| said.text());
+        let said =
+            state(&cache, &layout).map_or_else(|problem| problem.to_string(), |said| said.text());
         assert!(said.contains(why), "{number}: {said}");
-        assert_eq!(fs::read_dir(folder.path().join("cache/v1/roots")).unwrap().count(), 0);
+        assert_eq!(
+            fs::read_dir(folder.path().join("cache/v1/roots"))
+                .unwrap()
+                .count(),
+            0
+        );
         assert!(!folder.path().join("out").exists() && !folder.path().join("cache/out").exists());
     }
 }
@@ -148,13 +182,21 @@ fn links_of_an_image_lead_nowhere_on_this_machine() {
     fs::create_dir(&outside).unwrap();
     let target = outside.display().to_string();
     let layout = folder.path().join("layout");
-    ImageLayout::of(&[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]], LayerPacking::Plain)
-        .write(&layout);
+    ImageLayout::of(
+        &[&[Link("way", &target)], &[File("way/planted", 0o644, b"x")]],
+        LayerPacking::Plain,
+    )
+    .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let root = open(&cache, &layout);
     // The link is followed in the root, where it leads to a folder of that name.
     assert_eq!(fs::read_dir(&outside).unwrap().count(), 0);
-    assert!(root.path().join(target.trim_start_matches('/')).join("planted").is_file());
+    assert!(
+        root.path()
+            .join(target.trim_start_matches('/'))
+            .join("planted")
+            .is_file()
+    );
     assert_eq!(root.read("/way/planted", 10).as_deref(), Some(&b"x"[..]));
     assert_eq!(root.read("/../../../etc/passwd", 1 << 20), None);
 }
@@ -169,7 +211,13 @@ fn damage_is_found_and_said() {
         let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
         let said = state(&cache, &layout).unwrap_err().to_string();
         assert!(said.contains(expected), "{what}: {said}");
-        assert_eq!(fs::read_dir(folder.path().join("cache/v1/layers")).unwrap().count(), 0, "{what}");
+        assert_eq!(
+            fs::read_dir(folder.path().join("cache/v1/layers"))
+                .unwrap()
+                .count(),
+            0,
+            "{what}"
+        );
     };
     let blob = |layout: &Path, digits: &str| layout.join("blobs/sha256").join(digits);
     change("cut off", "bytes of", &|layout, digits| {
@@ -182,12 +230,16 @@ fn damage_is_found_and_said() {
         bytes[middle] ^= 1;
         fs::write(blob(layout, digits), bytes).unwrap();
     });
-    change("missing", "is missing", &|layout, digits| fs::remove_file(blob(layout, digits)).unwrap());
+    change("missing", "is missing", &|layout, digits| {
+        fs::remove_file(blob(layout, digits)).unwrap()
+    });
     change("a link", "is missing", &|layout, digits| {
         fs::rename(blob(layout, digits), layout.join("elsewhere")).unwrap();
         std::os::unix::fs::symlink(layout.join("elsewhere"), blob(layout, digits)).unwrap();
     });
-    change("no layout", "holds no image", &|layout, _| fs::remove_file(layout.join("oci-layout")).unwrap());
+    change("no layout", "holds no image", &|layout, _| {
+        fs::remove_file(layout.join("oci-layout")).unwrap()
+    });
     change("no list", "cannot be understood", &|layout, _| {
         fs::write(layout.join("index.json"), "{").unwrap()
     });
@@ -203,7 +255,11 @@ fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
     // A manifest that is whole, whose configuration names the layer of another image.
     let read = |at: &Path| fs::read_to_string(at.join("index.json")).unwrap();
     let blobs = |at: &Path| {
-        fs::read_dir(at.join("blobs/sha256")).unwrap().flatten().map(|e| e.path()).collect::<Vec<_>>()
+        fs::read_dir(at.join("blobs/sha256"))
+            .unwrap()
+            .flatten()
+            .map(|e| e.path())
+            .collect::<Vec<_>>()
     };
     let config = blobs(&layout)
         .into_iter()
@@ -219,16 +275,33 @@ fn a_layer_that_is_not_what_the_configuration_says_is_refused() {
         .unwrap();
     let name = |path: &Path| path.file_name().unwrap().to_str().unwrap().to_owned();
     fs::copy(&wrong, layout.join("blobs/sha256").join(name(&wrong))).unwrap();
-    let text = fs::read_to_string(&manifest).unwrap().replace(&name(&config), &name(&wrong));
+    let text = fs::read_to_string(&manifest)
+        .unwrap()
+        .replace(&name(&config), &name(&wrong));
     let text = text.replace(
-        &format!("{}\", \"size\": {}", name(&wrong), fs::metadata(&config).unwrap().len()),
-        &format!("{}\", \"size\": {}", name(&wrong), fs::metadata(&wrong).unwrap().len()),
+        &format!(
+            "{}\", \"size\": {}",
+            name(&wrong),
+            fs::metadata(&config).unwrap().len()
+        ),
+        &format!(
+            "{}\", \"size\": {}",
+            name(&wrong),
+            fs::metadata(&wrong).unwrap().len()
+        ),
     );
     let digest = sha256(text.as_bytes());
-    fs::write(layout.join("blobs/sha256").join(&digest["sha256:".len()..]), &text).unwrap();
+    fs::write(
+        layout.join("blobs/sha256").join(&digest["sha256:".len()..]),
+        &text,
+    )
+    .unwrap();
     let index = read(&layout).replace(&name(&manifest), &digest["sha256:".len()..]);
     let size = |n: u64| format!("\"size\": {n}}}]");
-    let index = index.replace(&size(fs::metadata(&manifest).unwrap().len()), &size(text.len() as u64));
+    let index = index.replace(
+        &size(fs::metadata(&manifest).unwrap().len()),
+        &size(text.len() as u64),
+    );
     fs::write(layout.join("index.json"), index).unwrap();
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap_err().to_string();
@@ -241,27 +314,48 @@ fn a_tar_whose_last_block_is_short_is_whole() {
     let layout = folder.path().join("layout");
     let mut tar = tar_of(&[File("etc/tide", 0o644, b"ebb")]);
     tar.truncate(512 + 3);
-    ImageLayout { layers: vec![(tar, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
-        .write(&layout);
+    ImageLayout {
+        layers: vec![(tar, LayerPacking::Gzip)],
+        ..ImageLayout::of(&[], LayerPacking::Gzip)
+    }
+    .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
-    assert_eq!(open(&cache, &layout).read("etc/tide", 10).as_deref(), Some(&b"ebb"[..]));
+    assert_eq!(
+        open(&cache, &layout).read("etc/tide", 10).as_deref(),
+        Some(&b"ebb"[..])
+    );
     // One that ends in the middle of a file is not.
     let layout = folder.path().join("cut");
     let mut tar = tar_of(&[File("etc/tide", 0o644, &[7; 2000])]);
     tar.truncate(512 + 700);
-    ImageLayout { layers: vec![(tar, LayerPacking::Gzip)], ..ImageLayout::of(&[], LayerPacking::Gzip) }
-        .write(&layout);
-    assert!(state(&cache, &layout).unwrap_err().to_string().contains("cannot be used"));
+    ImageLayout {
+        layers: vec![(tar, LayerPacking::Gzip)],
+        ..ImageLayout::of(&[], LayerPacking::Gzip)
+    }
+    .write(&layout);
+    assert!(
+        state(&cache, &layout)
+            .unwrap_err()
+            .to_string()
+            .contains("cannot be used")
+    );
 }
 
 #[test]
 fn an_image_of_another_processor_is_refused() {
     let folder = tempfile::tempdir().unwrap();
     let layout = folder.path().join("layout");
-    ImageLayout { architecture: "s390x", ..ImageLayout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
+    ImageLayout {
+        architecture: "s390x",
+        ..ImageLayout::of(&[&BASE], LayerPacking::Plain)
+    }
+    .write(&layout);
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = state(&cache, &layout).unwrap_err().to_string();
-    assert!(said.contains("it is for linux/s390x, not for linux/"), "{said}");
+    assert!(
+        said.contains("it is for linux/s390x, not for linux/"),
+        "{said}"
+    );
 }
 
 #[test]
@@ -270,10 +364,17 @@ fn variables_are_a_part_of_an_image() {
     let cache = ImageCache::open(&folder.path().join("cache")).unwrap();
     let said = |name: &str, env: &[&str]| {
         let layout = folder.path().join(name);
-        ImageLayout { env, ..ImageLayout::of(&[&BASE], LayerPacking::Plain) }.write(&layout);
+        ImageLayout {
+            env,
+            ..ImageLayout::of(&[&BASE], LayerPacking::Plain)
+        }
+        .write(&layout);
         state(&cache, &layout).unwrap()
     };
-    let (one, other) = (said("one", &["PATH=/opt/bin"]), said("other", &["PATH=/opt/other"]));
+    let (one, other) = (
+        said("one", &["PATH=/opt/bin"]),
+        said("other", &["PATH=/opt/other"]),
+    );
     assert_ne!(one, other);
     assert_eq!(one.tree(), other.tree());
     assert_eq!(one.search_path(), ["/opt/bin"]);
@@ -304,14 +405,21 @@ fn a_root_that_is_damaged_or_gone_is_made_again() {
     let count = cache.prune(Duration::ZERO).unwrap().files;
     assert!(count >= 2 && !path.exists());
     assert_eq!(cache.amount().unwrap(), ImageAmount::default());
-    assert_eq!(open(&cache, &layout).read("usr/bin/tide", 10).as_deref(), Some(&b"ebb"[..]));
+    assert_eq!(
+        open(&cache, &layout).read("usr/bin/tide", 10).as_deref(),
+        Some(&b"ebb"[..])
+    );
     // Contents that somebody removed: the layers are read again.
     let said = state(&cache, &layout).unwrap();
     fs::remove_dir_all(cache_folder.join("v1/files")).unwrap();
     let cache = ImageCache::open(&cache_folder).unwrap();
     fs::rename(cache_folder.join("v1/roots"), cache_folder.join("v1/away")).unwrap();
     fs::create_dir(cache_folder.join("v1/roots")).unwrap();
-    let root = cache.root(&said, &Quiet::default(), || Ok((layout_at(&layout)?, choice()))).unwrap();
+    let root = cache
+        .root(&said, &Quiet::default(), || {
+            Ok((layout_at(&layout)?, choice()))
+        })
+        .unwrap();
     assert_eq!(root.read("usr/bin/tide", 10).as_deref(), Some(&b"ebb"[..]));
 }
 
@@ -325,7 +433,10 @@ fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
     assert!(cache.verify(&Quiet::default()).unwrap().is_empty());
     fs::set_permissions(path.join("usr/bin"), fs::Permissions::from_mode(0o755)).unwrap();
     fs::remove_file(path.join("usr/bin/tide")).unwrap();
-    assert_eq!(cache.verify(&Quiet::default()).unwrap(), [path.parent().unwrap()]);
+    assert_eq!(
+        cache.verify(&Quiet::default()).unwrap(),
+        [path.parent().unwrap()]
+    );
     assert!(!path.exists());
     // A folder or a link less is another root, too.
     let damages: [fn(&Path); 2] = [
@@ -335,7 +446,10 @@ fn what_is_damaged_is_found_and_what_is_old_goes_once_a_day() {
     for damage in damages {
         let path = open(&cache, &layout).path().to_owned();
         damage(&path);
-        assert_eq!(cache.verify(&Quiet::default()).unwrap(), [path.parent().unwrap()]);
+        assert_eq!(
+            cache.verify(&Quiet::default()).unwrap(),
+            [path.parent().unwrap()]
+        );
     }
     let path = open(&cache, &layout).path().to_owned();
     cache.look_after(Duration::ZERO).unwrap();
@@ -355,7 +469,9 @@ fn an_image_that_is_another_one_now_is_not_taken() {
     let said = state(&cache, &layout).unwrap();
     fs::remove_dir_all(&layout).unwrap();
     ImageLayout::of(&[&BASE, &OVER], LayerPacking::Plain).write(&layout);
-    let got = cache.root(&said, &Quiet::default(), || Ok((layout_at(&layout)?, choice())));
+    let got = cache.root(&said, &Quiet::default(), || {
+        Ok((layout_at(&layout)?, choice()))
+    });
     assert!(got.err().unwrap().to_string().contains("another one"));
 }
 
@@ -371,7 +487,12 @@ fn who_is_stopped_leaves_nothing_half_done() {
     let said = state(&cache, &layout).unwrap();
     let got = cache.root(&said, &stopped, || Ok((layout_at(&layout)?, choice())));
     assert!(matches!(got, Err(ImageProblem::Stopped)));
-    assert_eq!(fs::read_dir(folder.path().join("cache/v1/roots")).unwrap().count(), 0);
+    assert_eq!(
+        fs::read_dir(folder.path().join("cache/v1/roots"))
+            .unwrap()
+            .count(),
+        0
+    );
 }
 
 #[test]
@@ -380,8 +501,10 @@ fn several_make_the_same_root_at_once() {
     let layout = folder.path().join("layout");
     let large = vec![7u8; 3 << 20];
     let names: Vec<String> = (0..300).map(|n| format!("share/{n}")).collect();
-    let mut entries: Vec<LayerEntry<'_>> =
-        names.iter().map(|name| File(name, 0o644, name.as_bytes())).collect();
+    let mut entries: Vec<LayerEntry<'_>> = names
+        .iter()
+        .map(|name| File(name, 0o644, name.as_bytes()))
+        .collect();
     entries.push(File("large", 0o644, &large));
     ImageLayout::of(&[&entries], LayerPacking::Gzip).write(&layout);
     let place = folder.path().join("cache");
@@ -390,15 +513,22 @@ fn several_make_the_same_root_at_once() {
             scope.spawn(|| {
                 let cache = ImageCache::open(&place).unwrap();
                 let root = open(&cache, &layout);
-                assert_eq!(fs::read_dir(root.path().join("share")).unwrap().count(), 300);
+                assert_eq!(
+                    fs::read_dir(root.path().join("share")).unwrap().count(),
+                    300
+                );
                 assert_eq!(root.path().join("large").metadata().unwrap().len(), 3 << 20);
             });
         }
     });
     assert_eq!(fs::read_dir(place.join("v1/roots")).unwrap().count(), 1);
     let left = |folder: &str| {
-        let names = fs::read_dir(place.join("v1").join(folder)).unwrap().flatten();
-        names.filter(|entry| entry.file_name().to_string_lossy().starts_with('.')).count()
+        let names = fs::read_dir(place.join("v1").join(folder))
+            .unwrap()
+            .flatten();
+        names
+            .filter(|entry| entry.file_name().to_string_lossy().starts_with('.'))
+            .count()
     };
     assert_eq!((left("files"), left("layers")), (0, 0));
 }

@@ -37,8 +37,8 @@ pub struct AddressPattern {
     pub path: WsPath,
     /// Which declarations it means where it names none.
     pub wanted: Wanted,
-    /// Whether it means what is declared at and below a folder, and never a target of that name: `.`, `tide/.`, or no
-    /// word at all.
+    /// Whether it means what is declared at and below a folder, and never a target of that name:
+    /// `.`, `tide/.`, or no word at all.
     pub is_folder: bool,
     /// Whether it means what one package declares, and nothing below it.
     is_package: bool,
@@ -55,14 +55,21 @@ impl AddressPattern {
     /// # Errors
     /// When the word leads out of the workspace or is not a glob.
     pub fn new(written: &str, folder: &WsPath) -> Result<AddressPattern, PatternProblem> {
-        let path = folder.resolve(written).map_err(|p| PatternProblem(format!("`{written}`: {p}")))?;
+        let path = folder
+            .resolve(written)
+            .map_err(|p| PatternProblem(format!("`{written}`: {p}")))?;
         let is_glob = path.as_str().contains(['*', '?', '[', '{']);
         let matcher = match is_glob {
             true => {
                 let start: String = written.chars().take(60).collect();
-                let shown = if start.len() < written.len() { format!("{start}…") } else { start };
-                let matcher = compiled(path.as_str())
-                    .map_err(|problem| PatternProblem(format!("`{shown}` is not a glob: {problem}")))?;
+                let shown = if start.len() < written.len() {
+                    format!("{start}…")
+                } else {
+                    start
+                };
+                let matcher = compiled(path.as_str()).map_err(|problem| {
+                    PatternProblem(format!("`{shown}` is not a glob: {problem}"))
+                })?;
                 Some(matcher)
             }
             false => None,
@@ -82,18 +89,32 @@ impl AddressPattern {
     /// What one package declares, and nothing of packages below it.
     pub fn of_package(package: &WsPath) -> AddressPattern {
         let written = format!("{package}/");
-        AddressPattern { is_package: true, is_folder: false, written, ..AddressPattern::below(package) }
+        AddressPattern {
+            is_package: true,
+            is_folder: false,
+            written,
+            ..AddressPattern::below(package)
+        }
     }
 
     /// One target, by its address.
     pub fn of_target(address: &str) -> AddressPattern {
         let written = address.to_owned();
-        AddressPattern { is_folder: false, written, ..AddressPattern::below(&WsPath::from_normal(address)) }
+        AddressPattern {
+            is_folder: false,
+            written,
+            ..AddressPattern::below(&WsPath::from_normal(address))
+        }
     }
 
-    /// Everything at and below a folder; where no package is there, what the package declares that the folder belongs to.
+    /// Everything at and below a folder; where no package is there, what the package declares that
+    /// the folder belongs to.
     pub fn below(folder: &WsPath) -> AddressPattern {
-        let shown = if folder.is_root() { "the workspace".to_owned() } else { folder.to_string() };
+        let shown = if folder.is_root() {
+            "the workspace".to_owned()
+        } else {
+            folder.to_string()
+        };
         AddressPattern {
             written: shown,
             path: folder.clone(),
@@ -133,7 +154,11 @@ impl AddressPattern {
 
     /// The folder in and below which everything that can match lies.
     pub fn start(&self) -> WsPath {
-        let plain: Vec<&str> = self.path.parts().take_while(|p| !p.contains(['*', '?', '[', '{'])).collect();
+        let plain: Vec<&str> = self
+            .path
+            .parts()
+            .take_while(|p| !p.contains(['*', '?', '[', '{']))
+            .collect();
         WsPath::from_normal(&plain.join("/"))
     }
 }
@@ -191,25 +216,54 @@ mod tests {
     #[test]
     fn a_word_that_leads_out_or_is_no_glob_is_refused() {
         let problem = |written: &str| AddressPattern::new(written, &WsPath::root()).unwrap_err().0;
-        assert!(problem("../tide").starts_with("`../tide`: "), "{}", problem("../tide"));
-        assert!(problem("tide/{a,b").starts_with("`tide/{a,b` is not a glob: "), "{}", problem("tide/{a,b"));
+        assert!(
+            problem("../tide").starts_with("`../tide`: "),
+            "{}",
+            problem("../tide")
+        );
+        assert!(
+            problem("tide/{a,b").starts_with("`tide/{a,b` is not a glob: "),
+            "{}",
+            problem("tide/{a,b")
+        );
         // A long one is cut.
         let long = problem(&format!("{}[", "a".repeat(99)));
-        assert!(long.starts_with(&format!("`{}…` is not a glob", "a".repeat(60))), "{long}");
+        assert!(
+            long.starts_with(&format!("`{}…` is not a glob", "a".repeat(60))),
+            "{long}"
+        );
     }
 
     #[test]
     fn a_glob_means_addresses_and_a_package_its_own_declarations() {
         let holds = |pattern: &AddressPattern, addresses: &[&str]| -> Vec<bool> {
-            addresses.iter().map(|address| pattern.matches(address)).collect()
+            addresses
+                .iter()
+                .map(|address| pattern.matches(address))
+                .collect()
         };
-        assert_eq!(holds(&pattern("**"), &["tide/fit", "tide/sub/fit", "board/fit"]), [true, true, false]);
-        assert_eq!(holds(&pattern("f*"), &["tide/fit", "tide/sub/fit", "fit"]), [true, false, false]);
+        assert_eq!(
+            holds(&pattern("**"), &["tide/fit", "tide/sub/fit", "board/fit"]),
+            [true, true, false]
+        );
+        assert_eq!(
+            holds(&pattern("f*"), &["tide/fit", "tide/sub/fit", "fit"]),
+            [true, false, false]
+        );
         let package = AddressPattern::of_package(&WsPath::from_normal("tide"));
-        assert_eq!(holds(&package, &["tide/fit", "tide/sub/fit", "fit"]), [true, false, false]);
+        assert_eq!(
+            holds(&package, &["tide/fit", "tide/sub/fit", "fit"]),
+            [true, false, false]
+        );
         let root = AddressPattern::of_package(&WsPath::root());
         assert_eq!(holds(&root, &["fit", "tide/fit"]), [true, false]);
-        assert_eq!(holds(&AddressPattern::of_target("tide/fit"), &["tide/fit", "tide/fits"]), [true, false]);
+        assert_eq!(
+            holds(
+                &AddressPattern::of_target("tide/fit"),
+                &["tide/fit", "tide/fits"]
+            ),
+            [true, false]
+        );
         assert_eq!(pattern("/a/b*/c/**").start().as_str(), "a");
     }
 
@@ -234,7 +288,8 @@ mod tests {
         assert_eq!(WithinPattern::check("/tide/**"), Ok("tide/**".to_owned()));
         assert_eq!(WithinPattern::check("/tide/"), Ok("tide".to_owned()));
         assert!(
-            WithinPattern::check("tide/**").is_err_and(|why| why.contains("from the workspace's root on"))
+            WithinPattern::check("tide/**")
+                .is_err_and(|why| why.contains("from the workspace's root on"))
         );
         assert!(WithinPattern::check("/tide/[").is_err_and(|why| why.starts_with("not a glob: ")));
     }

@@ -1,5 +1,6 @@
-//! Names that the language itself has: its forms and functions with their fields, and the methods of
-//! its values. Evaluation, `nubrik explain` and the reference all read these tables. The rows of forms are in `eval/forms/`.
+//! Names that the language itself has: its forms and functions with their fields, and the methods
+//! of its values. Evaluation, `nubrik explain` and the reference all read these tables. The rows of
+//! forms are in `eval/forms/`.
 
 use crate::eval::FORMS;
 
@@ -226,16 +227,52 @@ const fn method_info(
     of: &'static str,
     doc: &'static str,
 ) -> MethodInfo {
-    MethodInfo { name, args, method, of, doc }
+    MethodInfo {
+        name,
+        args,
+        method,
+        of,
+        doc,
+    }
 }
 
 /// All methods and properties.
 pub const METHODS: [MethodInfo; 39] = [
-    method_info("path", 0, Method::Path, "files", "the whole path from the workspace's root"),
-    method_info("name", 0, Method::Name, "files", "the last part of the path: `fit.c`"),
-    method_info("stem", 0, Method::Stem, "files", "the name without its last ending: `fit`"),
-    method_info("ext", 0, Method::Ext, "files", "the last ending without its dot: `c`"),
-    method_info("folder", 0, Method::Folder, "files", "the path of the folder that it is in"),
+    method_info(
+        "path",
+        0,
+        Method::Path,
+        "files",
+        "the whole path from the workspace's root",
+    ),
+    method_info(
+        "name",
+        0,
+        Method::Name,
+        "files",
+        "the last part of the path: `fit.c`",
+    ),
+    method_info(
+        "stem",
+        0,
+        Method::Stem,
+        "files",
+        "the name without its last ending: `fit`",
+    ),
+    method_info(
+        "ext",
+        0,
+        Method::Ext,
+        "files",
+        "the last ending without its dot: `c`",
+    ),
+    method_info(
+        "folder",
+        0,
+        Method::Folder,
+        "files",
+        "the path of the folder that it is in",
+    ),
     method_info(
         "below",
         1,
@@ -250,9 +287,27 @@ pub const METHODS: [MethodInfo; 39] = [
         "files",
         "the path as it is written from a folder, or from the folder of a file: `../lib/fit.c`",
     ),
-    method_info("join", 1, Method::Join, "lists", "one text of all items, with a text between them"),
-    method_info("split", 1, Method::Split, "texts", "the parts between occurrences of a text"),
-    method_info("lines", 0, Method::Lines, "texts", "the lines, without their ends"),
+    method_info(
+        "join",
+        1,
+        Method::Join,
+        "lists",
+        "one text of all items, with a text between them",
+    ),
+    method_info(
+        "split",
+        1,
+        Method::Split,
+        "texts",
+        "the parts between occurrences of a text",
+    ),
+    method_info(
+        "lines",
+        0,
+        Method::Lines,
+        "texts",
+        "the lines, without their ends",
+    ),
     method_info(
         "replace",
         2,
@@ -260,16 +315,70 @@ pub const METHODS: [MethodInfo; 39] = [
         "texts",
         "the text with all occurrences of one text replaced by another",
     ),
-    method_info("starts_with", 1, Method::StartsWith, "texts", "whether it begins with a text"),
-    method_info("ends_with", 1, Method::EndsWith, "texts", "whether it ends with a text"),
-    method_info("lower", 0, Method::Lower, "texts", "the text in small letters"),
-    method_info("upper", 0, Method::Upper, "texts", "the text in capital letters"),
-    method_info("trim", 0, Method::Trim, "texts", "the text without white space at its ends"),
-    method_info("to_int", 0, Method::ToInt, "texts", "the number that the text is"),
-    method_info("len", 0, Method::Len, "lists, maps, texts", "how many items or characters there are"),
-    method_info("flat", 0, Method::Flat, "lists", "the items of lists in the list, one level up"),
+    method_info(
+        "starts_with",
+        1,
+        Method::StartsWith,
+        "texts",
+        "whether it begins with a text",
+    ),
+    method_info(
+        "ends_with",
+        1,
+        Method::EndsWith,
+        "texts",
+        "whether it ends with a text",
+    ),
+    method_info(
+        "lower",
+        0,
+        Method::Lower,
+        "texts",
+        "the text in small letters",
+    ),
+    method_info(
+        "upper",
+        0,
+        Method::Upper,
+        "texts",
+        "the text in capital letters",
+    ),
+    method_info(
+        "trim",
+        0,
+        Method::Trim,
+        "texts",
+        "the text without white space at its ends",
+    ),
+    method_info(
+        "to_int",
+        0,
+        Method::ToInt,
+        "texts",
+        "the number that the text is",
+    ),
+    method_info(
+        "len",
+        0,
+        Method::Len,
+        "lists, maps, texts",
+        "how many items or characters there are",
+    ),
+    method_info(
+        "flat",
+        0,
+        Method::Flat,
+        "lists",
+        "the items of lists in the list, one level up",
+    ),
     method_info("sorted", 0, Method::Sorted, "lists", "the items in order"),
-    method_info("unique", 0, Method::Unique, "lists", "without duplicates, the first one kept"),
+    method_info(
+        "unique",
+        0,
+        Method::Unique,
+        "lists",
+        "without duplicates, the first one kept",
+    ),
     method_info(
         "unique_last",
         0,
@@ -307,8 +416,20 @@ pub const METHODS: [MethodInfo; 39] = [
     ),
     method_info("keys", 0, Method::Keys, "maps", "the keys in order"),
     method_info("values", 0, Method::Values, "maps", "the values in order"),
-    method_info("first", 0, Method::First, "lists", "the first item; an empty list has none"),
-    method_info("last", 0, Method::Last, "lists", "the last item; an empty list has none"),
+    method_info(
+        "first",
+        0,
+        Method::First,
+        "lists",
+        "the first item; an empty list has none",
+    ),
+    method_info(
+        "last",
+        0,
+        Method::Last,
+        "lists",
+        "the last item; an empty list has none",
+    ),
     method_info(
         "get",
         2,
@@ -323,7 +444,13 @@ pub const METHODS: [MethodInfo; 39] = [
         "lists",
         "the items from one number up to, but without, another one; what is not there is left out",
     ),
-    method_info("reversed", 0, Method::Reversed, "lists", "the items from the last to the first"),
+    method_info(
+        "reversed",
+        0,
+        Method::Reversed,
+        "lists",
+        "the items from the last to the first",
+    ),
     method_info(
         "to_json",
         0,
@@ -331,7 +458,13 @@ pub const METHODS: [MethodInfo; 39] = [
         "texts, numbers, bools, lists, maps, records",
         "the value as JSON, in one line",
     ),
-    method_info("from_json", 0, Method::FromJson, "texts", "what the text is as JSON, like a data file"),
+    method_info(
+        "from_json",
+        0,
+        Method::FromJson,
+        "texts",
+        "what the text is as JSON, like a data file",
+    ),
     method_info(
         "matches",
         1,
@@ -364,7 +497,10 @@ pub const METHODS: [MethodInfo; 39] = [
 
 /// The method of this name, with the number of its arguments.
 pub fn method(name: &str) -> Option<(usize, Method)> {
-    METHODS.iter().find(|m| m.name == name).map(|m| (m.args, m.method))
+    METHODS
+        .iter()
+        .find(|m| m.name == name)
+        .map(|m| (m.args, m.method))
 }
 
 #[cfg(test)]

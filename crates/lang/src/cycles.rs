@@ -50,7 +50,11 @@ pub(crate) struct References<K> {
 
 impl<K: Clone + Eq + std::hash::Hash> References<K> {
     pub fn new() -> Self {
-        References { numbers: FxHashMap::default(), titles: Vec::new(), edges: Vec::new() }
+        References {
+            numbers: FxHashMap::default(),
+            titles: Vec::new(),
+            edges: Vec::new(),
+        }
     }
 
     /// The number of a declaration; in the order in which they are first met.
@@ -71,7 +75,11 @@ impl<K: Clone + Eq + std::hash::Hash> References<K> {
 
     /// All cycles, as errors, and what lies on them.
     pub fn cycles(&self) -> (Vec<Diagnostic>, Vec<K>) {
-        let edges: Vec<Edge> = self.edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
+        let edges: Vec<Edge> = self
+            .edges
+            .iter()
+            .map(|&(from, to, _)| Edge { from, to })
+            .collect();
         let mut errors = Vec::new();
         let mut on_cycle: BTreeSet<u32> = BTreeSet::new();
         for cycle in shortest_cycles(self.titles.len() as u32, &edges) {
@@ -86,7 +94,10 @@ impl<K: Clone + Eq + std::hash::Hash> References<K> {
             on_cycle.extend(&cycle.nodes);
             errors.push(cycle_error(&hops));
         }
-        let keys = on_cycle.into_iter().map(|n| self.titles[n as usize].0.clone()).collect();
+        let keys = on_cycle
+            .into_iter()
+            .map(|n| self.titles[n as usize].0.clone())
+            .collect();
         (errors, keys)
     }
 }

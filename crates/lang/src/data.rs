@@ -53,33 +53,43 @@ pub(crate) struct DataProblem {
 }
 
 fn problem(range: Range<usize>, message: String) -> DataProblem {
-    DataProblem { range, diagnostic: Diagnostic::error("bad-data", message) }
+    DataProblem {
+        range,
+        diagnostic: Diagnostic::error("bad-data", message),
+    }
 }
 
 type Parsed = Result<Datum, DataProblem>;
 
-/// Reads a CSV file: a header line with the columns' names, then a row a record. Text in quotes may hold
-/// separators, quotes (doubled) and line ends (RFC 4180).
+/// Reads a CSV file: a header line with the columns' names, then a row a record. Text in quotes may
+/// hold separators, quotes (doubled) and line ends (RFC 4180).
 pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
-    let mut reader =
-        csv::ReaderBuilder::new().delimiter(separator).has_headers(false).from_reader(text.as_bytes());
+    let mut reader = csv::ReaderBuilder::new()
+        .delimiter(separator)
+        .has_headers(false)
+        .from_reader(text.as_bytes());
     let mut header: Vec<String> = Vec::new();
     let mut rows = Vec::new();
     let mut record = csv::StringRecord::new();
     loop {
-        let start = usize::try_from(reader.position().byte()).unwrap_or(text.len()).min(text.len());
+        let start = usize::try_from(reader.position().byte())
+            .unwrap_or(text.len())
+            .min(text.len());
         let more = reader.read_record(&mut record);
-        let end = usize::try_from(reader.position().byte()).unwrap_or(text.len()).min(text.len());
-        let start = start + text[start..].len() - text[start..].trim_start_matches(['\r', '\n']).len();
+        let end = usize::try_from(reader.position().byte())
+            .unwrap_or(text.len())
+            .min(text.len());
+        let start =
+            start + text[start..].len() - text[start..].trim_start_matches(['\r', '\n']).len();
         let line = start..(start + text[start..end.max(start)].trim_end().len());
         match more {
             Ok(false) => break,
             Ok(true) => {}
             Err(e) => {
                 return Err(match e.kind() {
-                    csv::ErrorKind::UnequalLengths { expected_len, len, .. } => {
-                        unequal_row(text, line, separator, *len as usize, *expected_len as usize)
-                    }
+                    csv::ErrorKind::UnequalLengths {
+                        expected_len, len, ..
+                    } => unequal_row(text, line, separator, *len as usize, *expected_len as usize),
                     _ => problem(line, format!("this is not CSV: {e}")),
                 });
             }
@@ -97,36 +107,62 @@ pub(crate) fn csv(text: &str, separator: u8) -> Parsed {
             cells.push((
                 name.clone(),
                 range.clone(),
-                Datum { range, kind: DatumKind::Cell(cell.to_owned()) },
+                Datum {
+                    range,
+                    kind: DatumKind::Cell(cell.to_owned()),
+                },
             ));
         }
-        rows.push(Datum { range: line, kind: DatumKind::Map(cells) });
+        rows.push(Datum {
+            range: line,
+            kind: DatumKind::Map(cells),
+        });
     }
     if header.is_empty() {
         let error = problem(0..0, "this file has no header line".to_owned());
-        return Err(DataProblem { diagnostic: error.diagnostic.mend("code,name"), ..error });
+        return Err(DataProblem {
+            diagnostic: error.diagnostic.mend("code,name"),
+            ..error
+        });
     }
-    Ok(Datum { range: 0..text.len(), kind: DatumKind::List(rows) })
+    Ok(Datum {
+        range: 0..text.len(),
+        kind: DatumKind::List(rows),
+    })
 }
 
 /// What is wrong with a row that has more or fewer cells than the header.
-fn unequal_row(text: &str, line: Range<usize>, separator: u8, len: usize, expected: usize) -> DataProblem {
+fn unequal_row(
+    text: &str,
+    line: Range<usize>,
+    separator: u8,
+    len: usize,
+    expected: usize,
+) -> DataProblem {
     let row = &text[line.clone()];
     let lone = row.matches('"').count() % 2 == 1;
     if let Some(quote) = row.find('"').filter(|_| lone) {
         let quote = line.start + quote;
         let mut error = problem(quote..line.end, "this quote is never closed".to_owned());
-        error.diagnostic = error.diagnostic.mend(format!("{}\"", &text[quote..line.end]));
+        error.diagnostic = error
+            .diagnostic
+            .mend(format!("{}\"", &text[quote..line.end]));
         return error;
     }
     let cells = if len == 1 { "cell" } else { "cells" };
-    let mut error = problem(line, format!("this row has {len} {cells}, and the header has {expected}"));
+    let mut error = problem(
+        line,
+        format!("this row has {len} {cells}, and the header has {expected}"),
+    );
     error.diagnostic = if len < expected {
         let missing = char::from(separator).to_string().repeat(expected - len);
         error.diagnostic.mend(format!("{row}{missing}"))
     } else {
         let note = "a cell that holds a separator is put in quotes";
-        error.diagnostic.note(note).maybe_mend(with_last_cells_joined(row, separator, expected))
+        error
+            .diagnostic
+            .note(note)
+            .maybe_mend(with_last_cells_joined(row, separator, expected))
     };
     error
 }
@@ -134,8 +170,17 @@ fn unequal_row(text: &str, line: Range<usize>, separator: u8, len: usize, expect
 /// Refuses columns without a name, and two of one name.
 fn check_header(header: &[String], line: Range<usize>, separator: u8) -> Result<(), DataProblem> {
     let mut known = HashSet::new();
-    let Some(name) = header.iter().find(|n| n.is_empty() || !known.insert(n.as_str())) else { return Ok(()) };
-    let what = if name.is_empty() { "a column without a name" } else { "two columns with the same name" };
+    let Some(name) = header
+        .iter()
+        .find(|n| n.is_empty() || !known.insert(n.as_str()))
+    else {
+        return Ok(());
+    };
+    let what = if name.is_empty() {
+        "a column without a name"
+    } else {
+        "two columns with the same name"
+    };
     let names = distinct_names(header).join(&char::from(separator).to_string());
     let mut error = problem(line, format!("the header has {what}"));
     error.diagnostic = error.diagnostic.mend(names);
@@ -147,7 +192,10 @@ fn with_last_cells_joined(row: &str, separator: u8, count: usize) -> Option<Stri
     let separator = char::from(separator);
     let cells: Vec<&str> = row.splitn(count, separator).collect();
     let (last, first) = cells.split_last()?;
-    let mut joined: String = first.iter().map(|cell| format!("{cell}{separator}")).collect();
+    let mut joined: String = first
+        .iter()
+        .map(|cell| format!("{cell}{separator}"))
+        .collect();
     joined.push_str(&format!("\"{last}\""));
     (!row.contains('"')).then_some(joined)
 }
@@ -169,7 +217,8 @@ fn distinct_names(names: &[String]) -> Vec<String> {
     distinct
 }
 
-/// Where the cell is that begins at a byte of a row, without its quotes, and where the next one begins.
+/// Where the cell is that begins at a byte of a row, without its quotes, and where the next one
+/// begins.
 fn raw_cell(text: &str, start: usize, end: usize, separator: u8) -> (Range<usize>, usize) {
     let bytes = &text.as_bytes()[..end];
     let next_separator = |from: usize| bytes[from..].iter().position(|b| *b == separator);
@@ -211,10 +260,17 @@ pub(crate) fn json(text: &str) -> Parsed {
             let range = e.range();
             let start = range.start.min(text.len());
             let message = e.kind().to_string();
-            let lower = message.chars().next().map(char::to_lowercase).into_iter().flatten();
+            let lower = message
+                .chars()
+                .next()
+                .map(char::to_lowercase)
+                .into_iter()
+                .flatten();
             let message: String = lower.chain(message.chars().skip(1)).collect();
-            let mut error =
-                problem(start..range.end.clamp(start, text.len()), format!("this is not JSON: {message}"));
+            let mut error = problem(
+                start..range.end.clamp(start, text.len()),
+                format!("this is not JSON: {message}"),
+            );
             let before = text[..start].trim_end().chars().next_back();
             error.diagnostic = match (message.as_str(), before) {
                 ("trailing commas are not allowed", _) => error.diagnostic.mend("remove it"),
@@ -241,7 +297,8 @@ fn json_datum(value: &jsonc_parser::ast::Value<'_>) -> Parsed {
         Value::NumberLit(lit) => number(lit.value),
         Value::StringLit(lit) => DatumKind::Text(lit.value.to_string()),
         Value::Array(array) => {
-            let items: Result<Vec<Datum>, DataProblem> = array.elements.iter().map(json_datum).collect();
+            let items: Result<Vec<Datum>, DataProblem> =
+                array.elements.iter().map(json_datum).collect();
             DatumKind::List(items?)
         }
         Value::Object(object) => {
@@ -263,7 +320,9 @@ fn json_datum(value: &jsonc_parser::ast::Value<'_>) -> Parsed {
 
 /// A number: whole ones as such, others as the text that was written.
 fn number(written: &str) -> DatumKind {
-    written.parse().map_or_else(|_| DatumKind::Text(written.to_owned()), DatumKind::Int)
+    written
+        .parse()
+        .map_or_else(|_| DatumKind::Text(written.to_owned()), DatumKind::Int)
 }
 
 /// Where brackets nest too deep for any honest data.
@@ -294,11 +353,21 @@ pub(crate) fn toml(text: &str) -> Parsed {
             let range = e.span().unwrap_or(0..0);
             let message = e.message().lines().next().unwrap_or("").to_owned();
             let at = range.start.min(text.len());
-            let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
+            let word = text[at..]
+                .split(['\n', ',', '}', ']', '#'])
+                .next()
+                .unwrap_or_default()
+                .trim_end();
             let is_unquoted = message.contains("must be quoted");
-            let range = if is_unquoted { at..at + word.len() } else { range };
+            let range = if is_unquoted {
+                at..at + word.len()
+            } else {
+                range
+            };
             let mut error = problem(range, format!("this is not TOML: {message}"));
-            error.diagnostic = error.diagnostic.maybe_mend(is_unquoted.then(|| format!("\"{word}\"")));
+            error.diagnostic = error
+                .diagnostic
+                .maybe_mend(is_unquoted.then(|| format!("\"{word}\"")));
             Err(error)
         }
         Ok(document) => Ok(toml_table(document.as_table(), 0..text.len())),
@@ -308,21 +377,36 @@ pub(crate) fn toml(text: &str) -> Parsed {
 fn toml_table(table: &toml_edit::Table, whole: Range<usize>) -> Datum {
     let range = table.span().unwrap_or(whole);
     let entries = table.iter().map(|(key, item)| {
-        let at = table.key(key).and_then(toml_edit::Key::span).unwrap_or(range.clone());
+        let at = table
+            .key(key)
+            .and_then(toml_edit::Key::span)
+            .unwrap_or(range.clone());
         (key.to_owned(), at.clone(), toml_item(item, at))
     });
-    Datum { kind: DatumKind::Map(entries.collect()), range: range.clone() }
+    Datum {
+        kind: DatumKind::Map(entries.collect()),
+        range: range.clone(),
+    }
 }
 
 fn toml_item(item: &toml_edit::Item, outer: Range<usize>) -> Datum {
     let range = item.span().unwrap_or(outer);
     match item {
-        toml_edit::Item::None => Datum { range, kind: DatumKind::None },
+        toml_edit::Item::None => Datum {
+            range,
+            kind: DatumKind::None,
+        },
         toml_edit::Item::Value(value) => toml_value(value, range),
         toml_edit::Item::Table(table) => toml_table(table, range),
         toml_edit::Item::ArrayOfTables(tables) => {
-            let items = tables.iter().map(|t| toml_table(t, range.clone())).collect();
-            Datum { kind: DatumKind::List(items), range: range.clone() }
+            let items = tables
+                .iter()
+                .map(|t| toml_table(t, range.clone()))
+                .collect();
+            Datum {
+                kind: DatumKind::List(items),
+                range: range.clone(),
+            }
         }
     }
 }
@@ -339,9 +423,13 @@ fn toml_value(value: &toml_edit::Value, outer: Range<usize>) -> Datum {
             DatumKind::List(items.iter().map(|i| toml_value(i, range.clone())).collect())
         }
         toml_edit::Value::InlineTable(table) => {
-            let entries = table
-                .iter()
-                .map(|(key, value)| (key.to_owned(), range.clone(), toml_value(value, range.clone())));
+            let entries = table.iter().map(|(key, value)| {
+                (
+                    key.to_owned(),
+                    range.clone(),
+                    toml_value(value, range.clone()),
+                )
+            });
             DatumKind::Map(entries.collect())
         }
     };
@@ -357,11 +445,17 @@ pub(crate) fn lines(text: &str) -> Datum {
         let start = at + (line.len() - line.trim_start().len());
         if !trimmed.is_empty() {
             let range = start..start + trimmed.len();
-            items.push(Datum { range, kind: DatumKind::Text(trimmed.to_owned()) });
+            items.push(Datum {
+                range,
+                kind: DatumKind::Text(trimmed.to_owned()),
+            });
         }
         at += line.len() + 1;
     }
-    Datum { range: 0..text.len(), kind: DatumKind::List(items) }
+    Datum {
+        range: 0..text.len(),
+        kind: DatumKind::List(items),
+    }
 }
 
 #[cfg(test)]
@@ -371,18 +465,31 @@ mod tests {
     #[test]
     fn cells_know_where_they_stand() {
         let text = "code,name\nardle,\"Ardle, North\"\nskerrin,Skerrin\n";
-        let DatumKind::List(rows) = csv(text, b',').unwrap().kind else { panic!() };
-        let DatumKind::Map(cells) = &rows[0].kind else { panic!() };
+        let DatumKind::List(rows) = csv(text, b',').unwrap().kind else {
+            panic!()
+        };
+        let DatumKind::Map(cells) = &rows[0].kind else {
+            panic!()
+        };
         assert_eq!(&text[cells[1].2.range.clone()], "Ardle, North");
-        let DatumKind::Map(cells) = &rows[1].kind else { panic!() };
+        let DatumKind::Map(cells) = &rows[1].kind else {
+            panic!()
+        };
         assert_eq!(&text[cells[0].2.range.clone()], "skerrin");
         let wrong = csv("a,b\n1,2\n3\n", b',').unwrap_err();
         assert_eq!(wrong.range, 8..9);
         // Quotes in quotes, empty cells, and the same text several times in one row.
         let text = "a,b,c,d\n\"x \"\"y\"\"\",,x,x\n";
-        let DatumKind::List(rows) = csv(text, b',').unwrap().kind else { panic!() };
-        let DatumKind::Map(cells) = &rows[0].kind else { panic!() };
-        let places: Vec<&str> = cells.iter().map(|cell| &text[cell.2.range.clone()]).collect();
+        let DatumKind::List(rows) = csv(text, b',').unwrap().kind else {
+            panic!()
+        };
+        let DatumKind::Map(cells) = &rows[0].kind else {
+            panic!()
+        };
+        let places: Vec<&str> = cells
+            .iter()
+            .map(|cell| &text[cell.2.range.clone()])
+            .collect();
         assert_eq!(places, ["x \"\"y\"\"", "", "x", "x"]);
         assert_eq!(cells[2].2.range.start + 2, cells[3].2.range.start);
     }
@@ -390,16 +497,24 @@ mod tests {
     #[test]
     fn json_and_toml_know_where_they_stand() {
         let text = "{\"a\": [1, 2.5, null]}";
-        let DatumKind::Map(entries) = json(text).unwrap().kind else { panic!() };
-        let DatumKind::List(items) = &entries[0].2.kind else { panic!() };
+        let DatumKind::Map(entries) = json(text).unwrap().kind else {
+            panic!()
+        };
+        let DatumKind::List(items) = &entries[0].2.kind else {
+            panic!()
+        };
         assert_eq!(&text[items[1].range.clone()], "2.5");
         assert_eq!(items[2].kind, DatumKind::None);
         assert_eq!(json("{\"a\": }").unwrap_err().range.start, 6);
         assert!(json(&"[".repeat(100_000)).is_err());
         let text = "a = 1\n[b]\nc = 'x'\n";
-        let DatumKind::Map(entries) = toml(text).unwrap().kind else { panic!() };
+        let DatumKind::Map(entries) = toml(text).unwrap().kind else {
+            panic!()
+        };
         assert_eq!(entries[0].2.kind, DatumKind::Int(1));
-        let DatumKind::Map(inner) = &entries[1].2.kind else { panic!() };
+        let DatumKind::Map(inner) = &entries[1].2.kind else {
+            panic!()
+        };
         assert_eq!(&text[inner[0].2.range.clone()], "'x'");
         assert!(toml("a = ").is_err());
     }

@@ -1,7 +1,8 @@
-//! Examples in the documentation of kits: evaluated as a package's definitions, so that they cannot grow old unnoticed.
+//! Examples in the documentation of kits: evaluated as a package's definitions, so that they cannot
+//! grow old unnoticed.
 //!
-//! Nothing is run for them, and nothing of the machine decides: files that they name count as there, tools and libraries
-//! as installed, in any version.
+//! Nothing is run for them, and nothing of the machine decides: files that they name count as
+//! there, tools and libraries as installed, in any version.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::{Arc, LazyLock};
@@ -43,7 +44,11 @@ pub fn try_examples(world: &dyn World, read: &[WsPath]) -> ExampleReport {
             packages.extend(examples_of(path, &text));
         }
     }
-    let mut tried = ExampleReport { count: packages.len(), errors: Vec::new(), sources: Sources::default() };
+    let mut tried = ExampleReport {
+        count: packages.len(),
+        errors: Vec::new(),
+        sources: Sources::default(),
+    };
     if packages.is_empty() {
         return tried;
     }
@@ -51,7 +56,11 @@ pub fn try_examples(world: &dyn World, read: &[WsPath]) -> ExampleReport {
     let world = ExampleWorld { world, packages };
     let evaluation = Evaluator::new(&world).request(&patterns);
     let is_error = |found: &Diagnostic| found.severity == Severity::Error;
-    tried.errors = evaluation.diagnostics.into_iter().filter(is_error).collect();
+    tried.errors = evaluation
+        .diagnostics
+        .into_iter()
+        .filter(is_error)
+        .collect();
     tried.sources = evaluation.sources;
     for (folder, package) in &world.packages {
         if let Some(text) = tried.sources.named(folder.child(TARGETS_FILE).as_str()) {
@@ -76,13 +85,25 @@ fn examples_of(path: &WsPath, text: &Arc<str>) -> Vec<(WsPath, ExamplePackage)> 
     let file = Sources::default().add(path.as_str(), text.clone());
     let tree = parse(file, text).tree;
     let mut examples = Vec::new();
-    for node in tree.root().children().filter(|node| node.kind().is_declaration()) {
+    for node in tree
+        .root()
+        .children()
+        .filter(|node| node.kind().is_declaration())
+    {
         let (lines, name) = (views::example(node), views::declared_name(node));
-        let (Some(last), Some(name)) = (lines.last(), name) else { continue };
-        if lines.first().is_some_and(|first| node.token_text(*first).contains(NEEDS_PIN)) {
+        let (Some(last), Some(name)) = (lines.last(), name) else {
+            continue;
+        };
+        if lines
+            .first()
+            .is_some_and(|first| node.token_text(*first).contains(NEEDS_PIN))
+        {
             continue;
         }
-        let mut blank: Vec<u8> = text.bytes().map(|byte| if byte == b'\n' { b'\n' } else { b' ' }).collect();
+        let mut blank: Vec<u8> = text
+            .bytes()
+            .map(|byte| if byte == b'\n' { b'\n' } else { b' ' })
+            .collect();
         for line in &lines {
             let (start, end) = (line.start as usize, line.end as usize);
             blank[start..end].copy_from_slice(&text.as_bytes()[start..end]);
@@ -91,9 +112,13 @@ fn examples_of(path: &WsPath, text: &Arc<str>) -> Vec<(WsPath, ExamplePackage)> 
         // Only whole tokens were taken, and blanks put in place of the rest.
         let blank = String::from_utf8(blank).unwrap_or_default();
         // The kit is used in the line behind the example: no other line moves.
-        let next = blank[last.end as usize..].find('\n').map_or(blank.len(), |at| last.end as usize + at + 1);
-        let alias: String =
-            path.name().trim_end_matches(".nub").replace(|c: char| !c.is_ascii_alphanumeric(), "_");
+        let next = blank[last.end as usize..]
+            .find('\n')
+            .map_or(blank.len(), |at| last.end as usize + at + 1);
+        let alias: String = path
+            .name()
+            .trim_end_matches(".nub")
+            .replace(|c: char| !c.is_ascii_alphanumeric(), "_");
         // Kits of one name may be in several folders.
         let of_kit = path.as_str().replace('/', "+");
         let below = &blank[next..];
@@ -101,25 +126,45 @@ fn examples_of(path: &WsPath, text: &Arc<str>) -> Vec<(WsPath, ExamplePackage)> 
         let whole = format!("{}use \"/{path}\" as {alias}{rest}", &blank[..next]);
         let folder = WsPath::from_normal(&format!("{FOLDER}/{of_kit}/{}", node.token_text(name)));
         let listings = listings_of(&folder, &whole);
-        examples.push((folder, ExamplePackage { kit: path.shared().clone(), text: whole.into(), listings }));
+        examples.push((
+            folder,
+            ExamplePackage {
+                kit: path.shared().clone(),
+                text: whole.into(),
+                listings,
+            },
+        ));
     }
     examples
 }
 
 /// Folders with a file for each pattern in the texts of an example.
 fn listings_of(folder: &WsPath, text: &str) -> BTreeMap<WsPath, Listing> {
-    static PATTERN: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r#""([^"{}\n/][^"{}\n]*)""#).ok());
+    static PATTERN: LazyLock<Option<Regex>> =
+        LazyLock::new(|| Regex::new(r#""([^"{}\n/][^"{}\n]*)""#).ok());
     static CLASS: LazyLock<Option<Regex>> = LazyLock::new(|| Regex::new(r"\[.([^\]]*)\]").ok());
-    let (Some(texts), Some(class)) = (&*PATTERN, &*CLASS) else { return BTreeMap::new() };
+    let (Some(texts), Some(class)) = (&*PATTERN, &*CLASS) else {
+        return BTreeMap::new();
+    };
     let mut files: BTreeMap<WsPath, BTreeSet<Arc<str>>> = BTreeMap::new();
     let mut folders: BTreeMap<WsPath, BTreeSet<Arc<str>>> = BTreeMap::new();
-    for found in texts.captures_iter(text).filter(|found| crate::globs::is_pattern(&found[1])) {
-        let name = class.replace_all(&found[1], "x").replace("**/", "").replace("**", "x");
-        let Ok(path) = folder.resolve(&name.replace(['*', '?'], "x")) else { continue };
+    for found in texts
+        .captures_iter(text)
+        .filter(|found| crate::globs::is_pattern(&found[1]))
+    {
+        let name = class
+            .replace_all(&found[1], "x")
+            .replace("**/", "")
+            .replace("**", "x");
+        let Ok(path) = folder.resolve(&name.replace(['*', '?'], "x")) else {
+            continue;
+        };
         let mut at = path.clone();
         while let Some(above) = at.parent().filter(|above| above.is_in(folder)) {
             let to = if at == path { &mut files } else { &mut folders };
-            to.entry(above.clone()).or_default().insert(at.name().into());
+            to.entry(above.clone())
+                .or_default()
+                .insert(at.name().into());
             at = above;
         }
     }
@@ -127,9 +172,14 @@ fn listings_of(folder: &WsPath, text: &str) -> BTreeMap<WsPath, Listing> {
     let names = |of: &BTreeMap<WsPath, BTreeSet<Arc<str>>>, at: &WsPath| -> Vec<Arc<str>> {
         of.get(at).into_iter().flatten().cloned().collect()
     };
-    let listing =
-        |at: &WsPath| Listing { files: names(&files, at), folders: names(&folders, at), problem: None };
-    all.into_iter().map(|at| (at.clone(), listing(at))).collect()
+    let listing = |at: &WsPath| Listing {
+        files: names(&files, at),
+        folders: names(&folders, at),
+        problem: None,
+    };
+    all.into_iter()
+        .map(|at| (at.clone(), listing(at)))
+        .collect()
 }
 
 /// The workspace with examples as packages of it.
@@ -163,11 +213,12 @@ impl World for ExampleWorld<'_> {
         if !Self::is_of_example(path) {
             return self.world.definition(path);
         }
-        let package = self.package(path).filter(|(folder, _)| folder.child(TARGETS_FILE) == *path);
-        Answer::Ready(
-            package
-                .map_or(DefinitionText::Missing, |(_, package)| DefinitionText::Text(package.text.clone())),
-        )
+        let package = self
+            .package(path)
+            .filter(|(folder, _)| folder.child(TARGETS_FILE) == *path);
+        Answer::Ready(package.map_or(DefinitionText::Missing, |(_, package)| {
+            DefinitionText::Text(package.text.clone())
+        }))
     }
 
     fn shipped_kit(&self, name: &str) -> Option<&'static str> {
@@ -199,8 +250,15 @@ impl World for ExampleWorld<'_> {
                 }
             }
             None => {
-                let inside = self.packages.keys().filter_map(|of| of.below(folder)?.split('/').next());
-                listing.folders = inside.map(Arc::from).collect::<BTreeSet<_>>().into_iter().collect();
+                let inside = self
+                    .packages
+                    .keys()
+                    .filter_map(|of| of.below(folder)?.split('/').next());
+                listing.folders = inside
+                    .map(Arc::from)
+                    .collect::<BTreeSet<_>>()
+                    .into_iter()
+                    .collect();
             }
         }
         Answer::Ready(Arc::new(listing))
@@ -220,7 +278,11 @@ impl World for ExampleWorld<'_> {
         let name = path.name();
         let is_file = name.contains('.') || name.starts_with(|c: char| c.is_ascii_uppercase());
         let is_folder = path == folder || package.listings.contains_key(path) || !is_file;
-        Answer::Ready(Some(if is_folder { EntryKind::Folder } else { EntryKind::File }))
+        Answer::Ready(Some(if is_folder {
+            EntryKind::Folder
+        } else {
+            EntryKind::File
+        }))
     }
 
     fn env(&self, _: &str) -> Result<Option<String>, NotText> {
@@ -242,7 +304,10 @@ impl World for ExampleWorld<'_> {
             path: format!("/usr/bin/{name}").into(),
             version,
         });
-        Answer::Ready(ToolSearch { found: found.into_iter().collect(), ..ToolSearch::default() })
+        Answer::Ready(ToolSearch {
+            found: found.into_iter().collect(),
+            ..ToolSearch::default()
+        })
     }
 
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
@@ -252,7 +317,10 @@ impl World for ExampleWorld<'_> {
             compile: Vec::new(),
             link: vec![format!("-l{name}")],
         });
-        Answer::Ready(LibrarySearch { found: found.into_iter().collect(), ..LibrarySearch::default() })
+        Answer::Ready(LibrarySearch {
+            found: found.into_iter().collect(),
+            ..LibrarySearch::default()
+        })
     }
 
     fn sample(&self, _: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {

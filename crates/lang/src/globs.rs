@@ -15,7 +15,8 @@ pub(crate) fn is_pattern(text: &str) -> bool {
     text.contains(['*', '?', '[', '{'])
 }
 
-/// How many characters a pattern may have, and how deep its braces may nest: what it becomes grows with both.
+/// How many characters a pattern may have, and how deep its braces may nest: what it becomes grows
+/// with both.
 const LONGEST_PATTERN: usize = 16 << 10;
 const DEEPEST_BRACES: usize = 10;
 
@@ -65,7 +66,10 @@ pub(crate) fn compiled(pattern: &str) -> Result<GlobSet, GlobProblem> {
             return Err(GlobProblem::TooDeep);
         }
     }
-    let glob = GlobBuilder::new(pattern).literal_separator(true).backslash_escape(true).build()?;
+    let glob = GlobBuilder::new(pattern)
+        .literal_separator(true)
+        .backslash_escape(true)
+        .build()?;
     // A set of one: unlike a single matcher it says when a pattern becomes too large.
     Ok(GlobSetBuilder::new().add(glob).build()?)
 }
@@ -95,17 +99,37 @@ pub(crate) fn glob(
     }
 }
 
-/// Links that lead nowhere and that a pattern would mean: beside what it found, and where it begins.
-pub(crate) fn dangling(world: &dyn World, base: &WsPath, pattern: &str, found: &[WsPath]) -> Vec<WsPath> {
-    let Ok(whole) = absolute(base, pattern) else { return Vec::new() };
-    let Ok(wanted) = compiled(&whole) else { return Vec::new() };
-    let plain: Vec<&str> = whole.split('/').take_while(|part| !is_pattern(part)).collect();
-    let folders: BTreeSet<WsPath> =
-        (found.iter().filter_map(WsPath::parent)).chain([WsPath::from_normal(&plain.join("/"))]).collect();
+/// Links that lead nowhere and that a pattern would mean: beside what it found, and where it
+/// begins.
+pub(crate) fn dangling(
+    world: &dyn World,
+    base: &WsPath,
+    pattern: &str,
+    found: &[WsPath],
+) -> Vec<WsPath> {
+    let Ok(whole) = absolute(base, pattern) else {
+        return Vec::new();
+    };
+    let Ok(wanted) = compiled(&whole) else {
+        return Vec::new();
+    };
+    let plain: Vec<&str> = whole
+        .split('/')
+        .take_while(|part| !is_pattern(part))
+        .collect();
+    let folders: BTreeSet<WsPath> = (found.iter().filter_map(WsPath::parent))
+        .chain([WsPath::from_normal(&plain.join("/"))])
+        .collect();
     let links = folders.iter().flat_map(|folder| {
-        world.dangling(folder).into_iter().map(|name| folder.child(&name)).collect::<Vec<_>>()
+        world
+            .dangling(folder)
+            .into_iter()
+            .map(|name| folder.child(&name))
+            .collect::<Vec<_>>()
     });
-    links.filter(|link| wanted.is_match(link.as_str())).collect()
+    links
+        .filter(|link| wanted.is_match(link.as_str()))
+        .collect()
 }
 
 fn try_glob(
@@ -122,8 +146,16 @@ fn try_glob(
     }
     // The walk begins after the last part that is plain, and goes as deep as the pattern can.
     let parts: Vec<&str> = whole.split('/').collect();
-    let plain = parts.iter().take_while(|p| !is_pattern(p)).count().min(parts.len().saturating_sub(1));
-    let depth = if parts.contains(&"**") { usize::MAX } else { parts.len() - plain };
+    let plain = parts
+        .iter()
+        .take_while(|p| !is_pattern(p))
+        .count()
+        .min(parts.len().saturating_sub(1));
+    let depth = if parts.contains(&"**") {
+        usize::MAX
+    } else {
+        parts.len() - plain
+    };
     let start = WsPath::from_normal(&parts[..plain].join("/"));
     let mut files = Vec::new();
     let mut crossed = Vec::new();
@@ -135,7 +167,9 @@ fn try_glob(
         // One star in a name is by far the most frequent pattern: it needs no machinery.
         [last] if is_one_star(last) => {
             let (prefix, suffix) = last.split_once('*').unwrap_or((last, ""));
-            files.retain(|f| f.name().len() >= prefix.len() + suffix.len() && f.name().ends_with(suffix));
+            files.retain(|f| {
+                f.name().len() >= prefix.len() + suffix.len() && f.name().ends_with(suffix)
+            });
         }
         _ => {
             let wanted = matcher(&whole)?;
@@ -151,7 +185,9 @@ fn try_glob(
 }
 
 fn absolute(base: &WsPath, pattern: &str) -> Result<String, Diagnostic> {
-    let path = base.resolve(pattern).map_err(|p| Diagnostic::error("bad-path", p.to_string()))?;
+    let path = base
+        .resolve(pattern)
+        .map_err(|p| Diagnostic::error("bad-path", p.to_string()))?;
     Ok(path.as_str().to_owned())
 }
 
@@ -167,14 +203,20 @@ fn list_fitting(
     pattern: &str,
     files: &mut Vec<WsPath>,
 ) -> Result<(), Option<Diagnostic>> {
-    let Answer::Ready(listing) = world.list(folder) else { return Err(None) };
+    let Answer::Ready(listing) = world.list(folder) else {
+        return Err(None);
+    };
     if let Some(problem) = &listing.problem {
         let message = format!("cannot list the folder `{folder}`: {problem}");
         return Err(Some(Diagnostic::error("unreadable", message)));
     }
-    let prefix = &pattern[..pattern.find(['*', '?', '[', '{', '\\']).unwrap_or(pattern.len())];
+    let prefix = &pattern[..pattern
+        .find(['*', '?', '[', '{', '\\'])
+        .unwrap_or(pattern.len())];
     let from = listing.files.partition_point(|name| &**name < prefix);
-    let fitting = listing.files[from..].iter().take_while(|name| name.starts_with(prefix));
+    let fitting = listing.files[from..]
+        .iter()
+        .take_while(|name| name.starts_with(prefix));
     files.extend(fitting.map(|name| folder.child(name)));
     Ok(())
 }
@@ -186,7 +228,9 @@ fn walk(
     files: &mut Vec<WsPath>,
     crossed: &mut Vec<WsPath>,
 ) -> Result<(), Option<Diagnostic>> {
-    let Answer::Ready(listing) = world.list(folder) else { return Err(None) };
+    let Answer::Ready(listing) = world.list(folder) else {
+        return Err(None);
+    };
     if let Some(problem) = &listing.problem {
         let message = format!("cannot list the folder `{folder}`: {problem}");
         return Err(Some(Diagnostic::error("unreadable", message)));
@@ -200,7 +244,9 @@ fn walk(
         let below = folder.child(name);
         match world.list(&below) {
             Answer::Pending => pending = true,
-            Answer::Ready(inner) if inner.files.iter().any(|f| &**f == TARGETS_FILE) => crossed.push(below),
+            Answer::Ready(inner) if inner.files.iter().any(|f| &**f == TARGETS_FILE) => {
+                crossed.push(below)
+            }
             Answer::Ready(_) => walk(world, &below, depth - 1, files, crossed)?,
         }
     }
@@ -210,7 +256,9 @@ fn walk(
 fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]) -> Diagnostic {
     let mut error = Diagnostic::error("no-match", format!("no file matches \"{pattern}\""));
     if let Some(package) = crossed.first() {
-        error = error.note(format!("globs stop at packages: `{package}` is one of its own"));
+        error = error.note(format!(
+            "globs stop at packages: `{package}` is one of its own"
+        ));
     }
     match world.kind(start) {
         Answer::Ready(None) => {
@@ -218,7 +266,8 @@ fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]
             error = error.note(format!("there is no folder `{start}`"));
             if let Answer::Ready(listing) = world.list(&folder) {
                 let near = nearest(start.name(), listing.folders.iter().map(|f| &**f));
-                error = error.maybe_mend(near.map(|n| format!("\"{}\"", pattern.replace(start.name(), n))));
+                error = error
+                    .maybe_mend(near.map(|n| format!("\"{}\"", pattern.replace(start.name(), n))));
             }
         }
         _ => {
@@ -230,13 +279,18 @@ fn no_match(world: &dyn World, pattern: &str, start: &WsPath, crossed: &[WsPath]
             }
         }
     }
-    error.mend(format!("glob(\"{pattern}\", or_none = true) if no file is right, too"))
+    error.mend(format!(
+        "glob(\"{pattern}\", or_none = true) if no file is right, too"
+    ))
 }
 
-/// All files in and below a folder, packages included, sorted: what a folder represents as an input.
+/// All files in and below a folder, packages included, sorted: what a folder represents as an
+/// input.
 pub(crate) fn all_below(world: &dyn World, folder: &WsPath) -> Answer<Vec<WsPath>> {
     fn collect(world: &dyn World, folder: &WsPath, files: &mut Vec<WsPath>) -> bool {
-        let Answer::Ready(listing) = world.list(folder) else { return false };
+        let Answer::Ready(listing) = world.list(folder) else {
+            return false;
+        };
         files.extend(listing.files.iter().map(|name| folder.child(name)));
         let mut ready = true;
         for name in &listing.folders {

@@ -207,7 +207,8 @@ impl Decl {
         &self.content
     }
 
-    /// The same for what becomes no part of a value: messages, documentation, and what is asked of all definitions at once.
+    /// The same for what becomes no part of a value: messages, documentation, and what is asked of
+    /// all definitions at once.
     pub fn to_tell(&self) -> &Content {
         &self.content
     }
@@ -430,7 +431,8 @@ pub enum WordPiece {
     In(ExprId),
     /// `{argfile expr}`: the path of a file that lists the files, one a line.
     ArgFile(ExprId),
-    /// `{out …}`, `{outfolder …}`, and `{early …}` for a file that others may use before the step ends.
+    /// `{out …}`, `{outfolder …}`, and `{early …}` for a file that others may use before the step
+    /// ends.
     Out {
         name: Option<Name>,
         path: ExprId,

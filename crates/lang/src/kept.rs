@@ -1,4 +1,5 @@
-//! The result of an evaluation, as bytes: kept, so that the same request need not be evaluated again while nothing changes.
+//! The result of an evaluation, as bytes: kept, so that the same request need not be evaluated
+//! again while nothing changes.
 
 use nubrik_bytes::{Decoder, Encoder, Layout, Truncated, layout};
 use nubrik_graph::{Assembly, FileId, Graph, Purpose, TargetId, write_service};
@@ -13,12 +14,16 @@ impl Evaluation {
             graph,
             requested,
             targets,
-            shares: Shares { ends, files: shares },
+            shares: Shares {
+                ends,
+                files: shares,
+            },
             effects,
             services,
             through,
             options,
-            // The names of definition files are kept; whether they are as they were, the seal beside the bytes says.
+            // The names of definition files are kept; whether they are as they were, the seal
+            // beside the bytes says.
             read: _,
             kept: _,
             answers,
@@ -37,10 +42,15 @@ impl Evaluation {
         shares.write(out);
         through.write(out);
         out.list(effects, |out, effect| graph.encode_effect(effect, out));
-        out.list(services, |out, service| write_service(service, Purpose::Whole, out));
+        out.list(services, |out, service| {
+            write_service(service, Purpose::Whole, out)
+        });
         options.write(out);
         answers.write(out);
-        self.definitions().cloned().collect::<Vec<WsPath>>().write(out);
+        self.definitions()
+            .cloned()
+            .collect::<Vec<WsPath>>()
+            .write(out);
     }
 
     /// Reads it back, by some threads.
@@ -53,8 +63,14 @@ impl Evaluation {
         let (ends, files): (_, Vec<FileId>) = Layout::read(from)?;
         let shares = Shares { ends, files };
         let through: Vec<TargetId> = Layout::read(from)?;
-        if requested.iter().chain(&shares.files).any(|file| file.index() >= graph.files.len())
-            || targets.iter().chain(&through).any(|target| target.index() >= graph.targets.len())
+        if requested
+            .iter()
+            .chain(&shares.files)
+            .any(|file| file.index() >= graph.files.len())
+            || targets
+                .iter()
+                .chain(&through)
+                .any(|target| target.index() >= graph.targets.len())
         {
             return Err(Truncated);
         }
@@ -78,4 +94,13 @@ impl Evaluation {
     }
 }
 
-layout!(OptionInfo { name, full_name, ty, default, value, documentation, place, readers });
+layout!(OptionInfo {
+    name,
+    full_name,
+    ty,
+    default,
+    value,
+    documentation,
+    place,
+    readers
+});

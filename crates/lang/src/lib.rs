@@ -36,15 +36,16 @@ mod world;
 
 pub use address::{AddressPattern, PatternProblem, Wanted};
 pub use eval::{
-    Evaluation, Evaluator, OptionInfo, Setting, SettingValue, ToldCall, ToldField, ToldName, write_json_text,
+    Evaluation, Evaluator, OptionInfo, Setting, SettingValue, ToldCall, ToldField, ToldName,
+    write_json_text,
 };
 pub use examples::{ExampleReport, try_examples};
 pub use parallel::evaluate_below;
 pub use trail::{REQUEST, Trail, Unit, WatchedWorld};
 pub use world::{
-    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NO_IMAGE, NoAnswer, NotText, SampleCommand, SampleProgram, SampleRequest, StepRoots, ToolAnswer,
-    ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest,
+    LibrarySearch, Listing, NO_IMAGE, NoAnswer, NotText, SampleCommand, SampleProgram,
+    SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch, World,
 };
 
 pub use nubrik_source::TARGETS_FILE;
@@ -52,17 +53,26 @@ pub use nubrik_source::TARGETS_FILE;
 /// Where kits in archives are unpacked, from the workspace's root.
 pub const KITS_FOLDER: &str = ".nubrik/kits";
 
-/// The file that marks the root of a workspace. What lies in and below a folder that has one, below this workspace's root,
-/// belongs to another workspace.
+/// The file that marks the root of a workspace. What lies in and below a folder that has one, below
+/// this workspace's root, belongs to another workspace.
 pub const WORKSPACE_FILE: &str = "nubrik.toml";
 
 /// The names that a definition file's text declares.
 pub fn declared_names(text: &str) -> Vec<String> {
     let file = nubrik_source::Sources::default().add("", text.into());
     let parsed = nubrik_syntax::parse(file, &text.into());
-    let location = lower::Location { file, folder: None, is_package: true, title: "".into() };
+    let location = lower::Location {
+        file,
+        folder: None,
+        is_package: true,
+        title: "".into(),
+    };
     let (module, _) = lower::lower(&parsed.tree, location);
-    module.decls.iter().map(|decl| decl.name.text.to_string()).collect()
+    module
+        .decls
+        .iter()
+        .map(|decl| decl.name.text.to_string())
+        .collect()
 }
 
 /// A target, test, job or service as it is declared.
@@ -79,9 +89,17 @@ pub struct DeclaredTarget {
 pub fn declared_targets(text: &str) -> Vec<DeclaredTarget> {
     let file = nubrik_source::Sources::default().add("", text.into());
     let parsed = nubrik_syntax::parse(file, &text.into());
-    let location = lower::Location { file, folder: None, is_package: true, title: "".into() };
+    let location = lower::Location {
+        file,
+        folder: None,
+        is_package: true,
+        title: "".into(),
+    };
     let (module, _) = lower::lower(&parsed.tree, location);
-    let asked_for = module.decls.iter().filter(|decl| decl.kind.role() != nubrik_graph::Role::Inner);
+    let asked_for = module
+        .decls
+        .iter()
+        .filter(|decl| decl.kind.role() != nubrik_graph::Role::Inner);
     let told = |decl: &hir::Decl| DeclaredTarget {
         name: decl.name.text.to_string(),
         word: decl.kind.word(),
@@ -92,5 +110,7 @@ pub fn declared_targets(text: &str) -> Vec<DeclaredTarget> {
 
 /// Whether a text may be the name of a declaration: `[a-z][a-z0-9_]*`, and no word of the language.
 pub fn is_free_name(text: &str) -> bool {
-    nubrik_syntax::is_name(text) && !nubrik_syntax::is_reserved(text) && !builtins::is_builtin_name(text)
+    nubrik_syntax::is_name(text)
+        && !nubrik_syntax::is_reserved(text)
+        && !builtins::is_builtin_name(text)
 }

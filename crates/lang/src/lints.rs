@@ -31,12 +31,14 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         if let Some(alias) = &item.alias
             && !used_kits.contains(&(number as u32))
         {
-            let warning = Diagnostic::warning("unused", format!("the kit `{}` is never used", alias.text));
+            let warning =
+                Diagnostic::warning("unused", format!("the kit `{}` is never used", alias.text));
             warnings.push(warning.at(alias.span).mend("remove this `use`"));
         }
         for name in &item.names {
             if !used_members.contains(&(number as u32, name.text.clone())) {
-                let warning = Diagnostic::warning("unused", format!("`{}` is never used", name.text));
+                let warning =
+                    Diagnostic::warning("unused", format!("`{}` is never used", name.text));
                 warnings.push(warning.at(name.span).mend("take it out of this `use`"));
             }
         }
@@ -45,8 +47,16 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
         // Other packages may refer to an open value, and other files to anything open in a kit.
         let own = decl.private && decl.kind.role() == nubrik_graph::Role::Inner;
         if own && !used_decls.contains(&(number as u32)) {
-            let message = format!("the {} `{}` is never used", decl.kind.word(), decl.name.text);
-            warnings.push(Diagnostic::warning("unused", message).at(decl.name.span).mend("remove it"));
+            let message = format!(
+                "the {} `{}` is never used",
+                decl.kind.word(),
+                decl.name.text
+            );
+            warnings.push(
+                Diagnostic::warning("unused", message)
+                    .at(decl.name.span)
+                    .mend("remove it"),
+            );
         }
     }
     warnings.extend(module.decls.iter().flat_map(|d| unused_params(module, d)));
@@ -55,30 +65,44 @@ pub(crate) fn unused(module: &Module) -> Vec<Diagnostic> {
 
 /// Commands for a shell that use nothing of it.
 pub(crate) fn needless_shells(module: &Module) -> Vec<Diagnostic> {
-    let shells = module.exprs.iter().zip(&module.spans).filter_map(|(expr, span)| match expr {
-        Expr::Shell(pieces) => Some((pieces, span)),
-        _ => None,
-    });
+    let shells = module
+        .exprs
+        .iter()
+        .zip(&module.spans)
+        .filter_map(|(expr, span)| match expr {
+            Expr::Shell(pieces) => Some((pieces, span)),
+            _ => None,
+        });
     let needless = shells.filter(|(pieces, _)| {
-        let literals =
-            pieces.iter().filter_map(|p| if let ShellPiece::Literal(t) = p { Some(&**t) } else { None });
+        let literals = pieces.iter().filter_map(|p| {
+            if let ShellPiece::Literal(t) = p {
+                Some(&**t)
+            } else {
+                None
+            }
+        });
         let text: String = literals.collect();
         let first = text.split_whitespace().next().unwrap_or("");
         let is_word_of_shells = [
-            "if", "for", "while", "until", "case", "cd", "export", "set", "test", "[", "exec", "eval", ":",
-            ".",
+            "if", "for", "while", "until", "case", "cd", "export", "set", "test", "[", "exec",
+            "eval", ":", ".",
         ]
         .contains(&first);
         // Words, quotes, holes, pipes and redirects need no shell.
         !is_word_of_shells
             && !first.contains('=')
             && !text.contains(">>")
-            && !text.contains(['$', ';', '&', '*', '?', '(', '`', '~', '#', '\\', '\n', '!', '{'])
+            && !text.contains([
+                '$', ';', '&', '*', '?', '(', '`', '~', '#', '\\', '\n', '!', '{',
+            ])
     });
     needless
         .map(|(_, span)| {
             let warning = Diagnostic::warning("shell-not-needed", "this command needs no shell");
-            warning.at(*span).note("without one, every tool that it starts is known").mend("drop `sh`")
+            warning
+                .at(*span)
+                .note("without one, every tool that it starts is known")
+                .mend("drop `sh`")
         })
         .collect()
 }
@@ -95,8 +119,13 @@ pub(crate) fn odd_holes(module: &Module, sources: &Sources) -> Vec<Diagnostic> {
         let written = sources.slice(span);
         match expr {
             Expr::Plain(text) if written.starts_with('\'') && !written.starts_with("'''") => {
-                let inside = text.split('{').skip(1).filter_map(|rest| rest.split_once('}'));
-                let name = inside.map(|(name, _)| name).find(|name| names.contains(name))?;
+                let inside = text
+                    .split('{')
+                    .skip(1)
+                    .filter_map(|rest| rest.split_once('}'));
+                let name = inside
+                    .map(|(name, _)| name)
+                    .find(|name| names.contains(name))?;
                 let message = format!("`{{{name}}}` is no hole between single quotes");
                 let warning = Diagnostic::warning("odd-hole", message).at(span);
                 Some(match text.contains(['"', '\\', '\n']) {
@@ -112,19 +141,34 @@ pub(crate) fn odd_holes(module: &Module, sources: &Sources) -> Vec<Diagnostic> {
                 let hole = sources.slice(module.span(pieces.windows(2).find_map(is_behind)?));
                 let message = format!("the `$` before `{{{hole}}}` stays in the text");
                 let warning = Diagnostic::warning("odd-hole", message).at(span);
-                Some(warning.mend(written.replacen(&format!("${{{hole}}}"), &format!("{{{hole}}}"), 1)))
+                Some(warning.mend(written.replacen(
+                    &format!("${{{hole}}}"),
+                    &format!("{{{hole}}}"),
+                    1,
+                )))
             }
             _ => None,
         }
     };
-    module.exprs.iter().zip(&module.spans).filter_map(|(expr, span)| odd(expr, *span)).collect()
+    module
+        .exprs
+        .iter()
+        .zip(&module.spans)
+        .filter_map(|(expr, span)| odd(expr, *span))
+        .collect()
 }
 
 /// Options that no target reads.
 pub(crate) fn unread_option(module: &Module, number: u32) -> Diagnostic {
     let name = &module.decls[number as usize].name;
-    let warning = Diagnostic::warning("unused", format!("no target reads the option `{}`", name.text));
-    warning.at(name.span).note("setting it changes nothing").mend("remove it")
+    let warning = Diagnostic::warning(
+        "unused",
+        format!("no target reads the option `{}`", name.text),
+    );
+    warning
+        .at(name.span)
+        .note("setting it changes nothing")
+        .mend("remove it")
 }
 
 /// A glob that was evaluated: where, whose, and what it found.
@@ -136,7 +180,10 @@ pub(crate) struct GlobUse {
 }
 
 /// Globs of two targets that share many files but not all: most often one of them means less.
-pub(crate) fn overlapping_globs(uses: &[GlobUse], title: impl Fn(TargetId) -> Arc<str>) -> Vec<Diagnostic> {
+pub(crate) fn overlapping_globs(
+    uses: &[GlobUse],
+    title: impl Fn(TargetId) -> Arc<str>,
+) -> Vec<Diagnostic> {
     let mut warnings = Vec::new();
     let mut seen = HashSet::new();
     for (i, one) in uses.iter().enumerate() {
@@ -154,11 +201,17 @@ pub(crate) fn overlapping_globs(uses: &[GlobUse], title: impl Fn(TargetId) -> Ar
             if shared * 2 < smaller || shared == smaller || !seen.insert((one.span, other.span)) {
                 continue;
             }
-            let message = format!("{shared} of these files are also matched for `{}`", title(one.target));
+            let message = format!(
+                "{shared} of these files are also matched for `{}`",
+                title(one.target)
+            );
             let warning = Diagnostic::warning("shared-files", message).at(other.span);
             warnings.push(
                 warning
-                    .related(one.span, format!("{} files for `{}`", one.files.len(), title(one.target)))
+                    .related(
+                        one.span,
+                        format!("{} files for `{}`", one.files.len(), title(one.target)),
+                    )
                     .note("both targets use them: editing one of them rebuilds both")
                     .mend("glob(\"…\", except = \"…\") leaves files out"),
             );
@@ -184,9 +237,15 @@ fn unused_params(module: &Module, decl: &Decl) -> Vec<Diagnostic> {
             used.insert(*slot);
         }
     }
-    let names =
-        decl.to_tell().params.iter().map(|p| &p.name).chain(decl.to_tell().lets.iter().map(|l| &l.name));
-    let unused = names.enumerate().filter(|(slot, _)| !used.contains(&(*slot as u16)));
+    let names = decl
+        .to_tell()
+        .params
+        .iter()
+        .map(|p| &p.name)
+        .chain(decl.to_tell().lets.iter().map(|l| &l.name));
+    let unused = names
+        .enumerate()
+        .filter(|(slot, _)| !used.contains(&(*slot as u16)));
     unused
         .map(|(_, name)| {
             let warning = Diagnostic::warning("unused", format!("`{}` is never used", name.text));

@@ -1,5 +1,5 @@
-//! What names in a text of definitions mean, as far as that shows without evaluating it: for who reads or edits the text. Broken
-//! texts are read as far as they go.
+//! What names in a text of definitions mean, as far as that shows without evaluating it: for who
+//! reads or edits the text. Broken texts are read as far as they go.
 
 use std::collections::HashMap;
 use std::sync::Arc;
@@ -42,7 +42,11 @@ pub fn each_token<'t>(node: Node<'t>, hear: &mut dyn FnMut(TokenInTree<'t>)) {
         match element {
             Element::Node(id) => each_token(node.node(id), hear),
             Element::Token(token) => {
-                hear(TokenInTree { token, before, node });
+                hear(TokenInTree {
+                    token,
+                    before,
+                    node,
+                });
                 before = Some(token.kind);
             }
         }
@@ -65,7 +69,8 @@ pub struct FileNames<'g> {
     members: HashMap<String, String>,
 }
 
-/// Targets by their names, for who asks about many files: a graph looks through all of them for each name.
+/// Targets by their names, for who asks about many files: a graph looks through all of them for
+/// each name.
 pub trait TargetNames {
     /// The target with an address.
     fn by_address(&self, address: &str) -> Option<&Target>;
@@ -87,27 +92,55 @@ impl TargetNames for Graph {
 impl<'g> FileNames<'g> {
     /// Those of the file with a path from the workspace's root and a tree.
     pub fn of(targets: &'g dyn TargetNames, path: &str, root: Node<'_>) -> FileNames<'g> {
-        let package = path.rsplit_once('/').map_or("", |(folder, _)| folder).to_owned();
+        let package = path
+            .rsplit_once('/')
+            .map_or("", |(folder, _)| folder)
+            .to_owned();
         let is_package = path.rsplit('/').next() == Some(crate::TARGETS_FILE);
         let last = |address: &'g str| address.rsplit('/').next().unwrap_or(address);
-        let own = if is_package { targets.of_package(&package) } else { Vec::new() };
-        let own = own.into_iter().map(|target| (last(&target.address), &target.address)).collect();
-        let (declared, used, kits, members) =
-            (HashMap::new(), HashMap::new(), HashMap::new(), HashMap::new());
-        let mut names = FileNames { targets, package, own, declared, used, kits, members };
+        let own = if is_package {
+            targets.of_package(&package)
+        } else {
+            Vec::new()
+        };
+        let own = own
+            .into_iter()
+            .map(|target| (last(&target.address), &target.address))
+            .collect();
+        let (declared, used, kits, members) = (
+            HashMap::new(),
+            HashMap::new(),
+            HashMap::new(),
+            HashMap::new(),
+        );
+        let mut names = FileNames {
+            targets,
+            package,
+            own,
+            declared,
+            used,
+            kits,
+            members,
+        };
         for node in root.children().filter(|node| node.kind().is_declaration()) {
             if node.kind() != SyntaxKind::UseDecl {
                 let name = views::declared_name(node);
-                names.declared.extend(name.map(|name| (node.token_text(name).to_owned(), name)));
+                names
+                    .declared
+                    .extend(name.map(|name| (node.token_text(name).to_owned(), name)));
                 continue;
             }
-            let Some(kit) = node.child(SyntaxKind::TextExpr).and_then(views::plain_text) else { continue };
+            let Some(kit) = node.child(SyntaxKind::TextExpr).and_then(views::plain_text) else {
+                continue;
+            };
             let taken = views::used_names(node).into_iter().map(|name| (name, true));
             let whole = views::declared_name(node).map(|name| (name, false));
             for (name, is_one) in taken.chain(whole) {
                 let name = node.token_text(name).to_owned();
                 match (kit.strip_prefix("nub:"), is_one) {
-                    (Some(kit), true) => drop(names.members.insert(name.clone(), format!("{kit}.{name}"))),
+                    (Some(kit), true) => {
+                        drop(names.members.insert(name.clone(), format!("{kit}.{name}")))
+                    }
                     (Some(kit), false) => drop(names.kits.insert(name, kit.to_owned())),
                     (None, _) => drop(names.used.insert(name, names.path(&kit))),
                 }
@@ -117,15 +150,26 @@ impl<'g> FileNames<'g> {
     }
 
     /// What a token means, if it names something.
-    pub fn meaning(&self, TokenInTree { token, before, node }: TokenInTree<'_>) -> Option<NameMeaning> {
+    pub fn meaning(
+        &self,
+        TokenInTree {
+            token,
+            before,
+            node,
+        }: TokenInTree<'_>,
+    ) -> Option<NameMeaning> {
         let text = node.token_text(token);
         match token.kind {
             SyntaxKind::TextPart => Some(NameMeaning::File(self.path(text))),
-            SyntaxKind::Ref => self.target(text.trim_start_matches('&')).map(NameMeaning::Target),
+            SyntaxKind::Ref => self
+                .target(text.trim_start_matches('&'))
+                .map(NameMeaning::Target),
             // What is behind a dot is a name of something else.
             SyntaxKind::Word if before == Some(SyntaxKind::Dot) => self.of_kit(text, node),
             SyntaxKind::Word if nubrik_syntax::is_reserved(text) => None,
-            SyntaxKind::Word if matches!(node.kind(), SyntaxKind::NameExpr | SyntaxKind::UseNames) => {
+            SyntaxKind::Word
+                if matches!(node.kind(), SyntaxKind::NameExpr | SyntaxKind::UseNames) =>
+            {
                 self.name(text)
             }
             SyntaxKind::Word if node.kind().is_declaration() => {
@@ -138,7 +182,10 @@ impl<'g> FileNames<'g> {
 
     /// What a bare name means.
     pub fn name(&self, name: &str) -> Option<NameMeaning> {
-        let own = self.own.get(name).map(|address| NameMeaning::Target((*address).clone()));
+        let own = self
+            .own
+            .get(name)
+            .map(|address| NameMeaning::Target((*address).clone()));
         own.or_else(|| self.declared.get(name).copied().map(NameMeaning::Declared))
             .or_else(|| self.used.get(name).cloned().map(NameMeaning::InFile))
             .or_else(|| self.members.get(name).cloned().map(NameMeaning::OfKit))
@@ -152,15 +199,26 @@ impl<'g> FileNames<'g> {
     /// Names that can be used in the file, each with what it means.
     pub fn all(&self) -> Vec<(String, NameMeaning)> {
         let mut names: Vec<String> = self.own.keys().map(|name| (*name).to_owned()).collect();
-        names.extend(self.declared.keys().chain(self.used.keys()).chain(self.members.keys()).cloned());
+        names.extend(
+            self.declared
+                .keys()
+                .chain(self.used.keys())
+                .chain(self.members.keys())
+                .cloned(),
+        );
         names.sort_unstable();
         names.dedup();
-        names.into_iter().filter_map(|name| self.name(&name).map(|meaning| (name, meaning))).collect()
+        names
+            .into_iter()
+            .filter_map(|name| self.name(&name).map(|meaning| (name, meaning)))
+            .collect()
     }
 
     /// Kits of the tool, by the names that they have in the file.
     pub fn kits(&self) -> impl Iterator<Item = (&str, &str)> {
-        self.kits.iter().map(|(name, kit)| (name.as_str(), kit.as_str()))
+        self.kits
+            .iter()
+            .map(|(name, kit)| (name.as_str(), kit.as_str()))
     }
 
     /// The kit of the tool that a name means.
@@ -173,12 +231,20 @@ impl<'g> FileNames<'g> {
         Some(NameMeaning::OfKit(format!("{kit}.{name}")))
     }
 
-    /// A target by an address as definitions write it: from the root, or with the package's name for its main target.
+    /// A target by an address as definitions write it: from the root, or with the package's name
+    /// for its main target.
     pub fn target(&self, address: &str) -> Option<Arc<str>> {
         let address = address.trim_start_matches('/');
         let last = address.rsplit('/').next().unwrap_or(address);
-        let known = [address.to_owned(), format!("{address}/{last}"), format!("{}/{address}", self.package)];
-        known.iter().find_map(|known| self.targets.by_address(known)).map(|found| found.address.clone())
+        let known = [
+            address.to_owned(),
+            format!("{address}/{last}"),
+            format!("{}/{address}", self.package),
+        ];
+        known
+            .iter()
+            .find_map(|known| self.targets.by_address(known))
+            .map(|found| found.address.clone())
     }
 
     /// The path from the workspace's root of what a text names.
@@ -207,11 +273,17 @@ mod tests {
              target show = step { run = `cat {fit} {missing}` }\n"
             .into();
         let mut tables = Tables::default();
-        for (address, package) in
-            [("tide/fit", "tide"), ("tide/show", "tide"), ("base/clock/clock", "base/clock")]
-        {
+        for (address, package) in [
+            ("tide/fit", "tide"),
+            ("tide/show", "tide"),
+            ("base/clock/clock", "base/clock"),
+        ] {
             let package = WsPath::from_normal(package);
-            tables.targets.push(Target { package, role: Role::Target, ..Target::plain(address) });
+            tables.targets.push(Target {
+                package,
+                role: Role::Target,
+                ..Target::plain(address)
+            });
         }
         let graph = tables.finish().unwrap();
         let file = Sources::default().add("tide/targets.nub", text.clone());
@@ -234,7 +306,11 @@ mod tests {
             }
         });
         let told = |name: &str| {
-            found.iter().filter(|(text, _)| text == name).map(|(_, told)| told.as_str()).collect::<Vec<_>>()
+            found
+                .iter()
+                .filter(|(text, _)| text == name)
+                .map(|(_, told)| told.as_str())
+                .collect::<Vec<_>>()
         };
         assert_eq!(told("all"), ["line 3", "line 3"]);
         assert_eq!(told("library"), ["kit c.library"]);
@@ -242,6 +318,9 @@ mod tests {
         assert_eq!(told("ours"), ["in kit/flags.nub", "in kit/flags.nub"]);
         assert_eq!(told("fit.h"), ["file tide/fit.h"]);
         assert_eq!(told("fit"), ["target tide/fit", "target tide/fit"]);
-        assert_eq!((told("step"), told("missing")), (vec!["known step"], Vec::new()));
+        assert_eq!(
+            (told("step"), told("missing")),
+            (vec!["known step"], Vec::new())
+        );
     }
 }

@@ -35,8 +35,8 @@ pub(crate) struct Modules {
     by_title: FxHashMap<Arc<str>, ModuleId>,
     /// What each `use` led to.
     uses: FxHashMap<(ModuleId, u32), Result<ModuleId, ()>>,
-    /// What was wrong with each module's text: reported once something in the module is used. A file
-    /// that was only looked into for a name holds nothing up.
+    /// What was wrong with each module's text: reported once something in the module is used. A
+    /// file that was only looked into for a name holds nothing up.
     found_in: Vec<Vec<Diagnostic>>,
     /// Folders that are known to belong to this workspace.
     inside: FxHashSet<WsPath>,
@@ -71,7 +71,11 @@ impl Modules {
     }
 
     /// The root of the other workspace that a folder belongs to, if it does.
-    pub fn other_workspace(&mut self, world: &dyn World, folder: &WsPath) -> Answer<Option<WsPath>> {
+    pub fn other_workspace(
+        &mut self,
+        world: &dyn World,
+        folder: &WsPath,
+    ) -> Answer<Option<WsPath>> {
         let mut unknown = Vec::new();
         let mut at = Some(folder.clone());
         while let Some(here) = at.filter(|here| !here.is_root() && !self.inside.contains(here)) {
@@ -88,7 +92,11 @@ impl Modules {
     }
 
     /// Loads a definition file of the workspace.
-    pub fn workspace_file(&mut self, world: &dyn World, path: &WsPath) -> Result<ModuleId, Missing> {
+    pub fn workspace_file(
+        &mut self,
+        world: &dyn World,
+        path: &WsPath,
+    ) -> Result<ModuleId, Missing> {
         if let Some(id) = self.by_title.get(path.as_str()) {
             return Ok(*id);
         }
@@ -98,30 +106,58 @@ impl Modules {
             Answer::Ready(DefinitionText::Unreadable(why)) => Err(Missing::Unreadable(why)),
             Answer::Ready(DefinitionText::Text(text)) => {
                 self.read.push(path.clone());
-                Ok(self.add(path.as_str(), &text, path.parent(), path.name() == TARGETS_FILE))
+                Ok(self.add(
+                    path.as_str(),
+                    &text,
+                    path.parent(),
+                    path.name() == TARGETS_FILE,
+                ))
             }
         }
     }
 
-    fn add(&mut self, title: &str, text: &Arc<str>, folder: Option<WsPath>, is_package: bool) -> ModuleId {
+    fn add(
+        &mut self,
+        title: &str,
+        text: &Arc<str>,
+        folder: Option<WsPath>,
+        is_package: bool,
+    ) -> ModuleId {
         let file = self.sources.add(title, text.clone());
         let parsed = parse(file, text);
         let title: Arc<str> = title.into();
-        let location = Location { file, folder, is_package, title: title.clone() };
+        let location = Location {
+            file,
+            folder,
+            is_package,
+            title: title.clone(),
+        };
         let (module, mut diagnostics) = lower(&parsed.tree, location);
         // What lowering finds in a text that could not be parsed is often the same mistake again.
-        let broken: Vec<u32> =
-            parsed.diagnostics.iter().filter_map(|d| d.span.map(|s| self.sources.line(s))).collect();
-        diagnostics.retain(|d| d.span.is_none_or(|s| !broken.contains(&self.sources.line(s))));
+        let broken: Vec<u32> = parsed
+            .diagnostics
+            .iter()
+            .filter_map(|d| d.span.map(|s| self.sources.line(s)))
+            .collect();
+        diagnostics.retain(|d| {
+            d.span
+                .is_none_or(|s| !broken.contains(&self.sources.line(s)))
+        });
         let id = ModuleId(self.modules.len() as u32);
-        self.found_in.push(parsed.diagnostics.into_iter().chain(diagnostics).collect());
+        self.found_in
+            .push(parsed.diagnostics.into_iter().chain(diagnostics).collect());
         self.modules.push(Rc::new(module));
         self.by_title.insert(title, id);
         id
     }
 
     /// The module that a `use` leads to; reports once when there is none.
-    pub fn used(&mut self, world: &dyn World, from: ModuleId, number: u32) -> Result<ModuleId, Missing> {
+    pub fn used(
+        &mut self,
+        world: &dyn World,
+        from: ModuleId,
+        number: u32,
+    ) -> Result<ModuleId, Missing> {
         if let Some(known) = self.uses.get(&(from, number)) {
             return known.map_err(|()| Missing::NoFile);
         }
@@ -139,7 +175,12 @@ impl Modules {
         result.map_err(|()| Missing::NoFile)
     }
 
-    fn kit(&mut self, world: &dyn World, module: &Module, kit: &Use) -> Result<ModuleId, Option<Diagnostic>> {
+    fn kit(
+        &mut self,
+        world: &dyn World,
+        module: &Module,
+        kit: &Use,
+    ) -> Result<ModuleId, Option<Diagnostic>> {
         if let Some(name) = kit.path.strip_prefix("nub:") {
             if let Some(id) = self.by_title.get(&kit.path) {
                 return Ok(*id);
@@ -148,8 +189,9 @@ impl Modules {
                 let known = world.shipped_kits();
                 let near = nearest(name, known.iter().copied()).map(|n| format!("\"nub:{n}\""));
                 let known: Vec<String> = known.iter().map(|k| format!("nub:{k}")).collect();
-                let error = Diagnostic::error("unknown-kit", format!("no kit `{name}` ships with nubrik"))
-                    .note(format!("these do: {}", known.join(", ")));
+                let error =
+                    Diagnostic::error("unknown-kit", format!("no kit `{name}` ships with nubrik"))
+                        .note(format!("these do: {}", known.join(", ")));
                 return Err(Some(error.maybe_mend(near)));
             };
             return Ok(self.add(&kit.path, &text.into(), None, false));
@@ -163,8 +205,10 @@ impl Modules {
         ) {
             (Some(folder), true) => folder.clone(),
             _ => {
-                let error =
-                    Diagnostic::error("unknown-kit", format!("`{}` is not the path of a kit", kit.path));
+                let error = Diagnostic::error(
+                    "unknown-kit",
+                    format!("`{}` is not the path of a kit", kit.path),
+                );
                 return Err(Some(
                     error
                         .mend(format!("\"/{}\" from the workspace's root", kit.path))
@@ -172,31 +216,42 @@ impl Modules {
                 ));
             }
         };
-        let path = base.resolve(&kit.path).map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
+        let path = base
+            .resolve(&kit.path)
+            .map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
         if path.name() == TARGETS_FILE {
             let error = Diagnostic::error("unknown-kit", "a package is not a kit");
             let address = path.parent().unwrap_or_else(WsPath::root);
-            return Err(Some(error.mend(format!("&{address}/name refers to one of its targets"))));
+            return Err(Some(
+                error.mend(format!("&{address}/name refers to one of its targets")),
+            ));
         }
         match self.workspace_file(world, &path) {
             Err(Missing::NoFile) => {
                 let folder = path.parent().unwrap_or_else(WsPath::root);
                 let near = match world.list(&folder) {
                     Answer::Ready(listing) => {
-                        let kits = listing.files.iter().map(|f| &**f).filter(|f| f.ends_with(".nub"));
-                        nearest(path.name(), kits).map(|n| format!("\"/{}\"", folder.child(n).as_str()))
+                        let kits = listing
+                            .files
+                            .iter()
+                            .map(|f| &**f)
+                            .filter(|f| f.ends_with(".nub"));
+                        nearest(path.name(), kits)
+                            .map(|n| format!("\"/{}\"", folder.child(n).as_str()))
                     }
                     Answer::Pending => None,
                 };
                 Err(Some(
-                    Diagnostic::error("unknown-kit", format!("there is no kit `{path}`")).maybe_mend(near),
+                    Diagnostic::error("unknown-kit", format!("there is no kit `{path}`"))
+                        .maybe_mend(near),
                 ))
             }
             other => other.map_err(|missing| told(missing, &path)),
         }
     }
 
-    /// A kit in an archive that `nubrik.toml` names: `"harbour:charts"` is `charts.nub` in the archive `harbour`.
+    /// A kit in an archive that `nubrik.toml` names: `"harbour:charts"` is `charts.nub` in the
+    /// archive `harbour`.
     fn archived_kit(
         &mut self,
         world: &dyn World,
@@ -213,7 +268,8 @@ impl Modules {
                 ));
             }
             KitPlace::Unnamed(known) => {
-                let error = Diagnostic::error("unknown-kit", format!("no kit is called `{archive}`"));
+                let error =
+                    Diagnostic::error("unknown-kit", format!("no kit is called `{archive}`"));
                 let near = nearest(archive, known.iter().map(|k| &**k).chain(["nub"]));
                 let error = match near {
                     Some(near) => error.mend(format!("\"{near}:{file}\"")),
@@ -222,21 +278,42 @@ impl Modules {
                     )),
                 };
                 let note = format!("nubrik.toml names these: {}", known.join(", "));
-                return Err(Some(if known.is_empty() { error } else { error.note(note) }));
+                return Err(Some(if known.is_empty() {
+                    error
+                } else {
+                    error.note(note)
+                }));
             }
         };
-        let name = if file.ends_with(".nub") { file.to_owned() } else { format!("{file}.nub") };
-        let path = folder.resolve(&name).map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
+        let name = if file.ends_with(".nub") {
+            file.to_owned()
+        } else {
+            format!("{file}.nub")
+        };
+        let path = folder
+            .resolve(&name)
+            .map_err(|p| Some(Diagnostic::error("bad-path", p.to_string())))?;
         if !path.is_in(&folder) || path.name() == TARGETS_FILE {
             let error = format!("`{file}` is not the name of a kit in an archive");
             return Err(Some(Diagnostic::error("unknown-kit", error)));
         }
         match self.workspace_file(world, &path) {
             Err(Missing::NoFile) => {
-                let kits: Vec<&str> = kits.iter().filter_map(|kit| kit.strip_suffix(".nub")).collect();
-                let error = Diagnostic::error("unknown-kit", format!("the kit `{archive}` has no `{name}`"));
-                let near = nearest(file, kits.iter().copied()).map(|n| format!("\"{archive}:{n}\""));
-                Err(Some(error.note(format!("it has: {}", kits.join(", "))).maybe_mend(near)))
+                let kits: Vec<&str> = kits
+                    .iter()
+                    .filter_map(|kit| kit.strip_suffix(".nub"))
+                    .collect();
+                let error = Diagnostic::error(
+                    "unknown-kit",
+                    format!("the kit `{archive}` has no `{name}`"),
+                );
+                let near =
+                    nearest(file, kits.iter().copied()).map(|n| format!("\"{archive}:{n}\""));
+                Err(Some(
+                    error
+                        .note(format!("it has: {}", kits.join(", ")))
+                        .maybe_mend(near),
+                ))
             }
             other => other.map_err(|missing| told(missing, &path)),
         }
@@ -254,18 +331,32 @@ impl Modules {
                 }
             }
             _ => {
-                let open = module.decls.iter().filter(|d| self.refusal(from, kit, d, "").is_none());
-                let near = meant(&name.text, open.clone().map(|d| &*d.name.text)).map(str::to_owned);
+                let open = module
+                    .decls
+                    .iter()
+                    .filter(|d| self.refusal(from, kit, d, "").is_none());
+                let near =
+                    meant(&name.text, open.clone().map(|d| &*d.name.text)).map(str::to_owned);
                 let all = listed(open).into_iter().map(|d| &*d.name.text);
-                let error =
-                    Diagnostic::error("unknown-name", format!("`{}` has no `{}`", module.title, name.text));
-                Err(error.note(format!("it has: {}", some_of(all))).maybe_mend(near))
+                let error = Diagnostic::error(
+                    "unknown-name",
+                    format!("`{}` has no `{}`", module.title, name.text),
+                );
+                Err(error
+                    .note(format!("it has: {}", some_of(all)))
+                    .maybe_mend(near))
             }
         }
     }
 
     /// Why a declaration may not be used from a module, if so.
-    pub fn refusal(&self, from: ModuleId, home: ModuleId, decl: &Decl, written: &str) -> Option<Diagnostic> {
+    pub fn refusal(
+        &self,
+        from: ModuleId,
+        home: ModuleId,
+        decl: &Decl,
+        written: &str,
+    ) -> Option<Diagnostic> {
         let (user, owner) = (self.get(from), self.get(home));
         if from == home || self.same_package(user, owner) {
             return None;
@@ -276,7 +367,8 @@ impl Modules {
                 None => {
                     let error = format!("`{written}` is private to `{}`", owner.title);
                     return Some(
-                        Diagnostic::error("private", error).related(decl.name.span, "declared here"),
+                        Diagnostic::error("private", error)
+                            .related(decl.name.span, "declared here"),
                     );
                 }
                 Some(_) if self.package_of(owner).is_some() => "its package",
@@ -298,21 +390,39 @@ impl Modules {
             return None;
         }
         let package = user.folder.clone().unwrap_or_else(WsPath::root);
-        if decl.within.iter().any(|(pattern, _)| WithinPattern::holds(pattern, &package)) {
+        if decl
+            .within
+            .iter()
+            .any(|(pattern, _)| WithinPattern::holds(pattern, &package))
+        {
             return None;
         }
-        let open: Vec<String> = decl.within.iter().map(|(pattern, _)| format!("\"/{pattern}\"")).collect();
+        let open: Vec<String> = decl
+            .within
+            .iter()
+            .map(|(pattern, _)| format!("\"/{pattern}\""))
+            .collect();
         let error = Diagnostic::error("private", format!("`{written}` may not be used from here"))
-            .related(decl.within[0].1, format!("it is open within {} only", open.join(", ")));
-        let here = if package.is_root() { String::new() } else { package.as_str().to_owned() };
+            .related(
+                decl.within[0].1,
+                format!("it is open within {} only", open.join(", ")),
+            );
+        let here = if package.is_root() {
+            String::new()
+        } else {
+            package.as_str().to_owned()
+        };
         Some(error.mend(format!("within {}, \"/{here}\" there", open.join(", "))))
     }
 
-    /// The package that a definition file lies in directly, where its folder is one that was loaded.
+    /// The package that a definition file lies in directly, where its folder is one that was
+    /// loaded.
     fn package_of(&self, module: &Module) -> Option<String> {
         let folder = module.folder.as_ref()?;
         let file = folder.child(TARGETS_FILE);
-        self.by_title.contains_key(file.as_str()).then(|| file.as_str().to_owned())
+        self.by_title
+            .contains_key(file.as_str())
+            .then(|| file.as_str().to_owned())
     }
 
     fn same_package(&self, a: &Module, b: &Module) -> bool {
@@ -331,10 +441,13 @@ impl Modules {
         }
     }
 
-    /// Whether the syntax is wrong in some text: then what seems to be missing there may only be not understood.
+    /// Whether the syntax is wrong in some text: then what seems to be missing there may only be
+    /// not understood.
     pub fn is_misread(&self, span: Span) -> bool {
         let inside = |s: Span| s.file == span.file && s.start >= span.start && s.start <= span.end;
-        self.diagnostics.iter().any(|d| d.code == "syntax" && d.span.is_some_and(inside))
+        self.diagnostics
+            .iter()
+            .any(|d| d.code == "syntax" && d.span.is_some_and(inside))
     }
 
     /// Reports something at a place.
@@ -347,25 +460,39 @@ impl Modules {
         report(&mut self.diagnostics, diagnostic)
     }
 
-    /// For a caller that meets something at a place that cannot be unless an error was reported before.
+    /// For a caller that meets something at a place that cannot be unless an error was reported
+    /// before.
     pub fn reported_before(&mut self, span: Span) -> Reported {
         reported_before(&mut self.diagnostics, span)
     }
 }
 
-/// What is said of a kit that is there and cannot be had now; nothing while its text is being looked for.
+/// What is said of a kit that is there and cannot be had now; nothing while its text is being
+/// looked for.
 fn told(missing: Missing, path: &WsPath) -> Option<Diagnostic> {
     match missing {
         Missing::Pending => None,
-        Missing::NoFile => Some(Diagnostic::error("unknown-kit", format!("there is no kit `{path}`"))),
-        Missing::Unreadable(why) => {
-            Some(Diagnostic::error("unreadable", format!("cannot read `{path}`: {why}")))
-        }
+        Missing::NoFile => Some(Diagnostic::error(
+            "unknown-kit",
+            format!("there is no kit `{path}`"),
+        )),
+        Missing::Unreadable(why) => Some(Diagnostic::error(
+            "unreadable",
+            format!("cannot read `{path}`: {why}"),
+        )),
     }
 }
-/// The declarations of a kit that lists show: those that are documented, or all of a kit that documents none. Another kit can use
-/// a helper without documentation, but its author does not offer it.
+/// The declarations of a kit that lists show: those that are documented, or all of a kit that
+/// documents none. Another kit can use a helper without documentation, but its author does not
+/// offer it.
 pub(crate) fn listed<'d>(decls: impl Iterator<Item = &'d Decl> + Clone) -> Vec<&'d Decl> {
-    let documented: Vec<&Decl> = decls.clone().filter(|decl| !decl.documentation.is_empty()).collect();
-    if documented.is_empty() { decls.collect() } else { documented }
+    let documented: Vec<&Decl> = decls
+        .clone()
+        .filter(|decl| !decl.documentation.is_empty())
+        .collect();
+    if documented.is_empty() {
+        decls.collect()
+    } else {
+        documented
+    }
 }

@@ -1,6 +1,6 @@
-//! Evaluation of many packages by several threads. Each thread evaluates runs of packages on its own,
-//! with what they refer to; the graphs are then put together by path. What two threads made alike is
-//! the same step: evaluation of the same definitions gives the same values.
+//! Evaluation of many packages by several threads. Each thread evaluates runs of packages on its
+//! own, with what they refer to; the graphs are then put together by path. What two threads made
+//! alike is the same step: evaluation of the same definitions gives the same values.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -20,16 +20,17 @@ use crate::world::World;
 /// Fewer packages than this are evaluated by one thread.
 const WORTH_IT: usize = 128;
 
-/// Runs of packages for each thread: few enough that what many packages refer to is not evaluated often, and
-/// enough that a thread's tables stay small.
+/// Runs of packages for each thread: few enough that what many packages refer to is not evaluated
+/// often, and enough that a thread's tables stay small.
 const RUNS_PER_THREAD: usize = 12;
 
-/// The last runs become shorter, down to so many packages, so that no thread waits long for the others.
+/// The last runs become shorter, down to so many packages, so that no thread waits long for the
+/// others.
 const SHORTEST_RUN: usize = 16;
 
 /// Evaluates everything at and below a folder by several threads; `None` where the pattern means
-/// something else, or too little for that. `stack` is how much each thread gets, in bytes; `watching` whether
-/// it is to be known what values were taken from.
+/// something else, or too little for that. `stack` is how much each thread gets, in bytes;
+/// `watching` whether it is to be known what values were taken from.
 pub fn evaluate_below(
     world: &dyn World,
     settings: &[Setting],
@@ -56,14 +57,18 @@ pub fn evaluate_below(
     let work = |brings: Sender<(usize, Evaluation)>| {
         loop {
             let number = next.fetch_add(1, Ordering::Relaxed);
-            let Some(packages) = runs.get(number) else { return };
+            let Some(packages) = runs.get(number) else {
+                return;
+            };
             let evaluation = if watching {
                 let watched = WatchedWorld::new(world);
                 Evaluator::watching(&watched)
                     .with_settings(settings)
                     .request_packages(packages, pattern.wanted)
             } else {
-                Evaluator::new(world).with_settings(settings).request_packages(packages, pattern.wanted)
+                Evaluator::new(world)
+                    .with_settings(settings)
+                    .request_packages(packages, pattern.wanted)
             };
             // Who waits for it waits until all have ended.
             let _ = brings.send((number, evaluation));
@@ -75,13 +80,21 @@ pub fn evaluate_below(
         let (brings, brought) = channel();
         for _ in 0..threads {
             let brings = brings.clone();
-            match std::thread::Builder::new().stack_size(stack).spawn_scoped(scope, move || work(brings)) {
+            match std::thread::Builder::new()
+                .stack_size(stack)
+                .spawn_scoped(scope, move || work(brings))
+            {
                 Ok(thread) => running.push(thread),
-                Err(e) if running.is_empty() => std::panic::panic_any(format!("cannot start a thread: {e}")),
+                Err(e) if running.is_empty() => {
+                    std::panic::panic_any(format!("cannot start a thread: {e}"))
+                }
                 Err(_) => break,
             }
         }
-        let whole = Whole { parts: packages.len().div_ceil(runs[0].len()), ..Whole::default() };
+        let whole = Whole {
+            parts: packages.len().div_ceil(runs[0].len()),
+            ..Whole::default()
+        };
         drop(brings);
         Some(in_order(whole, runs.len(), running, &brought))
     })
@@ -121,7 +134,10 @@ fn tapering_runs(mut packages: &[WsPath], threads: usize) -> Vec<&[WsPath]> {
     let longest = packages.len().div_ceil(threads * RUNS_PER_THREAD);
     let mut runs = Vec::new();
     while !packages.is_empty() {
-        let length = (packages.len() / (threads * 2)).min(longest).max(SHORTEST_RUN).min(packages.len());
+        let length = (packages.len() / (threads * 2))
+            .min(longest)
+            .max(SHORTEST_RUN)
+            .min(packages.len());
         let (run, rest) = packages.split_at(length);
         runs.push(run);
         packages = rest;
@@ -132,7 +148,8 @@ fn tapering_runs(mut packages: &[WsPath], threads: usize) -> Vec<&[WsPath]> {
 /// Evaluations put together so far.
 #[derive(Default)]
 struct Whole {
-    /// How many evaluations as large as the first one will come: what it holds tells how much room they need.
+    /// How many evaluations as large as the first one will come: what it holds tells how much room
+    /// they need.
     parts: usize,
     evaluation: Evaluation,
     /// The graph so far.
@@ -147,7 +164,10 @@ impl Whole {
     fn expect(&mut self, first: &Evaluation) {
         let room = |count: usize| (count * self.parts).min(count + (1 << 18));
         let (files, steps) = (room(first.graph.files.len()), room(first.graph.steps.len()));
-        let (targets, requested) = (room(first.graph.targets.len()), room(first.shares.files.len()));
+        let (targets, requested) = (
+            room(first.graph.targets.len()),
+            room(first.shares.files.len()),
+        );
         self.graph.reserve(files, steps, targets);
         self.evaluation.targets.reserve(targets);
         self.evaluation.shares.files.reserve(requested);
@@ -184,10 +204,16 @@ impl Whole {
     ) {
         let all = &mut self.evaluation.shares;
         let before = all.files.len() as u32;
-        all.files.extend(shares.files.into_iter().map(|f| files[f.index()]));
-        all.ends.extend(shares.ends.into_iter().map(|end| before + end));
-        self.evaluation.targets.extend(targets.into_iter().map(|t| numbers[t.index()]));
-        self.evaluation.probes.extend(probes.into_iter().map(|f| files[f.index()]));
+        all.files
+            .extend(shares.files.into_iter().map(|f| files[f.index()]));
+        all.ends
+            .extend(shares.ends.into_iter().map(|end| before + end));
+        self.evaluation
+            .targets
+            .extend(targets.into_iter().map(|t| numbers[t.index()]));
+        self.evaluation
+            .probes
+            .extend(probes.into_iter().map(|f| files[f.index()]));
     }
 
     /// A diagnostic with its places in the sources of the whole, to which their texts are added.
@@ -196,7 +222,10 @@ impl Whole {
             let name = from.name(span.file);
             let known = self.sources.get(name).copied();
             let file = known.unwrap_or_else(|| {
-                let file = self.evaluation.sources.add(name, from.text(span.file).clone());
+                let file = self
+                    .evaluation
+                    .sources
+                    .add(name, from.text(span.file).clone());
                 self.sources.insert(name.clone(), file);
                 file
             });
@@ -215,7 +244,9 @@ impl Whole {
         evaluation.take_graph(self.graph.into_tables());
         evaluation.requested = evaluation.shares.each_once(evaluation.graph.files.len());
         let mut seen = vec![false; evaluation.graph.targets.len()];
-        evaluation.targets.retain(|t| !std::mem::replace(&mut seen[t.index()], true));
+        evaluation
+            .targets
+            .retain(|t| !std::mem::replace(&mut seen[t.index()], true));
         // Each run has looked at its own packages.
         let errors = check_published_across(&evaluation.graph);
         for error in errors {
@@ -223,7 +254,9 @@ impl Whole {
                 evaluation.diagnostics.push(error);
             }
         }
-        evaluation.diagnostics.sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
+        evaluation
+            .diagnostics
+            .sort_by_key(|d| (d.span.map(|s| (s.file, s.start, s.end)), d.severity));
         evaluation.diagnostics.dedup();
         self.evaluation
     }
@@ -235,10 +268,16 @@ impl Evaluation {
         match tables.finish() {
             Ok(graph) => self.graph = graph,
             Err(nubrik_graph::Flaw(what)) => {
-                let error =
-                    Diagnostic::error("fault", format!("the graph of these definitions is damaged: {what}"));
-                let error = error.note("that is a fault of nubrik; please report it with these definitions");
-                *self = Evaluation { diagnostics: vec![error], ..Evaluation::default() };
+                let error = Diagnostic::error(
+                    "fault",
+                    format!("the graph of these definitions is damaged: {what}"),
+                );
+                let error = error
+                    .note("that is a fault of nubrik; please report it with these definitions");
+                *self = Evaluation {
+                    diagnostics: vec![error],
+                    ..Evaluation::default()
+                };
             }
         }
     }
@@ -276,13 +315,27 @@ mod tests {
     #[test]
     fn runs_hold_each_package_once_and_grow_shorter() {
         for (count, threads) in [(128, 2), (5_000, 2), (5_000, 64), (129, 200)] {
-            let packages: Vec<WsPath> = (0..count).map(|n| WsPath::from_normal(&format!("p{n}"))).collect();
+            let packages: Vec<WsPath> = (0..count)
+                .map(|n| WsPath::from_normal(&format!("p{n}")))
+                .collect();
             let runs = tapering_runs(&packages, threads);
             assert_eq!(runs.concat(), packages);
-            assert!(runs.windows(2).all(|pair| pair[0].len() >= pair[1].len()), "{count} {threads}");
+            assert!(
+                runs.windows(2).all(|pair| pair[0].len() >= pair[1].len()),
+                "{count} {threads}"
+            );
         }
-        let packages: Vec<WsPath> = (0..5_000).map(|n| WsPath::from_normal(&format!("p{n}"))).collect();
-        let lengths: Vec<usize> = tapering_runs(&packages, 2).iter().map(|run| run.len()).collect();
-        assert_eq!((lengths[0], lengths[18], *lengths.last().unwrap_or(&0)), (209, 209, 15), "{lengths:?}");
+        let packages: Vec<WsPath> = (0..5_000)
+            .map(|n| WsPath::from_normal(&format!("p{n}")))
+            .collect();
+        let lengths: Vec<usize> = tapering_runs(&packages, 2)
+            .iter()
+            .map(|run| run.len())
+            .collect();
+        assert_eq!(
+            (lengths[0], lengths[18], *lengths.last().unwrap_or(&0)),
+            (209, 209, 15),
+            "{lengths:?}"
+        );
     }
 }

@@ -1,4 +1,5 @@
-//! Names that earlier versions had for what has another one now: a definition that still has one gets the new one.
+//! Names that earlier versions had for what has another one now: a definition that still has one
+//! gets the new one.
 
 use nubrik_diagnostic::nearest;
 
@@ -59,15 +60,24 @@ const HABITS: [(&str, &[&str]); 22] = [
     ("workdir", &["folder"]),
 ];
 
-/// The name that was probably meant: the one that it has today, or that is meant by habit, or else the nearest one.
-pub(crate) fn meant<'a>(word: &str, names: impl IntoIterator<Item = &'a str> + Clone) -> Option<&'a str> {
-    let now = RENAMED.iter().find(|(before, _)| *before == word).map(|(_, now)| *now);
+/// The name that was probably meant: the one that it has today, or that is meant by habit, or else
+/// the nearest one.
+pub(crate) fn meant<'a>(
+    word: &str,
+    names: impl IntoIterator<Item = &'a str> + Clone,
+) -> Option<&'a str> {
+    let now = RENAMED
+        .iter()
+        .find(|(before, _)| *before == word)
+        .map(|(_, now)| *now);
     let renamed = now.and_then(|now| names.clone().into_iter().find(|name| *name == now));
     let by_habit = || {
         let (_, here) = HABITS.iter().find(|(habit, _)| *habit == word)?;
         names.clone().into_iter().find(|name| here.contains(name))
     };
-    renamed.or_else(by_habit).or_else(|| nearest(word, names.clone()))
+    renamed
+        .or_else(by_habit)
+        .or_else(|| nearest(word, names.clone()))
 }
 
 #[cfg(test)]

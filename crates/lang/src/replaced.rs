@@ -1,5 +1,5 @@
-//! An evaluation in which some targets are evaluated again: their result takes the place of what they were, and the rest is taken
-//! over as it is.
+//! An evaluation in which some targets are evaluated again: their result takes the place of what
+//! they were, and the rest is taken over as it is.
 
 use std::sync::Arc;
 
@@ -10,9 +10,14 @@ use rustc_hash::{FxHashMap, FxHashSet};
 use crate::eval::{Evaluation, Shares};
 
 impl Evaluation {
-    /// Whether some of its targets can be replaced: it asks for whole targets only, and there is no step in it but what they need.
+    /// Whether some of its targets can be replaced: it asks for whole targets only, and there is no
+    /// step in it but what they need.
     pub fn is_replaceable(&self) -> bool {
-        let needed = || Closure::of(&self.graph, self.requested.iter().copied()).steps.len();
+        let needed = || {
+            Closure::of(&self.graph, self.requested.iter().copied())
+                .steps
+                .len()
+        };
         self.asks_for_whole_targets() && needed() == self.graph.steps.len()
     }
 
@@ -27,7 +32,8 @@ impl Evaluation {
             services,
             through,
             options,
-            // Of what is wrong or missing nothing is taken over, and what was read belongs to a seal.
+            // Of what is wrong or missing nothing is taken over, and what was read belongs to a
+            // seal.
             diagnostics: _,
             sources: _,
             read: _,
@@ -38,28 +44,41 @@ impl Evaluation {
             digests: _,
             waiting,
         } = self;
-        let asks_for_more =
-            !(effects.is_empty() && services.is_empty() && through.is_empty() && options.is_empty());
+        let asks_for_more = !(effects.is_empty()
+            && services.is_empty()
+            && through.is_empty()
+            && options.is_empty());
         !asks_for_more
             && !waiting
             && shares.ends.len() == targets.len()
             && shares.each_once(graph.files.len()) == *requested
     }
 
-    /// This evaluation after some of its targets were evaluated `again`. `gone` says by place in [`Evaluation::targets`] which may be
-    /// others now; all targets of `packages` are gone, and what is in them now is in `again`. This one must be
+    /// This evaluation after some of its targets were evaluated `again`. `gone` says by place in
+    /// [`Evaluation::targets`] which may be others now; all targets of `packages` are gone, and
+    /// what is in them now is in `again`. This one must be
     /// [replaceable](Evaluation::is_replaceable).
     ///
-    /// `None` where what is new cannot be distinguished from the rest, or where a result has the name of another one: then everything is
-    /// to be evaluated.
-    pub fn replaced(self, gone: &[bool], packages: &[WsPath], again: Evaluation) -> Option<Evaluation> {
+    /// `None` where what is new cannot be distinguished from the rest, or where a result has the
+    /// name of another one: then everything is to be evaluated.
+    pub fn replaced(
+        self,
+        gone: &[bool],
+        packages: &[WsPath],
+        again: Evaluation,
+    ) -> Option<Evaluation> {
         if !again.asks_for_whole_targets() {
             return None;
         }
         let names = PublishedNames::new(&self, gone, &again);
         let stay = |place: usize| gone.get(place) == Some(&false);
         let mut results = Vec::new();
-        for (place, id) in self.targets.iter().enumerate().filter(|(place, _)| stay(*place)) {
+        for (place, id) in self
+            .targets
+            .iter()
+            .enumerate()
+            .filter(|(place, _)| stay(*place))
+        {
             if names.clash(self.graph.target(*id)) {
                 return None;
             }
@@ -67,18 +86,30 @@ impl Evaluation {
         }
         let needed = Closure::of(&self.graph, results).steps;
         let mut new = NewTargets::of(&again, packages);
-        let Evaluation { graph, shares: new_shares, diagnostics, sources, read, trail, .. } = again;
+        let Evaluation {
+            graph,
+            shares: new_shares,
+            diagnostics,
+            sources,
+            read,
+            trail,
+            ..
+        } = again;
         let answers = self.answers;
         let kept = {
             let is_new: FxHashSet<&WsPath> = read.iter().collect();
             let whole: FxHashSet<&WsPath> = packages.iter().collect();
             let stays = |path: &&WsPath| {
-                !is_new.contains(path) && path.parent().is_none_or(|package| !whole.contains(&package))
+                !is_new.contains(path)
+                    && path
+                        .parent()
+                        .is_none_or(|package| !whole.contains(&package))
             };
             self.definitions().filter(stays).cloned().collect()
         };
         // Rows of the newer graph keep their numbers.
-        let mut taking = Joining::from_tables(graph.into_tables()).taking_from(self.graph.into_tables());
+        let mut taking =
+            Joining::from_tables(graph.into_tables()).taking_from(self.graph.into_tables());
         for id in needed {
             taking.step(id)?;
         }
@@ -87,7 +118,12 @@ impl Evaluation {
         for (place, id) in self.targets.into_iter().enumerate() {
             if stay(place) {
                 targets.push(taking.target(id));
-                shares.push(self.shares.get(place)?.iter().map(|file| taking.file(*file)));
+                shares.push(
+                    self.shares
+                        .get(place)?
+                        .iter()
+                        .map(|file| taking.file(*file)),
+                );
             } else {
                 let row = taking.left(id)?;
                 for (id, place) in new.take(&row.package, &row.address)? {
@@ -127,14 +163,25 @@ struct PublishedNames {
 impl PublishedNames {
     fn new(old: &Evaluation, gone: &[bool], again: &Evaluation) -> PublishedNames {
         let names = |evaluation: &Evaluation, id: &TargetId| -> Vec<WsPath> {
-            evaluation.graph.target(*id).results.iter().map(|result| result.publish.clone()).collect()
+            evaluation
+                .graph
+                .target(*id)
+                .results
+                .iter()
+                .map(|result| result.publish.clone())
+                .collect()
         };
         let was_there = old.targets.iter().zip(gone).filter(|(_, gone)| **gone);
         let before: FxHashSet<WsPath> = was_there.flat_map(|(id, _)| names(old, id)).collect();
         let now = again.targets.iter().flat_map(|id| names(again, id));
         let names: FxHashSet<WsPath> = now.filter(|name| !before.contains(name)).collect();
-        let above = names.iter().flat_map(|name| std::iter::successors(name.parent(), WsPath::parent));
-        PublishedNames { above: above.collect(), names }
+        let above = names
+            .iter()
+            .flat_map(|name| std::iter::successors(name.parent(), WsPath::parent));
+        PublishedNames {
+            above: above.collect(),
+            names,
+        }
     }
 
     /// Whether a target publishes something under one of the names, below it or above it.
@@ -163,11 +210,18 @@ struct NewTargets {
 impl NewTargets {
     fn of(again: &Evaluation, packages: &[WsPath]) -> NewTargets {
         let whole: FxHashSet<WsPath> = packages.iter().cloned().collect();
-        let mut new = NewTargets { packages: FxHashMap::default(), whole, single: FxHashMap::default() };
+        let mut new = NewTargets {
+            packages: FxHashMap::default(),
+            whole,
+            single: FxHashMap::default(),
+        };
         for (place, id) in again.targets.iter().enumerate() {
             let target = again.graph.target(*id);
             if new.whole.contains(&target.package) {
-                new.packages.entry(target.package.clone()).or_default().push((*id, place));
+                new.packages
+                    .entry(target.package.clone())
+                    .or_default()
+                    .push((*id, place));
             } else {
                 new.single.insert(target.address.clone(), (*id, place));
             }

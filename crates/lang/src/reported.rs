@@ -3,7 +3,8 @@
 use nubrik_diagnostic::{Diagnostic, Severity};
 use nubrik_source::Span;
 
-/// Says that something wrong was reported. Nothing but reporting makes one, so that no evaluation fails without a word.
+/// Says that something wrong was reported. Nothing but reporting makes one, so that no evaluation
+/// fails without a word.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub(crate) struct Reported(());
 
@@ -13,12 +14,17 @@ pub(crate) fn report(list: &mut Vec<Diagnostic>, error: Diagnostic) -> Reported 
     Reported(())
 }
 
-/// For a caller that meets something that cannot be unless an error was reported before: if there was none, this is one.
+/// For a caller that meets something that cannot be unless an error was reported before: if there
+/// was none, this is one.
 #[cold]
 pub(crate) fn reported_before(list: &mut Vec<Diagnostic>, span: Span) -> Reported {
     if !list.iter().any(|d| d.severity == Severity::Error) {
-        let error = Diagnostic::error("fault", "this cannot be evaluated, and nothing was found to be wrong");
-        let error = error.note("that is a fault of nubrik; please report it with these definitions");
+        let error = Diagnostic::error(
+            "fault",
+            "this cannot be evaluated, and nothing was found to be wrong",
+        );
+        let error =
+            error.note("that is a fault of nubrik; please report it with these definitions");
         list.push(error.at(span));
     }
     Reported(())

@@ -1,4 +1,5 @@
-//! Samples and their answers as bytes: they are kept, so that a later run can ask again and compare.
+//! Samples and their answers as bytes: they are kept, so that a later run can ask again and
+//! compare.
 
 use nubrik_bytes::{Digest, Encoder, layout};
 
@@ -6,7 +7,11 @@ use crate::world::{AnswerText, NoAnswer, SampleCommand, SampleProgram, SampleReq
 
 layout!(enum SampleProgram { 0 => Tool(name), 1 => File(path) });
 layout!(SampleCommand { program, words });
-layout!(SampleRequest { commands, env, timeout });
+layout!(SampleRequest {
+    commands,
+    env,
+    timeout
+});
 
 impl AnswerText {
     /// What tells one answer from another.
@@ -39,23 +44,52 @@ mod tests {
 
     #[test]
     fn a_sample_is_read_back_and_a_damaged_one_is_refused_or_another() {
-        let words = |words: &[&str]| words.iter().map(|w| Arc::from(*w)).collect::<Vec<Arc<str>>>();
-        let tool =
-            SampleCommand { program: SampleProgram::Tool("cc".into()), words: words(&["cc", "--version"]) };
+        let words = |words: &[&str]| {
+            words
+                .iter()
+                .map(|w| Arc::from(*w))
+                .collect::<Vec<Arc<str>>>()
+        };
+        let tool = SampleCommand {
+            program: SampleProgram::Tool("cc".into()),
+            words: words(&["cc", "--version"]),
+        };
         let file = SampleProgram::File(WsPath::from_normal("tools/höhe.sh"));
         let request = SampleRequest {
-            commands: vec![vec![tool, SampleCommand { program: file, words: words(&["höhe.sh"]) }], vec![]],
+            commands: vec![
+                vec![
+                    tool,
+                    SampleCommand {
+                        program: file,
+                        words: words(&["höhe.sh"]),
+                    },
+                ],
+                vec![],
+            ],
             env: vec![("TIDE".into(), "ebb".into())],
             timeout: Some(50),
         };
-        for request in [request.clone(), SampleRequest { timeout: None, ..request }] {
+        for request in [
+            request.clone(),
+            SampleRequest {
+                timeout: None,
+                ..request
+            },
+        ] {
             let bytes = request.to_bytes();
             assert_eq!(SampleRequest::of_bytes(&bytes), Ok(request.clone()));
             for at in 0..bytes.len() {
-                assert!(SampleRequest::of_bytes(&bytes[..at]).is_err(), "cut at {at}");
+                assert!(
+                    SampleRequest::of_bytes(&bytes[..at]).is_err(),
+                    "cut at {at}"
+                );
                 let mut damaged = bytes.clone();
                 damaged[at] ^= 0x41;
-                assert_ne!(SampleRequest::of_bytes(&damaged).ok(), Some(request.clone()), "byte {at}");
+                assert_ne!(
+                    SampleRequest::of_bytes(&damaged).ok(),
+                    Some(request.clone()),
+                    "byte {at}"
+                );
             }
         }
     }
@@ -63,9 +97,18 @@ mod tests {
     #[test]
     fn answers_differ_where_they_count() {
         let answer = |ok, text: &str, errors: &str| {
-            AnswerText::digest(&Ok(AnswerText { ok, text: text.into(), errors: errors.into() }))
+            AnswerText::digest(&Ok(AnswerText {
+                ok,
+                text: text.into(),
+                errors: errors.into(),
+            }))
         };
-        let none = |why: &str, is_lasting| AnswerText::digest(&Err(NoAnswer { why: why.into(), is_lasting }));
+        let none = |why: &str, is_lasting| {
+            AnswerText::digest(&Err(NoAnswer {
+                why: why.into(),
+                is_lasting,
+            }))
+        };
         let all = [
             answer(true, "one", ""),
             answer(true, "other", ""),

@@ -1,5 +1,5 @@
-//! What there is to know about the language, a topic a form, method, type or error. `nubrik explain`
-//! shows these texts, and `docs/reference.md` is made of them.
+//! What there is to know about the language, a topic a form, method, type or error. `nubrik
+//! explain` shows these texts, and `docs/reference.md` is made of them.
 
 mod tables;
 
@@ -28,9 +28,13 @@ pub struct Topic {
     pub example: String,
 }
 
-/// The names of the methods and properties that values of a kind have: `lists`, `texts`, `maps`, `files`, …
+/// The names of the methods and properties that values of a kind have: `lists`, `texts`, `maps`,
+/// `files`, …
 pub fn methods_of(kind: &str) -> impl Iterator<Item = &'static str> {
-    METHODS.iter().filter(move |method| method.of.split(", ").any(|of| of == kind)).map(|method| method.name)
+    METHODS
+        .iter()
+        .filter(move |method| method.of.split(", ").any(|of| of == kind))
+        .map(|method| method.name)
 }
 
 /// All topics of the language, by category.
@@ -95,21 +99,44 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
     let mut sources = Sources::default();
     let file = sources.add(kit, text.clone());
     let parsed = nubrik_syntax::parse(file, &text);
-    let location = Location { file, folder: None, is_package: false, title: kit.into() };
+    let location = Location {
+        file,
+        folder: None,
+        is_package: false,
+        title: kit.into(),
+    };
     let (module, _) = lower(&parsed.tree, location);
     let offered = crate::modules::listed(module.decls.iter().filter(|decl| !decl.private));
     let mut topics = Vec::new();
     let mut kinds: Vec<(String, String, String)> = Vec::new();
-    for node in parsed.tree.root().children().filter(|n| n.kind().is_declaration()) {
-        let Some(token) = nubrik_syntax::views::declared_name(node) else { continue };
+    for node in parsed
+        .tree
+        .root()
+        .children()
+        .filter(|n| n.kind().is_declaration())
+    {
+        let Some(token) = nubrik_syntax::views::declared_name(node) else {
+            continue;
+        };
         let name = node.token_text(token);
-        let Some(decl) = offered.iter().find(|decl| *decl.name.text == *name) else { continue };
+        let Some(decl) = offered.iter().find(|decl| *decl.name.text == *name) else {
+            continue;
+        };
         let mut parts = Vec::new();
-        let params =
-            node.child(SyntaxKind::Params).into_iter().flat_map(|p| p.children().collect::<Vec<_>>());
-        for (param, lowered) in params.filter(|p| p.kind() == SyntaxKind::Param).zip(&decl.to_tell().params) {
+        let params = node
+            .child(SyntaxKind::Params)
+            .into_iter()
+            .flat_map(|p| p.children().collect::<Vec<_>>());
+        for (param, lowered) in params
+            .filter(|p| p.kind() == SyntaxKind::Param)
+            .zip(&decl.to_tell().params)
+        {
             let ty = param.type_node().map_or("", |t| t.text());
-            let needed = if param.expression(0).is_none() && !ty.ends_with('?') { "needed: " } else { "" };
+            let needed = if param.expression(0).is_none() && !ty.ends_with('?') {
+                "needed: "
+            } else {
+                ""
+            };
             parts.push((
                 lowered.name.text.to_string(),
                 ty.to_owned(),
@@ -118,7 +145,12 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
         }
         let used = usual_example(decl, kit);
         if decl.kind == DeclKind::Kind {
-            let first = decl.documentation.split_inclusive(". ").next().unwrap_or_default().trim_end();
+            let first = decl
+                .documentation
+                .split_inclusive(". ")
+                .next()
+                .unwrap_or_default()
+                .trim_end();
             kinds.push((format!("{kit}.{name}"), String::new(), first.to_owned()));
         }
         topics.push(Topic {
@@ -130,8 +162,13 @@ pub fn kit_topics(kit: &str, text: &'static str) -> Vec<Topic> {
         });
     }
     let example = format!("use \"nub:{kit}\" as {kit}");
-    let whole =
-        Topic { name: kit.to_owned(), category: "kit", summary: about_kit(&text), parts: kinds, example };
+    let whole = Topic {
+        name: kit.to_owned(),
+        category: "kit",
+        summary: about_kit(&text),
+        parts: kinds,
+        example,
+    };
     [vec![whole], topics].concat()
 }
 
@@ -141,7 +178,8 @@ fn about_kit(text: &str) -> String {
     lines.collect::<Vec<&str>>().join(" ")
 }
 
-/// How a name of a kit is used where its documentation has no example: an option is set, a type is the type of something.
+/// How a name of a kit is used where its documentation has no example: an option is set, a type is
+/// the type of something.
 fn usual_example(decl: &Decl, kit: &str) -> String {
     let name = format!("{kit}.{}", decl.name.text);
     match (decl.kind, decl.to_tell().ty.as_ref().map(|ty| &ty.shape)) {
@@ -152,7 +190,9 @@ fn usual_example(decl: &Decl, kit: &str) -> String {
         (DeclKind::Option, Some(TypeShape::Bool)) => {
             format!("# on the command line: nubrik build --set {name}=true")
         }
-        (DeclKind::Option, _) => format!("# in [profiles] of nubrik.toml: ship = {{ \"{name}\" = … }}"),
+        (DeclKind::Option, _) => {
+            format!("# in [profiles] of nubrik.toml: ship = {{ \"{name}\" = … }}")
+        }
         (DeclKind::Type, _) => format!("let some: list[{name}] = []"),
         (DeclKind::Kind, _) => format!("target made = {name} {{ … }}"),
         (DeclKind::Function, _) => format!("let made = {name}(…)"),
@@ -163,12 +203,22 @@ fn usual_example(decl: &Decl, kit: &str) -> String {
 /// The example in the documentation of a declaration, or else how it is usually used.
 fn shown_example(node: nubrik_syntax::Node<'_>, usual: &str) -> String {
     let lines = nubrik_syntax::views::example(node);
-    let lines: Vec<&str> =
-        lines.iter().map(|line| node.token_text(*line).trim_start_matches('#').trim_end()).collect();
-    let indent = lines.iter().map(|line| line.len() - line.trim_start().len()).min().unwrap_or(0);
+    let lines: Vec<&str> = lines
+        .iter()
+        .map(|line| node.token_text(*line).trim_start_matches('#').trim_end())
+        .collect();
+    let indent = lines
+        .iter()
+        .map(|line| line.len() - line.trim_start().len())
+        .min()
+        .unwrap_or(0);
     match lines.is_empty() {
         true => usual.to_owned(),
-        false => lines.iter().map(|line| &line[indent..]).collect::<Vec<_>>().join("\n"),
+        false => lines
+            .iter()
+            .map(|line| &line[indent..])
+            .collect::<Vec<_>>()
+            .join("\n"),
     }
 }
 
@@ -176,7 +226,11 @@ fn form_topic(form: &crate::builtins::FormInfo) -> Topic {
     let mut parts: Vec<(String, String, String)> = Vec::new();
     for field in form.fields {
         let needed = if field.needed { "needed: " } else { "" };
-        parts.push((field.name.to_owned(), field.ty.shown().to_owned(), format!("{needed}{}", field.doc)));
+        parts.push((
+            field.name.to_owned(),
+            field.ty.shown().to_owned(),
+            format!("{needed}{}", field.doc),
+        ));
     }
     for (name, doc) in form.gives {
         parts.push((format!(".{name}"), String::new(), (*doc).to_owned()));
@@ -207,7 +261,14 @@ pub fn plain(category: &'static str, table: &[(&str, &str, &str)]) -> Vec<Topic>
 }
 
 /// Errors whose name says all.
-pub const PLAIN_ERRORS: [&str; 6] = ["wrong-type", "unreadable", "settings", "usage", "command", "fault"];
+pub const PLAIN_ERRORS: [&str; 6] = [
+    "wrong-type",
+    "unreadable",
+    "settings",
+    "usage",
+    "command",
+    "fault",
+];
 
 #[cfg(test)]
 mod tests {
@@ -218,19 +279,32 @@ mod tests {
         let topics = topics();
         for topic in &topics {
             assert_eq!(
-                topics.iter().filter(|t| t.name == topic.name && t.category == topic.category).count(),
+                topics
+                    .iter()
+                    .filter(|t| t.name == topic.name && t.category == topic.category)
+                    .count(),
                 1,
                 "{}",
                 topic.name
             );
-            assert!(topic.summary.ends_with('.'), "{}: {}", topic.name, topic.summary);
+            assert!(
+                topic.summary.ends_with('.'),
+                "{}: {}",
+                topic.name,
+                topic.summary
+            );
         }
     }
 
     #[test]
     fn the_example_of_a_method_has_as_many_arguments_as_it_takes() {
         for info in &METHODS {
-            assert_eq!(method_example(info).contains('('), info.args > 0, "{}", info.name);
+            assert_eq!(
+                method_example(info).contains('('),
+                info.args > 0,
+                "{}",
+                info.name
+            );
         }
     }
 }

@@ -1,8 +1,9 @@
-//! What each declaration's value was taken from: other declarations, and files and folders that were
-//! looked at. When some of these change, evaluation need only go again through what lies downstream.
+//! What each declaration's value was taken from: other declarations, and files and folders that
+//! were looked at. When some of these change, evaluation need only go again through what lies
+//! downstream.
 //!
-//! A unit is a declaration, under all options together. What is evaluated later as a part of its value
-//! (an entry of a map, a value in a kind) belongs to the unit in which that part was made.
+//! A unit is a declaration, under all options together. What is evaluated later as a part of its
+//! value (an entry of a map, a value in a kind) belongs to the unit in which that part was made.
 
 use std::sync::Arc;
 
@@ -11,8 +12,8 @@ use parking_lot::Mutex;
 use rustc_hash::{FxHashMap, FxHashSet};
 
 use crate::world::{
-    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, NotText, SampleRequest, StepRoots, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch,
+    Listing, NoAnswer, NotText, SampleRequest, StepRoots, ToolRequest, ToolSearch, World,
 };
 
 /// The unit of the request itself: what is looked at to find out what there is.
@@ -48,7 +49,9 @@ impl Trail {
     /// What several trails know together.
     pub fn joined(trails: Vec<Trail>) -> Trail {
         let mut trails = trails.into_iter().filter(|trail| !trail.units.is_empty());
-        let Some(mut whole) = trails.next() else { return Trail::default() };
+        let Some(mut whole) = trails.next() else {
+            return Trail::default();
+        };
         let mut known: FxHashMap<(Arc<str>, Arc<str>), u32> = FxHashMap::default();
         for (number, unit) in whole.units.iter().enumerate() {
             known.insert((unit.file.clone(), unit.name.clone()), number as u32);
@@ -65,9 +68,16 @@ impl Trail {
             let first = whole.paths.len() as u32;
             whole.paths.extend(other.paths);
             let unit = |n: u32| units[n as usize];
-            whole.needs.extend(other.needs.into_iter().map(|(a, b)| (unit(a), unit(b))));
+            whole
+                .needs
+                .extend(other.needs.into_iter().map(|(a, b)| (unit(a), unit(b))));
             whole.sampling.extend(other.sampling.into_iter().map(unit));
-            whole.reads.extend(other.reads.into_iter().map(|(a, path)| (unit(a), path + first)));
+            whole.reads.extend(
+                other
+                    .reads
+                    .into_iter()
+                    .map(|(a, path)| (unit(a), path + first)),
+            );
         }
         whole
     }
@@ -95,10 +105,19 @@ impl<'w> WatchedWorld<'w> {
     /// Watches a world.
     pub fn new(world: &'w dyn World) -> WatchedWorld<'w> {
         let mut notes = Notes::default();
-        let request = Unit { file: "".into(), name: "".into(), absent: false };
-        notes.numbers.insert((request.file.clone(), request.name.clone()), REQUEST);
+        let request = Unit {
+            file: "".into(),
+            name: "".into(),
+            absent: false,
+        };
+        notes
+            .numbers
+            .insert((request.file.clone(), request.name.clone()), REQUEST);
         notes.trail.units.push(request);
-        WatchedWorld { world, notes: Mutex::new(notes) }
+        WatchedWorld {
+            world,
+            notes: Mutex::new(notes),
+        }
     }
 
     fn notes(&self) -> parking_lot::MutexGuard<'_, Notes> {
@@ -109,10 +128,17 @@ impl<'w> WatchedWorld<'w> {
     pub(crate) fn unit(&self, file: &Arc<str>, name: &Arc<str>, absent: bool) -> u32 {
         let mut notes = self.notes();
         let notes = &mut *notes;
-        *notes.numbers.entry((file.clone(), name.clone())).or_insert_with(|| {
-            notes.trail.units.push(Unit { file: file.clone(), name: name.clone(), absent });
-            notes.trail.units.len() as u32 - 1
-        })
+        *notes
+            .numbers
+            .entry((file.clone(), name.clone()))
+            .or_insert_with(|| {
+                notes.trail.units.push(Unit {
+                    file: file.clone(),
+                    name: name.clone(),
+                    absent,
+                });
+                notes.trail.units.len() as u32 - 1
+            })
     }
 
     /// The unit that is being evaluated.
@@ -155,11 +181,17 @@ impl<'w> WatchedWorld<'w> {
     pub fn trail(&self) -> Trail {
         let mut notes = self.notes();
         let notes = std::mem::take(&mut *notes);
-        let (mut needs, mut reads): (Vec<_>, Vec<_>) =
-            (notes.needs.into_iter().collect(), notes.reads.into_iter().collect());
+        let (mut needs, mut reads): (Vec<_>, Vec<_>) = (
+            notes.needs.into_iter().collect(),
+            notes.reads.into_iter().collect(),
+        );
         needs.sort_unstable();
         reads.sort_unstable();
-        Trail { needs, reads, ..notes.trail }
+        Trail {
+            needs,
+            reads,
+            ..notes.trail
+        }
     }
 }
 

@@ -60,8 +60,10 @@ impl Type {
             Type::List(inner) => format!("list[{}]", inner.written()),
             Type::Map(inner) => format!("map[{}]", inner.written()),
             Type::Record(fields) => {
-                let fields: Vec<String> =
-                    fields.iter().map(|(n, t)| format!("{n}: {}", t.written())).collect();
+                let fields: Vec<String> = fields
+                    .iter()
+                    .map(|(n, t)| format!("{n}: {}", t.written()))
+                    .collect();
                 format!("{{ {} }}", fields.join(", "))
             }
             Type::Alternatives(texts) => {
@@ -87,13 +89,19 @@ pub(crate) fn shown_duration(millis: u64) -> String {
 
 /// The error for a value of the wrong type.
 pub(crate) fn wrong_type(found: &str, wanted: &Type) -> Diagnostic {
-    Diagnostic::error("wrong-type", format!("expected {}, found {found}", wanted.written()))
+    Diagnostic::error(
+        "wrong-type",
+        format!("expected {}, found {found}", wanted.written()),
+    )
 }
 
 /// The error for a text that is none of some alternatives.
 pub(crate) fn not_an_alternative(text: &str, texts: &[Arc<str>]) -> Diagnostic {
     let all: Vec<String> = texts.iter().map(|t| format!("\"{t}\"")).collect();
     let near = nearest(text, texts.iter().map(|t| &**t)).map(|n| format!("\"{n}\""));
-    Diagnostic::error("wrong-type", format!("expected {}, found \"{text}\"", all.join(" or ")))
-        .maybe_mend(near)
+    Diagnostic::error(
+        "wrong-type",
+        format!("expected {}, found \"{text}\"", all.join(" or ")),
+    )
+    .maybe_mend(near)
 }

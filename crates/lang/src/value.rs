@@ -107,7 +107,10 @@ impl Joined {
     /// An empty one that uses the room of an earlier one.
     pub fn in_room(mut room: String) -> Joined {
         room.clear();
-        Joined { characters: room, ..Joined::default() }
+        Joined {
+            characters: room,
+            ..Joined::default()
+        }
     }
 
     /// How large the text is so far, in bytes: what it carries counts like some characters.
@@ -139,7 +142,8 @@ impl Joined {
     fn end_characters(&mut self) {
         if !self.characters.is_empty() {
             self.bytes += self.characters.len();
-            self.strands.push(Strand::Literal(self.characters.as_str().into()));
+            self.strands
+                .push(Strand::Literal(self.characters.as_str().into()));
             self.characters.clear();
         }
     }
@@ -147,7 +151,10 @@ impl Joined {
     /// The text, and the room in which its characters were put together.
     pub fn finish(mut self) -> (Text, String) {
         if self.strands.is_empty() {
-            return (Text::Plain(self.characters.as_str().into()), self.characters);
+            return (
+                Text::Plain(self.characters.as_str().into()),
+                self.characters,
+            );
         }
         self.end_characters();
         (Text::Carrying(self.strands.into()), self.characters)
@@ -164,7 +171,10 @@ pub(crate) struct RecordValue {
 
 impl RecordValue {
     pub fn get(&self, name: &str) -> Option<&Value> {
-        self.fields.iter().find(|(n, _)| &**n == name).map(|(_, v)| v)
+        self.fields
+            .iter()
+            .find(|(n, _)| &**n == name)
+            .map(|(_, v)| v)
     }
 }
 
@@ -185,7 +195,8 @@ pub(crate) struct Map {
     /// Whether it was read from a data file: then its entries are named after a dot, too.
     pub loaded: bool,
     pub keys: Keys,
-    /// The type that all its values are taken as, the module from whose package paths in them count, and the unit that takes them.
+    /// The type that all its values are taken as, the module from whose package paths in them
+    /// count, and the unit that takes them.
     pub taken_as: Option<(Type, ModuleId, u32)>,
     /// The map that this one was last taken as.
     pub last_taken: RefCell<Option<Rc<Map>>>,
@@ -193,7 +204,11 @@ pub(crate) struct Map {
 
 impl Map {
     pub fn new(entries: Vec<(Arc<str>, Rc<Thunk>)>) -> Map {
-        let index = entries.iter().enumerate().map(|(i, (k, _))| (k.clone(), i)).collect();
+        let index = entries
+            .iter()
+            .enumerate()
+            .map(|(i, (k, _))| (k.clone(), i))
+            .collect();
         Map {
             entries,
             index,
@@ -213,7 +228,10 @@ impl Map {
     ) -> Map {
         let thunk = |key: &Arc<str>, value| Thunk {
             state: RefCell::new(ThunkState::Done(value, Rc::default())),
-            title: Title { word: "entry", name: key.clone() },
+            title: Title {
+                word: "entry",
+                name: key.clone(),
+            },
             span,
             captured: Rc::default(),
             origin,
@@ -222,12 +240,15 @@ impl Map {
             let thunk = thunk(&key, value);
             (key, Rc::new(thunk))
         });
-        Map { keys, ..Map::new(entries.collect()) }
+        Map {
+            keys,
+            ..Map::new(entries.collect())
+        }
     }
 }
 
-/// What represents something in messages: ``target `pages` ``, `entry "ardle"`. Written out only when a
-/// message needs it.
+/// What represents something in messages: ``target `pages` ``, `entry "ardle"`. Written out only
+/// when a message needs it.
 #[derive(Clone, Debug)]
 pub(crate) struct Title {
     pub word: &'static str,
@@ -259,22 +280,31 @@ pub(crate) struct Thunk {
 #[derive(Debug)]
 pub(crate) enum ThunkSource {
     /// An expression in its scope, taken as a type where one was declared.
-    Expr { scope: Scope, expr: ExprId, ty: Option<Type> },
+    Expr {
+        scope: Scope,
+        expr: ExprId,
+        ty: Option<Type>,
+    },
     /// Another one's value, taken as a type.
-    Coerced { inner: Rc<Thunk>, ty: Type, base: ModuleId },
+    Coerced {
+        inner: Rc<Thunk>,
+        ty: Type,
+        base: ModuleId,
+    },
 }
 
 #[derive(Debug)]
 pub(crate) enum ThunkState {
-    /// Not wanted yet. What it is made of is dropped with this state: it may hold the very scope that
-    /// holds the thunk.
+    /// Not wanted yet. What it is made of is dropped with this state: it may hold the very scope
+    /// that holds the thunk.
     New(ThunkSource),
     Running,
     /// The value, and the options that it reached.
     Done(Value, Rc<Reads>),
     /// Evaluation failed, and the reason was reported.
     Failed(Reported),
-    /// An answer is missing that is not there in this evaluation, and the options that were reached before that.
+    /// An answer is missing that is not there in this evaluation, and the options that were reached
+    /// before that.
     Waiting(Rc<Reads>),
 }
 

@@ -86,7 +86,8 @@ pub trait World: Sync {
     fn env(&self, name: &str) -> Result<Option<String>, NotText>;
     /// Names in a folder that are links which lead nowhere: lists leave them out.
     fn dangling(&self, folder: &WsPath) -> Vec<String>;
-    /// Names of all files in the folders in which programs are searched for: to correct a name that none has.
+    /// Names of all files in the folders in which programs are searched for: to correct a name that
+    /// none has.
     fn tool_names(&self) -> Vec<String>;
     /// Programs of the machine.
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch>;
@@ -109,7 +110,8 @@ pub trait World: Sync {
 /// The word for the machine's own system where an image is asked for.
 pub const NO_IMAGE: &str = "none";
 
-/// The images that steps run in where no definition says another: addresses from the workspace's root.
+/// The images that steps run in where no definition says another: addresses from the workspace's
+/// root.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub struct StepRoots {
     /// That of all packages but those below; `None` for the machine's own system.
@@ -121,7 +123,10 @@ pub struct StepRoots {
 impl StepRoots {
     /// The machine's own system for all.
     pub fn none() -> &'static StepRoots {
-        static NONE: StepRoots = StepRoots { usual: None, of_packages: BTreeMap::new() };
+        static NONE: StepRoots = StepRoots {
+            usual: None,
+            of_packages: BTreeMap::new(),
+        };
         &NONE
     }
 
@@ -276,7 +281,8 @@ pub struct AnswerText {
 pub struct NoAnswer {
     /// For people.
     pub why: String,
-    /// Whether it has none each time, since there is no such program or its answer is no text. Otherwise it was cut off: by a limit, by a
-    /// signal, or because the machine lacked something, and nobody knows what the answer would have been.
+    /// Whether it has none each time, since there is no such program or its answer is no text.
+    /// Otherwise it was cut off: by a limit, by a signal, or because the machine lacked something,
+    /// and nobody knows what the answer would have been.
     pub is_lasting: bool,
 }

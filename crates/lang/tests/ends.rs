@@ -1,4 +1,5 @@
-//! Evaluation always ends, and gives the same for the same: by one thread or several, once or twice.
+//! Evaluation always ends, and gives the same for the same: by one thread or several, once or
+//! twice.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -42,14 +43,24 @@ fn expression() -> impl Strategy<Value = String> {
         prop_oneof![
             prop::collection::vec(inner.clone(), 0..4).prop_map(|i| format!("[{}]", i.join(", "))),
             (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("({a} + {b})")),
-            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("[each i in {a} give [i, {b}]].flat")),
-            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("{{each i in {a} give \"k\": {b}}}")),
-            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("{{ \"one\": {a}, \"two\": {b} }}")),
-            (inner.clone(), inner.clone()).prop_map(|(a, b)| format!("(if {a} == {b} then {a} else {b})")),
-            inner.clone().prop_map(|a| format!("(match {a} {{ \"x\": 1, else: {a} }})")),
+            (inner.clone(), inner.clone())
+                .prop_map(|(a, b)| format!("[each i in {a} give [i, {b}]].flat")),
+            (inner.clone(), inner.clone())
+                .prop_map(|(a, b)| format!("{{each i in {a} give \"k\": {b}}}")),
+            (inner.clone(), inner.clone())
+                .prop_map(|(a, b)| format!("{{ \"one\": {a}, \"two\": {b} }}")),
+            (inner.clone(), inner.clone())
+                .prop_map(|(a, b)| format!("(if {a} == {b} then {a} else {b})")),
+            inner
+                .clone()
+                .prop_map(|a| format!("(match {a} {{ \"x\": 1, else: {a} }})")),
             inner.clone().prop_map(|a| format!("\"<{{{a}}}>\"")),
-            inner.clone().prop_map(|a| format!("({a} under {{ o = \"r\" }})")),
-            inner.clone().prop_map(|a| format!("step {{ run = `make {{{a}}} > {{out \"o\"}}` }}")),
+            inner
+                .clone()
+                .prop_map(|a| format!("({a} under {{ o = \"r\" }})")),
+            inner
+                .clone()
+                .prop_map(|a| format!("step {{ run = `make {{{a}}} > {{out \"o\"}}` }}")),
             inner.prop_map(|a| format!("write {{ path = \"w\", text = {a} }}")),
         ]
     })
@@ -85,7 +96,9 @@ proptest! {
 
 #[test]
 fn values_that_grow_without_end_are_stopped() {
-    let doubling: String = (0..64).map(|i| format!("let t{} = t{i} + t{i}\n", i + 1)).collect();
+    let doubling: String = (0..64)
+        .map(|i| format!("let t{} = t{i} + t{i}\n", i + 1))
+        .collect();
     for (first, target) in [
         ("\"abcdefgh\"", "write { path = \"x\", text = t64 }"),
         ("[1, 2, 3]", "step { run = `x {t64} > {out \"x\"}` }"),
@@ -94,10 +107,16 @@ fn values_that_grow_without_end_are_stopped() {
         let world = MemoryWorld::new(&[("targets.nub", &text)]);
         let evaluation = evaluate(&world, 100_000_000);
         let codes: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.code).collect();
-        assert!(codes == ["too-large"] || codes == ["too-much-work"], "{codes:?}");
+        assert!(
+            codes == ["too-large"] || codes == ["too-much-work"],
+            "{codes:?}"
+        );
     }
-    // Texts that carry files, and texts of many pieces: neither is put together before it is found too large.
-    let text: String = (0..20).map(|i| format!("let t{} = \"{{t{i}}}{{t{i}}}\"\n", i + 1)).collect();
+    // Texts that carry files, and texts of many pieces: neither is put together before it is found
+    // too large.
+    let text: String = (0..20)
+        .map(|i| format!("let t{} = \"{{t{i}}}{{t{i}}}\"\n", i + 1))
+        .collect();
     let many = "{t20}".repeat(2_000);
     for target in [
         "let c0 = \"{made}{t20}\"\nlet c1 = c0 + c0\nlet c2 = \"{c1}{c1}\"\n\
@@ -124,9 +143,18 @@ fn values_that_grow_without_end_are_stopped() {
 #[test]
 fn maps_that_lead_back_to_themselves_are_stopped() {
     for (text, code) in [
-        ("kind k(x: int) { give { \"k\": k { x } } }\ntarget t = k { x = 1 }\n", "cycle"),
-        ("let f(x: int) = { \"f\": f(x) }\ntarget t = f(1)\n", "cycle"),
-        ("option o: text = \"\"\ntarget t = { \"a\": t under { o = \"{o}x\" } }\n", "too-deep"),
+        (
+            "kind k(x: int) { give { \"k\": k { x } } }\ntarget t = k { x = 1 }\n",
+            "cycle",
+        ),
+        (
+            "let f(x: int) = { \"f\": f(x) }\ntarget t = f(1)\n",
+            "cycle",
+        ),
+        (
+            "option o: text = \"\"\ntarget t = { \"a\": t under { o = \"{o}x\" } }\n",
+            "too-deep",
+        ),
         (
             "option o: text = \"\"\nlet m = { \"a\": m under { o = \"{o}x\" } }\ntarget t = step { run = `x {m} > {out \"t\"}` }\n",
             "too-deep",
@@ -137,9 +165,12 @@ fn maps_that_lead_back_to_themselves_are_stopped() {
         assert_eq!(codes, [code], "{text}");
     }
     // Many lists in one: written short, and endless to go through.
-    let tripled: String = (0..40).map(|i| format!("let l{} = [l{i}, l{i}, l{i}]\n", i + 1)).collect();
-    let text =
-        format!("let l0 = [\"a\"]\n{tripled}target t = step {{ run = `x {{l40}} > {{out \"t\"}}` }}\n");
+    let tripled: String = (0..40)
+        .map(|i| format!("let l{} = [l{i}, l{i}, l{i}]\n", i + 1))
+        .collect();
+    let text = format!(
+        "let l0 = [\"a\"]\n{tripled}target t = step {{ run = `x {{l40}} > {{out \"t\"}}` }}\n"
+    );
     let evaluation = evaluate(&MemoryWorld::new(&[("targets.nub", &text)]), 1_000_000);
     assert_eq!(evaluation.diagnostics[0].code, "too-much-work");
 }
@@ -151,19 +182,39 @@ fn many_packages() -> MemoryWorld {
         "option mode: \"a\" | \"b\" = \"a\"\nkind page(needs: list[file] = []): { files: files } {\n    let made = step { run = `render {mode} {needs} > {out \"{self.name}.html\"}` }\n    give { files = made }\n}\n".to_owned(),
     )];
     for p in 0..200 {
-        let before = if p > 0 { format!("[&p{}/first, first]", p - 1) } else { "first".to_owned() };
-        let wrong = if p % 50 == 7 { "target wrong = nothing_here\n" } else { "" };
+        let before = if p > 0 {
+            format!("[&p{}/first, first]", p - 1)
+        } else {
+            "first".to_owned()
+        };
+        let wrong = if p % 50 == 7 {
+            "target wrong = nothing_here\n"
+        } else {
+            ""
+        };
         files.push((
             format!("p{p}/targets.nub"),
             format!("use {{ page }} from \"/kit/pages.nub\"\ntarget first = page {{}}\ntarget second = page {{ needs = {before} }}\n{wrong}"),
         ));
     }
-    // Names of results that are those of another package: one evaluated far from this one, and a neighbour.
+    // Names of results that are those of another package: one evaluated far from this one, and a
+    // neighbour.
     let printed = "step { run = `print > {out \"first.html\"}` }";
-    files.push(("targets.nub".to_owned(), format!("target p150 = {{ \"first\": {printed} }}\n")));
-    files.push(("p60/deep/targets.nub".to_owned(), format!("target first = {printed}\n")));
-    files[61].1.push_str(&format!("target deep = {{ \"first\": {printed}, \"alone\": {printed} }}\n"));
-    let files: Vec<(&str, &str)> = files.iter().map(|(p, t)| (p.as_str(), t.as_str())).collect();
+    files.push((
+        "targets.nub".to_owned(),
+        format!("target p150 = {{ \"first\": {printed} }}\n"),
+    ));
+    files.push((
+        "p60/deep/targets.nub".to_owned(),
+        format!("target first = {printed}\n"),
+    ));
+    files[61].1.push_str(&format!(
+        "target deep = {{ \"first\": {printed}, \"alone\": {printed} }}\n"
+    ));
+    let files: Vec<(&str, &str)> = files
+        .iter()
+        .map(|(p, t)| (p.as_str(), t.as_str()))
+        .collect();
     MemoryWorld::new(&files)
 }
 
@@ -175,8 +226,12 @@ fn essence(evaluation: &Evaluation) -> BTreeSet<String> {
     for step in &graph.steps {
         let mut inputs: Vec<String> = step.inputs.iter().map(path).collect();
         inputs.sort();
-        let words: Vec<&str> =
-            step.commands.iter().flat_map(|c| &c.stages).flat_map(|s| s.words.iter().map(|w| &**w)).collect();
+        let words: Vec<&str> = step
+            .commands
+            .iter()
+            .flat_map(|c| &c.stages)
+            .flat_map(|s| s.words.iter().map(|w| &**w))
+            .collect();
         let made: Vec<String> = step
             .outputs
             .iter()
@@ -184,7 +239,10 @@ fn essence(evaluation: &Evaluation) -> BTreeSet<String> {
                 format!(
                     "{} by {:?}",
                     path(&o.file),
-                    graph.file(o.file).maker.map(|m| graph.step(m).folder.to_string())
+                    graph
+                        .file(o.file)
+                        .maker
+                        .map(|m| graph.step(m).folder.to_string())
                 )
             })
             .collect();
@@ -196,14 +254,23 @@ fn essence(evaluation: &Evaluation) -> BTreeSet<String> {
     }
     for target in &evaluation.targets {
         let target = graph.target(*target);
-        let results: Vec<String> =
-            target.results.iter().map(|r| format!("{} {}", r.publish, path(&r.file))).collect();
+        let results: Vec<String> = target
+            .results
+            .iter()
+            .map(|r| format!("{} {}", r.publish, path(&r.file)))
+            .collect();
         lines.insert(format!("{} {} {results:?}", target.address, target.kind));
     }
     lines.extend(evaluation.requested.iter().map(path));
-    let place =
-        |d: &nubrik_diagnostic::Diagnostic| d.span.map_or("-".into(), |s| evaluation.sources.place(s));
-    lines.extend(evaluation.diagnostics.iter().map(|d| format!("{}: {}", place(d), d.message)));
+    let place = |d: &nubrik_diagnostic::Diagnostic| {
+        d.span.map_or("-".into(), |s| evaluation.sources.place(s))
+    };
+    lines.extend(
+        evaluation
+            .diagnostics
+            .iter()
+            .map(|d| format!("{}: {}", place(d), d.message)),
+    );
     lines
 }
 
@@ -212,19 +279,33 @@ fn several_threads_come_to_the_same_as_one() {
     let world = many_packages();
     let all = AddressPattern::below(&WsPath::root());
     for value in ["a", "b"] {
-        let mode =
-            Setting { name: "mode".into(), value: SettingValue::Word(value.into()), origin: "--set".into() };
+        let mode = Setting {
+            name: "mode".into(),
+            value: SettingValue::Word(value.into()),
+            origin: "--set".into(),
+        };
         let one = Evaluator::new(&world)
             .with_settings(std::slice::from_ref(&mode))
             .request(std::slice::from_ref(&all));
         let several = evaluate_below(&world, &[mode], &all, 3, STACK, true).unwrap();
         let errors = |code: &str| one.diagnostics.iter().filter(|d| d.code == code).count();
-        assert_eq!((errors("unknown-name"), errors("made-twice")), (4, 2), "{:?}", one.diagnostics);
+        assert_eq!(
+            (errors("unknown-name"), errors("made-twice")),
+            (4, 2),
+            "{:?}",
+            one.diagnostics
+        );
         assert_eq!(essence(&one), essence(&several));
         assert_eq!(several.diagnostics.len(), one.diagnostics.len());
         assert_eq!(several.targets.len(), 407);
     }
-    assert!(evaluate_below(&world, &[], &all, 1, STACK, true).is_none(), "one thread needs no others");
+    assert!(
+        evaluate_below(&world, &[], &all, 1, STACK, true).is_none(),
+        "one thread needs no others"
+    );
     let one_target = AddressPattern::new("p7/first", &WsPath::root()).unwrap();
-    assert!(evaluate_below(&world, &[], &one_target, 3, STACK, true).is_none(), "nor does one target");
+    assert!(
+        evaluate_below(&world, &[], &one_target, 3, STACK, true).is_none(),
+        "nor does one target"
+    );
 }

@@ -20,7 +20,9 @@ fn expected(world: &MemoryWorld) -> Vec<(String, String)> {
                 expected.push((format!("{path}:{}", n + 1), part.trim().to_owned()));
             }
             // `#!@ file:line: message` expects one in a file that can hold no markers.
-            if let Some((place, message)) = line.strip_prefix("#!@ ").and_then(|l| l.split_once(": ")) {
+            if let Some((place, message)) =
+                line.strip_prefix("#!@ ").and_then(|l| l.split_once(": "))
+            {
                 expected.push((place.to_owned(), message.trim().to_owned()));
             }
             if let Some((_, message)) = line.split_once("#!! ") {
@@ -38,10 +40,14 @@ fn found(world: &MemoryWorld, expected: &[(String, String)]) -> Vec<(String, Str
         .diagnostics
         .iter()
         .map(|d| {
-            let place = d.span.map_or("-".to_owned(), |s| evaluation.sources.place(s));
+            let place = d
+                .span
+                .map_or("-".to_owned(), |s| evaluation.sources.place(s));
             // A mend is compared where the example names one.
             let with_mend = d.mends.iter().map(|m| format!("{} >> {m}", d.message));
-            let wanted = with_mend.into_iter().find(|m| expected.iter().any(|(p, e)| *p == place && e == m));
+            let wanted = with_mend
+                .into_iter()
+                .find(|m| expected.iter().any(|(p, e)| *p == place && e == m));
             (place, wanted.unwrap_or_else(|| d.message.clone()))
         })
         .collect();
@@ -52,7 +58,10 @@ fn found(world: &MemoryWorld, expected: &[(String, String)]) -> Vec<(String, Str
 #[test]
 fn examples_give_their_messages() {
     let folder = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/examples");
-    let mut paths: Vec<_> = std::fs::read_dir(folder).unwrap().map(|e| e.unwrap().path()).collect();
+    let mut paths: Vec<_> = std::fs::read_dir(folder)
+        .unwrap()
+        .map(|e| e.unwrap().path())
+        .collect();
     paths.sort();
     assert!(!paths.is_empty());
     let mut wrong = String::new();
@@ -62,10 +71,16 @@ fn examples_give_their_messages() {
         let expected = expected(&world);
         let found = found(&world, &expected);
         for (place, message) in found.iter().filter(|f| !expected.contains(f)) {
-            wrong.push_str(&format!("{}: not expected: {place}: {message}\n", path.display()));
+            wrong.push_str(&format!(
+                "{}: not expected: {place}: {message}\n",
+                path.display()
+            ));
         }
         for (place, message) in expected.iter().filter(|e| !found.contains(e)) {
-            wrong.push_str(&format!("{}: missing: {place}: {message}\n", path.display()));
+            wrong.push_str(&format!(
+                "{}: missing: {place}: {message}\n",
+                path.display()
+            ));
         }
     }
     assert!(wrong.is_empty(), "\n{wrong}");

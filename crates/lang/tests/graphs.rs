@@ -12,7 +12,11 @@ use nubrik_source::WsPath;
 fn evaluate(files: &[(&str, &str)]) -> Evaluation {
     let world = MemoryWorld::new(files);
     let evaluation = Evaluator::new(&world).request(&[AddressPattern::below(&WsPath::root())]);
-    assert!(evaluation.diagnostics.is_empty(), "{:#?}", evaluation.diagnostics);
+    assert!(
+        evaluation.diagnostics.is_empty(),
+        "{:#?}",
+        evaluation.diagnostics
+    );
     evaluation
 }
 
@@ -25,7 +29,11 @@ fn shown(graph: &Graph, step: &Step) -> String {
             .iter()
             .map(|stage| {
                 let mut words: Vec<String> = stage.words.iter().map(|w| format!("[{w}]")).collect();
-                for (sign, file) in [("<", &stage.stdin), (">", &stage.stdout), ("2>", &stage.stderr)] {
+                for (sign, file) in [
+                    ("<", &stage.stdin),
+                    (">", &stage.stdout),
+                    ("2>", &stage.stderr),
+                ] {
                     words.extend(file.as_ref().map(|f| format!("{sign}[{f}]")));
                 }
                 words.join(" ")
@@ -45,14 +53,33 @@ fn shown(graph: &Graph, step: &Step) -> String {
     };
     fact("reads", paths(&step.inputs));
     fact("may read", paths(&graph.uncertain(step)));
-    fact("makes", step.outputs.iter().map(|o| &*o.name).collect::<Vec<_>>().join(" "));
-    fact("env", step.env.iter().map(|(n, v)| format!("{n}={v}")).collect::<Vec<_>>().join(" "));
+    fact(
+        "makes",
+        step.outputs
+            .iter()
+            .map(|o| &*o.name)
+            .collect::<Vec<_>>()
+            .join(" "),
+    );
+    fact(
+        "env",
+        step.env
+            .iter()
+            .map(|(n, v)| format!("{n}={v}"))
+            .collect::<Vec<_>>()
+            .join(" "),
+    );
     lines.join("\n")
 }
 
 fn only_step(definition: &str) -> String {
-    let files =
-        [("targets.nub", definition), ("a.csv", ""), ("b c.csv", ""), ("inc/x.h", ""), ("inc/deep/y.h", "")];
+    let files = [
+        ("targets.nub", definition),
+        ("a.csv", ""),
+        ("b c.csv", ""),
+        ("inc/x.h", ""),
+        ("inc/deep/y.h", ""),
+    ];
     let evaluation = evaluate(&files);
     assert_eq!(evaluation.graph.steps.len(), 1);
     shown(&evaluation.graph, &evaluation.graph.steps[0])
@@ -113,15 +140,26 @@ fn texts_carry_their_files() {
     )]);
     let graph = &evaluation.graph;
     let jar = ".nubrik/made/jar/@a.jar/a.jar";
-    let t = graph.steps.iter().find(|s| &*graph.target(s.target).address == "t").unwrap();
+    let t = graph
+        .steps
+        .iter()
+        .find(|s| &*graph.target(s.target).address == "t")
+        .unwrap();
     assert_eq!(
         shown(graph, t),
         format!(
             "[java] [-cp] [{jar}:{jar}:.] [.nubrik/made/t/@t/t]\nreads: {jar}\nmakes: t\nenv: ABC=x JAR={jar}"
         )
     );
-    let u = graph.steps.iter().find(|s| &*graph.target(s.target).address == "u").unwrap();
-    assert!(u.inputs.is_empty(), "a name taken from a file carries nothing");
+    let u = graph
+        .steps
+        .iter()
+        .find(|s| &*graph.target(s.target).address == "u")
+        .unwrap();
+    assert!(
+        u.inputs.is_empty(),
+        "a name taken from a file carries nothing"
+    );
 }
 
 #[test]
@@ -178,7 +216,10 @@ fn a_step_that_many_use_is_one_step() {
     let needs = evaluation.graph.target_needs();
     let address = |t: &nubrik_graph::TargetId| evaluation.graph.target(*t).address.to_string();
     let b = evaluation.graph.find_target("b").unwrap();
-    assert_eq!(needs[b.index()].iter().map(address).collect::<Vec<_>>(), ["shared"]);
+    assert_eq!(
+        needs[b.index()].iter().map(address).collect::<Vec<_>>(),
+        ["shared"]
+    );
 }
 
 #[test]
@@ -196,7 +237,11 @@ fn only_what_is_asked_for_is_evaluated() {
     ]);
     let pattern = AddressPattern::new("b/y", &WsPath::root()).unwrap();
     let evaluation = Evaluator::new(&world).request(&[pattern]);
-    assert!(evaluation.diagnostics.is_empty(), "{:?}", evaluation.diagnostics);
+    assert!(
+        evaluation.diagnostics.is_empty(),
+        "{:?}",
+        evaluation.diagnostics
+    );
     assert_eq!(evaluation.graph.steps.len(), 1);
     assert!(!evaluation.read.iter().any(|p| p.as_str().starts_with("c/")));
 }
@@ -238,15 +283,31 @@ fn what_many_steps_may_read_is_one_set() {
         target a = [each name in [\"x\", \"y\"] give compile(\"a.c\", name, headers)]\n\
         target b = compile(\"a.c\", \"z\", [headers, \"a.h\"])\n\
         target c = compile(\"a.c\", \"w\", headers)\n";
-    let files =
-        [("targets.nub", definition), ("a.c", ""), ("a.h", ""), ("inc/x.h", ""), ("inc/deep/y.h", "")];
+    let files = [
+        ("targets.nub", definition),
+        ("a.c", ""),
+        ("a.h", ""),
+        ("inc/x.h", ""),
+        ("inc/deep/y.h", ""),
+    ];
     let evaluation = evaluate(&files);
     let graph = &evaluation.graph;
     let of = |name: &str| {
-        let step = graph.steps.iter().find(|s| s.outputs.iter().any(|o| &*o.name == name)).unwrap();
+        let step = graph
+            .steps
+            .iter()
+            .find(|s| s.outputs.iter().any(|o| &*o.name == name))
+            .unwrap();
         step.candidates.clone()
     };
     // The folder holds what the glob finds: the same files are the same set.
-    assert_eq!((of("x.o").len(), of("x.o") == of("y.o"), of("x.o") == of("w.o")), (1, true, true));
+    assert_eq!(
+        (
+            of("x.o").len(),
+            of("x.o") == of("y.o"),
+            of("x.o") == of("w.o")
+        ),
+        (1, true, true)
+    );
     assert_eq!((of("z.o").len(), graph.sets.len()), (2, 2));
 }

@@ -33,8 +33,16 @@ fn asks_for_all_missing_answers_at_once() {
     let first = evaluate(&world);
     assert!(first.waiting);
     assert!(first.diagnostics.is_empty(), "{:?}", first.diagnostics);
-    assert_eq!(world.asked(), 3, "both lists of the first target, and the second target's");
-    assert_eq!(first.graph.steps.len(), 1, "what needs no answer is evaluated");
+    assert_eq!(
+        world.asked(),
+        3,
+        "both lists of the first target, and the second target's"
+    );
+    assert_eq!(
+        first.graph.steps.len(),
+        1,
+        "what needs no answer is evaluated"
+    );
     let second = evaluate(&world);
     assert!(!second.waiting);
     let mut quick = MemoryWorld::new(&FILES);
@@ -42,22 +50,37 @@ fn asks_for_all_missing_answers_at_once() {
     assert_eq!(second.graph, evaluate(&quick).graph);
 }
 
-/// Each entry needs three others, and the first one waits: what waits is found out once, not once for each way to it.
+/// Each entry needs three others, and the first one waits: what waits is found out once, not once
+/// for each way to it.
 #[test]
 fn what_waits_is_not_evaluated_for_each_that_needs_it() {
     let mut text = "let way = {\n    \"0\": glob(\"one/*\").len\n".to_owned();
     for n in 1..60 {
         let needed = (n - 3..n).map(|m: i32| format!("way[\"{}\"]", m.max(0)));
-        text.push_str(&format!("    \"{n}\": {}\n", needed.collect::<Vec<_>>().join(" + ")));
+        text.push_str(&format!(
+            "    \"{n}\": {}\n",
+            needed.collect::<Vec<_>>().join(" + ")
+        ));
     }
-    text.push_str("}\nlet last = way[\"59\"]\ntarget t = write { path = \"t\", text = \"{last}\" }\n");
+    text.push_str(
+        "}\nlet last = way[\"59\"]\ntarget t = write { path = \"t\", text = \"{last}\" }\n",
+    );
     let mut world = MemoryWorld::new(&[("targets.nub", &text), ("one/x", "")]);
     world.slow = true;
-    let request = || Evaluator::new(&world).request(&[AddressPattern::new("t", &WsPath::root()).unwrap()]);
+    let request =
+        || Evaluator::new(&world).request(&[AddressPattern::new("t", &WsPath::root()).unwrap()]);
     let first = request();
-    assert!(first.waiting && first.diagnostics.is_empty(), "{:?}", first.diagnostics);
+    assert!(
+        first.waiting && first.diagnostics.is_empty(),
+        "{:?}",
+        first.diagnostics
+    );
     let second = request();
-    assert!(!second.waiting && second.diagnostics.is_empty(), "{:?}", second.diagnostics);
+    assert!(
+        !second.waiting && second.diagnostics.is_empty(),
+        "{:?}",
+        second.diagnostics
+    );
 }
 
 #[test]
@@ -73,19 +96,32 @@ fn a_private_helper_that_nothing_uses_is_doubted() {
         "use \"nub:c\" as c\nprivate let unused = 1\nlet f(x: int, y: int): int = x\ntarget t = step { run = `echo {f(1, 2)} > {out \"t\"}` }\n",
     )]);
     let evaluation = Evaluator::new(&world).lint(&[]);
-    let messages: Vec<&str> = evaluation.diagnostics.iter().map(|d| d.message.as_str()).collect();
+    let messages: Vec<&str> = evaluation
+        .diagnostics
+        .iter()
+        .map(|d| d.message.as_str())
+        .collect();
     assert_eq!(
         messages,
-        ["the kit `c` is never used", "the value `unused` is never used", "`y` is never used"]
+        [
+            "the kit `c` is never used",
+            "the value `unused` is never used",
+            "`y` is never used"
+        ]
     );
 }
 
 fn doubts(files: &[(&str, &str)]) -> Vec<String> {
     let world = MemoryWorld::new(files);
     let evaluation = Evaluator::new(&world).lint(&[]);
-    let place =
-        |d: &nubrik_diagnostic::Diagnostic| d.span.map_or("-".into(), |s| evaluation.sources.place(s));
-    evaluation.diagnostics.iter().map(|d| format!("{}: {}", place(d), d.message)).collect()
+    let place = |d: &nubrik_diagnostic::Diagnostic| {
+        d.span.map_or("-".into(), |s| evaluation.sources.place(s))
+    };
+    evaluation
+        .diagnostics
+        .iter()
+        .map(|d| format!("{}: {}", place(d), d.message))
+        .collect()
 }
 
 #[test]

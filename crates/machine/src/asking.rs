@@ -21,11 +21,13 @@ pub(crate) struct Asking<'a> {
     /// Where programs are looked for, also as a variable.
     pub folders: &'a [PathBuf],
     search_path: &'a OsString,
-    /// The first question that was cut off, and by what: nobody knows what the answer would have been.
+    /// The first question that was cut off, and by what: nobody knows what the answer would have
+    /// been.
     unanswered: Mutex<Option<Arc<str>>>,
 }
 
-/// How long an answer may take. It is long, since a tool without one is not used, and the machine may be busy.
+/// How long an answer may take. It is long, since a tool without one is not used, and the machine
+/// may be busy.
 const ANSWER_TIME: Duration = Duration::from_secs(60);
 
 /// How much of an answer is heard, in bytes.
@@ -36,8 +38,17 @@ const SHORT_TIME: Duration = Duration::from_secs(10);
 
 impl<'a> Asking<'a> {
     /// Programs of some folders are asked, which are also a variable for them.
-    pub fn new(machine: &'a Machine, folders: &'a [PathBuf], search_path: &'a OsString) -> Asking<'a> {
-        Asking { machine, folders, search_path, unanswered: Mutex::default() }
+    pub fn new(
+        machine: &'a Machine,
+        folders: &'a [PathBuf],
+        search_path: &'a OsString,
+    ) -> Asking<'a> {
+        Asking {
+            machine,
+            folders,
+            search_path,
+            unanswered: Mutex::default(),
+        }
     }
 
     /// The first question that was cut off, and by what.
@@ -45,8 +56,8 @@ impl<'a> Asking<'a> {
         self.unanswered.lock().clone()
     }
 
-    /// What a program says to some words, on both streams, when it ends well. It reads the system's folders and its own
-    /// only, writes nothing and has no network.
+    /// What a program says to some words, on both streams, when it ends well. It reads the system's
+    /// folders and its own only, writes nothing and has no network.
     pub fn ask(&self, program: &Path, words: &[&str]) -> Option<String> {
         self.ask_within(ANSWER_TIME, program, &program.to_string_lossy(), words)
     }
@@ -56,9 +67,20 @@ impl<'a> Asking<'a> {
         self.ask_within(SHORT_TIME, program, name, words)
     }
 
-    fn ask_within(&self, patience: Duration, program: &Path, name: &str, words: &[&str]) -> Option<String> {
-        let named = words.iter().filter(|word| word.starts_with('/')).map(PathBuf::from);
-        let files = named.chain([program.to_owned(), program.canonicalize().ok()?]).collect();
+    fn ask_within(
+        &self,
+        patience: Duration,
+        program: &Path,
+        name: &str,
+        words: &[&str],
+    ) -> Option<String> {
+        let named = words
+            .iter()
+            .filter(|word| word.starts_with('/'))
+            .map(PathBuf::from);
+        let files = named
+            .chain([program.to_owned(), program.canonicalize().ok()?])
+            .collect();
         let mut environment = Environment::confined();
         environment.set("PATH", self.search_path.to_string_lossy());
         environment.set("LC_ALL", "C");
@@ -73,8 +95,8 @@ impl<'a> Asking<'a> {
         })
     }
 
-    /// The same of a program that needs its own folders, wherever they are, and the person's variables: it may read all that
-    /// the person may.
+    /// The same of a program that needs its own folders, wherever they are, and the person's
+    /// variables: it may read all that the person may.
     pub fn ask_widely(
         &self,
         program: &Path,
@@ -94,7 +116,12 @@ impl<'a> Asking<'a> {
 
     /// What was printed, where the command ended well.
     fn answer(&self, question: Question<'_>) -> Option<String> {
-        let words: Vec<&str> = question.stages.iter().flat_map(|s| &s.words).map(|word| &**word).collect();
+        let words: Vec<&str> = question
+            .stages
+            .iter()
+            .flat_map(|s| &s.words)
+            .map(|word| &**word)
+            .collect();
         let words = words.join(" ");
         // Workers start nothing but steps.
         let looked = self.machine.with_network(|| self.machine.look(question));
@@ -107,7 +134,8 @@ impl<'a> Asking<'a> {
             unanswered.get_or_insert_with(|| format!("`{words}` {why}").into());
         }
         let looked = looked.ok()?;
-        matches!(looked.ended, Ended::Well).then(|| String::from_utf8_lossy(&looked.output).into_owned())
+        matches!(looked.ended, Ended::Well)
+            .then(|| String::from_utf8_lossy(&looked.output).into_owned())
     }
 }
 
@@ -116,9 +144,14 @@ fn cut_off(ended: &Ended) -> Option<String> {
     match ended {
         Ended::Well | Ended::Code(_) => None,
         // A program that breaks does so each time.
-        Ended::Signal(signal) => (!is_own_end(*signal)).then(|| format!("was ended by signal {signal}")),
+        Ended::Signal(signal) => {
+            (!is_own_end(*signal)).then(|| format!("was ended by signal {signal}"))
+        }
         Ended::Cancelled => Some("was stopped".to_owned()),
-        Ended::TimedOut => Some(format!("said nothing for {} seconds", ANSWER_TIME.as_secs())),
+        Ended::TimedOut => Some(format!(
+            "said nothing for {} seconds",
+            ANSWER_TIME.as_secs()
+        )),
         // What is no program stays none.
         Ended::NotStarted(_, e) => passes(e).then(|| format!("cannot be started: {e}")),
     }
@@ -141,9 +174,19 @@ pub(crate) fn passes(e: &io::Error) -> bool {
 
 /// A program with its words, called by a name.
 fn stage(program: &Path, name: &str, words: &[&str]) -> StageSpec {
-    let words: Vec<Arc<str>> = [name].iter().chain(words).map(|word| (*word).into()).collect();
+    let words: Vec<Arc<str>> = [name]
+        .iter()
+        .chain(words)
+        .map(|word| (*word).into())
+        .collect();
     let words = called_by(program, &words);
-    StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None }
+    StageSpec {
+        program: program.to_owned(),
+        words,
+        stdin: None,
+        stdout: None,
+        stderr: None,
+    }
 }
 
 #[cfg(test)]
@@ -153,9 +196,19 @@ mod tests {
     #[test]
     fn only_what_was_cut_off_may_be_answered_otherwise_another_time() {
         let not_started = |e: Errno| Ended::NotStarted("cc".into(), io::Error::from(e));
-        let lasting = [Ended::Well, Ended::Code(1), Ended::Signal(11), not_started(Errno::NOENT)];
+        let lasting = [
+            Ended::Well,
+            Ended::Code(1),
+            Ended::Signal(11),
+            not_started(Errno::NOENT),
+        ];
         assert!(lasting.iter().all(|ended| cut_off(ended).is_none()));
-        let passing = [Ended::Cancelled, Ended::TimedOut, Ended::Signal(9), not_started(Errno::TXTBSY)];
+        let passing = [
+            Ended::Cancelled,
+            Ended::TimedOut,
+            Ended::Signal(9),
+            not_started(Errno::TXTBSY),
+        ];
         assert!(passing.iter().all(|ended| cut_off(ended).is_some()));
     }
 }

@@ -46,7 +46,11 @@ impl LeftRunning {
 }
 
 impl Machine {
-    pub(crate) fn wanted<'a>(job: &'a Job<'_>, loan: Option<&Loan>, whom: Whom) -> CommandNeeds<'a> {
+    pub(crate) fn wanted<'a>(
+        job: &'a Job<'_>,
+        loan: Option<&Loan>,
+        whom: Whom,
+    ) -> CommandNeeds<'a> {
         // Of its services, where it sees an image itself.
         let tools = job.tools.iter().filter(|_| job.root.is_none());
         let parts = tools.flat_map(|tool| &tool.parts);
@@ -62,9 +66,15 @@ impl Machine {
     }
 
     /// A job's processes as they are started in an enclosure.
-    fn stages_in(&self, enclosure: &Enclosure, job: &Job<'_>, loan: Option<&Loan>) -> Vec<StageSpec> {
+    fn stages_in(
+        &self,
+        enclosure: &Enclosure,
+        job: &Job<'_>,
+        loan: Option<&Loan>,
+    ) -> Vec<StageSpec> {
         let answers = job.stages.iter().any(|(_, stage)| stage.answers);
-        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let path =
+            |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
         let stages = job.stages.iter().map(|(program, stage)| StageSpec {
             program: enclosure.seen(program, self.root()),
             words: match loan {
@@ -79,19 +89,25 @@ impl Machine {
         stages.collect()
     }
 
-    /// Has all that a job prints kept in a file, where it is more than what is kept with its result.
+    /// Has all that a job prints kept in a file, where it is more than what is kept with its
+    /// result.
     fn with_all_kept(&self, job: &Job<'_>, printed: &[u8]) -> Capture {
         let capture = capture_after(printed);
         if !self.keeps_whole_output {
             return capture;
         }
         let (root, folder) = (self.root().to_owned(), job.folder.as_str());
-        let mut title = folder.strip_prefix(".nubrik/made/").unwrap_or(folder).to_owned();
+        let mut title = folder
+            .strip_prefix(".nubrik/made/")
+            .unwrap_or(folder)
+            .to_owned();
         // Each command of a step has a file of its own.
         if !printed.is_empty() {
             title.push_str(&format!(" after {}", printed.len()));
         }
-        capture.with_all_in(Box::new(move || nubrik_disk::file_for_printed(&root, &title)))
+        capture.with_all_in(Box::new(move || {
+            nubrik_disk::file_for_printed(&root, &title)
+        }))
     }
 
     /// Runs a job's processes, confined, to their end.
@@ -112,12 +128,15 @@ impl Machine {
         let answers = job.stages.iter().any(|(_, stage)| stage.answers);
         let enclosure = match self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Step)) {
             Ok(enclosure) => enclosure,
-            Err(problem) => return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem),
+            Err(problem) => {
+                return JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
+            }
         };
         let environment = environment(job, &enclosure, loan.as_deref());
         let stages = self.stages_in(&enclosure, job, loan.as_deref());
         let work = enclosure.root().join(job.work.as_str());
-        let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
+        let ground =
+            Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
         let spec = PipelineSpec {
             timeout: job.limits.timeout.map(Duration::from_millis),
             memory: job.limits.memory,
@@ -156,7 +175,9 @@ impl Machine {
 
     /// Asks a program that stays, if the job asks one, and one can stay.
     fn asked(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> Option<JobEnd> {
-        let asked = self.request(job)?.and_then(|request| self.ask_resident(job, &request, printed));
+        let asked = self
+            .request(job)?
+            .and_then(|request| self.ask_resident(job, &request, printed));
         let refused = |problem| JobEnd::NotStarted(self.root().join(job.folder.as_str()), problem);
         asked.map_err(refused).unwrap_or_else(Some)
     }
@@ -186,7 +207,10 @@ impl Machine {
         let environment = enclosure.environment("");
         let work = enclosure.root().to_owned();
         let ground = Ground::in_enclosure(&enclosure, &work, &environment, Net::Nowhere);
-        let spec = PipelineSpec { timeout: Some(patience), ..ground.spec(vec![stage]) };
+        let spec = PipelineSpec {
+            timeout: Some(patience),
+            ..ground.spec(vec![stage])
+        };
         let mut capture = Capture::new(PRINTED_LIMIT);
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         drop(spec);
@@ -196,9 +220,10 @@ impl Machine {
             Ended::Code(_) | Ended::Signal(_) => Ok(String::new()),
             Ended::NotStarted(_, why) => Err(why),
             Ended::Cancelled => Err(io::Error::other("it was stopped")),
-            Ended::TimedOut => {
-                Err(io::Error::other(format!("it said nothing for {} seconds", patience.as_secs())))
-            }
+            Ended::TimedOut => Err(io::Error::other(format!(
+                "it said nothing for {} seconds",
+                patience.as_secs()
+            ))),
         }
     }
 
@@ -206,17 +231,37 @@ impl Machine {
     ///
     /// # Errors
     /// When it cannot be confined or started.
-    pub fn attach(&self, job: &Job<'_>, program: &Path, words: &[&str], prompt: &str) -> io::Result<i32> {
+    pub fn attach(
+        &self,
+        job: &Job<'_>,
+        program: &Path,
+        words: &[&str],
+        prompt: &str,
+    ) -> io::Result<i32> {
         let loan = job.lent.and_then(|lent| self.house().loan(lent));
         let enclosure = self.enclose(&Machine::wanted(job, loan.as_deref(), Whom::Person))?;
         let mut environment = environment(job, &enclosure, loan.as_deref());
         environment.set("PS1", prompt);
-        environment.set("TERM", std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned()));
+        environment.set(
+            "TERM",
+            std::env::var("TERM").unwrap_or_else(|_| "dumb".to_owned()),
+        );
         let words = words.iter().map(|w| (*w).to_owned()).collect();
-        let stage = StageSpec { program: program.to_owned(), words, stdin: None, stdout: None, stderr: None };
+        let stage = StageSpec {
+            program: program.to_owned(),
+            words,
+            stdin: None,
+            stdout: None,
+            stderr: None,
+        };
         let work = enclosure.root().join(job.work.as_str());
-        let ground = Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
-        let spec = PipelineSpec { memory: job.limits.memory, attached: true, ..ground.spec(vec![stage]) };
+        let ground =
+            Ground::in_enclosure(&enclosure, &work, &environment, net(job, loan.as_deref()));
+        let spec = PipelineSpec {
+            memory: job.limits.memory,
+            attached: true,
+            ..ground.spec(vec![stage])
+        };
         let ended = nubrik_confine::run(&spec, &mut Capture::new(0), self.cancel());
         drop(spec);
         enclosure.close(self);
@@ -241,40 +286,69 @@ impl Machine {
         &self,
         job: &Job<'_>,
         printed: &mut Vec<u8>,
-        Recording { only_workspace, hides_mounts }: Recording,
+        Recording {
+            only_workspace,
+            hides_mounts,
+        }: Recording,
     ) -> (JobEnd, Seen) {
         let grants = Grants::of(self, job);
         let hidden = |path: &Path| grants.hide(path);
         let mut recorder = Recorder::new();
         if self.has_sandboxes() {
             recorder = recorder.in_sandbox(self.root());
-            recorder = if only_workspace { recorder.only_in_workspace() } else { recorder };
-            recorder = if hides_mounts { recorder.hiding_mounts() } else { recorder };
+            recorder = if only_workspace {
+                recorder.only_in_workspace()
+            } else {
+                recorder
+            };
+            recorder = if hides_mounts {
+                recorder.hiding_mounts()
+            } else {
+                recorder
+            };
         } else if self.hides_undeclared() {
             recorder = recorder.hiding(&hidden);
         }
         let ended = self.run_in_box(job, printed, Some(&recorder));
-        let touched = recorder.touched().into_iter().map(|touched| grants.judge(touched)).collect();
+        let touched = recorder
+            .touched()
+            .into_iter()
+            .map(|touched| grants.judge(touched))
+            .collect();
         let wanted_network = recorder.wanted_network();
         let written = recorder.written();
         let named: Vec<Named> = written.iter().filter_map(named).collect();
         let lacks_named = named.len() < written.len();
         let incomplete = recorder.is_unclear();
-        let mut seen = Seen { touched, named, wanted_network, incomplete, lacks_named, ..Seen::default() };
+        let mut seen = Seen {
+            touched,
+            named,
+            wanted_network,
+            incomplete,
+            lacks_named,
+            ..Seen::default()
+        };
         seen.touched.sort_by(|a, b| a.path.cmp(&b.path));
         (ended, seen)
     }
 }
 
-/// Keeps the ends of what the next command of a step prints, of which something was printed before: it has a part of its own, however
-/// much that was.
+/// Keeps the ends of what the next command of a step prints, of which something was printed before:
+/// it has a part of its own, however much that was.
 pub(crate) fn capture_after(printed: &[u8]) -> Capture {
-    Capture::of_ends(PRINTED_LIMIT.saturating_sub(printed.len()).max(PRINTED_LEAST))
+    Capture::of_ends(
+        PRINTED_LIMIT
+            .saturating_sub(printed.len())
+            .max(PRINTED_LEAST),
+    )
 }
 
 /// The words that the first process of a job is started with.
 pub(crate) fn words_of(job: &Job<'_>) -> Vec<String> {
-    job.stages.first().map(|(program, stage)| called_by(program, &stage.words)).unwrap_or_default()
+    job.stages
+        .first()
+        .map(|(program, stage)| called_by(program, &stage.words))
+        .unwrap_or_default()
 }
 
 /// The network of a job.
@@ -287,15 +361,25 @@ fn net<'a>(job: &Job<'_>, loan: Option<&'a Loan>) -> Net<'a> {
 }
 
 /// All variables that a job's processes see.
-pub(crate) fn environment(job: &Job<'_>, enclosure: &Enclosure, loan: Option<&Loan>) -> Environment {
+pub(crate) fn environment(
+    job: &Job<'_>,
+    enclosure: &Enclosure,
+    loan: Option<&Loan>,
+) -> Environment {
     let mut environment = enclosure.environment(job.work.as_str());
     for (name, value) in job.env {
-        environment.set(name, loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value)));
+        environment.set(
+            name,
+            loan.map_or_else(|| value.to_string(), |loan| loan.unmarked(value)),
+        );
     }
     environment
 }
 
 /// Words with the places of services in their marks.
 fn unmarked(loan: &Loan, words: &[Arc<str>]) -> Vec<Arc<str>> {
-    words.iter().map(|word| loan.unmarked(word).into()).collect()
+    words
+        .iter()
+        .map(|word| loan.unmarked(word).into())
+        .collect()
 }

@@ -1,5 +1,6 @@
-//! Clients of registries that are asked where they go, as the person would ask them: with the person's own variables and settings, but in no
-//! folder of anybody else, so that no checkout decides what they say.
+//! Clients of registries that are asked where they go, as the person would ask them: with the
+//! person's own variables and settings, but in no folder of anybody else, so that no checkout
+//! decides what they say.
 
 use std::io::{self, Read};
 use std::os::unix::process::CommandExt;
@@ -19,7 +20,9 @@ const ASK_CLIENTS: &str = "NUBRIK_ASK_CLIENTS";
 
 /// The variable that forbids to ask clients, if it does.
 pub(crate) fn forbidden_by() -> Option<&'static str> {
-    std::env::var(ASK_CLIENTS).is_ok_and(|word| word == "off").then_some(ASK_CLIENTS)
+    std::env::var(ASK_CLIENTS)
+        .is_ok_and(|word| word == "off")
+        .then_some(ASK_CLIENTS)
 }
 
 /// How long a client may take.
@@ -28,16 +31,22 @@ const PATIENCE: Duration = Duration::from_secs(20);
 /// How much of each stream of an answer is read, in bytes.
 const LIMIT: u64 = 256 << 10;
 
-/// What a client prints, first on its output and then on its errors, however it ends; `None` where there is none, where it says nothing in
-/// time. What lies in the workspace is nobody's client.
+/// What a client prints, first on its output and then on its errors, however it ends; `None` where
+/// there is none, where it says nothing in time. What lies in the workspace is nobody's client.
 pub(crate) fn answer(question: &ClientQuestion, workspace: &Path) -> Option<String> {
     let program = on_persons_path(question.program)?;
     // A search path may lead into a checkout.
-    let is_of_workspace = |path: &Path| path.canonicalize().is_ok_and(|path| path.starts_with(workspace));
+    let is_of_workspace = |path: &Path| {
+        path.canonicalize()
+            .is_ok_and(|path| path.starts_with(workspace))
+    };
     if !program.is_absolute() || program.starts_with(workspace) || is_of_workspace(&program) {
         return None;
     }
-    let folder = tempfile::Builder::new().prefix("nubrik-asks-").tempdir().ok()?;
+    let folder = tempfile::Builder::new()
+        .prefix("nubrik-asks-")
+        .tempdir()
+        .ok()?;
     for (path, text) in question.files {
         let path = folder.path().join(path);
         fs::create_dir_all(path.parent()?).ok()?;
@@ -48,7 +57,12 @@ pub(crate) fn answer(question: &ClientQuestion, workspace: &Path) -> Option<Stri
     let mut command = Command::new(program);
     command
         .args(question.words.iter().map(|word| filled(word)))
-        .envs(question.variables.iter().map(|(name, value)| (name, filled(value))))
+        .envs(
+            question
+                .variables
+                .iter()
+                .map(|(name, value)| (name, filled(value))),
+        )
         // Settings of folders above are nobody's but the machine's.
         .current_dir("/")
         .stdin(Stdio::null())
@@ -63,8 +77,14 @@ fn printed(mut child: Child) -> Option<String> {
     let group = Pid::from_child(&child);
     let (tell, ended) = channel();
     let streams: [Option<Box<dyn Read + Send>>; 2] = [
-        child.stdout.take().map(|stream| Box::new(stream) as Box<dyn Read + Send>),
-        child.stderr.take().map(|stream| Box::new(stream) as Box<dyn Read + Send>),
+        child
+            .stdout
+            .take()
+            .map(|stream| Box::new(stream) as Box<dyn Read + Send>),
+        child
+            .stderr
+            .take()
+            .map(|stream| Box::new(stream) as Box<dyn Read + Send>),
     ];
     for (number, stream) in streams.into_iter().enumerate() {
         let tell = tell.clone();
@@ -75,7 +95,10 @@ fn printed(mut child: Child) -> Option<String> {
                 // What is beyond the limit is thrown away, so that it does not wait for a reader.
                 io::copy(&mut stream, &mut io::sink())
             });
-            let _ = tell.send((number, read.is_some_and(|read| read.is_ok()).then_some(bytes)));
+            let _ = tell.send((
+                number,
+                read.is_some_and(|read| read.is_ok()).then_some(bytes),
+            ));
         });
     }
     let until = Instant::now() + PATIENCE;
@@ -83,7 +106,9 @@ fn printed(mut child: Child) -> Option<String> {
     let mut is_whole = true;
     for _ in 0..texts.len() {
         match ended.recv_timeout(until.saturating_duration_since(Instant::now())) {
-            Ok((number, Some(bytes))) => texts[number] = String::from_utf8_lossy(&bytes).into_owned(),
+            Ok((number, Some(bytes))) => {
+                texts[number] = String::from_utf8_lossy(&bytes).into_owned()
+            }
             _ => is_whole = false,
         }
     }

@@ -1,4 +1,5 @@
-//! Doing what jobs are for: commands in this terminal and this environment, not confined, never kept.
+//! Doing what jobs are for: commands in this terminal and this environment, not confined, never
+//! kept.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -44,7 +45,8 @@ pub enum EffectEnd {
 const PRINTED: usize = 1 << 20;
 
 impl Machine {
-    /// Does what a job is for, in this terminal, with the services that it was lent. What it uses must have been built.
+    /// Does what a job is for, in this terminal, with the services that it was lent. What it uses
+    /// must have been built.
     /// With `printed` its commands have no terminal, and what they print is added there.
     ///
     /// # Errors
@@ -72,7 +74,14 @@ fn run(
     printed: Option<&mut Vec<u8>>,
 ) -> Result<EffectEnd, EffectProblem> {
     let mut capture = Capture::new(printed.as_ref().map_or(0, |_| PRINTED));
-    let ended = run_all(machine, loan, graph, effect, args, (&mut capture, printed.is_none()));
+    let ended = run_all(
+        machine,
+        loan,
+        graph,
+        effect,
+        args,
+        (&mut capture, printed.is_none()),
+    );
     if let Some(printed) = printed {
         printed.extend_from_slice(&capture.bytes);
     }
@@ -89,11 +98,17 @@ fn run_all(
 ) -> Result<EffectEnd, EffectProblem> {
     let cancel: &CancelSwitch = machine.cancel();
     let root = machine.root();
-    let work = effect.step.work.below_root().map_or(root.to_owned(), |work| root.join(work.as_str()));
+    let work = effect
+        .step
+        .work
+        .below_root()
+        .map_or(root.to_owned(), |work| root.join(work.as_str()));
     let environment = environment(&work, loan, effect)?;
     // They stay: the same job may run twice at once, with the same files.
     for list in &effect.step.lists {
-        let written = machine.below().write_whole(list.path.as_str(), list.text.as_bytes());
+        let written = machine
+            .below()
+            .write_whole(list.path.as_str(), list.text.as_bytes());
         written.map_err(|e| EffectProblem::NotWritten(root.join(list.path.as_str()), e))?;
     }
     let count = effect.step.commands.len();
@@ -101,15 +116,25 @@ fn run_all(
         let args = if number + 1 == count { args } else { &[] };
         let ground = Ground::of_person(root, &work, &environment);
         let stages = stages(machine, loan, graph, pipeline, args)?;
-        let spec = PipelineSpec { attached, ..ground.spec(stages) };
-        let failed = |code| Ok(EffectEnd::Failed { command: number, code });
+        let spec = PipelineSpec {
+            attached,
+            ..ground.spec(stages)
+        };
+        let failed = |code| {
+            Ok(EffectEnd::Failed {
+                command: number,
+                code,
+            })
+        };
         match nubrik_confine::run(&spec, capture, cancel) {
             Ended::Well => {}
             Ended::Code(code) => return failed(code),
             Ended::Signal(signal) if signal == SIGINT => return Ok(EffectEnd::Interrupted),
             Ended::Signal(signal) => return failed(128 + signal),
             Ended::Cancelled | Ended::TimedOut => return Ok(EffectEnd::Interrupted),
-            Ended::NotStarted(program, problem) => return Err(EffectProblem::NotStarted(program, problem)),
+            Ended::NotStarted(program, problem) => {
+                return Err(EffectProblem::NotStarted(program, problem));
+            }
         }
     }
     Ok(EffectEnd::Well)
@@ -119,7 +144,11 @@ fn run_all(
 const SIGINT: i32 = 2;
 
 /// The environment of the person who runs it, with the effect's own variables.
-fn environment(work: &Path, loan: Option<&Loan>, effect: &Effect) -> Result<Environment, EffectProblem> {
+fn environment(
+    work: &Path,
+    loan: Option<&Loan>,
+    effect: &Effect,
+) -> Result<Environment, EffectProblem> {
     let mut environment = Environment::of_person();
     environment.set("PWD", work.display().to_string());
     for (name, value) in &effect.step.env {
@@ -148,7 +177,11 @@ fn stages(
                 }
             }
         };
-        let mut words = stage.words.iter().map(|w| revealed(w, loan)).collect::<Result<Vec<_>, _>>()?;
+        let mut words = stage
+            .words
+            .iter()
+            .map(|w| revealed(w, loan))
+            .collect::<Result<Vec<_>, _>>()?;
         if i == last && !args.is_empty() {
             if is_shell(stage) {
                 // A shell takes the first word after its script as its own name.
@@ -156,7 +189,8 @@ fn stages(
             }
             words.extend(args.iter().cloned());
         }
-        let path = |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
+        let path =
+            |p: &Option<nubrik_source::WsPath>| p.as_ref().map(|p| PathBuf::from(p.as_str()));
         stages.push(StageSpec {
             program,
             words,
@@ -171,7 +205,8 @@ fn stages(
 /// What this program is called in commands of jobs.
 const OWN_NAME: &str = "nubrik";
 
-/// This program: a job that names it means the one that runs the job, whatever is on the search path.
+/// This program: a job that names it means the one that runs the job, whatever is on the search
+/// path.
 fn own_program() -> Option<PathBuf> {
     std::env::current_exe().ok().filter(|path| path.is_file())
 }
@@ -185,7 +220,9 @@ fn is_shell(stage: &Stage) -> bool {
 /// A word with secrets and the places of services in it.
 fn revealed(word: &str, loan: Option<&Loan>) -> Result<String, EffectProblem> {
     unmarked(word, |mark| match mark {
-        Mark::Secret(name) => std::env::var(name).map_err(|_| EffectProblem::NoSecret(name.to_owned())),
+        Mark::Secret(name) => {
+            std::env::var(name).map_err(|_| EffectProblem::NoSecret(name.to_owned()))
+        }
         mark => Ok(loan.map(|loan| loan.told(mark)).unwrap_or_default()),
     })
 }

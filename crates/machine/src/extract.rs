@@ -16,9 +16,12 @@ const LIMIT: u64 = 16 << 20;
 /// The most of what was found that is kept, in bytes.
 const FOUND_LIMIT: usize = 4 << 20;
 
-/// What patterns find in a file, as JSON: an object with a list for each, which holds the first group of each match, or
-/// else all of it, each text once. `^` and `$` are the ends of lines.
-pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<String, WorkProblem> {
+/// What patterns find in a file, as JSON: an object with a list for each, which holds the first
+/// group of each match, or else all of it, each text once. `^` and `$` are the ends of lines.
+pub(crate) fn extract(
+    file: &Path,
+    patterns: &[(Arc<str>, Arc<str>)],
+) -> Result<String, WorkProblem> {
     let bytes = read_file(file, LIMIT).map_err(|e| WorkProblem::Input(e.to_string()))?;
     let text = String::from_utf8_lossy(&bytes);
     let mut json = String::from("{");
@@ -30,7 +33,10 @@ pub(crate) fn extract(file: &Path, patterns: &[(Arc<str>, Arc<str>)]) -> Result<
         let mut seen = std::collections::HashSet::new();
         for found in pattern.captures_iter(&text) {
             let group = found.iter().skip(1).flatten().next().or(found.get(0));
-            let Some(group) = group.map(|group| group.as_str()).filter(|group| seen.insert(*group)) else {
+            let Some(group) = group
+                .map(|group| group.as_str())
+                .filter(|group| seen.insert(*group))
+            else {
                 continue;
             };
             json.push_str(if seen.len() > 1 { "," } else { "" });
@@ -67,12 +73,22 @@ mod tests {
     fn what_is_found_is_listed_once_in_order() {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("fit.f90");
-        std::fs::write(&file, b"use harmonics\n  use tides, only: t\n! \"use\" \xff\nuse harmonics\n")
-            .unwrap();
-        let patterns = [("uses", r"^\s*use\s+(\w+)"), ("all", r#""\w+""#), ("none", "depth|(x)y")];
+        std::fs::write(
+            &file,
+            b"use harmonics\n  use tides, only: t\n! \"use\" \xff\nuse harmonics\n",
+        )
+        .unwrap();
+        let patterns = [
+            ("uses", r"^\s*use\s+(\w+)"),
+            ("all", r#""\w+""#),
+            ("none", "depth|(x)y"),
+        ];
         let patterns = patterns.map(|(name, pattern)| (name.into(), pattern.into()));
         let found = extract(&file, &patterns).unwrap();
-        assert_eq!(found, r#"{"uses":["harmonics","tides"],"all":["\"use\""],"none":[]}"#);
+        assert_eq!(
+            found,
+            r#"{"uses":["harmonics","tides"],"all":["\"use\""],"none":[]}"#
+        );
         assert!(extract(&folder.path().join("gone"), &patterns).is_err());
         assert!(extract(&file, &[("x".into(), "(".into())]).is_err());
     }

@@ -36,17 +36,26 @@ pub(crate) struct Fetcher<'a> {
 impl Fetcher<'_> {
     /// Whether what has a digest is on this machine at a place from which it is to be fetched.
     pub(crate) fn is_near(&self, place: &str, digest: &str) -> bool {
-        let Some(place) = place.strip_prefix(ORIGIN) else { return place.starts_with("file://") };
-        let parts = place.split_once('/').and_then(|(name, path)| Some((Registry::named(name)?, path)));
-        let Some((registry, path)) = parts else { return false };
-        held_archive(self.root, digest).is_some() || self.web.origins().near(registry, path).is_some()
+        let Some(place) = place.strip_prefix(ORIGIN) else {
+            return place.starts_with("file://");
+        };
+        let parts = place
+            .split_once('/')
+            .and_then(|(name, path)| Some((Registry::named(name)?, path)));
+        let Some((registry, path)) = parts else {
+            return false;
+        };
+        held_archive(self.root, digest).is_some()
+            || self.web.origins().near(registry, path).is_some()
     }
 }
 
-/// What begins an address that is a path below a registry, wherever that is: `origin://python/click/click-8.1.7.whl`.
+/// What begins an address that is a path below a registry, wherever that is:
+/// `origin://python/click/click-8.1.7.whl`.
 const ORIGIN: &str = "origin://";
 
-/// Fetches what has a digest from the first mirror that has it, into a file that is made again for each.
+/// Fetches what has a digest from the first mirror that has it, into a file that is made again for
+/// each.
 ///
 /// # Errors
 /// What each mirror said, and both digests where one gave something else.
@@ -85,7 +94,11 @@ enum MirrorTrouble {
     /// It could not be kept or read on this machine.
     NotKept(Address, io::Error),
     /// An address gave something else, of another digest.
-    Another { at: Address, wanted: String, found: String },
+    Another {
+        at: Address,
+        wanted: String,
+        found: String,
+    },
 }
 
 impl fmt::Display for MirrorTrouble {
@@ -93,15 +106,24 @@ impl fmt::Display for MirrorTrouble {
         match self {
             MirrorTrouble::Unreadable(problem) => write!(f, "an address: {problem}"),
             MirrorTrouble::NoRegistry(url) => write!(f, "{url}: there is no such registry"),
-            MirrorTrouble::Unlocated(PinProblem { message, notes, mends }) => {
+            MirrorTrouble::Unlocated(PinProblem {
+                message,
+                notes,
+                mends,
+            }) => {
                 f.write_str(message)?;
                 notes.iter().try_for_each(|note| write!(f, "\n  {note}"))?;
-                mends.iter().try_for_each(|mend| write!(f, "\ntry     {}", mend.replace('\n', "\n        ")))
+                mends.iter().try_for_each(|mend| {
+                    write!(f, "\ntry     {}", mend.replace('\n', "\n        "))
+                })
             }
             MirrorTrouble::NotCopied(at, trouble) => write!(f, "{at}: {trouble}"),
             MirrorTrouble::NotKept(at, error) => write!(f, "{at}: {error}"),
             MirrorTrouble::Another { at, wanted, found } => {
-                write!(f, "{at}: digest mismatch\n  wanted  {wanted}\n  found   {found}")
+                write!(
+                    f,
+                    "{at}: digest mismatch\n  wanted  {wanted}\n  found   {found}"
+                )
             }
         }
     }
@@ -114,20 +136,31 @@ fn fetch_from(
     target: &FetchTarget<'_>,
 ) -> Result<(), MirrorTrouble> {
     let (address, credential) = match url.strip_prefix(ORIGIN) {
-        Some(place) => match held_archive(fetcher.root, digest).and_then(|path| Address::of_file(&path)) {
-            Some(held) => (held, None),
-            None => of_registry(fetcher, place)?,
-        },
+        Some(place) => {
+            match held_archive(fetcher.root, digest).and_then(|path| Address::of_file(&path)) {
+                Some(held) => (held, None),
+                None => of_registry(fetcher, place)?,
+            }
+        }
         // What cannot be read as an address may hold a password.
         None => Address::parse(url).map_err(MirrorTrouble::Unreadable)?,
     };
-    let request = WebRequest { credential, limit: LIMIT, ..WebRequest::new(address) };
+    let request = WebRequest {
+        credential,
+        limit: LIMIT,
+        ..WebRequest::new(address)
+    };
     take(fetcher, &request, digest, target)
 }
 
 /// Where a registry has what is at a path below it.
-fn of_registry(fetcher: &Fetcher<'_>, place: &str) -> Result<(Address, Option<Credential>), MirrorTrouble> {
-    let parts = place.split_once('/').and_then(|(name, path)| Some((Registry::named(name)?, path)));
+fn of_registry(
+    fetcher: &Fetcher<'_>,
+    place: &str,
+) -> Result<(Address, Option<Credential>), MirrorTrouble> {
+    let parts = place
+        .split_once('/')
+        .and_then(|(name, path)| Some((Registry::named(name)?, path)));
     let Some((registry, path)) = parts else {
         return Err(MirrorTrouble::NoRegistry(format!("{ORIGIN}{place}")));
     };
@@ -158,7 +191,11 @@ fn take(
     if found == digest {
         return Ok(());
     }
-    Err(MirrorTrouble::Another { at: at(), wanted: digest.to_owned(), found })
+    Err(MirrorTrouble::Another {
+        at: at(),
+        wanted: digest.to_owned(),
+        found,
+    })
 }
 
 /// Writes what comes, and computes its digest by the same method as the one that is wanted.
@@ -166,13 +203,19 @@ struct FileSink<'a> {
     fresh: &'a dyn Fn() -> io::Result<File>,
     file: BufWriter<File>,
     like: &'a str,
-    /// And whether it is wanted in base64; `None` where it is of the files in the archive, and computed in the end.
+    /// And whether it is wanted in base64; `None` where it is of the files in the archive, and
+    /// computed in the end.
     sum: Option<(Checksum, bool)>,
 }
 
 impl<'a> FileSink<'a> {
     fn new(fresh: &'a dyn Fn() -> io::Result<File>, like: &'a str) -> io::Result<FileSink<'a>> {
-        Ok(FileSink { fresh, file: BufWriter::new(fresh()?), like, sum: Checksum::like(like) })
+        Ok(FileSink {
+            fresh,
+            file: BufWriter::new(fresh()?),
+            like,
+            sum: Checksum::like(like),
+        })
     }
 
     /// The digest of all that came; `None` if it is not one of the bytes.
@@ -213,17 +256,33 @@ mod tests {
         std::fs::write(at("flow"), "flow\n").unwrap();
         let urls: Vec<Arc<str>> = urls
             .iter()
-            .map(|url| Arc::from(url.replace("HERE", &format!("file://{}", folder.path().display()))))
+            .map(|url| {
+                Arc::from(url.replace("HERE", &format!("file://{}", folder.path().display())))
+            })
             .collect();
         let web = WebAccess::new(folder.path());
-        let fetcher = Fetcher { root: folder.path(), web: &web, cancel };
-        let target = FetchTarget { fresh: &|| File::create(at("taken")), path: &at("taken") };
+        let fetcher = Fetcher {
+            root: folder.path(),
+            web: &web,
+            cancel,
+        };
+        let target = FetchTarget {
+            fresh: &|| File::create(at("taken")),
+            path: &at("taken"),
+        };
         match fetch(&fetcher, &urls, digest, &target) {
             Ok(()) => Ok(std::fs::read(at("taken")).unwrap()),
             Err(WorkProblem::NotFetched { said, is_another }) => {
-                assert_eq!(is_another, said.iter().any(|line| line.contains("digest mismatch")), "{said:?}");
+                assert_eq!(
+                    is_another,
+                    said.iter().any(|line| line.contains("digest mismatch")),
+                    "{said:?}"
+                );
                 let here = folder.path().display().to_string();
-                Err(said.iter().map(|line| line.replace(&here, "HERE")).collect())
+                Err(said
+                    .iter()
+                    .map(|line| line.replace(&here, "HERE"))
+                    .collect())
             }
             Err(other) => panic!("{other}"),
         }
@@ -242,18 +301,27 @@ mod tests {
         let taken = |urls: &[&str]| fetched(urls, &ebb, &go_on);
         assert_eq!(taken(&["HERE/ebb"]).unwrap(), b"ebb\n");
         // What another one gave leaves nothing behind.
-        assert_eq!(taken(&["HERE/none", "HERE/flow", "HERE/ebb"]).unwrap(), b"ebb\n");
+        assert_eq!(
+            taken(&["HERE/none", "HERE/flow", "HERE/ebb"]).unwrap(),
+            b"ebb\n"
+        );
     }
 
     #[test]
     fn each_mirror_that_has_it_not_says_why() {
         let ebb = digest_of(b"ebb\n");
         let go_on = CancelSwitch::new().unwrap();
-        let said = fetched(&["HERE/none", "HERE/flow", "origin://tides/a.tgz"], &ebb, &go_on).unwrap_err();
+        let said = fetched(
+            &["HERE/none", "HERE/flow", "origin://tides/a.tgz"],
+            &ebb,
+            &go_on,
+        )
+        .unwrap_err();
         assert_eq!(said.len(), 3);
         assert!(said[0].starts_with("file://HERE/none: "), "{said:?}");
         let found = digest_of(b"flow\n");
-        let mismatch = format!("file://HERE/flow: digest mismatch\n  wanted  {ebb}\n  found   {found}");
+        let mismatch =
+            format!("file://HERE/flow: digest mismatch\n  wanted  {ebb}\n  found   {found}");
         assert_eq!(said[1], mismatch);
         assert_eq!(said[2], "origin://tides/a.tgz: there is no such registry");
     }
@@ -263,7 +331,10 @@ mod tests {
         let go_on = CancelSwitch::new().unwrap();
         for url in ["ftp://ann:low-water@x/a", "ann:low-water@x"] {
             let said = fetched(&[url], NOWHERE, &go_on).unwrap_err();
-            assert!(said[0].starts_with("an address: ") && !said[0].contains("low-water"), "{said:?}");
+            assert!(
+                said[0].starts_with("an address: ") && !said[0].contains("low-water"),
+                "{said:?}"
+            );
         }
     }
 

@@ -1,5 +1,6 @@
-//! How often the workspace's disk was full. Commands that do not look whether they could write end well with half of their output, and
-//! there may be room again by then: while they run somebody has to look.
+//! How often the workspace's disk was full. Commands that do not look whether they could write end
+//! well with half of their output, and there may be room again by then: while they run somebody has
+//! to look.
 
 use std::os::fd::{AsFd, OwnedFd};
 use std::sync::atomic::{AtomicBool, AtomicU64, Ordering};
@@ -10,7 +11,8 @@ use std::time::Duration;
 /// A disk with less room than this is taken to be full, in bytes.
 const FULL: u64 = 64 << 10;
 
-/// No disk takes more in a second, in bytes: with more room than can be filled until the next look, that can be later.
+/// No disk takes more in a second, in bytes: with more room than can be filled until the next look,
+/// that can be later.
 const FASTEST: u64 = 8 << 30;
 
 /// The shortest and the longest time between two looks.
@@ -35,7 +37,9 @@ fn room(folder: impl AsFd) -> u64 {
     rustix::fs::fstatvfs(folder)
         .ok()
         .filter(|found| found.f_blocks > 0)
-        .map_or(u64::MAX, |found| found.f_bavail.saturating_mul(found.f_frsize))
+        .map_or(u64::MAX, |found| {
+            found.f_bavail.saturating_mul(found.f_frsize)
+        })
 }
 
 impl Fullness {
@@ -47,7 +51,8 @@ impl Fullness {
         self.counted.times.load(Ordering::Acquire)
     }
 
-    /// Begins to look at the disk of a folder, for as long as this is there. Where no thread can be had, only those look who ask.
+    /// Begins to look at the disk of a folder, for as long as this is there. Where no thread can be
+    /// had, only those look who ask.
     pub fn watch(&self, folder: impl FnOnce() -> Option<OwnedFd>) {
         self.watching.get_or_init(|| {
             let (counted, folder) = (self.counted.clone(), folder()?);
@@ -61,7 +66,10 @@ impl Fullness {
                     std::thread::park_timeout(filled.clamp(SHORTEST, LONGEST));
                 }
             };
-            std::thread::Builder::new().name("room on disk".to_owned()).spawn(look).ok()
+            std::thread::Builder::new()
+                .name("room on disk".to_owned())
+                .spawn(look)
+                .ok()
         });
     }
 }

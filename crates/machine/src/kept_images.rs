@@ -40,7 +40,8 @@ pub fn prune_images(unused: Duration) -> ImageResult<ImageAmount> {
     kept().map_or(Ok(ImageAmount::default()), |cache| cache?.prune(unused))
 }
 
-/// Removes what nobody used for long, at most once a day. What cannot be removed takes room, and nothing else.
+/// Removes what nobody used for long, at most once a day. What cannot be removed takes room, and
+/// nothing else.
 pub fn look_after_images() {
     if let Some(Ok(cache)) = kept() {
         let _ = cache.look_after(IMAGES_UNUSED);
@@ -51,21 +52,30 @@ pub fn look_after_images() {
 pub struct KnownImage {
     /// How much it is.
     pub amount: ImageAmount,
-    /// Where programs are in it that steps start, by their names, as far as it is unpacked on this machine.
+    /// Where programs are in it that steps start, by their names, as far as it is unpacked on this
+    /// machine.
     pub programs: Option<Vec<(Arc<str>, Option<String>)>>,
 }
 
-/// What is known of the image of which a statement is at a path, and of some programs in it; nothing before a build made the
-/// statement.
+/// What is known of the image of which a statement is at a path, and of some programs in it;
+/// nothing before a build made the statement.
 pub fn known_image(statement: &Path, programs: &[Arc<str>]) -> Option<KnownImage> {
     let text = nubrik_disk::read_text(statement).ok()?;
     let said = RootStatement::parse(text.as_bytes()).ok()?;
-    let root = kept().and_then(Result::ok).and_then(|cache| cache.held(&said, &Patient).ok().flatten());
+    let root = kept()
+        .and_then(Result::ok)
+        .and_then(|cache| cache.held(&said, &Patient).ok().flatten());
     let search = said.search_path();
     let programs = root.map(|root| {
-        programs.iter().map(|name| (name.clone(), root.program(name, &search))).collect::<Vec<_>>()
+        programs
+            .iter()
+            .map(|name| (name.clone(), root.program(name, &search)))
+            .collect::<Vec<_>>()
     });
-    Some(KnownImage { amount: said.amount(), programs })
+    Some(KnownImage {
+        amount: said.amount(),
+        programs,
+    })
 }
 
 /// Waits as long as it takes.
@@ -77,7 +87,8 @@ impl UnpackListener for Patient {
     }
 }
 
-/// Compares all roots with their digests; gives the folders of those that were damaged, and were removed.
+/// Compares all roots with their digests; gives the folders of those that were damaged, and were
+/// removed.
 ///
 /// # Errors
 /// When this machine refuses.

@@ -25,6 +25,8 @@ impl Machine {
 
     /// Whether all of some labels are true of it.
     pub(crate) fn is_called(&self, labels: &[Arc<str>]) -> bool {
-        labels.iter().all(|label| own_platform().contains(&&**label) || self.labels.contains(label))
+        labels
+            .iter()
+            .all(|label| own_platform().contains(&&**label) || self.labels.contains(label))
     }
 }

@@ -1,5 +1,5 @@
-//! This machine, seen from a workspace: its tools and libraries, the services that are started on it, and the commands of steps,
-//! jobs and samples, each confined to what it may reach.
+//! This machine, seen from a workspace: its tools and libraries, the services that are started on
+//! it, and the commands of steps, jobs and samples, each confined to what it may reach.
 //!
 //! ```
 //! use std::sync::Arc;
@@ -49,11 +49,12 @@ mod workers;
 
 pub use effects::{EffectEnd, EffectProblem};
 pub use ground::{
-    CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand, circumstances,
+    CONFINED_ENVIRONMENT, Environment, Looked, LookingScope, Question, WatchedCommand,
+    circumstances,
 };
 pub use kept_images::{
-    IMAGES_UNUSED, KnownImage, images_amount, images_folder, known_image, look_after_images, prune_images,
-    verify_images,
+    IMAGES_UNUSED, KnownImage, images_amount, images_folder, known_image, look_after_images,
+    prune_images, verify_images,
 };
 pub use libraries::{LIBRARY_PATH_VARIABLE, LibraryIndex, search_library};
 pub use machine::Machine;

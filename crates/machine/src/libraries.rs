@@ -11,7 +11,8 @@ use nubrik_lang::{LibraryAnswer, LibraryRequest, LibrarySearch};
 /// Where `.pc` files lie, below each prefix.
 const PREFIXES: [&str; 2] = ["/usr/local", "/usr"];
 
-/// The variable of the environment with more folders of `.pc` files, which all readers of them know.
+/// The variable of the environment with more folders of `.pc` files, which all readers of them
+/// know.
 pub const LIBRARY_PATH_VARIABLE: &str = "PKG_CONFIG_PATH";
 
 /// How deep libraries may require one another.
@@ -19,8 +20,13 @@ const DEPTH_LIMIT: usize = 64;
 
 /// Folders in which `.pc` files are looked for: those of `PKG_CONFIG_PATH`, then the system's.
 fn folders(path: Option<&str>) -> Vec<PathBuf> {
-    let mut folders: Vec<PathBuf> =
-        path.map(|p| std::env::split_paths(p).filter(|f| f.is_absolute()).collect()).unwrap_or_default();
+    let mut folders: Vec<PathBuf> = path
+        .map(|p| {
+            std::env::split_paths(p)
+                .filter(|f| f.is_absolute())
+                .collect()
+        })
+        .unwrap_or_default();
     for prefix in PREFIXES {
         let machine = format!("{}-linux-gnu", std::env::consts::ARCH);
         for below in [
@@ -41,7 +47,10 @@ pub fn search_library(
     path: Option<&str>,
     read: &mut dyn FnMut(&Path),
 ) -> LibrarySearch {
-    let system = SystemView { text: &|path| fs::read_to_string(path).ok(), is_folder: &Path::is_dir };
+    let system = SystemView {
+        text: &|path| fs::read_to_string(path).ok(),
+        is_folder: &Path::is_dir,
+    };
     search_library_in(&system, request, path, read)
 }
 
@@ -67,7 +76,12 @@ pub(crate) fn search_library_in(
         ..LibrarySearch::default()
     };
     for name in &request.names {
-        let mut reader = Reader { system, folders: &folders, read, files: HashMap::new() };
+        let mut reader = Reader {
+            system,
+            folders: &folders,
+            read,
+            files: HashMap::new(),
+        };
         match reader.answer(name, request.for_static) {
             Ok(Some(answer)) => search.found.push(answer),
             Ok(None) => {}
@@ -85,42 +99,67 @@ pub struct LibraryIndex {
 impl LibraryIndex {
     /// Reads all `.pc` files, those in the folders of `path` first.
     pub fn of(path: Option<&str>) -> LibraryIndex {
-        let mut index = LibraryIndex { folders: Vec::new() };
+        let mut index = LibraryIndex {
+            folders: Vec::new(),
+        };
         for folder in folders(path) {
-            for at in fs::read_dir(&folder).into_iter().flatten().flatten().map(|entry| entry.path()) {
-                let Some(name) = at.file_stem().and_then(|name| name.to_str()) else { continue };
+            for at in fs::read_dir(&folder)
+                .into_iter()
+                .flatten()
+                .flatten()
+                .map(|entry| entry.path())
+            {
+                let Some(name) = at.file_stem().and_then(|name| name.to_str()) else {
+                    continue;
+                };
                 if at.extension().is_none_or(|ext| ext != "pc") {
                     continue;
                 }
-                let Ok(text) = fs::read_to_string(&at) else { continue };
-                let Ok(known) = parse(&text, &folder) else { continue };
-                let searched = known.compile.iter().filter_map(|flag| flag.strip_prefix("-I"));
-                index.folders.push((name.to_owned(), searched.map(PathBuf::from).collect()));
+                let Ok(text) = fs::read_to_string(&at) else {
+                    continue;
+                };
+                let Ok(known) = parse(&text, &folder) else {
+                    continue;
+                };
+                let searched = known
+                    .compile
+                    .iter()
+                    .filter_map(|flag| flag.strip_prefix("-I"));
+                index
+                    .folders
+                    .push((name.to_owned(), searched.map(PathBuf::from).collect()));
             }
         }
         index
     }
 
-    /// The library that names a folder of headers with this file in it, and that folder. A folder that all compilers search says
-    /// little: there the library counts whose name begins as the file's does. Of several the one with the longest name counts: one for
-    /// another language has a shorter one.
+    /// The library that names a folder of headers with this file in it, and that folder. A folder
+    /// that all compilers search says little: there the library counts whose name begins as the
+    /// file's does. Of several the one with the longest name counts: one for another language has a
+    /// shorter one.
     pub fn with(&self, file: &str) -> Option<(&str, &Path)> {
         let stem = Path::new(file).file_stem()?.to_str()?;
         let has = |(name, folders): &'_ (String, Vec<PathBuf>)| {
-            let at = folders.iter().position(|folder| folder.join(file).is_file())?;
+            let at = folders
+                .iter()
+                .position(|folder| folder.join(file).is_file())?;
             let is_shared = is_searched_by_all(&format!("-I{}", folders[at].display()));
             (!is_shared || name.to_lowercase().starts_with(stem)).then_some((is_shared, at))
         };
         let found = self.folders.iter().filter_map(|one| Some((one, has(one)?)));
-        let (one, (_, at)) = found
-            .min_by_key(|((name, _), (is_shared, _))| (*is_shared, std::cmp::Reverse(name.len()), name))?;
+        let (one, (_, at)) = found.min_by_key(|((name, _), (is_shared, _))| {
+            (*is_shared, std::cmp::Reverse(name.len()), name)
+        })?;
         Some((&one.0, &one.1[at]))
     }
 }
 
 /// Whether a flag names a folder that all compilers search for headers of C.
 fn is_searched_by_all(flag: &str) -> bool {
-    let Some(folder) = flag.strip_prefix("-I").map(|folder| folder.trim_end_matches('/')) else {
+    let Some(folder) = flag
+        .strip_prefix("-I")
+        .map(|folder| folder.trim_end_matches('/'))
+    else {
         return false;
     };
     let of_machine = format!("/usr/include/{}-linux-gnu", std::env::consts::ARCH);
@@ -130,7 +169,8 @@ fn is_searched_by_all(flag: &str) -> bool {
 /// Why an installed library cannot be used.
 #[derive(Clone, PartialEq, Eq, Debug)]
 enum LibraryProblem {
-    /// It requires one that is not installed: the library that was asked for, and the one that it needs.
+    /// It requires one that is not installed: the library that was asked for, and the one that it
+    /// needs.
     Lacks { asked: String, needs: String },
     /// Its file does not have the right form: which file, and what is wrong.
     Form(PathBuf, PcProblem),
@@ -150,7 +190,10 @@ impl fmt::Display for LibraryProblem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             LibraryProblem::Lacks { asked, needs } => {
-                write!(f, "the library `{asked}` requires `{needs}`, which is not installed")
+                write!(
+                    f,
+                    "the library `{asked}` requires `{needs}`, which is not installed"
+                )
             }
             LibraryProblem::Form(file, problem) => write!(f, "{}: {problem}", file.display()),
         }
@@ -187,8 +230,14 @@ struct PcFile {
 }
 
 impl Reader<'_> {
-    fn answer(&mut self, name: &str, for_static: bool) -> Result<Option<LibraryAnswer>, LibraryProblem> {
-        let Some(file) = self.file(name)? else { return Ok(None) };
+    fn answer(
+        &mut self,
+        name: &str,
+        for_static: bool,
+    ) -> Result<Option<LibraryAnswer>, LibraryProblem> {
+        let Some(file) = self.file(name)? else {
+            return Ok(None);
+        };
         let mut answer = LibraryAnswer {
             name: name.to_owned(),
             version: file.version,
@@ -198,10 +247,14 @@ impl Reader<'_> {
         let mut seen = HashSet::new();
         self.collect(name, name, for_static, true, &mut seen, &mut answer, 0)?;
         // The search paths of the system need not be said.
-        answer.compile.retain(|flag| !matches!(flag.as_str(), "-I/usr/include" | "-I/usr/local/include"));
+        answer
+            .compile
+            .retain(|flag| !matches!(flag.as_str(), "-I/usr/include" | "-I/usr/local/include"));
         answer.link.retain(|flag| {
-            !matches!(flag.trim_end_matches('/'), "-L/usr/lib" | "-L/usr/local/lib" | "-L/lib")
-                && !is_system_folder(flag)
+            !matches!(
+                flag.trim_end_matches('/'),
+                "-L/usr/lib" | "-L/usr/local/lib" | "-L/lib"
+            ) && !is_system_folder(flag)
         });
         let mut told = HashSet::new();
         answer.compile.retain(|flag| told.insert(flag.clone()));
@@ -224,7 +277,10 @@ impl Reader<'_> {
             return Ok(());
         }
         let Some(file) = self.file(name)? else {
-            return Err(LibraryProblem::Lacks { asked: asked.to_owned(), needs: name.to_owned() });
+            return Err(LibraryProblem::Lacks {
+                asked: asked.to_owned(),
+                needs: name.to_owned(),
+            });
         };
         if !seen.contains(&(name.to_owned(), !link)) {
             answer.compile.extend(file.compile.clone());
@@ -241,7 +297,15 @@ impl Reader<'_> {
         for required in &file.requires_private {
             // Its headers may be included by this library's; it is linked only statically.
             if self.file(required)?.is_some() {
-                self.collect(asked, required, for_static, link && for_static, seen, answer, depth + 1)?;
+                self.collect(
+                    asked,
+                    required,
+                    for_static,
+                    link && for_static,
+                    seen,
+                    answer,
+                    depth + 1,
+                )?;
             }
         }
         Ok(())
@@ -269,7 +333,9 @@ impl Reader<'_> {
 }
 
 fn is_system_folder(flag: &str) -> bool {
-    let Some(folder) = flag.strip_prefix("-L") else { return false };
+    let Some(folder) = flag.strip_prefix("-L") else {
+        return false;
+    };
     let machine = format!("/usr/lib/{}-linux-gnu", std::env::consts::ARCH);
     folder.trim_end_matches('/') == machine
 }
@@ -280,7 +346,9 @@ fn parse(text: &str, folder: &Path) -> Result<PcFile, PcProblem> {
     let mut file = PcFile::default();
     for line in text.replace("\\\n", " ").lines() {
         let line = line.split('#').next().unwrap_or("").trim();
-        let Some(at) = line.find(['=', ':']) else { continue };
+        let Some(at) = line.find(['=', ':']) else {
+            continue;
+        };
         let (key, value) = (line[..at].trim(), line[at + 1..].trim());
         let value = filled(value, &variables, 0)?;
         if line[at..].starts_with('=') {
@@ -304,14 +372,20 @@ fn parse(text: &str, folder: &Path) -> Result<PcFile, PcProblem> {
 }
 
 /// A value with `${name}` filled in.
-fn filled(value: &str, variables: &HashMap<String, String>, depth: usize) -> Result<String, PcProblem> {
+fn filled(
+    value: &str,
+    variables: &HashMap<String, String>,
+    depth: usize,
+) -> Result<String, PcProblem> {
     if depth > 16 {
         return Err(PcProblem::Circle);
     }
     let mut out = String::new();
     let mut rest = value;
     while let Some(start) = rest.find("${") {
-        let Some(end) = rest[start..].find('}') else { break };
+        let Some(end) = rest[start..].find('}') else {
+            break;
+        };
         out.push_str(&rest[..start]);
         let name = &rest[start + 2..start + end];
         match variables.get(name) {
@@ -392,7 +466,8 @@ mod tests {
         fs::write(at.join("moons/moons.mod"), "").unwrap();
         fs::write(at.join("all/ebb.mod"), "").unwrap();
         for (name, include) in [("a", "all"), ("moons-fortran", "moons"), ("zz", "none")] {
-            let text = format!("Name: x\nVersion: 1\nCflags: -I${{pcfiledir}}/{include} -I/nowhere\n");
+            let text =
+                format!("Name: x\nVersion: 1\nCflags: -I${{pcfiledir}}/{include} -I/nowhere\n");
             fs::write(at.join(format!("{name}.pc")), text).unwrap();
         }
         fs::write(at.join("b.pc"), "damaged").unwrap();
@@ -411,17 +486,28 @@ mod tests {
         let pc = "prefix=/opt/tide\nlibdir=${prefix}/lib\nName: tide\nVersion: 2.1\n\
                   Requires: gauge >= 1\nRequires.private: moon\nCflags: -I${prefix}/include '-DNAME=a b'\nLibs: -L${libdir} -ltide\nLibs.private: -lm\n";
         fs::write(at.join("tide.pc"), pc).unwrap();
-        fs::write(at.join("gauge.pc"), "Name: g\nVersion: 1.0\nLibs: -lgauge\n").unwrap();
+        fs::write(
+            at.join("gauge.pc"),
+            "Name: g\nVersion: 1.0\nLibs: -lgauge\n",
+        )
+        .unwrap();
         let path = at.display().to_string();
         let ask = |names: &[&str], for_static| {
             let names = names.iter().map(|n| (*n).into()).collect();
-            search_library(&LibraryRequest { names, for_static }, Some(&path), &mut |_| {})
+            search_library(
+                &LibraryRequest { names, for_static },
+                Some(&path),
+                &mut |_| {},
+            )
         };
         let found = ask(&["none", "tide"], false).found;
         assert_eq!(found[0].version, "2.1");
         assert_eq!(found[0].compile, ["-I/opt/tide/include", "-DNAME=a b"]);
         assert_eq!(found[0].link, ["-L/opt/tide/lib", "-ltide", "-lgauge"]);
-        assert_eq!(ask(&["tide"], true).found[0].link, ["-L/opt/tide/lib", "-ltide", "-lm", "-lgauge"]);
+        assert_eq!(
+            ask(&["tide"], true).found[0].link,
+            ["-L/opt/tide/lib", "-ltide", "-lm", "-lgauge"]
+        );
         fs::write(at.join("gauge.pc"), "Version: ${x}\n").unwrap();
         assert!(ask(&["tide"], false).problem.unwrap().contains("`x`"));
     }

@@ -1,5 +1,5 @@
-//! The list by which the machine's loader finds libraries (`ld.so.cache` of glibc, format 1.1), and names in folders of the
-//! system.
+//! The list by which the machine's loader finds libraries (`ld.so.cache` of glibc, format 1.1), and
+//! names in folders of the system.
 
 use std::collections::HashMap;
 use std::io;
@@ -18,9 +18,13 @@ const ROW: usize = 24;
 pub(crate) struct LoaderList(HashMap<String, Arc<str>>);
 
 impl LoaderList {
-    /// The list of this machine; one without libraries where there is none, or none that can be read.
+    /// The list of this machine; one without libraries where there is none, or none that can be
+    /// read.
     pub fn of_machine() -> LoaderList {
-        std::fs::read(PLACE).ok().and_then(|bytes| LoaderList::read(&bytes)).unwrap_or_default()
+        std::fs::read(PLACE)
+            .ok()
+            .and_then(|bytes| LoaderList::read(&bytes))
+            .unwrap_or_default()
     }
 
     /// Where all rows of a name lead, in their order: the loader chooses by the processor.
@@ -30,9 +34,12 @@ impl LoaderList {
 
     fn read(bytes: &[u8]) -> Option<LoaderList> {
         // An older list may stand before it, with the newer one behind.
-        let start = bytes.windows(MAGIC.len()).position(|window| window == MAGIC)?;
+        let start = bytes
+            .windows(MAGIC.len())
+            .position(|window| window == MAGIC)?;
         let list = &bytes[start..];
-        let number = |at: usize| Some(u32::from_le_bytes(list.get(at..at + 4)?.try_into().ok()?) as usize);
+        let number =
+            |at: usize| Some(u32::from_le_bytes(list.get(at..at + 4)?.try_into().ok()?) as usize);
         let text = |at: usize| {
             let from = list.get(at..)?;
             let end = from.iter().position(|byte| *byte == 0)?;
@@ -60,9 +67,13 @@ pub(crate) fn names_in(folder: &str) -> io::Result<Vec<(String, u32)>> {
     let mut names = Vec::new();
     for entry in std::fs::read_dir(folder)? {
         let entry = entry?;
-        let kind =
-            rustix::fs::FileType::from_raw_mode(std::os::unix::fs::MetadataExt::mode(&entry.metadata()?));
-        names.push((entry.file_name().to_string_lossy().into_owned(), kind.as_raw_mode()));
+        let kind = rustix::fs::FileType::from_raw_mode(std::os::unix::fs::MetadataExt::mode(
+            &entry.metadata()?,
+        ));
+        names.push((
+            entry.file_name().to_string_lossy().into_owned(),
+            kind.as_raw_mode(),
+        ));
     }
     names.sort();
     Ok(names)
@@ -103,8 +114,14 @@ mod tests {
             ("libm.so.6", "/lib/b/libm.so.6"),
         ];
         let found = LoaderList::read(&[b"ld.so-1.7.0".as_slice(), &list(&rows)].concat()).unwrap();
-        assert_eq!(found.place_of("libz.so.1").as_deref(), Some("/lib/libz.so.1"));
-        assert_eq!(found.place_of("libm.so.6").as_deref(), Some("/lib/a/libm.so.6\n/lib/b/libm.so.6"));
+        assert_eq!(
+            found.place_of("libz.so.1").as_deref(),
+            Some("/lib/libz.so.1")
+        );
+        assert_eq!(
+            found.place_of("libm.so.6").as_deref(),
+            Some("/lib/a/libm.so.6\n/lib/b/libm.so.6")
+        );
         assert_eq!(found.place_of("libno.so"), None);
         for cut in 0..list(&rows).len() {
             let _ = LoaderList::read(&list(&rows)[..cut]);

@@ -1,4 +1,5 @@
-//! The machine under the engine: files by a kept folder handle, tools, and what commands are confined by.
+//! The machine under the engine: files by a kept folder handle, tools, and what commands are
+//! confined by.
 
 use std::collections::BTreeMap;
 use std::ffi::OsString;
@@ -12,8 +13,8 @@ use nubrik_bytes::Digest;
 use nubrik_confine::{CancelSwitch, SystemFolders, Writers, can_record, writers_of};
 use nubrik_disk::{Below, MadeThing, Signature, TreeFile, open_file, read_file};
 use nubrik_engine::{
-    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices, OutsideSystem,
-    OutsideWork, Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
+    CONSTANT_ROOT, FoundTool, Job, JobEnd, Lent, OpenRoot, OutsideFiles, OutsideServices,
+    OutsideSystem, OutsideWork, Recording, Seen, ServiceFailure, ToolProblem, Work, WorkProblem,
 };
 use nubrik_graph::{ImageSearch, ImageSource, Native, PlainFile, Service};
 use nubrik_pins::OriginSettings;
@@ -37,7 +38,8 @@ use crate::ways::{SeenAt, Ways};
 use crate::web_access::WebAccess;
 use crate::workers::Workers;
 
-/// How much of a file of the workspace is read to be looked through, and how much of a test's report, in bytes.
+/// How much of a file of the workspace is read to be looked through, and how much of a test's
+/// report, in bytes.
 const READ_LIMIT: u64 = 1 << 30;
 const REPORT_LIMIT: u64 = 256 << 20;
 
@@ -113,18 +115,22 @@ impl Machine {
         })
     }
 
-    /// Has undeclared files hidden from commands by a supervisor, where this machine can do that and makes no sandboxes, in which
-    /// nothing else is to be seen anyway.
+    /// Has undeclared files hidden from commands by a supervisor, where this machine can do that
+    /// and makes no sandboxes, in which nothing else is to be seen anyway.
     #[must_use]
     pub fn hiding_undeclared(mut self, hides: bool) -> Machine {
         self.hides_undeclared = hides && can_record();
         self
     }
 
-    /// Has all that a step prints kept in a file of the workspace, where it is more than what is kept with the result.
+    /// Has all that a step prints kept in a file of the workspace, where it is more than what is
+    /// kept with the result.
     #[must_use]
     pub fn keeping_whole_output(self) -> Machine {
-        Machine { keeps_whole_output: true, ..self }
+        Machine {
+            keeps_whole_output: true,
+            ..self
+        }
     }
 
     /// Has registries looked for where these settings say.
@@ -141,7 +147,11 @@ impl Machine {
 
     /// What fetching needs.
     fn fetcher(&self) -> Fetcher<'_> {
-        Fetcher { root: &self.root, web: &self.web, cancel: &self.cancel }
+        Fetcher {
+            root: &self.root,
+            web: &self.web,
+            cancel: &self.cancel,
+        }
     }
 
     /// What the tool writes and removes in the workspace.
@@ -202,7 +212,8 @@ impl Machine {
         &self.temporary
     }
 
-    /// How many processes steps left running, which were ended, by their folders: since this was asked last.
+    /// How many processes steps left running, which were ended, by their folders: since this was
+    /// asked last.
     pub fn left_running(&self) -> BTreeMap<String, usize> {
         self.left_running.take()
     }
@@ -263,7 +274,9 @@ impl OutsideFiles for Machine {
     fn check(&self, path: &FilePath) -> Option<Signature> {
         let (path, follows) = match path.place() {
             FilePlace::Workspace(path) | FilePlace::Machine(path) => (path, true),
-            FilePlace::Link(path) | FilePlace::Presence(path) | FilePlace::Names(path) => (path, false),
+            FilePlace::Link(path) | FilePlace::Presence(path) | FilePlace::Names(path) => {
+                (path, false)
+            }
         };
         Signature::at(self.below.top(), path.as_bytes(), follows)
     }
@@ -301,10 +314,14 @@ impl OutsideFiles for Machine {
     }
 
     fn put(&self, path: &WsPath, mut content: StoredContent, executable: bool) -> io::Result<()> {
-        let mut file = self.below.new_file(path.as_str(), nubrik_store::mode_of(executable))?;
+        let mut file = self
+            .below
+            .new_file(path.as_str(), nubrik_store::mode_of(executable))?;
         content.copy_to(&mut file)?;
         // Whatever the mask of the user who builds takes away, results are the same.
-        file.set_permissions(std::fs::Permissions::from_mode(nubrik_store::mode_of(executable)))
+        file.set_permissions(std::fs::Permissions::from_mode(nubrik_store::mode_of(
+            executable,
+        )))
     }
 
     fn make_link(&self, path: &WsPath, target: &str) -> io::Result<()> {
@@ -317,14 +334,21 @@ impl OutsideFiles for Machine {
             return Ok(());
         }
         let made = Below::of(made);
-        inner.iter().try_for_each(|inner| made.made_folder(inner).map(drop))
+        inner
+            .iter()
+            .try_for_each(|inner| made.made_folder(inner).map(drop))
     }
 
     fn set_aside(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
         self.below.rename(from.as_str(), to.as_str())
     }
 
-    fn while_watching(&self, files: &[WsPath], whole: &(dyn Fn(usize) + Sync), act: &mut dyn FnMut()) {
+    fn while_watching(
+        &self,
+        files: &[WsPath],
+        whole: &(dyn Fn(usize) + Sync),
+        act: &mut dyn FnMut(),
+    ) {
         let files: Vec<PathBuf> = files.iter().map(|file| self.locate(file)).collect();
         nubrik_disk::while_watching(&files, whole, act);
     }
@@ -379,7 +403,9 @@ impl OutsideSystem for Machine {
     }
 
     fn is_system(&self, path: &str) -> bool {
-        !path.starts_with("/proc/") && !path.starts_with("/dev/") && self.system().cover(Path::new(path))
+        !path.starts_with("/proc/")
+            && !path.starts_with("/dev/")
+            && self.system().cover(Path::new(path))
     }
 
     fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
@@ -391,7 +417,9 @@ impl OutsideSystem for Machine {
     }
 
     fn loaded_from(&self, library: &str) -> Option<Arc<str>> {
-        self.loader_list.get_or_init(LoaderList::of_machine).place_of(library)
+        self.loader_list
+            .get_or_init(LoaderList::of_machine)
+            .place_of(library)
     }
 
     fn running_since(&self) -> Option<String> {
@@ -412,7 +440,11 @@ impl OutsideSystem for Machine {
             Means::Sandboxes(_) => None,
             // Commands see where the workspace is, and what is there unless that is hidden.
             Means::Rules(_) => {
-                let hidden = if self.hides_undeclared() { "hidden" } else { "seen" };
+                let hidden = if self.hides_undeclared() {
+                    "hidden"
+                } else {
+                    "seen"
+                };
                 Some(format!("{}\0{hidden}", self.root.display()).into())
             }
         }
@@ -429,9 +461,12 @@ impl OutsideWork for Machine {
             return self.workers.with_network(|| self.run_hiding(job, printed));
         }
         if job.lent.is_some() || job.limits.network || !self.network_filter {
-            return self.workers.with_network(|| self.run_in_box(job, printed, None));
+            return self
+                .workers
+                .with_network(|| self.run_in_box(job, printed, None));
         }
-        self.workers.without_network(self.means().surroundings_of_steps());
+        self.workers
+            .without_network(self.means().surroundings_of_steps());
         self.run_in_box(job, printed, None)
     }
 
@@ -470,13 +505,19 @@ impl OutsideWork for Machine {
     }
 
     fn is_at_hand(&self, places: &[Arc<str>], digest: &str) -> bool {
-        !places.is_empty() && places.iter().all(|place| self.fetcher().is_near(place, digest))
+        !places.is_empty()
+            && places
+                .iter()
+                .all(|place| self.fetcher().is_near(place, digest))
     }
 
     fn judge(&self, report: &WsPath) -> io::Result<(usize, usize)> {
         let report = read_file(&self.locate(report), REPORT_LIMIT)?;
         let cases = nubrik_reports::cases::read(&report).map_err(io::Error::other)?;
-        let failed = cases.iter().filter(|c| c.outcome == nubrik_reports::cases::CaseOutcome::Failed).count();
+        let failed = cases
+            .iter()
+            .filter(|c| c.outcome == nubrik_reports::cases::CaseOutcome::Failed)
+            .count();
         Ok((failed, cases.len()))
     }
 
@@ -491,7 +532,12 @@ impl OutsideWork for Machine {
 
 impl Machine {
     /// Writes what was found in a root.
-    fn note_found(&self, root: &OpenRoot, finding: &ImageSearch, to: &WsPath) -> Result<(), WorkProblem> {
+    fn note_found(
+        &self,
+        root: &OpenRoot,
+        finding: &ImageSearch,
+        to: &WsPath,
+    ) -> Result<(), WorkProblem> {
         let found = self.find_in_root(root, finding, to)?;
         self.write_made(to, &found)
     }
@@ -517,7 +563,8 @@ impl OutsideServices for Machine {
         network: bool,
     ) -> Result<Lent, Option<ServiceFailure>> {
         self.note_start();
-        self.workers.lasting(|| self.house.lend(self, user, services, network, None))
+        self.workers
+            .lasting(|| self.house.lend(self, user, services, network, None))
     }
 
     fn give_back(&self, lent: Lent) -> Vec<(Arc<str>, Vec<u8>)> {
@@ -525,7 +572,8 @@ impl OutsideServices for Machine {
     }
 
     fn no_longer_needed(&self, service: &Service) {
-        self.workers.with_network(|| self.house.no_longer_needed(service));
+        self.workers
+            .with_network(|| self.house.no_longer_needed(service));
     }
 
     fn tells_secret(&self, folder: &WsPath, lent: &Lent) -> io::Result<Option<(String, String)>> {

@@ -18,8 +18,21 @@ use crate::fetch::{FetchTarget, Fetcher, fetch};
 fn copy(root: &Path, below: &Below, from: Option<&WsPath>, to: &str) -> io::Result<()> {
     below.made_folder(to)?;
     let Some(from) = from else { return Ok(()) };
-    let from = PlainFile { path: from.clone(), folder: true };
-    put_all(below, to, &items(root, &[Placement { to: PathWithin::top(), from }])?)
+    let from = PlainFile {
+        path: from.clone(),
+        folder: true,
+    };
+    put_all(
+        below,
+        to,
+        &items(
+            root,
+            &[Placement {
+                to: PathWithin::top(),
+                from,
+            }],
+        )?,
+    )
 }
 
 /// Does a piece of work in a workspace: `below` is its root.
@@ -43,14 +56,16 @@ pub(crate) fn work(
         Native::Write { text, executable } => {
             let mode = if *executable { 0o755 } else { 0o644 };
             let file = below.fresh_file(to, mode);
-            file.and_then(|mut file| file.write_all(text.as_bytes())).map_err(io)
+            file.and_then(|mut file| file.write_all(text.as_bytes()))
+                .map_err(io)
         }
-        Native::Stage { files } => {
-            items(root, files).and_then(|items| put_all(below, to, &items)).map_err(io)
-        }
+        Native::Stage { files } => items(root, files)
+            .and_then(|items| put_all(below, to, &items))
+            .map_err(io),
         Native::Pack { format, files } => {
             let items = items(root, files).map_err(io)?;
-            pack(*format, items, &path).map_err(|e| WorkProblem::Machine(format!("cannot pack {to}: {e}")))
+            pack(*format, items, &path)
+                .map_err(|e| WorkProblem::Machine(format!("cannot pack {to}: {e}")))
         }
         Native::Unpack { archive, how } => {
             let name = archive.path.name();
@@ -59,25 +74,47 @@ pub(crate) fn work(
         Native::Extract { file, patterns } => {
             let found = crate::extract::extract(&root.join(file.path.as_str()), patterns)?;
             let answer = below.fresh_file(to, 0o644);
-            answer.and_then(|mut answer| answer.write_all(found.as_bytes())).map_err(io)
+            answer
+                .and_then(|mut answer| answer.write_all(found.as_bytes()))
+                .map_err(io)
         }
-        Native::Part { folder, path, is_folder } => take_part(root, below, (folder, path, *is_folder), to),
+        Native::Part {
+            folder,
+            path,
+            is_folder,
+        } => take_part(root, below, (folder, path, *is_folder), to),
         // By the machine, which keeps what is in images.
-        Native::Image(_) | Native::MakeImage(_) | Native::Find(_) => {
-            Err(WorkProblem::Input("an image is no work of this kind".to_owned()))
-        }
-        Native::Fetch { urls, digest, unpack: None, executable } => {
+        Native::Image(_) | Native::MakeImage(_) | Native::Find(_) => Err(WorkProblem::Input(
+            "an image is no work of this kind".to_owned(),
+        )),
+        Native::Fetch {
+            urls,
+            digest,
+            unpack: None,
+            executable,
+        } => {
             let mode = if *executable { 0o755 } else { 0o644 };
-            let target = FetchTarget { fresh: &|| below.fresh_file(to, mode), path: &path };
+            let target = FetchTarget {
+                fresh: &|| below.fresh_file(to, mode),
+                path: &path,
+            };
             fetch(fetcher, urls, digest, &target)
         }
-        Native::Fetch { urls, digest, unpack: Some(how), .. } => {
+        Native::Fetch {
+            urls,
+            digest,
+            unpack: Some(how),
+            ..
+        } => {
             let name = urls.first().map_or("", |url| url_name(url));
             let archive = format!("{to}.fetched");
             let fetched = root.join(&archive);
-            let target = FetchTarget { fresh: &|| below.fresh_file(&archive, 0o600), path: &fetched };
-            let result =
-                fetch(fetcher, urls, digest, &target).and_then(|()| unpacked(name, &fetched, &path, *how));
+            let target = FetchTarget {
+                fresh: &|| below.fresh_file(&archive, 0o600),
+                path: &fetched,
+            };
+            let result = fetch(fetcher, urls, digest, &target)
+                .and_then(|()| unpacked(name, &fetched, &path, *how));
             let _ = below.remove(&archive);
             result
         }
@@ -93,25 +130,50 @@ fn take_part(
 ) -> Result<(), WorkProblem> {
     let whole = root.join(folder.path.as_str());
     let (within, part) = (part, part.as_str());
-    let found = fs::metadata(whole.join(part)).map_err(|_| WorkProblem::Input(not_in(&whole, part)))?;
+    let found =
+        fs::metadata(whole.join(part)).map_err(|_| WorkProblem::Input(not_in(&whole, part)))?;
     let io = |e: io::Error| WorkProblem::Machine(format!("cannot make {to}: {e}"));
     let other = |what: String| Err(WorkProblem::Input(what));
     match (is_folder, found.is_dir()) {
         (true, true) => {
-            let from = PlainFile { path: folder.path.join_within(within), folder: true };
-            let items = items(root, &[Placement { to: PathWithin::top(), from }]);
-            items.and_then(|items| put_all(below, to, &items)).map_err(io)
+            let from = PlainFile {
+                path: folder.path.join_within(within),
+                folder: true,
+            };
+            let items = items(
+                root,
+                &[Placement {
+                    to: PathWithin::top(),
+                    from,
+                }],
+            );
+            items
+                .and_then(|items| put_all(below, to, &items))
+                .map_err(io)
         }
         (false, false) => {
             let content = ItemContent::File(whole.join(part));
-            put(below, to, &Item { name: part.to_owned(), content }).map_err(io)
+            put(
+                below,
+                to,
+                &Item {
+                    name: part.to_owned(),
+                    content,
+                },
+            )
+            .map_err(io)
         }
-        (false, true) => other(format!("{part} is a folder, and taken as a file\ntry     / \"{part}/\"")),
-        (true, false) => other(format!("{part} is a file, and taken as a folder\ntry     / \"{part}\"")),
+        (false, true) => other(format!(
+            "{part} is a folder, and taken as a file\ntry     / \"{part}/\""
+        )),
+        (true, false) => other(format!(
+            "{part} is a file, and taken as a folder\ntry     / \"{part}\""
+        )),
     }
 }
 
-/// Says that a folder does not hold what is taken from it, and what it holds where the path goes wrong.
+/// Says that a folder does not hold what is taken from it, and what it holds where the path goes
+/// wrong.
 fn not_in(whole: &Path, part: &str) -> String {
     let mut at = whole.to_owned();
     let mut gone = Vec::new();
@@ -123,12 +185,21 @@ fn not_in(whole: &Path, part: &str) -> String {
         gone.push(name);
     }
     let entries = fs::read_dir(&at).into_iter().flatten().flatten();
-    let mut names: Vec<String> = entries.map(|e| e.file_name().to_string_lossy().into_owned()).collect();
+    let mut names: Vec<String> = entries
+        .map(|e| e.file_name().to_string_lossy().into_owned())
+        .collect();
     names.sort();
     let more = if names.len() > 8 { ", …" } else { "" };
     names.truncate(8);
-    let place = if gone.is_empty() { "the folder".to_owned() } else { gone.join("/") };
-    format!("the folder holds no {part}\n{place} has: {}{more}", names.join(", "))
+    let place = if gone.is_empty() {
+        "the folder".to_owned()
+    } else {
+        gone.join("/")
+    };
+    format!(
+        "the folder holds no {part}\n{place} has: {}{more}",
+        names.join(", ")
+    )
 }
 
 fn unpacked(name: &str, archive: &Path, to: &Path, how: Unpacking) -> Result<(), WorkProblem> {
@@ -146,7 +217,9 @@ fn unpacked(name: &str, archive: &Path, to: &Path, how: Unpacking) -> Result<(),
 }
 
 fn put_all(below: &Below, to: &str, items: &[Item]) -> io::Result<()> {
-    items.iter().try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
+    items
+        .iter()
+        .try_for_each(|item| put(below, &format!("{to}/{}", item.name), item))
 }
 
 /// Puts a copy of something in a place of the step's own.
@@ -169,7 +242,10 @@ pub(crate) fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<V
     for placed in files {
         let from = root.join(placed.from.path.as_str());
         if !placed.from.folder {
-            items.push(Item { name: placed.to.to_string(), content: ItemContent::File(from) });
+            items.push(Item {
+                name: placed.to.to_string(),
+                content: ItemContent::File(from),
+            });
             continue;
         }
         let flags = OFlags::PATH | OFlags::DIRECTORY | OFlags::CLOEXEC;
@@ -179,7 +255,9 @@ pub(crate) fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<V
                 TreeFileKind::File => ItemContent::File(from.join(&entry.path)),
                 TreeFileKind::Link(target) => ItemContent::Link(target.to_string()),
                 TreeFileKind::EmptyFolder => ItemContent::EmptyFolder,
-                TreeFileKind::Odd(what) => return Err(io::Error::other(format!("{}: {what}", entry.path))),
+                TreeFileKind::Odd(what) => {
+                    return Err(io::Error::other(format!("{}: {what}", entry.path)));
+                }
             };
             let name = match placed.to.is_top() {
                 true => entry.path,
@@ -189,22 +267,31 @@ pub(crate) fn items(root: &Path, files: &[Placement<PlainFile>]) -> io::Result<V
         }
     }
     items.sort();
-    items
-        .dedup_by(|a, b| a.name == b.name && a.content == ItemContent::EmptyFolder && b.content == a.content);
+    items.dedup_by(|a, b| {
+        a.name == b.name && a.content == ItemContent::EmptyFolder && b.content == a.content
+    });
     check_overlap(root, &items)?;
     Ok(items)
 }
 
-/// Refuses items that cannot all be there: two have one name, or one is a file where another needs a folder.
+/// Refuses items that cannot all be there: two have one name, or one is a file where another needs
+/// a folder.
 fn check_overlap(root: &Path, items: &[Item]) -> io::Result<()> {
     let mut taken: HashMap<&str, &Item> = HashMap::with_capacity(items.len());
     let from = |item: &Item| match &item.content {
-        ItemContent::File(path) => path.strip_prefix(root).unwrap_or(path).to_string_lossy().into_owned(),
+        ItemContent::File(path) => path
+            .strip_prefix(root)
+            .unwrap_or(path)
+            .to_string_lossy()
+            .into_owned(),
         ItemContent::Link(target) => format!("a link to {target}"),
         ItemContent::EmptyFolder => "an empty folder".to_owned(),
     };
     for item in items {
-        let mut above = item.name.match_indices('/').map(|(end, _)| &item.name[..end]);
+        let mut above = item
+            .name
+            .match_indices('/')
+            .map(|(end, _)| &item.name[..end]);
         let in_the_way = above
             .find_map(|folder| taken.get(folder))
             .filter(|other| other.content != ItemContent::EmptyFolder);

@@ -13,14 +13,16 @@ use rustix::fs::{FileType, Mode, OFlags};
 
 use crate::machine::Machine;
 
-/// A folder with so many declared files in and below it is shown whole if there is nothing else in it: that is quicker
-/// than to show each file.
+/// A folder with so many declared files in and below it is shown whole if there is nothing else in
+/// it: that is quicker than to show each file.
 const WHOLE_FROM: usize = 48;
 
-/// How many things are shown one by one at most: the kernel has a limit for all sandboxes of a namespace.
+/// How many things are shown one by one at most: the kernel has a limit for all sandboxes of a
+/// namespace.
 const MOST_PLACES: usize = 60_000;
 
-/// A folder that changed later than so long before it was listed may have changed again unseen, in nanoseconds.
+/// A folder that changed later than so long before it was listed may have changed again unseen, in
+/// nanoseconds.
 const COARSENESS: i64 = 2_000_000_000;
 
 /// What a sandbox is to show.
@@ -51,7 +53,8 @@ pub(crate) struct Layouts {
     known: Mutex<HashMap<Vec<usize>, HeldLayout>>,
 }
 
-/// A layout, and the sets that it is of: while they are held, no others can be at their places in memory.
+/// A layout, and the sets that it is of: while they are held, no others can be at their places in
+/// memory.
 type HeldLayout = (Vec<Arc<[Readable]>>, Arc<Layout>);
 
 /// A folder as it was before a command ran.
@@ -82,7 +85,8 @@ pub(crate) struct Listings {
 type Entries = Arc<Vec<(String, FileType)>>;
 
 impl Layouts {
-    /// The layout of some sets: the one of an earlier command while the folders that it shows whole are as they were.
+    /// The layout of some sets: the one of an earlier command while the folders that it shows whole
+    /// are as they were.
     fn of(&self, machine: &Machine, sets: &[Arc<[Readable]>]) -> Arc<Layout> {
         let lock = || self.known.lock();
         let key: Vec<usize> = sets.iter().map(|set| set.as_ptr() as usize).collect();
@@ -109,10 +113,15 @@ impl Layout {
                 continue;
             }
             let seen = machine.seen_at(path);
-            links.extend(seen.links.into_iter().map(|(at, target)| (at.shared().clone(), target)));
+            links.extend(
+                seen.links
+                    .into_iter()
+                    .map(|(at, target)| (at.shared().clone(), target)),
+            );
             let at = seen.path.shared().clone();
             if seen.leaves {
-                // What it leads to is taken from the machine by its real name, in which no link is left.
+                // What it leads to is taken from the machine by its real name, in which no link is
+                // left.
                 if let Ok(real) = machine.root().join(path.as_str()).canonicalize() {
                     layout.put.push(Put::Outside(at, real));
                 }
@@ -124,12 +133,21 @@ impl Layout {
         }
         layout.find_whole_folders(machine, &sources, &links);
         let is_covered = |layout: &Layout, path: &str| layout.shows_around(path);
-        let single: Vec<Put> =
-            sources.into_iter().filter(|path| !is_covered(&layout, path)).map(Put::File).collect();
+        let single: Vec<Put> = sources
+            .into_iter()
+            .filter(|path| !is_covered(&layout, path))
+            .map(Put::File)
+            .collect();
         layout.put.extend(single);
         links.retain(|path, _| !is_covered(&layout, path));
-        layout.put.extend(links.into_iter().map(|(path, target)| Put::Link(path, target)));
-        layout.put.extend(layout.whole.iter().cloned().map(Put::Folder));
+        layout.put.extend(
+            links
+                .into_iter()
+                .map(|(path, target)| Put::Link(path, target)),
+        );
+        layout
+            .put
+            .extend(layout.whole.iter().cloned().map(Put::Folder));
         // The same may be in several sets.
         layout.put.sort();
         layout.put.dedup();
@@ -145,7 +163,11 @@ impl Layout {
                     Put::File(path) => files.push(path.clone()),
                     Put::Folder(path) => folders.push(path.clone()),
                     Put::Link(path, target) => links.push((path.clone(), target.clone())),
-                    Put::Outside(..) | Put::Own(_) | Put::Empty(_) | Put::Machine(_) | Put::Terminal(_) => {}
+                    Put::Outside(..)
+                    | Put::Own(_)
+                    | Put::Empty(_)
+                    | Put::Machine(_)
+                    | Put::Terminal(_) => {}
                 }
             }
             CommonPlaces::new(files, folders, links)
@@ -154,7 +176,10 @@ impl Layout {
 
     /// Whether a folder around a path is shown whole.
     fn shows_around(&self, path: &str) -> bool {
-        !self.whole.is_empty() && path.match_indices('/').any(|(at, _)| self.whole.contains(&path[..at]))
+        !self.whole.is_empty()
+            && path
+                .match_indices('/')
+                .any(|(at, _)| self.whole.contains(&path[..at]))
     }
 
     /// The folder that is shown whole and in which names appeared, or went, since.
@@ -166,7 +191,10 @@ impl Layout {
                 signature == watched.signature && same
             })
         };
-        self.watched.iter().find(|watched| !is_as_before(watched)).map(|watched| &*watched.folder)
+        self.watched
+            .iter()
+            .find(|watched| !is_as_before(watched))
+            .map(|watched| &*watched.folder)
     }
 
     /// Finds the topmost folders in which there is exactly what is declared, and enough of it.
@@ -185,7 +213,13 @@ impl Layout {
                 *counts.entry(&path[..at]).or_default() += 1;
             }
         }
-        let mut looking = Looking { machine, sources, links, exact: HashMap::new(), watched: Vec::new() };
+        let mut looking = Looking {
+            machine,
+            sources,
+            links,
+            exact: HashMap::new(),
+            watched: Vec::new(),
+        };
         // A folder comes before those in it.
         for (folder, count) in counts {
             if count >= WHOLE_FROM && !self.shows_around(folder) && looking.is_exact(folder) {
@@ -193,7 +227,9 @@ impl Layout {
             }
         }
         let mut watched = std::mem::take(&mut looking.watched);
-        watched.retain(|watched| self.whole.contains(&watched.folder) || self.shows_around(&watched.folder));
+        watched.retain(|watched| {
+            self.whole.contains(&watched.folder) || self.shows_around(&watched.folder)
+        });
         self.watched = watched;
     }
 }
@@ -202,7 +238,9 @@ impl Put {
     /// Where it is in the workspace; nothing where it is somewhere else.
     fn path(&self) -> Option<&str> {
         match self {
-            Put::File(path) | Put::Folder(path) | Put::Link(path, _) | Put::Outside(path, _) => Some(path),
+            Put::File(path) | Put::Folder(path) | Put::Link(path, _) | Put::Outside(path, _) => {
+                Some(path)
+            }
             Put::Own(path) | Put::Empty(path) => Some(path),
             Put::Machine(_) | Put::Terminal(_) => None,
         }
@@ -216,7 +254,8 @@ impl Furnishing {
     /// When there is too much of it.
     pub fn of(machine: &Machine, readable: &Readables) -> io::Result<Furnishing> {
         let mut own = Layout::of(machine, readable.own.iter());
-        let shared = (!readable.shared.is_empty()).then(|| machine.layouts().of(machine, &readable.shared));
+        let shared =
+            (!readable.shared.is_empty()).then(|| machine.layouts().of(machine, &readable.shared));
         if let Some(shared) = &shared {
             own.put.retain(|put| {
                 shared.put.binary_search(put).is_err()
@@ -238,7 +277,11 @@ impl Furnishing {
     fn all(&self) -> impl Iterator<Item = &Put> {
         let own = &self.own;
         let is_free = move |put: &&Put| !put.path().is_some_and(|path| own.shows_around(path));
-        self.shared.iter().flat_map(|shared| &shared.put).filter(is_free).chain(&own.put)
+        self.shared
+            .iter()
+            .flat_map(|shared| &shared.put)
+            .filter(is_free)
+            .chain(&own.put)
     }
 
     /// A folder that it may write to, and the folder in which it runs.
@@ -276,16 +319,22 @@ impl Furnishing {
         match self.shared.as_ref().filter(|_| self.own.whole.is_empty()) {
             None => (None, self.all().map(place).collect()),
             Some(shared) => {
-                let is_common = |put: &&Put| matches!(put, Put::File(_) | Put::Folder(_) | Put::Link(..));
+                let is_common =
+                    |put: &&Put| matches!(put, Put::File(_) | Put::Folder(_) | Put::Link(..));
                 let others = shared.put.iter().filter(|put| !is_common(put));
-                (Some(shared.common()), others.chain(&self.own.put).map(place).collect())
+                (
+                    Some(shared.common()),
+                    others.chain(&self.own.put).map(place).collect(),
+                )
             }
         }
     }
 
     /// The folder that is shown whole and in which names appeared, or went, since.
     pub fn disturbed(&self, machine: &Machine) -> Option<&str> {
-        self.own.disturbed(machine).or_else(|| self.shared.as_ref()?.disturbed(machine))
+        self.own
+            .disturbed(machine)
+            .or_else(|| self.shared.as_ref()?.disturbed(machine))
     }
 }
 
@@ -309,7 +358,8 @@ impl Looking<'_> {
     }
 
     fn looks_exact(&mut self, folder: &str) -> bool {
-        let Some((signature, entries)) = self.machine.listings().of(self.machine.below(), folder) else {
+        let Some((signature, entries)) = self.machine.listings().of(self.machine.below(), folder)
+        else {
             return false;
         };
         let exact = entries.iter().all(|(name, kind)| {
@@ -324,14 +374,19 @@ impl Looking<'_> {
         // An empty folder is not declared.
         let exact = exact && !entries.is_empty();
         if exact {
-            self.watched.push(FolderBefore { folder: folder.into(), signature, entries });
+            self.watched.push(FolderBefore {
+                folder: folder.into(),
+                signature,
+                entries,
+            });
         }
         exact
     }
 }
 
 impl Listings {
-    /// What is in a folder, with its metadata before; `None` where it cannot be read, or is reached by links.
+    /// What is in a folder, with its metadata before; `None` where it cannot be read, or is reached
+    /// by links.
     fn of(&self, below: &Below, folder: &str) -> Option<(Signature, Entries)> {
         let lock = || self.known.lock();
         let signature = Signature::at(below.top(), folder.as_bytes(), false)?;
@@ -396,11 +451,20 @@ mod tests {
     }
 
     fn sources(paths: &[String]) -> Vec<Readable> {
-        paths.iter().map(|p| Readable { path: WsPath::from_normal(p), folder: false, made: false }).collect()
+        paths
+            .iter()
+            .map(|p| Readable {
+                path: WsPath::from_normal(p),
+                folder: false,
+                made: false,
+            })
+            .collect()
     }
 
     fn headers(count: usize) -> Vec<String> {
-        (0..count).map(|n| format!("inc/{}/h{n:02}.h", if n % 2 == 0 { "a" } else { "b" })).collect()
+        (0..count)
+            .map(|n| format!("inc/{}/h{n:02}.h", if n % 2 == 0 { "a" } else { "b" }))
+            .collect()
     }
 
     /// Files and folders that are shown, sorted.
@@ -422,7 +486,11 @@ mod tests {
     #[test]
     fn what_many_declare_is_laid_out_once_and_nothing_is_shown_twice() {
         let headers = headers(WHOLE_FROM + 2);
-        let all = [headers.as_slice(), &["src/one.c".to_owned(), "src/two.c".to_owned()]].concat();
+        let all = [
+            headers.as_slice(),
+            &["src/one.c".to_owned(), "src/two.c".to_owned()],
+        ]
+        .concat();
         let (_folder, machine) = machine(&all);
         let set: Arc<[Readable]> = sources(&headers).into();
         let of = |own: &[&str], shared: Vec<Arc<[Readable]>>| {
@@ -431,11 +499,15 @@ mod tests {
         };
         let one = of(&["src/one.c"], vec![set.clone()]);
         assert_eq!(shown(&one), ["file src/one.c", "folder inc"]);
-        // A header that is an input itself lies in the folder that is shown already; the set given twice is one.
+        // A header that is an input itself lies in the folder that is shown already; the set given
+        // twice is one.
         let two = of(&["src/two.c", &headers[0]], vec![set.clone(), set.clone()]);
         assert_eq!(shown(&two), ["file src/two.c", "folder inc"]);
         let again = of(&["src/two.c"], vec![set]);
-        assert!(Arc::ptr_eq(one.shared.as_ref().unwrap(), again.shared.as_ref().unwrap()));
+        assert!(Arc::ptr_eq(
+            one.shared.as_ref().unwrap(),
+            again.shared.as_ref().unwrap()
+        ));
     }
 
     #[test]
@@ -443,25 +515,48 @@ mod tests {
         let headers = headers(WHOLE_FROM + 2);
         let (folder, machine) = machine(&headers);
         let set: Arc<[Readable]> = sources(&headers).into();
-        let of =
-            || Furnishing::of(&machine, &Readables { own: Vec::new(), shared: vec![set.clone()] }).unwrap();
+        let of = || {
+            Furnishing::of(
+                &machine,
+                &Readables {
+                    own: Vec::new(),
+                    shared: vec![set.clone()],
+                },
+            )
+            .unwrap()
+        };
         let before = of();
         assert_eq!(shown(&before), ["folder inc"]);
         assert_eq!(before.disturbed(&machine), None);
         fs::write(folder.path().join("inc/a/other.h"), "undeclared").unwrap();
-        assert!(before.disturbed(&machine).is_some_and(|folder| Path::new(folder).starts_with("inc")));
+        assert!(
+            before
+                .disturbed(&machine)
+                .is_some_and(|folder| Path::new(folder).starts_with("inc"))
+        );
         // The layout of before is not taken again.
         let now = of();
-        assert!(shown(&now).iter().all(|place| !place.contains("folder inc/a") && place != "folder inc"));
+        assert!(
+            shown(&now)
+                .iter()
+                .all(|place| !place.contains("folder inc/a") && place != "folder inc")
+        );
         assert_eq!(now.all().count(), headers.len());
     }
 
     #[test]
     fn what_steps_make_is_shown_as_it_is_declared() {
         let (_folder, machine) = machine(&[]);
-        let made = |path: &str, folder| Readable { path: WsPath::from_normal(path), folder, made: true };
+        let made = |path: &str, folder| Readable {
+            path: WsPath::from_normal(path),
+            folder,
+            made: true,
+        };
         let own = vec![made("m/tree", true), made("m/file", false)];
-        let readable = Readables { own: own.clone(), shared: vec![own.into()] };
+        let readable = Readables {
+            own: own.clone(),
+            shared: vec![own.into()],
+        };
         let furnishing = Furnishing::of(&machine, &readable).unwrap();
         assert_eq!(shown(&furnishing), ["file m/file", "folder m/tree"]);
     }

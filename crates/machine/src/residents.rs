@@ -1,5 +1,6 @@
-//! Programs that stay while a build goes on, and answer requests of several steps: compilers that take long to start. Each is in a
-//! sandbox, and for each request that sandbox is made the one of the step that asks.
+//! Programs that stay while a build goes on, and answer requests of several steps: compilers that
+//! take long to start. Each is in a sandbox, and for each request that sandbox is made the one of
+//! the step that asks.
 
 use std::io;
 use std::path::PathBuf;
@@ -46,8 +47,8 @@ struct Resident {
     sandbox: Box<Sandbox>,
 }
 
-/// What a program that stays was started with: who wants just the same may ask it. What its files hold does not change in a
-/// build, after which none is left.
+/// What a program that stays was started with: who wants just the same may ask it. What its files
+/// hold does not change in a build, after which none is left.
 #[derive(Clone, PartialEq, Eq)]
 struct ResidentTitle {
     program: PathBuf,
@@ -75,8 +76,8 @@ enum Seating {
     Ready(Box<Seat>),
     /// One was there whose sandbox could not be changed: it is gone.
     Gone,
-    /// A new one is to be started in the step's sandbox, for this request alone: its sandbox could not become that one, or it does not say
-    /// which request it answers.
+    /// A new one is to be started in the step's sandbox, for this request alone: its sandbox could
+    /// not become that one, or it does not say which request it answers.
     Alone,
     /// A new one ended before it was ready.
     Ended(Ended),
@@ -136,7 +137,9 @@ impl Residents {
 impl Machine {
     /// The request of a job, if it asks a program that may stay.
     pub(crate) fn request(&self, job: &Job<'_>) -> Option<io::Result<Vec<u8>>> {
-        let [(_, stage)] = job.stages.as_slice() else { return None };
+        let [(_, stage)] = job.stages.as_slice() else {
+            return None;
+        };
         let path = stage.stdin.as_ref().filter(|_| stage.answers)?;
         Some(read_file(&self.root().join(path.as_str()), LONGEST_REQUEST))
     }
@@ -169,7 +172,13 @@ impl Machine {
                 }
             }
         };
-        let Seat { title, enclosure, mut talk, answered, is_known } = seat;
+        let Seat {
+            title,
+            enclosure,
+            mut talk,
+            answered,
+            is_known,
+        } = seat;
         let number = answered + 1;
         let end = match talk.ask(request, &mut capture, self.cancel(), timeout_of(job)) {
             Answered::Line(line) => match AnswerLine::read(&line) {
@@ -178,7 +187,12 @@ impl Machine {
                     self.take_from_program(job, &enclosure)?;
                     let (sandbox, disturbed) = enclosure.leave(self);
                     if let Some(sandbox) = sandbox {
-                        self.residents().put_back(Resident { title, answered: number, talk, sandbox });
+                        self.residents().put_back(Resident {
+                            title,
+                            answered: number,
+                            talk,
+                            sandbox,
+                        });
                     }
                     printed.extend(capture.take_ends());
                     return Ok(Some(match disturbed {
@@ -194,7 +208,8 @@ impl Machine {
         };
         drop(talk);
         enclosure.close(self);
-        // What it did for others before may be the reason. A new one gets the request, in a folder in which nothing is left of this one.
+        // What it did for others before may be the reason. A new one gets the request, in a folder
+        // in which nothing is left of this one.
         if is_known && !matches!(end, JobEnd::Cancelled | JobEnd::TimedOut) {
             return Ok(Some(JobEnd::ToBeRepeated));
         }
@@ -202,7 +217,8 @@ impl Machine {
         Ok(Some(end))
     }
 
-    /// Puts copies in the place of what a step has made, if a program of its sandbox still has something of its folder open or mapped.
+    /// Puts copies in the place of what a step has made, if a program of its sandbox still has
+    /// something of its folder open or mapped.
     fn take_from_program(&self, job: &Job<'_>, enclosure: &Enclosure) -> io::Result<()> {
         let folder = job.folder.as_str();
         if !enclosure.holds(folder) {
@@ -218,10 +234,16 @@ impl Machine {
         Ok(())
     }
 
-    /// A program that stays, in the sandbox of the step that asks: one that had nothing to do, or a new one.
+    /// A program that stays, in the sandbox of the step that asks: one that had nothing to do, or a
+    /// new one.
     fn seat(&self, job: &Job<'_>, capture: &mut Capture) -> io::Result<Seating> {
         let words = words_of(job);
-        let own: Vec<Readable> = job.readable.iter().filter(|file| is_named(&words, file)).cloned().collect();
+        let own: Vec<Readable> = job
+            .readable
+            .iter()
+            .filter(|file| is_named(&words, file))
+            .cloned()
+            .collect();
         let title = ResidentTitle {
             program: job.stages[0].0.clone(),
             words,
@@ -235,7 +257,12 @@ impl Machine {
             return Ok(Seating::Alone);
         }
         let (talk, sandbox, answered, is_known) = match residents.take(&title) {
-            Some(Resident { title: _, answered, talk, sandbox }) => (talk, sandbox, answered, true),
+            Some(Resident {
+                title: _,
+                answered,
+                talk,
+                sandbox,
+            }) => (talk, sandbox, answered, true),
             None => match self.start_resident(job, &title, own, capture)? {
                 NewProgram::Ready(talk, sandbox) => (*talk, sandbox, FIRST, false),
                 NewProgram::Ended(ended) => return Ok(Seating::Ended(ended)),
@@ -245,7 +272,11 @@ impl Machine {
                 }
             },
         };
-        let failed = if is_known { Seating::Gone } else { Seating::Alone };
+        let failed = if is_known {
+            Seating::Gone
+        } else {
+            Seating::Alone
+        };
         let enclosure = match self.enclose_again(sandbox, &Machine::wanted(job, None, Whom::Step)) {
             Ok(enclosure) => enclosure,
             Err(sandbox) => {
@@ -257,18 +288,26 @@ impl Machine {
         };
         let is_furnished = {
             let environment = environment(job, &enclosure, None);
-            let ground = Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
+            let ground =
+                Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
             nubrik_confine::furnish(&ground.spec(Vec::new())).is_ok()
         };
         if !is_furnished {
             drop(talk);
             return Ok(failed);
         }
-        Ok(Seating::Ready(Box::new(Seat { title, enclosure, talk, answered, is_known })))
+        Ok(Seating::Ready(Box::new(Seat {
+            title,
+            enclosure,
+            talk,
+            answered,
+            is_known,
+        })))
     }
 
-    /// Starts a program in a sandbox in which it sees its own files and nothing of the step that asks, so that what it takes in at its
-    /// start is the same whoever asks first. It is ready when it has answered the empty request.
+    /// Starts a program in a sandbox in which it sees its own files and nothing of the step that
+    /// asks, so that what it takes in at its start is the same whoever asks first. It is ready when
+    /// it has answered the empty request.
     fn start_resident(
         &self,
         job: &Job<'_>,
@@ -276,8 +315,14 @@ impl Machine {
         own: Vec<Readable>,
         capture: &mut Capture,
     ) -> io::Result<NewProgram> {
-        let readable = Readables { own, shared: Vec::new() };
-        let wanted = CommandNeeds { readable: &readable, ..Machine::wanted(job, None, Whom::Step) };
+        let readable = Readables {
+            own,
+            shared: Vec::new(),
+        };
+        let wanted = CommandNeeds {
+            readable: &readable,
+            ..Machine::wanted(job, None, Whom::Step)
+        };
         let enclosure = self.enclose(&wanted)?;
         let started = {
             let environment = environment(job, &enclosure, None);
@@ -288,15 +333,23 @@ impl Machine {
                 stdout: None,
                 stderr: None,
             };
-            let ground = Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
-            Talk::start(&PipelineSpec { memory: job.limits.memory, ..ground.spec(vec![stage]) })
+            let ground =
+                Ground::in_enclosure(&enclosure, enclosure.root(), &environment, Net::Nowhere);
+            Talk::start(&PipelineSpec {
+                memory: job.limits.memory,
+                ..ground.spec(vec![stage])
+            })
         };
         let mut talk = match started {
             Ok(talk) => talk,
-            Err((program, problem)) => return Ok(NewProgram::Ended(Ended::NotStarted(program, problem))),
+            Err((program, problem)) => {
+                return Ok(NewProgram::Ended(Ended::NotStarted(program, problem)));
+            }
         };
         let ready = match talk.ask(EMPTY_REQUEST, capture, self.cancel(), timeout_of(job)) {
-            Answered::Line(line) => AnswerLine::read(&line).is_ok_and(|answer| answer.request == Some(FIRST)),
+            Answered::Line(line) => {
+                AnswerLine::read(&line).is_ok_and(|answer| answer.request == Some(FIRST))
+            }
             Answered::TooMuch(_) => false,
             Answered::Ended(ended) => {
                 drop(talk);
@@ -325,10 +378,16 @@ impl Machine {
 
     /// What an answer means for a job: what was printed goes where the job wants it.
     fn settle(&self, job: &Job<'_>, answer: AnswerLine, printed: &mut Vec<u8>) -> JobEnd {
-        let to: Option<&WsPath> = job.stages.first().and_then(|(_, stage)| stage.stdout.as_ref());
+        let to: Option<&WsPath> = job
+            .stages
+            .first()
+            .and_then(|(_, stage)| stage.stdout.as_ref());
         match to {
             Some(to) => {
-                if let Err(problem) = self.below().write_whole(to.as_str(), answer.printed.as_bytes()) {
+                if let Err(problem) = self
+                    .below()
+                    .write_whole(to.as_str(), answer.printed.as_bytes())
+                {
                     return JobEnd::NotStarted(self.root().join(to.as_str()), problem);
                 }
             }
@@ -338,7 +397,11 @@ impl Machine {
                 printed.extend(capture.take_ends());
             }
         }
-        if answer.code == 0 { JobEnd::Well } else { JobEnd::Code(answer.code) }
+        if answer.code == 0 {
+            JobEnd::Well
+        } else {
+            JobEnd::Code(answer.code)
+        }
     }
 }
 
@@ -348,7 +411,8 @@ enum NewProgram {
     Ready(Box<Talk>, Box<Sandbox>),
     /// It ended before it was ready.
     Ended(Ended),
-    /// Its answers do not say to what, and so it cannot stay: a line too much would be the answer to another request.
+    /// Its answers do not say to what, and so it cannot stay: a line too much would be the answer
+    /// to another request.
     Unnumbered,
 }
 
@@ -368,13 +432,18 @@ fn timeout_of(job: &Job<'_>) -> Option<Duration> {
     job.limits.timeout.map(Duration::from_millis)
 }
 
-/// Whether some words name a file or folder, or something in it: as a path of its own in a word, between other things or not.
+/// Whether some words name a file or folder, or something in it: as a path of its own in a word,
+/// between other things or not.
 fn is_named(words: &[String], file: &Readable) -> bool {
     let path = file.path.as_str();
-    let is_of_path = |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | '@' | '+' | '~');
+    let is_of_path =
+        |c: char| c.is_alphanumeric() || matches!(c, '_' | '-' | '.' | '@' | '+' | '~');
     words.iter().any(|word| {
         word.match_indices(path).any(|(at, _)| {
-            let (before, after) = (word[..at].chars().next_back(), word[at + path.len()..].chars().next());
+            let (before, after) = (
+                word[..at].chars().next_back(),
+                word[at + path.len()..].chars().next(),
+            );
             !before.is_some_and(|c| is_of_path(c) || c == '/') && !after.is_some_and(is_of_path)
         })
     })
@@ -387,13 +456,29 @@ mod tests {
     #[test]
     fn a_path_is_named_where_it_is_a_path_of_its_own() {
         let named = |word: &str| {
-            let file = Readable { path: WsPath::from_normal("lib/a.jar"), folder: true, made: false };
+            let file = Readable {
+                path: WsPath::from_normal("lib/a.jar"),
+                folder: true,
+                made: false,
+            };
             is_named(&[word.to_owned()], &file)
         };
-        for word in ["lib/a.jar", "-cp=lib/a.jar:b", "x:lib/a.jar", "lib/a.jar/inside", "'lib/a.jar'"] {
+        for word in [
+            "lib/a.jar",
+            "-cp=lib/a.jar:b",
+            "x:lib/a.jar",
+            "lib/a.jar/inside",
+            "'lib/a.jar'",
+        ] {
             assert!(named(word), "{word}");
         }
-        for word in ["lib/a.jars", "mylib/a.jar", "/lib/a.jar", "lib/a.jar-1", "lib/a"] {
+        for word in [
+            "lib/a.jars",
+            "mylib/a.jar",
+            "/lib/a.jar",
+            "lib/a.jar-1",
+            "lib/a",
+        ] {
             assert!(!named(word), "{word}");
         }
     }

@@ -1,5 +1,5 @@
-//! Samples: cheap commands whose answers definitions read, run whenever a request reaches them. They may
-//! read whatever their starter may, write nothing, and use no network.
+//! Samples: cheap commands whose answers definitions read, run whenever a request reaches them.
+//! They may read whatever their starter may, write nothing, and use no network.
 
 use std::time::Duration;
 
@@ -22,14 +22,22 @@ impl Machine {
     fn sample_stage(&self, stage: &SampleCommand) -> Result<StageSpec, NoAnswer> {
         let program = match &stage.program {
             SampleProgram::Tool(name) => {
-                let missing =
-                    |_| NoAnswer { why: format!("the machine has no tool `{name}`"), is_lasting: true };
+                let missing = |_| NoAnswer {
+                    why: format!("the machine has no tool `{name}`"),
+                    is_lasting: true,
+                };
                 self.tool(name).map_err(missing)?.path
             }
             SampleProgram::File(path) => self.root().join(path.as_str()),
         };
         let words = stage.words.iter().map(|w| w.to_string()).collect();
-        Ok(StageSpec { program, words, stdin: None, stdout: None, stderr: None })
+        Ok(StageSpec {
+            program,
+            words,
+            stdin: None,
+            stdout: None,
+            stderr: None,
+        })
     }
 
     /// What a sample answers.
@@ -37,7 +45,10 @@ impl Machine {
     /// # Errors
     /// Why it could not run.
     pub fn answer_sample(&self, request: &SampleRequest) -> Result<AnswerText, NoAnswer> {
-        let cut_off = |why: String| NoAnswer { why, is_lasting: false };
+        let cut_off = |why: String| NoAnswer {
+            why,
+            is_lasting: false,
+        };
         let mut environment = Environment::handed_on(&["PATH", "HOME", "USER"]);
         for (name, value) in &request.env {
             environment.set(name, &**value);
@@ -57,13 +68,19 @@ impl Machine {
             };
             let looked = self.look(question).map_err(|e| cut_off(e.to_string()))?;
             if looked.is_cut {
-                return Err(cut_off(format!("its answer has more than {} MiB", ANSWER_LIMIT >> 20)));
+                return Err(cut_off(format!(
+                    "its answer has more than {} MiB",
+                    ANSWER_LIMIT >> 20
+                )));
             }
             output.extend(looked.output);
             match looked.ended {
                 Ended::Well => {}
                 Ended::Code(code) if is_cut_off(code) => {
-                    return Err(cut_off(format!("a program of it was ended by signal {}", code - 128)));
+                    return Err(cut_off(format!(
+                        "a program of it was ended by signal {}",
+                        code - 128
+                    )));
                 }
                 Ended::Signal(signal) if !is_own_end(signal) => {
                     return Err(cut_off(format!("it was ended by signal {signal}")));
@@ -71,19 +88,33 @@ impl Machine {
                 Ended::Code(_) | Ended::Signal(_) => {
                     let text = String::from_utf8_lossy(&output).into();
                     let errors = String::from_utf8_lossy(&looked.errors).into();
-                    return Ok(AnswerText { ok: false, text, errors });
+                    return Ok(AnswerText {
+                        ok: false,
+                        text,
+                        errors,
+                    });
                 }
                 Ended::TimedOut => return Err(cut_off("it took too long".to_owned())),
                 Ended::Cancelled => return Err(cut_off("it was stopped".to_owned())),
                 Ended::NotStarted(program, e) => {
                     let why = format!("cannot start {}: {e}", program.display());
-                    return Err(NoAnswer { why, is_lasting: !passes(&e) });
+                    return Err(NoAnswer {
+                        why,
+                        is_lasting: !passes(&e),
+                    });
                 }
             }
         }
         match String::from_utf8(output) {
-            Ok(text) => Ok(AnswerText { ok: true, text: text.into(), errors: "".into() }),
-            Err(_) => Err(NoAnswer { why: "its answer is not UTF-8 text".to_owned(), is_lasting: true }),
+            Ok(text) => Ok(AnswerText {
+                ok: true,
+                text: text.into(),
+                errors: "".into(),
+            }),
+            Err(_) => Err(NoAnswer {
+                why: "its answer is not UTF-8 text".to_owned(),
+                is_lasting: true,
+            }),
         }
     }
 }

@@ -12,8 +12,8 @@ use nubrik_disk::Below;
 /// Where they are if the machine has no folder in memory, from the workspace's root.
 const ON_DISK: &str = ".nubrik/tmp";
 
-/// The folder of all folders for temporary files of a workspace. It is in memory where the machine offers that: many file
-/// systems are slow at making and freeing what lives for a moment.
+/// The folder of all folders for temporary files of a workspace. It is in memory where the machine
+/// offers that: many file systems are slow at making and freeing what lives for a moment.
 pub(crate) struct Temporary {
     home: PathBuf,
     in_memory: bool,
@@ -36,7 +36,8 @@ impl Temporary {
         &self.home
     }
 
-    /// The place for those who write to a folder, by its path from the root. It is the same in every run.
+    /// The place for those who write to a folder, by its path from the root. It is the same in
+    /// every run.
     pub fn place(&self, own: &str) -> PathBuf {
         self.home.join(&Digest::of(own.as_bytes()).hex()[..16])
     }
@@ -72,7 +73,10 @@ impl Temporary {
         match fs::DirBuilder::new().mode(0o700).create(&self.home) {
             Err(e) if e.kind() != io::ErrorKind::AlreadyExists => Err(e),
             _ if is_ours(&self.home) => Ok(()),
-            _ => Err(io::Error::other(format!("{} is not ours: remove it", self.home.display()))),
+            _ => Err(io::Error::other(format!(
+                "{} is not ours: remove it",
+                self.home.display()
+            ))),
         }
     }
 }
@@ -91,8 +95,10 @@ pub(crate) fn remove_folder(path: &Path) {
     if fs::remove_dir(path).is_ok() {
         return;
     }
-    if let (Some(above), Some(name)) = (path.parent(), path.file_name().and_then(|name| name.to_str()))
-        && let Ok(above) = Below::new(above)
+    if let (Some(above), Some(name)) = (
+        path.parent(),
+        path.file_name().and_then(|name| name.to_str()),
+    ) && let Ok(above) = Below::new(above)
     {
         let _ = above.remove(name);
     }
@@ -101,7 +107,8 @@ pub(crate) fn remove_folder(path: &Path) {
 /// A real folder of the user who builds.
 fn is_ours(path: &Path) -> bool {
     let user = rustix::process::geteuid().as_raw();
-    path.symlink_metadata().is_ok_and(|found| found.is_dir() && found.uid() == user)
+    path.symlink_metadata()
+        .is_ok_and(|found| found.is_dir() && found.uid() == user)
 }
 
 /// The folder of this person and workspace in the machine's memory; `None` where there is none.
@@ -144,7 +151,11 @@ mod tests {
         fs::create_dir(root.path().join(".nubrik")).unwrap();
         std::os::unix::fs::symlink("/usr", root.path().join(ON_DISK)).unwrap();
         let home = root.path().join(ON_DISK);
-        let temporary = Temporary { home, in_memory: false, made: OnceLock::new() };
+        let temporary = Temporary {
+            home,
+            in_memory: false,
+            made: OnceLock::new(),
+        };
         assert!(temporary.make_home().is_err());
     }
 }

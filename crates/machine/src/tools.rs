@@ -1,5 +1,5 @@
-//! Finding tools on the machine. What each consists of is in `tool_parts.rs`; what was found is remembered with the
-//! metadata of every file, and found again when one of them changes.
+//! Finding tools on the machine. What each consists of is in `tool_parts.rs`; what was found is
+//! remembered with the metadata of every file, and found again when one of them changes.
 
 use std::collections::{BTreeSet, HashMap};
 use std::ffi::OsString;
@@ -16,18 +16,33 @@ use parking_lot::Mutex;
 use crate::asking::Asking;
 use crate::machine::Machine;
 use crate::search_path::{folders_of, on_path};
-use crate::tool_parts::{first_line, header_folders, library_folders, parts, search_folders, state_of};
+use crate::tool_parts::{
+    first_line, header_folders, library_folders, parts, search_folders, state_of,
+};
 
-/// What to install for tools that many definitions use: tool, what it is, package on Debian and Fedora.
+/// What to install for tools that many definitions use: tool, what it is, package on Debian and
+/// Fedora.
 const PACKAGES: [(&str, &str, &str); 26] = [
     ("cc", "a C compiler", "gcc"),
     ("gcc", "a C compiler", "gcc"),
     ("clang", "a C compiler", "clang"),
     ("c++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
     ("g++", "a C++ compiler", "g++ (Fedora: gcc-c++)"),
-    ("gfortran", "a Fortran compiler", "gfortran (Fedora: gcc-gfortran)"),
-    ("javac", "a Java compiler", "default-jdk-headless (Fedora: java-devel)"),
-    ("java", "Java", "default-jre-headless (Fedora: java-headless)"),
+    (
+        "gfortran",
+        "a Fortran compiler",
+        "gfortran (Fedora: gcc-gfortran)",
+    ),
+    (
+        "javac",
+        "a Java compiler",
+        "default-jdk-headless (Fedora: java-devel)",
+    ),
+    (
+        "java",
+        "Java",
+        "default-jre-headless (Fedora: java-headless)",
+    ),
     ("go", "Go", "golang-go (Fedora: golang)"),
     ("node", "Node", "nodejs"),
     ("rustc", "a Rust compiler", "rustc (Fedora: rust)"),
@@ -36,11 +51,23 @@ const PACKAGES: [(&str, &str, &str); 26] = [
     ("ar", "an archiver", "binutils"),
     ("ld", "a linker", "binutils"),
     ("python3", "Python", "python3"),
-    ("mypy", "a type checker of Python", "mypy (Fedora: python3-mypy)"),
+    (
+        "mypy",
+        "a type checker of Python",
+        "mypy (Fedora: python3-mypy)",
+    ),
     ("perl", "Perl", "perl"),
     ("awk", "awk", "gawk"),
-    ("pdflatex", "LaTeX", "texlive-latex-recommended (Fedora: texlive-scheme-basic)"),
-    ("lualatex", "LaTeX", "texlive-luatex (Fedora: texlive-lualatex-math)"),
+    (
+        "pdflatex",
+        "LaTeX",
+        "texlive-latex-recommended (Fedora: texlive-scheme-basic)",
+    ),
+    (
+        "lualatex",
+        "LaTeX",
+        "texlive-luatex (Fedora: texlive-lualatex-math)",
+    ),
     ("xelatex", "LaTeX", "texlive-xetex"),
     ("biber", "a program for bibliographies", "biber"),
     ("cmark", "a converter of Markdown", "cmark"),
@@ -74,7 +101,12 @@ impl ToolFinder {
     pub fn new(search_path: OsString, remembered: &[u8]) -> ToolFinder {
         let folders = folders_of(&search_path);
         let remembered = decode(remembered, &search_path.to_string_lossy()).unwrap_or_default();
-        ToolFinder { folders, search_path, remembered: Mutex::new(remembered), asked: Mutex::default() }
+        ToolFinder {
+            folders,
+            search_path,
+            remembered: Mutex::new(remembered),
+            asked: Mutex::default(),
+        }
     }
 
     /// What was found, for the next run.
@@ -106,7 +138,9 @@ impl ToolFinder {
         let mut files: Vec<(Arc<str>, Option<Signature>)> = Vec::new();
         for name in asked.iter() {
             let found = remembered.get(name);
-            let first = found.and_then(|f| f.files.first()).map(|(path, _)| path.clone());
+            let first = found
+                .and_then(|f| f.files.first())
+                .map(|(path, _)| path.clone());
             for folder in &self.folders {
                 let path: Arc<str> = folder.join(&**name).to_string_lossy().into();
                 if Some(&path) == first.as_ref() {
@@ -114,7 +148,9 @@ impl ToolFinder {
                 }
                 files.push((path, None));
             }
-            let looked_at = found.into_iter().flat_map(|f| f.files.iter().chain(&f.folders));
+            let looked_at = found
+                .into_iter()
+                .flat_map(|f| f.files.iter().chain(&f.folders));
             files.extend(looked_at.map(|(path, signature)| (path.clone(), Some(*signature))));
         }
         files.sort_by(|a, b| a.0.cmp(&b.0));
@@ -122,19 +158,25 @@ impl ToolFinder {
         files
     }
 
-    /// The version that a tool is known by, for people: what it printed when definitions asked it, or else what it
-    /// says to `--version`, in a box where it can change nothing. It is asked once, as long as it stays the same.
+    /// The version that a tool is known by, for people: what it printed when definitions asked it,
+    /// or else what it says to `--version`, in a box where it can change nothing. It is asked once,
+    /// as long as it stays the same.
     pub fn version_told(&self, machine: &Machine, name: &Arc<str>) -> Option<Arc<str>> {
         const QUIETLY: &str = "--version, quietly";
         let remembered = || self.remembered.lock();
-        let found = remembered().get(name).map(|found| (found.versions.clone(), found.tool.clone()));
+        let found = remembered()
+            .get(name)
+            .map(|found| (found.versions.clone(), found.tool.clone()));
         let (versions, tool) = found?;
         let known = versions.iter().find_map(|(_, version)| version.clone());
         if known.is_some() || versions.iter().any(|(word, _)| **word == *QUIETLY) {
             return known;
         }
         let word = tool.path.file_name()?.to_string_lossy().into_owned();
-        let said = self.asking(machine).ask_shortly(&tool.path, &word, &["--version"]).unwrap_or_default();
+        let said = self
+            .asking(machine)
+            .ask_shortly(&tool.path, &word, &["--version"])
+            .unwrap_or_default();
         if machine.cancel().is_thrown() {
             return None;
         }
@@ -149,7 +191,9 @@ impl ToolFinder {
     pub fn version(&self, machine: &Machine, name: &Arc<str>, word: &Arc<str>) -> Option<Arc<str>> {
         let tool = self.find(machine, name).ok()?;
         let remembered = || self.remembered.lock();
-        let known = remembered().get(name).and_then(|f| f.versions.iter().find(|(w, _)| w == word).cloned());
+        let known = remembered()
+            .get(name)
+            .and_then(|f| f.versions.iter().find(|(w, _)| w == word).cloned());
         if let Some((_, version)) = known {
             return version;
         }
@@ -163,19 +207,32 @@ impl ToolFinder {
 
     /// The folders in which tools are searched for.
     pub fn folders(&self) -> Vec<String> {
-        self.folders.iter().map(|f| f.display().to_string()).collect()
+        self.folders
+            .iter()
+            .map(|f| f.display().to_string())
+            .collect()
     }
 
     /// What to install for a tool, where that is known.
     pub fn mend(name: &str) -> Option<String> {
         let package = PACKAGES.iter().find(|p| p.0 == name)?;
-        Some(format!("install {}; the package is called {}", package.1, package.2))
+        Some(format!(
+            "install {}; the package is called {}",
+            package.1, package.2
+        ))
     }
 
     /// The names of all files in the folders in which tools are searched for.
     pub fn names(&self) -> Vec<String> {
-        let listed = self.folders.iter().filter_map(|folder| std::fs::read_dir(folder).ok());
-        listed.flatten().flatten().filter_map(|entry| entry.file_name().into_string().ok()).collect()
+        let listed = self
+            .folders
+            .iter()
+            .filter_map(|folder| std::fs::read_dir(folder).ok());
+        listed
+            .flatten()
+            .flatten()
+            .filter_map(|entry| entry.file_name().into_string().ok())
+            .collect()
     }
 
     /// Finds a tool by its name.
@@ -184,9 +241,13 @@ impl ToolFinder {
         let on_path = self.on_path(name);
         let known = self.remembered.lock().get(name).cloned();
         if let (Some(known), Some(on_path)) = (&known, &on_path) {
-            let same_place = known.files.first().is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
+            let same_place = known
+                .files
+                .first()
+                .is_some_and(|(p, _)| **p == *on_path.to_string_lossy());
             let mut looked_at = known.files.iter().chain(&known.folders);
-            if same_place && looked_at.all(|(path, s)| machine.check(&FilePath::of_machine(path)) == Some(*s))
+            if same_place
+                && looked_at.all(|(path, s)| machine.check(&FilePath::of_machine(path)) == Some(*s))
             {
                 return Ok(known.tool.clone());
             }
@@ -195,7 +256,13 @@ impl ToolFinder {
         let Some(found) = found else {
             self.remembered.lock().remove(name);
             let (searched, mend) = (self.folders(), Self::mend(name));
-            return Err(ToolProblem { name: name.clone(), searched, mend, unanswered: None, image: None });
+            return Err(ToolProblem {
+                name: name.clone(),
+                searched,
+                mend,
+                unanswered: None,
+                image: None,
+            });
         };
         let mut remembered = self.remembered.lock();
         match &found.tool.unanswered {
@@ -209,13 +276,20 @@ impl ToolFinder {
     /// Whether all files of a tool are what they were when it was found in this run.
     pub fn is_as_found(&self, machine: &Machine, tool: &FoundTool) -> bool {
         let remembered = self.remembered.lock();
-        let is_it =
-            |known: &&Remembered| known.tool.identity == tool.identity && known.tool.path == tool.path;
-        let Some(files) = remembered.values().find(is_it).map(|known| known.files.clone()) else {
+        let is_it = |known: &&Remembered| {
+            known.tool.identity == tool.identity && known.tool.path == tool.path
+        };
+        let Some(files) = remembered
+            .values()
+            .find(is_it)
+            .map(|known| known.files.clone())
+        else {
             return false;
         };
         drop(remembered);
-        files.iter().all(|(path, signature)| machine.check(&FilePath::of_machine(path)) == Some(*signature))
+        files
+            .iter()
+            .all(|(path, signature)| machine.check(&FilePath::of_machine(path)) == Some(*signature))
     }
 
     fn on_path(&self, name: &str) -> Option<PathBuf> {
@@ -244,7 +318,11 @@ impl ToolFinder {
         // With another choice there is another tool.
         for path in chosen.iter().flat_map(|chosen| &chosen.by) {
             let path = FilePath::of_machine(&path.to_string_lossy());
-            files.extend(machine.check(&path).map(|signature| (path.shared().clone(), signature)));
+            files.extend(
+                machine
+                    .check(&path)
+                    .map(|signature| (path.shared().clone(), signature)),
+            );
         }
         let search = search_folders(&asking, name, &program);
         let folders = header_folders(machine, &search);
@@ -258,11 +336,16 @@ impl ToolFinder {
             libraries: library_folders(&asking, name, &program),
             unanswered: asking.unanswered(),
         };
-        Some(Remembered { tool, files, folders, versions: Vec::new() })
+        Some(Remembered {
+            tool,
+            files,
+            folders,
+            versions: Vec::new(),
+        })
     }
 
-    /// The program itself, where another one is before it under its name and chooses one of several: what that chooses
-    /// would depend on more than a step may see.
+    /// The program itself, where another one is before it under its name and chooses one of
+    /// several: what that chooses would depend on more than a step may see.
     fn real_program(
         &self,
         machine: &Machine,
@@ -280,14 +363,18 @@ impl ToolFinder {
             let words = ["-I", "-c", "import sys; print(sys.executable)"];
             let answer = asking.ask_widely(on_path, &words, None)?;
             let program = PathBuf::from(answer.trim());
-            return program.is_file().then_some(ChosenProgram { program, by: Vec::new() });
+            return program.is_file().then_some(ChosenProgram {
+                program,
+                by: Vec::new(),
+            });
         }
         // What it starts under the same name, when it is asked for a version.
         let recorder = Recorder::new();
         asking.ask_widely(on_path, &["--version"], Some(&recorder))?;
         let used = recorder.touched();
-        let mut started =
-            used.iter().filter(|used| used.touch == PathUse::Started && used.found == Found::File);
+        let mut started = used
+            .iter()
+            .filter(|used| used.touch == PathUse::Started && used.found == Found::File);
         let is_it = |used: &&UsedPath| {
             used.path.file_name() == Some(std::ffi::OsStr::new(name))
                 && used.path != real
@@ -298,9 +385,14 @@ impl ToolFinder {
             used.touch == PathUse::Read
                 && used.found == Found::File
                 && !machine.is_system(&used.path.to_string_lossy())
-                && !used.path.starts_with(program.parent().and_then(Path::parent).unwrap_or(&program))
+                && !used
+                    .path
+                    .starts_with(program.parent().and_then(Path::parent).unwrap_or(&program))
         });
-        let by = settings.map(|used| used.path.clone()).take(SETTINGS).collect();
+        let by = settings
+            .map(|used| used.path.clone())
+            .take(SETTINGS)
+            .collect();
         Some(ChosenProgram { program, by })
     }
 }
@@ -352,7 +444,8 @@ pub(crate) fn first_version(text: &str) -> Option<String> {
         .map(|word| word.trim_start_matches(|c: char| !c.is_ascii_digit()))
         .find(|word| {
             let (first, rest) = word.split_once('.').unwrap_or((word, ""));
-            let is_number = |part: &str| !part.is_empty() && part.bytes().all(|b| b.is_ascii_digit());
+            let is_number =
+                |part: &str| !part.is_empty() && part.bytes().all(|b| b.is_ascii_digit());
             is_number(first) && rest.starts_with(|c: char| c.is_ascii_digit())
         })
         .map(|word| word.trim_end_matches(['.', ':', '"', '\'']).to_owned())
@@ -366,12 +459,33 @@ fn decode(bytes: &[u8], search_path: &str) -> Result<HashMap<Arc<str>, Remembere
     let tools = from.list(|from| {
         let name: Arc<str> = from.text()?.into();
         let (path, identity) = (PathBuf::from(from.text()?), from.digest()?);
-        let (files, folders, search, libraries, versions): (Vec<(Arc<str>, Signature)>, Vec<_>, _, _, _) =
-            Layout::read(from)?;
+        let (files, folders, search, libraries, versions): (
+            Vec<(Arc<str>, Signature)>,
+            Vec<_>,
+            _,
+            _,
+            _,
+        ) = Layout::read(from)?;
         let parts = files.iter().map(|(path, _)| path.clone()).collect();
         let search_state = state_of(&folders);
-        let tool = FoundTool { path, identity, parts, search, search_state, libraries, unanswered: None };
-        Ok((name, Remembered { tool, files, folders, versions }))
+        let tool = FoundTool {
+            path,
+            identity,
+            parts,
+            search,
+            search_state,
+            libraries,
+            unanswered: None,
+        };
+        Ok((
+            name,
+            Remembered {
+                tool,
+                files,
+                folders,
+                versions,
+            },
+        ))
     })?;
     Ok(tools.into_iter().collect())
 }
@@ -383,7 +497,10 @@ mod tests {
     #[test]
     fn reads_versions() {
         for (text, version) in [
-            ("gcc (Debian 12.2.0-14+deb12u1) 12.2.0\nCopyright", Some("12.2.0-14+deb12u1")),
+            (
+                "gcc (Debian 12.2.0-14+deb12u1) 12.2.0\nCopyright",
+                Some("12.2.0-14+deb12u1"),
+            ),
             ("Python 3.11.7", Some("3.11.7")),
             ("openjdk version \"17.0.15\" 2025-04-15", Some("17.0.15")),
             ("git version v2.47.3.", Some("2.47.3")),

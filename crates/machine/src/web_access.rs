@@ -41,23 +41,36 @@ impl WebAccess {
         }
     }
 
-    /// Which variables a checkout wants to be sent where: for its origins, and in files of ordinary clients that it brings along.
+    /// Which variables a checkout wants to be sent where: for its origins, and in files of ordinary
+    /// clients that it brings along.
     pub fn asked(&self) -> Vec<Agreement> {
-        nubrik_pins::asked_for_origins(&self.settings, &ThisMachine { root: self.root.clone() })
+        nubrik_pins::asked_for_origins(
+            &self.settings,
+            &ThisMachine {
+                root: self.root.clone(),
+            },
+        )
     }
 
     /// Where registries are.
     pub fn origins(&self) -> &Origins {
-        let around = || Arc::new(ThisMachine { root: self.root.clone() });
-        self.origins.get_or_init(|| Origins::find(&self.settings, around()))
+        let around = || {
+            Arc::new(ThisMachine {
+                root: self.root.clone(),
+            })
+        };
+        self.origins
+            .get_or_init(|| Origins::find(&self.settings, around()))
     }
 
-    /// To which origins packages are bound by the `pins.toml` that is there now. Its text is parsed again only where it changed.
+    /// To which origins packages are bound by the `pins.toml` that is there now. Its text is parsed
+    /// again only where it changed.
     ///
     /// # Errors
     /// When it cannot be read, or does not hold together.
     pub fn bound_packages(&self) -> Result<Arc<BoundPackages>, PinProblem> {
-        let cannot = |e: &dyn std::fmt::Display| PinProblem::new(format!("cannot read {PINS_FILE}: {e}"));
+        let cannot =
+            |e: &dyn std::fmt::Display| PinProblem::new(format!("cannot read {PINS_FILE}: {e}"));
         let bytes = match read_file(&self.root.join(PINS_FILE), PINS_LIMIT) {
             Ok(bytes) => bytes,
             Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(Arc::default()),
@@ -78,7 +91,8 @@ impl WebAccess {
 
     /// What asks.
     pub fn client(&self) -> &Client {
-        self.client.get_or_init(|| Client::new(&self.origins().certificates))
+        self.client
+            .get_or_init(|| Client::new(&self.origins().certificates))
     }
 }
 

@@ -1,5 +1,5 @@
-//! The threads of a build, most of which give up the network: what they start has none either, and need not be
-//! hear so each time. What does use the network is done by other threads for them.
+//! The threads of a build, most of which give up the network: what they start has none either, and
+//! need not be hear so each time. What does use the network is done by other threads for them.
 
 use std::cell::Cell;
 use std::sync::OnceLock;
@@ -7,7 +7,8 @@ use std::sync::OnceLock;
 use nubrik_confine::Surroundings;
 use rayon_core::{ThreadPool, ThreadPoolBuilder};
 
-/// A worker gives up the network at this step: for fewer it does not pay to have threads that keep it.
+/// A worker gives up the network at this step: for fewer it does not pay to have threads that keep
+/// it.
 const WORTH_IT: u32 = 4;
 
 /// What a thread may do.
@@ -29,7 +30,8 @@ thread_local! {
 #[derive(Default)]
 pub(crate) struct Workers {
     count: OnceLock<usize>,
-    /// One thread, begun while that may still use the network; it begins the others once they are wanted.
+    /// One thread, begun while that may still use the network; it begins the others once they are
+    /// wanted.
     first: OnceLock<Option<ThreadPool>>,
     all: OnceLock<Option<ThreadPool>>,
 }
@@ -41,16 +43,23 @@ impl Workers {
         STANDING.set(Privileges::Worker(0));
     }
 
-    /// This thread is about to start something that may not use the network, in these surroundings like all that it starts.
+    /// This thread is about to start something that may not use the network, in these surroundings
+    /// like all that it starts.
     pub fn without_network(&self, surroundings: Surroundings) {
-        let Privileges::Worker(steps) = STANDING.get() else { return };
+        let Privileges::Worker(steps) = STANDING.get() else {
+            return;
+        };
         if steps + 1 < WORTH_IT {
             return STANDING.set(Privileges::Worker(steps + 1));
         }
         let others = self.first.get_or_init(|| pool(1));
         // A process that cannot give it up goes on as before.
         let has = others.is_some() && nubrik_confine::give_up_network(surroundings);
-        STANDING.set(if has { Privileges::GivenUp } else { Privileges::Free });
+        STANDING.set(if has {
+            Privileges::GivenUp
+        } else {
+            Privileges::Free
+        });
     }
 
     /// Does something for which the network may be needed, on a thread that has it.
@@ -61,7 +70,8 @@ impl Workers {
         self.elsewhere(work)
     }
 
-    /// Does something on a thread that lives as long as this value does: processes end with the thread that started them.
+    /// Does something on a thread that lives as long as this value does: processes end with the
+    /// thread that started them.
     pub fn lasting<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
         if STANDING.get() != Privileges::GivenUp {
             self.first.get_or_init(|| pool(1));
@@ -70,7 +80,9 @@ impl Workers {
     }
 
     fn elsewhere<T: Send>(&self, work: impl FnOnce() -> T + Send) -> T {
-        let Some(first) = self.first.get().and_then(Option::as_ref) else { return work() };
+        let Some(first) = self.first.get().and_then(Option::as_ref) else {
+            return work();
+        };
         // As many as workers: none of these waits for another one's.
         let count = self.count.get().copied().unwrap_or(1);
         let all = first.install(|| self.all.get_or_init(|| pool(count)));

@@ -1,5 +1,5 @@
-//! Byte strings in a file that is only ever added to: what is taken over from an earlier graph stays where
-//! it lies, and only what is new is written.
+//! Byte strings in a file that is only ever added to: what is taken over from an earlier graph
+//! stays where it lies, and only what is new is written.
 
 use std::io::{self, Seek, SeekFrom, Write};
 use std::sync::Arc;
@@ -40,13 +40,19 @@ impl Pieces {
 
     /// How much all of them take, in bytes.
     pub fn size(&self) -> u64 {
-        self.lengths.list().iter().map(|n| u64::from(n) + CHECK as u64).sum()
+        self.lengths
+            .list()
+            .iter()
+            .map(|n| u64::from(n) + CHECK as u64)
+            .sum()
     }
 
     /// Takes over a byte string of another list of the same heap.
     pub fn take_over(&mut self, other: &Pieces, number: usize) {
-        self.starts.push(other.starts.list().get(number).unwrap_or_default());
-        self.lengths.push(other.lengths.list().get(number).unwrap_or_default());
+        self.starts
+            .push(other.starts.list().get(number).unwrap_or_default());
+        self.lengths
+            .push(other.lengths.list().get(number).unwrap_or_default());
     }
 
     /// Writes them.
@@ -60,7 +66,10 @@ impl Pieces {
     /// # Errors
     /// When the bytes are damaged.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Pieces, Truncated> {
-        Ok(Pieces { starts: KeptNumbers::decode(from)?, lengths: KeptNumbers::decode(from)? })
+        Ok(Pieces {
+            starts: KeptNumbers::decode(from)?,
+            lengths: KeptNumbers::decode(from)?,
+        })
     }
 }
 
@@ -107,7 +116,12 @@ pub struct Heap {
 
 impl Default for Heap {
     fn default() -> Self {
-        Heap { file: Arc::new([]), length: HEADER, new: Vec::new(), id: Digest::default() }
+        Heap {
+            file: Arc::new([]),
+            length: HEADER,
+            new: Vec::new(),
+            id: Digest::default(),
+        }
     }
 }
 
@@ -142,8 +156,14 @@ impl Heap {
     /// When it is damaged.
     pub fn get<'h>(&'h self, pieces: &'h Pieces, number: usize) -> Result<&'h [u8], Truncated> {
         let whole = self.reader(pieces).whole(number).ok_or(Truncated)?;
-        let (body, check) = whole.split_at_checked(whole.len().saturating_sub(CHECK)).ok_or(Truncated)?;
-        if Digest::of(body).0[..CHECK] == *check { Ok(body) } else { Err(Truncated) }
+        let (body, check) = whole
+            .split_at_checked(whole.len().saturating_sub(CHECK))
+            .ok_or(Truncated)?;
+        if Digest::of(body).0[..CHECK] == *check {
+            Ok(body)
+        } else {
+            Err(Truncated)
+        }
     }
 
     /// A byte string exactly as it is there.
@@ -180,6 +200,11 @@ impl Heap {
         if bytes.len() < length.max(HEADER) || bytes[..8] != *MAGIC || bytes[8..HEADER] != id.0 {
             return Err(Truncated);
         }
-        Ok(Heap { file, length, new: Vec::new(), id })
+        Ok(Heap {
+            file,
+            length,
+            new: Vec::new(),
+            id,
+        })
     }
 }

@@ -30,7 +30,8 @@ pub struct BuildRecord {
     pub profile: Option<String>,
     /// Whether it was stopped.
     pub cancelled: bool,
-    /// The steps that the request needs, by their verdicts. Records of earlier versions count blocked steps as unstarted.
+    /// The steps that the request needs, by their verdicts. Records of earlier versions count
+    /// blocked steps as unstarted.
     #[serde(flatten)]
     pub counts: StepCounts,
     /// What a shared cache was good for, where one is used.
@@ -68,8 +69,8 @@ pub struct StepRecord {
     /// The other machine that ran it.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub machine: Option<String>,
-    /// What it was run with: the start of the first part of its key, in hexadecimal digits. Where it is the same, all that was
-    /// declared is the same.
+    /// What it was run with: the start of the first part of its key, in hexadecimal digits. Where
+    /// it is the same, all that was declared is the same.
     #[serde(default, skip_serializing_if = "Option::is_none")]
     pub key: Option<String>,
     /// The address of the test that it gives a verdict for.
@@ -112,8 +113,25 @@ pub struct SharedRecord {
 impl SharedRecord {
     /// What is kept of a store's use, with how many bytes came.
     pub fn of(shared: &SharedUse, moved: u64) -> SharedRecord {
-        let SharedUse { taken, saved_micros, away, unknown, other_files, other_system, not_had } = *shared;
-        SharedRecord { taken, saved_micros, moved, away, unknown, other_files, other_system, not_had }
+        let SharedUse {
+            taken,
+            saved_micros,
+            away,
+            unknown,
+            other_files,
+            other_system,
+            not_had,
+        } = *shared;
+        SharedRecord {
+            taken,
+            saved_micros,
+            moved,
+            away,
+            unknown,
+            other_files,
+            other_system,
+            not_had,
+        }
     }
 
     /// Why steps ran though a store is used, each with how many that were, as people say it.
@@ -143,7 +161,11 @@ impl BuildRecord {
         let what = match &self.asked[..] {
             [] => "everything".to_owned(),
             few if few.len() <= NAMED => few.join(" "),
-            many => format!("{} and {} more", many[..NAMED].join(" "), many.len() - NAMED),
+            many => format!(
+                "{} and {} more",
+                many[..NAMED].join(" "),
+                many.len() - NAMED
+            ),
         };
         match &self.profile {
             Some(profile) => format!("{what}, profile {profile}"),
@@ -161,7 +183,8 @@ pub struct Chronicle<'a> {
     done: Mutex<Vec<(StepId, StepRecord)>>,
 }
 
-/// So much is kept of what a failing step printed, in bytes: half of it from the beginning, half from the end.
+/// So much is kept of what a failing step printed, in bytes: half of it from the beginning, half
+/// from the end.
 const PRINTED: usize = 32 << 10;
 
 /// A text, or its ends with what is left out between them.
@@ -170,10 +193,19 @@ fn ends_of(printed: &[u8]) -> String {
     if printed.len() <= PRINTED {
         return text(printed);
     }
-    let (first, last) = (&printed[..PRINTED / 2], &printed[printed.len() - PRINTED / 2..]);
+    let (first, last) = (
+        &printed[..PRINTED / 2],
+        &printed[printed.len() - PRINTED / 2..],
+    );
     // Whole lines, where there are some.
-    let first = first.iter().rposition(|b| *b == b'\n').map_or(first, |at| &first[..=at]);
-    let last = last.iter().position(|b| *b == b'\n').map_or(last, |at| &last[at + 1..]);
+    let first = first
+        .iter()
+        .rposition(|b| *b == b'\n')
+        .map_or(first, |at| &first[..=at]);
+    let last = last
+        .iter()
+        .position(|b| *b == b'\n')
+        .map_or(last, |at| &last[at + 1..]);
     let left = printed.len() - first.len() - last.len();
     format!("{}[{left} bytes left out]\n{}", text(first), text(last))
 }
@@ -182,10 +214,17 @@ impl<'a> Chronicle<'a> {
     /// One that passes on what it hears.
     pub fn new(listener: &'a dyn Listener, graph: &'a Graph) -> Chronicle<'a> {
         let (began, started) = (Instant::now(), SystemTime::now());
-        Chronicle { listener, graph, began, started, done: Mutex::default() }
+        Chronicle {
+            listener,
+            graph,
+            began,
+            started,
+            done: Mutex::default(),
+        }
     }
 
-    /// What was heard, with the result of the build; its time is set when it is over. `key_of` gives the first part of the key of the step with some folder.
+    /// What was heard, with the result of the build; its time is set when it is over. `key_of`
+    /// gives the first part of the key of the step with some folder.
     pub fn record(
         self,
         key_of: &dyn Fn(&str) -> Option<Digest>,
@@ -198,12 +237,19 @@ impl<'a> Chronicle<'a> {
         let done = self.done.into_inner();
         let with_key = |(id, step): (StepId, StepRecord)| {
             let key = key_of(self.graph.step(id).folder.as_str());
-            StepRecord { key: key.map(|key| key.hex()[..16].to_owned()), ..step }
+            StepRecord {
+                key: key.map(|key| key.hex()[..16].to_owned()),
+                ..step
+            }
         };
         BuildRecord {
             version: 1,
             build,
-            began: self.started.duration_since(UNIX_EPOCH).unwrap_or_default().as_secs(),
+            began: self
+                .started
+                .duration_since(UNIX_EPOCH)
+                .unwrap_or_default()
+                .as_secs(),
             micros: 0,
             asked,
             profile,
@@ -217,10 +263,23 @@ impl<'a> Chronicle<'a> {
 
 impl Listener for Chronicle<'_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, machine, printed, failure, .. } = event
+        if let Event::Done {
+            step,
+            verdict,
+            reason,
+            micros,
+            machine,
+            printed,
+            failure,
+            ..
+        } = event
             && *verdict != Verdict::Current
         {
-            let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) { *micros } else { 0 };
+            let took = if matches!(verdict, Verdict::Ran | Verdict::Failed) {
+                *micros
+            } else {
+                0
+            };
             let now = self.began.elapsed().as_micros() as u64;
             let node = self.graph.step(*step);
             let record = StepRecord {
@@ -251,9 +310,16 @@ const LARGEST: u64 = 256 << 20;
 
 /// The records that are there, by number of their build: their names.
 fn files(own: &Below) -> Vec<(u64, String)> {
-    let Ok(folder) = own.folder(FOLDER) else { return Vec::new() };
-    let listed = rustix::fs::openat(&folder, ".", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty())
-        .and_then(rustix::fs::Dir::new);
+    let Ok(folder) = own.folder(FOLDER) else {
+        return Vec::new();
+    };
+    let listed = rustix::fs::openat(
+        &folder,
+        ".",
+        OFlags::RDONLY | OFlags::CLOEXEC,
+        Mode::empty(),
+    )
+    .and_then(rustix::fs::Dir::new);
     let mut files: Vec<(u64, String)> = listed
         .into_iter()
         .flatten()
@@ -268,9 +334,12 @@ fn files(own: &Below) -> Vec<(u64, String)> {
     files
 }
 
-/// Keeps what became of a build, and forgets the oldest ones. What cannot be written is only not known later.
+/// Keeps what became of a build, and forgets the oldest ones. What cannot be written is only not
+/// known later.
 pub fn keep_build(own: &Below, record: &BuildRecord) {
-    let Ok(text) = serde_json::to_vec(record) else { return };
+    let Ok(text) = serde_json::to_vec(record) else {
+        return;
+    };
     let _ = own.write_whole(&format!("{FOLDER}/{}.json", record.build), &text);
     let files = files(own);
     for (_, name) in &files[..files.len().saturating_sub(KEPT)] {
@@ -289,7 +358,10 @@ pub fn kept_builds(own: &Below) -> Vec<BuildRecord> {
         let file = own.open_to_read(&format!("{FOLDER}/{name}")).ok()?;
         serde_json::from_slice(&read_open(file, LARGEST).ok()?).ok()
     };
-    files(own).iter().filter_map(|(_, name)| read(name)).collect()
+    files(own)
+        .iter()
+        .filter_map(|(_, name)| read(name))
+        .collect()
 }
 
 #[cfg(test)]
@@ -307,7 +379,11 @@ mod tests {
             asked: vec!["tide".to_owned()],
             profile: None,
             cancelled: false,
-            counts: StepCounts { steps: 3, ran: 1, ..StepCounts::default() },
+            counts: StepCounts {
+                steps: 3,
+                ran: 1,
+                ..StepCounts::default()
+            },
             shared: None,
             done: vec![],
         }
@@ -329,8 +405,15 @@ mod tests {
     fn of_much_that_was_printed_the_ends_are_kept() {
         let printed: String = (0..10_000).map(|line| format!("line {line}\n")).collect();
         let kept = ends_of(printed.as_bytes());
-        assert!(kept.len() < PRINTED + 100 && kept.starts_with("line 0\n") && kept.ends_with("line 9999\n"));
-        assert!(kept.lines().all(|line| line.starts_with("line ") || line.starts_with('[')));
+        assert!(
+            kept.len() < PRINTED + 100
+                && kept.starts_with("line 0\n")
+                && kept.ends_with("line 9999\n")
+        );
+        assert!(
+            kept.lines()
+                .all(|line| line.starts_with("line ") || line.starts_with('['))
+        );
         assert_eq!(ends_of(b"short"), "short");
     }
 
@@ -346,7 +429,10 @@ mod tests {
             fs::write(folder.path().join("history").join(not_ours), "not ours").unwrap();
         }
         let read = kept_builds(&own);
-        assert_eq!((newest_build(&own), files(&own).len()), (KEPT as u64 + 5, KEPT));
+        assert_eq!(
+            (newest_build(&own), files(&own).len()),
+            (KEPT as u64 + 5, KEPT)
+        );
         assert_eq!(read.len(), KEPT - 1);
         assert_eq!((read[0].build, read[KEPT - 2].build), (6, KEPT as u64 + 5));
         assert_eq!(read[0], record(6));

@@ -1,4 +1,5 @@
-//! A file, and a log of what came since it was written: what is added costs as much as it is, not as much as the whole.
+//! A file, and a log of what came since it was written: what is added costs as much as it is, not
+//! as much as the whole.
 
 use std::fs::File;
 use std::io::{self, Read, Write};
@@ -28,7 +29,8 @@ pub trait Kept: Sized {
     /// What the file begins with.
     const MAGIC: Magic;
 
-    /// How long the log of a file with so many bytes may become before the file is rewritten, in bytes.
+    /// How long the log of a file with so many bytes may become before the file is rewritten, in
+    /// bytes.
     fn log_limit(file: u64) -> u64;
 
     /// What a file holds.
@@ -37,7 +39,8 @@ pub trait Kept: Sized {
     /// When it is damaged, or of another version.
     fn decode(file: FileBytes) -> Result<Self, Truncated>;
 
-    /// The same of a file that was decoded before, and has not changed since: its digest need not be computed again.
+    /// The same of a file that was decoded before, and has not changed since: its digest need not
+    /// be computed again.
     ///
     /// # Errors
     /// When it is damaged, or of another version.
@@ -65,7 +68,8 @@ pub trait Kept: Sized {
 #[derive(Debug)]
 pub struct Journal<T> {
     value: T,
-    /// The id of the file that the value came from or was written to; `None` where it never was in one.
+    /// The id of the file that the value came from or was written to; `None` where it never was in
+    /// one.
     id: Option<Digest>,
     /// How much of the log belongs to it, in bytes: a longer one has a damaged end.
     log: u64,
@@ -102,7 +106,10 @@ layout!(Version { file, log });
 impl<T> Journal<T> {
     /// Which state it is; `None` where it never was in a file.
     pub fn version(&self) -> Option<Version> {
-        self.id.map(|file| Version { file, log: self.chain })
+        self.id.map(|file| Version {
+            file,
+            log: self.chain,
+        })
     }
 }
 
@@ -119,27 +126,44 @@ pub struct OpenJournal<T: Kept> {
 }
 
 impl<T: Kept> OpenJournal<T> {
-    /// Opens what is kept at a path; `None` where that is nothing, or another kind of file. Of a damaged log, what is before the
-    /// damage counts.
+    /// Opens what is kept at a path; `None` where that is nothing, or another kind of file. Of a
+    /// damaged log, what is before the damage counts.
     pub fn open(own: &Below, path: &str) -> Option<OpenJournal<T>> {
         let file = own.open_to_read(path).ok()?;
         let signature = Signature::from(&rustix::fs::fstat(&file).ok()?);
         let bytes: FileBytes = Arc::new(map_file(&file).ok()?);
         let size = (*bytes).as_ref().len() as u64;
         let file = Frame::id_in(T::MAGIC, (*bytes).as_ref())?;
-        let version = Version { file, log: Digest::default() };
-        let mut open = OpenJournal { bytes, signature, version, news: Vec::new(), log: 0 };
-        let log = own.open_to_read(&log_of(path)).and_then(|log| read_open(log, T::log_limit(size)));
+        let version = Version {
+            file,
+            log: Digest::default(),
+        };
+        let mut open = OpenJournal {
+            bytes,
+            signature,
+            version,
+            news: Vec::new(),
+            log: 0,
+        };
+        let log = own
+            .open_to_read(&log_of(path))
+            .and_then(|log| read_open(log, T::log_limit(size)));
         open.read_log(&log.unwrap_or_default());
         Some(open)
     }
 
     fn read_log(&mut self, log: &[u8]) {
-        let Some(rest) = log.strip_prefix(&*log_start(&self.version.file)) else { return };
+        let Some(rest) = log.strip_prefix(&*log_start(&self.version.file)) else {
+            return;
+        };
         self.log = (log.len() - rest.len()) as u64;
         let mut from = Decoder::new(rest);
         while let (Ok(batch), Ok(digest)) = (from.bytes(), from.digest()) {
-            let news = if Digest::of(batch) == digest { T::decode_news(batch).ok() } else { None };
+            let news = if Digest::of(batch) == digest {
+                T::decode_news(batch).ok()
+            } else {
+                None
+            };
             let Some(news) = news else { return };
             self.news.push(news);
             self.version.log = after(&self.version.log, &digest);
@@ -152,28 +176,46 @@ impl<T: Kept> OpenJournal<T> {
         self.read(T::decode)
     }
 
-    /// The same of a file that was [checked](OpenJournal::checked) before, and has the metadata that it had then.
+    /// The same of a file that was [checked](OpenJournal::checked) before, and has the metadata
+    /// that it had then.
     pub fn known_to_be_whole(self) -> Option<Journal<T>> {
         self.read(T::decode_whole)
     }
 
     fn read(self, decode: impl FnOnce(FileBytes) -> Result<T, Truncated>) -> Option<Journal<T>> {
-        let OpenJournal { bytes, version, news, log, .. } = self;
+        let OpenJournal {
+            bytes,
+            version,
+            news,
+            log,
+            ..
+        } = self;
         let mut value = decode(bytes).ok()?;
         news.into_iter().for_each(|news| value.take(news));
-        Some(Journal { value, id: Some(version.file), log, chain: version.log })
+        Some(Journal {
+            value,
+            id: Some(version.file),
+            log,
+            chain: version.log,
+        })
     }
 }
 
 impl<T: Kept> From<T> for Journal<T> {
     /// Something that is in no file yet.
     fn from(value: T) -> Journal<T> {
-        Journal { value, id: None, log: 0, chain: Digest::default() }
+        Journal {
+            value,
+            id: None,
+            log: 0,
+            chain: Digest::default(),
+        }
     }
 }
 
 impl<T: Kept> Journal<T> {
-    /// What is kept at a path; `None` where that is nothing, or damaged. Of a damaged log, what is before the damage counts.
+    /// What is kept at a path; `None` where that is nothing, or damaged. Of a damaged log, what is
+    /// before the damage counts.
     pub fn load(own: &Below, path: &str) -> Option<Journal<T>> {
         OpenJournal::open(own, path)?.checked()
     }
@@ -216,11 +258,22 @@ impl<T: Kept> Journal<T> {
         let mut file = own.open_to_read(path).ok()?;
         let mut start = [0; Frame::START];
         file.read_exact(&mut start).ok()?;
-        let id = self.id.filter(|id| Frame::id_in(T::MAGIC, &start) == Some(*id))?;
+        let id = self
+            .id
+            .filter(|id| Frame::id_in(T::MAGIC, &start) == Some(*id))?;
         let limit = T::log_limit(file.metadata().ok()?.len());
-        let log = own.open(&log_of(path), OFlags::CREATE | OFlags::APPEND | OFlags::WRONLY).ok()?;
+        let log = own
+            .open(
+                &log_of(path),
+                OFlags::CREATE | OFlags::APPEND | OFlags::WRONLY,
+            )
+            .ok()?;
         let length = log.metadata().ok()?.len();
-        let start = if length == 0 { log_start(&id) } else { Vec::new() };
+        let start = if length == 0 {
+            log_start(&id)
+        } else {
+            Vec::new()
+        };
         let fits = length + (start.len() + more) as u64 <= limit;
         (length == self.log && fits).then_some((log, start))
     }
@@ -234,7 +287,8 @@ pub(crate) fn replace(own: &Below, path: &str, bytes: &[u8]) -> Result<(), FileP
     // The log goes first: no one is to wonder which file an old one belongs to.
     let log = log_of(path);
     own.remove(&log).map_err(|e| (log, e))?;
-    own.write_whole(path, bytes).map_err(|e| (path.to_owned(), e))
+    own.write_whole(path, bytes)
+        .map_err(|e| (path.to_owned(), e))
 }
 
 /// What follows from a log and one more batch.

@@ -1,5 +1,6 @@
-//! What a workspace remembers between runs, in files of the tool's own folder. Losing any of it costs time, never truth: each
-//! file begins with a digest of what must be whole, and what is damaged is as though it had never been written.
+//! What a workspace remembers between runs, in files of the tool's own folder. Losing any of it
+//! costs time, never truth: each file begins with a digest of what must be whole, and what is
+//! damaged is as though it had never been written.
 //!
 //! ```
 //! use nubrik_disk::Below;
@@ -30,13 +31,16 @@ mod state;
 mod trails;
 
 pub use heap::{Heap, Pieces};
-pub use history::{BuildRecord, Chronicle, SharedRecord, StepRecord, keep_build, kept_builds, newest_build};
+pub use history::{
+    BuildRecord, Chronicle, SharedRecord, StepRecord, keep_build, kept_builds, newest_build,
+};
 pub use journal::{FileProblem, Journal, Kept, OpenJournal, Version};
 pub use numbers::{KeptNumbers, Lists, NumberList};
 pub use reads::{KeptRead, ReadTrails, keep_read, read_path};
 pub use results::Results;
 pub use seal::{
-    Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, ToLookAt, env_digest,
+    Change, Entry, NO_NODE, Names, NewHead, NewSeal, Roles, Seal, SealNews, Sealed, ToLookAt,
+    env_digest,
 };
 pub use seals::{forget_old_seals, read_snapshot, read_trails, save_graph, seal_path, write_seal};
 pub use snapshot::{ReachedPart, Snapshot};

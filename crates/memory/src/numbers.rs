@@ -1,5 +1,5 @@
-//! Many small things in few pieces of memory: lists of numbers, and byte strings. What is read back stays where it lies in the bytes of
-//! its file, and is copied only where something is added.
+//! Many small things in few pieces of memory: lists of numbers, and byte strings. What is read back
+//! stays where it lies in the bytes of its file, and is copied only where something is added.
 
 use std::hash::{Hash, Hasher};
 use std::ops::Range;
@@ -46,7 +46,10 @@ struct FilePart {
 
 impl FilePart {
     fn bytes(&self) -> &[u8] {
-        (*self.file).as_ref().get(self.at.clone()).unwrap_or_default()
+        (*self.file)
+            .as_ref()
+            .get(self.at.clone())
+            .unwrap_or_default()
     }
 }
 
@@ -64,13 +67,16 @@ impl From<Vec<u32>> for KeptNumbers {
 
 impl FromIterator<u32> for KeptNumbers {
     fn from_iter<I: IntoIterator<Item = u32>>(numbers: I) -> Self {
-        KeptNumbers(Storage::InMemory(numbers.into_iter().map(u32::to_le_bytes).collect()))
+        KeptNumbers(Storage::InMemory(
+            numbers.into_iter().map(u32::to_le_bytes).collect(),
+        ))
     }
 }
 
 impl Extend<u32> for KeptNumbers {
     fn extend<I: IntoIterator<Item = u32>>(&mut self, numbers: I) {
-        self.in_memory().extend(numbers.into_iter().map(u32::to_le_bytes));
+        self.in_memory()
+            .extend(numbers.into_iter().map(u32::to_le_bytes));
     }
 }
 
@@ -132,14 +138,21 @@ impl<'f> FileDecoder<'f> {
     /// When the file is shorter.
     pub fn new(file: &'f FileBytes, part: Range<usize>) -> Result<FileDecoder<'f>, Truncated> {
         let bytes = (**file).as_ref().get(part.clone()).ok_or(Truncated)?;
-        Ok(FileDecoder { file, end: part.end, decoder: Decoder::new(bytes) })
+        Ok(FileDecoder {
+            file,
+            end: part.end,
+            decoder: Decoder::new(bytes),
+        })
     }
 
     /// Where a byte string lies.
     fn part(&mut self) -> Result<FilePart, Truncated> {
         let length = self.decoder.bytes()?.len();
         let end = self.end - self.decoder.rest().len();
-        Ok(FilePart { file: self.file.clone(), at: end - length..end })
+        Ok(FilePart {
+            file: self.file.clone(),
+            at: end - length..end,
+        })
     }
 }
 
@@ -177,7 +190,9 @@ impl<'n> NumberList<'n> {
 
     /// Whether a number is among them; they are sorted.
     pub fn has_sorted(self, number: u32) -> bool {
-        self.0.binary_search_by_key(&number, |word| u32::from_le_bytes(*word)).is_ok()
+        self.0
+            .binary_search_by_key(&number, |word| u32::from_le_bytes(*word))
+            .is_ok()
     }
 
     /// Those at some places; none where they are not all there.
@@ -219,7 +234,10 @@ impl Lists {
 
     /// The lists, to be read often.
     pub fn reader(&self) -> ListReader<'_> {
-        ListReader { ends: self.ends.list(), items: self.items.list() }
+        ListReader {
+            ends: self.ends.list(),
+            items: self.items.list(),
+        }
     }
 
     /// Writes it.
@@ -233,7 +251,10 @@ impl Lists {
     /// # Errors
     /// When the bytes are damaged.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Lists, Truncated> {
-        Ok(Lists { ends: KeptNumbers::decode(from)?, items: KeptNumbers::decode(from)? })
+        Ok(Lists {
+            ends: KeptNumbers::decode(from)?,
+            items: KeptNumbers::decode(from)?,
+        })
     }
 }
 
@@ -248,7 +269,8 @@ impl<'n> ListReader<'n> {
     /// The list with a number; an empty one where there is none.
     pub fn get(self, number: usize) -> NumberList<'n> {
         let end = |number| self.ends.get(number).map_or(0, |end| end as usize);
-        self.items.part(if number == 0 { 0 } else { end(number - 1) }..end(number))
+        self.items
+            .part(if number == 0 { 0 } else { end(number - 1) }..end(number))
     }
 }
 
@@ -279,7 +301,10 @@ impl Bodies {
             Storage::InMemory(bytes) => bytes,
             Storage::InFile(part) => part.bytes(),
         };
-        BodyReader { ends: self.ends.list(), bytes }
+        BodyReader {
+            ends: self.ends.list(),
+            bytes,
+        }
     }
 
     pub fn text(&self, number: usize) -> &str {
@@ -297,7 +322,10 @@ impl Bodies {
 
     /// Reads them back, without a copy.
     pub fn decode(from: &mut FileDecoder<'_>) -> Result<Bodies, Truncated> {
-        Ok(Bodies { ends: KeptNumbers::decode(from)?, bytes: Storage::InFile(from.part()?) })
+        Ok(Bodies {
+            ends: KeptNumbers::decode(from)?,
+            bytes: Storage::InFile(from.part()?),
+        })
     }
 }
 
@@ -327,7 +355,8 @@ impl<'b> BodyReader<'b> {
 /// Numbers as they are written: their length in bytes, and four bytes for each.
 pub fn encode_numbers(numbers: &[u32], out: &mut Encoder) {
     out.u32(numbers.len() as u32 * 4);
-    out.bytes.extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
+    out.bytes
+        .extend(numbers.iter().flat_map(|number| number.to_le_bytes()));
 }
 
 /// Numbers in memory.
@@ -335,7 +364,13 @@ pub fn encode_numbers(numbers: &[u32], out: &mut Encoder) {
 /// # Errors
 /// When the bytes are damaged.
 pub fn decode_numbers(from: &mut Decoder<'_>) -> Result<Vec<u32>, Truncated> {
-    Ok(from.bytes()?.as_chunks().0.iter().map(|word| u32::from_le_bytes(*word)).collect())
+    Ok(from
+        .bytes()?
+        .as_chunks()
+        .0
+        .iter()
+        .map(|word| u32::from_le_bytes(*word))
+        .collect())
 }
 
 #[cfg(test)]
@@ -351,9 +386,13 @@ mod tests {
             let mut out = Encoder::new();
             out.bytes.resize(before, 7);
             let mut lists = Lists::default();
-            [vec![3, 1 << 31], vec![], vec![5]].into_iter().for_each(|list| lists.push(list));
+            [vec![3, 1 << 31], vec![], vec![5]]
+                .into_iter()
+                .for_each(|list| lists.push(list));
             let mut bodies = Bodies::default();
-            ["ebb", "", "flow"].into_iter().for_each(|body| bodies.push(body.as_bytes()));
+            ["ebb", "", "flow"]
+                .into_iter()
+                .for_each(|body| bodies.push(body.as_bytes()));
             lists.encode(&mut out);
             bodies.encode(&mut out);
             let end = out.bytes.len();
@@ -369,12 +408,16 @@ mod tests {
             assert_eq!((bodies_back.text(2), bodies_back.text(3)), ("flow", ""));
             lists_back.push([8, 9]);
             bodies_back.push(b"slack");
-            assert_eq!((lists_back.get(3).len(), lists_back.get(2).get(0)), (2, Some(5)));
+            assert_eq!(
+                (lists_back.get(3).len(), lists_back.get(2).get(0)),
+                (2, Some(5))
+            );
             assert_eq!((bodies_back.text(3), bodies_back.text(0)), ("slack", "ebb"));
             assert_eq!((*file).as_ref(), bytes, "the file is as it was");
             for cut in before..end {
                 let from = FileDecoder::new(&file, before..cut);
-                let read = from.and_then(|mut from| Lists::decode(&mut from).and(Bodies::decode(&mut from)));
+                let read = from
+                    .and_then(|mut from| Lists::decode(&mut from).and(Bodies::decode(&mut from)));
                 assert!(read.is_err(), "cut at {cut}");
             }
             assert!(FileDecoder::new(&file, 0..end + 2).is_err());

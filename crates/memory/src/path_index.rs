@@ -7,7 +7,8 @@ use std::sync::atomic::{AtomicUsize, Ordering};
 use hashbrown::HashTable;
 use rustc_hash::FxBuildHasher;
 
-/// So many are looked for one by one: a table of all of them takes as long as some of these searches.
+/// So many are looked for one by one: a table of all of them takes as long as some of these
+/// searches.
 const FEW: usize = 6;
 
 /// Numbers of pieces by their bytes. Of several with the same bytes the first counts.
@@ -19,7 +20,12 @@ pub(crate) struct PieceIndex {
 
 impl PieceIndex {
     /// The number of the piece with some bytes, among `count`, each of which `piece` gives.
-    pub fn find<'p>(&self, bytes: &[u8], count: usize, piece: impl Fn(usize) -> &'p [u8]) -> Option<u32> {
+    pub fn find<'p>(
+        &self,
+        bytes: &[u8],
+        count: usize,
+        piece: impl Fn(usize) -> &'p [u8],
+    ) -> Option<u32> {
         if self.table.get().is_none() && self.searches.fetch_add(1, Ordering::Relaxed) < FEW {
             return (0..count).find(|n| piece(*n) == bytes).map(|n| n as u32);
         }
@@ -37,7 +43,9 @@ impl PieceIndex {
             }
             table
         });
-        table.find(hash(bytes), |number| piece(*number as usize) == bytes).copied()
+        table
+            .find(hash(bytes), |number| piece(*number as usize) == bytes)
+            .copied()
     }
 }
 

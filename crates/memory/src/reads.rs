@@ -1,8 +1,9 @@
-//! What requests of commands that only read resulted in: the evaluation itself beside a seal on what it looked at, and the trails of
-//! its values, if they are known.
+//! What requests of commands that only read resulted in: the evaluation itself beside a seal on
+//! what it looked at, and the trails of its values, if they are known.
 //!
-//! They are written without the workspace's lock. Each file is put in its place whole. The seal names the evaluation that it
-//! belongs to by its id, and the evaluation its trails: of two who write at once, what fits together counts, and nothing else.
+//! They are written without the workspace's lock. Each file is put in its place whole. The seal
+//! names the evaluation that it belongs to by its id, and the evaluation its trails: of two who
+//! write at once, what fits together counts, and nothing else.
 
 use std::io;
 use std::sync::Arc;
@@ -24,8 +25,12 @@ use crate::trails::Trails;
 const MAGIC: Magic = *b"nbread 8";
 
 /// What is kept of reading commands.
-const READS: RequestFiles =
-    RequestFiles { folder: "reads", endings: &["", ".log", EVALUATION, TRAILS], count: 8, size: 256 << 20 };
+const READS: RequestFiles = RequestFiles {
+    folder: "reads",
+    endings: &["", ".log", EVALUATION, TRAILS],
+    count: 8,
+    size: 256 << 20,
+};
 
 /// Where the evaluation of a seal lies.
 const EVALUATION: &str = ".evaluation";
@@ -52,23 +57,37 @@ pub struct ReadTrails {
 }
 
 impl ReadTrails {
-    /// The trails of an evaluation whose trail was noted; `None` where not all of its targets can be found in them.
+    /// The trails of an evaluation whose trail was noted; `None` where not all of its targets can
+    /// be found in them.
     pub fn of(evaluation: &Evaluation) -> Option<ReadTrails> {
         let trails = Trails::of(&evaluation.trail);
-        let asked = || evaluation.targets.iter().map(|id| evaluation.graph.target(*id));
-        let keys: Vec<(String, String)> = asked().map(|t| unit_key(&t.package, &t.address)).collect();
+        let asked = || {
+            evaluation
+                .targets
+                .iter()
+                .map(|id| evaluation.graph.target(*id))
+        };
+        let keys: Vec<(String, String)> =
+            asked().map(|t| unit_key(&t.package, &t.address)).collect();
         let found = trails.find(keys.iter().map(|(file, name)| (&**file, &**name)));
         let units = asked().zip(found).map(|(target, unit)| match target.role {
             // What somebody has to call for is listed and not evaluated.
             Role::Job | Role::Service => Some(unit.unwrap_or(NO_UNIT)),
             Role::Target | Role::Test | Role::Inner => unit,
         });
-        Some(ReadTrails { units: units.collect::<Option<_>>()?, trails })
+        Some(ReadTrails {
+            units: units.collect::<Option<_>>()?,
+            trails,
+        })
     }
 
-    /// The unit of a target, by its place among those that were asked for; `None` where it was not evaluated.
+    /// The unit of a target, by its place among those that were asked for; `None` where it was not
+    /// evaluated.
     pub fn unit(&self, place: usize) -> Option<u32> {
-        self.units.get(place).copied().filter(|unit| *unit != NO_UNIT)
+        self.units
+            .get(place)
+            .copied()
+            .filter(|unit| *unit != NO_UNIT)
     }
 }
 
@@ -98,8 +117,12 @@ pub fn keep_read(
     let at = format!("{path}{EVALUATION}");
     evaluation.encode(&mut out);
     let bytes = Frame::end(out);
-    seal.graph = Frame::id_in(MAGIC, &bytes)
-        .ok_or_else(|| (at.clone(), io::Error::other("it cannot be written as bytes")))?;
+    seal.graph = Frame::id_in(MAGIC, &bytes).ok_or_else(|| {
+        (
+            at.clone(),
+            io::Error::other("it cannot be written as bytes"),
+        )
+    })?;
     own.write_whole(&at, &bytes).map_err(|e| (at, e))?;
     write_seal(own, path, &seal)
 }
@@ -119,19 +142,33 @@ impl KeptRead {
         let file = map_file(&own.open_to_read(&format!("{path}{EVALUATION}")).ok()?).ok()?;
         let bytes: FileBytes = Arc::new(file);
         let all = (*bytes).as_ref();
-        let frame = Frame::of(MAGIC, all).ok().filter(|frame| frame.id == seal.graph)?;
+        let frame = Frame::of(MAGIC, all)
+            .ok()
+            .filter(|frame| frame.id == seal.graph)?;
         let from = &mut Decoder::new(&all[frame.head]);
         let is_known = from.bool().ok()?;
-        let trails = if is_known { Some((from.digest().ok()?, decode_numbers(from).ok()?)) } else { None };
+        let trails = if is_known {
+            Some((from.digest().ok()?, decode_numbers(from).ok()?))
+        } else {
+            None
+        };
         let start = all.len() - from.rest().len();
-        Some(KeptRead { bytes, start, trails })
+        Some(KeptRead {
+            bytes,
+            start,
+            trails,
+        })
     }
 
     /// What its values were taken from; `None` where that is not known, or damaged.
     pub fn trails(&self, own: &Below, path: &str) -> Option<ReadTrails> {
         let (id, units) = self.trails.clone()?;
-        let bytes: FileBytes = Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
-        Some(ReadTrails { trails: Trails::decode(&bytes, id).ok()?, units })
+        let bytes: FileBytes =
+            Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
+        Some(ReadTrails {
+            trails: Trails::decode(&bytes, id).ok()?,
+            units,
+        })
     }
 
     /// Reads it by some threads; `None` where it is damaged.

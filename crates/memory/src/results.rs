@@ -62,7 +62,8 @@ impl Results {
         }
         let below = format!("{path}/");
         let all = self.0.reader();
-        all.get(first_not_before(all, &below, 0)).starts_with(below.as_bytes())
+        all.get(first_not_before(all, &below, 0))
+            .starts_with(below.as_bytes())
     }
 
     /// The same without some paths, and with others.
@@ -98,7 +99,8 @@ impl Results {
     }
 }
 
-/// The number of the first that is not before a path, where those before `from` are: near ones are found in a few steps.
+/// The number of the first that is not before a path, where those before `from` are: near ones are
+/// found in a few steps.
 fn first_not_before(all: BodyReader<'_>, path: &str, from: usize) -> usize {
     let is_before = |number: usize| number < all.len() && all.get(number) < path.as_bytes();
     let (mut low, mut step) = (from, 1);
@@ -109,7 +111,11 @@ fn first_not_before(all: BodyReader<'_>, path: &str, from: usize) -> usize {
     let mut high = (low + step - 1).min(all.len());
     while low < high {
         let middle = low + (high - low) / 2;
-        if is_before(middle) { low = middle + 1 } else { high = middle }
+        if is_before(middle) {
+            low = middle + 1
+        } else {
+            high = middle
+        }
     }
     low
 }
@@ -120,7 +126,9 @@ impl<T: AsRef<str>> FromIterator<T> for Results {
         paths.sort_by(|a, b| a.as_ref().cmp(b.as_ref()));
         paths.dedup_by(|a, b| a.as_ref() == b.as_ref());
         let mut bodies = Bodies::default();
-        paths.iter().for_each(|path| bodies.push(path.as_ref().as_bytes()));
+        paths
+            .iter()
+            .for_each(|path| bodies.push(path.as_ref().as_bytes()));
         Results(bodies)
     }
 }
@@ -140,7 +148,11 @@ mod tests {
                 asked = (asked + step) % 910;
                 let path = format!("r{asked:03}");
                 let is_there = asked % 3 == 0 && asked < 900;
-                assert_eq!((search(&path), results.contains(&path)), (is_there, is_there), "{path}");
+                assert_eq!(
+                    (search(&path), results.contains(&path)),
+                    (is_there, is_there),
+                    "{path}"
+                );
             }
         }
         assert!(!Results::default().search()("a") && !Results::default().contains(""));

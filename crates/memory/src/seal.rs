@@ -22,8 +22,8 @@ use crate::results::Results;
 
 pub use checking::{Change, ToLookAt};
 
-/// Bytes of an entry: place and length of its path, five numbers of metadata, its node, its roles, and two
-/// digests of a listing.
+/// Bytes of an entry: place and length of its path, five numbers of metadata, its node, its roles,
+/// and two digests of a listing.
 const ENTRY: usize = 4 + 4 + Signature::SIZE + 4 + 4 + 2 * 8;
 
 /// The log of a seal may grow to this size before the seal is rewritten, in bytes.
@@ -98,12 +98,18 @@ pub struct Entry {
 impl Entry {
     /// A path that plays no role yet.
     pub fn new(signature: Option<Signature>) -> Entry {
-        Entry { signature, node: NO_NODE, roles: Roles::default(), listing: Names::default() }
+        Entry {
+            signature,
+            node: NO_NODE,
+            roles: Roles::default(),
+            listing: Names::default(),
+        }
     }
 
     /// Whether what is there now is what is sealed.
     pub fn holds(&self, now: Option<Signature>) -> bool {
-        self.signature.map_or(now.is_none(), |known| known.still_holds(now))
+        self.signature
+            .map_or(now.is_none(), |known| known.still_holds(now))
     }
 
     /// Whether evaluation looked at it.
@@ -127,16 +133,25 @@ impl Names {
         let number = |out: &Encoder| {
             let digest = Digest::of(&out.bytes).0;
             u64::from_le_bytes([
-                digest[0], digest[1], digest[2], digest[3], digest[4], digest[5], digest[6], digest[7],
+                digest[0], digest[1], digest[2], digest[3], digest[4], digest[5], digest[6],
+                digest[7],
             ])
         };
         let mut out = Encoder::new();
         out.list(&listing.folders, |out, name| out.text(name));
-        out.bool(listing.files.iter().any(|f| &**f == nubrik_lang::TARGETS_FILE));
+        out.bool(
+            listing
+                .files
+                .iter()
+                .any(|f| &**f == nubrik_lang::TARGETS_FILE),
+        );
         out.bool(listing.problem.is_some());
         let packages = number(&out);
         out.list(&listing.files, |out, name| out.text(name));
-        Names { all: number(&out), packages }
+        Names {
+            all: number(&out),
+            packages,
+        }
     }
 }
 
@@ -157,7 +172,13 @@ pub struct NewSeal {
 impl NewSeal {
     /// The seal's bytes: its result, entries sorted by path, and their paths.
     pub fn encode(&self) -> Vec<u8> {
-        let NewSeal { sealed: Sealed { steps, results }, graph, env, samples, entries } = self;
+        let NewSeal {
+            sealed: Sealed { steps, results },
+            graph,
+            env,
+            samples,
+            entries,
+        } = self;
         let mut head = Encoder::new();
         head.digest(graph);
         head.u64(*steps as u64);
@@ -165,7 +186,8 @@ impl NewSeal {
         env.write(&mut head);
         samples.write(&mut head);
         let mut out = Frame::begin(Seal::MAGIC);
-        out.bytes.reserve_exact(head.bytes.len() + entries.len() * (ENTRY + 48) + 64);
+        out.bytes
+            .reserve_exact(head.bytes.len() + entries.len() * (ENTRY + 48) + 64);
         out.bytes(&head.bytes);
         out.u32(entries.len() as u32);
         let mut at = 0u32;
@@ -175,7 +197,9 @@ impl NewSeal {
             entry.write(&mut out);
             at += path.as_str().len() as u32;
         }
-        entries.keys().for_each(|path| out.bytes.extend_from_slice(path.as_str().as_bytes()));
+        entries
+            .keys()
+            .for_each(|path| out.bytes.extend_from_slice(path.as_str().as_bytes()));
         Frame::end(out)
     }
 }
@@ -186,7 +210,12 @@ layout!(Names { all, packages });
 /// In so many bytes, whether there is a file or not.
 impl Layout for Entry {
     fn write(&self, out: &mut Encoder) {
-        let Entry { signature, node, roles, listing } = self;
+        let Entry {
+            signature,
+            node,
+            roles,
+            listing,
+        } = self;
         signature.unwrap_or_default().write(out);
         node.write(out);
         roles.write(out);
@@ -196,7 +225,12 @@ impl Layout for Entry {
     fn read(from: &mut Decoder<'_>) -> Result<Entry, Truncated> {
         let signature = Some(Signature::read(from)?).filter(|signature| signature.mode != 0);
         let (node, roles, listing) = Layout::read(from)?;
-        Ok(Entry { signature, node, roles, listing })
+        Ok(Entry {
+            signature,
+            node,
+            roles,
+            listing,
+        })
     }
 }
 
@@ -282,7 +316,10 @@ impl Seal {
         let head = from.bytes()?;
         let count = from.u32()? as usize;
         let entries = whole.start + 4 + head.len() + 4;
-        let paths = count.checked_mul(ENTRY).and_then(|n| n.checked_add(entries)).ok_or(Truncated)?;
+        let paths = count
+            .checked_mul(ENTRY)
+            .and_then(|n| n.checked_add(entries))
+            .ok_or(Truncated)?;
         if paths > bytes.len() {
             return Err(Truncated);
         }
@@ -290,10 +327,24 @@ impl Seal {
         let mut from = FileDecoder::new(&file, start..start + head.len())?;
         let graph = from.decoder.digest()?;
         let steps = from.decoder.u64()? as usize;
-        let sealed = Sealed { steps, results: Results::decode(&mut from)? };
+        let sealed = Sealed {
+            steps,
+            results: Results::decode(&mut from)?,
+        };
         let (env, samples) = Layout::read(&mut from.decoder)?;
         let (newer, added) = (FxHashMap::default(), Vec::new());
-        Ok(Seal { sealed, graph, env, samples, entries, count, paths, file, newer, added })
+        Ok(Seal {
+            sealed,
+            graph,
+            env,
+            samples,
+            entries,
+            count,
+            paths,
+            file,
+            newer,
+            added,
+        })
     }
 
     /// Whether a variable of the environment is sealed.
@@ -316,7 +367,9 @@ impl Seal {
 
     /// Paths with their entries that play a role.
     pub fn with_role(&self, role: Roles) -> impl Iterator<Item = (FilePath, Entry)> + '_ {
-        let all = (0..self.len()).map(|n| (n, self.entry(n))).filter(move |(_, entry)| entry.roles.has(role));
+        let all = (0..self.len())
+            .map(|n| (n, self.entry(n)))
+            .filter(move |(_, entry)| entry.roles.has(role));
         all.map(|(n, entry)| (FilePath::from_text(self.path(n).into()), entry))
     }
 
@@ -345,12 +398,20 @@ impl Seal {
         let mut numbers = Vec::new();
         for start in ["", FilePath::LINK] {
             let whole = format!("{start}{path}");
-            let below = if path.is_empty() { whole.clone() } else { format!("{whole}/") };
+            let below = if path.is_empty() {
+                whole.clone()
+            } else {
+                format!("{whole}/")
+            };
             numbers.extend(self.find_in_file(&whole));
             let first = self.first_not_before(&below);
             numbers.extend((first..self.count).take_while(|n| self.path(*n).starts_with(&below)));
             let is_meant = |text: &str| text == whole || text.starts_with(&below);
-            let added = self.added.iter().enumerate().filter(|(_, (text, _))| is_meant(text.as_str()));
+            let added = self
+                .added
+                .iter()
+                .enumerate()
+                .filter(|(_, (text, _))| is_meant(text.as_str()));
             numbers.extend(added.map(|(at, _)| at + self.count));
         }
         numbers.sort_unstable();
@@ -363,7 +424,11 @@ impl Seal {
         let (mut low, mut high) = (0, self.count);
         while low < high {
             let middle = low + (high - low) / 2;
-            if self.path(middle) < text { low = middle + 1 } else { high = middle }
+            if self.path(middle) < text {
+                low = middle + 1
+            } else {
+                high = middle
+            }
         }
         low
     }
@@ -380,7 +445,10 @@ impl Seal {
     /// The bytes of a path; none after the last one.
     fn path_bytes(&self, number: usize) -> &[u8] {
         if number >= self.count {
-            return self.added.get(number - self.count).map_or(b"", |(path, _)| path.as_str().as_bytes());
+            return self
+                .added
+                .get(number - self.count)
+                .map_or(b"", |(path, _)| path.as_str().as_bytes());
         }
         let word = |at: usize| {
             let bytes = self.bytes().get(at..at + 4).and_then(|b| b.try_into().ok());
@@ -388,23 +456,31 @@ impl Seal {
         };
         let at = self.place(number);
         let start = self.paths + word(at);
-        self.bytes().get(start..start + word(at + 4)).unwrap_or_default()
+        self.bytes()
+            .get(start..start + word(at + 4))
+            .unwrap_or_default()
     }
 
-    /// An entry's metadata as bytes and its roles, where it is in the file and nothing is newer: what is
-    /// as it was, as nearly all is, need not be decoded to be seen to be so.
+    /// An entry's metadata as bytes and its roles, where it is in the file and nothing is newer:
+    /// what is as it was, as nearly all is, need not be decoded to be seen to be so.
     fn as_it_lies(&self, number: usize) -> Option<(&[u8], Roles)> {
         if number >= self.count || (!self.newer.is_empty() && self.newer.contains_key(&number)) {
             return None;
         }
         let entry = self.bytes().get(self.place(number) + 8..)?;
-        let roles = entry.get(Signature::SIZE + 4..Signature::SIZE + 8)?.try_into().ok()?;
+        let roles = entry
+            .get(Signature::SIZE + 4..Signature::SIZE + 8)?
+            .try_into()
+            .ok()?;
         Some((&entry[..Signature::SIZE], Roles(u32::from_le_bytes(roles))))
     }
 
     /// What is sealed of the path with a number.
     pub fn entry(&self, number: usize) -> Entry {
-        if let Some((_, entry)) = number.checked_sub(self.count).and_then(|n| self.added.get(n)) {
+        if let Some((_, entry)) = number
+            .checked_sub(self.count)
+            .and_then(|n| self.added.get(n))
+        {
             return *entry;
         }
         if !self.newer.is_empty()
@@ -412,14 +488,26 @@ impl Seal {
         {
             return *entry;
         }
-        let from = &mut Decoder::new(self.bytes().get(self.place(number) + 8..).unwrap_or_default());
-        Entry::read(from).unwrap_or(Entry { roles: Roles::WHOLE, ..Entry::new(None) })
+        let from = &mut Decoder::new(
+            self.bytes()
+                .get(self.place(number) + 8..)
+                .unwrap_or_default(),
+        );
+        Entry::read(from).unwrap_or(Entry {
+            roles: Roles::WHOLE,
+            ..Entry::new(None)
+        })
     }
 
     /// The number of a path.
     pub fn find(&self, path: &str) -> Option<usize> {
         let in_file = self.find_in_file(path);
-        in_file.or_else(|| self.added.iter().position(|(p, _)| p.as_str() == path).map(|n| n + self.count))
+        in_file.or_else(|| {
+            self.added
+                .iter()
+                .position(|(p, _)| p.as_str() == path)
+                .map(|n| n + self.count)
+        })
     }
 
     /// The same seal, to be rewritten with other entries.
@@ -463,7 +551,14 @@ pub struct NewHead {
     pub samples: Vec<(SampleRequest, Digest)>,
 }
 
-layout!(NewHead { graph, steps, gone, results, env, samples });
+layout!(NewHead {
+    graph,
+    steps,
+    gone,
+    results,
+    env,
+    samples
+});
 layout!(SealNews { head, entries });
 
 #[cfg(test)]

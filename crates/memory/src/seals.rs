@@ -1,4 +1,5 @@
-//! The files of a seal: itself and its log, its graph and heap, its trails. All paths are those in the tool's own folder.
+//! The files of a seal: itself and its log, its graph and heap, its trails. All paths are those in
+//! the tool's own folder.
 
 use std::io::{self, Read, Write};
 use std::sync::Arc;
@@ -50,8 +51,8 @@ const HEAP: &str = ".heap";
 /// Where what its declarations' values were taken from lies.
 const TRAILS: &str = ".trails";
 
-/// Writes a file over what is there: giving a file's blocks back is slow on some disks. One that is written
-/// in part only is not taken for whole, by its digest.
+/// Writes a file over what is there: giving a file's blocks back is slow on some disks. One that is
+/// written in part only is not taken for whole, by its digest.
 fn write_over(own: &Below, path: &str, bytes: &[u8]) -> io::Result<()> {
     let mut file = match own.open(path, OFlags::CREATE | OFlags::WRONLY) {
         Ok(file) => file,
@@ -75,8 +76,9 @@ pub fn write_seal(own: &Below, path: &str, seal: &NewSeal) -> Result<(), FilePro
     replace(own, path, &seal.encode())
 }
 
-/// The graph that belongs to a seal; `None` where it is damaged, or another one is there. Its tables are read where they lie in their
-/// file, if it stays as it is (`is_held`): nobody but the holder of the workspace's lock writes over it.
+/// The graph that belongs to a seal; `None` where it is damaged, or another one is there. Its
+/// tables are read where they lie in their file, if it stays as it is (`is_held`): nobody but the
+/// holder of the workspace's lock writes over it.
 pub fn read_snapshot(own: &Below, path: &str, seal: &Seal, is_held: bool) -> Option<Snapshot> {
     let open = |ending: &str| own.open_to_read(&format!("{path}{ending}")).ok();
     let heap = map_file(&open(HEAP)?).ok()?;
@@ -94,14 +96,16 @@ pub fn read_snapshot(own: &Below, path: &str, seal: &Seal, is_held: bool) -> Opt
     Snapshot::decode(&tables, Arc::new(heap)).ok()
 }
 
-/// What the values of a graph's declarations were taken from; `None` where that is damaged, or belongs to another graph.
+/// What the values of a graph's declarations were taken from; `None` where that is damaged, or
+/// belongs to another graph.
 pub fn read_trails(own: &Below, path: &str, snapshot: &Snapshot) -> Option<Trails> {
-    let bytes: FileBytes = Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
+    let bytes: FileBytes =
+        Arc::new(map_file(&own.open_to_read(&format!("{path}{TRAILS}")).ok()?).ok()?);
     Trails::decode(&bytes, snapshot.trails).ok()
 }
 
-/// Writes a graph, and its trails where they are new; gives its id. `old` is the id of the one that is there and to be kept
-/// until the seal speaks of the new one.
+/// Writes a graph, and its trails where they are new; gives its id. `old` is the id of the one that
+/// is there and to be kept until the seal speaks of the new one.
 ///
 /// # Errors
 /// When that is not possible, and which file is at fault.
@@ -126,7 +130,9 @@ pub fn save_graph(
     let graph = snapshot.encode();
     let is_old = |path: &str| {
         let mut start = [0; Frame::START];
-        let read = own.open_to_read(path).and_then(|mut file| file.read_exact(&mut start));
+        let read = own
+            .open_to_read(path)
+            .and_then(|mut file| file.read_exact(&mut start));
         read.is_ok() && old.is_some() && old == Snapshot::id_in(&start)
     };
     let [one, other] = GRAPHS.map(|ending| format!("{path}{ending}"));
@@ -142,15 +148,23 @@ pub fn forget_old_seals(own: &Below) {
 
 /// Removes what was kept of the oldest requests.
 pub(crate) fn forget_old(own: &Below, kept: &RequestFiles) {
-    let Ok(folder) = own.folder(kept.folder) else { return };
-    let listed = rustix::fs::openat(&folder, ".", OFlags::RDONLY | OFlags::CLOEXEC, Mode::empty());
+    let Ok(folder) = own.folder(kept.folder) else {
+        return;
+    };
+    let listed = rustix::fs::openat(
+        &folder,
+        ".",
+        OFlags::RDONLY | OFlags::CLOEXEC,
+        Mode::empty(),
+    );
     let mut seals: Vec<(i64, i64, String)> = listed
         .and_then(Dir::new)
         .into_iter()
         .flatten()
         .filter_map(|entry| {
             let name = entry.ok()?.file_name().to_str().ok()?.to_owned();
-            let found = rustix::fs::statat(&folder, name.as_str(), AtFlags::SYMLINK_NOFOLLOW).ok()?;
+            let found =
+                rustix::fs::statat(&folder, name.as_str(), AtFlags::SYMLINK_NOFOLLOW).ok()?;
             // Nothing else in the folder is ours.
             let is_seal = name.len() == NAME && name.bytes().all(|b| b.is_ascii_hexdigit());
             is_seal.then_some((found.st_mtime, found.st_mtime_nsec as i64, name))
@@ -159,13 +173,23 @@ pub(crate) fn forget_old(own: &Below, kept: &RequestFiles) {
     seals.sort();
     let mut size = 0;
     for (number, (_, _, name)) in seals.iter().rev().enumerate() {
-        let files: Vec<String> = kept.endings.iter().map(|ending| format!("{name}{ending}")).collect();
-        let length = |file: &String| rustix::fs::statat(&folder, file.as_str(), AtFlags::SYMLINK_NOFOLLOW);
-        size +=
-            files.iter().filter_map(|file| length(file).ok()).map(|found| found.st_size as u64).sum::<u64>();
+        let files: Vec<String> = kept
+            .endings
+            .iter()
+            .map(|ending| format!("{name}{ending}"))
+            .collect();
+        let length =
+            |file: &String| rustix::fs::statat(&folder, file.as_str(), AtFlags::SYMLINK_NOFOLLOW);
+        size += files
+            .iter()
+            .filter_map(|file| length(file).ok())
+            .map(|found| found.st_size as u64)
+            .sum::<u64>();
         // The one that is about to be written is one more.
         if number + 1 >= kept.count || size > kept.size {
-            files.iter().for_each(|file| drop(own.remove(&format!("{}/{file}", kept.folder))));
+            files
+                .iter()
+                .for_each(|file| drop(own.remove(&format!("{}/{file}", kept.folder))));
         }
     }
 }

@@ -1,11 +1,14 @@
-//! The graph of a finished request on disk, so that a later build can take out of it just what a change
-//! reaches. Steps and targets lie there as bytes of their own; how they hang together, as numbers.
+//! The graph of a finished request on disk, so that a later build can take out of it just what a
+//! change reaches. Steps and targets lie there as bytes of their own; how they hang together, as
+//! numbers.
 
 use std::sync::Arc;
 
 use nubrik_bytes::{Decoder, Digest, Encoder, Frame, Magic, Truncated};
 use nubrik_engine::FileBytes;
-use nubrik_graph::{Assembly, Closure, FileId, Graph, Purpose, SetId, TargetId, write_step, write_target};
+use nubrik_graph::{
+    Assembly, Closure, FileId, Graph, Purpose, SetId, TargetId, write_step, write_target,
+};
 use nubrik_lang::Evaluation;
 use nubrik_source::WsPath;
 
@@ -72,8 +75,14 @@ impl Snapshot {
             snapshot.push_path(file.path.as_str());
         }
         let numbered = (0..).zip(&graph.files);
-        snapshot.folders = numbered.filter(|(_, file)| file.folder).map(|(node, _)| node).collect();
-        graph.sets.iter().for_each(|files| snapshot.sets.push(files.iter().map(|f| f.0)));
+        snapshot.folders = numbered
+            .filter(|(_, file)| file.folder)
+            .map(|(node, _)| node)
+            .collect();
+        graph
+            .sets
+            .iter()
+            .for_each(|files| snapshot.sets.push(files.iter().map(|f| f.0)));
         let mut body = Encoder::new();
         for (number, id) in order.iter().enumerate() {
             let step = graph.step(*id);
@@ -82,7 +91,9 @@ impl Snapshot {
             snapshot.push_step(&body.bytes);
             snapshot.owners.push(step.target.0);
             snapshot.needs.push(step.inputs.iter().map(|f| f.0));
-            snapshot.candidates.push(step.candidates.iter().map(|set| set.0));
+            snapshot
+                .candidates
+                .push(step.candidates.iter().map(|set| set.0));
             snapshot.outputs.push(step.outputs.iter().map(|o| o.file.0));
             for output in &step.outputs {
                 makers[output.file.index()] = number as u32;
@@ -92,10 +103,13 @@ impl Snapshot {
             body.bytes.clear();
             write_target(graph, target, Purpose::Whole, &mut body);
             snapshot.push_target(&body.bytes);
-            snapshot.results.push(target.results.iter().map(|r| r.file.0));
+            snapshot
+                .results
+                .push(target.results.iter().map(|r| r.file.0));
         }
         snapshot.makers = makers.into();
-        // Without their units nothing can be known of targets: then any change of definitions counts for all.
+        // Without their units nothing can be known of targets: then any change of definitions
+        // counts for all.
         snapshot.asked_units = units_of(trails, evaluation).unwrap_or_default().into();
         snapshot
     }
@@ -158,24 +172,39 @@ impl Snapshot {
     /// The snapshot's tables as bytes.
     pub fn encode(&self) -> Vec<u8> {
         let mut out = Frame::begin(MAGIC);
-        out.bytes.reserve_exact(4 * (self.makers.len() * 4 + self.steps.len() * 8 + self.targets.len() * 6));
+        out.bytes.reserve_exact(
+            4 * (self.makers.len() * 4 + self.steps.len() * 8 + self.targets.len() * 6),
+        );
         self.heap.encode(&mut out);
         out.digest(&self.trails);
         for pieces in [&self.paths, &self.steps, &self.targets] {
             pieces.encode(&mut out);
         }
-        let numbers =
-            [&self.makers, &self.owners, &self.asked, &self.asked_units, &self.requested, &self.folders];
+        let numbers = [
+            &self.makers,
+            &self.owners,
+            &self.asked,
+            &self.asked_units,
+            &self.requested,
+            &self.folders,
+        ];
         for numbers in numbers {
             numbers.encode(&mut out);
         }
-        for lists in [&self.needs, &self.candidates, &self.sets, &self.outputs, &self.results] {
+        for lists in [
+            &self.needs,
+            &self.candidates,
+            &self.sets,
+            &self.outputs,
+            &self.results,
+        ] {
             lists.encode(&mut out);
         }
         Frame::end(out)
     }
 
-    /// The snapshot that the bytes of its tables and of its heap hold. The tables are read where they lie.
+    /// The snapshot that the bytes of its tables and of its heap hold. The tables are read where
+    /// they lie.
     ///
     /// # Errors
     /// When they are damaged, or of another version.
@@ -210,7 +239,10 @@ impl Snapshot {
     /// The node with a path.
     pub fn node(&self, path: &str) -> Option<u32> {
         let paths = self.heap.reader(&self.paths);
-        self.index.find(path.as_bytes(), self.paths.len(), |number| paths.unchecked(number))
+        self.index
+            .find(path.as_bytes(), self.paths.len(), |number| {
+                paths.unchecked(number)
+            })
     }
 
     /// The address of a target that was asked for, by its place among these.
@@ -224,7 +256,10 @@ impl Snapshot {
         let number = self.asked.list().get(asked)? as usize;
         let mut from = Decoder::new(self.target_body(number).ok()?);
         let (address, package) = (from.text().ok()?, from.text().ok()?);
-        Some((WsPath::from_normal(package), address.rsplit('/').next().unwrap_or(address).into()))
+        Some((
+            WsPath::from_normal(package),
+            address.rsplit('/').next().unwrap_or(address).into(),
+        ))
     }
 
     /// The step that makes a node.
@@ -232,8 +267,8 @@ impl Snapshot {
         maker_of(self.makers.list(), node)
     }
 
-    /// By step: whether a change of some nodes reaches it. A node that a step makes leads to that step
-    /// itself, whose output is not what it was. `other` are steps that are reached anyway.
+    /// By step: whether a change of some nodes reaches it. A node that a step makes leads to that
+    /// step itself, whose output is not what it was. `other` are steps that are reached anyway.
     pub fn reached(&self, changed: &[u32], other: &[usize]) -> Vec<bool> {
         let mut reached = vec![false; self.steps.len()];
         other.iter().for_each(|step| reached[*step] = true);
@@ -242,12 +277,20 @@ impl Snapshot {
         for node in changed {
             match self.maker(*node) {
                 Some(step) => reached[step] = true,
-                None => others.get_mut(*node as usize).into_iter().for_each(|other| *other = true),
+                None => others
+                    .get_mut(*node as usize)
+                    .into_iter()
+                    .for_each(|other| *other = true),
             }
         }
-        // Steps come after those they need: one pass is enough, and a set is decided where it is first met.
+        // Steps come after those they need: one pass is enough, and a set is decided where it is
+        // first met.
         let mut known: Vec<Option<bool>> = vec![None; self.sets.len()];
-        let (needs, candidates, sets) = (self.needs.reader(), self.candidates.reader(), self.sets.reader());
+        let (needs, candidates, sets) = (
+            self.needs.reader(),
+            self.candidates.reader(),
+            self.sets.reader(),
+        );
         for (step, is_reached) in reached.iter_mut().enumerate() {
             let is_other = |node: u32| others.get(node as usize).is_some_and(|other| *other);
             let mut is_other_set = |set: u32| {
@@ -260,15 +303,18 @@ impl Snapshot {
                 || candidates.get(step).iter().any(&mut is_other_set);
             if *is_reached {
                 for node in self.outputs.get(step).iter() {
-                    others.get_mut(node as usize).into_iter().for_each(|other| *other = true);
+                    others
+                        .get_mut(node as usize)
+                        .into_iter()
+                        .for_each(|other| *other = true);
                 }
             }
         }
         reached
     }
 
-    /// The part of the graph that some steps take: themselves, what they need from other steps (which are
-    /// settled), and the results among what they make.
+    /// The part of the graph that some steps take: themselves, what they need from other steps
+    /// (which are settled), and the results among what they make.
     pub fn part(&self, wanted: &[bool]) -> Result<ReachedPart, Truncated> {
         let mut assembly = Assembly::default();
         let mut part = ReachedPart::default();
@@ -276,15 +322,21 @@ impl Snapshot {
         let mut taken = vec![false; self.steps.len()];
         let mut sets: Vec<Option<SetId>> = vec![None; self.sets.len()];
         let (makers, results) = (self.makers.list(), self.results.reader());
-        let is_made = |node: u32| maker_of(makers, node).is_some_and(|step| wanted.get(step) == Some(&true));
+        let is_made =
+            |node: u32| maker_of(makers, node).is_some_and(|step| wanted.get(step) == Some(&true));
         for step in (0..wanted.len()).filter(|s| wanted[*s]) {
             let mut candidates = Vec::new();
             let mut settle = |node: u32, assembly: &mut Assembly| -> Result<(), Truncated> {
-                let Some(maker) = maker_of(makers, node) else { return Ok(()) };
-                if !*wanted.get(maker).ok_or(Truncated)? && !std::mem::replace(&mut taken[maker], true) {
+                let Some(maker) = maker_of(makers, node) else {
+                    return Ok(());
+                };
+                if !*wanted.get(maker).ok_or(Truncated)?
+                    && !std::mem::replace(&mut taken[maker], true)
+                {
                     let target = self.target(maker, &mut targets, assembly)?;
                     // What it may read itself is settled, too.
-                    part.settled.push(assembly.step(self.step(maker)?, target, Vec::new())?);
+                    part.settled
+                        .push(assembly.step(self.step(maker)?, target, Vec::new())?);
                 }
                 Ok(())
             };
@@ -320,7 +372,8 @@ impl Snapshot {
             }
         }
         for node in self.requested.list().iter().filter(|node| is_made(*node)) {
-            part.requested.push(assembly.file(self.path(node as usize), false));
+            part.requested
+                .push(assembly.file(self.path(node as usize), false));
         }
         part.graph = Arc::new(assembly.finish().map_err(|_| Truncated)?);
         Ok(part)
@@ -340,32 +393,47 @@ impl Snapshot {
         }
     }
 
-    /// The address of the target that makes the file at a path. `likely` is the node that it may have: it is looked at first, as all
-    /// paths are looked through otherwise.
+    /// The address of the target that makes the file at a path. `likely` is the node that it may
+    /// have: it is looked at first, as all paths are looked through otherwise.
     pub fn maker_of(&self, path: &str, likely: Option<u32>) -> Option<String> {
         let likely = likely.filter(|node| *node != NO_NODE && self.path(*node as usize) == path);
         let node = likely.or_else(|| self.node(path))?;
         let owner = self.owners.list().get(self.maker(node)?)? as usize;
-        Decoder::new(self.target_body(owner).ok()?).text().ok().map(str::to_owned)
+        Decoder::new(self.target_body(owner).ok()?)
+            .text()
+            .ok()
+            .map(str::to_owned)
     }
 }
 
 /// The step that makes a node, by the makers of all nodes.
 fn maker_of(makers: NumberList<'_>, node: u32) -> Option<usize> {
-    makers.get(node as usize).filter(|maker| *maker != NO_NODE).map(|maker| maker as usize)
+    makers
+        .get(node as usize)
+        .filter(|maker| *maker != NO_NODE)
+        .map(|maker| maker as usize)
 }
 
 /// The units of the targets that were asked for; `None` when one of them is not known.
 pub fn units_of(trails: &Trails, evaluation: &Evaluation) -> Option<Vec<u32>> {
-    let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
+    let targets = evaluation
+        .targets
+        .iter()
+        .map(|t| evaluation.graph.target(*t));
     let keys: Vec<(String, String)> = targets.map(|t| unit_key(&t.package, &t.address)).collect();
-    trails.find(keys.iter().map(|(file, name)| (&**file, &**name))).into_iter().collect()
+    trails
+        .find(keys.iter().map(|(file, name)| (&**file, &**name)))
+        .into_iter()
+        .collect()
 }
 
 /// The definition file and the name of a package's target.
 pub(crate) fn unit_key(package: &WsPath, address: &str) -> (String, String) {
     let name = address.rsplit('/').next().unwrap_or(address);
-    (package.child(nubrik_lang::TARGETS_FILE).as_str().to_owned(), name.to_owned())
+    (
+        package.child(nubrik_lang::TARGETS_FILE).as_str().to_owned(),
+        name.to_owned(),
+    )
 }
 
 /// The part of a graph that a change reaches.

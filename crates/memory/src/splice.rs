@@ -19,13 +19,19 @@ pub struct Spliced {
     pub trails: Trails,
     /// Steps that are new or other than they were.
     pub changed: Vec<usize>,
-    /// Where results of the targets that were evaluated again were published, below the folder of results.
+    /// Where results of the targets that were evaluated again were published, below the folder of
+    /// results.
     pub published_before: Vec<String>,
 }
 
-/// Puts what was evaluated again in the place of what it was. `None` where that cannot be distinguished from
-/// the rest, which is then to be evaluated as a whole.
-pub fn splice(old: &Snapshot, trails: &Trails, reached: &[bool], again: &Evaluation) -> Option<Spliced> {
+/// Puts what was evaluated again in the place of what it was. `None` where that cannot be
+/// distinguished from the rest, which is then to be evaluated as a whole.
+pub fn splice(
+    old: &Snapshot,
+    trails: &Trails,
+    reached: &[bool],
+    again: &Evaluation,
+) -> Option<Spliced> {
     if old.asked.len() != old.asked_units.len() {
         return None;
     }
@@ -43,7 +49,8 @@ struct Splice<'a> {
     snapshot: Snapshot,
     /// The node of each file that was evaluated now.
     nodes: Vec<u32>,
-    /// The number of each set that was evaluated now: old sets keep theirs, new ones come after them.
+    /// The number of each set that was evaluated now: old sets keep theirs, new ones come after
+    /// them.
     sets: Vec<u32>,
     /// Nodes of the new sets.
     new_sets: Lists,
@@ -65,12 +72,18 @@ impl<'a> Splice<'a> {
                 *dropped.get_mut(target as usize)? = true;
             }
         }
-        let mut snapshot =
-            Snapshot { heap: old.heap.clone(), paths: old.paths.clone(), ..Snapshot::default() };
+        let mut snapshot = Snapshot {
+            heap: old.heap.clone(),
+            paths: old.paths.clone(),
+            ..Snapshot::default()
+        };
         // Few paths are looked for among many.
         let files = &again.graph.files;
-        let wanted: FxHashMap<&[u8], usize> =
-            files.iter().enumerate().map(|(n, f)| (f.path.as_str().as_bytes(), n)).collect();
+        let wanted: FxHashMap<&[u8], usize> = files
+            .iter()
+            .enumerate()
+            .map(|(n, f)| (f.path.as_str().as_bytes(), n))
+            .collect();
         let mut nodes = vec![NO_NODE; files.len()];
         let paths = old.heap.reader(&old.paths);
         for node in 0..old.paths.len() {
@@ -121,7 +134,12 @@ impl<'a> Splice<'a> {
             let known = self.old.maker(first);
             if let Some(known) = known
                 && self.old.step(known).ok()? == body.bytes
-                && self.old.candidates.get(known).iter().eq(self.candidates(step))
+                && self
+                    .old
+                    .candidates
+                    .get(known)
+                    .iter()
+                    .eq(self.candidates(step))
             {
                 self.same.insert(known, step.target.0);
                 continue;
@@ -148,7 +166,11 @@ impl<'a> Splice<'a> {
 
     /// The numbers of the sets that a step which was evaluated now may read, sorted.
     fn candidates(&self, step: &Step) -> Vec<u32> {
-        let mut sets: Vec<u32> = step.candidates.iter().map(|set| self.sets[set.index()]).collect();
+        let mut sets: Vec<u32> = step
+            .candidates
+            .iter()
+            .map(|set| self.sets[set.index()])
+            .collect();
         sets.sort_unstable();
         sets
     }
@@ -165,8 +187,15 @@ impl<'a> Splice<'a> {
     fn needed(&mut self) -> Option<Vec<bool>> {
         let count = self.old.steps.len();
         let graph = &self.again.graph;
-        let asked = self.old.asked.list().iter().filter(|t| !self.dropped[*t as usize]);
-        let mut requested: Vec<u32> = asked.flat_map(|t| self.old.results.get(t as usize).iter()).collect();
+        let asked = self
+            .old
+            .asked
+            .list()
+            .iter()
+            .filter(|t| !self.dropped[*t as usize]);
+        let mut requested: Vec<u32> = asked
+            .flat_map(|t| self.old.results.get(t as usize).iter())
+            .collect();
         requested.extend(self.again.requested.iter().map(|f| self.nodes[f.index()]));
         let mut seen = vec![false; self.makers.len()];
         if requested.iter().any(|node| *node as usize >= seen.len()) {
@@ -195,7 +224,9 @@ impl<'a> Splice<'a> {
             }
             // What was not evaluated again does not need what changed.
             let is_other = |need: u32| {
-                self.makers.get(need as usize).is_some_and(|m| *m != NO_NODE && *m as usize >= count)
+                self.makers
+                    .get(need as usize)
+                    .is_some_and(|m| *m != NO_NODE && *m as usize >= count)
             };
             let needs = self.old.needs.get(maker as usize);
             if needs.iter().any(is_other) {
@@ -224,7 +255,10 @@ impl<'a> Splice<'a> {
         let mut now = NumbersNow {
             old_targets: vec![NO_NODE; self.old.targets.len()],
             new_targets: vec![NO_NODE; self.again.graph.targets.len()],
-            sets: UsedSets { numbers: sets, used: Vec::new() },
+            sets: UsedSets {
+                numbers: sets,
+                used: Vec::new(),
+            },
             makers: vec![NO_NODE; self.makers.len()],
         };
         // Targets: those that stay, then those of what was evaluated now.
@@ -246,7 +280,10 @@ impl<'a> Splice<'a> {
         }
         self.snapshot.makers = now.makers.into();
         let mut sets = Lists::default();
-        now.sets.used.into_iter().for_each(|set| sets.push(self.nodes_of(set).iter()));
+        now.sets
+            .used
+            .into_iter()
+            .for_each(|set| sets.push(self.nodes_of(set).iter()));
         self.snapshot.sets = sets;
         let units = units_of(&trails, self.again)?;
         self.snapshot.asked_units.extend(units);
@@ -254,7 +291,12 @@ impl<'a> Splice<'a> {
         for number in (0..self.dropped.len()).filter(|n| self.dropped[*n]) {
             published_before.extend(published(self.old.target_body(number).ok()?)?);
         }
-        Some(Spliced { snapshot: self.snapshot, trails, changed, published_before })
+        Some(Spliced {
+            snapshot: self.snapshot,
+            trails,
+            changed,
+            published_before,
+        })
     }
 
     /// Takes over the targets that are not evaluated again.
@@ -263,10 +305,18 @@ impl<'a> Splice<'a> {
             if !self.dropped[number] {
                 *place = self.snapshot.targets.len() as u32;
                 self.snapshot.targets.take_over(&self.old.targets, number);
-                self.snapshot.results.push(self.old.results.get(number).iter());
+                self.snapshot
+                    .results
+                    .push(self.old.results.get(number).iter());
             }
         }
-        for (old, unit) in self.old.asked.list().iter().zip(self.old.asked_units.list().iter()) {
+        for (old, unit) in self
+            .old
+            .asked
+            .list()
+            .iter()
+            .zip(self.old.asked_units.list().iter())
+        {
             if !self.dropped[old as usize] {
                 self.snapshot.asked.push(now.old_targets[old as usize]);
                 self.snapshot.asked_units.push(unit);
@@ -284,7 +334,9 @@ impl<'a> Splice<'a> {
             let mut body = Encoder::new();
             write_target(graph, target, Purpose::Whole, &mut body);
             self.snapshot.push_target(&body.bytes);
-            self.snapshot.results.push(target.results.iter().map(|r| self.nodes[r.file.index()]));
+            self.snapshot
+                .results
+                .push(target.results.iter().map(|r| self.nodes[r.file.index()]));
         }
         *place
     }
@@ -297,12 +349,20 @@ impl<'a> Splice<'a> {
             _ => self.new_target(TargetId(*self.same.get(&step)?), now),
         };
         let number = self.snapshot.steps.len() as u32;
-        self.old.outputs.get(step).iter().for_each(|node| now.makers[node as usize] = number);
+        self.old
+            .outputs
+            .get(step)
+            .iter()
+            .for_each(|node| now.makers[node as usize] = number);
         self.snapshot.steps.take_over(&self.old.steps, step);
         self.snapshot.owners.push(owner);
         self.snapshot.needs.push(self.old.needs.get(step).iter());
-        self.snapshot.candidates.push(now.sets.renumbered(self.old.candidates.get(step).iter())?);
-        self.snapshot.outputs.push(self.old.outputs.get(step).iter());
+        self.snapshot
+            .candidates
+            .push(now.sets.renumbered(self.old.candidates.get(step).iter())?);
+        self.snapshot
+            .outputs
+            .push(self.old.outputs.get(step).iter());
         Some(())
     }
 
@@ -315,12 +375,18 @@ impl<'a> Splice<'a> {
         write_step(graph, step, Purpose::Whole, &mut body);
         let owner = self.new_target(step.target, now);
         let node = |f: &nubrik_graph::FileId| self.nodes[f.index()];
-        step.outputs.iter().for_each(|o| now.makers[node(&o.file) as usize] = number as u32);
+        step.outputs
+            .iter()
+            .for_each(|o| now.makers[node(&o.file) as usize] = number as u32);
         self.snapshot.push_step(&body.bytes);
         self.snapshot.owners.push(owner);
         self.snapshot.needs.push(step.inputs.iter().map(node));
-        self.snapshot.candidates.push(now.sets.renumbered(self.candidates(step).into_iter())?);
-        self.snapshot.outputs.push(step.outputs.iter().map(|o| node(&o.file)));
+        self.snapshot
+            .candidates
+            .push(now.sets.renumbered(self.candidates(step).into_iter())?);
+        self.snapshot
+            .outputs
+            .push(step.outputs.iter().map(|o| node(&o.file)));
         Some(number)
     }
 }
@@ -369,8 +435,11 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
         KeptNumbers::from(set)
     });
     let now: Vec<KeptNumbers> = now.collect();
-    let wanted: FxHashMap<NumberList<'_>, usize> =
-        now.iter().enumerate().map(|(n, set)| (set.list(), n)).collect();
+    let wanted: FxHashMap<NumberList<'_>, usize> = now
+        .iter()
+        .enumerate()
+        .map(|(n, set)| (set.list(), n))
+        .collect();
     let mut numbers = vec![NO_NODE; now.len()];
     for set in 0..old.sets.len() {
         if let Some(place) = wanted.get(&old.sets.get(set)) {
@@ -378,7 +447,11 @@ fn numbered_sets(old: &Snapshot, again: &Evaluation, nodes: &[u32]) -> (Vec<u32>
         }
     }
     let mut new = Lists::default();
-    for (number, set) in numbers.iter_mut().zip(&now).filter(|(number, _)| **number == NO_NODE) {
+    for (number, set) in numbers
+        .iter_mut()
+        .zip(&now)
+        .filter(|(number, _)| **number == NO_NODE)
+    {
         *number = (old.sets.len() + new.len()) as u32;
         new.push(set.list().iter());
     }
@@ -390,5 +463,10 @@ fn published(body: &[u8]) -> Option<Vec<String>> {
     let mut assembly = nubrik_graph::Assembly::default();
     let id = assembly.target(body).ok()?;
     let results = &assembly.tables().target(id).results;
-    Some(results.iter().map(|r| r.publish.as_str().to_owned()).collect())
+    Some(
+        results
+            .iter()
+            .map(|r| r.publish.as_str().to_owned())
+            .collect(),
+    )
 }

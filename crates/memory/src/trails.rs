@@ -1,5 +1,5 @@
-//! What declarations' values were taken from, as tables beside a sealed graph: which of them a changed
-//! file reaches.
+//! What declarations' values were taken from, as tables beside a sealed graph: which of them a
+//! changed file reaches.
 
 use std::sync::Arc;
 
@@ -9,7 +9,9 @@ use nubrik_lang::{REQUEST, Trail};
 use nubrik_source::WsPath;
 use rustc_hash::{FxHashMap, FxHashSet};
 
-use crate::numbers::{Bodies, FileDecoder, ListReader, Lists, NumberList, decode_numbers, encode_numbers};
+use crate::numbers::{
+    Bodies, FileDecoder, ListReader, Lists, NumberList, decode_numbers, encode_numbers,
+};
 
 const MAGIC: Magic = *b"nbtrail1";
 
@@ -48,10 +50,12 @@ impl TrailIndex<'_> {
         self.files.get(path).copied()
     }
 
-    /// Units whose values may be others when a definition file changes: those that it declared, and those
-    /// that it declares now.
+    /// Units whose values may be others when a definition file changes: those that it declared, and
+    /// those that it declares now.
     pub fn declared_in(&self, file: usize, now: impl Fn(&str) -> bool) -> Vec<u32> {
-        let Trails { unit_files, names, .. } = self.trails;
+        let Trails {
+            unit_files, names, ..
+        } = self.trails;
         let is_changed = |unit: &u32| {
             let unit = *unit as usize;
             unit_files[unit] & ABSENT == 0 || now(names.text(unit))
@@ -61,14 +65,21 @@ impl TrailIndex<'_> {
 
     /// Units that looked at a path.
     pub fn readers(&self, path: &str) -> NumberList<'_> {
-        self.paths.get(path).map_or(NumberList::default(), |number| self.trails.readers.get(*number))
+        self.paths
+            .get(path)
+            .map_or(NumberList::default(), |number| {
+                self.trails.readers.get(*number)
+            })
     }
 }
 
 /// The numbers of texts, of equal ones the first.
 fn numbered(texts: &Bodies) -> FxHashMap<&str, usize> {
     let texts = texts.reader();
-    (0..texts.len()).rev().map(|number| (texts.text(number), number)).collect()
+    (0..texts.len())
+        .rev()
+        .map(|number| (texts.text(number), number))
+        .collect()
 }
 
 /// Pairs as lists: for each second number up to `count`, the first ones.
@@ -87,7 +98,10 @@ fn grouped(pairs: &[(u32, u32)], count: usize) -> Lists {
         items[*place as usize] = *from;
         *place += 1;
     }
-    Lists { ends: ends.into(), items: items.into() }
+    Lists {
+        ends: ends.into(),
+        items: items.into(),
+    }
 }
 
 impl Trails {
@@ -100,7 +114,9 @@ impl Trails {
                 trails.files.push(unit.file.as_bytes());
                 trails.files.len() as u32 - 1
             });
-            trails.unit_files.push(if unit.absent { file | ABSENT } else { file });
+            trails
+                .unit_files
+                .push(if unit.absent { file | ABSENT } else { file });
             trails.names.push(unit.name.as_bytes());
         }
         // Several threads may have noted the same.
@@ -123,7 +139,10 @@ impl Trails {
                 list.len() as u32 - 1
             }));
         }
-        let mut reads: Vec<(u32, u32)> = reads.iter().map(|(u, p)| (*u, numbers[*p as usize])).collect();
+        let mut reads: Vec<(u32, u32)> = reads
+            .iter()
+            .map(|(u, p)| (*u, numbers[*p as usize]))
+            .collect();
         reads.sort_unstable();
         reads.dedup();
         self.readers = grouped(&reads, list.len());
@@ -158,17 +177,30 @@ impl Trails {
             return Err(Truncated);
         }
         let from = &mut FileDecoder::new(file, frame.head)?;
-        let (files, names, paths) = (Bodies::decode(from)?, Bodies::decode(from)?, Bodies::decode(from)?);
+        let (files, names, paths) = (
+            Bodies::decode(from)?,
+            Bodies::decode(from)?,
+            Bodies::decode(from)?,
+        );
         let unit_files = decode_numbers(&mut from.decoder)?;
         let (users, readers) = (Lists::decode(from)?, Lists::decode(from)?);
-        Ok(Trails { files, unit_files, names, users, paths, readers })
+        Ok(Trails {
+            files,
+            unit_files,
+            names,
+            users,
+            paths,
+            readers,
+        })
     }
 
     /// The tables as many changed files are looked up in them.
     pub fn index(&self) -> TrailIndex<'_> {
         let units = self.unit_files.iter().enumerate();
         let pairs = units.map(|(unit, file)| (unit as u32, file & !ABSENT));
-        let pairs: Vec<(u32, u32)> = pairs.filter(|(_, file)| (*file as usize) < self.files.len()).collect();
+        let pairs: Vec<(u32, u32)> = pairs
+            .filter(|(_, file)| (*file as usize) < self.files.len())
+            .collect();
         TrailIndex {
             trails: self,
             files: numbered(&self.files),
@@ -177,8 +209,8 @@ impl Trails {
         }
     }
 
-    /// By unit: whether its value may be another one when those of some units are. `None` when even what
-    /// the request means may be something else.
+    /// By unit: whether its value may be another one when those of some units are. `None` when even
+    /// what the request means may be something else.
     pub fn reached(&self, changed: Vec<u32>) -> Option<Vec<bool>> {
         let mut reached = vec![false; self.unit_files.len()];
         let (mut open, users) = (changed, self.users.reader());
@@ -195,10 +227,14 @@ impl Trails {
         let wanted: Vec<(&str, &str)> = wanted.collect();
         let mut found = vec![None; wanted.len()];
         let files: FxHashSet<&str> = wanted.iter().map(|(file, _)| *file).collect();
-        let files: Vec<bool> =
-            (0..self.files.len()).map(|file| files.contains(self.files.text(file))).collect();
-        let places: FxHashMap<(&str, &str), usize> =
-            wanted.into_iter().enumerate().map(|(at, key)| (key, at)).collect();
+        let files: Vec<bool> = (0..self.files.len())
+            .map(|file| files.contains(self.files.text(file)))
+            .collect();
+        let places: FxHashMap<(&str, &str), usize> = wanted
+            .into_iter()
+            .enumerate()
+            .map(|(at, key)| (key, at))
+            .collect();
         let (texts, names) = (self.files.reader(), self.names.reader());
         for (unit, file) in self.unit_files.iter().enumerate() {
             let file = (file & !ABSENT) as usize;
@@ -215,7 +251,9 @@ impl Trails {
     pub fn spliced(&self, reached: &[bool], newer: &Trail) -> Trails {
         let mut result = self.clone();
         let texts = self.files.reader();
-        let mut files: FxHashMap<&str, u32> = (0..texts.len()).map(|n| (texts.text(n), n as u32)).collect();
+        let mut files: FxHashMap<&str, u32> = (0..texts.len())
+            .map(|n| (texts.text(n), n as u32))
+            .collect();
         let known = newer.units.iter().map(|unit| (&*unit.file, &*unit.name));
         let mut units = Vec::with_capacity(newer.units.len());
         for (unit, known) in newer.units.iter().zip(self.find(known)) {
@@ -240,10 +278,21 @@ impl Trails {
             });
         }
         let is_reached = |unit: u32| reached.get(unit as usize).is_some_and(|r| *r);
-        let needs = newer.needs.iter().map(|(a, b)| (units[*a as usize], units[*b as usize]));
-        result.users = merged(self.users.reader(), result.unit_files.len(), is_reached, needs);
+        let needs = newer
+            .needs
+            .iter()
+            .map(|(a, b)| (units[*a as usize], units[*b as usize]));
+        result.users = merged(
+            self.users.reader(),
+            result.unit_files.len(),
+            is_reached,
+            needs,
+        );
         let paths = self.numbers_of(&newer.paths, &mut result.paths);
-        let reads = newer.reads.iter().map(|(unit, path)| (units[*unit as usize], paths[*path as usize]));
+        let reads = newer
+            .reads
+            .iter()
+            .map(|(unit, path)| (units[*unit as usize], paths[*path as usize]));
         result.readers = merged(self.readers.reader(), result.paths.len(), is_reached, reads);
         result
     }

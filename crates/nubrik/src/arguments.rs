@@ -68,14 +68,21 @@ static CHOSEN: OnceLock<String> = OnceLock::new();
 impl Choice {
     /// Keeps how options are chosen for all commands that are proposed from now on.
     pub fn keep(&self) {
-        let profile = self.profile.iter().map(|name| format!(" --profile {}", shown_word(name)));
-        let set = self.set.iter().map(|set| format!(" --set {}", shown_word(set)));
+        let profile = self
+            .profile
+            .iter()
+            .map(|name| format!(" --profile {}", shown_word(name)));
+        let set = self
+            .set
+            .iter()
+            .map(|set| format!(" --set {}", shown_word(set)));
         // Only the first command line counts.
         let _ = CHOSEN.set(profile.chain(set).collect());
     }
 }
 
-/// The options that choose the same as this command line does, each after a blank; empty where it chooses nothing.
+/// The options that choose the same as this command line does, each after a blank; empty where it
+/// chooses nothing.
 pub fn chosen() -> &'static str {
     CHOSEN.get().map_or("", String::as_str)
 }
@@ -120,9 +127,9 @@ pub enum UserCommand {
     Init,
     /// Look at a folder of sources, propose definitions for it, and try them
     ///
-    /// Nothing is written before you agree. What it writes is yours: it is never written over. --check and --update compare the
-    /// sources with definitions that exist: a new file that no definition takes, an import that is not among the needs, a need
-    /// that nothing uses.
+    /// Nothing is written before you agree. What it writes is yours: it is never written over.
+    /// --check and --update compare the sources with definitions that exist: a new file that no
+    /// definition takes, an import that is not among the needs, a need that nothing uses.
     Adopt(Adopting),
     /// Unpack the demo workspace, build it, run it, and say what to try
     Demo {
@@ -132,7 +139,8 @@ pub enum UserCommand {
     },
     /// Build targets
     Build {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         #[command(flatten)]
@@ -143,7 +151,8 @@ pub enum UserCommand {
         /// Only what a change since this revision of git can affect; uncommitted changes count
         #[arg(long, value_name = "REV", conflicts_with = "observe")]
         since: Option<String>,
-        /// Rebuild results that came from the shared cache, or a share of them, and compare every byte
+        /// Rebuild results that came from the shared cache, or a share of them, and compare every
+        /// byte
         #[arg(long, value_name = "SHARE", num_args = 0..=1, require_equals = true, value_parser = share, conflicts_with_all = ["observe", "dry_run"])]
         verify: Option<Option<u32>>,
         #[command(flatten)]
@@ -181,7 +190,8 @@ pub enum UserCommand {
 maybe  it depends on a step that would run: it runs too, unless that makes the same bytes as before\n\
 reuse  its result is kept from an earlier build, here or in another workspace, and would be put back")]
     Plan {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         /// What `nubrik test` would run instead
@@ -207,7 +217,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         /// Show the dependency path from it to this target instead
         #[arg(value_name = "NEED")]
         need: Option<String>,
-        /// Explain why results did not come from the shared cache: the nearest result there, and the difference
+        /// Explain why results did not come from the shared cache: the nearest result there, and
+        /// the difference
         #[arg(long, conflicts_with = "need")]
         shared: bool,
     },
@@ -218,7 +229,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
     /// List targets, tests and jobs by package
     List {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         /// Count them by kind
@@ -263,7 +275,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
     /// Draw what depends on what
     Graph {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         /// How to draw it: text (the default), svg, dot, mermaid or json
@@ -296,14 +309,17 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(long)]
         open: bool,
     },
-    /// Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace, or pages about everything
+    /// Write a report of a build or of all tests: a page, Markdown, JUnit XML, a trace, or pages
+    /// about everything
     Report {
-        /// The number of a build, or `tests` for the latest result of every test; by default the last build
+        /// The number of a build, or `tests` for the latest result of every test; by default the
+        /// last build
         #[arg(value_name = "BUILD")]
         what: Option<String>,
         #[command(flatten)]
         files: ReportFiles,
-        /// Join reports of tests in JUnit XML, such as those of all parts of `nubrik test --part`; with --junit or --markdown
+        /// Join reports of tests in JUnit XML, such as those of all parts of `nubrik test --part`;
+        /// with --junit or --markdown
         #[arg(long, value_name = "FILE", num_args = 1.., conflicts_with_all = ["what", "html", "sarif", "trace", "pages"])]
         merge: Vec<PathBuf>,
     },
@@ -334,7 +350,13 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
         #[arg(value_name = "TARGET")]
         target: String,
         /// The format: cyclonedx (1.5, the default) or spdx (2.3), as JSON
-        #[arg(long, value_enum, default_value_t, hide_possible_values = true, hide_default_value = true)]
+        #[arg(
+            long,
+            value_enum,
+            default_value_t,
+            hide_possible_values = true,
+            hide_default_value = true
+        )]
         format: SbomFormat,
         /// The file to write; standard output by default
         #[arg(long, short, value_name = "FILE")]
@@ -381,7 +403,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
     },
     /// Remove results; never needed for a correct build
     Clean {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         /// Also remove the cache, which all workspaces share
@@ -399,7 +422,8 @@ reuse  its result is kept from an earlier build, here or in another workspace, a
 /// Something to run.
 #[derive(Args, Clone)]
 pub struct RunArguments {
-    /// The program, job or service to run; may be left out if there is only one in this folder and below
+    /// The program, job or service to run; may be left out if there is only one in this folder and
+    /// below
     #[arg(value_name = "TARGET")]
     pub target: Option<String>,
     /// Arguments for it
@@ -442,7 +466,8 @@ pub enum WorkersCommand {
         /// How long running steps may go on when it is stopped; then they are handed back
         #[arg(long, value_name = "SECONDS", default_value_t = 10)]
         grace: u32,
-        /// Answer monitoring systems at this port: /metrics (OpenMetrics) and /health; with an address before it, also other machines
+        /// Answer monitoring systems at this port: /metrics (OpenMetrics) and /health; with an
+        /// address before it, also other machines
         #[arg(long, value_name = "[ADDRESS:]PORT", value_parser = metrics_place)]
         metrics: Option<SocketAddr>,
     },
@@ -453,16 +478,19 @@ fn metrics_place(text: &str) -> Result<SocketAddr, String> {
     if let Ok(port) = text.parse::<u16>() {
         return Ok(SocketAddr::from(([127, 0, 0, 1], port)));
     }
-    text.parse()
-        .map_err(|_| "give a port (9464), or an IP address and a port (0.0.0.0:9464, [::]:9464)".to_owned())
+    text.parse().map_err(|_| {
+        "give a port (9464), or an IP address and a port (0.0.0.0:9464, [::]:9464)".to_owned()
+    })
 }
 
-/// What is done after each change; everything in this folder and below is built where nothing is said.
+/// What is done after each change; everything in this folder and below is built where nothing is
+/// said.
 #[derive(clap::Subcommand, Clone)]
 pub enum WatchCommand {
     /// Build targets
     Build {
-        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+        /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in
+        /// this folder and below
         #[arg(value_name = "TARGET")]
         what: Vec<String>,
         #[command(flatten)]
@@ -521,7 +549,8 @@ pub struct How {
     /// Show the commands of steps that run
     #[arg(long, short)]
     pub verbose: bool,
-    /// Use no network: a step that needs it fails unless its result is cached; no shared cache except in a folder, no workers
+    /// Use no network: a step that needs it fails unless its result is cached; no shared cache
+    /// except in a folder, no workers
     #[arg(long)]
     pub offline: bool,
     /// Use neither the cache of this machine nor the shared cache
@@ -530,7 +559,8 @@ pub struct How {
     /// Do not use the shared cache
     #[arg(long)]
     pub no_shared_cache: bool,
-    /// Note what results rest on of this machine, so that `nubrik cache save` can hand them to others
+    /// Note what results rest on of this machine, so that `nubrik cache save` can hand them to
+    /// others
     #[arg(long, conflicts_with = "no_cache")]
     pub portable: bool,
     /// Fail if the shared cache cannot be reached, or accepts nothing
@@ -560,7 +590,10 @@ mod tests {
         fn check(command: &clap::Command) {
             for argument in command.get_arguments() {
                 let name = format!("{} {}", command.get_name(), argument.get_id());
-                assert!(argument.get_help().is_some(), "{name} says nothing of itself");
+                assert!(
+                    argument.get_help().is_some(),
+                    "{name} says nothing of itself"
+                );
             }
             command.get_subcommands().for_each(check);
         }

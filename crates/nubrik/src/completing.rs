@@ -1,7 +1,8 @@
-//! What a shell proposes while somebody types: addresses, options and their values, profiles, kinds, tags, topics.
+//! What a shell proposes while somebody types: addresses, options and their values, profiles,
+//! kinds, tags, topics.
 //!
-//! Addresses come from the definition files as they are now: of the folder that is typed, and of no other. That is quick in a workspace
-//! of any size, and there is nothing that could be out of date.
+//! Addresses come from the definition files as they are now: of the folder that is typed, and of no
+//! other. That is quick in a workspace of any size, and there is nothing that could be out of date.
 
 use std::ffi::OsStr;
 use std::path::{Path, PathBuf};
@@ -45,32 +46,55 @@ fn completing(command: Command) -> Command {
 
 /// A proposal with what people read about it.
 fn proposal(value: impl Into<String>, about: &str) -> CompletionCandidate {
-    let about = about.split(". ").next().unwrap_or_default().trim_end_matches('.');
+    let about = about
+        .split(". ")
+        .next()
+        .unwrap_or_default()
+        .trim_end_matches('.');
     let about = (!about.is_empty()).then(|| about.to_owned().into());
     CompletionCandidate::new(value.into()).help(about)
 }
 
-/// Targets of the folder that is typed, and folders below it that lead to others. Where there is none: files, of which a result means
-/// what makes it, and a source what uses it.
+/// Targets of the folder that is typed, and folders below it that lead to others. Where there is
+/// none: files, of which a result means what makes it, and a source what uses it.
 fn addresses(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let Some(text) = typed.to_str() else { return Vec::new() };
+    let Some(text) = typed.to_str() else {
+        return Vec::new();
+    };
     let here = std::env::current_dir().ok();
-    let Some((here, workspace)) = here.and_then(|here| Some((here.clone(), Workspace::find(&here).ok()?)))
+    let Some((here, workspace)) =
+        here.and_then(|here| Some((here.clone(), Workspace::find(&here).ok()?)))
     else {
         return Vec::new();
     };
-    let (folder, last) = text.rsplit_once('/').map_or(("", text), |(folder, last)| (folder, last));
-    let before = if text.contains('/') { format!("{folder}/") } else { String::new() };
+    let (folder, last) = text
+        .rsplit_once('/')
+        .map_or(("", text), |(folder, last)| (folder, last));
+    let before = if text.contains('/') {
+        format!("{folder}/")
+    } else {
+        String::new()
+    };
     // An address that begins with `/` begins in the root.
-    let from = if text.starts_with('/') { &workspace.root } else { &here };
+    let from = if text.starts_with('/') {
+        &workspace.root
+    } else {
+        &here
+    };
     let at = from.join(folder.trim_start_matches('/'));
     let mut found = Vec::new();
-    if at.canonicalize().is_ok_and(|at| at.starts_with(&workspace.root)) {
+    if at
+        .canonicalize()
+        .is_ok_and(|at| at.starts_with(&workspace.root))
+    {
         let definitions = nubrik_disk::read_text(&at.join(TARGETS_FILE)).unwrap_or_default();
         for target in declared_targets(&definitions) {
             if target.name.starts_with(last) {
                 let about = format!("{}: {}", target.word, target.documentation);
-                found.push(proposal(format!("{before}{}", target.name), about.trim_end_matches(": ")));
+                found.push(proposal(
+                    format!("{before}{}", target.name),
+                    about.trim_end_matches(": "),
+                ));
             }
         }
         for (name, below) in folders_in(&at) {
@@ -79,7 +103,11 @@ fn addresses(typed: &OsStr) -> Vec<CompletionCandidate> {
             }
         }
     }
-    if found.is_empty() { PathCompleter::any().complete(typed) } else { found }
+    if found.is_empty() {
+        PathCompleter::any().complete(typed)
+    } else {
+        found
+    }
 }
 
 /// Folders in a folder, sorted, without hidden ones and those of other workspaces.
@@ -116,35 +144,54 @@ fn session() -> Option<Session> {
 
 /// Options, and after a `=` the values that their types list.
 fn settings(typed: &OsStr) -> Vec<CompletionCandidate> {
-    let Some((session, text)) = session().zip(typed.to_str()) else { return Vec::new() };
+    let Some((session, text)) = session().zip(typed.to_str()) else {
+        return Vec::new();
+    };
     let options = session.options_to_read().options;
     match text.split_once('=') {
         None => {
-            let fitting = options.iter().filter(|option| option.name.starts_with(text));
-            fitting.map(|option| proposal(format!("{}=", option.name), &option.documentation)).collect()
+            let fitting = options
+                .iter()
+                .filter(|option| option.name.starts_with(text));
+            fitting
+                .map(|option| proposal(format!("{}=", option.name), &option.documentation))
+                .collect()
         }
         Some((name, begun)) => {
-            let option = options.iter().find(|option| option.name == name || option.full_name == name);
+            let option = options
+                .iter()
+                .find(|option| option.name == name || option.full_name == name);
             let ty = option.map(|option| option.ty.as_str()).unwrap_or_default();
             let values: Vec<&str> = match ty {
                 "bool" => vec!["true", "false"],
                 _ => ty.split('"').skip(1).step_by(2).collect(),
             };
             let fitting = values.into_iter().filter(|value| value.starts_with(begun));
-            fitting.map(|value| proposal(format!("{name}={value}"), "")).collect()
+            fitting
+                .map(|value| proposal(format!("{name}={value}"), ""))
+                .collect()
         }
     }
 }
 
 fn profiles() -> Vec<CompletionCandidate> {
-    let workspace = std::env::current_dir().ok().and_then(|here| Workspace::find(&here).ok());
-    let profiles = workspace.map(|workspace| workspace.settings.profiles).unwrap_or_default();
-    profiles.keys().map(|name| proposal(name.as_str(), "")).collect()
+    let workspace = std::env::current_dir()
+        .ok()
+        .and_then(|here| Workspace::find(&here).ok());
+    let profiles = workspace
+        .map(|workspace| workspace.settings.profiles)
+        .unwrap_or_default();
+    profiles
+        .keys()
+        .map(|name| proposal(name.as_str(), ""))
+        .collect()
 }
 
 /// Words that the targets of the workspace have, each once.
 fn of_targets(words: impl Fn(String, Vec<String>) -> Vec<String>) -> Vec<CompletionCandidate> {
-    let Some(session) = session() else { return Vec::new() };
+    let Some(session) = session() else {
+        return Vec::new();
+    };
     let all = nubrik_lang::AddressPattern::below(&nubrik_source::WsPath::root());
     let evaluation = std::mem::ManuallyDrop::new(session.evaluate_to_read(&[all]));
     let mut found: Vec<String> = Vec::new();
@@ -158,5 +205,8 @@ fn of_targets(words: impl Fn(String, Vec<String>) -> Vec<String>) -> Vec<Complet
 }
 
 fn topics() -> Vec<CompletionCandidate> {
-    crate::commands::all_topics().into_iter().map(|topic| proposal(topic.name, &topic.summary)).collect()
+    crate::commands::all_topics()
+        .into_iter()
+        .map(|topic| proposal(topic.name, &topic.summary))
+        .collect()
 }

@@ -25,12 +25,30 @@ pub enum Exit {
 
 /// Ends of commands, and what they mean to who called one.
 pub const MEANINGS: [(Exit, &str); 6] = [
-    (Exit::Done, "Done: all that was asked for is there, all tests passed."),
-    (Exit::Failed, "A step or test failed, or a check found something."),
-    (Exit::Usage, "The command line is wrong, or names what there is not."),
-    (Exit::Definitions, "The definitions or the settings are wrong: nothing ran."),
-    (Exit::Machine, "The machine lacks something: a tool, space, a server."),
-    (Exit::Own, "Nubrik's own files, the cache or the shared cache cannot be used."),
+    (
+        Exit::Done,
+        "Done: all that was asked for is there, all tests passed.",
+    ),
+    (
+        Exit::Failed,
+        "A step or test failed, or a check found something.",
+    ),
+    (
+        Exit::Usage,
+        "The command line is wrong, or names what there is not.",
+    ),
+    (
+        Exit::Definitions,
+        "The definitions or the settings are wrong: nothing ran.",
+    ),
+    (
+        Exit::Machine,
+        "The machine lacks something: a tool, space, a server.",
+    ),
+    (
+        Exit::Own,
+        "Nubrik's own files, the cache or the shared cache cannot be used.",
+    ),
 ];
 
 impl Exit {

@@ -20,10 +20,17 @@ fn lack(panic: &std::panic::PanicHookInfo<'_>) -> Option<String> {
 
 /// Says what a fault of this program means, should there be one.
 pub fn say_what_to_do_about_them() {
-    let console = Console::new(Face { plain: true, json: false, color: Color::Never });
+    let console = Console::new(Face {
+        plain: true,
+        json: false,
+        color: Color::Never,
+    });
     std::panic::set_hook(Box::new(move |panic| {
         if let Some(lack) = lack(panic) {
-            errln!(console, "error: this machine lets nubrik do no more: {lack}");
+            errln!(
+                console,
+                "error: this machine lets nubrik do no more: {lack}"
+            );
             errln!(
                 console,
                 "  try: more memory or threads (`ulimit -v`, `ulimit -u`), or fewer steps at once (-j 1)"

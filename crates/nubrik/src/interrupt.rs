@@ -1,5 +1,5 @@
-//! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at once. What stops it for a while waits
-//! until the view is wiped.
+//! Signals: the first one stops all steps and lets the program tidy up, a third one ends it at
+//! once. What stops it for a while waits until the view is wiped.
 
 use std::io::IsTerminal;
 use std::sync::atomic::{AtomicBool, AtomicI32, AtomicUsize, Ordering};
@@ -12,8 +12,8 @@ use signal_hook::iterator::Signals;
 /// Whether what runs in the terminal hears the terminal's interrupts itself.
 static LEFT_TO_CHILDREN: AtomicBool = AtomicBool::new(false);
 
-/// While something else runs in this terminal, an interrupt from the keyboard is its own business: it gets
-/// it, too.
+/// While something else runs in this terminal, an interrupt from the keyboard is its own business:
+/// it gets it, too.
 pub fn leave_to_children(leave: bool) {
     LEFT_TO_CHILDREN.store(leave && std::io::stdin().is_terminal(), Ordering::Relaxed);
 }
@@ -45,7 +45,8 @@ static SUSPENDING: AtomicBool = AtomicBool::new(false);
 /// Whether Ctrl-Z is heard here, and does not just stop the program.
 static HEARS_SUSPENSION: OnceLock<bool> = OnceLock::new();
 
-/// A view that is drawn, as long as this lives: before Ctrl-Z stops the program, who draws it wipes it.
+/// A view that is drawn, as long as this lives: before Ctrl-Z stops the program, who draws it wipes
+/// it.
 pub struct DrawnView(());
 
 impl DrawnView {

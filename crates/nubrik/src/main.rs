@@ -30,20 +30,25 @@ fn main() -> ExitCode {
     if limit.is_none_or(|limit| limit >= STACK) {
         return run();
     }
-    match std::thread::Builder::new().stack_size(STACK as usize).spawn(run).map(std::thread::JoinHandle::join)
+    match std::thread::Builder::new()
+        .stack_size(STACK as usize)
+        .spawn(run)
+        .map(std::thread::JoinHandle::join)
     {
         Ok(Ok(exit)) => exit,
         Ok(Err(panic)) => std::panic::resume_unwind(panic),
-        Err(e) => {
-            std::panic::panic_any(nubrik_session::MachineLacks(format!("a thread cannot be started: {e}")))
-        }
+        Err(e) => std::panic::panic_any(nubrik_session::MachineLacks(format!(
+            "a thread cannot be started: {e}"
+        ))),
     }
 }
 
 /// Does what the command line says.
 fn run() -> ExitCode {
     // A shell asks what to propose, and nothing else is done.
-    clap_complete::CompleteEnv::with_factory(completing::command).var(completing::VARIABLE).complete();
+    clap_complete::CompleteEnv::with_factory(completing::command)
+        .var(completing::VARIABLE)
+        .complete();
     let exit = match arguments::Arguments::try_parse() {
         Ok(arguments) => commands::dispatch(arguments),
         Err(error) => usage::explain(&error),

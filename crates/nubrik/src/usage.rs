@@ -57,7 +57,11 @@ const RENAMED_COMMANDS: [(&str, &str); 12] = [
 /// Prints what was asked for (help, the version), or what is wrong.
 pub fn explain(error: &clap::Error) -> Exit {
     // The words that say how it is to look were not understood.
-    let console = Console::new(Face { plain: false, json: false, color: Color::Auto });
+    let console = Console::new(Face {
+        plain: false,
+        json: false,
+        color: Color::Auto,
+    });
     let asked = matches!(
         error.kind(),
         ErrorKind::DisplayHelp
@@ -76,11 +80,21 @@ pub fn explain(error: &clap::Error) -> Exit {
             _ => None,
         };
         let text = of_command.unwrap_or_else(|| error.render());
-        console.text(stream, &if paint.colours { text.ansi().to_string() } else { text.to_string() });
+        console.text(
+            stream,
+            &if paint.colours {
+                text.ansi().to_string()
+            } else {
+                text.to_string()
+            },
+        );
         return exit;
     }
-    let text =
-        diagnostics::render(&[diagnostic(error)], &Sources::default(), console.paint(OutputStream::Error));
+    let text = diagnostics::render(
+        &[diagnostic(error)],
+        &Sources::default(),
+        console.paint(OutputStream::Error),
+    );
     err!(console, "{text}");
     Exit::Usage
 }
@@ -95,9 +109,14 @@ fn words(error: &clap::Error, kind: ContextKind) -> Vec<String> {
 
 /// The command that the words were meant for, where there is one: `nubrik cache prune`.
 fn command(error: &clap::Error) -> Option<String> {
-    let Some(ContextValue::StyledStr(usage)) = error.get(ContextKind::Usage) else { return None };
+    let Some(ContextValue::StyledStr(usage)) = error.get(ContextKind::Usage) else {
+        return None;
+    };
     let usage = usage.to_string();
-    let words = usage.trim_start_matches("Usage:").split_whitespace().skip(1);
+    let words = usage
+        .trim_start_matches("Usage:")
+        .split_whitespace()
+        .skip(1);
     let is_command = |word: &&str| word.chars().all(|c| c.is_ascii_lowercase());
     let words: Vec<&str> = words.take_while(is_command).collect();
     (!words.is_empty()).then(|| format!("nubrik {}", words.join(" ")))
@@ -106,22 +125,37 @@ fn command(error: &clap::Error) -> Option<String> {
 /// What a value should be, and the option with one that is right.
 fn wanted(argument: &str, value: &str, problem: &str) -> (String, Option<String>) {
     // What has no dashes has its place only, and no name to write.
-    let option = argument.split_whitespace().next().filter(|option| option.starts_with('-'));
-    let written = |value: &str| option.map_or(value.to_owned(), |option| format!("{option} {value}"));
-    let bounds = problem.rsplit(" not in ").next().and_then(|range| range.split_once("..="));
+    let option = argument
+        .split_whitespace()
+        .next()
+        .filter(|option| option.starts_with('-'));
+    let written =
+        |value: &str| option.map_or(value.to_owned(), |option| format!("{option} {value}"));
+    let bounds = problem
+        .rsplit(" not in ")
+        .next()
+        .and_then(|range| range.split_once("..="));
     match bounds {
         Some((least, most)) => {
-            let nearest = if value.trim_start_matches('-').len() < most.len() || value.starts_with('-') {
-                least
-            } else {
-                most
-            };
-            (format!("a whole number from {least} to {most}"), Some(written(nearest)))
+            let nearest =
+                if value.trim_start_matches('-').len() < most.len() || value.starts_with('-') {
+                    least
+                } else {
+                    most
+                };
+            (
+                format!("a whole number from {least} to {most}"),
+                Some(written(nearest)),
+            )
         }
-        None if problem.contains("invalid digit") => ("a whole number".to_owned(), Some(written("1"))),
+        None if problem.contains("invalid digit") => {
+            ("a whole number".to_owned(), Some(written("1")))
+        }
         // `sizes are written 500MiB or 10GiB`
         None => {
-            let example = problem.split_once(" are written ").and_then(|(_, rest)| rest.rsplit(' ').next());
+            let example = problem
+                .split_once(" are written ")
+                .and_then(|(_, rest)| rest.rsplit(' ').next());
             (problem.to_owned(), example.map(written))
         }
     }
@@ -134,28 +168,53 @@ fn message(error: &clap::Error) -> String {
     let value = first(ContextKind::InvalidValue);
     match error.kind() {
         ErrorKind::InvalidSubcommand => {
-            format!("no command is called `{}`", first(ContextKind::InvalidSubcommand))
+            format!(
+                "no command is called `{}`",
+                first(ContextKind::InvalidSubcommand)
+            )
         }
-        ErrorKind::UnknownArgument if argument.starts_with('-') => format!("unknown option `{argument}`"),
+        ErrorKind::UnknownArgument if argument.starts_with('-') => {
+            format!("unknown option `{argument}`")
+        }
         ErrorKind::UnknownArgument => format!("unexpected argument `{argument}`"),
         ErrorKind::MissingRequiredArgument => {
             let missing = words(error, ContextKind::InvalidArg);
-            let names: Vec<&str> = missing.iter().map(|name| name.trim_matches(['<', '>'])).collect();
-            format!("missing {}: {}", plural("argument", names.len()), names.join(", "))
+            let names: Vec<&str> = missing
+                .iter()
+                .map(|name| name.trim_matches(['<', '>']))
+                .collect();
+            format!(
+                "missing {}: {}",
+                plural("argument", names.len()),
+                names.join(", ")
+            )
         }
         ErrorKind::ArgumentConflict if argument == first(ContextKind::PriorArg) => {
             format!("`{argument}` is given twice")
         }
         ErrorKind::ArgumentConflict => {
-            format!("`{argument}` cannot be used with `{}`", first(ContextKind::PriorArg))
+            format!(
+                "`{argument}` cannot be used with `{}`",
+                first(ContextKind::PriorArg)
+            )
         }
         ErrorKind::InvalidValue if value.is_empty() => format!("`{argument}` needs a value"),
         ErrorKind::InvalidValue | ErrorKind::ValueValidation => {
-            let name = argument.split(' ').next().unwrap_or_default().trim_matches(['[', ']', '<', '>']);
+            let name = argument
+                .split(' ')
+                .next()
+                .unwrap_or_default()
+                .trim_matches(['[', ']', '<', '>']);
             format!("invalid value `{value}` for `{name}`")
         }
         // The library's own words where it knows something that these do not.
-        _ => error.to_string().lines().next().unwrap_or_default().trim_start_matches("error: ").to_owned(),
+        _ => error
+            .to_string()
+            .lines()
+            .next()
+            .unwrap_or_default()
+            .trim_start_matches("error: ")
+            .to_owned(),
     }
 }
 
@@ -167,7 +226,9 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
     if error.kind() == ErrorKind::UnknownArgument {
         let meant = nearest(&argument, MEANT.map(|(word, _)| word)).filter(|_| argument.len() > 5);
         let now = |list: &[(&str, &'static str)], word: &str| {
-            list.iter().find(|(before, _)| *before == word).map(|(_, now)| *now)
+            list.iter()
+                .find(|(before, _)| *before == word)
+                .map(|(_, now)| *now)
         };
         let now = now(&RENAMED, &argument).or_else(|| meant.and_then(|word| now(&MEANT, word)));
         if let Some(now) = now {
@@ -178,11 +239,17 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
         return diagnostic.mend(format!("{argument} once"));
     }
     let command_word = first(ContextKind::InvalidSubcommand);
-    if let Some((_, now)) = RENAMED_COMMANDS.iter().find(|(before, _)| *before == command_word) {
+    if let Some((_, now)) = RENAMED_COMMANDS
+        .iter()
+        .find(|(before, _)| *before == command_word)
+    {
         return diagnostic.mend(*now);
     }
     let known = words(error, ContextKind::ValidValue);
-    let option = argument.split_whitespace().next().filter(|option| option.starts_with('-'));
+    let option = argument
+        .split_whitespace()
+        .next()
+        .filter(|option| option.starts_with('-'));
     if let (Some(first), Some(option)) = (known.first(), option) {
         let right = nearest(&value, known.iter().map(String::as_str)).unwrap_or(first);
         let diagnostic = diagnostic.note(format!("the values are: {}", known.join(", ")));
@@ -197,11 +264,20 @@ fn diagnostic(error: &clap::Error) -> Diagnostic {
             return diagnostic.mend(mend);
         }
     }
-    let kinds = [ContextKind::SuggestedSubcommand, ContextKind::SuggestedArg, ContextKind::SuggestedValue];
-    let mut suggested: Vec<String> = kinds.into_iter().flat_map(|kind| words(error, kind)).rev().collect();
+    let kinds = [
+        ContextKind::SuggestedSubcommand,
+        ContextKind::SuggestedArg,
+        ContextKind::SuggestedValue,
+    ];
+    let mut suggested: Vec<String> = kinds
+        .into_iter()
+        .flat_map(|kind| words(error, kind))
+        .rev()
+        .collect();
     // What only shares some letters is no guess.
     suggested.retain(|word| {
-        !word.starts_with('-') || nearest(word.trim_matches('-'), [argument.trim_matches('-')]).is_some()
+        !word.starts_with('-')
+            || nearest(word.trim_matches('-'), [argument.trim_matches('-')]).is_some()
     });
     if suggested.is_empty() {
         return diagnostic.mend(match command(error) {
@@ -223,9 +299,18 @@ mod tests {
             format!("{note}: {}", mend.unwrap_or_default())
         };
         let range = "0 is not in 1..=4096";
-        assert_eq!(said("--jobs <N>", "0", range), "a whole number from 1 to 4096: --jobs 1");
-        assert_eq!(said("--jobs <N>", "-3", range), "a whole number from 1 to 4096: --jobs 1");
-        assert_eq!(said("--jobs <N>", "5000", range), "a whole number from 1 to 4096: --jobs 4096");
+        assert_eq!(
+            said("--jobs <N>", "0", range),
+            "a whole number from 1 to 4096: --jobs 1"
+        );
+        assert_eq!(
+            said("--jobs <N>", "-3", range),
+            "a whole number from 1 to 4096: --jobs 1"
+        );
+        assert_eq!(
+            said("--jobs <N>", "5000", range),
+            "a whole number from 1 to 4096: --jobs 4096"
+        );
         let digits = "invalid digit found in string";
         assert_eq!(said("--jobs <N>", "x", digits), "a whole number: --jobs 1");
         assert_eq!(said("[BUILD]", "x", digits), "a whole number: 1");

@@ -1,5 +1,5 @@
-//! Which origins are asked for a package. What is pinned from one of several is bound to it: no other one is asked for a package of
-//! that name, whatever the first one answers.
+//! Which origins are asked for a package. What is pinned from one of several is bound to it: no
+//! other one is asked for a package of that name, whatever the first one answers.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::Path;
@@ -22,14 +22,20 @@ impl BoundPackages {
     pub fn of(pins: &Pins) -> BoundPackages {
         let mut bound = BoundPackages::default();
         for (registry, shelf) in &pins.shelves {
-            shelf.pins.values().for_each(|pin| bound.bind(*registry, pin));
+            shelf
+                .pins
+                .values()
+                .for_each(|pin| bound.bind(*registry, pin));
         }
         bound
     }
 
     fn bind(&mut self, registry: Registry, pin: &Pin) {
         if let Some(origin) = &pin.origin {
-            self.0.entry((registry, pin.name.clone())).or_default().insert(origin.clone());
+            self.0
+                .entry((registry, pin.name.clone()))
+                .or_default()
+                .insert(origin.clone());
         }
     }
 }
@@ -46,7 +52,10 @@ pub(crate) struct Bindings {
 impl Bindings {
     /// Where what is pinned is bound so.
     pub fn new(bound: Arc<BoundPackages>) -> Bindings {
-        Bindings { bound: Mutex::new(bound), given_by: Mutex::default() }
+        Bindings {
+            bound: Mutex::new(bound),
+            given_by: Mutex::default(),
+        }
     }
 
     /// Takes note of what a pin is bound to.
@@ -56,11 +65,13 @@ impl Bindings {
 
     /// Takes note that an origin gave a document of a package.
     pub fn given(&self, registry: Registry, package: &str, origin: &Origin) {
-        self.given_by.lock().insert((registry, package.to_owned()), Some(origin.clone()));
+        self.given_by
+            .lock()
+            .insert((registry, package.to_owned()), Some(origin.clone()));
     }
 
-    /// The origins that are asked for a package, of all of its registry: those that are for it, and of these the one to which it is
-    /// bound. What was gathered in the `mirror` came from there.
+    /// The origins that are asked for a package, of all of its registry: those that are for it, and
+    /// of these the one to which it is bound. What was gathered in the `mirror` came from there.
     ///
     /// # Errors
     /// When it is bound to an origin that nobody names now.
@@ -74,9 +85,12 @@ impl Bindings {
         self.given_by.lock().entry(of.clone()).or_default();
         let origins = for_name(all, package);
         let bound = self.bound.lock();
-        let Some(bound) = bound.0.get(&of) else { return Ok(origins) };
-        let (own, others): (Vec<Origin>, Vec<Origin>) =
-            origins.into_iter().partition(|origin| bound.contains(&origin.name));
+        let Some(bound) = bound.0.get(&of) else {
+            return Ok(origins);
+        };
+        let (own, others): (Vec<Origin>, Vec<Origin>) = origins
+            .into_iter()
+            .partition(|origin| bound.contains(&origin.name));
         let is_mirror = |origin: &Origin| mirror.is_some_and(|mirror| origin.is_in(mirror));
         match own.is_empty() {
             true if !others.iter().all(is_mirror) => Err(nobody_names(package, bound, &others)),
@@ -85,10 +99,17 @@ impl Bindings {
         }
     }
 
-    /// What a person should know where something cannot be had: which packages are asked for at one origin alone, and show nothing there.
+    /// What a person should know where something cannot be had: which packages are asked for at one
+    /// origin alone, and show nothing there.
     pub fn explained(&self, registry: Registry, mut problem: PinProblem) -> PinProblem {
         let given_by = self.given_by.lock();
-        for (of, bound) in self.bound.lock().0.iter().filter(|(of, _)| of.0 == registry) {
+        for (of, bound) in self
+            .bound
+            .lock()
+            .0
+            .iter()
+            .filter(|(of, _)| of.0 == registry)
+        {
             if given_by.get(of) == Some(&None) {
                 problem = problem.note(format!(
                     "{} is pinned from the origin {}, which shows none now; no other one is asked for it",
@@ -101,8 +122,9 @@ impl Bindings {
         problem
     }
 
-    /// The name of the origin to which a pin of a package is bound from now on; nothing where its registry has one origin without a
-    /// name, or where the scope of the package's name says the origin.
+    /// The name of the origin to which a pin of a package is bound from now on; nothing where its
+    /// registry has one origin without a name, or where the scope of the package's name says the
+    /// origin.
     pub fn of(&self, registry: Registry, package: &str, all: &[Origin]) -> Option<String> {
         let given_by = self.given_by.lock();
         let origin = given_by.get(&(registry, package.to_owned()))?.as_ref()?;
@@ -113,7 +135,11 @@ impl Bindings {
 }
 
 fn listed(names: &BTreeSet<String>) -> String {
-    names.iter().map(String::as_str).collect::<Vec<_>>().join(", ")
+    names
+        .iter()
+        .map(String::as_str)
+        .collect::<Vec<_>>()
+        .join(", ")
 }
 
 /// That a package is bound to an origin that nobody names now.
@@ -128,16 +154,25 @@ fn nobody_names(package: &str, bound: &BTreeSet<String>, others: &[Origin]) -> P
     .mend(format!("remove `origin` of {package} in {PINS_FILE}   if another origin may give it from now on"))
 }
 
-/// The origins that are for a package: those of its scope, if it has one with origins of its own, and those with a pattern for it.
+/// The origins that are for a package: those of its scope, if it has one with origins of its own,
+/// and those with a pattern for it.
 fn for_name(origins: Vec<Origin>, name: &str) -> Vec<Origin> {
     let scope = name.split_once('/').map(|(scope, _)| scope);
     let own = |origin: &Origin| origin.scope.is_some() && origin.scope.as_deref() == scope;
     let has_own = origins.iter().any(own);
-    let origins: Vec<Origin> =
-        origins.into_iter().filter(|o| if has_own { own(o) } else { o.scope.is_none() }).collect();
+    let origins: Vec<Origin> = origins
+        .into_iter()
+        .filter(|o| if has_own { own(o) } else { o.scope.is_none() })
+        .collect();
     // What one origin is for, no other one hears of.
     let is_claimed = origins.iter().any(|origin| origin.claims(name));
-    let is_for = |o: &Origin| if is_claimed { o.claims(name) } else { o.packages.is_empty() };
+    let is_for = |o: &Origin| {
+        if is_claimed {
+            o.claims(name)
+        } else {
+            o.packages.is_empty()
+        }
+    };
     origins.into_iter().filter(is_for).collect()
 }
 
@@ -149,22 +184,33 @@ mod tests {
     use super::*;
 
     fn origin(name: &str, packages: &[&str]) -> Origin {
-        let address = Address::parse(&format!("https://{name}.example/simple")).unwrap().0;
+        let address = Address::parse(&format!("https://{name}.example/simple"))
+            .unwrap()
+            .0;
         let packages = packages.iter().map(|&pattern| pattern.to_owned()).collect();
-        Origin { packages, ..Origin::new(address, None, "nubrik.toml") }
+        Origin {
+            packages,
+            ..Origin::new(address, None, "nubrik.toml")
+        }
     }
 
     fn asked(bindings: &Bindings, package: &str, all: &[Origin]) -> Result<Vec<String>, String> {
         let origins = bindings.origins(Registry::Python, package, (all.to_vec(), None));
         let names = origins.map_err(|problem| problem.message)?;
-        Ok(names.into_iter().map(|origin| origin.name.replace(".example/simple", "")).collect())
+        Ok(names
+            .into_iter()
+            .map(|origin| origin.name.replace(".example/simple", ""))
+            .collect())
     }
 
     #[test]
     fn what_is_pinned_from_one_origin_is_asked_for_there_alone() {
         let all = [origin("own", &[]), origin("public", &[])];
         let bindings = Bindings::default();
-        assert_eq!(asked(&bindings, "tidelib", &all).unwrap(), ["own", "public"]);
+        assert_eq!(
+            asked(&bindings, "tidelib", &all).unwrap(),
+            ["own", "public"]
+        );
         let pin = Pin {
             name: "tidelib".to_owned(),
             origin: Some("own.example/simple".to_owned()),
@@ -177,9 +223,16 @@ mod tests {
         assert!(problem.contains("no address is called that"), "{problem}");
         // That it shows none is said.
         let explained = bindings.explained(Registry::Python, PinProblem::new("x"));
-        assert!(explained.notes[0].contains("tidelib is pinned from the origin own.example/simple"));
+        assert!(
+            explained.notes[0].contains("tidelib is pinned from the origin own.example/simple")
+        );
         bindings.given(Registry::Python, "tidelib", &all[0]);
-        assert!(bindings.explained(Registry::Python, PinProblem::new("x")).notes.is_empty());
+        assert!(
+            bindings
+                .explained(Registry::Python, PinProblem::new("x"))
+                .notes
+                .is_empty()
+        );
     }
 
     #[test]
@@ -196,10 +249,25 @@ mod tests {
         let (own, public) = (origin("own", &[]), origin("public", &[]));
         let bindings = Bindings::default();
         bindings.given(Registry::Python, "tidelib", &own);
-        assert_eq!(bindings.of(Registry::Python, "tidelib", std::slice::from_ref(&own)), None);
-        assert_eq!(bindings.of(Registry::Python, "tidelib", &[own, public]).unwrap(), "own.example/simple");
-        let named = Origin { name: "company".to_owned(), is_named: true, ..origin("own", &[]) };
+        assert_eq!(
+            bindings.of(Registry::Python, "tidelib", std::slice::from_ref(&own)),
+            None
+        );
+        assert_eq!(
+            bindings
+                .of(Registry::Python, "tidelib", &[own, public])
+                .unwrap(),
+            "own.example/simple"
+        );
+        let named = Origin {
+            name: "company".to_owned(),
+            is_named: true,
+            ..origin("own", &[])
+        };
         bindings.given(Registry::Python, "tidelib", &named);
-        assert_eq!(bindings.of(Registry::Python, "tidelib", &[named]).unwrap(), "company");
+        assert_eq!(
+            bindings.of(Registry::Python, "tidelib", &[named]).unwrap(),
+            "company"
+        );
     }
 }

@@ -36,11 +36,20 @@ impl PinChange<'_> {
 impl Pins {
     /// All differences from the pins of before, by registry and name.
     pub fn changes_since<'p>(&'p self, before: &'p Pins) -> Vec<PinChange<'p>> {
-        let registries: BTreeSet<Registry> =
-            before.shelves.keys().chain(self.shelves.keys()).copied().collect();
+        let registries: BTreeSet<Registry> = before
+            .shelves
+            .keys()
+            .chain(self.shelves.keys())
+            .copied()
+            .collect();
         let mut changes = Vec::new();
         for registry in registries {
-            changes_of(registry, before.shelves.get(&registry), self.shelves.get(&registry), &mut changes);
+            changes_of(
+                registry,
+                before.shelves.get(&registry),
+                self.shelves.get(&registry),
+                &mut changes,
+            );
         }
         changes
     }
@@ -64,16 +73,36 @@ fn changes_of<'p>(
     for name in names {
         let of = |all: &BTreeMap<&str, Vec<&'p str>>| all.get(name).cloned().unwrap_or_default();
         let (was, is) = (of(&old), of(&new));
-        let mut gone: Vec<&str> = was.iter().filter(|version| !is.contains(version)).copied().collect();
+        let mut gone: Vec<&str> = was
+            .iter()
+            .filter(|version| !is.contains(version))
+            .copied()
+            .collect();
         for version in is.iter().filter(|version| !was.contains(version)) {
-            let Some((shelf, pin)) = pin_on(now, name, version) else { continue };
+            let Some((shelf, pin)) = pin_on(now, name, version) else {
+                continue;
+            };
             // One version that goes and one that comes is a change.
             let (version, before) = (Some(*version), gone.pop());
-            changes.push(PinChange { registry, version, before, pin, shelf });
+            changes.push(PinChange {
+                registry,
+                version,
+                before,
+                pin,
+                shelf,
+            });
         }
         for version in gone {
-            let Some((shelf, pin)) = pin_on(before, name, version) else { continue };
-            changes.push(PinChange { registry, version: None, before: Some(version), pin, shelf });
+            let Some((shelf, pin)) = pin_on(before, name, version) else {
+                continue;
+            };
+            changes.push(PinChange {
+                registry,
+                version: None,
+                before: Some(version),
+                pin,
+                shelf,
+            });
         }
     }
 }
@@ -86,7 +115,10 @@ fn pin_on<'p>(shelf: Option<&'p Shelf>, name: &str, version: &str) -> Option<(&'
 impl Shelf {
     /// Who wants one of its pins: a person, or other pins.
     pub fn why(&self, pin: &Pin) -> String {
-        let asked = self.asked.get(&pin.name).filter(|_| pin.wanted_by.iter().any(|who| who == ASKED));
+        let asked = self
+            .asked
+            .get(&pin.name)
+            .filter(|_| pin.wanted_by.iter().any(|who| who == ASKED));
         match asked {
             Some(asked) if asked.requirement.is_empty() => "you ask for it".to_owned(),
             Some(asked) => format!("you ask for {}", asked.requirement),
@@ -124,15 +156,29 @@ pub fn newer_versions<'p>(
     let mut newer = Vec::new();
     for (id, pin) in &shelf.pins {
         let asked = shelf.asked.get(&pin.name);
-        let newest = if asked.is_some() { newest(desk, registry, &pin.name)? } else { None };
+        let newest = if asked.is_some() {
+            newest(desk, registry, &pin.name)?
+        } else {
+            None
+        };
         let allowed = match now.pins.contains_key(id) {
             true => None,
-            false => now.pins.values().rfind(|p| p.name == pin.name).map(|p| p.version.clone()),
+            false => now
+                .pins
+                .values()
+                .rfind(|p| p.name == pin.name)
+                .map(|p| p.version.clone()),
         };
-        let beyond = newest.filter(|version| *version != pin.version && Some(version) != allowed.as_ref());
+        let beyond =
+            newest.filter(|version| *version != pin.version && Some(version) != allowed.as_ref());
         if allowed.is_some() || beyond.is_some() {
             let requirement = asked.map(|asked| asked.requirement.as_str());
-            newer.push(NewerVersion { pin, allowed, beyond, requirement });
+            newer.push(NewerVersion {
+                pin,
+                allowed,
+                beyond,
+                requirement,
+            });
         }
     }
     Ok(newer)

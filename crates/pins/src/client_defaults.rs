@@ -1,4 +1,5 @@
-//! Where the clients of registries go by themselves, as they are installed: each is asked, so that no address is built in.
+//! Where the clients of registries go by themselves, as they are installed: each is asked, so that
+//! no address is built in.
 
 use crate::client_files::origin;
 use crate::origin::{ClientQuestion, ClientSettings, Origin};
@@ -14,7 +15,12 @@ pub(crate) struct ClientDefault {
 
 /// A question that is words alone.
 const fn words(program: &'static str, words: &'static [&'static str]) -> ClientQuestion {
-    ClientQuestion { program, words, files: &[], variables: &[] }
+    ClientQuestion {
+        program,
+        words,
+        files: &[],
+        variables: &[],
+    }
 }
 
 pub(crate) const PYTHON: ClientDefault = ClientDefault {
@@ -40,11 +46,17 @@ pub(crate) const GO: ClientDefault = ClientDefault {
         variables: &[("GOTOOLCHAIN", "local"), ("GOFLAGS", "")],
     }],
     read: |text| {
-        text.lines().next().into_iter().flat_map(crate::go_client::proxy_names).map(str::to_owned).collect()
+        text.lines()
+            .next()
+            .into_iter()
+            .flat_map(crate::go_client::proxy_names)
+            .map(str::to_owned)
+            .collect()
     },
 };
 
-/// The client of Rust has no word for it, but names the address at which it fails: its only way out is a place where nobody listens.
+/// The client of Rust has no word for it, but names the address at which it fails: its only way out
+/// is a place where nobody listens.
 pub(crate) const RUST: ClientDefault = ClientDefault {
     questions: &[ClientQuestion {
         program: "cargo",
@@ -73,12 +85,18 @@ pub(crate) const RUST: ClientDefault = ClientDefault {
     },
 };
 
-/// Where the client of a registry goes by itself; nothing where it is not installed, or does not say.
+/// Where the client of a registry goes by itself; nothing where it is not installed, or does not
+/// say.
 ///
 /// # Errors
 /// When it gives what is no address.
-pub(crate) fn of(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<Origin>, PinProblem> {
-    let Some(client) = &registry.description().client else { return Ok(Vec::new()) };
+pub(crate) fn of(
+    registry: Registry,
+    around: &dyn ClientSettings,
+) -> Result<Vec<Origin>, PinProblem> {
+    let Some(client) = &registry.description().client else {
+        return Ok(Vec::new());
+    };
     if around.asks_no_client().is_some() {
         return Ok(Vec::new());
     }
@@ -86,9 +104,14 @@ pub(crate) fn of(registry: Registry, around: &dyn ClientSettings) -> Result<Vec<
         let found = (client.read)(&around.answer(question)?);
         (!found.is_empty()).then_some((found, question))
     });
-    let Some((found, question)) = answered else { return Ok(Vec::new()) };
+    let Some((found, question)) = answered else {
+        return Ok(Vec::new());
+    };
     let said_by = format!("`{}`", question.command());
-    found.iter().map(|address| origin(address, &said_by, around)).collect()
+    found
+        .iter()
+        .map(|address| origin(address, &said_by, around))
+        .collect()
 }
 
 /// Says of a problem which clients were asked in vain, or why none was.
@@ -97,24 +120,37 @@ pub(crate) fn asked_in_vain(
     around: &dyn ClientSettings,
     problem: PinProblem,
 ) -> PinProblem {
-    let Some(client) = &registry.description().client else { return problem };
+    let Some(client) = &registry.description().client else {
+        return problem;
+    };
     if let Some(variable) = around.asks_no_client() {
         return problem.note(format!("{variable}=off: no client was asked"));
     }
-    let commands: Vec<String> =
-        client.questions.iter().map(|question| format!("`{}`", question.command())).collect();
-    problem.note(format!("asked {}: no address came back", commands.join(", ")))
+    let commands: Vec<String> = client
+        .questions
+        .iter()
+        .map(|question| format!("`{}`", question.command()))
+        .collect();
+    problem.note(format!(
+        "asked {}: no address came back",
+        commands.join(", ")
+    ))
 }
 
 /// All addresses of the web in a text.
 fn addresses(text: &str) -> impl Iterator<Item = &str> {
-    let is_between =
-        |c: char| c.is_whitespace() || matches!(c, '`' | '\'' | '"' | '<' | '>' | '(' | ')' | ',' | ';');
-    text.split(is_between)
-        .filter(|word| ["https://", "http://", "file://"].iter().any(|scheme| word.starts_with(scheme)))
+    let is_between = |c: char| {
+        c.is_whitespace() || matches!(c, '`' | '\'' | '"' | '<' | '>' | '(' | ')' | ',' | ';')
+    };
+    text.split(is_between).filter(|word| {
+        ["https://", "http://", "file://"]
+            .iter()
+            .any(|scheme| word.starts_with(scheme))
+    })
 }
 
-/// The address that is an option's default, as help texts give it: `(default ADDRESS)` in the words about that option.
+/// The address that is an option's default, as help texts give it: `(default ADDRESS)` in the words
+/// about that option.
 fn default_of_option(help: &str, option: &str) -> Option<String> {
     let about = &help[help.find(&format!("{option} "))?..];
     let words: Vec<&str> = about.split_whitespace().collect();
@@ -122,7 +158,9 @@ fn default_of_option(help: &str, option: &str) -> Option<String> {
     // The words about the next option begin with its name.
     let is_of_another = words[1..at].iter().any(|word| word.starts_with("--"));
     let address = words.get(at + 1)?.trim_end_matches([')', '.']);
-    (!is_of_another).then(|| addresses(address).next().map(str::to_owned)).flatten()
+    (!is_of_another)
+        .then(|| addresses(address).next().map(str::to_owned))
+        .flatten()
 }
 
 #[cfg(test)]
@@ -139,11 +177,19 @@ mod tests {
         registry: Registry,
         pairs: &[(&'static str, &'static str)],
     ) -> Result<Vec<(String, String)>, String> {
-        let around =
-            FakeMachine(pairs.iter().copied().chain([("HOME", "/home/ann")]).collect::<BTreeMap<_, _>>());
+        let around = FakeMachine(
+            pairs
+                .iter()
+                .copied()
+                .chain([("HOME", "/home/ann")])
+                .collect::<BTreeMap<_, _>>(),
+        );
         let origins = Origins::find(&OriginSettings::default(), Arc::new(around));
         let found = origins.of(registry).map_err(|problem| problem.message)?;
-        Ok(found.into_iter().map(|origin| (origin.address.to_string(), origin.said_by)).collect())
+        Ok(found
+            .into_iter()
+            .map(|origin| (origin.address.to_string(), origin.said_by))
+            .collect())
     }
 
     fn of(address: &str, said_by: &str) -> Result<Vec<(String, String)>, String> {
@@ -155,18 +201,27 @@ mod tests {
         let help = "  -i, --index-url <url>       Base URL of the index (default\n          https://a.example/simple). This\n  --no-index   None.\n";
         assert_eq!(
             found(Registry::Python, &[("python3 -m pip install --help", help)]),
-            of("https://a.example/simple", "`python3 -m pip install --help`")
+            of(
+                "https://a.example/simple",
+                "`python3 -m pip install --help`"
+            )
         );
         assert_eq!(
             found(Registry::Python, &[("pip install --help", help)]),
             of("https://a.example/simple", "`pip install --help`")
         );
         assert_eq!(
-            found(Registry::Js, &[("npm config get registry", "warn: old\nhttps://b.example/\n")]),
+            found(
+                Registry::Js,
+                &[("npm config get registry", "warn: old\nhttps://b.example/\n")]
+            ),
             of("https://b.example/", "`npm config get registry`")
         );
         assert_eq!(
-            found(Registry::Go, &[("go env GOPROXY", "https://c.example,direct\n")]),
+            found(
+                Registry::Go,
+                &[("go env GOPROXY", "https://c.example,direct\n")]
+            ),
             of("https://c.example/", "`go env GOPROXY`")
         );
         let said = "error: failed to get `asked`\n  failed to download from `https://d.example/index/config.json`\n  [7] Failed";
@@ -179,15 +234,28 @@ mod tests {
     #[test]
     fn settings_win_and_a_client_that_goes_nowhere_is_believed() {
         let asked = ("npm config get registry", "https://b.example/");
-        let said = found(Registry::Js, &[asked, ("NPM_CONFIG_REGISTRY", "https://own.example/")]).unwrap();
+        let said = found(
+            Registry::Js,
+            &[asked, ("NPM_CONFIG_REGISTRY", "https://own.example/")],
+        )
+        .unwrap();
         assert_eq!(said[0].0, "https://own.example/");
         let nowhere = Err("no address of the registry `go` is known".to_owned());
         assert_eq!(found(Registry::Go, &[("go env GOPROXY", "off\n")]), nowhere);
-        assert_eq!(found(Registry::Go, &[("go env GOPROXY", "direct\n")]), nowhere);
-        let help = ("pip install --help", "--index-url <url> Base (default https://a.example/simple).");
+        assert_eq!(
+            found(Registry::Go, &[("go env GOPROXY", "direct\n")]),
+            nowhere
+        );
+        let help = (
+            "pip install --help",
+            "--index-url <url> Base (default https://a.example/simple).",
+        );
         let problem = found(Registry::Python, &[help, ("PIP_NO_INDEX", "1")]).unwrap_err();
         assert_eq!(problem, "PIP_NO_INDEX lets pip ask no index");
-        let conf = ("/home/ann/.config/pip/pip.conf", "[install]\nno-index = yes\n");
+        let conf = (
+            "/home/ann/.config/pip/pip.conf",
+            "[install]\nno-index = yes\n",
+        );
         let problem = found(Registry::Python, &[help, conf]).unwrap_err();
         assert_eq!(problem, "~/.config/pip/pip.conf lets pip ask no index");
         let vendored = (
@@ -196,7 +264,10 @@ mod tests {
         );
         let cargo = ("cargo fetch", "`https://d.example/config.json`");
         let problem = found(Registry::Rust, &[vendored, cargo]).unwrap_err();
-        assert_eq!(problem, "the source `vendored` in ~/.cargo/config.toml is no sparse index");
+        assert_eq!(
+            problem,
+            "the source `vendored` in ~/.cargo/config.toml is no sparse index"
+        );
     }
 
     #[test]
@@ -213,6 +284,12 @@ mod tests {
             found(Registry::Js, &[("npm config get registry", "undefined\n")]).unwrap_err(),
             "no address of the registry `js` is known"
         );
-        assert!(found(Registry::Rust, &[("cargo fetch", "see https://d.example/help")]).is_err());
+        assert!(
+            found(
+                Registry::Rust,
+                &[("cargo fetch", "see https://d.example/help")]
+            )
+            .is_err()
+        );
     }
 }

@@ -1,4 +1,5 @@
-//! What is asked of registries in one run: each document once, each archive compared with its digest.
+//! What is asked of registries in one run: each document once, each archive compared with its
+//! digest.
 
 use std::collections::{BTreeMap, HashMap};
 use std::fs::File;
@@ -114,7 +115,8 @@ pub struct Desk<'a> {
 }
 
 impl<'a> Desk<'a> {
-    /// A desk that keeps archives below a workspace's root, and asks for packages at the origins to which they are bound.
+    /// A desk that keeps archives below a workspace's root, and asks for packages at the origins to
+    /// which they are bound.
     pub fn new(
         (client, origins): (&'a Client, &'a Origins),
         bound: Arc<BoundPackages>,
@@ -150,13 +152,17 @@ impl<'a> Desk<'a> {
         Ok(found)
     }
 
-    /// Takes the digests of what is pinned already: a registry that has another archive of such a version has changed it.
+    /// Takes the digests of what is pinned already: a registry that has another archive of such a
+    /// version has changed it.
     pub(crate) fn know(&self, registry: Registry, shelf: &Shelf) {
         let mut known = self.known.lock();
         for pin in shelf.pins.values() {
             self.bindings.know(registry, pin);
             for archive in &pin.archives {
-                let pinned = PinnedArchive { digest: archive.digest.clone(), facts: pin.facts.clone() };
+                let pinned = PinnedArchive {
+                    digest: archive.digest.clone(),
+                    facts: pin.facts.clone(),
+                };
                 known.insert((registry, archive.path.clone()), pinned);
             }
         }
@@ -169,11 +175,21 @@ impl<'a> Desk<'a> {
     }
 
     /// A fact of something that is pinned already, by how it begins.
-    pub(crate) fn known_fact(&self, registry: Registry, fact: &str, begins: &str) -> Option<String> {
+    pub(crate) fn known_fact(
+        &self,
+        registry: Registry,
+        fact: &str,
+        begins: &str,
+    ) -> Option<String> {
         let known = self.known.lock();
-        let facts =
-            known.iter().filter(|(of, _)| of.0 == registry).filter_map(|(_, pin)| pin.facts.get(fact));
-        facts.into_iter().find(|value| value.starts_with(begins)).cloned()
+        let facts = known
+            .iter()
+            .filter(|(of, _)| of.0 == registry)
+            .filter_map(|(_, pin)| pin.facts.get(fact));
+        facts
+            .into_iter()
+            .find(|value| value.starts_with(begins))
+            .cloned()
     }
 
     /// The pattern by which a module of Go is kept from proxies.
@@ -199,7 +215,9 @@ impl<'a> Desk<'a> {
         path: &str,
     ) -> Result<Option<Arc<Page>>, PinProblem> {
         let Some(address) = origin.address.below(path) else {
-            return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
+            return Err(PinProblem::new(format!(
+                "`{path}` is no path below a registry"
+            )));
         };
         let key = (registry, address.to_string());
         if let Some(known) = self.pages.lock().get(&key) {
@@ -223,16 +241,24 @@ impl<'a> Desk<'a> {
             ..WebRequest::new(address.clone())
         };
         match self.client.document(&request, self.stopped) {
-            Ok(document) => Ok(Some(Page { document, origin: origin.clone() })),
+            Ok(document) => Ok(Some(Page {
+                document,
+                origin: origin.clone(),
+            })),
             Err(Trouble::NotThere) => Ok(None),
             Err(trouble) => Err(unreachable(registry, address, origin, &trouble)),
         }
     }
 
     /// The origins that may be asked for a package.
-    pub(crate) fn origins_for(&self, registry: Registry, package: &str) -> Result<Vec<Origin>, PinProblem> {
+    pub(crate) fn origins_for(
+        &self,
+        registry: Registry,
+        package: &str,
+    ) -> Result<Vec<Origin>, PinProblem> {
         let mirror = self.origins.mirror.as_deref();
-        self.bindings.origins(registry, package, (self.origins(registry)?, mirror))
+        self.bindings
+            .origins(registry, package, (self.origins(registry)?, mirror))
     }
 
     /// Says that a release is not taken because something that it needs is not there.
@@ -240,7 +266,8 @@ impl<'a> Desk<'a> {
         (self.tell)(DeskNews::PassedOver { release, needs });
     }
 
-    /// A document of a registry that says something of a package, from the first origin that has it. It is asked for once.
+    /// A document of a registry that says something of a package, from the first origin that has
+    /// it. It is asked for once.
     pub(crate) fn page(
         &self,
         registry: Registry,
@@ -252,11 +279,16 @@ impl<'a> Desk<'a> {
         if let Some(known) = self.pages.lock().get(&key) {
             return Ok(known.clone());
         }
-        (self.tell)(DeskNews::Asked { registry, what: package.to_owned() });
+        (self.tell)(DeskNews::Asked {
+            registry,
+            what: package.to_owned(),
+        });
         let mut found = None;
         for origin in self.origins_for(registry, package)? {
             let Some(address) = origin.address.below(path) else {
-                return Err(PinProblem::new(format!("`{path}` is no path below a registry")));
+                return Err(PinProblem::new(format!(
+                    "`{path}` is no path below a registry"
+                )));
             };
             if let Some(page) = self.ask(registry, &origin, (&address, accept))? {
                 self.bindings.given(registry, package, &origin);
@@ -271,11 +303,16 @@ impl<'a> Desk<'a> {
     /// The page of a site.
     pub(crate) fn site_page(&self, origin: &Origin) -> Result<Document, Trouble> {
         let credential = origin.credential.clone();
-        let request = WebRequest { credential, compressed: true, ..WebRequest::new(origin.address.clone()) };
+        let request = WebRequest {
+            credential,
+            compressed: true,
+            ..WebRequest::new(origin.address.clone())
+        };
         self.client.document(&request, self.stopped)
     }
 
-    /// A small document at an address, such as the metadata beside an archive; `None` if nothing is there.
+    /// A small document at an address, such as the metadata beside an archive; `None` if nothing is
+    /// there.
     pub(crate) fn beside(
         &self,
         registry: Registry,
@@ -283,7 +320,10 @@ impl<'a> Desk<'a> {
         origin: &Origin,
     ) -> Result<Option<Vec<u8>>, PinProblem> {
         let request = WebRequest {
-            credential: origin.credential.clone().filter(|_| address.host() == origin.address.host()),
+            credential: origin
+                .credential
+                .clone()
+                .filter(|_| address.host() == origin.address.host()),
             compressed: true,
             ..WebRequest::new(address.clone())
         };
@@ -294,8 +334,8 @@ impl<'a> Desk<'a> {
         }
     }
 
-    /// An archive, compared with what is published of it before anything else is done with it. It is kept, so that it is
-    /// fetched once.
+    /// An archive, compared with what is published of it before anything else is done with it. It
+    /// is kept, so that it is fetched once.
     pub(crate) fn archive(&self, wanted: &WantedArchive) -> Result<HeldArchive, PinProblem> {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot keep {}: {e}", wanted.what));
         if let Some(digest) = wanted.digest.as_ref().filter(|digest| is_strong(digest))
@@ -308,12 +348,20 @@ impl<'a> Desk<'a> {
             });
         }
         // Nothing that a checkout brings along is in the way, a link to somebody's folder neither.
-        let kept = Below::new(&self.root).and_then(|root| root.made_folder(ARCHIVES_FOLDER)).map(Below::of);
+        let kept = Below::new(&self.root)
+            .and_then(|root| root.made_folder(ARCHIVES_FOLDER))
+            .map(Below::of);
         let kept = kept.map_err(cannot)?;
-        (self.tell)(DeskNews::Fetching { what: wanted.what.clone(), size: wanted.size });
+        (self.tell)(DeskNews::Fetching {
+            what: wanted.what.clone(),
+            size: wanted.size,
+        });
         let part = format!(
             "{}.part",
-            held_name(&Checksum::of(ChecksumMethod::Sha256, wanted.address.as_sent().as_bytes()))
+            held_name(&Checksum::of(
+                ChecksumMethod::Sha256,
+                wanted.address.as_sent().as_bytes()
+            ))
         );
         let request = WebRequest {
             credential: wanted.credential.clone(),
@@ -324,7 +372,11 @@ impl<'a> Desk<'a> {
         let done = came.and_then(|(digest, size)| {
             let name = held_name(&digest);
             kept.rename(&part, &name).map_err(cannot)?;
-            Ok(HeldArchive { path: self.archives.join(name), digest, size })
+            Ok(HeldArchive {
+                path: self.archives.join(name),
+                digest,
+                size,
+            })
         });
         if done.is_err() {
             // What it holds is not what was wanted.
@@ -340,24 +392,31 @@ impl<'a> Desk<'a> {
         (kept, part): (&Below, &str),
     ) -> Result<(String, u64), PinProblem> {
         let wrong = |what: String| {
-            PinProblem::new(format!("{}: {what}", wanted.what)).note(format!("from {}", wanted.address))
+            PinProblem::new(format!("{}: {what}", wanted.what))
+                .note(format!("from {}", wanted.address))
         };
-        let mut sink =
-            ArchiveSink::new(kept, part, wanted.digest.as_deref()).map_err(|e| wrong(e.to_string()))?;
-        self.client.copy(request, &mut sink, self.stopped).map_err(|trouble| wrong(trouble.to_string()))?;
+        let mut sink = ArchiveSink::new(kept, part, wanted.digest.as_deref())
+            .map_err(|e| wrong(e.to_string()))?;
+        self.client
+            .copy(request, &mut sink, self.stopped)
+            .map_err(|trouble| wrong(trouble.to_string()))?;
         let (found, strong, size) = sink.finish().map_err(|e| wrong(e.to_string()))?;
         if let Some(expected) = wanted.size.filter(|expected| *expected != size) {
-            return Err(wrong(format!("it has {size} bytes, and its registry says {expected}")));
+            return Err(wrong(format!(
+                "it has {size} bytes, and its registry says {expected}"
+            )));
         }
         match (&wanted.digest, found) {
-            (Some(published), Some(found)) if *published != found => {
-                Err(wrong("its digest is not the one that its registry says".to_owned())
-                    .note(format!("published  {published}"))
-                    .note(format!("found      {found}")))
-            }
+            (Some(published), Some(found)) if *published != found => Err(wrong(
+                "its digest is not the one that its registry says".to_owned(),
+            )
+            .note(format!("published  {published}"))
+            .note(format!("found      {found}"))),
             (Some(published), None) => {
                 let method = published.split(':').next().unwrap_or_default();
-                Err(wrong(format!("its registry publishes a digest by `{method}`, which cannot be compared")))
+                Err(wrong(format!(
+                    "its registry publishes a digest by `{method}`, which cannot be compared"
+                )))
             }
             (Some(published), Some(_)) if is_strong(published) => Ok((published.clone(), size)),
             _ => Ok((strong, size)),
@@ -368,7 +427,10 @@ impl<'a> Desk<'a> {
     pub fn forget_others<'d>(&self, digests: impl Iterator<Item = &'d str>) {
         let names: Vec<String> = digests.map(held_name).collect();
         // Where a link is in its place the folder is somebody else's, with all that it holds.
-        let Ok(folder) = Below::new(&self.root).and_then(|root| root.folder(ARCHIVES_FOLDER)) else { return };
+        let Ok(folder) = Below::new(&self.root).and_then(|root| root.folder(ARCHIVES_FOLDER))
+        else {
+            return;
+        };
         let kept = nubrik_disk::names_in(&folder).unwrap_or_default();
         let folder = Below::of(folder);
         for name in kept.iter().filter(|name| !names.contains(name)) {
@@ -386,7 +448,10 @@ pub(crate) fn held_archives(
     let mut held = Vec::new();
     for some in wanted.chunks(AT_ONCE) {
         let found: Vec<_> = std::thread::scope(|scope| {
-            let asked: Vec<_> = some.iter().map(|one| scope.spawn(move || desk.archive(one))).collect();
+            let asked: Vec<_> = some
+                .iter()
+                .map(|one| scope.spawn(move || desk.archive(one)))
+                .collect();
             asked.into_iter().map(|asking| asking.join()).collect()
         });
         for one in found {
@@ -396,7 +461,12 @@ pub(crate) fn held_archives(
     Ok(held)
 }
 
-fn unreachable(registry: Registry, address: &Address, origin: &Origin, trouble: &Trouble) -> PinProblem {
+fn unreachable(
+    registry: Registry,
+    address: &Address,
+    origin: &Origin,
+    trouble: &Trouble,
+) -> PinProblem {
     let problem = PinProblem::new(format!("cannot ask the registry `{registry}`: {trouble}"))
         .note(format!("asked {address}"))
         .note(format!("its address comes from {}", origin.said_by));
@@ -416,7 +486,8 @@ pub(crate) fn is_strong(digest: &str) -> bool {
     digest.starts_with("sha256:") || digest.starts_with("sha512:")
 }
 
-/// The hexadecimal digits of the value of a digest, which may be written in base64; `None` if it is neither.
+/// The hexadecimal digits of the value of a digest, which may be written in base64; `None` if it is
+/// neither.
 pub fn hex_of(value: &str) -> Option<String> {
     if value.chars().all(|c| c.is_ascii_hexdigit()) {
         return Some(value.to_owned());
@@ -473,7 +544,11 @@ struct ArchiveSink<'a> {
 }
 
 impl<'a> ArchiveSink<'a> {
-    fn new(kept: &'a Below, part: &'a str, published: Option<&'a str>) -> io::Result<ArchiveSink<'a>> {
+    fn new(
+        kept: &'a Below,
+        part: &'a str,
+        published: Option<&'a str>,
+    ) -> io::Result<ArchiveSink<'a>> {
         Ok(ArchiveSink {
             kept,
             part,
@@ -487,7 +562,11 @@ impl<'a> ArchiveSink<'a> {
 
     fn finish(mut self) -> io::Result<(Option<String>, String, u64)> {
         self.file.flush()?;
-        Ok((self.sum.map(|(sum, in_base64)| sum.written(in_base64)), self.strong.written(false), self.size))
+        Ok((
+            self.sum.map(|(sum, in_base64)| sum.written(in_base64)),
+            self.strong.written(false),
+            self.size,
+        ))
     }
 }
 

@@ -3,7 +3,8 @@
 use std::fmt::Display;
 
 use pubgrub::{
-    DependencyProvider, DerivationTree, External, Package, PubGrubError, SelectedDependencies, VersionSet,
+    DependencyProvider, DerivationTree, External, Package, PubGrubError, SelectedDependencies,
+    VersionSet,
 };
 
 use crate::PinProblem;
@@ -18,7 +19,8 @@ const MOST: usize = 12;
 pub(crate) struct Wording<'a, P, VS> {
     /// What represents the person who asks.
     pub root: &'a P,
-    /// A set of versions of a package, in as few words as tell it from the other versions that there are.
+    /// A set of versions of a package, in as few words as tell it from the other versions that
+    /// there are.
     pub set: &'a dyn Fn(&P, &VS) -> String,
     /// Whether a set is too ragged to be described: what is left between versions that were tried.
     pub is_ragged: &'a dyn Fn(&VS) -> bool,
@@ -41,13 +43,17 @@ pub(crate) fn explained<P: Package, VS: VersionSet>(
 }
 
 /// What led to a conflict, in the terms of those who choose.
-pub(crate) type Conflict<D> =
-    DerivationTree<<D as DependencyProvider>::P, <D as DependencyProvider>::VS, <D as DependencyProvider>::M>;
+pub(crate) type Conflict<D> = DerivationTree<
+    <D as DependencyProvider>::P,
+    <D as DependencyProvider>::VS,
+    <D as DependencyProvider>::M,
+>;
 
 /// Versions that fit together.
 type Selected<D> = SelectedDependencies<<D as DependencyProvider>::P, <D as DependencyProvider>::V>;
 
-/// What was chosen, or what led to a conflict. A registry that could not be asked is another failure.
+/// What was chosen, or what led to a conflict. A registry that could not be asked is another
+/// failure.
 pub(crate) fn chosen_or_conflict<D: DependencyProvider<Err = PinProblem>>(
     result: Result<Selected<D>, PubGrubError<D>>,
 ) -> Result<Result<Selected<D>, Box<Conflict<D>>>, PinProblem> {
@@ -84,8 +90,13 @@ fn fact<P: Package, VS: VersionSet>(
     external: &External<P, VS, String>,
     wording: &Wording<'_, P, VS>,
 ) -> Option<String> {
-    let Wording { root, set: worded, is_ragged } = *wording;
-    // What is wanted is described as it is; of those who want it, as much as tells them from others.
+    let Wording {
+        root,
+        set: worded,
+        is_ragged,
+    } = *wording;
+    // What is wanted is described as it is; of those who want it, as much as tells them from
+    // others.
     let who = |package: &P, set: &VS| named(package, &worded(package, set));
     let whole = |package: &P, set: &VS| named(package, &set.to_string());
     Some(match external {

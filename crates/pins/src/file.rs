@@ -1,6 +1,7 @@
 //! `pins.toml`: which versions of other people's code a workspace uses.
 //!
-//! The file is data: one table an archive, one line an item, in an order that does not depend on when something was added.
+//! The file is data: one table an archive, one line an item, in an order that does not depend on
+//! when something was added.
 //! Two branches that pin different packages merge without a conflict.
 
 use std::collections::{BTreeMap, BTreeSet};
@@ -33,7 +34,8 @@ pub struct Pins {
 #[derive(Clone, PartialEq, Eq, Debug, Default, Deserialize)]
 #[serde(deny_unknown_fields)]
 pub struct Shelf {
-    /// The systems for which there are pins, each with what else of a machine decides about versions: `python`, `glibc`.
+    /// The systems for which there are pins, each with what else of a machine decides about
+    /// versions: `python`, `glibc`.
     #[serde(default)]
     pub systems: BTreeMap<String, BTreeMap<String, String>>,
     /// What is asked for, by name.
@@ -76,7 +78,8 @@ pub struct Pin {
     /// Its licence, as its author wrote it.
     #[serde(default)]
     pub licence: Option<String>,
-    /// The origin that it was pinned from, where there are several or it has a name: no other one is asked for a package of this name.
+    /// The origin that it was pinned from, where there are several or it has a name: no other one
+    /// is asked for a package of this name.
     #[serde(default)]
     pub origin: Option<String>,
     /// The archives that it comes in.
@@ -84,13 +87,15 @@ pub struct Pin {
     /// Features that are on: of all who need it together.
     #[serde(default)]
     pub features: Vec<String>,
-    /// The packages in it that are used, where one archive holds several: their folders in it, `.` for the top.
+    /// The packages in it that are used, where one archive holds several: their folders in it, `.`
+    /// for the top.
     #[serde(default)]
     pub packages: Vec<String>,
     /// What a kit has to know of it to use it, such as the edition of a crate.
     #[serde(default)]
     pub facts: BTreeMap<String, String>,
-    /// Where it is in a folder of modules, if more than its name says that: `express/node_modules/debug`.
+    /// Where it is in a folder of modules, if more than its name says that:
+    /// `express/node_modules/debug`.
     #[serde(default)]
     pub places: Vec<String>,
     /// The pins that it needs.
@@ -172,14 +177,16 @@ impl Pins {
     /// Reads the file. Every need leads to a pin afterwards.
     ///
     /// # Errors
-    /// When it is not TOML, has something unknown in it, or does not hold together, as after a bad merge.
+    /// When it is not TOML, has something unknown in it, or does not hold together, as after a bad
+    /// merge.
     pub fn read(text: &str) -> Result<Pins, PinProblem> {
         let pins = Pins::written_in(text)?;
         pins.check()?;
         Ok(pins)
     }
 
-    /// Reads only what is asked for, and on which systems: to choose all versions again where they do not hold together.
+    /// Reads only what is asked for, and on which systems: to choose all versions again where they
+    /// do not hold together.
     ///
     /// # Errors
     /// When it is not TOML, or has something unknown in it.
@@ -187,15 +194,19 @@ impl Pins {
         let mut pins = Pins::written_in(text)?;
         for shelf in pins.shelves.values_mut() {
             shelf.pins.clear();
-            shelf.asked.values_mut().for_each(|asked| asked.pins.clear());
+            shelf
+                .asked
+                .values_mut()
+                .for_each(|asked| asked.pins.clear());
         }
         Ok(pins)
     }
 
     fn written_in(text: &str) -> Result<Pins, PinProblem> {
         let written: Written = toml::from_str(text).map_err(|e| {
-            let line =
-                e.span().map_or(1, |span| text[..span.start.min(text.len())].matches('\n').count() + 1);
+            let line = e.span().map_or(1, |span| {
+                text[..span.start.min(text.len())].matches('\n').count() + 1
+            });
             let message = format!("cannot read {PINS_FILE}, line {line}: {}", e.message());
             match text.contains("\n<<<<<<<") || text.starts_with("<<<<<<<") {
                 true => PinProblem::new(format!("{PINS_FILE} has marks of a merge in it"))
@@ -203,9 +214,19 @@ impl Pins {
                 false => PinProblem::new(message),
             }
         })?;
-        let Written { format, python, java, js, rust, go, images, archive } = written;
+        let Written {
+            format,
+            python,
+            java,
+            js,
+            rust,
+            go,
+            images,
+            archive,
+        } = written;
         if format > FORMAT {
-            let message = format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
+            let message =
+                format!("{PINS_FILE} has format {format}, and this nubrik reads {FORMAT}");
             return Err(PinProblem::new(message).mend("install a newer nubrik"));
         }
         let shelves = [
@@ -217,8 +238,10 @@ impl Pins {
             (Registry::Images, images),
             (Registry::Archive, archive),
         ];
-        let shelves: BTreeMap<Registry, Shelf> =
-            shelves.into_iter().filter(|(_, shelf)| *shelf != Shelf::default()).collect();
+        let shelves: BTreeMap<Registry, Shelf> = shelves
+            .into_iter()
+            .filter(|(_, shelf)| *shelf != Shelf::default())
+            .collect();
         Ok(Pins { shelves })
     }
 
@@ -234,7 +257,11 @@ impl Pins {
                     );
                     return Err(PinProblem::new(message).mend(again));
                 }
-                if let Some(need) = pin.needs.iter().find(|need| !shelf.pins.contains_key(&need.pin)) {
+                if let Some(need) = pin
+                    .needs
+                    .iter()
+                    .find(|need| !shelf.pins.contains_key(&need.pin))
+                {
                     let message = format!(
                         "{PINS_FILE}: \"{id}\" of {registry} needs \"{}\", which is not there",
                         need.pin
@@ -244,8 +271,9 @@ impl Pins {
             }
             for (name, asked) in &shelf.asked {
                 if let Some(id) = asked.pins.iter().find(|id| !shelf.pins.contains_key(*id)) {
-                    let message =
-                        format!("{PINS_FILE}: `{name}` of {registry} leads to \"{id}\", which is not there");
+                    let message = format!(
+                        "{PINS_FILE}: `{name}` of {registry} leads to \"{id}\", which is not there"
+                    );
                     return Err(PinProblem::new(message).mend(again));
                 }
             }
@@ -268,7 +296,11 @@ impl Pins {
 
 impl Shelf {
     fn write(&self, registry: Registry, out: &mut String) {
-        let Shelf { systems, asked, pins } = self;
+        let Shelf {
+            systems,
+            asked,
+            pins,
+        } = self;
         for (system, facts) in systems {
             let _ = writeln!(out, "\n[{registry}.systems.{}]", key(system));
             for (name, value) in facts {
@@ -276,7 +308,13 @@ impl Shelf {
             }
         }
         for (name, asked) in asked {
-            let AskedPackage { requirement, features, bare, file, pins } = asked;
+            let AskedPackage {
+                requirement,
+                features,
+                bare,
+                file,
+                pins,
+            } = asked;
             let _ = writeln!(out, "\n[{registry}.asked.{}]", key(name));
             if !requirement.is_empty() {
                 let _ = writeln!(out, "requirement = {}", quoted(requirement));
@@ -301,7 +339,10 @@ impl Shelf {
         let mut open: Vec<String> = Vec::new();
         for asked in self.asked.values() {
             for id in asked.pins.iter().filter(|id| self.pins.contains_key(*id)) {
-                wanted.entry(id.clone()).or_default().insert(ASKED.to_owned());
+                wanted
+                    .entry(id.clone())
+                    .or_default()
+                    .insert(ASKED.to_owned());
                 open.push(id.clone());
             }
         }
@@ -311,7 +352,10 @@ impl Shelf {
                 continue;
             }
             for need in self.pins.get(&id).iter().flat_map(|pin| &pin.needs) {
-                wanted.entry(need.pin.clone()).or_default().insert(id.clone());
+                wanted
+                    .entry(need.pin.clone())
+                    .or_default()
+                    .insert(id.clone());
                 open.push(need.pin.clone());
             }
         }
@@ -370,7 +414,12 @@ impl Pin {
             wanted_by,
         } = self;
         let _ = writeln!(out, "\n[{registry}.pins.{}]", key(id));
-        let _ = writeln!(out, "name = {}\nversion = {}", quoted(name), quoted(version));
+        let _ = writeln!(
+            out,
+            "name = {}\nversion = {}",
+            quoted(name),
+            quoted(version)
+        );
         if let Some(licence) = licence {
             let _ = writeln!(out, "licence = {}", quoted(licence));
         }
@@ -378,8 +427,19 @@ impl Pin {
             let _ = writeln!(out, "origin = {}", quoted(origin));
         }
         out.push_str("archives = [\n");
-        for Archive { path, digest, size, on } in archives {
-            let _ = write!(out, "    {{ path = {}, digest = {}, size = {size}", quoted(path), quoted(digest));
+        for Archive {
+            path,
+            digest,
+            size,
+            on,
+        } in archives
+        {
+            let _ = write!(
+                out,
+                "    {{ path = {}, digest = {}, size = {size}",
+                quoted(path),
+                quoted(digest)
+            );
             write_on(out, on);
         }
         out.push_str("]\n");
@@ -391,7 +451,13 @@ impl Pin {
         write_texts(out, "places", places);
         if !needs.is_empty() {
             out.push_str("needs = [\n");
-            for Need { pin, alias, build, on } in needs {
+            for Need {
+                pin,
+                alias,
+                build,
+                on,
+            } in needs
+            {
                 let _ = write!(out, "    {{ pin = {}", quoted(pin));
                 if let Some(alias) = alias {
                     let _ = write!(out, ", as = {}", quoted(alias));
@@ -439,7 +505,10 @@ fn quoted(text: &str) -> String {
 
 /// A key, in quotes if it needs them.
 fn key(text: &str) -> String {
-    let bare = !text.is_empty() && text.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'));
+    let bare = !text.is_empty()
+        && text
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'));
     if bare { text.to_owned() } else { quoted(text) }
 }
 

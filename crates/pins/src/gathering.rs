@@ -28,15 +28,23 @@ impl Desk<'_> {
         let origins = self.origins(registry)?;
         let found = (registry.description().locate)(self, path)?;
         let Some((address, origin)) = found else {
-            let asked: Vec<String> = origins.iter().map(|origin| origin.address.to_string()).collect();
-            let problem = PinProblem::new(format!("the registry `{registry}` has no `{path}` any more"));
+            let asked: Vec<String> = origins
+                .iter()
+                .map(|origin| origin.address.to_string())
+                .collect();
+            let problem = PinProblem::new(format!(
+                "the registry `{registry}` has no `{path}` any more"
+            ));
             return Err(problem.note(format!("asked {}", asked.join(", "))));
         };
-        let credential = origin.credential.filter(|_| address.host() == origin.address.host());
+        let credential = origin
+            .credential
+            .filter(|_| address.host() == origin.address.host());
         Ok((address, credential))
     }
 
-    /// Puts an archive into a folder that is laid out like a registry, below the registry's name. Says whether it was not there.
+    /// Puts an archive into a folder that is laid out like a registry, below the registry's name.
+    /// Says whether it was not there.
     ///
     /// # Errors
     /// When it cannot be had, or is another one than its digest says.
@@ -49,9 +57,15 @@ impl Desk<'_> {
     ) -> Result<bool, PinProblem> {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot copy {what}: {e}"));
         // The file may be made by anybody: its paths stay below the folder.
-        let is_inside = archive.path.split('/').all(|part| !matches!(part, "" | "." | ".."));
+        let is_inside = archive
+            .path
+            .split('/')
+            .all(|part| !matches!(part, "" | "." | ".."));
         if !is_inside {
-            return Err(PinProblem::new(format!("`{}` is no path of an archive", archive.path)));
+            return Err(PinProblem::new(format!(
+                "`{}` is no path of an archive",
+                archive.path
+            )));
         }
         let name = format!("{}/{}", registry.name(), archive.path);
         let to = folder.join(&name);
@@ -63,7 +77,13 @@ impl Desk<'_> {
             None => {
                 let (address, credential) = self.locate(registry, &archive.path)?;
                 let (digest, size) = (Some(archive.digest.clone()), Some(archive.size));
-                let wanted = WantedArchive { what: what.to_owned(), address, credential, digest, size };
+                let wanted = WantedArchive {
+                    what: what.to_owned(),
+                    address,
+                    credential,
+                    digest,
+                    size,
+                };
                 self.archive(&wanted)?.path
             }
         };
@@ -72,10 +92,16 @@ impl Desk<'_> {
         // Below the workspace no link is followed: a checkout may have put one there.
         match folder.strip_prefix(&self.root).ok().and_then(Path::to_str) {
             Some(inner) => {
-                let name = if inner.is_empty() { name } else { format!("{inner}/{name}") };
+                let name = if inner.is_empty() {
+                    name
+                } else {
+                    format!("{inner}/{name}")
+                };
                 Below::new(&self.root).and_then(|root| root.replace(&name, copy))
             }
-            None => fs::create_dir_all(folder).and_then(|()| Below::new(folder)?.replace(&name, copy)),
+            None => {
+                fs::create_dir_all(folder).and_then(|()| Below::new(folder)?.replace(&name, copy))
+            }
         }
         .map_err(cannot)?;
         Ok(true)

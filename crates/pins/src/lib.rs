@@ -1,5 +1,5 @@
-//! Other people's code, version by version: where registries are, what they publish, which versions fit together, and the
-//! file that says so. Nothing of it is installed or run.
+//! Other people's code, version by version: where registries are, what they publish, which versions
+//! fit together, and the file that says so. Nothing of it is installed or run.
 //!
 //! ```
 //! let pins = nubrik_pins::Pins::read("format = 1\n")?;
@@ -41,7 +41,9 @@ mod wishes;
 pub use bindings::BoundPackages;
 pub use changes::{NewerVersion, PinChange, newer_versions};
 pub use desk::{ARCHIVES_FOLDER, Desk, DeskNews, HeldArchive, held_archive, hex_of};
-pub use file::{ASKED, Archive, AskedPackage, Need, PINS_FILE, PINS_LIMIT, Pin, Pins, Shelf, pin_id};
+pub use file::{
+    ASKED, Archive, AskedPackage, Need, PINS_FILE, PINS_LIMIT, Pin, Pins, Shelf, pin_id,
+};
 pub use go::{BuildConstraint, GoManifest, GoSource, is_go_path, is_standard_import};
 pub use js::is_name as is_js_name;
 pub use locked::LockedVersions;

@@ -16,15 +16,16 @@ pub struct Origin {
     pub credential: Option<Credential>,
     /// What said so: a file, or a variable.
     pub said_by: String,
-    /// What it is called where one registry has several: the name that it was given, or else its address without scheme. A pin is
-    /// bound to it.
+    /// What it is called where one registry has several: the name that it was given, or else its
+    /// address without scheme. A pin is bound to it.
     pub name: String,
     /// Whether a person gave it its name.
     pub is_named: bool,
-    /// Which packages it is for: patterns of names. These are asked for nowhere else, and it is asked for nothing else; without any it is
-    /// for all.
+    /// Which packages it is for: patterns of names. These are asked for nowhere else, and it is
+    /// asked for nothing else; without any it is for all.
     pub packages: Vec<String>,
-    /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of their own.
+    /// The scope of names that it is for, such as `@isles`; `None` for all that have no origin of
+    /// their own.
     pub scope: Option<String>,
 }
 
@@ -32,14 +33,28 @@ impl Origin {
     /// An address that is asked for everything.
     pub fn new(address: Address, credential: Option<Credential>, said_by: &str) -> Origin {
         let text = address.to_string();
-        let name = text.split_once("://").map_or(&*text, |(_, rest)| rest).trim_end_matches('/').to_owned();
+        let name = text
+            .split_once("://")
+            .map_or(&*text, |(_, rest)| rest)
+            .trim_end_matches('/')
+            .to_owned();
         let said_by = said_by.to_owned();
-        Origin { address, credential, said_by, name, is_named: false, packages: Vec::new(), scope: None }
+        Origin {
+            address,
+            credential,
+            said_by,
+            name,
+            is_named: false,
+            packages: Vec::new(),
+            scope: None,
+        }
     }
 
     /// Whether it is a folder below another one.
     pub(crate) fn is_in(&self, folder: &std::path::Path) -> bool {
-        self.address.file().is_some_and(|own| own.starts_with(folder))
+        self.address
+            .file()
+            .is_some_and(|own| own.starts_with(folder))
     }
 
     /// Whether one of its patterns is that of a package.
@@ -52,8 +67,8 @@ impl Origin {
     }
 }
 
-/// A question to an ordinary client of a registry: where it would go, as it is installed. It is asked in a folder that holds nothing, and
-/// must reach no network to answer.
+/// A question to an ordinary client of a registry: where it would go, as it is installed. It is
+/// asked in a folder that holds nothing, and must reach no network to answer.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub struct ClientQuestion {
     /// The program, by its name on the path.
@@ -69,9 +84,16 @@ pub struct ClientQuestion {
 impl ClientQuestion {
     /// The program and the words that a person would type.
     pub fn command(&self) -> String {
-        let words =
-            self.words.iter().filter(|word| !word.contains("{folder}") && **word != "--manifest-path");
-        [self.program].iter().chain(words).copied().collect::<Vec<_>>().join(" ")
+        let words = self
+            .words
+            .iter()
+            .filter(|word| !word.contains("{folder}") && **word != "--manifest-path");
+        [self.program]
+            .iter()
+            .chain(words)
+            .copied()
+            .collect::<Vec<_>>()
+            .join(" ")
     }
 }
 
@@ -85,7 +107,8 @@ pub trait ClientSettings: Send + Sync {
     fn program(&self, name: &str) -> Option<PathBuf>;
     /// The variable that forbids to ask clients, if it does.
     fn asks_no_client(&self) -> Option<&'static str>;
-    /// What a client prints on both streams; `None` where there is no such program, or where it says nothing.
+    /// What a client prints on both streams; `None` where there is no such program, or where it
+    /// says nothing.
     fn answer(&self, question: &ClientQuestion) -> Option<String>;
     /// The workspace's root.
     fn root(&self) -> PathBuf;
@@ -95,6 +118,8 @@ pub trait ClientSettings: Send + Sync {
 
 /// That a person was not asked yet.
 pub(crate) fn not_agreed(asked: &Agreement, said_by: &str) -> PinProblem {
-    PinProblem::new(format!("{said_by} would {asked}, and you did not agree to that"))
-        .mend("nubrik agree   says all that this workspace asks for")
+    PinProblem::new(format!(
+        "{said_by} would {asked}, and you did not agree to that"
+    ))
+    .mend("nubrik agree   says all that this workspace asks for")
 }

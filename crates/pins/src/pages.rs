@@ -22,7 +22,11 @@ pub(crate) struct PackagePages<'a, T> {
 
 impl<'a, T: Send + Sync> PackagePages<'a, T> {
     pub(crate) fn new(desk: &'a Desk<'a>, ask: AskForPage<T>) -> Self {
-        PackagePages { desk, ask, known: RefCell::default() }
+        PackagePages {
+            desk,
+            ask,
+            known: RefCell::default(),
+        }
     }
 
     /// The page of a package; `None` if no origin has one.
@@ -31,7 +35,9 @@ impl<'a, T: Send + Sync> PackagePages<'a, T> {
             return Ok(known.clone());
         }
         let page = (self.ask)(self.desk, name)?;
-        self.known.borrow_mut().insert(name.to_owned(), page.clone());
+        self.known
+            .borrow_mut()
+            .insert(name.to_owned(), page.clone());
         Ok(page)
     }
 
@@ -41,15 +47,23 @@ impl<'a, T: Send + Sync> PackagePages<'a, T> {
     }
 
     /// Asks for all these pages that are not known yet, several at once.
-    pub(crate) fn expect<'n>(&self, names: impl Iterator<Item = &'n str>) -> Result<(), PinProblem> {
+    pub(crate) fn expect<'n>(
+        &self,
+        names: impl Iterator<Item = &'n str>,
+    ) -> Result<(), PinProblem> {
         let unknown: BTreeSet<&str> = names.filter(|name| !self.has(name)).collect();
         let unknown: Vec<&str> = unknown.into_iter().collect();
         let (desk, ask) = (self.desk, self.ask);
         for some in unknown.chunks(AT_ONCE) {
             let found: Vec<_> = std::thread::scope(|scope| {
-                let asked: Vec<_> =
-                    some.iter().map(|name| (*name, scope.spawn(move || ask(desk, name)))).collect();
-                asked.into_iter().filter_map(|(name, asking)| Some((name, asking.join().ok()?))).collect()
+                let asked: Vec<_> = some
+                    .iter()
+                    .map(|name| (*name, scope.spawn(move || ask(desk, name))))
+                    .collect();
+                asked
+                    .into_iter()
+                    .filter_map(|(name, asking)| Some((name, asking.join().ok()?)))
+                    .collect()
             });
             for (name, page) in found {
                 self.known.borrow_mut().insert(name.to_owned(), page?);

@@ -29,28 +29,45 @@ impl Free {
     }
 }
 
-/// Chooses versions for all that a shelf asks for, on each of its systems. What is pinned already stays as it is, if it is not
-/// free and still does.
+/// Chooses versions for all that a shelf asks for, on each of its systems. What is pinned already
+/// stays as it is, if it is not free and still does.
 ///
 /// # Errors
-/// When a registry cannot be asked, does not have something, or no versions fit together. The text then says who wants what, and
-/// which requirement to relax.
-pub fn resolve(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
+/// When a registry cannot be asked, does not have something, or no versions fit together. The text
+/// then says who wants what, and which requirement to relax.
+pub fn resolve(
+    desk: &Desk<'_>,
+    registry: Registry,
+    shelf: &Shelf,
+    free: &Free,
+) -> Result<Shelf, PinProblem> {
     desk.know(registry, shelf);
     let mut solved = resolved(desk, registry, shelf, free)
         .map_err(|problem| desk.bindings.explained(registry, problem))?;
     let all = desk.origins(registry).unwrap_or_default();
-    let before: BTreeMap<&str, &String> =
-        shelf.pins.values().filter_map(|pin| Some((pin.name.as_str(), pin.origin.as_ref()?))).collect();
+    let before: BTreeMap<&str, &String> = shelf
+        .pins
+        .values()
+        .filter_map(|pin| Some((pin.name.as_str(), pin.origin.as_ref()?)))
+        .collect();
     for pin in solved.pins.values_mut() {
         // What nobody was asked for now stays bound to where it came from.
-        let known = || before.get(pin.name.as_str()).map(|origin| (*origin).clone());
+        let known = || {
+            before
+                .get(pin.name.as_str())
+                .map(|origin| (*origin).clone())
+        };
         pin.origin = known().or_else(|| desk.bindings.of(registry, &pin.name, &all));
     }
     Ok(solved)
 }
 
-fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
+fn resolved(
+    desk: &Desk<'_>,
+    registry: Registry,
+    shelf: &Shelf,
+    free: &Free,
+) -> Result<Shelf, PinProblem> {
     let mut preferred = kept_versions(shelf, free);
     prefer_locked(&mut preferred, &desk.locked(registry)?.versions, free);
     if !registry.description().differs_by_system {
@@ -59,7 +76,10 @@ fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> 
         let one = on_system(desk, registry, (&system, &facts), &shelf.asked, &preferred)
             .map_err(|problem| with_ways_out(desk, registry, (&system, &facts), shelf, problem))?;
         let settled = together(&everywhere, &shelf.asked, vec![one]);
-        return Ok(Shelf { systems: BTreeMap::new(), ..settled });
+        return Ok(Shelf {
+            systems: BTreeMap::new(),
+            ..settled
+        });
     }
     let mut solved = Vec::new();
     for (system, facts) in &shelf.systems {
@@ -81,7 +101,11 @@ fn resolved(desk: &Desk<'_>, registry: Registry, shelf: &Shelf, free: &Free) -> 
 ///
 /// # Errors
 /// When the registry cannot be asked.
-pub fn newest(desk: &Desk<'_>, registry: Registry, name: &str) -> Result<Option<String>, PinProblem> {
+pub fn newest(
+    desk: &Desk<'_>,
+    registry: Registry,
+    name: &str,
+) -> Result<Option<String>, PinProblem> {
     (registry.description().newest)(desk, name)
 }
 
@@ -102,20 +126,27 @@ fn kept_versions(shelf: &Shelf, free: &Free) -> Preferred {
     for pin in shelf.pins.values() {
         let is_free = free.frees(&pin.name);
         if !is_free {
-            preferred.entry(pin.name.clone()).or_default().push(pin.version.clone());
+            preferred
+                .entry(pin.name.clone())
+                .or_default()
+                .push(pin.version.clone());
         }
     }
     preferred
 }
 
-/// Adds versions that lock files name, behind those that are pinned, but for those that are to be chosen anew.
+/// Adds versions that lock files name, behind those that are pinned, but for those that are to be
+/// chosen anew.
 fn prefer_locked(preferred: &mut Preferred, locked: &Preferred, free: &Free) {
     for (name, versions) in locked {
         let is_free = free.frees(name);
         if !is_free {
             let known = preferred.entry(name.clone()).or_default();
-            let new: Vec<String> =
-                versions.iter().filter(|version| !known.contains(version)).cloned().collect();
+            let new: Vec<String> = versions
+                .iter()
+                .filter(|version| !known.contains(version))
+                .cloned()
+                .collect();
             known.extend(new);
         }
     }
@@ -135,10 +166,22 @@ fn with_ways_out(
     if shelf.systems.len() > 1 {
         problem.notes.insert(0, format!("on {}", system.0));
     }
-    for (name, asked) in shelf.asked.iter().filter(|(_, asked)| !asked.requirement.is_empty()) {
+    for (name, asked) in shelf
+        .asked
+        .iter()
+        .filter(|(_, asked)| !asked.requirement.is_empty())
+    {
         let mut relaxed = shelf.asked.clone();
-        relaxed.insert(name.clone(), AskedPackage { requirement: String::new(), ..asked.clone() });
-        let Ok(solved) = on_system(desk, registry, system, &relaxed, &Preferred::new()) else { continue };
+        relaxed.insert(
+            name.clone(),
+            AskedPackage {
+                requirement: String::new(),
+                ..asked.clone()
+            },
+        );
+        let Ok(solved) = on_system(desk, registry, system, &relaxed, &Preferred::new()) else {
+            continue;
+        };
         let version = solved.asked.get(name).and_then(|id| id.rsplit_once('@'));
         let version = version.map_or("another version", |(_, version)| version);
         problem.mends.push(format!(
@@ -151,7 +194,9 @@ fn with_ways_out(
             let mut fewer = shelf.asked.clone();
             fewer.remove(name);
             if on_system(desk, registry, system, &fewer, &Preferred::new()).is_ok() {
-                problem.mends.push(format!("nubrik pins drop {registry} {name}   all others fit together"));
+                problem.mends.push(format!(
+                    "nubrik pins drop {registry} {name}   all others fit together"
+                ));
             }
         }
     }

@@ -22,15 +22,23 @@ struct Comparisons(Vec<(String, ArchiveVersion)>);
 
 impl Comparisons {
     fn read(text: &str) -> Option<Comparisons> {
-        let parts = text.split(',').map(str::trim).filter(|part| !part.is_empty());
+        let parts = text
+            .split(',')
+            .map(str::trim)
+            .filter(|part| !part.is_empty());
         let comparison = |part: &str| {
-            let sign = ["<=", ">=", "==", "<", ">", "="].into_iter().find(|sign| part.starts_with(sign));
+            let sign = ["<=", ">=", "==", "<", ">", "="]
+                .into_iter()
+                .find(|sign| part.starts_with(sign));
             let version = part[sign.map_or(0, str::len)..].trim();
-            let is_fine =
-                version.starts_with(|c: char| c.is_ascii_digit()) && !version.contains(char::is_whitespace);
+            let is_fine = version.starts_with(|c: char| c.is_ascii_digit())
+                && !version.contains(char::is_whitespace);
             is_fine.then(|| (sign.unwrap_or("=").to_owned(), ArchiveVersion::new(version)))
         };
-        parts.map(comparison).collect::<Option<Vec<_>>>().map(Comparisons)
+        parts
+            .map(comparison)
+            .collect::<Option<Vec<_>>>()
+            .map(Comparisons)
     }
 
     fn contains(&self, version: &ArchiveVersion) -> bool {
@@ -46,7 +54,9 @@ impl Comparisons {
     /// The only version that will do, if there is one.
     fn exact(&self) -> Option<&str> {
         match self.0.as_slice() {
-            [(sign, version)] if sign.contains('=') && !sign.contains(['<', '>']) => Some(&version.text),
+            [(sign, version)] if sign.contains('=') && !sign.contains(['<', '>']) => {
+                Some(&version.text)
+            }
             _ => None,
         }
     }
@@ -60,34 +70,56 @@ pub(crate) fn resolve(
 ) -> Result<Solved, PinProblem> {
     let mut solved = Solved::default();
     for (name, asked) in asked {
-        let AskedPackage { requirement, file, .. } = asked;
+        let AskedPackage {
+            requirement, file, ..
+        } = asked;
         let wanted = Comparisons::read(requirement).ok_or_else(|| {
-            PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"))
-                .mend("\">=5.4,<5.5\"")
-                .mend("\"5.4.7\"   exactly this one")
+            PinProblem::new(format!(
+                "`{requirement}` is no requirement of versions of `{name}`"
+            ))
+            .mend("\">=5.4,<5.5\"")
+            .mend("\"5.4.7\"   exactly this one")
         })?;
-        let pattern = file.as_deref().filter(|file| file.contains(VERSION)).ok_or_else(|| {
-            PinProblem::new(format!("it is not known how the archives of `{name}` are called"))
-                .mend(format!("nubrik pins add archive {name} --file \"{name}-{{version}}.tar.gz\""))
-        })?;
+        let pattern = file
+            .as_deref()
+            .filter(|file| file.contains(VERSION))
+            .ok_or_else(|| {
+                PinProblem::new(format!(
+                    "it is not known how the archives of `{name}` are called"
+                ))
+                .mend(format!(
+                    "nubrik pins add archive {name} --file \"{name}-{{version}}.tar.gz\""
+                ))
+            })?;
         let origin = site(desk, name)?;
         let version = choose(desk, name, pattern, &origin, &wanted, preferred)?;
         let path = pattern.replace(VERSION, &version);
         let address = origin.address.below(&path);
-        let address = address.ok_or_else(|| PinProblem::new(format!("`{path}` is no path below a site")))?;
+        let address =
+            address.ok_or_else(|| PinProblem::new(format!("`{path}` is no path below a site")))?;
         let mut digest = None;
         for (ending, method) in BESIDE {
-            let Some(beside) = address.beside(ending).filter(|_| digest.is_none()) else { continue };
+            let Some(beside) = address.beside(ending).filter(|_| digest.is_none()) else {
+                continue;
+            };
             let said = desk.beside(Registry::Archive, &beside, &origin)?;
             let said = said.map(|bytes| String::from_utf8_lossy(&bytes).to_lowercase());
-            let hex = said.as_deref().and_then(|text| text.split_whitespace().next());
+            let hex = said
+                .as_deref()
+                .and_then(|text| text.split_whitespace().next());
             let is_hex = |hex: &&str| hex.len() >= 64 && hex.chars().all(|c| c.is_ascii_hexdigit());
             digest = hex.filter(is_hex).map(|hex| format!("{method}:{hex}"));
         }
         let is_published = digest.is_some();
         let credential = origin.credential.clone();
         let what = format!("{name} {version}");
-        let held = desk.archive(&WantedArchive { what, address, credential, digest, size: None })?;
+        let held = desk.archive(&WantedArchive {
+            what,
+            address,
+            credential,
+            digest,
+            size: None,
+        })?;
         let mut pin = Pin {
             name: name.clone(),
             version,
@@ -100,9 +132,14 @@ pub(crate) fn resolve(
             ..Pin::default()
         };
         if !is_published {
-            pin.facts.insert("digest".to_owned(), "of what came when it was pinned".to_owned());
+            pin.facts.insert(
+                "digest".to_owned(),
+                "of what came when it was pinned".to_owned(),
+            );
         }
-        solved.asked.insert(name.clone(), pin_id(name, &pin.version));
+        solved
+            .asked
+            .insert(name.clone(), pin_id(name, &pin.version));
         solved.pins.insert(pin.id(), pin);
     }
     Ok(solved)
@@ -111,10 +148,16 @@ pub(crate) fn resolve(
 /// The site of an archive.
 fn site(desk: &Desk<'_>, name: &str) -> Result<Origin, PinProblem> {
     let origins = desk.origins(Registry::Archive)?;
-    origins.into_iter().find(|origin| origin.scope.as_deref() == Some(name)).ok_or_else(|| {
-        PinProblem::new(format!("nothing says where the archives of `{name}` are"))
-            .mend(format!("{name} = \"https://HOST/FOLDER/\"   below [origins.archive] in nubrik.toml"))
-    })
+    origins
+        .into_iter()
+        .find(|origin| origin.scope.as_deref() == Some(name))
+        .ok_or_else(|| {
+            PinProblem::new(format!("nothing says where the archives of `{name}` are")).mend(
+                format!(
+                    "{name} = \"https://HOST/FOLDER/\"   below [origins.archive] in nubrik.toml"
+                ),
+            )
+        })
 }
 
 /// The version that is pinned, if it will do; else the newest that the site lists.
@@ -130,11 +173,17 @@ fn choose(
         return Ok(exact.to_owned());
     }
     let kept = preferred.get(name).into_iter().flatten();
-    if let Some(kept) = kept.into_iter().find(|version| wanted.contains(&ArchiveVersion::new(version))) {
+    if let Some(kept) = kept
+        .into_iter()
+        .find(|version| wanted.contains(&ArchiveVersion::new(version)))
+    {
         return Ok(kept.clone());
     }
     let versions = listed(desk, pattern, origin)?;
-    let mut fitting = versions.iter().rev().filter(|version| wanted.contains(version));
+    let mut fitting = versions
+        .iter()
+        .rev()
+        .filter(|version| wanted.contains(version));
     let released = fitting.clone().find(|version| !version.is_early());
     match (released.or_else(|| fitting.next()), versions.last()) {
         (Some(version), _) => Ok(version.text.clone()),
@@ -149,22 +198,34 @@ fn choose(
 }
 
 /// The versions whose archives a site lists, the oldest first.
-fn listed(desk: &Desk<'_>, pattern: &str, origin: &Origin) -> Result<Vec<ArchiveVersion>, PinProblem> {
+fn listed(
+    desk: &Desk<'_>,
+    pattern: &str,
+    origin: &Origin,
+) -> Result<Vec<ArchiveVersion>, PinProblem> {
     // A folder in the pattern is one of each version, and not listed.
-    let Some((before, after)) = pattern.split_once(VERSION).filter(|_| !pattern.contains('/')) else {
+    let Some((before, after)) = pattern
+        .split_once(VERSION)
+        .filter(|_| !pattern.contains('/'))
+    else {
         return Ok(Vec::new());
     };
     let names: Vec<String> = match origin.address.file() {
         Some(folder) => {
             let entries = std::fs::read_dir(folder).into_iter().flatten().flatten();
-            entries.filter_map(|entry| entry.file_name().into_string().ok()).collect()
+            entries
+                .filter_map(|entry| entry.file_name().into_string().ok())
+                .collect()
         }
         None => {
             let page = desk.site_page(origin).map_err(|trouble| match trouble {
                 Trouble::NotThere => PinProblem::new(format!("nothing is at {}", origin.address)),
                 trouble => PinProblem::new(format!("cannot ask {}: {trouble}", origin.address)),
             })?;
-            links(&page.bytes, &page.address).iter().map(Address::file_name).collect()
+            links(&page.bytes, &page.address)
+                .iter()
+                .map(Address::file_name)
+                .collect()
         }
     };
     let version = |name: &String| {
@@ -179,7 +240,9 @@ fn listed(desk: &Desk<'_>, pattern: &str, origin: &Origin) -> Result<Vec<Archive
 
 /// Where the archive of a path is: below its site.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
-    let Some((name, file)) = path.split_once('/') else { return Ok(None) };
+    let Some((name, file)) = path.split_once('/') else {
+        return Ok(None);
+    };
     let origin = site(desk, name)?;
     Ok(origin.address.below(file).map(|address| (address, origin)))
 }
@@ -192,10 +255,15 @@ mod tests {
     #[test]
     fn comparisons_are_read() {
         let has = |text: &str, version: &str| {
-            Comparisons::read(text).unwrap().contains(&ArchiveVersion::new(version))
+            Comparisons::read(text)
+                .unwrap()
+                .contains(&ArchiveVersion::new(version))
         };
         assert!(
-            has(">=5.4,<5.5", "5.4.7") && !has(">=5.4,<5.5", "5.5.0") && has("", "1") && has("5.4", "5.4.0")
+            has(">=5.4,<5.5", "5.4.7")
+                && !has(">=5.4,<5.5", "5.5.0")
+                && has("", "1")
+                && has("5.4", "5.4.0")
         );
         assert_eq!(Comparisons::read("5.4.7").unwrap().exact(), Some("5.4.7"));
         assert_eq!(Comparisons::read(">=5").unwrap().exact(), None);

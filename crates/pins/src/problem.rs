@@ -16,7 +16,10 @@ pub struct PinProblem {
 impl PinProblem {
     /// With nothing known about it.
     pub fn new(message: impl Into<String>) -> PinProblem {
-        PinProblem { message: message.into(), ..PinProblem::default() }
+        PinProblem {
+            message: message.into(),
+            ..PinProblem::default()
+        }
     }
 
     /// With one more fact.

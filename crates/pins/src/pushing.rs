@@ -4,8 +4,8 @@ use std::net::IpAddr;
 use std::path::Path;
 
 use nubrik_images::{
-    BlobDigest, ImageChoice, ImageContent, ImagePlatform, ImageProblem, image_content, is_image_name,
-    is_image_tag, layout_at,
+    BlobDigest, ImageChoice, ImageContent, ImagePlatform, ImageProblem, image_content,
+    is_image_name, is_image_tag, layout_at,
 };
 use nubrik_web::{Address, Client, Credential, Trouble};
 
@@ -54,39 +54,62 @@ impl ImageAddress {
         if !is_fine || !is_image_tag(tag) || !is_image_name(name) {
             return None;
         }
-        let base = Address::parse(&format!("{scheme}://{host}/v2/{name}")).ok()?.0;
-        Some(ImageAddress { base, tag: tag.to_owned() })
+        let base = Address::parse(&format!("{scheme}://{host}/v2/{name}"))
+            .ok()?
+            .0;
+        Some(ImageAddress {
+            base,
+            tag: tag.to_owned(),
+        })
     }
 
-    /// Whether others on the way can read what is sent there: it is not encrypted, and leaves this machine.
+    /// Whether others on the way can read what is sent there: it is not encrypted, and leaves this
+    /// machine.
     pub fn is_open(&self) -> bool {
         let host = self.base.host();
         let name = host.rsplit_once(':').map_or(&*host, |(name, _)| name);
         let is_own = name == "localhost"
-            || name.trim_matches(['[', ']']).parse::<IpAddr>().is_ok_and(|address| address.is_loopback());
+            || name
+                .trim_matches(['[', ']'])
+                .parse::<IpAddr>()
+                .is_ok_and(|address| address.is_loopback());
         self.base.as_sent().starts_with("http:") && !is_own
     }
 }
 
-/// Hands an image to a registry: what that has already is not sent. `secret` is a token, or a user and a password with `:`
+/// Hands an image to a registry: what that has already is not sent. `secret` is a token, or a user
+/// and a password with `:`
 /// between.
 ///
 /// # Errors
 /// When the image is damaged, or the registry does not take it.
-pub fn push_image(layout: &Path, to: &ImageAddress, secret: Option<&str>) -> Result<PushedImage, NotPushed> {
+pub fn push_image(
+    layout: &Path,
+    to: &ImageAddress,
+    secret: Option<&str>,
+) -> Result<PushedImage, NotPushed> {
     let blobs = layout_at(layout).map_err(NotPushed::Image)?;
     // Whatever it is for: it is not run here.
-    let choice = ImageChoice { name: None, platform: ImagePlatform::any() };
-    let ImageContent { manifest, kind, blobs: all } =
-        image_content(&*blobs, &choice).map_err(NotPushed::Image)?;
+    let choice = ImageChoice {
+        name: None,
+        platform: ImagePlatform::any(),
+    };
+    let ImageContent {
+        manifest,
+        kind,
+        blobs: all,
+    } = image_content(&*blobs, &choice).map_err(NotPushed::Image)?;
     let credential = secret.map(|secret| match secret.split_once(':') {
         Some((user, password)) => Credential::Basic(user.to_owned(), password.to_owned()),
         None => Credential::Bearer(secret.to_owned()),
     });
-    let of_machine =
-        std::env::var_os("SSL_CERT_FILE").map(std::path::PathBuf::from).filter(|path| path.is_file());
+    let of_machine = std::env::var_os("SSL_CERT_FILE")
+        .map(std::path::PathBuf::from)
+        .filter(|path| path.is_file());
     let client = Client::new(&of_machine.into_iter().collect::<Vec<_>>());
-    let upload = client.upload(to.base.clone(), credential).map_err(NotPushed::Registry)?;
+    let upload = client
+        .upload(to.base.clone(), credential)
+        .map_err(NotPushed::Registry)?;
     let (mut sent, mut known) = (0, 0);
     let mut done: Vec<&str> = Vec::new();
     for blob in &all {
@@ -101,14 +124,24 @@ pub fn push_image(layout: &Path, to: &ImageAddress, secret: Option<&str>) -> Res
         let content = || {
             let digest = BlobDigest::parse(&blob.digest)
                 .ok_or_else(|| Trouble::Failed("a blob has no digest".to_owned()))?;
-            let opened = blobs.open(&digest).map_err(|why| Trouble::Failed(why.to_string()))?;
+            let opened = blobs
+                .open(&digest)
+                .map_err(|why| Trouble::Failed(why.to_string()))?;
             Ok((opened as Box<dyn std::io::Read>, blob.size))
         };
-        upload.blob(&blob.digest, &content).map_err(NotPushed::Registry)?;
+        upload
+            .blob(&blob.digest, &content)
+            .map_err(NotPushed::Registry)?;
         sent += 1;
     }
-    upload.manifest(&to.tag, &kind, &manifest).map_err(NotPushed::Registry)?;
-    Ok(PushedImage { digest: BlobDigest::of(&manifest).to_string(), sent, known })
+    upload
+        .manifest(&to.tag, &kind, &manifest)
+        .map_err(NotPushed::Registry)?;
+    Ok(PushedImage {
+        digest: BlobDigest::of(&manifest).to_string(),
+        sent,
+        known,
+    })
 }
 
 #[cfg(test)]
@@ -125,7 +158,11 @@ mod tests {
             ("http://[::1]:5000/a:1", false),
             ("http://127.0.0.1.example:5000/a:1", true),
         ] {
-            assert_eq!(ImageAddress::parse(address).unwrap().is_open(), is_open, "{address}");
+            assert_eq!(
+                ImageAddress::parse(address).unwrap().is_open(),
+                is_open,
+                "{address}"
+            );
         }
     }
 

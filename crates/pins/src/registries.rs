@@ -1,5 +1,5 @@
-//! What each registry is like: one row each, from which names, questions and answers of all commands are derived. A row that lacks
-//! something does not compile.
+//! What each registry is like: one row each, from which names, questions and answers of all
+//! commands are derived. A row that lacks something does not compile.
 
 use std::collections::BTreeMap;
 use std::fmt;
@@ -27,9 +27,11 @@ pub struct Description {
     pub has_features: bool,
     /// Whether some features are on where nobody says anything.
     pub has_default_features: bool,
-    /// Whether an archive's file name is given by who asks for it, and its path begins with the name of a site.
+    /// Whether an archive's file name is given by who asks for it, and its path begins with the
+    /// name of a site.
     pub names_files: bool,
-    /// Whether a version that was published as what is needed is mostly the only one: others are taken where it is not there.
+    /// Whether a version that was published as what is needed is mostly the only one: others are
+    /// taken where it is not there.
     pub wants_one_version: bool,
     /// Whether the oldest version that fits is taken.
     pub takes_oldest: bool,
@@ -193,7 +195,9 @@ const JS: Description = Description {
     },
     origins: clients::js,
     client: Some(client_defaults::JS),
-    resolve: |desk, (system, facts), asked, preferred| js::resolve(desk, system, facts, asked, preferred),
+    resolve: |desk, (system, facts), asked, preferred| {
+        js::resolve(desk, system, facts, asked, preferred)
+    },
     newest: js::newest,
     locate: js::locate,
 };
@@ -227,7 +231,9 @@ const RUST: Description = Description {
     },
     origins: clients::rust,
     client: Some(client_defaults::RUST),
-    resolve: |desk, (system, facts), asked, preferred| rust::resolve(desk, system, facts, asked, preferred),
+    resolve: |desk, (system, facts), asked, preferred| {
+        rust::resolve(desk, system, facts, asked, preferred)
+    },
     newest: rust::newest,
     locate: rust::locate,
 };
@@ -332,14 +338,17 @@ impl Registry {
         }
     }
 
-    /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit, but for plain archives.
+    /// Its name in `pins.toml`, in `[origins]` and on the command line: that of the kit, but for
+    /// plain archives.
     pub fn name(self) -> &'static str {
         self.description().name
     }
 
     /// The registry of this name.
     pub fn named(name: &str) -> Option<Registry> {
-        Registry::ALL.into_iter().find(|registry| registry.name() == name)
+        Registry::ALL
+            .into_iter()
+            .find(|registry| registry.name() == name)
     }
 
     /// The registry that a name means which people know it by.
@@ -356,19 +365,34 @@ impl Registry {
 
     /// The registry whose packages a kit gives, by the kit's name.
     pub fn of_kit(kit: &str) -> Option<Registry> {
-        Registry::ALL.into_iter().find(|registry| registry.description().kit == kit)
+        Registry::ALL
+            .into_iter()
+            .find(|registry| registry.description().kit == kit)
     }
 
     /// Says where an address of it was looked for, and how to give one.
     pub(crate) fn unknown(self, problem: PinProblem) -> PinProblem {
-        let Unknown { looked_in, how_known, example, table } = &self.description().unknown;
-        problem.note(*looked_in).note(*how_known).mend(format!("{example}   below {table} in nubrik.toml"))
+        let Unknown {
+            looked_in,
+            how_known,
+            example,
+            table,
+        } = &self.description().unknown;
+        problem
+            .note(*looked_in)
+            .note(*how_known)
+            .mend(format!("{example}   below {table} in nubrik.toml"))
     }
 
-    /// Two requirements of one package as one that demands both; where a package has one version by its nature, the first one.
+    /// Two requirements of one package as one that demands both; where a package has one version by
+    /// its nature, the first one.
     pub fn both(self, first: &str, second: &str) -> String {
         let row = self.description();
-        if row.wants_one_version { first.to_owned() } else { format!("{first}{}{second}", row.between) }
+        if row.wants_one_version {
+            first.to_owned()
+        } else {
+            format!("{first}{}{second}", row.between)
+        }
     }
 }
 

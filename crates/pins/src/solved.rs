@@ -36,7 +36,10 @@ pub(crate) fn together(
     asked.values_mut().for_each(|asked| asked.pins.clear());
     for (n, one) in solved.into_iter().enumerate() {
         for (name, id) in one.asked {
-            if let Some(asked) = asked.get_mut(&name).filter(|asked| !asked.pins.contains(&id)) {
+            if let Some(asked) = asked
+                .get_mut(&name)
+                .filter(|asked| !asked.pins.contains(&id))
+            {
                 asked.pins.push(id);
                 asked.pins.sort();
             }
@@ -48,18 +51,30 @@ pub(crate) fn together(
             for archive in std::mem::take(&mut pin.archives) {
                 archives.entry((id.clone(), archive)).or_default().insert(n);
             }
-            let (known, at) = pins.entry(id).or_insert_with(|| (pin.clone(), BTreeSet::new()));
+            let (known, at) = pins
+                .entry(id)
+                .or_insert_with(|| (pin.clone(), BTreeSet::new()));
             at.insert(n);
             unite(&mut known.features, pin.features);
             unite(&mut known.packages, pin.packages);
         }
     }
-    let everywhere: BTreeMap<String, BTreeSet<usize>> =
-        pins.iter().map(|(id, (_, at))| (id.clone(), at.clone())).collect();
-    let mut shelf = Shelf { systems: systems.clone(), asked, pins: BTreeMap::new() };
+    let everywhere: BTreeMap<String, BTreeSet<usize>> = pins
+        .iter()
+        .map(|(id, (_, at))| (id.clone(), at.clone()))
+        .collect();
+    let mut shelf = Shelf {
+        systems: systems.clone(),
+        asked,
+        pins: BTreeMap::new(),
+    };
     for (id, (mut pin, at)) in pins {
         // What is so everywhere needs no word.
-        pin.on = if at.len() == names.len() { Vec::new() } else { named(&at) };
+        pin.on = if at.len() == names.len() {
+            Vec::new()
+        } else {
+            named(&at)
+        };
         shelf.pins.insert(id, pin);
     }
     // What is so wherever the pin is needs no word, either.
@@ -69,12 +84,18 @@ pub(crate) fn together(
     };
     for ((id, need), at) in needs {
         if let Some(pin) = shelf.pins.get_mut(&id) {
-            pin.needs.push(Need { on: of_pin(&id, &at), ..need });
+            pin.needs.push(Need {
+                on: of_pin(&id, &at),
+                ..need
+            });
         }
     }
     for ((id, archive), at) in archives {
         if let Some(pin) = shelf.pins.get_mut(&id) {
-            pin.archives.push(crate::file::Archive { on: of_pin(&id, &at), ..archive });
+            pin.archives.push(crate::file::Archive {
+                on: of_pin(&id, &at),
+                ..archive
+            });
         }
     }
     shelf.settle();
@@ -88,13 +109,30 @@ mod tests {
     #[test]
     fn features_that_systems_need_are_those_of_all_of_them() {
         let solved = |features: &[&str]| {
-            let features = features.iter().map(|feature| (*feature).to_owned()).collect();
-            let pin = Pin { name: "ebb".to_owned(), version: "1.0".to_owned(), features, ..Pin::default() };
-            Solved { pins: [(pin.id(), pin.clone())].into(), asked: [("ebb".to_owned(), pin.id())].into() }
+            let features = features
+                .iter()
+                .map(|feature| (*feature).to_owned())
+                .collect();
+            let pin = Pin {
+                name: "ebb".to_owned(),
+                version: "1.0".to_owned(),
+                features,
+                ..Pin::default()
+            };
+            Solved {
+                pins: [(pin.id(), pin.clone())].into(),
+                asked: [("ebb".to_owned(), pin.id())].into(),
+            }
         };
-        let systems = ["linux-aarch64", "linux-x86_64"].map(|name| (name.to_owned(), BTreeMap::new())).into();
+        let systems = ["linux-aarch64", "linux-x86_64"]
+            .map(|name| (name.to_owned(), BTreeMap::new()))
+            .into();
         let asked = [("ebb".to_owned(), AskedPackage::default())].into();
-        let shelf = together(&systems, &asked, vec![solved(&["deep", "std"]), solved(&["low", "std"])]);
+        let shelf = together(
+            &systems,
+            &asked,
+            vec![solved(&["deep", "std"]), solved(&["low", "std"])],
+        );
         assert_eq!(shelf.pins["ebb@1.0"].features, ["deep", "low", "std"]);
         assert!(shelf.pins["ebb@1.0"].on.is_empty());
     }

@@ -1,4 +1,5 @@
-//! What somebody wants to have pinned, or no longer: the rules of each registry, before any version is chosen.
+//! What somebody wants to have pinned, or no longer: the rules of each registry, before any version
+//! is chosen.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -12,7 +13,8 @@ use crate::registry::Registry;
 /// A package of a registry, or more systems that its pins are for.
 #[derive(Clone, Copy, Default)]
 pub struct PinWish<'a> {
-    /// The package, with extras behind it in brackets: `requests[socks]`. Without it, systems are added.
+    /// The package, with extras behind it in brackets: `requests[socks]`. Without it, systems are
+    /// added.
     pub name: Option<&'a str>,
     /// Parts of the requirement, in the registry's own grammar; none for any version.
     pub requirement: &'a [String],
@@ -61,15 +63,21 @@ impl From<PinProblem> for WishProblem {
     }
 }
 
-/// The registry that a word names; `to` is the command that it was written for, which a mend repeats.
+/// The registry that a word names; `to` is the command that it was written for, which a mend
+/// repeats.
 ///
 /// # Errors
 /// Where there is no such registry.
 pub fn registry_of_word(word: &str, to: &str) -> Result<Registry, PinProblem> {
     Registry::named(word).ok_or_else(|| {
         let names: Vec<&str> = Registry::ALL.into_iter().map(Registry::name).collect();
-        let near = Registry::meant(word).map(Registry::name).or_else(|| nearest(word, names.iter().copied()));
-        let known = format!("no registry is called `{word}`; there is: {}", names.join(", "));
+        let near = Registry::meant(word)
+            .map(Registry::name)
+            .or_else(|| nearest(word, names.iter().copied()));
+        let known = format!(
+            "no registry is called `{word}`; there is: {}",
+            names.join(", ")
+        );
         let problem = PinProblem::new(known);
         match near {
             Some(near) => problem.mend(format!("nubrik pins {to} {near} …")),
@@ -82,7 +90,8 @@ impl PinWish<'_> {
     /// What is to be chosen so that pins meet the wish as well.
     ///
     /// # Errors
-    /// Where the registry knows nothing of that kind, or the machine lacks something that has to be known.
+    /// Where the registry knows nothing of that kind, or the machine lacks something that has to be
+    /// known.
     pub fn added_to(
         &self,
         pins: &Pins,
@@ -95,9 +104,15 @@ impl PinWish<'_> {
         let Some(word) = self.name else {
             if shelf.asked.is_empty() || (self.systems.is_empty() && self.python.is_none()) {
                 let problem = PinProblem::new(format!("which package of {registry}?"));
-                return Err(problem.mend(format!("nubrik pins add {registry} NAME")).into());
+                return Err(problem
+                    .mend(format!("nubrik pins add {registry} NAME"))
+                    .into());
             }
-            return Ok(WishedPins { pins, free: Free::Nothing, added: None });
+            return Ok(WishedPins {
+                pins,
+                free: Free::Nothing,
+                added: None,
+            });
         };
         let row = registry.description();
         let (name, mut features) = name_and_features(registry, word)?;
@@ -107,12 +122,25 @@ impl PinWish<'_> {
         self.fits(registry, &name, !features.is_empty())?;
         let requirement = self.requirement.join(row.between);
         let before = shelf.asked.get(&name);
-        let file = self.file.map(str::to_owned).or_else(|| before.and_then(|asked| asked.file.clone()));
+        let file = self
+            .file
+            .map(str::to_owned)
+            .or_else(|| before.and_then(|asked| asked.file.clone()));
         let pins_before = before.map(|asked| asked.pins.clone()).unwrap_or_default();
-        let asked = AskedPackage { requirement, features, bare: self.bare, file, pins: pins_before };
+        let asked = AskedPackage {
+            requirement,
+            features,
+            bare: self.bare,
+            file,
+            pins: pins_before,
+        };
         shelf.asked.insert(name.clone(), asked);
         let free = Free::Names([name.clone()].into());
-        Ok(WishedPins { pins, free, added: Some((registry, name)) })
+        Ok(WishedPins {
+            pins,
+            free,
+            added: Some((registry, name)),
+        })
     }
 
     /// Whether the wish means something in a registry.
@@ -143,15 +171,21 @@ impl PinWish<'_> {
             return match self.systems.is_empty() && self.python.is_none() {
                 true => Ok(()),
                 false => {
-                    let message = format!("what comes from `{registry}` is the same on all systems");
+                    let message =
+                        format!("what comes from `{registry}` is the same on all systems");
                     Err(PinProblem::new(message).into())
                 }
             };
         }
         let own = shelf.systems.is_empty().then_some(machine.system);
-        for system in own.into_iter().chain(self.systems.iter().map(String::as_str)) {
+        for system in own
+            .into_iter()
+            .chain(self.systems.iter().map(String::as_str))
+        {
             if !shelf.systems.contains_key(system) {
-                shelf.systems.insert(system.to_owned(), (machine.facts_of)(registry, system));
+                shelf
+                    .systems
+                    .insert(system.to_owned(), (machine.facts_of)(registry, system));
             }
         }
         if let Some(version) = self.python {
@@ -169,8 +203,11 @@ impl PinWish<'_> {
         if !lacks {
             return Ok(());
         }
-        let problem = PinProblem::new("there is no Python here, so it is not known for which version");
-        let problem = problem.mend("nubrik pins add python … --python 3.11").mend("install python3");
+        let problem =
+            PinProblem::new("there is no Python here, so it is not known for which version");
+        let problem = problem
+            .mend("nubrik pins add python … --python 3.11")
+            .mend("install python3");
         Err(WishProblem::Machine(problem))
     }
 }
@@ -182,14 +219,23 @@ fn name_and_features(registry: Registry, word: &str) -> Result<(String, Vec<Stri
         None => (word, Vec::new()),
         Some((name, rest)) => {
             let inside = rest.strip_suffix(']').unwrap_or(rest);
-            (name, inside.split(',').map(|f| (row.spelled)(f.trim())).filter(|f| !f.is_empty()).collect())
+            (
+                name,
+                inside
+                    .split(',')
+                    .map(|f| (row.spelled)(f.trim()))
+                    .filter(|f| !f.is_empty())
+                    .collect(),
+            )
         }
     };
     if (row.is_name)(name) {
         return Ok(((row.spelled)(name), features));
     }
     let problem = PinProblem::new(format!("`{name}` is no name of a package"));
-    let cut = name.find(['<', '>', '=', '~', '^', '!', '@', ' ']).filter(|at| *at > 0);
+    let cut = name
+        .find(['<', '>', '=', '~', '^', '!', '@', ' '])
+        .filter(|at| *at > 0);
     Err(match cut {
         Some(at) => problem.mend(format!("{} \"{}\"", &name[..at], &name[at..])),
         None => problem,
@@ -197,7 +243,8 @@ fn name_and_features(registry: Registry, word: &str) -> Result<(String, Vec<Stri
 }
 
 impl Pins {
-    /// The pins without a package that was asked for. With the last one of a registry its shelf goes, too.
+    /// The pins without a package that was asked for. With the last one of a registry its shelf
+    /// goes, too.
     ///
     /// # Errors
     /// Where nobody asks for it.
@@ -206,14 +253,26 @@ impl Pins {
         let mut pins = self.clone();
         let shelf = pins.shelves.entry(registry).or_default();
         if shelf.asked.remove(&name).is_none() {
-            let problem = PinProblem::new(format!("{PINS_FILE} does not ask for `{name}` of {registry}"));
-            if let Some(id) = shelf.pins.values().find(|pin| pin.name == name).map(Pin::id) {
-                return Err(problem.note(format!("it is there because of: {}", shelf.chain(&id).join(" → "))));
+            let problem = PinProblem::new(format!(
+                "{PINS_FILE} does not ask for `{name}` of {registry}"
+            ));
+            if let Some(id) = shelf
+                .pins
+                .values()
+                .find(|pin| pin.name == name)
+                .map(Pin::id)
+            {
+                return Err(problem.note(format!(
+                    "it is there because of: {}",
+                    shelf.chain(&id).join(" → ")
+                )));
             }
-            return Err(match nearest(&name, shelf.asked.keys().map(String::as_str)) {
-                Some(near) => problem.mend(format!("nubrik pins drop {registry} {near}")),
-                None => problem,
-            });
+            return Err(
+                match nearest(&name, shelf.asked.keys().map(String::as_str)) {
+                    Some(near) => problem.mend(format!("nubrik pins drop {registry} {near}")),
+                    None => problem,
+                },
+            );
         }
         if shelf.asked.is_empty() {
             pins.shelves.remove(&registry);
@@ -225,14 +284,28 @@ impl Pins {
     ///
     /// # Errors
     /// Where it means none.
-    pub fn names_of(&self, word: &str, only: Option<Registry>) -> Result<BTreeSet<String>, PinProblem> {
-        let shelves = self.shelves.iter().filter(|(registry, _)| only.is_none_or(|o| o == **registry));
-        let all: BTreeSet<String> =
-            shelves.flat_map(|(_, shelf)| shelf.pins.values()).map(|pin| pin.name.clone()).collect();
-        let spelled: Vec<String> =
-            Registry::ALL.into_iter().map(|registry| (registry.description().spelled)(word)).collect();
-        let meant: BTreeSet<String> =
-            all.iter().filter(|name| **name == word || spelled.contains(name)).cloned().collect();
+    pub fn names_of(
+        &self,
+        word: &str,
+        only: Option<Registry>,
+    ) -> Result<BTreeSet<String>, PinProblem> {
+        let shelves = self
+            .shelves
+            .iter()
+            .filter(|(registry, _)| only.is_none_or(|o| o == **registry));
+        let all: BTreeSet<String> = shelves
+            .flat_map(|(_, shelf)| shelf.pins.values())
+            .map(|pin| pin.name.clone())
+            .collect();
+        let spelled: Vec<String> = Registry::ALL
+            .into_iter()
+            .map(|registry| (registry.description().spelled)(word))
+            .collect();
+        let meant: BTreeSet<String> = all
+            .iter()
+            .filter(|name| **name == word || spelled.contains(name))
+            .cloned()
+            .collect();
         if !meant.is_empty() {
             return Ok(meant);
         }
@@ -250,30 +323,51 @@ mod tests {
     use super::*;
 
     fn added(pins: &Pins, registry: Registry, wish: PinWish<'_>) -> Result<WishedPins, String> {
-        let facts_of = |_: Registry, _: &str| BTreeMap::from([("python".to_owned(), "3.11".to_owned())]);
-        let machine = PinMachine { system: "linux-x86_64", facts_of: &facts_of };
-        wish.added_to(pins, registry, &machine).map_err(|problem| match problem {
-            WishProblem::Meaningless(problem) | WishProblem::Machine(problem) => problem.message,
-        })
+        let facts_of =
+            |_: Registry, _: &str| BTreeMap::from([("python".to_owned(), "3.11".to_owned())]);
+        let machine = PinMachine {
+            system: "linux-x86_64",
+            facts_of: &facts_of,
+        };
+        wish.added_to(pins, registry, &machine)
+            .map_err(|problem| match problem {
+                WishProblem::Meaningless(problem) | WishProblem::Machine(problem) => {
+                    problem.message
+                }
+            })
     }
 
     fn named(name: &str) -> PinWish<'_> {
-        PinWish { name: Some(name), ..PinWish::default() }
+        PinWish {
+            name: Some(name),
+            ..PinWish::default()
+        }
     }
 
     #[test]
     fn extras_go_with_the_name_and_a_file_of_before_stays() {
         let features = ["Use_Chardet".to_owned()];
-        let wish = PinWish { features: &features, ..named("Requests[socks]") };
+        let wish = PinWish {
+            features: &features,
+            ..named("Requests[socks]")
+        };
         let wished = added(&Pins::default(), Registry::Python, wish).unwrap();
         let asked = &wished.pins.shelves[&Registry::Python].asked["requests"];
         assert_eq!(asked.features, ["socks", "use-chardet"]);
-        assert_eq!(wished.added, Some((Registry::Python, "requests".to_owned())));
+        assert_eq!(
+            wished.added,
+            Some((Registry::Python, "requests".to_owned()))
+        );
         assert_eq!(wished.free, Free::Names(["requests".to_owned()].into()));
-        let file = PinWish { file: Some("lua-{version}.tar.gz"), ..named("lua") };
+        let file = PinWish {
+            file: Some("lua-{version}.tar.gz"),
+            ..named("lua")
+        };
         let first = added(&Pins::default(), Registry::Archive, file).unwrap();
         let again = added(&first.pins, Registry::Archive, named("lua")).unwrap();
-        let file = again.pins.shelves[&Registry::Archive].asked["lua"].file.as_deref();
+        let file = again.pins.shelves[&Registry::Archive].asked["lua"]
+            .file
+            .as_deref();
         assert_eq!(file, Some("lua-{version}.tar.gz"));
     }
 
@@ -281,36 +375,85 @@ mod tests {
     fn what_a_registry_does_not_have_is_refused() {
         let none = Pins::default();
         let refused = |registry, wish| added(&none, registry, wish).map(|_| ()).unwrap_err();
-        let file = PinWish { file: Some("a-{version}.zip"), ..named("click") };
+        let file = PinWish {
+            file: Some("a-{version}.zip"),
+            ..named("click")
+        };
         assert_eq!(
             refused(Registry::Python, file),
             "what comes from `python` says itself how its archives are called"
         );
-        let bare = PinWish { bare: true, ..named("click") };
-        assert_eq!(refused(Registry::Python, bare), "what comes from `python` has no default features");
+        let bare = PinWish {
+            bare: true,
+            ..named("click")
+        };
+        assert_eq!(
+            refused(Registry::Python, bare),
+            "what comes from `python` has no default features"
+        );
         let features = ["a".to_owned()];
-        let with = PinWish { features: &features, ..named("left") };
-        assert_eq!(refused(Registry::Js, with), "what comes from `js` has no features");
+        let with = PinWish {
+            features: &features,
+            ..named("left")
+        };
+        assert_eq!(
+            refused(Registry::Js, with),
+            "what comes from `js` has no features"
+        );
         let system = ["linux-aarch64".to_owned()];
-        let of_system = PinWish { systems: &system, ..named("a.b:c") };
-        assert_eq!(refused(Registry::Java, of_system), "what comes from `java` is the same on all systems");
-        assert_eq!(refused(Registry::Python, named("click>=8")), "`click>=8` is no name of a package");
-        assert_eq!(refused(Registry::Rust, PinWish::default()), "which package of rust?");
-        let python = PinWish { python: Some("3.11"), ..named("serde") };
-        assert_eq!(refused(Registry::Rust, python), "`--python` is about the registry `python`");
+        let of_system = PinWish {
+            systems: &system,
+            ..named("a.b:c")
+        };
+        assert_eq!(
+            refused(Registry::Java, of_system),
+            "what comes from `java` is the same on all systems"
+        );
+        assert_eq!(
+            refused(Registry::Python, named("click>=8")),
+            "`click>=8` is no name of a package"
+        );
+        assert_eq!(
+            refused(Registry::Rust, PinWish::default()),
+            "which package of rust?"
+        );
+        let python = PinWish {
+            python: Some("3.11"),
+            ..named("serde")
+        };
+        assert_eq!(
+            refused(Registry::Rust, python),
+            "`--python` is about the registry `python`"
+        );
         let nothing = |_: Registry, _: &str| BTreeMap::new();
-        let machine = PinMachine { system: "linux-x86_64", facts_of: &nothing };
+        let machine = PinMachine {
+            system: "linux-x86_64",
+            facts_of: &nothing,
+        };
         let without = named("click").added_to(&none, Registry::Python, &machine);
         assert!(matches!(without, Err(WishProblem::Machine(_))));
     }
 
     #[test]
     fn only_what_is_asked_for_is_dropped() {
-        let pins = added(&Pins::default(), Registry::Rust, named("serde")).unwrap().pins;
-        assert!(pins.without(Registry::Rust, "serde").unwrap().shelves.is_empty());
+        let pins = added(&Pins::default(), Registry::Rust, named("serde"))
+            .unwrap()
+            .pins;
+        assert!(
+            pins.without(Registry::Rust, "serde")
+                .unwrap()
+                .shelves
+                .is_empty()
+        );
         let other = pins.without(Registry::Rust, "serdo").unwrap_err();
         assert_eq!(other.mends, ["nubrik pins drop rust serde"]);
-        assert!(pins.names_of("serde", None).is_err(), "it is asked for, and not pinned yet");
-        assert_eq!(registry_of_word("rusty", "add").unwrap_err().mends, ["nubrik pins add rust …"]);
+        assert!(
+            pins.names_of("serde", None).is_err(),
+            "it is asked for, and not pinned yet"
+        );
+        assert_eq!(
+            registry_of_word("rusty", "add").unwrap_err().mends,
+            ["nubrik pins add rust …"]
+        );
     }
 }

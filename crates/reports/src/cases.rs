@@ -1,5 +1,5 @@
-//! Single cases of tests, as test programs tell of them in open formats: JUnit XML and the Test Anything
-//! Protocol (TAP, testanything.org). Both are read, and JUnit XML is written.
+//! Single cases of tests, as test programs tell of them in open formats: JUnit XML and the Test
+//! Anything Protocol (TAP, testanything.org). Both are read, and JUnit XML is written.
 //!
 //! ```
 //! let cases = nubrik_reports::cases::read(b"1..2\nok 1 - ebb\nnot ok 2 - flood\n").expect("a report");
@@ -51,8 +51,8 @@ impl CaseOutcome {
     }
 }
 
-/// How a test went, as a build or its history knows it. What its cases are, and how they are named and worded in every report,
-/// is decided here alone.
+/// How a test went, as a build or its history knows it. What its cases are, and how they are named
+/// and worded in every report, is decided here alone.
 #[derive(Clone, Copy, Debug)]
 pub struct TestRun<'t> {
     /// Its path, which names it in all reports.
@@ -65,7 +65,8 @@ pub struct TestRun<'t> {
     pub micros: u64,
     /// How it failed or why it was not tried, in a few words, where that is known.
     pub reason: Option<&'t str>,
-    /// Whether its program ended with an exit code: then the last lines that it printed say most of why it failed.
+    /// Whether its program ended with an exit code: then the last lines that it printed say most of
+    /// why it failed.
     pub has_exited: bool,
     /// All that it printed.
     pub printed: &'t str,
@@ -97,7 +98,10 @@ impl TestRun<'_> {
     /// Why it failed or was not tried; nothing of a test that passed.
     fn text(&self) -> String {
         let printed = self.printed.trim_end();
-        let reason = self.reason.filter(|_| printed.is_empty() || !self.has_exited).unwrap_or("");
+        let reason = self
+            .reason
+            .filter(|_| printed.is_empty() || !self.has_exited)
+            .unwrap_or("");
         match self.outcome {
             CaseOutcome::Passed => String::new(),
             CaseOutcome::Skipped => self.reason.unwrap_or("").to_owned(),
@@ -113,7 +117,11 @@ impl TestRun<'_> {
 pub fn read(report: &[u8]) -> Result<Vec<Case>, Malformed> {
     let text = String::from_utf8_lossy(report);
     let text = text.trim_start_matches('\u{feff}');
-    if text.trim_start().starts_with('<') { junit::read(text) } else { tap::read(text) }
+    if text.trim_start().starts_with('<') {
+        junit::read(text)
+    } else {
+        tap::read(text)
+    }
 }
 
 #[cfg(test)]
@@ -140,18 +148,45 @@ mod tests {
 
     #[test]
     fn a_test_without_a_report_is_one_case() {
-        assert_eq!(shown(&failed().cases(Vec::new())), ["tide/flow: ebb failed \"no tide\""]);
-        let silent = TestRun { printed: "", ..failed() };
-        assert_eq!(shown(&silent.cases(Vec::new())), ["tide/flow: ebb failed \"exited with code 1\""]);
-        let ended = TestRun { reason: Some("timed out after 2 s"), has_exited: false, ..failed() };
+        assert_eq!(
+            shown(&failed().cases(Vec::new())),
+            ["tide/flow: ebb failed \"no tide\""]
+        );
+        let silent = TestRun {
+            printed: "",
+            ..failed()
+        };
+        assert_eq!(
+            shown(&silent.cases(Vec::new())),
+            ["tide/flow: ebb failed \"exited with code 1\""]
+        );
+        let ended = TestRun {
+            reason: Some("timed out after 2 s"),
+            has_exited: false,
+            ..failed()
+        };
         assert_eq!(
             shown(&ended.cases(Vec::new())),
             ["tide/flow: ebb failed \"timed out after 2 s\\nno tide\""]
         );
-        let passed = TestRun { outcome: CaseOutcome::Passed, reason: None, ..failed() };
-        assert_eq!(shown(&passed.cases(Vec::new())), ["tide/flow: ebb passed \"\""]);
-        let not_tried = TestRun { outcome: CaseOutcome::Skipped, reason: Some("blocked"), ..failed() };
-        assert_eq!(shown(&not_tried.cases(Vec::new())), ["tide/flow: ebb skipped \"blocked\""]);
+        let passed = TestRun {
+            outcome: CaseOutcome::Passed,
+            reason: None,
+            ..failed()
+        };
+        assert_eq!(
+            shown(&passed.cases(Vec::new())),
+            ["tide/flow: ebb passed \"\""]
+        );
+        let not_tried = TestRun {
+            outcome: CaseOutcome::Skipped,
+            reason: Some("blocked"),
+            ..failed()
+        };
+        assert_eq!(
+            shown(&not_tried.cases(Vec::new())),
+            ["tide/flow: ebb skipped \"blocked\""]
+        );
     }
 
     #[test]
@@ -159,7 +194,10 @@ mod tests {
         let cases = failed().cases(read(b"1..1\nok 1 - high\n").unwrap());
         assert_eq!(
             shown(&cases),
-            [": high passed \"\"", "tide/flow/ebb: the test as a whole failed \"no tide\""]
+            [
+                ": high passed \"\"",
+                "tide/flow/ebb: the test as a whole failed \"no tide\""
+            ]
         );
         let told = failed().cases(read(b"1..1\nnot ok 1 - high\n").unwrap());
         assert_eq!(told.len(), 1);
@@ -169,7 +207,10 @@ mod tests {
     fn failures_in_quarantine_are_skipped_for_who_reads_the_report() {
         let cases = failed().cases(Vec::new());
         let suite = Suite::of("tide/flow/ebb", 1_500_000, &cases, Some("spring tides"));
-        assert_eq!(shown(&suite.cases), ["tide/flow: ebb skipped \"quarantined: spring tides; no tide\""]);
+        assert_eq!(
+            shown(&suite.cases),
+            ["tide/flow: ebb skipped \"quarantined: spring tides; no tide\""]
+        );
     }
 
     #[test]

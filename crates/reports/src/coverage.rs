@@ -1,5 +1,5 @@
-//! Which lines of sources ran and which branches were taken, as tests report it in open formats: LCOV's tracefiles and
-//! Cobertura's XML. Both are read and written. Functions are left out.
+//! Which lines of sources ran and which branches were taken, as tests report it in open formats:
+//! LCOV's tracefiles and Cobertura's XML. Both are read and written. Functions are left out.
 //!
 //! ```
 //! let mut all = nubrik_reports::coverage::read(b"SF:fit.c\nDA:3,2\nDA:4,0\nend_of_record\n").expect("a tracefile");
@@ -45,7 +45,10 @@ impl Add for BranchSum {
     type Output = BranchSum;
 
     fn add(self, other: BranchSum) -> BranchSum {
-        BranchSum { taken: self.taken + other.taken, all: self.all + other.all }
+        BranchSum {
+            taken: self.taken + other.taken,
+            all: self.all + other.all,
+        }
     }
 }
 
@@ -56,7 +59,8 @@ impl LineCounts {
         *known = known.saturating_add(times);
     }
 
-    /// Adds how often a branch of a line was taken. Its name tells it apart from others of its line.
+    /// Adds how often a branch of a line was taken. Its name tells it apart from others of its
+    /// line.
     pub fn add_branch(&mut self, line: u32, name: &str, times: u64) {
         let known = self.branches.entry((line, name.into())).or_default();
         *known = known.saturating_add(times);
@@ -65,17 +69,23 @@ impl LineCounts {
     /// Adds all that another count of the file has.
     pub fn merge(&mut self, other: &LineCounts) {
         other.iter().for_each(|(line, times)| self.add(line, times));
-        other.branches().for_each(|(line, name, times)| self.add_branch(line, name, times));
+        other
+            .branches()
+            .for_each(|(line, name, times)| self.add_branch(line, name, times));
     }
 
     /// The branches in the order of their lines: line, name, and how often it was taken.
     pub fn branches(&self) -> impl Iterator<Item = (u32, &str, u64)> + '_ {
-        self.branches.iter().map(|((line, name), times)| (*line, &**name, *times))
+        self.branches
+            .iter()
+            .map(|((line, name), times)| (*line, &**name, *times))
     }
 
     /// How many branches were taken.
     pub fn branch_sum(&self) -> BranchSum {
-        self.branches().map(one_branch).fold(BranchSum::default(), BranchSum::add)
+        self.branches()
+            .map(one_branch)
+            .fold(BranchSum::default(), BranchSum::add)
     }
 
     /// The same of each line that has branches.
@@ -92,7 +102,10 @@ impl LineCounts {
     pub fn partly_run(&self) -> Vec<u32> {
         let ran = |line: u32| self.times(line).is_some_and(|times| times > 0);
         let by_line = self.branches_by_line().into_iter();
-        by_line.filter(|(line, sum)| sum.taken < sum.all && ran(*line)).map(|(line, _)| line).collect()
+        by_line
+            .filter(|(line, sum)| sum.taken < sum.all && ran(*line))
+            .map(|(line, _)| line)
+            .collect()
     }
 
     /// How many lines can run.
@@ -143,7 +156,10 @@ impl LineCounts {
 }
 
 fn one_branch((_, _, times): (u32, &str, u64)) -> BranchSum {
-    BranchSum { taken: usize::from(times > 0), all: 1 }
+    BranchSum {
+        taken: usize::from(times > 0),
+        all: 1,
+    }
 }
 
 impl Coverage {
@@ -159,7 +175,8 @@ impl Coverage {
         self.files.entry(path).or_default().merge(lines);
     }
 
-    /// The same with other paths; files without one are left out. Files that get the same path become one.
+    /// The same with other paths; files without one are left out. Files that get the same path
+    /// become one.
     #[must_use]
     pub fn renamed(&self, name: impl Fn(&str) -> Option<String>) -> Coverage {
         let mut all = Coverage::default();
@@ -173,12 +190,17 @@ impl Coverage {
 
     /// How many lines ran, and how many can.
     pub fn total(&self) -> (usize, usize) {
-        self.files.values().fold((0, 0), |(covered, all), f| (covered + f.covered(), all + f.len()))
+        self.files.values().fold((0, 0), |(covered, all), f| {
+            (covered + f.covered(), all + f.len())
+        })
     }
 
     /// How many branches were taken.
     pub fn branch_sum(&self) -> BranchSum {
-        self.files.values().map(LineCounts::branch_sum).fold(BranchSum::default(), BranchSum::add)
+        self.files
+            .values()
+            .map(LineCounts::branch_sum)
+            .fold(BranchSum::default(), BranchSum::add)
     }
 
     /// As a tracefile of LCOV.
@@ -192,14 +214,19 @@ impl Coverage {
     }
 }
 
-/// Which lines ran, as reported in one of the formats. A tracefile without a file in it, or an empty one, tells of none.
+/// Which lines ran, as reported in one of the formats. A tracefile without a file in it, or an
+/// empty one, tells of none.
 ///
 /// # Errors
 /// What is wrong, for people, when it is neither of the formats.
 pub fn read(bytes: &[u8]) -> Result<Coverage, Malformed> {
     let text = String::from_utf8_lossy(bytes);
     let text = text.trim_start_matches('\u{feff}');
-    if text.trim_start().starts_with('<') { cobertura::read(text) } else { lcov::read(text) }
+    if text.trim_start().starts_with('<') {
+        cobertura::read(text)
+    } else {
+        lcov::read(text)
+    }
 }
 
 #[cfg(test)]
@@ -211,8 +238,12 @@ mod tests {
         let lines = prop::collection::btree_map(1..60u32, 0..4u64, 1..20);
         let branches = prop::collection::btree_map((1..60u32, "[a-z0-9,]{1,3}"), 0..3u64, 0..9);
         let counts = (lines, branches).prop_map(|(lines, branches)| {
-            let branches = branches.into_iter().filter(|((line, _), _)| lines.contains_key(line));
-            let branches = branches.map(|((line, name), times)| ((line, name.into()), times)).collect();
+            let branches = branches
+                .into_iter()
+                .filter(|((line, _), _)| lines.contains_key(line));
+            let branches = branches
+                .map(|((line, name), times)| ((line, name.into()), times))
+                .collect();
             LineCounts { lines, branches }
         });
         prop::collection::btree_map("[a-z]{1,3}(/[a-z &<]{1,3})?[a-z]", counts, 0..5)
@@ -222,7 +253,10 @@ mod tests {
     #[test]
     fn lines_that_cannot_run_part_nothing() {
         let lines = BTreeMap::from([(2, 0), (5, 0), (6, 1), (8, 0), (9, 0)]);
-        let lines = LineCounts { lines, ..LineCounts::default() };
+        let lines = LineCounts {
+            lines,
+            ..LineCounts::default()
+        };
         assert_eq!(lines.uncovered(), [2..=5, 8..=9]);
         assert_eq!(lines.uncovered_of(|line| line != 8), [2..=5, 9..=9]);
         assert_eq!((lines.times(6), lines.times(7)), (Some(1), None));
@@ -230,10 +264,16 @@ mod tests {
 
     #[test]
     fn branches_are_counted_by_their_names() {
-        let one =
-            read(b"SF:a\nDA:3,2\nBRDA:3,0,0,2\nBRDA:3,0,1,0\nDA:4,0\nBRDA:4,0,0,-\nend_of_record\n").unwrap();
+        let one = read(
+            b"SF:a\nDA:3,2\nBRDA:3,0,0,2\nBRDA:3,0,1,0\nDA:4,0\nBRDA:4,0,0,-\nend_of_record\n",
+        )
+        .unwrap();
         assert_eq!(one.branch_sum(), BranchSum { taken: 1, all: 3 });
-        assert_eq!(one.files["a"].partly_run(), [3], "a line that never ran is no news");
+        assert_eq!(
+            one.files["a"].partly_run(),
+            [3],
+            "a line that never ran is no news"
+        );
         let mut both = one;
         both.merge(read(b"SF:a\nDA:3,1\nBRDA:3,0,1,1\nend_of_record\n").unwrap());
         assert_eq!(both.branch_sum(), BranchSum { taken: 2, all: 3 });

@@ -1,5 +1,6 @@
-//! Findings: places in sources where a build or a test found something wrong, and what. They are read from what commands print, and
-//! written as SARIF 2.1.0 (the open format of OASIS for results of analyses), which pages of code show at the lines.
+//! Findings: places in sources where a build or a test found something wrong, and what. They are
+//! read from what commands print, and written as SARIF 2.1.0 (the open format of OASIS for results
+//! of analyses), which pages of code show at the lines.
 
 use std::collections::BTreeMap;
 
@@ -89,8 +90,9 @@ pub struct SourceFinding {
 /// A message with its place, as a program printed it.
 pub type PlacedMessage = (FindingPlace, Gravity, String);
 
-/// The messages of compilers, linkers and test programs in what commands printed, each once, in its order. `source` gives the file of
-/// the workspace that a printed path means; messages about all others are left out.
+/// The messages of compilers, linkers and test programs in what commands printed, each once, in its
+/// order. `source` gives the file of the workspace that a printed path means; messages about all
+/// others are left out.
 ///
 /// ```
 /// use nubrik_reports::findings::{Gravity, messages};
@@ -125,19 +127,24 @@ pub fn messages(printed: &str, source: &dyn Fn(&str) -> Option<String>) -> Vec<P
         if let Some(place) = line.trim_start().strip_prefix("--> ") {
             // Only the first place belongs to the message; those behind it explain.
             let head = head.take().filter(|(from, ..)| at - from <= NEAR);
-            if let (Some((place, "")), Some((_, gravity, message))) = (placed(place, source), head) {
+            if let (Some((place, "")), Some((_, gravity, message))) = (placed(place, source), head)
+            {
                 add((place, gravity, message.to_owned()));
             }
             continue;
         }
-        let Some((place, rest)) = placed(line, source) else { continue };
+        let Some((place, rest)) = placed(line, source) else {
+            continue;
+        };
         match graded(rest) {
             Some((Some(gravity), message)) => add((place, gravity, message.to_owned())),
             Some((None, _)) => {}
             // The message is a few lines further on.
             None if rest.is_empty() => {
-                let next =
-                    lines[at + 1..].iter().take(NEAR).take_while(|line| placed(line, source).is_none());
+                let next = lines[at + 1..]
+                    .iter()
+                    .take(NEAR)
+                    .take_while(|line| placed(line, source).is_none());
                 let mut next = next.filter_map(|line| graded(line));
                 if let Some((Some(gravity), message)) = next.next() {
                     add((place, gravity, message.to_owned()));
@@ -151,13 +158,23 @@ pub fn messages(printed: &str, source: &dyn Fn(&str) -> Option<String>) -> Vec<P
 }
 
 /// `PATH:LINE:COLUMN: REST`, `PATH:LINE: REST`, `PATH(LINE,COLUMN): REST`.
-fn placed<'t>(line: &'t str, source: &dyn Fn(&str) -> Option<String>) -> Option<(FindingPlace, &'t str)> {
+fn placed<'t>(
+    line: &'t str,
+    source: &dyn Fn(&str) -> Option<String>,
+) -> Option<(FindingPlace, &'t str)> {
     if line.starts_with([' ', '\t']) {
         return None;
     }
     let (path, number, column, rest) = in_colons(line).or_else(|| in_brackets(line))?;
     let path = source(path.strip_prefix("./").unwrap_or(path))?;
-    Some((FindingPlace { path, line: number, column }, rest.trim()))
+    Some((
+        FindingPlace {
+            path,
+            line: number,
+            column,
+        },
+        rest.trim(),
+    ))
 }
 
 /// A path, a line, a column, and what follows them.
@@ -169,7 +186,9 @@ fn in_colons(line: &str) -> Option<PathAndLine<'_>> {
     loop {
         let at = from + line.get(from..)?.find(':')?;
         from = at + 1;
-        let Some((number, rest)) = leading_number(&line[from..]) else { continue };
+        let Some((number, rest)) = leading_number(&line[from..]) else {
+            continue;
+        };
         if !(rest.is_empty() || rest.starts_with(':')) || at == 0 {
             continue;
         }
@@ -177,7 +196,12 @@ fn in_colons(line: &str) -> Option<PathAndLine<'_>> {
         return Some(match leading_number(rest) {
             Some((column, rest)) if rest.is_empty() || rest.starts_with([':', '-']) => {
                 let rest = rest.trim_start_matches(|c: char| c == '-' || c.is_ascii_digit());
-                (&line[..at], number, Some(column), rest.strip_prefix(':').unwrap_or(rest))
+                (
+                    &line[..at],
+                    number,
+                    Some(column),
+                    rest.strip_prefix(':').unwrap_or(rest),
+                )
             }
             _ => (&line[..at], number, None, rest),
         });
@@ -187,18 +211,28 @@ fn in_colons(line: &str) -> Option<PathAndLine<'_>> {
 fn in_brackets(line: &str) -> Option<PathAndLine<'_>> {
     let (path, rest) = line.split_once('(')?;
     let (numbers, rest) = rest.split_once("):")?;
-    let (number, column) = numbers.split_once(',').map_or((numbers, None), |(a, b)| (a, Some(b)));
-    Some((path, number.parse().ok()?, column.and_then(|text| text.parse().ok()), rest))
+    let (number, column) = numbers
+        .split_once(',')
+        .map_or((numbers, None), |(a, b)| (a, Some(b)));
+    Some((
+        path,
+        number.parse().ok()?,
+        column.and_then(|text| text.parse().ok()),
+        rest,
+    ))
 }
 
 /// A number above nothing at the start of a text, and the rest.
 fn leading_number(text: &str) -> Option<(u32, &str)> {
-    let end = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let end = text
+        .find(|c: char| !c.is_ascii_digit())
+        .unwrap_or(text.len());
     let number = text[..end].parse().ok().filter(|number| *number > 0)?;
     Some((number, &text[end..]))
 }
 
-/// `error: …`, `Error[E1]: …`, `fatal error: …`, `warning: …`: how grave it is, and the message; no gravity for a note.
+/// `error: …`, `Error[E1]: …`, `fatal error: …`, `warning: …`: how grave it is, and the message; no
+/// gravity for a note.
 fn graded(text: &str) -> Option<(Option<Gravity>, &str)> {
     let (word, message) = text.split_once(':')?;
     let word = word.to_ascii_lowercase();
@@ -215,18 +249,25 @@ fn graded(text: &str) -> Option<(Option<Gravity>, &str)> {
 
 /// `  File "PATH", line LINE, in …`, as traces of calls have it.
 fn traced(line: &str, source: &dyn Fn(&str) -> Option<String>) -> Option<FindingPlace> {
-    let (path, rest) = line.trim_start().strip_prefix("File \"")?.split_once("\", line ")?;
+    let (path, rest) = line
+        .trim_start()
+        .strip_prefix("File \"")?
+        .split_once("\", line ")?;
     let (number, _) = leading_number(rest)?;
-    Some(FindingPlace { path: source(path)?, line: number, column: None })
+    Some(FindingPlace {
+        path: source(path)?,
+        line: number,
+        column: None,
+    })
 }
 
-/// Findings as SARIF 2.1.0, sorted; `version` is that of this program. The same findings give the same bytes.
+/// Findings as SARIF 2.1.0, sorted; `version` is that of this program. The same findings give the
+/// same bytes.
 pub fn sarif(findings: &[SourceFinding], version: &str) -> Value {
     let mut sorted: Vec<&SourceFinding> = findings.iter().collect();
     sorted.sort();
     sorted.dedup();
-    let rule =
-        |kind: &FindingKind| json!({ "id": kind.rule(), "shortDescription": { "text": kind.about() } });
+    let rule = |kind: &FindingKind| json!({ "id": kind.rule(), "shortDescription": { "text": kind.about() } });
     let mut same: BTreeMap<String, u64> = BTreeMap::new();
     let results = sorted.iter().map(|finding| {
         let mut location = json!({
@@ -243,7 +284,10 @@ pub fn sarif(findings: &[SourceFinding], version: &str) -> Value {
             });
         }
         // What stays the same while lines above it come and go.
-        let path = finding.place.as_ref().map_or("", |place| place.path.as_str());
+        let path = finding
+            .place
+            .as_ref()
+            .map_or("", |place| place.path.as_str());
         let text = [finding.kind.rule(), path, &finding.target, &finding.message].join("\0");
         let digest = Digest::of(text.as_bytes()).hex()[..16].to_owned();
         let number = same.entry(digest.clone()).or_default();
@@ -295,12 +339,27 @@ mod tests {
     fn shown(printed: &str) -> Vec<String> {
         let source = |path: &str| {
             let path = path.strip_prefix("/w/").unwrap_or(path);
-            let known = ["src/a.c", "src/b.rs", "x.f90", "go/x.go", "web/a.ts", "t/test_a.py", "odd:1/a b.c"];
+            let known = [
+                "src/a.c",
+                "src/b.rs",
+                "x.f90",
+                "go/x.go",
+                "web/a.ts",
+                "t/test_a.py",
+                "odd:1/a b.c",
+            ];
             known.contains(&path).then(|| path.to_owned())
         };
         let line = |(place, gravity, message): &PlacedMessage| {
-            let column = place.column.map_or_else(String::new, |column| format!(":{column}"));
-            format!("{}:{}{column} {}: {message}", place.path, place.line, gravity.word())
+            let column = place
+                .column
+                .map_or_else(String::new, |column| format!(":{column}"));
+            format!(
+                "{}:{}{column} {}: {message}",
+                place.path,
+                place.line,
+                gravity.word()
+            )
         };
         messages(printed, &source).iter().map(line).collect()
     }
@@ -325,22 +384,39 @@ mod tests {
             warning: unused variable\n  --> src/b.rs:2:9\nerror: aborting due to 1 previous error\n";
         assert_eq!(
             shown(printed),
-            ["src/b.rs:4:5 error: mismatched types", "src/b.rs:2:9 warning: unused variable"]
+            [
+                "src/b.rs:4:5 error: mismatched types",
+                "src/b.rs:2:9 warning: unused variable"
+            ]
         );
-        let printed = "x.f90:3:8:\n\n    3 | call ebb(\n      |        1\nError: Syntax error at (1)\n";
+        let printed =
+            "x.f90:3:8:\n\n    3 | call ebb(\n      |        1\nError: Syntax error at (1)\n";
         assert_eq!(shown(printed), ["x.f90:3:8 error: Syntax error at (1)"]);
-        assert_eq!(shown("# tide\ngo/x.go:4:2: undefined: ebb\n"), ["go/x.go:4:2 error: undefined: ebb"]);
+        assert_eq!(
+            shown("# tide\ngo/x.go:4:2: undefined: ebb\n"),
+            ["go/x.go:4:2 error: undefined: ebb"]
+        );
         let printed = "web/a.ts(3,7): error TS2322: Type 'string' is not assignable.\n";
-        assert_eq!(shown(printed), ["web/a.ts:3:7 error: Type 'string' is not assignable."]);
+        assert_eq!(
+            shown(printed),
+            ["web/a.ts:3:7 error: Type 'string' is not assignable."]
+        );
         let printed = "Traceback (most recent call last):\n  File \"/w/t/test_a.py\", line 3, in test\n    ebb()\n  \
             File \"/usr/lib/python3/x.py\", line 9, in ebb\n    raise ValueError('dry')\nValueError: dry\n";
         assert_eq!(shown(printed), ["t/test_a.py:3 error: ValueError: dry"]);
-        assert_eq!(shown("t/test_a.py:12: AssertionError\n"), ["t/test_a.py:12 error: AssertionError"]);
+        assert_eq!(
+            shown("t/test_a.py:12: AssertionError\n"),
+            ["t/test_a.py:12 error: AssertionError"]
+        );
     }
 
     #[test]
     fn findings_are_sarif() {
-        let place = |line| FindingPlace { path: "src/a b.c".to_owned(), line, column: Some(2) };
+        let place = |line| FindingPlace {
+            path: "src/a b.c".to_owned(),
+            line,
+            column: Some(2),
+        };
         let finding = |kind, place, message: &str| SourceFinding {
             place,
             kind,
@@ -357,7 +433,10 @@ mod tests {
         let value = sarif(&findings, "1.2.3");
         let run = &value["runs"][0];
         let results = run["results"].as_array().unwrap();
-        assert_eq!((results.len(), &results[0]["ruleId"]), (3, &json!("failed-test")));
+        assert_eq!(
+            (results.len(), &results[0]["ruleId"]),
+            (3, &json!("failed-test"))
+        );
         assert!(results[0]["locations"][0].get("physicalLocation").is_none());
         let places: Vec<_> = results[1..]
             .iter()
@@ -366,13 +445,28 @@ mod tests {
         assert_eq!(places, [3, 9]);
         let uri = &results[1]["locations"][0]["physicalLocation"]["artifactLocation"]["uri"];
         assert_eq!(uri, "src/a%20b.c");
-        // Each of two findings that are alike has a fingerprint of its own, which does not hold the line.
-        let prints: Vec<_> =
-            results.iter().map(|r| r["partialFingerprints"]["finding/v1"].as_str().unwrap()).collect();
-        assert!(prints[1].ends_with(":1") && prints[2].ends_with(":2") && prints[1][..16] == prints[2][..16]);
-        let rules: Vec<_> =
-            run["tool"]["driver"]["rules"].as_array().unwrap().iter().map(|r| &r["id"]).collect();
-        assert!(results.iter().all(|result| rules.contains(&&result["ruleId"])));
+        // Each of two findings that are alike has a fingerprint of its own, which does not hold the
+        // line.
+        let prints: Vec<_> = results
+            .iter()
+            .map(|r| r["partialFingerprints"]["finding/v1"].as_str().unwrap())
+            .collect();
+        assert!(
+            prints[1].ends_with(":1")
+                && prints[2].ends_with(":2")
+                && prints[1][..16] == prints[2][..16]
+        );
+        let rules: Vec<_> = run["tool"]["driver"]["rules"]
+            .as_array()
+            .unwrap()
+            .iter()
+            .map(|r| &r["id"])
+            .collect();
+        assert!(
+            results
+                .iter()
+                .all(|result| rules.contains(&&result["ruleId"]))
+        );
     }
 
     proptest! {

@@ -1,6 +1,7 @@
-//! What tests and builds report in open formats: single [`cases`] of tests and how machines share them ([`parts`]), lines that ran
-//! ([`coverage`]), places in sources where a build found something ([`findings`]), the third-party packages in a target
-//! ([`packages`]), and numbers about a program that runs ([`metrics`]). No other crate reads or writes these formats.
+//! What tests and builds report in open formats: single [`cases`] of tests and how machines share
+//! them ([`parts`]), lines that ran ([`coverage`]), places in sources where a build found something
+//! ([`findings`]), the third-party packages in a target ([`packages`]), and numbers about a program
+//! that runs ([`metrics`]). No other crate reads or writes these formats.
 
 pub mod cases;
 pub mod coverage;

@@ -1,4 +1,5 @@
-//! Numbers about a program that runs, in the text format of OpenMetrics 1.0, which monitoring systems read.
+//! Numbers about a program that runs, in the text format of OpenMetrics 1.0, which monitoring
+//! systems read.
 
 /// The media type of the text.
 pub const MEDIA: &str = "application/openmetrics-text; version=1.0.0; charset=utf-8";
@@ -25,7 +26,8 @@ pub enum MetricUnit {
     Bytes,
 }
 
-/// A number of a family, with what tells it from the others: names of labels (letters, digits and `_`), each with its value.
+/// A number of a family, with what tells it from the others: names of labels (letters, digits and
+/// `_`), each with its value.
 #[derive(Clone, PartialEq, Debug)]
 pub struct Sample {
     /// Names and values.
@@ -56,19 +58,37 @@ impl MetricFamily {
         help: &'static str,
         value: f64,
     ) -> MetricFamily {
-        MetricFamily { name, kind, unit, help, samples: vec![Sample { labels: Vec::new(), value }] }
+        MetricFamily {
+            name,
+            kind,
+            unit,
+            help,
+            samples: vec![Sample {
+                labels: Vec::new(),
+                value,
+            }],
+        }
     }
 }
 
 /// A text in which quotes, backslashes and ends of lines stand for themselves.
 fn escaped(text: &str) -> String {
-    text.replace('\\', "\\\\").replace('"', "\\\"").replace('\n', "\\n")
+    text.replace('\\', "\\\\")
+        .replace('"', "\\\"")
+        .replace('\n', "\\n")
 }
 
 /// The text with some families. Each name is of one family.
 pub fn open_metrics(families: &[MetricFamily]) -> String {
     let mut text = String::new();
-    for MetricFamily { name, kind, unit, help, samples } in families {
+    for MetricFamily {
+        name,
+        kind,
+        unit,
+        help,
+        samples,
+    } in families
+    {
         let (word, suffix) = match kind {
             MetricKind::Gauge => ("gauge", ""),
             MetricKind::Counter => ("counter", "_total"),
@@ -82,9 +102,15 @@ pub fn open_metrics(families: &[MetricFamily]) -> String {
         }
         text.push_str(&format!("# HELP {name} {}\n", escaped(help)));
         for Sample { labels, value } in samples {
-            let labels: Vec<String> =
-                labels.iter().map(|(name, value)| format!("{name}=\"{}\"", escaped(value))).collect();
-            let labels = if labels.is_empty() { String::new() } else { format!("{{{}}}", labels.join(",")) };
+            let labels: Vec<String> = labels
+                .iter()
+                .map(|(name, value)| format!("{name}=\"{}\"", escaped(value)))
+                .collect();
+            let labels = if labels.is_empty() {
+                String::new()
+            } else {
+                format!("{{{}}}", labels.join(","))
+            };
             text.push_str(&format!("{name}{suffix}{labels} {value}\n"));
         }
     }
@@ -104,15 +130,32 @@ mod tests {
             unit: MetricUnit::None,
             help: "Jobs that ended, by how.",
             samples: vec![
-                Sample { labels: vec![("end", "ran".to_owned())], value: 3.0 },
-                Sample { labels: vec![("end", "a \"b\"\\\nc".to_owned())], value: 0.0 },
+                Sample {
+                    labels: vec![("end", "ran".to_owned())],
+                    value: 3.0,
+                },
+                Sample {
+                    labels: vec![("end", "a \"b\"\\\nc".to_owned())],
+                    value: 0.0,
+                },
             ],
         };
         let info = MetricFamily {
-            samples: vec![Sample { labels: vec![("version", "1".to_owned())], value: 1.0 }],
-            ..MetricFamily::one(("tide", MetricKind::Info, MetricUnit::None), "The program.", 1.0)
+            samples: vec![Sample {
+                labels: vec![("version", "1".to_owned())],
+                value: 1.0,
+            }],
+            ..MetricFamily::one(
+                ("tide", MetricKind::Info, MetricUnit::None),
+                "The program.",
+                1.0,
+            )
         };
-        let took = ("tide_work_seconds", MetricKind::Counter, MetricUnit::Seconds);
+        let took = (
+            "tide_work_seconds",
+            MetricKind::Counter,
+            MetricUnit::Seconds,
+        );
         let text = open_metrics(&[info, ended, MetricFamily::one(took, "Time of jobs.", 1.25)]);
         assert_eq!(
             text,

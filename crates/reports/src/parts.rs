@@ -1,8 +1,9 @@
-//! Tests that several machines share: which of them are in which part, and the reports of all parts as one.
+//! Tests that several machines share: which of them are in which part, and the reports of all parts
+//! as one.
 //!
-//! A split follows from the tests and their times alone, so that machines which know the same of both split alike. Each report of a
-//! part names its split: reports of different splits are not joined, nor are those of which one is missing, because a test may have
-//! run nowhere then.
+//! A split follows from the tests and their times alone, so that machines which know the same of
+//! both split alike. Each report of a part names its split: reports of different splits are not
+//! joined, nor are those of which one is missing, because a test may have run nowhere then.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::fmt;
@@ -50,12 +51,16 @@ impl FromStr for TestPart {
     type Err = String;
 
     fn from_str(text: &str) -> Result<TestPart, String> {
-        let numbers = text.split_once('/').map(|(number, of)| (number.parse(), of.parse()));
+        let numbers = text
+            .split_once('/')
+            .map(|(number, of)| (number.parse(), of.parse()));
         match numbers {
             Some((Ok(number), Ok(of))) if (1..=of).contains(&number) && of <= PARTS => {
                 Ok(TestPart { number, of })
             }
-            _ => Err(format!("a part is its number and how many there are, up to {PARTS}, such as 2/5")),
+            _ => Err(format!(
+                "a part is its number and how many there are, up to {PARTS}, such as 2/5"
+            )),
         }
     }
 }
@@ -75,7 +80,12 @@ pub type TestTimes = HashMap<String, u64>;
 /// The times that a report holds.
 pub fn times_of(report: &TestReport) -> TestTimes {
     // No sum of such times is too large, whatever the file says.
-    let time = |suite: &Suite| (suite.name.clone(), (suite.seconds.clamp(0.0, LONGEST) * 1e6) as u64);
+    let time = |suite: &Suite| {
+        (
+            suite.name.clone(),
+            (suite.seconds.clamp(0.0, LONGEST) * 1e6) as u64,
+        )
+    };
     report.suites.iter().map(time).collect()
 }
 
@@ -92,11 +102,14 @@ pub struct Split {
 }
 
 impl Split {
-    /// Splits tests by their paths: the one that takes longest goes first, and each goes to the part that has least to
-    /// do. A test without a time counts as the median of the others.
+    /// Splits tests by their paths: the one that takes longest goes first, and each goes to the
+    /// part that has least to do. A test without a time counts as the median of the others.
     pub fn new(paths: &[&str], times: &TestTimes, of: usize) -> Split {
         let paths: BTreeSet<&str> = paths.iter().copied().collect();
-        let mut known: Vec<u64> = paths.iter().filter_map(|path| times.get(*path).copied()).collect();
+        let mut known: Vec<u64> = paths
+            .iter()
+            .filter_map(|path| times.get(*path).copied())
+            .collect();
         known.sort_unstable();
         let median = known.get(known.len() / 2).copied().unwrap_or(UNKNOWN);
         let weight = |path: &str| times.get(path).copied().unwrap_or(median).max(1);
@@ -117,12 +130,19 @@ impl Split {
             out.u64(*weight);
         });
         let id = Digest::of(&out.bytes).hex()[..12].to_owned();
-        Split { part_of, took, unknown: paths.len() - known.len(), id }
+        Split {
+            part_of,
+            took,
+            unknown: paths.len() - known.len(),
+            id,
+        }
     }
 
     /// Whether a test, by its path, is in a part.
     pub fn has(&self, path: &str, part: TestPart) -> bool {
-        self.part_of.get(path).is_some_and(|at| at + 1 == part.number)
+        self.part_of
+            .get(path)
+            .is_some_and(|at| at + 1 == part.number)
     }
 
     /// How long a part takes, in microseconds, as far as that is known.
@@ -137,7 +157,10 @@ impl Split {
 
     /// The mark of a part, for its report.
     pub fn mark(&self, part: TestPart) -> PartMark {
-        PartMark { part, split: self.id.clone() }
+        PartMark {
+            part,
+            split: self.id.clone(),
+        }
     }
 }
 
@@ -177,17 +200,33 @@ impl fmt::Display for Unjoined {
         match self {
             Unjoined::Missing { parts, of } => {
                 let names: Vec<String> = parts.iter().map(|part| format!("{part}/{of}")).collect();
-                let (noun, verb) = if parts.len() == 1 { ("part", "is") } else { ("parts", "are") };
-                write!(f, "{noun} {} {verb} missing, so tests may not have run", names.join(", "))
+                let (noun, verb) = if parts.len() == 1 {
+                    ("part", "is")
+                } else {
+                    ("parts", "are")
+                };
+                write!(
+                    f,
+                    "{noun} {} {verb} missing, so tests may not have run",
+                    names.join(", ")
+                )
             }
-            Unjoined::Twice { part, files: [one, other] } => {
+            Unjoined::Twice {
+                part,
+                files: [one, other],
+            } => {
                 write!(f, "{one} and {other} are both of part {part}")
             }
-            Unjoined::OtherSplit { files: [one, other] } => write!(
+            Unjoined::OtherSplit {
+                files: [one, other],
+            } => write!(
                 f,
                 "{one} and {other} are parts of different splits: the machines had other tests or other times"
             ),
-            Unjoined::TestTwice { test, files: [one, other] } => {
+            Unjoined::TestTwice {
+                test,
+                files: [one, other],
+            } => {
                 write!(f, "the test `{test}` is in {one} and in {other}")
             }
         }
@@ -196,26 +235,42 @@ impl fmt::Display for Unjoined {
 
 impl std::error::Error for Unjoined {}
 
-/// One report of several, each with the name of its file. Where some are of parts, all of these parts must be there, and of one split.
+/// One report of several, each with the name of its file. Where some are of parts, all of these
+/// parts must be there, and of one split.
 /// The tests are in the order of their paths.
 ///
 /// # Errors
 /// Why the result would not say what became of each test.
 pub fn joined(reports: Vec<(String, TestReport)>) -> Result<Vec<Suite>, Unjoined> {
-    let marked = || reports.iter().filter_map(|(file, report)| Some((file, report.mark.as_ref()?)));
+    let marked = || {
+        reports
+            .iter()
+            .filter_map(|(file, report)| Some((file, report.mark.as_ref()?)))
+    };
     let mut by_part: BTreeMap<TestPart, &String> = BTreeMap::new();
     if let Some((first_file, first)) = marked().next() {
         for (file, mark) in marked() {
             if mark.split != first.split || mark.part.of != first.part.of {
-                return Err(Unjoined::OtherSplit { files: [first_file.clone(), file.clone()] });
+                return Err(Unjoined::OtherSplit {
+                    files: [first_file.clone(), file.clone()],
+                });
             }
             if let Some(before) = by_part.insert(mark.part, file) {
-                return Err(Unjoined::Twice { part: mark.part, files: [before.clone(), file.clone()] });
+                return Err(Unjoined::Twice {
+                    part: mark.part,
+                    files: [before.clone(), file.clone()],
+                });
             }
         }
         let of = first.part.of;
-        let parts: Vec<usize> =
-            (1..=of).filter(|number| !by_part.contains_key(&TestPart { number: *number, of })).collect();
+        let parts: Vec<usize> = (1..=of)
+            .filter(|number| {
+                !by_part.contains_key(&TestPart {
+                    number: *number,
+                    of,
+                })
+            })
+            .collect();
         if !parts.is_empty() {
             return Err(Unjoined::Missing { parts, of });
         }
@@ -224,20 +279,27 @@ pub fn joined(reports: Vec<(String, TestReport)>) -> Result<Vec<Suite>, Unjoined
     for (file, report) in reports {
         let is_part = report.mark.is_some();
         for suite in report.suites {
-            let (before, own) =
-                suites.entry(suite.name.clone()).or_insert_with(|| (file.clone(), Vec::new()));
+            let (before, own) = suites
+                .entry(suite.name.clone())
+                .or_insert_with(|| (file.clone(), Vec::new()));
             // What is wrong with definitions is said in each part.
             if is_part && own.contains(&suite) {
                 continue;
             }
             if *before != file {
                 let files = [before.clone(), file];
-                return Err(Unjoined::TestTwice { test: suite.name, files });
+                return Err(Unjoined::TestTwice {
+                    test: suite.name,
+                    files,
+                });
             }
             own.push(suite);
         }
     }
-    Ok(suites.into_values().flat_map(|(_, suites)| suites).collect())
+    Ok(suites
+        .into_values()
+        .flat_map(|(_, suites)| suites)
+        .collect())
 }
 
 #[cfg(test)]
@@ -250,21 +312,39 @@ mod tests {
     }
 
     fn report(names: &[&str], mark: Option<(&str, &str)>) -> TestReport {
-        let suite = |name: &&str| Suite { name: (*name).to_owned(), seconds: 1.0, cases: Vec::new() };
-        let mark = mark.map(|(text, split)| PartMark { part: part(text), split: split.to_owned() });
-        TestReport { suites: names.iter().map(suite).collect(), mark }
+        let suite = |name: &&str| Suite {
+            name: (*name).to_owned(),
+            seconds: 1.0,
+            cases: Vec::new(),
+        };
+        let mark = mark.map(|(text, split)| PartMark {
+            part: part(text),
+            split: split.to_owned(),
+        });
+        TestReport {
+            suites: names.iter().map(suite).collect(),
+            mark,
+        }
     }
 
     fn join(reports: &[TestReport]) -> Result<Vec<String>, String> {
         let named = reports.iter().zip(["a.xml", "b.xml", "c.xml"]);
-        let joined = joined(named.map(|(report, name)| (name.to_owned(), report.clone())).collect());
-        joined.map(|suites| suites.into_iter().map(|s| s.name).collect()).map_err(|why| why.to_string())
+        let joined = joined(
+            named
+                .map(|(report, name)| (name.to_owned(), report.clone()))
+                .collect(),
+        );
+        joined
+            .map(|suites| suites.into_iter().map(|s| s.name).collect())
+            .map_err(|why| why.to_string())
     }
 
     #[test]
     fn parts_are_read_as_they_are_shown() {
         assert_eq!(part("2/5").to_string(), "2/5");
-        for wrong in ["", "2", "0/5", "6/5", "2/", "/5", "-1/5", "1/1001", "1/2/3", "a/b"] {
+        for wrong in [
+            "", "2", "0/5", "6/5", "2/", "/5", "-1/5", "1/1001", "1/2/3", "a/b",
+        ] {
             assert!(wrong.parse::<TestPart>().is_err(), "{wrong}");
         }
     }
@@ -282,15 +362,26 @@ mod tests {
             (own.join(" "), split.micros(part) / 1_000_000)
         };
         // Nobody knows how long `new` takes: as long as the median of the others.
-        assert_eq!((shown("1/2"), shown("2/2")), (("long c".into(), 80), ("b new d".into(), 70)));
+        assert_eq!(
+            (shown("1/2"), shown("2/2")),
+            (("long c".into(), 80), ("b new d".into(), 70))
+        );
         assert_eq!(split.unknown(), 1);
     }
 
     #[test]
     fn times_that_cannot_be_are_bounded() {
-        let named = |name: &str, seconds| Suite { name: name.to_owned(), seconds, cases: Vec::new() };
-        let suites =
-            vec![named("a", f64::INFINITY), named("b", 1e300), named("c", f64::NAN), named("d", -5.0)];
+        let named = |name: &str, seconds| Suite {
+            name: name.to_owned(),
+            seconds,
+            cases: Vec::new(),
+        };
+        let suites = vec![
+            named("a", f64::INFINITY),
+            named("b", 1e300),
+            named("c", f64::NAN),
+            named("d", -5.0),
+        ];
         let times = times_of(&TestReport { suites, mark: None });
         let split = Split::new(&["a", "b", "c", "d"], &times, 1);
         assert_eq!(split.micros(part("1/1")), 2 * 10_000_000_000_000 + 2);
@@ -306,19 +397,38 @@ mod tests {
         assert_ne!(one, id(&["a", "b"], &times, 3));
         assert_ne!(one, id(&["a", "b"], &[("a".to_owned(), 6)].into(), 2));
         // Times of tests that are not there do not count.
-        assert_eq!(one, id(&["a", "b"], &[("a".to_owned(), 5), ("z".to_owned(), 1)].into(), 2));
+        assert_eq!(
+            one,
+            id(
+                &["a", "b"],
+                &[("a".to_owned(), 5), ("z".to_owned(), 1)].into(),
+                2
+            )
+        );
     }
 
     #[test]
     fn only_whole_splits_are_joined() {
-        let (one, two) = (report(&["z"], Some(("1/2", "s"))), report(&["a", "b"], Some(("2/2", "s"))));
+        let (one, two) = (
+            report(&["z"], Some(("1/2", "s"))),
+            report(&["a", "b"], Some(("2/2", "s"))),
+        );
         assert_eq!(join(&[one.clone(), two.clone()]).unwrap(), ["a", "b", "z"]);
         let other = report(&["e2e"], None);
-        assert_eq!(join(&[one.clone(), other.clone(), two.clone()]).unwrap(), ["a", "b", "e2e", "z"]);
+        assert_eq!(
+            join(&[one.clone(), other.clone(), two.clone()]).unwrap(),
+            ["a", "b", "e2e", "z"]
+        );
         assert_eq!(join(std::slice::from_ref(&other)).unwrap(), ["e2e"]);
         let refused = |reports: &[TestReport]| join(reports).unwrap_err();
-        assert_eq!(refused(&[one.clone(), other.clone()]), "part 2/2 is missing, so tests may not have run");
-        assert_eq!(refused(&[one.clone(), one.clone()]), "a.xml and b.xml are both of part 1/2");
+        assert_eq!(
+            refused(&[one.clone(), other.clone()]),
+            "part 2/2 is missing, so tests may not have run"
+        );
+        assert_eq!(
+            refused(&[one.clone(), one.clone()]),
+            "a.xml and b.xml are both of part 1/2"
+        );
         let strange = report(&["a"], Some(("2/2", "t")));
         assert!(refused(&[one.clone(), strange]).contains("different splits"));
         let more = report(&["a"], Some(("2/3", "s")));
@@ -326,7 +436,10 @@ mod tests {
         let mut again = report(&["z"], Some(("2/2", "s")));
         assert_eq!(join(&[one.clone(), again.clone()]).unwrap(), ["z"]);
         again.suites[0].seconds = 2.0;
-        assert_eq!(refused(&[one, again]), "the test `z` is in a.xml and in b.xml");
+        assert_eq!(
+            refused(&[one, again]),
+            "the test `z` is in a.xml and in b.xml"
+        );
     }
 
     proptest! {

@@ -17,7 +17,8 @@ const ANSWER_LIMIT: usize = 512 << 20;
 pub struct ComparedWith {
     /// The commit's name, whole.
     pub commit: String,
-    /// Whether it is not what was named, but the last one that this work and the named branch have in common.
+    /// Whether it is not what was named, but the last one that this work and the named branch have
+    /// in common.
     pub is_merge_base: bool,
 }
 
@@ -59,14 +60,16 @@ impl fmt::Display for SinceProblem {
 
 impl std::error::Error for SinceProblem {}
 
-/// Git, which only looks: whatever a checkout makes it start can change nothing and reach no network.
+/// Git, which only looks: whatever a checkout makes it start can change nothing and reach no
+/// network.
 pub(crate) struct Git<'m> {
     machine: &'m Machine,
     program: PathBuf,
     environment: Environment,
 }
 
-/// Settings by which git starts other commands, and what they are while it is asked: a checkout brings them along.
+/// Settings by which git starts other commands, and what they are while it is asked: a checkout
+/// brings them along.
 const NO_COMMANDS: [(&str, &str); 4] = [
     ("core.fsmonitor", "false"),
     ("core.hooksPath", "/dev/null"),
@@ -78,16 +81,31 @@ impl<'m> Git<'m> {
     pub(crate) fn of(machine: &'m Machine) -> Result<Git<'m>, SinceProblem> {
         let program = on_persons_path("git").ok_or(SinceProblem::NoGit)?;
         let environment = Environment::handed_on(&["PATH", "HOME", "XDG_CONFIG_HOME", "USER"]);
-        let mut git = Git { machine, program, environment };
-        let mut settings: Vec<(String, String)> =
-            NO_COMMANDS.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        let mut git = Git {
+            machine,
+            program,
+            environment,
+        };
+        let mut settings: Vec<(String, String)> = NO_COMMANDS
+            .iter()
+            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+            .collect();
         git.set(&settings);
-        // A file that a filter rewrites counts as changed unless git knows by its times that it is not.
+        // A file that a filter rewrites counts as changed unless git knows by its times that it is
+        // not.
         let filters = git.ask(&["config", "-z", "--name-only", "--get-regexp", "^filter[.]"]);
         let names = filters.unwrap_or_default();
-        let names: BTreeSet<&str> = names.iter().filter_map(|key| Some(key.rsplit_once('.')?.0)).collect();
+        let names: BTreeSet<&str> = names
+            .iter()
+            .filter_map(|key| Some(key.rsplit_once('.')?.0))
+            .collect();
         for name in names {
-            for (key, value) in [("clean", ""), ("smudge", ""), ("process", ""), ("required", "false")] {
+            for (key, value) in [
+                ("clean", ""),
+                ("smudge", ""),
+                ("process", ""),
+                ("required", "false"),
+            ] {
                 settings.push((format!("{name}.{key}"), value.to_owned()));
             }
         }
@@ -98,15 +116,18 @@ impl<'m> Git<'m> {
     /// Sets settings for all that is asked.
     fn set(&mut self, settings: &[(String, String)]) {
         // There are never fewer than before: each number is set again.
-        self.environment.set("GIT_CONFIG_COUNT", settings.len().to_string());
+        self.environment
+            .set("GIT_CONFIG_COUNT", settings.len().to_string());
         for (number, (name, value)) in settings.iter().enumerate() {
-            self.environment.set(&format!("GIT_CONFIG_KEY_{number}"), name);
-            self.environment.set(&format!("GIT_CONFIG_VALUE_{number}"), value);
+            self.environment
+                .set(&format!("GIT_CONFIG_KEY_{number}"), name);
+            self.environment
+                .set(&format!("GIT_CONFIG_VALUE_{number}"), value);
         }
     }
 
-    /// The commit that a revision means for those who ask what changed since: of a branch that is where this work left it, since what
-    /// others did there meanwhile is no change of this tree.
+    /// The commit that a revision means for those who ask what changed since: of a branch that is
+    /// where this work left it, since what others did there meanwhile is no change of this tree.
     ///
     /// # Errors
     /// What git says, such as that there is no such revision.
@@ -115,39 +136,82 @@ impl<'m> Git<'m> {
             return Err(SinceProblem::NoName);
         }
         // Outside of a repository `git diff` compares any two files, and says something else.
-        self.ask(&["rev-parse", "--git-dir"]).map_err(|problem| match problem {
-            SinceProblem::Said(said) if said.contains("not a git repository") => SinceProblem::NoRepository,
-            other => other,
-        })?;
+        self.ask(&["rev-parse", "--git-dir"])
+            .map_err(|problem| match problem {
+                SinceProblem::Said(said) if said.contains("not a git repository") => {
+                    SinceProblem::NoRepository
+                }
+                other => other,
+            })?;
         let one = |words: &[&str]| Ok::<_, SinceProblem>(self.text(words)?.trim().to_owned());
-        let commit = one(&["rev-parse", "--verify", "--end-of-options", &format!("{revision}^{{commit}}")]);
-        let is_shallow = || one(&["rev-parse", "--is-shallow-repository"]).is_ok_and(|said| said == "true");
-        let commit = commit.map_err(|problem| if is_shallow() { SinceProblem::Shallow } else { problem })?;
-        let named =
-            one(&["rev-parse", "--symbolic-full-name", "--end-of-options", revision]).unwrap_or_default();
+        let commit = one(&[
+            "rev-parse",
+            "--verify",
+            "--end-of-options",
+            &format!("{revision}^{{commit}}"),
+        ]);
+        let is_shallow =
+            || one(&["rev-parse", "--is-shallow-repository"]).is_ok_and(|said| said == "true");
+        let commit = commit.map_err(|problem| {
+            if is_shallow() {
+                SinceProblem::Shallow
+            } else {
+                problem
+            }
+        })?;
+        let named = one(&[
+            "rev-parse",
+            "--symbolic-full-name",
+            "--end-of-options",
+            revision,
+        ])
+        .unwrap_or_default();
         // Some versions of git repeat the word before the revision.
         let name = named.lines().last().unwrap_or_default();
-        let is_branch = ["refs/heads/", "refs/remotes/"].iter().any(|start| name.starts_with(start));
+        let is_branch = ["refs/heads/", "refs/remotes/"]
+            .iter()
+            .any(|start| name.starts_with(start));
         // Without a commit in common the branch itself is compared.
-        let left = if is_branch { one(&["merge-base", &commit, "HEAD"]).ok() } else { None };
+        let left = if is_branch {
+            one(&["merge-base", &commit, "HEAD"]).ok()
+        } else {
+            None
+        };
         Ok(match left.filter(|left| *left != commit) {
-            Some(left) => ComparedWith { commit: left, is_merge_base: true },
-            None => ComparedWith { commit, is_merge_base: false },
+            Some(left) => ComparedWith {
+                commit: left,
+                is_merge_base: true,
+            },
+            None => ComparedWith {
+                commit,
+                is_merge_base: false,
+            },
         })
     }
 
     /// Names that git answers with, each ended by a zero.
     pub(crate) fn ask(&self, words: &[&str]) -> Result<BTreeSet<String>, SinceProblem> {
         let text = self.text(words)?;
-        Ok(text.split('\0').filter(|name| !name.is_empty()).map(str::to_owned).collect())
+        Ok(text
+            .split('\0')
+            .filter(|name| !name.is_empty())
+            .map(str::to_owned)
+            .collect())
     }
 
     /// What git answers.
     pub(crate) fn text(&self, words: &[&str]) -> Result<String, SinceProblem> {
-        let all = ["git", "--no-optional-locks"].into_iter().chain(words.iter().copied());
+        let all = ["git", "--no-optional-locks"]
+            .into_iter()
+            .chain(words.iter().copied());
         let words = all.map(str::to_owned).collect();
-        let stage =
-            StageSpec { program: self.program.clone(), words, stdin: None, stdout: None, stderr: None };
+        let stage = StageSpec {
+            program: self.program.clone(),
+            words,
+            stdin: None,
+            stdout: None,
+            stderr: None,
+        };
         let question = Question {
             stages: vec![stage],
             environment: &self.environment,
@@ -157,19 +221,27 @@ impl<'m> Git<'m> {
             as_one: false,
             noted_by: None,
         };
-        let looked =
-            self.machine.look(question).map_err(|e| SinceProblem::NotStarted(format!("git: {e}")))?;
+        let looked = self
+            .machine
+            .look(question)
+            .map_err(|e| SinceProblem::NotStarted(format!("git: {e}")))?;
         match looked.ended {
             Ended::Well if !looked.is_cut => {}
             Ended::Well => return Err(SinceProblem::TooMuch("it tells of too many files")),
             Ended::NotStarted(program, e) => {
-                return Err(SinceProblem::NotStarted(format!("{}: {e}", program.display())));
+                return Err(SinceProblem::NotStarted(format!(
+                    "{}: {e}",
+                    program.display()
+                )));
             }
             Ended::TimedOut => return Err(SinceProblem::TooMuch("it took too long")),
             Ended::Cancelled => return Err(SinceProblem::Stopped),
             Ended::Code(_) | Ended::Signal(_) => {
                 let said = String::from_utf8_lossy(&looked.errors);
-                let line = said.lines().find(|line| line.starts_with("fatal: ")).or(said.lines().next());
+                let line = said
+                    .lines()
+                    .find(|line| line.starts_with("fatal: "))
+                    .or(said.lines().next());
                 let line = line.unwrap_or("git failed").trim_start_matches("fatal: ");
                 return Err(SinceProblem::Said(line.to_owned()));
             }

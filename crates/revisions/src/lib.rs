@@ -1,4 +1,5 @@
-//! Which sources changed since a revision, as git says, which targets of a graph that can affect, and which lines are new.
+//! Which sources changed since a revision, as git says, which targets of a graph that can affect,
+//! and which lines are new.
 
 mod changed_lines;
 mod git;

@@ -1,7 +1,8 @@
 //! What changed since a revision of git, and which steps that can affect.
 //!
-//! Both trees are compared: the revision's, as git has it, and the one that is there. A source counts as unchanged only if the revision
-//! has it and git says that it is the same: whatever git does not tell of counts as changed.
+//! Both trees are compared: the revision's, as git has it, and the one that is there. A source
+//! counts as unchanged only if the revision has it and git says that it is the same: whatever git
+//! does not tell of counts as changed.
 
 use std::collections::BTreeSet;
 
@@ -23,7 +24,8 @@ pub struct ChangedFiles {
     behind_links: FxHashSet<WsPath>,
     /// Folders of definition files.
     packages: BTreeSet<WsPath>,
-    /// Addresses of declarations whose values were taken from a kit, a data file or a folder that changed.
+    /// Addresses of declarations whose values were taken from a kit, a data file or a folder that
+    /// changed.
     declared: BTreeSet<String>,
     /// Whether a file is among them that decides about everything, such as a kit.
     everything: bool,
@@ -38,7 +40,8 @@ struct TreeDifference {
     known: BTreeSet<String>,
     /// Files that were edited, are new or are gone.
     files: BTreeSet<String>,
-    /// Those among them that are new or gone, or became something else: the names in folders differ.
+    /// Those among them that are new or gone, or became something else: the names in folders
+    /// differ.
     names: BTreeSet<String>,
     /// Folders in which anything may have changed: repositories inside, submodules.
     folders: BTreeSet<String>,
@@ -53,16 +56,31 @@ impl TreeDifference {
         let here = ["--", "."];
         let listed = git.ask(&[&["ls-tree", "-r", "-z", base][..], &here].concat())?;
         // Mode, type and name of the content, a tab, the path.
-        difference.known.extend(listed.iter().filter_map(|row| Some(row.split_once('\t')?.1.to_owned())));
+        difference.known.extend(
+            listed
+                .iter()
+                .filter_map(|row| Some(row.split_once('\t')?.1.to_owned())),
+        );
         // All that is in submodules belongs to them.
-        difference.known.extend(git.ask(&["ls-files", "--recurse-submodules", "-z"])?);
-        let raw =
-            ["diff", "--no-ext-diff", "--no-textconv", "--no-renames", "--ignore-submodules=none", "--raw"];
+        difference
+            .known
+            .extend(git.ask(&["ls-files", "--recurse-submodules", "-z"])?);
+        let raw = [
+            "diff",
+            "--no-ext-diff",
+            "--no-textconv",
+            "--no-renames",
+            "--ignore-submodules=none",
+            "--raw",
+        ];
         let raw = git.text(&[&raw[..], &["--relative", "-z", base], &here].concat())?;
         let mut rows = raw.split('\0');
         while let (Some(row), Some(path)) = (rows.next(), rows.next()) {
             let mut words = row.trim_start_matches(':').split(' ');
-            let modes = [words.next().unwrap_or_default(), words.next().unwrap_or_default()];
+            let modes = [
+                words.next().unwrap_or_default(),
+                words.next().unwrap_or_default(),
+            ];
             let state = row.rsplit(' ').next().unwrap_or_default();
             if modes.contains(&SUBMODULE) {
                 difference.folders.insert(path.to_owned());
@@ -72,19 +90,29 @@ impl TreeDifference {
             }
             difference.files.insert(path.to_owned());
         }
-        // Ignored is what files of the workspace say, as for globs; what else a person has git ignore is seen by definitions.
-        let others = ["ls-files", "--others", "--exclude-per-directory=.gitignore", "-z"];
+        // Ignored is what files of the workspace say, as for globs; what else a person has git
+        // ignore is seen by definitions.
+        let others = [
+            "ls-files",
+            "--others",
+            "--exclude-per-directory=.gitignore",
+            "-z",
+        ];
         for path in git.ask(&[&others[..], &here].concat())? {
             // git lists a repository inside as a folder.
             match path.strip_suffix('/') {
                 Some(folder) => drop(difference.folders.insert(folder.to_owned())),
                 None => drop(difference.files.insert(path.clone())),
             }
-            difference.names.insert(path.trim_end_matches('/').to_owned());
+            difference
+                .names
+                .insert(path.trim_end_matches('/').to_owned());
         }
         // Files of which somebody asked git to say nothing.
         for row in git.ask(&[&["ls-files", "-v", "-z"][..], &here].concat())? {
-            let Some((mark, path)) = row.split_once(' ') else { continue };
+            let Some((mark, path)) = row.split_once(' ') else {
+                continue;
+            };
             if mark != "H" {
                 difference.files.insert(path.to_owned());
                 difference.names.insert(path.to_owned());
@@ -100,7 +128,10 @@ impl TreeDifference {
     /// Whether the revision has a folder with something in it.
     fn is_known_folder(&self, folder: &str) -> bool {
         let start = format!("{folder}/");
-        self.known.range(start.clone()..).next().is_some_and(|path| path.starts_with(&start))
+        self.known
+            .range(start.clone()..)
+            .next()
+            .is_some_and(|path| path.starts_with(&start))
     }
 
     fn is_empty(&self) -> bool {
@@ -112,7 +143,9 @@ impl TreeDifference {
         folder.is_empty() && !self.is_empty() || {
             let start = format!("{folder}/");
             let is_below = |set: &BTreeSet<String>| {
-                set.range(start.clone()..).next().is_some_and(|p| p.starts_with(&start))
+                set.range(start.clone()..)
+                    .next()
+                    .is_some_and(|p| p.starts_with(&start))
             };
             is_below(&self.files)
                 || is_below(&self.names)
@@ -124,10 +157,13 @@ impl TreeDifference {
     /// Whether a path is at or below one in which anything may have changed.
     fn is_in_folder(&self, path: &str) -> bool {
         self.folders.contains(path)
-            || path.match_indices('/').any(|(at, _)| self.folders.contains(&path[..at]))
+            || path
+                .match_indices('/')
+                .any(|(at, _)| self.folders.contains(&path[..at]))
     }
 
-    /// Whether what is at a path itself may differ, no links followed: a file, a link, or a folder with all that is in it.
+    /// Whether what is at a path itself may differ, no links followed: a file, a link, or a folder
+    /// with all that is in it.
     fn is_changed(&self, machine: &Machine, path: &str) -> bool {
         if self.files.contains(path) || self.names.contains(path) || self.is_in_folder(path) {
             return true;
@@ -143,12 +179,17 @@ impl TreeDifference {
         }
     }
 
-    /// Whether the names differ that are seen in a folder: one appeared or went, or is ignored now and was not, or is another package's.
+    /// Whether the names differ that are seen in a folder: one appeared or went, or is ignored now
+    /// and was not, or is another package's.
     fn are_names_changed(&self, machine: &Machine, folder: &str) -> bool {
         if self.is_in_folder(folder) {
             return true;
         }
-        let start = if folder.is_empty() { String::new() } else { format!("{folder}/") };
+        let start = if folder.is_empty() {
+            String::new()
+        } else {
+            format!("{folder}/")
+        };
         let is_name_new = |path: &String| match path[start.len()..].split_once('/') {
             None => true,
             // Of something deeper down only the folder on the way to it may be new or gone.
@@ -157,12 +198,23 @@ impl TreeDifference {
                 self.is_known_folder(&folder) != machine.root().join(&folder).is_dir()
             }
         };
-        let mut names = self.names.range(start.clone()..).take_while(|path| path.starts_with(&start));
-        let around = folder.match_indices('/').map(|(at, _)| &folder[..at]).chain(["", folder]);
+        let mut names = self
+            .names
+            .range(start.clone()..)
+            .take_while(|path| path.starts_with(&start));
+        let around = folder
+            .match_indices('/')
+            .map(|(at, _)| &folder[..at])
+            .chain(["", folder]);
         let is_decided = || {
             around.into_iter().any(|folder| {
-                let at =
-                    |name: &str| if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
+                let at = |name: &str| {
+                    if folder.is_empty() {
+                        name.to_owned()
+                    } else {
+                        format!("{folder}/{name}")
+                    }
+                };
                 self.files.contains(&at(IGNORE_FILE))
                     || self.names.contains(&at(nubrik_source::SETTINGS_FILE))
             })
@@ -172,7 +224,8 @@ impl TreeDifference {
 }
 
 impl ChangedFiles {
-    /// Asks git. `trail` says what evaluation took from which file, `graph` which sources there are.
+    /// Asks git. `trail` says what evaluation took from which file, `graph` which sources there
+    /// are.
     ///
     /// # Errors
     /// What git says where it cannot tell, such as that there is no such revision.
@@ -208,7 +261,14 @@ impl ChangedFiles {
         let declared = declared_from(machine, trail, &difference);
         everything |= declared.is_none();
         let declared = declared.unwrap_or_default();
-        Ok(ChangedFiles { difference, behind_links, packages, declared, everything, base })
+        Ok(ChangedFiles {
+            difference,
+            behind_links,
+            packages,
+            declared,
+            everything,
+            base,
+        })
     }
 
     /// What it is compared with.
@@ -222,7 +282,12 @@ impl ChangedFiles {
 
     /// Whether a source is among them.
     fn is_changed(&self, path: &WsPath) -> bool {
-        let TreeDifference { known, files, names, .. } = &self.difference;
+        let TreeDifference {
+            known,
+            files,
+            names,
+            ..
+        } = &self.difference;
         let text = path.as_str();
         files.contains(text)
             || names.contains(text)
@@ -231,8 +296,8 @@ impl ChangedFiles {
             || !known.contains(text)
     }
 
-    /// Which steps the changes can affect, by their numbers: those that read a changed file or whose definitions
-    /// changed, and all that need what such a step makes.
+    /// Which steps the changes can affect, by their numbers: those that read a changed file or
+    /// whose definitions changed, and all that need what such a step makes.
     pub fn steps_reached(&self, graph: &Graph) -> Vec<bool> {
         if self.everything {
             return vec![true; graph.steps.len()];
@@ -241,7 +306,11 @@ impl ChangedFiles {
             let node = graph.file(*file);
             node.maker.is_none() && self.is_changed(&node.path)
         };
-        let sets: Vec<bool> = graph.sets.iter().map(|files| files.iter().any(is_changed)).collect();
+        let sets: Vec<bool> = graph
+            .sets
+            .iter()
+            .map(|files| files.iter().any(is_changed))
+            .collect();
         steps_after(graph, |step| {
             let node = graph.step(step);
             self.redefines(graph.owner(step))
@@ -251,21 +320,31 @@ impl ChangedFiles {
         })
     }
 
-    /// Which targets the changes can affect, by their numbers: what they make, or their definitions. What jobs and
-    /// services use is known only when they are asked for, so that any change may reach them.
+    /// Which targets the changes can affect, by their numbers: what they make, or their
+    /// definitions. What jobs and services use is known only when they are asked for, so that any
+    /// change may reach them.
     pub fn targets_reached(&self, graph: &Graph) -> Vec<bool> {
         let steps = self.steps_reached(graph);
         let by_definition = |target: &Target| {
-            let is_unknown = matches!(target.role, Role::Job | Role::Service) && !self.difference.is_empty();
+            let is_unknown =
+                matches!(target.role, Role::Job | Role::Service) && !self.difference.is_empty();
             self.everything || is_unknown || self.redefines(target)
         };
         let mut reached: Vec<bool> = graph.targets.iter().map(by_definition).collect();
-        for (step, _) in graph.steps.iter().zip(&steps).filter(|(_, is_reached)| **is_reached) {
+        for (step, _) in graph
+            .steps
+            .iter()
+            .zip(&steps)
+            .filter(|(_, is_reached)| **is_reached)
+        {
             reached[step.target.index()] = true;
         }
         // A result may be what another one's step makes.
         for (number, target) in graph.targets.iter().enumerate() {
-            let mut makers = target.results.iter().filter_map(|result| graph.file(result.file).maker);
+            let mut makers = target
+                .results
+                .iter()
+                .filter_map(|result| graph.file(result.file).maker);
             reached[number] |= makers.any(|maker| steps[maker.index()]);
         }
         reached
@@ -287,30 +366,49 @@ fn is_behind_change(
 }
 
 /// Sources to which a link leads where something changed: the link, or what it leads to.
-fn sources_behind_links(machine: &Machine, difference: &TreeDifference, graph: &Graph) -> FxHashSet<WsPath> {
-    let sources = graph.files.iter().filter(|file| file.maker.is_none()).map(|file| &file.path);
+fn sources_behind_links(
+    machine: &Machine,
+    difference: &TreeDifference,
+    graph: &Graph,
+) -> FxHashSet<WsPath> {
+    let sources = graph
+        .files
+        .iter()
+        .filter(|file| file.maker.is_none())
+        .map(|file| &file.path);
     let is_real_changed = |real: &str| difference.is_changed(machine, real);
-    let behind = sources.filter(|path| is_behind_change(machine, difference, path, &is_real_changed));
+    let behind =
+        sources.filter(|path| is_behind_change(machine, difference, path, &is_real_changed));
     behind.cloned().collect()
 }
 
-/// The addresses of declarations whose values were taken from something that differs, directly or by way of others; `None` where what a
-/// request means at all was.
-fn declared_from(machine: &Machine, trail: &Trail, difference: &TreeDifference) -> Option<BTreeSet<String>> {
+/// The addresses of declarations whose values were taken from something that differs, directly or
+/// by way of others; `None` where what a request means at all was.
+fn declared_from(
+    machine: &Machine,
+    trail: &Trail,
+    difference: &TreeDifference,
+) -> Option<BTreeSet<String>> {
     let mut users: FxHashMap<u32, Vec<u32>> = FxHashMap::default();
-    trail.needs.iter().for_each(|(user, unit)| users.entry(*unit).or_default().push(*user));
+    trail
+        .needs
+        .iter()
+        .for_each(|(user, unit)| users.entry(*unit).or_default().push(*user));
     // Packages are counted by their folders.
-    let is_kit =
-        |file: &str| difference.files.contains(file) && WsPath::from_normal(file).name() != TARGETS_FILE;
-    let mut open: Vec<u32> =
-        (0..trail.units.len() as u32).filter(|n| is_kit(&trail.units[*n as usize].file)).collect();
+    let is_kit = |file: &str| {
+        difference.files.contains(file) && WsPath::from_normal(file).name() != TARGETS_FILE
+    };
+    let mut open: Vec<u32> = (0..trail.units.len() as u32)
+        .filter(|n| is_kit(&trail.units[*n as usize].file))
+        .collect();
     let is_changed: Vec<bool> = trail
         .paths
         .iter()
         .map(|path| {
             let text = path.as_str();
             if text.ends_with(".nub") {
-                // Definition files count by what is declared in them, and by whether they are there.
+                // Definition files count by what is declared in them, and by whether they are
+                // there.
                 return difference.names.contains(text);
             }
             let differs = |text: &str| match machine.check(&path.into()) {
@@ -321,8 +419,16 @@ fn declared_from(machine: &Machine, trail: &Trail, difference: &TreeDifference) 
         })
         .collect();
     // What packages there are shows in their definition files.
-    let is_folder = |path: u32| machine.root().join(trail.paths[path as usize].as_str()).is_dir();
-    let reads = trail.reads.iter().filter(|(_, path)| is_changed[*path as usize]);
+    let is_folder = |path: u32| {
+        machine
+            .root()
+            .join(trail.paths[path as usize].as_str())
+            .is_dir()
+    };
+    let reads = trail
+        .reads
+        .iter()
+        .filter(|(_, path)| is_changed[*path as usize]);
     let reads = reads.filter(|(unit, path)| *unit != REQUEST || !is_folder(*path));
     open.extend(reads.map(|(unit, _)| *unit));
     // A sample may have read any file.
@@ -339,9 +445,16 @@ fn declared_from(machine: &Machine, trail: &Trail, difference: &TreeDifference) 
         return None;
     }
     let of_packages = |unit: &&Unit| WsPath::from_normal(&unit.file).name() == TARGETS_FILE;
-    let units = trail.units.iter().zip(&reached).filter(|(_, reached)| **reached).map(|(unit, _)| unit);
+    let units = trail
+        .units
+        .iter()
+        .zip(&reached)
+        .filter(|(_, reached)| **reached)
+        .map(|(unit, _)| unit);
     let address = |unit: &Unit| {
-        WsPath::from_normal(&unit.file).parent().map(|package| package.child(&unit.name).as_str().to_owned())
+        WsPath::from_normal(&unit.file)
+            .parent()
+            .map(|package| package.child(&unit.name).as_str().to_owned())
     };
     Some(units.filter(of_packages).filter_map(address).collect())
 }

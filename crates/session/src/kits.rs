@@ -17,5 +17,8 @@ pub(crate) const SHIPPED: [(&str, &str); 11] = [
 
 /// What the kits offer, for `nubrik explain`.
 pub fn kit_topics() -> Vec<nubrik_lang::topics::Topic> {
-    SHIPPED.iter().flat_map(|(name, text)| nubrik_lang::topics::kit_topics(name, text)).collect()
+    SHIPPED
+        .iter()
+        .flat_map(|(name, text)| nubrik_lang::topics::kit_topics(name, text))
+        .collect()
 }

@@ -33,8 +33,8 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::{Below, Signature, read_open};
 use nubrik_engine::{
-    Event, Listener, Notice, Options, Outcome, Outreach, PlannedStep, Request, SharedUse, State, Summary,
-    Supposed, Verdict, plan,
+    Event, Listener, Notice, Options, Outcome, Outreach, PlannedStep, Request, SharedUse, State,
+    Summary, Supposed, Verdict, plan,
 };
 use nubrik_graph::{FileId, Graph, Step};
 use nubrik_lang::{AnswerText, Evaluation, Setting, SettingValue};
@@ -156,7 +156,10 @@ const LABELS_VARIABLE: &str = "NUBRIK_LABELS";
 /// Labels that a variable gives this machine, and words of it that are no labels.
 pub fn own_labels() -> (Vec<Arc<str>>, Vec<Arc<str>>) {
     let given = std::env::var(LABELS_VARIABLE).unwrap_or_default();
-    given.split_whitespace().map(Arc::from).partition(|label: &Arc<str>| nubrik_graph::is_label(label))
+    given
+        .split_whitespace()
+        .map(Arc::from)
+        .partition(|label: &Arc<str>| nubrik_graph::is_label(label))
 }
 
 /// The settings that a profile is.
@@ -178,22 +181,32 @@ impl Session {
     /// When there is none, or its settings are wrong.
     pub fn open(start: &Path, cancel: Arc<CancelSwitch>) -> Result<Session, OpenProblem> {
         let workspace = Workspace::find(start)?;
-        let tools = workspace.own().and_then(|own| read_open(own.open_to_read(TOOLS_FILE)?, TOOLS_LIMIT));
+        let tools = workspace
+            .own()
+            .and_then(|own| read_open(own.open_to_read(TOOLS_FILE)?, TOOLS_LIMIT));
         let search_path = std::env::var_os("PATH").unwrap_or_default();
-        let mut machine = Machine::new(&workspace.root, search_path, &tools.unwrap_or_default(), cancel)
-            .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
-            .hiding_undeclared(workspace.settings.hide_undeclared)
-            .keeping_whole_output()
-            .with_origins(workspace.settings.origins.clone())
-            .with_images(nubrik_machine::images_folder().ok());
+        let mut machine = Machine::new(
+            &workspace.root,
+            search_path,
+            &tools.unwrap_or_default(),
+            cancel,
+        )
+        .map_err(|e| OpenProblem::Io(workspace.root.clone(), e))?
+        .hiding_undeclared(workspace.settings.hide_undeclared)
+        .keeping_whole_output()
+        .with_origins(workspace.settings.origins.clone())
+        .with_images(nubrik_machine::images_folder().ok());
         machine.add_labels(&own_labels().0);
         nubrik_machine::end_left_over(&workspace.root);
         // Commands that only read make no store where there is none.
-        let store = match nubrik_store::store_folder().ok().filter(|folder| folder.is_dir()) {
+        let store = match nubrik_store::store_folder()
+            .ok()
+            .filter(|folder| folder.is_dir())
+        {
             None => Err(NoStore::NotOpen),
-            Some(folder) => {
-                LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
-            }
+            Some(folder) => LocalStore::open(&folder)
+                .map(Arc::new)
+                .map_err(|e| NoStore::Broken(e.to_string())),
         };
         Ok(Session {
             workspace,
@@ -244,12 +257,18 @@ impl Session {
 
     /// The store of this machine, made where there is none.
     fn opened_store(&self) -> Result<Arc<LocalStore>, NoStore> {
-        let folder = self.store_folder.clone().map_or_else(nubrik_store::store_folder, Ok);
+        let folder = self
+            .store_folder
+            .clone()
+            .map_or_else(nubrik_store::store_folder, Ok);
         let folder = folder.map_err(NoStore::NoFolder)?;
-        LocalStore::open(&folder).map(Arc::new).map_err(|e| NoStore::Broken(e.to_string()))
+        LocalStore::open(&folder)
+            .map(Arc::new)
+            .map_err(|e| NoStore::Broken(e.to_string()))
     }
 
-    /// Lets steps reach further than a command that only asks wants it, though answers of probes are needed for that, too.
+    /// Lets steps reach further than a command that only asks wants it, though answers of probes
+    /// are needed for that, too.
     pub fn let_reach(&mut self, reach: Outreach) {
         self.reach = reach;
     }
@@ -299,16 +318,21 @@ impl Session {
     /// Chooses options: those of a profile, then single ones (`name=value`), which win.
     ///
     /// # Errors
-    /// When there is no such profile, or a choice is not `name=value`. Whether there are such options
-    /// shows when the definitions are evaluated.
-    pub fn choose(&mut self, profile: Option<&str>, single: &[String]) -> Result<(), ChoiceProblem> {
+    /// When there is no such profile, or a choice is not `name=value`. Whether there are such
+    /// options shows when the definitions are evaluated.
+    pub fn choose(
+        &mut self,
+        profile: Option<&str>,
+        single: &[String],
+    ) -> Result<(), ChoiceProblem> {
         let mut settings: Vec<Setting> = Vec::new();
         if let Some(name) = profile {
             let profiles = &self.workspace.settings.profiles;
             let Some(set) = profiles.get(name) else {
                 let near = nubrik_diagnostic::nearest(name, profiles.keys().map(String::as_str));
                 let message = format!("there is no profile `{name}` in nubrik.toml");
-                let mut mends: Vec<String> = near.map(|n| format!("--profile {n}")).into_iter().collect();
+                let mut mends: Vec<String> =
+                    near.map(|n| format!("--profile {n}")).into_iter().collect();
                 if profiles.is_empty() {
                     mends.push(format!("[profiles]\n{name} = {{ option = \"value\" }}"));
                 }
@@ -319,11 +343,18 @@ impl Session {
         for choice in single {
             let Some((name, value)) = choice.split_once('=') else {
                 let message = format!("`{choice}` sets nothing");
-                return Err(ChoiceProblem { message, mends: vec![format!("--set {choice}=value")] });
+                return Err(ChoiceProblem {
+                    message,
+                    mends: vec![format!("--set {choice}=value")],
+                });
             };
             settings.retain(|s| s.name != name);
             let value = SettingValue::Word(value.to_owned());
-            settings.push(Setting { name: name.to_owned(), value, origin: "--set".to_owned() });
+            settings.push(Setting {
+                name: name.to_owned(),
+                value,
+                origin: "--set".to_owned(),
+            });
         }
         self.settings = settings;
         self.profile = profile.map(str::to_owned);
@@ -334,16 +365,22 @@ impl Session {
     pub(crate) fn other_profiles(&self) -> Vec<Vec<Setting>> {
         let profiles = self.workspace.settings.profiles.iter();
         let others = profiles.filter(|(name, _)| self.profile.as_ref() != Some(*name));
-        others.map(|(name, set)| profile_settings(name, set).collect()).collect()
+        others
+            .map(|(name, set)| profile_settings(name, set).collect())
+            .collect()
     }
 
-    /// Sets an option, or with `*.name` each option of a name, for what is evaluated from now on. What was
-    /// [chosen](Session::choose) of one option goes before what is said of all of a name.
+    /// Sets an option, or with `*.name` each option of a name, for what is evaluated from now on.
+    /// What was [chosen](Session::choose) of one option goes before what is said of all of a name.
     ///
     /// `origin` names what asked for it, for messages.
     pub fn choose_also(&mut self, name: &str, value: &str, origin: &str) {
         let value = SettingValue::Word(value.to_owned());
-        self.settings.push(Setting { name: name.to_owned(), value, origin: origin.to_owned() });
+        self.settings.push(Setting {
+            name: name.to_owned(),
+            value,
+            origin: origin.to_owned(),
+        });
     }
 
     /// The tool's own folder.
@@ -351,7 +388,10 @@ impl Session {
         if let Some(own) = self.own.get() {
             return Ok(own);
         }
-        let own = self.workspace.own().map_err(|e| BuildProblem::Own(self.workspace.own_folder(), e))?;
+        let own = self
+            .workspace
+            .own()
+            .map_err(|e| BuildProblem::Own(self.workspace.own_folder(), e))?;
         Ok(self.own.get_or_init(|| own))
     }
 
@@ -368,7 +408,9 @@ impl Session {
     /// The same with the files that it is kept in.
     fn journal(&self) -> &Journal<State> {
         self.state.get_or_init(|| {
-            let Ok(own) = self.own() else { return State::default().into() };
+            let Ok(own) = self.own() else {
+                return State::default().into();
+            };
             Journal::load(own, STATE_FILE).unwrap_or_else(|| {
                 if self.is_held && self.had_results {
                     self.note_unknown_results(own);
@@ -432,8 +474,9 @@ impl Session {
             if count > 0 && !outcome.cancelled {
                 let steps = graph.steps.iter().enumerate();
                 let left = steps.filter(|(_, step)| left.contains_key(step.folder.as_str()));
-                let mut targets: Vec<Arc<str>> =
-                    left.map(|(i, _)| graph.title(nubrik_graph::StepId(i as u32))).collect();
+                let mut targets: Vec<Arc<str>> = left
+                    .map(|(i, _)| graph.title(nubrik_graph::StepId(i as u32)))
+                    .collect();
                 targets.sort();
                 targets.dedup();
                 listener.hear(&Event::Notice(Notice::OrphansEnded(count, targets)));
@@ -441,15 +484,18 @@ impl Session {
         }
     }
 
-    /// Counts steps that ran or were reused so that probes could be answered: in this build they are
-    /// current already.
+    /// Counts steps that ran or were reused so that probes could be answered: in this build they
+    /// are current already.
     fn count_earlier(&self, graph: &Graph, requested: &[FileId], summary: &mut Summary) {
         if self.earlier.is_empty() {
             return;
         }
         let closure = nubrik_graph::Closure::of(graph, requested.iter().copied());
-        let counted: std::collections::HashSet<&str> =
-            closure.steps.iter().map(|s| graph.step(*s).folder.as_str()).collect();
+        let counted: std::collections::HashSet<&str> = closure
+            .steps
+            .iter()
+            .map(|s| graph.step(*s).folder.as_str())
+            .collect();
         #[allow(clippy::iter_over_hash_type)] // Only sums come of it.
         for (folder, verdict) in &self.earlier {
             if counted.contains(&**folder) {
@@ -466,10 +512,16 @@ impl Session {
 
     fn result_paths(&self, evaluation: &Evaluation, files: &[FileId]) -> Vec<String> {
         let wanted: std::collections::HashSet<_> = files.iter().collect();
-        let targets = evaluation.targets.iter().map(|t| evaluation.graph.target(*t));
-        let results = targets.flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file));
-        let mut paths: Vec<String> =
-            results.map(|r| format!("{}/{}", self.results_folder(), r.publish.as_str())).collect();
+        let targets = evaluation
+            .targets
+            .iter()
+            .map(|t| evaluation.graph.target(*t));
+        let results = targets
+            .flat_map(|t| &t.results)
+            .filter(|r| wanted.contains(&r.file));
+        let mut paths: Vec<String> = results
+            .map(|r| format!("{}/{}", self.results_folder(), r.publish.as_str()))
+            .collect();
         paths.sort();
         paths.dedup();
         paths
@@ -479,7 +531,10 @@ impl Session {
     pub fn printed(&self, step: &Step) -> Option<Vec<u8>> {
         let memory = self.state().steps.get(step.folder.as_str())?;
         let record = self.store()?.record(&memory.first_key)?;
-        let entry = record.entries.into_iter().find(|entry| entry.outputs == memory.outputs)?;
+        let entry = record
+            .entries
+            .into_iter()
+            .find(|entry| entry.outputs == memory.outputs)?;
         Some(entry.printed)
     }
 
@@ -492,19 +547,38 @@ impl Session {
     ) -> Vec<PlannedStep> {
         let edits = self.edits();
         let edited = edits.finder();
-        let request = Request { edited: &edited, ..Request::whole(&evaluation.graph, &evaluation.requested) };
-        plan(request, self.state(), &self.machine, self.store(), listener, supposed)
+        let request = Request {
+            edited: &edited,
+            ..Request::whole(&evaluation.graph, &evaluation.requested)
+        };
+        plan(
+            request,
+            self.state(),
+            &self.machine,
+            self.store(),
+            listener,
+            supposed,
+        )
     }
 
     /// All definition files at and below a folder, sorted; what is ignored is not among them.
     pub fn definition_files(&self, folder: &WsPath) -> Vec<WsPath> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers)
+            .with_unsaved(&self.unsaved);
         let mut files = Vec::new();
         let mut folders = vec![folder.clone()];
         while let Some(at) = folders.pop() {
-            let nubrik_lang::Answer::Ready(listing) = nubrik_lang::World::list(&world, &at) else { continue };
+            let nubrik_lang::Answer::Ready(listing) = nubrik_lang::World::list(&world, &at) else {
+                continue;
+            };
             folders.extend(listing.folders.iter().map(|name| at.child(name)));
-            files.extend(listing.files.iter().filter(|f| f.ends_with(".nub")).map(|name| at.child(name)));
+            files.extend(
+                listing
+                    .files
+                    .iter()
+                    .filter(|f| f.ends_with(".nub"))
+                    .map(|name| at.child(name)),
+            );
         }
         files.sort();
         files

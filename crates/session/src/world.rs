@@ -10,8 +10,9 @@ use ignore::gitignore::Gitignore;
 use nubrik_disk::{IGNORE_FILE, Signature, TEXT_LIMIT, ignored_in, read_file};
 use nubrik_engine::{OutsideFiles, OutsideSystem};
 use nubrik_lang::{
-    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch, Listing,
-    NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryRequest, LibrarySearch,
+    Listing, NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch,
+    World,
 };
 use nubrik_memory::{Entry, Names, Roles};
 use nubrik_source::{FilePath, WsPath};
@@ -105,7 +106,11 @@ impl<'m> DiskWorld<'m> {
 
     /// Takes note of a path before it is looked into.
     fn look_at(&self, path: &WsPath, role: Roles) -> Option<Signature> {
-        let file = if path.is_root() { FilePath::root() } else { FilePath::from(path) };
+        let file = if path.is_root() {
+            FilePath::root()
+        } else {
+            FilePath::from(path)
+        };
         let signature = self.machine.check(&file);
         self.note(file, signature, role);
         signature
@@ -113,7 +118,10 @@ impl<'m> DiskWorld<'m> {
 
     fn note(&self, file: FilePath, signature: Option<Signature>, role: Roles) {
         let mut seen = self.seen.lock();
-        let entry = seen.files.entry(file).or_insert_with(|| Entry::new(signature));
+        let entry = seen
+            .files
+            .entry(file)
+            .or_insert_with(|| Entry::new(signature));
         entry.roles = entry.roles.and(role);
     }
 
@@ -122,8 +130,14 @@ impl<'m> DiskWorld<'m> {
         if let Some(known) = self.ignores.lock().get(folder) {
             return known.clone();
         }
-        let mut ignore = Ignore { patterns: Gitignore::empty(), problem: None };
-        if self.look_at(&folder.child(IGNORE_FILE), Roles::READ).is_some() {
+        let mut ignore = Ignore {
+            patterns: Gitignore::empty(),
+            problem: None,
+        };
+        if self
+            .look_at(&folder.child(IGNORE_FILE), Roles::READ)
+            .is_some()
+        {
             match ignored_in(&self.disk(folder)) {
                 Err(e) => ignore.problem = Some(format!("its {IGNORE_FILE} cannot be read: {e}")),
                 Ok(patterns) => ignore.patterns = patterns,
@@ -154,7 +168,10 @@ impl<'m> DiskWorld<'m> {
         }
         let entries = match fs::read_dir(self.disk(folder)) {
             Ok(entries) => entries,
-            Err(e) if e.kind() == io::ErrorKind::NotFound || e.kind() == io::ErrorKind::NotADirectory => {
+            Err(e)
+                if e.kind() == io::ErrorKind::NotFound
+                    || e.kind() == io::ErrorKind::NotADirectory =>
+            {
                 return listing;
             }
             Err(e) => {
@@ -175,20 +192,36 @@ impl<'m> DiskWorld<'m> {
                 }
             };
             // A name that is no text cannot be written in a definition.
-            let Ok(name) = entry.file_name().into_string() else { continue };
-            if name.starts_with('.') || name.contains(['\n', '\r']) || (folder.is_root() && name == "out") {
+            let Ok(name) = entry.file_name().into_string() else {
+                continue;
+            };
+            if name.starts_with('.')
+                || name.contains(['\n', '\r'])
+                || (folder.is_root() && name == "out")
+            {
                 continue;
             }
-            let Ok(kind) = entry.file_type() else { continue };
-            // A link to a file is a file; a link to a folder could lead round, and is passed over. Where it leads may
-            // appear, vanish or become something else while this folder stays as it is.
+            let Ok(kind) = entry.file_type() else {
+                continue;
+            };
+            // A link to a file is a file; a link to a folder could lead round, and is passed over.
+            // Where it leads may appear, vanish or become something else while this folder stays as
+            // it is.
             let is_file = kind.is_file()
                 || (kind.is_symlink()
-                    && self.look_at(&folder.child(&name), Roles::KIND).is_some_and(|found| found.is_file()));
-            if (!is_file && !kind.is_dir()) || self.is_ignored(folder, &entry.path(), kind.is_dir()) {
+                    && self
+                        .look_at(&folder.child(&name), Roles::KIND)
+                        .is_some_and(|found| found.is_file()));
+            if (!is_file && !kind.is_dir()) || self.is_ignored(folder, &entry.path(), kind.is_dir())
+            {
                 continue;
             }
-            if is_file { &mut listing.files } else { &mut listing.folders }.push(name.into());
+            if is_file {
+                &mut listing.files
+            } else {
+                &mut listing.folders
+            }
+            .push(name.into());
         }
         listing.files.sort_unstable();
         listing.folders.sort_unstable();
@@ -199,7 +232,8 @@ impl<'m> DiskWorld<'m> {
     }
 }
 
-/// How long each command of a check may take that does not say it, in seconds: a test that hangs fails.
+/// How long each command of a check may take that does not say it, in seconds: a test that hangs
+/// fails.
 const TEST_TIMEOUT: u64 = 10 * 60;
 
 impl World for DiskWorld<'_> {
@@ -225,9 +259,11 @@ impl World for DiskWorld<'_> {
             Ok(bytes) => match String::from_utf8(bytes) {
                 Ok(text) => DefinitionText::Text(text.into()),
                 Err(e) => {
-                    let line =
-                        e.as_bytes()[..e.utf8_error().valid_up_to()].iter().filter(|b| **b == b'\n').count()
-                            + 1;
+                    let line = e.as_bytes()[..e.utf8_error().valid_up_to()]
+                        .iter()
+                        .filter(|b| **b == b'\n')
+                        .count()
+                        + 1;
                     DefinitionText::Unreadable(format!("line {line} is not UTF-8 text"))
                 }
             },
@@ -236,7 +272,10 @@ impl World for DiskWorld<'_> {
     }
 
     fn shipped_kit(&self, name: &str) -> Option<&'static str> {
-        SHIPPED.iter().find(|(n, _)| *n == name).map(|(_, text)| *text)
+        SHIPPED
+            .iter()
+            .find(|(n, _)| *n == name)
+            .map(|(_, text)| *text)
     }
 
     fn shipped_kits(&self) -> Vec<&'static str> {
@@ -260,7 +299,11 @@ impl World for DiskWorld<'_> {
             return Answer::Ready(known.clone());
         }
         let listing = Arc::new(self.read_folder(folder));
-        let name = if folder.is_root() { "." } else { folder.as_str() };
+        let name = if folder.is_root() {
+            "."
+        } else {
+            folder.as_str()
+        };
         if let Some(entry) = self.seen.lock().files.get_mut(name) {
             entry.listing = Names::of(&listing);
         }
@@ -307,9 +350,13 @@ impl World for DiskWorld<'_> {
     }
 
     fn kind(&self, path: &WsPath) -> Answer<Option<EntryKind>> {
-        let kind = self
-            .look_at(path, Roles::KIND)
-            .map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File });
+        let kind = self.look_at(path, Roles::KIND).map(|s| {
+            if s.is_folder() {
+                EntryKind::Folder
+            } else {
+                EntryKind::File
+            }
+        });
         Answer::Ready(kind)
     }
 
@@ -324,11 +371,16 @@ impl World for DiskWorld<'_> {
     }
 
     fn dangling(&self, folder: &WsPath) -> Vec<String> {
-        let entries = fs::read_dir(self.disk(folder)).into_iter().flatten().flatten();
+        let entries = fs::read_dir(self.disk(folder))
+            .into_iter()
+            .flatten()
+            .flatten();
         let links = entries.filter(|entry| entry.file_type().is_ok_and(|kind| kind.is_symlink()));
-        let gone =
-            links.filter(|link| !link.path().exists() && !self.is_ignored(folder, &link.path(), false));
-        let mut names: Vec<String> = gone.filter_map(|link| link.file_name().into_string().ok()).collect();
+        let gone = links
+            .filter(|link| !link.path().exists() && !self.is_ignored(folder, &link.path(), false));
+        let mut names: Vec<String> = gone
+            .filter_map(|link| link.file_name().into_string().ok())
+            .collect();
         names.sort_unstable();
         names
     }
@@ -338,31 +390,49 @@ impl World for DiskWorld<'_> {
     }
 
     fn tool(&self, request: &ToolRequest) -> Answer<ToolSearch> {
-        let mut search = ToolSearch { searched: self.machine.tool_folders(), ..ToolSearch::default() };
+        let mut search = ToolSearch {
+            searched: self.machine.tool_folders(),
+            ..ToolSearch::default()
+        };
         for name in &request.names {
             match self.machine.tool(name) {
                 Ok(tool) => {
-                    let version =
-                        request.version.as_ref().and_then(|word| self.machine.tool_version(name, word));
+                    let version = request
+                        .version
+                        .as_ref()
+                        .and_then(|word| self.machine.tool_version(name, word));
                     let path = tool.path.to_string_lossy().into();
-                    search.found.push(ToolAnswer { name: name.clone(), path, version });
+                    search.found.push(ToolAnswer {
+                        name: name.clone(),
+                        path,
+                        version,
+                    });
                 }
                 Err(problem) => search.mend = search.mend.or(problem.mend),
             }
         }
-        self.seen.lock().tools.push((request.clone(), search.clone()));
+        self.seen
+            .lock()
+            .tools
+            .push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
     fn library(&self, request: &LibraryRequest) -> Answer<LibrarySearch> {
-        let path = self.env(nubrik_machine::LIBRARY_PATH_VARIABLE).ok().flatten();
+        let path = self
+            .env(nubrik_machine::LIBRARY_PATH_VARIABLE)
+            .ok()
+            .flatten();
         let mut read = |path: &Path| {
             let file = FilePath::of_machine(&path.to_string_lossy());
             let signature = self.machine.check(&file);
             self.note(file, signature, Roles::WHOLE);
         };
         let search = nubrik_machine::search_library(request, path.as_deref(), &mut read);
-        self.seen.lock().libraries.push((request.clone(), search.clone()));
+        self.seen
+            .lock()
+            .libraries
+            .push((request.clone(), search.clone()));
         Answer::Ready(search)
     }
 
@@ -371,7 +441,10 @@ impl World for DiskWorld<'_> {
             return Answer::Ready(known.clone());
         }
         let answer = self.machine.answer_sample(request);
-        self.seen.lock().samples.insert(request.clone(), answer.clone());
+        self.seen
+            .lock()
+            .samples
+            .insert(request.clone(), answer.clone());
         Answer::Ready(answer)
     }
 
@@ -380,6 +453,8 @@ impl World for DiskWorld<'_> {
     }
 
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
-        self.probes.get(folder).map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
+        self.probes
+            .get(folder)
+            .map_or(Answer::Pending, |answer| Answer::Ready(answer.clone()))
     }
 }

@@ -1,9 +1,10 @@
-//! Random histories of edits and requests: packages, targets, single files and folders come and go, and after each edit
-//! something is asked for. What comes of it is compared with a second model, which knows the definitions and the files and
-//! nothing else: no seals, no snapshots, no trails, no store.
+//! Random histories of edits and requests: packages, targets, single files and folders come and go,
+//! and after each edit something is asked for. What comes of it is compared with a second model,
+//! which knows the definitions and the files and nothing else: no seals, no snapshots, no trails,
+//! no store.
 //!
-//! All steps are ones that the tool does itself, so that a history takes milliseconds. `NUBRIK_TEST_CASES` sets how many are
-//! tried.
+//! All steps are ones that the tool does itself, so that a history takes milliseconds.
+//! `NUBRIK_TEST_CASES` sets how many are tried.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -20,7 +21,9 @@ use std::time::Duration;
 use nubrik_confine::CancelSwitch;
 use nubrik_diagnostic::Severity;
 use nubrik_disk::Below;
-use nubrik_engine::{Event, Listener, Options, PlannedStep, StepCounts, Summary, Supposed, Verdict};
+use nubrik_engine::{
+    Event, Listener, Options, PlannedStep, StepCounts, Summary, Supposed, Verdict,
+};
 use nubrik_graph::Graph;
 use nubrik_lang::{AddressPattern, Wanted};
 use nubrik_session::{Session, Standing};
@@ -67,23 +70,77 @@ enum Kind {
 
 #[derive(Clone, Debug)]
 enum Edit {
-    Target { package: usize, target: usize, kind: Option<Kind> },
-    Package { package: usize, is_there: bool },
-    Broken { package: usize },
-    File { package: usize, name: usize, text: u8 },
-    Link { package: usize, name: usize, to: usize },
-    Folder { package: usize, name: usize },
-    Far { package: usize, name: usize },
-    FarText { package: usize, text: u8 },
-    Gone { package: usize, name: usize },
-    Rename { package: usize, from: usize, to: usize },
-    Executable { package: usize, name: usize, is: bool },
-    MoveSources { package: usize },
-    Ignore { package: usize, name: Option<usize> },
-    Lines { package: usize, lines: Vec<u8> },
-    Own { package: usize, text: u8 },
-    SpoilResult { nth: usize, delete: bool },
-    SpoilMade { nth: usize, delete: bool },
+    Target {
+        package: usize,
+        target: usize,
+        kind: Option<Kind>,
+    },
+    Package {
+        package: usize,
+        is_there: bool,
+    },
+    Broken {
+        package: usize,
+    },
+    File {
+        package: usize,
+        name: usize,
+        text: u8,
+    },
+    Link {
+        package: usize,
+        name: usize,
+        to: usize,
+    },
+    Folder {
+        package: usize,
+        name: usize,
+    },
+    Far {
+        package: usize,
+        name: usize,
+    },
+    FarText {
+        package: usize,
+        text: u8,
+    },
+    Gone {
+        package: usize,
+        name: usize,
+    },
+    Rename {
+        package: usize,
+        from: usize,
+        to: usize,
+    },
+    Executable {
+        package: usize,
+        name: usize,
+        is: bool,
+    },
+    MoveSources {
+        package: usize,
+    },
+    Ignore {
+        package: usize,
+        name: Option<usize>,
+    },
+    Lines {
+        package: usize,
+        lines: Vec<u8>,
+    },
+    Own {
+        package: usize,
+        text: u8,
+    },
+    SpoilResult {
+        nth: usize,
+        delete: bool,
+    },
+    SpoilMade {
+        nth: usize,
+        delete: bool,
+    },
     ForgetState,
     LoseStore,
     Nothing,
@@ -220,11 +277,13 @@ impl Package {
 
     fn globbed(&self) -> BTreeMap<usize, Seen> {
         let names = (0..NAMES.len()).filter(|name| self.ignored != Some(*name));
-        names.filter_map(|name| Some((name, self.file(name)?))).collect()
+        names
+            .filter_map(|name| Some((name, self.file(name)?)))
+            .collect()
     }
 
-    /// What a command sees that may read what the glob finds: that, and what links among it lead to, ignored or not. They would
-    /// lead nowhere without it.
+    /// What a command sees that may read what the glob finds: that, and what links among it lead
+    /// to, ignored or not. They would lead nowhere without it.
     fn shown(&self) -> BTreeMap<usize, Seen> {
         let mut shown = self.globbed();
         let mut open: Vec<usize> = shown.keys().copied().collect();
@@ -241,12 +300,16 @@ impl Package {
 }
 
 fn address(package: usize, target: usize) -> String {
-    format!("{}/{}", PACKAGES[package], TARGETS[target]).trim_start_matches('/').to_owned()
+    format!("{}/{}", PACKAGES[package], TARGETS[target])
+        .trim_start_matches('/')
+        .to_owned()
 }
 
 /// The address of the target that each package has.
 fn own(package: usize) -> String {
-    format!("{}/w", PACKAGES[package]).trim_start_matches('/').to_owned()
+    format!("{}/w", PACKAGES[package])
+        .trim_start_matches('/')
+        .to_owned()
 }
 
 impl Model {
@@ -254,19 +317,30 @@ impl Model {
         let start = |number: usize| Package {
             is_there: number != 3,
             targets: [Some(Kind::Write(0)), Some(Kind::Each), None],
-            sources: BTreeMap::from([(0, Source::File { text: 0, executable: false })]),
+            sources: BTreeMap::from([(
+                0,
+                Source::File {
+                    text: 0,
+                    executable: false,
+                },
+            )]),
             lines: vec![0, 1],
             ..Package::default()
         };
-        Model { packages: (0..PACKAGES.len()).map(start).collect() }
+        Model {
+            packages: (0..PACKAGES.len()).map(start).collect(),
+        }
     }
 
     fn target(&self, package: usize, target: usize) -> Option<&Kind> {
         let package = &self.packages[package];
-        package.targets[target].as_ref().filter(|_| package.is_there)
+        package.targets[target]
+            .as_ref()
+            .filter(|_| package.is_there)
     }
 
-    /// The files that a target makes, by their paths below the folder of results; `None` where its definition is wrong.
+    /// The files that a target makes, by their paths below the folder of results; `None` where its
+    /// definition is wrong.
     fn made(&self, package: usize, target: usize) -> Option<BTreeMap<String, Seen>> {
         let here = &self.packages[package];
         if here.is_broken {
@@ -285,26 +359,34 @@ impl Model {
             Kind::One => BTreeMap::from([(format!("{folder}/x"), here.file(0)?)]),
             Kind::Each => {
                 let all = here.globbed().into_iter();
-                all.map(|(name, seen)| (format!("{folder}/{}/in", NAMES[name]), seen)).collect()
+                all.map(|(name, seen)| (format!("{folder}/{}/in", NAMES[name]), seen))
+                    .collect()
             }
             Kind::Lines => {
                 let lines = here.lines.iter();
-                lines.map(|l| (format!("{folder}/l{l}/t.txt"), plain(format!("line {l}")))).collect()
+                lines
+                    .map(|l| (format!("{folder}/l{l}/t.txt"), plain(format!("line {l}"))))
+                    .collect()
             }
             Kind::All => {
                 let all = here.globbed().into_iter();
-                all.map(|(name, seen)| (format!("{folder}/all/{}", NAMES[name]), seen)).collect()
+                all.map(|(name, seen)| (format!("{folder}/all/{}", NAMES[name]), seen))
+                    .collect()
             }
             Kind::Other(other) => {
-                let other =
-                    Some(&self.packages[*other]).filter(|other| other.is_there && !other.is_broken)?;
+                let other = Some(&self.packages[*other])
+                    .filter(|other| other.is_there && !other.is_broken)?;
                 BTreeMap::from([(format!("{folder}/r"), plain(format!("own {}", other.own)))])
             }
             Kind::Test => BTreeMap::new(),
             Kind::Observed => {
                 let all = here.shown();
                 let first = all.values().next().map_or("none", |(text, _)| text);
-                let last = if all.contains_key(&2) { "there" } else { "gone" };
+                let last = if all.contains_key(&2) {
+                    "there"
+                } else {
+                    "gone"
+                };
                 BTreeMap::from([(format!("{folder}/o.txt"), plain(format!("{first} {last}")))])
             }
             Kind::Listed => {
@@ -320,8 +402,11 @@ impl Model {
     fn define(&self, package: usize) -> String {
         let here = &self.packages[package];
         let mut text = String::new();
-        for (target, kind) in
-            here.targets.iter().enumerate().filter_map(|(t, kind)| Some((t, kind.as_ref()?)))
+        for (target, kind) in here
+            .targets
+            .iter()
+            .enumerate()
+            .filter_map(|(t, kind)| Some((t, kind.as_ref()?)))
         {
             let glob = "glob(\"src/*\", or_none = true)";
             let body = match kind {
@@ -351,38 +436,58 @@ impl Model {
                     )
                 }
             };
-            let word = if *kind == Kind::Test { "test" } else { "target" };
+            let word = if *kind == Kind::Test {
+                "test"
+            } else {
+                "target"
+            };
             text.push_str(&format!("{word} {} = {body}\n", TARGETS[target]));
         }
-        text.push_str(&format!("target w = write {{ path = \"w.txt\", text = \"own {}\" }}\n", here.own));
+        text.push_str(&format!(
+            "target w = write {{ path = \"w.txt\", text = \"own {}\" }}\n",
+            here.own
+        ));
         if here.is_broken {
             text.push_str("target = oops\n");
         }
         text
     }
 
-    /// The targets that a request means, each with whether it is asked for by itself; `None` where it means nothing.
+    /// The targets that a request means, each with whether it is asked for by itself; `None` where
+    /// it means nothing.
     fn meant(&self, request: &Request) -> Option<Vec<(usize, usize)>> {
         let is_there = |p: &usize| self.packages[*p].is_there;
         let below = |folder: &str| {
             let lies = |p: usize, folder: &str| {
-                folder.is_empty() || PACKAGES[p] == folder || PACKAGES[p].starts_with(&format!("{folder}/"))
+                folder.is_empty()
+                    || PACKAGES[p] == folder
+                    || PACKAGES[p].starts_with(&format!("{folder}/"))
             };
-            let inside: Vec<usize> =
-                (0..PACKAGES.len()).filter(|p| lies(*p, folder)).filter(is_there).collect();
+            let inside: Vec<usize> = (0..PACKAGES.len())
+                .filter(|p| lies(*p, folder))
+                .filter(is_there)
+                .collect();
             if !inside.is_empty() {
                 return inside;
             }
             // A folder without packages means the package around it.
             let mut above: Vec<usize> = (0..PACKAGES.len()).filter(is_there).collect();
             above.retain(|p| {
-                PACKAGES[*p].is_empty() || format!("{folder}/").starts_with(&format!("{}/", PACKAGES[*p]))
+                PACKAGES[*p].is_empty()
+                    || format!("{folder}/").starts_with(&format!("{}/", PACKAGES[*p]))
             });
-            above.into_iter().max_by_key(|p| PACKAGES[*p].len()).into_iter().collect()
+            above
+                .into_iter()
+                .max_by_key(|p| PACKAGES[*p].len())
+                .into_iter()
+                .collect()
         };
         let all_of = |packages: Vec<usize>| {
             (!packages.is_empty()).then(|| {
-                packages.iter().flat_map(|p| (0..TARGETS.len()).map(|t| (*p, t))).collect::<Vec<_>>()
+                packages
+                    .iter()
+                    .flat_map(|p| (0..TARGETS.len()).map(|t| (*p, t)))
+                    .collect::<Vec<_>>()
             })
         };
         match request {
@@ -390,10 +495,13 @@ impl Model {
             Request::Package(p) => all_of(below(PACKAGES[*p])),
             Request::Target(p, t) => {
                 let package = &self.packages[*p];
-                let is_known = package.is_there && (package.is_broken || package.targets[*t].is_some());
+                let is_known =
+                    package.is_there && (package.is_broken || package.targets[*t].is_some());
                 is_known.then(|| vec![(*p, *t)])
             }
-            Request::Sources(p) => all_of(below(format!("{}/src", PACKAGES[*p]).trim_start_matches('/'))),
+            Request::Sources(p) => all_of(below(
+                format!("{}/src", PACKAGES[*p]).trim_start_matches('/'),
+            )),
             Request::Both(a, b) => {
                 let (a, b) = (all_of(below(PACKAGES[*a]))?, all_of(below(PACKAGES[*b]))?);
                 Some(a.into_iter().chain(b).collect())
@@ -431,7 +539,10 @@ struct World {
 
 impl World {
     fn new(model: Model) -> World {
-        let world = World { folder: tempfile::tempdir().unwrap(), model };
+        let world = World {
+            folder: tempfile::tempdir().unwrap(),
+            model,
+        };
         fs::write(world.path("nubrik.toml"), "").unwrap();
         for package in 0..PACKAGES.len() {
             world.write_sources(package);
@@ -449,7 +560,11 @@ impl World {
     }
 
     fn source(&self, package: usize, name: usize) -> PathBuf {
-        let folder = if self.model.packages[package].is_moved { "moved" } else { "src" };
+        let folder = if self.model.packages[package].is_moved {
+            "moved"
+        } else {
+            "src"
+        };
         self.place(package, &format!("{folder}/{}", NAMES[name]))
     }
 
@@ -491,12 +606,20 @@ impl World {
     }
 
     fn write_lines(&self, package: usize) {
-        let lines: String = self.model.packages[package].lines.iter().map(|l| format!("{l}\n")).collect();
+        let lines: String = self.model.packages[package]
+            .lines
+            .iter()
+            .map(|l| format!("{l}\n"))
+            .collect();
         fs::write(self.place(package, "lines"), lines).unwrap();
     }
 
     fn write_far(&self, package: usize) {
-        fs::write(self.place(package, "far"), format!("far {}", self.model.packages[package].far)).unwrap();
+        fs::write(
+            self.place(package, "far"),
+            format!("far {}", self.model.packages[package].far),
+        )
+        .unwrap();
     }
 
     fn write_ignored(&self, package: usize) {
@@ -514,7 +637,11 @@ impl World {
 
     fn apply(&mut self, edit: &Edit) {
         match edit.clone() {
-            Edit::Target { package, target, kind } => {
+            Edit::Target {
+                package,
+                target,
+                kind,
+            } => {
                 self.model.packages[package].targets[target] = kind;
                 self.write_definitions(package);
             }
@@ -527,7 +654,11 @@ impl World {
                 *broken = !*broken;
                 self.write_definitions(package);
             }
-            Edit::File { package, name, text } => {
+            Edit::File {
+                package,
+                name,
+                text,
+            } => {
                 let sources = &mut self.model.packages[package].sources;
                 match sources.get_mut(&name) {
                     // In place, as editors do that keep the mode.
@@ -536,7 +667,13 @@ impl World {
                         fs::write(self.source(package, name), format!("text {text}")).unwrap();
                     }
                     _ => {
-                        sources.insert(name, Source::File { text, executable: false });
+                        sources.insert(
+                            name,
+                            Source::File {
+                                text,
+                                executable: false,
+                            },
+                        );
                         self.write_source(package, name);
                     }
                 }
@@ -568,14 +705,21 @@ impl World {
                 {
                     *executable = is;
                     let mode = if is { 0o755 } else { 0o644 };
-                    fs::set_permissions(self.source(package, name), fs::Permissions::from_mode(mode))
-                        .unwrap();
+                    fs::set_permissions(
+                        self.source(package, name),
+                        fs::Permissions::from_mode(mode),
+                    )
+                    .unwrap();
                 }
             }
             Edit::MoveSources { package } => {
                 let moved = &mut self.model.packages[package].is_moved;
                 *moved = !*moved;
-                let (from, to) = if *moved { ("src", "moved") } else { ("moved", "src") };
+                let (from, to) = if *moved {
+                    ("src", "moved")
+                } else {
+                    ("moved", "src")
+                };
                 fs::rename(self.place(package, from), self.place(package, to)).unwrap();
             }
             Edit::Ignore { package, name } => {
@@ -625,30 +769,49 @@ impl World {
             Request::Package(p) => vec![folder(PACKAGES[*p])],
             Request::Target(p, t) => vec![new(&address(*p, *t))],
             Request::Sources(p) => {
-                let moved = if self.model.packages[*p].is_moved { "moved" } else { "src" };
-                vec![folder(format!("{}/{moved}", PACKAGES[*p]).trim_start_matches('/'))]
+                let moved = if self.model.packages[*p].is_moved {
+                    "moved"
+                } else {
+                    "src"
+                };
+                vec![folder(
+                    format!("{}/{moved}", PACKAGES[*p]).trim_start_matches('/'),
+                )]
             }
             Request::Both(a, b) => vec![folder(PACKAGES[*a]), folder(PACKAGES[*b])],
         };
-        patterns.into_iter().map(|pattern| pattern.wanting(Wanted::Targets)).collect()
+        patterns
+            .into_iter()
+            .map(|pattern| pattern.wanting(Wanted::Targets))
+            .collect()
     }
 
-    /// Builds a request in the way of the program: as little as can be. `None` where the definitions are wrong.
+    /// Builds a request in the way of the program: as little as can be. `None` where the
+    /// definitions are wrong.
     fn build(&self, request: &Request) -> Option<Summary> {
         let asked = self.patterns(request);
-        let mut session = Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
+        let mut session =
+            Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
         session.keep_results_in(self.path(".store"));
         let mut session = session.lock(|| {}).unwrap().unwrap();
         if let Standing::Holds(sealed) = session.standing(&asked) {
-            return Some(Summary { counts: StepCounts::all_current(sealed.steps), ..Summary::default() });
+            return Some(Summary {
+                counts: StepCounts::all_current(sealed.steps),
+                ..Summary::default()
+            });
         }
         let report = match session.standing(&asked) {
-            Standing::Reached(reached) if session.remembers(&reached) => {
-                session.build_reached(&asked, *reached, &Quiet, OPTIONS).unwrap().unwrap()
-            }
+            Standing::Reached(reached) if session.remembers(&reached) => session
+                .build_reached(&asked, *reached, &Quiet, OPTIONS)
+                .unwrap()
+                .unwrap(),
             _ => {
                 let evaluation = session.evaluate(&asked);
-                if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
+                if evaluation
+                    .diagnostics
+                    .iter()
+                    .any(|d| d.severity == Severity::Error)
+                {
                     return None;
                 }
                 session.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap()
@@ -658,20 +821,29 @@ impl World {
     }
 
     fn open(&self) -> Session {
-        let mut session = Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
+        let mut session =
+            Session::open(self.folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
         session.keep_results_in(self.path(".store"));
         session.keep_evaluations_from(Duration::ZERO);
         session
     }
 
-    /// What commands that only read answer is what they would answer if nothing had been kept, both times that they ask.
+    /// What commands that only read answer is what they would answer if nothing had been kept, both
+    /// times that they ask.
     fn check_reading(&self, request: &Request, after: &str) {
-        let asked: Vec<AddressPattern> =
-            self.patterns(request).into_iter().map(|pattern| pattern.wanting(Wanted::Everything)).collect();
+        let asked: Vec<AddressPattern> = self
+            .patterns(request)
+            .into_iter()
+            .map(|pattern| pattern.wanting(Wanted::Everything))
+            .collect();
         let evaluated = self.open().evaluate(&asked);
         for time in ["first", "second"] {
             let read = self.open().evaluate_to_read(&asked);
-            assert_eq!(described(&read), described(&evaluated), "{after}: read the {time} time");
+            assert_eq!(
+                described(&read),
+                described(&evaluated),
+                "{after}: read the {time} time"
+            );
         }
     }
 
@@ -679,8 +851,17 @@ impl World {
     fn check_plan(&self, request: &Request, after: &str) {
         let (asked, session) = (self.patterns(request), self.open());
         let steps_of = |graph: &Graph, planned: &[PlannedStep]| -> BTreeSet<(String, &str)> {
-            let other = planned.iter().filter(|step| step.verdict != Verdict::Current);
-            other.map(|p| (graph.step(p.step).folder.as_str().to_owned(), p.verdict.word())).collect()
+            let other = planned
+                .iter()
+                .filter(|step| step.verdict != Verdict::Current);
+            other
+                .map(|p| {
+                    (
+                        graph.step(p.step).folder.as_str().to_owned(),
+                        p.verdict.word(),
+                    )
+                })
+                .collect()
         };
         let by_last_build = match session.standing(&asked) {
             Standing::Holds(sealed) => (sealed.steps, BTreeSet::new()),
@@ -705,7 +886,10 @@ impl World {
         let expected = self.model.expected(request);
         let Some(summary) = self.build(request) else {
             // A test that is asked for by name is built; only that is another story.
-            assert!(expected.is_none(), "{after}: an error, and {expected:?} expected");
+            assert!(
+                expected.is_none(),
+                "{after}: an error, and {expected:?} expected"
+            );
             return;
         };
         let test = matches!(request, Request::Target(p, t) if self.model.target(*p, *t) == Some(&Kind::Test));
@@ -714,7 +898,10 @@ impl World {
         }
         let expected = expected.unwrap_or_else(|| panic!("{after}: an error was expected"));
         assert_eq!(
-            summary.counts.failed + summary.counts.blocked + summary.counts.unstarted + summary.unpublished,
+            summary.counts.failed
+                + summary.counts.blocked
+                + summary.counts.unstarted
+                + summary.unpublished,
             0,
             "{after}: {summary:?}"
         );
@@ -730,19 +917,33 @@ impl World {
             Request::Target(p, t) => vec![address(*p, *t)],
             Request::Sources(_) => Vec::new(),
         };
-        let is_at_home =
-            |path: &&String| homes.iter().any(|h| h.is_empty() || path.starts_with(&format!("{h}/")));
+        let is_at_home = |path: &&String| {
+            homes
+                .iter()
+                .any(|h| h.is_empty() || path.starts_with(&format!("{h}/")))
+        };
         for path in found.keys().filter(is_at_home) {
-            assert!(expected.contains_key(path), "{after}: {path} should be gone");
+            assert!(
+                expected.contains_key(path),
+                "{after}: {path} should be gone"
+            );
         }
         let again = self.build(request).unwrap();
-        assert_eq!((again.counts.ran, again.counts.reused), (0, 0), "{after}: once more");
+        assert_eq!(
+            (again.counts.ran, again.counts.reused),
+            (0, 0),
+            "{after}: once more"
+        );
     }
 }
 
 fn remove(path: &Path) {
     let is_folder = path.symlink_metadata().is_ok_and(|found| found.is_dir());
-    let _ = if is_folder { fs::remove_dir_all(path) } else { fs::remove_file(path) };
+    let _ = if is_folder {
+        fs::remove_dir_all(path)
+    } else {
+        fs::remove_file(path)
+    };
 }
 
 fn files_below(folder: &Path) -> BTreeMap<String, Seen> {
@@ -752,10 +953,18 @@ fn files_below(folder: &Path) -> BTreeMap<String, Seen> {
             if path.is_dir() {
                 collect(top, &path, files);
             } else {
-                let mode = path.metadata().map_or(0, |found| found.permissions().mode());
+                let mode = path
+                    .metadata()
+                    .map_or(0, |found| found.permissions().mode());
                 let text = fs::read(&path).unwrap_or_default();
                 let name = path.strip_prefix(top).unwrap().to_str().unwrap().to_owned();
-                files.insert(name, (String::from_utf8_lossy(&text).into_owned(), mode & 0o100 != 0));
+                files.insert(
+                    name,
+                    (
+                        String::from_utf8_lossy(&text).into_owned(),
+                        mode & 0o100 != 0,
+                    ),
+                );
             }
         }
     }
@@ -771,7 +980,10 @@ struct WatcherThread {
 
 impl WatcherThread {
     fn start(top: &Path) -> WatcherThread {
-        let (root, own) = (Below::new(top).unwrap(), Below::new(&top.join(".nubrik")).unwrap());
+        let (root, own) = (
+            Below::new(top).unwrap(),
+            Below::new(&top.join(".nubrik")).unwrap(),
+        );
         let life = nubrik_session::WatcherLife::Unasked(Duration::from_secs(60));
         let program = nubrik_session::this_program();
         let thread = std::thread::spawn(move || {
@@ -783,10 +995,14 @@ impl WatcherThread {
     fn end(self, top: &Path) {
         let root = Below::new(top).unwrap();
         if let Ok(own) = Below::new(&top.join(".nubrik")) {
-            let place = nubrik_watcher::WatcherPlace::new(&root, &own, nubrik_session::this_program());
+            let place =
+                nubrik_watcher::WatcherPlace::new(&root, &own, nubrik_session::this_program());
             let until = std::time::Instant::now() + Duration::from_secs(30);
             while !self.thread.is_finished() {
-                assert!(std::time::Instant::now() < until, "the watcher does not end");
+                assert!(
+                    std::time::Instant::now() < until,
+                    "the watcher does not end"
+                );
                 place.end();
                 std::thread::sleep(Duration::from_millis(2));
             }
@@ -802,7 +1018,8 @@ fn turns() -> impl Strategy<Value = Vec<Turn>> {
     prop::collection::vec((edit(), request(), any::<bool>(), any::<u8>()), 2..12)
 }
 
-/// Whether everything comes to what the model says in each turn, and at the end to the same as from nothing.
+/// Whether everything comes to what the model says in each turn, and at the end to the same as from
+/// nothing.
 fn history(turns: &[Turn], is_watched: bool) {
     let mut world = World::new(Model::new());
     world.check(&Request::Everything, "first");
@@ -832,15 +1049,18 @@ fn history(turns: &[Turn], is_watched: bool) {
     if world.build(&Request::Everything).is_some() {
         let other = World::new(world.model.clone());
         assert!(other.build(&Request::Everything).is_some());
-        assert_eq!(files_below(&world.path("out")), files_below(&other.path("out")));
+        assert_eq!(
+            files_below(&world.path("out")),
+            files_below(&other.path("out"))
+        );
     }
     if let Some(watcher) = watcher {
         watcher.end(world.folder.path());
     }
 }
 
-/// So many processes share the histories of a test. A build ends all that its steps left behind in its process: of two in one process
-/// each would end the other's steps.
+/// So many processes share the histories of a test. A build ends all that its steps left behind in
+/// its process: of two in one process each would end the other's steps.
 const PROCESSES: u32 = 3;
 
 /// The variable by which a process knows that it has a share of a test.
@@ -865,8 +1085,14 @@ fn in_processes(test: &str, is_watched: bool) {
     let own = std::env::current_exe().unwrap();
     let start = |_| {
         let mut command = Command::new(&own);
-        command.args(["--exact", test, "--nocapture"]).env(SHARE, "1");
-        command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap()
+        command
+            .args(["--exact", test, "--nocapture"])
+            .env(SHARE, "1");
+        command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap()
     };
     let shares: Vec<Child> = (0..PROCESSES).map(start).collect();
     for share in shares {
@@ -883,10 +1109,16 @@ fn in_processes(test: &str, is_watched: bool) {
 
 #[test]
 fn whatever_was_asked_for_before_is_as_it_is_from_nothing() {
-    in_processes("whatever_was_asked_for_before_is_as_it_is_from_nothing", false);
+    in_processes(
+        "whatever_was_asked_for_before_is_as_it_is_from_nothing",
+        false,
+    );
 }
 
 #[test]
 fn so_it_is_while_a_watcher_says_what_is_to_be_looked_at() {
-    in_processes("so_it_is_while_a_watcher_says_what_is_to_be_looked_at", true);
+    in_processes(
+        "so_it_is_while_a_watcher_says_what_is_to_be_looked_at",
+        true,
+    );
 }

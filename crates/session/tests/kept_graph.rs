@@ -1,4 +1,5 @@
-//! A graph written and read back is the graph that was written, damaged ones are refused, and sets are kept once.
+//! A graph written and read back is the graph that was written, damaged ones are refused, and sets
+//! are kept once.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -12,8 +13,8 @@ use nubrik_engine::FileBytes;
 use nubrik_graph::{Graph, Purpose, Step, write_step};
 use nubrik_lang::{AddressPattern, Evaluation};
 use nubrik_memory::{
-    Heap, Journal, NO_NODE, NewSeal, Pieces, Seal, Sealed, Snapshot, Trails, read_snapshot, save_graph,
-    splice, write_seal,
+    Heap, Journal, NO_NODE, NewSeal, Pieces, Seal, Sealed, Snapshot, Trails, read_snapshot,
+    save_graph, splice, write_seal,
 };
 use nubrik_session::Session;
 use nubrik_source::WsPath;
@@ -33,12 +34,17 @@ fn evaluated(files: &Files) -> (Evaluation, Trails) {
     let mut session = Session::open(folder.path(), Arc::new(CancelSwitch::new().unwrap())).unwrap();
     session.take_notes();
     let evaluation = session.evaluate(&[AddressPattern::below(&WsPath::root())]);
-    assert!(evaluation.diagnostics.is_empty(), "{:#?}", evaluation.diagnostics);
+    assert!(
+        evaluation.diagnostics.is_empty(),
+        "{:#?}",
+        evaluation.diagnostics
+    );
     let trails = Trails::of(&evaluation.trail);
     (evaluation, trails)
 }
 
-/// A package with so many steps, each of which may read the same so many headers, and makes one of them itself.
+/// A package with so many steps, each of which may read the same so many headers, and makes one of
+/// them itself.
 fn package(sources: usize, headers: usize, flag: &str) -> Files {
     let definition = format!(
         "let made = step {{ run = `touch {{out \"made.h\"}}` }}\n\
@@ -73,14 +79,24 @@ fn read_back(snapshot: &Snapshot) -> Snapshot {
 fn described(graph: &Graph, step: &Step) -> (Vec<u8>, String, Vec<String>) {
     let mut body = Encoder::new();
     write_step(graph, step, Purpose::Whole, &mut body);
-    let mut may_read: Vec<String> =
-        graph.candidates(step).map(|f| format!("{} {}", graph.file(f).path, graph.file(f).folder)).collect();
+    let mut may_read: Vec<String> = graph
+        .candidates(step)
+        .map(|f| format!("{} {}", graph.file(f).path, graph.file(f).folder))
+        .collect();
     may_read.sort();
-    (body.bytes, graph.target(step.target).address.to_string(), may_read)
+    (
+        body.bytes,
+        graph.target(step.target).address.to_string(),
+        may_read,
+    )
 }
 
 fn described_all(graph: &Graph) -> BTreeSet<(Vec<u8>, String, Vec<String>)> {
-    graph.steps.iter().map(|step| described(graph, step)).collect()
+    graph
+        .steps
+        .iter()
+        .map(|step| described(graph, step))
+        .collect()
 }
 
 #[test]
@@ -89,7 +105,10 @@ fn what_is_read_back_is_what_was_written() {
     let snapshot = read_back(&Snapshot::of(&evaluation, &trails));
     let part = snapshot.part(&vec![true; snapshot.steps.len()]).unwrap();
     assert_eq!(described_all(&part.graph), described_all(&evaluation.graph));
-    assert_eq!((part.steps, part.settled.len(), part.graph.sets.len()), (6, 0, 1));
+    assert_eq!(
+        (part.steps, part.settled.len(), part.graph.sets.len()),
+        (6, 0, 1)
+    );
     assert_eq!(part.requested.len(), evaluation.requested.len());
 }
 
@@ -99,18 +118,39 @@ fn a_change_reaches_all_who_share_a_set_and_takes_what_they_need() {
     let snapshot = read_back(&Snapshot::of(&evaluation, &trails));
     let count = |path: &str| {
         let reached = snapshot.reached(&[snapshot.node(path).unwrap()], &[]);
-        (reached.iter().filter(|r| **r).count(), snapshot.part(&reached).unwrap())
+        (
+            reached.iter().filter(|r| **r).count(),
+            snapshot.part(&reached).unwrap(),
+        )
     };
     let (of_source, part) = count("src/s001.c");
     // The header that a step makes is taken along, and is not made again.
-    assert_eq!((of_source, part.settled.len(), part.graph.steps.len()), (1, 1, 2));
+    assert_eq!(
+        (of_source, part.settled.len(), part.graph.steps.len()),
+        (1, 1, 2)
+    );
     assert_eq!(count("inc/h000.h").0, 3);
-    let made = evaluation.graph.files.iter().find(|f| f.path.name() == "made.h").unwrap();
+    let made = evaluation
+        .graph
+        .files
+        .iter()
+        .find(|f| f.path.name() == "made.h")
+        .unwrap();
     assert_eq!(count(made.path.as_str()).0, 4);
     // A node that somebody takes to be a file's is believed only where it is.
     let (source, header) = ("src/s001.c", made.path.as_str());
-    for likely in [None, snapshot.node(source), snapshot.node(header), Some(NO_NODE), Some(9_999)] {
-        assert_eq!(snapshot.maker_of(header, likely).as_deref(), Some("made"), "{likely:?}");
+    for likely in [
+        None,
+        snapshot.node(source),
+        snapshot.node(header),
+        Some(NO_NODE),
+        Some(9_999),
+    ] {
+        assert_eq!(
+            snapshot.maker_of(header, likely).as_deref(),
+            Some("made"),
+            "{likely:?}"
+        );
         assert_eq!(snapshot.maker_of(source, likely), None, "{likely:?}");
     }
 }
@@ -124,17 +164,27 @@ fn what_is_kept_grows_with_the_sum_of_steps_and_headers() {
         snapshot.encode().len() as u64 + snapshot.heap.size()
     };
     let (small, large) = (size(40), size(160));
-    assert!(large < 5 * small, "{small} bytes for 40, {large} bytes for 160");
+    assert!(
+        large < 5 * small,
+        "{small} bytes for 40, {large} bytes for 160"
+    );
 }
 
 #[test]
 fn what_is_evaluated_again_is_as_though_all_had_been() {
     let (old, old_trails) = evaluated(&package(4, 3, "-O1"));
     let before = read_back(&Snapshot::of(&old, &old_trails));
-    for now in [package(4, 3, "-O2"), package(4, 5, "-O1"), package(6, 3, "-O1"), package(2, 1, "-O3")] {
+    for now in [
+        package(4, 3, "-O2"),
+        package(4, 5, "-O1"),
+        package(6, 3, "-O1"),
+        package(2, 1, "-O3"),
+    ] {
         let (again, trails) = evaluated(&now);
         let reached = vec![true; old.trail.units.len()];
-        let Some(spliced) = splice(&before, &old_trails, &reached, &again) else { panic!("not spliced") };
+        let Some(spliced) = splice(&before, &old_trails, &reached, &again) else {
+            panic!("not spliced")
+        };
         let after = read_back(&spliced.snapshot);
         let whole = read_back(&Snapshot::of(&again, &trails));
         let all = |snapshot: &Snapshot| {
@@ -165,7 +215,8 @@ proptest! {
             None => heap[at] ^= 1 << bit,
             Some(at) => tables[at] ^= 1 << bit,
         }
-        // Paths have checksums that nobody compares: they are looked up, and what is not found is evaluated.
+        // Paths have checksums that nobody compares: they are looked up, and what is not found is
+        // evaluated.
         if let Ok(read) = Snapshot::decode(&file(tables.clone()), Arc::new(heap)) {
             let steps = (0..read.steps.len()).any(|n| read.step(n).is_err());
             let targets = (0..read.targets.len()).any(|n| read.target_body(n).is_err());
@@ -186,7 +237,10 @@ fn trails_are_read_back_and_damaged_ones_are_refused() {
         let mut damaged = bytes.clone();
         damaged[at] ^= 1 << (at % 8);
         assert!(Trails::decode(&file(damaged), id).is_err(), "byte {at}");
-        assert!(Trails::decode(&file(bytes[..at].to_vec()), id).is_err(), "cut at {at}");
+        assert!(
+            Trails::decode(&file(bytes[..at].to_vec()), id).is_err(),
+            "cut at {at}"
+        );
     }
 }
 
@@ -211,7 +265,10 @@ fn a_heap_is_added_to_and_what_an_interrupted_command_added_is_none_of_it() {
     again.push(&mut pieces, b"flood");
     again.save(&own, "heap").unwrap();
     let second = read(&tables(&again)).unwrap();
-    assert_eq!((second.get(&pieces, 0), second.get(&pieces, 1)), (Ok(&b"ebb"[..]), Ok(&b"flood"[..])));
+    assert_eq!(
+        (second.get(&pieces, 0), second.get(&pieces, 1)),
+        (Ok(&b"ebb"[..]), Ok(&b"flood"[..]))
+    );
     // The tables of before still tell of what was there then, whatever was added behind it.
     let mut before = read(&first).unwrap();
     assert!(before.get(&pieces, 1).is_err());
@@ -234,12 +291,23 @@ fn who_reads_without_the_lock_has_a_graph_that_nobody_writes_over() {
     let own = nubrik_disk::Below::new(folder.path()).unwrap();
     let graph = save_graph(&own, "seal", None, snapshot, Some(&trails)).unwrap();
     let (env, samples, entries) = Default::default();
-    let seal = NewSeal { sealed: Sealed::default(), graph, env, samples, entries };
+    let seal = NewSeal {
+        sealed: Sealed::default(),
+        graph,
+        env,
+        samples,
+        entries,
+    };
     write_seal(&own, "seal", &seal).unwrap();
     let seal = Journal::<Seal>::load(&own, "seal").unwrap();
     let read = read_snapshot(&own, "seal", &seal, false).unwrap();
     // A build that ends meanwhile writes over the file, which may be shorter then.
-    fs::File::options().write(true).open(folder.path().join("seal.graph")).unwrap().set_len(0).unwrap();
+    fs::File::options()
+        .write(true)
+        .open(folder.path().join("seal.graph"))
+        .unwrap()
+        .set_len(0)
+        .unwrap();
     let part = read.part(&vec![true; read.steps.len()]).unwrap();
     assert_eq!(described_all(&part.graph), described_all(&evaluation.graph));
 }

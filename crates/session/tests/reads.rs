@@ -1,5 +1,5 @@
-//! What commands that only read take from what is kept: after an edit only what it reaches is evaluated, and the answer is the one
-//! that an evaluation of everything gives.
+//! What commands that only read take from what is kept: after an edit only what it reaches is
+//! evaluated, and the answer is the one that an evaluation of everything gives.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -46,8 +46,14 @@ const FILES: [(&str, &str); 9] = [
          job show = effect { run = `cat {alone}` }\n",
     ),
     ("b/b.txt", "b"),
-    ("c/targets.nub", "target deep = step { run = `sort {&b/both} > {out \"deep\"}` }\n"),
-    ("d/targets.nub", "target apart = write { path = \"t\", text = \"t\" }\n"),
+    (
+        "c/targets.nub",
+        "target deep = step { run = `sort {&b/both} > {out \"deep\"}` }\n",
+    ),
+    (
+        "d/targets.nub",
+        "target apart = write { path = \"t\", text = \"t\" }\n",
+    ),
 ];
 
 struct Quiet;
@@ -63,8 +69,12 @@ struct Reading {
 
 impl Reading {
     fn new() -> Reading {
-        let reading = Reading { folder: tempfile::tempdir().unwrap() };
-        FILES.iter().for_each(|(path, text)| reading.write(path, text));
+        let reading = Reading {
+            folder: tempfile::tempdir().unwrap(),
+        };
+        FILES
+            .iter()
+            .for_each(|(path, text)| reading.write(path, text));
         // Commands that only read make no folder to keep something in.
         assert!(reading.open().lock(|| {}).unwrap().is_some());
         reading.settle();
@@ -106,7 +116,8 @@ impl Reading {
         self.open().evaluate_to_read(&[pattern])
     }
 
-    /// The packages that were evaluated for an answer, which is the one of an evaluation of everything.
+    /// The packages that were evaluated for an answer, which is the one of an evaluation of
+    /// everything.
     fn read(&self) -> Vec<String> {
         let pattern = AddressPattern::below(&WsPath::root()).wanting(Wanted::Everything);
         let (answer, whole) = (self.ask(), self.open().evaluate(&[pattern]));
@@ -118,7 +129,10 @@ impl Reading {
             all
         };
         assert_eq!(definitions(&answer), definitions(&whole));
-        let packages = answer.read.iter().filter_map(|file| file.as_str().strip_suffix("/targets.nub"));
+        let packages = answer
+            .read
+            .iter()
+            .filter_map(|file| file.as_str().strip_suffix("/targets.nub"));
         let mut read: Vec<String> = packages.map(str::to_owned).collect();
         read.sort();
         read
@@ -135,8 +149,16 @@ fn only_what_an_edit_reaches_is_evaluated() {
     reading.edit("d/targets.nub", "text = \"u\"", "text = \"t\"");
     assert_eq!(reading.read(), ["d"]);
     let reading = Reading::new();
-    reading.edit("c/targets.nub", "target deep =", "## The deep one.\ntarget deeper =");
-    assert_eq!(reading.read(), ["a", "b", "c"], "what it needs is evaluated, too");
+    reading.edit(
+        "c/targets.nub",
+        "target deep =",
+        "## The deep one.\ntarget deeper =",
+    );
+    assert_eq!(
+        reading.read(),
+        ["a", "b", "c"],
+        "what it needs is evaluated, too"
+    );
 }
 
 #[test]
@@ -185,7 +207,11 @@ fn who_evaluates_more_has_the_answers_of_probes() {
         let mut workshop = session.lock(|| {}).unwrap().unwrap();
         for _ in 0..count {
             let waits = workshop.evaluate(asked);
-            assert!(waits.waiting && waits.probes.len() == 1, "{:?}", waits.diagnostics);
+            assert!(
+                waits.waiting && waits.probes.len() == 1,
+                "{:?}",
+                waits.diagnostics
+            );
             workshop.answer(&waits, &Quiet, Options::plain()).unwrap();
         }
         drop(workshop);
@@ -193,7 +219,8 @@ fn who_evaluates_more_has_the_answers_of_probes() {
         session
     };
     assert!(!answered(2).evaluate_to_read(asked).waiting);
-    // A part that is evaluated again is not kept, and what the probe wrote may change without a trace at first.
+    // A part that is evaluated again is not kept, and what the probe wrote may change without a
+    // trace at first.
     fs::remove_dir_all(reading.folder.path().join(".nubrik/reads")).unwrap();
     assert!(!answered(2).evaluate_to_read(asked).waiting);
     // Who only reads gets what was kept; what is evaluated after it has no answer.
@@ -202,7 +229,10 @@ fn who_evaluates_more_has_the_answers_of_probes() {
     assert_eq!((kept.waiting, kept.read.len(), kept.answers), (false, 0, 2));
     assert!(other.evaluate(asked).waiting);
     for count in [0, 1] {
-        assert!(answered(count).evaluate_to_go_on(asked).waiting, "answers are to be found first");
+        assert!(
+            answered(count).evaluate_to_go_on(asked).waiting,
+            "answers are to be found first"
+        );
     }
     assert!(!answered(2).evaluate_to_go_on(asked).waiting);
 }
@@ -211,18 +241,33 @@ fn who_evaluates_more_has_the_answers_of_probes() {
 fn targets_come_and_go() {
     let reading = Reading::new();
     let old = FILES[5].1;
-    reading.write("b/targets.nub", &format!("target first = write {{ path = \"f\", text = \"f\" }}\n{old}"));
+    reading.write(
+        "b/targets.nub",
+        &format!("target first = write {{ path = \"f\", text = \"f\" }}\n{old}"),
+    );
     reading.read();
     // A value that is needed no more takes its steps with it.
     reading.edit("b/targets.nub", "{&a/one} {made}", "{&a/one}");
     assert_eq!(reading.read(), ["a", "b", "c"]);
     let kept = reading.ask();
-    assert!(!kept.graph.files.iter().any(|file| file.path.as_str().ends_with("/m")));
-    reading.write("c/targets.nub", "target deep = write { path = \"d\", text = \"d\" }\n");
+    assert!(
+        !kept
+            .graph
+            .files
+            .iter()
+            .any(|file| file.path.as_str().ends_with("/m"))
+    );
+    reading.write(
+        "c/targets.nub",
+        "target deep = write { path = \"d\", text = \"d\" }\n",
+    );
     reading.read();
     reading.write("d/targets.nub", "");
     reading.read();
-    reading.write("d/targets.nub", "target apart = write { path = \"t\", text = \"t\" }\n");
+    reading.write(
+        "d/targets.nub",
+        "target apart = write { path = \"t\", text = \"t\" }\n",
+    );
     reading.read();
     fs::remove_dir_all(reading.folder.path().join("d")).unwrap();
     reading.read();
@@ -232,12 +277,27 @@ fn targets_come_and_go() {
 fn what_is_wrong_is_reported_whatever_was_kept() {
     let reading = Reading::new();
     let wrong = [
-        ("d/targets.nub", "target apart = write { path = \"t\", text = nothing }\n"),
-        ("d/targets.nub", "target apart = write { path = \"t\", text = &c/deep }\n"),
-        ("c/targets.nub", "target deep = &c/deeper\ntarget deeper = &c/deep\n"),
-        ("a/targets.nub", "target other = write { path = \"t\", text = \"t\" }\n"),
+        (
+            "d/targets.nub",
+            "target apart = write { path = \"t\", text = nothing }\n",
+        ),
+        (
+            "d/targets.nub",
+            "target apart = write { path = \"t\", text = &c/deep }\n",
+        ),
+        (
+            "c/targets.nub",
+            "target deep = &c/deeper\ntarget deeper = &c/deep\n",
+        ),
+        (
+            "a/targets.nub",
+            "target other = write { path = \"t\", text = \"t\" }\n",
+        ),
         // A folder on the way to another package's results is a result now.
-        ("targets.nub", "target d = step { run = `touch {out \"apart\"}` }\n"),
+        (
+            "targets.nub",
+            "target d = step { run = `touch {out \"apart\"}` }\n",
+        ),
     ];
     for (path, text) in wrong {
         let before = fs::read_to_string(reading.folder.path().join(path)).ok();
@@ -245,7 +305,11 @@ fn what_is_wrong_is_reported_whatever_was_kept() {
         let pattern = AddressPattern::below(&WsPath::root()).wanting(Wanted::Everything);
         let (answer, whole) = (reading.ask(), reading.open().evaluate(&[pattern]));
         let said = |evaluation: &Evaluation| -> Vec<String> {
-            evaluation.diagnostics.iter().map(|d| format!("{} {}", d.code, d.message)).collect()
+            evaluation
+                .diagnostics
+                .iter()
+                .map(|d| format!("{} {}", d.code, d.message))
+                .collect()
         };
         assert_eq!(said(&answer), said(&whole), "{path}: {text}");
         assert_eq!(described(&answer), described(&whole));
@@ -261,7 +325,10 @@ fn damaged_files_are_no_answer() {
     let reading = Reading::new();
     let folder = reading.folder.path().join(".nubrik/reads");
     reading.edit("d/targets.nub", "text = \"t\"", "text = \"u\"");
-    let files: Vec<_> = fs::read_dir(&folder).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let files: Vec<_> = fs::read_dir(&folder)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .collect();
     assert!(files.len() >= 3, "{files:?}");
     for file in files {
         let whole = fs::read(&file).unwrap();
@@ -302,7 +369,9 @@ const VARIANTS: [(&str, &[Option<&str>]); 6] = [
             Some(
                 "use { copy } from \"/kit/copies.nub\"\ntarget one = copy { from = \"src/two.txt\" }\nprivate target hidden = copy { from = one }\n",
             ),
-            Some("use { copy } from \"/kit/copies.nub\"\ntarget one = copy { from = \"src/none.txt\" }\n"),
+            Some(
+                "use { copy } from \"/kit/copies.nub\"\ntarget one = copy { from = \"src/none.txt\" }\n",
+            ),
             Some(
                 "target one = write { path = \"w\", text = \"w\" }\ntest fine = { \"a\": check { run = `true` }, \"b\": check { run = `test -f {one}` } }\n",
             ),
@@ -380,8 +449,14 @@ proptest! {
 #[test]
 fn a_result_that_gets_the_name_of_another_targets_result_is_an_error_as_in_a_whole_evaluation() {
     let reading = Reading::new();
-    reading.write("d/far/targets.nub", "target off = write { path = \"t\", text = \"t\" }\n");
-    reading.write("d/targets.nub", "target far = write { path = \"off/u\", text = \"t\" }\n");
+    reading.write(
+        "d/far/targets.nub",
+        "target off = write { path = \"t\", text = \"t\" }\n",
+    );
+    reading.write(
+        "d/targets.nub",
+        "target far = write { path = \"off/u\", text = \"t\" }\n",
+    );
     for (from, to) in [("\"t\" }", "\"v\" }"), ("\"v\" }", "\"w\" }")] {
         reading.settle();
         assert!(described(&reading.ask()).is_some());
@@ -392,7 +467,11 @@ fn a_result_that_gets_the_name_of_another_targets_result_is_an_error_as_in_a_who
     reading.edit("d/targets.nub", "off/u", "off/t");
     reading.settle();
     let told = |evaluation: &Evaluation| -> Vec<String> {
-        evaluation.diagnostics.iter().map(|one| one.message.clone()).collect()
+        evaluation
+            .diagnostics
+            .iter()
+            .map(|one| one.message.clone())
+            .collect()
     };
     let pattern = AddressPattern::below(&WsPath::root()).wanting(Wanted::Everything);
     let (answer, whole) = (reading.ask(), reading.open().evaluate(&[pattern]));

@@ -30,16 +30,32 @@ fn switch() -> Arc<CancelSwitch> {
 
 #[test]
 fn a_workspace_is_found_from_any_folder_in_it() {
-    let folder = folder_with(&[("nubrik.toml", "jobs = 3"), ("tide/deep/x", ""), ("inner/nubrik.toml", "")]);
+    let folder = folder_with(&[
+        ("nubrik.toml", "jobs = 3"),
+        ("tide/deep/x", ""),
+        ("inner/nubrik.toml", ""),
+    ]);
     let root = folder.path().canonicalize().unwrap();
     let found = Workspace::find(&root.join("tide/deep")).unwrap();
-    assert_eq!((found.root, found.folder.as_str()), (root.clone(), "tide/deep"));
+    assert_eq!(
+        (found.root, found.folder.as_str()),
+        (root.clone(), "tide/deep")
+    );
     assert_eq!(found.settings.jobs, Some(3));
-    assert_eq!(Workspace::find(&root.join("inner")).unwrap().root, root.join("inner"));
+    assert_eq!(
+        Workspace::find(&root.join("inner")).unwrap().root,
+        root.join("inner")
+    );
     let outside = tempfile::tempdir().unwrap();
-    assert!(matches!(Workspace::find(outside.path()), Err(OpenProblem::NoWorkspace(_))));
+    assert!(matches!(
+        Workspace::find(outside.path()),
+        Err(OpenProblem::NoWorkspace(_))
+    ));
     fs::write(root.join("nubrik.toml"), "speed = 1").unwrap();
-    assert!(matches!(Workspace::find(&root), Err(OpenProblem::Settings { .. })));
+    assert!(matches!(
+        Workspace::find(&root),
+        Err(OpenProblem::Settings { .. })
+    ));
 }
 
 #[test]
@@ -56,7 +72,10 @@ fn own_folders_hide_themselves_from_git() {
 fn one_session_at_a_time_changes_a_workspace() {
     let folder = folder_with(&[("nubrik.toml", "")]);
     let mut first = Session::open(folder.path(), switch()).unwrap();
-    let held = first.lock(|| panic!("nobody else is here")).unwrap().unwrap();
+    let held = first
+        .lock(|| panic!("nobody else is here"))
+        .unwrap()
+        .unwrap();
     let waited = Arc::new(Mutex::new(false));
     let (other, path) = (waited.clone(), folder.path().to_owned());
     let second = std::thread::spawn(move || {
@@ -99,9 +118,25 @@ fn tools_are_known_by_their_content() {
     assert_ne!(found.identity, machine.tool(&name).unwrap().identity);
     fs::set_permissions(&path, fs::Permissions::from_mode(0o644)).unwrap();
     let problem = machine.tool(&name).unwrap_err();
-    assert_eq!(problem.searched, [folder.path().canonicalize().unwrap().join("bin").display().to_string()]);
+    assert_eq!(
+        problem.searched,
+        [folder
+            .path()
+            .canonicalize()
+            .unwrap()
+            .join("bin")
+            .display()
+            .to_string()]
+    );
     assert_eq!(problem.mend, None);
-    assert!(machine.tool(&"cc".into()).unwrap_err().mend.unwrap().contains("a C compiler"));
+    assert!(
+        machine
+            .tool(&"cc".into())
+            .unwrap_err()
+            .mend
+            .unwrap()
+            .contains("a C compiler")
+    );
 }
 
 fn path(path: &str) -> WsPath {
@@ -118,21 +153,34 @@ fn files_and_folders_are_seen_and_made() {
     assert_eq!(machine.read(&file("in")).unwrap(), b"tide");
     assert!(machine.check(&file("nowhere")).is_none());
     assert!(machine.check(&file(".")).unwrap().is_folder());
-    machine.fresh_folder(&path("made/a"), &["deep/er".to_owned()]).unwrap();
+    machine
+        .fresh_folder(&path("made/a"), &["deep/er".to_owned()])
+        .unwrap();
     assert!(machine.check(&file("made/a/deep/er")).unwrap().is_folder());
     fs::write(machine.locate(&path("made/a/deep/x")), "x").unwrap();
     fs::write(machine.locate(&path("made/a/y")), "y").unwrap();
-    let tree: Vec<String> = machine.tree(&path("made/a")).unwrap().into_iter().map(|f| f.path).collect();
+    let tree: Vec<String> = machine
+        .tree(&path("made/a"))
+        .unwrap()
+        .into_iter()
+        .map(|f| f.path)
+        .collect();
     assert_eq!(tree, ["deep/er", "deep/x", "y"]);
     machine.publish(&path("made/a"), &path("out/a")).unwrap();
-    machine.publish(&path("made/a/y"), &path("out/deep/y")).unwrap();
+    machine
+        .publish(&path("made/a/y"), &path("out/deep/y"))
+        .unwrap();
     assert_eq!(machine.read(&file("out/a/deep/x")).unwrap(), b"x");
     // Published again: what was there is replaced whole, files by folders and the other way round.
     fs::remove_file(machine.locate(&path("made/a/y"))).unwrap();
     machine.publish(&path("made/a"), &path("out/a")).unwrap();
     assert!(machine.check(&file("out/a/y")).is_none());
-    machine.publish(&path("made/a"), &path("out/deep/y")).unwrap();
-    machine.publish(&path("made/a/deep/x"), &path("out/a")).unwrap();
+    machine
+        .publish(&path("made/a"), &path("out/deep/y"))
+        .unwrap();
+    machine
+        .publish(&path("made/a/deep/x"), &path("out/a"))
+        .unwrap();
     assert_eq!(machine.read(&file("out/a")).unwrap(), b"x");
     machine.fresh_folder(&path("made/a"), &[]).unwrap();
     assert!(machine.tree(&path("made/a")).unwrap().is_empty());
@@ -143,7 +191,8 @@ fn files_and_folders_are_seen_and_made() {
 
 #[test]
 fn a_tool_outside_the_systems_folders_can_run() {
-    let (_folder, machine, _) = machine_with_tool("#!/bin/sh\ncat in; echo \"$DEPTH\"; ls \"$TMPDIR\"\n");
+    let (_folder, machine, _) =
+        machine_with_tool("#!/bin/sh\ncat in; echo \"$DEPTH\"; ls \"$TMPDIR\"\n");
     machine.fresh_folder(&path("made"), &[]).unwrap();
     fs::create_dir_all(machine.locate(&path(".nubrik"))).unwrap();
     let tool = machine.tool(&"plot".into()).unwrap();
@@ -155,8 +204,15 @@ fn a_tool_outside_the_systems_folders_can_run() {
         stderr: None,
         answers: false,
     };
-    let own = vec![nubrik_engine::Readable { path: path("in"), folder: false, made: false }];
-    let readable = nubrik_engine::Readables { own, shared: Vec::new() };
+    let own = vec![nubrik_engine::Readable {
+        path: path("in"),
+        folder: false,
+        made: false,
+    }];
+    let readable = nubrik_engine::Readables {
+        own,
+        shared: Vec::new(),
+    };
     let job = Job {
         root: None,
         lent: None,
@@ -170,7 +226,11 @@ fn a_tool_outside_the_systems_folders_can_run() {
     };
     let mut printed = Vec::new();
     let ended = machine.run(&job, &mut printed);
-    assert!(matches!(ended, JobEnd::Well), "{ended:?} {}", String::from_utf8_lossy(&printed));
+    assert!(
+        matches!(ended, JobEnd::Well),
+        "{ended:?} {}",
+        String::from_utf8_lossy(&printed)
+    );
     assert_eq!(String::from_utf8(printed).unwrap(), "tide7\n");
     assert!(machine.has_started_commands());
 }
@@ -194,6 +254,11 @@ fn plans_need_neither_lock_nor_store() {
     let pattern = nubrik_lang::AddressPattern::below(&session.workspace.folder);
     let evaluation = session.evaluate(&[pattern]);
     assert!(evaluation.diagnostics.is_empty());
-    assert_eq!(session.plan(&evaluation, &Quiet, nubrik_engine::Supposed::default()).len(), 2);
+    assert_eq!(
+        session
+            .plan(&evaluation, &Quiet, nubrik_engine::Supposed::default())
+            .len(),
+        2
+    );
     assert!(!folder.path().join(".nubrik").exists());
 }

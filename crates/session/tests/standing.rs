@@ -18,7 +18,10 @@ impl Listener for Quiet {
     fn hear(&self, _: &Event) {}
 }
 
-const OPTIONS: Options = Options { jobs: 2, ..Options::plain() };
+const OPTIONS: Options = Options {
+    jobs: 2,
+    ..Options::plain()
+};
 
 /// Two packages and a kit; the second takes a result of the first.
 fn workspace() -> tempfile::TempDir {
@@ -64,8 +67,8 @@ fn all() -> Vec<AddressPattern> {
     vec![AddressPattern::below(&nubrik_source::WsPath::root())]
 }
 
-/// What holds of the request for everything: how many steps a change reaches, `None` where everything is
-/// evaluated again.
+/// What holds of the request for everything: how many steps a change reaches, `None` where
+/// everything is evaluated again.
 fn reached(folder: &Path) -> Option<usize> {
     locked(folder, |workshop| match workshop.standing(&all()) {
         Standing::Holds(_) => Some(0),
@@ -91,11 +94,16 @@ fn build(folder: &Path) -> (usize, usize) {
             Standing::Holds(sealed) => return (0, sealed.steps),
             Standing::Reached(reached) => {
                 assert!(workshop.remembers(&reached));
-                workshop.build_reached(&all(), *reached, &Quiet, OPTIONS).unwrap().unwrap()
+                workshop
+                    .build_reached(&all(), *reached, &Quiet, OPTIONS)
+                    .unwrap()
+                    .unwrap()
             }
             Standing::Unknown => {
                 let evaluation = workshop.evaluate(&all());
-                workshop.build(&all(), &evaluation, &Quiet, OPTIONS).unwrap()
+                workshop
+                    .build(&all(), &evaluation, &Quiet, OPTIONS)
+                    .unwrap()
             }
         };
         assert_eq!(report.summary.counts.failed, 0);
@@ -118,10 +126,17 @@ fn a_source_reaches_the_steps_that_use_it() {
     assert_eq!(reached(folder.path()), Some(3));
     assert_eq!(build(folder.path()), (3, 7));
     assert!(holds(folder.path()));
-    assert_eq!(fs::read_to_string(folder.path().join("out/default/b/both")).unwrap(), "ONE\nb\n");
+    assert_eq!(
+        fs::read_to_string(folder.path().join("out/default/b/both")).unwrap(),
+        "ONE\nb\n"
+    );
     // Editors put a new file in the place of the old one: no name is new.
     write(folder.path(), "a/src/.two.new", "TWO");
-    fs::rename(folder.path().join("a/src/.two.new"), folder.path().join("a/src/two.txt")).unwrap();
+    fs::rename(
+        folder.path().join("a/src/.two.new"),
+        folder.path().join("a/src/two.txt"),
+    )
+    .unwrap();
     assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (1, 7));
     // The same content once more: looked at, and nothing runs.
@@ -135,7 +150,11 @@ fn a_source_reaches_the_steps_that_use_it() {
 fn definitions_reach_what_takes_from_them() {
     let folder = sealed();
     let text = fs::read_to_string(folder.path().join("b/targets.nub")).unwrap();
-    write(folder.path(), "b/targets.nub", &format!("{text}# A word more.\n"));
+    write(
+        folder.path(),
+        "b/targets.nub",
+        &format!("{text}# A word more.\n"),
+    );
     assert_eq!(reached(folder.path()), Some(0), "nothing but a comment");
     assert_eq!(build(folder.path()), (0, 7));
     assert!(holds(folder.path()));
@@ -146,13 +165,24 @@ fn definitions_reach_what_takes_from_them() {
     );
     assert_eq!(build(folder.path()), (1, 8));
     assert!(folder.path().join("out/default/b/more").exists());
-    write(folder.path(), "b/targets.nub", &text.replace("sort {in", "sort -r {in"));
+    write(
+        folder.path(),
+        "b/targets.nub",
+        &text.replace("sort {in", "sort -r {in"),
+    );
     assert_eq!(reached(folder.path()), Some(1));
     assert_eq!(build(folder.path()), (1, 7));
-    assert!(!folder.path().join("out/default/b/more").exists(), "a result that nobody makes any more");
+    assert!(
+        !folder.path().join("out/default/b/more").exists(),
+        "a result that nobody makes any more"
+    );
     // A kit reaches those who use it, and what is made from that.
     let kit = fs::read_to_string(folder.path().join("kit/copies.nub")).unwrap();
-    write(folder.path(), "kit/copies.nub", &kit.replace("cp {from}", "cp -p {from}"));
+    write(
+        folder.path(),
+        "kit/copies.nub",
+        &kit.replace("cp {from}", "cp -p {from}"),
+    );
     assert_eq!(build(folder.path()), (1, 7));
     assert!(holds(folder.path()));
 }
@@ -191,7 +221,10 @@ fn results_are_put_back_and_what_was_made_is_made_again() {
 fn what_may_change_everything_is_evaluated_as_a_whole() {
     for (path, text) in [
         ("nubrik.toml", "jobs = 2\n"),
-        ("c/targets.nub", "target new = write { path = \"n\", text = \"n\" }\n"),
+        (
+            "c/targets.nub",
+            "target new = write { path = \"n\", text = \"n\" }\n",
+        ),
         (".gitignore", "*.txt\n"),
         ("b/targets.nub", "target both = nowhere\n"),
     ] {
@@ -206,14 +239,21 @@ fn what_may_change_everything_is_evaluated_as_a_whole() {
 fn what_is_damaged_is_evaluated_as_a_whole() {
     let folder = sealed();
     write(folder.path(), "b/b.txt", "B");
-    let seals: Vec<_> = fs::read_dir(folder.path().join(".nubrik/seals")).unwrap().flatten().collect();
+    let seals: Vec<_> = fs::read_dir(folder.path().join(".nubrik/seals"))
+        .unwrap()
+        .flatten()
+        .collect();
     for file in seals.iter().map(fs::DirEntry::path) {
         let bytes = fs::read(&file).unwrap();
         for at in (0..bytes.len()).step_by(1 + bytes.len() / 40) {
             let mut damaged = bytes.clone();
             damaged[at] ^= 0x20;
             fs::write(&file, &damaged).unwrap();
-            assert!(matches!(reached(folder.path()), None | Some(2)), "{} at {at}", file.display());
+            assert!(
+                matches!(reached(folder.path()), None | Some(2)),
+                "{} at {at}",
+                file.display()
+            );
         }
         fs::write(&file, &bytes[..bytes.len() / 2]).unwrap();
         assert_eq!(reached(folder.path()).unwrap_or(2), 2, "{}", file.display());
@@ -231,14 +271,20 @@ fn old_seals_are_forgotten() {
         // Each order of the same addresses is another request.
         let words: Vec<&str> = (0..=number).map(|_| "b").collect();
         let root = nubrik_source::WsPath::root();
-        let asked: Vec<AddressPattern> =
-            words.iter().map(|w| AddressPattern::new(w, &root).unwrap()).collect();
+        let asked: Vec<AddressPattern> = words
+            .iter()
+            .map(|w| AddressPattern::new(w, &root).unwrap())
+            .collect();
         locked(folder.path(), |mut workshop| {
             let evaluation = workshop.evaluate(&asked);
-            workshop.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+            workshop
+                .build(&asked, &evaluation, &Quiet, OPTIONS)
+                .unwrap();
         });
     }
-    let files = fs::read_dir(folder.path().join(".nubrik/seals")).unwrap().flatten();
+    let files = fs::read_dir(folder.path().join(".nubrik/seals"))
+        .unwrap()
+        .flatten();
     let seals = files.filter(|f| f.path().extension().is_none()).count();
     assert_eq!(seals, 16);
 }
@@ -246,17 +292,29 @@ fn old_seals_are_forgotten() {
 #[test]
 fn a_folder_that_becomes_a_target_is_another_request() {
     let folder = workspace();
-    write(folder.path(), "targets.nub", "target other = write { path = \"o\", text = \"o\" }\n");
+    write(
+        folder.path(),
+        "targets.nub",
+        "target other = write { path = \"o\", text = \"o\" }\n",
+    );
     let asked = vec![AddressPattern::new("a", &nubrik_source::WsPath::root()).unwrap()];
     {
         let _alone = BUILDING.lock();
         std::thread::sleep(Duration::from_millis(30));
         locked(folder.path(), |mut workshop| {
             let evaluation = workshop.evaluate(&asked);
-            workshop.build(&asked, &evaluation, &Quiet, OPTIONS).unwrap();
+            workshop
+                .build(&asked, &evaluation, &Quiet, OPTIONS)
+                .unwrap();
             assert!(matches!(workshop.standing(&asked), Standing::Holds(_)));
         });
     }
-    write(folder.path(), "targets.nub", "target a = write { path = \"o\", text = \"o\" }\n");
-    locked(folder.path(), |workshop| assert!(matches!(workshop.standing(&asked), Standing::Unknown)));
+    write(
+        folder.path(),
+        "targets.nub",
+        "target a = write { path = \"o\", text = \"o\" }\n",
+    );
+    locked(folder.path(), |workshop| {
+        assert!(matches!(workshop.standing(&asked), Standing::Unknown))
+    });
 }

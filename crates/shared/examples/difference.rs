@@ -1,6 +1,8 @@
-//! Measures aligned differences: `cargo run --release -p nubrik-shared --example difference OLD NEW [OLD NEW]…`. For each pair of
-//! files it prints the bytes of the new one, these compressed as they are stored whole, those of the difference, how much that
-//! saves, and the seconds per MiB that making and applying it took. Each difference is applied, and compared with the new file.
+//! Measures aligned differences: `cargo
+//! run --release -p nubrik-shared --example difference OLD NEW [OLD NEW]…`.
+//! For each pair of files it prints the bytes of the new one, these compressed as they are stored
+//! whole, those of the difference, how much that saves, and the seconds per MiB that making and
+//! applying it took. Each difference is applied, and compared with the new file.
 
 use std::process::ExitCode;
 use std::time::Instant;
@@ -30,7 +32,14 @@ fn measure(old: &[u8], new: &[u8]) -> std::io::Result<String> {
     let began = Instant::now();
     let applied = nubrik_shared::apply(old, &difference, new.len() as u64);
     let took = began.elapsed().as_secs_f64() / mib;
-    assert!(applied.as_deref() == Some(new), "a difference leads somewhere else");
+    assert!(
+        applied.as_deref() == Some(new),
+        "a difference leads somewhere else"
+    );
     let saved = 100.0 * (1.0 - difference.len() as f64 / whole as f64);
-    Ok(format!("{:>11} {whole:>11} {:>11} {saved:>6.1} % {made:.3} {took:.3}", new.len(), difference.len()))
+    Ok(format!(
+        "{:>11} {whole:>11} {:>11} {saved:>6.1} % {made:.3} {took:.3}",
+        new.len(),
+        difference.len()
+    ))
 }

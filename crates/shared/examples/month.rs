@@ -1,13 +1,15 @@
-//! Plays a team that writes results every day, with the real writer, the real store and the real reader, and says what the index of
-//! the shared cache costs:
+//! Plays a team that writes results every day, with the real writer, the real store and the real
+//! reader, and says what the index of the shared cache costs:
 //!
 //!     cargo run --release -p nubrik-shared --example month -- DAYS BUILDS RESULTS STEPS BYTES
 //!
-//! Each day has so many builds that write, each with so many new results of so many steps in all. Every third day all that was
-//! used in the last week is kept and the rest is pruned. A reader looks once a day, another one once a week, and each day one who
-//! knows nothing yet. Printed for each day: how many results the index has, its bytes (which the new one fetches) and how many those
-//! are for each result; requests and MiB of the other two; and how many seconds the new one takes. A result says in
-//! so many BYTES what it was made of: some 5,000 after compression for C that reads fifty headers, 300 for a step that reads two files.
+//! Each day has so many builds that write, each with so many new results of so many steps in all.
+//! Every third day all that was used in the last week is kept and the rest is pruned. A reader
+//! looks once a day, another one once a week, and each day one who knows nothing yet. Printed for
+//! each day: how many results the index has, its bytes (which the new one fetches) and how many
+//! those are for each result; requests and MiB of the other two; and how many seconds the new one
+//! takes. A result says in so many BYTES what it was made of: some 5,000 after compression for C
+//! that reads fifty headers, 300 for a step that reads two files.
 
 use std::error::Error;
 use std::fs;
@@ -15,7 +17,9 @@ use std::sync::Arc;
 use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
-use nubrik_shared::{Acceptance, KeyList, KeyedResult, Member, Publisher, SecretKey, SharedStore, Uploads};
+use nubrik_shared::{
+    Acceptance, KeyList, KeyedResult, Member, Publisher, SecretKey, SharedStore, Uploads,
+};
 use nubrik_store::{Basis, LocalStore, OutputRecord, RecordEntry, Store};
 use nubrik_web::{Address, Asker, Objects, TlsFiles};
 
@@ -45,7 +49,9 @@ impl Team {
             cache: own.join("cache"),
             seen: own.join("seen"),
         };
-        Ok(Arc::new(SharedStore::new(self.objects()?, accepted).at_time(self.now)))
+        Ok(Arc::new(
+            SharedStore::new(self.objects()?, accepted).at_time(self.now),
+        ))
     }
 
     fn publisher(&self) -> Result<Publisher, Box<dyn Error>> {
@@ -67,18 +73,37 @@ fn noise(seed: u64, length: usize) -> Vec<u8> {
 }
 
 fn main() -> Result<(), Box<dyn Error>> {
-    let numbers: Vec<u64> = std::env::args().skip(1).map(|text| text.parse()).collect::<Result<_, _>>()?;
+    let numbers: Vec<u64> = std::env::args()
+        .skip(1)
+        .map(|text| text.parse())
+        .collect::<Result<_, _>>()?;
     let [days, builds, results, steps, made_of] = numbers[..] else {
         return Err("usage: month DAYS BUILDS RESULTS STEPS BYTES".into());
     };
     let (root, writer) = (SecretKey::generate()?, SecretKey::generate()?);
-    let mut team = Team { folder: tempfile::tempdir()?, root, writer, now: 20_000 * DAY };
-    let member = Member { name: "ci".to_owned(), key: team.writer.public(), channels: Vec::new() };
-    let list = KeyList { sequence: 1, expires: u64::MAX, members: vec![member], revoked: Vec::new() };
-    team.objects()?.put(&KeyList::object(), &list.sign(&team.root))?;
+    let mut team = Team {
+        folder: tempfile::tempdir()?,
+        root,
+        writer,
+        now: 20_000 * DAY,
+    };
+    let member = Member {
+        name: "ci".to_owned(),
+        key: team.writer.public(),
+        channels: Vec::new(),
+    };
+    let list = KeyList {
+        sequence: 1,
+        expires: u64::MAX,
+        members: vec![member],
+        revoked: Vec::new(),
+    };
+    team.objects()?
+        .put(&KeyList::object(), &list.sign(&team.root))?;
     let local = Arc::new(LocalStore::open(&team.folder.path().join("local"))?);
-    let parts: Vec<Digest> =
-        (0..200).map(|number| local.keep_bytes(&noise(number, 300))).collect::<Result<_, _>>()?;
+    let parts: Vec<Digest> = (0..200)
+        .map(|number| local.keep_bytes(&noise(number, 300)))
+        .collect::<Result<_, _>>()?;
     println!("                   index: MiB,  bytes   a day: requests, MiB");
     println!("day   results            each result          a week: both  new: s");
     let mut made = 1_000_000u64;
@@ -92,8 +117,14 @@ fn main() -> Result<(), Box<dyn Error>> {
                 let step = made.wrapping_mul(0x9E37_79B9_7F4A_7C15) % steps;
                 let content = local.keep_bytes(&noise(made, 64))?;
                 let entry = RecordEntry {
-                    outputs: vec![OutputRecord::File { digest: content, executable: false }],
-                    basis: Basis::Noted(vec![parts[(step % 200) as usize], parts[(step * 7 % 200) as usize]]),
+                    outputs: vec![OutputRecord::File {
+                        digest: content,
+                        executable: false,
+                    }],
+                    basis: Basis::Noted(vec![
+                        parts[(step % 200) as usize],
+                        parts[(step * 7 % 200) as usize],
+                    ]),
                     micros: 40_000 + step,
                     ..RecordEntry::default()
                 };
@@ -101,16 +132,22 @@ fn main() -> Result<(), Box<dyn Error>> {
                 let made_of = noise(made, usize::try_from(made_of)?);
                 given.push((
                     Digest::of(&made.to_le_bytes()),
-                    KeyedResult { folder, made_of, entries: vec![entry] },
+                    KeyedResult {
+                        folder,
+                        made_of,
+                        entries: vec![entry],
+                    },
                 ));
             }
             let used: Vec<Digest> = given.iter().map(|(key, _)| *key).collect();
-            team.publisher()?.publish(&shared, &uploads, &given, &used)?;
+            team.publisher()?
+                .publish(&shared, &uploads, &given, &used)?;
         }
         team.now += DAY;
         if day % 3 == 2 {
             let shared = team.shared("ci")?;
-            team.publisher()?.prune(&shared, KEPT_DAYS, Duration::from_secs(2 * DAY))?;
+            team.publisher()?
+                .prune(&shared, KEPT_DAYS, Duration::from_secs(2 * DAY))?;
         }
         let asked = |machine: &str| -> Result<Arc<SharedStore>, Box<dyn Error>> {
             let shared = team.shared(machine)?;
@@ -119,10 +156,18 @@ fn main() -> Result<(), Box<dyn Error>> {
         };
         let said = |shared: &SharedStore| {
             let traffic = shared.traffic();
-            format!("{} {:.1}", traffic.requests, traffic.moved as f64 / f64::from(1 << 20))
+            format!(
+                "{} {:.1}",
+                traffic.requests,
+                traffic.moved as f64 / f64::from(1 << 20)
+            )
         };
         let daily = said(&*asked("daily")?);
-        let weekly = if day % 7 == 6 { said(&*asked("weekly")?) } else { "-".to_owned() };
+        let weekly = if day % 7 == 6 {
+            said(&*asked("weekly")?)
+        } else {
+            "-".to_owned()
+        };
         // Whoever knows nothing yet asks for the whole index.
         let began = Instant::now();
         let new = asked(&format!("new{day}"))?;

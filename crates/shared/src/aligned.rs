@@ -1,8 +1,10 @@
-//! Aligned differences: new bytes laid beside old ones, subtracted, and compressed. In a program that was linked again most bytes
-//! stand beside an equal one, only farther on, and addresses differ by the same amount everywhere: what is left compresses well.
+//! Aligned differences: new bytes laid beside old ones, subtracted, and compressed. In a program
+//! that was linked again most bytes stand beside an equal one, only farther on, and addresses
+//! differ by the same amount everywhere: what is left compresses well.
 //!
-//! The old bytes are indexed by the hashes of their blocks. New bytes keep to the alignment that they have as long as it is good;
-//! where it is not, a block that is equal somewhere in the old ones gives another one, and what is in none is written as it is.
+//! The old bytes are indexed by the hashes of their blocks. New bytes keep to the alignment that
+//! they have as long as it is good; where it is not, a block that is equal somewhere in the old
+//! ones gives another one, and what is in none is written as it is.
 
 use nubrik_bytes::{Decoder, Encoder};
 
@@ -57,7 +59,8 @@ fn hash(bytes: &[u8], at: usize) -> u64 {
     hash
 }
 
-/// Whether all bytes of a seed are the same: such ones are everywhere, and say nothing of an alignment.
+/// Whether all bytes of a seed are the same: such ones are everywhere, and say nothing of an
+/// alignment.
 fn is_flat(bytes: &[u8], at: usize) -> bool {
     let first = word(bytes, at);
     first == u64::from_le_bytes([bytes[at]; 8])
@@ -68,7 +71,10 @@ impl BlockIndex {
     fn of(old: &[u8]) -> BlockIndex {
         let count = old.len() / STRIDE;
         let bits = (count.max(16) * 2).ilog2();
-        let mut index = BlockIndex { slots: vec![0; 1 << bits], shift: 64 - bits };
+        let mut index = BlockIndex {
+            slots: vec![0; 1 << bits],
+            shift: 64 - bits,
+        };
         for number in 0..count {
             let at = number * STRIDE;
             if at + SEED > old.len() {
@@ -99,13 +105,23 @@ impl BlockIndex {
 
 /// How many bytes are equal where new ones stand beside old ones, in the next block.
 fn equal(old: &[u8], new: &[u8], old_at: usize, new_at: usize, length: usize) -> usize {
-    let (Some(old), Some(new)) = (old.get(old_at..), new.get(new_at..)) else { return 0 };
-    old.iter().zip(new).take(length).filter(|(a, b)| a == b).count()
+    let (Some(old), Some(new)) = (old.get(old_at..), new.get(new_at..)) else {
+        return 0;
+    };
+    old.iter()
+        .zip(new)
+        .take(length)
+        .filter(|(a, b)| a == b)
+        .count()
 }
 
 /// How many bytes are the same from two places on.
 fn same_run(old: &[u8], new: &[u8], old_at: usize, new_at: usize) -> usize {
-    old[old_at..].iter().zip(&new[new_at..]).take_while(|(a, b)| a == b).count()
+    old[old_at..]
+        .iter()
+        .zip(&new[new_at..])
+        .take_while(|(a, b)| a == b)
+        .count()
 }
 
 /// A stretch of the new bytes: laid beside old ones, and then some that are in none.
@@ -118,7 +134,11 @@ struct Stretch {
 /// Lays new bytes beside old ones.
 fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
     let index = BlockIndex::of(old);
-    let mut all = vec![Stretch { old_at: 0, beside: 0, plain: 0 }];
+    let mut all = vec![Stretch {
+        old_at: 0,
+        beside: 0,
+        plain: 0,
+    }];
     // What is beside `new[at]`, where an alignment is kept to.
     let (mut at, mut beside) = (0, Some(0usize));
     while at < new.len() {
@@ -127,15 +147,18 @@ fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
         let score = kept.map_or(0, |place| equal(old, new, place, at, length));
         if score < length {
             // Something better may begin at any of the next places.
-            let found =
-                (0..STRIDE.min(length)).find_map(|step| Some((step, index.find(old, new, at + step)?)));
+            let found = (0..STRIDE.min(length))
+                .find_map(|step| Some((step, index.find(old, new, at + step)?)));
             if let Some((step, place)) = found {
                 let found_score = equal(old, new, place, at + step, AHEAD);
                 let as_kept = kept.map_or(0, |kept| equal(old, new, kept + step, at + step, AHEAD));
                 if found_score > as_kept + BETTER {
                     let run = same_run(old, new, place, at + step);
                     let mut back = 0;
-                    while back < step && place > back && old[place - back - 1] == new[at + step - back - 1] {
+                    while back < step
+                        && place > back
+                        && old[place - back - 1] == new[at + step - back - 1]
+                    {
                         back += 1;
                     }
                     let before = step - back;
@@ -145,7 +168,11 @@ fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
                             _ => last.plain += before,
                         }
                     }
-                    all.push(Stretch { old_at: place - back, beside: back + run, plain: 0 });
+                    all.push(Stretch {
+                        old_at: place - back,
+                        beside: back + run,
+                        plain: 0,
+                    });
                     at += step + run;
                     beside = Some(place + run);
                     continue;
@@ -158,7 +185,11 @@ fn stretches(old: &[u8], new: &[u8]) -> Vec<Stretch> {
             if last.plain == 0 {
                 last.beside += length;
             } else {
-                all.push(Stretch { old_at: place, beside: length, plain: 0 });
+                all.push(Stretch {
+                    old_at: place,
+                    beside: length,
+                    plain: 0,
+                });
             }
         } else {
             last.plain += length;
@@ -192,8 +223,9 @@ fn read_number(bytes: &mut &[u8]) -> Option<u64> {
     }
 }
 
-/// Where sums are zero, as lengths of runs: of zeros and of others, in turns; and the others. Most are zero, and where they are not says
-/// more than what they are: apart from one another both compress better than as they stand.
+/// Where sums are zero, as lengths of runs: of zeros and of others, in turns; and the others. Most
+/// are zero, and where they are not says more than what they are: apart from one another both
+/// compress better than as they stand.
 fn without_zeros(sums: &[u8]) -> (Vec<u8>, Vec<u8>) {
     let (mut runs, mut others) = (Vec::new(), Vec::new());
     let mut rest = sums;
@@ -216,14 +248,24 @@ fn without_zeros(sums: &[u8]) -> (Vec<u8>, Vec<u8>) {
 pub fn difference(old: &[u8], new: &[u8]) -> std::io::Result<Vec<u8>> {
     let (mut places, mut sums, mut plain) = (Vec::new(), Vec::new(), Vec::new());
     let (mut at, mut expected) = (0, 0i64);
-    for Stretch { old_at, beside, plain: count } in stretches(old, new) {
+    for Stretch {
+        old_at,
+        beside,
+        plain: count,
+    } in stretches(old, new)
+    {
         number(&mut places, beside as u64);
         number(&mut places, count as u64);
         // From where the last one ended; small ones of both signs are short.
         let jump = old_at as i64 - expected;
         number(&mut places, ((jump << 1) ^ (jump >> 63)) as u64);
         expected = (old_at + beside) as i64;
-        sums.extend(new[at..at + beside].iter().zip(&old[old_at..]).map(|(new, old)| new.wrapping_sub(*old)));
+        sums.extend(
+            new[at..at + beside]
+                .iter()
+                .zip(&old[old_at..])
+                .map(|(new, old)| new.wrapping_sub(*old)),
+        );
         plain.extend_from_slice(&new[at + beside..at + beside + count]);
         at += beside + count;
     }
@@ -237,7 +279,8 @@ pub fn difference(old: &[u8], new: &[u8]) -> std::io::Result<Vec<u8>> {
     Ok(out.bytes)
 }
 
-/// Sums by the lengths of their runs; nothing where they do not go together, or are more than so many.
+/// Sums by the lengths of their runs; nothing where they do not go together, or are more than so
+/// many.
 fn with_zeros(mut runs: &[u8], mut others: &[u8], most: u64) -> Option<Vec<u8>> {
     let mut sums = Vec::new();
     while !runs.is_empty() {
@@ -253,7 +296,8 @@ fn with_zeros(mut runs: &[u8], mut others: &[u8], most: u64) -> Option<Vec<u8>> 
     others.is_empty().then_some(sums)
 }
 
-/// New bytes by old ones and what leads from them; nothing where that is damaged, or leads to another number of bytes.
+/// New bytes by old ones and what leads from them; nothing where that is damaged, or leads to
+/// another number of bytes.
 pub fn apply(old: &[u8], difference: &[u8], length: u64) -> Option<Vec<u8>> {
     let mut from = Decoder::new(difference);
     if from.u8().ok()? != VERSION {
@@ -262,7 +306,9 @@ pub fn apply(old: &[u8], difference: &[u8], length: u64) -> Option<Vec<u8>> {
     let mut stream = || {
         let raw = from.u64().ok()?;
         // No stream is longer than what it is for, but for a few bytes for each place.
-        (raw <= length.saturating_add(64)).then(|| expanded(from.bytes().ok()?, raw)).flatten()
+        (raw <= length.saturating_add(64))
+            .then(|| expanded(from.bytes().ok()?, raw))
+            .flatten()
     };
     let (places, runs, sums, plain) = (stream()?, stream()?, stream()?, stream()?);
     let sums = with_zeros(&runs, &sums, length)?;
@@ -273,14 +319,24 @@ pub fn apply(old: &[u8], difference: &[u8], length: u64) -> Option<Vec<u8>> {
     let mut new = Vec::with_capacity(length as usize);
     let mut expected = 0i64;
     while !places.is_empty() {
-        let (beside, count, jump) =
-            (read_number(&mut places)?, read_number(&mut places)?, read_number(&mut places)?);
+        let (beside, count, jump) = (
+            read_number(&mut places)?,
+            read_number(&mut places)?,
+            read_number(&mut places)?,
+        );
         let jump = (jump >> 1) as i64 ^ -((jump & 1) as i64);
         let old_at = expected.checked_add(jump)?;
-        let old = old.get(usize::try_from(old_at).ok()?..)?.get(..usize::try_from(beside).ok()?)?;
+        let old = old
+            .get(usize::try_from(old_at).ok()?..)?
+            .get(..usize::try_from(beside).ok()?)?;
         let (these, rest) = sums.split_at_checked(old.len())?;
         sums = rest;
-        new.extend(these.iter().zip(old).map(|(sum, old)| sum.wrapping_add(*old)));
+        new.extend(
+            these
+                .iter()
+                .zip(old)
+                .map(|(sum, old)| sum.wrapping_add(*old)),
+        );
         let (these, rest) = plain.split_at_checked(usize::try_from(count).ok()?)?;
         plain = rest;
         new.extend_from_slice(these);
@@ -306,7 +362,9 @@ mod tests {
     fn program(seed: u64, words: u64) -> Vec<u8> {
         let mut state = seed;
         let next = |state: &mut u64| {
-            *state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            *state = state
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1);
             *state >> 40
         };
         (0..words)
@@ -340,9 +398,13 @@ mod tests {
     #[test]
     fn nothing_and_all_are_borders() {
         let some = program(3, 50);
-        for (old, new) in
-            [(&some[..], &[][..]), (&[], &some), (&[], &[]), (&some, &some), (&some, &some[..7])]
-        {
+        for (old, new) in [
+            (&some[..], &[][..]),
+            (&[], &some),
+            (&[], &[]),
+            (&some, &some),
+            (&some, &some[..7]),
+        ] {
             both_ways(old, new);
         }
     }
@@ -358,9 +420,13 @@ mod tests {
         for at in (0..good.len()).step_by(7) {
             let mut bad = good.clone();
             bad[at] ^= 0x41;
-            // It may lead to other bytes, whose digest is not the right one; never farther than it should.
+            // It may lead to other bytes, whose digest is not the right one; never farther than it
+            // should.
             assert!(apply(&old, &bad, new.len() as u64).is_none_or(|made| made.len() == new.len()));
-            assert!(apply(&old[..100], &bad, new.len() as u64).is_none_or(|made| made.len() == new.len()));
+            assert!(
+                apply(&old[..100], &bad, new.len() as u64)
+                    .is_none_or(|made| made.len() == new.len())
+            );
         }
     }
 

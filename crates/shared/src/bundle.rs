@@ -61,7 +61,8 @@ impl Squeezer {
     }
 }
 
-/// What a frame holds that was compressed after some bytes, if that is as much as is said and not more.
+/// What a frame holds that was compressed after some bytes, if that is as much as is said and not
+/// more.
 pub(crate) fn expanded_after(frame: &[u8], raw: u64, before: &[u8]) -> Option<Vec<u8>> {
     if before.is_empty() || raw > CONTENT_LIMIT {
         return expanded(frame, raw);

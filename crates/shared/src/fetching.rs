@@ -1,4 +1,5 @@
-//! Contents, several at once: by threads that keep the network, and neighbours in a pack with one request.
+//! Contents, several at once: by threads that keep the network, and neighbours in a pack with one
+//! request.
 
 use std::collections::{BTreeMap, HashSet};
 use std::ops::Range;
@@ -26,10 +27,12 @@ const WANTED_PART: u64 = 3;
 /// How many whole packs are held in memory.
 const HELD: usize = 8;
 
-/// So many bytes between two contents of a pack are rather fetched than asked around: what comes in the time of one request.
+/// So many bytes between two contents of a pack are rather fetched than asked around: what comes in
+/// the time of one request.
 const GAP: u64 = 128 << 10;
 
-/// Contents of at least so many bytes come one after another: several of them at once would fill the memory, and no sooner.
+/// Contents of at least so many bytes come one after another: several of them at once would fill
+/// the memory, and no sooner.
 const LARGE: u64 = 64 << 20;
 
 /// Contents of this machine, from which differences lead to others.
@@ -66,8 +69,9 @@ fn parts_of(pack: Digest, mut contents: Vec<(Digest, ContentSpot)>) -> Vec<Fetch
 }
 
 impl SharedStore {
-    /// Brings contents as far as they can be had, several at once, and hands each one on, whose digest is right. What differs little
-    /// from something `near` comes as a difference to it. What does not come until a time does not come.
+    /// Brings contents as far as they can be had, several at once, and hands each one on, whose
+    /// digest is right. What differs little from something `near` comes as a difference to it. What
+    /// does not come until a time does not come.
     pub(crate) fn bring(
         &self,
         wanted: &[Digest],
@@ -77,20 +81,24 @@ impl SharedStore {
         let mut wanted = wanted.to_vec();
         // Threads that have nothing to do would be woken.
         while !wanted.is_empty() {
-            let before: Vec<Option<ContentSpot>> = wanted.iter().map(|digest| self.spot(digest)).collect();
+            let before: Vec<Option<ContentSpot>> =
+                wanted.iter().map(|digest| self.spot(digest)).collect();
             let absent = self.absent.lock().len();
             self.bring_once(&wanted, (near, until), take);
             if self.absent.lock().len() == absent {
                 return;
             }
             // What was not where it should be may also be elsewhere.
-            let moved = wanted.iter().zip(before).filter(|(digest, before)| self.spot(digest) != *before);
+            let moved = wanted
+                .iter()
+                .zip(before)
+                .filter(|(digest, before)| self.spot(digest) != *before);
             wanted = moved.map(|(digest, _)| *digest).collect();
         }
     }
 
-    /// Those of some contents of a pack that are right, by a part of the pack that holds them all. Those that are not there, and those
-    /// that are something else, are noted.
+    /// Those of some contents of a pack that are right, by a part of the pack that holds them all.
+    /// Those that are not there, and those that are something else, are noted.
     fn part_of_pack(
         &self,
         pack: &Digest,
@@ -105,7 +113,14 @@ impl SharedStore {
         let name = self.object_of(first, spot);
         let opened = |part: &[u8]| -> Vec<(Digest, Vec<u8>)> {
             let right = |(digest, spot): &(Digest, ContentSpot)| {
-                Some((*digest, content(frame_in(part, spot.at - range.start, spot)?, spot.raw, digest)?))
+                Some((
+                    *digest,
+                    content(
+                        frame_in(part, spot.at - range.start, spot)?,
+                        spot.raw,
+                        digest,
+                    )?,
+                ))
             };
             contents.iter().filter_map(right).collect()
         };
@@ -114,15 +129,22 @@ impl SharedStore {
             return self.counted(right);
         }
         // What the mirror lacks is fetched as a whole, so that it has it then.
-        let whole =
-            if self.fills_mirror() && !is_handed(&name) { self.whole_pack(pack, until) } else { None };
+        let whole = if self.fills_mirror() && !is_handed(&name) {
+            self.whole_pack(pack, until)
+        } else {
+            None
+        };
         let right = match whole {
             Some(whole) => part_in(&whole, range).map_or_else(Vec::new, opened),
             None => {
-                match self.of_store(&name, Some(range.clone()), length, until, &|part| Some(opened(part))) {
+                match self.of_store(&name, Some(range.clone()), length, until, &|part| {
+                    Some(opened(part))
+                }) {
                     NamedObject::Right(right, _) => right,
                     NamedObject::Wrong | NamedObject::Absent => {
-                        contents.iter().for_each(|(digest, _)| self.note_missing(digest));
+                        contents
+                            .iter()
+                            .for_each(|(digest, _)| self.note_missing(digest));
                         return Vec::new();
                     }
                 }
@@ -143,11 +165,18 @@ impl SharedStore {
     }
 
     /// A content that is an object of its own; that it is not there, or another one, is noted.
-    fn lone_content(&self, digest: &Digest, spot: &ContentSpot, until: Option<Instant>) -> Option<Vec<u8>> {
+    fn lone_content(
+        &self,
+        digest: &Digest,
+        spot: &ContentSpot,
+        until: Option<Instant>,
+    ) -> Option<Vec<u8>> {
         let check = |frame: &[u8]| content(frame, spot.raw, digest);
         match self.named(&self.object_of(digest, spot), spot.stored, until, check) {
             NamedObject::Right(bytes, _) => {
-                self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                self.counters
+                    .raw
+                    .fetch_add(bytes.len() as u64, Ordering::Relaxed);
                 return Some(bytes);
             }
             NamedObject::Wrong => self.fail(other_content(digest)),
@@ -163,10 +192,13 @@ impl SharedStore {
         take: &(dyn Fn(&Digest, Vec<u8>) + Sync),
     ) {
         let index = self.index();
-        let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) = (Vec::new(), Vec::new());
+        let (mut errands, mut large): (Vec<FetchPart>, Vec<(Digest, ContentSpot)>) =
+            (Vec::new(), Vec::new());
         let mut packs: BTreeMap<Digest, Vec<(Digest, ContentSpot)>> = BTreeMap::new();
         for digest in wanted {
-            let Some(spot) = self.spot(digest).filter(is_bounded) else { continue };
+            let Some(spot) = self.spot(digest).filter(is_bounded) else {
+                continue;
+            };
             match spot.pack {
                 Some(pack) => packs.entry(pack).or_default().push((*digest, spot)),
                 None if spot.raw >= LARGE => large.push((*digest, spot)),
@@ -187,18 +219,25 @@ impl SharedStore {
             }
         };
         let is_behind_head = |contents: &[(Digest, ContentSpot)]| {
-            contents.iter().all(|(digest, _)| index.spot(digest).is_some())
+            contents
+                .iter()
+                .all(|(digest, _)| index.spot(digest).is_some())
         };
         for (pack, contents) in packs {
             let bytes = contents.iter().map(|(_, spot)| spot.stored).sum();
-            let whole =
-                if is_behind_head(&contents) { self.pack_if_wanted(&pack, bytes, until) } else { None };
+            let whole = if is_behind_head(&contents) {
+                self.pack_if_wanted(&pack, bytes, until)
+            } else {
+                None
+            };
             let Some(whole) = whole else {
                 errands.extend(parts_of(pack, contents));
                 continue;
             };
             for (digest, spot) in &contents {
-                frame_in(&whole, spot.at, spot).into_iter().for_each(|frame| hand_on(digest, spot, frame));
+                frame_in(&whole, spot.at, spot)
+                    .into_iter()
+                    .for_each(|frame| hand_on(digest, spot, frame));
             }
         }
         self.wire.each(&errands, |errand| match errand {
@@ -223,7 +262,12 @@ impl SharedStore {
         let index = self.index();
         let (mut at, way) = index.way_to(digest, spot.stored, &|old| near.has(old))?;
         let mut bytes = near.read(&at)?;
-        for Shortcut { to, object: name, length } in way {
+        for Shortcut {
+            to,
+            object: name,
+            length,
+        } in way
+        {
             let raw = index.spot(&to).filter(is_bounded)?.raw;
             let is_it = |bytes: &[u8]| (Digest::of(bytes) == name).then_some(());
             let difference = match self.named(&object("differences", &name), length, until, is_it) {
@@ -238,10 +282,15 @@ impl SharedStore {
             at = to;
         }
         if at != *digest || Digest::of(&bytes) != *digest {
-            self.fail(SharedTrouble::Lies(format!("a difference that leads to {}", &digest.hex()[..12])));
+            self.fail(SharedTrouble::Lies(format!(
+                "a difference that leads to {}",
+                &digest.hex()[..12]
+            )));
             return None;
         }
-        self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        self.counters
+            .raw
+            .fetch_add(bytes.len() as u64, Ordering::Relaxed);
         self.counters.differences.fetch_add(1, Ordering::Relaxed);
         Some(bytes)
     }
@@ -261,18 +310,27 @@ impl SharedStore {
     /// A content, whose digest is right.
     pub(crate) fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
         let spot = self.spot(digest).filter(is_bounded)?;
-        let Some(pack) = spot.pack else { return self.lone_content(digest, &spot, None) };
+        let Some(pack) = spot.pack else {
+            return self.lone_content(digest, &spot, None);
+        };
         match self.pack_behind_head(digest, &pack, spot.stored) {
             Some(whole) => self.opened(digest, &spot, frame_in(&whole, spot.at, &spot)?),
             None => {
                 let part = spot.at..spot.at.checked_add(spot.stored)?;
-                self.part_of_pack(&pack, &part, &[(*digest, spot)], None).pop().map(|(_, bytes)| bytes)
+                self.part_of_pack(&pack, &part, &[(*digest, spot)], None)
+                    .pop()
+                    .map(|(_, bytes)| bytes)
             }
         }
     }
 
     /// A whole pack for a content, where a head leads to it and it is worth it.
-    fn pack_behind_head(&self, content: &Digest, pack: &Digest, wanted: u64) -> Option<Arc<Vec<u8>>> {
+    fn pack_behind_head(
+        &self,
+        content: &Digest,
+        pack: &Digest,
+        wanted: u64,
+    ) -> Option<Arc<Vec<u8>>> {
         self.index().spot(content)?;
         self.pack_if_wanted(pack, wanted, None)
     }
@@ -281,25 +339,37 @@ impl SharedStore {
     fn opened(&self, digest: &Digest, spot: &ContentSpot, frame: &[u8]) -> Option<Vec<u8>> {
         let found = content(frame, spot.raw, digest);
         match &found {
-            Some(bytes) => drop(self.counters.raw.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
+            Some(bytes) => drop(
+                self.counters
+                    .raw
+                    .fetch_add(bytes.len() as u64, Ordering::Relaxed),
+            ),
             None => self.fail(other_content(digest)),
         }
         found
     }
 
     /// A whole pack, where that is no more trouble than so many bytes of it.
-    fn pack_if_wanted(&self, digest: &Digest, wanted: u64, until: Option<Instant>) -> Option<Arc<Vec<u8>>> {
+    fn pack_if_wanted(
+        &self,
+        digest: &Digest,
+        wanted: u64,
+        until: Option<Instant>,
+    ) -> Option<Arc<Vec<u8>>> {
         let pack = self.packs.wanted.lock().entry(*digest).or_default().clone();
         let size = self.index().pack_size(digest);
         let is_worth_it = size <= SMALL_PACK || wanted >= size / WANTED_PART;
-        if pack.picked.fetch_add(1, Ordering::Relaxed) < PICKED && !is_worth_it && pack.whole.get().is_none()
+        if pack.picked.fetch_add(1, Ordering::Relaxed) < PICKED
+            && !is_worth_it
+            && pack.whole.get().is_none()
         {
             return None;
         }
         self.whole_pack(digest, until)
     }
 
-    /// A whole pack. Others who want something of it wait for it; one that could not be had is not asked for again.
+    /// A whole pack. Others who want something of it wait for it; one that could not be had is not
+    /// asked for again.
     fn whole_pack(&self, digest: &Digest, until: Option<Instant>) -> Option<Arc<Vec<u8>>> {
         let pack = self.packs.wanted.lock().entry(*digest).or_default().clone();
         let whole = pack.whole.get_or_init(|| {
@@ -337,7 +407,9 @@ fn part_in<'b>(whole: &'b [u8], range: &Range<u64>) -> Option<&'b [u8]> {
 
 /// The bytes of a content that begin somewhere in others.
 fn frame_in<'b>(bytes: &'b [u8], at: u64, spot: &ContentSpot) -> Option<&'b [u8]> {
-    bytes.get(usize::try_from(at).ok()?..)?.get(..usize::try_from(spot.stored).ok()?)
+    bytes
+        .get(usize::try_from(at).ok()?..)?
+        .get(..usize::try_from(spot.stored).ok()?)
 }
 
 /// Whether a content is none that would fill the memory.
@@ -352,7 +424,12 @@ mod tests {
     #[test]
     fn neighbours_come_with_one_request() {
         let pack = Digest::of(b"pack");
-        let spot = |at: u64, stored: u64| ContentSpot { pack: Some(pack), at, stored, raw: stored };
+        let spot = |at: u64, stored: u64| ContentSpot {
+            pack: Some(pack),
+            at,
+            stored,
+            raw: stored,
+        };
         let named = |n: u8| Digest::of(&[n]);
         let contents = vec![
             (named(3), spot(5 << 20, 10)),

@@ -1,5 +1,5 @@
-//! Objects that heads lead to and that are not there any more: a rule of the storage removed them, or a backup came back
-//! without them. Who has the results gives them once more.
+//! Objects that heads lead to and that are not there any more: a rule of the storage removed them,
+//! or a backup came back without them. Who has the results gives them once more.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
@@ -18,18 +18,24 @@ const SAMPLE: usize = 64;
 const A_BYTE: std::ops::Range<u64> = 0..1;
 
 impl SharedStore {
-    /// Where a content is, as heads lead to it. A place that was found empty is passed over if there is another one.
+    /// Where a content is, as heads lead to it. A place that was found empty is passed over if
+    /// there is another one.
     pub(crate) fn headed_spot(&self, digest: &Digest) -> Option<ContentSpot> {
         let index = self.index();
         if self.absent.lock().is_empty() {
             return index.spot(digest);
         }
-        let is_there = |spot: &ContentSpot| !self.absent.lock().contains(&object_with(digest, spot));
-        index.spots(digest).find(is_there).or_else(|| index.spot(digest))
+        let is_there =
+            |spot: &ContentSpot| !self.absent.lock().contains(&object_with(digest, spot));
+        index
+            .spots(digest)
+            .find(is_there)
+            .or_else(|| index.spot(digest))
     }
 
-    /// Looks whether what a writer needs there is still there: the parts of its own head, and contents of results. Parts that are
-    /// gone are put again; contents that are gone are not there from now on, so that they are given once more.
+    /// Looks whether what a writer needs there is still there: the parts of its own head, and
+    /// contents of results. Parts that are gone are put again; contents that are gone are not there
+    /// from now on, so that they are given once more.
     ///
     /// # Errors
     /// When a part cannot be put.
@@ -42,22 +48,32 @@ impl SharedStore {
             self.mend_parts(own)?;
         }
         let mut objects: BTreeMap<String, HashSet<Digest>> = BTreeMap::new();
-        let contents =
-            results.values().flat_map(|result| &result.entries).flat_map(crate::entries::contents_of);
+        let contents = results
+            .values()
+            .flat_map(|result| &result.entries)
+            .flat_map(crate::entries::contents_of);
         for (digest, _) in contents {
             if let Some(spot) = self.headed_spot(&digest).filter(|_| self.has(&digest)) {
-                objects.entry(object_with(&digest, &spot)).or_default().insert(digest);
+                objects
+                    .entry(object_with(&digest, &spot))
+                    .or_default()
+                    .insert(digest);
             }
         }
         let names: Vec<&String> = objects.keys().collect();
         let step = names.len().div_ceil(SAMPLE).max(1);
         let first = self.now() as usize % step;
         let sampled = |at: usize| at % step == first;
-        let some: Vec<&String> = (0..names.len()).filter(|at| sampled(*at)).map(|at| names[at]).collect();
+        let some: Vec<&String> = (0..names.len())
+            .filter(|at| sampled(*at))
+            .map(|at| names[at])
+            .collect();
         let mut gone = self.gone_of(&some);
         if !gone.is_empty() {
-            let rest: Vec<&String> =
-                (0..names.len()).filter(|at| !sampled(*at)).map(|at| names[at]).collect();
+            let rest: Vec<&String> = (0..names.len())
+                .filter(|at| !sampled(*at))
+                .map(|at| names[at])
+                .collect();
             gone.extend(self.gone_of(&rest));
         }
         if !gone.is_empty() {
@@ -71,7 +87,11 @@ impl SharedStore {
     /// Puts the manifest and the segments of a head again that are not there and are kept here.
     fn mend_parts(&self, own: &Branch) -> Result<(), SharedTrouble> {
         let manifest = ("manifests", own.head.manifest);
-        let segments = own.manifest.segments.iter().map(|row| ("segments", row.digest));
+        let segments = own
+            .manifest
+            .segments
+            .iter()
+            .map(|row| ("segments", row.digest));
         let parts: BTreeMap<String, (&str, Digest)> = std::iter::once(manifest)
             .chain(segments)
             .map(|(kind, digest)| (object(kind, &digest), (kind, digest)))

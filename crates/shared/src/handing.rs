@@ -1,4 +1,5 @@
-//! Contents that go from one machine to another without being behind a head: what a job needs, and what came of it.
+//! Contents that go from one machine to another without being behind a head: what a job needs, and
+//! what came of it.
 
 use std::collections::BTreeMap;
 use std::io::Write;
@@ -43,12 +44,18 @@ const MOST: usize = 1 << 20;
 impl SharedStore {
     /// Where a content is, as heads or others say.
     pub(crate) fn spot(&self, digest: &Digest) -> Option<ContentSpot> {
-        self.headed_spot(digest).or_else(|| self.handed().lock().get(digest).map(|(spot, _)| *spot))
+        self.headed_spot(digest)
+            .or_else(|| self.handed().lock().get(digest).map(|(spot, _)| *spot))
     }
 
     /// The object that a content is in, or that it is.
     pub(crate) fn object_of(&self, digest: &Digest, spot: &ContentSpot) -> String {
-        let is_handed = || self.handed().lock().get(digest).is_some_and(|(_, is_handed)| *is_handed);
+        let is_handed = || {
+            self.handed()
+                .lock()
+                .get(digest)
+                .is_some_and(|(_, is_handed)| *is_handed)
+        };
         let is_handed = self.index().spot(digest).is_none() && is_handed();
         match (&spot.pack, is_handed) {
             (Some(pack), true) => object(HANDED, pack),
@@ -57,8 +64,9 @@ impl SharedStore {
         }
     }
 
-    /// Brings contents there that are not, and gives bytes that say where all of them are. Up to `aboard` compressed bytes of small
-    /// ones are in these bytes themselves, the first time that they are handed over: what is wanted more than once is better put.
+    /// Brings contents there that are not, and gives bytes that say where all of them are. Up to
+    /// `aboard` compressed bytes of small ones are in these bytes themselves, the first time that
+    /// they are handed over: what is wanted more than once is better put.
     ///
     /// # Errors
     /// When one cannot be put, or this machine has none of that digest.
@@ -76,8 +84,12 @@ impl SharedStore {
         }
         let mut pack = GrowingPack::default();
         for (digest, _) in known.iter().filter(|(_, spot)| spot.is_none()) {
-            let missing =
-                || SharedTrouble::Machine(format!("the content {} is not kept here", &digest.hex()[..12]));
+            let missing = || {
+                SharedTrouble::Machine(format!(
+                    "the content {} is not kept here",
+                    &digest.hex()[..12]
+                ))
+            };
             let bytes = local.read(digest).ok_or_else(missing)?;
             let frame = squeezed(&bytes).map_err(damaged)?;
             let (stored, raw) = (frame.len() as u64, bytes.len() as u64);
@@ -91,7 +103,18 @@ impl SharedStore {
             }
             if raw >= SMALL {
                 self.put(&object(HANDED, digest), &frame)?;
-                self.handed().lock().insert(*digest, (ContentSpot { pack: None, at: 0, stored, raw }, true));
+                self.handed().lock().insert(
+                    *digest,
+                    (
+                        ContentSpot {
+                            pack: None,
+                            at: 0,
+                            stored,
+                            raw,
+                        },
+                        true,
+                    ),
+                );
                 continue;
             }
             self.put_handed(pack.add(*digest, &frame, raw))?;
@@ -100,7 +123,8 @@ impl SharedStore {
         for digest in known.keys() {
             if let Some(spot) = self.spot(digest) {
                 let is_handed = self.index().spot(digest).is_none();
-                let is_handed = is_handed && self.handed().lock().get(digest).is_some_and(|(_, is)| *is);
+                let is_handed =
+                    is_handed && self.handed().lock().get(digest).is_some_and(|(_, is)| *is);
                 write_spot(&mut rows, digest, &spot, is_handed);
             }
         }
@@ -117,13 +141,15 @@ impl SharedStore {
         Ok(digest)
     }
 
-    /// Bytes that somebody handed over, of a digest and at most so many; `None` where they cannot be had.
+    /// Bytes that somebody handed over, of a digest and at most so many; `None` where they cannot
+    /// be had.
     pub fn handed_bytes(&self, digest: &Digest, limit: u64) -> Option<Vec<u8>> {
         let bytes = self.get(&object(HANDED, digest), None, limit)?;
         (Digest::of(&bytes) == *digest).then_some(bytes)
     }
 
-    /// Removes what was handed over so long ago, in seconds, where the store is a folder. Gives how many objects.
+    /// Removes what was handed over so long ago, in seconds, where the store is a folder. Gives how
+    /// many objects.
     ///
     /// # Errors
     /// When one of them cannot be removed.
@@ -132,9 +158,20 @@ impl SharedStore {
     }
 
     fn put_handed(&self, pack: Option<ClosedPack>) -> Result<(), SharedTrouble> {
-        let Some(ClosedPack { digest, bytes, contents }) = pack else { return Ok(()) };
+        let Some(ClosedPack {
+            digest,
+            bytes,
+            contents,
+        }) = pack
+        else {
+            return Ok(());
+        };
         self.put(&object(HANDED, &digest), &bytes)?;
-        self.handed().lock().extend(contents.into_iter().map(|(content, spot)| (content, (spot, true))));
+        self.handed().lock().extend(
+            contents
+                .into_iter()
+                .map(|(content, spot)| (content, (spot, true))),
+        );
         Ok(())
     }
 
@@ -154,7 +191,8 @@ impl SharedStore {
         self.accepted().cache.join("heard")
     }
 
-    /// The same as [`SharedStore::learn`], and for later builds, too: what others made and was not fetched is found by them.
+    /// The same as [`SharedStore::learn`], and for later builds, too: what others made and was not
+    /// fetched is found by them.
     pub fn learn_for_later(&self, rows: &[u8], local: &LocalStore) {
         self.learn(rows, local);
         // What is in the rows themselves is kept already.
@@ -169,7 +207,10 @@ impl SharedStore {
         // What is forgotten so is made again if it was not fetched by then.
         let is_full = length > TOLD_LIMIT;
         let mut how = std::fs::File::options();
-        how.create(true).write(true).append(!is_full).truncate(is_full);
+        how.create(true)
+            .write(true)
+            .append(!is_full)
+            .truncate(is_full);
         let written = std::fs::create_dir_all(&self.accepted().cache)
             .and_then(|()| how.open(&file))
             .and_then(|mut file| file.write_all(&spots.bytes));
@@ -177,8 +218,8 @@ impl SharedStore {
         let _ = written;
     }
 
-    /// Takes note of where contents are, as someone said who may, and keeps those that came with that. Whatever comes from there has
-    /// the right digest, or does not count.
+    /// Takes note of where contents are, as someone said who may, and keeps those that came with
+    /// that. Whatever comes from there has the right digest, or does not count.
     pub fn learn(&self, rows: &[u8], local: &LocalStore) {
         for row in rows_of(rows) {
             match row {
@@ -199,7 +240,11 @@ impl SharedStore {
 
 /// Writes where a content is.
 fn write_spot(rows: &mut Encoder, digest: &Digest, spot: &ContentSpot, is_handed: bool) {
-    rows.u8(if is_handed { RowKind::Handed } else { RowKind::Headed } as u8);
+    rows.u8(if is_handed {
+        RowKind::Handed
+    } else {
+        RowKind::Headed
+    } as u8);
     digest.write(rows);
     spot.write(rows);
 }
@@ -216,7 +261,8 @@ fn rows_of(rows: &[u8]) -> impl Iterator<Item = HeardRow<'_>> {
         }
         let spot = ContentSpot::read(&mut from).ok()?;
         let is_handed = kind == RowKind::Handed as u8;
-        (is_handed || kind == RowKind::Headed as u8).then_some(HeardRow::At(digest, spot, is_handed))
+        (is_handed || kind == RowKind::Headed as u8)
+            .then_some(HeardRow::At(digest, spot, is_handed))
     };
     std::iter::from_fn(row).take(MOST)
 }

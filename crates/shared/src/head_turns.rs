@@ -1,4 +1,5 @@
-//! Several builds with one key at once: each head leads to all that was given, also by those who wrote it last.
+//! Several builds with one key at once: each head leads to all that was given, also by those who
+//! wrote it last.
 
 use std::sync::Arc;
 
@@ -32,8 +33,9 @@ impl SharedStore {
 }
 
 impl Publisher {
-    /// Lets the head lead to what `build` makes of what is there at that moment, `row` among it. Where the store is a folder one after
-    /// another does so. Elsewhere it is looked whether somebody wrote over it, and done again.
+    /// Lets the head lead to what `build` makes of what is there at that moment, `row` among it.
+    /// Where the store is a folder one after another does so. Elsewhere it is looked whether
+    /// somebody wrote over it, and done again.
     ///
     /// # Errors
     /// When something cannot be read or put, or others write all the time.
@@ -54,15 +56,22 @@ impl Publisher {
             let_settle(tried);
             let now = shared.branch_now(self.channel(), self)?;
             let leads_there = |branch: &Branch| {
-                let has_row =
-                    row.is_some_and(|row| branch.manifest.segments.iter().any(|s| s.digest == row.digest));
+                let has_row = row.is_some_and(|row| {
+                    branch
+                        .manifest
+                        .segments
+                        .iter()
+                        .any(|s| s.digest == row.digest)
+                });
                 branch.head.manifest == manifest || has_row
             };
             if now.is_some_and(|branch| leads_there(&branch)) {
                 return Ok(());
             }
         }
-        Err(SharedTrouble::Machine("others give results with the same key all the time".to_owned()))
+        Err(SharedTrouble::Machine(
+            "others give results with the same key all the time".to_owned(),
+        ))
     }
 
     /// The object in which the head is.
@@ -74,7 +83,11 @@ impl Publisher {
     ///
     /// # Errors
     /// When somebody did.
-    pub(crate) fn must_be_last(&self, shared: &SharedStore, read: &Branch) -> Result<(), SharedTrouble> {
+    pub(crate) fn must_be_last(
+        &self,
+        shared: &SharedStore,
+        read: &Branch,
+    ) -> Result<(), SharedTrouble> {
         let now = shared.branch_now(self.channel(), self)?;
         match now.map(|now| now.head.manifest) {
             Some(now) if now == read.head.manifest => Ok(()),

@@ -27,7 +27,11 @@ pub struct Member {
     pub channels: Vec<String>,
 }
 
-layout!(Member { name, key, channels });
+layout!(Member {
+    name,
+    key,
+    channels
+});
 
 /// Who belongs to a store, as its root key says.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
@@ -42,7 +46,12 @@ pub struct KeyList {
     pub revoked: Vec<PublicKey>,
 }
 
-layout!(KeyList { sequence, expires, members, revoked });
+layout!(KeyList {
+    sequence,
+    expires,
+    members,
+    revoked
+});
 
 /// What a member wrote last of a channel.
 #[derive(Clone, PartialEq, Eq, Debug)]
@@ -57,7 +66,12 @@ pub struct ChannelHead {
     pub manifest: Digest,
 }
 
-layout!(ChannelHead { channel, sequence, time, manifest });
+layout!(ChannelHead {
+    channel,
+    sequence,
+    time,
+    manifest
+});
 
 /// Whether a name of a channel can stand in names of objects.
 pub fn is_channel(name: &str) -> bool {
@@ -86,7 +100,10 @@ impl KeyList {
 
     /// The member with a key, if it may write now.
     pub fn writer(&self, key: &PublicKey) -> Option<&Member> {
-        self.members.iter().find(|member| member.key == *key).filter(|_| !self.revoked.contains(key))
+        self.members
+            .iter()
+            .find(|member| member.key == *key)
+            .filter(|_| !self.revoked.contains(key))
     }
 
     /// Who may write a channel.
@@ -94,7 +111,10 @@ impl KeyList {
         let may = move |member: &&Member| {
             member.channels.is_empty() || member.channels.iter().any(|own| own == channel)
         };
-        self.members.iter().filter(may).filter(|member| !self.revoked.contains(&member.key))
+        self.members
+            .iter()
+            .filter(may)
+            .filter(|member| !self.revoked.contains(&member.key))
     }
 }
 
@@ -103,7 +123,8 @@ impl KeyList {
 pub enum ListProblem {
     /// The key was revoked, and stays so.
     IsRevoked,
-    /// A member with this name would lose channels: those that it may write, or all where none is named.
+    /// A member with this name would lose channels: those that it may write, or all where none is
+    /// named.
     WouldLose(String, Vec<String>),
     /// No member has the name or the key: the word, and the names of all members.
     NoMember(String, Vec<String>),
@@ -116,10 +137,17 @@ impl fmt::Display for ListProblem {
             ListProblem::WouldLose(name, channels) => {
                 let which = channels_in_words(channels);
                 let try_this = "name them all, --channel CHANNEL for each";
-                write!(f, "{name} may write {which}, and would lose some of it: {try_this}")
+                write!(
+                    f,
+                    "{name} may write {which}, and would lose some of it: {try_this}"
+                )
             }
             ListProblem::NoMember(who, names) => {
-                let names = if names.is_empty() { "none".to_owned() } else { names.join(", ") };
+                let names = if names.is_empty() {
+                    "none".to_owned()
+                } else {
+                    names.join(", ")
+                };
                 write!(f, "no member is called `{who}`; there is: {names}")
             }
         }
@@ -130,12 +158,16 @@ impl std::error::Error for ListProblem {}
 
 /// Channels that a member may write, in words.
 pub fn channels_in_words(channels: &[String]) -> String {
-    if channels.is_empty() { "all channels".to_owned() } else { channels.join(", ") }
+    if channels.is_empty() {
+        "all channels".to_owned()
+    } else {
+        channels.join(", ")
+    }
 }
 
 impl KeyList {
-    /// Lets a member write its channels. Several keys may have one name: those of the machines that build for all. A key that is
-    /// there already gets more channels, and loses none.
+    /// Lets a member write its channels. Several keys may have one name: those of the machines that
+    /// build for all. A key that is there already gets more channels, and loses none.
     ///
     /// # Errors
     /// Where the key was revoked, or would lose a channel. Then nothing changes.
@@ -144,10 +176,14 @@ impl KeyList {
             return Err(ListProblem::IsRevoked);
         }
         if let Some(known) = self.members.iter().find(|known| known.key == member.key) {
-            let may = |channel: &String| member.channels.is_empty() || member.channels.contains(channel);
+            let may =
+                |channel: &String| member.channels.is_empty() || member.channels.contains(channel);
             let had_all = known.channels.is_empty() && !member.channels.is_empty();
             if had_all || !known.channels.iter().all(may) {
-                return Err(ListProblem::WouldLose(known.name.clone(), known.channels.clone()));
+                return Err(ListProblem::WouldLose(
+                    known.name.clone(),
+                    known.channels.clone(),
+                ));
             }
         }
         self.members.retain(|known| known.key != member.key);
@@ -155,30 +191,46 @@ impl KeyList {
         Ok(())
     }
 
-    /// Whether everything that another list allows and forbids holds in this one, too: it was made of that list, or of the same changes.
+    /// Whether everything that another list allows and forbids holds in this one, too: it was made
+    /// of that list, or of the same changes.
     pub fn includes(&self, other: &KeyList) -> bool {
-        let may = |channels: &[String], channel: &String| channels.is_empty() || channels.contains(channel);
+        let may = |channels: &[String], channel: &String| {
+            channels.is_empty() || channels.contains(channel)
+        };
         let holds = |member: &Member| {
             let covers = |own: &Member| {
                 own.key == member.key
                     && (own.channels.is_empty() || !member.channels.is_empty())
-                    && member.channels.iter().all(|channel| may(&own.channels, channel))
+                    && member
+                        .channels
+                        .iter()
+                        .all(|channel| may(&own.channels, channel))
             };
             self.members.iter().any(covers) || self.revoked.contains(&member.key)
         };
-        other.members.iter().all(holds) && other.revoked.iter().all(|key| self.revoked.contains(key))
+        other.members.iter().all(holds)
+            && other.revoked.iter().all(|key| self.revoked.contains(key))
     }
 
-    /// Takes a member out, by its name or its key, so that everything is rejected that it signed. Returns the keys.
+    /// Takes a member out, by its name or its key, so that everything is rejected that it signed.
+    /// Returns the keys.
     ///
     /// # Errors
     /// Where the word is neither the name of a member nor a key. Then nothing changes.
     pub fn revoke(&mut self, who: &str) -> Result<Vec<PublicKey>, ListProblem> {
-        let mut keys: Vec<PublicKey> =
-            self.members.iter().filter(|member| member.name == who).map(|member| member.key).collect();
+        let mut keys: Vec<PublicKey> = self
+            .members
+            .iter()
+            .filter(|member| member.name == who)
+            .map(|member| member.key)
+            .collect();
         keys.extend(PublicKey::parse(who));
         if keys.is_empty() {
-            let names = self.members.iter().map(|member| member.name.clone()).collect();
+            let names = self
+                .members
+                .iter()
+                .map(|member| member.name.clone())
+                .collect();
             return Err(ListProblem::NoMember(who.to_owned(), names));
         }
         self.members.retain(|member| !keys.contains(&member.key));
@@ -196,7 +248,8 @@ fn heads_folder() -> String {
     format!("{PREFIX}/heads/")
 }
 
-/// Whether an object is a list of members or a head: it is named by what it is of, and another one takes its place.
+/// Whether an object is a list of members or a head: it is named by what it is of, and another one
+/// takes its place.
 pub(crate) fn is_signed(name: &str) -> bool {
     name == KeyList::object() || name.starts_with(&heads_folder())
 }
@@ -204,7 +257,12 @@ pub(crate) fn is_signed(name: &str) -> bool {
 impl ChannelHead {
     /// The name of the object in which a member keeps the head of a channel: nobody else writes it.
     pub(crate) fn object(channel: &str, writer: &PublicKey) -> String {
-        format!("{}{}/{}", heads_folder(), channel.replace('/', "~"), &writer.digest().hex()[..32])
+        format!(
+            "{}{}/{}",
+            heads_folder(),
+            channel.replace('/', "~"),
+            &writer.digest().hex()[..32]
+        )
     }
 
     pub(crate) fn sign(&self, writer: &SecretKey) -> Vec<u8> {
@@ -225,19 +283,47 @@ mod tests {
 
     #[test]
     fn lists_and_heads_are_read_back_by_their_signers_key() {
-        let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
-        let member = Member { name: "ci".to_owned(), key: ci.public(), channels: vec!["main".to_owned()] };
-        let mut list = KeyList { sequence: 3, expires: 9, members: vec![member], revoked: Vec::new() };
+        let (root, ci) = (
+            SecretKey::generate().unwrap(),
+            SecretKey::generate().unwrap(),
+        );
+        let member = Member {
+            name: "ci".to_owned(),
+            key: ci.public(),
+            channels: vec!["main".to_owned()],
+        };
+        let mut list = KeyList {
+            sequence: 3,
+            expires: 9,
+            members: vec![member],
+            revoked: Vec::new(),
+        };
         let signed = list.sign(&root);
         assert_eq!(KeyList::open(&signed, &root.public()).unwrap(), list);
         assert_eq!(KeyList::open(&signed, &ci.public()), None);
-        assert_eq!((list.writers_of("main").count(), list.writers_of("other").count()), (1, 0));
+        assert_eq!(
+            (
+                list.writers_of("main").count(),
+                list.writers_of("other").count()
+            ),
+            (1, 0)
+        );
         list.revoked.push(ci.public());
-        assert_eq!((list.writers_of("main").count(), list.writer(&ci.public())), (0, None));
-        let head =
-            ChannelHead { channel: "main".to_owned(), sequence: 1, time: 2, manifest: Digest::of(b"m") };
+        assert_eq!(
+            (list.writers_of("main").count(), list.writer(&ci.public())),
+            (0, None)
+        );
+        let head = ChannelHead {
+            channel: "main".to_owned(),
+            sequence: 1,
+            time: 2,
+            manifest: Digest::of(b"m"),
+        };
         let signed = head.sign(&ci);
-        assert_eq!(ChannelHead::open(&signed, "main", &ci.public()).unwrap(), head);
+        assert_eq!(
+            ChannelHead::open(&signed, "main", &ci.public()).unwrap(),
+            head
+        );
         assert_eq!(ChannelHead::open(&signed, "other", &ci.public()), None);
         assert_eq!(ChannelHead::open(&signed, "main", &root.public()), None);
     }
@@ -248,22 +334,35 @@ mod tests {
         let member = |channels: &[&str]| Member {
             name: "ci".to_owned(),
             key,
-            channels: channels.iter().map(|channel| (*channel).to_owned()).collect(),
+            channels: channels
+                .iter()
+                .map(|channel| (*channel).to_owned())
+                .collect(),
         };
         let mut list = KeyList::default();
         list.admit(member(&["main"])).unwrap();
         list.admit(member(&["main", "next"])).unwrap();
         let before = list.clone();
-        let lost = ListProblem::WouldLose("ci".to_owned(), vec!["main".to_owned(), "next".to_owned()]);
+        let lost =
+            ListProblem::WouldLose("ci".to_owned(), vec!["main".to_owned(), "next".to_owned()]);
         assert_eq!((list.admit(member(&["next"])), &list), (Err(lost), &before));
         list.admit(member(&[])).unwrap();
         let lost = ListProblem::WouldLose("ci".to_owned(), Vec::new());
-        assert_eq!((list.admit(member(&["main"])), list.members.len()), (Err(lost), 1));
+        assert_eq!(
+            (list.admit(member(&["main"])), list.members.len()),
+            (Err(lost), 1)
+        );
         let nobody = ListProblem::NoMember("cj".to_owned(), vec!["ci".to_owned()]);
         assert_eq!(list.revoke("cj"), Err(nobody));
         assert_eq!((list.revoke("ci"), list.members.len()), (Ok(vec![key]), 0));
-        assert_eq!((list.revoke(&key.to_string()), list.revoked.len()), (Ok(vec![key]), 1));
-        assert_eq!((list.admit(member(&[])), list.members.len()), (Err(ListProblem::IsRevoked), 0));
+        assert_eq!(
+            (list.revoke(&key.to_string()), list.revoked.len()),
+            (Ok(vec![key]), 1)
+        );
+        assert_eq!(
+            (list.admit(member(&[])), list.members.len()),
+            (Err(ListProblem::IsRevoked), 0)
+        );
     }
 
     #[test]
@@ -272,7 +371,10 @@ mod tests {
         let member = |key: PublicKey, channels: &[&str]| Member {
             name: "ci".to_owned(),
             key,
-            channels: channels.iter().map(|channel| (*channel).to_owned()).collect(),
+            channels: channels
+                .iter()
+                .map(|channel| (*channel).to_owned())
+                .collect(),
         };
         let (one, two) = (key(), key());
         let list = |members: Vec<Member>, revoked: Vec<PublicKey>| KeyList {
@@ -282,7 +384,10 @@ mod tests {
         };
         let small = list(vec![member(one, &["main"])], Vec::new());
         for more in [
-            list(vec![member(one, &["main", "next"]), member(two, &[])], Vec::new()),
+            list(
+                vec![member(one, &["main", "next"]), member(two, &[])],
+                Vec::new(),
+            ),
             list(vec![member(one, &[])], vec![two]),
             list(Vec::new(), vec![one]),
         ] {

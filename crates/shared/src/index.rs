@@ -33,7 +33,8 @@ pub(crate) struct DoomedObject {
     pub since: u64,
 }
 
-/// What a head leads to: its segments, the oldest first; which keys were used on which days; and what may be removed.
+/// What a head leads to: its segments, the oldest first; which keys were used on which days; and
+/// what may be removed.
 #[derive(Clone, PartialEq, Eq, Debug, Default)]
 pub(crate) struct SegmentList {
     pub segments: Vec<SegmentRow>,
@@ -42,9 +43,17 @@ pub(crate) struct SegmentList {
     pub doomed: Vec<DoomedObject>,
 }
 
-layout!(SegmentRow { digest, keys, bytes });
+layout!(SegmentRow {
+    digest,
+    keys,
+    bytes
+});
 layout!(DoomedObject { name, since });
-layout!(SegmentList { segments, uses, doomed });
+layout!(SegmentList {
+    segments,
+    uses,
+    doomed
+});
 
 /// How many contents are looked at on the way to one.
 const WAYS: usize = 100;
@@ -71,7 +80,8 @@ pub(crate) fn kind_folder(kind: &str) -> String {
     format!("{PREFIX}/{kind}")
 }
 
-/// The kind of objects to which no head leads: whoever has the storage may remove them after some days.
+/// The kind of objects to which no head leads: whoever has the storage may remove them after some
+/// days.
 pub(crate) const HANDED: &str = "jobs";
 
 /// The object that a content is in, or that it is, where a head leads to it.
@@ -126,7 +136,10 @@ impl SharedIndex {
         for branch in &self.branches {
             for (_, segment) in branch.segments.iter().rev() {
                 all.extend(
-                    segment.of_folder(folder).into_iter().map(|(key, result)| (&**branch, key, result)),
+                    segment
+                        .of_folder(folder)
+                        .into_iter()
+                        .map(|(key, result)| (&**branch, key, result)),
                 );
             }
         }
@@ -138,24 +151,34 @@ impl SharedIndex {
         self.spots(digest).next()
     }
 
-    /// All places of a content: those that were said last first, since what was gone is given once more elsewhere.
+    /// All places of a content: those that were said last first, since what was gone is given once
+    /// more elsewhere.
     pub fn spots<'i>(&'i self, digest: &'i Digest) -> impl Iterator<Item = ContentSpot> + 'i {
-        let segments = self.branches.iter().flat_map(|branch| branch.segments.iter().rev());
+        let segments = self
+            .branches
+            .iter()
+            .flat_map(|branch| branch.segments.iter().rev());
         segments.filter_map(|(_, segment)| segment.spot(digest))
     }
 
-    /// What leads to a content from one that is near, step by step: from which one, and the objects with their lengths and what each
-    /// leads to. Nothing where that is no shorter than `limit` bytes.
+    /// What leads to a content from one that is near, step by step: from which one, and the objects
+    /// with their lengths and what each leads to. Nothing where that is no shorter than `limit`
+    /// bytes.
     pub fn way_to(
         &self,
         new: &Digest,
         limit: u64,
         is_near: &dyn Fn(&Digest) -> bool,
     ) -> Option<(Digest, Vec<Shortcut>)> {
-        let segments: Vec<&Arc<RecordSegment>> =
-            self.branches.iter().flat_map(|branch| &branch.segments).map(|(_, segment)| segment).collect();
+        let segments: Vec<&Arc<RecordSegment>> = self
+            .branches
+            .iter()
+            .flat_map(|branch| &branch.segments)
+            .map(|(_, segment)| segment)
+            .collect();
         // The shortest way first; the objects of a way are from the new content backwards.
-        let mut open: BTreeSet<(u64, Digest, Vec<Shortcut>)> = BTreeSet::from([(0, *new, Vec::new())]);
+        let mut open: BTreeSet<(u64, Digest, Vec<Shortcut>)> =
+            BTreeSet::from([(0, *new, Vec::new())]);
         let mut seen: HashSet<Digest> = HashSet::new();
         while let Some((bytes, at, way)) = open.pop_first() {
             if !seen.insert(at) || seen.len() > WAYS {
@@ -164,11 +187,18 @@ impl SharedIndex {
             if !way.is_empty() && is_near(&at) {
                 return Some((at, way.into_iter().rev().collect()));
             }
-            for (old, object, length) in segments.iter().flat_map(|segment| segment.shortcuts_to(&at)) {
+            for (old, object, length) in segments
+                .iter()
+                .flat_map(|segment| segment.shortcuts_to(&at))
+            {
                 let sum = bytes.saturating_add(length);
                 if sum < limit && way.len() < LONGEST_WAY {
                     let mut way = way.clone();
-                    way.push(Shortcut { to: at, object, length });
+                    way.push(Shortcut {
+                        to: at,
+                        object,
+                        length,
+                    });
                     open.insert((sum, old, way));
                 }
             }
@@ -193,6 +223,10 @@ impl SharedIndex {
 
     /// How many keys there are.
     pub fn keys(&self) -> usize {
-        self.branches.iter().flat_map(|branch| &branch.segments).map(|(_, segment)| segment.len()).sum()
+        self.branches
+            .iter()
+            .flat_map(|branch| &branch.segments)
+            .map(|(_, segment)| segment.len())
+            .sum()
     }
 }

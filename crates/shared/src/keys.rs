@@ -31,7 +31,11 @@ pub struct SecretKey {
 /// The 32 bytes behind a word.
 fn bytes_of(text: &str, begins: &str) -> Option<[u8; 32]> {
     let encoded = text.trim().strip_prefix(begins)?;
-    BASE64_STANDARD_NO_PAD.decode(encoded.trim_end_matches('=')).ok()?.try_into().ok()
+    BASE64_STANDARD_NO_PAD
+        .decode(encoded.trim_end_matches('='))
+        .ok()?
+        .try_into()
+        .ok()
 }
 
 impl PublicKey {
@@ -89,7 +93,9 @@ impl std::error::Error for NoRandomNumbers {}
 /// When the machine gives none.
 pub fn random_bytes() -> Result<[u8; 32], NoRandomNumbers> {
     let mut bytes = [0; 32];
-    SystemRandom::new().fill(&mut bytes).map_err(|_| NoRandomNumbers)?;
+    SystemRandom::new()
+        .fill(&mut bytes)
+        .map_err(|_| NoRandomNumbers)?;
     Ok(bytes)
 }
 
@@ -103,7 +109,10 @@ impl SecretKey {
     }
 
     fn of_seed(seed: [u8; 32]) -> Option<SecretKey> {
-        Some(SecretKey { seed, pair: Arc::new(Ed25519KeyPair::from_seed_unchecked(&seed).ok()?) })
+        Some(SecretKey {
+            seed,
+            pair: Arc::new(Ed25519KeyPair::from_seed_unchecked(&seed).ok()?),
+        })
     }
 
     /// Reads a key that [`SecretKey::to_text`] wrote.
@@ -143,7 +152,10 @@ mod tests {
 
     #[test]
     fn what_was_signed_is_opened_by_its_key_for_its_purpose_only() {
-        let (key, other) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
+        let (key, other) = (
+            SecretKey::generate().unwrap(),
+            SecretKey::generate().unwrap(),
+        );
         let signed = key.sign("head", b"tide");
         assert_eq!(key.public().open("head", &signed).unwrap(), b"tide");
         assert_eq!(other.public().open("head", &signed), None);
@@ -159,9 +171,20 @@ mod tests {
     #[test]
     fn keys_are_texts() {
         let key = SecretKey::generate().unwrap();
-        assert_eq!(SecretKey::parse(&format!("{}\n", key.to_text())).unwrap().public(), key.public());
-        assert_eq!(PublicKey::parse(&key.public().to_string()).unwrap(), key.public());
-        assert!(PublicKey::parse(&key.to_text()).is_none() && PublicKey::parse("ed25519:AAAA").is_none());
+        assert_eq!(
+            SecretKey::parse(&format!("{}\n", key.to_text()))
+                .unwrap()
+                .public(),
+            key.public()
+        );
+        assert_eq!(
+            PublicKey::parse(&key.public().to_string()).unwrap(),
+            key.public()
+        );
+        assert!(
+            PublicKey::parse(&key.to_text()).is_none()
+                && PublicKey::parse("ed25519:AAAA").is_none()
+        );
         assert!(!format!("{key:?}").contains(&key.to_text()[15..30]));
     }
 }

@@ -17,8 +17,8 @@ use crate::keys::PublicKey;
 use crate::shelf::SharedStore;
 use crate::uploads::Uploads;
 
-/// This machine's store, which takes what it lacks from a shared one. Its results count only while their writers belong to
-/// it.
+/// This machine's store, which takes what it lacks from a shared one. Its results count only while
+/// their writers belong to it.
 pub struct LayeredStore {
     local: Arc<LocalStore>,
     shared: Arc<SharedStore>,
@@ -34,7 +34,12 @@ impl LayeredStore {
         uploads: Option<Arc<Uploads>>,
     ) -> LayeredStore {
         let root = shared.accepted().root.digest();
-        LayeredStore { local, shared, root, uploads }
+        LayeredStore {
+            local,
+            shared,
+            root,
+            uploads,
+        }
     }
 
     /// Whether a result that came from a shared store earlier still counts.
@@ -42,7 +47,13 @@ impl LayeredStore {
         match &entry.origin {
             Provenance::Here | Provenance::Loaded => true,
             Provenance::Shared { root, writer } => {
-                *root == self.root && self.shared.index().members.writer(&PublicKey(*writer)).is_some()
+                *root == self.root
+                    && self
+                        .shared
+                        .index()
+                        .members
+                        .writer(&PublicKey(*writer))
+                        .is_some()
             }
         }
     }
@@ -50,7 +61,9 @@ impl LayeredStore {
     /// A content that this machine keeps, though none of these kinds: executable or not.
     fn other_kind(&self, digest: &Digest, kinds: &[bool]) -> Option<Vec<u8>> {
         let [kind] = kinds else { return None };
-        self.local.is_near(digest, !kind).then(|| self.local.content(digest, !kind))?
+        self.local
+            .is_near(digest, !kind)
+            .then(|| self.local.content(digest, !kind))?
     }
 
     fn elsewhere(&self, key: &Digest) -> Vec<RecordEntry> {
@@ -59,9 +72,18 @@ impl LayeredStore {
             Basis::Noted(parts) => Some(parts),
             Basis::Unnoted | Basis::Unfit(_) => None,
         });
-        self.bring(&parts.flatten().map(|part| (*part, false)).collect::<Vec<_>>(), None);
+        self.bring(
+            &parts
+                .flatten()
+                .map(|part| (*part, false))
+                .collect::<Vec<_>>(),
+            None,
+        );
         let own = found.into_iter().map(|(writer, entry)| RecordEntry {
-            origin: Provenance::Shared { root: self.root, writer: writer.0 },
+            origin: Provenance::Shared {
+                root: self.root,
+                writer: writer.0,
+            },
             ..entry
         });
         own.collect()
@@ -74,7 +96,9 @@ impl NearContents for LocalStore {
     }
 
     fn read(&self, digest: &Digest) -> Option<Vec<u8>> {
-        [false, true].into_iter().find_map(|executable| self.content(digest, executable))
+        [false, true]
+            .into_iter()
+            .find_map(|executable| self.content(digest, executable))
     }
 }
 
@@ -83,7 +107,11 @@ impl Store for LayeredStore {
         let mut record = self.local.record(key).unwrap_or_default();
         record.entries.retain(|entry| self.counts(entry));
         for entry in self.elsewhere(key) {
-            if !record.entries.iter().any(|known| is_same(known, &entry) && known.basis == entry.basis) {
+            if !record
+                .entries
+                .iter()
+                .any(|known| is_same(known, &entry) && known.basis == entry.basis)
+            {
                 record.entries.push(entry);
             }
         }
@@ -110,7 +138,9 @@ impl Store for LayeredStore {
             && entry.origin == Provenance::Here
             && matches!(entry.basis, Basis::Noted(_))
         {
-            contents_of(entry).into_iter().for_each(|(digest, executable)| uploads.offer(digest, executable));
+            contents_of(entry)
+                .into_iter()
+                .for_each(|(digest, executable)| uploads.offer(digest, executable));
         }
         Ok(())
     }
@@ -146,7 +176,9 @@ impl Store for LayeredStore {
         }
         // What is kept here as a file of the other kind need not come.
         missing.retain(|digest, kinds| {
-            let Some(bytes) = self.other_kind(digest, kinds) else { return !kinds.is_empty() };
+            let Some(bytes) = self.other_kind(digest, kinds) else {
+                return !kinds.is_empty();
+            };
             for executable in kinds {
                 let _ = self.local.keep_content(&bytes, digest, *executable);
             }
@@ -154,12 +186,13 @@ impl Store for LayeredStore {
         });
         let wanted: Vec<Digest> = missing.keys().copied().collect();
         let until = within.map(|within| Instant::now() + within);
-        self.shared.bring(&wanted, (&*self.local, until), &|digest, bytes| {
-            for executable in &missing[digest] {
-                // What cannot be kept is missing when it is to be placed.
-                let _ = self.local.keep_content(&bytes, digest, *executable);
-            }
-        });
+        self.shared
+            .bring(&wanted, (&*self.local, until), &|digest, bytes| {
+                for executable in &missing[digest] {
+                    // What cannot be kept is missing when it is to be placed.
+                    let _ = self.local.keep_content(&bytes, digest, *executable);
+                }
+            });
     }
 
     fn open(&self, digest: &Digest, executable: bool) -> Result<Opened, StoreError> {

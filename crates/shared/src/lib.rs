@@ -1,12 +1,13 @@
-//! A shared cache: what one machine made, for others. Its objects lie in a folder or on a server that knows GET and PUT; their
-//! bytes are described in `docs/formats.md`.
+//! A shared cache: what one machine made, for others. Its objects lie in a folder or on a server
+//! that knows GET and PUT; their bytes are described in `docs/formats.md`.
 //!
-//! A *root* key signs the list of members. Each member that writes has a *head* for each channel, signed by it. A head
-//! names a manifest, a manifest names *segments* with records of results, and these say in which *packs* contents are. All but
-//! the list and the heads is named by its digest, so that one signature covers all that is behind a head.
+//! A *root* key signs the list of members. Each member that writes has a *head* for each channel,
+//! signed by it. A head names a manifest, a manifest names *segments* with records of results, and
+//! these say in which *packs* contents are. All but the list and the heads is named by its digest,
+//! so that one signature covers all that is behind a head.
 //!
-//! Nothing that comes from there is believed: signatures and digests are checked, and sizes are bounded, before anything is
-//! used. What is missing, late or wrong counts as not there.
+//! Nothing that comes from there is believed: signatures and digests are checked, and sizes are
+//! bounded, before anything is used. What is missing, late or wrong counts as not there.
 
 mod aligned;
 mod bundle;

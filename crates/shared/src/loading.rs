@@ -1,5 +1,5 @@
-//! What is known of a store: the list of members, their heads, and what these lead to. Nothing that is older than what was seen
-//! before is believed.
+//! What is known of a store: the list of members, their heads, and what these lead to. Nothing that
+//! is older than what was seen before is believed.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fs;
@@ -22,7 +22,8 @@ const FORGOTTEN: Duration = Duration::from_secs(30 * 24 * 3600);
 type SeenBefore = BTreeMap<String, u64>;
 
 impl SharedStore {
-    /// Something signed: as the store has it, or as it was kept here where that is newer or the store gives none.
+    /// Something signed: as the store has it, or as it was kept here where that is newer or the
+    /// store gives none.
     fn signed<T: Send>(
         &self,
         object: &str,
@@ -30,7 +31,11 @@ impl SharedStore {
         open: impl Fn(&[u8]) -> Option<T> + Sync,
         sequence: impl Fn(&T) -> u64,
     ) -> Option<T> {
-        let kept_at = self.accepted().cache.join("signed").join(object.replace('/', "_"));
+        let kept_at = self
+            .accepted()
+            .cache
+            .join("signed")
+            .join(object.replace('/', "_"));
         let last = seen.get(object).copied().unwrap_or(0);
         let is_new = |value: &T| sequence(value) >= last;
         let fetched = self.get(object, None, SIGNED_LIMIT);
@@ -52,11 +57,17 @@ impl SharedStore {
         let kept = kept.and_then(|bytes| open(&bytes)).filter(is_new);
         // What somebody near saw may be newer than what was seen here.
         let of_mirror = match fetched.is_none() {
-            true => self.of_mirror(object, None, SIGNED_LIMIT, None, &|bytes: &[u8]| open(bytes)),
+            true => self.of_mirror(object, None, SIGNED_LIMIT, None, &|bytes: &[u8]| {
+                open(bytes)
+            }),
             false => None,
         };
         match (kept, of_mirror.map(|(value, _)| value).filter(is_new)) {
-            (Some(kept), Some(near)) => Some(if sequence(&near) > sequence(&kept) { near } else { kept }),
+            (Some(kept), Some(near)) => Some(if sequence(&near) > sequence(&kept) {
+                near
+            } else {
+                kept
+            }),
             (kept, near) => kept.or(near),
         }
     }
@@ -70,8 +81,12 @@ impl SharedStore {
             Some(_) => return SharedIndex::default(),
         }
         let root = self.accepted().root;
-        let list =
-            self.signed(&KeyList::object(), &seen, |bytes| KeyList::open(bytes, &root), |list| list.sequence);
+        let list = self.signed(
+            &KeyList::object(),
+            &seen,
+            |bytes| KeyList::open(bytes, &root),
+            |list| list.sequence,
+        );
         let Some(members) = list else {
             self.fail(SharedTrouble::NoMembers(
                 "is not there, or not signed by the root key that was accepted".to_owned(),
@@ -84,27 +99,42 @@ impl SharedStore {
         }
         let (branches, seen) = self.branches(&members, seen);
         self.remember(&seen);
-        let index = SharedIndex { members, branches, packs: OnceLock::new() };
+        let index = SharedIndex {
+            members,
+            branches,
+            packs: OnceLock::new(),
+        };
         self.forget_old(&index);
         index
     }
 
-    /// What members wrote last of the channels that are wanted, and what was seen then. All heads are asked for at once.
+    /// What members wrote last of the channels that are wanted, and what was seen then. All heads
+    /// are asked for at once.
     fn branches(&self, members: &KeyList, mut seen: SeenBefore) -> (Vec<Arc<Branch>>, SeenBefore) {
         let channels = self.accepted().channels.iter();
-        let writers = channels
-            .flat_map(|channel| members.writers_of(channel).map(move |member| (&channel[..], member.key)));
-        let heads: Vec<(&str, PublicKey, OnceLock<_>)> =
-            writers.map(|(channel, key)| (channel, key, OnceLock::new())).collect();
+        let writers = channels.flat_map(|channel| {
+            members
+                .writers_of(channel)
+                .map(move |member| (&channel[..], member.key))
+        });
+        let heads: Vec<(&str, PublicKey, OnceLock<_>)> = writers
+            .map(|(channel, key)| (channel, key, OnceLock::new()))
+            .collect();
         self.wire.each(&heads, |(channel, key, fetched)| {
             let open = |bytes: &[u8]| ChannelHead::open(bytes, channel, key);
-            let _ = fetched
-                .set(self.signed(&ChannelHead::object(channel, key), &seen, open, |head| head.sequence));
+            let _ = fetched.set(self.signed(
+                &ChannelHead::object(channel, key),
+                &seen,
+                open,
+                |head| head.sequence,
+            ));
         });
         seen.insert(KeyList::object(), members.sequence);
         let mut branches = Vec::new();
         for (channel, key, fetched) in heads {
-            let Some(head) = fetched.into_inner().flatten() else { continue };
+            let Some(head) = fetched.into_inner().flatten() else {
+                continue;
+            };
             seen.insert(ChannelHead::object(channel, &key), head.sequence);
             branches.extend(self.branch(key, head).map(Arc::new));
         }
@@ -113,14 +143,25 @@ impl SharedStore {
 
     /// Removes what was fetched long ago and is behind no head any more.
     fn forget_old(&self, index: &SharedIndex) {
-        let segments =
-            index.branches.iter().flat_map(|branch| &branch.segments).map(|(digest, _)| digest.hex());
-        let manifests = index.branches.iter().map(|branch| branch.head.manifest.hex());
+        let segments = index
+            .branches
+            .iter()
+            .flat_map(|branch| &branch.segments)
+            .map(|(digest, _)| digest.hex());
+        let manifests = index
+            .branches
+            .iter()
+            .map(|branch| branch.head.manifest.hex());
         let wanted: HashSet<String> = segments.chain(manifests).collect();
         for kind in ["segments", "manifests"] {
-            for entry in fs::read_dir(self.accepted().cache.join(kind)).into_iter().flatten().flatten() {
+            for entry in fs::read_dir(self.accepted().cache.join(kind))
+                .into_iter()
+                .flatten()
+                .flatten()
+            {
                 let changed = entry.metadata().and_then(|data| data.modified());
-                let is_old = changed.is_ok_and(|time| time.elapsed().is_ok_and(|age| age > FORGOTTEN));
+                let is_old =
+                    changed.is_ok_and(|time| time.elapsed().is_ok_and(|age| age > FORGOTTEN));
                 if is_old && !wanted.contains(&*entry.file_name().to_string_lossy()) {
                     let _ = fs::remove_file(entry.path());
                 }
@@ -130,9 +171,11 @@ impl SharedStore {
 
     pub(crate) fn branch(&self, writer: PublicKey, head: ChannelHead) -> Option<Branch> {
         // Who writes must not leave out what cannot be read: it is reported.
-        let told = |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
+        let told =
+            |kind: &str, digest: &Digest| self.fail(SharedTrouble::Lies(object(kind, digest)));
         let bytes = self.immutable("manifests", &head.manifest, MANIFEST_LIMIT);
-        let Some(manifest) = bytes.and_then(|bytes| SegmentList::of_version(&bytes, MANIFEST_VERSION).ok())
+        let Some(manifest) =
+            bytes.and_then(|bytes| SegmentList::of_version(&bytes, MANIFEST_VERSION).ok())
         else {
             told("manifests", &head.manifest);
             return None;
@@ -146,11 +189,22 @@ impl SharedStore {
             Some((digest, Arc::new(read?)))
         };
         let fetched: Vec<OnceLock<_>> = manifest.segments.iter().map(|_| OnceLock::new()).collect();
-        self.wire.each(&manifest.segments.iter().zip(&fetched).collect::<Vec<_>>(), |(named, fetched)| {
-            let _ = fetched.set(segment(named.digest));
-        });
-        let segments = fetched.into_iter().filter_map(|fetched| fetched.into_inner().flatten()).collect();
-        Some(Branch { writer, head, manifest, segments })
+        self.wire.each(
+            &manifest.segments.iter().zip(&fetched).collect::<Vec<_>>(),
+            |(named, fetched)| {
+                let _ = fetched.set(segment(named.digest));
+            },
+        );
+        let segments = fetched
+            .into_iter()
+            .filter_map(|fetched| fetched.into_inner().flatten())
+            .collect();
+        Some(Branch {
+            writer,
+            head,
+            manifest,
+            segments,
+        })
     }
 
     fn seen_before(&self) -> SeenBefore {
@@ -160,8 +214,10 @@ impl SharedStore {
             Err(e) => {
                 // Who does not know what was seen would believe something older.
                 self.switch_off();
-                let problem =
-                    format!("cannot read what was seen of it in {}: {e}", self.accepted().seen.display());
+                let problem = format!(
+                    "cannot read what was seen of it in {}: {e}",
+                    self.accepted().seen.display()
+                );
                 self.fail(SharedTrouble::Machine(problem));
                 return SeenBefore::new();
             }
@@ -190,10 +246,15 @@ impl SharedStore {
         if *seen == self.seen_before() {
             return;
         }
-        let text: String = seen.iter().map(|(object, sequence)| format!("{sequence} {object}\n")).collect();
+        let text: String = seen
+            .iter()
+            .map(|(object, sequence)| format!("{sequence} {object}\n"))
+            .collect();
         if let Err(e) = write_own(&self.accepted().seen, text.as_bytes()) {
-            let problem =
-                format!("cannot remember what was seen of it in {}: {e}", self.accepted().seen.display());
+            let problem = format!(
+                "cannot remember what was seen of it in {}: {e}",
+                self.accepted().seen.display()
+            );
             self.fail(SharedTrouble::Machine(problem));
         }
     }

@@ -1,6 +1,7 @@
-//! A mirror: a copy near this machine of some of a store far away. What is named by its digest is asked of the mirror first, and
-//! put there when it came from the store. Lists of members and heads come from the store, and from the mirror only where the store
-//! cannot be asked. Nothing of a mirror is believed more than of a store: signatures and digests are checked.
+//! A mirror: a copy near this machine of some of a store far away. What is named by its digest is
+//! asked of the mirror first, and put there when it came from the store. Lists of members and heads
+//! come from the store, and from the mirror only where the store cannot be asked. Nothing of a
+//! mirror is believed more than of a store: signatures and digests are checked.
 
 use std::ops::Range;
 use std::path::Path;
@@ -21,7 +22,8 @@ const FAILURES: u32 = 3;
 /// So many objects are put at once.
 const AT_ONCE: usize = 2;
 
-/// So many bytes wait at most to be put: what comes then is not copied, and is copied when somebody asks for it again.
+/// So many bytes wait at most to be put: what comes then is not copied, and is copied when somebody
+/// asks for it again.
 const WAITING: u64 = 256 << 20;
 
 /// What went to a mirror and came from it.
@@ -66,7 +68,8 @@ pub(crate) struct Mirror {
 }
 
 impl MirrorState {
-    /// Takes note of what went wrong: the first is for people. Who hangs is not asked any more, by other builds either for some minutes.
+    /// Takes note of what went wrong: the first is for people. Who hangs is not asked any more, by
+    /// other builds either for some minutes.
     fn fail(&self, trouble: &Trouble, now: u64) {
         let hangs = matches!(trouble, Trouble::Hangs(_));
         if self.failures.fetch_add(1, Ordering::Relaxed) + 1 >= FAILURES || hangs {
@@ -85,7 +88,11 @@ impl MirrorState {
     fn put(&self, name: &str, bytes: &[u8], now: u64) {
         match self.objects.put(name, bytes) {
             Ok(()) if is_signed(name) => {}
-            Ok(()) => drop(self.counters.copied.fetch_add(bytes.len() as u64, Ordering::Relaxed)),
+            Ok(()) => drop(
+                self.counters
+                    .copied
+                    .fetch_add(bytes.len() as u64, Ordering::Relaxed),
+            ),
             Err(trouble) => {
                 self.is_closed.store(true, Ordering::Relaxed);
                 match &trouble {
@@ -116,7 +123,10 @@ impl Mirror {
             waiting: Mutex::new(0),
             is_done: Condvar::new(),
         };
-        Mirror { state: Arc::new(state), threads: ThreadPoolBuilder::new().num_threads(AT_ONCE).build().ok() }
+        Mirror {
+            state: Arc::new(state),
+            threads: ThreadPoolBuilder::new().num_threads(AT_ONCE).build().ok(),
+        }
     }
 
     /// The same, but asked also where it hung a while ago.
@@ -141,18 +151,29 @@ impl Mirror {
 
     /// What was moved so far.
     pub fn traffic(&self) -> MirrorTraffic {
-        let MirrorCounters { requests, moved, copied } = &self.state.counters;
+        let MirrorCounters {
+            requests,
+            moved,
+            copied,
+        } = &self.state.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
-        MirrorTraffic { requests: read(requests), moved: read(moved), copied: read(copied) }
+        MirrorTraffic {
+            requests: read(requests),
+            moved: read(moved),
+            copied: read(copied),
+        }
     }
 
     /// Whether what comes from the store is copied to it.
     pub fn takes_copies(&self) -> bool {
-        let MirrorState { is_off, is_closed, .. } = &*self.state;
+        let MirrorState {
+            is_off, is_closed, ..
+        } = &*self.state;
         !is_off.load(Ordering::Relaxed) && !is_closed.load(Ordering::Relaxed)
     }
 
-    /// An object of it, or a part of one, with what `check` makes of it, where it has it and it is right. Who calls has the network.
+    /// An object of it, or a part of one, with what `check` makes of it, where it has it and it is
+    /// right. Who calls has the network.
     pub fn get<T>(
         &self,
         (name, part, limit): (&str, Option<&Range<u64>>, u64),
@@ -170,7 +191,10 @@ impl Mirror {
                     state.say(format!("what it gives as {name} is not that"));
                     return None;
                 };
-                state.counters.moved.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+                state
+                    .counters
+                    .moved
+                    .fetch_add(bytes.len() as u64, Ordering::Relaxed);
                 Some((made, bytes))
             }
             Ok(None) | Err(Trouble::Late) => None,
@@ -184,7 +208,9 @@ impl Mirror {
     /// Copies an object there, while others are asked for.
     pub fn copy(&self, name: &str, bytes: &[u8], now: u64) {
         let size = bytes.len() as u64;
-        let Some(threads) = self.threads.as_ref().filter(|_| self.takes_copies()) else { return };
+        let Some(threads) = self.threads.as_ref().filter(|_| self.takes_copies()) else {
+            return;
+        };
         {
             let mut waiting = self.state.waiting.lock();
             // One that is larger goes alone.
@@ -203,11 +229,17 @@ impl Mirror {
         });
     }
 
-    /// Waits until all is copied, until a time at most: the rest is copied by whoever asks for it next.
+    /// Waits until all is copied, until a time at most: the rest is copied by whoever asks for it
+    /// next.
     pub fn finish(&self, until: Instant) {
         let mut waiting = self.state.waiting.lock();
         while *waiting > 0 {
-            if self.state.is_done.wait_until(&mut waiting, until).timed_out() {
+            if self
+                .state
+                .is_done
+                .wait_until(&mut waiting, until)
+                .timed_out()
+            {
                 self.state.is_closed.store(true, Ordering::Relaxed);
                 return;
             }

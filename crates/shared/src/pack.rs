@@ -25,9 +25,21 @@ impl GrowingPack {
     /// Adds a content of so many bytes as a frame. Gives the pack if it is large enough now.
     pub fn add(&mut self, digest: Digest, frame: &[u8], raw: u64) -> Option<ClosedPack> {
         let (at, stored) = (self.bytes.len() as u64, frame.len() as u64);
-        self.inside.push((digest, ContentSpot { pack: None, at, stored, raw }));
+        self.inside.push((
+            digest,
+            ContentSpot {
+                pack: None,
+                at,
+                stored,
+                raw,
+            },
+        ));
         self.bytes.extend(frame);
-        if self.bytes.len() >= PACK { self.close() } else { None }
+        if self.bytes.len() >= PACK {
+            self.close()
+        } else {
+            None
+        }
     }
 
     /// What was added since the last one was closed, if anything was.
@@ -38,8 +50,20 @@ impl GrowingPack {
         let bytes = std::mem::take(&mut self.bytes);
         let digest = Digest::of(&bytes);
         let inside = self.inside.drain(..);
-        let contents = inside.map(|(content, spot)| (content, ContentSpot { pack: Some(digest), ..spot }));
-        Some(ClosedPack { digest, bytes, contents: contents.collect() })
+        let contents = inside.map(|(content, spot)| {
+            (
+                content,
+                ContentSpot {
+                    pack: Some(digest),
+                    ..spot
+                },
+            )
+        });
+        Some(ClosedPack {
+            digest,
+            bytes,
+            contents: contents.collect(),
+        })
     }
 }
 
@@ -61,9 +85,16 @@ mod tests {
         assert!(pack.close().is_none());
         assert_eq!((full.contents.len(), rest.contents.len()), (2, 1));
         for (closed, number) in [(&full, 0), (&full, 1), (&rest, 2)] {
-            let (_, spot) = closed.contents.iter().find(|(digest, _)| *digest == of(number)).unwrap();
+            let (_, spot) = closed
+                .contents
+                .iter()
+                .find(|(digest, _)| *digest == of(number))
+                .unwrap();
             let (from, to) = (spot.at as usize, (spot.at + spot.stored) as usize);
-            assert_eq!((&closed.bytes[from..to], spot.pack), (&*frames[number], Some(closed.digest)));
+            assert_eq!(
+                (&closed.bytes[from..to], spot.pack),
+                (&*frames[number], Some(closed.digest))
+            );
         }
         assert_eq!(full.digest, Digest::of(&full.bytes));
     }

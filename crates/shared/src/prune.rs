@@ -1,5 +1,6 @@
-//! Pruning a channel: what no build used for some days is left out of what its head leads to, and a while later the objects go that
-//! nothing leads to any more. Who still reads by an older head finds them until then.
+//! Pruning a channel: what no build used for some days is left out of what its head leads to, and a
+//! while later the objects go that nothing leads to any more. Who still reads by an older head
+//! finds them until then.
 
 use std::collections::{BTreeMap, BTreeSet, HashSet};
 use std::time::Duration;
@@ -35,12 +36,21 @@ pub struct Pruned {
 }
 
 impl Publisher {
-    /// Leaves out what no build of the channel used for so many days, and removes what nothing led to for so long.
+    /// Leaves out what no build of the channel used for so many days, and removes what nothing led
+    /// to for so long.
     ///
     /// # Errors
-    /// When the key may not write, or something cannot be read, put or removed; what is there stays usable.
-    pub fn prune(&self, shared: &SharedStore, days: u64, grace: Duration) -> Result<Pruned, SharedTrouble> {
-        let Some(branch) = self.may_write(shared)? else { return Ok(Pruned::default()) };
+    /// When the key may not write, or something cannot be read, put or removed; what is there stays
+    /// usable.
+    pub fn prune(
+        &self,
+        shared: &SharedStore,
+        days: u64,
+        grace: Duration,
+    ) -> Result<Pruned, SharedTrouble> {
+        let Some(branch) = self.may_write(shared)? else {
+            return Ok(Pruned::default());
+        };
         let mut next = Next::of(shared, branch.manifest.clone());
         let mut pruned = Pruned::default();
         let first = (shared.today() + 1).saturating_sub(days.max(1));
@@ -54,8 +64,13 @@ impl Publisher {
             }
         }
         let all = parts_of(&branch);
-        let count =
-            |parts: &SegmentParts| parts.results.values().map(|result| result.entries.len()).sum::<usize>();
+        let count = |parts: &SegmentParts| {
+            parts
+                .results
+                .values()
+                .map(|result| result.entries.len())
+                .sum::<usize>()
+        };
         let before = count(&all);
         let kept = used_of(all.clone(), &used);
         pruned.kept = count(&kept);
@@ -91,14 +106,26 @@ impl Publisher {
                 None => object("contents", digest),
             });
             of_spots
-                .chain(parts.shortcuts.values().map(|(digest, _)| object("differences", digest)))
+                .chain(
+                    parts
+                        .shortcuts
+                        .values()
+                        .map(|(digest, _)| object("differences", digest)),
+                )
                 .collect()
         };
         let stay = objects(&kept);
-        let mut gone: Vec<String> = objects(all).into_iter().filter(|name| !stay.contains(name)).collect();
+        let mut gone: Vec<String> = objects(all)
+            .into_iter()
+            .filter(|name| !stay.contains(name))
+            .collect();
         gone.sort();
         gone.into_iter().for_each(|name| next.doom(name));
-        let segment = put_segment(shared, &encode(&kept).map_err(damaged)?, kept.results.len() as u64)?;
+        let segment = put_segment(
+            shared,
+            &encode(&kept).map_err(damaged)?,
+            kept.results.len() as u64,
+        )?;
         branch
             .segments
             .iter()
@@ -113,7 +140,11 @@ impl Publisher {
 fn parts_of(branch: &Branch) -> SegmentParts {
     let mut all = SegmentParts::default();
     for (_, segment) in &branch.segments {
-        let SegmentParts { results, spots, shortcuts } = segment.parts();
+        let SegmentParts {
+            results,
+            spots,
+            shortcuts,
+        } = segment.parts();
         for (key, result) in results {
             add(&mut all.results, key, result);
         }
@@ -125,7 +156,11 @@ fn parts_of(branch: &Branch) -> SegmentParts {
 
 /// The results of keys that were used, with the contents that they name.
 fn used_of(all: SegmentParts, used: &BTreeSet<u64>) -> SegmentParts {
-    let SegmentParts { mut results, mut spots, mut shortcuts } = all;
+    let SegmentParts {
+        mut results,
+        mut spots,
+        mut shortcuts,
+    } = all;
     results.retain(|key, _| used.contains(&beginning(key)));
     let contents: HashSet<Digest> = results
         .values()
@@ -135,7 +170,11 @@ fn used_of(all: SegmentParts, used: &BTreeSet<u64>) -> SegmentParts {
         .collect();
     spots.retain(|digest, _| contents.contains(digest));
     shortcuts.retain(|(new, _), _| contents.contains(new));
-    SegmentParts { results, spots, shortcuts }
+    SegmentParts {
+        results,
+        spots,
+        shortcuts,
+    }
 }
 
 /// The same contents, those of packs with few of them in new packs.
@@ -147,8 +186,11 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
             *wanted.entry(pack).or_default() += spot.stored;
         }
     }
-    let is_sparse =
-        |pack: &Digest| wanted.get(pack).is_some_and(|bytes| *bytes < index.pack_size(pack) / SPARSE);
+    let is_sparse = |pack: &Digest| {
+        wanted
+            .get(pack)
+            .is_some_and(|bytes| *bytes < index.pack_size(pack) / SPARSE)
+    };
     let moved: Vec<Digest> = spots
         .iter()
         .filter(|(_, spot)| spot.pack.as_ref().is_some_and(is_sparse))
@@ -156,16 +198,26 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
         .collect();
     let brought: Mutex<BTreeMap<Digest, Vec<u8>>> = Mutex::default();
     for some in moved.chunks(PACK / 1024) {
-        shared
-            .bring(some, (&NothingNear, None), &|digest, bytes| drop(brought.lock().insert(*digest, bytes)));
+        shared.bring(some, (&NothingNear, None), &|digest, bytes| {
+            drop(brought.lock().insert(*digest, bytes))
+        });
         let mut pack = GrowingPack::default();
         let mut closed = Vec::new();
         for (digest, bytes) in std::mem::take(&mut *brought.lock()) {
-            closed.extend(pack.add(digest, &squeezed(&bytes).map_err(damaged)?, bytes.len() as u64));
+            closed.extend(pack.add(
+                digest,
+                &squeezed(&bytes).map_err(damaged)?,
+                bytes.len() as u64,
+            ));
         }
         closed.extend(pack.close());
         // What cannot be had stays where it is.
-        for ClosedPack { digest, bytes, contents } in closed {
+        for ClosedPack {
+            digest,
+            bytes,
+            contents,
+        } in closed
+        {
             shared.put(&object("packs", &digest), &bytes)?;
             spots.extend(contents);
         }
@@ -174,12 +226,22 @@ fn repacked(shared: &SharedStore, mut spots: Spots) -> Result<Spots, SharedTroub
 }
 
 /// Removes objects to which nothing led for a while, and does not now.
-fn remove_old(shared: &SharedStore, next: &mut Next, grace: Duration) -> Result<usize, SharedTrouble> {
+fn remove_old(
+    shared: &SharedStore,
+    next: &mut Next,
+    grace: Duration,
+) -> Result<usize, SharedTrouble> {
     let index = shared.index();
     let mut led_to: HashSet<String> = HashSet::new();
     for branch in &index.branches {
         led_to.insert(object("manifests", &branch.head.manifest));
-        led_to.extend(branch.manifest.uses.values().map(|digest| object("uses", digest)));
+        led_to.extend(
+            branch
+                .manifest
+                .uses
+                .values()
+                .map(|digest| object("uses", digest)),
+        );
         for (digest, segment) in &branch.segments {
             led_to.insert(object("segments", digest));
             let parts = segment.parts();
@@ -187,7 +249,12 @@ fn remove_old(shared: &SharedStore, next: &mut Next, grace: Duration) -> Result<
                 Some(pack) => object("packs", pack),
                 None => object("contents", content),
             }));
-            led_to.extend(parts.shortcuts.values().map(|(digest, _)| object("differences", digest)));
+            led_to.extend(
+                parts
+                    .shortcuts
+                    .values()
+                    .map(|(digest, _)| object("differences", digest)),
+            );
         }
     }
     let until = shared.now().saturating_sub(grace.as_secs());

@@ -1,5 +1,5 @@
-//! Writing: contents first, then what names them, the head last. Whatever cuts it off leaves the old head true, and the next
-//! build writes what is missing.
+//! Writing: contents first, then what names them, the head last. Whatever cuts it off leaves the
+//! old head true, and the next build writes what is missing.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::path::PathBuf;
@@ -15,7 +15,9 @@ use crate::heads::ChannelHead;
 use crate::index::{Branch, DoomedObject, MANIFEST_VERSION, SegmentList, SegmentRow, object};
 use crate::keys::{PublicKey, SecretKey};
 use crate::own_files::write_own;
-use crate::segment::{KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode};
+use crate::segment::{
+    KeyedResult, KeyedResults, RecordSegment, SegmentParts, add, beginning, encode,
+};
 use crate::shelf::{SharedStore, SharedTrouble};
 use crate::uploads::{Uploaded, Uploads};
 
@@ -54,12 +56,14 @@ pub(crate) fn damaged(e: std::io::Error) -> SharedTrouble {
 }
 
 impl Publisher {
-    /// Someone who writes a channel with a key. At the end of a build they wait so long until all is given; without a time, until it is.
+    /// Someone who writes a channel with a key. At the end of a build they wait so long until all
+    /// is given; without a time, until it is.
     pub fn new(key: SecretKey, channel: String, wait: Option<Duration>) -> Publisher {
         Publisher { key, channel, wait }
     }
 
-    /// Writes those of some results that may be shared and are not there yet, and those that an earlier build did not give in time.
+    /// Writes those of some results that may be shared and are not there yet, and those that an
+    /// earlier build did not give in time.
     /// `used` are the keys of all steps that were asked for, whoever made them.
     ///
     /// # Errors
@@ -73,7 +77,10 @@ impl Publisher {
     ) -> Result<HandedOver, SharedTrouble> {
         let until = self.wait.map(|wait| Instant::now() + wait);
         let before = self.may_write(shared)?;
-        let manifest = before.as_ref().map(|branch| branch.manifest.clone()).unwrap_or_default();
+        let manifest = before
+            .as_ref()
+            .map(|branch| branch.manifest.clone())
+            .unwrap_or_default();
         let mut all = self.late_before(shared)?;
         for (key, result) in results {
             add(&mut all, *key, result.clone());
@@ -119,17 +126,28 @@ impl Publisher {
     }
 
     /// What the key wrote of its channel so far, if it may write it.
-    pub(crate) fn may_write(&self, shared: &SharedStore) -> Result<Option<Arc<Branch>>, SharedTrouble> {
+    pub(crate) fn may_write(
+        &self,
+        shared: &SharedStore,
+    ) -> Result<Option<Arc<Branch>>, SharedTrouble> {
         let index = shared.index();
         // Without all that is there, a new head would leave it out.
         if let Some(trouble) = shared.hidden() {
             return Err(trouble);
         }
         let own = self.key.public();
-        if !index.members.writers_of(&self.channel).any(|member| member.key == own) {
+        if !index
+            .members
+            .writers_of(&self.channel)
+            .any(|member| member.key == own)
+        {
             return Err(SharedTrouble::NoWriter(own.to_string()));
         }
-        Ok(index.branches.iter().find(|b| b.writer == own && b.head.channel == self.channel).cloned())
+        Ok(index
+            .branches
+            .iter()
+            .find(|b| b.writer == own && b.head.channel == self.channel)
+            .cloned())
     }
 
     /// The channel that is written.
@@ -151,7 +169,9 @@ impl Publisher {
     ) -> Result<(), SharedTrouble> {
         // Others may have given results with the same key since this build began.
         let added = self.add_to_head(shared, row, &|before| {
-            let manifest = before.map(|branch| branch.manifest.clone()).unwrap_or_default();
+            let manifest = before
+                .map(|branch| branch.manifest.clone())
+                .unwrap_or_default();
             let mut next = Next::of(shared, manifest);
             if let Some(row) = row {
                 next.manifest.segments.push(*row);
@@ -169,7 +189,11 @@ impl Publisher {
     }
 
     /// The keys that were used today, as a manifest says.
-    fn uses_of(&self, shared: &SharedStore, manifest: &SegmentList) -> Result<BTreeSet<u64>, SharedTrouble> {
+    fn uses_of(
+        &self,
+        shared: &SharedStore,
+        manifest: &SegmentList,
+    ) -> Result<BTreeSet<u64>, SharedTrouble> {
         match manifest.uses.get(&shared.today()) {
             Some(digest) => self.uses(shared, digest),
             None => Ok(BTreeSet::new()),
@@ -177,9 +201,15 @@ impl Publisher {
     }
 
     /// The keys that were used on a day.
-    pub(crate) fn uses(&self, shared: &SharedStore, digest: &Digest) -> Result<BTreeSet<u64>, SharedTrouble> {
+    pub(crate) fn uses(
+        &self,
+        shared: &SharedStore,
+        digest: &Digest,
+    ) -> Result<BTreeSet<u64>, SharedTrouble> {
         let lies = || SharedTrouble::Lies(object("uses", digest));
-        let bytes = shared.immutable("uses", digest, USES_LIMIT).ok_or_else(lies)?;
+        let bytes = shared
+            .immutable("uses", digest, USES_LIMIT)
+            .ok_or_else(lies)?;
         BTreeSet::<u64>::of_version(&bytes, USES_VERSION).map_err(|_| lies())
     }
 
@@ -198,7 +228,9 @@ impl Publisher {
         shared.put_kept("manifests", &digest, &bytes)?;
         let name = ChannelHead::object(&self.channel, &self.key.public());
         // Who saw a later head than is there now believes only one that is later still.
-        let last = before.map_or(0, |branch| branch.head.sequence).max(shared.last_seen(&name));
+        let last = before
+            .map_or(0, |branch| branch.head.sequence)
+            .max(shared.last_seen(&name));
         let head = ChannelHead {
             channel: self.channel.clone(),
             sequence: last + 1,
@@ -211,7 +243,11 @@ impl Publisher {
     }
 
     fn late_file(&self, shared: &SharedStore) -> PathBuf {
-        shared.accepted().cache.join("late").join(Digest::of(self.channel.as_bytes()).hex())
+        shared
+            .accepted()
+            .cache
+            .join("late")
+            .join(Digest::of(self.channel.as_bytes()).hex())
     }
 
     /// Results that an earlier build did not give in time.
@@ -220,13 +256,18 @@ impl Publisher {
         let bytes = match std::fs::read(&file) {
             Err(e) if e.kind() == std::io::ErrorKind::NotFound => return Ok(KeyedResults::new()),
             Err(e) => {
-                let problem = format!("cannot read what was not uploaded in time in {}: {e}", file.display());
+                let problem = format!(
+                    "cannot read what was not uploaded in time in {}: {e}",
+                    file.display()
+                );
                 return Err(SharedTrouble::Machine(problem));
             }
             Ok(bytes) => bytes,
         };
         // A damaged one is written anew: its results are given when they are built again.
-        Ok(RecordSegment::decode(&bytes).map(|segment| segment.parts().results).unwrap_or_default())
+        Ok(RecordSegment::decode(&bytes)
+            .map(|segment| segment.parts().results)
+            .unwrap_or_default())
     }
 
     fn note_late(&self, shared: &SharedStore, late: KeyedResults) -> Result<(), SharedTrouble> {
@@ -235,7 +276,11 @@ impl Publisher {
             let _ = std::fs::remove_file(&file);
             return Ok(());
         }
-        let bytes = encode(&SegmentParts { results: late, ..SegmentParts::default() }).map_err(damaged)?;
+        let bytes = encode(&SegmentParts {
+            results: late,
+            ..SegmentParts::default()
+        })
+        .map_err(damaged)?;
         let problem = |e: std::io::Error| {
             SharedTrouble::Machine(format!(
                 "cannot write down what is not given yet in {}: {e}",
@@ -260,13 +305,19 @@ pub(crate) struct Next {
 impl Next {
     /// What follows a manifest, for a head that is written now.
     pub fn of(shared: &SharedStore, manifest: SegmentList) -> Next {
-        Next { manifest, now: shared.now() }
+        Next {
+            manifest,
+            now: shared.now(),
+        }
     }
 
     /// Says that nothing leads to an object any more.
     pub fn doom(&mut self, name: String) {
         self.manifest.doomed.retain(|doomed| doomed.name != name);
-        self.manifest.doomed.push(DoomedObject { name, since: self.now });
+        self.manifest.doomed.push(DoomedObject {
+            name,
+            since: self.now,
+        });
     }
 
     fn set_uses(
@@ -278,7 +329,12 @@ impl Next {
         let bytes = uses.to_version(USES_VERSION);
         let digest = Digest::of(&bytes);
         shared.put(&object("uses", &digest), &bytes)?;
-        if let Some(old) = self.manifest.uses.insert(day, digest).filter(|old| *old != digest) {
+        if let Some(old) = self
+            .manifest
+            .uses
+            .insert(day, digest)
+            .filter(|old| *old != digest)
+        {
             self.doom(object("uses", &old));
         }
         Ok(())
@@ -286,11 +342,20 @@ impl Next {
 }
 
 /// Makes one segment of several small ones, so that few are to be asked for.
-fn merge(shared: &SharedStore, next: &mut Next, before: Option<&Branch>) -> Result<(), SharedTrouble> {
+fn merge(
+    shared: &SharedStore,
+    next: &mut Next,
+    before: Option<&Branch>,
+) -> Result<(), SharedTrouble> {
     let size = |named: &SegmentRow| named.keys.max(1).ilog(MERGED as u64);
-    let Some(smallest) = next.manifest.segments.iter().map(size).min() else { return Ok(()) };
-    let (few, rest): (Vec<SegmentRow>, Vec<SegmentRow>) =
-        next.manifest.segments.iter().partition(|named| size(named) == smallest);
+    let Some(smallest) = next.manifest.segments.iter().map(size).min() else {
+        return Ok(());
+    };
+    let (few, rest): (Vec<SegmentRow>, Vec<SegmentRow>) = next
+        .manifest
+        .segments
+        .iter()
+        .partition(|named| size(named) == smallest);
     if few.len() < MERGED {
         return Ok(());
     }
@@ -300,20 +365,30 @@ fn merge(shared: &SharedStore, next: &mut Next, before: Option<&Branch>) -> Resu
         .map(|(digest, segment)| (*digest, segment))
         .collect();
     // The newest one was not read back: it stays by itself.
-    let (old, newest): (Vec<SegmentRow>, Vec<SegmentRow>) =
-        few.into_iter().partition(|named| known.contains_key(&named.digest));
+    let (old, newest): (Vec<SegmentRow>, Vec<SegmentRow>) = few
+        .into_iter()
+        .partition(|named| known.contains_key(&named.digest));
     let mut all = SegmentParts::default();
     for named in &old {
-        let SegmentParts { results, spots, shortcuts } = known[&named.digest].parts();
+        let SegmentParts {
+            results,
+            spots,
+            shortcuts,
+        } = known[&named.digest].parts();
         for (key, result) in results {
             add(&mut all.results, key, result);
         }
         all.spots.extend(spots);
         all.shortcuts.extend(shortcuts);
     }
-    let merged = put_segment(shared, &encode(&all).map_err(damaged)?, all.results.len() as u64)?;
+    let merged = put_segment(
+        shared,
+        &encode(&all).map_err(damaged)?,
+        all.results.len() as u64,
+    )?;
     next.manifest.segments = rest.into_iter().chain([merged]).chain(newest).collect();
-    old.iter().for_each(|named| next.doom(object("segments", &named.digest)));
+    old.iter()
+        .for_each(|named| next.doom(object("segments", &named.digest)));
     Ok(())
 }
 
@@ -324,7 +399,11 @@ pub(crate) fn put_segment(
 ) -> Result<SegmentRow, SharedTrouble> {
     let digest = Digest::of(bytes);
     shared.put_kept("segments", &digest, bytes)?;
-    Ok(SegmentRow { digest, keys, bytes: bytes.len() as u64 })
+    Ok(SegmentRow {
+        digest,
+        keys,
+        bytes: bytes.len() as u64,
+    })
 }
 
 /// The results that others may have, and that are not there.
@@ -334,8 +413,12 @@ fn wanted(shared: &SharedStore, results: &KeyedResults) -> KeyedResults {
     for (key, result) in results {
         let there = index.results(key);
         let is_there = |entry: &RecordEntry| {
-            there.iter().any(|(_, known)| is_same(known, entry) && known.basis == entry.basis)
-                && contents_of(entry).iter().all(|(digest, _)| shared.has(digest))
+            there
+                .iter()
+                .any(|(_, known)| is_same(known, entry) && known.basis == entry.basis)
+                && contents_of(entry)
+                    .iter()
+                    .all(|(digest, _)| shared.has(digest))
         };
         let mut seen: Vec<&RecordEntry> = Vec::new();
         for entry in &result.entries {
@@ -346,7 +429,14 @@ fn wanted(shared: &SharedStore, results: &KeyedResults) -> KeyedResults {
         }
         let entries: Vec<RecordEntry> = seen.into_iter().cloned().collect();
         if !entries.is_empty() {
-            add(&mut wanted, *key, KeyedResult { entries, ..result.clone() });
+            add(
+                &mut wanted,
+                *key,
+                KeyedResult {
+                    entries,
+                    ..result.clone()
+                },
+            );
         }
     }
     wanted
@@ -355,14 +445,20 @@ fn wanted(shared: &SharedStore, results: &KeyedResults) -> KeyedResults {
 /// Says which contents are needed there, and of which others were at the same place before.
 fn offer(shared: &SharedStore, uploads: &Uploads, wanted: &KeyedResults) {
     for entry in wanted.values().flat_map(|result| &result.entries) {
-        contents_of(entry).into_iter().for_each(|(digest, executable)| uploads.offer(digest, executable));
+        contents_of(entry)
+            .into_iter()
+            .for_each(|(digest, executable)| uploads.offer(digest, executable));
     }
     let index = shared.index();
     for result in wanted.values() {
         let before = index.of_folder(&result.folder);
-        let Some(last) = before.first().and_then(|(_, _, last)| last.entries.first()) else { continue };
-        let old: BTreeMap<(usize, &str), Digest> =
-            places_of(last).into_iter().map(|(place, digest, _)| (place, digest)).collect();
+        let Some(last) = before.first().and_then(|(_, _, last)| last.entries.first()) else {
+            continue;
+        };
+        let old: BTreeMap<(usize, &str), Digest> = places_of(last)
+            .into_iter()
+            .map(|(place, digest, _)| (place, digest))
+            .collect();
         for (place, new, _) in result.entries.iter().flat_map(places_of) {
             let other = old.get(&place).filter(|old| **old != new);
             let is_large = |old: &&Digest| index.spot(old).is_some_and(|spot| spot.raw >= SMALL);
@@ -373,8 +469,13 @@ fn offer(shared: &SharedStore, uploads: &Uploads, wanted: &KeyedResults) {
     }
 }
 
-/// Results whose contents are all there, and those of which some are not yet. What this machine lost is left out.
-fn in_time(shared: &SharedStore, uploaded: &Uploaded, wanted: KeyedResults) -> (KeyedResults, KeyedResults) {
+/// Results whose contents are all there, and those of which some are not yet. What this machine
+/// lost is left out.
+fn in_time(
+    shared: &SharedStore,
+    uploaded: &Uploaded,
+    wanted: KeyedResults,
+) -> (KeyedResults, KeyedResults) {
     let (mut given, mut late) = (KeyedResults::new(), KeyedResults::new());
     for (key, result) in wanted {
         for entry in result.entries {
@@ -384,10 +485,14 @@ fn in_time(shared: &SharedStore, uploaded: &Uploaded, wanted: KeyedResults) -> (
                 made_of: result.made_of.clone(),
                 entries: vec![entry],
             };
-            if contents.iter().any(|(digest, _)| uploaded.lost.contains(digest)) {
+            if contents
+                .iter()
+                .any(|(digest, _)| uploaded.lost.contains(digest))
+            {
                 continue;
             }
-            let is_there = |digest: &Digest| uploaded.spots.contains_key(digest) || shared.has(digest);
+            let is_there =
+                |digest: &Digest| uploaded.spots.contains_key(digest) || shared.has(digest);
             let in_time = contents.iter().all(|(digest, _)| is_there(digest));
             add(if in_time { &mut given } else { &mut late }, key, one);
         }
@@ -408,5 +513,9 @@ fn parts_of(shared: &SharedStore, results: KeyedResults, uploaded: Uploaded) -> 
             }
         }
     }
-    SegmentParts { results, spots, shortcuts: uploaded.shortcuts }
+    SegmentParts {
+        results,
+        spots,
+        shortcuts: uploaded.shortcuts,
+    }
 }

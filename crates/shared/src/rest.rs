@@ -1,5 +1,5 @@
-//! Stores that hang. A build waits for one once; for some minutes after that nobody of this machine asks it, so that not each
-//! build waits as long.
+//! Stores that hang. A build waits for one once; for some minutes after that nobody of this machine
+//! asks it, so that not each build waits as long.
 
 use std::fmt;
 use std::fs;
@@ -36,10 +36,21 @@ pub struct Rest {
 
 impl fmt::Display for Rest {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
-        let Rest { since, until, why, now } = self;
-        let (ago, left) = (now.saturating_sub(*since), until.saturating_sub(*now).div_ceil(60));
+        let Rest {
+            since,
+            until,
+            why,
+            now,
+        } = self;
+        let (ago, left) = (
+            now.saturating_sub(*since),
+            until.saturating_sub(*now).div_ceil(60),
+        );
         let minutes = counted(left as usize, "minute");
-        write!(f, "{why}, {ago} s ago; builds ask it again in {minutes}, `nubrik shared` asks it now")
+        write!(
+            f,
+            "{why}, {ago} s ago; builds ask it again in {minutes}, `nubrik shared` asks it now"
+        )
     }
 }
 
@@ -53,7 +64,10 @@ pub(crate) struct RestNotes {
 
 impl RestNotes {
     pub fn new(cache: &Path, place: String) -> RestNotes {
-        RestNotes { cache: cache.to_owned(), place }
+        RestNotes {
+            cache: cache.to_owned(),
+            place,
+        }
     }
 
     fn file(&self, wanted: StoreUse) -> PathBuf {
@@ -63,16 +77,27 @@ impl RestNotes {
         })
     }
 
-    /// The note that counts at a time, if there is one. One from the future is none: the clock was changed.
+    /// The note that counts at a time, if there is one. One from the future is none: the clock was
+    /// changed.
     pub fn read(&self, wanted: StoreUse, now: u64) -> Option<Rest> {
         let text = fs::read_to_string(self.file(wanted)).ok()?;
         let mut lines = text.lines();
-        let (since, place, why) = (lines.next()?.parse().ok()?, lines.next()?, lines.next()?.to_owned());
-        let rest = Rest { since, until: u64::saturating_add(since, REST), why, now };
+        let (since, place, why) = (
+            lines.next()?.parse().ok()?,
+            lines.next()?,
+            lines.next()?.to_owned(),
+        );
+        let rest = Rest {
+            since,
+            until: u64::saturating_add(since, REST),
+            why,
+            now,
+        };
         (place == self.place && since <= now && now < rest.until).then_some(rest)
     }
 
-    /// Notes that the store hung just now. Where that cannot be written, the next build waits once more.
+    /// Notes that the store hung just now. Where that cannot be written, the next build waits once
+    /// more.
     pub fn note(&self, wanted: StoreUse, now: u64, why: &str) {
         let text = format!("{now}\n{}\n{}\n", self.place, why.replace('\n', " "));
         let _ = write_own(&self.file(wanted), text.as_bytes());
@@ -103,9 +128,22 @@ mod tests {
             rest.to_string(),
             "it said nothing, 10 s ago; builds ask it again in 5 minutes, `nubrik shared` asks it now"
         );
-        assert_eq!(here.read(StoreUse::Give, 1010), None, "giving is another matter");
-        assert_eq!(here.read(StoreUse::Take, 999), None, "the clock was set back");
-        assert!(here.read(StoreUse::Take, 1299).unwrap().to_string().contains("in 1 minute,"));
+        assert_eq!(
+            here.read(StoreUse::Give, 1010),
+            None,
+            "giving is another matter"
+        );
+        assert_eq!(
+            here.read(StoreUse::Take, 999),
+            None,
+            "the clock was set back"
+        );
+        assert!(
+            here.read(StoreUse::Take, 1299)
+                .unwrap()
+                .to_string()
+                .contains("in 1 minute,")
+        );
         assert_eq!(here.read(StoreUse::Take, 1300), None, "it is over");
         assert_eq!(notes("http://there").read(StoreUse::Take, 1010), None);
         here.forget();
@@ -116,7 +154,12 @@ mod tests {
     fn a_damaged_note_is_none() {
         let folder = tempfile::tempdir().unwrap();
         let notes = RestNotes::new(folder.path(), "p".to_owned());
-        for text in ["", "x\np\nwhy\n", "1000\np", "99999999999999999999\np\nwhy\n"] {
+        for text in [
+            "",
+            "x\np\nwhy\n",
+            "1000\np",
+            "99999999999999999999\np\nwhy\n",
+        ] {
             write_own(&notes.file(StoreUse::Take), text.as_bytes()).unwrap();
             assert_eq!(notes.read(StoreUse::Take, 1010), None, "{text:?}");
         }

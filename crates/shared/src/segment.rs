@@ -18,8 +18,8 @@ const WITHOUT_DICTIONARY: u8 = 2;
 /// How many bytes of records are compressed together.
 const BLOCK: usize = 64 << 10;
 
-/// So many bytes of records are put before each block when it is compressed, at most: records name the same headers and tools again and
-/// again, more of them than a block has.
+/// So many bytes of records are put before each block when it is compressed, at most: records name
+/// the same headers and tools again and again, more of them than a block has.
 const DICTIONARY: usize = 256 << 10;
 
 /// A dictionary has at most one byte of so many that its segment has.
@@ -61,7 +61,11 @@ pub struct KeyedResult {
     pub entries: Vec<RecordEntry>,
 }
 
-layout!(KeyedResult { folder, made_of, entries });
+layout!(KeyedResult {
+    folder,
+    made_of,
+    entries
+});
 
 /// Results by their keys.
 pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
@@ -69,7 +73,8 @@ pub(crate) type KeyedResults = BTreeMap<Digest, KeyedResult>;
 /// Where contents are, by their digests.
 pub(crate) type Spots = BTreeMap<Digest, ContentSpot>;
 
-/// Objects that lead from one content to another one (the first by which they are sorted), each with how many bytes it has.
+/// Objects that lead from one content to another one (the first by which they are sorted), each
+/// with how many bytes it has.
 pub(crate) type Shortcuts = BTreeMap<(Digest, Digest), (Digest, u64)>;
 
 /// What a segment holds.
@@ -80,7 +85,12 @@ pub(crate) struct SegmentParts {
     pub shortcuts: Shortcuts,
 }
 
-layout!(ContentSpot { pack, at, stored, raw });
+layout!(ContentSpot {
+    pack,
+    at,
+    stored,
+    raw
+});
 
 /// Records and spots that were read.
 pub(crate) struct RecordSegment {
@@ -91,10 +101,12 @@ pub(crate) struct RecordSegment {
     keys: Vec<(u64, u32, u32)>,
     /// The same by the digests of the steps' folders.
     folders: Vec<(u64, u32, u32)>,
-    /// What leads from one content to another one: the new one, the old one, the object, and its length.
+    /// What leads from one content to another one: the new one, the old one, the object, and its
+    /// length.
     shortcuts: Vec<(Digest, Digest, Digest, u64)>,
     blocks: Vec<(u64, Vec<u8>)>,
-    /// Some records, compressed: what was before each block when it was. Nothing where there was nothing.
+    /// Some records, compressed: what was before each block when it was. Nothing where there was
+    /// nothing.
     dictionary: (u64, Vec<u8>),
     open: Mutex<HashMap<u32, Option<Arc<Vec<u8>>>>>,
     /// The dictionary as it is put before blocks; nothing where it is damaged.
@@ -116,13 +128,37 @@ struct PlainSegment {
     blocks: Vec<(u64, Vec<u8>)>,
 }
 
-layout!(PlainSegment { packs, spots, keys, folders, shortcuts, blocks });
+layout!(PlainSegment {
+    packs,
+    spots,
+    keys,
+    folders,
+    shortcuts,
+    blocks
+});
 
 impl From<PlainSegment> for RecordSegment {
     fn from(plain: PlainSegment) -> RecordSegment {
-        let PlainSegment { packs, spots, keys, folders, shortcuts, blocks } = plain;
+        let PlainSegment {
+            packs,
+            spots,
+            keys,
+            folders,
+            shortcuts,
+            blocks,
+        } = plain;
         let (dictionary, open, before) = Default::default();
-        RecordSegment { packs, spots, keys, folders, shortcuts, blocks, dictionary, open, before }
+        RecordSegment {
+            packs,
+            spots,
+            keys,
+            folders,
+            shortcuts,
+            blocks,
+            dictionary,
+            open,
+            before,
+        }
     }
 }
 
@@ -139,7 +175,8 @@ fn write_record(block: &mut Encoder, key: &Digest, result: &KeyedResult) {
     result.write(block);
 }
 
-/// Records from all over a segment, so that what is in many of them is in these; nothing where there are few records.
+/// Records from all over a segment, so that what is in many of them is in these; nothing where
+/// there are few records.
 fn dictionary_of(results: &KeyedResults) -> Vec<u8> {
     // A dictionary of zstd's own kind would begin with another byte.
     let mut some = Encoder::new();
@@ -153,7 +190,11 @@ fn dictionary_of(results: &KeyedResults) -> Vec<u8> {
         }
     }
     let all = some.bytes.len() / count.max(1) * results.len();
-    let most = if all < 2 * BLOCK { 0 } else { DICTIONARY.min(all / OF_ALL) };
+    let most = if all < 2 * BLOCK {
+        0
+    } else {
+        DICTIONARY.min(all / OF_ALL)
+    };
     some.bytes.truncate(most);
     some.bytes
 }
@@ -163,7 +204,11 @@ fn dictionary_of(results: &KeyedResults) -> Vec<u8> {
 /// # Errors
 /// When something cannot be compressed.
 pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
-    let SegmentParts { results, spots, shortcuts } = parts;
+    let SegmentParts {
+        results,
+        spots,
+        shortcuts,
+    } = parts;
     let mut packs: Vec<Digest> = spots.values().filter_map(|spot| spot.pack).collect();
     packs.sort_unstable();
     packs.dedup();
@@ -187,12 +232,17 @@ pub(crate) fn encode(parts: &SegmentParts) -> std::io::Result<Vec<u8>> {
     folders.sort_unstable();
     let number = |pack: &Digest| packs.binary_search(pack).ok();
     let row = |(digest, spot): (&Digest, &ContentSpot)| {
-        let number = spot.pack.as_ref().and_then(number).map_or(u32::MAX, |number| number as u32);
+        let number = spot
+            .pack
+            .as_ref()
+            .and_then(number)
+            .map_or(u32::MAX, |number| number as u32);
         (*digest, number, spot.at, spot.stored, spot.raw)
     };
     let spots = spots.iter().map(row).collect();
-    let shortcut =
-        |((new, old), (object, length)): (&(Digest, Digest), &(Digest, u64))| (*new, *old, *object, *length);
+    let shortcut = |((new, old), (object, length)): (&(Digest, Digest), &(Digest, u64))| {
+        (*new, *old, *object, *length)
+    };
     let shortcuts = shortcuts.iter().map(shortcut).collect();
     let dictionary = (before.len() as u64, squeezed(&before)?);
     let (open, before) = Default::default();
@@ -225,15 +275,27 @@ impl RecordSegment {
     /// When it is damaged, or of another version.
     pub fn decode(bytes: &[u8]) -> Result<RecordSegment, Truncated> {
         let segment = match bytes.first() {
-            Some(&WITHOUT_DICTIONARY) => PlainSegment::of_version(bytes, WITHOUT_DICTIONARY)?.into(),
+            Some(&WITHOUT_DICTIONARY) => {
+                PlainSegment::of_version(bytes, WITHOUT_DICTIONARY)?.into()
+            }
             _ => RecordSegment::of_version(bytes, VERSION)?,
         };
-        let RecordSegment { spots, keys, folders, shortcuts, .. } = &segment;
+        let RecordSegment {
+            spots,
+            keys,
+            folders,
+            shortcuts,
+            ..
+        } = &segment;
         let is_sorted = spots.is_sorted_by_key(|spot| spot.0)
             && keys.is_sorted_by_key(|key| key.0)
             && folders.is_sorted_by_key(|folder| folder.0)
             && shortcuts.is_sorted_by_key(|shortcut| shortcut.0);
-        if is_sorted { Ok(segment) } else { Err(Truncated) }
+        if is_sorted {
+            Ok(segment)
+        } else {
+            Err(Truncated)
+        }
     }
 
     /// How many keys it has.
@@ -250,7 +312,10 @@ impl RecordSegment {
             .or_insert_with(|| {
                 let before = self.before()?;
                 let (raw, frame) = self.blocks.get(number as usize)?;
-                (*raw <= BLOCK_LIMIT).then(|| expanded_after(frame, *raw, before)).flatten().map(Arc::new)
+                (*raw <= BLOCK_LIMIT)
+                    .then(|| expanded_after(frame, *raw, before))
+                    .flatten()
+                    .map(Arc::new)
             })
             .clone()
     }
@@ -258,7 +323,9 @@ impl RecordSegment {
     fn before(&self) -> Option<&[u8]> {
         let before = self.before.get_or_init(|| match &self.dictionary {
             (0, _) => Some(Vec::new()),
-            (raw, frame) => (*raw <= DICTIONARY as u64).then(|| expanded(frame, *raw)).flatten(),
+            (raw, frame) => (*raw <= DICTIONARY as u64)
+                .then(|| expanded(frame, *raw))
+                .flatten(),
         });
         before.as_deref()
     }
@@ -277,13 +344,18 @@ impl RecordSegment {
         like: u64,
     ) -> impl Iterator<Item = (Digest, KeyedResult)> + 's {
         let first = table.partition_point(|row| row.0 < like);
-        table[first..].iter().take_while(move |row| row.0 == like).filter_map(|row| self.read(*row))
+        table[first..]
+            .iter()
+            .take_while(move |row| row.0 == like)
+            .filter_map(|row| self.read(*row))
     }
 
     /// The results of a key.
     pub fn results(&self, key: &Digest) -> Vec<RecordEntry> {
         let rows = self.rows(&self.keys, beginning(key));
-        rows.filter(|(found, _)| found == key).flat_map(|(_, result)| result.entries).collect()
+        rows.filter(|(found, _)| found == key)
+            .flat_map(|(_, result)| result.entries)
+            .collect()
     }
 
     /// All results of a step, by its folder.
@@ -300,7 +372,12 @@ impl RecordSegment {
             u32::MAX => None,
             number => Some(*self.packs.get(number as usize)?),
         };
-        Some(ContentSpot { pack, at, stored, raw })
+        Some(ContentSpot {
+            pack,
+            at,
+            stored,
+            raw,
+        })
     }
 
     /// Packs, each with where a content in it ends.
@@ -316,16 +393,29 @@ impl RecordSegment {
         for (key, result) in self.keys.iter().filter_map(|row| self.read(*row)) {
             add(&mut results, key, result);
         }
-        let spots = self.spots.iter().filter_map(|row| Some((row.0, self.spot(&row.0)?))).collect();
-        let shortcuts =
-            self.shortcuts.iter().map(|(new, old, object, bytes)| ((*new, *old), (*object, *bytes)));
-        SegmentParts { results, spots, shortcuts: shortcuts.collect() }
+        let spots = self
+            .spots
+            .iter()
+            .filter_map(|row| Some((row.0, self.spot(&row.0)?)))
+            .collect();
+        let shortcuts = self
+            .shortcuts
+            .iter()
+            .map(|(new, old, object, bytes)| ((*new, *old), (*object, *bytes)));
+        SegmentParts {
+            results,
+            spots,
+            shortcuts: shortcuts.collect(),
+        }
     }
 
     /// What leads to a content: from which one, the object, and how many bytes it has.
     pub fn shortcuts_to(&self, new: &Digest) -> impl Iterator<Item = (Digest, Digest, u64)> {
         let first = self.shortcuts.partition_point(|row| row.0 < *new);
-        self.shortcuts[first..].iter().take_while(|row| row.0 == *new).map(|row| (row.1, row.2, row.3))
+        self.shortcuts[first..]
+            .iter()
+            .take_while(|row| row.0 == *new)
+            .map(|row| (row.1, row.2, row.3))
     }
 }
 
@@ -351,12 +441,21 @@ mod tests {
     }
 
     fn result(folder: u64, entries: Vec<RecordEntry>) -> KeyedResult {
-        KeyedResult { folder: format!("made/{folder}"), made_of: vec![7; 9], entries }
+        KeyedResult {
+            folder: format!("made/{folder}"),
+            made_of: vec![7; 9],
+            entries,
+        }
     }
 
     fn sample(count: u64) -> SegmentParts {
         let results = (0..count)
-            .map(|n| (Digest::of(&n.to_be_bytes()), result(n % 7, vec![entry(n), entry(n + 1)])))
+            .map(|n| {
+                (
+                    Digest::of(&n.to_be_bytes()),
+                    result(n % 7, vec![entry(n), entry(n + 1)]),
+                )
+            })
             .collect();
         let spot = |n: u64| ContentSpot {
             pack: (!n.is_multiple_of(3)).then(|| Digest::of(&[n as u8 % 3])),
@@ -364,16 +463,28 @@ mod tests {
             stored: 9,
             raw: 12,
         };
-        let spots = (0..count).map(|n| (Digest::of(&n.to_le_bytes()), spot(n))).collect();
+        let spots = (0..count)
+            .map(|n| (Digest::of(&n.to_le_bytes()), spot(n)))
+            .collect();
         let named = |n: u64| Digest::of(&n.to_le_bytes());
-        let shortcuts = (1..count).map(|n| ((named(n / 2), named(n)), (Digest([n as u8; 32]), n))).collect();
-        SegmentParts { results, spots, shortcuts }
+        let shortcuts = (1..count)
+            .map(|n| ((named(n / 2), named(n)), (Digest([n as u8; 32]), n)))
+            .collect();
+        SegmentParts {
+            results,
+            spots,
+            shortcuts,
+        }
     }
 
     #[test]
     fn everything_is_found_again() {
         let parts = sample(3_000);
-        let SegmentParts { results, spots, shortcuts } = &parts;
+        let SegmentParts {
+            results,
+            spots,
+            shortcuts,
+        } = &parts;
         let bytes = encode(&parts).unwrap();
         let segment = RecordSegment::decode(&bytes).unwrap();
         assert!(segment.blocks.len() > 3, "{}", segment.blocks.len());
@@ -381,7 +492,13 @@ mod tests {
             assert_eq!(segment.results(key), result.entries);
         }
         let of_three = segment.of_folder("made/3");
-        assert_eq!(of_three.len(), results.values().filter(|result| result.folder == "made/3").count());
+        assert_eq!(
+            of_three.len(),
+            results
+                .values()
+                .filter(|result| result.folder == "made/3")
+                .count()
+        );
         assert!(
             of_three.iter().all(|(key, result)| results[key] == *result)
                 && segment.of_folder("made/9").is_empty()
@@ -389,9 +506,16 @@ mod tests {
         for (digest, spot) in spots {
             assert_eq!(segment.spot(digest), Some(*spot));
         }
-        assert!(segment.results(&Digest::of(b"no")).is_empty() && segment.spot(&Digest::of(b"no")).is_none());
+        assert!(
+            segment.results(&Digest::of(b"no")).is_empty()
+                && segment.spot(&Digest::of(b"no")).is_none()
+        );
         for ((new, old), (object, bytes)) in shortcuts {
-            assert!(segment.shortcuts_to(new).any(|found| found == (*old, *object, *bytes)));
+            assert!(
+                segment
+                    .shortcuts_to(new)
+                    .any(|found| found == (*old, *object, *bytes))
+            );
         }
         assert_eq!(segment.shortcuts_to(&Digest::of(b"no")).count(), 0);
         assert_eq!(segment.parts(), parts);
@@ -400,14 +524,28 @@ mod tests {
     /// Records of compilations that read many of the same headers.
     fn compilations(count: u64) -> SegmentParts {
         let header = |n: u64| {
-            [format!("include/tides/{n}.h").into_bytes(), Digest::of(&n.to_be_bytes()).0.to_vec()].concat()
+            [
+                format!("include/tides/{n}.h").into_bytes(),
+                Digest::of(&n.to_be_bytes()).0.to_vec(),
+            ]
+            .concat()
         };
-        let made_of = |n: u64| (0..60).flat_map(|h| header((n * 7 + h * h) % 300)).collect();
+        let made_of = |n: u64| {
+            (0..60)
+                .flat_map(|h| header((n * 7 + h * h) % 300))
+                .collect()
+        };
         let one = |n: u64| {
-            let result = KeyedResult { made_of: made_of(n), ..result(n, vec![entry(n)]) };
+            let result = KeyedResult {
+                made_of: made_of(n),
+                ..result(n, vec![entry(n)])
+            };
             (Digest::of(&n.to_be_bytes()), result)
         };
-        SegmentParts { results: (0..count).map(one).collect(), ..SegmentParts::default() }
+        SegmentParts {
+            results: (0..count).map(one).collect(),
+            ..SegmentParts::default()
+        }
     }
 
     #[test]
@@ -417,7 +555,10 @@ mod tests {
         let segment = RecordSegment::decode(&bytes).unwrap();
         assert!(segment.dictionary.0 > 100_000 && segment.dictionary.0 <= DICTIONARY as u64);
         let each = bytes.len() / 2_000;
-        assert!(each < 700, "{each} bytes for each of 60 headers with 32 bytes of digest");
+        assert!(
+            each < 700,
+            "{each} bytes for each of 60 headers with 32 bytes of digest"
+        );
         assert_eq!(segment.parts(), parts);
         // Few records have none, and each block is read by itself.
         let few = compilations(8);
@@ -428,8 +569,14 @@ mod tests {
     #[test]
     fn segments_of_before_are_read_and_others_are_not() {
         let parts = sample(3_000);
-        let RecordSegment { packs, spots, keys, folders, shortcuts, .. } =
-            RecordSegment::decode(&encode(&parts).unwrap()).unwrap();
+        let RecordSegment {
+            packs,
+            spots,
+            keys,
+            folders,
+            shortcuts,
+            ..
+        } = RecordSegment::decode(&encode(&parts).unwrap()).unwrap();
         let (mut blocks, mut block, mut at) = (Vec::new(), Encoder::new(), Vec::new());
         for (key, result) in &parts.results {
             at.push((blocks.len() as u32, block.bytes.len() as u32));
@@ -440,8 +587,18 @@ mod tests {
             }
         }
         blocks.push((block.bytes.len() as u64, squeezed(&block.bytes).unwrap()));
-        assert!(keys.iter().map(|key| (key.1, key.2)).eq(at), "they are where they were");
-        let plain = PlainSegment { packs, spots, keys, folders, shortcuts, blocks };
+        assert!(
+            keys.iter().map(|key| (key.1, key.2)).eq(at),
+            "they are where they were"
+        );
+        let plain = PlainSegment {
+            packs,
+            spots,
+            keys,
+            folders,
+            shortcuts,
+            blocks,
+        };
         let bytes = plain.to_version(WITHOUT_DICTIONARY);
         assert_eq!(RecordSegment::decode(&bytes).unwrap().parts(), parts);
         for version in [0, 1, 4, 255] {
@@ -454,12 +611,22 @@ mod tests {
     fn keys_that_begin_alike_are_told_apart() {
         let (mut one, mut other) = (Digest([7; 32]), Digest([7; 32]));
         (one.0[31], other.0[31]) = (1, 2);
-        let results =
-            KeyedResults::from([(one, result(1, vec![entry(1)])), (other, result(1, vec![entry(2)]))]);
-        let segment =
-            RecordSegment::decode(&encode(&SegmentParts { results, ..SegmentParts::default() }).unwrap())
-                .unwrap();
-        assert_eq!((segment.results(&one), segment.results(&other)), (vec![entry(1)], vec![entry(2)]));
+        let results = KeyedResults::from([
+            (one, result(1, vec![entry(1)])),
+            (other, result(1, vec![entry(2)])),
+        ]);
+        let segment = RecordSegment::decode(
+            &encode(&SegmentParts {
+                results,
+                ..SegmentParts::default()
+            })
+            .unwrap(),
+        )
+        .unwrap();
+        assert_eq!(
+            (segment.results(&one), segment.results(&other)),
+            (vec![entry(1)], vec![entry(2)])
+        );
     }
 
     static SOME: LazyLock<(SegmentParts, Vec<u8>)> = LazyLock::new(|| {

@@ -1,5 +1,5 @@
-//! A store as this machine sees it: what was asked once is kept, what fails is said once, and nothing that is older than
-//! what was seen before is believed.
+//! A store as this machine sees it: what was asked once is kept, what fails is said once, and
+//! nothing that is older than what was seen before is believed.
 
 use std::collections::{BTreeMap, HashSet};
 use std::fmt;
@@ -46,11 +46,13 @@ pub enum SharedTrouble {
     Unreachable(Trouble),
     /// It hung a while ago, and is left alone.
     Resting(Rest),
-    /// It has no list of members, or none that the root key signed and that counts now: what is wrong with it.
+    /// It has no list of members, or none that the root key signed and that counts now: what is
+    /// wrong with it.
     NoMembers(String),
     /// It gives something else than it should: the object.
     Lies(String),
-    /// It gives something that is older than what was seen of it here, as if it was put back from a copy: the object.
+    /// It gives something that is older than what was seen of it here, as if it was put back from a
+    /// copy: the object.
     Older(String),
     /// Something could not be written on this machine, or read.
     Machine(String),
@@ -73,7 +75,10 @@ impl fmt::Display for SharedTrouble {
             }
             SharedTrouble::Machine(problem) => f.write_str(problem),
             SharedTrouble::NoWriter(key) => {
-                write!(f, "the key {key} may not write there: `nubrik shared add` lets it")
+                write!(
+                    f,
+                    "the key {key} may not write there: `nubrik shared add` lets it"
+                )
             }
         }
     }
@@ -174,7 +179,9 @@ pub(crate) fn is_handed(name: &str) -> bool {
 
 /// Seconds since 1970.
 fn clock() -> u64 {
-    SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs())
+    SystemTime::now()
+        .duration_since(UNIX_EPOCH)
+        .map_or(0, |d| d.as_secs())
 }
 
 impl SharedStore {
@@ -210,7 +217,10 @@ impl SharedStore {
     #[must_use]
     pub fn with_mirror(self, objects: Objects) -> SharedStore {
         let mirror = Mirror::new(objects, &self.accepted.cache, self.now());
-        SharedStore { mirror: Some(mirror), ..self }
+        SharedStore {
+            mirror: Some(mirror),
+            ..self
+        }
     }
 
     /// The same, but asked also where it hung a while ago.
@@ -218,20 +228,31 @@ impl SharedStore {
     pub fn asked_anew(self) -> SharedStore {
         self.rests.forget();
         let now = self.now();
-        let mirror = self.mirror.and_then(|mirror| mirror.asked_anew(&self.accepted.cache, now));
-        SharedStore { mirror, ..SharedStore::new(self.objects, self.accepted) }
+        let mirror = self
+            .mirror
+            .and_then(|mirror| mirror.asked_anew(&self.accepted.cache, now));
+        SharedStore {
+            mirror,
+            ..SharedStore::new(self.objects, self.accepted)
+        }
     }
 
     /// The same without its mirror: nothing but the store itself is asked.
     #[must_use]
     pub fn without_mirror(self) -> SharedStore {
-        SharedStore { mirror: None, ..self }
+        SharedStore {
+            mirror: None,
+            ..self
+        }
     }
 
     /// The same at another time, in seconds since 1970.
     #[must_use]
     pub fn at_time(self, now: u64) -> SharedStore {
-        SharedStore { pretended: Some(now), ..self }
+        SharedStore {
+            pretended: Some(now),
+            ..self
+        }
     }
 
     /// Seconds since 1970.
@@ -251,7 +272,9 @@ impl SharedStore {
 
     /// Where its mirror is, if it has one, and what went wrong with that first.
     pub fn mirror_place(&self) -> Option<(String, Option<String>)> {
-        self.mirror.as_ref().map(|mirror| (mirror.place(), mirror.trouble()))
+        self.mirror
+            .as_ref()
+            .map(|mirror| (mirror.place(), mirror.trouble()))
     }
 
     /// Lets what came from the store be copied to its mirror, until a time at most.
@@ -268,17 +291,18 @@ impl SharedStore {
 
     /// What was wrong with it, if something was: the first thing.
     pub fn trouble(&self) -> Option<SharedTrouble> {
-        self.hidden().or_else(|| self.older.get().cloned().map(SharedTrouble::Older))
+        self.hidden()
+            .or_else(|| self.older.get().cloned().map(SharedTrouble::Older))
     }
 
-    /// What was wrong with it so that something that is there could not be read: who writes then would leave that out. What is older
-    /// than what was seen is read whole.
+    /// What was wrong with it so that something that is there could not be read: who writes then
+    /// would leave that out. What is older than what was seen is read whole.
     pub(crate) fn hidden(&self) -> Option<SharedTrouble> {
         self.trouble.lock().clone()
     }
 
-    /// Takes note of something that is older than what was seen of it. It is not believed, and no reason to give nothing: what is
-    /// written from now on counts on from what was seen.
+    /// Takes note of something that is older than what was seen of it. It is not believed, and no
+    /// reason to give nothing: what is written from now on counts on from what was seen.
     pub(crate) fn note_older(&self, object: &str) {
         let _ = self.older.set(object.to_owned());
     }
@@ -298,15 +322,29 @@ impl SharedStore {
         self.is_off()
             && matches!(
                 self.trouble(),
-                Some(SharedTrouble::Unreachable(_) | SharedTrouble::Resting(_) | SharedTrouble::NoMembers(_))
+                Some(
+                    SharedTrouble::Unreachable(_)
+                        | SharedTrouble::Resting(_)
+                        | SharedTrouble::NoMembers(_)
+                )
             )
     }
 
     /// What was moved so far.
     pub fn traffic(&self) -> Traffic {
-        let Counters { requests, moved, sent, raw, differences } = &self.counters;
+        let Counters {
+            requests,
+            moved,
+            sent,
+            raw,
+            differences,
+        } = &self.counters;
         let read = |counter: &AtomicU64| counter.load(Ordering::Relaxed);
-        let mirror = self.mirror.as_ref().map(Mirror::traffic).unwrap_or_default();
+        let mirror = self
+            .mirror
+            .as_ref()
+            .map(Mirror::traffic)
+            .unwrap_or_default();
         Traffic {
             requests: read(requests) + mirror.requests,
             moved: read(moved) + mirror.moved,
@@ -321,9 +359,15 @@ impl SharedStore {
     pub fn known(&self) -> (usize, Vec<(String, String, u64)>) {
         let index = self.index();
         let name = |key: &PublicKey| {
-            index.members.writer(key).map_or_else(String::new, |member| member.name.clone())
+            index
+                .members
+                .writer(key)
+                .map_or_else(String::new, |member| member.name.clone())
         };
-        let heads = index.branches.iter().map(|b| (name(&b.writer), b.head.channel.clone(), b.head.time));
+        let heads = index
+            .branches
+            .iter()
+            .map(|b| (name(&b.writer), b.head.channel.clone(), b.head.time));
         (index.keys(), heads.collect())
     }
 
@@ -334,8 +378,8 @@ impl SharedStore {
         self.without_mirror()
     }
 
-    /// What others gave of a step, by its folder, the newest first: by whom, to which channel, when (in seconds since 1970), the
-    /// key, and the results.
+    /// What others gave of a step, by its folder, the newest first: by whom, to which channel, when
+    /// (in seconds since 1970), the key, and the results.
     pub fn given_of(&self, folder: &str) -> Vec<GivenResult> {
         let index = self.index();
         let told = |(branch, key, result): (&Branch, Digest, KeyedResult)| GivenResult {
@@ -364,7 +408,8 @@ impl SharedStore {
         if failures >= FAILURES || is_dead || matches!(trouble, SharedTrouble::NoMembers(_)) {
             self.switch_off();
             if hangs {
-                self.rests.note(StoreUse::Take, self.now(), &trouble.to_string());
+                self.rests
+                    .note(StoreUse::Take, self.now(), &trouble.to_string());
             }
         }
         self.trouble.lock().get_or_insert(trouble);
@@ -375,17 +420,23 @@ impl SharedStore {
             return Err(SharedTrouble::Resting(rest));
         }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        self.wire.on(|| self.objects.put(name, bytes)).map_err(|trouble| self.not_put(trouble))?;
-        self.counters.sent.fetch_add(bytes.len() as u64, Ordering::Relaxed);
+        self.wire
+            .on(|| self.objects.put(name, bytes))
+            .map_err(|trouble| self.not_put(trouble))?;
+        self.counters
+            .sent
+            .fetch_add(bytes.len() as u64, Ordering::Relaxed);
         self.absent.lock().remove(name);
         self.copy_to_mirror(name, bytes);
         Ok(())
     }
 
-    /// What it means that something could not be put: who hangs is not waited for by those who put next.
+    /// What it means that something could not be put: who hangs is not waited for by those who put
+    /// next.
     fn not_put(&self, trouble: Trouble) -> SharedTrouble {
         if matches!(trouble, Trouble::Hangs(_)) {
-            self.rests.note(StoreUse::Give, self.now(), &trouble.to_string());
+            self.rests
+                .note(StoreUse::Give, self.now(), &trouble.to_string());
             *self.closed.lock() = self.rests.read(StoreUse::Give, self.now());
         }
         SharedTrouble::Unreachable(trouble)
@@ -396,18 +447,25 @@ impl SharedStore {
         &self,
         name: &str,
     ) -> Result<Option<Box<dyn nubrik_web::ObjectTurn>>, SharedTrouble> {
-        self.wire.on(|| self.objects.turn_of(name)).map_err(SharedTrouble::Unreachable)
+        self.wire
+            .on(|| self.objects.turn_of(name))
+            .map_err(SharedTrouble::Unreachable)
     }
 
     pub(crate) fn remove(&self, name: &str) -> Result<(), SharedTrouble> {
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        self.wire.on(|| self.objects.remove(name)).map_err(SharedTrouble::Unreachable)
+        self.wire
+            .on(|| self.objects.remove(name))
+            .map_err(SharedTrouble::Unreachable)
     }
 
-    /// Removes objects of a kind that are older than a time, where they lie in a folder. Gives how many.
+    /// Removes objects of a kind that are older than a time, where they lie in a folder. Gives how
+    /// many.
     pub(crate) fn remove_older(&self, kind: &str, than: u64) -> Result<usize, SharedTrouble> {
         let name = kind_folder(kind);
-        self.wire.on(|| self.objects.remove_older(&name, than)).map_err(SharedTrouble::Unreachable)
+        self.wire
+            .on(|| self.objects.remove_older(&name, than))
+            .map_err(SharedTrouble::Unreachable)
     }
 
     /// An object; nothing where it is not there or cannot be had.
@@ -426,8 +484,8 @@ impl SharedStore {
         self.asked(name, part, limit, until).flatten()
     }
 
-    /// An object that is named by its digest, with what `check` makes of it where it is right: of the mirror if that has it, else of
-    /// the store, and then the mirror gets a copy.
+    /// An object that is named by its digest, with what `check` makes of it where it is right: of
+    /// the mirror if that has it, else of the store, and then the mirror gets a copy.
     pub(crate) fn named<T: Send>(
         &self,
         name: &str,
@@ -441,7 +499,8 @@ impl SharedStore {
         }
     }
 
-    /// The same, or a part of it, of the store alone. One that heads lead to and that was not there is not asked for again.
+    /// The same, or a part of it, of the store alone. One that heads lead to and that was not there
+    /// is not asked for again.
     pub(crate) fn of_store<T>(
         &self,
         name: &str,
@@ -459,8 +518,12 @@ impl SharedStore {
         if asked == Some(None) && !is_handed(name) {
             self.absent.lock().insert(name.to_owned());
         }
-        let Some(bytes) = asked.flatten() else { return NamedObject::Absent };
-        let Some(made) = check(&bytes) else { return NamedObject::Wrong };
+        let Some(bytes) = asked.flatten() else {
+            return NamedObject::Absent;
+        };
+        let Some(made) = check(&bytes) else {
+            return NamedObject::Wrong;
+        };
         if is_whole {
             self.copy_to_mirror(name, &bytes);
         }
@@ -478,7 +541,8 @@ impl SharedStore {
     ) -> Option<(T, Vec<u8>)> {
         let mirror = self.mirror.as_ref().filter(|_| !is_handed(name))?;
         let now = self.now();
-        self.wire.on(|| mirror.get((name, part, limit), (until, now), check))
+        self.wire
+            .on(|| mirror.get((name, part, limit), (until, now), check))
     }
 
     /// Whether the mirror takes copies of what comes from the store.
@@ -505,7 +569,10 @@ impl SharedStore {
             return None;
         }
         self.counters.requests.fetch_add(1, Ordering::Relaxed);
-        match self.wire.on(|| self.objects.get_until(name, part, limit, until)) {
+        match self
+            .wire
+            .on(|| self.objects.get_until(name, part, limit, until))
+        {
             Ok(bytes) => {
                 self.has_answered.store(true, Ordering::Relaxed);
                 let count = bytes.as_ref().map_or(0, |bytes| bytes.len() as u64);
@@ -520,7 +587,12 @@ impl SharedStore {
     }
 
     /// Puts an object that is named by its digest, and keeps it on this machine.
-    pub(crate) fn put_kept(&self, kind: &str, digest: &Digest, bytes: &[u8]) -> Result<(), SharedTrouble> {
+    pub(crate) fn put_kept(
+        &self,
+        kind: &str,
+        digest: &Digest,
+        bytes: &[u8],
+    ) -> Result<(), SharedTrouble> {
         self.put(&object(kind, digest), bytes)?;
         // What cannot be kept is fetched when it is needed.
         let _ = write_own(&self.kept_at(kind, digest), bytes);
@@ -540,8 +612,9 @@ impl SharedStore {
             return Some(bytes);
         }
         let name = object(kind, digest);
-        let bytes = match self.named(&name, limit, None, |bytes| (Digest::of(bytes) == *digest).then_some(()))
-        {
+        let bytes = match self.named(&name, limit, None, |bytes| {
+            (Digest::of(bytes) == *digest).then_some(())
+        }) {
             NamedObject::Right((), bytes) => bytes,
             NamedObject::Absent => return None,
             NamedObject::Wrong => {

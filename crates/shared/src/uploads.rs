@@ -1,5 +1,5 @@
-//! Contents on their way to a store, while a build goes on. What was put is written down, so that a build that was cut off puts
-//! nothing twice.
+//! Contents on their way to a store, while a build goes on. What was put is written down, so that a
+//! build that was cut off puts nothing twice.
 
 use std::collections::BTreeSet;
 use std::fs;
@@ -26,7 +26,8 @@ use crate::shelf::{SharedStore, SharedTrouble};
 /// About so many packs of bytes wait in memory until they are put.
 const WAITING: usize = 4;
 
-/// What leads to a content from another one is put if it is shorter than the content by at least this factor.
+/// What leads to a content from another one is put if it is shorter than the content by at least
+/// this factor.
 const WORTH: u64 = 2;
 
 /// Contents of at least so many bytes are laid beside others one after another.
@@ -61,8 +62,18 @@ struct Parcel {
 }
 
 impl Parcel {
-    fn of(ClosedPack { digest, bytes, contents }: ClosedPack) -> Parcel {
-        Parcel { name: object("packs", &digest), bytes, contents }
+    fn of(
+        ClosedPack {
+            digest,
+            bytes,
+            contents,
+        }: ClosedPack,
+    ) -> Parcel {
+        Parcel {
+            name: object("packs", &digest),
+            bytes,
+            contents,
+        }
     }
 }
 
@@ -113,9 +124,16 @@ fn remembered(shared: &SharedStore) -> Spots {
 impl Uploads {
     /// Waits for contents.
     pub fn new(shared: Arc<SharedStore>, local: Arc<LocalStore>) -> Uploads {
-        let shared_work =
-            UploadWork { shared, local, done: Mutex::default(), is_late: AtomicBool::new(false) };
-        Uploads { shared_work: Arc::new(shared_work), work: Mutex::default() }
+        let shared_work = UploadWork {
+            shared,
+            local,
+            done: Mutex::default(),
+            is_late: AtomicBool::new(false),
+        };
+        Uploads {
+            shared_work: Arc::new(shared_work),
+            work: Mutex::default(),
+        }
     }
 
     /// Says that a content will be needed there.
@@ -133,15 +151,21 @@ impl Uploads {
         let (sender, _) = work.get_or_insert_with(|| {
             let (sender, offered) = channel();
             let shared_work = self.shared_work.clone();
-            (sender, std::thread::spawn(move || shared_work.work(&offered)))
+            (
+                sender,
+                std::thread::spawn(move || shared_work.work(&offered)),
+            )
         });
         // Who does not listen any more has failed, and says so at the end.
         let _ = sender.send(offer);
     }
 
-    /// Waits until all that was offered is put, or until a time; then nothing more is. Gives what was put since the last time.
+    /// Waits until all that was offered is put, or until a time; then nothing more is. Gives what
+    /// was put since the last time.
     pub(crate) fn finish(&self, until: Option<Instant>) -> Uploaded {
-        let Some((sender, thread)) = self.work.lock().take() else { return Uploaded::default() };
+        let Some((sender, thread)) = self.work.lock().take() else {
+            return Uploaded::default();
+        };
         drop(sender);
         while !thread.is_finished() && until.is_none_or(|until| Instant::now() < until) {
             std::thread::sleep(LOOK);
@@ -149,7 +173,11 @@ impl Uploads {
         self.shared_work.is_late.store(true, Ordering::Relaxed);
         if thread.join().is_err() {
             let problem = "what puts contents there has ended too early".to_owned();
-            self.shared_work.done.lock().trouble.get_or_insert(SharedTrouble::Machine(problem));
+            self.shared_work
+                .done
+                .lock()
+                .trouble
+                .get_or_insert(SharedTrouble::Machine(problem));
         }
         self.shared_work.is_late.store(false, Ordering::Relaxed);
         std::mem::take(&mut *self.shared_work.done.lock())
@@ -173,7 +201,9 @@ impl UploadWork {
         for offer in offered {
             match offer {
                 _ if self.is_over() => {}
-                Offer::Content(digest, executable) => self.take(digest, executable, &before, &mut packing),
+                Offer::Content(digest, executable) => {
+                    self.take(digest, executable, &before, &mut packing)
+                }
                 Offer::Shortcut { new, old } => shortcuts.push((new, old)),
             }
         }
@@ -184,8 +214,12 @@ impl UploadWork {
             .into_iter()
             .filter_map(|(new, old)| Some((new, old, *packing.large.get(&new)?)))
             .partition(|(_, _, spot)| spot.raw < LARGE);
-        self.shared.wire.each(&small, |(new, old, spot)| self.put_shortcut(new, old, spot));
-        large.iter().for_each(|(new, old, spot)| self.put_shortcut(new, old, spot));
+        self.shared
+            .wire
+            .each(&small, |(new, old, spot)| self.put_shortcut(new, old, spot));
+        large
+            .iter()
+            .for_each(|(new, old, spot)| self.put_shortcut(new, old, spot));
     }
 
     /// Compresses a content that is not there yet.
@@ -207,18 +241,29 @@ impl UploadWork {
             Ok(frame) => packing.add(digest, frame, bytes.len() as u64),
             Err(e) => self.fail(&e),
         }
-        if packing.parcels.iter().map(|parcel| parcel.bytes.len()).sum::<usize>() >= WAITING * PACK {
+        if packing
+            .parcels
+            .iter()
+            .map(|parcel| parcel.bytes.len())
+            .sum::<usize>()
+            >= WAITING * PACK
+        {
             self.put(&std::mem::take(&mut packing.parcels));
         }
     }
 
     fn fail(&self, error: &std::io::Error) {
         let problem = format!("what is to be shared cannot be compressed: {error}");
-        self.done.lock().trouble.get_or_insert(SharedTrouble::Machine(problem));
+        self.done
+            .lock()
+            .trouble
+            .get_or_insert(SharedTrouble::Machine(problem));
     }
 
     fn content(&self, digest: &Digest) -> Option<Vec<u8>> {
-        self.local.read(digest).or_else(|| self.shared.content(digest))
+        self.local
+            .read(digest)
+            .or_else(|| self.shared.content(digest))
     }
 
     /// Puts what leads from one content to another one, where that is worth it.
@@ -226,7 +271,9 @@ impl UploadWork {
         if self.is_over() {
             return;
         }
-        let (Some(old_bytes), Some(new_bytes)) = (self.content(old), self.content(new)) else { return };
+        let (Some(old_bytes), Some(new_bytes)) = (self.content(old), self.content(new)) else {
+            return;
+        };
         if old_bytes.len().max(new_bytes.len()) as u64 >= aligned::LIMIT {
             return;
         }
@@ -239,9 +286,16 @@ impl UploadWork {
             return;
         }
         let digest = Digest::of(&bytes);
-        self.put(&[Parcel { name: object("differences", &digest), bytes, contents: Vec::new() }]);
+        self.put(&[Parcel {
+            name: object("differences", &digest),
+            bytes,
+            contents: Vec::new(),
+        }]);
         if !self.is_over() {
-            self.done.lock().shortcuts.insert((*new, *old), (digest, length));
+            self.done
+                .lock()
+                .shortcuts
+                .insert((*new, *old), (digest, length));
         }
     }
 
@@ -260,14 +314,26 @@ impl UploadWork {
             let mut rows = Encoder::new();
             parcel.contents.iter().for_each(|row| row.write(&mut rows));
             let journal = journal_of(&self.shared);
-            let written = journal.parent().map(fs::create_dir_all).transpose().and_then(|_| {
-                fs::File::options().create(true).append(true).open(&journal)?.write_all(&rows.bytes)
-            });
+            let written = journal
+                .parent()
+                .map(fs::create_dir_all)
+                .transpose()
+                .and_then(|_| {
+                    fs::File::options()
+                        .create(true)
+                        .append(true)
+                        .open(&journal)?
+                        .write_all(&rows.bytes)
+                });
             // What is not written down is put once more if this build is cut off.
             let _ = written;
             done.contents += parcel.contents.len();
             done.moved += parcel.bytes.len() as u64;
-            done.raw += parcel.contents.iter().map(|(_, spot)| spot.raw).sum::<u64>();
+            done.raw += parcel
+                .contents
+                .iter()
+                .map(|(_, spot)| spot.raw)
+                .sum::<u64>();
             done.spots.extend(parcel.contents.iter().copied());
         });
     }
@@ -288,10 +354,19 @@ impl Packing {
     fn add(&mut self, digest: Digest, frame: Vec<u8>, raw: u64) {
         let stored = frame.len() as u64;
         if raw >= SMALL {
-            let spot = ContentSpot { pack: None, at: 0, stored, raw };
+            let spot = ContentSpot {
+                pack: None,
+                at: 0,
+                stored,
+                raw,
+            };
             self.large.insert(digest, spot);
             let name = object("contents", &digest);
-            self.parcels.push(Parcel { name, bytes: frame, contents: vec![(digest, spot)] });
+            self.parcels.push(Parcel {
+                name,
+                bytes: frame,
+                contents: vec![(digest, spot)],
+            });
             return;
         }
         let closed = self.pack.add(digest, &frame, raw);

@@ -34,7 +34,8 @@ pub struct Examination {
 }
 
 impl SharedStore {
-    /// The file with contents that are named and were not there, for the next build that gives results.
+    /// The file with contents that are named and were not there, for the next build that gives
+    /// results.
     fn missing_file(&self) -> PathBuf {
         self.accepted().cache.join("missing")
     }
@@ -43,7 +44,9 @@ impl SharedStore {
     pub(crate) fn missing(&self) -> &Mutex<HashSet<Digest>> {
         self.missing.get_or_init(|| {
             let bytes = std::fs::read(self.missing_file()).unwrap_or_default();
-            let digests = bytes.chunks_exact(32).filter_map(|chunk| Some(Digest(chunk.try_into().ok()?)));
+            let digests = bytes
+                .chunks_exact(32)
+                .filter_map(|chunk| Some(Digest(chunk.try_into().ok()?)));
             Mutex::new(digests.collect())
         })
     }
@@ -61,18 +64,24 @@ impl SharedStore {
     /// Takes note that contents that were not there are given once more.
     pub(crate) fn forget_missing(&self, given: &[Digest]) {
         let before = self.missing().lock().clone();
-        let missing: HashSet<Digest> =
-            before.iter().filter(|digest| !given.contains(digest)).copied().collect();
+        let missing: HashSet<Digest> = before
+            .iter()
+            .filter(|digest| !given.contains(digest))
+            .copied()
+            .collect();
         if missing != before {
             self.note_all_missing(&missing);
         }
     }
 
-    /// Reads everything that heads lead to, and holds it against its digests. Contents that are wrong are given once more by the next
-    /// build that makes them.
+    /// Reads everything that heads lead to, and holds it against its digests. Contents that are
+    /// wrong are given once more by the next build that makes them.
     pub fn verify(&self, is_cancelled: &dyn Fn() -> bool) -> Examination {
         let index = self.index();
-        let mut seen = Examination { keys: index.keys(), ..Examination::default() };
+        let mut seen = Examination {
+            keys: index.keys(),
+            ..Examination::default()
+        };
         let (mut contents, mut differences) = (BTreeSet::new(), BTreeSet::new());
         for (_, segment) in index.branches.iter().flat_map(|branch| &branch.segments) {
             let parts = segment.parts();
@@ -93,7 +102,8 @@ impl SharedStore {
             let right = right.lock();
             seen.objects += some.len();
             let wrong = some.iter().filter(|digest| !right.contains(digest));
-            seen.wrong.extend(wrong.map(|digest| format!("content {}", digest.hex())));
+            seen.wrong
+                .extend(wrong.map(|digest| format!("content {}", digest.hex())));
         }
         let looked_at = seen.objects;
         for (digest, length) in differences {
@@ -101,8 +111,9 @@ impl SharedStore {
                 break;
             }
             let name = object("differences", &digest);
-            let is_right =
-                self.get(&name, None, length.min(LIMIT)).is_some_and(|bytes| Digest::of(&bytes) == digest);
+            let is_right = self
+                .get(&name, None, length.min(LIMIT))
+                .is_some_and(|bytes| Digest::of(&bytes) == digest);
             seen.objects += 1;
             if !is_right {
                 seen.wrong.push(name);
@@ -110,8 +121,12 @@ impl SharedStore {
         }
         if !self.is_off() {
             let right = right.lock();
-            let missing: HashSet<Digest> =
-                contents.iter().take(looked_at).filter(|digest| !right.contains(digest)).copied().collect();
+            let missing: HashSet<Digest> = contents
+                .iter()
+                .take(looked_at)
+                .filter(|digest| !right.contains(digest))
+                .copied()
+                .collect();
             self.note_all_missing(&missing);
         }
         seen.bytes = bytes.into_inner();

@@ -18,7 +18,9 @@ pub(crate) struct Wire {
 
 impl Wire {
     pub fn new() -> Wire {
-        Wire { threads: ThreadPoolBuilder::new().num_threads(AT_ONCE).build().ok() }
+        Wire {
+            threads: ThreadPoolBuilder::new().num_threads(AT_ONCE).build().ok(),
+        }
     }
 
     /// Does something on a thread that has the network.

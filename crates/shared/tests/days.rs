@@ -1,4 +1,5 @@
-//! A store over days: results are given, used, pruned and damaged; nobody is ever given anything else than what was made.
+//! A store over days: results are given, used, pruned and damaged; nobody is ever given anything
+//! else than what was made.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -10,8 +11,8 @@ use std::time::{Duration, Instant};
 
 use nubrik_bytes::Digest;
 use nubrik_shared::{
-    Acceptance, HandedOver, KeyList, KeyedResult, LayeredStore, Member, Pruned, Publisher, SecretKey,
-    SharedStore, Uploads,
+    Acceptance, HandedOver, KeyList, KeyedResult, LayeredStore, Member, Pruned, Publisher,
+    SecretKey, SharedStore, Uploads,
 };
 use nubrik_store::{Basis, LocalStore, OutputRecord, RecordEntry, Store};
 use nubrik_web::{Address, Asker, Objects, TlsFiles};
@@ -30,12 +31,32 @@ struct Team {
 
 impl Team {
     fn new() -> Team {
-        let (root, ci) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
-        let team = Team { folder: tempfile::tempdir().unwrap(), root, ci, now: 20_000 * DAY, machines: 0 };
-        let member = Member { name: "ci".to_owned(), key: team.ci.public(), channels: Vec::new() };
+        let (root, ci) = (
+            SecretKey::generate().unwrap(),
+            SecretKey::generate().unwrap(),
+        );
+        let team = Team {
+            folder: tempfile::tempdir().unwrap(),
+            root,
+            ci,
+            now: 20_000 * DAY,
+            machines: 0,
+        };
+        let member = Member {
+            name: "ci".to_owned(),
+            key: team.ci.public(),
+            channels: Vec::new(),
+        };
         let expires = team.now + 3_000 * DAY;
-        let list = KeyList { sequence: 1, expires, members: vec![member], revoked: Vec::new() };
-        team.objects().put(&KeyList::object(), &list.sign(&team.root)).unwrap();
+        let list = KeyList {
+            sequence: 1,
+            expires,
+            members: vec![member],
+            revoked: Vec::new(),
+        };
+        team.objects()
+            .put(&KeyList::object(), &list.sign(&team.root))
+            .unwrap();
         team
     }
 
@@ -44,7 +65,11 @@ impl Team {
     }
 
     fn objects(&self) -> Objects {
-        Objects::new(Address::of_folder(&self.store_folder()).unwrap(), Asker::Anybody, TlsFiles::default())
+        Objects::new(
+            Address::of_folder(&self.store_folder()).unwrap(),
+            Asker::Anybody,
+            TlsFiles::default(),
+        )
     }
 
     fn shared(&self, machine: &str) -> Arc<SharedStore> {
@@ -65,7 +90,11 @@ impl Team {
     }
 
     fn publisher(&self) -> Publisher {
-        Publisher::new(SecretKey::parse(&self.ci.to_text()).unwrap(), "main".to_owned(), None)
+        Publisher::new(
+            SecretKey::parse(&self.ci.to_text()).unwrap(),
+            "main".to_owned(),
+            None,
+        )
     }
 
     /// Gives results of some keys, and says which other ones were used.
@@ -76,28 +105,45 @@ impl Team {
             let digest = local.keep_bytes(&content_of(*key)).unwrap();
             let part = local.keep_bytes(b"what it rests on").unwrap();
             let entry = RecordEntry {
-                outputs: vec![OutputRecord::File { digest, executable: false }],
+                outputs: vec![OutputRecord::File {
+                    digest,
+                    executable: false,
+                }],
                 basis: Basis::Noted(vec![part]),
                 micros: *key,
                 ..RecordEntry::default()
             };
             let folder = format!("made/{}", key % 5);
-            (named(*key), KeyedResult { folder, made_of: Vec::new(), entries: vec![entry] })
+            (
+                named(*key),
+                KeyedResult {
+                    folder,
+                    made_of: Vec::new(),
+                    entries: vec![entry],
+                },
+            )
         };
         let results: Vec<(Digest, KeyedResult)> = keys.iter().map(result).collect();
         let used: Vec<Digest> = used.iter().chain(keys).map(|key| named(*key)).collect();
-        self.publisher().publish(&shared, &uploads, &results, &used).unwrap()
+        self.publisher()
+            .publish(&shared, &uploads, &results, &used)
+            .unwrap()
     }
 
     fn prunes(&self, days: u64) -> Pruned {
-        self.publisher().prune(&self.shared("ci"), days, Duration::from_secs(2 * DAY)).unwrap()
+        self.publisher()
+            .prune(&self.shared("ci"), days, Duration::from_secs(2 * DAY))
+            .unwrap()
     }
 
     /// What a new machine is given of a key.
     fn taken(&mut self, key: u64) -> Option<Vec<u8>> {
         self.machines += 1;
         let machine = format!("machine{}", self.machines);
-        given_of(&LayeredStore::new(self.local(&machine), self.shared(&machine), None), key)
+        given_of(
+            &LayeredStore::new(self.local(&machine), self.shared(&machine), None),
+            key,
+        )
     }
 
     fn mirror_folder(&self) -> PathBuf {
@@ -115,7 +161,10 @@ impl Team {
             TlsFiles::default(),
         );
         let shared = Arc::new(shared.with_mirror(near));
-        let given = given_of(&LayeredStore::new(self.local(&machine), shared.clone(), None), key);
+        let given = given_of(
+            &LayeredStore::new(self.local(&machine), shared.clone(), None),
+            key,
+        );
         shared.finish_copies(Instant::now() + Duration::from_secs(60));
         given
     }
@@ -131,7 +180,9 @@ impl Team {
 /// What a store gives of a key.
 fn given_of(store: &LayeredStore, key: u64) -> Option<Vec<u8>> {
     let record = store.record(&named(key))?;
-    let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else { return None };
+    let OutputRecord::File { digest, executable } = record.entries[0].outputs[0] else {
+        return None;
+    };
     store.bring(&[(digest, executable)], None);
     store.bytes(&digest)
 }
@@ -139,7 +190,11 @@ fn given_of(store: &LayeredStore, key: u64) -> Option<Vec<u8>> {
 fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
     for entry in fs::read_dir(folder).into_iter().flatten().flatten() {
         let path = entry.path();
-        if path.is_dir() { files_in(&path, found) } else { found.push(path) }
+        if path.is_dir() {
+            files_in(&path, found)
+        } else {
+            found.push(path)
+        }
     }
 }
 
@@ -147,7 +202,8 @@ fn named(key: u64) -> Digest {
     Digest::of(&key.to_le_bytes())
 }
 
-/// What a step makes: a small file for most keys, a large one that differs little from others for some.
+/// What a step makes: a small file for most keys, a large one that differs little from others for
+/// some.
 fn content_of(key: u64) -> Vec<u8> {
     if !key.is_multiple_of(3) {
         return format!("the result of {key}").into_bytes();
@@ -155,7 +211,9 @@ fn content_of(key: u64) -> Vec<u8> {
     let mut state = 7u64;
     let mut bytes: Vec<u8> = (0..40_000u64)
         .flat_map(|_| {
-            state = state.wrapping_mul(6_364_136_223_846_793_005).wrapping_add(1);
+            state = state
+                .wrapping_mul(6_364_136_223_846_793_005)
+                .wrapping_add(1);
             state.to_le_bytes()
         })
         .collect();
@@ -197,22 +255,33 @@ fn what_is_gone_is_asked_for_once_and_given_once_more() {
     team.gives(&(0..30).collect::<Vec<_>>(), &[]);
     let packs = team.files("packs");
     let (small, large) = (packs.len() as u64, team.files("contents").len());
-    packs.iter().chain(&team.files("contents")).for_each(|file| fs::remove_file(file).unwrap());
+    packs
+        .iter()
+        .chain(&team.files("contents"))
+        .for_each(|file| fs::remove_file(file).unwrap());
 
     let machine = team.shared("reader");
     let store = LayeredStore::new(team.local("reader"), machine.clone(), None);
-    let entries = (0..30).filter_map(|key| store.record(&named(key))).flat_map(|record| record.entries);
+    let entries = (0..30)
+        .filter_map(|key| store.record(&named(key)))
+        .flat_map(|record| record.entries);
     assert_eq!(entries.count(), 30, "the results are known");
     let asked = machine.traffic().requests;
     let digest = |key: u64| Digest::of(&content_of(key));
     let wanted: Vec<(Digest, bool)> = (0..30).map(|key| (digest(key), false)).collect();
     store.bring(&wanted, None);
     assert!((0..30).all(|key| store.bytes(&digest(key)).is_none()));
-    assert!(machine.traffic().requests - asked <= small + large as u64, "no object is asked for twice");
+    assert!(
+        machine.traffic().requests - asked <= small + large as u64,
+        "no object is asked for twice"
+    );
 
     // Who has them looks, and gives them once more; then nothing more.
     assert_eq!(team.gives(&(0..30).collect::<Vec<_>>(), &[]).results, 30);
-    assert_eq!(team.gives(&(0..30).collect::<Vec<_>>(), &[]), HandedOver::default());
+    assert_eq!(
+        team.gives(&(0..30).collect::<Vec<_>>(), &[]),
+        HandedOver::default()
+    );
     assert_eq!((0..30).filter_map(|key| team.taken(key)).count(), 30);
 }
 
@@ -220,7 +289,11 @@ fn what_is_gone_is_asked_for_once_and_given_once_more() {
 fn a_segment_that_is_gone_is_put_again() {
     let mut team = Team::new();
     team.gives(&[1, 2], &[]);
-    for part in team.files("segments").iter().chain(&team.files("manifests")) {
+    for part in team
+        .files("segments")
+        .iter()
+        .chain(&team.files("manifests"))
+    {
         fs::remove_file(part).unwrap();
     }
     assert_eq!(team.taken(1), None);
@@ -236,8 +309,16 @@ fn who_cannot_read_all_of_a_channel_writes_and_prunes_nothing_of_it() {
     fs::remove_file(&team.files("segments")[0]).unwrap();
     let (local, shared) = (team.local("ci"), team.shared("ci"));
     let uploads = Uploads::new(shared.clone(), local);
-    assert!(team.publisher().publish(&shared, &uploads, &[], &[named(8)]).is_err());
-    assert!(team.publisher().prune(&team.shared("ci"), 1, Duration::ZERO).is_err());
+    assert!(
+        team.publisher()
+            .publish(&shared, &uploads, &[], &[named(8)])
+            .is_err()
+    );
+    assert!(
+        team.publisher()
+            .prune(&team.shared("ci"), 1, Duration::ZERO)
+            .is_err()
+    );
 }
 
 #[test]
@@ -247,16 +328,28 @@ fn ten_thousand_keys_are_known_by_four_requests() {
     let digest = local.keep_bytes(b"what all of them make").unwrap();
     let result = |key: u64| {
         let entry = RecordEntry {
-            outputs: vec![OutputRecord::File { digest, executable: false }],
+            outputs: vec![OutputRecord::File {
+                digest,
+                executable: false,
+            }],
             basis: Basis::Noted(vec![digest]),
             ..RecordEntry::default()
         };
-        (named(key), KeyedResult { folder: format!("made/{key}"), made_of: Vec::new(), entries: vec![entry] })
+        (
+            named(key),
+            KeyedResult {
+                folder: format!("made/{key}"),
+                made_of: Vec::new(),
+                entries: vec![entry],
+            },
+        )
     };
     let results: Vec<(Digest, KeyedResult)> = (0..10_000).map(result).collect();
     let used: Vec<Digest> = results.iter().map(|(key, _)| *key).collect();
     let uploads = Uploads::new(shared.clone(), local);
-    team.publisher().publish(&shared, &uploads, &results, &used).unwrap();
+    team.publisher()
+        .publish(&shared, &uploads, &results, &used)
+        .unwrap();
     // The list, the head, its manifest, and a segment.
     let reader = team.shared("reader");
     assert_eq!((reader.known().0, reader.traffic().requests), (10_000, 4));
@@ -272,40 +365,63 @@ fn what_a_job_needs_is_there_without_a_head_as_long_as_nobody_removes_it() {
     let mut team = Team::new();
     team.gives(&[3], &[]);
     let (boss, hand) = (team.local("boss"), team.local("hand"));
-    let contents: Vec<Digest> = [1, 3, 6].map(|key| boss.keep_bytes(&content_of(key)).unwrap()).to_vec();
+    let contents: Vec<Digest> = [1, 3, 6]
+        .map(|key| boss.keep_bytes(&content_of(key)).unwrap())
+        .to_vec();
     let rows = team.shared("boss").hand_over(&contents, &boss, 0).unwrap();
     // What a head leads to is not put once more: one small content and a large one are.
     assert_eq!(team.files("jobs").len(), 2);
     let shared = team.shared("hand");
     shared.learn(&rows, &hand);
     let store = LayeredStore::new(hand, shared, None);
-    store.bring(&contents.iter().map(|digest| (*digest, false)).collect::<Vec<_>>(), None);
+    store.bring(
+        &contents
+            .iter()
+            .map(|digest| (*digest, false))
+            .collect::<Vec<_>>(),
+        None,
+    );
     for (key, digest) in [1, 3, 6].iter().zip(&contents) {
         assert_eq!(store.bytes(digest), Some(content_of(*key)));
     }
     // A later build finds what an earlier one heard.
-    team.shared("later").learn_for_later(&rows, &team.local("later"));
+    team.shared("later")
+        .learn_for_later(&rows, &team.local("later"));
     let later = LayeredStore::new(team.local("later"), team.shared("later"), None);
     assert_eq!(later.bytes(&contents[0]), Some(content_of(1)));
     // Who heard nothing of them finds none, and nobody does when they are gone.
     let stranger = LayeredStore::new(team.local("stranger"), team.shared("stranger"), None);
-    assert_eq!((stranger.bytes(&contents[0]), stranger.bytes(&contents[1])), (None, Some(content_of(3))));
-    team.files("jobs").iter().for_each(|file| fs::remove_file(file).unwrap());
+    assert_eq!(
+        (stranger.bytes(&contents[0]), stranger.bytes(&contents[1])),
+        (None, Some(content_of(3)))
+    );
+    team.files("jobs")
+        .iter()
+        .for_each(|file| fs::remove_file(file).unwrap());
     let late = team.shared("late");
     late.learn(&rows, &team.local("late"));
-    assert_eq!(LayeredStore::new(team.local("late"), late, None).bytes(&contents[0]), None);
+    assert_eq!(
+        LayeredStore::new(team.local("late"), late, None).bytes(&contents[0]),
+        None
+    );
     // What is older than a week goes when the store is pruned, and nothing of what heads lead to.
     team.shared("boss").hand_over(&contents, &boss, 0).unwrap();
     for file in team.files("jobs") {
         let put = std::time::UNIX_EPOCH + Duration::from_secs(team.now);
-        fs::File::options().append(true).open(file).unwrap().set_modified(put).unwrap();
+        fs::File::options()
+            .append(true)
+            .open(file)
+            .unwrap()
+            .set_modified(put)
+            .unwrap();
     }
     assert_eq!((team.prunes(30).removed, team.files("jobs").len()), (0, 2));
     team.now += 8 * DAY;
     assert_eq!((team.prunes(30).removed, team.files("jobs").len()), (2, 0));
     assert_eq!(team.taken(3), Some(content_of(3)));
     // Damaged rows are read as far as they go.
-    team.shared("odd").learn(&rows[..rows.len() / 2], &team.local("odd"));
+    team.shared("odd")
+        .learn(&rows[..rows.len() / 2], &team.local("odd"));
     let lacks = Digest::of(b"nobody has this");
     assert!(team.shared("boss").hand_over(&[lacks], &boss, 0).is_err());
 }
@@ -317,7 +433,9 @@ fn small_contents_go_with_the_job_the_first_time_and_by_the_store_after_that() {
     let digest = |key: u64| boss.keep_bytes(&content_of(key)).unwrap();
     let shared = team.shared("boss");
     // A small one goes along, a large one does not, and neither does what would be too much.
-    let rows = shared.hand_over(&[digest(1), digest(3)], &boss, 1000).unwrap();
+    let rows = shared
+        .hand_over(&[digest(1), digest(3)], &boss, 1000)
+        .unwrap();
     assert_eq!(team.files("jobs").len(), 1);
     let other = shared.hand_over(&[digest(2)], &boss, 5).unwrap();
     assert_eq!(team.files("jobs").len(), 2);
@@ -326,7 +444,10 @@ fn small_contents_go_with_the_job_the_first_time_and_by_the_store_after_that() {
     there.learn(&other, &hand);
     let asked = there.traffic().requests;
     let store = LayeredStore::new(hand.clone(), there.clone(), None);
-    assert_eq!((store.bytes(&digest(1)), there.traffic().requests), (Some(content_of(1)), asked));
+    assert_eq!(
+        (store.bytes(&digest(1)), there.traffic().requests),
+        (Some(content_of(1)), asked)
+    );
     // As a program, too, and without a request either.
     store.bring(&[(digest(1), true)], None);
     assert!(hand.is_near(&digest(1), true) && there.traffic().requests == asked);
@@ -346,7 +467,10 @@ fn small_contents_go_with_the_job_the_first_time_and_by_the_store_after_that() {
         shared.learn(&damaged, &odd);
         shared.learn(&rows[..at], &odd);
         for key in [1, 3] {
-            assert!(odd.bytes(&digest(key)).is_none_or(|bytes| bytes == content_of(key)));
+            assert!(
+                odd.bytes(&digest(key))
+                    .is_none_or(|bytes| bytes == content_of(key))
+            );
         }
     }
 }

@@ -1,4 +1,5 @@
-//! Files by their paths, wherever they are: of a workspace, of the machine around it, and links themselves.
+//! Files by their paths, wherever they are: of a workspace, of the machine around it, and links
+//! themselves.
 
 use std::borrow::Borrow;
 use std::fmt;
@@ -8,7 +9,8 @@ use crate::WsPath;
 
 /// A file that someone reads, by its path. Cheap to clone, sorted by its text.
 ///
-/// A caller that wants to know which kind of file it is asks [`FilePath::place`], and has an answer for each kind.
+/// A caller that wants to know which kind of file it is asks [`FilePath::place`], and has an answer
+/// for each kind.
 ///
 /// ```
 /// use nubrik_source::{FilePath, FilePlace, WsPath};
@@ -31,7 +33,8 @@ pub enum FilePlace<'a> {
     Workspace(&'a str),
     /// On the machine around it: absolute.
     Machine(&'a str),
-    /// It is a symbolic link of the workspace, and not what that leads to: from the root, in normal form.
+    /// It is a symbolic link of the workspace, and not what that leads to: from the root, in normal
+    /// form.
     Link(&'a str),
     /// Whether a step finds a folder, a file or nothing at a path of the workspace.
     Presence(&'a str),
@@ -61,7 +64,10 @@ impl FilePath {
     pub fn of_machine(path: &str) -> FilePath {
         debug_assert!(path.starts_with('/'), "{path:?}");
         // Two slashes at the beginning are one to the kernel.
-        match path.strip_prefix('/').map(|rest| rest.trim_start_matches('/')) {
+        match path
+            .strip_prefix('/')
+            .map(|rest| rest.trim_start_matches('/'))
+        {
             Some(rest) if rest.len() + 1 < path.len() => FilePath(format!("/{rest}").into()),
             _ => FilePath(path.into()),
         }
@@ -109,7 +115,8 @@ impl FilePath {
 
     /// The path of a file in the workspace; `None` for what is elsewhere, and for links.
     pub fn in_workspace(&self) -> Option<WsPath> {
-        self.is_of_workspace().then(|| WsPath::from_normal_text(self.0.clone()))
+        self.is_of_workspace()
+            .then(|| WsPath::from_normal_text(self.0.clone()))
     }
 
     /// The text that it is kept, sorted and looked for by.
@@ -176,8 +183,14 @@ mod tests {
             (FilePlace::Workspace("src/inc"), FilePlace::Link("src/inc"))
         );
         assert_ne!(file, link);
-        assert_eq!((file.in_workspace(), link.in_workspace()), (Some(path), None));
-        assert_eq!((link.to_string().as_str(), &*link.told()), ("src/inc", "src/inc"));
+        assert_eq!(
+            (file.in_workspace(), link.in_workspace()),
+            (Some(path), None)
+        );
+        assert_eq!(
+            (link.to_string().as_str(), &*link.told()),
+            ("src/inc", "src/inc")
+        );
         assert!(!link.is_of_machine() && !link.is_of_workspace());
         assert_eq!(FilePath::from_text(link.shared().clone()), link);
     }

@@ -6,13 +6,14 @@ use std::sync::Arc;
 /// Longer texts do not leave their room behind, in bytes.
 const KEPT_ROOM: usize = 1 << 16;
 
-/// What `write` puts into an empty text, as a shared one. Definitions make very many short ones: each takes its
-/// final memory only, and not a growing text before that.
+/// What `write` puts into an empty text, as a shared one. Definitions make very many short ones:
+/// each takes its final memory only, and not a growing text before that.
 pub fn written_text(write: impl FnOnce(&mut String)) -> Arc<str> {
     thread_local! {
         static ROOM: RefCell<String> = const { RefCell::new(String::new()) };
     }
-    // Taken out in the meantime: what is written may come from code that puts texts together as well.
+    // Taken out in the meantime: what is written may come from code that puts texts together as
+    // well.
     let mut room = ROOM.take();
     room.clear();
     write(&mut room);

@@ -18,5 +18,7 @@ mod sources;
 
 pub use file_path::{FilePath, FilePlace};
 pub use joined::{shared_text, written_text};
-pub use path::{OWN_FOLDER, PathProblem, PathWithin, RESULTS_FOLDER, SETTINGS_FILE, TARGETS_FILE, WsPath};
+pub use path::{
+    OWN_FOLDER, PathProblem, PathWithin, RESULTS_FOLDER, SETTINGS_FILE, TARGETS_FILE, WsPath,
+};
 pub use sources::{LineColumn, Sources, Span, TextId};

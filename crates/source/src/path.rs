@@ -7,7 +7,8 @@ use nubrik_bytes::{Decoder, Encoder, Layout, Truncated};
 
 use crate::shared_text;
 
-/// A path inside a workspace: relative to its root, `/` between parts, no `.` or `..`, no empty part.
+/// A path inside a workspace: relative to its root, `/` between parts, no `.` or `..`, no empty
+/// part.
 ///
 /// The root itself is the empty path. Cheap to clone.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord)]
@@ -46,7 +47,10 @@ pub const RESULTS_FOLDER: &str = "out";
 impl WsPath {
     /// Whether it is one of the folders that the tool makes, or below one: no source is there.
     pub fn is_below_made(&self) -> bool {
-        self.0.split('/').next().is_some_and(|top| [OWN_FOLDER, RESULTS_FOLDER].contains(&top))
+        self.0
+            .split('/')
+            .next()
+            .is_some_and(|top| [OWN_FOLDER, RESULTS_FOLDER].contains(&top))
     }
 
     /// The workspace's root.
@@ -56,18 +60,25 @@ impl WsPath {
 
     /// Takes a text that is known to be in normal form, such as one that this type gave out.
     pub fn from_normal(text: &str) -> Self {
-        debug_assert!(!text.starts_with('/') && !text.ends_with('/') && !text.contains("//"), "{text:?}");
+        debug_assert!(
+            !text.starts_with('/') && !text.ends_with('/') && !text.contains("//"),
+            "{text:?}"
+        );
         WsPath(text.into())
     }
 
-    /// Takes a text that came from elsewhere; `None` unless it is in normal form, so that it leads below the root.
+    /// Takes a text that came from elsewhere; `None` unless it is in normal form, so that it leads
+    /// below the root.
     pub fn checked(text: &str) -> Option<Self> {
         leads_below(text).then(|| WsPath(text.into()))
     }
 
     /// Takes a shared text in normal form as it is.
     pub fn from_normal_text(text: Arc<str>) -> Self {
-        debug_assert!(!text.starts_with('/') && !text.ends_with('/') && !text.contains("//"), "{text:?}");
+        debug_assert!(
+            !text.starts_with('/') && !text.ends_with('/') && !text.contains("//"),
+            "{text:?}"
+        );
         WsPath(text)
     }
 
@@ -80,7 +91,11 @@ impl WsPath {
             return Err(PathProblem::OddCharacter);
         }
         let from_root = text.starts_with('/');
-        let mut parts: Vec<&str> = if from_root { Vec::new() } else { self.parts().collect() };
+        let mut parts: Vec<&str> = if from_root {
+            Vec::new()
+        } else {
+            self.parts().collect()
+        };
         for part in text.split('/') {
             match part {
                 "" | "." => {}
@@ -100,7 +115,10 @@ impl WsPath {
 
     /// A path below this folder, by what is left of it from here on, in normal form.
     pub fn join(&self, rest: &str) -> WsPath {
-        debug_assert!(!rest.starts_with('/') && !rest.ends_with('/') && !rest.contains("//"), "{rest:?}");
+        debug_assert!(
+            !rest.starts_with('/') && !rest.ends_with('/') && !rest.contains("//"),
+            "{rest:?}"
+        );
         if self.is_root() {
             return WsPath(rest.into());
         }
@@ -109,7 +127,11 @@ impl WsPath {
 
     /// What lies at a path within this folder.
     pub fn join_within(&self, rest: &PathWithin) -> WsPath {
-        if rest.is_top() { self.clone() } else { self.join(rest.as_str()) }
+        if rest.is_top() {
+            self.clone()
+        } else {
+            self.join(rest.as_str())
+        }
     }
 
     /// The path as text; empty for the root.
@@ -137,7 +159,9 @@ impl WsPath {
         if self.is_root() {
             return None;
         }
-        Some(WsPath(self.0.rsplit_once('/').map_or("", |(dir, _)| dir).into()))
+        Some(WsPath(
+            self.0.rsplit_once('/').map_or("", |(dir, _)| dir).into(),
+        ))
     }
 
     /// The last part; empty for the root.
@@ -189,21 +213,26 @@ impl fmt::Debug for WsPath {
     }
 }
 
-/// Whether a text names something below a folder, or the folder itself: no part of it is empty or leads elsewhere.
+/// Whether a text names something below a folder, or the folder itself: no part of it is empty or
+/// leads elsewhere.
 fn leads_below(text: &str) -> bool {
-    // All paths of a graph go through here. Of most no part begins with a point, which shows without a branch for each byte.
+    // All paths of a graph go through here. Of most no part begins with a point, which shows
+    // without a branch for each byte.
     let bytes = text.as_bytes();
-    let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else { return true };
+    let (Some(first), Some(last)) = (bytes.first(), bytes.last()) else {
+        return true;
+    };
     let begins_oddly = |byte: u8| (byte == b'/') | (byte == b'.');
     let pairs = bytes.iter().zip(&bytes[1..]);
-    let is_odd = pairs.fold(begins_oddly(*first) | (*last == b'/'), |is_odd, (before, byte)| {
-        is_odd | ((*before == b'/') & begins_oddly(*byte))
-    });
+    let is_odd = pairs.fold(
+        begins_oddly(*first) | (*last == b'/'),
+        |is_odd, (before, byte)| is_odd | ((*before == b'/') & begins_oddly(*byte)),
+    );
     !is_odd || text.split('/').all(|part| !matches!(part, "" | "." | ".."))
 }
 
-/// A path within some folder: relative to it, `/` between parts, no `.` or `..`, no empty part. The empty one is the folder
-/// itself. Only a check makes one, wherever its text came from.
+/// A path within some folder: relative to it, `/` between parts, no `.` or `..`, no empty part. The
+/// empty one is the folder itself. Only a check makes one, wherever its text came from.
 #[derive(Clone, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct PathWithin(Arc<str>);
 
@@ -267,9 +296,13 @@ mod tests {
         for one in parts {
             for two in parts {
                 for three in parts {
-                    for text in [one.to_owned(), format!("{one}/{two}"), format!("{one}/{two}/{three}")] {
-                        let wanted =
-                            text.is_empty() || text.split('/').all(|p| !["", ".", ".."].contains(&p));
+                    for text in [
+                        one.to_owned(),
+                        format!("{one}/{two}"),
+                        format!("{one}/{two}/{three}"),
+                    ] {
+                        let wanted = text.is_empty()
+                            || text.split('/').all(|p| !["", ".", ".."].contains(&p));
                         assert_eq!(leads_below(&text), wanted, "{text}");
                     }
                 }
@@ -291,17 +324,25 @@ mod tests {
     fn folders_of_the_tool_are_told_from_others() {
         let is_made = |text: &str| WsPath::from_normal(text).is_below_made();
         assert!(is_made("out") && is_made(".nubrik/made/tide") && is_made("out/default/tide.bin"));
-        assert!(!is_made("") && !is_made("outlet") && !is_made("tide/out") && !is_made(".nubrik-2"));
+        assert!(
+            !is_made("") && !is_made("outlet") && !is_made("tide/out") && !is_made(".nubrik-2")
+        );
     }
 
     #[test]
     fn takes_names_apart() {
         let path = WsPath::from_normal("a/fit.tar.gz");
-        assert_eq!((path.name(), path.stem(), path.extension()), ("fit.tar.gz", "fit.tar", "gz"));
+        assert_eq!(
+            (path.name(), path.stem(), path.extension()),
+            ("fit.tar.gz", "fit.tar", "gz")
+        );
         let hidden = WsPath::from_normal(".profile");
         assert_eq!((hidden.stem(), hidden.extension()), (".profile", ""));
         assert_eq!(path.below(&WsPath::from_normal("a")), Some("fit.tar.gz"));
-        assert_eq!(WsPath::from_normal("ab/c").below(&WsPath::from_normal("a")), None);
+        assert_eq!(
+            WsPath::from_normal("ab/c").below(&WsPath::from_normal("a")),
+            None
+        );
         assert!(path.is_in(&WsPath::root()));
     }
 
@@ -311,8 +352,13 @@ mod tests {
             assert_eq!(WsPath::checked(path).unwrap().as_str(), path);
             assert_eq!(PathWithin::new(path).unwrap().as_str(), path);
         }
-        for path in ["/", "/a", "a/", "a//b", ".", "..", "./a", "a/.", "a/../b", "../a", "a/.."] {
-            assert!(WsPath::checked(path).is_none() && PathWithin::new(path).is_none(), "{path}");
+        for path in [
+            "/", "/a", "a/", "a//b", ".", "..", "./a", "a/.", "a/../b", "../a", "a/..",
+        ] {
+            assert!(
+                WsPath::checked(path).is_none() && PathWithin::new(path).is_none(),
+                "{path}"
+            );
         }
     }
 }

@@ -2,7 +2,8 @@
 
 use std::sync::Arc;
 
-/// A text that was read in this run. Only meaningful together with the [`Sources`] that gave it out.
+/// A text that was read in this run. Only meaningful together with the [`Sources`] that gave it
+/// out.
 #[derive(Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord, Debug)]
 pub struct TextId(pub u32);
 
@@ -27,13 +28,21 @@ pub struct Span {
 impl Span {
     /// The range `start..end` (bytes) of `file`.
     pub fn new(file: TextId, start: usize, end: usize) -> Self {
-        Span { file, start: start as u32, end: end as u32 }
+        Span {
+            file,
+            start: start as u32,
+            end: end as u32,
+        }
     }
 
     /// The smallest range that holds both; `other` must be in the same text.
     pub fn to(self, other: Span) -> Span {
         debug_assert_eq!(self.file, other.file);
-        Span { file: self.file, start: self.start.min(other.start), end: self.end.max(other.end) }
+        Span {
+            file: self.file,
+            start: self.start.min(other.start),
+            end: self.end.max(other.end),
+        }
     }
 }
 
@@ -71,7 +80,11 @@ impl Sources {
     pub fn add(&mut self, name: &str, text: Arc<str>) -> TextId {
         let starts = memchr::memchr_iter(b'\n', text.as_bytes()).map(|at| at as u32 + 1);
         let line_starts = std::iter::once(0).chain(starts).collect();
-        self.files.push(SourceFile { name: name.into(), text, line_starts });
+        self.files.push(SourceFile {
+            name: name.into(),
+            text,
+            line_starts,
+        });
         TextId(self.files.len() as u32 - 1)
     }
 
@@ -98,7 +111,9 @@ impl Sources {
 
     /// The words that a span covers; empty when the span is out of the text.
     pub fn slice(&self, span: Span) -> &str {
-        self.text(span.file).get(span.start as usize..span.end as usize).unwrap_or("")
+        self.text(span.file)
+            .get(span.start as usize..span.end as usize)
+            .unwrap_or("")
     }
 
     /// Line and column of a byte offset.
@@ -107,7 +122,10 @@ impl Sources {
         let line = source.line_of(offset);
         let start = source.line_starts[line as usize - 1] as usize;
         let before = source.text.get(start..offset as usize).unwrap_or("");
-        LineColumn { line, column: before.chars().count() as u32 + 1 }
+        LineColumn {
+            line,
+            column: before.chars().count() as u32 + 1,
+        }
     }
 
     /// The line (from 1) in which a span begins.
@@ -118,8 +136,13 @@ impl Sources {
     /// The text of one line (from 1), without its line end.
     pub fn line_text(&self, file: TextId, line: u32) -> &str {
         let source = &self.files[file.index()];
-        let Some(&start) = source.line_starts.get(line as usize - 1) else { return "" };
-        let end = source.line_starts.get(line as usize).map_or(source.text.len(), |&e| e as usize);
+        let Some(&start) = source.line_starts.get(line as usize - 1) else {
+            return "";
+        };
+        let end = source
+            .line_starts
+            .get(line as usize)
+            .map_or(source.text.len(), |&e| e as usize);
         source.text[start as usize..end].trim_end_matches(['\n', '\r'])
     }
 
@@ -137,9 +160,18 @@ mod tests {
     fn counts_lines_and_characters() {
         let mut sources = Sources::default();
         let file = sources.add("a.nub", "let ä = 1\nlet b = 2\r\n".into());
-        assert_eq!(sources.line_column(file, 0), LineColumn { line: 1, column: 1 });
-        assert_eq!(sources.line_column(file, 6), LineColumn { line: 1, column: 6 });
-        assert_eq!(sources.line_column(file, 11), LineColumn { line: 2, column: 1 });
+        assert_eq!(
+            sources.line_column(file, 0),
+            LineColumn { line: 1, column: 1 }
+        );
+        assert_eq!(
+            sources.line_column(file, 6),
+            LineColumn { line: 1, column: 6 }
+        );
+        assert_eq!(
+            sources.line_column(file, 11),
+            LineColumn { line: 2, column: 1 }
+        );
         assert_eq!(sources.line_text(file, 2), "let b = 2");
         assert_eq!(sources.line_text(file, 9), "");
     }

@@ -1,4 +1,5 @@
-//! Results in one file, for machines that have no shared cache between them: a CI system keeps it, and hands it to the next job.
+//! Results in one file, for machines that have no shared cache between them: a CI system keeps it,
+//! and hands it to the next job.
 //!
 //! ```text
 //! nbcf, byte 1               what it is, and the version
@@ -8,7 +9,8 @@
 //!   0, u64 contents, u64 results                             the end
 //! ```
 //!
-//! A result comes behind the contents that it needs: of a file that broke off, all that was read is right.
+//! A result comes behind the contents that it needs: of a file that broke off, all that was read is
+//! right.
 
 use std::collections::{BTreeSet, HashSet};
 use std::fmt;
@@ -20,7 +22,9 @@ use nubrik_bytes::Digest;
 
 use crate::record::RESULTS_PER_KEY;
 use crate::upkeep::contents_of;
-use crate::{Basis, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent};
+use crate::{
+    Basis, LocalStore, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent,
+};
 
 const MAGIC: &[u8; 4] = b"nbcf";
 const VERSION: u8 = 1;
@@ -54,9 +58,14 @@ impl fmt::Display for CacheFileProblem {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             CacheFileProblem::Unusable(error) => error.fmt(f),
-            CacheFileProblem::NoCacheFile => f.write_str("it is no file that `nubrik cache save` wrote"),
+            CacheFileProblem::NoCacheFile => {
+                f.write_str("it is no file that `nubrik cache save` wrote")
+            }
             CacheFileProblem::OtherVersion(version) => {
-                write!(f, "it has version {version}, and this program reads version {VERSION}")
+                write!(
+                    f,
+                    "it has version {version}, and this program reads version {VERSION}"
+                )
             }
             CacheFileProblem::Damaged(why) => write!(f, "it is damaged or not whole: {why}"),
             CacheFileProblem::Store(error) => error.fmt(f),
@@ -78,8 +87,8 @@ pub struct CacheFileAmount {
 }
 
 impl LocalStore {
-    /// Writes results to a file: those with all their contents, each behind them. Gives what the file holds; a result of which the
-    /// store lacks a content is left out.
+    /// Writes results to a file: those with all their contents, each behind them. Gives what the
+    /// file holds; a result of which the store lacks a content is left out.
     ///
     /// # Errors
     /// When the file cannot be written.
@@ -88,10 +97,15 @@ impl LocalStore {
         results: &[(Digest, RecordEntry)],
         to: &mut File,
     ) -> Result<CacheFileAmount, CacheFileProblem> {
-        self.write_results(results, to).map_err(CacheFileProblem::Unusable)
+        self.write_results(results, to)
+            .map_err(CacheFileProblem::Unusable)
     }
 
-    fn write_results(&self, results: &[(Digest, RecordEntry)], to: &mut File) -> io::Result<CacheFileAmount> {
+    fn write_results(
+        &self,
+        results: &[(Digest, RecordEntry)],
+        to: &mut File,
+    ) -> io::Result<CacheFileAmount> {
         to.write_all(MAGIC)?;
         to.write_all(&[VERSION])?;
         let mut out = zstd::stream::write::Encoder::new(to, LEVEL)?;
@@ -99,9 +113,17 @@ impl LocalStore {
         let mut amount = CacheFileAmount::default();
         let mut written: HashSet<(Digest, bool)> = HashSet::new();
         for (key, entry) in results {
-            let record = Record { entries: vec![RecordEntry { origin: Provenance::Here, ..entry.clone() }] };
+            let record = Record {
+                entries: vec![RecordEntry {
+                    origin: Provenance::Here,
+                    ..entry.clone()
+                }],
+            };
             let contents: BTreeSet<(Digest, bool)> = contents_of(&record).collect();
-            if !contents.iter().all(|(digest, executable)| self.is_near(digest, *executable)) {
+            if !contents
+                .iter()
+                .all(|(digest, executable)| self.is_near(digest, *executable))
+            {
                 continue;
             }
             let mut is_whole = true;
@@ -134,15 +156,16 @@ impl LocalStore {
         Ok(amount)
     }
 
-    /// Reads the results of a file into this store. They count where the machine is as they need it. Gives what was read; what of it
-    /// was here already is not written again.
+    /// Reads the results of a file into this store. They count where the machine is as they need
+    /// it. Gives what was read; what of it was here already is not written again.
     ///
     /// # Errors
     /// When the file cannot be read, or is not whole. What was read before stays.
     pub fn load_results(&self, from: &Path) -> Result<CacheFileAmount, CacheFileProblem> {
         let mut file = File::open(from).map_err(CacheFileProblem::Unusable)?;
         let mut head = [0; 5];
-        file.read_exact(&mut head).map_err(|_| CacheFileProblem::NoCacheFile)?;
+        file.read_exact(&mut head)
+            .map_err(|_| CacheFileProblem::NoCacheFile)?;
         match head.split_last() {
             Some((version, magic)) if magic == MAGIC => match *version {
                 VERSION => {}
@@ -157,19 +180,27 @@ impl LocalStore {
             match kind {
                 CONTENT => {
                     let [executable] = array(&mut from)?;
-                    let (digest, bytes) = (Digest(array(&mut from)?), u64::from_le_bytes(array(&mut from)?));
+                    let (digest, bytes) = (
+                        Digest(array(&mut from)?),
+                        u64::from_le_bytes(array(&mut from)?),
+                    );
                     self.keep_stream(&mut from, bytes, &digest, executable != 0)?;
                     amount.contents += 1;
                     amount.bytes += bytes;
                 }
                 RESULT => {
-                    let (key, bytes) = (Digest(array(&mut from)?), u64::from_le_bytes(array(&mut from)?));
+                    let (key, bytes) = (
+                        Digest(array(&mut from)?),
+                        u64::from_le_bytes(array(&mut from)?),
+                    );
                     self.keep_loaded(&key, &some(&mut from, bytes)?)?;
                     amount.results += 1;
                 }
                 END => {
-                    let counts =
-                        [u64::from_le_bytes(array(&mut from)?), u64::from_le_bytes(array(&mut from)?)];
+                    let counts = [
+                        u64::from_le_bytes(array(&mut from)?),
+                        u64::from_le_bytes(array(&mut from)?),
+                    ];
                     let rest = from.read(&mut [0]).map_err(damaged)?;
                     return match counts == [amount.contents, amount.results] && rest == 0 {
                         true => Ok(amount),
@@ -192,7 +223,11 @@ impl LocalStore {
         let mut content = from.take(bytes);
         if self.is_near(digest, executable) {
             let read = io::copy(&mut content, &mut io::sink()).map_err(damaged)?;
-            return if read == bytes { Ok(()) } else { Err(damaged("it breaks off")) };
+            return if read == bytes {
+                Ok(())
+            } else {
+                Err(damaged("it breaks off"))
+            };
         }
         let mut read = None;
         let kept = self.keep_written(digest, executable, |file| {
@@ -226,15 +261,24 @@ impl LocalStore {
                 return Err(damaged("a result does not say what it rests on"));
             }
             let is_known = |known: &RecordEntry| {
-                RecordEntry { origin: Provenance::Here, ..known.clone() }
-                    == RecordEntry { origin: Provenance::Here, ..entry.clone() }
+                RecordEntry {
+                    origin: Provenance::Here,
+                    ..known.clone()
+                } == RecordEntry {
+                    origin: Provenance::Here,
+                    ..entry.clone()
+                }
             };
             if !record.entries.iter().any(is_known) {
-                record.entries.push(RecordEntry { origin: Provenance::Loaded, ..entry });
+                record.entries.push(RecordEntry {
+                    origin: Provenance::Loaded,
+                    ..entry
+                });
             }
         }
         record.entries.truncate(RESULTS_PER_KEY);
-        self.keep_record(key, &record).map_err(CacheFileProblem::Store)
+        self.keep_record(key, &record)
+            .map_err(CacheFileProblem::Store)
     }
 }
 
@@ -279,7 +323,11 @@ fn some(from: &mut dyn Read, count: u64) -> Result<Vec<u8>, CacheFileProblem> {
     }
     let mut bytes = Vec::new();
     from.take(count).read_to_end(&mut bytes).map_err(damaged)?;
-    if bytes.len() as u64 == count { Ok(bytes) } else { Err(damaged("it breaks off")) }
+    if bytes.len() as u64 == count {
+        Ok(bytes)
+    } else {
+        Err(damaged("it breaks off"))
+    }
 }
 
 #[cfg(test)]
@@ -299,11 +347,19 @@ mod tests {
         let output = store.keep_bytes(text.as_bytes()).unwrap();
         let program = Digest::of(b"#!/bin/sh\n");
         store.keep_content(b"#!/bin/sh\n", &program, true).unwrap();
-        let note = store.keep_bytes(format!("rests on {text}").as_bytes()).unwrap();
+        let note = store
+            .keep_bytes(format!("rests on {text}").as_bytes())
+            .unwrap();
         let entry = RecordEntry {
             outputs: vec![
-                OutputRecord::File { digest: output, executable: false },
-                OutputRecord::File { digest: program, executable: true },
+                OutputRecord::File {
+                    digest: output,
+                    executable: false,
+                },
+                OutputRecord::File {
+                    digest: program,
+                    executable: true,
+                },
             ],
             basis: Basis::Noted(vec![note]),
             ..RecordEntry::default()
@@ -313,14 +369,18 @@ mod tests {
 
     fn saved(store: &LocalStore, results: &[(Digest, RecordEntry)]) -> (CacheFileAmount, Vec<u8>) {
         let file = tempfile::NamedTempFile::new().unwrap();
-        let amount = store.save_results(results, &mut file.reopen().unwrap()).unwrap();
+        let amount = store
+            .save_results(results, &mut file.reopen().unwrap())
+            .unwrap();
         (amount, std::fs::read(file.path()).unwrap())
     }
 
     fn loaded(store: &LocalStore, bytes: &[u8]) -> Result<CacheFileAmount, String> {
         let file = tempfile::NamedTempFile::new().unwrap();
         std::fs::write(file.path(), bytes).unwrap();
-        store.load_results(file.path()).map_err(|why| why.to_string())
+        store
+            .load_results(file.path())
+            .map_err(|why| why.to_string())
     }
 
     #[test]
@@ -335,26 +395,53 @@ mod tests {
             assert_eq!(loaded(&there, &bytes).unwrap(), amount);
             for (key, entry) in &results {
                 let record = there.record(key).unwrap();
-                assert_eq!(record.entries, [RecordEntry { origin: Provenance::Loaded, ..entry.clone() }]);
+                assert_eq!(
+                    record.entries,
+                    [RecordEntry {
+                        origin: Provenance::Loaded,
+                        ..entry.clone()
+                    }]
+                );
                 for (digest, executable) in contents_of(&record) {
-                    assert!(matches!(there.open(&digest, executable), Ok(Opened::There(_))));
+                    assert!(matches!(
+                        there.open(&digest, executable),
+                        Ok(Opened::There(_))
+                    ));
                 }
             }
         }
         // One that was made here stays one that was made here.
         loaded(&here, &bytes).unwrap();
-        assert!(here.record(&results[0].0).is_none_or(|record| record.entries.len() == 1));
-        here.keep_record(&results[0].0, &Record { entries: vec![results[0].1.clone()] }).unwrap();
+        assert!(
+            here.record(&results[0].0)
+                .is_none_or(|record| record.entries.len() == 1)
+        );
+        here.keep_record(
+            &results[0].0,
+            &Record {
+                entries: vec![results[0].1.clone()],
+            },
+        )
+        .unwrap();
         loaded(&here, &bytes).unwrap();
-        assert_eq!(here.record(&results[0].0).unwrap().entries[0].origin, Provenance::Here);
+        assert_eq!(
+            here.record(&results[0].0).unwrap().entries[0].origin,
+            Provenance::Here
+        );
     }
 
     #[test]
     fn a_result_without_a_content_is_left_out() {
         let (_folder, store) = store();
         let (key, entry) = result(&store, "ebb");
-        let gone = OutputRecord::File { digest: Digest::of(b"gone"), executable: false };
-        let lacking = RecordEntry { outputs: vec![gone], ..entry.clone() };
+        let gone = OutputRecord::File {
+            digest: Digest::of(b"gone"),
+            executable: false,
+        };
+        let lacking = RecordEntry {
+            outputs: vec![gone],
+            ..entry.clone()
+        };
         let (amount, _) = saved(&store, &[(Digest::of(b"other"), lacking), (key, entry)]);
         assert_eq!(amount.results, 1);
     }
@@ -365,7 +452,11 @@ mod tests {
         for basis in [Basis::Unnoted, Basis::Unfit("it uses a service".into())] {
             let (key, entry) = result(&here, "ebb");
             let (_, bytes) = saved(&here, &[(key, RecordEntry { basis, ..entry })]);
-            assert!(loaded(&there, &bytes).unwrap_err().contains("does not say what it rests on"));
+            assert!(
+                loaded(&there, &bytes)
+                    .unwrap_err()
+                    .contains("does not say what it rests on")
+            );
             assert!(there.record(&key).is_none());
         }
     }
@@ -376,11 +467,21 @@ mod tests {
         let ((_one, here), (_other, there)) = (store(), store());
         for (path, target) in [("a", "/home/ebba"), ("a", "../../b"), ("../a", "b")] {
             let (key, entry) = result(&here, "ebb");
-            let link = TreeEntry { path: path.into(), kind: TreeKind::Link { target: target.into() } };
-            let entry = RecordEntry { outputs: vec![OutputRecord::Folder(vec![link])], ..entry };
+            let link = TreeEntry {
+                path: path.into(),
+                kind: TreeKind::Link {
+                    target: target.into(),
+                },
+            };
+            let entry = RecordEntry {
+                outputs: vec![OutputRecord::Folder(vec![link])],
+                ..entry
+            };
             let (_, bytes) = saved(&here, &[(key, entry)]);
             assert!(
-                loaded(&there, &bytes).unwrap_err().contains("a result cannot be read"),
+                loaded(&there, &bytes)
+                    .unwrap_err()
+                    .contains("a result cannot be read"),
                 "{path} {target}"
             );
             assert!(there.record(&key).is_none());
@@ -393,10 +494,18 @@ mod tests {
         let results = [result(&store, "ebb")];
         let (_, mut bytes) = saved(&store, &results);
         for other in [&b""[..], b"nbc", b"a text that is long enough"] {
-            assert!(loaded(&store, other).unwrap_err().contains("no file that `nubrik cache save` wrote"));
+            assert!(
+                loaded(&store, other)
+                    .unwrap_err()
+                    .contains("no file that `nubrik cache save` wrote")
+            );
         }
         bytes[4] = 9;
-        assert!(loaded(&store, &bytes).unwrap_err().contains("it has version 9"));
+        assert!(
+            loaded(&store, &bytes)
+                .unwrap_err()
+                .contains("it has version 9")
+        );
         assert!(store.load_results(Path::new("/nowhere/at/all")).is_err());
     }
 

@@ -30,7 +30,8 @@ pub use cache_file::{CacheFileAmount, CacheFileProblem};
 pub use local::{LocalStore, Opened, StoreError, StoredContent, mode_of};
 pub use place::store_folder;
 pub use record::{
-    Basis, FoundInput, OutputRecord, Provenance, RESULTS_PER_KEY, Record, RecordEntry, TreeEntry, TreeKind,
+    Basis, FoundInput, OutputRecord, Provenance, RESULTS_PER_KEY, Record, RecordEntry, TreeEntry,
+    TreeKind,
 };
 pub use upkeep::{Amount, Verified};
 
@@ -38,7 +39,8 @@ pub use upkeep::{Amount, Verified};
 pub trait Store: Send + Sync {
     /// The record under a key; `None` where there is none that can be trusted.
     fn record(&self, key: &Digest) -> Option<Record>;
-    /// Takes note that a result of a record was used: what was not used for longest goes first when room is wanted.
+    /// Takes note that a result of a record was used: what was not used for longest goes first when
+    /// room is wanted.
     fn used(&self, key: &Digest, entry: &RecordEntry);
     /// Keeps a record under a key, in place of what was there.
     ///
@@ -50,7 +52,12 @@ pub trait Store: Send + Sync {
     ///
     /// # Errors
     /// When it cannot be written; the build goes on without it.
-    fn keep_file(&self, file: &std::path::Path, digest: &Digest, executable: bool) -> Result<(), StoreError>;
+    fn keep_file(
+        &self,
+        file: &std::path::Path,
+        digest: &Digest,
+        executable: bool,
+    ) -> Result<(), StoreError>;
     /// Keeps some bytes as a content, and gives its digest.
     ///
     /// # Errors
@@ -60,8 +67,8 @@ pub trait Store: Send + Sync {
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>>;
     /// Whether a content is on this machine, as far as that shows without reading it.
     fn is_near(&self, digest: &Digest, executable: bool) -> bool;
-    /// Brings contents to this machine as far as they can be had in a time, several at once. What is still missing then is nowhere, or
-    /// too far.
+    /// Brings contents to this machine as far as they can be had in a time, several at once. What
+    /// is still missing then is nowhere, or too far.
     fn bring(&self, contents: &[(Digest, bool)], within: Option<Duration>);
     /// A content to copy, which has its digest.
     ///

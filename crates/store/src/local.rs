@@ -32,8 +32,8 @@ pub enum Opened {
     Damaged,
 }
 
-/// A content whose digest was checked, to be copied from its beginning. The caller chooses where it goes, since only the owner of
-/// that place knows which ways lead there safely.
+/// A content whose digest was checked, to be copied from its beginning. The caller chooses where it
+/// goes, since only the owner of that place knows which ways lead there safely.
 #[derive(Debug)]
 pub enum StoredContent {
     /// In a file of the store, which nobody may write to.
@@ -114,14 +114,23 @@ impl LocalStore {
         for top in [&blobs, &records] {
             fs::create_dir_all(top).map_err(failed(top))?;
         }
-        Ok(LocalStore { blobs, records, next_name: AtomicU64::new(0) })
+        Ok(LocalStore {
+            blobs,
+            records,
+            next_name: AtomicU64::new(0),
+        })
     }
 
     /// Keeps a content, whose digest must be right.
     ///
     /// # Errors
     /// When it cannot be written.
-    pub fn keep_content(&self, bytes: &[u8], digest: &Digest, executable: bool) -> Result<(), StoreError> {
+    pub fn keep_content(
+        &self,
+        bytes: &[u8],
+        digest: &Digest,
+        executable: bool,
+    ) -> Result<(), StoreError> {
         let blob = self.blob(digest, executable);
         if blob.exists() {
             return Ok(());
@@ -138,7 +147,8 @@ impl LocalStore {
         (Digest::of(&bytes) == *digest).then_some(bytes)
     }
 
-    /// Keeps a content that somebody writes. Gives whether it is what its digest says; another one is not kept.
+    /// Keeps a content that somebody writes. Gives whether it is what its digest says; another one
+    /// is not kept.
     ///
     /// # Errors
     /// When it cannot be written.
@@ -150,7 +160,13 @@ impl LocalStore {
     ) -> Result<bool, StoreError> {
         let blob = self.blob(digest, executable);
         let temporary = self.temporary(&blob);
-        let new = || File::options().read(true).write(true).create_new(true).open(&temporary);
+        let new = || {
+            File::options()
+                .read(true)
+                .write(true)
+                .create_new(true)
+                .open(&temporary)
+        };
         let written = in_folder_of(&blob, new).and_then(|mut file| {
             write(&mut file)?;
             file.rewind()?;
@@ -168,7 +184,11 @@ impl LocalStore {
 
     fn blob(&self, digest: &Digest, executable: bool) -> PathBuf {
         let hex = digest.hex();
-        self.blobs.join(&hex[..2]).join(format!("{}{}", &hex[2..], if executable { "x" } else { "" }))
+        self.blobs.join(&hex[..2]).join(format!(
+            "{}{}",
+            &hex[2..],
+            if executable { "x" } else { "" }
+        ))
     }
 
     fn temporary(&self, beside: &Path) -> PathBuf {
@@ -176,12 +196,20 @@ impl LocalStore {
         beside.with_file_name(format!(".{}.{number}.tmp", std::process::id()))
     }
 
-    fn write_whole(&self, path: &Path, write: impl Fn(&Path) -> io::Result<()>) -> Result<(), StoreError> {
+    fn write_whole(
+        &self,
+        path: &Path,
+        write: impl Fn(&Path) -> io::Result<()>,
+    ) -> Result<(), StoreError> {
         let temporary = self.temporary(path);
-        let result = in_folder_of(path, || write(&temporary)).and_then(|()| fs::rename(&temporary, path));
+        let result =
+            in_folder_of(path, || write(&temporary)).and_then(|()| fs::rename(&temporary, path));
         result.map_err(|problem| {
             let _ = fs::remove_file(&temporary);
-            StoreError { path: path.to_owned(), problem }
+            StoreError {
+                path: path.to_owned(),
+                problem,
+            }
         })
     }
 }
@@ -197,7 +225,8 @@ fn in_folder_of<T>(path: &Path, act: impl Fn() -> io::Result<T>) -> io::Result<T
     }
 }
 
-/// Refuses a folder that is not this person's own, or that others may write to: who puts files there chooses results.
+/// Refuses a folder that is not this person's own, or that others may write to: who puts files
+/// there chooses results.
 fn must_be_ours(folder: &Path) -> Result<(), StoreError> {
     let found = match fs::metadata(folder) {
         Err(e) if e.kind() == io::ErrorKind::NotFound => return Ok(()),
@@ -208,7 +237,10 @@ fn must_be_ours(folder: &Path) -> Result<(), StoreError> {
         problem: io::Error::new(io::ErrorKind::PermissionDenied, why),
     };
     if found.uid() != rustix::process::geteuid().as_raw() {
-        return Err(refused(format!("it belongs to another user (number {})", found.uid())));
+        return Err(refused(format!(
+            "it belongs to another user (number {})",
+            found.uid()
+        )));
     }
     if found.mode() & 0o002 != 0 {
         return Err(refused("everybody may write to it (chmod o-w)".to_owned()));
@@ -241,7 +273,9 @@ impl Store for LocalStore {
         let path = self.records.join(&hex[..2]).join(&hex[2..]);
         let bytes = record.encode(key);
         // A new record is written in its place: until it is whole, its digest makes it a miss.
-        match in_folder_of(&path, || File::options().write(true).create_new(true).open(&path)) {
+        match in_folder_of(&path, || {
+            File::options().write(true).create_new(true).open(&path)
+        }) {
             Ok(mut file) => file.write_all(&bytes).map_err(failed(&path)),
             Err(_) => self.write_whole(&path, |temporary| fs::write(temporary, &bytes)),
         }
@@ -271,7 +305,8 @@ impl Store for LocalStore {
     }
 
     fn bytes(&self, digest: &Digest) -> Option<Vec<u8>> {
-        self.content(digest, false).or_else(|| self.content(digest, true))
+        self.content(digest, false)
+            .or_else(|| self.content(digest, true))
     }
 
     fn is_near(&self, digest: &Digest, executable: bool) -> bool {
@@ -294,7 +329,8 @@ impl Store for LocalStore {
         }
         // A user who changed them did not mean the store.
         if found.mode() & 0o7777 != mode {
-            file.set_permissions(fs::Permissions::from_mode(mode)).map_err(failed(&blob))?;
+            file.set_permissions(fs::Permissions::from_mode(mode))
+                .map_err(failed(&blob))?;
         }
         file.rewind().map_err(failed(&blob))?;
         Ok(Opened::There(StoredContent::File(file)))
@@ -314,10 +350,15 @@ mod tests {
         store.keep_file(&file, &digest, true).unwrap();
         store.keep_file(&file, &digest, true).unwrap();
         let to = folder.path().join("b");
-        let Opened::There(mut content) = store.open(&digest, true).unwrap() else { panic!("it is there") };
+        let Opened::There(mut content) = store.open(&digest, true).unwrap() else {
+            panic!("it is there")
+        };
         content.copy_to(&mut File::create(&to).unwrap()).unwrap();
         assert_eq!(fs::read(&to).unwrap(), b"tide");
-        assert!(matches!(store.open(&Digest::of(b"no"), false).unwrap(), Opened::Missing));
+        assert!(matches!(
+            store.open(&Digest::of(b"no"), false).unwrap(),
+            Opened::Missing
+        ));
     }
 
     #[test]
@@ -330,7 +371,10 @@ mod tests {
         let blob = store.blob(&digest, false);
         fs::remove_file(&blob).unwrap();
         fs::write(&blob, "tied").unwrap();
-        assert!(matches!(store.open(&digest, false).unwrap(), Opened::Damaged));
+        assert!(matches!(
+            store.open(&digest, false).unwrap(),
+            Opened::Damaged
+        ));
         assert!(!blob.exists());
         let key = Digest::of(b"key");
         store.keep_record(&key, &Record::default()).unwrap();

@@ -28,8 +28,8 @@ pub struct TreeEntry {
     pub kind: TreeKind,
 }
 
-/// What something in an output folder is. Everything that a later step could see of it is here, so that a folder that
-/// comes from the store is the same as one that was just made.
+/// What something in an output folder is. Everything that a later step could see of it is here, so
+/// that a folder that comes from the store is the same as one that was just made.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum TreeKind {
     /// A file.
@@ -81,8 +81,14 @@ impl OutputRecord {
     pub fn digest(&self) -> Digest {
         let mut out = Encoder::new();
         match self {
-            OutputRecord::File { digest, executable: false } => return *digest,
-            OutputRecord::File { digest, executable: true } => {
+            OutputRecord::File {
+                digest,
+                executable: false,
+            } => return *digest,
+            OutputRecord::File {
+                digest,
+                executable: true,
+            } => {
                 out.text("executable");
                 out.digest(digest);
             }
@@ -112,10 +118,14 @@ impl Layout for OutputRecord {
 
     fn read(from: &mut Decoder<'_>) -> Result<OutputRecord, Truncated> {
         Ok(match from.u8()? {
-            flag @ (0 | 1) => OutputRecord::File { executable: flag == 1, digest: from.digest()? },
+            flag @ (0 | 1) => OutputRecord::File {
+                executable: flag == 1,
+                digest: from.digest()?,
+            },
             2 => {
                 let entries = Vec::read(from)?;
-                // Who made the bytes may be anybody who may write a line of a shared cache, or work for others.
+                // Who made the bytes may be anybody who may write a line of a shared cache, or work
+                // for others.
                 if !can_be_a_folder(&entries) {
                     return Err(Truncated);
                 }
@@ -146,14 +156,16 @@ pub enum Provenance {
     /// A step of this machine.
     #[default]
     Here,
-    /// A shared store: it counts where that store is used, and where the machine is as the result needs it.
+    /// A shared store: it counts where that store is used, and where the machine is as the result
+    /// needs it.
     Shared {
         /// The digest of the key by which the store's people are known.
         root: Digest,
         /// The public key of who signed it.
         writer: [u8; 32],
     },
-    /// A file of results that a person had read: it counts where the machine is as the result needs it.
+    /// A file of results that a person had read: it counts where the machine is as the result needs
+    /// it.
     Loaded,
 }
 
@@ -195,28 +207,36 @@ pub struct Record {
     pub entries: Vec<RecordEntry>,
 }
 
-/// Whether entries are of one folder as a listing of it would give them: plain paths, sorted, each once, nothing below something that
-/// is no folder, and links that lead to places in it or to the system.
+/// Whether entries are of one folder as a listing of it would give them: plain paths, sorted, each
+/// once, nothing below something that is no folder, and links that lead to places in it or to the
+/// system.
 fn can_be_a_folder(entries: &[TreeEntry]) -> bool {
     let is_sorted = entries.is_sorted_by(|one, next| one.path < next.path);
     let is_fine = |entry: &TreeEntry| match &entry.kind {
         TreeKind::Link { target } => nubrik_disk::leads_inside(&entry.path, target),
         TreeKind::File { .. } | TreeKind::EmptyFolder => true,
     };
-    if !is_sorted || !entries.iter().all(|entry| is_plain(&entry.path) && is_fine(entry)) {
+    if !is_sorted
+        || !entries
+            .iter()
+            .all(|entry| is_plain(&entry.path) && is_fine(entry))
+    {
         return false;
     }
     // In the order of their names, all that is below something comes right after it.
     let mut by_names: Vec<&str> = entries.iter().map(|entry| &*entry.path).collect();
     by_names.sort_unstable_by(|one, other| one.split('/').cmp(other.split('/')));
-    let is_below =
-        |path: &str, above: &str| path.strip_prefix(above).is_some_and(|rest| rest.starts_with('/'));
+    let is_below = |path: &str, above: &str| {
+        path.strip_prefix(above)
+            .is_some_and(|rest| rest.starts_with('/'))
+    };
     by_names.windows(2).all(|pair| !is_below(pair[1], pair[0]))
 }
 
 /// Whether a path leads below the folder that it is in, by names alone.
 fn is_plain(path: &str) -> bool {
-    path.split('/').all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
+    path.split('/')
+        .all(|name| !matches!(name, "" | "." | "..") && !name.contains('\0'))
 }
 
 layout!(TreeEntry { path, kind });
@@ -239,8 +259,13 @@ impl Layout for TreeKind {
 
     fn read(from: &mut Decoder<'_>) -> Result<TreeKind, Truncated> {
         Ok(match from.u8()? {
-            flag @ (0 | 1) => TreeKind::File { executable: flag == 1, digest: from.digest()? },
-            2 => TreeKind::Link { target: Layout::read(from)? },
+            flag @ (0 | 1) => TreeKind::File {
+                executable: flag == 1,
+                digest: from.digest()?,
+            },
+            2 => TreeKind::Link {
+                target: Layout::read(from)?,
+            },
             3 => TreeKind::EmptyFolder,
             _ => return Err(Truncated),
         })
@@ -248,8 +273,9 @@ impl Layout for TreeKind {
 }
 
 impl Record {
-    /// The record as bytes: magic, version, the key that it is kept under, entries, and a digest of all that. With the
-    /// key in it, a record that lies in another one's place is not taken for that.
+    /// The record as bytes: magic, version, the key that it is kept under, entries, and a digest of
+    /// all that. With the key in it, a record that lies in another one's place is not taken for
+    /// that.
     pub fn encode(&self, key: &Digest) -> Vec<u8> {
         let mut out = Encoder::new();
         out.bytes.extend_from_slice(MAGIC);
@@ -269,8 +295,13 @@ impl Record {
     /// # Errors
     /// When they are damaged, of another version, or of another key.
     pub fn decode(bytes: &[u8], key: &Digest) -> Result<Record, Truncated> {
-        let (body, check) = bytes.split_at_checked(bytes.len().saturating_sub(32)).ok_or(Truncated)?;
-        if check != Digest::of(body).0 || body.get(..4) != Some(MAGIC) || body.get(4) != Some(&VERSION) {
+        let (body, check) = bytes
+            .split_at_checked(bytes.len().saturating_sub(32))
+            .ok_or(Truncated)?;
+        if check != Digest::of(body).0
+            || body.get(..4) != Some(MAGIC)
+            || body.get(4) != Some(&VERSION)
+        {
             return Err(Truncated);
         }
         let mut from = Decoder::new(&body[5..]);
@@ -281,7 +312,11 @@ impl Record {
             let (entry, origin) = (RecordEntry::read(from)?, Provenance::read(from)?);
             Ok(RecordEntry { origin, ..entry })
         })?;
-        if from.is_at_end() { Ok(Record { entries }) } else { Err(Truncated) }
+        if from.is_at_end() {
+            Ok(Record { entries })
+        } else {
+            Err(Truncated)
+        }
     }
 }
 
@@ -293,24 +328,42 @@ mod tests {
     fn sample() -> Record {
         Record {
             entries: vec![RecordEntry {
-                found: vec![FoundInput { path: "a.h".into(), digest: Digest::of(b"a") }],
+                found: vec![FoundInput {
+                    path: "a.h".into(),
+                    digest: Digest::of(b"a"),
+                }],
                 candidate_names: Digest::of(b"n"),
                 passed_over: vec!["b.h".into()],
                 outputs: vec![
-                    OutputRecord::File { digest: Digest::of(b"o"), executable: true },
+                    OutputRecord::File {
+                        digest: Digest::of(b"o"),
+                        executable: true,
+                    },
                     OutputRecord::Folder(vec![
                         TreeEntry {
                             path: "x/y".into(),
-                            kind: TreeKind::File { digest: Digest::of(b"y"), executable: false },
+                            kind: TreeKind::File {
+                                digest: Digest::of(b"y"),
+                                executable: false,
+                            },
                         },
-                        TreeEntry { path: "x/z".into(), kind: TreeKind::Link { target: "y".into() } },
-                        TreeEntry { path: "z".into(), kind: TreeKind::EmptyFolder },
+                        TreeEntry {
+                            path: "x/z".into(),
+                            kind: TreeKind::Link { target: "y".into() },
+                        },
+                        TreeEntry {
+                            path: "z".into(),
+                            kind: TreeKind::EmptyFolder,
+                        },
                     ]),
                 ],
                 printed: b"warning".to_vec(),
                 micros: 12,
                 basis: Basis::Noted(vec![Digest::of(b"part")]),
-                origin: Provenance::Shared { root: Digest::of(b"root"), writer: [7; 32] },
+                origin: Provenance::Shared {
+                    root: Digest::of(b"root"),
+                    writer: [7; 32],
+                },
             }],
         }
     }
@@ -318,15 +371,24 @@ mod tests {
     #[test]
     fn reads_back_what_was_written() {
         let key = Digest::of(b"key");
-        assert_eq!(Record::decode(&sample().encode(&key), &key).unwrap(), sample());
-        assert_eq!(Record::decode(&sample().encode(&key), &Digest::of(b"other")), Err(Truncated));
+        assert_eq!(
+            Record::decode(&sample().encode(&key), &key).unwrap(),
+            sample()
+        );
+        assert_eq!(
+            Record::decode(&sample().encode(&key), &Digest::of(b"other")),
+            Err(Truncated)
+        );
     }
 
     #[test]
     fn folders_that_no_listing_gives_are_not_read() {
         let file = |path: &str| TreeEntry {
             path: path.into(),
-            kind: TreeKind::File { digest: Digest::of(b"y"), executable: false },
+            kind: TreeKind::File {
+                digest: Digest::of(b"y"),
+                executable: false,
+            },
         };
         let link = |path: &str, to: &str| TreeEntry {
             path: path.into(),
@@ -336,12 +398,22 @@ mod tests {
             let folder = OutputRecord::Folder(entries.to_vec());
             OutputRecord::of_bytes(&folder.to_bytes()) == Ok(folder)
         };
-        assert!(is_read(&[]) && is_read(&[file("a-b"), file("a/b"), file("a/c"), link("b", "a/c")]));
+        assert!(
+            is_read(&[]) && is_read(&[file("a-b"), file("a/b"), file("a/c"), link("b", "a/c")])
+        );
         // Through a link, or a file, whatever else has a name between the two.
         assert!(!is_read(&[link("zz", "a"), file("zz/profile")]));
-        assert!(!is_read(&[link("zz", "a"), file("zz-x"), file("zz/profile")]));
-        assert!(!is_read(&[link("zz", "a"), file("zz/deep/er")]) && !is_read(&[file("a"), file("a/b")]));
-        for path in ["", ".", "..", "../x", "a/../b", "/etc/x", "a//b", "a/", "a\0b"] {
+        assert!(!is_read(&[
+            link("zz", "a"),
+            file("zz-x"),
+            file("zz/profile")
+        ]));
+        assert!(
+            !is_read(&[link("zz", "a"), file("zz/deep/er")]) && !is_read(&[file("a"), file("a/b")])
+        );
+        for path in [
+            "", ".", "..", "../x", "a/../b", "/etc/x", "a//b", "a/", "a\0b",
+        ] {
             assert!(!is_read(&[file(path)]), "{path:?}");
         }
         assert!(!is_read(&[file("b"), file("a")]) && !is_read(&[file("a"), file("a")]));

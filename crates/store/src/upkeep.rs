@@ -1,6 +1,7 @@
 //! Looking after a store: how much it holds, whether all of it is true, and what may go.
 //!
-//! When a record was last used is the time of its file. A content is used as long as a record names it.
+//! When a record was last used is the time of its file. A content is used as long as a record names
+//! it.
 
 use std::collections::HashSet;
 use std::fs;
@@ -14,7 +15,8 @@ use crate::{Basis, LocalStore, OutputRecord, Record, StoreError};
 use nubrik_bytes::Digest;
 use parking_lot::Mutex;
 
-/// A content that was kept less than this long ago may belong to a build that has not written its record.
+/// A content that was kept less than this long ago may belong to a build that has not written its
+/// record.
 const RECENT: Duration = Duration::from_secs(3600);
 
 const DAY: Duration = Duration::from_secs(24 * 3600);
@@ -57,7 +59,10 @@ fn files_in(folder: &Path) -> Vec<StoreFile> {
         .filter_map(|entry| {
             let data = entry.metadata().ok().filter(fs::Metadata::is_file)?;
             let touched = SystemTime::UNIX_EPOCH
-                + Duration::new(data.ctime().max(0) as u64, data.ctime_nsec().clamp(0, 999_999_999) as u32);
+                + Duration::new(
+                    data.ctime().max(0) as u64,
+                    data.ctime_nsec().clamp(0, 999_999_999) as u32,
+                );
             let mode = data.mode() & 0o7777;
             Some(StoreFile {
                 path: entry.path(),
@@ -76,7 +81,9 @@ fn files_in(folder: &Path) -> Vec<StoreFile> {
 fn named(path: &Path) -> Option<(Digest, bool)> {
     let folder = path.parent()?.file_name()?.to_str()?;
     let name = path.file_name()?.to_str()?;
-    let (rest, executable) = name.strip_suffix('x').map_or((name, false), |rest| (rest, true));
+    let (rest, executable) = name
+        .strip_suffix('x')
+        .map_or((name, false), |rest| (rest, true));
     let hex = format!("{folder}{rest}");
     if hex.len() != 64 || !hex.is_ascii() {
         return None;
@@ -101,13 +108,17 @@ pub(crate) fn contents_of(record: &Record) -> impl Iterator<Item = (Digest, bool
         Basis::Noted(parts) => parts.as_slice(),
         Basis::Unnoted | Basis::Unfit(_) => &[],
     });
-    let outputs = record.entries.iter().flat_map(|entry| &entry.outputs).flat_map(OutputRecord::contents);
+    let outputs = record
+        .entries
+        .iter()
+        .flat_map(|entry| &entry.outputs)
+        .flat_map(OutputRecord::contents);
     bases.map(|part| (*part, false)).chain(outputs)
 }
 
 impl LocalStore {
-    /// Makes room, at most once a day, where the store has grown beyond `limit` bytes: down to nine tenths
-    /// of that. Gives what went.
+    /// Makes room, at most once a day, where the store has grown beyond `limit` bytes: down to nine
+    /// tenths of that. Gives what went.
     ///
     /// # Errors
     /// When something cannot be removed.
@@ -128,11 +139,15 @@ impl LocalStore {
     pub fn amount(&self) -> Amount {
         let (contents, records) = (files_in(&self.blobs), files_in(&self.records));
         let bytes = contents.iter().chain(&records).map(|f| f.bytes).sum();
-        Amount { records: records.len(), contents: contents.len(), bytes }
+        Amount {
+            records: records.len(),
+            contents: contents.len(),
+            bytes,
+        }
     }
 
-    /// Reads everything again, by several threads, and removes what is damaged: it is made again when it is
-    /// needed.
+    /// Reads everything again, by several threads, and removes what is damaged: it is made again
+    /// when it is needed.
     pub fn verify(&self, threads: usize) -> Verified {
         let (contents, records) = (files_in(&self.blobs), files_in(&self.records));
         let damaged: Mutex<Vec<PathBuf>> = Mutex::default();
@@ -145,7 +160,9 @@ impl LocalStore {
                 }
                 None => false,
             },
-            None => records.get(number - contents.len()).is_none_or(|file| read_record(&file.path).is_some()),
+            None => records
+                .get(number - contents.len())
+                .is_none_or(|file| read_record(&file.path).is_some()),
         };
         std::thread::scope(|scope| {
             for _ in 0..threads.max(1) {
@@ -156,7 +173,9 @@ impl LocalStore {
                             return;
                         }
                         if !is_whole(number) {
-                            let file = contents.get(number).or_else(|| records.get(number - contents.len()));
+                            let file = contents
+                                .get(number)
+                                .or_else(|| records.get(number - contents.len()));
                             let mut damaged = damaged.lock();
                             damaged.extend(file.map(|f| f.path.clone()));
                         }
@@ -169,37 +188,51 @@ impl LocalStore {
         // What cannot be removed is refused when it is read, all the same.
         damaged.iter().for_each(|path| drop(fs::remove_file(path)));
         let bytes = contents.iter().chain(&records).map(|f| f.bytes).sum();
-        let amount = Amount { records: records.len(), contents: contents.len(), bytes };
+        let amount = Amount {
+            records: records.len(),
+            contents: contents.len(),
+            bytes,
+        };
         Verified { amount, damaged }
     }
 
-    /// Removes what was not used for longest until the store takes no more than `limit` bytes, and whatever
-    /// was not used for `unused`. Gives what went. Contents that no record names go, too, unless they are so
-    /// new that a running build may be about to name them.
+    /// Removes what was not used for longest until the store takes no more than `limit` bytes, and
+    /// whatever was not used for `unused`. Gives what went. Contents that no record names go, too,
+    /// unless they are so new that a running build may be about to name them.
     ///
     /// # Errors
     /// When something cannot be removed.
-    pub fn prune(&self, limit: Option<u64>, unused: Option<Duration>) -> Result<Amount, StoreError> {
+    pub fn prune(
+        &self,
+        limit: Option<u64>,
+        unused: Option<Duration>,
+    ) -> Result<Amount, StoreError> {
         let now = SystemTime::now();
         let age = |time: SystemTime| now.duration_since(time).unwrap_or_default();
         let mut records: Vec<(StoreFile, Vec<(Digest, bool)>)> = files_in(&self.records)
             .into_iter()
             .map(|file| {
                 let record = read_record(&file.path);
-                let contents = record.map(|r| contents_of(&r).collect()).unwrap_or_default();
+                let contents = record
+                    .map(|r| contents_of(&r).collect())
+                    .unwrap_or_default();
                 (file, contents)
             })
             .collect();
         records.sort_by(|a, b| (b.0.changed, &b.0.path).cmp(&(a.0.changed, &a.0.path)));
         let contents = files_in(&self.blobs);
-        let sizes: std::collections::HashMap<(Digest, bool), u64> =
-            contents.iter().filter_map(|f| Some((named(&f.path)?, f.bytes))).collect();
-        let before: HashSet<(Digest, bool)> = records.iter().flat_map(|(_, used)| used).copied().collect();
+        let sizes: std::collections::HashMap<(Digest, bool), u64> = contents
+            .iter()
+            .filter_map(|f| Some((named(&f.path)?, f.bytes)))
+            .collect();
+        let before: HashSet<(Digest, bool)> =
+            records.iter().flat_map(|(_, used)| used).copied().collect();
         let mut gone = Amount::default();
         let mut kept: HashSet<(Digest, bool)> = HashSet::new();
         let (mut total, mut full) = (0u64, false);
         for (file, used) in &records {
-            let new: HashSet<&(Digest, bool)> = used.iter().filter(|c| !kept.contains(*c)).collect();
+            let new: HashSet<&(Digest, bool)> =
+                used.iter().filter(|c| !kept.contains(*c)).collect();
             #[allow(clippy::iter_over_hash_type)] // Only their sum counts.
             let more = file.bytes + new.iter().filter_map(|c| sizes.get(*c)).sum::<u64>();
             full |= limit.is_some_and(|limit| total + more > limit);
@@ -232,19 +265,36 @@ mod tests {
     use super::*;
     use crate::{RecordEntry, Store};
 
-    /// A store with results of some steps, each with a content of so many bytes, the first used longest ago.
+    /// A store with results of some steps, each with a content of so many bytes, the first used
+    /// longest ago.
     fn filled(sizes: &[usize]) -> (tempfile::TempDir, LocalStore) {
         let folder = tempfile::tempdir().unwrap();
         let store = LocalStore::open(&folder.path().join("store")).unwrap();
         for (number, size) in sizes.iter().enumerate() {
-            let (file, text) = (folder.path().join(format!("f{number}")), vec![number as u8; *size]);
+            let (file, text) = (
+                folder.path().join(format!("f{number}")),
+                vec![number as u8; *size],
+            );
             fs::write(&file, &text).unwrap();
             let digest = Digest::of(&text);
             store.keep_file(&file, &digest, false).unwrap();
-            let outputs = vec![OutputRecord::File { digest, executable: false }];
-            let entry = RecordEntry { outputs, ..RecordEntry::default() };
+            let outputs = vec![OutputRecord::File {
+                digest,
+                executable: false,
+            }];
+            let entry = RecordEntry {
+                outputs,
+                ..RecordEntry::default()
+            };
             let key = Digest::of(&[number as u8]);
-            store.keep_record(&key, &Record { entries: vec![entry] }).unwrap();
+            store
+                .keep_record(
+                    &key,
+                    &Record {
+                        entries: vec![entry],
+                    },
+                )
+                .unwrap();
             let path = store.records.join(&key.hex()[..2]).join(&key.hex()[2..]);
             let days = Duration::from_secs(86400 * (sizes.len() - number) as u64);
             let file = fs::File::options().write(true).open(path).unwrap();
@@ -261,7 +311,9 @@ mod tests {
         assert_eq!(store.prune(Some(1 << 20), None).unwrap(), Amount::default());
         let gone = store.prune(Some(5500), None).unwrap();
         assert_eq!((gone.records, gone.contents), (1, 1));
-        assert!(store.record(&Digest::of(&[0])).is_none() && store.record(&Digest::of(&[1])).is_some());
+        assert!(
+            store.record(&Digest::of(&[0])).is_none() && store.record(&Digest::of(&[1])).is_some()
+        );
         assert_eq!(store.amount().bytes, before.bytes - gone.bytes);
         // What was used just now stays.
         store.used(&Digest::of(&[1]), &RecordEntry::default());
@@ -280,7 +332,10 @@ mod tests {
         assert_eq!(store.keep_within(100).unwrap(), None, "looked at today");
         let file = fs::File::options().write(true).open(stamp).unwrap();
         file.set_modified(SystemTime::now() - 2 * DAY).unwrap();
-        assert_eq!(store.keep_within(4000).unwrap().map(|gone| gone.records), Some(2));
+        assert_eq!(
+            store.keep_within(4000).unwrap().map(|gone| gone.records),
+            Some(2)
+        );
     }
 
     #[test]
@@ -298,7 +353,10 @@ mod tests {
         let (_folder, store) = filled(&[100, 200]);
         assert_eq!(store.verify(2).damaged, Vec::<PathBuf>::new());
         let digest = Digest::of(&[1u8; 200]);
-        let blob = store.blobs.join(&digest.hex()[..2]).join(&digest.hex()[2..]);
+        let blob = store
+            .blobs
+            .join(&digest.hex()[..2])
+            .join(&digest.hex()[2..]);
         fs::remove_file(&blob).unwrap();
         fs::write(&blob, "other").unwrap();
         let key = Digest::of(&[0]);
@@ -309,10 +367,20 @@ mod tests {
         assert!(store.verify(1).damaged.is_empty());
         // Other permissions are damage, too, and so is a record that is another key's.
         let digest = Digest::of(&[0u8; 100]);
-        let blob = store.blobs.join(&digest.hex()[..2]).join(&digest.hex()[2..]);
+        let blob = store
+            .blobs
+            .join(&digest.hex()[..2])
+            .join(&digest.hex()[2..]);
         fs::set_permissions(&blob, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
         let other = Digest::of(&[1]);
-        fs::copy(store.records.join(&other.hex()[..2]).join(&other.hex()[2..]), &record).unwrap();
+        fs::copy(
+            store
+                .records
+                .join(&other.hex()[..2])
+                .join(&other.hex()[2..]),
+            &record,
+        )
+        .unwrap();
         assert_eq!(store.verify(1).damaged, [blob, record]);
     }
 }

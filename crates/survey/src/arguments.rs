@@ -1,7 +1,9 @@
 //! Programs among tests that want arguments.
 
 use crate::names::NameGiver;
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Proposal};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Proposal,
+};
 use crate::tree::stem_of;
 use crate::tried::TryFailure;
 
@@ -14,14 +16,26 @@ pub(crate) fn wants_arguments(
     address: &DefinitionAddress,
     trouble: &TryFailure,
 ) -> Option<String> {
-    let says_usage = trouble.printed.lines().map(|line| line.trim_start().to_lowercase()).any(|line| {
-        let words = ["missing option", "missing argument", "missing operand", "--help"];
-        line.starts_with("usage") || words.iter().any(|word| line.contains(word))
-    });
+    let says_usage = trouble
+        .printed
+        .lines()
+        .map(|line| line.trim_start().to_lowercase())
+        .any(|line| {
+            let words = [
+                "missing option",
+                "missing argument",
+                "missing operand",
+                "--help",
+            ];
+            line.starts_with("usage") || words.iter().any(|word| line.contains(word))
+        });
     if !says_usage {
         return None;
     }
-    let place = proposal.definitions.iter().position(|one| one.address == *address)?;
+    let place = proposal
+        .definitions
+        .iter()
+        .position(|one| one.address == *address)?;
     let definition = &mut proposal.definitions[place];
     let how = |name: &str| format!("{name} wants arguments, so it is a program and no test");
     match &mut definition.body {
@@ -32,7 +46,10 @@ pub(crate) fn wants_arguments(
             Some(how(&address.name))
         }
         Body::Each(files, field, call) if is_test_program(call) => {
-            let source = files.iter().find(|file| stem_of(file) == trouble.key).cloned()?;
+            let source = files
+                .iter()
+                .find(|file| stem_of(file) == trouble.key)
+                .cloned()?;
             files.remove(&source);
             let is_empty = files.is_empty();
             let mut call = call.clone();
@@ -43,7 +60,10 @@ pub(crate) fn wants_arguments(
             call.fields.insert(0, (*field, FieldValue::Files(sources)));
             let package = &address.package;
             let mut names = NameGiver::default();
-            let taken = proposal.definitions.iter().filter(|one| one.address.package == *package);
+            let taken = proposal
+                .definitions
+                .iter()
+                .filter(|one| one.address.package == *package);
             taken.for_each(|one| names.take(package, &one.address.name));
             let program = Definition::new(
                 Keyword::Target,
@@ -67,5 +87,6 @@ fn is_test_program(call: &KindCall) -> bool {
 
 fn as_program(call: &mut KindCall) {
     call.kind = "program";
-    call.fields.retain(|(name, _)| *name != "folder" && *name != "reads");
+    call.fields
+        .retain(|(name, _)| *name != "folder" && *name != "reads");
 }

@@ -12,7 +12,8 @@ pub(crate) fn lacks_package(package: &str) -> String {
     format!("it uses {package}, which is nowhere")
 }
 
-/// Why a definition is left out that needs a package of a registry which cannot be had: which `why` says.
+/// Why a definition is left out that needs a package of a registry which cannot be had: which `why`
+/// says.
 pub fn needs_package(registry: Registry, package: &str, why: &str) -> String {
     format!("it needs {registry} {package}, which {why}")
 }
@@ -67,13 +68,26 @@ mod tests {
 
     #[test]
     fn a_reason_is_known_again_as_it_was_written() {
-        assert_eq!(OmissionCause::of(&lacks_header("sea.h")), OmissionCause::Header("sea.h"));
-        assert_eq!(OmissionCause::of(&lacks_package("org.isles.tide")), OmissionCause::Package);
         assert_eq!(
-            OmissionCause::of(&needs_package(Registry::Python, "flow", "cannot be pinned: no address")),
+            OmissionCause::of(&lacks_header("sea.h")),
+            OmissionCause::Header("sea.h")
+        );
+        assert_eq!(
+            OmissionCause::of(&lacks_package("org.isles.tide")),
             OmissionCause::Package
         );
-        assert_eq!(OmissionCause::of(&needs_definition("tide/sea")), OmissionCause::Definition("tide/sea"));
+        assert_eq!(
+            OmissionCause::of(&needs_package(
+                Registry::Python,
+                "flow",
+                "cannot be pinned: no address"
+            )),
+            OmissionCause::Package
+        );
+        assert_eq!(
+            OmissionCause::of(&needs_definition("tide/sea")),
+            OmissionCause::Definition("tide/sea")
+        );
         for other in [
             "nobody ships them",
             "it uses the module flow, which is nowhere",

@@ -73,18 +73,26 @@ impl FileView {
             return Err(problem.message.clone());
         }
         let mut view = FileView::default();
-        let files: Vec<&str> =
-            tree.below(package).filter(|file| package_of(packages, file) == package).collect();
+        let files: Vec<&str> = tree
+            .below(package)
+            .filter(|file| package_of(packages, file) == package)
+            .collect();
         let reader = DefinitionReader { package, files };
         for node in parsed.tree.root().children() {
             if let Some(name) = views::declared_name(node) {
                 view.names.insert(node.token_text(name).to_owned());
             }
             if node.kind() == SyntaxKind::UseDecl {
-                view.names
-                    .extend(views::used_names(node).into_iter().map(|name| node.token_text(name).to_owned()));
+                view.names.extend(
+                    views::used_names(node)
+                        .into_iter()
+                        .map(|name| node.token_text(name).to_owned()),
+                );
                 view.after_uses = node.range().1;
-                let place = node.children().find_map(views::plain_text).unwrap_or_default();
+                let place = node
+                    .children()
+                    .find_map(views::plain_text)
+                    .unwrap_or_default();
                 let kit = place
                     .strip_prefix("nub:")
                     .and_then(|name| Kit::ALL.into_iter().find(|kit| kit.name() == name));
@@ -94,13 +102,19 @@ impl FileView {
             }
         }
         for node in parsed.tree.root().children() {
-            let Some(name) = views::declared_name(node).filter(|_| node.kind() != SyntaxKind::UseDecl) else {
+            let Some(name) =
+                views::declared_name(node).filter(|_| node.kind() != SyntaxKind::UseDecl)
+            else {
                 continue;
             };
             let mut calls = Vec::new();
             reader.calls(node, &view.kits, &mut calls);
             let name = node.token_text(name).to_owned();
-            view.declarations.push(Declaration { name, calls, files: reader.files(node) });
+            view.declarations.push(Declaration {
+                name,
+                calls,
+                files: reader.files(node),
+            });
         }
         Ok(view)
     }
@@ -109,7 +123,9 @@ impl FileView {
 /// The package that a file belongs to.
 fn package_of<'p>(packages: &'p BTreeSet<String>, file: &str) -> &'p str {
     let around = packages.iter().filter(|package| is_below(file, package));
-    around.max_by_key(|package| package.len()).map_or("", String::as_str)
+    around
+        .max_by_key(|package| package.len())
+        .map_or("", String::as_str)
 }
 
 struct DefinitionReader<'a> {
@@ -120,17 +136,29 @@ struct DefinitionReader<'a> {
 impl DefinitionReader<'_> {
     fn calls(&self, node: Node<'_>, kits: &BTreeMap<String, Kit>, calls: &mut Vec<Call>) {
         if node.kind() == SyntaxKind::BraceCallExpr
-            && let (Some(called), Some(record)) = (node.expression(0), node.child(SyntaxKind::RecordExpr))
+            && let (Some(called), Some(record)) =
+                (node.expression(0), node.child(SyntaxKind::RecordExpr))
             && let Some((alias, kind)) = called.text().split_once('.')
             && let Some(kit) = kits.get(alias.trim())
         {
             let mut fields = BTreeMap::new();
-            for field in record.children().filter(|child| child.kind() == SyntaxKind::RecordField) {
-                let name =
-                    field.words().next().map(|word| field.token_text(word).to_owned()).unwrap_or_default();
+            for field in record
+                .children()
+                .filter(|child| child.kind() == SyntaxKind::RecordField)
+            {
+                let name = field
+                    .words()
+                    .next()
+                    .map(|word| field.token_text(word).to_owned())
+                    .unwrap_or_default();
                 fields.extend(field.expression(0).map(|value| (name, self.field(value))));
             }
-            calls.push(Call { kit: *kit, kind: kind.trim().to_owned(), fields, end: record.range().1 - 1 });
+            calls.push(Call {
+                kit: *kit,
+                kind: kind.trim().to_owned(),
+                fields,
+                end: record.range().1 - 1,
+            });
         }
         for child in node.children() {
             self.calls(child, kits, calls);
@@ -148,7 +176,11 @@ impl DefinitionReader<'_> {
             | SyntaxKind::MatchExpr => None,
             _ => Some(vec![item(value)]),
         };
-        Field { range: value.range().0..value.range().1, items, is_list }
+        Field {
+            range: value.range().0..value.range().1,
+            items,
+            is_list,
+        }
     }
 
     /// The files that texts below a node name, without those that its globs leave out.
@@ -169,8 +201,10 @@ impl DefinitionReader<'_> {
 
     /// The files of the package that a pattern means.
     fn fitting(&self, pattern: &str) -> BTreeSet<String> {
-        let Some(whole) =
-            pattern.strip_prefix('/').map(str::to_owned).or_else(|| joined(self.package, pattern))
+        let Some(whole) = pattern
+            .strip_prefix('/')
+            .map(str::to_owned)
+            .or_else(|| joined(self.package, pattern))
         else {
             return BTreeSet::new();
         };
@@ -180,11 +214,22 @@ impl DefinitionReader<'_> {
         if !whole.contains(['*', '?', '[', '{', '\\']) {
             // A path: the files are sorted, and those of a folder follow one another.
             let start = self.files.partition_point(|file| *file < whole.as_str());
-            let like = self.files[start..].iter().take_while(|file| file.starts_with(&whole));
-            return like.filter(|file| is_below(file, &whole)).map(|file| (*file).to_owned()).collect();
+            let like = self.files[start..]
+                .iter()
+                .take_while(|file| file.starts_with(&whole));
+            return like
+                .filter(|file| is_below(file, &whole))
+                .map(|file| (*file).to_owned())
+                .collect();
         }
-        let Some(expression) = expression_of(&whole) else { return BTreeSet::new() };
-        self.files.iter().filter(|file| expression.is_match(file)).map(|file| (*file).to_owned()).collect()
+        let Some(expression) = expression_of(&whole) else {
+            return BTreeSet::new();
+        };
+        self.files
+            .iter()
+            .filter(|file| expression.is_match(file))
+            .map(|file| (*file).to_owned())
+            .collect()
     }
 }
 
@@ -215,7 +260,12 @@ fn expression_of(glob: &str) -> Option<Regex> {
                 text.push(')');
             }
             ',' if depth > 0 => text.push('|'),
-            '\\' => text.push_str(&chars.next().map(|c| regex::escape(&c.to_string())).unwrap_or_default()),
+            '\\' => text.push_str(
+                &chars
+                    .next()
+                    .map(|c| regex::escape(&c.to_string()))
+                    .unwrap_or_default(),
+            ),
             '[' | ']' => text.push(c),
             c => text.push_str(&regex::escape(&c.to_string())),
         }
@@ -230,19 +280,37 @@ mod tests {
 
     #[test]
     fn definitions_are_seen_with_their_files_and_needs() {
-        let tree = SourceTree::of(&[("p/src/a.c", ""), ("p/src/b.c", ""), ("p/x/c.c", ""), ("p/q/d.c", "")]);
+        let tree = SourceTree::of(&[
+            ("p/src/a.c", ""),
+            ("p/src/b.c", ""),
+            ("p/x/c.c", ""),
+            ("p/q/d.c", ""),
+        ]);
         let text = "use \"nub:c\" as k\n\nlet flags = [\"-O2\"]\ntarget tide = k.library {\n    sources = [glob(\"src/*.c\", except = \"src/b.c\"), \"x/c.c\"]\n    needs = [&sea/x, other]\n    flags = flags + [\"x\"]\n}\n";
         let packages = BTreeSet::from(["p".to_owned(), "p/q".to_owned()]);
         let view = FileView::read(&tree, "p", &packages, text).expect("definitions");
         assert_eq!(view.kits["k"], Kit::C);
-        assert_eq!(view.names.iter().cloned().collect::<Vec<_>>(), ["flags", "k", "tide"]);
-        let tide = view.declarations.iter().find(|one| one.name == "tide").expect("tide");
+        assert_eq!(
+            view.names.iter().cloned().collect::<Vec<_>>(),
+            ["flags", "k", "tide"]
+        );
+        let tide = view
+            .declarations
+            .iter()
+            .find(|one| one.name == "tide")
+            .expect("tide");
         let call = &tide.calls[0];
         assert_eq!((call.kit, call.kind.as_str()), (Kit::C, "library"));
-        assert_eq!(tide.files.iter().cloned().collect::<Vec<_>>(), ["p/src/a.c", "p/x/c.c"]);
+        assert_eq!(
+            tide.files.iter().cloned().collect::<Vec<_>>(),
+            ["p/src/a.c", "p/x/c.c"]
+        );
         assert!(call.fields["sources"].is_list && call.fields["flags"].items.is_none());
         let needs = call.fields["needs"].items.clone().expect("items");
-        assert_eq!(needs.into_iter().map(|(_, text)| text).collect::<Vec<_>>(), ["&sea/x", "other"]);
+        assert_eq!(
+            needs.into_iter().map(|(_, text)| text).collect::<Vec<_>>(),
+            ["&sea/x", "other"]
+        );
         assert!(FileView::read(&tree, "p", &packages, "target = ").is_err());
     }
 }

@@ -1,8 +1,9 @@
 //! Looks at a folder of sources, and proposes definitions for all of it.
 //!
-//! A survey reads files and runs nothing. Each language's reader knows the open manifests that its packages carry, and what
-//! sources say themselves: what they include, import or use, and where programs begin. What it proposes is data: it can be
-//! changed after it was tried, compared with definitions that are there already, and written as text.
+//! A survey reads files and runs nothing. Each language's reader knows the open manifests that its
+//! packages carry, and what sources say themselves: what they include, import or use, and where
+//! programs begin. What it proposes is data: it can be changed after it was tried, compared with
+//! definitions that are there already, and written as text.
 //!
 //! ```
 //! use nubrik_survey::{Answers, NoMachine, SourceTree, survey};
@@ -42,8 +43,8 @@ pub use learned::{
 pub use mending::mend;
 pub use omitted::CauseFacts;
 pub use proposal::{
-    Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission, Proposal,
-    SurveyQuestion, WantedPin,
+    Answers, Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, Omission,
+    Proposal, SurveyQuestion, WantedPin,
 };
 pub use reconcile::{ChangeKind, FileChange, ReconcileProblem, TakenFiles, reconcile, with_more};
 pub use scripts::{ScriptSeen, settle_script};
@@ -103,8 +104,14 @@ impl MachineView for NoMachine {
     }
 }
 
-/// Proposes definitions for a tree, which lies in this folder of its workspace; empty for the workspace itself.
-pub fn survey(tree: &SourceTree, top: &str, answers: &Answers, machine: &dyn MachineView) -> Proposal {
+/// Proposes definitions for a tree, which lies in this folder of its workspace; empty for the
+/// workspace itself.
+pub fn survey(
+    tree: &SourceTree,
+    top: &str,
+    answers: &Answers,
+    machine: &dyn MachineView,
+) -> Proposal {
     let mut work = Survey {
         tree,
         top,
@@ -133,13 +140,20 @@ struct Survey<'a> {
 /// A name without the version that unpacked archives have behind it.
 pub(crate) fn without_version(name: &str) -> &str {
     let is_version = |at: &usize| name[at + 1..].starts_with(|c: char| c.is_ascii_digit());
-    let end = name.match_indices(['-', '_']).map(|(at, _)| at).find(is_version);
+    let end = name
+        .match_indices(['-', '_'])
+        .map(|(at, _)| at)
+        .find(is_version);
     &name[..end.unwrap_or(name.len())]
 }
 
 /// The numbers of the one version that a requirement allows: `==4.8.3`.
 fn exact_version(requirement: &str) -> Option<Vec<u32>> {
-    requirement.strip_prefix("==")?.split('.').map(|part| part.trim().parse().ok()).collect()
+    requirement
+        .strip_prefix("==")?
+        .split('.')
+        .map(|part| part.trim().parse().ok())
+        .collect()
 }
 
 impl Survey<'_> {
@@ -163,12 +177,17 @@ impl Survey<'_> {
     }
 
     fn leave_out(&mut self, what: impl Into<String>, why: impl Into<String>) {
-        self.proposal.left_out.push(Omission { what: what.into(), why: why.into(), files: BTreeSet::new() });
+        self.proposal.left_out.push(Omission {
+            what: what.into(),
+            why: why.into(),
+            files: BTreeSet::new(),
+        });
     }
 
     /// Takes note of other people's code. Requests for the same package become one.
     fn pin(&mut self, pin: WantedPin) {
-        let same = |other: &&mut WantedPin| (other.registry, &other.name) == (pin.registry, &pin.name);
+        let same =
+            |other: &&mut WantedPin| (other.registry, &other.name) == (pin.registry, &pin.name);
         let Some(other) = self.proposal.pins.iter_mut().find(same) else {
             self.proposal.pins.push(pin);
             return;
@@ -178,8 +197,10 @@ impl Survey<'_> {
         other.is_guess &= pin.is_guess;
         let is_new = !pin.requirement.is_empty() && !other.requirement.contains(&pin.requirement);
         // Lists with one version each are for older and newer machines.
-        if let (Some(known), Some(new)) = (exact_version(&other.requirement), exact_version(&pin.requirement))
-        {
+        if let (Some(known), Some(new)) = (
+            exact_version(&other.requirement),
+            exact_version(&pin.requirement),
+        ) {
             if new > known {
                 other.requirement = pin.requirement;
             }
@@ -194,21 +215,34 @@ impl Survey<'_> {
 
     /// Asks something. Gives the answer, or the first choice.
     fn ask(&mut self, id: &str, text: String, choices: Vec<String>) -> String {
-        let answer = self.answers.get(id).filter(|answer| choices.contains(answer)).cloned();
+        let answer = self
+            .answers
+            .get(id)
+            .filter(|answer| choices.contains(answer))
+            .cloned();
         answer.unwrap_or_else(|| {
             let first = choices[0].clone();
-            self.proposal.questions.push(SurveyQuestion { id: id.to_owned(), text, choices });
+            self.proposal.questions.push(SurveyQuestion {
+                id: id.to_owned(),
+                text,
+                choices,
+            });
             first
         })
     }
 
     fn finish(mut self) -> Proposal {
         let mut proposal = std::mem::take(&mut self.proposal);
-        // A package is written where its folder is, in the order in which its definitions were found.
-        proposal.definitions.sort_by(|a, b| a.address.package.cmp(&b.address.package));
+        // A package is written where its folder is, in the order in which its definitions were
+        // found.
+        proposal
+            .definitions
+            .sort_by(|a, b| a.address.package.cmp(&b.address.package));
         proposal.left_out.sort();
         proposal.left_out.dedup();
-        proposal.pins.sort_by(|a, b| (a.registry, &a.name).cmp(&(b.registry, &b.name)));
+        proposal
+            .pins
+            .sort_by(|a, b| (a.registry, &a.name).cmp(&(b.registry, &b.name)));
         proposal
     }
 
@@ -220,7 +254,8 @@ impl Survey<'_> {
     /// Takes all files below a folder whose names end so.
     fn claim(&mut self, folder: &str, exts: &[&str]) {
         let files = self.tree.files().iter();
-        let mine = files.filter(|file| is_below(file, folder) && exts.contains(&tree::ext_of(file)));
+        let mine =
+            files.filter(|file| is_below(file, folder) && exts.contains(&tree::ext_of(file)));
         self.claimed.extend(mine.cloned());
     }
 }

@@ -13,10 +13,14 @@ pub struct NameGiver {
 impl NameGiver {
     /// Takes a name that is there already.
     pub fn take(&mut self, package: &str, name: &str) {
-        self.taken.entry(package.to_owned()).or_default().insert(name.to_owned());
+        self.taken
+            .entry(package.to_owned())
+            .or_default()
+            .insert(name.to_owned());
     }
 
-    /// A name in a package, made from words of a project. If it is taken, or says something else, the second word is added.
+    /// A name in a package, made from words of a project. If it is taken, or says something else,
+    /// the second word is added.
     pub fn give(&mut self, package: &str, wish: &str, or_else: &str) -> DefinitionAddress {
         let wish = usable(wish);
         let taken = self.taken.entry(package.to_owned()).or_default();
@@ -25,21 +29,38 @@ impl NameGiver {
                 && !taken.contains(name)
                 && !Kit::ALL.into_iter().any(|kit| kit.name() == name)
         };
-        let longer = if wish.is_empty() { or_else.to_owned() } else { format!("{wish}_{or_else}") };
+        let longer = if wish.is_empty() {
+            or_else.to_owned()
+        } else {
+            format!("{wish}_{or_else}")
+        };
         let numbered = (2..).map(|n| format!("{longer}_{n}"));
         let mut ways = [wish, longer.clone()].into_iter().chain(numbered);
         let name = ways.find(|name| is_free(name)).unwrap_or_default();
         taken.insert(name.clone());
-        DefinitionAddress { package: package.to_owned(), name }
+        DefinitionAddress {
+            package: package.to_owned(),
+            name,
+        }
     }
 }
 
 /// The characters of a text that may be in a name: small letters, digits and `_`, a letter first.
 fn usable(text: &str) -> String {
     let text = text.to_lowercase();
-    let name: String =
-        text.chars().map(|c| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' }).collect();
-    name.trim_matches('_').trim_start_matches(|c: char| !c.is_ascii_lowercase()).to_owned()
+    let name: String = text
+        .chars()
+        .map(|c| {
+            if c.is_ascii_lowercase() || c.is_ascii_digit() {
+                c
+            } else {
+                '_'
+            }
+        })
+        .collect();
+    name.trim_matches('_')
+        .trim_start_matches(|c: char| !c.is_ascii_lowercase())
+        .to_owned()
 }
 
 #[cfg(test)]

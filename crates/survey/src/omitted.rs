@@ -12,8 +12,8 @@ use crate::tree::{SourceTree, below, is_below, joined};
 /// How such a line begins. A person may write one, too.
 const WITHOUT: &str = "# Without ";
 
-/// The lines by which files of a package are left out, each ended: one for each reason, and more where it would be wider than so many
-/// columns.
+/// The lines by which files of a package are left out, each ended: one for each reason, and more
+/// where it would be wider than so many columns.
 pub(crate) fn omission_lines<'f>(
     package: &str,
     width: usize,
@@ -34,7 +34,11 @@ pub(crate) fn omission_lines<'f>(
     for (why, names) in reasons {
         let mut row = String::new();
         for name in names {
-            let longer = if row.is_empty() { name.clone() } else { format!("{row}, {name}") };
+            let longer = if row.is_empty() {
+                name.clone()
+            } else {
+                format!("{row}, {name}")
+            };
             if !row.is_empty() && line(&longer, why).chars().count() > width {
                 lines.push(line(&row, why));
                 row = name;
@@ -50,10 +54,15 @@ pub(crate) fn omission_lines<'f>(
 /// A name in such a line: in quotes where it has a sign that ends names there.
 fn written(name: &str) -> String {
     let is_odd = |c: char| matches!(c, ',' | ':' | '"') || c.is_control();
-    if name.contains(is_odd) { serde_json::Value::from(name).to_string() } else { name.to_owned() }
+    if name.contains(is_odd) {
+        serde_json::Value::from(name).to_string()
+    } else {
+        name.to_owned()
+    }
 }
 
-/// The names at the beginning of a line, and the rest of it after `: `; `None` where there is no reason.
+/// The names at the beginning of a line, and the rest of it after `: `; `None` where there is no
+/// reason.
 fn names_and_reason(line: &str) -> Option<(Vec<String>, &str)> {
     let mut names = Vec::new();
     let mut rest = line;
@@ -63,7 +72,10 @@ fn names_and_reason(line: &str) -> Option<(Vec<String>, &str)> {
             names.push(quoted.next()?.ok()?);
             quoted.byte_offset()
         } else {
-            let end = [", ", ": "].iter().filter_map(|sign| rest.find(sign)).min()?;
+            let end = [", ", ": "]
+                .iter()
+                .filter_map(|sign| rest.find(sign))
+                .min()?;
             names.push(rest[..end].to_owned());
             end
         };
@@ -104,7 +116,10 @@ impl OmissionLine {
             let range = end..end + line.len();
             end = range.end;
             let (names, why) = names_and_reason(line.trim().strip_prefix(WITHOUT)?)?;
-            let paths = names.iter().map(|name| joined(package, name)).collect::<Option<_>>()?;
+            let paths = names
+                .iter()
+                .map(|name| joined(package, name))
+                .collect::<Option<_>>()?;
             Some(OmissionLine {
                 package: package.to_owned(),
                 paths,
@@ -116,10 +131,13 @@ impl OmissionLine {
 
     /// Whether it is about a file.
     pub fn is_about(&self, file: &str) -> bool {
-        self.paths.iter().any(|path| file == path || is_below(file, path))
+        self.paths
+            .iter()
+            .any(|path| file == path || is_below(file, path))
     }
 
-    /// Whether the cause is gone, as far as this line alone says it: only those causes that this tool writes itself can be.
+    /// Whether the cause is gone, as far as this line alone says it: only those causes that this
+    /// tool writes itself can be.
     fn is_gone(&self, tree: &SourceTree, facts: CauseFacts<'_>) -> bool {
         match OmissionCause::of(&self.why) {
             OmissionCause::Header(header) => has_header(tree, facts.machine, header),
@@ -130,21 +148,35 @@ impl OmissionLine {
 
     /// The definition that was left out, too, where that is the cause.
     fn needed(&self) -> Option<&str> {
-        if let OmissionCause::Definition(name) = OmissionCause::of(&self.why) { Some(name) } else { None }
+        if let OmissionCause::Definition(name) = OmissionCause::of(&self.why) {
+            Some(name)
+        } else {
+            None
+        }
     }
 
     /// The line without those of its files that are taken now; nothing where none of them is left.
     pub fn without_taken(&self, width: usize, taken: &BTreeSet<String>) -> String {
         let left = self.paths.iter().filter(|path| !taken.contains(*path));
-        omission_lines(&self.package, width, left.map(|path| (path.as_str(), self.why.as_str()))).concat()
+        omission_lines(
+            &self.package,
+            width,
+            left.map(|path| (path.as_str(), self.why.as_str())),
+        )
+        .concat()
     }
 }
 
 fn has_header(tree: &SourceTree, machine: &dyn MachineView, header: &str) -> bool {
     let behind = format!("/{header}");
-    let is_in_tree = tree.files().iter().any(|file| file == header || file.ends_with(&behind));
+    let is_in_tree = tree
+        .files()
+        .iter()
+        .any(|file| file == header || file.ends_with(&behind));
     is_in_tree
-        || ["/usr/include", "/usr/local/include"].iter().any(|at| machine.has_file(&format!("{at}{behind}")))
+        || ["/usr/include", "/usr/local/include"]
+            .iter()
+            .any(|at| machine.has_file(&format!("{at}{behind}")))
 }
 
 /// The lines of all definition files whose cause is gone.
@@ -154,7 +186,9 @@ pub(crate) fn gone(
     proposal: &Proposal,
     facts: CauseFacts<'_>,
 ) -> Vec<OmissionLine> {
-    let all = existing.iter().flat_map(|(package, text)| OmissionLine::all_in(package, text));
+    let all = existing
+        .iter()
+        .flat_map(|(package, text)| OmissionLine::all_in(package, text));
     let (mut gone, mut holding): (Vec<OmissionLine>, Vec<OmissionLine>) =
         all.partition(|line| line.is_gone(tree, facts));
     // What only needed something else comes back with it.
@@ -167,7 +201,10 @@ pub(crate) fn gone(
         let comes_back = |line: &OmissionLine| {
             let needed = line.needed().and_then(|name| {
                 let (package, name) = name.rsplit_once('/').unwrap_or(("", name));
-                let address = DefinitionAddress { package: package.to_owned(), name: name.to_owned() };
+                let address = DefinitionAddress {
+                    package: package.to_owned(),
+                    name: name.to_owned(),
+                };
                 proposal.definition(&address)
             });
             needed.is_some_and(|needed| needed.sources().is_disjoint(&held))
@@ -193,11 +230,19 @@ mod tests {
                     # Without b.c: it includes ebb.h, which neither this folder nor this machine has.\n\
                     # Without c.py: it needs python flow, which cannot be pinned: no address.\n\
                     # Without d.c: nobody ships it.\ntarget x = 1\n";
-        let tree =
-            SourceTree::of(&[("include/sea.h", ""), ("a.c", ""), ("b.c", ""), ("c.py", ""), ("d.c", "")]);
+        let tree = SourceTree::of(&[
+            ("include/sea.h", ""),
+            ("a.c", ""),
+            ("b.c", ""),
+            ("c.py", ""),
+            ("d.c", ""),
+        ]);
         let existing = Existing::from([(String::new(), text.to_owned())]);
         let paths = |asks_registries| -> Vec<String> {
-            let facts = CauseFacts { machine: &NoMachine, asks_registries };
+            let facts = CauseFacts {
+                machine: &NoMachine,
+                asks_registries,
+            };
             gone(&tree, &existing, &Proposal::default(), facts)
                 .into_iter()
                 .flat_map(|line| line.paths)
@@ -207,14 +252,18 @@ mod tests {
         assert_eq!(paths(true), ["a.c", "c.py"]);
         let first = OmissionLine::all_in("", text).next().map(|line| line.range);
         assert_eq!(
-            first.map(|range| &text[range]).and_then(|line| line.strip_suffix('\n')),
+            first
+                .map(|range| &text[range])
+                .and_then(|line| line.strip_suffix('\n')),
             text.lines().next()
         );
     }
 
     #[test]
     fn files_of_one_reason_share_a_line() {
-        let long: Vec<String> = (10..30).map(|n| format!("src/part_of_the_tide_{n}.c")).collect();
+        let long: Vec<String> = (10..30)
+            .map(|n| format!("src/part_of_the_tide_{n}.c"))
+            .collect();
         let mut without = vec![
             ("src/a.c", "nobody ships it"),
             ("src/b.c", "it needs sea"),
@@ -223,31 +272,54 @@ mod tests {
         without.extend(long.iter().map(|name| (name.as_str(), "it needs sea")));
         let lines = omission_lines("src", 100, without.iter().copied());
         assert_eq!(lines[0], "# Without a.c, \"c, d: e.c\": nobody ships it.\n");
-        assert!(lines[1].starts_with("# Without b.c, part_of_the_tide_10.c, "), "{}", lines[1]);
-        assert!(lines.iter().all(|line| line.chars().count() <= 100 && line.ends_with(".\n")));
+        assert!(
+            lines[1].starts_with("# Without b.c, part_of_the_tide_10.c, "),
+            "{}",
+            lines[1]
+        );
+        assert!(
+            lines
+                .iter()
+                .all(|line| line.chars().count() <= 100 && line.ends_with(".\n"))
+        );
         // All of them are read back, with their reasons.
         let text = lines.concat();
         let mut read: Vec<(String, String)> = OmissionLine::all_in("src", &text)
-            .flat_map(|line| line.paths.into_iter().map(move |path| (path, line.why.clone())))
+            .flat_map(|line| {
+                line.paths
+                    .into_iter()
+                    .map(move |path| (path, line.why.clone()))
+            })
             .collect();
-        let mut wanted: Vec<(String, String)> =
-            without.iter().map(|(path, why)| ((*path).to_owned(), (*why).to_owned())).collect();
+        let mut wanted: Vec<(String, String)> = without
+            .iter()
+            .map(|(path, why)| ((*path).to_owned(), (*why).to_owned()))
+            .collect();
         read.sort();
         wanted.sort();
         assert_eq!(read, wanted);
         // Those that are taken later are not named any more.
-        let first = OmissionLine::all_in("src", &text).next().unwrap_or_else(|| panic!("it is there"));
+        let first = OmissionLine::all_in("src", &text)
+            .next()
+            .unwrap_or_else(|| panic!("it is there"));
         assert_eq!(
             first.without_taken(100, &["src/a.c".to_owned()].into()),
             "# Without \"c, d: e.c\": nobody ships it.\n"
         );
-        assert_eq!(first.without_taken(100, &first.paths.iter().cloned().collect()), "");
+        assert_eq!(
+            first.without_taken(100, &first.paths.iter().cloned().collect()),
+            ""
+        );
     }
 
     #[test]
     fn a_line_without_a_reason_is_none() {
-        for line in ["# Without a.c.", "# Without a.c, b.c", "# Without \"a.c: x", "# Without \"a.c\"; x: y"]
-        {
+        for line in [
+            "# Without a.c.",
+            "# Without a.c, b.c",
+            "# Without \"a.c: x",
+            "# Without \"a.c\"; x: y",
+        ] {
             assert_eq!(OmissionLine::all_in("", line).next(), None, "{line}");
         }
     }

@@ -27,7 +27,14 @@ pub(crate) fn with_place(
                     call.set("reads", FieldValue::Files(others));
                 }
                 let root = address.package.clone();
-                ("folder", FieldValue::Place(WritablePlace { root, files: own, empty: BTreeSet::new() }))
+                (
+                    "folder",
+                    FieldValue::Place(WritablePlace {
+                        root,
+                        files: own,
+                        empty: BTreeSet::new(),
+                    }),
+                )
             }
             (Kit::Go, "tests") => ("writes", FieldValue::Bool(true)),
             _ => continue,
@@ -39,7 +46,10 @@ pub(crate) fn with_place(
     }
     for form in definition.body.forms_mut() {
         if form.field("folder").is_none() {
-            let place = WritablePlace { root: address.package.clone(), ..WritablePlace::default() };
+            let place = WritablePlace {
+                root: address.package.clone(),
+                ..WritablePlace::default()
+            };
             form.fields.push(("folder", FieldValue::Place(place)));
             is_changed = true;
         }
@@ -54,9 +64,15 @@ pub(crate) fn beside_its_data(
     trouble: &TryFailure,
 ) -> Option<String> {
     let definition = proposal.definition_mut(address)?;
-    let Body::Kind(call) = &mut definition.body else { return None };
+    let Body::Kind(call) = &mut definition.body else {
+        return None;
+    };
     let has_run = trouble.is_test_run;
-    if call.kit != Kit::C || call.kind != "test_program" || call.field("folder").is_some() || !has_run {
+    if call.kit != Kit::C
+        || call.kind != "test_program"
+        || call.field("folder").is_some()
+        || !has_run
+    {
         return None;
     }
     let sources = call.files("sources");
@@ -68,7 +84,8 @@ pub(crate) fn beside_its_data(
     Some(format!("it runs in {folder}"))
 }
 
-/// Lets tests use the network that were refused it: most of them ask only what they have started themselves.
+/// Lets tests use the network that were refused it: most of them ask only what they have started
+/// themselves.
 pub(crate) fn with_network(
     proposal: &mut Proposal,
     address: &DefinitionAddress,
@@ -81,28 +98,36 @@ pub(crate) fn with_network(
     let mut is_changed = false;
     for call in of_key(&mut definition.body, &trouble.key) {
         let is_test = ["tests", "unit_tests", "test_program", "script_check"].contains(&call.kind);
-        let has_field = matches!(call.kit, Kit::C | Kit::Go | Kit::Java | Kit::Js | Kit::Python | Kit::Rust);
+        let has_field = matches!(
+            call.kit,
+            Kit::C | Kit::Go | Kit::Java | Kit::Js | Kit::Python | Kit::Rust
+        );
         if is_test && has_field && call.field("network").is_none() {
             call.set("network", FieldValue::Bool(true));
             is_changed = true;
         }
     }
     let is_test = definition.keyword == Keyword::Test;
-    for form in
-        definition.body.forms_mut().iter_mut().filter(|form| is_test && form.field("network").is_none())
+    for form in definition
+        .body
+        .forms_mut()
+        .iter_mut()
+        .filter(|form| is_test && form.field("network").is_none())
     {
         form.fields.push(("network", FieldValue::Bool(true)));
         is_changed = true;
     }
     if is_changed {
         definition.reasons.push(
-            "It was refused the network, and may use it now: what answers there is no input.".to_owned(),
+            "It was refused the network, and may use it now: what answers there is no input."
+                .to_owned(),
         );
     }
     is_changed.then(|| "it may use the network".to_owned())
 }
 
-/// Gives tests files of the tree that their output speaks of: they look for them in ways that no recorder names.
+/// Gives tests files of the tree that their output speaks of: they look for them in ways that no
+/// recorder names.
 pub(crate) fn with_mentioned(
     tree: &SourceTree,
     proposal: &mut Proposal,
@@ -118,11 +143,24 @@ pub(crate) fn with_mentioned(
     let known = words
         .filter_map(|word| crate::tree::joined(&address.package, word))
         .filter(|path| !trouble.inputs.contains(path));
-    let files: BTreeSet<String> =
-        known.filter(|path| tree.has(path) || tree.has_folder(path)).take(64).collect();
-    let refused =
-        files.iter().map(|path| if tree.has(path) { path.clone() } else { format!("{path}/") }).collect();
-    let told = TryFailure { refused, ..trouble.clone() };
+    let files: BTreeSet<String> = known
+        .filter(|path| tree.has(path) || tree.has_folder(path))
+        .take(64)
+        .collect();
+    let refused = files
+        .iter()
+        .map(|path| {
+            if tree.has(path) {
+                path.clone()
+            } else {
+                format!("{path}/")
+            }
+        })
+        .collect();
+    let told = TryFailure {
+        refused,
+        ..trouble.clone()
+    };
     let definition = proposal.definition(address)?;
     (definition.keyword == Keyword::Test && !files.is_empty()).then_some(())?;
     with_refused(tree, proposal, address, &told)
@@ -148,15 +186,27 @@ pub(crate) fn with_refused(
         }
     }
     // Where tests read one file of a folder of data, they mostly read the others, too.
-    let is_test = proposal.definition(address).is_some_and(|one| one.keyword == Keyword::Test);
+    let is_test = proposal
+        .definition(address)
+        .is_some_and(|one| one.keyword == Keyword::Test);
     let is_data = |file: &str| {
-        !["c", "cc", "cpp", "h", "hpp", "py", "rs", "go", "java", "js", "ts"].contains(&ext_of(file))
+        ![
+            "c", "cc", "cpp", "h", "hpp", "py", "rs", "go", "java", "js", "ts",
+        ]
+        .contains(&ext_of(file))
     };
     if is_test {
-        let folders: BTreeSet<String> =
-            wanted.iter().filter(|file| is_data(file)).map(|file| folder_of(file).to_owned()).collect();
+        let folders: BTreeSet<String> = wanted
+            .iter()
+            .filter(|file| is_data(file))
+            .map(|file| folder_of(file).to_owned())
+            .collect();
         for folder in folders.iter().filter(|folder| **folder != address.package) {
-            wanted.extend(tree.inside(folder).filter(|file| is_data(file)).map(str::to_owned));
+            wanted.extend(
+                tree.inside(folder)
+                    .filter(|file| is_data(file))
+                    .map(str::to_owned),
+            );
         }
     }
     wanted.retain(|file| !["targets.nub", "nubrik.toml", "pins.toml"].contains(&name_of(file)));

@@ -6,7 +6,8 @@ use nubrik_pins::Registry;
 
 use crate::causes::needs_definition;
 pub use crate::values::{
-    DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit, WritablePlace,
+    DefinitionAddress, Expression, ExpressionPart, FieldValue, FormCall, KindCall, Kit,
+    WritablePlace,
 };
 
 /// What a definition says.
@@ -14,7 +15,8 @@ pub use crate::values::{
 pub enum Body {
     /// A kind with fields.
     Kind(KindCall),
-    /// The same kind for each of some files, under the name of the file without its ending; the file is in this field.
+    /// The same kind for each of some files, under the name of the file without its ending; the
+    /// file is in this field.
     Each(BTreeSet<String>, &'static str, KindCall),
     /// Several, by their names.
     Several(Vec<(String, KindCall)>),
@@ -141,7 +143,10 @@ impl Definition {
 
     /// The same for its own package only.
     pub fn private(self) -> Definition {
-        Definition { is_private: true, ..self }
+        Definition {
+            is_private: true,
+            ..self
+        }
     }
 
     /// The same with reasons.
@@ -152,7 +157,10 @@ impl Definition {
     /// All reasons, with a sentence for each source that it is made without.
     pub fn all_reasons(&self) -> Vec<String> {
         let without = self.without.iter().map(|(source, why)| {
-            format!("Without {}: {why}.", crate::tree::below(source, &self.address.package))
+            format!(
+                "Without {}: {why}.",
+                crate::tree::below(source, &self.address.package)
+            )
         });
         self.reasons.iter().cloned().chain(without).collect()
     }
@@ -176,10 +184,13 @@ impl Definition {
 
     /// What it is, in a few words.
     pub fn in_words(&self) -> String {
-        let of_kit = |call: &KindCall| format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name());
+        let of_kit =
+            |call: &KindCall| format!("{} (kit {})", call.kind.replace('_', " "), call.kit.name());
         match &self.body {
             Body::Kind(call) => of_kit(call),
-            Body::Each(files, _, call) => format!("{}, for each of {} files", of_kit(call), files.len()),
+            Body::Each(files, _, call) => {
+                format!("{}, for each of {} files", of_kit(call), files.len())
+            }
             Body::Several(calls) => match calls.first() {
                 Some((_, call)) => format!("{}, {} of them", of_kit(call), calls.len()),
                 None => "nothing".to_owned(),
@@ -207,12 +218,20 @@ impl Definition {
 
     /// The sources that it is for: those in fields of this name, else all files that it names.
     pub fn sources(&self) -> BTreeSet<String> {
-        let mut sources: BTreeSet<String> =
-            self.body.calls().iter().flat_map(|call| call.files("sources")).collect();
+        let mut sources: BTreeSet<String> = self
+            .body
+            .calls()
+            .iter()
+            .flat_map(|call| call.files("sources"))
+            .collect();
         if let Body::Each(files, _, _) = &self.body {
             sources.extend(files.iter().cloned());
         }
-        if sources.is_empty() { self.takes() } else { sources }
+        if sources.is_empty() {
+            self.takes()
+        } else {
+            sources
+        }
     }
 
     /// All files of the tree that it names.
@@ -221,9 +240,16 @@ impl Definition {
             Body::Each(files, _, _) | Body::Code(_, files) => files.clone(),
             Body::Form(_) | Body::Forms(_) | Body::Kind(_) | Body::Several(_) => BTreeSet::new(),
         };
-        takes.extend(self.body.forms().into_iter().flat_map(|form| form.takes.iter().cloned()));
+        takes.extend(
+            self.body
+                .forms()
+                .into_iter()
+                .flat_map(|form| form.takes.iter().cloned()),
+        );
         self.walk(&mut |value| match value {
-            FieldValue::Files(files) | FieldValue::Below(_, files) => takes.extend(files.iter().cloned()),
+            FieldValue::Files(files) | FieldValue::Below(_, files) => {
+                takes.extend(files.iter().cloned())
+            }
             FieldValue::Place(place) => takes.extend(place.files.iter().cloned()),
             _ => {}
         });
@@ -317,26 +343,36 @@ pub struct Proposal {
 impl Proposal {
     /// The definition at an address.
     pub fn definition(&self, address: &DefinitionAddress) -> Option<&Definition> {
-        self.definitions.iter().find(|definition| definition.address == *address)
+        self.definitions
+            .iter()
+            .find(|definition| definition.address == *address)
     }
 
     /// The same, to change it.
     pub fn definition_mut(&mut self, address: &DefinitionAddress) -> Option<&mut Definition> {
-        self.definitions.iter_mut().find(|definition| definition.address == *address)
+        self.definitions
+            .iter_mut()
+            .find(|definition| definition.address == *address)
     }
 
     /// The definitions of each package, in the order in which they are written.
     pub fn by_package(&self) -> BTreeMap<&str, Vec<&Definition>> {
         let mut packages: BTreeMap<&str, Vec<&Definition>> = BTreeMap::new();
         for definition in &self.definitions {
-            packages.entry(&definition.address.package).or_default().push(definition);
+            packages
+                .entry(&definition.address.package)
+                .or_default()
+                .push(definition);
         }
         packages
     }
 
     /// The packages with definitions, sorted.
     pub fn packages(&self) -> BTreeSet<&str> {
-        self.definitions.iter().map(|definition| definition.address.package.as_str()).collect()
+        self.definitions
+            .iter()
+            .map(|definition| definition.address.package.as_str())
+            .collect()
     }
 
     /// Takes definitions away, and with them all that need them.
@@ -346,10 +382,17 @@ impl Proposal {
             if self.definition(&address).is_none() {
                 continue;
             }
-            let files = self.definition(&address).map(Definition::sources).unwrap_or_default();
-            self.definitions.retain(|definition| definition.address != address);
+            let files = self
+                .definition(&address)
+                .map(Definition::sources)
+                .unwrap_or_default();
+            self.definitions
+                .retain(|definition| definition.address != address);
             let what = address.below("");
-            let users = self.definitions.iter().filter(|user| user.needs().contains(&address));
+            let users = self
+                .definitions
+                .iter()
+                .filter(|user| user.needs().contains(&address));
             gone.extend(users.map(|user| (user.address.clone(), needs_definition(&what))));
             self.left_out.push(Omission { what, why, files });
         }
@@ -357,19 +400,26 @@ impl Proposal {
 
     /// Takes a package out of the needs of all definitions.
     pub fn do_without(&mut self, kit: Kit, name: &str) {
-        for call in self.definitions.iter_mut().flat_map(|one| one.body.calls_mut()) {
+        for call in self
+            .definitions
+            .iter_mut()
+            .flat_map(|one| one.body.calls_mut())
+        {
             let needs = match call.field("needs") {
                 Some(FieldValue::List(items)) => items.clone(),
                 Some(one) => vec![one.clone()],
                 None => continue,
             };
             let gone = FieldValue::Pinned(kit, name.to_owned());
-            call.set("needs", FieldValue::List(needs.into_iter().filter(|need| *need != gone).collect()));
+            call.set(
+                "needs",
+                FieldValue::List(needs.into_iter().filter(|need| *need != gone).collect()),
+            );
         }
     }
 
-    /// Takes those out of a definition of several that need a package, and says which. `None` where it is not of several, or
-    /// where all of them need it.
+    /// Takes those out of a definition of several that need a package, and says which. `None` where
+    /// it is not of several, or where all of them need it.
     pub fn fewer(
         &mut self,
         address: &DefinitionAddress,
@@ -378,20 +428,29 @@ impl Proposal {
         why: &str,
     ) -> Option<Vec<String>> {
         let definition = self.definition_mut(address)?;
-        let Body::Several(calls) = &mut definition.body else { return None };
+        let Body::Several(calls) = &mut definition.body else {
+            return None;
+        };
         let needs_it = |call: &KindCall| {
             let mut found = false;
             let wanted = FieldValue::Pinned(kit, package.to_owned());
-            call.fields.iter().for_each(|(_, value)| value.walk(&mut |value| found |= *value == wanted));
+            call.fields
+                .iter()
+                .for_each(|(_, value)| value.walk(&mut |value| found |= *value == wanted));
             found
         };
-        let gone: Vec<String> =
-            calls.iter().filter(|(_, call)| needs_it(call)).map(|(name, _)| name.clone()).collect();
+        let gone: Vec<String> = calls
+            .iter()
+            .filter(|(_, call)| needs_it(call))
+            .map(|(name, _)| name.clone())
+            .collect();
         if gone.is_empty() || gone.len() == calls.len() {
             return None;
         }
         calls.retain(|(name, _)| !gone.contains(name));
-        definition.reasons.push(format!("Not here: {}, {why}.", gone.join(", ")));
+        definition
+            .reasons
+            .push(format!("Not here: {}, {why}.", gone.join(", ")));
         Some(gone)
     }
 

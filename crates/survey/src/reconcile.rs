@@ -1,4 +1,5 @@
-//! A proposal compared with definitions that are there already: what is new, and where the two differ.
+//! A proposal compared with definitions that are there already: what is new, and where the two
+//! differ.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::ops::Range;
@@ -6,7 +7,9 @@ use std::ops::Range;
 use crate::existing::{Call, Declaration, Existing, Field, FileView};
 use crate::names::NameGiver;
 use crate::omitted::{CauseFacts, OmissionLine, gone};
-use crate::proposal::{Definition, DefinitionAddress, ExpressionPart, FieldValue, KindCall, Kit, Proposal};
+use crate::proposal::{
+    Definition, DefinitionAddress, ExpressionPart, FieldValue, KindCall, Kit, Proposal,
+};
 use crate::tree::{SourceTree, joined, name_of};
 use crate::writing::{DefinitionWriter, WIDTH, use_line};
 
@@ -81,16 +84,21 @@ fn views_of(
     packages: &BTreeSet<String>,
 ) -> Result<BTreeMap<String, FileView>, ReconcileProblem> {
     let read = |(package, text): (&String, &String)| {
-        let unreadable = |why| ReconcileProblem::Unreadable { package: package.clone(), why };
+        let unreadable = |why| ReconcileProblem::Unreadable {
+            package: package.clone(),
+            why,
+        };
         let view = FileView::read(tree, package, packages, text).map_err(unreadable)?;
         Ok((package.clone(), view))
     };
     existing.iter().map(read).collect()
 }
 
-/// Compares a proposal with what is there. With `is_whole` definitions that are there are changed, too; else only new ones are added.
+/// Compares a proposal with what is there. With `is_whole` definitions that are there are changed,
+/// too; else only new ones are added.
 ///
-/// Definitions of the proposal that are there already get the names that they have there, and are taken out of it.
+/// Definitions of the proposal that are there already get the names that they have there, and are
+/// taken out of it.
 ///
 /// # Errors
 /// When definitions cannot be read, or could not be with the changes.
@@ -122,37 +130,61 @@ pub fn reconcile(
     let elsewhere: BTreeSet<String> = others.flat_map(|one| one.sources()).collect();
     let mut changes = Vec::new();
     for (package, mine) in proposal.by_package() {
-        let (known, rest): (Vec<&Definition>, Vec<&Definition>) =
-            mine.into_iter().partition(|one| found.contains(&one.address));
+        let (known, rest): (Vec<&Definition>, Vec<&Definition>) = mine
+            .into_iter()
+            .partition(|one| found.contains(&one.address));
         let (by_hand, rest): (Vec<&Definition>, Vec<&Definition>) =
             rest.into_iter().partition(|one| own.contains(&one.address));
-        let new: Vec<&Definition> = rest.into_iter().filter(|one| !covered.contains(&one.address)).collect();
+        let new: Vec<&Definition> = rest
+            .into_iter()
+            .filter(|one| !covered.contains(&one.address))
+            .collect();
         let Some((view, text)) = views.get(package).zip(existing.get(package)) else {
             if !new.is_empty() {
                 let differences = new.iter().map(|one| added(one, top)).collect();
                 let after = writer.package(&new);
-                changes.push(FileChange { package: package.to_owned(), before: None, after, differences });
+                changes.push(FileChange {
+                    package: package.to_owned(),
+                    before: None,
+                    after,
+                    differences,
+                });
             }
             continue;
         };
         let (edits, differences, more) = (Vec::new(), Vec::new(), BTreeSet::new());
         let (writer, elsewhere) = (&writer, &elsewhere);
-        let mut edits = TextEdits { view, writer, package, edits, differences, top, elsewhere, more };
+        let mut edits = TextEdits {
+            view,
+            writer,
+            package,
+            edits,
+            differences,
+            top,
+            elsewhere,
+            more,
+        };
         if is_whole {
-            known.into_iter().for_each(|definition| edits.align(definition, taken, &packages));
-            by_hand.into_iter().for_each(|definition| edits.lacks(definition, taken));
+            known
+                .into_iter()
+                .for_each(|definition| edits.align(definition, taken, &packages));
+            by_hand
+                .into_iter()
+                .for_each(|definition| edits.lacks(definition, taken));
         }
         edits.add(&new, text);
         edits.forget_omissions(text);
         changes.extend(edits.change(text)?);
     }
     let there: BTreeSet<&DefinitionAddress> = found.iter().chain(&covered).chain(own).collect();
-    proposal.definitions.retain(|one| !there.contains(&one.address));
+    proposal
+        .definitions
+        .retain(|one| !there.contains(&one.address));
     Ok(changes)
 }
 
-/// Definitions that are written in a way of their own, such as by a kind of the workspace, and have at least half of the sources of a
-/// proposed one: they are what the proposal means.
+/// Definitions that are written in a way of their own, such as by a kind of the workspace, and have
+/// at least half of the sources of a proposed one: they are what the proposal means.
 fn own_ways(
     proposal: &Proposal,
     matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
@@ -163,23 +195,37 @@ fn own_ways(
     let known: BTreeSet<&DefinitionAddress> = matched.values().collect();
     let mut takers: BTreeMap<&str, Vec<&DefinitionAddress>> = BTreeMap::new();
     for (address, files) in &taken.by {
-        files.iter().for_each(|file| takers.entry(file).or_default().push(address));
+        files
+            .iter()
+            .for_each(|file| takers.entry(file).or_default().push(address));
     }
     let mut found = BTreeMap::new();
-    for definition in proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address)) {
+    for definition in proposal
+        .definitions
+        .iter()
+        .filter(|one| !matched.contains_key(&one.address))
+    {
         let sources = definition.sources();
         let is_covered = covered.contains(&definition.address);
         let fits = |address: &DefinitionAddress| {
-            let is_there = views.get(&address.package).is_some_and(|view| view.names.contains(&address.name));
+            let is_there = views
+                .get(&address.package)
+                .is_some_and(|view| view.names.contains(&address.name));
             is_there && (is_covered || !known.contains(address))
         };
         let mut common: BTreeMap<&DefinitionAddress, usize> = BTreeMap::new();
-        for address in sources.iter().filter_map(|file| takers.get(file.as_str())).flatten() {
+        for address in sources
+            .iter()
+            .filter_map(|file| takers.get(file.as_str()))
+            .flatten()
+        {
             *common.entry(address).or_default() += 1;
         }
-        let near = common.into_iter().filter(|(address, count)| count * 2 >= sources.len() && fits(address));
-        let best =
-            near.max_by_key(|(address, count)| (*count, address.package == definition.address.package));
+        let near = common
+            .into_iter()
+            .filter(|(address, count)| count * 2 >= sources.len() && fits(address));
+        let best = near
+            .max_by_key(|(address, count)| (*count, address.package == definition.address.package));
         if let Some((address, _)) = best {
             found.insert(definition.address.clone(), address.clone());
         }
@@ -187,7 +233,8 @@ fn own_ways(
     found
 }
 
-/// Definitions of the proposal whose files are all taken by what people wrote in their own way: nothing is to be added for them.
+/// Definitions of the proposal whose files are all taken by what people wrote in their own way:
+/// nothing is to be added for them.
 fn covered_by(
     proposal: &Proposal,
     matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
@@ -197,11 +244,16 @@ fn covered_by(
     let is_taken = |definition: &Definition| {
         let takes = definition.sources();
         // A command may take no file of the tree: its name is all that says which one it is.
-        let view = views.get(&definition.address.package).filter(|_| !definition.body.forms().is_empty());
+        let view = views
+            .get(&definition.address.package)
+            .filter(|_| !definition.body.forms().is_empty());
         let is_there = view.is_some_and(|view| view.names.contains(&definition.address.name));
         is_there || (!takes.is_empty() && takes.iter().all(|file| taken.contains(file)))
     };
-    let own = proposal.definitions.iter().filter(|one| !matched.contains_key(&one.address) && is_taken(one));
+    let own = proposal
+        .definitions
+        .iter()
+        .filter(|one| !matched.contains_key(&one.address) && is_taken(one));
     own.map(|definition| definition.address.clone()).collect()
 }
 
@@ -209,7 +261,11 @@ fn covered_by(
 const LIBRARY_KINDS: [&str; 3] = ["library", "package", "typescript"];
 
 fn is_library(definition: &Definition) -> bool {
-    definition.body.calls().iter().any(|call| LIBRARY_KINDS.contains(&call.kind))
+    definition
+        .body
+        .calls()
+        .iter()
+        .any(|call| LIBRARY_KINDS.contains(&call.kind))
 }
 
 /// Private definitions that only others need for which nothing is to be written.
@@ -226,10 +282,17 @@ fn for_nobody(
             !is_there && !covered.contains(&one.address) && !nobodys.contains(&one.address)
         };
         let written: Vec<&Definition> = proposal.definitions.iter().filter(is_written).collect();
-        let mut needed: BTreeSet<DefinitionAddress> = written.iter().flat_map(|one| one.needs()).collect();
+        let mut needed: BTreeSet<DefinitionAddress> =
+            written.iter().flat_map(|one| one.needs()).collect();
         // Of what is there, needs are aligned and nothing else that leads to definitions.
-        let there = proposal.definitions.iter().filter(|one| is_whole && matched.contains_key(&one.address));
-        for value in there.flat_map(|one| one.body.calls()).filter_map(|call| call.field("needs")) {
+        let there = proposal
+            .definitions
+            .iter()
+            .filter(|one| is_whole && matched.contains_key(&one.address));
+        for value in there
+            .flat_map(|one| one.body.calls())
+            .filter_map(|call| call.field("needs"))
+        {
             value.walk(&mut |value| {
                 if let FieldValue::Of(address) = value {
                     needed.insert(address.clone());
@@ -239,8 +302,11 @@ fn for_nobody(
         let is_for_nobody = |one: &&&Definition| {
             one.is_private && !matched.contains_key(&one.address) && !needed.contains(&one.address)
         };
-        let more: Vec<DefinitionAddress> =
-            written.iter().filter(is_for_nobody).map(|one| one.address.clone()).collect();
+        let more: Vec<DefinitionAddress> = written
+            .iter()
+            .filter(is_for_nobody)
+            .map(|one| one.address.clone())
+            .collect();
         if more.is_empty() {
             return nobodys;
         }
@@ -248,7 +314,8 @@ fn for_nobody(
     }
 }
 
-/// The files that are taken, with those of which a comment says that they are left out: that was decided.
+/// The files that are taken, with those of which a comment says that they are left out: that was
+/// decided.
 fn with_decided(
     tree: &SourceTree,
     existing: &Existing,
@@ -258,13 +325,19 @@ fn with_decided(
     let mut decided = taken.clone();
     for (package, text) in existing {
         for line in OmissionLine::all_in(package, text).filter(|line| !gone.contains(line)) {
-            decided.extend(line.paths.iter().flat_map(|path| tree.below(path)).map(str::to_owned));
+            decided.extend(
+                line.paths
+                    .iter()
+                    .flat_map(|path| tree.below(path))
+                    .map(str::to_owned),
+            );
         }
     }
     decided
 }
 
-/// Proposes no package in the middle of another one, which would take files of its definitions away.
+/// Proposes no package in the middle of another one, which would take files of its definitions
+/// away.
 fn leave_packages_whole(
     proposal: &mut Proposal,
     existing: &Existing,
@@ -272,8 +345,15 @@ fn leave_packages_whole(
     covered: &BTreeSet<DefinitionAddress>,
 ) {
     let is_in_use = |package: &str| {
-        let start = if package.is_empty() { String::new() } else { format!("{package}/") };
-        taken.range(start.clone()..).next().is_some_and(|file| file.starts_with(&start))
+        let start = if package.is_empty() {
+            String::new()
+        } else {
+            format!("{package}/")
+        };
+        taken
+            .range(start.clone()..)
+            .next()
+            .is_some_and(|file| file.starts_with(&start))
     };
     let split: Vec<DefinitionAddress> = proposal
         .by_package()
@@ -284,7 +364,10 @@ fn leave_packages_whole(
         .filter(|address| !covered.contains(address))
         .collect();
     for address in split {
-        proposal.leave_out(&address, "files in its folder belong to definitions of another package");
+        proposal.leave_out(
+            &address,
+            "files in its folder belong to definitions of another package",
+        );
     }
 }
 
@@ -295,7 +378,9 @@ pub fn with_more(writer: &DefinitionWriter<'_>, text: &str, definitions: &[&Defi
     let mut edits = TextEdits {
         view: &view,
         writer,
-        package: definitions.first().map_or("", |one| one.address.package.as_str()),
+        package: definitions
+            .first()
+            .map_or("", |one| one.address.package.as_str()),
         edits: Vec::new(),
         differences: Vec::new(),
         top: "",
@@ -312,7 +397,8 @@ fn added(definition: &Definition, top: &str) -> (String, ChangeKind, String) {
     (address, ChangeKind::NewDefinition, definition.in_words())
 }
 
-/// Which proposed definitions are there already: of the same package with common sources, or of the same name and kit.
+/// Which proposed definitions are there already: of the same package with common sources, or of the
+/// same name and kit.
 fn matches(
     proposal: &Proposal,
     views: &BTreeMap<String, FileView>,
@@ -321,11 +407,21 @@ fn matches(
     let mut used: BTreeSet<DefinitionAddress> = BTreeSet::new();
     for definition in &proposal.definitions {
         let package = &definition.address.package;
-        let Some(view) = views.get(package) else { continue };
+        let Some(view) = views.get(package) else {
+            continue;
+        };
         let sources = definition.sources();
-        let kits: BTreeSet<Kit> = definition.body.calls().iter().map(|call| call.kit).collect();
+        let kits: BTreeSet<Kit> = definition
+            .body
+            .calls()
+            .iter()
+            .map(|call| call.kit)
+            .collect();
         let fits = |one: &&Declaration| {
-            let address = DefinitionAddress { package: package.clone(), name: one.name.clone() };
+            let address = DefinitionAddress {
+                package: package.clone(),
+                name: one.name.clone(),
+            };
             !used.contains(&address) && one.calls.iter().any(|call| kits.contains(&call.kit))
         };
         let score = |one: &Declaration| {
@@ -351,7 +447,10 @@ fn matches(
             .filter_map(|one| Some((score(one)?, one)))
             .max_by_key(|(score, _)| *score);
         if let Some((_, one)) = best {
-            let address = DefinitionAddress { package: package.clone(), name: one.name.clone() };
+            let address = DefinitionAddress {
+                package: package.clone(),
+                name: one.name.clone(),
+            };
             used.insert(address.clone());
             matched.insert(definition.address.clone(), address);
         }
@@ -359,7 +458,8 @@ fn matches(
     matched
 }
 
-/// Gives proposed definitions the names that they have where they are there, and free ones where a name is taken.
+/// Gives proposed definitions the names that they have where they are there, and free ones where a
+/// name is taken.
 fn rename(
     proposal: &mut Proposal,
     matched: &BTreeMap<DefinitionAddress, DefinitionAddress>,
@@ -373,10 +473,19 @@ fn rename(
     let mut renamed: BTreeMap<DefinitionAddress, DefinitionAddress> = matched.clone();
     for definition in &proposal.definitions {
         let address = &definition.address;
-        let is_taken = views.get(&address.package).is_some_and(|view| view.names.contains(&address.name));
+        let is_taken = views
+            .get(&address.package)
+            .is_some_and(|view| view.names.contains(&address.name));
         if !matched.contains_key(address) && is_taken && !covered.contains(address) {
-            let kind = definition.body.calls().first().map_or("step", |call| call.kind);
-            renamed.insert(address.clone(), names.give(&address.package, &address.name, kind));
+            let kind = definition
+                .body
+                .calls()
+                .first()
+                .map_or("step", |call| call.kind);
+            renamed.insert(
+                address.clone(),
+                names.give(&address.package, &address.name, kind),
+            );
         }
     }
     for definition in &mut proposal.definitions {
@@ -384,14 +493,20 @@ fn rename(
             definition.address = new.clone();
         }
         for call in definition.body.calls_mut() {
-            call.fields.iter_mut().for_each(|(_, value)| renamed_in(value, &renamed));
+            call.fields
+                .iter_mut()
+                .for_each(|(_, value)| renamed_in(value, &renamed));
         }
         for form in definition.body.forms_mut() {
-            form.fields.iter_mut().for_each(|(_, value)| renamed_in(value, &renamed));
+            form.fields
+                .iter_mut()
+                .for_each(|(_, value)| renamed_in(value, &renamed));
         }
         let assumed = std::mem::take(&mut definition.assumed);
-        definition.assumed =
-            assumed.into_iter().map(|one| renamed.get(&one).cloned().unwrap_or(one)).collect();
+        definition.assumed = assumed
+            .into_iter()
+            .map(|one| renamed.get(&one).cloned().unwrap_or(one))
+            .collect();
     }
 }
 
@@ -412,7 +527,9 @@ fn renamed_in(value: &mut FieldValue, renamed: &BTreeMap<DefinitionAddress, Defi
             }
         }
         FieldValue::List(items) => items.iter_mut().for_each(|item| renamed_in(item, renamed)),
-        FieldValue::Map(rows) => rows.iter_mut().for_each(|(_, value)| renamed_in(value, renamed)),
+        FieldValue::Map(rows) => rows
+            .iter_mut()
+            .for_each(|(_, value)| renamed_in(value, renamed)),
         _ => {}
     }
 }
@@ -440,7 +557,12 @@ impl TextEdits<'_> {
         let package = self.package.to_owned();
         let (before, differences) = (Some(text.to_owned()), self.differences);
         match applied(self.edits, text) {
-            Some(after) => Ok(Some(FileChange { package, before, after, differences })),
+            Some(after) => Ok(Some(FileChange {
+                package,
+                before,
+                after,
+                differences,
+            })),
             None => Err(ReconcileProblem::Unfit { package }),
         }
     }
@@ -465,7 +587,11 @@ impl TextEdits<'_> {
             .collect();
         if !missing.is_empty() {
             let at = self.view.after_uses;
-            let text = if at == 0 { format!("{missing}\n") } else { format!("\n{}", missing.trim_end()) };
+            let text = if at == 0 {
+                format!("{missing}\n")
+            } else {
+                format!("\n{}", missing.trim_end())
+            };
             self.edits.push((at..at, text));
         }
         let mut more = String::new();
@@ -474,23 +600,43 @@ impl TextEdits<'_> {
             more.push_str(&self.writer.definition(definition));
             self.differences.push(added(definition, self.top));
         }
-        let start = if text.ends_with('\n') || text.is_empty() { "" } else { "\n" };
-        self.edits.push((text.len()..text.len(), format!("{start}{more}")));
+        let start = if text.ends_with('\n') || text.is_empty() {
+            ""
+        } else {
+            "\n"
+        };
+        self.edits
+            .push((text.len()..text.len(), format!("{start}{more}")));
     }
 
-    /// Says which files a definition lacks that is written in a way of its own: how they are added there, only people know.
+    /// Says which files a definition lacks that is written in a way of its own: how they are added
+    /// there, only people know.
     fn lacks(&mut self, definition: &Definition, taken: &BTreeSet<String>) {
-        for file in definition.sources().iter().filter(|file| !taken.contains(*file)) {
+        for file in definition
+            .sources()
+            .iter()
+            .filter(|file| !taken.contains(*file))
+        {
             let file = joined(self.top, file).unwrap_or_default();
-            let words =
-                format!("no definition takes {file}; it is written in a way of its own: add it by hand");
-            self.differences.push((definition.address.below(self.top), ChangeKind::NewFile, words));
+            let words = format!(
+                "no definition takes {file}; it is written in a way of its own: add it by hand"
+            );
+            self.differences.push((
+                definition.address.below(self.top),
+                ChangeKind::NewFile,
+                words,
+            ));
         }
     }
 
-    /// Compares the files and needs of a definition with those that are written. What is written as one is compared with all
-    /// that is proposed for it, once.
-    fn align(&mut self, definition: &Definition, taken: &BTreeSet<String>, packages: &BTreeSet<String>) {
+    /// Compares the files and needs of a definition with those that are written. What is written as
+    /// one is compared with all that is proposed for it, once.
+    fn align(
+        &mut self,
+        definition: &Definition,
+        taken: &BTreeSet<String>,
+        packages: &BTreeSet<String>,
+    ) {
         let view = self.view;
         let mut twins: BTreeMap<(usize, usize), Vec<&KindCall>> = BTreeMap::new();
         for call in definition.body.calls() {
@@ -501,11 +647,15 @@ impl TextEdits<'_> {
         for ((number, of), calls) in twins {
             let one = &view.declarations[number];
             let twin = &one.calls[of];
-            let address =
-                DefinitionAddress { name: one.name.clone(), ..definition.address.clone() }.below(self.top);
+            let address = DefinitionAddress {
+                name: one.name.clone(),
+                ..definition.address.clone()
+            }
+            .below(self.top);
             let files = calls.iter().flat_map(|call| call.files("sources"));
-            let new: BTreeSet<String> =
-                files.filter(|file| !taken.contains(file) && !one.files.contains(file)).collect();
+            let new: BTreeSet<String> = files
+                .filter(|file| !taken.contains(file) && !one.files.contains(file))
+                .collect();
             if !new.is_empty()
                 && let Some(field) = twin.fields.get("sources")
             {
@@ -520,14 +670,20 @@ impl TextEdits<'_> {
                     FieldValue::List(items) => items.iter().collect(),
                     one => vec![one],
                 };
-                wanted.extend(items.into_iter().filter(|item| !wanted.contains(item)).collect::<Vec<_>>());
+                wanted.extend(
+                    items
+                        .into_iter()
+                        .filter(|item| !wanted.contains(item))
+                        .collect::<Vec<_>>(),
+                );
             }
             self.needs(&address, (&wanted, &definition.assumed), twin, packages);
         }
     }
 
-    /// Where a proposed kind is written: the number of its declaration, and of the kind in it. It is of the same kit and kind, and
-    /// names the same, or files of it; what is the only one of a declaration with the definition's name is meant, too.
+    /// Where a proposed kind is written: the number of its declaration, and of the kind in it. It
+    /// is of the same kit and kind, and names the same, or files of it; what is the only one of a
+    /// declaration with the definition's name is meant, too.
     fn twin(&self, definition: &Definition, call: &KindCall) -> Option<(usize, usize)> {
         let files = files_of(call);
         let is_only = definition.body.calls().len() == 1;
@@ -537,13 +693,21 @@ impl TextEdits<'_> {
             let score = (names_the_same(call, other), same_name, common);
             (score != (false, false, 0)).then_some(score)
         };
-        let all = self.view.declarations.iter().enumerate().flat_map(|(number, one)| {
-            let calls = one.calls.iter().enumerate();
-            calls.filter_map(move |(of, other)| {
-                let is_like = other.kit == call.kit && other.kind == call.kind;
-                is_like.then(|| score(one, other)).flatten().map(|score| (score, (number, of)))
-            })
-        });
+        let all = self
+            .view
+            .declarations
+            .iter()
+            .enumerate()
+            .flat_map(|(number, one)| {
+                let calls = one.calls.iter().enumerate();
+                calls.filter_map(move |(of, other)| {
+                    let is_like = other.kit == call.kit && other.kind == call.kind;
+                    is_like
+                        .then(|| score(one, other))
+                        .flatten()
+                        .map(|score| (score, (number, of)))
+                })
+            });
         // Of several that are as near, the first.
         let mut best = None;
         for (score, place) in all {
@@ -558,19 +722,29 @@ impl TextEdits<'_> {
     fn forget_omissions(&mut self, text: &str) {
         let is_taken = |line: &OmissionLine| line.paths.iter().any(|path| self.more.contains(path));
         let lines = OmissionLine::all_in(self.package, text).filter(is_taken);
-        let edits: Vec<_> =
-            lines.map(|line| (line.range.clone(), line.without_taken(WIDTH, &self.more))).collect();
+        let edits: Vec<_> = lines
+            .map(|line| (line.range.clone(), line.without_taken(WIDTH, &self.more)))
+            .collect();
         self.edits.extend(edits);
     }
 
     fn more_files(&mut self, address: &str, field: &Field, new: &BTreeSet<String>) {
-        let value = self.writer.value(self.package, &FieldValue::Files(new.clone()));
-        let inner =
-            value.strip_prefix('[').and_then(|rest| rest.strip_suffix(']')).unwrap_or(&value).to_owned();
+        let value = self
+            .writer
+            .value(self.package, &FieldValue::Files(new.clone()));
+        let inner = value
+            .strip_prefix('[')
+            .and_then(|rest| rest.strip_suffix(']'))
+            .unwrap_or(&value)
+            .to_owned();
         self.more.extend(new.iter().cloned());
         for file in new {
-            let words = format!("no definition takes {}", joined(self.top, file).unwrap_or_default());
-            self.differences.push((address.to_owned(), ChangeKind::NewFile, words));
+            let words = format!(
+                "no definition takes {}",
+                joined(self.top, file).unwrap_or_default()
+            );
+            self.differences
+                .push((address.to_owned(), ChangeKind::NewFile, words));
         }
         self.extend(field, &inner);
     }
@@ -587,9 +761,10 @@ impl TextEdits<'_> {
                         vec![self.writer.value(self.package, &FieldValue::Files(more))]
                     }
                 }
-                Some(FieldValue::List(items)) if name == "include" => {
-                    items.iter().map(|item| self.writer.value(self.package, item)).collect()
-                }
+                Some(FieldValue::List(items)) if name == "include" => items
+                    .iter()
+                    .map(|item| self.writer.value(self.package, item))
+                    .collect(),
                 _ => continue,
             };
             let field = twin.fields.get(name);
@@ -605,9 +780,13 @@ impl TextEdits<'_> {
                 Some(field) if field.items.is_some() => self.extend(field, &more.join(", ")),
                 Some(_) => {}
                 None => {
-                    let value =
-                        if more.len() == 1 { more[0].clone() } else { format!("[{}]", more.join(", ")) };
-                    self.edits.push((twin.end..twin.end, format!(", {name} = {value} ")));
+                    let value = if more.len() == 1 {
+                        more[0].clone()
+                    } else {
+                        format!("[{}]", more.join(", "))
+                    };
+                    self.edits
+                        .push((twin.end..twin.end, format!(", {name} = {value} ")));
                 }
             }
         }
@@ -617,15 +796,20 @@ impl TextEdits<'_> {
     fn extend(&mut self, field: &Field, item: &str) {
         match (&field.items, field.is_list) {
             (Some(items), true) => {
-                let (at, comma) =
-                    items.last().map_or((field.range.start + 1, ""), |(range, _)| (range.end, ", "));
+                let (at, comma) = items
+                    .last()
+                    .map_or((field.range.start + 1, ""), |(range, _)| (range.end, ", "));
                 self.edits.push((at..at, format!("{comma}{item}")));
             }
             (Some(_), false) => {
-                self.edits.push((field.range.start..field.range.start, "[".to_owned()));
-                self.edits.push((field.range.end..field.range.end, format!(", {item}]")));
+                self.edits
+                    .push((field.range.start..field.range.start, "[".to_owned()));
+                self.edits
+                    .push((field.range.end..field.range.end, format!(", {item}]")));
             }
-            (None, _) => self.edits.push((field.range.end..field.range.end, format!(" + [{item}]"))),
+            (None, _) => self
+                .edits
+                .push((field.range.end..field.range.end, format!(" + [{item}]"))),
         }
     }
 
@@ -648,11 +832,16 @@ impl TextEdits<'_> {
         // What only lies beside it may be needed or not.
         let is_certain =
             |value: &FieldValue| !matches!(value, FieldValue::Of(other) if assumed.contains(other));
-        let certain = wanted.iter().zip(&texts).filter(|(value, _)| is_certain(value)).map(|(_, text)| text);
+        let certain = wanted
+            .iter()
+            .zip(&texts)
+            .filter(|(value, _)| is_certain(value))
+            .map(|(_, text)| text);
         let missing: Vec<&String> = certain.filter(|text| !has(text)).collect();
         for text in &missing {
             let what = format!("its sources use {text}, which is not among its needs");
-            self.differences.push((address.to_owned(), ChangeKind::NewNeed, what));
+            self.differences
+                .push((address.to_owned(), ChangeKind::NewNeed, what));
         }
         let unused: Vec<&(Range<usize>, String)> = written
             .iter()
@@ -662,7 +851,8 @@ impl TextEdits<'_> {
             .collect();
         for (_, text) in &unused {
             let what = format!("nothing in its sources uses {text}");
-            self.differences.push((address.to_owned(), ChangeKind::UnusedNeed, what));
+            self.differences
+                .push((address.to_owned(), ChangeKind::UnusedNeed, what));
         }
         if missing.is_empty() && unused.is_empty() {
             return;
@@ -673,35 +863,57 @@ impl TextEdits<'_> {
             .map(|(_, text)| text.clone())
             .chain(missing.into_iter().cloned())
             .collect();
-        let value = if kept.len() == 1 { kept[0].clone() } else { format!("[{}]", kept.join(", ")) };
+        let value = if kept.len() == 1 {
+            kept[0].clone()
+        } else {
+            format!("[{}]", kept.join(", "))
+        };
         match field {
             Some(field) => self.edits.push((field.range.clone(), value)),
-            None => self.edits.push((twin.end..twin.end, format!(", needs = {value} "))),
+            None => self
+                .edits
+                .push((twin.end..twin.end, format!(", needs = {value} "))),
         }
     }
 
     /// A need as this file writes it, with its own names for kits.
     fn own_words(&self, value: &FieldValue) -> String {
         let text = self.writer.value(self.package, value);
-        let FieldValue::Pinned(kit, _) = value else { return text };
-        let own = self.view.kits.iter().find(|(_, other)| *other == kit).map_or(kit.name(), |(name, _)| name);
+        let FieldValue::Pinned(kit, _) = value else {
+            return text;
+        };
+        let own = self
+            .view
+            .kits
+            .iter()
+            .find(|(_, other)| *other == kit)
+            .map_or(kit.name(), |(name, _)| name);
         text.replacen(kit.name(), own, 1)
     }
 
-    /// Whether a survey would propose such a need: a pin, or a definition of the tree. All others are a person's business.
+    /// Whether a survey would propose such a need: a pin, or a definition of the tree. All others
+    /// are a person's business.
     fn is_judged(&self, text: &str, packages: &BTreeSet<String>) -> bool {
-        let is_pin = self.view.kits.keys().any(|alias| text.starts_with(&format!("{alias}.pinned(")));
+        let is_pin = self
+            .view
+            .kits
+            .keys()
+            .any(|alias| text.starts_with(&format!("{alias}.pinned(")));
         let is_library = |name: &str| {
             let declared = self.view.declarations.iter().find(|one| one.name == name);
-            let is_kind =
-                |one: &Declaration| one.calls.iter().any(|call| LIBRARY_KINDS.contains(&call.kind.as_str()));
+            let is_kind = |one: &Declaration| {
+                one.calls
+                    .iter()
+                    .any(|call| LIBRARY_KINDS.contains(&call.kind.as_str()))
+            };
             // Of a library that a survey takes for something else, it cannot say who uses it.
             declared.is_some_and(|one| is_kind(one) && one.files.is_disjoint(self.elsewhere))
         };
         let path = text.trim_start_matches('&').trim_matches('"');
         let is_other = text.starts_with('&')
             && packages.iter().any(|package| {
-                joined(self.top, package).is_some_and(|whole| path.starts_with(&whole)) && !package.is_empty()
+                joined(self.top, package).is_some_and(|whole| path.starts_with(&whole))
+                    && !package.is_empty()
             });
         is_pin || is_library(text) || (is_other && !name_of(path).is_empty())
     }
@@ -712,7 +924,8 @@ fn applied(edits: Vec<(Range<usize>, String)>, text: &str) -> Option<String> {
     Some(changed(edits, text)).filter(|after| parses(after))
 }
 
-/// A text with some changes, as the formatter has it where it was formatted before. Of two changes of one place the first holds.
+/// A text with some changes, as the formatter has it where it was formatted before. Of two changes
+/// of one place the first holds.
 fn changed(mut edits: Vec<(Range<usize>, String)>, text: &str) -> String {
     edits.sort_by_key(|(range, _)| (range.start, range.end));
     let mut end = 0;
@@ -734,7 +947,9 @@ fn changed(mut edits: Vec<(Range<usize>, String)>, text: &str) -> String {
 
 /// Whether a text can be read as definitions.
 fn parses(text: &str) -> bool {
-    nubrik_syntax::parse(nubrik_source::TextId(0), &text.into()).diagnostics.is_empty()
+    nubrik_syntax::parse(nubrik_source::TextId(0), &text.into())
+        .diagnostics
+        .is_empty()
 }
 
 /// The files of the tree that a kind is for.
@@ -774,9 +989,18 @@ fn same_need(one: &str, other: &str) -> bool {
 /// Whether two are for the same class, package or function, which they name.
 fn names_the_same(call: &KindCall, other: &Call) -> bool {
     ["main", "package", "entry_point"].into_iter().any(|field| {
-        let Some(FieldValue::Text(text)) = call.field(field) else { return false };
-        let items = other.fields.get(field).and_then(|field| field.items.as_ref());
-        items.is_some_and(|items| items.iter().any(|(_, item)| item.trim_matches(['"', '\'']) == text))
+        let Some(FieldValue::Text(text)) = call.field(field) else {
+            return false;
+        };
+        let items = other
+            .fields
+            .get(field)
+            .and_then(|field| field.items.as_ref());
+        items.is_some_and(|items| {
+            items
+                .iter()
+                .any(|(_, item)| item.trim_matches(['"', '\'']) == text)
+        })
     })
 }
 
@@ -787,15 +1011,24 @@ mod tests {
     #[test]
     fn what_could_not_be_read_is_not_written_and_no_place_is_changed_twice() {
         let text = "target a = write { path = \"a\", text = \"x\" }\n";
-        let at = |part: &str| text.find(part).map_or(0..0, |start| start..start + part.len());
+        let at = |part: &str| {
+            text.find(part)
+                .map_or(0..0, |start| start..start + part.len())
+        };
         let edit = |part: &str, new: &str| (at(part), new.to_owned());
         let once = applied(vec![edit("\"x\"", "\"y\"")], text);
-        assert_eq!(once.as_deref(), Some("target a = write { path = \"a\", text = \"y\" }\n"));
+        assert_eq!(
+            once.as_deref(),
+            Some("target a = write { path = \"a\", text = \"y\" }\n")
+        );
         // The second one lies in the first one, whichever was found first.
         let both = vec![edit("text = \"x\"", "text = \"z\""), edit("\"x\"", "\"y\"")];
         let changed = Some("target a = write { path = \"a\", text = \"z\" }\n");
         assert_eq!(applied(both.clone(), text).as_deref(), changed);
-        assert_eq!(applied(both.into_iter().rev().collect(), text).as_deref(), changed);
+        assert_eq!(
+            applied(both.into_iter().rev().collect(), text).as_deref(),
+            changed
+        );
         assert_eq!(applied(vec![edit(" }", "")], text), None);
         assert_eq!(applied(vec![edit("\"x\"", "\"x")], text), None);
     }

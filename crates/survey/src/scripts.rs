@@ -1,12 +1,17 @@
-//! What trying a script of a manifest shows: whether it ends, whether it makes files, whether it makes the same again.
+//! What trying a script of a manifest shows: whether it ends, whether it makes files, whether it
+//! makes the same again.
 
 use crate::proposal::{Body, DefinitionAddress, FieldValue, Keyword, Kit, Proposal};
 use crate::tried::Mended;
 
 /// A script that was only tried, and does not end, is a job.
 pub(crate) fn endless(proposal: &mut Proposal, address: &DefinitionAddress) -> Mended {
-    let Some(definition) = proposal.definition_mut(address) else { return Mended::Nothing };
-    let Body::Kind(call) = &mut definition.body else { return Mended::Nothing };
+    let Some(definition) = proposal.definition_mut(address) else {
+        return Mended::Nothing;
+    };
+    let Body::Kind(call) = &mut definition.body else {
+        return Mended::Nothing;
+    };
     if call.kind != "script" || call.field("timeout").is_none() {
         return Mended::Nothing;
     }
@@ -32,7 +37,9 @@ pub fn settle_script(
     seen: ScriptSeen,
 ) -> Option<String> {
     let definition = proposal.definition_mut(address)?;
-    let Body::Kind(call) = &mut definition.body else { return None };
+    let Body::Kind(call) = &mut definition.body else {
+        return None;
+    };
     if call.kit != Kit::Js || call.kind != "script" {
         return None;
     }

@@ -9,7 +9,8 @@ use crate::proposal::{Body, KindCall};
 pub struct TryFailure {
     /// What its commands printed.
     pub printed: String,
-    /// Files and folders of the tree that its commands were refused, from its top; folders end with `/`.
+    /// Files and folders of the tree that its commands were refused, from its top; folders end with
+    /// `/`.
     pub refused: Vec<String>,
     /// Whether it was a test that ran and failed, and not something that it needs.
     pub is_test_run: bool,
@@ -45,5 +46,10 @@ pub(crate) fn of_key<'b>(body: &'b mut Body, key: &str) -> Vec<&'b mut KindCall>
             .collect(),
         _ => vec![true],
     };
-    body.calls_mut().into_iter().zip(meant).filter(|(_, is_meant)| *is_meant).map(|(call, _)| call).collect()
+    body.calls_mut()
+        .into_iter()
+        .zip(meant)
+        .filter(|(_, is_meant)| *is_meant)
+        .map(|(call, _)| call)
+        .collect()
 }

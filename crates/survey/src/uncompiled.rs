@@ -1,5 +1,6 @@
-//! Sources of libraries and programs that do not compile here, when nothing else is known that would help: sources of another system, alternatives,
-//! unfinished ones. Without them the library is there for all who do not need them.
+//! Sources of libraries and programs that do not compile here, when nothing else is known that
+//! would help: sources of another system, alternatives, unfinished ones. Without them the library
+//! is there for all who do not need them.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -9,8 +10,9 @@ use crate::proposal::{Definition, DefinitionAddress, GivenUp, KindCall, Kit, Pro
 use crate::tree::SourceTree;
 use crate::tried::TryFailure;
 
-/// Leaves sources that do not compile out of their libraries and programs, and says of which and why. A library of which more than
-/// half does not compile lacks something else: it stays as it is. A program is nothing without the source that it begins in.
+/// Leaves sources that do not compile out of their libraries and programs, and says of which and
+/// why. A library of which more than half does not compile lacks something else: it stays as it is.
+/// A program is nothing without the source that it begins in.
 pub fn without_uncompiled(
     tree: &SourceTree,
     proposal: &mut Proposal,
@@ -22,21 +24,38 @@ pub fn without_uncompiled(
     }
     let mut changes = Vec::new();
     for (address, failures) in by_definition {
-        let at = proposal.definitions.iter().position(|one| one.address == *address);
-        let Some(definition) = at.map(|at| &mut proposal.definitions[at]) else { continue };
+        let at = proposal
+            .definitions
+            .iter()
+            .position(|one| one.address == *address);
+        let Some(definition) = at.map(|at| &mut proposal.definitions[at]) else {
+            continue;
+        };
         let mut reasons = Vec::new();
-        for call in definition.body.calls_mut().into_iter().filter(|call| is_linked(call)) {
+        for call in definition
+            .body
+            .calls_mut()
+            .into_iter()
+            .filter(|call| is_linked(call))
+        {
             let mut sources = call.files("sources");
-            let culprits: BTreeMap<String, String> =
-                failures.iter().filter_map(|failure| culprit(&sources, failure)).collect();
+            let culprits: BTreeMap<String, String> = failures
+                .iter()
+                .filter_map(|failure| culprit(&sources, failure))
+                .collect();
             if culprits.is_empty() || culprits.len() * 2 > sources.len() {
                 continue;
             }
-            if culprits.keys().any(|source| proposal.needed.contains(source)) {
+            if culprits
+                .keys()
+                .any(|source| proposal.needed.contains(source))
+            {
                 continue;
             }
             let begins = |source: &String| begins_program(tree, source);
-            let mut others = sources.iter().filter(|source| !culprits.contains_key(*source));
+            let mut others = sources
+                .iter()
+                .filter(|source| !culprits.contains_key(*source));
             if !is_library(call) && culprits.keys().any(begins) && !others.any(begins) {
                 continue;
             }
@@ -45,17 +64,26 @@ pub fn without_uncompiled(
             reasons.extend(culprits);
         }
         for (source, why) in reasons {
-            let gone = GivenUp { address: address.clone(), source, why: format!("{NOT_COMPILED}: {why}") };
-            definition.without.insert(gone.source.clone(), gone.why.clone());
-            changes.push((address.clone(), format!("without {}: {}", gone.source, gone.why)));
+            let gone = GivenUp {
+                address: address.clone(),
+                source,
+                why: format!("{NOT_COMPILED}: {why}"),
+            };
+            definition
+                .without
+                .insert(gone.source.clone(), gone.why.clone());
+            changes.push((
+                address.clone(),
+                format!("without {}: {}", gone.source, gone.why),
+            ));
             proposal.given_up.push(gone);
         }
     }
     changes
 }
 
-/// Puts sources back without which nothing of what uses their library can be linked: it is the library then that does not work. Gives
-/// which they are.
+/// Puts sources back without which nothing of what uses their library can be linked: it is the
+/// library then that does not work. Gives which they are.
 pub fn with_needed(
     tree: &SourceTree,
     proposal: &mut Proposal,
@@ -64,52 +92,93 @@ pub fn with_needed(
     let misses = |one: &GivenUp, user: &DefinitionAddress| {
         let text = tree.text(&one.source).unwrap_or_default();
         let mut own = failures.iter().filter(|(address, _)| address == user);
-        own.any(|(_, failure)| undefined_in(&failure.printed).iter().any(|symbol| defines(&text, symbol)))
+        own.any(|(_, failure)| {
+            undefined_in(&failure.printed)
+                .iter()
+                .any(|symbol| defines(&text, symbol))
+        })
     };
     let is_needed = |one: &GivenUp| {
-        let uses = |other: &&Definition| other.address != one.address && other.needs().contains(&one.address);
+        let uses = |other: &&Definition| {
+            other.address != one.address && other.needs().contains(&one.address)
+        };
         let mut users = proposal.definitions.iter().filter(uses).peekable();
         // A program that misses it itself is linked with it or not at all.
-        misses(one, &one.address) || (users.peek().is_some() && users.all(|user| misses(one, &user.address)))
+        misses(one, &one.address)
+            || (users.peek().is_some() && users.all(|user| misses(one, &user.address)))
     };
-    let (needed, kept) = proposal.given_up.iter().cloned().partition::<Vec<GivenUp>, _>(is_needed);
+    let (needed, kept) = proposal
+        .given_up
+        .iter()
+        .cloned()
+        .partition::<Vec<GivenUp>, _>(is_needed);
     proposal.given_up = kept;
     let mut changes = Vec::new();
     for gone in needed {
-        let GivenUp { address, source, .. } = gone;
-        let Some(definition) = proposal.definition_mut(&address) else { continue };
+        let GivenUp {
+            address, source, ..
+        } = gone;
+        let Some(definition) = proposal.definition_mut(&address) else {
+            continue;
+        };
         definition.without.remove(&source);
-        for call in definition.body.calls_mut().into_iter().filter(|call| is_linked(call)) {
+        for call in definition
+            .body
+            .calls_mut()
+            .into_iter()
+            .filter(|call| is_linked(call))
+        {
             let mut sources = call.files("sources");
             sources.insert(source.clone());
             call.set_files("sources", sources);
         }
-        changes.push((address, format!("with {source}, which all that use it need")));
+        changes.push((
+            address,
+            format!("with {source}, which all that use it need"),
+        ));
         proposal.needed.insert(source);
     }
     changes
 }
 
 /// What a definition lacks that failed for want of a source that was given up, in words.
-pub fn lacks_given_up(tree: &SourceTree, proposal: &Proposal, failure: &TryFailure) -> Option<String> {
+pub fn lacks_given_up(
+    tree: &SourceTree,
+    proposal: &Proposal,
+    failure: &TryFailure,
+) -> Option<String> {
     let missing = undefined_in(&failure.printed);
     proposal.given_up.iter().find_map(|one| {
         let text = tree.text(&one.source).unwrap_or_default();
         let symbol = missing.iter().find(|symbol| defines(&text, symbol))?;
-        Some(format!("it needs {symbol} of {}, and {}", one.source, one.why))
+        Some(format!(
+            "it needs {symbol} of {}, and {}",
+            one.source, one.why
+        ))
     })
 }
 
 /// The names that a linker did not find.
 fn undefined_in(printed: &str) -> BTreeSet<String> {
-    let Ok(said) = Regex::new(r"undefined reference to [`']([^'`(]+)") else { return BTreeSet::new() };
-    said.captures_iter(printed).map(|found| found[1].to_owned()).collect()
+    let Ok(said) = Regex::new(r"undefined reference to [`']([^'`(]+)") else {
+        return BTreeSet::new();
+    };
+    said.captures_iter(printed)
+        .map(|found| found[1].to_owned())
+        .collect()
 }
 
 /// Whether the text of a source has the beginning of a function, in C or Fortran, or of a variable.
 fn defines(text: &str, symbol: &str) -> bool {
-    let name = symbol.rsplit("::").next().unwrap_or(symbol).trim_end_matches('_');
-    let begins = format!(r"(?mi)^[\w\s\*]*\b{}\s*(?:\([^;]*$|[=\[])", regex::escape(name));
+    let name = symbol
+        .rsplit("::")
+        .next()
+        .unwrap_or(symbol)
+        .trim_end_matches('_');
+    let begins = format!(
+        r"(?mi)^[\w\s\*]*\b{}\s*(?:\([^;]*$|[=\[])",
+        regex::escape(name)
+    );
     Regex::new(&begins).is_ok_and(|begins| begins.is_match(text))
 }
 
@@ -117,7 +186,9 @@ const NOT_COMPILED: &str = "it does not compile";
 
 /// Whether a source has the function or the unit of a program that is called first.
 fn begins_program(tree: &SourceTree, source: &str) -> bool {
-    let Ok(begins) = Regex::new(r"(?mi)\bmain\s*\(|^\s*program\s+\w+\s*$") else { return true };
+    let Ok(begins) = Regex::new(r"(?mi)\bmain\s*\(|^\s*program\s+\w+\s*$") else {
+        return true;
+    };
     tree.text(source).is_none_or(|text| begins.is_match(&text))
 }
 
@@ -133,7 +204,10 @@ fn is_library(call: &KindCall) -> bool {
 /// The one source that a compiler had when it failed, and its first error.
 fn culprit(sources: &BTreeSet<String>, failure: &TryFailure) -> Option<(String, String)> {
     let error = Regex::new(r"(?i)\berror: ([^\n]+)").ok()?;
-    let said = error.captures(&failure.printed)?[1].trim().trim_end_matches('.').to_owned();
+    let said = error.captures(&failure.printed)?[1]
+        .trim()
+        .trim_end_matches('.')
+        .to_owned();
     let mut had = sources.intersection(&failure.inputs);
     match (had.next(), had.next()) {
         (Some(source), None) => Some((source.clone(), said)),
@@ -147,49 +221,97 @@ mod tests {
     use crate::proposal::{Body, Definition, FieldValue, Keyword};
 
     fn proposal(kind: &'static str, sources: &[&str]) -> (Proposal, DefinitionAddress) {
-        let address = DefinitionAddress { package: "src".into(), name: "tide".into() };
+        let address = DefinitionAddress {
+            package: "src".into(),
+            name: "tide".into(),
+        };
         let files = sources.iter().map(|source| (*source).to_owned()).collect();
         let call = KindCall::new(Kit::C, kind).with("sources", FieldValue::Files(files));
-        let definition = Definition::new(Keyword::Target, &address, String::new(), Body::Kind(call));
-        (Proposal { definitions: vec![definition], ..Proposal::default() }, address)
+        let definition =
+            Definition::new(Keyword::Target, &address, String::new(), Body::Kind(call));
+        (
+            Proposal {
+                definitions: vec![definition],
+                ..Proposal::default()
+            },
+            address,
+        )
     }
 
     fn fails(source: &str, printed: &str) -> TryFailure {
-        TryFailure { printed: printed.into(), inputs: [source.to_owned()].into(), ..TryFailure::default() }
+        TryFailure {
+            printed: printed.into(),
+            inputs: [source.to_owned()].into(),
+            ..TryFailure::default()
+        }
     }
 
     #[test]
     fn what_nothing_can_be_linked_without_comes_back() {
         let (mut one, library) = proposal("library", &["src/a.c", "src/b.c", "src/c.c"]);
         let user = |name: &str| {
-            let address = DefinitionAddress { package: "src".into(), name: name.into() };
-            let call = KindCall::new(Kit::C, "program").with("needs", FieldValue::Of(library.clone()));
-            (Definition::new(Keyword::Target, &address, String::new(), Body::Kind(call)), address)
+            let address = DefinitionAddress {
+                package: "src".into(),
+                name: name.into(),
+            };
+            let call =
+                KindCall::new(Kit::C, "program").with("needs", FieldValue::Of(library.clone()));
+            (
+                Definition::new(Keyword::Target, &address, String::new(), Body::Kind(call)),
+                address,
+            )
         };
         let (users, addresses): (Vec<_>, Vec<_>) = ["ebb", "flow"].map(user).into_iter().unzip();
         one.definitions.extend(users);
-        let tree = SourceTree::of(&[("src/b.c", "int b;\nint spring_tide(int x)\n{\n return x;\n}\n")]);
+        let tree = SourceTree::of(&[(
+            "src/b.c",
+            "int b;\nint spring_tide(int x)\n{\n return x;\n}\n",
+        )]);
         let fails_to_compile = (library.clone(), fails("src/b.c", "error: `x' undeclared"));
-        assert_eq!(without_uncompiled(&tree, &mut one, std::slice::from_ref(&fails_to_compile)).len(), 1);
+        assert_eq!(
+            without_uncompiled(&tree, &mut one, std::slice::from_ref(&fails_to_compile)).len(),
+            1
+        );
         let misses = |address: &DefinitionAddress, symbol: &str| {
-            (address.clone(), fails("src/e.c", &format!("x.c: undefined reference to `{symbol}'\n")))
+            (
+                address.clone(),
+                fails(
+                    "src/e.c",
+                    &format!("x.c: undefined reference to `{symbol}'\n"),
+                ),
+            )
         };
         // One of two can be linked, or misses something else.
         let some = [misses(&addresses[0], "spring_tide")];
         assert_eq!(with_needed(&tree, &mut one, &some), Vec::new());
-        let other = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "neap")];
+        let other = [
+            misses(&addresses[0], "spring_tide"),
+            misses(&addresses[1], "neap"),
+        ];
         assert_eq!(with_needed(&tree, &mut one, &other), Vec::new());
         let lacks = lacks_given_up(&tree, &one, &some[0].1);
         assert_eq!(
             lacks.as_deref(),
             Some("it needs spring_tide of src/b.c, and it does not compile: `x' undeclared")
         );
-        let both = [misses(&addresses[0], "spring_tide"), misses(&addresses[1], "spring_tide")];
+        let both = [
+            misses(&addresses[0], "spring_tide"),
+            misses(&addresses[1], "spring_tide"),
+        ];
         assert_eq!(with_needed(&tree, &mut one, &both).len(), 1);
-        let definition = one.definition(&library).cloned().unwrap_or_else(|| panic!("it is there"));
-        assert!(definition.sources().contains("src/b.c") && definition.without.is_empty(), "{definition:?}");
+        let definition = one
+            .definition(&library)
+            .cloned()
+            .unwrap_or_else(|| panic!("it is there"));
+        assert!(
+            definition.sources().contains("src/b.c") && definition.without.is_empty(),
+            "{definition:?}"
+        );
         // It is not left out a second time.
-        assert_eq!(without_uncompiled(&tree, &mut one, &[fails_to_compile]), Vec::new());
+        assert_eq!(
+            without_uncompiled(&tree, &mut one, &[fails_to_compile]),
+            Vec::new()
+        );
     }
 
     #[test]
@@ -204,8 +326,14 @@ mod tests {
             "without src/b.c: it does not compile: ‘struct loop’ has no member named ‘kq’"
         );
         assert_eq!(changes.len(), 2);
-        let definition = two.definition(&address).cloned().unwrap_or_else(|| panic!("it is there"));
-        assert_eq!(definition.sources(), ["src/a.c", "src/d.c"].map(str::to_owned).into());
+        let definition = two
+            .definition(&address)
+            .cloned()
+            .unwrap_or_else(|| panic!("it is there"));
+        assert_eq!(
+            definition.sources(),
+            ["src/a.c", "src/d.c"].map(str::to_owned).into()
+        );
         assert!(definition.without["src/b.c"].starts_with("it does not compile: "));
         // Of three of four something else is wrong, and so it is where no compiler says an error.
         for (kind, failing, printed) in [
@@ -214,13 +342,26 @@ mod tests {
             ("program", &all[..1], error),
         ] {
             let (mut one, address) = proposal(kind, &all);
-            let failures: Vec<_> =
-                failing.iter().map(|source| (address.clone(), fails(source, printed))).collect();
+            let failures: Vec<_> = failing
+                .iter()
+                .map(|source| (address.clone(), fails(source, printed)))
+                .collect();
             let main = "int main(void) { return 0; }";
-            let tree =
-                SourceTree::of(&[("src/a.c", main), ("src/b.c", ""), ("src/c.c", ""), ("src/d.c", "")]);
-            assert_eq!(without_uncompiled(&tree, &mut one, &failures), Vec::new(), "{kind} {printed}");
-            assert_eq!(one.definition(&address).map(|one| one.sources().len()), Some(4));
+            let tree = SourceTree::of(&[
+                ("src/a.c", main),
+                ("src/b.c", ""),
+                ("src/c.c", ""),
+                ("src/d.c", ""),
+            ]);
+            assert_eq!(
+                without_uncompiled(&tree, &mut one, &failures),
+                Vec::new(),
+                "{kind} {printed}"
+            );
+            assert_eq!(
+                one.definition(&address).map(|one| one.sources().len()),
+                Some(4)
+            );
         }
     }
     #[test]
@@ -231,11 +372,23 @@ mod tests {
         ]);
         let (mut one, address) = proposal("program", &["src/a.c", "src/b.c"]);
         let fails_to_compile = [(address.clone(), fails("src/b.c", "error: `x' undeclared"))];
-        assert_eq!(without_uncompiled(&tree, &mut one, &fails_to_compile).len(), 1);
-        assert_eq!(one.definition(&address).map(|one| one.sources().len()), Some(1));
-        let misses = (address, fails("src/a.c", "x.c: undefined reference to `spring_tide'\n"));
+        assert_eq!(
+            without_uncompiled(&tree, &mut one, &fails_to_compile).len(),
+            1
+        );
+        assert_eq!(
+            one.definition(&address).map(|one| one.sources().len()),
+            Some(1)
+        );
+        let misses = (
+            address,
+            fails("src/a.c", "x.c: undefined reference to `spring_tide'\n"),
+        );
         assert_eq!(with_needed(&tree, &mut one, &[misses]).len(), 1);
         // It is what does not compile that is wrong with it.
-        assert_eq!(without_uncompiled(&tree, &mut one, &fails_to_compile), Vec::new());
+        assert_eq!(
+            without_uncompiled(&tree, &mut one, &fails_to_compile),
+            Vec::new()
+        );
     }
 }

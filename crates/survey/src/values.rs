@@ -25,8 +25,16 @@ pub enum Kit {
 
 impl Kit {
     /// All of them.
-    pub const ALL: [Kit; 8] =
-        [Kit::C, Kit::Documents, Kit::Fortran, Kit::Go, Kit::Java, Kit::Js, Kit::Python, Kit::Rust];
+    pub const ALL: [Kit; 8] = [
+        Kit::C,
+        Kit::Documents,
+        Kit::Fortran,
+        Kit::Go,
+        Kit::Java,
+        Kit::Js,
+        Kit::Python,
+        Kit::Rust,
+    ];
 
     /// What definitions call it, and what is behind `nub:`.
     pub fn name(self) -> &'static str {
@@ -70,7 +78,11 @@ impl DefinitionAddress {
     /// As the command line has it, from a folder that the tree is in.
     pub fn below(&self, top: &str) -> String {
         let parts = [top, &self.package, &self.name];
-        parts.into_iter().filter(|part| !part.is_empty()).collect::<Vec<_>>().join("/")
+        parts
+            .into_iter()
+            .filter(|part| !part.is_empty())
+            .collect::<Vec<_>>()
+            .join("/")
     }
 }
 
@@ -85,7 +97,8 @@ pub enum FieldValue {
     List(Vec<FieldValue>),
     /// A map with texts as keys.
     Map(Vec<(String, FieldValue)>),
-    /// Files of the tree, by their paths from its top. They are written as globs where these mean the same.
+    /// Files of the tree, by their paths from its top. They are written as globs where these mean
+    /// the same.
     Files(BTreeSet<String>),
     /// The same, all below a folder: a new file in a new folder there belongs to them, too.
     Below(String, BTreeSet<String>),
@@ -105,7 +118,8 @@ pub enum FieldValue {
     Expression(Expression),
 }
 
-/// An expression as it is written, but for the names of definitions, which are known only when it is.
+/// An expression as it is written, but for the names of definitions, which are known only when it
+/// is.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct Expression {
     /// Its parts, in order.
@@ -124,12 +138,16 @@ pub enum ExpressionPart {
 impl Expression {
     /// A text alone.
     pub fn text(text: impl Into<String>) -> Expression {
-        Expression { parts: vec![ExpressionPart::Text(text.into())] }
+        Expression {
+            parts: vec![ExpressionPart::Text(text.into())],
+        }
     }
 
     /// A definition's name alone.
     pub fn of(address: &DefinitionAddress) -> Expression {
-        Expression { parts: vec![ExpressionPart::Of(address.clone())] }
+        Expression {
+            parts: vec![ExpressionPart::Of(address.clone())],
+        }
     }
 
     /// The same with a text behind it.
@@ -148,7 +166,11 @@ impl Expression {
     pub fn joined(all: Vec<Expression>, between: &str) -> Expression {
         let mut joined = Expression::default();
         for (at, one) in all.into_iter().enumerate() {
-            joined = if at == 0 { joined } else { joined.then(between) };
+            joined = if at == 0 {
+                joined
+            } else {
+                joined.then(between)
+            };
             joined = joined.with(one);
         }
         joined
@@ -198,7 +220,8 @@ impl FieldValue {
 /// A folder to write in, with files of the tree.
 #[derive(Clone, PartialEq, Eq, Default, Debug)]
 pub struct WritablePlace {
-    /// The folder of the tree that it is like: a file has in it the path that it has below this one.
+    /// The folder of the tree that it is like: a file has in it the path that it has below this
+    /// one.
     pub root: String,
     /// The files, from the tree's top.
     pub files: BTreeSet<String>,
@@ -220,7 +243,10 @@ pub struct FormCall {
 impl FormCall {
     /// A field's value.
     pub fn field(&self, field: &str) -> Option<&FieldValue> {
-        self.fields.iter().find(|(name, _)| *name == field).map(|(_, value)| value)
+        self.fields
+            .iter()
+            .find(|(name, _)| *name == field)
+            .map(|(_, value)| value)
     }
 
     /// Adds files to those that it reads. Says whether any is new.
@@ -262,7 +288,11 @@ pub struct KindCall {
 impl KindCall {
     /// A call without fields.
     pub fn new(kit: Kit, kind: &'static str) -> KindCall {
-        KindCall { kit, kind, fields: Vec::new() }
+        KindCall {
+            kit,
+            kind,
+            fields: Vec::new(),
+        }
     }
 
     /// With a field, if the value says something.
@@ -286,7 +316,10 @@ impl KindCall {
 
     /// A field's value.
     pub fn field(&self, field: &str) -> Option<&FieldValue> {
-        self.fields.iter().find(|(name, _)| *name == field).map(|(_, value)| value)
+        self.fields
+            .iter()
+            .find(|(name, _)| *name == field)
+            .map(|(_, value)| value)
     }
 
     /// The files of a field; none where it is not there.
@@ -306,7 +339,11 @@ impl KindCall {
     }
 
     /// Adds files to a field. Says whether any is new.
-    pub fn add_files(&mut self, field: &'static str, more: impl IntoIterator<Item = String>) -> bool {
+    pub fn add_files(
+        &mut self,
+        field: &'static str,
+        more: impl IntoIterator<Item = String>,
+    ) -> bool {
         let mut files = self.files(field);
         let before = files.len();
         files.extend(more);
@@ -322,7 +359,10 @@ impl KindCall {
         let value = match self.field(field) {
             Some(FieldValue::Below(root, _)) => FieldValue::Below(root.clone(), files),
             Some(FieldValue::List(items)) => {
-                let others = items.iter().filter(|item| !matches!(item, FieldValue::Files(_))).cloned();
+                let others = items
+                    .iter()
+                    .filter(|item| !matches!(item, FieldValue::Files(_)))
+                    .cloned();
                 FieldValue::List(others.chain([FieldValue::Files(files)]).collect())
             }
             _ => FieldValue::Files(files),

@@ -8,8 +8,8 @@ use nubrik_source::TextId;
 use crate::covers::{Cover, covers};
 use crate::omitted::omission_lines;
 use crate::proposal::{
-    Body, Definition, DefinitionAddress, ExpressionPart, FieldValue, FormCall, KindCall, Kit, Omission,
-    Proposal, WritablePlace,
+    Body, Definition, DefinitionAddress, ExpressionPart, FieldValue, FormCall, KindCall, Kit,
+    Omission, Proposal, WritablePlace,
 };
 use crate::tree::{SourceTree, below, is_below};
 
@@ -28,8 +28,8 @@ pub struct DefinitionWriter<'a> {
 }
 
 impl<'a> DefinitionWriter<'a> {
-    /// A writer of what is proposed for a tree, which lies in a folder of a workspace where these packages are already, from the
-    /// tree's top.
+    /// A writer of what is proposed for a tree, which lies in a folder of a workspace where these
+    /// packages are already, from the tree's top.
     pub fn new(
         tree: &'a SourceTree,
         top: &'a str,
@@ -38,21 +38,49 @@ impl<'a> DefinitionWriter<'a> {
     ) -> DefinitionWriter<'a> {
         let proposed = proposal.packages().into_iter().map(str::to_owned);
         let files = |left: &Omission| {
-            let why = left.why.lines().next().unwrap_or_default().trim_end_matches('.').to_owned();
-            left.files.iter().map(|file| (file.clone(), why.clone())).collect::<Vec<_>>()
+            let why = left
+                .why
+                .lines()
+                .next()
+                .unwrap_or_default()
+                .trim_end_matches('.')
+                .to_owned();
+            left.files
+                .iter()
+                .map(|file| (file.clone(), why.clone()))
+                .collect::<Vec<_>>()
         };
-        let taken: BTreeSet<String> = proposal.definitions.iter().flat_map(|one| one.takes()).collect();
-        let without =
-            proposal.left_out.iter().flat_map(files).filter(|(file, _)| !taken.contains(file)).collect();
-        DefinitionWriter { tree, top, packages: proposed.chain(packages.iter().cloned()).collect(), without }
+        let taken: BTreeSet<String> = proposal
+            .definitions
+            .iter()
+            .flat_map(|one| one.takes())
+            .collect();
+        let without = proposal
+            .left_out
+            .iter()
+            .flat_map(files)
+            .filter(|(file, _)| !taken.contains(file))
+            .collect();
+        DefinitionWriter {
+            tree,
+            top,
+            packages: proposed.chain(packages.iter().cloned()).collect(),
+            without,
+        }
     }
 
     /// The definitions of one package: the whole text of a `targets.nub`.
     pub fn package(&self, definitions: &[&Definition]) -> String {
         let kits = kits_of(definitions);
-        let package = definitions.first().map_or("", |one| one.address.package.as_str());
-        let mut text = String::from("# Targets of this folder, proposed from its sources. Edit freely.\n");
-        let without = self.without.iter().filter(|(file, _)| self.package_of(file) == package);
+        let package = definitions
+            .first()
+            .map_or("", |one| one.address.package.as_str());
+        let mut text =
+            String::from("# Targets of this folder, proposed from its sources. Edit freely.\n");
+        let without = self
+            .without
+            .iter()
+            .filter(|(file, _)| self.package_of(file) == package);
         let without = without.map(|(file, why)| (file.as_str(), why.as_str()));
         text.push_str(&omission_lines(package, WIDTH, without).concat());
         for kit in kits {
@@ -86,22 +114,34 @@ impl<'a> DefinitionWriter<'a> {
                 text.push_str(&format!("# {line}\n"));
             }
         }
-        let without = definition.without.iter().map(|(file, why)| (file.as_str(), why.as_str()));
+        let without = definition
+            .without
+            .iter()
+            .map(|(file, why)| (file.as_str(), why.as_str()));
         text.push_str(&omission_lines(package, WIDTH, without).concat());
         if definition.is_private {
             text.push_str("private ");
         }
-        text.push_str(&format!("{} {} = ", definition.keyword.word(), definition.address.name));
+        text.push_str(&format!(
+            "{} {} = ",
+            definition.keyword.word(),
+            definition.address.name
+        ));
         let column = text.rsplit('\n').next().map_or(0, str::len);
         text.push_str(&match &definition.body {
             Body::Kind(call) => self.call(package, call, 0, column),
             Body::Code(code, _) => code.clone(),
-            Body::Form(form) => self.fields(package, &format!("{} ", form.form), &form.fields, 0, column),
+            Body::Form(form) => {
+                self.fields(package, &format!("{} ", form.form), &form.fields, 0, column)
+            }
             Body::Forms(forms) => {
                 let row = |(name, form): &(String, FormCall)| {
                     let key = format!("    {}: ", quoted(name));
                     let head = format!("{} ", form.form);
-                    format!("{key}{}\n", self.fields(package, &head, &form.fields, 4, key.len()))
+                    format!(
+                        "{key}{}\n",
+                        self.fields(package, &head, &form.fields, 4, key.len())
+                    )
                 };
                 format!("{{\n{}}}", forms.iter().map(row).collect::<String>())
             }
@@ -121,7 +161,8 @@ impl<'a> DefinitionWriter<'a> {
         text
     }
 
-    /// A kind for each of several files, by the files' stems: the file is the value of `field`, or the first of its values.
+    /// A kind for each of several files, by the files' stems: the file is the value of `field`, or
+    /// the first of its values.
     fn each(
         &self,
         package: &str,
@@ -132,7 +173,9 @@ impl<'a> DefinitionWriter<'a> {
     ) -> String {
         let mut call = call.clone();
         // Where a path is wanted from a folder on, this is the file's in its folder.
-        let folder = files.first().map_or("", |file| crate::tree::folder_of(below(file, package)));
+        let folder = files
+            .first()
+            .map_or("", |file| crate::tree::folder_of(below(file, package)));
         let own = FieldValue::Code(match field {
             "root" => format!("\"{folder}/{{source.name}}\""),
             _ => "source".to_owned(),
@@ -149,7 +192,10 @@ impl<'a> DefinitionWriter<'a> {
             [one] => format!("glob({one})"),
             _ => format!("glob({})", quoted(&in_braces(files, package))),
         };
-        format!("{{each source in {over} give source.stem: {}}}", self.call(package, &call, 0, column + 60))
+        format!(
+            "{{each source in {over} give source.stem: {}}}",
+            self.call(package, &call, 0, column + 60)
+        )
     }
 
     /// A kind with its fields: on one line if that fits, else a field a line.
@@ -168,8 +214,10 @@ impl<'a> DefinitionWriter<'a> {
         column: usize,
     ) -> String {
         let head = head.to_owned();
-        let flat: Vec<String> =
-            fields.iter().map(|(name, value)| format!("{name} = {}", self.value(package, value))).collect();
+        let flat: Vec<String> = fields
+            .iter()
+            .map(|(name, value)| format!("{name} = {}", self.value(package, value)))
+            .collect();
         let line = format!("{{ {} }}", flat.join(", "));
         if flat.is_empty() {
             return head + "{}";
@@ -184,7 +232,10 @@ impl<'a> DefinitionWriter<'a> {
             if space.len() + flat.len() <= WIDTH {
                 text.push_str(&flat);
             } else {
-                text.push_str(&format!("{name} = {}", self.long_value(package, value, indent + 4)));
+                text.push_str(&format!(
+                    "{name} = {}",
+                    self.long_value(package, value, indent + 4)
+                ));
             }
             text.push('\n');
         }
@@ -209,19 +260,26 @@ impl<'a> DefinitionWriter<'a> {
                     .collect();
                 format!("{{ {} }}", rows.join(", "))
             }
-            FieldValue::Files(_) | FieldValue::Below(..) => match self.files_of(package, value).as_slice() {
-                [one] => one.clone(),
-                many => format!("[{}]", many.join(", ")),
-            },
+            FieldValue::Files(_) | FieldValue::Below(..) => {
+                match self.files_of(package, value).as_slice() {
+                    [one] => one.clone(),
+                    many => format!("[{}]", many.join(", ")),
+                }
+            }
             FieldValue::Folder(folder) => quoted(&self.path(package, folder)),
             FieldValue::Place(..) => {
                 let rows: Vec<String> = self.place_rows(package, value);
-                format!("stage {{ path = \"place\", files = {{ {} }} }}", rows.join(", "))
-                    .replace("{  }", "{}")
+                format!(
+                    "stage {{ path = \"place\", files = {{ {} }} }}",
+                    rows.join(", ")
+                )
+                .replace("{  }", "{}")
             }
             FieldValue::Of(address) => self.reference(package, address),
             FieldValue::Pinned(kit, name) => format!("{}.pinned({})", kit.name(), quoted(name)),
-            FieldValue::SystemLibrary(name) => format!("system_library {{ names = {} }}", quoted(name)),
+            FieldValue::SystemLibrary(name) => {
+                format!("system_library {{ names = {} }}", quoted(name))
+            }
             FieldValue::Code(code) => code.clone(),
             FieldValue::Expression(expression) => {
                 let part = |part: &ExpressionPart| match part {
@@ -237,10 +295,15 @@ impl<'a> DefinitionWriter<'a> {
     fn long_value(&self, package: &str, value: &FieldValue, indent: usize) -> String {
         let (open, parts, close) = match value {
             FieldValue::List(items) if items.len() > 1 => ('[', self.all(package, items), ']'),
-            FieldValue::Files(_) | FieldValue::Below(..) => ('[', self.files_of(package, value), ']'),
+            FieldValue::Files(_) | FieldValue::Below(..) => {
+                ('[', self.files_of(package, value), ']')
+            }
             FieldValue::Place(..) => {
                 let (space, rows) = (" ".repeat(indent), self.place_rows(package, value));
-                let rows: String = rows.iter().map(|row| format!("{space}        {row}\n")).collect();
+                let rows: String = rows
+                    .iter()
+                    .map(|row| format!("{space}        {row}\n"))
+                    .collect();
                 return format!(
                     "stage {{\n{space}    path = \"place\"\n{space}    files = {{\n{rows}{space}    }}\n{space}}}"
                 );
@@ -258,20 +321,36 @@ impl<'a> DefinitionWriter<'a> {
         }
         let space = " ".repeat(indent + 4);
         let end = if open == '[' { "," } else { "" };
-        let lines: String = parts.iter().map(|part| format!("{space}{part}{end}\n")).collect();
+        let lines: String = parts
+            .iter()
+            .map(|part| format!("{space}{part}{end}\n"))
+            .collect();
         format!("{open}\n{lines}{}{close}", " ".repeat(indent))
     }
 
     /// The rows of a folder to write in: a folder there, and the files in it.
     fn place_rows(&self, package: &str, value: &FieldValue) -> Vec<String> {
-        let FieldValue::Place(WritablePlace { root, files, empty }) = value else { return Vec::new() };
+        let FieldValue::Place(WritablePlace { root, files, empty }) = value else {
+            return Vec::new();
+        };
         let mut folders: BTreeMap<&str, BTreeSet<String>> = BTreeMap::new();
         for file in files {
-            folders.entry(crate::tree::folder_of(below(file, root))).or_default().insert(file.clone());
+            folders
+                .entry(crate::tree::folder_of(below(file, root)))
+                .or_default()
+                .insert(file.clone());
         }
         let row = |(folder, files): (&str, BTreeSet<String>)| {
-            let key = if folder.is_empty() { String::new() } else { format!("{folder}/") };
-            format!("{}: {}", quoted(&key), self.value(package, &FieldValue::Files(files)))
+            let key = if folder.is_empty() {
+                String::new()
+            } else {
+                format!("{folder}/")
+            };
+            format!(
+                "{}: {}",
+                quoted(&key),
+                self.value(package, &FieldValue::Files(files))
+            )
         };
         let mut rows: Vec<String> = folders.into_iter().map(row).collect();
         // A folder is there where a file is in it.
@@ -295,7 +374,9 @@ impl<'a> DefinitionWriter<'a> {
 
     fn files_of(&self, package: &str, value: &FieldValue) -> Vec<String> {
         match value {
-            FieldValue::Below(root, files) => self.files(package, files, Some(below(root, package))),
+            FieldValue::Below(root, files) => {
+                self.files(package, files, Some(below(root, package)))
+            }
             FieldValue::Files(files) => self.files(package, files, None),
             _ => Vec::new(),
         }
@@ -304,30 +385,51 @@ impl<'a> DefinitionWriter<'a> {
     /// Files as globs and paths.
     fn files(&self, package: &str, files: &BTreeSet<String>, root: Option<&str>) -> Vec<String> {
         let is_own = |file: &str| self.package_of(file) == package;
-        let all: BTreeSet<&str> = self.tree.below(package).filter(|file| is_own(file)).collect();
+        let all: BTreeSet<&str> = self
+            .tree
+            .below(package)
+            .filter(|file| is_own(file))
+            .collect();
         let all: BTreeSet<&str> = all.into_iter().map(|file| below(file, package)).collect();
-        let (own, others): (Vec<&String>, Vec<&String>) = files.iter().partition(|file| is_own(file));
+        let (own, others): (Vec<&String>, Vec<&String>) =
+            files.iter().partition(|file| is_own(file));
         let own: BTreeSet<&str> = own.into_iter().map(|file| below(file, package)).collect();
         let mut texts: Vec<String> = covers(&all, &own, root).iter().map(glob).collect();
-        texts.extend(others.into_iter().map(|file| quoted(&self.path(package, file))));
+        texts.extend(
+            others
+                .into_iter()
+                .map(|file| quoted(&self.path(package, file))),
+        );
         texts
     }
 
     /// The package that a file belongs to: the deepest folder with definitions that it is in.
     fn package_of(&self, file: &str) -> &str {
-        let around = self.packages.iter().filter(|package| is_below(file, package));
-        around.max_by_key(|package| package.len()).map_or("", String::as_str)
+        let around = self
+            .packages
+            .iter()
+            .filter(|package| is_below(file, package));
+        around
+            .max_by_key(|package| package.len())
+            .map_or("", String::as_str)
     }
 
     /// A path as a definition in a package names it.
     fn path(&self, package: &str, path: &str) -> String {
         if is_below(path, package) && (self.package_of(path) == package || path == package) {
             let inside = below(path, package);
-            return if inside.is_empty() || path == package { ".".to_owned() } else { inside.to_owned() };
+            return if inside.is_empty() || path == package {
+                ".".to_owned()
+            } else {
+                inside.to_owned()
+            };
         }
-        DefinitionAddress { package: path.to_owned(), name: String::new() }
-            .below(&format!("/{}", self.top))
-            .replace("//", "/")
+        DefinitionAddress {
+            package: path.to_owned(),
+            name: String::new(),
+        }
+        .below(&format!("/{}", self.top))
+        .replace("//", "/")
     }
 
     fn reference(&self, package: &str, address: &DefinitionAddress) -> String {
@@ -346,7 +448,11 @@ impl<'a> DefinitionWriter<'a> {
         };
         let path = address.below(self.top);
         let is_plain = path.split('/').all(nubrik_lang::is_free_name);
-        if is_plain { format!("&{path}") } else { format!("&{}", quoted(&path)) }
+        if is_plain {
+            format!("&{path}")
+        } else {
+            format!("&{}", quoted(&path))
+        }
     }
 }
 
@@ -354,9 +460,20 @@ impl<'a> DefinitionWriter<'a> {
 fn in_braces(files: &BTreeSet<String>, package: &str) -> String {
     let first = files.first().map_or("", String::as_str);
     let folder = crate::tree::folder_of(below(first, package));
-    let prefix = if folder.is_empty() { String::new() } else { format!("{folder}/") };
-    let stems: Vec<&str> = files.iter().map(|file| crate::tree::stem_of(file)).collect();
-    format!("{prefix}{{{}}}.{}", stems.join(","), crate::tree::ext_of(first))
+    let prefix = if folder.is_empty() {
+        String::new()
+    } else {
+        format!("{folder}/")
+    };
+    let stems: Vec<&str> = files
+        .iter()
+        .map(|file| crate::tree::stem_of(file))
+        .collect();
+    format!(
+        "{prefix}{{{}}}.{}",
+        stems.join(","),
+        crate::tree::ext_of(first)
+    )
 }
 
 /// The line with which a package uses a kit.
@@ -375,12 +492,17 @@ const SHARED_FIELDS: [&str; 4] = ["needs", "flags", "link_flags", "include"];
 impl SharedLists {
     fn of(definitions: &[&Definition]) -> SharedLists {
         const LONG: usize = 5;
-        let taken: BTreeSet<&str> = definitions.iter().map(|one| one.address.name.as_str()).collect();
+        let taken: BTreeSet<&str> = definitions
+            .iter()
+            .map(|one| one.address.name.as_str())
+            .collect();
         let mut shared = SharedLists { lists: Vec::new() };
         for field in SHARED_FIELDS {
             let mut counts: Vec<(&FieldValue, usize)> = Vec::new();
             for call in definitions.iter().flat_map(|one| one.body.calls()) {
-                let Some(value @ FieldValue::List(items)) = call.field(field) else { continue };
+                let Some(value @ FieldValue::List(items)) = call.field(field) else {
+                    continue;
+                };
                 if items.len() < LONG {
                     continue;
                 }
@@ -391,9 +513,11 @@ impl SharedLists {
             }
             for (value, _) in counts.into_iter().filter(|(_, count)| *count > 1) {
                 let wish = format!("common_{field}");
-                let names = std::iter::once(wish.clone()).chain((2..).map(|n| format!("{wish}_{n}")));
+                let names =
+                    std::iter::once(wish.clone()).chain((2..).map(|n| format!("{wish}_{n}")));
                 let is_free = |name: &String| {
-                    !taken.contains(name.as_str()) && shared.lists.iter().all(|(known, _)| known != name)
+                    !taken.contains(name.as_str())
+                        && shared.lists.iter().all(|(known, _)| known != name)
                 };
                 let name = names.into_iter().find(is_free).unwrap_or(wish);
                 shared.lists.push((name, value.clone()));
@@ -407,7 +531,11 @@ impl SharedLists {
         let mut named = definition.clone();
         for call in named.body.calls_mut() {
             for (field, value) in &mut call.fields {
-                let name = self.lists.iter().find(|(_, list)| list == value).map(|(name, _)| name);
+                let name = self
+                    .lists
+                    .iter()
+                    .find(|(_, list)| list == value)
+                    .map(|(name, _)| name);
                 if let Some(name) = name.filter(|_| SHARED_FIELDS.contains(field)) {
                     *value = FieldValue::Code(name.clone());
                 }
@@ -424,7 +552,11 @@ pub(crate) fn kits_of(definitions: &[&Definition]) -> BTreeSet<Kit> {
         kits.extend(definition.body.calls().iter().map(|call| call.kit));
         kits.extend(definition.pins().into_iter().map(|(kit, _)| kit));
         if let Body::Code(code, _) = &definition.body {
-            kits.extend(Kit::ALL.into_iter().filter(|kit| code.contains(&format!("{}.", kit.name()))));
+            kits.extend(
+                Kit::ALL
+                    .into_iter()
+                    .filter(|kit| code.contains(&format!("{}.", kit.name()))),
+            );
         }
     }
     kits

@@ -1,4 +1,5 @@
-//! Definitions of builds that were watched, from the programs that ran and the files that they touched; nothing runs here.
+//! Definitions of builds that were watched, from the programs that ran and the files that they
+//! touched; nothing runs here.
 
 #![allow(clippy::expect_used, clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -38,7 +39,10 @@ impl Watched {
                 ..SeenProgram::default()
             });
         }
-        Watched { tree: SourceTree::of(files), build }
+        Watched {
+            tree: SourceTree::of(files),
+            build,
+        }
     }
 
     /// A program that the script starts in the folder. What it writes stays.
@@ -46,7 +50,13 @@ impl Watched {
         self.run_in("", line, reads, writes)
     }
 
-    fn run_in(&mut self, folder: &str, line: &str, reads: &[&str], writes: &[&str]) -> &mut SeenProgram {
+    fn run_in(
+        &mut self,
+        folder: &str,
+        line: &str,
+        reads: &[&str],
+        writes: &[&str],
+    ) -> &mut SeenProgram {
         let words: Vec<String> = line.split(' ').map(str::to_owned).collect();
         let file = words[0].strip_prefix("./").map(str::to_owned);
         self.build.made.extend(set(writes));
@@ -98,7 +108,10 @@ const MAIN: &str = "int main(void) { return 0; }\n";
 const SOURCES: [(&str, &str); 6] = [
     ("src/tide.c", "#include \"tide.h\"\n"),
     ("src/wave.c", "#include \"tide.h\"\n"),
-    ("src/main.c", "#include <tide.h>\nint main(void) { return 0; }\n"),
+    (
+        "src/main.c",
+        "#include <tide.h>\nint main(void) { return 0; }\n",
+    ),
     ("include/tide.h", "int tide(void);\n"),
     ("src/codes.txt", "1 2\n"),
     ("src/codes.c", MAIN),
@@ -112,8 +125,16 @@ fn objects_become_libraries_and_programs_with_common_flags_named_once() {
         let line = format!("cc -O2 -Wall -DLEVEL=2 -Iinclude -MD -c {source} -o {object}");
         build.run(&line, &[&source, "include/tide.h"], &[&object]);
     }
-    build.run("ar rcs o/libtide.a o/tide.o o/wave.o", &["o/tide.o", "o/wave.o"], &["o/libtide.a"]);
-    build.run("gcc-12 -O2 -Wall -Iinclude -c src/main.c", &["src/main.c", "include/tide.h"], &["main.o"]);
+    build.run(
+        "ar rcs o/libtide.a o/tide.o o/wave.o",
+        &["o/tide.o", "o/wave.o"],
+        &["o/libtide.a"],
+    );
+    build.run(
+        "gcc-12 -O2 -Wall -Iinclude -c src/main.c",
+        &["src/main.c", "include/tide.h"],
+        &["main.o"],
+    );
     build.run(
         "cc -o tides main.o -Lo -ltide -lm -Wl,-rpath,/seen/isles/o",
         &["main.o", "o/libtide.a"],
@@ -141,7 +162,11 @@ fn what_a_program_made_becomes_a_step_with_its_command() {
     let mut build = Watched::of(&SOURCES);
     build.run("cc -o mk src/codes.c", &["src/codes.c"], &["mk"]);
     build.run_to("./mk src/codes.txt", &["src/codes.txt"], "gen/codes.h");
-    build.run_to("sed s/@V@/1.4/ src/codes.txt", &["src/codes.txt"], "gen/version.h");
+    build.run_to(
+        "sed s/@V@/1.4/ src/codes.txt",
+        &["src/codes.txt"],
+        "gen/version.h",
+    );
     let reads = ["src/main.c", "gen/codes.h", "gen/version.h"];
     build.run("cc -Igen -o show src/main.c", &reads, &["show"]);
     let text = build.text();
@@ -162,9 +187,16 @@ fn what_a_program_made_becomes_a_step_with_its_command() {
 fn a_file_that_nobody_makes_is_written_as_it_was_or_left_out() {
     let mut build = Watched::of(&SOURCES);
     build.build.made.insert("config.h".to_owned());
-    build.build.texts.insert("config.h".to_owned(), "#define A 1\n\n#define B '{'\n".to_owned());
+    build.build.texts.insert(
+        "config.h".to_owned(),
+        "#define A 1\n\n#define B '{'\n".to_owned(),
+    );
     build.build.made.insert("odd.h".to_owned());
-    build.run("cc -I. -o show src/main.c", &["src/main.c", "config.h", "odd.h"], &["show"]);
+    build.run(
+        "cc -I. -o show src/main.c",
+        &["src/main.c", "config.h", "odd.h"],
+        &["show"],
+    );
     let learned = build.learned();
     expect(
         &build.text(),
@@ -173,14 +205,23 @@ fn a_file_that_nobody_makes_is_written_as_it_was_or_left_out() {
             "private target config_h = write {\n    path = \"config.h\"\n    text = '''\n        #define A 1\n\n        #define B '{'\n        '''\n}",
         ],
     );
-    let left: Vec<&str> = learned.proposal.left_out.iter().map(|left| left.what.as_str()).collect();
+    let left: Vec<&str> = learned
+        .proposal
+        .left_out
+        .iter()
+        .map(|left| left.what.as_str())
+        .collect();
     assert_eq!(left, ["odd.h"]);
 }
 
 #[test]
 fn runs_of_programs_become_tests() {
-    let files =
-        [("src/show.c", MAIN), ("tests/check.c", MAIN), ("data/one.txt", "1\n"), ("data/two.txt", "2\n")];
+    let files = [
+        ("src/show.c", MAIN),
+        ("tests/check.c", MAIN),
+        ("data/one.txt", "1\n"),
+        ("data/two.txt", "2\n"),
+    ];
     let mut build = Watched::of(&files);
     build.run("cc -o show src/show.c", &["src/show.c"], &["show"]);
     build.run("cc -o check tests/check.c", &["tests/check.c"], &["check"]);
@@ -188,7 +229,9 @@ fn runs_of_programs_become_tests() {
     build.run("./check data/one.txt 3", &["data/one.txt"], &[]);
     // A question, one whose output goes on, and the same once more are no tests.
     build.run("./show --version", &[], &[]);
-    build.run("./show data/one.txt", &["data/one.txt"], &[]).pipe_out = Some("pipe:[2]".to_owned());
+    build
+        .run("./show data/one.txt", &["data/one.txt"], &[])
+        .pipe_out = Some("pipe:[2]".to_owned());
     build.run("./check data/one.txt 3", &["data/one.txt"], &[]);
     let text = build.text();
     expect(
@@ -200,9 +243,16 @@ fn runs_of_programs_become_tests() {
         ],
     );
     assert_eq!(text.matches("test ").count(), 2, "{text}");
-    // Several runs are a test each; one that writes gets a folder to write in, with all that it reads there.
-    build.run_in("data", "./check two.txt", &["data/two.txt"], &["data/log.txt"]).file =
-        Some("check".to_owned());
+    // Several runs are a test each; one that writes gets a folder to write in, with all that it
+    // reads there.
+    build
+        .run_in(
+            "data",
+            "./check two.txt",
+            &["data/two.txt"],
+            &["data/log.txt"],
+        )
+        .file = Some("check".to_owned());
     expect(
         &build.text(),
         &[
@@ -232,19 +282,33 @@ fn a_test_that_reads_what_another_program_made_gets_it_from_a_step() {
     build.run("./round other.bin", &["other.bin"], &[]);
     build.build.made.insert("other.bin".to_owned());
     let learned = build.learned();
-    let whys: Vec<String> =
-        learned.proposal.left_out.iter().map(|left| format!("{}: {}", left.what, left.why)).collect();
-    assert!(!whys.is_empty() || written(&build.tree, &learned.proposal).contains("other.bin"), "{whys:?}");
+    let whys: Vec<String> = learned
+        .proposal
+        .left_out
+        .iter()
+        .map(|left| format!("{}: {}", left.what, left.why))
+        .collect();
+    assert!(
+        !whys.is_empty() || written(&build.tree, &learned.proposal).contains("other.bin"),
+        "{whys:?}"
+    );
 }
 
 #[test]
 fn shared_libraries_are_found_behind_links_and_by_what_the_linker_read() {
     let mut build = Watched::of(&SOURCES);
-    build.run("cc -fPIC -c src/tide.c -o tide.o", &["src/tide.c"], &["tide.o"]);
+    build.run(
+        "cc -fPIC -c src/tide.c -o tide.o",
+        &["src/tide.c"],
+        &["tide.o"],
+    );
     let line = "cc -shared -Wl,-soname,libtide.so.2 -o lib/libtide.so.2.0 tide.o";
     build.run(line, &["tide.o"], &["lib/libtide.so.2.0"]);
     build.build.made.insert("lib/libtide.so".to_owned());
-    build.build.links.insert("lib/libtide.so".to_owned(), "lib/libtide.so.2.0".to_owned());
+    build
+        .build
+        .links
+        .insert("lib/libtide.so".to_owned(), "lib/libtide.so.2.0".to_owned());
     let reads = ["src/main.c", "lib/libtide.so.2.0"];
     build.run("cc -o show src/main.c -Llib -ltide", &reads, &["show"]);
     // Here only the linker's reading says it.
@@ -254,7 +318,14 @@ fn shared_libraries_are_found_behind_links_and_by_what_the_linker_read() {
         &["other"],
     );
     let text = build.text();
-    expect(&text, &["target tide = c.shared_library {", "version = \"2.0\"", "sources = \"src/main.c\""]);
+    expect(
+        &text,
+        &[
+            "target tide = c.shared_library {",
+            "version = \"2.0\"",
+            "sources = \"src/main.c\"",
+        ],
+    );
     assert_eq!(text.matches("needs = tide").count(), 2, "{text}");
     // The machine's own library of this name is nobody's need.
     assert!(!text.contains("\"-ltide\""), "{text}");
@@ -262,14 +333,23 @@ fn shared_libraries_are_found_behind_links_and_by_what_the_linker_read() {
 
 #[test]
 fn sources_with_other_flags_or_in_another_language_are_linked_whole() {
-    let files =
-        [("a.c", ""), ("b.c", ""), ("c.c", ""), ("m.f90", "module m\nend module\n"), ("main.c", MAIN)];
+    let files = [
+        ("a.c", ""),
+        ("b.c", ""),
+        ("c.c", ""),
+        ("m.f90", "module m\nend module\n"),
+        ("main.c", MAIN),
+    ];
     let mut build = Watched::of(&files);
     build.run("cc -O2 -c a.c", &["a.c"], &["a.o"]);
     build.run("cc -O2 -c b.c", &["b.c"], &["b.o"]);
     build.run("cc -O2 -mavx2 -c c.c", &["c.c"], &["c.o"]);
     build.run("gfortran -O2 -Jmod -c m.f90", &["m.f90"], &["m.o"]);
-    build.run("ar rcs libx.a a.o b.o c.o m.o", &["a.o", "b.o", "c.o", "m.o"], &["libx.a"]);
+    build.run(
+        "ar rcs libx.a a.o b.o c.o m.o",
+        &["a.o", "b.o", "c.o", "m.o"],
+        &["libx.a"],
+    );
     let text = build.text();
     expect(
         &text,
@@ -281,15 +361,19 @@ fn sources_with_other_flags_or_in_another_language_are_linked_whole() {
             "target x = c.library {",
         ],
     );
-    let parts: Vec<usize> = build.learned().targets.iter().map(|target| target.parts.len()).collect();
+    let parts: Vec<usize> = build
+        .learned()
+        .targets
+        .iter()
+        .map(|target| target.parts.len())
+        .collect();
     assert_eq!(parts, [2]);
 }
 
 #[test]
 fn places_of_the_machine_are_not_hidden_and_those_of_the_copy_are_gone() {
     let mut build = Watched::of(&[("a.c", MAIN)]);
-    let line =
-        "cc -DDATA=\"/seen/isles/data\" -DOTHER=/seen/isles2 -I/usr/include/freetype2 -L/opt/x -lx -o a a.c";
+    let line = "cc -DDATA=\"/seen/isles/data\" -DOTHER=/seen/isles2 -I/usr/include/freetype2 -L/opt/x -lx -o a a.c";
     build.run(line, &["a.c"], &["a"]);
     let text = build.text();
     expect(
@@ -305,16 +389,23 @@ fn places_of_the_machine_are_not_hidden_and_those_of_the_copy_are_gone() {
 
 #[test]
 fn words_that_name_files_lead_there_from_the_root() {
-    let files = [("src/a.c", ""), ("src/pre.h", ""), ("src/x.map", "{ global: *; };\n")];
+    let files = [
+        ("src/a.c", ""),
+        ("src/pre.h", ""),
+        ("src/x.map", "{ global: *; };\n"),
+    ];
     let mut build = Watched::of(&files);
     // Lists of words in files are what they say.
+    build.build.texts.insert(
+        "src/words.txt".to_owned(),
+        "-include pre.h -include 'gen/config.h' -c\n".to_owned(),
+    );
+    let reads = ["src/a.c", "src/pre.h", "src/gen/config.h"];
+    build.build.made.insert("src/gen/config.h".to_owned());
     build
         .build
         .texts
-        .insert("src/words.txt".to_owned(), "-include pre.h -include 'gen/config.h' -c\n".to_owned());
-    let reads = ["src/a.c", "src/pre.h", "src/gen/config.h"];
-    build.build.made.insert("src/gen/config.h".to_owned());
-    build.build.texts.insert("src/gen/config.h".to_owned(), "#define A 1\n".to_owned());
+        .insert("src/gen/config.h".to_owned(), "#define A 1\n".to_owned());
     build.run_in("src", "cc -Igen @words.txt a.c", &reads, &["src/a.o"]);
     let line = "cc -shared -o liba.so a.o -Wl,--version-script=x.map -Wl,-z,defs";
     build.run_in("src", line, &["src/a.o", "src/x.map"], &["src/liba.so"]);
@@ -339,12 +430,18 @@ fn an_archive_that_is_filled_twice_has_the_last_objects_once() {
     build.run("ar rc libx.a a.o b.o", &["a.o", "b.o"], &["libx.a"]);
     let text = build.text();
     expect(&text, &["target x = c.library"]);
-    assert!(text.contains("sources = \"*.c\"") && !text.contains("old/a.c"), "{text}");
+    assert!(
+        text.contains("sources = \"*.c\"") && !text.contains("old/a.c"),
+        "{text}"
+    );
 }
 
 #[test]
 fn a_build_that_compiles_nothing_leaves_the_survey_as_it_is() {
-    let mut build = Watched::of(&[("go.mod", "module isles\n\ngo 1.21\n"), ("tide.go", "package isles\n")]);
+    let mut build = Watched::of(&[
+        ("go.mod", "module isles\n\ngo 1.21\n"),
+        ("tide.go", "package isles\n"),
+    ]);
     build.run("go build ./...", &["tide.go"], &[]);
     let learned = build.learned();
     assert!(learned.targets.is_empty());
@@ -362,8 +459,14 @@ fn a_compilation_database_gives_flags_and_says_what_is_compiled() {
     let files = [
         ("src/tide.c", "int tide(void) { return 1; }\n"),
         ("src/wave.c", "int wave(void) { return 1; }\n"),
-        ("src/port_of_another_system.c", "int port(void) { return 1; }\n"),
-        ("src/main.c", "#include \"tide.h\"\nint main(void) { return 0; }\n"),
+        (
+            "src/port_of_another_system.c",
+            "int port(void) { return 1; }\n",
+        ),
+        (
+            "src/main.c",
+            "#include \"tide.h\"\nint main(void) { return 0; }\n",
+        ),
         ("include/tide.h", "int tide(void);\n"),
     ];
     let tree = SourceTree::of(&files);
@@ -398,7 +501,10 @@ fn a_program_that_makes_what_a_test_reads_is_no_test_itself() {
     let text = build.text();
     expect(
         &text,
-        &["run = `{gen} -o {out \"tmp.bin\"}`", "test round_runs = check { run = `{round} {tmp_bin}` }"],
+        &[
+            "run = `{gen} -o {out \"tmp.bin\"}`",
+            "test round_runs = check { run = `{round} {tmp_bin}` }",
+        ],
     );
     assert!(!text.contains("gen_runs"), "{text}");
 }

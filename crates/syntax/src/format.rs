@@ -1,6 +1,6 @@
 //! The formatter: one way to write each definition. It moves white space only. Where lines break is
-//! the author's choice and stays; how far they are indented follows from the form. Nothing is put in
-//! columns: a field that is renamed changes no line but its own.
+//! the author's choice and stays; how far they are indented follows from the form. Nothing is put
+//! in columns: a field that is renamed changes no line but its own.
 
 use std::fmt::Write;
 use std::sync::Arc;
@@ -29,8 +29,12 @@ pub fn format(file: TextId, text: &Arc<str>) -> Result<String, Vec<Diagnostic>> 
     let lines = Writer::default().lines(&pieces);
     let formatted = print(lines);
     if !same_meaning(text, &formatted) {
-        // Better untidy than wrong. Debug builds, and so tests and the fuzz target, stop here instead.
-        debug_assert!(false, "formatting changed the meaning of {text:?} to {formatted:?}");
+        // Better untidy than wrong. Debug builds, and so tests and the fuzz target, stop here
+        // instead.
+        debug_assert!(
+            false,
+            "formatting changed the meaning of {text:?} to {formatted:?}"
+        );
         return Ok(text.to_string());
     }
     Ok(formatted)
@@ -103,7 +107,9 @@ fn collect<'t>(node: Node<'t>, around: &mut Around, pieces: &mut Vec<PlacedToken
                 let inside = around.inner.unwrap_or(TokenSetting::Code);
                 // White space in the hole of a text stays: every byte there counts.
                 let gap = match pieces.last() {
-                    Some(last) if last.inside != TokenSetting::Code && inside != TokenSetting::Code => {
+                    Some(last)
+                        if last.inside != TokenSetting::Code && inside != TokenSetting::Code =>
+                    {
                         around.end
                     }
                     _ if matches!(token.kind, Comment | DocComment) => around.end,
@@ -132,7 +138,8 @@ struct Line {
     comment: Option<(usize, String)>,
     /// A line inside a text: as it was, and part of the item above.
     raw: bool,
-    /// Whether it ends inside a text or a quoted word: then the white space at its end is part of that.
+    /// Whether it ends inside a text or a quoted word: then the white space at its end is part of
+    /// that.
     ends_inside: bool,
 }
 
@@ -195,12 +202,17 @@ impl Writer {
         }
     }
 
-    /// The author decides how far a comment is from the text before it, from two spaces on: comments may be in columns.
+    /// The author decides how far a comment is from the text before it, from two spaces on:
+    /// comments may be in columns.
     fn comment(&mut self, piece: &PlacedToken<'_>) {
         if self.line.text.is_empty() && !self.line.raw {
             self.line.indent = self.open.last().map_or(0, |o| o.indent + INDENT);
         }
-        let gap = if piece.gap.bytes().all(|b| b == b' ') { piece.gap.len().max(2) } else { 2 };
+        let gap = if piece.gap.bytes().all(|b| b == b' ') {
+            piece.gap.len().max(2)
+        } else {
+            2
+        };
         self.line.comment = Some((gap, piece.text.trim_end().to_owned()));
     }
 
@@ -220,20 +232,25 @@ impl Writer {
         if !line.is_empty() {
             self.done.push(line);
         }
-        self.line = Line { indent, ..Line::default() };
+        self.line = Line {
+            indent,
+            ..Line::default()
+        };
         self.line.raw = true;
     }
 
     /// Indent of the line on which the command began.
     fn line_start_indent(&self) -> usize {
-        let first = std::iter::once(&self.line).chain(self.done.iter().rev()).find(|l| !l.raw);
+        let first = std::iter::once(&self.line)
+            .chain(self.done.iter().rev())
+            .find(|l| !l.raw);
         first.map_or(0, |l| l.indent)
     }
 
     /// A token inside a text or command: as it is, with its line ends.
     fn verbatim(&mut self, piece: &PlacedToken<'_>, before: Option<&PlacedToken<'_>>) {
-        let opens =
-            matches!(piece.kind, TextOpen | CommandOpen) || (piece.parent == ShellExpr && piece.kind == Word);
+        let opens = matches!(piece.kind, TextOpen | CommandOpen)
+            || (piece.parent == ShellExpr && piece.kind == Word);
         let starts = opens && before.is_none_or(|b| b.inside == TokenSetting::Code);
         if starts {
             self.begin(piece, false);
@@ -245,7 +262,13 @@ impl Writer {
         let mut lines = text.split('\n');
         self.line.text.push_str(lines.next().unwrap_or(""));
         for line in lines {
-            let mut ended = std::mem::replace(&mut self.line, Line { raw: true, ..Line::default() });
+            let mut ended = std::mem::replace(
+                &mut self.line,
+                Line {
+                    raw: true,
+                    ..Line::default()
+                },
+            );
             ended.ends_inside = true;
             self.done.push(ended);
             self.line.text.push_str(line);
@@ -259,28 +282,37 @@ impl Writer {
         if !self.line.text.is_empty() || self.line.raw {
             return;
         }
-        let base = self.open.last().map_or(0, |o| if closes { o.indent } else { o.indent + INDENT });
+        let base = self
+            .open
+            .last()
+            .map_or(0, |o| if closes { o.indent } else { o.indent + INDENT });
         let goes_on = !closes && self.goes_on(piece);
         self.line.indent = base + if goes_on { INDENT } else { 0 };
     }
 
     /// Whether a line goes on with what was on the line before.
     fn goes_on(&self, piece: &PlacedToken<'_>) -> bool {
-        let Some((before, before_parent)) = self.before else { return false };
+        let Some((before, before_parent)) = self.before else {
+            return false;
+        };
         let in_each = |kind: SyntaxKind| matches!(kind, EachListExpr | EachMapExpr);
         let dangling = match before {
-            Equals | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals | Bar => {
-                true
-            }
+            Equals | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater
+            | GreaterEquals | Bar => true,
             Word => {
                 !in_each(before_parent)
-                    && matches!(&*self.before_word, "give" | "then" | "else" | "and" | "or" | "not")
+                    && matches!(
+                        &*self.before_word,
+                        "give" | "then" | "else" | "and" | "or" | "not"
+                    )
             }
             Colon => before_parent != Param,
             _ => false,
         };
         let leads = match piece.kind {
-            Dot | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => true,
+            Dot | Plus | EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => {
+                true
+            }
             Bar | Slash => true,
             Word => match piece.text {
                 "and" | "or" | "then" => true,
@@ -301,7 +333,9 @@ impl Writer {
         if closes {
             self.open.pop();
         } else if matches!(piece.kind, LeftParen | LeftBracket | LeftBrace) {
-            self.open.push(OpenBracket { indent: self.line.indent });
+            self.open.push(OpenBracket {
+                indent: self.line.indent,
+            });
         }
         self.last = Some((piece.kind, piece.parent));
         piece.text.clone_into(&mut self.last_text);
@@ -309,7 +343,9 @@ impl Writer {
 
     /// Puts a space before a token, where one is.
     fn space_before(&mut self, piece: &PlacedToken<'_>) {
-        let Some((last, last_parent)) = self.last else { return };
+        let Some((last, last_parent)) = self.last else {
+            return;
+        };
         if self.line.text.is_empty() {
             return;
         }
@@ -345,7 +381,11 @@ fn print(mut lines: Vec<Line>) -> String {
         if line.raw && line.indent == 0 {
             out.push_str(&line.text);
         } else {
-            let body = if line.ends_inside { &line.text } else { line.text.trim_end() };
+            let body = if line.ends_inside {
+                &line.text
+            } else {
+                line.text.trim_end()
+            };
             if !body.is_empty() || line.comment.is_some() {
                 let _ = write!(out, "{:indent$}{body}", "", indent = line.indent);
             }

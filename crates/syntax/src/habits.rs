@@ -2,19 +2,33 @@
 
 use nubrik_diagnostic::Diagnostic;
 
-/// Signs of other languages in a place where nothing of this language can be: the sign, what there is to know, and what to write
-/// in its place.
+/// Signs of other languages in a place where nothing of this language can be: the sign, what there
+/// is to know, and what to write in its place.
 const SIGNS: [(&str, &str, &str); 6] = [
-    ("&&", "two conditions are joined by `and`, not by `&&`", "and"),
+    (
+        "&&",
+        "two conditions are joined by `and`, not by `&&`",
+        "and",
+    ),
     ("||", "two conditions are joined by `or`, not by `||`", "or"),
-    ("=>", "a case and its value are joined by `:`, not by `=>`", ":"),
+    (
+        "=>",
+        "a case and its value are joined by `:`, not by `=>`",
+        ":",
+    ),
     ("**", "there is no power: `*` is for patterns of files", ""),
     ("++", "lists and texts are joined by `+`", "+"),
-    (";", "unexpected `;`: a declaration ends at the line end", ""),
+    (
+        ";",
+        "unexpected `;`: a declaration ends at the line end",
+        "",
+    ),
 ];
 
 /// Words that declare a value in other languages.
-const DECLARING: [&str; 8] = ["def", "var", "const", "func", "function", "fn", "val", "set"];
+const DECLARING: [&str; 8] = [
+    "def", "var", "const", "func", "function", "fn", "val", "set",
+];
 
 /// Quotes that word processors put in place of plain ones.
 const CURLED: [char; 8] = ['“', '”', '„', '«', '»', '‘', '’', '‚'];
@@ -32,7 +46,8 @@ pub(crate) fn duration(word: &str) -> Option<String> {
     Some(format!("{}{unit}", &word[..digits]))
 }
 
-/// What is known of the sign at the beginning of a text: how many bytes of it the error is about, and the error.
+/// What is known of the sign at the beginning of a text: how many bytes of it the error is about,
+/// and the error.
 pub(crate) fn sign(rest: &str) -> Option<(usize, Diagnostic)> {
     let line = rest.lines().next().unwrap_or_default();
     let first = line.chars().next()?;
@@ -42,7 +57,10 @@ pub(crate) fn sign(rest: &str) -> Option<(usize, Diagnostic)> {
         return Some(match inner.find(CURLED) {
             Some(end) => {
                 let closing = inner[end..].chars().next().map_or(0, char::len_utf8);
-                (first.len_utf8() + end + closing, error.mend(format!("\"{}\"", &inner[..end])))
+                (
+                    first.len_utf8() + end + closing,
+                    error.mend(format!("\"{}\"", &inner[..end])),
+                )
             }
             None => (first.len_utf8(), error.mend("\"")),
         });
@@ -67,7 +85,8 @@ pub(crate) fn sign(rest: &str) -> Option<(usize, Diagnostic)> {
     Some((sign.len(), error))
 }
 
-/// What is known of a line that should be a declaration: how many bytes of it the error is about, and the error.
+/// What is known of a line that should be a declaration: how many bytes of it the error is about,
+/// and the error.
 pub(crate) fn declaration(rest: &str) -> Option<(usize, Diagnostic)> {
     let line = rest.lines().next().unwrap_or_default();
     for open in ["//", "/*", "--"] {
@@ -77,14 +96,23 @@ pub(crate) fn declaration(rest: &str) -> Option<(usize, Diagnostic)> {
             return Some((line.trim_end().len(), error.mend(format!("# {comment}"))));
         }
     }
-    let word = line.split(|c: char| !c.is_alphanumeric() && c != '_').next()?;
+    let word = line
+        .split(|c: char| !c.is_alphanumeric() && c != '_')
+        .next()?;
     if DECLARING.contains(&word) {
-        let error = Diagnostic::error("syntax", format!("a value is declared with `let`, not with `{word}`"));
+        let error = Diagnostic::error(
+            "syntax",
+            format!("a value is declared with `let`, not with `{word}`"),
+        );
         return Some((word.len(), error.mend("let")));
     }
     if matches!(word, "import" | "include" | "load" | "require" | "from") {
-        let error = Diagnostic::error("syntax", format!("a kit is taken with `use`, not with `{word}`"));
-        let error = error.note("written `use \"nub:c\" as c` or `use { name } from \"/kit/flags.nub\"`");
+        let error = Diagnostic::error(
+            "syntax",
+            format!("a kit is taken with `use`, not with `{word}`"),
+        );
+        let error =
+            error.note("written `use \"nub:c\" as c` or `use { name } from \"/kit/flags.nub\"`");
         // What follows is as it is written here.
         let follows = line[word.len()..].trim_start().starts_with(['"', '{']);
         return Some((word.len(), if follows { error.mend("use") } else { error }));
@@ -97,14 +125,22 @@ mod tests {
     use super::*;
 
     fn said(found: Option<(usize, Diagnostic)>) -> (usize, String) {
-        found.map_or((0, String::new()), |(length, error)| (length, error.mends.join("; ")))
+        found.map_or((0, String::new()), |(length, error)| {
+            (length, error.mends.join("; "))
+        })
     }
 
     #[test]
     fn signs_of_other_languages_are_known() {
         assert_eq!(said(sign("&& b")), (2, "and".to_owned()));
-        assert_eq!(said(sign("!dry.season then")), (11, "not dry.season".to_owned()));
-        assert_eq!(said(sign("“high water”,")), ("“high water”".len(), "\"high water\"".to_owned()));
+        assert_eq!(
+            said(sign("!dry.season then")),
+            (11, "not dry.season".to_owned())
+        );
+        assert_eq!(
+            said(sign("“high water”,")),
+            ("“high water”".len(), "\"high water\"".to_owned())
+        );
         assert_eq!(said(sign("“high\n”")), ("“".len(), "\"".to_owned()));
         assert_eq!(said(sign("|| b")), (2, "or".to_owned()));
         assert_eq!(said(sign("=> \"a\"")), (2, ":".to_owned()));
@@ -125,10 +161,16 @@ mod tests {
     #[test]
     fn declarations_of_other_languages_are_known() {
         assert_eq!(said(declaration("// a note ")), (9, "# a note".to_owned()));
-        assert_eq!(said(declaration("/* a note */")), (12, "# a note".to_owned()));
+        assert_eq!(
+            said(declaration("/* a note */")),
+            (12, "# a note".to_owned())
+        );
         assert_eq!(said(declaration("var x = 1")), (3, "let".to_owned()));
         assert_eq!(said(declaration("import x")), (6, String::new()));
-        assert_eq!(said(declaration("import \"nub:c\" as c")), (6, "use".to_owned()));
+        assert_eq!(
+            said(declaration("import \"nub:c\" as c")),
+            (6, "use".to_owned())
+        );
         assert_eq!(said(declaration("-- a note")), (9, "# a note".to_owned()));
         assert_eq!(said(declaration("variable = 1")), (0, String::new()));
     }

@@ -178,7 +178,10 @@ impl SyntaxKind {
     /// Whether this is a node of a type.
     pub fn is_type(self) -> bool {
         use SyntaxKind::*;
-        matches!(self, TypeName | TypeOf | TypeRecord | TypeAlternatives | TypeOptional)
+        matches!(
+            self,
+            TypeName | TypeOf | TypeRecord | TypeAlternatives | TypeOptional
+        )
     }
 
     /// Whether this is a declaration's node.

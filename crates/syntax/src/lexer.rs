@@ -1,8 +1,9 @@
 //! Text to tokens. Texts and commands nest code in holes, so the lexer keeps a stack of modes.
 //!
-//! Every byte lands in exactly one token, but for white space within a line of code: that is between
-//! tokens, and is no token of its own, since every rule of the grammar would only pass over it. A mode that is never closed ends where the language says
-//! (`docs/language.md`, "Recovery"): its closing token is then simply missing.
+//! Every byte lands in exactly one token, but for white space within a line of code: that is
+//! between tokens, and is no token of its own, since every rule of the grammar would only pass over
+//! it. A mode that is never closed ends where the language says (`docs/language.md`, "Recovery"):
+//! its closing token is then simply missing.
 
 use crate::SyntaxKind::{self, *};
 
@@ -15,17 +16,19 @@ pub(crate) struct Lexed {
 }
 
 /// Words that begin a declaration.
-pub const DECLARATION_WORDS: [&str; 11] =
-    ["use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give"];
+pub const DECLARATION_WORDS: [&str; 11] = [
+    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give",
+];
 
 /// Words that are never a name in an expression.
 pub const RESERVED_WORDS: [&str; 26] = [
-    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give", "each",
-    "in", "where", "if", "then", "else", "match", "and", "or", "not", "true", "false", "none", "with",
-    "under",
+    "use", "let", "type", "kind", "private", "target", "option", "test", "job", "service", "give",
+    "each", "in", "where", "if", "then", "else", "match", "and", "or", "not", "true", "false",
+    "none", "with", "under",
 ];
 
-/// Whether `word` is one of [`RESERVED_WORDS`]: asked for every name, and most are recognized by their length.
+/// Whether `word` is one of [`RESERVED_WORDS`]: asked for every name, and most are recognized by
+/// their length.
 pub fn is_reserved(word: &str) -> bool {
     match word.len() {
         2 => matches!(word, "in" | "if" | "or"),
@@ -53,7 +56,9 @@ pub fn duration(text: &str) -> Option<u64> {
     if !text.ends_with(['s', 'n', 'h']) {
         return None;
     }
-    let digits = text.find(|c: char| !c.is_ascii_digit() && c != '_').unwrap_or(text.len());
+    let digits = text
+        .find(|c: char| !c.is_ascii_digit() && c != '_')
+        .unwrap_or(text.len());
     let count: u64 = text[..digits].replace('_', "").parse().ok()?;
     let unit = match &text[digits..] {
         "ms" => 1,
@@ -65,10 +70,13 @@ pub fn duration(text: &str) -> Option<u64> {
     count.checked_mul(unit)
 }
 
-/// Whether the line beginning at `at` begins like a declaration: a word of declarations, then a name.
+/// Whether the line beginning at `at` begins like a declaration: a word of declarations, then a
+/// name.
 pub(crate) fn begins_declaration(text: &str, at: usize) -> bool {
     let rest = &text[at..];
-    let end = rest.find(|c: char| !c.is_ascii_lowercase()).unwrap_or(rest.len());
+    let end = rest
+        .find(|c: char| !c.is_ascii_lowercase())
+        .unwrap_or(rest.len());
     let word = &rest[..end];
     if word == "give" || !DECLARATION_WORDS.contains(&word) {
         return false;
@@ -136,7 +144,12 @@ struct Lexer<'a> {
 
 /// Splits a text into tokens; the last one is [`EndOfFile`].
 pub(crate) fn lex(text: &str) -> Vec<Lexed> {
-    let mut lexer = Lexer { text, at: 0, modes: Vec::new(), tokens: Vec::with_capacity(text.len() / 4) };
+    let mut lexer = Lexer {
+        text,
+        at: 0,
+        modes: Vec::new(),
+        tokens: Vec::with_capacity(text.len() / 4),
+    };
     if text.starts_with('\u{feff}') {
         lexer.at = '\u{feff}'.len_utf8();
     }
@@ -158,14 +171,22 @@ impl Lexer<'_> {
 
     #[inline]
     fn byte(&self, ahead: usize) -> u8 {
-        self.text.as_bytes().get(self.at + ahead).copied().unwrap_or(0)
+        self.text
+            .as_bytes()
+            .get(self.at + ahead)
+            .copied()
+            .unwrap_or(0)
     }
 
     #[inline]
     fn token(&mut self, kind: SyntaxKind, len: usize) {
         let start = self.at;
         self.at += len;
-        self.tokens.push(Lexed { kind, start: start as u32, end: self.at as u32 });
+        self.tokens.push(Lexed {
+            kind,
+            start: start as u32,
+            end: self.at as u32,
+        });
     }
 
     /// Length of the run from `from` on whose bytes all satisfy `test`.
@@ -207,7 +228,11 @@ impl Lexer<'_> {
             b'\r' if self.byte(1) == b'\n' => self.newline(2),
             b'\n' => self.newline(1),
             b'#' => {
-                let kind = if self.byte(1) == b'#' && self.byte(2) != b'#' { DocComment } else { Comment };
+                let kind = if self.byte(1) == b'#' && self.byte(2) != b'#' {
+                    DocComment
+                } else {
+                    Comment
+                };
                 let len = self.rest().find(['\n', '\r']).unwrap_or(self.rest().len());
                 self.token(kind, len);
             }
@@ -228,7 +253,11 @@ impl Lexer<'_> {
 
     /// A line end; inside a hole of a one-line text it ends hole and text, which are unclosed then.
     fn newline(&mut self, len: usize) {
-        if let Some(line_text) = self.modes.iter().position(|m| *m == Mode::Text { long: false }) {
+        if let Some(line_text) = self
+            .modes
+            .iter()
+            .position(|m| *m == Mode::Text { long: false })
+        {
             self.modes.truncate(line_text);
         }
         self.token(Newline, len);
@@ -237,7 +266,10 @@ impl Lexer<'_> {
     fn open_text(&mut self) {
         let quote = self.byte(0) as char;
         let triple = if quote == '"' { "\"\"\"" } else { "'''" };
-        let long = self.rest().strip_prefix(triple).is_some_and(|inside| inside.contains(triple));
+        let long = self
+            .rest()
+            .strip_prefix(triple)
+            .is_some_and(|inside| inside.contains(triple));
         self.token(TextOpen, if long { 3 } else { 1 });
         if quote == '"' {
             self.modes.push(Mode::Text { long });
@@ -327,7 +359,8 @@ impl Lexer<'_> {
                 self.token(TextEscape, 1 + escaped);
             }
             _ => {
-                let inside = |b: u8| !matches!(b, b'"' | b'{' | b'}' | b'\\') && (long || b != b'\n');
+                let inside =
+                    |b: u8| !matches!(b, b'"' | b'{' | b'}' | b'\\') && (long || b != b'\n');
                 let len = self.run(1, inside);
                 self.token(TextPart, len);
             }
@@ -335,7 +368,10 @@ impl Lexer<'_> {
     }
 
     fn command(&mut self) {
-        let after_space = matches!(self.tokens.last().map(|t| t.kind), Some(CommandSpace | CommandOpen));
+        let after_space = matches!(
+            self.tokens.last().map(|t| t.kind),
+            Some(CommandSpace | CommandOpen)
+        );
         let rest = self.rest();
         match (self.byte(0), self.byte(1)) {
             (b'`', _) => {
@@ -343,7 +379,8 @@ impl Lexer<'_> {
                 self.token(CommandClose, 1);
             }
             (b, _) if b.is_ascii_whitespace() => {
-                // Stops at each line start, so that a declaration below an unclosed command is seen.
+                // Stops at each line start, so that a declaration below an unclosed command is
+                // seen.
                 let len = match self.rest().find('\n') {
                     Some(line) if self.run(0, |b| b.is_ascii_whitespace()) > line => line + 1,
                     _ => self.run(0, |b| b.is_ascii_whitespace()),
@@ -359,7 +396,10 @@ impl Lexer<'_> {
             (b'\'', _) => {
                 let close = rest[1..].find(['\'', '`']).map(|i| i + 1);
                 let closed = close.is_some_and(|i| rest.as_bytes()[i] == b'\'');
-                self.token(CommandRaw, close.map_or(rest.len(), |i| i + usize::from(closed)));
+                self.token(
+                    CommandRaw,
+                    close.map_or(rest.len(), |i| i + usize::from(closed)),
+                );
             }
             (b'\\', b'\n') => self.token(CommandSpace, 2),
             (b'\\', next) if next != 0 => {
@@ -372,7 +412,11 @@ impl Lexer<'_> {
             }
             (b'2', b'>') if after_space => {
                 let shell = matches!(self.byte(2), b'&' | b'>');
-                let len = if shell { self.run(3, |b| b.is_ascii_digit()) } else { 2 };
+                let len = if shell {
+                    self.run(3, |b| b.is_ascii_digit())
+                } else {
+                    2
+                };
                 self.token(if shell { CommandShell } else { CommandOperator }, len);
             }
             (b'>', b'>' | b'&') | (b'<', b'<' | b'(') | (b'|', b'|') | (b'&', b'&') => {

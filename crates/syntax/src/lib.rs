@@ -1,6 +1,7 @@
 //! Nub's syntax: any text becomes a lossless tree, and parsing never fails.
 //!
-//! What is wrong comes back as diagnostics beside the tree; the tree's tokens in order are the text.
+//! What is wrong comes back as diagnostics beside the tree; the tree's tokens in order are the
+//! text.
 //!
 //! ```
 //! use nubrik_source::Sources;

@@ -1,4 +1,5 @@
-//! The parser's core: looking ahead, line ends, errors and recovery. The grammar is in [`crate::grammar`].
+//! The parser's core: looking ahead, line ends, errors and recovery. The grammar is in
+//! [`crate::grammar`].
 
 use std::sync::Arc;
 
@@ -40,7 +41,10 @@ pub fn parse(file: TextId, text: &Arc<str>) -> Parse {
     parser.next_in_line = parser.significant(0, false);
     parser.next_anywhere = parser.significant(0, true);
     crate::grammar::file(&mut parser);
-    Parse { tree: parser.builder.tree(text.clone()), diagnostics: parser.diagnostics }
+    Parse {
+        tree: parser.builder.tree(text.clone()),
+        diagnostics: parser.diagnostics,
+    }
 }
 
 /// How deep expressions may nest, so that no text can exhaust the stack.
@@ -67,7 +71,8 @@ pub(crate) struct Parser<'a> {
     diagnostics: Vec<Diagnostic>,
     /// Whether a line end ends an item in the innermost form that is open.
     lines_matter: bool,
-    /// The next token that counts, at or after this place, where line ends count, and where they do not:
+    /// The next token that counts, at or after this place, where line ends count, and where they do
+    /// not:
     /// grammar rules ask for it several times for each token that they take.
     next_in_line: usize,
     next_anywhere: usize,
@@ -96,8 +101,9 @@ impl<'a> Parser<'a> {
         from
     }
 
-    /// Finds the next token again after this place was moved. What was found before still holds until this place is
-    /// after it: each token is looked at once, however many comments are in a row.
+    /// Finds the next token again after this place was moved. What was found before still holds
+    /// until this place is after it: each token is looked at once, however many comments are in a
+    /// row.
     #[inline]
     fn look_ahead(&mut self) {
         if !self.at_trivia() {
@@ -114,7 +120,11 @@ impl<'a> Parser<'a> {
 
     #[inline]
     fn next_index(&self) -> usize {
-        if self.lines_matter { self.next_in_line } else { self.next_anywhere }
+        if self.lines_matter {
+            self.next_in_line
+        } else {
+            self.next_anywhere
+        }
     }
 
     /// The next token; [`Newline`] only where line ends count.
@@ -143,7 +153,10 @@ impl<'a> Parser<'a> {
     #[inline]
     pub fn peek_past_lines(&self) -> (SyntaxKind, &'a str) {
         let token = self.tokens[self.next_anywhere];
-        (token.kind, &self.text[token.start as usize..token.end as usize])
+        (
+            token.kind,
+            &self.text[token.start as usize..token.end as usize],
+        )
     }
 
     /// The next token's kind, passing over line ends.
@@ -159,7 +172,10 @@ impl<'a> Parser<'a> {
             return (EndOfFile, "");
         }
         let token = self.tokens[self.significant(next + 1, true)];
-        (token.kind, &self.text[token.start as usize..token.end as usize])
+        (
+            token.kind,
+            &self.text[token.start as usize..token.end as usize],
+        )
     }
 
     /// The token at the very place, trivia included.
@@ -175,15 +191,17 @@ impl<'a> Parser<'a> {
         token.kind == Word && &self.text[token.start as usize..token.end as usize] == word
     }
 
-    /// Whether a declaration begins at the next token: a word of declarations at the start of a line.
+    /// Whether a declaration begins at the next token: a word of declarations at the start of a
+    /// line.
     pub fn at_declaration(&self) -> bool {
         let token = self.tokens[self.next_anywhere];
         if token.kind != Word {
             return false;
         }
         let start = token.start as usize;
-        let at_line_start =
-            start == 0 || self.text.as_bytes()[start - 1] == b'\n' || self.text[..start] == *"\u{feff}";
+        let at_line_start = start == 0
+            || self.text.as_bytes()[start - 1] == b'\n'
+            || self.text[..start] == *"\u{feff}";
         at_line_start && begins_declaration(self.text, start)
     }
 
@@ -200,7 +218,10 @@ impl<'a> Parser<'a> {
         match token.kind {
             // An error at a line's end is shown after the last thing on the line.
             Newline | EndOfFile => {
-                let last = self.tokens[..self.next_index()].iter().rev().find(|t| !t.kind.is_trivia());
+                let last = self.tokens[..self.next_index()]
+                    .iter()
+                    .rev()
+                    .find(|t| !t.kind.is_trivia());
                 let end = last.map_or(0, |t| t.end as usize);
                 (end, end)
             }
@@ -338,7 +359,10 @@ impl<'a> Parser<'a> {
 
     /// Whether a brace here cannot belong to a call.
     pub fn no_brace_call(&self) -> bool {
-        !self.brace_calls || self.tokens[self.at..self.next_index()].iter().any(|t| t.kind == Newline)
+        !self.brace_calls
+            || self.tokens[self.at..self.next_index()]
+                .iter()
+                .any(|t| t.kind == Newline)
     }
 
     /// Whether white space is before the next token.
@@ -361,22 +385,29 @@ impl<'a> Parser<'a> {
         self.mark_here()
     }
 
-    /// Takes a single expression, if one is at the very place: a name, a number or a plain text with the end of an
-    /// item after it, which nearly half of all expressions are.
+    /// Takes a single expression, if one is at the very place: a name, a number or a plain text
+    /// with the end of an item after it, which nearly half of all expressions are.
     pub fn lone_expression(&mut self) -> bool {
-        let kind = |ahead: usize| self.tokens.get(self.at + ahead).map_or(EndOfFile, |t| t.kind);
+        let kind = |ahead: usize| {
+            self.tokens
+                .get(self.at + ahead)
+                .map_or(EndOfFile, |t| t.kind)
+        };
         let (tokens, what) = match kind(0) {
             Int => (1, Literal),
             Word => (1, NameExpr),
             TextOpen if (kind(1), kind(2)) == (TextPart, TextClose) => (3, TextExpr),
             _ => return false,
         };
-        if !matches!(kind(tokens), Comma | RightBrace | RightBracket | RightParen | HoleClose)
-            || (what == NameExpr && is_reserved(self.peek_text()))
+        if !matches!(
+            kind(tokens),
+            Comma | RightBrace | RightBracket | RightParen | HoleClose
+        ) || (what == NameExpr && is_reserved(self.peek_text()))
         {
             return false;
         }
-        self.builder.node_of_tokens(what, &self.tokens[self.at..self.at + tokens]);
+        self.builder
+            .node_of_tokens(what, &self.tokens[self.at..self.at + tokens]);
         self.at += tokens;
         self.look_ahead();
         true
@@ -384,7 +415,10 @@ impl<'a> Parser<'a> {
 
     /// Marks where a node begins, at the very place: the node holds the trivia that follows.
     pub fn mark_here(&mut self) -> NodeStart {
-        NodeStart { children: self.builder.waiting(), token: self.at }
+        NodeStart {
+            children: self.builder.waiting(),
+            token: self.at,
+        }
     }
 
     /// Makes everything since the mark a node.
@@ -398,7 +432,11 @@ impl<'a> Parser<'a> {
             behind -= 1;
         }
         let start = self.tokens[first].start;
-        let end = if first < behind { self.tokens[behind - 1].end } else { start };
+        let end = if first < behind {
+            self.tokens[behind - 1].end
+        } else {
+            start
+        };
         self.builder.finish(mark.children, kind, start, end);
     }
 

@@ -1,5 +1,5 @@
-//! The lossless tree: nodes and tokens in flat arrays; the tokens in order, with the white space between
-//! them, are the text.
+//! The lossless tree: nodes and tokens in flat arrays; the tokens in order, with the white space
+//! between them, are the text.
 
 use std::sync::Arc;
 
@@ -56,7 +56,10 @@ pub struct Tree {
 impl Tree {
     /// The node for the whole text.
     pub fn root(&self) -> Node<'_> {
-        Node { tree: self, id: NodeId(self.nodes.len() as u32 - 1) }
+        Node {
+            tree: self,
+            id: NodeId(self.nodes.len() as u32 - 1),
+        }
     }
 
     /// How many nodes have a value.
@@ -82,7 +85,13 @@ impl Tree {
                     out.push_str(self.root().token_text(token));
                 }
                 Some(Element::Node(id)) => {
-                    open.push(self.root().node(id).elements().collect::<Vec<_>>().into_iter());
+                    open.push(
+                        self.root()
+                            .node(id)
+                            .elements()
+                            .collect::<Vec<_>>()
+                            .into_iter(),
+                    );
                 }
             }
         }
@@ -137,13 +146,18 @@ impl<'t> Node<'t> {
     /// Nodes and tokens in order.
     pub fn elements(self) -> impl ExactSizeIterator<Item = Element> + 't {
         let data = self.data();
-        self.tree.elements[data.first as usize..(data.first + data.count) as usize].iter().copied()
+        self.tree.elements[data.first as usize..(data.first + data.count) as usize]
+            .iter()
+            .copied()
     }
 
     /// Inner nodes in order.
     pub fn children(self) -> impl Iterator<Item = Node<'t>> + 't {
         self.elements().filter_map(move |e| match e {
-            Element::Node(id) => Some(Node { tree: self.tree, id }),
+            Element::Node(id) => Some(Node {
+                tree: self.tree,
+                id,
+            }),
             Element::Token(_) => None,
         })
     }
@@ -158,7 +172,10 @@ impl<'t> Node<'t> {
 
     /// The node that an element of this node is.
     pub fn node(self, id: NodeId) -> Node<'t> {
-        Node { tree: self.tree, id }
+        Node {
+            tree: self.tree,
+            id,
+        }
     }
 
     /// The first inner node of a kind.
@@ -215,32 +232,57 @@ impl Builder {
         self.stack.push(Element::Token(Token { kind, start, end }));
     }
 
-    /// Makes everything on the stack from `children` on the children of a new node, whose words reach from one
-    /// byte to another.
+    /// Makes everything on the stack from `children` on the children of a new node, whose words
+    /// reach from one byte to another.
     #[inline]
     pub fn finish(&mut self, children: usize, kind: SyntaxKind, start: u32, end: u32) {
         let first = self.elements.len() as u32;
         self.elements.extend_from_slice(&self.stack[children..]);
         self.stack.truncate(children);
         let count = self.elements.len() as u32 - first;
-        self.nodes.push(NodeData { kind, start, end, first, count });
-        self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
+        self.nodes.push(NodeData {
+            kind,
+            start,
+            end,
+            first,
+            count,
+        });
+        self.stack
+            .push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
     }
 
     /// Adds a node that consists of a few tokens, none of them to pass over.
     pub fn node_of_tokens(&mut self, kind: SyntaxKind, tokens: &[Lexed]) {
-        let (Some(first), Some(last)) = (tokens.first(), tokens.last()) else { return };
+        let (Some(first), Some(last)) = (tokens.first(), tokens.last()) else {
+            return;
+        };
         let (start, end) = (first.start, last.end);
         let (first, count) = (self.elements.len() as u32, tokens.len() as u32);
-        let elements =
-            tokens.iter().map(|t| Element::Token(Token { kind: t.kind, start: t.start, end: t.end }));
+        let elements = tokens.iter().map(|t| {
+            Element::Token(Token {
+                kind: t.kind,
+                start: t.start,
+                end: t.end,
+            })
+        });
         self.elements.extend(elements);
-        self.nodes.push(NodeData { kind, start, end, first, count });
-        self.stack.push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
+        self.nodes.push(NodeData {
+            kind,
+            start,
+            end,
+            first,
+            count,
+        });
+        self.stack
+            .push(Element::Node(NodeId(self.nodes.len() as u32 - 1)));
     }
 
     /// The tree; the last finished node must be its root.
     pub fn tree(self, text: Arc<str>) -> Tree {
-        Tree { text, nodes: self.nodes, elements: self.elements }
+        Tree {
+            text,
+            nodes: self.nodes,
+            elements: self.elements,
+        }
     }
 }

@@ -8,17 +8,31 @@ use crate::{Node, Token};
 /// Spaces after `##` with which a line of an example begins.
 const EXAMPLE_INDENT: &str = "    ";
 
-/// `##` comments directly above a declaration (or on a parameter's line), joined by spaces, without its example.
+/// `##` comments directly above a declaration (or on a parameter's line), joined by spaces, without
+/// its example.
 pub fn documentation(node: Node<'_>) -> String {
-    let prose = documenting(node).into_iter().map(|token| node.token_text(token).trim_start_matches('#'));
-    let prose: Vec<&str> = prose.filter(|line| !line.starts_with(EXAMPLE_INDENT)).map(str::trim).collect();
-    prose.iter().filter(|line| !line.is_empty()).copied().collect::<Vec<_>>().join(" ")
+    let prose = documenting(node)
+        .into_iter()
+        .map(|token| node.token_text(token).trim_start_matches('#'));
+    let prose: Vec<&str> = prose
+        .filter(|line| !line.starts_with(EXAMPLE_INDENT))
+        .map(str::trim)
+        .collect();
+    prose
+        .iter()
+        .filter(|line| !line.is_empty())
+        .copied()
+        .collect::<Vec<_>>()
+        .join(" ")
 }
 
-/// The lines of the example in the documentation of a declaration: those that are indented by four spaces or more.
+/// The lines of the example in the documentation of a declaration: those that are indented by four
+/// spaces or more.
 pub fn example(node: Node<'_>) -> Vec<Token> {
     let is_example = |token: &Token| {
-        node.token_text(*token).strip_prefix("##").is_some_and(|line| line.starts_with(EXAMPLE_INDENT))
+        node.token_text(*token)
+            .strip_prefix("##")
+            .is_some_and(|line| line.starts_with(EXAMPLE_INDENT))
     };
     documenting(node).into_iter().filter(is_example).collect()
 }
@@ -54,7 +68,9 @@ pub fn keyword(node: Node<'_>) -> Option<Token> {
 
 /// Whether `private` is before a declaration.
 pub fn is_private(node: Node<'_>) -> bool {
-    node.words().next().is_some_and(|w| node.token_text(w) == "private")
+    node.words()
+        .next()
+        .is_some_and(|w| node.token_text(w) == "private")
 }
 
 /// The name that a declaration declares; for `use "…" as name` that name.
@@ -70,18 +86,28 @@ pub fn declared_name(node: Node<'_>) -> Option<Token> {
 /// The texts of `within "…", "…"` after a declaration's name, as nodes.
 pub fn within_texts(node: Node<'_>) -> Vec<Node<'_>> {
     let clauses = node.children().filter(|c| c.kind() == WithinClause);
-    clauses.flat_map(|c| c.children().filter(|t| t.kind() == TextExpr).collect::<Vec<_>>()).collect()
+    clauses
+        .flat_map(|c| {
+            c.children()
+                .filter(|t| t.kind() == TextExpr)
+                .collect::<Vec<_>>()
+        })
+        .collect()
 }
 
 /// The tags of `tagged slow, nightly` after a declaration's name.
 pub fn tags(node: Node<'_>) -> Vec<Token> {
     let clauses = node.children().filter(|c| c.kind() == TaggedClause);
-    clauses.flat_map(|c| c.words().skip(1).collect::<Vec<_>>()).collect()
+    clauses
+        .flat_map(|c| c.words().skip(1).collect::<Vec<_>>())
+        .collect()
 }
 
 /// The names in `use { a, b } from …`.
 pub fn used_names(node: Node<'_>) -> Vec<Token> {
-    node.child(UseNames).map(|names| names.words().collect()).unwrap_or_default()
+    node.child(UseNames)
+        .map(|names| names.words().collect())
+        .unwrap_or_default()
 }
 
 /// The text of a text without holes, with its escapes resolved; `None` when it has holes.
@@ -104,7 +130,9 @@ pub fn plain_text(node: Node<'_>) -> Option<String> {
 pub fn simple_text(node: Node<'_>) -> Option<&str> {
     let mut elements = node.elements();
     let (open, inside) = (elements.next()?, elements.next()?);
-    let crate::Element::Token(open) = open else { return None };
+    let crate::Element::Token(open) = open else {
+        return None;
+    };
     if open.end - open.start != 1 {
         return None;
     }
@@ -142,7 +170,10 @@ pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
             crate::Element::Node(id) => (TextPiece::Hole(node.node(id)), false),
             crate::Element::Token(token) => match token.kind {
                 TextPart => (TextPiece::Literal(node.token_text(token).into()), false),
-                TextEscape => (TextPiece::Literal(unescape(node.token_text(token)).into()), true),
+                TextEscape => (
+                    TextPiece::Literal(unescape(node.token_text(token)).into()),
+                    true,
+                ),
                 _ => continue,
             },
         };
@@ -158,7 +189,11 @@ pub fn text_parts(node: Node<'_>) -> Vec<TextPiece<'_>> {
         .iter()
         .zip(parts.iter().skip(1))
         .any(|pair| matches!(pair, (TextPiece::Literal(_), TextPiece::Literal(_))));
-    if joined { join_literals(parts) } else { without_empty(parts) }
+    if joined {
+        join_literals(parts)
+    } else {
+        without_empty(parts)
+    }
 }
 
 /// Parts with neighbouring characters put together.
@@ -166,7 +201,9 @@ fn join_literals(parts: Vec<TextPiece<'_>>) -> Vec<TextPiece<'_>> {
     let mut joined: Vec<TextPiece<'_>> = Vec::with_capacity(parts.len());
     for part in without_empty(parts) {
         match (joined.last_mut(), part) {
-            (Some(TextPiece::Literal(before)), TextPiece::Literal(text)) => before.to_mut().push_str(&text),
+            (Some(TextPiece::Literal(before)), TextPiece::Literal(text)) => {
+                before.to_mut().push_str(&text)
+            }
             (_, part) => joined.push(part),
         }
     }
@@ -186,7 +223,11 @@ pub fn unescape(text: &str) -> String {
         "\\n" => "\n".to_owned(),
         "\\t" => "\t".to_owned(),
         "\\r" => "\r".to_owned(),
-        _ => text.trim_start_matches('\\').chars().next().map_or("\\".to_owned(), |c| c.to_string()),
+        _ => text
+            .trim_start_matches('\\')
+            .chars()
+            .next()
+            .map_or("\\".to_owned(), |c| c.to_string()),
     }
 }
 
@@ -195,7 +236,9 @@ fn drop_indent(parts: &mut [TextPiece<'_>], escaped: &[bool]) {
     let mut indent: Option<usize> = None;
     let count = parts.len();
     for (i, part) in parts.iter().enumerate() {
-        let TextPiece::Literal(text) = part else { continue };
+        let TextPiece::Literal(text) = part else {
+            continue;
+        };
         if escaped[i] {
             continue;
         }
@@ -211,7 +254,9 @@ fn drop_indent(parts: &mut [TextPiece<'_>], escaped: &[bool]) {
     }
     let indent = indent.unwrap_or(0);
     for (i, part) in parts.iter_mut().enumerate() {
-        let TextPiece::Literal(text) = part else { continue };
+        let TextPiece::Literal(text) = part else {
+            continue;
+        };
         if escaped[i] {
             continue;
         }

@@ -86,7 +86,8 @@ fn texts_and_shells_keep_every_byte() {
 fn quoted_words_keep_the_space_at_the_end_of_their_lines() {
     let text = "target a = step { run = `x 'one  \n  two' {out \"x\"}` }\n";
     assert_eq!(formatted(text), text);
-    let text = "target a = step {\n    run = `x\n        'one  \n  two  \n'\n        {out \"x\"}`\n}\n";
+    let text =
+        "target a = step {\n    run = `x\n        'one  \n  two  \n'\n        {out \"x\"}`\n}\n";
     assert_eq!(formatted(text), text);
 }
 

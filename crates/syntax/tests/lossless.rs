@@ -10,7 +10,9 @@ use proptest::prelude::*;
 
 /// What may be between two tokens.
 fn is_space(text: &str) -> bool {
-    text.trim_start_matches('\u{feff}').chars().all(|c| c == ' ' || c == '\t')
+    text.trim_start_matches('\u{feff}')
+        .chars()
+        .all(|c| c == ' ' || c == '\t')
 }
 
 /// Each token is in one node, in the order of the text, and nothing but white space between them.
@@ -34,7 +36,11 @@ fn check(text: &str) {
     let parse = parse(TextId(0), &text);
     assert_eq!(parse.tree.print(), &*text);
     let end = check_order(&text, parse.tree.root(), 0);
-    assert!(is_space(&text[end as usize..]), "no token holds {:?}", &text[end as usize..]);
+    assert!(
+        is_space(&text[end as usize..]),
+        "no token holds {:?}",
+        &text[end as usize..]
+    );
     for diagnostic in parse.diagnostics {
         let span = diagnostic.span.expect("a syntax error has a place");
         assert!(span.start <= span.end && span.end as usize <= text.len());
@@ -132,7 +138,9 @@ proptest! {
 
 #[test]
 fn deep_nesting_is_an_error() {
-    for open in ["[", "(", "{a=", "not ", "-", "\"{", "`{", "if ", "list[", "a."] {
+    for open in [
+        "[", "(", "{a=", "not ", "-", "\"{", "`{", "if ", "list[", "a.",
+    ] {
         let text = format!("let a = {}", open.repeat(20_000));
         check(&text);
     }
@@ -143,22 +151,47 @@ fn deep_nesting_is_an_error() {
 fn one_mistake_gives_one_error() {
     for (text, message) in [
         ("let a = \"x\nlet b = 1\n", "this text is never closed"),
-        ("let a = `cc {x -o y`\nlet b = 1\n", "expected `}`, found `-`"),
-        ("let a = `cc -c\nlet b = 1\n", "this command is never closed"),
-        ("target a = step {\n  say = \"x\"\ntarget b = 1\n", "this `{` is never closed"),
-        ("let a = [\"x\", \"y]\nlet b = 1\n", "this text is never closed"),
+        (
+            "let a = `cc {x -o y`\nlet b = 1\n",
+            "expected `}`, found `-`",
+        ),
+        (
+            "let a = `cc -c\nlet b = 1\n",
+            "this command is never closed",
+        ),
+        (
+            "target a = step {\n  say = \"x\"\ntarget b = 1\n",
+            "this `{` is never closed",
+        ),
+        (
+            "let a = [\"x\", \"y]\nlet b = 1\n",
+            "this text is never closed",
+        ),
         ("let a = [1, 2\nlet b = 1\n", "this `[` is never closed"),
         ("lett a = 1\nlet b = 2\n", "expected a declaration"),
         ("let a = }\nlet b = 2\n", "expected a value, found `}`"),
         ("let a = `x && y`\n", "`&&` means something only to a shell"),
-        ("let a = { x = 1 y = 2 }\n", "expected `,` or the end of the line, found `y`"),
+        (
+            "let a = { x = 1 y = 2 }\n",
+            "expected `,` or the end of the line, found `y`",
+        ),
         ("let a = \"{x\"\nlet b = 2\n", "this hole is never closed"),
-        ("let a = [\n  `x {out \"a\"}`\n  `y`, 3\n]\nlet b = 1\n", "expected `,` between two items"),
-        ("let a = f(\"{b,c}/d\")\nlet e = 1\n", "`{` begins a hole here"),
+        (
+            "let a = [\n  `x {out \"a\"}`\n  `y`, 3\n]\nlet b = 1\n",
+            "expected `,` between two items",
+        ),
+        (
+            "let a = f(\"{b,c}/d\")\nlet e = 1\n",
+            "`{` begins a hole here",
+        ),
         ("let a = f(1 2)\n", "expected `,` between two items"),
     ] {
         let parse = parse(TextId(0), &Arc::from(text));
-        let messages: Vec<_> = parse.diagnostics.iter().map(|d| d.message.as_str()).collect();
+        let messages: Vec<_> = parse
+            .diagnostics
+            .iter()
+            .map(|d| d.message.as_str())
+            .collect();
         assert_eq!(messages, [message], "{text}");
     }
 }
@@ -178,6 +211,10 @@ fn white_space_does_not_matter_inside_forms() {
         "let x = not a in b and c not in d or e < 3\n",
     ] {
         let parse = parse(TextId(0), &Arc::from(text));
-        assert!(parse.diagnostics.is_empty(), "{text}: {:?}", parse.diagnostics);
+        assert!(
+            parse.diagnostics.is_empty(),
+            "{text}: {:?}",
+            parse.diagnostics
+        );
     }
 }

@@ -1,4 +1,5 @@
-//! Keys of a person, by variables: of who writes to a shared cache, who gives jobs, and who does them.
+//! Keys of a person, by variables: of who writes to a shared cache, who gives jobs, and who does
+//! them.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -21,8 +22,8 @@ pub const WORKER_VARIABLE: &str = "NUBRIK_WORKER_KEY";
 /// # Errors
 /// Why there is none.
 pub fn key_in(file: &Path) -> Result<SecretKey, TeamTrouble> {
-    let text =
-        fs::read_to_string(file).map_err(|e| TeamTrouble::KeyUnreadable(file.to_owned(), e.to_string()))?;
+    let text = fs::read_to_string(file)
+        .map_err(|e| TeamTrouble::KeyUnreadable(file.to_owned(), e.to_string()))?;
     SecretKey::parse(&text).ok_or_else(|| TeamTrouble::NoKeyInFile(file.to_owned()))
 }
 
@@ -31,7 +32,10 @@ pub fn key_in(file: &Path) -> Result<SecretKey, TeamTrouble> {
 /// # Errors
 /// That there is no key in it.
 pub fn key_of(variable: &str) -> Result<Option<SecretKey>, TeamTrouble> {
-    let Some(value) = std::env::var(variable).ok().filter(|value| !value.is_empty()) else {
+    let Some(value) = std::env::var(variable)
+        .ok()
+        .filter(|value| !value.is_empty())
+    else {
         return Ok(None);
     };
     match SecretKey::parse(&value) {
@@ -46,12 +50,22 @@ pub fn key_of(variable: &str) -> Result<Option<SecretKey>, TeamTrouble> {
 /// # Errors
 /// The file with a key that they could read.
 pub fn keys_must_be_hidden() -> Result<(), TeamTrouble> {
-    let variables = [WORKER_VARIABLE, JOBS_VARIABLE, KEY_VARIABLE, nubrik_web::CLIENT_CERTIFICATE];
+    let variables = [
+        WORKER_VARIABLE,
+        JOBS_VARIABLE,
+        KEY_VARIABLE,
+        nubrik_web::CLIENT_CERTIFICATE,
+    ];
     for name in variables {
-        let Some(file) = std::env::var_os(name).map(PathBuf::from).filter(|path| path.is_absolute()) else {
+        let Some(file) = std::env::var_os(name)
+            .map(PathBuf::from)
+            .filter(|path| path.is_absolute())
+        else {
             continue;
         };
-        let Ok(file) = file.canonicalize() else { continue };
+        let Ok(file) = file.canonicalize() else {
+            continue;
+        };
         if nubrik_confine::is_shown_to_steps(&file) {
             return Err(TeamTrouble::KeyShown(file, name));
         }

@@ -1,5 +1,5 @@
-//! A workspace and its team: what it asks of a person before anything is sent somewhere, keys and members of a shared cache, the
-//! objects of that cache, and the server for jobs.
+//! A workspace and its team: what it asks of a person before anything is sent somewhere, keys and
+//! members of a shared cache, the objects of that cache, and the server for jobs.
 
 mod agreeing;
 mod exchange;

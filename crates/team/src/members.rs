@@ -10,7 +10,8 @@ use crate::trouble::TeamTrouble;
 /// The most bytes that a list of members has.
 const LIST_LIMIT: u64 = 4 << 20;
 
-/// The list of members that a store has; nothing where it has none. `nubrik.toml` names the store, unless a person named it just now.
+/// The list of members that a store has; nothing where it has none. `nubrik.toml` names the store,
+/// unless a person named it just now.
 ///
 /// # Errors
 /// Why it cannot be asked, or that the list is not signed by the key.
@@ -21,10 +22,13 @@ pub fn members_at(
 ) -> Result<Option<KeyList>, TeamTrouble> {
     let bytes = objects_of(place, is_typed)?.get(&KeyList::object(), None, LIST_LIMIT);
     let Some(bytes) = bytes? else { return Ok(None) };
-    KeyList::open(&bytes, root).map(Some).ok_or(TeamTrouble::WrongRoot)
+    KeyList::open(&bytes, root)
+        .map(Some)
+        .ok_or(TeamTrouble::WrongRoot)
 }
 
-/// Signs a list of members, and puts it in place of what a store has. `nubrik.toml` names the store, unless a person named it just now.
+/// Signs a list of members, and puts it in place of what a store has. `nubrik.toml` names the
+/// store, unless a person named it just now.
 ///
 /// # Errors
 /// Why it cannot be put.
@@ -62,9 +66,9 @@ impl From<Trouble> for NotChanged {
     }
 }
 
-/// Changes the list of members that a store has, and signs it again. Where the store is a folder, people who change it do so one after
-/// another. Elsewhere it is looked whether somebody wrote over it, and done again, so that no change is lost. Returns the new list, and
-/// what `edit` gave.
+/// Changes the list of members that a store has, and signs it again. Where the store is a folder,
+/// people who change it do so one after another. Elsewhere it is looked whether somebody wrote over
+/// it, and done again, so that no change is lost. Returns the new list, and what `edit` gave.
 ///
 /// # Errors
 /// Why the list stays as it is.
@@ -77,7 +81,9 @@ pub fn change_members<T>(
     let name = KeyList::object();
     for tried in 1..=TRIES {
         let turn = objects.turn_of(&name)?;
-        let bytes = objects.get(&name, None, LIST_LIMIT)?.ok_or(NotChanged::NoList)?;
+        let bytes = objects
+            .get(&name, None, LIST_LIMIT)?
+            .ok_or(NotChanged::NoList)?;
         let mut list = KeyList::open(&bytes, &root.public()).ok_or(TeamTrouble::WrongRoot)?;
         let done = edit(&mut list).map_err(NotChanged::Problem)?;
         list.sequence += 1;
@@ -87,7 +93,9 @@ pub fn change_members<T>(
         }
         let_settle(tried);
         // Somebody may have gone on from this list.
-        let now = objects.get(&name, None, LIST_LIMIT)?.and_then(|now| KeyList::open(&now, &root.public()));
+        let now = objects
+            .get(&name, None, LIST_LIMIT)?
+            .and_then(|now| KeyList::open(&now, &root.public()));
         if now.is_some_and(|now| now.includes(&list)) {
             return Ok((list, done));
         }

@@ -1,4 +1,5 @@
-//! Tests that need more than Rust and a C compiler are left out where that is not there, visibly. Where it must be there, they fail.
+//! Tests that need more than Rust and a C compiler are left out where that is not there, visibly.
+//! Where it must be there, they fail.
 //!
 //! ```no_run
 //! use nubrik_testing::{Need, skip};
@@ -48,7 +49,8 @@ needs! {
     Browser "browser",
     /// A server for jobs.
     Jobs "jobs",
-    /// A server that speaks the distribution protocol of images, and programs that make images and hand them to it.
+    /// A server that speaks the distribution protocol of images, and programs that make images and
+    /// hand them to it.
     Images "images",
     /// Programs with another clock.
     Clocks "clocks",
@@ -86,13 +88,25 @@ needs! {
 pub fn skip(need: Need, why: impl fmt::Display) {
     let must = std::env::var(MUST).unwrap_or_default();
     let words: Vec<&str> = must.split_whitespace().collect();
-    let unknown = words.iter().find(|word| Need::ALL.iter().all(|need| need.word() != **word));
-    assert!(unknown.is_none(), "{MUST} names {unknown:?}, which no test needs");
-    assert!(!words.contains(&need.word()), "{MUST} names {}: {why}", need.word());
+    let unknown = words
+        .iter()
+        .find(|word| Need::ALL.iter().all(|need| need.word() != **word));
+    assert!(
+        unknown.is_none(),
+        "{MUST} names {unknown:?}, which no test needs"
+    );
+    assert!(
+        !words.contains(&need.word()),
+        "{MUST} names {}: {why}",
+        need.word()
+    );
     println!("skipped: {why}");
 }
 
 /// How many cases a random test tries: what `NUBRIK_TEST_CASES` says, or else this number.
 pub fn cases(usual: u32) -> u32 {
-    std::env::var("NUBRIK_TEST_CASES").ok().and_then(|n| n.parse().ok()).unwrap_or(usual)
+    std::env::var("NUBRIK_TEST_CASES")
+        .ok()
+        .and_then(|n| n.parse().ok())
+        .unwrap_or(usual)
 }

@@ -1,4 +1,5 @@
-//! What a watcher rests on besides its watches: the file system, mounts, and that the machine did not sleep.
+//! What a watcher rests on besides its watches: the file system, mounts, and that the machine did
+//! not sleep.
 
 use std::os::fd::{AsFd, AsRawFd};
 use std::{fmt, io};
@@ -6,10 +7,12 @@ use std::{fmt, io};
 use nubrik_bytes::layout;
 use rustix::time::{ClockId, clock_gettime};
 
-/// Why nothing that a watcher knows is believed, and everything is looked at. Its text is for people.
+/// Why nothing that a watcher knows is believed, and everything is looked at. Its text is for
+/// people.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub enum Doubt {
-    /// The workspace is on a file system of which it is not known that the kernel notes all changes; its kind.
+    /// The workspace is on a file system of which it is not known that the kernel notes all
+    /// changes; its kind.
     FileSystem(u64),
     /// Something was mounted in or around the workspace, or is no longer.
     Mounts,
@@ -52,7 +55,8 @@ layout!(enum Doubt {
     6 => NoProc,
 });
 
-/// Kinds of file systems on which all that happens to a file goes through this kernel: ext2 to ext4, XFS, Btrfs, F2FS, memory.
+/// Kinds of file systems on which all that happens to a file goes through this kernel: ext2 to
+/// ext4, XFS, Btrfs, F2FS, memory.
 const KNOWN: [u64; 5] = [0xEF53, 0x5846_5342, 0x9123_683E, 0xF2F5_2010, 0x0102_1994];
 
 /// How much two readings of two clocks may differ by themselves, in nanoseconds.
@@ -63,7 +67,9 @@ const BETWEEN_READINGS: i128 = 50_000_000;
 /// # Errors
 /// Why not.
 pub fn can_watch(root: impl AsFd) -> Result<(), Doubt> {
-    let Ok(found) = rustix::fs::fstatfs(&root) else { return Err(Doubt::NoProc) };
+    let Ok(found) = rustix::fs::fstatfs(&root) else {
+        return Err(Doubt::NoProc);
+    };
     let kind = u64::from(found.f_type as u32);
     if !KNOWN.contains(&kind) {
         return Err(Doubt::FileSystem(kind));
@@ -79,14 +85,22 @@ pub(crate) struct SeenFrom {
     namespace: u64,
 }
 
-layout!(SeenFrom { device, inode, namespace });
+layout!(SeenFrom {
+    device,
+    inode,
+    namespace
+});
 
 impl SeenFrom {
     /// Those of this process.
     pub fn here(root: impl AsFd) -> io::Result<SeenFrom> {
         let found = rustix::fs::fstat(root)?;
         let namespace = rustix::fs::stat("/proc/self/ns/mnt")?.st_ino;
-        Ok(SeenFrom { device: found.st_dev, inode: found.st_ino, namespace })
+        Ok(SeenFrom {
+            device: found.st_dev,
+            inode: found.st_ino,
+            namespace,
+        })
     }
 }
 
@@ -100,17 +114,26 @@ pub(crate) struct RestsOn {
 impl RestsOn {
     /// How it is now.
     pub fn of(root: impl AsFd) -> io::Result<RestsOn> {
-        let path = rustix::fs::readlink(format!("/proc/self/fd/{}", root.as_fd().as_raw_fd()), Vec::new())?;
+        let path = rustix::fs::readlink(
+            format!("/proc/self/fd/{}", root.as_fd().as_raw_fd()),
+            Vec::new(),
+        )?;
         let path = path.into_string().map_err(io::Error::other)?;
         let mounts = std::fs::read_to_string("/proc/self/mountinfo")?;
-        let mounts = mounts.lines().filter(|line| is_around(line, &path)).map(str::to_owned).collect();
+        let mounts = mounts
+            .lines()
+            .filter(|line| is_around(line, &path))
+            .map(str::to_owned)
+            .collect();
         let slept = nanoseconds(ClockId::Boottime) - nanoseconds(ClockId::Monotonic);
         Ok(RestsOn { mounts, slept })
     }
 
     /// Why it is not as it was.
     pub fn changed(&self, root: impl AsFd) -> Option<Doubt> {
-        let Ok(now) = RestsOn::of(root) else { return Some(Doubt::NoProc) };
+        let Ok(now) = RestsOn::of(root) else {
+            return Some(Doubt::NoProc);
+        };
         if now.mounts != self.mounts {
             return Some(Doubt::Mounts);
         }
@@ -125,11 +148,15 @@ fn nanoseconds(clock: ClockId) -> i128 {
 
 /// Whether a line of `mountinfo` is about a place in a folder, or about one that the folder is in.
 fn is_around(line: &str, folder: &str) -> bool {
-    let Some(point) = line.split(' ').nth(4) else { return true };
+    let Some(point) = line.split(' ').nth(4) else {
+        return true;
+    };
     let folder = escaped(folder);
     let holds = |outer: &str, inner: &str| {
         let outer = outer.trim_end_matches('/');
-        inner.strip_prefix(outer).is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
+        inner
+            .strip_prefix(outer)
+            .is_some_and(|rest| rest.is_empty() || rest.starts_with('/'))
     };
     holds(&folder, point) || holds(point, &folder)
 }
@@ -152,8 +179,15 @@ mod tests {
 
     #[test]
     fn mounts_in_and_around_a_folder_count() {
-        let line = |point: &str| format!("36 35 98:0 / {point} rw,noatime master:1 - ext4 /dev/root rw");
-        for point in ["/", "/work", "/work/isles", "/work/isles/src", "/work/isles/a\\040b"] {
+        let line =
+            |point: &str| format!("36 35 98:0 / {point} rw,noatime master:1 - ext4 /dev/root rw");
+        for point in [
+            "/",
+            "/work",
+            "/work/isles",
+            "/work/isles/src",
+            "/work/isles/a\\040b",
+        ] {
             assert!(is_around(&line(point), "/work/isles"), "{point}");
         }
         for point in ["/proc", "/work/isle", "/work/isles-2", "/work/other/isles"] {
@@ -169,9 +203,15 @@ mod tests {
         let root = std::fs::File::open(folder.path()).unwrap();
         let around = RestsOn::of(&root).unwrap();
         assert_eq!(around.changed(&root), None);
-        let slept = RestsOn { slept: around.slept - 2 * BETWEEN_READINGS, ..RestsOn::of(&root).unwrap() };
+        let slept = RestsOn {
+            slept: around.slept - 2 * BETWEEN_READINGS,
+            ..RestsOn::of(&root).unwrap()
+        };
         assert_eq!(slept.changed(&root), Some(Doubt::Slept));
-        let other = RestsOn { mounts: vec!["one more".to_owned()], ..around };
+        let other = RestsOn {
+            mounts: vec!["one more".to_owned()],
+            ..around
+        };
         assert_eq!(other.changed(&root), Some(Doubt::Mounts));
     }
 

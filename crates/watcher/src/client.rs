@@ -19,8 +19,8 @@ pub(crate) const SOCKET: &str = "watcher.socket";
 /// To look oneself takes not much longer.
 const PATIENCE: Duration = Duration::from_millis(100);
 
-/// A workspace's watcher, seen from who asks it. Each question is one connection; where no watcher runs, where it is slow, or is not
-/// this user's, there is no answer.
+/// A workspace's watcher, seen from who asks it. Each question is one connection; where no watcher
+/// runs, where it is slow, or is not this user's, there is no answer.
 pub struct WatcherPlace<'p> {
     own: &'p Below,
     root: &'p Below,
@@ -34,22 +34,32 @@ pub struct WatcherHeld {
 }
 
 impl<'p> WatcherPlace<'p> {
-    /// The one of a workspace with a root and a folder of the tool's own, for a program with a digest that tells it from all others.
+    /// The one of a workspace with a root and a folder of the tool's own, for a program with a
+    /// digest that tells it from all others.
     pub fn new(root: &'p Below, own: &'p Below, program: Digest) -> WatcherPlace<'p> {
         WatcherPlace { own, root, program }
     }
 
-    /// Which paths of a seal may have changed. The seal is named by its path in the tool's own folder, its state, and the metadata of
-    /// its file: where paths are named, that file was whole when it had these metadata.
+    /// Which paths of a seal may have changed. The seal is named by its path in the tool's own
+    /// folder, its state, and the metadata of its file: where paths are named, that file was whole
+    /// when it had these metadata.
     pub fn doubtful(&self, seal: &str, version: Version, file: Signature) -> Option<WatcherAnswer> {
         let seen = SeenFrom::here(self.root.top()).ok()?;
-        self.ask(Want::Doubtful { seen, seal: seal.to_owned(), version, file }).map(|answered| answered.0)
+        self.ask(Want::Doubtful {
+            seen,
+            seal: seal.to_owned(),
+            version,
+            file,
+        })
+        .map(|answered| answered.0)
     }
 
     /// Has a seal learnt that was written just now. Whether there is a watcher.
     pub fn learn(&self, seal: &str) -> bool {
-        self.ask(Want::Learn { seal: seal.to_owned() })
-            .is_some_and(|(answer, _)| answer == WatcherAnswer::Done)
+        self.ask(Want::Learn {
+            seal: seal.to_owned(),
+        })
+        .is_some_and(|(answer, _)| answer == WatcherAnswer::Done)
     }
 
     /// How it is.
@@ -63,7 +73,9 @@ impl<'p> WatcherPlace<'p> {
     /// Has it stay.
     pub fn stay(&self) -> Option<WatcherHeld> {
         let (answer, connection) = self.ask(Want::Stay)?;
-        (answer == WatcherAnswer::Done).then_some(WatcherHeld { _connection: connection })
+        (answer == WatcherAnswer::Done).then_some(WatcherHeld {
+            _connection: connection,
+        })
     }
 
     /// Has it end.
@@ -73,7 +85,14 @@ impl<'p> WatcherPlace<'p> {
 
     fn ask(&self, want: Want) -> Option<(WatcherAnswer, UnixStream)> {
         let mut connection = connect(self.own).ok()?;
-        send(&mut connection, &WatcherQuestion { program: self.program, want }).ok()?;
+        send(
+            &mut connection,
+            &WatcherQuestion {
+                program: self.program,
+                want,
+            },
+        )
+        .ok()?;
         let answer = receive(&mut connection).ok()?;
         Some((answer, connection))
     }

@@ -1,5 +1,5 @@
-//! Edits of a workspace's files, for who does something again after each of them: heard of from the kernel, or looked for again and
-//! again where that gives no more watches.
+//! Edits of a workspace's files, for who does something again after each of them: heard of from the
+//! kernel, or looked for again and again where that gives no more watches.
 
 use std::collections::BTreeSet;
 use std::fmt;
@@ -71,16 +71,22 @@ impl EditWatch {
             Err(_) => Box::new(polling(heard.clone())?),
         };
         if watcher.watch(root, RecursiveMode::Recursive).is_err() {
-            // The kernel watches so many folders and no more: then they are looked at again and again.
+            // The kernel watches so many folders and no more: then they are looked at again and
+            // again.
             watcher = Box::new(polling(heard)?);
             let watched = watcher.watch(root, RecursiveMode::Recursive);
             watched.map_err(|e| EditTrouble::NoRoot(root.to_owned(), e))?;
         }
-        Ok(EditWatch { root: root.to_owned(), changes, ignored: None, _watcher: watcher })
+        Ok(EditWatch {
+            root: root.to_owned(),
+            changes,
+            ignored: None,
+            _watcher: watcher,
+        })
     }
 
-    /// Waits for files to change, and until they rest; gives their paths from the root, sorted. `None` when `is_stopped`, or when
-    /// `has_ended` before anything changed.
+    /// Waits for files to change, and until they rest; gives their paths from the root, sorted.
+    /// `None` when `is_stopped`, or when `has_ended` before anything changed.
     pub fn next(
         &mut self,
         is_stopped: &dyn Fn() -> bool,
@@ -95,8 +101,11 @@ impl EditWatch {
             let wait = if files.is_empty() { TICK } else { QUIET };
             match self.changes.recv_timeout(wait) {
                 Ok(Ok(event)) if !event.kind.is_access() => {
-                    let paths: Vec<String> =
-                        event.paths.iter().filter_map(|path| self.relevant(path)).collect();
+                    let paths: Vec<String> = event
+                        .paths
+                        .iter()
+                        .filter_map(|path| self.relevant(path))
+                        .collect();
                     if !paths.is_empty() {
                         first.get_or_insert_with(Instant::now);
                         files.extend(paths);
@@ -112,19 +121,28 @@ impl EditWatch {
             }
         }
         // What came and went in the meantime, as editors do it, is no news beside what stayed.
-        let there: BTreeSet<String> = files.iter().filter(|f| self.root.join(f).exists()).cloned().collect();
-        Some(if there.is_empty() { files } else { there }.into_iter().collect())
+        let there: BTreeSet<String> = files
+            .iter()
+            .filter(|f| self.root.join(f).exists())
+            .cloned()
+            .collect();
+        Some(
+            if there.is_empty() { files } else { there }
+                .into_iter()
+                .collect(),
+        )
     }
 
-    /// The path from the root of what may matter: nothing of the tool's own, of git's, or ignored, and no file that editors keep
-    /// beside another one.
+    /// The path from the root of what may matter: nothing of the tool's own, of git's, or ignored,
+    /// and no file that editors keep beside another one.
     fn relevant(&mut self, path: &Path) -> Option<String> {
         let inside = path.strip_prefix(&self.root).ok()?;
         let text = inside.to_str()?.to_owned();
         let mut parts = inside.components().map(|c| c.as_os_str().to_string_lossy());
         let first = parts.next()?;
         let name = inside.file_name()?.to_string_lossy();
-        let of_editors = name.ends_with('~') || (name.starts_with('.') && name != nubrik_disk::IGNORE_FILE);
+        let of_editors =
+            name.ends_with('~') || (name.starts_with('.') && name != nubrik_disk::IGNORE_FILE);
         let own = matches!(&*first, "out" | ".nubrik" | ".git");
         if own || of_editors || self.is_ignored(inside, path.is_dir()) {
             return None;
@@ -135,8 +153,13 @@ impl EditWatch {
     fn is_ignored(&mut self, inside: &Path, folder: bool) -> bool {
         let file = self.root.join(nubrik_disk::IGNORE_FILE);
         let version = file.metadata().and_then(|m| m.modified()).ok();
-        if self.ignored.as_ref().is_none_or(|(known, _)| *known != version) {
-            let ignored = nubrik_disk::ignored_in(&self.root).unwrap_or_else(|_| Gitignore::empty());
+        if self
+            .ignored
+            .as_ref()
+            .is_none_or(|(known, _)| *known != version)
+        {
+            let ignored =
+                nubrik_disk::ignored_in(&self.root).unwrap_or_else(|_| Gitignore::empty());
             self.ignored = Some((version, ignored));
         }
         // Definitions count even where someone ignores them.
@@ -165,9 +188,15 @@ mod tests {
         for path in ["tide/fit.c", ".gitignore", "logs/targets.nub", "outer/a"] {
             assert!(relevant(path), "{path}");
         }
-        for path in
-            ["out/x", ".nubrik/state", ".git/index", "tide/fit.c~", "tide/.fit.c.swp", "a.log", "logs/a"]
-        {
+        for path in [
+            "out/x",
+            ".nubrik/state",
+            ".git/index",
+            "tide/fit.c~",
+            "tide/.fit.c.swp",
+            "a.log",
+            "logs/a",
+        ] {
             assert!(!relevant(path), "{path}");
         }
         assert!(edits.relevant(Path::new("/elsewhere/fit.c")).is_none());
@@ -179,7 +208,10 @@ mod tests {
             .unwrap()
             .set_modified(SystemTime::UNIX_EPOCH)
             .unwrap();
-        assert!(edits.relevant(&root.join("a.log")).is_some() && edits.relevant(&root.join("a.c")).is_none());
+        assert!(
+            edits.relevant(&root.join("a.log")).is_some()
+                && edits.relevant(&root.join("a.c")).is_none()
+        );
     }
 
     #[test]
@@ -193,8 +225,15 @@ mod tests {
         fs::remove_file(root.join("c.tmp")).unwrap();
         let asked = Cell::new(0);
         let never = || asked.replace(asked.get() + 1) > 600;
-        assert_eq!(edits.next(&never, &mut || false), Some(vec!["a.c".to_owned(), "b.c".to_owned()]));
-        assert_eq!(edits.next(&|| false, &mut || true), None, "who waits has ended");
+        assert_eq!(
+            edits.next(&never, &mut || false),
+            Some(vec!["a.c".to_owned(), "b.c".to_owned()])
+        );
+        assert_eq!(
+            edits.next(&|| false, &mut || true),
+            None,
+            "who waits has ended"
+        );
         fs::write(root.join("a.c"), "again").unwrap();
         assert_eq!(edits.next(&|| true, &mut || false), None, "it is to end");
     }

@@ -18,7 +18,8 @@ use crate::kernel::{NoWatch, Note, WatchId, Watches};
 use crate::messages::{WatcherAnswer, WatcherStatus};
 use crate::sealed::{Sight, WatchedSeal};
 
-/// How many seals are watched. The one that was asked about the longest ago is given up for another.
+/// How many seals are watched. The one that was asked about the longest ago is given up for
+/// another.
 const SEALS: usize = 4;
 
 /// The flag of a folder in which upper and lower case are the same name (`FS_CASEFOLD_FL`).
@@ -27,7 +28,8 @@ const CASE_DOES_NOT_COUNT: u32 = 0x4000_0000;
 /// What a seal calls the workspace's root.
 const TOP: &str = ".";
 
-/// A link that leads somewhere, a file system that is mounted somewhere: what is behind them is not watched.
+/// A link that leads somewhere, a file system that is mounted somewhere: what is behind them is not
+/// watched.
 const WAY: ResolveFlags = ResolveFlags::BENEATH
     .union(ResolveFlags::NO_SYMLINKS)
     .union(ResolveFlags::NO_MAGICLINKS)
@@ -44,7 +46,8 @@ enum Whose {
 /// A file that is watched.
 struct WatchedFile {
     inode: u64,
-    /// Whether no program had it open for writing when it was looked at, and nothing has happened to it since.
+    /// Whether no program had it open for writing when it was looked at, and nothing has happened
+    /// to it since.
     is_quiet: bool,
     /// The paths that lead to it: seals, and numbers in them.
     paths: Vec<(u32, u32)>,
@@ -129,7 +132,8 @@ impl WatchedGround {
         self.doubt = Some(doubt);
         self.near = None;
         // All watches end with what they belong to.
-        let begun = watches_of(&self.own).and_then(|watches| Ok((watches, RestsOn::of(self.root.top())?)));
+        let begun =
+            watches_of(&self.own).and_then(|watches| Ok((watches, RestsOn::of(self.root.top())?)));
         self.folders.clear();
         self.whose.clear();
         self.inodes.clear();
@@ -146,7 +150,9 @@ impl WatchedGround {
 
     /// Something in a folder: its name came or went, or its metadata is another one.
     fn changed_inside(&mut self, watch: WatchId, name: &[u8], is_name: bool) {
-        let Some(Whose::Folder(folder)) = self.whose.get(&watch) else { return };
+        let Some(Whose::Folder(folder)) = self.whose.get(&watch) else {
+            return;
+        };
         let folder = folder.clone();
         if is_name {
             for seal in &mut self.seals {
@@ -155,8 +161,14 @@ impl WatchedGround {
             }
         }
         // No sealed path has another kind of name.
-        let Ok(name) = std::str::from_utf8(name) else { return };
-        let path = if folder.is_empty() { name.to_owned() } else { format!("{folder}/{name}") };
+        let Ok(name) = std::str::from_utf8(name) else {
+            return;
+        };
+        let path = if folder.is_empty() {
+            name.to_owned()
+        } else {
+            format!("{folder}/{name}")
+        };
         self.doubt_below(&path);
         if is_name {
             self.leave_folders(&path);
@@ -198,16 +210,24 @@ impl WatchedGround {
 
     /// Ends the watches of the folders at a path and below it.
     fn leave_folders(&mut self, path: &str) {
-        let below = if path.is_empty() { String::new() } else { format!("{path}/") };
-        let range =
-            self.folders.range::<str, _>((std::ops::Bound::Included(&*below), std::ops::Bound::Unbounded));
+        let below = if path.is_empty() {
+            String::new()
+        } else {
+            format!("{path}/")
+        };
+        let range = self.folders.range::<str, _>((
+            std::ops::Bound::Included(&*below),
+            std::ops::Bound::Unbounded,
+        ));
         let mut left: Vec<Box<str>> = range
             .take_while(|(folder, _)| folder.starts_with(&below))
             .map(|(folder, _)| folder.clone())
             .collect();
         left.push(path.into());
         for folder in left {
-            let Some(watch) = self.folders.remove(&folder) else { continue };
+            let Some(watch) = self.folders.remove(&folder) else {
+                continue;
+            };
             // The same folder may be watched under another path by now.
             if matches!(self.whose.get(&watch), Some(Whose::Folder(of)) if *of == folder) {
                 self.whose.remove(&watch);
@@ -218,13 +238,17 @@ impl WatchedGround {
 
     /// Ends the watch of a file: its paths are looked at before anything is known of them again.
     fn give_up_file(&mut self, watch: WatchId) {
-        let Some(Whose::File(file)) = self.whose.remove(&watch) else { return };
+        let Some(Whose::File(file)) = self.whose.remove(&watch) else {
+            return;
+        };
         self.watches.end(watch);
         if self.inodes.get(&file.inode) == Some(&watch) {
             self.inodes.remove(&file.inode);
         }
         for (id, number) in file.paths {
-            let Some(seal) = self.seals.iter_mut().find(|seal| seal.id == id) else { continue };
+            let Some(seal) = self.seals.iter_mut().find(|seal| seal.id == id) else {
+                continue;
+            };
             let number = number as usize;
             seal.watches[number] = None;
             seal.doubt([number]);
@@ -251,7 +275,9 @@ impl WatchedGround {
             .seals
             .iter()
             .position(|seal| seal.path == path && seal.version == version && seal.file == file);
-        let Some(place) = known else { return WatcherAnswer::All(Doubt::Learning) };
+        let Some(place) = known else {
+            return WatcherAnswer::All(Doubt::Learning);
+        };
         let seal = self.seals.remove(place);
         let doubtful = seal.doubtful();
         self.seals.push(seal);
@@ -271,8 +297,9 @@ impl WatchedGround {
             known.into_iter().for_each(|known| self.give_up_seal(known));
             return;
         };
-        let is_grown =
-            |known: &mut WatchedSeal| known.version.file == version.file && known.seal.len() <= seal.len();
+        let is_grown = |known: &mut WatchedSeal| {
+            known.version.file == version.file && known.seal.len() <= seal.len()
+        };
         if let Some(mut same) = known.take_if(is_grown) {
             if (same.version, same.file) != (version, file) {
                 same.grow(seal, (version, file));
@@ -286,7 +313,8 @@ impl WatchedGround {
             self.give_up_seal(oldest);
         }
         self.begun = self.begun.wrapping_add(1);
-        self.seals.push(WatchedSeal::new(self.begun, path, seal, (version, file)));
+        self.seals
+            .push(WatchedSeal::new(self.begun, path, seal, (version, file)));
     }
 
     /// Ends the watches that only one seal needs.
@@ -301,7 +329,9 @@ impl WatchedGround {
         // Thousands of paths may lead to one file: each is gone through once.
         let watches: BTreeSet<WatchId> = seal.watches.into_iter().flatten().collect();
         for watch in watches {
-            let Some(Whose::File(file)) = self.whose.get_mut(&watch) else { continue };
+            let Some(Whose::File(file)) = self.whose.get_mut(&watch) else {
+                continue;
+            };
             file.paths.retain(|(id, _)| *id != seal.id);
             if file.paths.is_empty() {
                 self.give_up_file(watch);
@@ -321,9 +351,13 @@ impl WatchedGround {
 
     /// Looks at some paths that may have changed, at most so many.
     pub fn see(&mut self, most: usize) {
-        let Some(place) = self.seals.iter().rposition(|seal| !seal.to_see.is_empty()) else { return };
+        let Some(place) = self.seals.iter().rposition(|seal| !seal.to_see.is_empty()) else {
+            return;
+        };
         for _ in 0..most {
-            let Some(number) = self.seals[place].to_see.pop_front() else { break };
+            let Some(number) = self.seals[place].to_see.pop_front() else {
+                break;
+            };
             let number = number as usize;
             let seal = &self.seals[place];
             if seal.sights[number] != Sight::Doubtful {
@@ -348,20 +382,30 @@ impl WatchedGround {
         let text = FilePath::from_text(seal.path(number).into());
         let path = match text.place() {
             FilePlace::Workspace(path) => path,
-            FilePlace::Link(path) if entry.roles.has(Roles::ITSELF) && !path.starts_with('/') => path,
+            FilePlace::Link(path) if entry.roles.has(Roles::ITSELF) && !path.starts_with('/') => {
+                path
+            }
             _ => return Sight::Apart,
         };
         if path == TOP {
             return self.sight_of_folder("", &entry);
         }
         let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-        let as_if_nothing = |entry: &Entry| if entry.holds(None) { Sight::Same } else { Sight::Doubtful };
+        let as_if_nothing = |entry: &Entry| {
+            if entry.holds(None) {
+                Sight::Same
+            } else {
+                Sight::Doubtful
+            }
+        };
         match self.watch_folder(folder) {
             Ok(()) => {}
             Err(NoFolder::Missing) => return as_if_nothing(&entry),
             Err(NoFolder::Not(sight)) => return sight,
         }
-        let Some(found) = self.look_at(folder, name) else { return Sight::Doubtful };
+        let Some(found) = self.look_at(folder, name) else {
+            return Sight::Doubtful;
+        };
         match found {
             Err(Errno::NOENT) => as_if_nothing(&entry),
             Err(_) => Sight::Apart,
@@ -370,7 +414,9 @@ impl WatchedGround {
                 // Its folder says when it becomes another one.
                 FileType::Symlink if entry.roles.has(Roles::ITSELF) => seen(&entry, &found),
                 FileType::Directory => self.sight_of_folder(path, &entry),
-                FileType::RegularFile => self.sight_of_file(place, number, (folder, name), &found, &entry),
+                FileType::RegularFile => {
+                    self.sight_of_file(place, number, (folder, name), &found, &entry)
+                }
                 _ => Sight::Apart,
             },
         }
@@ -407,13 +453,16 @@ impl WatchedGround {
                 _ => self.give_up_file(watch),
             }
         }
-        let flags = OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
+        let flags =
+            OFlags::RDONLY | OFlags::NOFOLLOW | OFlags::NONBLOCK | OFlags::CLOEXEC | OFlags::NOCTTY;
         let Some(near) = self.near.as_ref().filter(|near| &*near.folder == folder) else {
             return Sight::Doubtful;
         };
         let file = match rustix::fs::openat(&near.handle, name, flags, Mode::empty()) {
             Ok(file) => File::from(file),
-            Err(Errno::NOENT | Errno::LOOP | Errno::MFILE | Errno::NFILE) => return Sight::Doubtful,
+            Err(Errno::NOENT | Errno::LOOP | Errno::MFILE | Errno::NFILE) => {
+                return Sight::Doubtful;
+            }
             Err(_) => return Sight::Apart,
         };
         let watch = match self.watches.on_file(&file) {
@@ -437,11 +486,19 @@ impl WatchedGround {
             return Sight::Apart;
         }
         let is_quiet = writers == Writers::None;
-        let file = WatchedFile { inode: now.st_ino, is_quiet, paths: vec![member] };
+        let file = WatchedFile {
+            inode: now.st_ino,
+            is_quiet,
+            paths: vec![member],
+        };
         self.whose.insert(watch, Whose::File(file));
         self.inodes.insert(now.st_ino, watch);
         self.seals[place].watches[number] = Some(watch);
-        if is_quiet { seen(entry, &now) } else { Sight::Doubtful }
+        if is_quiet {
+            seen(entry, &now)
+        } else {
+            Sight::Doubtful
+        }
     }
 
     /// Watches a folder and all that it is in.
@@ -455,7 +512,9 @@ impl WatchedGround {
         }
         let opened = self.open_folder(path).map_err(|error| match error {
             Errno::NOENT | Errno::NOTDIR => NoFolder::Missing,
-            Errno::AGAIN | Errno::MFILE | Errno::NFILE | Errno::INTR => NoFolder::Not(Sight::Doubtful),
+            Errno::AGAIN | Errno::MFILE | Errno::NFILE | Errno::INTR => {
+                NoFolder::Not(Sight::Doubtful)
+            }
             _ => NoFolder::Not(Sight::Apart),
         })?;
         let found = rustix::fs::fstat(&opened).map_err(|_| NoFolder::Not(Sight::Doubtful))?;
@@ -463,7 +522,9 @@ impl WatchedGround {
             return Err(NoFolder::Not(Sight::Apart));
         }
         // A name that comes there is not the one that was looked for, and yet leads to it.
-        if rustix::fs::ioctl_getflags(&opened).is_ok_and(|flags| flags.bits() & CASE_DOES_NOT_COUNT != 0) {
+        if rustix::fs::ioctl_getflags(&opened)
+            .is_ok_and(|flags| flags.bits() & CASE_DOES_NOT_COUNT != 0)
+        {
             return Err(NoFolder::Not(Sight::Apart));
         }
         let watch = self.watches.on_folder(&opened).map_err(|none| match none {
@@ -487,12 +548,23 @@ impl WatchedGround {
 
     /// Metadata of something in a watched folder; `None` where the folder is not what it was.
     fn look_at(&mut self, folder: &str, name: &str) -> Option<rustix::io::Result<Stat>> {
-        if self.near.as_ref().is_none_or(|near| &*near.folder != folder) {
+        if self
+            .near
+            .as_ref()
+            .is_none_or(|near| &*near.folder != folder)
+        {
             let handle = self.open_folder(folder).ok()?;
-            self.near = Some(NearFolder { folder: folder.into(), handle });
+            self.near = Some(NearFolder {
+                folder: folder.into(),
+                handle,
+            });
         }
         let near = self.near.as_ref()?;
-        Some(rustix::fs::statat(&near.handle, name, AtFlags::SYMLINK_NOFOLLOW))
+        Some(rustix::fs::statat(
+            &near.handle,
+            name,
+            AtFlags::SYMLINK_NOFOLLOW,
+        ))
     }
 
     /// How it is.
@@ -512,7 +584,11 @@ impl WatchedGround {
 
 /// What is known of a path whose metadata was found to be this.
 fn seen(entry: &Entry, found: &Stat) -> Sight {
-    if entry.holds(Some(Signature::from(found))) { Sight::Same } else { Sight::Doubtful }
+    if entry.holds(Some(Signature::from(found))) {
+        Sight::Same
+    } else {
+        Sight::Doubtful
+    }
 }
 
 /// The number of a folder itself.
@@ -525,7 +601,9 @@ fn watches_of(own: &Below) -> io::Result<Watches> {
     let watches = Watches::new()?;
     match watches.on_folder(own.top()) {
         Ok(_) => Ok(watches),
-        Err(NoWatch::Limit) => Err(io::Error::other("the kernel allows this user no more watches")),
+        Err(NoWatch::Limit) => Err(io::Error::other(
+            "the kernel allows this user no more watches",
+        )),
         Err(NoWatch::Refused) => Err(io::Error::other("the tool's own folder is gone")),
     }
 }

@@ -12,7 +12,8 @@ const ROOM: usize = 64 << 10;
 /// The kernel's number of a watch. It gives none twice.
 pub(crate) type WatchId = i32;
 
-/// What is noted of a file: everything by which its content or metadata may become another, and that a program opens it.
+/// What is noted of a file: everything by which its content or metadata may become another, and
+/// that a program opens it.
 const OF_FILES: WatchFlags = WatchFlags::MODIFY
     .union(WatchFlags::ATTRIB)
     .union(WatchFlags::OPEN)
@@ -20,7 +21,8 @@ const OF_FILES: WatchFlags = WatchFlags::MODIFY
     .union(WatchFlags::DELETE_SELF)
     .union(WatchFlags::MOVE_SELF);
 
-/// What is noted of a folder: names that come and go, and metadata, its own and that of what is in it.
+/// What is noted of a folder: names that come and go, and metadata, its own and that of what is in
+/// it.
 const OF_FOLDERS: WatchFlags = WatchFlags::CREATE
     .union(WatchFlags::DELETE)
     .union(WatchFlags::MOVED_FROM)
@@ -31,12 +33,16 @@ const OF_FOLDERS: WatchFlags = WatchFlags::CREATE
     .union(WatchFlags::ONLYDIR);
 
 /// A name came into a folder or left it.
-const NAMES: ReadFlags =
-    ReadFlags::CREATE.union(ReadFlags::DELETE).union(ReadFlags::MOVED_FROM).union(ReadFlags::MOVED_TO);
+const NAMES: ReadFlags = ReadFlags::CREATE
+    .union(ReadFlags::DELETE)
+    .union(ReadFlags::MOVED_FROM)
+    .union(ReadFlags::MOVED_TO);
 
 /// The watch has ended, or what it is on is somewhere else.
-const LEFT: ReadFlags =
-    ReadFlags::DELETE_SELF.union(ReadFlags::MOVE_SELF).union(ReadFlags::UNMOUNT).union(ReadFlags::IGNORED);
+const LEFT: ReadFlags = ReadFlags::DELETE_SELF
+    .union(ReadFlags::MOVE_SELF)
+    .union(ReadFlags::UNMOUNT)
+    .union(ReadFlags::IGNORED);
 
 /// Something that happened to a file or folder.
 #[derive(Debug)]
@@ -72,7 +78,10 @@ impl Watches {
     /// None yet.
     pub fn new() -> rustix::io::Result<Watches> {
         let kernel = inotify::init(CreateFlags::CLOEXEC | CreateFlags::NONBLOCK)?;
-        Ok(Watches { kernel, room: vec![MaybeUninit::uninit(); ROOM] })
+        Ok(Watches {
+            kernel,
+            room: vec![MaybeUninit::uninit(); ROOM],
+        })
     }
 
     /// What becomes readable when something happens.
@@ -128,7 +137,10 @@ fn note(event: &inotify::Event<'_>) -> Note {
     if what.contains(ReadFlags::QUEUE_OVERFLOW) {
         return Note::Overflow;
     }
-    let name = event.file_name().map(|name| name.to_bytes().to_vec()).filter(|name| !name.is_empty());
+    let name = event
+        .file_name()
+        .map(|name| name.to_bytes().to_vec())
+        .filter(|name| !name.is_empty());
     match name {
         Some(name) if what.intersects(NAMES) => Note::Name(watch, name),
         Some(name) => Note::Inside(watch, name),

@@ -24,7 +24,12 @@ pub(crate) struct WatcherQuestion {
 #[derive(Debug)]
 pub(crate) enum Want {
     /// The paths of a seal that may have changed.
-    Doubtful { seen: SeenFrom, seal: String, version: Version, file: Signature },
+    Doubtful {
+        seen: SeenFrom,
+        seal: String,
+        version: Version,
+        file: Signature,
+    },
     /// That it learns a seal: it was written just now.
     Learn { seal: String },
     /// How it is.
@@ -57,7 +62,8 @@ pub struct WatcherStatus {
     pub paths: usize,
     /// How many of them are known to be as they were.
     pub same: usize,
-    /// How many can never be known to be so, as they are somewhere else or another user's, and are looked at each time.
+    /// How many can never be known to be so, as they are somewhere else or another user's, and are
+    /// looked at each time.
     pub apart: usize,
     /// How many of those only lack a watch, since the kernel allows no more.
     pub lacking: usize,
@@ -76,12 +82,21 @@ layout!(enum Want {
     4 => End,
 });
 layout!(enum WatcherAnswer { 0 => Doubtful(numbers), 1 => All(doubt), 2 => Status(status), 3 => Done, 4 => OtherProgram });
-layout!(WatcherStatus { paths, same, apart, lacking, watches, doubt });
+layout!(WatcherStatus {
+    paths,
+    same,
+    apart,
+    lacking,
+    watches,
+    doubt
+});
 
 /// Sends a message.
 pub(crate) fn send(to: &mut impl Write, message: &impl Layout) -> io::Result<()> {
     let bytes = message.to_bytes();
-    let length = u32::try_from(bytes.len()).ok().filter(|length| *length <= LIMIT);
+    let length = u32::try_from(bytes.len())
+        .ok()
+        .filter(|length| *length <= LIMIT);
     let length = length.ok_or_else(|| io::Error::other("a message that is too long"))?;
     to.write_all(&[&length.to_le_bytes(), bytes.as_slice()].concat())
 }

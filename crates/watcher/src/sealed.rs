@@ -61,7 +61,8 @@ impl WatchedSeal {
         }
     }
 
-    /// The same file with another log, which is not shorter: what either log speaks of may be another entry now.
+    /// The same file with another log, which is not shorter: what either log speaks of may be
+    /// another entry now.
     pub fn grow(&mut self, seal: Journal<Seal>, (version, file): (Version, Signature)) {
         self.sights.resize(seal.len(), Sight::Doubtful);
         self.watches.resize(seal.len(), None);
@@ -90,15 +91,18 @@ impl WatchedSeal {
     /// Numbers of the paths that may have changed.
     pub fn doubtful(&self) -> Vec<u32> {
         let all = self.sights.iter().enumerate();
-        all.filter(|(_, sight)| **sight != Sight::Same).map(|(number, _)| number as u32).collect()
+        all.filter(|(_, sight)| **sight != Sight::Same)
+            .map(|(number, _)| number as u32)
+            .collect()
     }
 
     /// Has what may have changed looked at again.
     pub fn see_again(&mut self) {
         if self.to_see.is_empty() {
             let all = self.sights.iter().enumerate();
-            let doubtful =
-                all.filter(|(_, sight)| **sight == Sight::Doubtful).map(|(number, _)| number as u32);
+            let doubtful = all
+                .filter(|(_, sight)| **sight == Sight::Doubtful)
+                .map(|(number, _)| number as u32);
             self.to_see = doubtful.collect();
         }
     }

@@ -26,7 +26,8 @@ const LOCK: &str = "watcher.lock";
 /// How long it waits for somebody's question, and for it to be read.
 const PATIENCE: Duration = Duration::from_millis(200);
 
-/// How long after a question what may have changed is looked at again: whoever asked is busy with the same.
+/// How long after a question what may have changed is looked at again: whoever asked is busy with
+/// the same.
 const AFTER: Duration = Duration::from_millis(150);
 
 /// How long notes are left to the kernel, so that a thousand of them wake it once.
@@ -62,8 +63,9 @@ pub enum WatcherLife {
     Held(Duration),
 }
 
-/// Watches a workspace with a root and a folder of the tool's own, for a program with a digest that tells it from all others, and begins
-/// with a seal. Comes back when its life is over, somebody has it end, its folder is gone, or another watcher is there.
+/// Watches a workspace with a root and a folder of the tool's own, for a program with a digest that
+/// tells it from all others, and begins with a seal. Comes back when its life is over, somebody has
+/// it end, its folder is gone, or another watcher is there.
 ///
 /// # Errors
 /// When the kernel gives no watches, or there is no place to listen.
@@ -104,18 +106,29 @@ impl WatcherSocket {
         }
         own.remove(SOCKET)?;
         let flags = SocketFlags::CLOEXEC | SocketFlags::NONBLOCK;
-        let socket = rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
+        let socket =
+            rustix::net::socket_with(AddressFamily::UNIX, SocketType::STREAM, flags, None)?;
         rustix::net::bind(&socket, &address(own)?)?;
         // Others cannot connect; one that does before this is not answered.
-        rustix::fs::chmodat(own.top(), SOCKET, Mode::from_raw_mode(0o600), AtFlags::empty())?;
+        rustix::fs::chmodat(
+            own.top(),
+            SOCKET,
+            Mode::from_raw_mode(0o600),
+            AtFlags::empty(),
+        )?;
         rustix::net::listen(&socket, 64)?;
         let place = own.look_at(SOCKET)?;
-        Ok(Some(WatcherSocket { socket, place: (place.st_dev, place.st_ino), _lock: lock }))
+        Ok(Some(WatcherSocket {
+            socket,
+            place: (place.st_dev, place.st_ino),
+            _lock: lock,
+        }))
     }
 
     /// Whether who asks still finds it.
     fn is_there(&self, own: &Below) -> bool {
-        own.look_at(SOCKET).is_ok_and(|now| (now.st_dev, now.st_ino) == self.place)
+        own.look_at(SOCKET)
+            .is_ok_and(|now| (now.st_dev, now.st_ino) == self.place)
     }
 }
 
@@ -182,7 +195,11 @@ impl WatcherService {
     /// How long its life is at least, where nothing happens.
     fn until_over(&self) -> Duration {
         let (WatcherLife::Unasked(time) | WatcherLife::Held(time)) = self.life;
-        if self.held.is_empty() { time.saturating_sub(self.since.elapsed()) } else { Duration::MAX }
+        if self.held.is_empty() {
+            time.saturating_sub(self.since.elapsed())
+        } else {
+            Duration::MAX
+        }
     }
 
     /// Somebody asks, which keeps a watcher of one kind.
@@ -225,9 +242,15 @@ impl WatcherService {
     fn wait(&mut self, listener: &OwnedFd, time: Duration) -> io::Result<(bool, bool)> {
         let time = timespec(time);
         let watches = self.ground.watches().readable();
-        let mut what =
-            vec![PollFd::new(listener, PollFlags::IN), PollFd::from_borrowed_fd(watches, PollFlags::IN)];
-        what.extend(self.held.iter().map(|held| PollFd::new(held, PollFlags::IN)));
+        let mut what = vec![
+            PollFd::new(listener, PollFlags::IN),
+            PollFd::from_borrowed_fd(watches, PollFlags::IN),
+        ];
+        what.extend(
+            self.held
+                .iter()
+                .map(|held| PollFd::new(held, PollFlags::IN)),
+        );
         match poll(&mut what, Some(&time)) {
             Ok(_) | Err(Errno::INTR) => {}
             Err(error) => return Err(error.into()),
@@ -244,7 +267,10 @@ impl WatcherService {
     }
 
     fn wait_for(&self, listener: &OwnedFd, time: Duration) -> io::Result<bool> {
-        match poll(&mut [PollFd::new(listener, PollFlags::IN)], Some(&timespec(time))) {
+        match poll(
+            &mut [PollFd::new(listener, PollFlags::IN)],
+            Some(&timespec(time)),
+        ) {
             Ok(ready) => Ok(ready > 0),
             Err(Errno::INTR) => Ok(false),
             Err(error) => Err(error.into()),
@@ -271,7 +297,12 @@ impl WatcherService {
             return send(&mut connection, &WatcherAnswer::OtherProgram);
         }
         match question.want {
-            Want::Doubtful { seen, seal, version, file } => {
+            Want::Doubtful {
+                seen,
+                seal,
+                version,
+                file,
+            } => {
                 self.note_question();
                 let answer = self.ground.doubtful(&seen, &seal, version, file);
                 send(&mut connection, &answer)?;
@@ -291,7 +322,10 @@ impl WatcherService {
             }
             Want::Status => {
                 self.ground.hear();
-                send(&mut connection, &WatcherAnswer::Status(self.ground.status()))?;
+                send(
+                    &mut connection,
+                    &WatcherAnswer::Status(self.ground.status()),
+                )?;
             }
             Want::Stay => {
                 send(&mut connection, &WatcherAnswer::Done)?;
@@ -307,5 +341,8 @@ impl WatcherService {
 }
 
 fn timespec(time: Duration) -> Timespec {
-    Timespec { tv_sec: time.as_secs() as i64, tv_nsec: i64::from(time.subsec_nanos()) }
+    Timespec {
+        tv_sec: time.as_secs() as i64,
+        tv_nsec: i64::from(time.subsec_nanos()),
+    }
 }

@@ -1,4 +1,5 @@
-//! Random changes of a workspace, `NUBRIK_TEST_CASES` times 400: whatever a full look at a seal finds changed, the watcher has among its doubts.
+//! Random changes of a workspace, `NUBRIK_TEST_CASES` times 400: whatever a full look at a seal
+//! finds changed, the watcher has among its doubts.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 
@@ -40,7 +41,11 @@ fn change(watched: &mut Watched, dice: &mut Dice) -> String {
     let folder = top.join(dice.one_of(&FOLDERS));
     let file = folder.join(dice.one_of(&FILES));
     let other = top.join(dice.one_of(&FOLDERS)).join(dice.one_of(&FILES));
-    let outside = watched.folder.path().join("elsewhere").join(dice.one_of(&FILES));
+    let outside = watched
+        .folder
+        .path()
+        .join("elsewhere")
+        .join(dice.one_of(&FILES));
     let moved = top.join(dice.one_of(&["moved", "src/moved"]));
     let kind = dice.below(26);
     let done = match kind {
@@ -49,7 +54,9 @@ fn change(watched: &mut Watched, dice: &mut Dice) -> String {
         4 => fs::remove_file(&file),
         5 => fs::rename(&file, &other),
         6 => fs::remove_file(&other).and_then(|()| fs::hard_link(&file, &other)),
-        7 => fs::remove_file(&outside).or(Ok(())).and_then(|()| fs::hard_link(&file, &outside)),
+        7 => fs::remove_file(&outside)
+            .or(Ok(()))
+            .and_then(|()| fs::hard_link(&file, &outside)),
         // By a name that is not watched.
         8 => append(&outside),
         9 => fs::rename(&outside, &file),
@@ -59,12 +66,21 @@ fn change(watched: &mut Watched, dice: &mut Dice) -> String {
         13 => fs::create_dir_all(&folder),
         14 => symlink("elsewhere", folder.join("link")),
         15 => fs::remove_file(folder.join("link")),
-        16 => symlink(watched.folder.path().join("elsewhere/file"), folder.join("link")),
+        16 => symlink(
+            watched.folder.path().join("elsewhere/file"),
+            folder.join("link"),
+        ),
         17 => append(&watched.folder.path().join("elsewhere/file")),
         // A folder becomes a link to another one.
         18 => fs::rename(&folder, &moved).and_then(|()| symlink(&moved, &folder)),
-        19 => fs::set_permissions(&file, fs::Permissions::from_mode(0o600 | dice.below(64) as u32)),
-        20 => fs::File::options().append(true).open(&file).map(|open| watched.open.push(open)),
+        19 => fs::set_permissions(
+            &file,
+            fs::Permissions::from_mode(0o600 | dice.below(64) as u32),
+        ),
+        20 => fs::File::options()
+            .append(true)
+            .open(&file)
+            .map(|open| watched.open.push(open)),
         21 => {
             let number = dice.below(watched.open.len().max(1));
             match watched.open.get_mut(number) {
@@ -103,7 +119,9 @@ fn map(watched: &mut Watched, path: &Path) -> std::io::Result<()> {
 
 fn write_mapped(watched: &mut Watched, dice: &mut Dice) -> std::io::Result<()> {
     let number = dice.below(watched.mapped.len().max(1));
-    let Some(mapped) = watched.mapped.get_mut(number) else { return Ok(()) };
+    let Some(mapped) = watched.mapped.get_mut(number) else {
+        return Ok(());
+    };
     mapped[0] = mapped[0].wrapping_add(1);
     // A page that is written back gets the file a new time when it is written to again.
     mapped.flush()
@@ -146,7 +164,12 @@ fn what_changed_is_always_doubted() {
         let (believed, doubted, changed) = history(seed as u8);
         sum = (sum.0 + believed, sum.1 + doubted, sum.2 + changed);
     }
-    println!("{} answers, {} doubts a time, {} changes a time", sum.0, sum.1 / sum.0, sum.2 / sum.0);
+    println!(
+        "{} answers, {} doubts a time, {} changes a time",
+        sum.0,
+        sum.1 / sum.0,
+        sum.2 / sum.0
+    );
     // It is of use only where it knows most.
     assert!(sum.0 > histories * CHANGES / 2, "only {} answers", sum.0);
 }

@@ -30,7 +30,11 @@ fn path(text: &str) -> FilePath {
 #[test]
 fn a_file_that_somebody_opened_and_mapped_is_doubted_without_a_word() {
     let Some(mut watched) = known() else { return };
-    let file = fs::File::options().read(true).write(true).open(watched.top().join("src/a")).unwrap();
+    let file = fs::File::options()
+        .read(true)
+        .write(true)
+        .open(watched.top().join("src/a"))
+        .unwrap();
     watched.mapped.push(map_to_write(&file).unwrap());
     drop(file);
     assert!(watched.doubts("src/a"));
@@ -45,11 +49,18 @@ fn a_file_that_somebody_opened_and_mapped_is_doubted_without_a_word() {
 
 #[test]
 fn a_file_that_somebody_had_open_before_is_doubted_under_all_its_names() {
-    let Some(mut watched) = Watched::that_can_be_known() else { return };
+    let Some(mut watched) = Watched::that_can_be_known() else {
+        return;
+    };
     let top = watched.top();
     fs::remove_file(top.join("out/a")).unwrap();
     fs::hard_link(top.join("src/a"), top.join("out/a")).unwrap();
-    watched.open.push(fs::File::options().append(true).open(top.join("src/a")).unwrap());
+    watched.open.push(
+        fs::File::options()
+            .append(true)
+            .open(top.join("src/a"))
+            .unwrap(),
+    );
     watched.seal();
     watched.rest();
     assert!(watched.doubts("src/a") && watched.doubts("out/a"));
@@ -76,9 +87,15 @@ fn a_file_is_doubted_by_whatever_name_it_is_written_to() {
 
 #[test]
 fn what_links_lead_to_is_always_doubted() {
-    let Some(mut watched) = Watched::that_can_be_known() else { return };
+    let Some(mut watched) = Watched::that_can_be_known() else {
+        return;
+    };
     let top = watched.top();
-    symlink(watched.folder.path().join("elsewhere/file"), top.join("src/link")).unwrap();
+    symlink(
+        watched.folder.path().join("elsewhere/file"),
+        top.join("src/link"),
+    )
+    .unwrap();
     symlink("src", top.join("moved")).unwrap();
     watched.seal();
     watched.rest();
@@ -86,7 +103,16 @@ fn what_links_lead_to_is_always_doubted() {
     assert!(!watched.doubts("//src/link"), "the link itself");
     assert!(watched.doubts("moved/a"), "a link on the way");
     assert!(watched.doubts("moved/link"), "nothing behind a link");
-    assert!(watched.doubts(watched.folder.path().join("elsewhere/file").to_str().unwrap()));
+    assert!(
+        watched.doubts(
+            watched
+                .folder
+                .path()
+                .join("elsewhere/file")
+                .to_str()
+                .unwrap()
+        )
+    );
     fs::remove_file(top.join("src/link")).unwrap();
     assert!(watched.doubts("//src/link"));
     watched.stop();
@@ -96,7 +122,9 @@ fn what_links_lead_to_is_always_doubted() {
 fn names_that_come_and_go_are_heard() {
     let Some(mut watched) = known() else { return };
     let top = watched.top();
-    assert!(!watched.doubts("src/a-b") && !watched.doubts("src/deep") && !watched.doubts("src/moved/a"));
+    assert!(
+        !watched.doubts("src/a-b") && !watched.doubts("src/deep") && !watched.doubts("src/moved/a")
+    );
     fs::write(top.join("src/a-b"), "new").unwrap();
     assert!(watched.doubts("src/a-b") && watched.doubts("src"));
     assert!(!watched.doubts("src/deep/a") && !watched.doubts("src/a"));
@@ -124,8 +152,15 @@ fn leave_to_read_is_metadata_too() {
     assert!(watched.doubts("src/a"));
     watched.rest();
     assert!(watched.doubts("src/a"), "it is not what is sealed");
-    fs::set_permissions(watched.top().join("src/deep"), fs::Permissions::from_mode(0o750)).unwrap();
-    assert!(watched.doubts("src/deep/a"), "who looks may not get there any more");
+    fs::set_permissions(
+        watched.top().join("src/deep"),
+        fs::Permissions::from_mode(0o750),
+    )
+    .unwrap();
+    assert!(
+        watched.doubts("src/deep/a"),
+        "who looks may not get there any more"
+    );
     watched.stop();
 }
 
@@ -146,7 +181,10 @@ fn a_seal_of_another_state_is_not_known() {
     fs::remove_file(&log).unwrap();
     assert_eq!(watched.doubtful().unwrap().1, Err(Doubt::Learning));
     watched.rest();
-    assert!(watched.doubts("src/a"), "it is not what the file says without its log");
+    assert!(
+        watched.doubts("src/a"),
+        "it is not what the file says without its log"
+    );
     fs::write(&log, bytes).unwrap();
     assert_eq!(watched.doubtful().unwrap().1, Err(Doubt::Learning));
     // The same bytes in another file: whether that is whole is not known.
@@ -168,7 +206,11 @@ fn who_sees_other_files_or_is_another_program_is_told_nothing() {
     let elsewhere = Below::new(&watched.folder.path().join("elsewhere")).unwrap();
     let own = Below::new(&watched.top().join(".own")).unwrap();
     let other_root = WatcherPlace::new(&elsewhere, &own, Digest([3; 32]));
-    assert!(watched.answer_of(&other_root).is_some_and(|answer| answer == Err(Doubt::Elsewhere)));
+    assert!(
+        watched
+            .answer_of(&other_root)
+            .is_some_and(|answer| answer == Err(Doubt::Elsewhere))
+    );
     let root = Below::new(&watched.top()).unwrap();
     let other_program = WatcherPlace::new(&root, &own, Digest([4; 32]));
     assert!(other_program.status().is_none());
@@ -181,8 +223,14 @@ fn a_watcher_whose_folder_is_gone_before_it_begins_just_ends() {
     let folder = tempfile::tempdir().unwrap();
     let own = folder.path().join(".own");
     fs::create_dir(&own).unwrap();
-    let (root, below) = (Below::new(folder.path()).unwrap(), Below::new(&own).unwrap());
+    let (root, below) = (
+        Below::new(folder.path()).unwrap(),
+        Below::new(&own).unwrap(),
+    );
     fs::remove_dir(&own).unwrap();
     let life = WatcherLife::Unasked(std::time::Duration::from_secs(60));
-    assert_eq!(serve(root, below, Digest([3; 32]), None, life).unwrap(), WatcherEnding::Gone);
+    assert_eq!(
+        serve(root, below, Digest([3; 32]), None, life).unwrap(),
+        WatcherEnding::Gone
+    );
 }

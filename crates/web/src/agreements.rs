@@ -1,4 +1,5 @@
-//! What a person agreed to send where. A checkout only proposes: what it names goes nowhere before that.
+//! What a person agreed to send where. A checkout only proposes: what it names goes nowhere before
+//! that.
 
 use std::collections::BTreeSet;
 use std::fmt;
@@ -12,7 +13,8 @@ pub const AGREED_VARIABLE: &str = "NUBRIK_AGREED";
 /// The file with the rows, in the folder for what is remembered of a person.
 const FILE: &str = "agreed";
 
-/// One thing to agree to. It is kept by its words, all of them: another place or another variable is another agreement.
+/// One thing to agree to. It is kept by its words, all of them: another place or another variable
+/// is another agreement.
 #[derive(Clone, PartialEq, Eq, PartialOrd, Ord, Debug)]
 pub enum Agreement {
     /// A shared cache: results that members of its root key signed are used.
@@ -57,11 +59,16 @@ impl Agreements {
     /// What the person of this process agreed to, by command or by [`AGREED_VARIABLE`].
     pub fn of_this_person() -> Agreements {
         let by_variable = std::env::var(AGREED_VARIABLE).unwrap_or_default();
-        let noted = OwnFolder::State.find().ok().and_then(|folder| read_text(&folder.join(FILE)).ok());
+        let noted = OwnFolder::State
+            .find()
+            .ok()
+            .and_then(|folder| read_text(&folder.join(FILE)).ok());
         let noted = noted.unwrap_or_default();
         let rows = noted.lines().chain(by_variable.split([';', '\n']));
         let rows = rows.map(str::trim).filter(|row| !row.is_empty());
-        Agreements { rows: rows.map(str::to_owned).collect() }
+        Agreements {
+            rows: rows.map(str::to_owned).collect(),
+        }
     }
 
     /// Whether the person agreed to something.
@@ -93,15 +100,21 @@ mod tests {
 
     #[test]
     fn each_word_counts() {
-        let secret =
-            |variable: &str, at: &str| Agreement::Secret { variable: variable.into(), at: at.into() };
-        let agreed = Agreements { rows: [secret("TOKEN", "https://a.example/").to_string()].into() };
+        let secret = |variable: &str, at: &str| Agreement::Secret {
+            variable: variable.into(),
+            at: at.into(),
+        };
+        let agreed = Agreements {
+            rows: [secret("TOKEN", "https://a.example/").to_string()].into(),
+        };
         assert!(agreed.hold(&secret("TOKEN", "https://a.example/")));
         for other in [
             secret("TOKEN", "https://b.example/"),
             secret("TOKEN", "https://a.example/more"),
             secret("PASSWORD", "https://a.example/"),
-            Agreement::Jobs { at: "https://a.example/".to_owned() },
+            Agreement::Jobs {
+                at: "https://a.example/".to_owned(),
+            },
         ] {
             assert!(!agreed.hold(&other), "{other}");
         }

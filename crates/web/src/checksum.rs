@@ -35,7 +35,9 @@ impl ChecksumMethod {
     /// The method of this name.
     pub fn named(name: &str) -> Option<ChecksumMethod> {
         use ChecksumMethod::{Blake3, Md5, Sha1, Sha256, Sha512};
-        [Md5, Sha1, Sha256, Sha512, Blake3].into_iter().find(|method| method.name() == name)
+        [Md5, Sha1, Sha256, Sha512, Blake3]
+            .into_iter()
+            .find(|method| method.name() == name)
     }
 }
 
@@ -99,11 +101,15 @@ impl Checksum {
         out
     }
 
-    /// What computes digests like this one: `sha512:…=` is written in base64. `None` for one that is not of bytes.
+    /// What computes digests like this one: `sha512:…=` is written in base64. `None` for one that
+    /// is not of bytes.
     pub fn like(digest: &str) -> Option<(Checksum, bool)> {
         let (name, value) = digest.split_once(':')?;
         let method = ChecksumMethod::named(name)?;
-        Some((Checksum::new(method), method == ChecksumMethod::Sha512 && value.ends_with('=')))
+        Some((
+            Checksum::new(method),
+            method == ChecksumMethod::Sha512 && value.ends_with('='),
+        ))
     }
 }
 
@@ -117,8 +123,14 @@ mod tests {
         for (like, digest) in [
             ("md5:", "md5:9dd4e461268c8034f5c8564e155c67a6"),
             ("sha1:", "sha1:11f6ad8ec52a2984abaafd7c3b516503785c2072"),
-            ("sha256:", "sha256:2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881"),
-            ("blake3:", &format!("blake3:{}", blake3::hash(b"x").to_hex())),
+            (
+                "sha256:",
+                "sha256:2d711642b726b04401627ca9fbac32f5c8530fb1903cc4db02258717921a4881",
+            ),
+            (
+                "blake3:",
+                &format!("blake3:{}", blake3::hash(b"x").to_hex()),
+            ),
             (
                 "sha512:a",
                 "sha512:a4abd4448c49562d828115d13a1fccea927f52b4d5459297f8b43e42da89238bc13626e43dcb38ddb082488927ec904fb42057443983e88585179d50551afe62",

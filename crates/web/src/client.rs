@@ -30,13 +30,15 @@ const SYSTEM_CERTIFICATES: [&str; 4] = [
 /// How many connections are kept for the next request: as many as are used at once.
 const CONNECTIONS: usize = 32;
 
-/// The variable that names the file with the certificate by which this machine says who it is: to a shared cache and to the server
-/// for jobs, and to nobody else.
+/// The variable that names the file with the certificate by which this machine says who it is: to a
+/// shared cache and to the server for jobs, and to nobody else.
 pub const CLIENT_CERTIFICATE: &str = "NUBRIK_CLIENT_CERTIFICATE";
 
 /// The file that [`CLIENT_CERTIFICATE`] names, if it names one.
 pub fn client_certificate() -> Option<PathBuf> {
-    std::env::var_os(CLIENT_CERTIFICATE).filter(|name| !name.is_empty()).map(PathBuf::from)
+    std::env::var_os(CLIENT_CERTIFICATE)
+        .filter(|name| !name.is_empty())
+        .map(PathBuf::from)
 }
 
 /// Files in PEM by which the two ends of a connection know each other.
@@ -68,33 +70,58 @@ pub struct Client {
 }
 
 impl Client {
-    /// A client that trusts what the machine trusts, and the certificates in these PEM files. It says to nobody who it is.
+    /// A client that trusts what the machine trusts, and the certificates in these PEM files. It
+    /// says to nobody who it is.
     pub fn new(certificates: &[PathBuf]) -> Client {
-        let tls = TlsFiles { trusted: certificates.to_vec(), client: None };
-        Client { tls, agent: OnceLock::new(), tokens: Tokens::default() }
+        let tls = TlsFiles {
+            trusted: certificates.to_vec(),
+            client: None,
+        };
+        Client {
+            tls,
+            agent: OnceLock::new(),
+            tokens: Tokens::default(),
+        }
     }
 
-    /// Begins to hand something to a registry of images, at the address of what it has of one name: `https://HOST/v2/NAME`.
+    /// Begins to hand something to a registry of images, at the address of what it has of one name:
+    /// `https://HOST/v2/NAME`.
     ///
     /// # Errors
     /// When no server can be asked.
-    pub fn upload(&self, base: Address, credential: Option<Credential>) -> Result<ImageUpload<'_>, Trouble> {
+    pub fn upload(
+        &self,
+        base: Address,
+        credential: Option<Credential>,
+    ) -> Result<ImageUpload<'_>, Trouble> {
         let agent = self.agent.get_or_init(|| agent(&self.tls));
-        Ok(ImageUpload::new(agent.as_ref().map_err(Trouble::clone)?, base, credential))
+        Ok(ImageUpload::new(
+            agent.as_ref().map_err(Trouble::clone)?,
+            base,
+            credential,
+        ))
     }
 
     /// Takes a whole document. `stopped` says whether nobody waits any more.
     ///
     /// # Errors
     /// When it cannot be had.
-    pub fn document(&self, request: &WebRequest, stopped: &dyn Fn() -> bool) -> Result<Document, Trouble> {
+    pub fn document(
+        &self,
+        request: &WebRequest,
+        stopped: &dyn Fn() -> bool,
+    ) -> Result<Document, Trouble> {
         let mut bytes = Vec::new();
         let (address, media_type) = self.copy(request, &mut bytes, stopped)?;
-        Ok(Document { address, media_type, bytes })
+        Ok(Document {
+            address,
+            media_type,
+            bytes,
+        })
     }
 
-    /// Takes all there is into a sink, and goes on where a transfer broke off. Gives the address from which it came in the
-    /// end, and its media type.
+    /// Takes all there is into a sink, and goes on where a transfer broke off. Gives the address
+    /// from which it came in the end, and its media type.
     ///
     /// # Errors
     /// When it cannot be had; the sink then holds nothing of use.
@@ -137,8 +164,11 @@ fn copy_file(
         match file.read(&mut buffer) {
             Ok(0) => return Ok(()),
             Ok(count) => {
-                left = left.checked_sub(count as u64).ok_or_else(|| too_large(limit))?;
-                sink.take(&buffer[..count]).map_err(|e| Trouble::failed(e.to_string()))?;
+                left = left
+                    .checked_sub(count as u64)
+                    .ok_or_else(|| too_large(limit))?;
+                sink.take(&buffer[..count])
+                    .map_err(|e| Trouble::failed(e.to_string()))?;
             }
             Err(e) if e.kind() == io::ErrorKind::Interrupted => {}
             Err(e) => return Err(Trouble::failed(e.to_string())),
@@ -146,12 +176,18 @@ fn copy_file(
     }
 }
 
-/// The certificates in a PEM file, of which there must be one, and the first private key, if it holds one.
+/// The certificates in a PEM file, of which there must be one, and the first private key, if it
+/// holds one.
 fn certificates_and_key(
     path: &Path,
 ) -> Result<(Vec<Certificate<'static>>, Option<PrivateKey<'static>>), Trouble> {
     let bytes = fs::read(path);
-    let unread = |e| Trouble::failed(format!("cannot read the certificates in {}: {e}", path.display()));
+    let unread = |e| {
+        Trouble::failed(format!(
+            "cannot read the certificates in {}: {e}",
+            path.display()
+        ))
+    };
     let bytes = bytes.map_err(unread)?;
     let (mut certificates, mut key) = (Vec::new(), None);
     for item in parse_pem(&bytes).flatten() {
@@ -162,7 +198,10 @@ fn certificates_and_key(
         }
     }
     match certificates.is_empty() {
-        true => Err(Trouble::failed(format!("{} holds no certificate in PEM", path.display()))),
+        true => Err(Trouble::failed(format!(
+            "{} holds no certificate in PEM",
+            path.display()
+        ))),
         false => Ok((certificates, key)),
     }
 }
@@ -170,25 +209,42 @@ fn certificates_and_key(
 /// The certificate by which this machine says who it is.
 fn client_of(path: &Path) -> Result<ClientCert, Trouble> {
     let (certificates, key) = certificates_and_key(path)?;
-    let why = || format!("{} holds no private key in PEM beside the certificate", path.display());
+    let why = || {
+        format!(
+            "{} holds no private key in PEM beside the certificate",
+            path.display()
+        )
+    };
     let missing = || Trouble::failed(why());
-    Ok(ClientCert::new_with_certs(&certificates, key.ok_or_else(missing)?))
+    Ok(ClientCert::new_with_certs(
+        &certificates,
+        key.ok_or_else(missing)?,
+    ))
 }
 
 /// What asks servers. Proxies come from the environment.
 pub(crate) fn agent(files: &TlsFiles) -> Result<Agent, Trouble> {
     let mut trusted = Vec::new();
-    let system = SYSTEM_CERTIFICATES.iter().map(PathBuf::from).find(|path| path.is_file());
+    let system = SYSTEM_CERTIFICATES
+        .iter()
+        .map(PathBuf::from)
+        .find(|path| path.is_file());
     for path in files.trusted.iter().chain(&system) {
         trusted.extend(certificates_and_key(path)?.0);
     }
-    let client = files.client.as_ref().map(|path| client_of(path)).transpose();
+    let client = files
+        .client
+        .as_ref()
+        .map(|path| client_of(path))
+        .transpose();
     let client = client.map_err(|why| Trouble::failed(format!("{CLIENT_CERTIFICATE}: {why}")))?;
     let mut tls = TlsConfig::builder().client_cert(client);
     if system.is_some() {
         tls = tls.root_certs(RootCerts::Specific(Arc::new(trusted)));
     } else if !trusted.is_empty() {
-        return Err(Trouble::failed("this machine has no certificates, to which others could be added"));
+        return Err(Trouble::failed(
+            "this machine has no certificates, to which others could be added",
+        ));
     }
     let config = Agent::config_builder()
         .tls_config(tls.build())
@@ -201,7 +257,11 @@ pub(crate) fn agent(files: &TlsFiles) -> Result<Agent, Trouble> {
         .timeout_connect(Some(PATIENCE))
         .timeout_recv_response(Some(PATIENCE))
         .timeout_global(Some(Duration::from_secs(24 * 3600)));
-    Ok(Agent::with_parts(config.build(), DefaultConnector::default(), KnownNames::default()))
+    Ok(Agent::with_parts(
+        config.build(),
+        DefaultConnector::default(),
+        KnownNames::default(),
+    ))
 }
 
 #[cfg(test)]
@@ -216,13 +276,24 @@ mod tests {
         let folder = tempfile::tempdir().unwrap();
         let file = folder.path().join("me.pem");
         let refused = || {
-            let files = TlsFiles { trusted: Vec::new(), client: Some(file.clone()) };
+            let files = TlsFiles {
+                trusted: Vec::new(),
+                client: Some(file.clone()),
+            };
             agent(&files).map(drop).unwrap_err().to_string()
         };
-        assert!(refused().starts_with("NUBRIK_CLIENT_CERTIFICATE: cannot read"), "{}", refused());
+        assert!(
+            refused().starts_with("NUBRIK_CLIENT_CERTIFICATE: cannot read"),
+            "{}",
+            refused()
+        );
         for text in ["no certificate", KEY] {
             fs::write(&file, text).unwrap();
-            assert!(refused().ends_with("me.pem holds no certificate in PEM"), "{}", refused());
+            assert!(
+                refused().ends_with("me.pem holds no certificate in PEM"),
+                "{}",
+                refused()
+            );
         }
     }
 }

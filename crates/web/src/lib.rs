@@ -1,5 +1,6 @@
-//! Asks servers and folders for documents and archives: addresses, credentials, limits, and transfers that go on
-//! where they stopped. No other crate opens a connection to another machine. And answers who asks this one ([`Listener`]).
+//! Asks servers and folders for documents and archives: addresses, credentials, limits, and
+//! transfers that go on where they stopped. No other crate opens a connection to another machine.
+//! And answers who asks this one ([`Listener`]).
 //!
 //! ```
 //! use nubrik_web::{Address, Client, WebRequest};

@@ -1,5 +1,6 @@
-//! Answers whoever asks this machine over HTTP/1.1: requests without bodies, whose heads are bounded in size and in time, on so
-//! many connections at once. Whoever reaches the port can make it neither grow nor stop.
+//! Answers whoever asks this machine over HTTP/1.1: requests without bodies, whose heads are
+//! bounded in size and in time, on so many connections at once. Whoever reaches the port can make
+//! it neither grow nor stop.
 
 use std::io::{self, Read, Write};
 use std::net::{SocketAddr, TcpListener, TcpStream};
@@ -82,7 +83,8 @@ impl Drop for ConnectionPlace<'_> {
     }
 }
 
-/// A request in the bytes that came, and how many of them it takes; nothing where it is not whole yet.
+/// A request in the bytes that came, and how many of them it takes; nothing where it is not whole
+/// yet.
 fn parse(bytes: &[u8]) -> Result<Option<(HttpRequest, usize)>, u16> {
     let mut fields = [httparse::EMPTY_HEADER; FIELDS];
     let mut request = httparse::Request::new(&mut fields);
@@ -92,21 +94,38 @@ fn parse(bytes: &[u8]) -> Result<Option<(HttpRequest, usize)>, u16> {
         Ok(httparse::Status::Partial) | Err(httparse::Error::TooManyHeaders) => return Err(431),
         Err(_) => return Err(400),
     };
-    let (Some(method), Some(url), Some(version)) = (request.method, request.path, request.version) else {
+    let (Some(method), Some(url), Some(version)) = (request.method, request.path, request.version)
+    else {
         return Err(400);
     };
     let values = |name: &str| -> Vec<String> {
-        let own = request.headers.iter().filter(|field| field.name.eq_ignore_ascii_case(name));
-        own.map(|field| String::from_utf8_lossy(field.value).into_owned()).collect()
+        let own = request
+            .headers
+            .iter()
+            .filter(|field| field.name.eq_ignore_ascii_case(name));
+        own.map(|field| String::from_utf8_lossy(field.value).into_owned())
+            .collect()
     };
     // Nothing is read but heads.
-    let has_body = values("content-length").iter().any(|length| length.trim() != "0");
+    let has_body = values("content-length")
+        .iter()
+        .any(|length| length.trim() != "0");
     if has_body || !values("transfer-encoding").is_empty() {
         return Err(413);
     }
-    let closes = values("connection").iter().any(|text| text.to_ascii_lowercase().contains("close"));
+    let closes = values("connection")
+        .iter()
+        .any(|text| text.to_ascii_lowercase().contains("close"));
     let (method, url, hosts) = (method.to_owned(), url.to_owned(), values("host"));
-    Ok(Some((HttpRequest { method, url, hosts, is_last: closes || version == 0 }, length)))
+    Ok(Some((
+        HttpRequest {
+            method,
+            url,
+            hosts,
+            is_last: closes || version == 0,
+        },
+        length,
+    )))
 }
 
 impl Listener {
@@ -117,7 +136,10 @@ impl Listener {
     pub fn open(at: SocketAddr) -> io::Result<Listener> {
         let listener = TcpListener::bind(at)?;
         set_socket_timeout(&listener, Timeout::Recv, Some(LOOK))?;
-        Ok(Listener { listener, open: AtomicUsize::new(0) })
+        Ok(Listener {
+            listener,
+            open: AtomicUsize::new(0),
+        })
     }
 
     /// Where it listens.
@@ -164,7 +186,11 @@ impl Caller {
         stream.set_nodelay(true)?;
         stream.set_read_timeout(Some(LOOK))?;
         stream.set_write_timeout(Some(WRITING))?;
-        Ok(Caller { stream, ahead: Vec::new(), is_closed: false })
+        Ok(Caller {
+            stream,
+            ahead: Vec::new(),
+            is_closed: false,
+        })
     }
 
     /// Answers one request after the other.
@@ -194,7 +220,9 @@ impl Caller {
                 return Ok(request);
             }
             let mut buffer = [0; 4096];
-            let room = HEAD_LIMIT.saturating_sub(self.ahead.len()).min(buffer.len());
+            let room = HEAD_LIMIT
+                .saturating_sub(self.ahead.len())
+                .min(buffer.len());
             match self.stream.read(&mut buffer[..room]) {
                 Ok(0) => return Err(NoRequest::Gone),
                 Ok(count) => self.ahead.extend_from_slice(&buffer[..count]),
@@ -215,7 +243,9 @@ impl Caller {
             words_of(*code),
             body.len()
         );
-        fields.iter().for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
+        fields
+            .iter()
+            .for_each(|(name, value)| head.push_str(&format!("{name}: {value}\r\n")));
         if self.is_closed {
             head.push_str("Connection: close\r\n");
         }
@@ -239,7 +269,10 @@ impl Caller {
 
 /// Whether nothing came in the time that was waited.
 pub fn is_only_late(problem: &io::Error) -> bool {
-    matches!(problem.kind(), io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted)
+    matches!(
+        problem.kind(),
+        io::ErrorKind::WouldBlock | io::ErrorKind::TimedOut | io::ErrorKind::Interrupted
+    )
 }
 
 fn words_of(code: u16) -> &'static str {
@@ -263,20 +296,43 @@ mod tests {
 
     #[test]
     fn requests_are_read_and_what_is_none_is_refused() {
-        let (request, length) =
-            parse(b"GET /t/a?b HTTP/1.1\r\nHost: x\r\nHOST: y\r\n\r\nGET").unwrap().unwrap();
+        let (request, length) = parse(b"GET /t/a?b HTTP/1.1\r\nHost: x\r\nHOST: y\r\n\r\nGET")
+            .unwrap()
+            .unwrap();
         assert_eq!(
-            (request.method.as_str(), request.url.as_str(), request.is_last),
+            (
+                request.method.as_str(),
+                request.url.as_str(),
+                request.is_last
+            ),
             ("GET", "/t/a?b", false)
         );
-        assert_eq!((request.hosts, length), (vec!["x".to_owned(), "y".to_owned()], 41));
+        assert_eq!(
+            (request.hosts, length),
+            (vec!["x".to_owned(), "y".to_owned()], 41)
+        );
         assert!(parse(b"GET / HTTP/1.0\r\n\r\n").unwrap().unwrap().0.is_last);
-        assert!(parse(b"GET / HTTP/1.1\r\nConnection: Close\r\n\r\n").unwrap().unwrap().0.is_last);
+        assert!(
+            parse(b"GET / HTTP/1.1\r\nConnection: Close\r\n\r\n")
+                .unwrap()
+                .unwrap()
+                .0
+                .is_last
+        );
         assert_eq!(parse(b"GET / HTTP/1.1\r\nHost: x\r\n"), Ok(None));
         assert_eq!(parse(b"\x16\x03\x01\x02"), Err(400));
-        assert_eq!(parse(b"POST / HTTP/1.1\r\nContent-Length: 3\r\n\r\nabc"), Err(413));
-        assert_eq!(parse(b"GET / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n"), Err(413));
-        assert_eq!(parse(&[b"GET / HTTP/1.1\r\nX: ".to_vec(), vec![b'a'; HEAD_LIMIT]].concat()), Err(431));
+        assert_eq!(
+            parse(b"POST / HTTP/1.1\r\nContent-Length: 3\r\n\r\nabc"),
+            Err(413)
+        );
+        assert_eq!(
+            parse(b"GET / HTTP/1.1\r\nTransfer-Encoding: chunked\r\n\r\n"),
+            Err(413)
+        );
+        assert_eq!(
+            parse(&[b"GET / HTTP/1.1\r\nX: ".to_vec(), vec![b'a'; HEAD_LIMIT]].concat()),
+            Err(431)
+        );
         let many = format!("GET / HTTP/1.1\r\n{}\r\n", "X: y\r\n".repeat(FIELDS + 1));
         assert_eq!(parse(many.as_bytes()), Err(431));
     }
@@ -288,12 +344,21 @@ mod tests {
         let is_done = std::sync::atomic::AtomicBool::new(false);
         let is_over = || is_done.load(Ordering::Relaxed);
         let answer = |_: &HttpRequest, caller: &mut Caller| {
-            caller.respond(true, &HttpAnswer { code: 200, media: "text/plain", body: b"high".to_vec() }, &[]);
+            caller.respond(
+                true,
+                &HttpAnswer {
+                    code: 200,
+                    media: "text/plain",
+                    body: b"high".to_vec(),
+                },
+                &[],
+            );
         };
         std::thread::scope(|scope| {
             scope.spawn(|| std::thread::scope(|inner| listener.serve(inner, &is_over, &answer)));
-            let quiet: Vec<TcpStream> =
-                (0..CONNECTIONS + 40).map(|_| TcpStream::connect(at).unwrap()).collect();
+            let quiet: Vec<TcpStream> = (0..CONNECTIONS + 40)
+                .map(|_| TcpStream::connect(at).unwrap())
+                .collect();
             while listener.open.load(Ordering::Relaxed) < CONNECTIONS {
                 std::thread::sleep(Duration::from_millis(5));
             }
@@ -303,7 +368,9 @@ mod tests {
                 std::thread::sleep(Duration::from_millis(5));
             }
             let mut stream = TcpStream::connect(at).unwrap();
-            stream.write_all(b"GET / HTTP/1.1\r\nHost: x\r\n\r\nGET / HTTP/1.0\r\n\r\n").unwrap();
+            stream
+                .write_all(b"GET / HTTP/1.1\r\nHost: x\r\n\r\nGET / HTTP/1.0\r\n\r\n")
+                .unwrap();
             let mut heard = String::new();
             stream.read_to_string(&mut heard).unwrap();
             assert_eq!(heard.matches("high").count(), 2, "{heard}");

@@ -1,5 +1,5 @@
-//! Names of hosts, looked up once: name servers drop questions that come all at the same time, and what is dropped is asked
-//! again only seconds later.
+//! Names of hosts, looked up once: name servers drop questions that come all at the same time, and
+//! what is dropped is asked again only seconds later.
 
 use std::collections::HashMap;
 use std::net::SocketAddr;
@@ -29,7 +29,8 @@ impl Resolver for KnownNames {
             uri.scheme_str().unwrap_or_default(),
             uri.authority().map_or("", |a| a.as_str())
         );
-        // The lock is held while a name is looked up, so that others who want the same one wait for it.
+        // The lock is held while a name is looked up, so that others who want the same one wait for
+        // it.
         let mut known = self.known.lock();
         if let Some(addresses) = known.get(&name) {
             let mut found = self.empty();

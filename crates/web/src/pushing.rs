@@ -1,4 +1,5 @@
-//! Handing blobs and manifests to a registry of images, by the distribution protocol of the OCI (specification 1.1, *Push*).
+//! Handing blobs and manifests to a registry of images, by the distribution protocol of the OCI
+//! (specification 1.1, *Push*).
 
 use std::io::Read;
 
@@ -28,8 +29,17 @@ pub struct ImageUpload<'a> {
 type BlobContent<'c> = &'c dyn Fn() -> Result<(Box<dyn Read>, u64), Trouble>;
 
 impl<'a> ImageUpload<'a> {
-    pub(crate) fn new(agent: &'a Agent, base: Address, credential: Option<Credential>) -> ImageUpload<'a> {
-        ImageUpload { agent, base, credential, tokens: Tokens::default() }
+    pub(crate) fn new(
+        agent: &'a Agent,
+        base: Address,
+        credential: Option<Credential>,
+    ) -> ImageUpload<'a> {
+        ImageUpload {
+            agent,
+            base,
+            credential,
+            tokens: Tokens::default(),
+        }
     }
 
     /// Whether the registry has a blob.
@@ -37,7 +47,9 @@ impl<'a> ImageUpload<'a> {
     /// # Errors
     /// When it cannot be asked.
     pub fn has(&self, digest: &str) -> Result<bool, Trouble> {
-        let head = self.ask("HEAD", &self.below(&format!("blobs/{digest}"))?, None, None)?.0;
+        let head = self
+            .ask("HEAD", &self.below(&format!("blobs/{digest}"))?, None, None)?
+            .0;
         match head.status {
             200 => Ok(true),
             404 => Ok(false),
@@ -50,17 +62,27 @@ impl<'a> ImageUpload<'a> {
     /// # Errors
     /// When the registry does not take it.
     pub fn blob(&self, digest: &str, content: BlobContent<'_>) -> Result<(), Trouble> {
-        let begun = self.ask("POST", &self.below("blobs/uploads/")?, None, None)?.0;
+        let begun = self
+            .ask("POST", &self.below("blobs/uploads/")?, None, None)?
+            .0;
         let location = begun.text("location").filter(|_| begun.status == 202);
         let Some(location) = location.and_then(|location| self.base.join(location)) else {
             return Err(refusal(&begun));
         };
         if !self.base.may_lead_to(&location) {
-            return Err(Trouble::failed(format!("it leads on to {location}, and that is less safe")));
+            return Err(Trouble::failed(format!(
+                "it leads on to {location}, and that is less safe"
+            )));
         }
         let at = location.with_query([("digest", digest)].into_iter());
-        let done = self.ask("PUT", &at, Some("application/octet-stream"), Some(content))?.0;
-        if done.status == 201 { Ok(()) } else { Err(refusal(&done)) }
+        let done = self
+            .ask("PUT", &at, Some("application/octet-stream"), Some(content))?
+            .0;
+        if done.status == 201 {
+            Ok(())
+        } else {
+            Err(refusal(&done))
+        }
     }
 
     /// Hands over a manifest under a tag.
@@ -72,12 +94,25 @@ impl<'a> ImageUpload<'a> {
             let content: Box<dyn Read> = Box::new(std::io::Cursor::new(bytes.to_vec()));
             Ok((content, bytes.len() as u64))
         };
-        let done = self.ask("PUT", &self.below(&format!("manifests/{tag}"))?, Some(kind), Some(&content))?.0;
-        if done.status == 201 { Ok(()) } else { Err(refusal(&done)) }
+        let done = self
+            .ask(
+                "PUT",
+                &self.below(&format!("manifests/{tag}"))?,
+                Some(kind),
+                Some(&content),
+            )?
+            .0;
+        if done.status == 201 {
+            Ok(())
+        } else {
+            Err(refusal(&done))
+        }
     }
 
     fn below(&self, path: &str) -> Result<Address, Trouble> {
-        self.base.below(path).ok_or_else(|| Trouble::failed(format!("`{path}` is no path of a registry")))
+        self.base
+            .below(path)
+            .ok_or_else(|| Trouble::failed(format!("`{path}` is no path of a registry")))
     }
 
     fn ask(
@@ -92,8 +127,12 @@ impl<'a> ImageUpload<'a> {
         let mut credential = self.credential.clone().filter(|_| is_own);
         for asked in 0..=TOKENS {
             let (head, bytes) = self.once(method, address, kind, content, credential.as_ref())?;
-            let challenge = head.text("www-authenticate").and_then(|header| Challenge::of(address, header));
-            let Some(challenge) = challenge.filter(|_| head.status == 401 && asked < TOKENS && is_own) else {
+            let challenge = head
+                .text("www-authenticate")
+                .and_then(|header| Challenge::of(address, header));
+            let Some(challenge) =
+                challenge.filter(|_| head.status == 401 && asked < TOKENS && is_own)
+            else {
                 return Ok((head, bytes));
             };
             // One that is known may hold no more.
@@ -104,10 +143,17 @@ impl<'a> ImageUpload<'a> {
                 Some(token) => token,
                 None => {
                     let own = challenge.credential(&self.base, self.credential.as_ref());
-                    let (answer, bytes) = self.once("GET", &challenge.address(), None, None, own.as_ref())?;
-                    let token = self.tokens.take(&challenge, &bytes).filter(|_| answer.status == 200);
+                    let (answer, bytes) =
+                        self.once("GET", &challenge.address(), None, None, own.as_ref())?;
+                    let token = self
+                        .tokens
+                        .take(&challenge, &bytes)
+                        .filter(|_| answer.status == 200);
                     token.ok_or_else(|| {
-                        Trouble::failed(format!("{} gives no token ({})", challenge.realm, answer.status))
+                        Trouble::failed(format!(
+                            "{} gives no token ({})",
+                            challenge.realm, answer.status
+                        ))
                     })?
                 }
             };
@@ -136,25 +182,41 @@ impl<'a> ImageUpload<'a> {
             Some(content) => {
                 let (content, size) = content()?;
                 let request = request.header("Content-Length", size.to_string());
-                let request =
-                    request.body(SendBody::from_owned_reader(content)).map_err(|e| failed(e.to_string()))?;
+                let request = request
+                    .body(SendBody::from_owned_reader(content))
+                    .map_err(|e| failed(e.to_string()))?;
                 self.agent.run(request)
             }
             None if method == "POST" => {
                 let request = request.header("Content-Length", "0");
-                self.agent.run(request.body(SendBody::none()).map_err(|e| failed(e.to_string()))?)
+                self.agent.run(
+                    request
+                        .body(SendBody::none())
+                        .map_err(|e| failed(e.to_string()))?,
+                )
             }
-            None => self.agent.run(request.body(SendBody::none()).map_err(|e| failed(e.to_string()))?),
+            None => self.agent.run(
+                request
+                    .body(SendBody::none())
+                    .map_err(|e| failed(e.to_string()))?,
+            ),
         }
         .map_err(|e| failed(e.to_string()))?;
         let head = Head::of(&response);
         let mut bytes = Vec::new();
-        let body = response.body_mut().with_config().limit(ANSWER_LIMIT).reader();
-        body.take(ANSWER_LIMIT).read_to_end(&mut bytes).map_err(|e| failed(e.to_string()))?;
+        let body = response
+            .body_mut()
+            .with_config()
+            .limit(ANSWER_LIMIT)
+            .reader();
+        body.take(ANSWER_LIMIT)
+            .read_to_end(&mut bytes)
+            .map_err(|e| failed(e.to_string()))?;
         Ok((head, bytes))
     }
 }
 
 fn refusal(head: &Head) -> Trouble {
-    head.refusal().unwrap_or_else(|| Trouble::failed(format!("it answers with status {}", head.status)))
+    head.refusal()
+        .unwrap_or_else(|| Trouble::failed(format!("it answers with status {}", head.status)))
 }

@@ -23,7 +23,13 @@ pub struct WebRequest {
 impl WebRequest {
     /// Asks for anything, as nobody.
     pub fn new(address: Address) -> WebRequest {
-        WebRequest { address, credential: None, accept: None, limit: DOCUMENT_LIMIT, compressed: false }
+        WebRequest {
+            address,
+            credential: None,
+            accept: None,
+            limit: DOCUMENT_LIMIT,
+            compressed: false,
+        }
     }
 }
 

@@ -47,7 +47,14 @@ fn stamp(time: u64) -> String {
 impl StorageKey {
     /// The headers of a signed request.
     pub(crate) fn headers(&self, request: &Unsigned<'_>) -> Vec<(String, String)> {
-        let Unsigned { method, host, path, body, headers, time } = request;
+        let Unsigned {
+            method,
+            host,
+            path,
+            body,
+            headers,
+            time,
+        } = request;
         let now = stamp(*time);
         let content = hex(digest(&SHA256, body).as_ref());
         let mut signed: Vec<(String, String)> = vec![
@@ -55,24 +62,38 @@ impl StorageKey {
             ("x-amz-content-sha256".to_owned(), content.clone()),
             ("x-amz-date".to_owned(), now.clone()),
         ];
-        signed.extend(headers.iter().map(|(name, value)| ((*name).to_owned(), value.clone())));
-        signed.extend(self.token.iter().map(|token| ("x-amz-security-token".to_owned(), token.clone())));
+        signed.extend(
+            headers
+                .iter()
+                .map(|(name, value)| ((*name).to_owned(), value.clone())),
+        );
+        signed.extend(
+            self.token
+                .iter()
+                .map(|token| ("x-amz-security-token".to_owned(), token.clone())),
+        );
         signed.sort();
         let names: Vec<&str> = signed.iter().map(|(name, _)| name.as_str()).collect();
         let names = names.join(";");
-        let lines: String = signed.iter().map(|(name, value)| format!("{name}:{}\n", value.trim())).collect();
+        let lines: String = signed
+            .iter()
+            .map(|(name, value)| format!("{name}:{}\n", value.trim()))
+            .collect();
         let canonical = format!("{method}\n{path}\n\n{lines}\n{names}\n{content}");
         let scope = format!("{}/{}/s3/aws4_request", &now[..8], self.region);
         let canonical = hex(digest(&SHA256, canonical.as_bytes()).as_ref());
         let text = format!("AWS4-HMAC-SHA256\n{now}\n{scope}\n{canonical}");
         let mut key = format!("AWS4{}", self.secret).into_bytes();
         for part in scope.split('/') {
-            key = sign(&Key::new(HMAC_SHA256, &key), part.as_bytes()).as_ref().to_vec();
+            key = sign(&Key::new(HMAC_SHA256, &key), part.as_bytes())
+                .as_ref()
+                .to_vec();
         }
         let signature = hex(sign(&Key::new(HMAC_SHA256, &key), text.as_bytes()).as_ref());
         let id = &self.id;
-        let whole =
-            format!("AWS4-HMAC-SHA256 Credential={id}/{scope}, SignedHeaders={names}, Signature={signature}");
+        let whole = format!(
+            "AWS4-HMAC-SHA256 Credential={id}/{scope}, SignedHeaders={names}, Signature={signature}"
+        );
         // The client sends the host by itself.
         signed.retain(|(name, _)| name != "host");
         signed.push(("authorization".to_owned(), whole));
@@ -102,8 +123,12 @@ mod tests {
             time: 1_369_353_600,
         };
         let headers = key.headers(&request);
-        let signature = "Signature=f0e8bdb87c964420e857bd35b5d6ed310bd44f0170aba48dd91039c6036bdb41";
-        assert!(headers.last().unwrap().1.ends_with(signature), "{headers:?}");
+        let signature =
+            "Signature=f0e8bdb87c964420e857bd35b5d6ed310bd44f0170aba48dd91039c6036bdb41";
+        assert!(
+            headers.last().unwrap().1.ends_with(signature),
+            "{headers:?}"
+        );
         assert!(!format!("{key:?}").contains(&key.secret));
     }
 

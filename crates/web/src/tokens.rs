@@ -1,5 +1,5 @@
-//! Tokens for one purpose: a server refuses, and says where one is given (`WWW-Authenticate: Bearer`, RFC 6750, as registries of
-//! images use it).
+//! Tokens for one purpose: a server refuses, and says where one is given (`WWW-Authenticate:
+//! Bearer`, RFC 6750, as registries of images use it).
 
 use std::collections::HashMap;
 use std::fmt;
@@ -35,8 +35,12 @@ impl Challenge {
             return None;
         }
         let parameters = parameters_of(parameters);
-        let said =
-            |name: &str| parameters.iter().find(|(known, _)| known == name).map(|(_, value)| value.clone());
+        let said = |name: &str| {
+            parameters
+                .iter()
+                .find(|(known, _)| known == name)
+                .map(|(_, value)| value.clone())
+        };
         let realm = Address::parse(&said("realm")?).ok()?.0;
         address.may_lead_to(&realm).then(|| Challenge {
             realm,
@@ -48,12 +52,22 @@ impl Challenge {
     /// What is asked for the token.
     pub fn address(&self) -> Address {
         let pairs = [("service", &self.service), ("scope", &self.scope)];
-        self.realm.with_query(pairs.iter().filter_map(|(name, value)| Some((*name, value.as_deref()?))))
+        self.realm.with_query(
+            pairs
+                .iter()
+                .filter_map(|(name, value)| Some((*name, value.as_deref()?))),
+        )
     }
 
     /// Who asks for it: whoever asks the server, but only where the same host gives tokens.
-    pub fn credential(&self, asked: &Address, credential: Option<&Credential>) -> Option<Credential> {
-        credential.filter(|_| self.realm.host() == asked.host()).cloned()
+    pub fn credential(
+        &self,
+        asked: &Address,
+        credential: Option<&Credential>,
+    ) -> Option<Credential> {
+        credential
+            .filter(|_| self.realm.host() == asked.host())
+            .cloned()
     }
 
     fn key(&self) -> (String, Option<String>) {
@@ -69,7 +83,11 @@ impl Tokens {
     /// Takes the token in an answer.
     pub fn take(&self, challenge: &Challenge, answer: &[u8]) -> Option<String> {
         let answer: serde_json::Value = serde_json::from_slice(answer).ok()?;
-        let token = answer.get("token").or(answer.get("access_token"))?.as_str()?.to_owned();
+        let token = answer
+            .get("token")
+            .or(answer.get("access_token"))?
+            .as_str()?
+            .to_owned();
         let is_fine = !token.is_empty() && token.bytes().all(|byte| byte.is_ascii_graphic());
         is_fine.then(|| {
             self.0.lock().insert(challenge.key(), token.clone());
@@ -124,33 +142,69 @@ mod tests {
             "Bearer realm=\"file:///etc/passwd\"",
             "Bearer realm=\"x",
         ] {
-            assert_eq!(Challenge::of(&at("https://images.example/v2/"), none), None, "{none}");
+            assert_eq!(
+                Challenge::of(&at("https://images.example/v2/"), none),
+                None,
+                "{none}"
+            );
         }
         let less_safe = "Bearer realm=\"http://images.example/token\"";
-        assert_eq!(Challenge::of(&at("https://images.example/v2/"), less_safe), None);
+        assert_eq!(
+            Challenge::of(&at("https://images.example/v2/"), less_safe),
+            None
+        );
     }
 
     #[test]
     fn a_credential_goes_to_its_own_host_only() {
         let own = Credential::Basic("tide".into(), "ebb".into());
         let challenge = |realm: &str| {
-            Challenge::of(&at("https://images.example/"), &format!("Bearer realm=\"{realm}\"")).unwrap()
+            Challenge::of(
+                &at("https://images.example/"),
+                &format!("Bearer realm=\"{realm}\""),
+            )
+            .unwrap()
         };
         let asked = at("https://images.example/v2/");
-        assert!(challenge("https://images.example/token").credential(&asked, Some(&own)).is_some());
-        assert!(challenge("https://other.example/token").credential(&asked, Some(&own)).is_none());
-        assert!(challenge("https://images.example:444/token").credential(&asked, Some(&own)).is_none());
+        assert!(
+            challenge("https://images.example/token")
+                .credential(&asked, Some(&own))
+                .is_some()
+        );
+        assert!(
+            challenge("https://other.example/token")
+                .credential(&asked, Some(&own))
+                .is_none()
+        );
+        assert!(
+            challenge("https://images.example:444/token")
+                .credential(&asked, Some(&own))
+                .is_none()
+        );
     }
 
     #[test]
     fn a_token_is_taken_from_an_answer_and_printed_nowhere() {
         let tokens = Tokens::default();
-        let challenge =
-            Challenge::of(&at("https://a.example/"), "Bearer realm=\"https://a.example/t\"").unwrap();
-        assert_eq!(tokens.take(&challenge, b"{\"access_token\": \"abc\"}").as_deref(), Some("abc"));
+        let challenge = Challenge::of(
+            &at("https://a.example/"),
+            "Bearer realm=\"https://a.example/t\"",
+        )
+        .unwrap();
+        assert_eq!(
+            tokens
+                .take(&challenge, b"{\"access_token\": \"abc\"}")
+                .as_deref(),
+            Some("abc")
+        );
         assert_eq!(tokens.known(&challenge).as_deref(), Some("abc"));
         assert_eq!(format!("{tokens:?}"), "tokens");
-        for bad in [&b"{}"[..], b"{\"token\": \"a\\nb\"}", b"{\"token\": \"\"}", b"<html>"] {
+        for bad in [
+            &b"{}"[..],
+            b"{\"token\": \"a\\nb\"}",
+            b"{\"token\": \"\"}",
+            b"<html>",
+        ] {
             assert_eq!(tokens.take(&challenge, bad), None);
         }
         tokens.forget(&challenge);

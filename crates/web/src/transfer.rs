@@ -147,17 +147,23 @@ impl<'a> Transfer<'a> {
         let mut address = self.request.address.clone();
         for _ in 0..=REDIRECTS {
             // Who asks is sent to nobody else.
-            let credential =
-                self.request.credential.clone().filter(|_| address.host() == self.request.address.host());
+            let credential = self
+                .request
+                .credential
+                .clone()
+                .filter(|_| address.host() == self.request.address.host());
             let credential = match &self.token {
-                Some((host, token)) if *host == address.host() => Some(Credential::Bearer(token.clone())),
+                Some((host, token)) if *host == address.host() => {
+                    Some(Credential::Bearer(token.clone()))
+                }
                 _ => credential,
             };
             let answer = self.ask(&address, credential)?;
             let head = answer.head(PATIENCE, self.stopped).map_err(ended)?;
             if head.status == 401
-                && let Some(challenge) =
-                    head.text("www-authenticate").and_then(|header| Challenge::of(&address, header))
+                && let Some(challenge) = head
+                    .text("www-authenticate")
+                    .and_then(|header| Challenge::of(&address, header))
                 && let Some(token) = self.token_for(&address, &challenge)?
             {
                 self.token = Some((address.host(), token));
@@ -171,16 +177,26 @@ impl<'a> Transfer<'a> {
             self.take(&answer, &head, sink)?;
             return Ok((address, media_type(&head)));
         }
-        Err(TryEnd::ForGood(Trouble::failed(format!("it leads on more than {REDIRECTS} times"))))
+        Err(TryEnd::ForGood(Trouble::failed(format!(
+            "it leads on more than {REDIRECTS} times"
+        ))))
     }
 
     /// The token that a server sends for; `None` where the last one was refused.
-    fn token_for(&mut self, address: &Address, challenge: &Challenge) -> Result<Option<String>, TryEnd> {
+    fn token_for(
+        &mut self,
+        address: &Address,
+        challenge: &Challenge,
+    ) -> Result<Option<String>, TryEnd> {
         if self.asks_for_token || self.tokens_taken >= TOKENS {
             return Ok(None);
         }
         self.tokens_taken += 1;
-        let refused = self.token.as_ref().filter(|(host, _)| *host == address.host()).map(|(_, token)| token);
+        let refused = self
+            .token
+            .as_ref()
+            .filter(|(host, _)| *host == address.host())
+            .map(|(_, token)| token);
         let known = self.tokens.known(challenge);
         match (known, refused) {
             (Some(known), None) => return Ok(Some(known)),
@@ -191,7 +207,8 @@ impl<'a> Transfer<'a> {
             (None, Some(_)) => return Ok(None),
         }
         let request = WebRequest {
-            credential: challenge.credential(&self.request.address, self.request.credential.as_ref()),
+            credential: challenge
+                .credential(&self.request.address, self.request.credential.as_ref()),
             limit: TOKEN_LIMIT,
             compressed: true,
             ..WebRequest::new(challenge.address())
@@ -200,23 +217,36 @@ impl<'a> Transfer<'a> {
         // A server of tokens that wants one itself gives none.
         let none = Tokens::default();
         let asking = Transfer::new(self.agent, &request, self.stopped, &none);
-        let asked = Transfer { asks_for_token: true, ..asking }.run(&mut answer);
+        let asked = Transfer {
+            asks_for_token: true,
+            ..asking
+        }
+        .run(&mut answer);
         asked.map_err(|trouble| match trouble {
             Trouble::Stopped => TryEnd::ForGood(Trouble::Stopped),
-            other => {
-                TryEnd::ForGood(Trouble::failed(format!("no token is given at {}: {other}", challenge.realm)))
-            }
+            other => TryEnd::ForGood(Trouble::failed(format!(
+                "no token is given at {}: {other}",
+                challenge.realm
+            ))),
         })?;
         match self.tokens.take(challenge, &answer) {
             Some(token) => Ok(Some(token)),
-            None => Err(TryEnd::ForGood(Trouble::failed(format!("{} gives no token", challenge.realm)))),
+            None => Err(TryEnd::ForGood(Trouble::failed(format!(
+                "{} gives no token",
+                challenge.realm
+            )))),
         }
     }
 
     /// Asks for all of it, or for what is not in the sink yet.
-    fn ask(&self, address: &Address, credential: Option<Credential>) -> Result<ServerAnswer, TryEnd> {
+    fn ask(
+        &self,
+        address: &Address,
+        credential: Option<Credential>,
+    ) -> Result<ServerAnswer, TryEnd> {
         let mut request = Request::get(address.as_sent());
-        // Only what comes as it is has a length that can be checked, and parts that can be asked for.
+        // Only what comes as it is has a length that can be checked, and parts that can be asked
+        // for.
         if !self.request.compressed {
             request = request.header("Accept-Encoding", "identity");
         }
@@ -227,9 +257,13 @@ impl<'a> Transfer<'a> {
             request = request.header("Accept", accept);
         }
         if let Some(validator) = self.validator.as_ref().filter(|_| self.taken > 0) {
-            request = request.header("Range", format!("bytes={}-", self.taken)).header("If-Range", validator);
+            request = request
+                .header("Range", format!("bytes={}-", self.taken))
+                .header("If-Range", validator);
         }
-        let request = request.body(()).map_err(|e| TryEnd::ForGood(Trouble::failed(e.to_string())))?;
+        let request = request
+            .body(())
+            .map_err(|e| TryEnd::ForGood(Trouble::failed(e.to_string())))?;
         Ok(transport::ask(self.agent, request))
     }
 
@@ -247,14 +281,19 @@ impl<'a> Transfer<'a> {
             // It cannot go on there: all of it again.
             206 | 416 if self.taken > 0 => {
                 self.validator = None;
-                return Err(TryEnd::MayPass(Trouble::failed("it answers with another part"), None));
+                return Err(TryEnd::MayPass(
+                    Trouble::failed("it answers with another part"),
+                    None,
+                ));
             }
             status => {
                 let trouble = head.refusal();
-                let trouble =
-                    trouble.unwrap_or_else(|| Trouble::failed(format!("it answers with status {status}")));
+                let trouble = trouble
+                    .unwrap_or_else(|| Trouble::failed(format!("it answers with status {status}")));
                 return Err(match status {
-                    408 | 425 | 429 | 500 | 502 | 503 | 504 => TryEnd::MayPass(trouble, pause(head)),
+                    408 | 425 | 429 | 500 | 502 | 503 | 504 => {
+                        TryEnd::MayPass(trouble, pause(head))
+                    }
                     _ => TryEnd::ForGood(trouble),
                 });
             }
@@ -266,8 +305,15 @@ impl<'a> Transfer<'a> {
         }
     }
 
-    fn take(&mut self, answer: &ServerAnswer, head: &Head, sink: &mut dyn Sink) -> Result<(), TryEnd> {
-        let whole = length(head).map(|length| length + self.taken).filter(|_| !self.request.compressed);
+    fn take(
+        &mut self,
+        answer: &ServerAnswer,
+        head: &Head,
+        sink: &mut dyn Sink,
+    ) -> Result<(), TryEnd> {
+        let whole = length(head)
+            .map(|length| length + self.taken)
+            .filter(|_| !self.request.compressed);
         let mut pace = Pace::new(PATIENCE, SLOWEST, Instant::now());
         loop {
             match answer.next(PATIENCE, self.stopped).map_err(ended)? {
@@ -297,17 +343,25 @@ fn broke_off() -> TryEnd {
 
 fn led_to(address: &Address, head: &Head) -> Result<Address, TryEnd> {
     let wrong = |what: String| Err(TryEnd::ForGood(Trouble::Failed(what)));
-    let Some(next) = head.text("location").and_then(|location| address.join(location)) else {
+    let Some(next) = head
+        .text("location")
+        .and_then(|location| address.join(location))
+    else {
         return wrong("it leads on to no address".to_owned());
     };
     match address.may_lead_to(&next) {
         true => Ok(next),
-        false => wrong(format!("it leads on to {next}, and that is less safe than {address}")),
+        false => wrong(format!(
+            "it leads on to {next}, and that is less safe than {address}"
+        )),
     }
 }
 
 fn silent() -> TryEnd {
-    TryEnd::MayPass(Trouble::failed(format!("it said nothing for {} s", PATIENCE.as_secs())), None)
+    TryEnd::MayPass(
+        Trouble::failed(format!("it said nothing for {} s", PATIENCE.as_secs())),
+        None,
+    )
 }
 
 /// Whether asking again may help after this.
@@ -324,13 +378,13 @@ fn ended(why: Unanswered) -> TryEnd {
         Error::ConnectionFailed => TryEnd::MayPass(Trouble::failed("it cannot be reached"), None),
         Error::Timeout(_) => silent(),
         Error::Io(e) => match e.kind() {
-            io::ErrorKind::ConnectionRefused => {
-                TryEnd::ForGood(Trouble::failed("it cannot be reached: nothing listens there"))
-            }
+            io::ErrorKind::ConnectionRefused => TryEnd::ForGood(Trouble::failed(
+                "it cannot be reached: nothing listens there",
+            )),
             // What is wrong with a certificate stays so.
-            _ if e.to_string().contains("UnknownIssuer") => {
-                TryEnd::ForGood(Trouble::failed("its certificate is by nobody whom this machine trusts"))
-            }
+            _ if e.to_string().contains("UnknownIssuer") => TryEnd::ForGood(Trouble::failed(
+                "its certificate is by nobody whom this machine trusts",
+            )),
             io::ErrorKind::InvalidData | io::ErrorKind::Other => {
                 TryEnd::ForGood(Trouble::failed(e.to_string()))
             }
@@ -343,7 +397,12 @@ fn ended(why: Unanswered) -> TryEnd {
 /// Its media type without parameters, in small letters.
 fn media_type(head: &Head) -> String {
     let whole = head.text("content-type").unwrap_or_default();
-    whole.split(';').next().unwrap_or_default().trim().to_lowercase()
+    whole
+        .split(';')
+        .next()
+        .unwrap_or_default()
+        .trim()
+        .to_lowercase()
 }
 
 /// How many bytes follow, if the server says so.
@@ -353,7 +412,12 @@ fn length(head: &Head) -> Option<u64> {
 
 /// Where the first of them is in the whole, for a part.
 fn begins(head: &Head) -> Option<u64> {
-    head.text("content-range")?.strip_prefix("bytes ")?.split('-').next()?.parse().ok()
+    head.text("content-range")?
+        .strip_prefix("bytes ")?
+        .split('-')
+        .next()?
+        .parse()
+        .ok()
 }
 
 /// What says whether the whole is still the same. A weak tag says nothing of single bytes.
@@ -364,5 +428,8 @@ fn validator(head: &Head) -> Option<String> {
 
 /// How long the server wants to be left alone.
 fn pause(head: &Head) -> Option<Duration> {
-    head.text("retry-after")?.parse().ok().map(Duration::from_secs)
+    head.text("retry-after")?
+        .parse()
+        .ok()
+        .map(Duration::from_secs)
 }

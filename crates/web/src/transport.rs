@@ -1,5 +1,5 @@
-//! One request to a server, and what it answers: the only place that waits for one. A thread of its own asks, so that whoever waits can
-//! give up at any moment.
+//! One request to a server, and what it answers: the only place that waits for one. A thread of its
+//! own asks, so that whoever waits can give up at any moment.
 
 use std::io::{self, Read};
 use std::sync::mpsc::{Receiver, RecvTimeoutError, SyncSender, sync_channel};
@@ -29,7 +29,10 @@ pub(crate) struct Head {
 impl Head {
     /// What a response says before its bytes.
     pub fn of<B>(response: &ureq::http::Response<B>) -> Head {
-        Head { status: response.status().as_u16(), headers: response.headers().clone() }
+        Head {
+            status: response.status().as_u16(),
+            headers: response.headers().clone(),
+        }
     }
 
     /// A header, if it is text.
@@ -88,7 +91,10 @@ fn listen(
     request: Request<()>,
     sender: &SyncSender<Result<Heard, Unanswered>>,
 ) -> Result<(), Unanswered> {
-    let request = agent.configure_request(request).timeout_global(Some(LONGEST)).build();
+    let request = agent
+        .configure_request(request)
+        .timeout_global(Some(LONGEST))
+        .build();
     let mut response = agent.run(request).map_err(Unanswered::NotAsked)?;
     let head = Head::of(&response);
     if sender.send(Ok(Heard::Head(head))).is_err() {
@@ -103,7 +109,11 @@ fn listen(
             Err(_) => return Err(Unanswered::BrokeOff),
         };
         piece.truncate(count);
-        let heard = if count == 0 { Heard::End } else { Heard::Piece(piece) };
+        let heard = if count == 0 {
+            Heard::End
+        } else {
+            Heard::Piece(piece)
+        };
         if sender.send(Ok(heard)).is_err() || count == 0 {
             return Ok(());
         }
@@ -115,7 +125,11 @@ impl ServerAnswer {
     ///
     /// # Errors
     /// Why there is none.
-    pub fn next(&self, patience: Duration, stopped: &dyn Fn() -> bool) -> Result<Heard, Unanswered> {
+    pub fn next(
+        &self,
+        patience: Duration,
+        stopped: &dyn Fn() -> bool,
+    ) -> Result<Heard, Unanswered> {
         let since = Instant::now();
         loop {
             let left = patience.saturating_sub(since.elapsed());
@@ -143,17 +157,25 @@ impl ServerAnswer {
     }
 }
 
-/// Sends something, and waits for what the server says before any bytes: in a time for all of it, so that a server that takes a byte now
-/// and then is given up.
+/// Sends something, and waits for what the server says before any bytes: in a time for all of it,
+/// so that a server that takes a byte now and then is given up.
 ///
 /// # Errors
 /// When it cannot be sent in that time.
-pub(crate) fn send(agent: &Agent, request: Request<&[u8]>, limit: Duration) -> Result<Head, Trouble> {
-    let request = agent.configure_request(request).timeout_global(Some(limit)).build();
+pub(crate) fn send(
+    agent: &Agent,
+    request: Request<&[u8]>,
+    limit: Duration,
+) -> Result<Head, Trouble> {
+    let request = agent
+        .configure_request(request)
+        .timeout_global(Some(limit))
+        .build();
     let response = agent.run(request).map_err(|error| match error {
-        ureq::Error::Timeout(_) => {
-            Trouble::Hangs(format!("did not take what was sent within {} seconds", limit.as_secs()))
-        }
+        ureq::Error::Timeout(_) => Trouble::Hangs(format!(
+            "did not take what was sent within {} seconds",
+            limit.as_secs()
+        )),
         other => Trouble::failed(other.to_string()),
     })?;
     Ok(Head::of(&response))

@@ -1,5 +1,5 @@
-//! Amounts, times and dates as people read them, and text as XML holds it: one wording for the terminal, the pages, the editor
-//! and the reports.
+//! Amounts, times and dates as people read them, and text as XML holds it: one wording for the
+//! terminal, the pages, the editor and the reports.
 //!
 //! ```
 //! use nubrik_wording::{counted, duration, size};
@@ -30,9 +30,12 @@ pub fn counted(count: usize, noun: &str) -> String {
     format!("{count} {}", plural(noun, count))
 }
 
-/// The noun for so many: `library` for one, `libraries` for others. A noun that ends with `s` is in the plural already.
+/// The noun for so many: `library` for one, `libraries` for others. A noun that ends with `s` is in
+/// the plural already.
 pub fn plural(noun: &str, count: usize) -> String {
-    let before_y = noun.strip_suffix('y').filter(|rest| !rest.ends_with(['a', 'e', 'o', 'u']));
+    let before_y = noun
+        .strip_suffix('y')
+        .filter(|rest| !rest.ends_with(['a', 'e', 'o', 'u']));
     match before_y {
         _ if count == 1 || (noun.ends_with('s') && !noun.ends_with("ss")) => noun.to_owned(),
         Some(rest) => format!("{rest}ies"),
@@ -55,7 +58,8 @@ pub fn duration(micros: u64) -> String {
     }
 }
 
-/// An amount of bytes in the largest unit that leaves a number before the point: `512 B`, `1.5 MiB`.
+/// An amount of bytes in the largest unit that leaves a number before the point: `512 B`,
+/// `1.5 MiB`.
 pub fn size(bytes: u64) -> String {
     let units = ["KiB", "MiB", "GiB", "TiB"];
     let mut shown = format!("{bytes} B");
@@ -70,7 +74,8 @@ pub fn size(bytes: u64) -> String {
     shown
 }
 
-/// How long ago something was, in seconds, in its largest unit: `just now`, `5 min ago`, `a day ago`.
+/// How long ago something was, in seconds, in its largest unit: `just now`, `5 min ago`,
+/// `a day ago`.
 pub fn ago(seconds: u64) -> String {
     match seconds {
         0..60 => "just now".to_owned(),
@@ -81,18 +86,23 @@ pub fn ago(seconds: u64) -> String {
     }
 }
 
-/// A moment, in seconds since 1970, in UTC, as RFC 3339 writes it: `2026-11-27T13:24:07Z`. One after the year 9999 is
-/// written as the last second of it.
+/// A moment, in seconds since 1970, in UTC, as RFC 3339 writes it: `2026-11-27T13:24:07Z`. One
+/// after the year 9999 is written as the last second of it.
 pub fn moment(seconds: u64) -> String {
     const LAST: i64 = 253_402_300_799;
     let seconds = i64::try_from(seconds).unwrap_or(LAST).min(LAST);
     let at = OffsetDateTime::from_unix_timestamp(seconds).unwrap_or(OffsetDateTime::UNIX_EPOCH);
     let (year, month, day) = (at.year(), u8::from(at.month()), at.day());
-    format!("{year:04}-{month:02}-{day:02}T{:02}:{:02}:{:02}Z", at.hour(), at.minute(), at.second())
+    format!(
+        "{year:04}-{month:02}-{day:02}T{:02}:{:02}:{:02}Z",
+        at.hour(),
+        at.minute(),
+        at.second()
+    )
 }
 
-/// Text as XML and HTML hold it, in elements and attributes: what has a meaning there is written out, and what cannot be
-/// there becomes the sign for that.
+/// Text as XML and HTML hold it, in elements and attributes: what has a meaning there is written
+/// out, and what cannot be there becomes the sign for that.
 pub fn xml(text: &str) -> String {
     let mut out = String::with_capacity(text.len());
     for c in text.chars() {
@@ -115,8 +125,24 @@ mod tests {
 
     #[test]
     fn nouns_are_counted_as_people_say_it() {
-        let nouns = ["program", "shared_library", "key", "files", "box", "match", "process"];
-        let many = ["programs", "shared_libraries", "keys", "files", "boxes", "matches", "processes"];
+        let nouns = [
+            "program",
+            "shared_library",
+            "key",
+            "files",
+            "box",
+            "match",
+            "process",
+        ];
+        let many = [
+            "programs",
+            "shared_libraries",
+            "keys",
+            "files",
+            "boxes",
+            "matches",
+            "processes",
+        ];
         assert_eq!(nouns.map(|noun| plural(noun, 3)), many);
         assert_eq!(nouns.map(|noun| plural(noun, 1)), nouns);
         assert_eq!(counted(0, "test"), "0 tests");
@@ -126,26 +152,47 @@ mod tests {
     fn of_many_names_the_first_are_said() {
         assert_eq!(some_of(["ebb", "flood"]), "ebb, flood");
         let many: Vec<String> = (0..1000).map(|n| format!("t{n}")).collect();
-        assert_eq!(some_of(&many), "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11, …");
-        assert_eq!(some_of(&many[..12]), "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11");
+        assert_eq!(
+            some_of(&many),
+            "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11, …"
+        );
+        assert_eq!(
+            some_of(&many[..12]),
+            "t0, t1, t2, t3, t4, t5, t6, t7, t8, t9, t10, t11"
+        );
     }
 
     #[test]
     fn durations_keep_three_figures_at_most() {
         let micros = [0, 3_200, 41_000, 12_340_000, 245_000_000, 7_500_000_000];
-        assert_eq!(micros.map(duration), ["0ms", "4ms", "0.04s", "12.3s", "4min 5s", "2h 5min"]);
+        assert_eq!(
+            micros.map(duration),
+            ["0ms", "4ms", "0.04s", "12.3s", "4min 5s", "2h 5min"]
+        );
     }
 
     #[test]
     fn sizes_have_a_number_before_the_point() {
-        assert_eq!([0, 1_023, 1_024, 1_572_864].map(size), ["0 B", "1023 B", "1.0 KiB", "1.5 MiB"]);
+        assert_eq!(
+            [0, 1_023, 1_024, 1_572_864].map(size),
+            ["0 B", "1023 B", "1.0 KiB", "1.5 MiB"]
+        );
         assert_eq!(size(u64::MAX), "16777216.0 TiB");
     }
 
     #[test]
     fn the_past_has_its_largest_unit() {
         let seconds = [59, 60, 7_199, 86_400, 259_200];
-        assert_eq!(seconds.map(ago), ["just now", "1 min ago", "1 h ago", "a day ago", "3 days ago"]);
+        assert_eq!(
+            seconds.map(ago),
+            [
+                "just now",
+                "1 min ago",
+                "1 h ago",
+                "a day ago",
+                "3 days ago"
+            ]
+        );
     }
 
     #[test]
@@ -158,6 +205,9 @@ mod tests {
 
     #[test]
     fn xml_holds_any_text() {
-        assert_eq!(xml("a < b & \"c\"\u{1b}\n"), "a &lt; b &amp; &quot;c&quot;\u{fffd}\n");
+        assert_eq!(
+            xml("a < b & \"c\"\u{1b}\n"),
+            "a &lt; b &amp; &quot;c&quot;\u{fffd}\n"
+        );
     }
 }

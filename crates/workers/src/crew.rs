@@ -18,12 +18,13 @@ use nubrik_store::{LocalStore, OutputRecord, Provenance, RecordEntry, Store};
 use parking_lot::Mutex;
 
 use crate::job::{
-    ABOARD, AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet, WORKERS,
-    is_worker_name,
+    ABOARD, AnswerSheet, FAILED, FailedJob, JobSet, JobSheet, JobSource, NotMade, ToolSheet,
+    WORKERS, is_worker_name,
 };
 use crate::{Alive, Boss, BossNews, MachineKind, WorkersTrouble};
 
-/// Besides those for free slots so many steps are under way, of so many slots: one that ends finds the next one waiting.
+/// Besides those for free slots so many steps are under way, of so many slots: one that ends finds
+/// the next one waiting.
 const AHEAD: (usize, usize) = (1, 4);
 
 /// By when all have answered who are there, from the first question on.
@@ -79,24 +80,49 @@ struct UnderWay {
 
 /// What a machine says of how a step failed there.
 fn failure(failed: FailedJob, why: &str, machine: Arc<str>) -> StepAnswer {
-    let FailedJob { code, signal, printed, micros } = failed;
-    let there = || Failure::There { problem: why.strip_prefix(FAILED).unwrap_or(why).to_owned() };
-    let failure = code.map(Failure::Code).or(signal.map(Failure::Signal)).unwrap_or_else(there);
-    StepAnswer::Failed(Box::new(FailedElsewhere { failure, printed, micros, machine }))
+    let FailedJob {
+        code,
+        signal,
+        printed,
+        micros,
+    } = failed;
+    let there = || Failure::There {
+        problem: why.strip_prefix(FAILED).unwrap_or(why).to_owned(),
+    };
+    let failure = code
+        .map(Failure::Code)
+        .or(signal.map(Failure::Signal))
+        .unwrap_or_else(there);
+    StepAnswer::Failed(Box::new(FailedElsewhere {
+        failure,
+        printed,
+        micros,
+        machine,
+    }))
 }
 
 /// Identifies outputs.
 fn digest_of(outputs: &[OutputRecord]) -> Digest {
     let contents = contents_of(outputs);
-    Digest::of(&contents.iter().flat_map(|content| content.0).collect::<Vec<u8>>())
+    Digest::of(
+        &contents
+            .iter()
+            .flat_map(|content| content.0)
+            .collect::<Vec<u8>>(),
+    )
 }
 
 /// The contents of a step's outputs.
 pub(crate) fn contents_of(outputs: &[OutputRecord]) -> Vec<Digest> {
-    outputs.iter().flat_map(OutputRecord::contents).map(|(digest, _)| digest).collect()
+    outputs
+        .iter()
+        .flat_map(OutputRecord::contents)
+        .map(|(digest, _)| digest)
+        .collect()
 }
 
-/// Asks all who are there, or only one, for what identifies some things. Gives who answered, by name.
+/// Asks all who are there, or only one, for what identifies some things. Gives who answered, by
+/// name.
 ///
 /// # Errors
 /// When they cannot be asked.
@@ -109,9 +135,15 @@ pub fn ask_for_tools(
     let salt = SecretKey::generate()?.public().digest();
     let unknown = Digest::of(b"");
     let tools = names.iter().map(|name| (name.clone(), unknown)).collect();
-    let question = ToolSheet { salt, by: String::new(), tools };
+    let question = ToolSheet {
+        salt,
+        by: String::new(),
+        tools,
+    };
     let answers = boss.ask(one, question.sign(key), TOOLS)?;
-    let sheets = answers.iter().filter_map(|bytes| ToolSheet::open(bytes, members, WORKERS).ok());
+    let sheets = answers
+        .iter()
+        .filter_map(|bytes| ToolSheet::open(bytes, members, WORKERS).ok());
     let own = sheets.filter(|sheet| sheet.salt == salt && is_worker_name(&sheet.by));
     Ok(own.map(|sheet| (sheet.by, sheet.tools)).collect())
 }
@@ -127,7 +159,20 @@ impl Crew {
         let (sources, sets, under_way, made, refused) = Default::default();
         let sent = Mutex::default();
         let began = Instant::now();
-        Crew { boss, key, shared, local, root, began, sources, sets, under_way, sent, made, refused }
+        Crew {
+            boss,
+            key,
+            shared,
+            local,
+            root,
+            began,
+            sources,
+            sets,
+            under_way,
+            sent,
+            made,
+            refused,
+        }
     }
 
     /// Who is there.
@@ -140,8 +185,8 @@ impl Crew {
         self.boss.wait_for(|_| true, within);
     }
 
-    /// Waits until somebody with some labels is there, for a while after the first question: whoever answers first may be
-    /// another one.
+    /// Waits until somebody with some labels is there, for a while after the first question:
+    /// whoever answers first may be another one.
     fn wait_for(&self, labels: &[Arc<str>]) {
         if !labels.is_empty() {
             let within = ALL_ANSWER.saturating_sub(self.began.elapsed());
@@ -152,7 +197,11 @@ impl Crew {
     /// Why somebody did not do a job, the first time that happened.
     pub fn refused(&self) -> Option<String> {
         let left = || {
-            let left = self.boss.present().into_iter().find_map(|alive| Some((alive.name, alive.away?)));
+            let left = self
+                .boss
+                .present()
+                .into_iter()
+                .find_map(|alive| Some((alive.name, alive.away?)));
             left.map(|(name, why)| format!("{name} takes none for a while: {why}"))
         };
         self.refused.lock().clone().or_else(left)
@@ -169,23 +218,36 @@ impl Crew {
         }
         let at = self.root.join(path.as_str());
         let executable = fs::metadata(&at).ok()?.permissions().mode() & 0o111 != 0;
-        let content = self.local.keep_bytes(&nubrik_disk::read_file(&at, u64::MAX - 1).ok()?).ok()?;
-        self.sources.lock().insert(path.clone(), (content, executable));
+        let content = self
+            .local
+            .keep_bytes(&nubrik_disk::read_file(&at, u64::MAX - 1).ok()?)
+            .ok()?;
+        self.sources
+            .lock()
+            .insert(path.clone(), (content, executable));
         Some((content, executable))
     }
 
     fn sources<'p>(&self, paths: impl IntoIterator<Item = &'p WsPath>) -> Option<Vec<JobSource>> {
         let source = |path: &WsPath| {
             let (content, executable) = self.source(path)?;
-            Some(JobSource { path: path.to_string(), content, executable })
+            Some(JobSource {
+                path: path.to_string(),
+                content,
+                executable,
+            })
         };
         paths.into_iter().map(source).collect()
     }
 
     fn hand_over(&self, contents: &[Digest], aboard: usize) -> Option<Vec<u8>> {
         let rows = self.shared.hand_over(contents, &self.local, aboard);
-        rows.inspect_err(|e| self.note(format!("what it needs cannot be put into the shared cache: {e}")))
-            .ok()
+        rows.inspect_err(|e| {
+            self.note(format!(
+                "what it needs cannot be put into the shared cache: {e}"
+            ))
+        })
+        .ok()
     }
 
     /// The content that lists the files of a set.
@@ -193,21 +255,38 @@ impl Crew {
         if let Some(known) = self.sets.lock().get(&set) {
             return Some(*known);
         }
-        let (made, sources): (Vec<&SetFile>, Vec<&SetFile>) = files.iter().partition(|file| file.is_made);
+        let (made, sources): (Vec<&SetFile>, Vec<&SetFile>) =
+            files.iter().partition(|file| file.is_made);
         let sources = self.sources(sources.iter().map(|file| &file.path))?;
         let contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
         // Many jobs want them: they are put once.
         let rows = self.hand_over(&contents, 0)?;
-        let made = made.iter().map(|file| (file.path.to_string(), file.folder)).collect();
-        let digest = self.local.keep_bytes(&JobSet { sources, made, rows }.encode()).ok()?;
+        let made = made
+            .iter()
+            .map(|file| (file.path.to_string(), file.folder))
+            .collect();
+        let digest = self
+            .local
+            .keep_bytes(
+                &JobSet {
+                    sources,
+                    made,
+                    rows,
+                }
+                .encode(),
+            )
+            .ok()?;
         self.sets.lock().insert(set, digest);
         Some(digest)
     }
 
     fn job(&self, errand: &Errand) -> Option<Vec<u8>> {
         let sources = self.sources(&errand.sources)?;
-        let sets: Vec<Digest> =
-            errand.sets.iter().map(|(set, files)| self.set(*set, files)).collect::<Option<_>>()?;
+        let sets: Vec<Digest> = errand
+            .sets
+            .iter()
+            .map(|(set, files)| self.set(*set, files))
+            .collect::<Option<_>>()?;
         let mut contents: Vec<Digest> = sources.iter().map(|source| source.content).collect();
         contents.extend(&sets);
         for (_, memory) in &errand.made {
@@ -236,7 +315,8 @@ impl Crew {
 
     /// The result in an answer, if it counts.
     fn result(&self, bytes: &[u8]) -> Option<(StepId, StepAnswer)> {
-        let (worker, sheet) = match AnswerSheet::open(bytes, &self.shared.members(), &*self.shared) {
+        let (worker, sheet) = match AnswerSheet::open(bytes, &self.shared.members(), &*self.shared)
+        {
             Ok(read) => read,
             Err(why) => {
                 self.note(format!("an answer does not count: {why}"));
@@ -250,11 +330,23 @@ impl Crew {
         let members = self.shared.members();
         let machine: Arc<str> = match is_worker_name(&sheet.by) {
             true => sheet.by.as_str().into(),
-            false => members.writer(&worker).map_or("", |member| &member.name).into(),
+            false => members
+                .writer(&worker)
+                .map_or("", |member| &member.name)
+                .into(),
         };
-        let Some(UnderWay { folder, is_bound, sendings, begun_by: _ }) = self.no_longer(step) else {
+        let Some(UnderWay {
+            folder,
+            is_bound,
+            sendings,
+            begun_by: _,
+        }) = self.no_longer(step)
+        else {
             if let (Ok(result), Some((made, before))) = (&sheet.end, self.made.lock().get(&step)) {
-                let is_same = result.entries.iter().all(|entry| digest_of(&entry.outputs) == *made);
+                let is_same = result
+                    .entries
+                    .iter()
+                    .all(|entry| digest_of(&entry.outputs) == *made);
                 if !is_same {
                     self.note(format!(
                         "{before} and {machine} made different things of one step, of which the first counts; nubrik build --verify \
@@ -283,17 +375,30 @@ impl Crew {
                 let why: Arc<str> = why.into();
                 return Some((
                     step,
-                    failed.map_or(StepAnswer::Not(why.clone()), |failed| failure(failed, &why, machine)),
+                    failed.map_or(StepAnswer::Not(why.clone()), |failed| {
+                        failure(failed, &why, machine)
+                    }),
                 ));
             }
         };
         let Some(entry) = result.entries.pop() else {
-            return Some((step, StepAnswer::Not(format!("{machine} answered with nothing").into())));
+            return Some((
+                step,
+                StepAnswer::Not(format!("{machine} answered with nothing").into()),
+            ));
         };
         self.shared.learn_for_later(&sheet.rows, &self.local);
-        let origin = Provenance::Shared { root: self.shared.accepted().root.digest(), writer: worker.0 };
-        self.made.lock().insert(step, (digest_of(&entry.outputs), machine.clone()));
-        Some((step, StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine)))
+        let origin = Provenance::Shared {
+            root: self.shared.accepted().root.digest(),
+            writer: worker.0,
+        };
+        self.made
+            .lock()
+            .insert(step, (digest_of(&entry.outputs), machine.clone()));
+        Some((
+            step,
+            StepAnswer::Made(Box::new(RecordEntry { origin, ..entry }), machine),
+        ))
     }
 
     /// One of the steps that nobody does any more, if nobody is there who could.
@@ -303,11 +408,16 @@ impl Crew {
             return None;
         }
         let present = self.boss.present();
-        let there = present.iter().filter(|alive| alive.open_slots() + alive.busy > 0);
+        let there = present
+            .iter()
+            .filter(|alive| alive.open_slots() + alive.busy > 0);
         let there: HashSet<String> = there.map(Alive::kind).collect();
-        let is_forsaken = |sent: &UnderWay| !sent.sendings.iter().any(|one| there.contains(&*one.kind));
+        let is_forsaken =
+            |sent: &UnderWay| !sent.sendings.iter().any(|one| there.contains(&*one.kind));
         // What is just being sent has no number yet.
-        let mut left = under_way.iter().filter(|(_, sent)| !sent.sendings.is_empty() && is_forsaken(sent));
+        let mut left = under_way
+            .iter()
+            .filter(|(_, sent)| !sent.sendings.is_empty() && is_forsaken(sent));
         let step = left.next().map(|(step, _)| *step)?;
         drop(under_way);
         self.no_longer(step).map(|_| step)
@@ -319,16 +429,31 @@ impl Crew {
         if !under_way.values().any(|sent| sent.begun_by.is_some()) {
             return None;
         }
-        let there: HashSet<String> = self.boss.present().into_iter().map(|alive| alive.name).collect();
-        let is_gone = |sent: &UnderWay| sent.begun_by.as_ref().is_some_and(|name| !there.contains(name));
+        let there: HashSet<String> = self
+            .boss
+            .present()
+            .into_iter()
+            .map(|alive| alive.name)
+            .collect();
+        let is_gone = |sent: &UnderWay| {
+            sent.begun_by
+                .as_ref()
+                .is_some_and(|name| !there.contains(name))
+        };
         let (step, sent) = under_way.iter_mut().find(|(_, sent)| is_gone(sent))?;
         let (step, name) = (*step, sent.begun_by.take()?);
         // The server would give the first one out once more when its lease ends.
-        let lost: Vec<Sending> = sent.sendings.iter().filter(|one| !one.is_lost).cloned().collect();
+        let lost: Vec<Sending> = sent
+            .sendings
+            .iter()
+            .filter(|one| !one.is_lost)
+            .cloned()
+            .collect();
         sent.sendings.iter_mut().for_each(|one| one.is_lost = true);
         drop(under_way);
         self.no_more_sent(&lost);
-        self.boss.forget(&lost.iter().map(|one| one.number).collect::<Vec<_>>());
+        self.boss
+            .forget(&lost.iter().map(|one| one.number).collect::<Vec<_>>());
         Some((step, name))
     }
 
@@ -340,11 +465,20 @@ impl Crew {
             let name = kind.name();
             let sent = sent.get(&*name).copied().unwrap_or(0) as isize;
             // On each machine one more than it does at once is under way at least.
-            let ahead = if ahead { (kind.slots * AHEAD.0 / AHEAD.1).max(kind.machines) } else { 0 };
+            let ahead = if ahead {
+                (kind.slots * AHEAD.0 / AHEAD.1).max(kind.machines)
+            } else {
+                0
+            };
             ((kind.slots + ahead) as isize - sent, name)
         };
-        let fitting = kinds.iter().filter(|kind| kind.has_labels(machine)).map(room);
-        fitting.max_by_key(|(room, _)| *room).map(|(room, name)| (name, room))
+        let fitting = kinds
+            .iter()
+            .filter(|kind| kind.has_labels(machine))
+            .map(room);
+        fitting
+            .max_by_key(|(room, _)| *room)
+            .map(|(room, name)| (name, room))
     }
 
     /// Stops whoever has a step that was sent under some numbers.
@@ -364,7 +498,8 @@ impl Crew {
     fn no_more_sent(&self, sendings: &[Sending]) {
         let mut sent = self.sent.lock();
         for one in sendings.iter().filter(|one| !one.is_lost) {
-            sent.entry(one.kind.clone()).and_modify(|count| *count = count.saturating_sub(1));
+            sent.entry(one.kind.clone())
+                .and_modify(|count| *count = count.saturating_sub(1));
         }
     }
 }
@@ -374,27 +509,45 @@ impl Performer for Crew {
         self.sources.lock().clear();
         self.sets.lock().clear();
         self.made.lock().clear();
-        // Steps have the same numbers in each build: no answer and no stop of an earlier one counts.
+        // Steps have the same numbers in each build: no answer and no stop of an earlier one
+        // counts.
         self.boss.next_build();
     }
 
     fn has_place(&self, machine: &[Arc<str>], ahead: bool) -> bool {
-        self.roomiest(machine, ahead).is_some_and(|(_, room)| room > 0)
+        self.roomiest(machine, ahead)
+            .is_some_and(|(_, room)| room > 0)
     }
 
     fn ask(&self, machine: &[Arc<str>], names: &[Arc<str>]) -> Result<NamedThings, Arc<str>> {
         self.wait_for(machine);
         let present = self.boss.present();
         // The same one each time, as long as it is there.
-        let Some(one) = present.iter().find(|alive| alive.open_slots() > 0 && alive.has_labels(machine))
+        let Some(one) = present
+            .iter()
+            .find(|alive| alive.open_slots() > 0 && alive.has_labels(machine))
         else {
             let away = present.iter().filter(|alive| alive.has_labels(machine));
-            let mut away = away
-                .filter_map(|alive| Some(format!("{} takes none now: {}", alive.name, alive.away.as_ref()?)));
-            let all: Vec<String> =
-                present.iter().map(|a| format!("{} ({})", a.name, a.labels.join(" "))).collect();
-            let all = if all.is_empty() { "nobody".to_owned() } else { all.join(", ") };
-            return Err(away.next().unwrap_or_else(|| format!("workers in this pool: {all}")).into());
+            let mut away = away.filter_map(|alive| {
+                Some(format!(
+                    "{} takes none now: {}",
+                    alive.name,
+                    alive.away.as_ref()?
+                ))
+            });
+            let all: Vec<String> = present
+                .iter()
+                .map(|a| format!("{} ({})", a.name, a.labels.join(" ")))
+                .collect();
+            let all = if all.is_empty() {
+                "nobody".to_owned()
+            } else {
+                all.join(", ")
+            };
+            return Err(away
+                .next()
+                .unwrap_or_else(|| format!("workers in this pool: {all}"))
+                .into());
         };
         if names.is_empty() {
             return Ok(Vec::new());
@@ -406,7 +559,10 @@ impl Performer for Crew {
             return Err(format!("{} did not say what tools it has", one.name).into());
         };
         let told: HashMap<Arc<str>, Digest> = things.into_iter().collect();
-        Ok(names.iter().map(|name| (name.clone(), told.get(name).copied())).collect())
+        Ok(names
+            .iter()
+            .map(|name| (name.clone(), told.get(name).copied()))
+            .collect())
     }
 
     fn send(&self, errand: &Errand) -> bool {
@@ -415,22 +571,45 @@ impl Performer for Crew {
             return false;
         };
         let kind: Arc<str> = kind.into();
-        let Some(job) = self.job(errand) else { return false };
+        let Some(job) = self.job(errand) else {
+            return false;
+        };
         // Before it is sent: the answer may be there at once.
-        let folder = errand.lone.graph.step(errand.lone.step).folder.shared().clone();
-        let fresh = || UnderWay { folder, is_bound: errand.is_bound, sendings: Vec::new(), begun_by: None };
-        self.under_way.lock().entry(errand.step).or_insert_with(fresh);
+        let folder = errand
+            .lone
+            .graph
+            .step(errand.lone.step)
+            .folder
+            .shared()
+            .clone();
+        let fresh = || UnderWay {
+            folder,
+            is_bound: errand.is_bound,
+            sendings: Vec::new(),
+            begun_by: None,
+        };
+        self.under_way
+            .lock()
+            .entry(errand.step)
+            .or_insert_with(fresh);
         match self.boss.send(&kind, job) {
             Ok(number) => {
                 if let Some(sent) = self.under_way.lock().get_mut(&errand.step) {
-                    sent.sendings.push(Sending { number, kind: kind.clone(), is_lost: false });
+                    sent.sendings.push(Sending {
+                        number,
+                        kind: kind.clone(),
+                        is_lost: false,
+                    });
                     *self.sent.lock().entry(kind).or_default() += 1;
                 }
                 true
             }
             Err(trouble) => {
                 let mut under_way = self.under_way.lock();
-                if under_way.get(&errand.step).is_some_and(|sent| sent.sendings.is_empty()) {
+                if under_way
+                    .get(&errand.step)
+                    .is_some_and(|sent| sent.sendings.is_empty())
+                {
                     under_way.remove(&errand.step);
                 }
                 drop(under_way);
@@ -443,12 +622,24 @@ impl Performer for Crew {
     fn receive(&self, within: Duration) -> Option<(StepId, StepAnswer)> {
         match self.boss.receive(within) {
             Some(BossNews::Answer(bytes)) => self.result(&bytes),
-            Some(BossNews::Begun { number, name, unpacks }) => {
+            Some(BossNews::Begun {
+                number,
+                name,
+                unpacks,
+            }) => {
                 let mut under_way = self.under_way.lock();
-                let sent = under_way.get_mut(&StepId(number)).filter(|_| is_worker_name(&name))?;
+                let sent = under_way
+                    .get_mut(&StepId(number))
+                    .filter(|_| is_worker_name(&name))?;
                 // Who is not known to be there cannot be missed.
                 sent.begun_by = self.boss.is_present(&name).then(|| name.clone());
-                Some((StepId(number), StepAnswer::Begun { machine: name.into(), unpacks }))
+                Some((
+                    StepId(number),
+                    StepAnswer::Begun {
+                        machine: name.into(),
+                        unpacks,
+                    },
+                ))
             }
             Some(BossNews::Undone(number)) => {
                 let under_way = self.under_way.lock();

@@ -1,5 +1,5 @@
-//! What monitoring systems read of a worker: numbers of its jobs, of its pool and of the shared cache that it uses. Nothing secret
-//! is among them, and nothing of what jobs are of.
+//! What monitoring systems read of a worker: numbers of its jobs, of its pool and of the shared
+//! cache that it uses. Nothing secret is among them, and nothing of what jobs are of.
 
 use std::sync::Arc;
 use std::sync::atomic::{AtomicU64, Ordering};
@@ -80,7 +80,14 @@ pub(crate) struct WorkMeter {
 }
 
 fn sum(a: Traffic, b: Traffic) -> Traffic {
-    let Traffic { requests, moved, mut mirror, sent, raw, differences } = a;
+    let Traffic {
+        requests,
+        moved,
+        mut mirror,
+        sent,
+        raw,
+        differences,
+    } = a;
     mirror.requests += b.mirror.requests;
     mirror.moved += b.mirror.moved;
     mirror.copied += b.mirror.copied;
@@ -97,9 +104,12 @@ fn sum(a: Traffic, b: Traffic) -> Traffic {
 impl WorkMeter {
     /// Takes note of a job that ended, and how long it ran.
     pub fn ended(&self, end: WorkEnd, took: Duration) {
-        let now = SystemTime::now().duration_since(UNIX_EPOCH).unwrap_or_default();
+        let now = SystemTime::now()
+            .duration_since(UNIX_EPOCH)
+            .unwrap_or_default();
         self.ends[end as usize].fetch_add(1, Ordering::Relaxed);
-        self.micros.fetch_add(took.as_micros() as u64, Ordering::Relaxed);
+        self.micros
+            .fetch_add(took.as_micros() as u64, Ordering::Relaxed);
         self.last.store(now.as_secs(), Ordering::Relaxed);
     }
 
@@ -115,7 +125,10 @@ impl WorkMeter {
     fn traffic(&self) -> Traffic {
         let mut caches = self.caches.lock();
         caches.forget_closed();
-        caches.open.iter().fold(caches.past, |all, shared| sum(all, shared.traffic()))
+        caches
+            .open
+            .iter()
+            .fold(caches.past, |all, shared| sum(all, shared.traffic()))
     }
 
     /// What is known now, as families of numbers.
@@ -123,17 +136,27 @@ impl WorkMeter {
         use MetricKind::{Counter, Gauge, Info};
         let (alive, traffic) = (hand.alive(), self.traffic());
         let label = |name: &'static str, value: &str| (name, value.to_owned());
-        let labelled = |named: (&'static str, MetricKind), help: &'static str, samples: Vec<Sample>| {
-            MetricFamily { name: named.0, kind: named.1, unit: MetricUnit::None, help, samples }
-        };
+        let labelled =
+            |named: (&'static str, MetricKind), help: &'static str, samples: Vec<Sample>| {
+                MetricFamily {
+                    name: named.0,
+                    kind: named.1,
+                    unit: MetricUnit::None,
+                    help,
+                    samples,
+                }
+            };
         let count = |name: &'static str, kind: MetricKind, help: &'static str, value: u64| {
             MetricFamily::one((name, kind, MetricUnit::None), help, value as f64)
         };
         let bytes = |name: &'static str, help: &'static str, value: u64| {
             MetricFamily::one((name, Counter, MetricUnit::Bytes), help, value as f64)
         };
-        let own =
-            vec![label("name", &alive.name), label("version", version), label("machine", &alive.machine)];
+        let own = vec![
+            label("name", &alive.name),
+            label("version", version),
+            label("machine", &alive.machine),
+        ];
         let ends = WorkEnd::ALL.iter().map(|end| Sample {
             labels: vec![label("end", end.word())],
             value: self.ends[*end as usize].load(Ordering::Relaxed) as f64,
@@ -141,23 +164,48 @@ impl WorkMeter {
         let took = self.micros.load(Ordering::Relaxed) as f64 / 1e6;
         let last = self.last.load(Ordering::Relaxed);
         let mut all = vec![
-            labelled(("nubrik_worker", Info), "The worker.", vec![Sample { labels: own, value: 1.0 }]),
-            count("nubrik_worker_slots", Gauge, "How many steps run at once.", alive.slots as u64),
-            count("nubrik_worker_busy", Gauge, "How many of them run a step now.", alive.busy as u64),
+            labelled(
+                ("nubrik_worker", Info),
+                "The worker.",
+                vec![Sample {
+                    labels: own,
+                    value: 1.0,
+                }],
+            ),
+            count(
+                "nubrik_worker_slots",
+                Gauge,
+                "How many steps run at once.",
+                alive.slots as u64,
+            ),
+            count(
+                "nubrik_worker_busy",
+                Gauge,
+                "How many of them run a step now.",
+                alive.busy as u64,
+            ),
             count(
                 "nubrik_worker_away",
                 Gauge,
                 "1 while the worker takes no jobs: /health says why.",
                 u64::from(alive.away.is_some()),
             ),
-            labelled(("nubrik_worker_jobs", Counter), "Jobs that ended, by how.", ends.collect()),
+            labelled(
+                ("nubrik_worker_jobs", Counter),
+                "Jobs that ended, by how.",
+                ends.collect(),
+            ),
             MetricFamily::one(
                 ("nubrik_worker_job_seconds", Counter, MetricUnit::Seconds),
                 "Time that jobs ran, all together.",
                 took,
             ),
             MetricFamily::one(
-                ("nubrik_worker_last_job_timestamp_seconds", Gauge, MetricUnit::Seconds),
+                (
+                    "nubrik_worker_last_job_timestamp_seconds",
+                    Gauge,
+                    MetricUnit::Seconds,
+                ),
                 "When the last job ended, since 1970; 0 for none.",
                 last as f64,
             ),
@@ -167,32 +215,64 @@ impl WorkMeter {
                 "Requests to the shared cache and its mirror.",
                 traffic.requests,
             ),
-            bytes("nubrik_shared_received_bytes", "What came from them.", traffic.moved),
-            bytes("nubrik_shared_mirror_bytes", "What of that the mirror gave.", traffic.mirror.moved),
-            bytes("nubrik_shared_sent_bytes", "What went to the shared cache.", traffic.sent),
+            bytes(
+                "nubrik_shared_received_bytes",
+                "What came from them.",
+                traffic.moved,
+            ),
+            bytes(
+                "nubrik_shared_mirror_bytes",
+                "What of that the mirror gave.",
+                traffic.mirror.moved,
+            ),
+            bytes(
+                "nubrik_shared_sent_bytes",
+                "What went to the shared cache.",
+                traffic.sent,
+            ),
         ];
         if let Some(queue) = hand.queue() {
             let of_kind = |value: u64| {
                 let labels = vec![label("pool", &queue.pool), label("kind", &queue.kind)];
-                vec![Sample { labels, value: value as f64 }]
+                vec![Sample {
+                    labels,
+                    value: value as f64,
+                }]
             };
             let waiting = "Jobs for this kind of machine that nobody took yet.";
-            all.push(labelled(("nubrik_pool_waiting", Gauge), waiting, of_kind(queue.waiting)));
+            all.push(labelled(
+                ("nubrik_pool_waiting", Gauge),
+                waiting,
+                of_kind(queue.waiting),
+            ));
             let begun = "Jobs for this kind of machine that some worker has taken.";
-            all.push(labelled(("nubrik_pool_taken", Gauge), begun, of_kind(queue.taken)));
+            all.push(labelled(
+                ("nubrik_pool_taken", Gauge),
+                begun,
+                of_kind(queue.taken),
+            ));
         }
         all
     }
 
-    /// Answers whoever asks: `/metrics` for numbers, `/health` for whether the worker takes jobs now (200, or 503 and why not).
+    /// Answers whoever asks: `/metrics` for numbers, `/health` for whether the worker takes jobs
+    /// now (200, or 503 and why not).
     pub fn answer(&self, hand: &Hand, version: &str, request: &HttpRequest, caller: &mut Caller) {
         const TEXT: &str = "text/plain; charset=utf-8";
-        let text = |code: u16, said: String| HttpAnswer { code, media: TEXT, body: said.into_bytes() };
+        let text = |code: u16, said: String| HttpAnswer {
+            code,
+            media: TEXT,
+            body: said.into_bytes(),
+        };
         let path = request.url.split('?').next().unwrap_or_default();
         let answer = match (&*request.method, path) {
             ("GET" | "HEAD", "/metrics") => {
                 let body = open_metrics(&self.families(hand, version)).into_bytes();
-                HttpAnswer { code: 200, media: MEDIA, body }
+                HttpAnswer {
+                    code: 200,
+                    media: MEDIA,
+                    body,
+                }
             }
             ("GET" | "HEAD", "/health") => match hand.alive().away {
                 None if hand.queue().is_none() => {
@@ -204,7 +284,10 @@ impl WorkMeter {
             ("GET" | "HEAD", _) => text(404, "there are /metrics and /health\n".to_owned()),
             _ => text(405, "only GET and HEAD are answered\n".to_owned()),
         };
-        let more = [("Cache-Control", "no-store"), ("X-Content-Type-Options", "nosniff")];
+        let more = [
+            ("Cache-Control", "no-store"),
+            ("X-Content-Type-Options", "nosniff"),
+        ];
         caller.respond(request.method != "HEAD", &answer, &more);
     }
 }

@@ -1,5 +1,5 @@
-//! Working for others: a step that came as a job runs in a workspace of the tool's own, under the same rules as here, and what it
-//! made goes into the shared cache.
+//! Working for others: a step that came as a job runs in a workspace of the tool's own, under the
+//! same rules as here, and what it made goes into the shared cache.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -11,8 +11,8 @@ use nubrik_bytes::Digest;
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::Below;
 use nubrik_engine::{
-    Changes, Event, Failure, Listener, Options, Outreach, OutsideSystem, Request, State, StepMemory,
-    identity_of, memory_of_others,
+    Changes, Event, Failure, Listener, Options, Outreach, OutsideSystem, Request, State,
+    StepMemory, identity_of, memory_of_others,
 };
 use nubrik_graph::{FileId, Graph, LoneStep, StepId};
 use nubrik_machine::Machine;
@@ -23,8 +23,8 @@ use nubrik_store::{Basis, LocalStore, Opened, OutputRecord, RecordEntry, Store};
 use crate::WorkersTrouble;
 use crate::crew::contents_of;
 use crate::job::{
-    ABOARD, AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade, RefusedMessage,
-    ToolSheet,
+    ABOARD, AnswerSheet, FAILED, FailedJob, JOBS, JobSet, JobSheet, JobSource, NotMade,
+    RefusedMessage, ToolSheet,
 };
 use crate::turns::Turns;
 
@@ -141,7 +141,12 @@ struct Complaints<'a> {
 impl Listener for Complaints<'_> {
     fn hear(&self, event: &Event) {
         match event {
-            Event::Done { failure: Some(failure), printed, micros, .. } => {
+            Event::Done {
+                failure: Some(failure),
+                printed,
+                micros,
+                ..
+            } => {
                 let complaint = || (failure.clone(), printed.clone(), *micros);
                 self.first.lock().get_or_insert_with(complaint);
             }
@@ -170,12 +175,21 @@ pub struct ToolTeller {
 }
 
 impl ToolTeller {
-    /// What identifies tools and files of the system that somebody asks for who may give jobs, signed; nothing for anybody else.
+    /// What identifies tools and files of the system that somebody asks for who may give jobs,
+    /// signed; nothing for anybody else.
     pub fn tools(&self, machine: &Machine, question: &[u8]) -> Option<Vec<u8>> {
         let asked = ToolSheet::open(question, &self.shared.members(), JOBS).ok()?;
-        let found = |(name, _): &(Arc<str>, Digest)| Some((name.clone(), identity_of(machine, name)?));
+        let found =
+            |(name, _): &(Arc<str>, Digest)| Some((name.clone(), identity_of(machine, name)?));
         let tools = asked.tools.iter().filter_map(found).collect();
-        Some(ToolSheet { salt: asked.salt, by: self.name.clone(), tools }.sign(&self.key))
+        Some(
+            ToolSheet {
+                salt: asked.salt,
+                by: self.name.clone(),
+                tools,
+            }
+            .sign(&self.key),
+        )
     }
 }
 
@@ -206,17 +220,38 @@ fn failed_job(failure: &Failure, mut printed: Vec<u8>, micros: u64) -> FailedJob
         Failure::Observed { first, refused, .. } if !is_refused(refused) => first,
         other => other,
     };
-    let code = if let Failure::Code(code) = failure { Some(*code) } else { None };
-    let signal = if let Failure::Signal(signal) = failure { Some(*signal) } else { None };
-    FailedJob { code, signal, printed, micros }
+    let code = if let Failure::Code(code) = failure {
+        Some(*code)
+    } else {
+        None
+    };
+    let signal = if let Failure::Signal(signal) = failure {
+        Some(*signal)
+    } else {
+        None
+    };
+    FailedJob {
+        code,
+        signal,
+        printed,
+        micros,
+    }
 }
 
 /// The folders of the steps that make what the image of a step is in.
 fn image_folders(graph: &Graph, step: StepId) -> BTreeSet<Arc<str>> {
-    let inputs = graph.image_of(step).map(|image| graph.step(image).inputs.iter()).into_iter().flatten();
+    let inputs = graph
+        .image_of(step)
+        .map(|image| graph.step(image).inputs.iter())
+        .into_iter()
+        .flatten();
     let own: BTreeSet<FileId> = graph.step(step).inputs.iter().copied().collect();
-    let makers = inputs.filter(|file| !own.contains(file)).filter_map(|file| graph.file(*file).maker);
-    makers.map(|maker| graph.step(maker).folder.shared().clone()).collect()
+    let makers = inputs
+        .filter(|file| !own.contains(file))
+        .filter_map(|file| graph.file(*file).maker);
+    makers
+        .map(|maker| graph.step(maker).folder.shared().clone())
+        .collect()
 }
 
 impl WorkPlace {
@@ -238,21 +273,33 @@ impl WorkPlace {
         let below = Below::new(folder).map_err(problem)?;
         for entry in fs::read_dir(folder).map_err(problem)?.flatten() {
             let name = entry.file_name();
-            let name = name.to_str().ok_or_else(|| no_place(format!("{name:?} is there")))?;
+            let name = name
+                .to_str()
+                .ok_or_else(|| no_place(format!("{name:?} is there")))?;
             below.remove(name).map_err(problem)?;
         }
         below.made_folder(OWN_FOLDER).map_err(problem)?;
-        let machine = Machine::new(folder, owner.search_path.clone(), &[], cancel).map_err(problem)?;
+        let machine =
+            Machine::new(folder, owner.search_path.clone(), &[], cancel).map_err(problem)?;
         let mut machine = machine.with_images(owner.images.clone());
         machine.add_labels(&owner.labels);
         nubrik_machine::end_left_over(folder);
         let store = LayeredStore::new(owner.local.clone(), shared.clone(), None);
         let (folder, placed) = (folder.to_owned(), BTreeMap::new());
-        Ok(WorkPlace { folder, machine, owner, shared, store, turns, placed, is_spoilt: false })
+        Ok(WorkPlace {
+            folder,
+            machine,
+            owner,
+            shared,
+            store,
+            turns,
+            placed,
+            is_spoilt: false,
+        })
     }
 
-    /// Whether no job can be done there until it is opened again: the shared cache failed and is not asked any more, or something of an
-    /// earlier job is left.
+    /// Whether no job can be done there until it is opened again: the shared cache failed and is
+    /// not asked any more, or something of an earlier job is left.
     pub fn must_be_opened_again(&self) -> bool {
         self.shared.is_off() || self.is_spoilt
     }
@@ -266,7 +313,16 @@ impl WorkPlace {
         cancel: Arc<CancelSwitch>,
         shared: Arc<SharedStore>,
     ) -> Result<WorkPlace, WorkersTrouble> {
-        let WorkPlace { folder, machine, owner, shared: _, store: _, turns, placed: _, is_spoilt: _ } = self;
+        let WorkPlace {
+            folder,
+            machine,
+            owner,
+            shared: _,
+            store: _,
+            turns,
+            placed: _,
+            is_spoilt: _,
+        } = self;
         drop(machine);
         WorkPlace::open(&folder, cancel, shared, owner, turns)
     }
@@ -281,7 +337,11 @@ impl WorkPlace {
 
     /// Does a job: gives the answer, signed. Nothing where it was stopped.
     /// It begins when it has its turn, if it is wanted then; `tell` says a failure for people.
-    pub fn perform(&mut self, OpenedJob(mut sheet): OpenedJob, client: &JobClient<'_>) -> Option<DoneJob> {
+    pub fn perform(
+        &mut self,
+        OpenedJob(mut sheet): OpenedJob,
+        client: &JobClient<'_>,
+    ) -> Option<DoneJob> {
         let mut failed = None;
         let unfit = self.unfit(&sheet);
         if self.machine.cancel().is_thrown() {
@@ -302,20 +362,48 @@ impl WorkPlace {
         let done = end.as_ref().map(|_| ()).map_err(Clone::clone);
         let (end, rows) = match end {
             Ok((result, rows)) => (Ok(result), rows),
-            Err(why) => (Err(NotMade { why: why.why().to_owned(), failed }), Vec::new()),
+            Err(why) => (
+                Err(NotMade {
+                    why: why.why().to_owned(),
+                    failed,
+                }),
+                Vec::new(),
+            ),
         };
-        let say = sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
+        let say =
+            sheet.graph.title(sheet.step).to_string() + "  " + &sheet.graph.step(sheet.step).say;
         let by = self.owner.name.clone();
-        let answer = AnswerSheet { build: sheet.build, number: sheet.number, by, end, rows };
+        let answer = AnswerSheet {
+            build: sheet.build,
+            number: sheet.number,
+            by,
+            end,
+            rows,
+        };
         match answer.sign(&self.owner.key, &*self.shared) {
-            Ok(bytes) => Some(DoneJob { answer: bytes, say, end: done }),
+            Ok(bytes) => Some(DoneJob {
+                answer: bytes,
+                say,
+                end: done,
+            }),
             Err(why) => {
                 // A short one says at least that, and goes in the message.
                 let why = format!("its answer cannot be put into the shared cache: {why}");
-                let end = Err(NotMade { why: why.clone(), failed: None });
-                let answer = AnswerSheet { end, rows: Vec::new(), ..answer };
+                let end = Err(NotMade {
+                    why: why.clone(),
+                    failed: None,
+                });
+                let answer = AnswerSheet {
+                    end,
+                    rows: Vec::new(),
+                    ..answer
+                };
                 let bytes = answer.sign(&self.owner.key, &*self.shared).ok()?;
-                Some(DoneJob { answer: bytes, say, end: Err(NotDone::Undone(why)) })
+                Some(DoneJob {
+                    answer: bytes,
+                    say,
+                    end: Err(NotDone::Undone(why)),
+                })
             }
         }
     }
@@ -324,25 +412,46 @@ impl WorkPlace {
     fn unfit(&self, sheet: &JobSheet) -> Option<String> {
         let machine = &self.machine;
         // The image that it runs in is a part of the job.
-        let of_machine = sheet.tools.iter().filter(|(name, _)| **name != *nubrik_engine::ROOT);
-        of_machine.into_iter().find_map(|(name, identity)| match identity_of(machine, name) {
-            Some(own) if own == *identity => None,
-            Some(_) => {
-                let at = machine.tool(name).map(|tool| format!(" ({})", tool.path.display()));
-                Some(format!("its `{name}` is another one{}", at.unwrap_or_default()))
-            }
-            None => Some(match machine.tool(name).ok().and_then(|tool| tool.unanswered) {
-                None => format!("it has no `{name}`"),
-                Some(question) => format!("its `{name}` does not say what belongs to it: {question}"),
-            }),
-        })
+        let of_machine = sheet
+            .tools
+            .iter()
+            .filter(|(name, _)| **name != *nubrik_engine::ROOT);
+        of_machine
+            .into_iter()
+            .find_map(|(name, identity)| match identity_of(machine, name) {
+                Some(own) if own == *identity => None,
+                Some(_) => {
+                    let at = machine
+                        .tool(name)
+                        .map(|tool| format!(" ({})", tool.path.display()));
+                    Some(format!(
+                        "its `{name}` is another one{}",
+                        at.unwrap_or_default()
+                    ))
+                }
+                None => Some(
+                    match machine.tool(name).ok().and_then(|tool| tool.unanswered) {
+                        None => format!("it has no `{name}`"),
+                        Some(question) => {
+                            format!("its `{name}` does not say what belongs to it: {question}")
+                        }
+                    },
+                ),
+            })
     }
 
     /// Why no job should be taken now, for people: there is too little room for what steps make.
     pub fn lacks_room(&self) -> Option<String> {
-        let free =
-            rustix::fs::statvfs(&self.folder).ok().map(|fs| fs.f_bavail.saturating_mul(fs.f_frsize))?;
-        let text = || format!("less than {} MiB are free in {}", NEEDED_ROOM >> 20, self.folder.display());
+        let free = rustix::fs::statvfs(&self.folder)
+            .ok()
+            .map(|fs| fs.f_bavail.saturating_mul(fs.f_frsize))?;
+        let text = || {
+            format!(
+                "less than {} MiB are free in {}",
+                NEEDED_ROOM >> 20,
+                self.folder.display()
+            )
+        };
         (free < NEEDED_ROOM).then(text)
     }
 
@@ -364,7 +473,10 @@ impl WorkPlace {
         if let Err(why) = self.place_sources(&sources) {
             return Some(Err(why));
         }
-        let made = sheet.made.iter().map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
+        let made = sheet
+            .made
+            .iter()
+            .map(|(folder, bytes)| Some((folder.clone(), memory_of_others(bytes)?)));
         let Some(made) = made.collect::<Option<Vec<_>>>() else {
             return Some(Err("what it says of its inputs is damaged".into()));
         };
@@ -373,7 +485,10 @@ impl WorkPlace {
         let of_image = image_folders(&sheet.graph, sheet.step);
         let outputs = made.iter().filter(|(folder, _)| !of_image.contains(folder));
         let outputs = outputs.flat_map(|(_, memory)| &memory.outputs);
-        self.store.bring(&outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(), None);
+        self.store.bring(
+            &outputs.flat_map(OutputRecord::contents).collect::<Vec<_>>(),
+            None,
+        );
         let turn = self.turns.take(self.machine.cancel(), client.is_wanted)?;
         (client.begins)();
         let done = self.run_lone(sheet, made, client.unpacks);
@@ -390,7 +505,11 @@ impl WorkPlace {
             return Some(Err(JobFailure::Commands(complaint)));
         }
         // What only this machine can run has a key of this machine.
-        let first_key = if sheet.is_bound { done.first_key } else { Some(sheet.first_key) };
+        let first_key = if sheet.is_bound {
+            done.first_key
+        } else {
+            Some(sheet.first_key)
+        };
         Some(self.result_of(sheet, first_key))
     }
 
@@ -399,20 +518,32 @@ impl WorkPlace {
         let mut sources = sheet.sources.clone();
         let mut sets = Vec::new();
         for set in &sheet.sets {
-            let list = self.store.bytes(set).ok_or("a list of its sources cannot be fetched")?;
+            let list = self
+                .store
+                .bytes(set)
+                .ok_or("a list of its sources cannot be fetched")?;
             let set = JobSet::decode(&list).map_err(|_| "a list of its sources is damaged")?;
             sets.push(set.files().map_err(|why| why.to_string())?);
             self.shared.learn(&set.rows, &self.owner.local);
             sources.extend(set.sources);
         }
         let graph = LoneStep::with_sets(&sheet.graph, sheet.step, &sets);
-        Ok((sources, graph.map_err(|_| "what it may read is none of its files")?))
+        Ok((
+            sources,
+            graph.map_err(|_| "what it may read is none of its files")?,
+        ))
     }
 
     /// Puts sources in place, and takes away those of an earlier job that this one has not.
     fn place_sources(&mut self, sources: &[JobSource]) -> Result<(), JobFailure> {
-        let WorkPlace { machine, store, placed, .. } = self;
-        let wanted: BTreeMap<&str, &JobSource> = sources.iter().map(|s| (s.path.as_str(), s)).collect();
+        let WorkPlace {
+            machine,
+            store,
+            placed,
+            ..
+        } = self;
+        let wanted: BTreeMap<&str, &JobSource> =
+            sources.iter().map(|s| (s.path.as_str(), s)).collect();
         let gone: Vec<String> = placed
             .iter()
             .filter(|(path, known)| wanted.get(path.as_str()) != Some(known))
@@ -420,12 +551,22 @@ impl WorkPlace {
             .collect();
         let below = machine.below();
         for path in gone {
-            below.remove(&path).map_err(|e| format!("cannot take {path} of an earlier job away: {e}"))?;
+            below
+                .remove(&path)
+                .map_err(|e| format!("cannot take {path} of an earlier job away: {e}"))?;
             placed.remove(&path);
         }
-        let new: Vec<&JobSource> =
-            wanted.values().filter(|s| !placed.contains_key(&s.path)).copied().collect();
-        store.bring(&new.iter().map(|s| (s.content, s.executable)).collect::<Vec<_>>(), None);
+        let new: Vec<&JobSource> = wanted
+            .values()
+            .filter(|s| !placed.contains_key(&s.path))
+            .copied()
+            .collect();
+        store.bring(
+            &new.iter()
+                .map(|s| (s.content, s.executable))
+                .collect::<Vec<_>>(),
+            None,
+        );
         for source in new {
             let path = &source.path;
             let problem = |e: std::io::Error| format!("cannot place {path}: {e}");
@@ -440,7 +581,8 @@ impl WorkPlace {
             let mode = if source.executable { 0o755 } else { 0o644 };
             let mut file = below.fresh_file(path, mode).map_err(problem)?;
             content.copy_to(&mut file).map_err(problem)?;
-            file.set_permissions(fs::Permissions::from_mode(mode)).map_err(problem)?;
+            file.set_permissions(fs::Permissions::from_mode(mode))
+                .map_err(problem)?;
             placed.insert(source.path.clone(), source.clone());
         }
         Ok(())
@@ -455,18 +597,41 @@ impl WorkPlace {
     ) -> Result<LoneEnd, JobFailure> {
         nubrik_confine::raise_open_file_limit();
         let mut state = State::default();
-        let away = |(folder, memory)| (folder, Some(Arc::new(StepMemory { is_away: true, ..memory })));
-        state.take(Changes { steps: made.into_iter().map(away).collect(), ..Changes::default() });
-        let files: Vec<_> = sheet.graph.step(sheet.step).outputs.iter().map(|output| output.file).collect();
-        let request =
-            Request { settled: &sheet.makers, publish: false, ..Request::whole(&sheet.graph, &files) };
+        let away = |(folder, memory)| {
+            (
+                folder,
+                Some(Arc::new(StepMemory {
+                    is_away: true,
+                    ..memory
+                })),
+            )
+        };
+        state.take(Changes {
+            steps: made.into_iter().map(away).collect(),
+            ..Changes::default()
+        });
+        let files: Vec<_> = sheet
+            .graph
+            .step(sheet.step)
+            .outputs
+            .iter()
+            .map(|output| output.file)
+            .collect();
+        let request = Request {
+            settled: &sheet.makers,
+            publish: false,
+            ..Request::whole(&sheet.graph, &files)
+        };
         let options = Options {
             reach: Outreach::NoNetwork,
             notes_basis: true,
             shared_root: Some(self.shared.accepted().root.digest()),
             ..Options::plain()
         };
-        let heard = Complaints { first: parking_lot::Mutex::new(None), unpacks };
+        let heard = Complaints {
+            first: parking_lot::Mutex::new(None),
+            unpacks,
+        };
         let outcome = nubrik_engine::build(
             request,
             &WsPath::from_normal(RESULTS_FOLDER),
@@ -482,9 +647,15 @@ impl WorkPlace {
         }
         let folder = sheet.graph.step(sheet.step).folder.shared();
         let mut steps = outcome.changes.steps.iter();
-        let memory = steps.find(|(name, _)| name == folder).and_then(|(_, memory)| memory.as_ref());
+        let memory = steps
+            .find(|(name, _)| name == folder)
+            .and_then(|(_, memory)| memory.as_ref());
         let first_key = memory.map(|memory| memory.first_key);
-        Ok(LoneEnd { was_stopped: outcome.cancelled, complaint, first_key })
+        Ok(LoneEnd {
+            was_stopped: outcome.cancelled,
+            complaint,
+            first_key,
+        })
     }
 
     /// What a job made, as it is kept now, uploaded to the shared cache.
@@ -493,7 +664,9 @@ impl WorkPlace {
         sheet: &JobSheet,
         first_key: Option<Digest>,
     ) -> Result<(KeyedResult, Vec<u8>), JobFailure> {
-        let record = first_key.and_then(|key| self.store.record(&key)).unwrap_or_default();
+        let record = first_key
+            .and_then(|key| self.store.record(&key))
+            .unwrap_or_default();
         let step = sheet.graph.step(sheet.step);
         let fits = |entry: &RecordEntry| entry.outputs.len() == step.outputs.len();
         let Some(entry) = record.entries.into_iter().find(fits) else {

@@ -13,8 +13,8 @@ use nubrik_web::{Caller, HttpRequest, Listener};
 
 use crate::meter::WorkMeter;
 use crate::{
-    DoneJob, ExchangeTrouble, Hand, JobClient, NotDone, OpenedJob, TakenJob, ToolTeller, Turns, WorkEnd,
-    WorkPlace,
+    DoneJob, ExchangeTrouble, Hand, JobClient, NotDone, OpenedJob, TakenJob, ToolTeller, Turns,
+    WorkEnd, WorkPlace,
 };
 
 /// How long a job is waited for before it is looked whether to end.
@@ -88,9 +88,13 @@ struct Ending<'a> {
 }
 
 impl Ending<'_> {
-    /// Whether steps that run are to be stopped now: their time is over, or somebody wants the end at once.
+    /// Whether steps that run are to be stopped now: their time is over, or somebody wants the end
+    /// at once.
     fn is_over(&self) -> bool {
-        let has_passed = self.since.get().is_some_and(|since| since.elapsed() >= self.grace);
+        let has_passed = self
+            .since
+            .get()
+            .is_some_and(|since| since.elapsed() >= self.grace);
         has_passed || self.listener.is_in_a_hurry()
     }
 }
@@ -99,7 +103,8 @@ impl Ending<'_> {
 pub type SharedRenewal<'a> = &'a (dyn Fn() -> Option<Arc<SharedStore>> + Sync);
 
 impl WorkSite {
-    /// Does jobs until the machine's switch is thrown; those that run then go on for `grace` at most.
+    /// Does jobs until the machine's switch is thrown; those that run then go on for `grace` at
+    /// most.
     pub fn serve(
         self,
         machine: &Machine,
@@ -107,12 +112,32 @@ impl WorkSite {
         listener: &dyn WorkerListener,
         grace: Duration,
     ) {
-        let WorkSite { name, hand, places, turns, slots, teller, metrics } = self;
-        let ending = Ending { since: OnceLock::new(), grace, listener };
+        let WorkSite {
+            name,
+            hand,
+            places,
+            turns,
+            slots,
+            teller,
+            metrics,
+        } = self;
+        let ending = Ending {
+            since: OnceLock::new(),
+            grace,
+            listener,
+        };
         let meter = WorkMeter::default();
         meter.follow(&teller.shared);
         let (name, hand, meter, cancel) = (&*name, &hand, &meter, machine.cancel());
-        let shift = Shift { name, hand, meter, machine: cancel, renew, listener, ending };
+        let shift = Shift {
+            name,
+            hand,
+            meter,
+            machine: cancel,
+            renew,
+            listener,
+            ending,
+        };
         let (shift, turns) = (&shift, &*turns);
         // Monitoring sees the last jobs end.
         let is_over = || cancel.is_thrown() && hand.busy() == 0;
@@ -124,11 +149,15 @@ impl WorkSite {
         });
         std::thread::scope(|scope| {
             if let Some((listener, answer)) = &asked {
-                scope.spawn(|| std::thread::scope(|callers| listener.serve(callers, &is_over, answer)));
+                scope.spawn(|| {
+                    std::thread::scope(|callers| listener.serve(callers, &is_over, answer))
+                });
             }
             scope.spawn(move || {
                 while !shift.machine.is_thrown() {
-                    let Some(question) = shift.hand.question(LOOK) else { continue };
+                    let Some(question) = shift.hand.question(LOOK) else {
+                        continue;
+                    };
                     if let Some(answer) = teller.tools(machine, &question.bytes) {
                         question.answer(answer);
                     }
@@ -193,8 +222,14 @@ impl Shift<'_> {
             let opened = match place.read(&job.bytes) {
                 Ok(opened) => opened,
                 Err(why) => {
-                    // Another one may know who signed it; if nobody does, who sent it hears that from the server.
-                    self.over("", &job.build, (WorkEnd::Refused, Some(&why.to_string())), began.get());
+                    // Another one may know who signed it; if nobody does, who sent it hears that
+                    // from the server.
+                    self.over(
+                        "",
+                        &job.build,
+                        (WorkEnd::Refused, Some(&why.to_string())),
+                        began.get(),
+                    );
                     job.pass_on();
                     continue;
                 }
@@ -209,12 +244,16 @@ impl Shift<'_> {
             let (say, end, why) = self.said_of(done.as_ref());
             match self.settle((job, number), done) {
                 None => self.over(&say, &build, (end, why.as_deref()), began.get()),
-                Some(unsent) => self.over(&say, &build, (WorkEnd::Unsent, Some(&unsent)), began.get()),
+                Some(unsent) => {
+                    self.over(&say, &build, (WorkEnd::Unsent, Some(&unsent)), began.get())
+                }
             }
             let is_old = since.elapsed() > FRESH || place.must_be_opened_again();
             if cancel.is_thrown() || is_old {
                 // Who may give jobs, and what is there, may have changed.
-                let Some(again) = self.opened_again(place) else { return };
+                let Some(again) = self.opened_again(place) else {
+                    return;
+                };
                 (place, cancel) = again;
                 since = Instant::now();
             }
@@ -234,24 +273,31 @@ impl Shift<'_> {
                 };
                 (say.clone(), end, why.cloned())
             }
-            None if self.machine.is_thrown() => {
-                nothing(WorkEnd::HandedBack, "it is handed back, since this worker stops")
-            }
+            None if self.machine.is_thrown() => nothing(
+                WorkEnd::HandedBack,
+                "it is handed back, since this worker stops",
+            ),
             None => nothing(WorkEnd::Unwanted, "it was stopped"),
         }
     }
 
-    /// Gives the answer of a job, or the job itself, so that another worker does it. Gives why an answer could not be sent.
+    /// Gives the answer of a job, or the job itself, so that another worker does it. Gives why an
+    /// answer could not be sent.
     fn settle(&self, (job, number): (TakenJob, u32), done: Option<DoneJob>) -> Option<String> {
         let hand = self.hand;
         match done {
-            Some(DoneJob { end: Err(NotDone::Unfit(why)), .. }) => {
+            Some(DoneJob {
+                end: Err(NotDone::Unfit(why)),
+                ..
+            }) => {
                 hand.leave(&why, AWAY);
                 job.pass_on();
             }
             Some(done) => {
                 let trouble = job.answer(done.answer).err()?;
-                return Some(format!("its answer cannot be sent, so another worker does it: {trouble}"));
+                return Some(format!(
+                    "its answer cannot be sent, so another worker does it: {trouble}"
+                ));
             }
             None if hand.is_withdrawn(&job.build, number) => job.close(),
             None => job.pass_on(),
@@ -267,7 +313,12 @@ impl Shift<'_> {
         (place, cancel): (&mut WorkPlace, &CancelSwitch),
         began: &Cell<Instant>,
     ) -> Option<DoneJob> {
-        let Shift { hand, machine, ending, .. } = self;
+        let Shift {
+            hand,
+            machine,
+            ending,
+            ..
+        } = self;
         let number = opened.number();
         let is_running = AtomicBool::new(false);
         let is_wanted = || !hand.is_withdrawn(&job.build, number);
@@ -278,7 +329,11 @@ impl Shift<'_> {
         };
         let name = self.name;
         let unpacks = |is_now: bool| job.begins(number, name, is_now);
-        let client = JobClient { is_wanted: &is_wanted, begins: &begins, unpacks: &unpacks };
+        let client = JobClient {
+            is_wanted: &is_wanted,
+            begins: &begins,
+            unpacks: &unpacks,
+        };
         std::thread::scope(|scope| {
             let (is_done, ended) = channel::<()>();
             let (build, is_running) = (&job.build, &is_running);
@@ -299,7 +354,8 @@ impl Shift<'_> {
         })
     }
 
-    /// The same place, empty, with what is known of the shared cache now, and with the switch that stops it.
+    /// The same place, empty, with what is known of the shared cache now, and with the switch that
+    /// stops it.
     fn opened_again(&self, place: WorkPlace) -> Option<(WorkPlace, Arc<CancelSwitch>)> {
         let shared = (self.renew)()?;
         self.meter.follow(&shared);
@@ -307,10 +363,22 @@ impl Shift<'_> {
         Some((place.again(cancel.clone(), shared).ok()?, cancel))
     }
 
-    fn over(&self, say: &str, build: &str, (end, why_not): (WorkEnd, Option<&str>), began: Instant) {
+    fn over(
+        &self,
+        say: &str,
+        build: &str,
+        (end, why_not): (WorkEnd, Option<&str>),
+        began: Instant,
+    ) {
         let took = began.elapsed();
         self.meter.ended(end, took);
-        self.listener.over(&WorkedJob { say, build, end, why_not, took });
+        self.listener.over(&WorkedJob {
+            say,
+            build,
+            end,
+            why_not,
+            took,
+        });
     }
 }
 

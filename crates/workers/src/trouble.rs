@@ -22,7 +22,9 @@ impl fmt::Display for WorkersTrouble {
     fn fmt(&self, f: &mut fmt::Formatter<'_>) -> fmt::Result {
         match self {
             WorkersTrouble::Jobs(trouble) => write!(f, "{trouble}"),
-            WorkersTrouble::NoPlace(folder, why) => write!(f, "cannot work in {}: {why}", folder.display()),
+            WorkersTrouble::NoPlace(folder, why) => {
+                write!(f, "cannot work in {}: {why}", folder.display())
+            }
             WorkersTrouble::NoRandomNumbers => write!(f, "{NoRandomNumbers}"),
         }
     }

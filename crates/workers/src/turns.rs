@@ -1,4 +1,5 @@
-//! How many steps run at once for others: a job may be got ready, and its result given, while another one runs.
+//! How many steps run at once for others: a job may be got ready, and its result given, while
+//! another one runs.
 
 use std::time::Duration;
 
@@ -22,7 +23,10 @@ pub struct Turn<'t>(&'t Turns);
 impl Turns {
     /// So many turns at once.
     pub fn new(count: usize) -> Turns {
-        Turns { free: Mutex::new(count), changed: Condvar::new() }
+        Turns {
+            free: Mutex::new(count),
+            changed: Condvar::new(),
+        }
     }
 
     /// Waits for a turn. Nothing where who waits is stopped, or it `is_wanted` no more.
@@ -45,7 +49,8 @@ impl Turns {
     /// Waits until all turns are taken, at most so long; whether they are.
     pub fn wait_until_taken(&self, within: Duration) -> bool {
         let mut free = self.free.lock();
-        self.changed.wait_while_for(&mut free, |free| *free > 0, within);
+        self.changed
+            .wait_while_for(&mut free, |free| *free > 0, within);
         *free == 0
     }
 }

@@ -31,7 +31,16 @@ fn server(version: &'static str) -> String {
 }
 
 fn opened(at: String) -> Option<ExchangeTrouble> {
-    Boss::open(&ExchangePlace { at, user: None, client: None, pool: "default".to_owned() }, "b1").err()
+    Boss::open(
+        &ExchangePlace {
+            at,
+            user: None,
+            client: None,
+            pool: "default".to_owned(),
+        },
+        "b1",
+    )
+    .err()
 }
 
 #[test]
@@ -40,6 +49,12 @@ fn versions_that_lose_jobs_are_refused() {
     assert_eq!(trouble, ExchangeTrouble::Version("2.9.10".to_owned()));
     assert!(trouble.to_string().contains("2.10 or later is needed"));
     // A newer one that keeps no jobs says nothing to that, and is given up.
-    assert!(matches!(opened(server("2.15.1")), Some(ExchangeTrouble::Refused(_))));
-    assert!(matches!(opened("nats://127.0.0.1:9".to_owned()), Some(ExchangeTrouble::Unreachable(_))));
+    assert!(matches!(
+        opened(server("2.15.1")),
+        Some(ExchangeTrouble::Refused(_))
+    ));
+    assert!(matches!(
+        opened("nats://127.0.0.1:9".to_owned()),
+        Some(ExchangeTrouble::Unreachable(_))
+    ));
 }

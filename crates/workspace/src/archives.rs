@@ -1,4 +1,5 @@
-//! Kits in archives: `nubrik.toml` names them, their digests say what they are, and they are unpacked below `.nubrik/kits`.
+//! Kits in archives: `nubrik.toml` names them, their digests say what they are, and they are
+//! unpacked below `.nubrik/kits`.
 
 use std::io::{self, Read};
 use std::sync::Arc;
@@ -12,7 +13,8 @@ use nubrik_source::WsPath;
 /// A kit in an archive.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct KitArchive {
-    /// Where it can be had, the first one that answers: addresses, or one path from the workspace's root.
+    /// Where it can be had, the first one that answers: addresses, or one path from the workspace's
+    /// root.
     pub urls: Vec<Arc<str>>,
     /// Its digest, as it is written.
     pub digest: Arc<str>,
@@ -23,17 +25,26 @@ pub struct KitArchive {
 impl KitArchive {
     /// The path of an archive in the workspace, if it is there and nowhere else.
     pub fn own_file(&self) -> Option<&str> {
-        self.urls.first().map(|url| &**url).filter(|url| !url.contains("://"))
+        self.urls
+            .first()
+            .map(|url| &**url)
+            .filter(|url| !url.contains("://"))
     }
 
     /// Whether the network is needed to have it.
     pub fn is_far(&self) -> bool {
-        self.urls.iter().all(|url| url.starts_with("http://") || url.starts_with("https://"))
+        self.urls
+            .iter()
+            .all(|url| url.starts_with("http://") || url.starts_with("https://"))
     }
 
     /// The name of the folder into which it is unpacked: another one for other contents.
     pub fn folder(&self, name: &str) -> String {
-        let KitArchive { urls: _, digest, unpacking: Unpacking { format, strip } } = self;
+        let KitArchive {
+            urls: _,
+            digest,
+            unpacking: Unpacking { format, strip },
+        } = self;
         let mut out = Encoder::new();
         out.text(digest);
         out.text(format.name());
@@ -45,22 +56,29 @@ impl KitArchive {
     pub fn place(&self, name: &str, root: &Below) -> KitPlace {
         let folder = self.folder(name);
         let mut noted = Vec::new();
-        let read = root.open_to_read(&noted_path(&folder)).and_then(|mut file| file.read_to_end(&mut noted));
+        let read = root
+            .open_to_read(&noted_path(&folder))
+            .and_then(|mut file| file.read_to_end(&mut noted));
         match (read, unpacked(root, &folder)) {
-            (Ok(_), Some((found, mut files))) if note_of(&found).is_ok_and(|own| noted == own.as_bytes()) => {
+            (Ok(_), Some((found, mut files)))
+                if note_of(&found).is_ok_and(|own| noted == own.as_bytes()) =>
+            {
                 files.retain(|path| !path.contains('/') && path.ends_with(".nub"));
-                KitPlace::Here(WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}")), files)
+                KitPlace::Here(
+                    WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}")),
+                    files,
+                )
             }
-            (Ok(_), Some(_)) => {
-                KitPlace::NotHere("its files are not what they were when it was unpacked".to_owned())
-            }
+            (Ok(_), Some(_)) => KitPlace::NotHere(
+                "its files are not what they were when it was unpacked".to_owned(),
+            ),
             _ => KitPlace::NotHere("it was not fetched yet".to_owned()),
         }
     }
 }
 
-/// What says of an unpacked folder that the tool unpacked it for this user on this machine: a checkout may bring a folder along, but
-/// cannot say that.
+/// What says of an unpacked folder that the tool unpacked it for this user on this machine: a
+/// checkout may bring a folder along, but cannot say that.
 ///
 /// # Errors
 /// When there is no place for the secret that this needs.
@@ -75,13 +93,20 @@ pub fn note_of(unpacked: &Digest) -> io::Result<String> {
 fn own_secret() -> io::Result<Digest> {
     const FILE: &str = "secret";
     let folder = OwnFolder::State.find()?;
-    let problem =
-        |e: io::Error| io::Error::new(e.kind(), format!("cannot keep a secret in {}: {e}", folder.display()));
+    let problem = |e: io::Error| {
+        io::Error::new(
+            e.kind(),
+            format!("cannot keep a secret in {}: {e}", folder.display()),
+        )
+    };
     std::fs::create_dir_all(&folder).map_err(problem)?;
     let below = Below::new(&folder).map_err(problem)?;
     let read = || {
         let mut bytes = Vec::new();
-        below.open_to_read(FILE).and_then(|file| file.take(64).read_to_end(&mut bytes)).map(|_| bytes)
+        below
+            .open_to_read(FILE)
+            .and_then(|file| file.take(64).read_to_end(&mut bytes))
+            .map(|_| bytes)
     };
     let mut bytes = read().unwrap_or_default();
     if bytes.len() != 32 {
@@ -90,7 +115,8 @@ fn own_secret() -> io::Result<Digest> {
         below.keep_private(FILE, &random).map_err(problem)?;
         bytes = read().map_err(problem)?;
     }
-    let no_secret = |_| io::Error::other(format!("{} holds no secret", folder.join(FILE).display()));
+    let no_secret =
+        |_| io::Error::other(format!("{} holds no secret", folder.join(FILE).display()));
     bytes.try_into().map(Digest).map_err(no_secret)
 }
 
@@ -99,7 +125,8 @@ pub fn noted_path(folder: &str) -> String {
     format!("{KITS_FOLDER}/{folder}.digest")
 }
 
-/// The digest of all files of an unpacked kit with their paths, and these; `None` where they cannot be read.
+/// The digest of all files of an unpacked kit with their paths, and these; `None` where they cannot
+/// be read.
 pub fn unpacked(root: &Below, folder: &str) -> Option<(Digest, Vec<String>)> {
     let top = format!("{KITS_FOLDER}/{folder}");
     let mut out = Encoder::new();

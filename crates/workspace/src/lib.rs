@@ -1,4 +1,5 @@
-//! Where a workspace is, and what its `nubrik.toml` says: settings of the tool, never build logic, and kits in archives.
+//! Where a workspace is, and what its `nubrik.toml` says: settings of the tool, never build logic,
+//! and kits in archives.
 //!
 //! ```
 //! let folder = tempfile::tempdir()?;
@@ -17,6 +18,6 @@ mod settings;
 pub use archives::{KitArchive, note_of, noted_path, unpacked};
 pub use place::{OpenProblem, Workspace};
 pub use settings::{
-    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, StepSettings, WorkersSettings,
-    WorkspaceSetting,
+    SETTINGS, Settings, SettingsProblem, SharedPlace, SharedSettings, StepSettings,
+    WorkersSettings, WorkspaceSetting,
 };

@@ -46,25 +46,46 @@ impl Workspace {
     /// # Errors
     /// When there is none, or its settings are wrong.
     pub fn find(start: &Path) -> Result<Workspace, OpenProblem> {
-        let start = start.canonicalize().map_err(|e| OpenProblem::Io(start.to_owned(), e))?;
-        let Some(root) = start.ancestors().find(|folder| folder.join(SETTINGS_FILE).is_file()) else {
+        let start = start
+            .canonicalize()
+            .map_err(|e| OpenProblem::Io(start.to_owned(), e))?;
+        let Some(root) = start
+            .ancestors()
+            .find(|folder| folder.join(SETTINGS_FILE).is_file())
+        else {
             return Err(OpenProblem::NoWorkspace(start));
         };
         let path = root.join(SETTINGS_FILE);
-        let bytes = read_file(&path, SETTINGS_LIMIT).map_err(|e| OpenProblem::Io(path.clone(), e))?;
+        let bytes =
+            read_file(&path, SETTINGS_LIMIT).map_err(|e| OpenProblem::Io(path.clone(), e))?;
         let not_text = |_| io::Error::other("it is not UTF-8 text");
         let text = String::from_utf8(bytes).map_err(not_text);
         let text = text.map_err(|e| OpenProblem::Io(path.clone(), e))?;
         let mut settings = match Settings::parse(&text) {
             Ok(settings) => settings,
-            Err(problem) => return Err(OpenProblem::Settings { path, text, problem }),
+            Err(problem) => {
+                return Err(OpenProblem::Settings {
+                    path,
+                    text,
+                    problem,
+                });
+            }
         };
-        let places = settings.shared.iter_mut().flat_map(|shared| shared.places_mut());
+        let places = settings
+            .shared
+            .iter_mut()
+            .flat_map(|shared| shared.places_mut());
         let certificates = places.filter_map(|place| place.certificates.as_mut());
         certificates.for_each(|path| *path = root.join(&*path));
         let below = start.strip_prefix(root).unwrap_or(Path::new(""));
-        let folder = WsPath::root().resolve(&below.to_string_lossy()).unwrap_or_else(|_| WsPath::root());
-        Ok(Workspace { root: root.to_owned(), folder, settings })
+        let folder = WsPath::root()
+            .resolve(&below.to_string_lossy())
+            .unwrap_or_else(|_| WsPath::root());
+        Ok(Workspace {
+            root: root.to_owned(),
+            folder,
+            settings,
+        })
     }
 
     /// The tool's own folder in the workspace.
@@ -72,8 +93,9 @@ impl Workspace {
         self.root.join(OWN_FOLDER)
     }
 
-    /// Makes the tool's own folders, hidden from git by what they hold, and makes sure that they are its own: real
-    /// folders of the user who builds. Gives whether the folder of results was there before.
+    /// Makes the tool's own folders, hidden from git by what they hold, and makes sure that they
+    /// are its own: real folders of the user who builds. Gives whether the folder of results was
+    /// there before.
     ///
     /// # Errors
     /// When they cannot be made, or are not.
@@ -105,13 +127,19 @@ impl Workspace {
 /// So often a file is written once more that another program took away while it was written.
 const TRIES: usize = 50;
 
-/// Lets a folder hide what it holds from git. Several programs may do so at once, before any of them holds the lock: what one
-/// writes beside the file's place another one may move or remove, and then it is done, or done once more.
+/// Lets a folder hide what it holds from git. Several programs may do so at once, before any of
+/// them holds the lock: what one writes beside the file's place another one may move or remove, and
+/// then it is done, or done once more.
 fn hide_from_git(folder: &Below) -> io::Result<()> {
     let mut tries = 0;
     while folder.look_at(".gitignore").is_err() {
-        let Err(e) = folder.write_whole(".gitignore", b"*\n") else { break };
-        let is_of_others = matches!(e.kind(), io::ErrorKind::NotFound | io::ErrorKind::AlreadyExists);
+        let Err(e) = folder.write_whole(".gitignore", b"*\n") else {
+            break;
+        };
+        let is_of_others = matches!(
+            e.kind(),
+            io::ErrorKind::NotFound | io::ErrorKind::AlreadyExists
+        );
         tries += 1;
         if !is_of_others || tries == TRIES {
             return Err(e);
@@ -124,19 +152,26 @@ fn hide_from_git(folder: &Below) -> io::Result<()> {
 /// Settings may have so many bytes.
 const SETTINGS_LIMIT: u64 = 1 << 20;
 
-/// Refuses a folder of the tool's own that leads somewhere else, belongs to someone else, or that everyone may write to:
+/// Refuses a folder of the tool's own that leads somewhere else, belongs to someone else, or that
+/// everyone may write to:
 /// what is in it decides what is removed and what counts as a result.
 fn must_be_ours(path: &Path) -> io::Result<()> {
     let found = path.symlink_metadata()?;
     if !found.is_dir() {
-        let what = if found.is_symlink() { "a link" } else { "no folder" };
+        let what = if found.is_symlink() {
+            "a link"
+        } else {
+            "no folder"
+        };
         return Err(io::Error::other(format!(
             "it is {what}; nubrik needs a folder of its own there: remove it"
         )));
     }
     if found.uid() != rustix::process::geteuid().as_raw() {
-        let message =
-            format!("it belongs to another user (number {}): remove it, or build as that user", found.uid());
+        let message = format!(
+            "it belongs to another user (number {}): remove it, or build as that user",
+            found.uid()
+        );
         return Err(io::Error::other(message));
     }
     if found.mode() & 0o002 != 0 {
@@ -168,7 +203,10 @@ mod tests {
                 }
             });
             for name in [RESULTS_FOLDER, OWN_FOLDER] {
-                assert_eq!(fs::read(root.path().join(name).join(".gitignore")).unwrap(), b"*\n");
+                assert_eq!(
+                    fs::read(root.path().join(name).join(".gitignore")).unwrap(),
+                    b"*\n"
+                );
             }
         }
     }

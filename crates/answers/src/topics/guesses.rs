@@ -123,12 +123,19 @@ pub fn guesses() -> impl Iterator<Item = (&'static str, &'static [&'static str])
 
 /// The topics of a guess, in the order in which they answer it.
 pub(super) fn guessed<'t>(all: &'t [Topic], wanted: &str) -> Vec<&'t Topic> {
-    let names =
-        GUESSES.iter().find(|(guess, _)| *guess == wanted).map(|(_, names)| *names).unwrap_or_default();
-    names.iter().flat_map(|name| all.iter().filter(move |topic| topic.name == *name)).collect()
+    let names = GUESSES
+        .iter()
+        .find(|(guess, _)| *guess == wanted)
+        .map(|(_, names)| *names)
+        .unwrap_or_default();
+    names
+        .iter()
+        .flat_map(|name| all.iter().filter(move |topic| topic.name == *name))
+        .collect()
 }
 
-/// A field or parameter of some forms and kinds, as a topic of its own; `None` where none is called so.
+/// A field or parameter of some forms and kinds, as a topic of its own; `None` where none is called
+/// so.
 pub(super) fn field(all: &[Topic], wanted: &str) -> Option<Topic> {
     let of = |topic: &Topic| {
         let part = topic.parts.iter().find(|(name, ..)| name == wanted)?;
@@ -156,9 +163,10 @@ mod tests {
     fn fields_are_explained_by_the_forms_that_have_them() {
         let mut all = nubrik_lang::topics::topics();
         all.extend(nubrik_session::kit_topics());
-        for name in
-            ["reads", "run", "say", "makes", "timeout", "network", "memory", "needs", "flags", "headers"]
-        {
+        for name in [
+            "reads", "run", "say", "makes", "timeout", "network", "memory", "needs", "flags",
+            "headers",
+        ] {
             let field = field(&all, name).unwrap_or_else(|| panic!("no form has {name}"));
             assert!(!field.parts.is_empty(), "{name}");
         }

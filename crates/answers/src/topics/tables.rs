@@ -1,4 +1,5 @@
-//! Words, states and variables that `nubrik explain` knows besides the language's own: name, meaning, example.
+//! Words, states and variables that `nubrik explain` knows besides the language's own: name,
+//! meaning, example.
 
 pub(super) const STATES: [(&str, &str, &str); 6] = [
     (
@@ -78,8 +79,16 @@ pub(super) const WORDS: [(&str, &str, &str); 19] = [
          definitions it has a `&` before it. `base/clock` is short for `base/clock/clock`.",
         "let needed = &tide/harmonics",
     ),
-    ("targets.nub", "The file with the definitions of a package.", "nubrik fmt tide/targets.nub"),
-    ("nubrik.toml", "The file that makes a folder a workspace, with its settings.", "jobs = 4"),
+    (
+        "targets.nub",
+        "The file with the definitions of a package.",
+        "nubrik fmt tide/targets.nub",
+    ),
+    (
+        "nubrik.toml",
+        "The file that makes a folder a workspace, with its settings.",
+        "jobs = 4",
+    ),
     (
         "out",
         "The folder of results: `out/default`, and `out/NAME` for the profile NAME. Results are copies: what steps read is below \

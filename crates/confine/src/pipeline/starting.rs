@@ -15,7 +15,8 @@ use super::{Confinement, OutputStreams, PipelineSpec, Process, StageSpec, Superv
 /// Why a process was not started, with the file that is at fault.
 pub(crate) type StartProblem = (PathBuf, io::Error);
 
-/// Starts all stages; gives the ends from which their output is read, unless it goes where this program's does.
+/// Starts all stages; gives the ends from which their output is read, unless it goes where this
+/// program's does.
 pub(crate) fn start_all(
     spec: &PipelineSpec<'_>,
     supervision: Option<&Supervision>,
@@ -54,8 +55,8 @@ pub(crate) fn start_all(
     Ok(outputs)
 }
 
-/// Starts one program with pipes to its standard streams: the process, and the ends to write requests to, and to read answers and
-/// errors from.
+/// Starts one program with pipes to its standard streams: the process, and the ends to write
+/// requests to, and to read answers and errors from.
 pub(crate) fn start_talking(
     spec: &PipelineSpec<'_>,
 ) -> Result<(Process, OwnedFd, OwnedFd, OwnedFd), StartProblem> {
@@ -66,7 +67,11 @@ pub(crate) fn start_talking(
     let (answers, write) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
     let (errors, complain) = pipe_with(PipeFlags::CLOEXEC).map_err(own)?;
     let [read, write, complain] = [read, write, complain].map(above_standard);
-    let (read, write, complain) = (read.map_err(own)?, write.map_err(own)?, complain.map_err(own)?);
+    let (read, write, complain) = (
+        read.map_err(own)?,
+        write.map_err(own)?,
+        complain.map_err(own)?,
+    );
     // Who asks must be able to do something else while the program does not read.
     let flags = rustix::fs::fcntl_getfl(&requests).map_err(own)?;
     rustix::fs::fcntl_setfl(&requests, flags | rustix::fs::OFlags::NONBLOCK).map_err(own)?;
@@ -80,7 +85,9 @@ pub(crate) fn start_talking(
 /// # Errors
 /// When the kernel refuses something of it.
 pub fn furnish(spec: &PipelineSpec<'_>) -> io::Result<()> {
-    let Confinement::Sandbox { sandbox, .. } = &spec.confinement else { return Ok(()) };
+    let Confinement::Sandbox { sandbox, .. } = &spec.confinement else {
+        return Ok(());
+    };
     // What would start a program does the rest, too; there is none of that name.
     let stage = StageSpec {
         program: PathBuf::from("/.none/program"),
@@ -89,14 +96,20 @@ pub fn furnish(spec: &PipelineSpec<'_>) -> io::Result<()> {
         stdout: None,
         stderr: None,
     };
-    let nowhere = [Stream::From(c"/dev/null"), Stream::To(c"/dev/null"), Stream::To(c"/dev/null")];
+    let nowhere = [
+        Stream::From(c"/dev/null"),
+        Stream::To(c"/dev/null"),
+        Stream::To(c"/dev/null"),
+    ];
     let started = Common::of(spec).and_then(|common| common.start(&stage, nowhere, Some(0), None));
     match started {
         Ok(process) => {
             super::end_all(&mut [process], false);
             Err(io::Error::other("a program is where there is none"))
         }
-        Err((_, e)) if e.raw_os_error() == Some(libc::ENOENT) && sandbox.pending().is_none() => Ok(()),
+        Err((_, e)) if e.raw_os_error() == Some(libc::ENOENT) && sandbox.pending().is_none() => {
+            Ok(())
+        }
         Err((_, e)) => Err(e),
     }
 }
@@ -115,9 +128,16 @@ fn whole(spec: &PipelineSpec<'_>, path: &Path) -> Result<CString, StartProblem> 
 }
 
 /// The files for a process's standard streams.
-fn redirects_of(spec: &PipelineSpec<'_>, stage: &StageSpec) -> Result<[Option<CString>; 3], StartProblem> {
+fn redirects_of(
+    spec: &PipelineSpec<'_>,
+    stage: &StageSpec,
+) -> Result<[Option<CString>; 3], StartProblem> {
     let file = |path: &Option<PathBuf>| path.as_ref().map(|path| whole(spec, path)).transpose();
-    Ok([file(&stage.stdin)?, file(&stage.stdout)?, file(&stage.stderr)?])
+    Ok([
+        file(&stage.stdin)?,
+        file(&stage.stdout)?,
+        file(&stage.stderr)?,
+    ])
 }
 
 /// What all processes of a pipeline are started with.
@@ -135,7 +155,9 @@ impl<'s> Common<'s> {
             spec,
             root: whole(spec, Path::new(""))?,
             folder: whole(spec, spec.work)?,
-            environment: variables.filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok()).collect(),
+            environment: variables
+                .filter_map(|(n, v)| CString::new(format!("{n}={v}")).ok())
+                .collect(),
         })
     }
 
@@ -147,7 +169,8 @@ impl<'s> Common<'s> {
         supervised: Option<(&[libc::sock_filter], RawFd)>,
     ) -> Result<Process, StartProblem> {
         let at = |e: io::Error| (stage.program.clone(), e);
-        let words: io::Result<Vec<CString>> = stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
+        let words: io::Result<Vec<CString>> =
+            stage.words.iter().map(|w| c_string(w.as_bytes())).collect();
         let confinement = &self.spec.confinement;
         // The first command that starts in a sandbox finds it as it is to be.
         let mut pending = match confinement {
@@ -155,7 +178,10 @@ impl<'s> Common<'s> {
             Confinement::Free | Confinement::Rules { .. } | Confinement::Looks(_) => None,
         };
         let plan = pending.as_ref().and_then(|pending| pending.as_ref());
-        let furnishing = plan.map(|plan| SandboxSetup { orders: plan.orders(), done: Cell::new(false) });
+        let furnishing = plan.map(|plan| SandboxSetup {
+            orders: plan.orders(),
+            done: Cell::new(false),
+        });
         let started = start_patiently(&Start {
             program: &c_string(stage.program.as_os_str().as_bytes()).map_err(at)?,
             words: &words.map_err(at)?,
@@ -169,16 +195,24 @@ impl<'s> Common<'s> {
             space: confinement.space(furnishing.as_ref()),
             supervised,
         });
-        let is_furnished = furnishing.as_ref().is_some_and(|furnishing| furnishing.done.get());
+        let is_furnished = furnishing
+            .as_ref()
+            .is_some_and(|furnishing| furnishing.done.get());
         if let Some(pending) = pending.as_mut().filter(|_| is_furnished) {
             **pending = None;
         }
         drop(pending);
-        let Started { id, local, handle } = started.map_err(|problem| problem_of(stage, problem))?;
+        let Started { id, local, handle } =
+            started.map_err(|problem| problem_of(stage, problem))?;
         if let Some(bytes) = self.spec.memory {
             limit_memory(id, bytes);
         }
-        Ok(Process { id, local, handle, exit: None })
+        Ok(Process {
+            id,
+            local,
+            handle,
+            exit: None,
+        })
     }
 }
 
@@ -192,14 +226,19 @@ fn ours(stream: BorrowedFd<'_>) -> Result<OwnedFd, StartProblem> {
     rustix::io::fcntl_dupfd_cloexec(stream, 3).map_err(own)
 }
 
-/// Where output can be read, and the ends to which it is written: of errors only where they are apart.
+/// Where output can be read, and the ends to which it is written: of errors only where they are
+/// apart.
 fn output_ends(
     spec: &PipelineSpec<'_>,
     errors_apart: bool,
 ) -> Result<(OutputStreams, OwnedFd, Option<OwnedFd>), StartProblem> {
     let mut outputs = OutputStreams::default();
     if spec.attached {
-        return Ok((outputs, ours(rustix::stdio::stdout())?, Some(ours(rustix::stdio::stderr())?)));
+        return Ok((
+            outputs,
+            ours(rustix::stdio::stdout())?,
+            Some(ours(rustix::stdio::stderr())?),
+        ));
     }
     let new_pipe = || -> rustix::io::Result<_> {
         let (read, write) = pipe_with(PipeFlags::CLOEXEC)?;
@@ -207,7 +246,11 @@ fn output_ends(
     };
     let (read, write) = new_pipe().map_err(own)?;
     outputs.output = Some(read);
-    let errors = if errors_apart { Some(new_pipe().map_err(own)?) } else { None };
+    let errors = if errors_apart {
+        Some(new_pipe().map_err(own)?)
+    } else {
+        None
+    };
     let (errors, error_end) = errors.unzip();
     outputs.errors = errors;
     Ok((outputs, write, error_end))
@@ -215,30 +258,45 @@ fn output_ends(
 
 /// Why a process of a pipeline cannot be started, with the file that is at fault.
 fn problem_of(stage: &StageSpec, (point, e): (Point, io::Error)) -> StartProblem {
-    let Point::Redirect(n) = point else { return (stage.program.clone(), e) };
-    let path = [&stage.stdin, &stage.stdout, &stage.stderr][n].clone().unwrap_or_default();
+    let Point::Redirect(n) = point else {
+        return (stage.program.clone(), e);
+    };
+    let path = [&stage.stdin, &stage.stdout, &stage.stderr][n]
+        .clone()
+        .unwrap_or_default();
     match e.raw_os_error() {
-        Some(libc::EINVAL) => (path, io::Error::other("there is something that is not a file")),
+        Some(libc::EINVAL) => (
+            path,
+            io::Error::other("there is something that is not a file"),
+        ),
         _ => (path, e),
     }
 }
 
-/// Limits the memory for data of a process, in bytes, and with it that of what it starts. One that has ended already needs no
-/// limit.
+/// Limits the memory for data of a process, in bytes, and with it that of what it starts. One that
+/// has ended already needs no limit.
 fn limit_memory(id: i32, bytes: u64) {
     if let Some(pid) = rustix::process::Pid::from_raw(id) {
-        let limit = rustix::process::Rlimit { current: Some(bytes), maximum: Some(bytes) };
+        let limit = rustix::process::Rlimit {
+            current: Some(bytes),
+            maximum: Some(bytes),
+        };
         let _ = rustix::process::prlimit(Some(pid), rustix::process::Resource::Data, limit);
     }
 }
 
 /// Moves a descriptor out of the way of 0 to 2, which the child fills one by one.
 fn above_standard(fd: OwnedFd) -> rustix::io::Result<OwnedFd> {
-    if fd.as_raw_fd() > 2 { Ok(fd) } else { rustix::io::fcntl_dupfd_cloexec(&fd, 3) }
+    if fd.as_raw_fd() > 2 {
+        Ok(fd)
+    } else {
+        rustix::io::fcntl_dupfd_cloexec(&fd, 3)
+    }
 }
 
 fn c_string(bytes: &[u8]) -> io::Result<CString> {
-    CString::new(bytes).map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a word holds a NUL byte"))
+    CString::new(bytes)
+        .map_err(|_| io::Error::new(io::ErrorKind::InvalidInput, "a word holds a NUL byte"))
 }
 
 /// Starts a process. A program that was just written may still be open for writing in a process
@@ -258,7 +316,10 @@ fn start_patiently(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
                 return Err((Point::Confine, why));
             }
             Err((Point::Furnish, e)) => {
-                let why = io::Error::new(e.kind(), format!("the kernel cannot set up its sandbox: {e}"));
+                let why = io::Error::new(
+                    e.kind(),
+                    format!("the kernel cannot set up its sandbox: {e}"),
+                );
                 return Err((Point::Furnish, why));
             }
             Err((Point::Folder, e)) => {

@@ -1,5 +1,5 @@
-//! What a new process does before it becomes its program. It shares memory with the thread that starts it, which waits
-//! in the meantime: nothing here may allocate or panic.
+//! What a new process does before it becomes its program. It shares memory with the thread that
+//! starts it, which waits in the meantime: nothing here may allocate or panic.
 
 use std::cell::Cell;
 use std::os::fd::RawFd;
@@ -116,11 +116,16 @@ unsafe fn become_ready(inside: &mut StartPlan) -> bool {
         if inside.rules >= 0 && libc::syscall(RESTRICT_SELF, inside.rules, 0u32) < 0 {
             return false;
         }
-        // What an earlier command left in their places leads no further than the command itself could go.
+        // What an earlier command left in their places leads no further than the command itself
+        // could go.
         for stream in 0..3 {
             if inside.given[stream] < 0 {
                 inside.point = POINT_REDIRECT + stream as u32;
-                if !redirect(inside.opened[stream], inside.open_flags[stream], stream as i32) {
+                if !redirect(
+                    inside.opened[stream],
+                    inside.open_flags[stream],
+                    stream as i32,
+                ) {
                     return false;
                 }
             }
@@ -130,15 +135,18 @@ unsafe fn become_ready(inside: &mut StartPlan) -> bool {
             return false;
         }
         inside.point = POINT_CONFINE;
-        if inside.filter.len > 0 && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const inside.filter, 0, 0) < 0 {
+        if inside.filter.len > 0
+            && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const inside.filter, 0, 0) < 0
+        {
             return false;
         }
         inside.supervisor < 0 || hand_over(&raw const inside.supervising, inside.supervisor)
     }
 }
 
-/// What comes before the child has a folder and is confined: its group and namespaces, its end with its parent's, its signals, and
-/// what it has open. `false` where something failed, and `errno` says what.
+/// What comes before the child has a folder and is confined: its group and namespaces, its end with
+/// its parent's, its signals, and what it has open. `false` where something failed, and `errno`
+/// says what.
 ///
 /// # Safety
 /// As for [`child`].
@@ -158,7 +166,8 @@ unsafe fn part_from_parent(inside: &mut StartPlan) -> bool {
         if inside.apart[1] >= 0 && libc::setns(inside.apart[1], libc::CLONE_NEWNET) < 0 {
             return false;
         }
-        // Ends with the program that started it. Entering another user's space would undo that, so it comes after.
+        // Ends with the program that started it. Entering another user's space would undo that, so
+        // it comes after.
         libc::prctl(libc::PR_SET_PDEATHSIG, libc::SIGKILL);
         if inside.parent > 0 && libc::getppid() != inside.parent {
             return false;
@@ -193,8 +202,8 @@ unsafe fn close_on_exec_one_by_one() {
     }
 }
 
-/// Opens a file as a standard stream: only a file, or a device that never waits and has nothing to tell. In the child: only
-/// system calls.
+/// Opens a file as a standard stream: only a file, or a device that never waits and has nothing to
+/// tell. In the child: only system calls.
 ///
 /// # Safety
 /// `path` is nul-terminated.
@@ -202,7 +211,11 @@ unsafe fn redirect(path: *const libc::c_char, flags: libc::c_int, stream: libc::
     // SAFETY: as the caller vouches; all else are system calls on variables of this function.
     unsafe {
         // Without waiting: no one may ever open the other end of a pipe.
-        let opened = libc::open(path, flags | libc::O_NONBLOCK | libc::O_NOCTTY | libc::O_CLOEXEC, 0o644);
+        let opened = libc::open(
+            path,
+            flags | libc::O_NONBLOCK | libc::O_NOCTTY | libc::O_CLOEXEC,
+            0o644,
+        );
         if opened < 0 {
             return false;
         }
@@ -221,12 +234,14 @@ unsafe fn redirect(path: *const libc::c_char, flags: libc::c_int, stream: libc::
     }
 }
 
-/// What a confined process of the superuser keeps of its privileges, by the numbers of `linux/capability.h`: owners of
-/// files and access to them (0 to 3), for builds in containers whose only user that is. Others would let it look into
-/// processes outside its box, change the machine, or leave something that gives privileges to the user who runs it.
+/// What a confined process of the superuser keeps of its privileges, by the numbers of
+/// `linux/capability.h`: owners of files and access to them (0 to 3), for builds in containers
+/// whose only user that is. Others would let it look into processes outside its box, change the
+/// machine, or leave something that gives privileges to the user who runs it.
 const KEPT_PRIVILEGES: u64 = 0b1111;
 
-/// Gives up privileges for good. Without any (a user who is not the superuser) nothing happens. In the child:
+/// Gives up privileges for good. Without any (a user who is not the superuser) nothing happens. In
+/// the child:
 /// only system calls.
 ///
 /// # Safety
@@ -234,29 +249,34 @@ const KEPT_PRIVILEGES: u64 = 0b1111;
 pub(super) unsafe fn drop_privileges() {
     for number in 0..64 {
         let keeps = KEPT_PRIVILEGES >> number & 1 == 1;
-        // SAFETY: sets a flag of this process; an error tells that there are no more privileges, or none to
-        // be given up.
-        if !keeps && unsafe { libc::prctl(libc::PR_CAPBSET_DROP, number as libc::c_ulong, 0, 0, 0) } < 0 {
+        // SAFETY: sets a flag of this process; an error tells that there are no more privileges, or
+        // none to be given up.
+        if !keeps
+            && unsafe { libc::prctl(libc::PR_CAPBSET_DROP, number as libc::c_ulong, 0, 0, 0) } < 0
+        {
             return;
         }
     }
 }
 
-/// Puts this process under a supervisor, and sends it the end on which it hears of calls. In the child: only
-/// system calls.
+/// Puts this process under a supervisor, and sends it the end on which it hears of calls. In the
+/// child: only system calls.
 ///
 /// # Safety
 /// `filter` points to a live program of system-call filter.
 unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
-    // SAFETY: all pointers are to this function's own variables or to what the caller vouches for. The
-    // control message's buffer is aligned and large enough for one descriptor.
+    // SAFETY: all pointers are to this function's own variables or to what the caller vouches for.
+    // The control message's buffer is aligned and large enough for one descriptor.
     unsafe {
         let listener = libc::syscall(libc::SYS_seccomp, SET_FILTER, NEW_LISTENER, filter) as RawFd;
         if listener < 0 {
             return false;
         }
         let mut byte = 0u8;
-        let mut text = libc::iovec { iov_base: (&raw mut byte).cast(), iov_len: 1 };
+        let mut text = libc::iovec {
+            iov_base: (&raw mut byte).cast(),
+            iov_len: 1,
+        };
         let mut control = [0u64; 4];
         let mut message: libc::msghdr = std::mem::zeroed();
         message.msg_iov = &raw mut text;
@@ -267,7 +287,9 @@ unsafe fn hand_over(filter: *const libc::sock_fprog, socket: RawFd) -> bool {
         (*header).cmsg_level = libc::SOL_SOCKET;
         (*header).cmsg_type = libc::SCM_RIGHTS;
         (*header).cmsg_len = libc::CMSG_LEN(4) as _;
-        libc::CMSG_DATA(header).cast::<RawFd>().write_unaligned(listener);
+        libc::CMSG_DATA(header)
+            .cast::<RawFd>()
+            .write_unaligned(listener);
         let sent = libc::sendmsg(socket, &raw const message, libc::MSG_NOSIGNAL) == 1;
         libc::close(listener);
         sent

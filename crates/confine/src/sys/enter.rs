@@ -1,4 +1,5 @@
-//! Starting a process in a sandbox: a child enters it, lays out what is wanted there, and starts the process as its own sibling.
+//! Starting a process in a sandbox: a child enters it, lays out what is wanted there, and starts
+//! the process as its own sibling.
 
 use std::io;
 use std::os::fd::{FromRawFd, OwnedFd, RawFd};
@@ -31,8 +32,9 @@ struct Entering<'a> {
     error: i32,
 }
 
-/// Runs in a child that shares memory and descriptors with the parent thread, which waits until it ends. It becomes a
-/// member of the sandbox, starts the process as a sibling of its own, and ends. Only system calls.
+/// Runs in a child that shares memory and descriptors with the parent thread, which waits until it
+/// ends. It becomes a member of the sandbox, starts the process as a sibling of its own, and ends.
+/// Only system calls.
 extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
     // SAFETY: the pointer is to the parent's live variable, and so are those in it.
     unsafe {
@@ -42,8 +44,11 @@ extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
             && furnish(entering)
             && (entering.network < 0 || libc::setns(entering.network, libc::CLONE_NEWNET) == 0)
         {
-            let flags =
-                libc::CLONE_VM | libc::CLONE_VFORK | libc::CLONE_PARENT | libc::CLONE_PIDFD | libc::SIGCHLD;
+            let flags = libc::CLONE_VM
+                | libc::CLONE_VFORK
+                | libc::CLONE_PARENT
+                | libc::CLONE_PIDFD
+                | libc::SIGCHLD;
             let handle = &raw mut entering.handle;
             entering.id = libc::clone(child, entering.stack, flags, entering.inside.cast(), handle);
         }
@@ -59,12 +64,15 @@ extern "C" fn enter(entering: *mut libc::c_void) -> libc::c_int {
 /// # Safety
 /// This process is in the sandbox already, and was made for it.
 unsafe fn furnish(entering: &mut Entering<'_>) -> bool {
-    let Some(furnish) = &mut entering.furnish else { return true };
+    let Some(furnish) = &mut entering.furnish else {
+        return true;
+    };
     // SAFETY: as the caller vouches.
     unsafe {
         libc::umask(0o022);
-        entering.furnished =
-            entering.temporary.refresh() && libc::fchdir(entering.sources) == 0 && furnish.carry_out();
+        entering.furnished = entering.temporary.refresh()
+            && libc::fchdir(entering.sources) == 0
+            && furnish.carry_out();
         entering.furnished
     }
 }
@@ -86,7 +94,9 @@ pub(super) fn start_in_sandbox(
             sandbox: sandbox.process(),
             spaces: sandbox.spaces(),
             sources: sandbox.sources(),
-            furnish: furnishing.filter(|f| !f.done.get()).map(|f| Furnish::new(&f.orders)),
+            furnish: furnishing
+                .filter(|f| !f.done.get())
+                .map(|f| Furnish::new(&f.orders)),
             furnished: false,
             temporary: &mut temporary,
             network: network.unwrap_or(-1),
@@ -94,20 +104,28 @@ pub(super) fn start_in_sandbox(
             handle: -1,
             error: 0,
         };
-        // SAFETY: as in `start_here`: this thread waits until the one that enters has ended, and that waits for the child.
-        let id = without_signals(|| unsafe { libc::clone(enter, stack, flags, (&raw mut entering).cast()) });
+        // SAFETY: as in `start_here`: this thread waits until the one that enters has ended, and
+        // that waits for the child.
+        let id = without_signals(|| unsafe {
+            libc::clone(enter, stack, flags, (&raw mut entering).cast())
+        });
         if id < 0 {
             return Err((Point::Setup, io::Error::last_os_error()));
         }
         let end = wait(id);
         if matches!(end, ProcessEnd::Signal(_)) && entering.id < 0 {
-            // Somebody killed it. What it may have started shares the memory of this thread, and nobody else would wait for it: a
-            // sandbox with a process in it that was not waited for never ends.
+            // Somebody killed it. What it may have started shares the memory of this thread, and
+            // nobody else would wait for it: a sandbox with a process in it that was not waited for
+            // never ends.
             if entering.handle >= 0 {
-                // SAFETY: it was made in the table of descriptors that both share, and nothing else owns it.
+                // SAFETY: it was made in the table of descriptors that both share, and nothing else
+                // owns it.
                 end_by_handle(&unsafe { OwnedFd::from_raw_fd(entering.handle) });
             }
-            return Err((Point::Setup, io::Error::other("it was killed before it began")));
+            return Err((
+                Point::Setup,
+                io::Error::other("it was killed before it began"),
+            ));
         }
         if let Some(furnishing) = furnishing.filter(|_| entering.furnished) {
             furnishing.done.set(true);
@@ -118,7 +136,10 @@ pub(super) fn start_in_sandbox(
         if entering.id < 0 {
             return Err((Point::Setup, io::Error::from_raw_os_error(entering.error)));
         }
-        // SAFETY: the child made it in the table of descriptors that both share; nothing else owns it.
-        Ok((entering.id, unsafe { OwnedFd::from_raw_fd(entering.handle) }))
+        // SAFETY: the child made it in the table of descriptors that both share; nothing else owns
+        // it.
+        Ok((entering.id, unsafe {
+            OwnedFd::from_raw_fd(entering.handle)
+        }))
     })
 }

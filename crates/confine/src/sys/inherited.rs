@@ -1,5 +1,6 @@
-//! What a process gets from the one that starts it, and commands are not to see: limits, ignored signals, the way in which the kernel
-//! presents itself, huge pages, niceness, and how likely it is to be ended for want of memory. It is made the same for all of them.
+//! What a process gets from the one that starts it, and commands are not to see: limits, ignored
+//! signals, the way in which the kernel presents itself, huge pages, niceness, and how likely it is
+//! to be ended for want of memory. It is made the same for all of them.
 
 use std::sync::OnceLock;
 
@@ -15,12 +16,18 @@ struct Fixed {
 }
 
 const fn fixed(resource: u32, name: &'static str, soft: libc::rlim_t, hard: libc::rlim_t) -> Fixed {
-    Fixed { resource, name, soft, hard }
+    Fixed {
+        resource,
+        name,
+        soft,
+        hard,
+    }
 }
 
 const NO_LIMIT: libc::rlim_t = libc::RLIM_INFINITY;
 
-/// Limits of commands. How many processes a user may have is left as it is: it counts those of all of the user's programs.
+/// Limits of commands. How many processes a user may have is left as it is: it counts those of all
+/// of the user's programs.
 const LIMITS: [Fixed; 10] = [
     fixed(libc::RLIMIT_NOFILE, "open files", 4096, 4096),
     fixed(libc::RLIMIT_STACK, "the stack", 8 << 20, NO_LIMIT),
@@ -34,8 +41,8 @@ const LIMITS: [Fixed; 10] = [
     fixed(libc::RLIMIT_RTPRIO, "priority", 0, 0),
 ];
 
-/// How likely commands are to be ended for want of memory, in the kernel's measure: sooner than what a person has open. Everybody may
-/// raise it.
+/// How likely commands are to be ended for want of memory, in the kernel's measure: sooner than
+/// what a person has open. Everybody may raise it.
 const SCORE: &[u8] = b"500";
 
 /// Privileges, by their numbers in `linux/capability.h`.
@@ -46,7 +53,8 @@ const RAISE_LIMITS: u32 = 24;
 fn has_privilege(number: u32) -> bool {
     let status = std::fs::read_to_string("/proc/self/status").unwrap_or_default();
     let all = status.lines().find_map(|line| line.strip_prefix("CapEff:"));
-    all.and_then(|all| u64::from_str_radix(all.trim(), 16).ok()).is_some_and(|all| all >> number & 1 == 1)
+    all.and_then(|all| u64::from_str_radix(all.trim(), 16).ok())
+        .is_some_and(|all| all >> number & 1 == 1)
 }
 
 /// What is to be done in a process before it becomes a command.
@@ -64,17 +72,28 @@ struct Shedding {
 fn shedding() -> &'static Shedding {
     static SHEDDING: OnceLock<Shedding> = OnceLock::new();
     SHEDDING.get_or_init(|| {
-        let (raises_limits, lowers_niceness) = (has_privilege(RAISE_LIMITS), has_privilege(LOWER_NICENESS));
+        let (raises_limits, lowers_niceness) =
+            (has_privilege(RAISE_LIMITS), has_privilege(LOWER_NICENESS));
         let mut left = Vec::new();
         let limits = LIMITS.map(|fixed| {
-            let mut now = libc::rlimit { rlim_cur: NO_LIMIT, rlim_max: NO_LIMIT };
+            let mut now = libc::rlimit {
+                rlim_cur: NO_LIMIT,
+                rlim_max: NO_LIMIT,
+            };
             // SAFETY: the pointer is to a live structure.
             unsafe { libc::getrlimit(fixed.resource as _, &raw mut now) };
-            let hard = if raises_limits { fixed.hard } else { fixed.hard.min(now.rlim_max) };
+            let hard = if raises_limits {
+                fixed.hard
+            } else {
+                fixed.hard.min(now.rlim_max)
+            };
             if hard < fixed.hard {
                 left.push(format!("{} at most {hard}", fixed.name));
             }
-            libc::rlimit { rlim_cur: fixed.soft.min(hard), rlim_max: hard }
+            libc::rlimit {
+                rlim_cur: fixed.soft.min(hard),
+                rlim_max: hard,
+            }
         });
         let mut ignored = 0;
         for signal in 1..=64 {
@@ -88,7 +107,8 @@ fn shedding() -> &'static Shedding {
         }
         // SAFETY: asks, and changes nothing.
         let presented = unsafe { libc::personality(0xffff_ffff) };
-        // SAFETY: asks, and changes nothing. This error's place is set before, since -1 is a niceness, too.
+        // SAFETY: asks, and changes nothing. This error's place is set before, since -1 is a
+        // niceness, too.
         let nice = unsafe {
             *libc::__errno_location() = 0;
             libc::getpriority(libc::PRIO_PROCESS, 0)
@@ -106,8 +126,8 @@ fn shedding() -> &'static Shedding {
     })
 }
 
-/// What commands get from this program though it should be the same everywhere, in words; `None` where that is nothing. It takes
-/// privileges to raise limits and to lower niceness.
+/// What commands get from this program though it should be the same everywhere, in words; `None`
+/// where that is nothing. It takes privileges to raise limits and to lower niceness.
 pub fn left_to_inherit() -> Option<&'static str> {
     Some(shedding().left.as_str()).filter(|left| !left.is_empty())
 }

@@ -3,7 +3,8 @@
 use std::fs::File;
 use std::os::fd::AsRawFd;
 
-/// Whether a program has a file open for writing, or mapped to be written to: through mapped memory it may change without a new time.
+/// Whether a program has a file open for writing, or mapped to be written to: through mapped memory
+/// it may change without a new time.
 #[derive(Clone, Copy, PartialEq, Eq, Debug)]
 pub enum Writers {
     /// No program has.
@@ -23,11 +24,13 @@ pub fn writers_of(file: &File) -> Writers {
     writers
 }
 
-/// Takes a lease for readers, which is refused while there is a writer: it is taken where there is none.
+/// Takes a lease for readers, which is refused while there is a writer: it is taken where there is
+/// none.
 fn take_lease(file: &File) -> Writers {
     let file = file.as_raw_fd();
-    // SAFETY: the descriptor is open; the calls take numbers. Who begins to write while we have it is kept waiting until it is given
-    // back, and we get a signal: one that is ignored where nobody asked for it, as the usual one would end this program.
+    // SAFETY: the descriptor is open; the calls take numbers. Who begins to write while we have it
+    // is kept waiting until it is given back, and we get a signal: one that is ignored where nobody
+    // asked for it, as the usual one would end this program.
     unsafe {
         if libc::fcntl(file, F_SETSIG, libc::SIGURG) < 0 {
             return Writers::Unknown;
@@ -35,7 +38,11 @@ fn take_lease(file: &File) -> Writers {
         if libc::fcntl(file, libc::F_SETLEASE, libc::F_RDLCK) == 0 {
             return Writers::None;
         }
-        if super::orders::error() == libc::EAGAIN { Writers::Some } else { Writers::Unknown }
+        if super::orders::error() == libc::EAGAIN {
+            Writers::Some
+        } else {
+            Writers::Unknown
+        }
     }
 }
 

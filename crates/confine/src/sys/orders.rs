@@ -1,11 +1,13 @@
-//! Orders by which sandboxes are laid out: texts of the kernel's files, folders, links, and what is mounted where. They are written
-//! beforehand and carried out in a child that shares memory, by system calls only.
+//! Orders by which sandboxes are laid out: texts of the kernel's files, folders, links, and what is
+//! mounted where. They are written beforehand and carried out in a child that shares memory, by
+//! system calls only.
 
 use std::ffi::CStr;
 use std::io;
 use std::os::fd::RawFd;
 
-/// Something to do while a sandbox, or what all sandboxes begin from, is laid out. Paths are those of the moment.
+/// Something to do while a sandbox, or what all sandboxes begin from, is laid out. Paths are those
+/// of the moment.
 #[derive(Clone, Copy, Debug)]
 pub(crate) enum Order<'a> {
     /// Writes a text to a file of the kernel's.
@@ -23,8 +25,13 @@ pub(crate) enum Order<'a> {
     /// Makes a link.
     Link { at: &'a CStr, target: &'a CStr },
     /// Shows a file or folder at another place; where it is gone, that place goes as well.
-    Show { from: &'a CStr, at: &'a CStr, whole: bool },
-    /// Sets attributes of what is mounted at a place (`linux/mount.h`), and with `whole` of all below it.
+    Show {
+        from: &'a CStr,
+        at: &'a CStr,
+        whole: bool,
+    },
+    /// Sets attributes of what is mounted at a place (`linux/mount.h`), and with `whole` of all
+    /// below it.
     Attributes { at: &'a CStr, set: u64, whole: bool },
     /// Lets a mounted place be changed again.
     Writable { at: &'a CStr },
@@ -49,7 +56,10 @@ pub(crate) struct Furnish<'a> {
 
 impl<'a> Furnish<'a> {
     pub fn new(orders: &'a [Order<'a>]) -> Furnish<'a> {
-        Furnish { orders, failed: None }
+        Furnish {
+            orders,
+            failed: None,
+        }
     }
 
     /// Does it all, or stops at the first thing that fails. In a child: only system calls.
@@ -71,7 +81,10 @@ impl<'a> Furnish<'a> {
     pub fn problem(&self) -> Option<io::Error> {
         let (number, error) = self.failed?;
         let error = io::Error::from_raw_os_error(error);
-        Some(io::Error::new(error.kind(), format!("{error}, at {:?}", self.orders.get(number))))
+        Some(io::Error::new(
+            error.kind(),
+            format!("{error}, at {:?}", self.orders.get(number)),
+        ))
     }
 }
 
@@ -107,7 +120,8 @@ impl Order<'_> {
                 Order::Write { path, text } => {
                     let file = libc::open(path.as_ptr(), libc::O_WRONLY | libc::O_CLOEXEC);
                     let bytes = text.to_bytes();
-                    let written = file >= 0 && libc::write(file, bytes.as_ptr().cast(), bytes.len()) >= 0;
+                    let written =
+                        file >= 0 && libc::write(file, bytes.as_ptr().cast(), bytes.len()) >= 0;
                     if file >= 0 {
                         let kept = error();
                         libc::close(file);
@@ -124,9 +138,12 @@ impl Order<'_> {
                     let kind = c"tmpfs".as_ptr();
                     libc::mount(kind, at.as_ptr(), kind, flags, options.as_ptr().cast()) == 0
                 }
-                Order::Folder { at } => libc::mkdir(at.as_ptr(), 0o755) == 0 || error() == libc::EEXIST,
+                Order::Folder { at } => {
+                    libc::mkdir(at.as_ptr(), 0o755) == 0 || error() == libc::EEXIST
+                }
                 Order::File { at } => {
-                    libc::mknod(at.as_ptr(), libc::S_IFREG | 0o644, 0) == 0 || error() == libc::EEXIST
+                    libc::mknod(at.as_ptr(), libc::S_IFREG | 0o644, 0) == 0
+                        || error() == libc::EEXIST
                 }
                 Order::ClosedFile { at } => {
                     libc::mknod(at.as_ptr(), libc::S_IFREG, 0) == 0 || error() == libc::EEXIST
@@ -136,8 +153,10 @@ impl Order<'_> {
                 }
                 Order::Show { from, at, whole } => {
                     let flags = libc::MS_BIND | if whole { libc::MS_REC } else { 0 };
-                    let shown = libc::mount(from.as_ptr(), at.as_ptr(), none, flags, std::ptr::null()) == 0;
-                    let is_gone = !shown && matches!(error(), libc::ENOENT | libc::ENOTDIR | libc::EACCES);
+                    let shown =
+                        libc::mount(from.as_ptr(), at.as_ptr(), none, flags, std::ptr::null()) == 0;
+                    let is_gone =
+                        !shown && matches!(error(), libc::ENOENT | libc::ENOTDIR | libc::EACCES);
                     if is_gone {
                         libc::unlinkat(
                             libc::AT_FDCWD,
@@ -151,10 +170,15 @@ impl Order<'_> {
                 Order::Writable { at } => set_attributes(at, 0, MOUNT_READ_ONLY, false),
                 Order::Unmount { at } => {
                     let flags = libc::MNT_DETACH | libc::UMOUNT_NOFOLLOW;
-                    libc::umount2(at.as_ptr(), flags) == 0 || matches!(error(), libc::EINVAL | libc::ENOENT)
+                    libc::umount2(at.as_ptr(), flags) == 0
+                        || matches!(error(), libc::EINVAL | libc::ENOENT)
                 }
-                Order::RemoveFile { at } => libc::unlink(at.as_ptr()) == 0 || error() == libc::ENOENT,
-                Order::RemoveFolder { at } => libc::rmdir(at.as_ptr()) == 0 || error() == libc::ENOENT,
+                Order::RemoveFile { at } => {
+                    libc::unlink(at.as_ptr()) == 0 || error() == libc::ENOENT
+                }
+                Order::RemoveFolder { at } => {
+                    libc::rmdir(at.as_ptr()) == 0 || error() == libc::ENOENT
+                }
                 Order::Pivot { at, before } => {
                     libc::syscall(libc::SYS_pivot_root, at.as_ptr(), before.as_ptr()) == 0
                         && libc::chdir(c"/".as_ptr()) == 0
@@ -172,12 +196,26 @@ const MOUNT_READ_ONLY: u64 = 1;
 /// # Safety
 /// None of its own.
 unsafe fn set_attributes(at: &CStr, set: u64, clear: u64, whole: bool) -> bool {
-    let attributes = MountAttributes { set, clear, propagation: 0, user: 0 };
+    let attributes = MountAttributes {
+        set,
+        clear,
+        propagation: 0,
+        user: 0,
+    };
     let flags = if whole { AT_RECURSIVE } else { 0 };
     let size = size_of::<MountAttributes>();
     let (here, place) = (libc::AT_FDCWD, at.as_ptr());
     // SAFETY: the path is nul-terminated, and the structure lives as long as the call.
-    unsafe { libc::syscall(MOUNT_SETATTR, here, place, flags, &raw const attributes, size) == 0 }
+    unsafe {
+        libc::syscall(
+            MOUNT_SETATTR,
+            here,
+            place,
+            flags,
+            &raw const attributes,
+            size,
+        ) == 0
+    }
 }
 
 /// Opens a file of the kernel's for reading. In a child.

@@ -22,7 +22,9 @@ fn process(id: i32) -> Option<Pid> {
 
 /// Waits for a process of ours, and takes note of its end.
 pub(crate) fn wait(id: i32) -> ProcessEnd {
-    let Some(process) = process(id) else { return ProcessEnd::Code(127) };
+    let Some(process) = process(id) else {
+        return ProcessEnd::Code(127);
+    };
     loop {
         match rustix::process::waitpid(Some(process), WaitOptions::empty()) {
             Ok(Some((ended, status))) if ended == process => {
@@ -109,10 +111,12 @@ pub fn become_reaper() {
 /// Processes of this program that are no step's, and are not ended with what steps left behind.
 static SPARED: Mutex<Vec<i32>> = Mutex::new(Vec::new());
 
-/// Children that were started here and not waited for yet: others are those of processes that ended.
+/// Children that were started here and not waited for yet: others are those of processes that
+/// ended.
 static OWN: Mutex<BTreeSet<i32>> = Mutex::new(BTreeSet::new());
 
-/// Held while children are started, so that nobody takes one for somebody else's that is not noted yet.
+/// Held while children are started, so that nobody takes one for somebody else's that is not noted
+/// yet.
 static STARTING: RwLock<()> = RwLock::new(());
 
 thread_local! {
@@ -140,8 +144,9 @@ fn forget_own(id: i32) {
     OWN.lock().remove(&id);
 }
 
-/// Ends processes that this program did not start itself, whose parents ended, and all that they leave, if `is_left` says so of the
-/// folder that a process has for temporary files. Gives how many there were.
+/// Ends processes that this program did not start itself, whose parents ended, and all that they
+/// leave, if `is_left` says so of the folder that a process has for temporary files. Gives how many
+/// there were.
 pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
     let nobody_starts = STARTING.write();
     let count = end_children(|id| {
@@ -153,7 +158,8 @@ pub fn end_adopted(is_left: &dyn Fn(Option<&str>) -> bool) -> usize {
     count
 }
 
-/// Ends all children that are meant, and those that ending them hands to this program. Gives how many there were.
+/// Ends all children that are meant, and those that ending them hands to this program. Gives how
+/// many there were.
 fn end_children(is_meant: impl Fn(i32) -> bool) -> usize {
     let mut count = 0;
     // Ending a process may hand us its children, so until there are none.
@@ -181,8 +187,8 @@ pub fn spare(id: u32, spares: bool) {
     }
 }
 
-/// Ends every process that steps left behind, and theirs; gives the temporary folder of each, by which its step
-/// is known. To be called when no step runs.
+/// Ends every process that steps left behind, and theirs; gives the temporary folder of each, by
+/// which its step is known. To be called when no step runs.
 pub fn end_orphans() -> Vec<Option<String>> {
     let mut ended = Vec::new();
     // Ending a process may hand us its children, so until there are none.
@@ -202,8 +208,8 @@ pub fn end_orphans() -> Vec<Option<String>> {
     ended
 }
 
-/// Ends every process that some commands left behind, and theirs: children of this program that have this folder for
-/// temporary files. Gives how many there were.
+/// Ends every process that some commands left behind, and theirs: children of this program that
+/// have this folder for temporary files. Gives how many there were.
 pub fn end_left_of(temporary: &std::path::Path) -> usize {
     end_children(|id| {
         temporary_folder_of(id).is_some_and(|folder| std::path::Path::new(&folder) == temporary)
@@ -212,16 +218,23 @@ pub fn end_left_of(temporary: &std::path::Path) -> usize {
 
 fn temporary_folder_of(id: i32) -> Option<String> {
     let environment = std::fs::read(format!("/proc/{id}/environ")).ok()?;
-    let variable = environment.split(|b| *b == 0).find_map(|v| v.strip_prefix(b"TMPDIR="))?;
+    let variable = environment
+        .split(|b| *b == 0)
+        .find_map(|v| v.strip_prefix(b"TMPDIR="))?;
     String::from_utf8(variable.to_vec()).ok()
 }
 
 fn children_of_this() -> Vec<i32> {
     let mut children = Vec::new();
-    let Ok(threads) = std::fs::read_dir("/proc/self/task") else { return children };
+    let Ok(threads) = std::fs::read_dir("/proc/self/task") else {
+        return children;
+    };
     for thread in threads.flatten() {
         if let Ok(list) = std::fs::read_to_string(thread.path().join("children")) {
-            children.extend(list.split_whitespace().filter_map(|id| id.parse::<i32>().ok()));
+            children.extend(
+                list.split_whitespace()
+                    .filter_map(|id| id.parse::<i32>().ok()),
+            );
         }
     }
     children
@@ -236,12 +249,21 @@ pub(crate) fn end_stranger(id: i32) {
     signal(id, Signal::KILL);
 }
 
-/// Says whether the memory that this program touches from now on may come in huge pages. Work that looks at little and ends touches
-/// little, and clearing a huge page takes longer than all of it; an evaluation of many definitions gains by them. Programs that are
-/// started inherit it, but for commands (`Inherited`). A kernel without huge pages ignores it.
+/// Says whether the memory that this program touches from now on may come in huge pages. Work that
+/// looks at little and ends touches little, and clearing a huge page takes longer than all of it;
+/// an evaluation of many definitions gains by them. Programs that are started inherit it, but for
+/// commands (`Inherited`). A kernel without huge pages ignores it.
 pub fn allow_huge_pages(allowed: bool) {
     // SAFETY: passes numbers.
-    unsafe { libc::prctl(libc::PR_SET_THP_DISABLE, libc::c_ulong::from(!allowed), 0, 0, 0) };
+    unsafe {
+        libc::prctl(
+            libc::PR_SET_THP_DISABLE,
+            libc::c_ulong::from(!allowed),
+            0,
+            0,
+            0,
+        )
+    };
 }
 
 /// Lets this program have as many files open as the machine allows.

@@ -1,4 +1,5 @@
-//! Sandboxes: views of the machine in which commands see only what was put there, each kept by a process.
+//! Sandboxes: views of the machine in which commands see only what was put there, each kept by a
+//! process.
 
 use std::ffi::{CStr, CString};
 use std::io;
@@ -16,8 +17,8 @@ use super::orders::{Order, error};
 use super::process::{end, end_by_handle, spare, wait, while_starting};
 use super::template::TemplateHandle;
 
-/// A sandbox: a process that keeps its namespaces, and ends with this program. When it ends, the kernel ends everything in
-/// the sandbox and waits for that.
+/// A sandbox: a process that keeps its namespaces, and ends with this program. When it ends, the
+/// kernel ends everything in the sandbox and waits for that.
 pub(crate) struct SandboxHandle {
     id: i32,
     process: OwnedFd,
@@ -64,7 +65,8 @@ impl SandboxHandle {
         unsafe { !has_ended(self.process.as_raw_fd()) }
     }
 
-    /// How many processes run in it besides the one that keeps it. Those that are about to end have a moment to do so.
+    /// How many processes run in it besides the one that keeps it. Those that are about to end have
+    /// a moment to do so.
     /// `None` where that cannot be known.
     pub fn running(&self) -> Option<usize> {
         const MOMENTS: u64 = 6;
@@ -79,7 +81,8 @@ impl SandboxHandle {
         count
     }
 
-    /// Whether a process has something at or below a path open or mapped, or is there; also where that cannot be known.
+    /// Whether a process has something at or below a path open or mapped, or is there; also where
+    /// that cannot be known.
     pub fn holds(&self, path: &[u8]) -> bool {
         self.looks_held(path).unwrap_or(true)
     }
@@ -92,7 +95,9 @@ impl SandboxHandle {
             let all = rustix::fs::Dir::read_from(folder).ok()?.flatten();
             let names = all.map(|entry| entry.file_name().to_owned());
             Some(
-                names.filter(|name| name.to_bytes().iter().all(u8::is_ascii_digit)).collect::<Vec<CString>>(),
+                names
+                    .filter(|name| name.to_bytes().iter().all(u8::is_ascii_digit))
+                    .collect::<Vec<CString>>(),
             )
         };
         let is_at = |text: &[u8]| text.windows(path.len()).any(|part| part == path);
@@ -100,8 +105,12 @@ impl SandboxHandle {
             if process.to_bytes() == b"1" {
                 continue;
             }
-            let Ok(own) = rustix::fs::openat(processes, &process, flags | OFlags::DIRECTORY, Mode::empty())
-            else {
+            let Ok(own) = rustix::fs::openat(
+                processes,
+                &process,
+                flags | OFlags::DIRECTORY,
+                Mode::empty(),
+            ) else {
                 // It has ended.
                 continue;
             };
@@ -109,10 +118,15 @@ impl SandboxHandle {
             let opened = rustix::fs::openat(&own, c"maps", flags, Mode::empty()).ok()?;
             std::io::Read::read_to_end(&mut std::fs::File::from(opened), &mut maps).ok()?;
             let link = |folder: &OwnedFd, name: &CStr| {
-                rustix::fs::readlinkat(folder, name, Vec::new()).is_ok_and(|text| is_at(text.to_bytes()))
+                rustix::fs::readlinkat(folder, name, Vec::new())
+                    .is_ok_and(|text| is_at(text.to_bytes()))
             };
-            let open = rustix::fs::openat(&own, c"fd", flags | OFlags::DIRECTORY, Mode::empty()).ok()?;
-            if is_at(&maps) || link(&own, c"cwd") || names(&open)?.iter().any(|name| link(&open, name)) {
+            let open =
+                rustix::fs::openat(&own, c"fd", flags | OFlags::DIRECTORY, Mode::empty()).ok()?;
+            if is_at(&maps)
+                || link(&own, c"cwd")
+                || names(&open)?.iter().any(|name| link(&open, name))
+            {
                 return Some(true);
             }
         }
@@ -142,7 +156,8 @@ impl Drop for SandboxHandle {
     }
 }
 
-/// A sandbox's folders for temporary files. A caller that finds them as they were made need not make them again.
+/// A sandbox's folders for temporary files. A caller that finds them as they were made need not
+/// make them again.
 #[derive(Default)]
 pub(crate) struct TemporaryFolders {
     /// Of each, what would be another one if something had been done there.
@@ -163,9 +178,18 @@ impl TemporaryFolders {
                 return true;
             }
             let options = c"mode=1777";
-            let made = Order::Unmount { at: TEMPORARY_FOLDERS[0] }.carry_out()
-                && Order::Memory { at: TEMPORARY_FOLDERS[0], options }.carry_out()
-                && TEMPORARY_FOLDERS[1..].iter().all(|at| Order::Folder { at }.carry_out());
+            let made = Order::Unmount {
+                at: TEMPORARY_FOLDERS[0],
+            }
+            .carry_out()
+                && Order::Memory {
+                    at: TEMPORARY_FOLDERS[0],
+                    options,
+                }
+                .carry_out()
+                && TEMPORARY_FOLDERS[1..]
+                    .iter()
+                    .all(|at| Order::Folder { at }.carry_out());
             made && self.look().is_some()
         }
     }
@@ -232,14 +256,20 @@ struct NewSandbox<'a> {
     error: i32,
 }
 
-/// Runs in a child: lays out a sandbox, starts who keeps it, and waits until that is ready. Only system calls.
+/// Runs in a child: lays out a sandbox, starts who keeps it, and waits until that is ready. Only
+/// system calls.
 extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
-    // SAFETY: the pointer is to the parent's live variable, and so are those in it; this child was made to be changed.
+    // SAFETY: the pointer is to the parent's live variable, and so are those in it; this child was
+    // made to be changed.
     unsafe {
         let pointer = new;
         let new = &mut *new.cast::<NewSandbox<'_>>();
         let [user, view] = new.template;
-        let memory = if new.kind.own_memory { libc::CLONE_NEWIPC } else { 0 };
+        let memory = if new.kind.own_memory {
+            libc::CLONE_NEWIPC
+        } else {
+            0
+        };
         let name = new.name.to_bytes();
         let [sources, nothing] = new.covers;
         let open = |path: &CStr, flags: libc::c_int| {
@@ -254,12 +284,24 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
             libc::_exit(0)
         }
         new.sources = open(sources, libc::O_PATH);
-        if new.sources < 0 || !(Order::Show { from: nothing, at: sources, whole: false }.carry_out()) {
+        if new.sources < 0
+            || !(Order::Show {
+                from: nothing,
+                at: sources,
+                whole: false,
+            }
+            .carry_out())
+        {
             new.error = error();
             libc::_exit(0)
         }
-        let processes = if new.kind.own_processes { libc::CLONE_NEWPID } else { 0 };
-        // A sibling, so that this program is its parent, with this program's descriptors: it keeps none open.
+        let processes = if new.kind.own_processes {
+            libc::CLONE_NEWPID
+        } else {
+            0
+        };
+        // A sibling, so that this program is its parent, with this program's descriptors: it keeps
+        // none open.
         let flags = processes
             | libc::CLONE_VM
             | libc::CLONE_FILES
@@ -273,9 +315,18 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
             libc::_exit(0)
         }
         while new.state.load(Ordering::Acquire) == WAITING {
-            let a_while = libc::timespec { tv_sec: 0, tv_nsec: 100_000_000 };
+            let a_while = libc::timespec {
+                tv_sec: 0,
+                tv_nsec: 100_000_000,
+            };
             let private_wait = libc::FUTEX_WAIT | libc::FUTEX_PRIVATE_FLAG;
-            libc::syscall(libc::SYS_futex, new.state.as_ptr(), private_wait, WAITING, &raw const a_while);
+            libc::syscall(
+                libc::SYS_futex,
+                new.state.as_ptr(),
+                private_wait,
+                WAITING,
+                &raw const a_while,
+            );
             // Who was killed in the meantime will never be ready.
             if new.state.load(Ordering::Acquire) == WAITING && has_ended(new.process) {
                 new.error = libc::ESRCH;
@@ -294,16 +345,22 @@ extern "C" fn lay_out_sandbox(new: *mut libc::c_void) -> libc::c_int {
 /// # Safety
 /// None of its own.
 unsafe fn has_ended(process: RawFd) -> bool {
-    let mut poll = libc::pollfd { fd: process, events: libc::POLLIN, revents: 0 };
+    let mut poll = libc::pollfd {
+        fd: process,
+        events: libc::POLLIN,
+        revents: 0,
+    };
     // SAFETY: one live structure.
     unsafe { libc::poll(&raw mut poll, 1, 0) == 1 }
 }
 
-/// Keeps a sandbox: the first process in it, to which all go whose parents have ended. It shares memory and descriptors with
-/// this program for as long as it lives, on a stack of its own; once it is ready it does nothing but wait for the end of the
-/// program, by a call that touches no variable of the thread whose place it shares.
+/// Keeps a sandbox: the first process in it, to which all go whose parents have ended. It shares
+/// memory and descriptors with this program for as long as it lives, on a stack of its own; once it
+/// is ready it does nothing but wait for the end of the program, by a call that touches no variable
+/// of the thread whose place it shares.
 extern "C" fn keep_sandbox(new: *mut libc::c_void) -> libc::c_int {
-    // SAFETY: until it is ready the parent waits, and its variables are live; afterwards none of them is used.
+    // SAFETY: until it is ready the parent waits, and its variables are live; afterwards none of
+    // them is used.
     let program = unsafe {
         let new = &*new.cast::<NewSandbox<'_>>();
         let program = BorrowedFd::borrow_raw(new.program);
@@ -312,11 +369,19 @@ extern "C" fn keep_sandbox(new: *mut libc::c_void) -> libc::c_int {
         let flags = libc::MS_RDONLY | libc::MS_NOSUID | libc::MS_NODEV | libc::MS_NOEXEC;
         let proc = c"proc".as_ptr();
         // Only what belongs to a process: nothing of the machine and its settings.
-        let options = if new.kind.hides_kernel { c"subset=pid".as_ptr().cast() } else { std::ptr::null() };
-        let is_ready =
-            !new.kind.own_processes || libc::mount(proc, c"/proc".as_ptr(), proc, flags, options) == 0;
-        let (state, wake) = (new.state.as_ptr(), libc::FUTEX_WAKE | libc::FUTEX_PRIVATE_FLAG);
-        new.state.store(if is_ready { READY } else { REFUSED }, Ordering::Release);
+        let options = if new.kind.hides_kernel {
+            c"subset=pid".as_ptr().cast()
+        } else {
+            std::ptr::null()
+        };
+        let is_ready = !new.kind.own_processes
+            || libc::mount(proc, c"/proc".as_ptr(), proc, flags, options) == 0;
+        let (state, wake) = (
+            new.state.as_ptr(),
+            libc::FUTEX_WAKE | libc::FUTEX_PRIVATE_FLAG,
+        );
+        new.state
+            .store(if is_ready { READY } else { REFUSED }, Ordering::Release);
         libc::syscall(libc::SYS_futex, state, wake, 1);
         program
     };
@@ -339,8 +404,8 @@ fn this_program() -> io::Result<RawFd> {
     program.ok_or_else(|| io::Error::other("the kernel has no descriptors for processes"))
 }
 
-/// Makes a sandbox from the template, in which nothing is yet. What may be shown there is in the first of the folders in
-/// `covers`; the second one covers it for those who are in the sandbox.
+/// Makes a sandbox from the template, in which nothing is yet. What may be shown there is in the
+/// first of the folders in `covers`; the second one covers it for those who are in the sandbox.
 ///
 /// # Errors
 /// When the kernel refuses.
@@ -372,7 +437,8 @@ pub(crate) fn found_sandbox(
         io::Result::Ok(())
     })?;
     stay_visible();
-    // SAFETY: the child opened them in the table of descriptors that both share; nothing else owns them.
+    // SAFETY: the child opened them in the table of descriptors that both share; nothing else owns
+    // them.
     let take = |fd: RawFd| (fd >= 0).then(|| unsafe { OwnedFd::from_raw_fd(fd) });
     let (sources, processes, process) = (take(new.sources), take(new.processes), take(new.process));
     if let Some(process) = process.as_ref().filter(|_| new.id < 0) {
@@ -385,13 +451,31 @@ pub(crate) fn found_sandbox(
     let spaces = libc::CLONE_NEWUSER
         | libc::CLONE_NEWNS
         | libc::CLONE_NEWUTS
-        | if kind.own_processes { libc::CLONE_NEWPID } else { 0 }
-        | if kind.own_memory { libc::CLONE_NEWIPC } else { 0 };
+        | if kind.own_processes {
+            libc::CLONE_NEWPID
+        } else {
+            0
+        }
+        | if kind.own_memory {
+            libc::CLONE_NEWIPC
+        } else {
+            0
+        };
     let temporary = Mutex::default();
-    let sandbox = SandboxHandle { id: new.id, process, spaces, sources, processes, temporary, stack };
+    let sandbox = SandboxHandle {
+        id: new.id,
+        process,
+        spaces,
+        sources,
+        processes,
+        temporary,
+        stack,
+    };
     match new.state.load(Ordering::Acquire) {
         READY => Ok(sandbox),
         // Dropping it ends who keeps it.
-        _ => Err(io::Error::other("the kernel does not show a sandbox's own processes")),
+        _ => Err(io::Error::other(
+            "the kernel does not show a sandbox's own processes",
+        )),
     }
 }

@@ -1,5 +1,6 @@
-//! Starting a process: a child that shares memory with the thread that starts it, which waits until the child has
-//! become its program. Quicker than any copy of this program, and nothing in between may allocate or panic.
+//! Starting a process: a child that shares memory with the thread that starts it, which waits until
+//! the child has become its program. Quicker than any copy of this program, and nothing in between
+//! may allocate or panic.
 
 use std::cell::Cell;
 use std::ffi::{CStr, CString};
@@ -15,17 +16,23 @@ use super::sandboxes::SandboxHandle;
 use crate::filter::Surroundings;
 
 thread_local! {
-    /// In which surroundings everything is that this thread starts, since it gave up what they lack.
+    /// In which surroundings everything is that this thread starts, since it gave up what they
+    /// lack.
     static GIVEN_UP: Cell<Option<Surroundings>> = const { Cell::new(None) };
 }
 
-/// Gives up the network, and with it the superuser's privileges over the machine, for this thread and everything that it
-/// starts, for good: a confined process then need not learn it each time. Whether that worked; if not, the
-/// thread only cannot gain privileges by starting a program, which no confined process may.
+/// Gives up the network, and with it the superuser's privileges over the machine, for this thread
+/// and everything that it starts, for good: a confined process then need not learn it each time.
+/// Whether that worked; if not, the thread only cannot gain privileges by starting a program, which
+/// no confined process may.
 pub fn give_up_network(surroundings: Surroundings) -> bool {
     let filter = surroundings.filter();
-    let program = libc::sock_fprog { len: filter.len() as u16, filter: filter.as_ptr().cast_mut() };
-    // SAFETY: the calls change this thread only. The filter is a live program, which the kernel copies.
+    let program = libc::sock_fprog {
+        len: filter.len() as u16,
+        filter: filter.as_ptr().cast_mut(),
+    };
+    // SAFETY: the calls change this thread only. The filter is a live program, which the kernel
+    // copies.
     let works = unsafe {
         libc::prctl(libc::PR_SET_NO_NEW_PRIVS, 1, 0, 0, 0) == 0
             && libc::prctl(libc::PR_SET_SECCOMP, 2, &raw const program, 0, 0) == 0
@@ -56,11 +63,17 @@ pub(crate) enum Space<'a> {
     Here,
     /// As another user, and in a network of its own if there is one.
     Apart(RawFd, Option<RawFd>),
-    /// In a sandbox, and in a network of its own if there is one. What is to be done in the sandbox first comes with it.
-    Sandbox(&'a SandboxHandle, Option<RawFd>, Option<&'a SandboxSetup<'a>>),
+    /// In a sandbox, and in a network of its own if there is one. What is to be done in the sandbox
+    /// first comes with it.
+    Sandbox(
+        &'a SandboxHandle,
+        Option<RawFd>,
+        Option<&'a SandboxSetup<'a>>,
+    ),
 }
 
-/// Everything that a new process needs, made before it is started. Paths are those that the process sees.
+/// Everything that a new process needs, made before it is started. Paths are those that the process
+/// sees.
 pub(crate) struct Start<'a> {
     pub program: &'a CStr,
     pub words: &'a [CString],
@@ -70,13 +83,15 @@ pub(crate) struct Start<'a> {
     /// The folder in which it runs.
     pub folder: &'a CStr,
     pub streams: [Stream<'a>; 3],
-    /// The process group to join, by its number where the process is; 0 for a new one, `None` to stay in this program's.
+    /// The process group to join, by its number where the process is; 0 for a new one, `None` to
+    /// stay in this program's.
     pub group: Option<i32>,
     pub rules: Option<RawFd>,
     /// What it is refused; nothing where it is not confined.
     pub surroundings: Option<Surroundings>,
     pub space: Space<'a>,
-    /// A filter that hands calls to a supervisor, and the socket on which the supervisor gets its end.
+    /// A filter that hands calls to a supervisor, and the socket on which the supervisor gets its
+    /// end.
     pub supervised: Option<(&'a [libc::sock_filter], RawFd)>,
 }
 
@@ -95,7 +110,10 @@ fn inherits(wanted: Option<Surroundings>) -> Result<bool, (Point, io::Error)> {
     match GIVEN_UP.get() {
         None => Ok(false),
         Some(have) if wanted == Some(have) => Ok(true),
-        Some(_) => Err((Point::Confine, io::Error::other("this thread has given up the network"))),
+        Some(_) => Err((
+            Point::Confine,
+            io::Error::other("this thread has given up the network"),
+        )),
     }
 }
 
@@ -106,7 +124,10 @@ fn inherits(wanted: Option<Surroundings>) -> Result<bool, (Point, io::Error)> {
 pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     let inherits = inherits(start.surroundings)?;
     let pointers = |list: &[CString]| -> Vec<*const libc::c_char> {
-        list.iter().map(|c| c.as_ptr()).chain([std::ptr::null()]).collect()
+        list.iter()
+            .map(|c| c.as_ptr())
+            .chain([std::ptr::null()])
+            .collect()
     };
     let (words, environment) = (pointers(start.words), pointers(start.environment));
     let (given, opened, open_flags) = ends_of(&start.streams);
@@ -115,8 +136,11 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         filter: filter.as_ptr().cast_mut(),
     };
     // A supervisor's filter refuses what the other one would.
-    let filter = start.surroundings.filter(|_| !inherits && start.supervised.is_none());
-    let confines = start.rules.is_some() || start.surroundings.is_some() || start.supervised.is_some();
+    let filter = start
+        .surroundings
+        .filter(|_| !inherits && start.supervised.is_none());
+    let confines =
+        start.rules.is_some() || start.surroundings.is_some() || start.supervised.is_some();
     let mut inside = StartPlan {
         program: start.program.as_ptr(),
         words: words.as_ptr(),
@@ -138,8 +162,13 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
         supervising: program(start.supervised.map_or(&[], |(filter, _)| filter)),
         supervisor: start.supervised.map_or(-1, |(_, socket)| socket),
         // Who enters a sandbox sheds it before, while the superuser is one.
-        inherited: (confines && !matches!(start.space, Space::Sandbox(..))).then(Inherited::prepared),
-        parent: if matches!(start.space, Space::Sandbox(..)) { 0 } else { std::process::id() as i32 },
+        inherited: (confines && !matches!(start.space, Space::Sandbox(..)))
+            .then(Inherited::prepared),
+        parent: if matches!(start.space, Space::Sandbox(..)) {
+            0
+        } else {
+            std::process::id() as i32
+        },
         local: 0,
         error: 0,
         point: 0,
@@ -158,9 +187,16 @@ pub(crate) fn start(start: &Start<'_>) -> Result<Started, (Point, io::Error)> {
     }
     if inside.error != 0 {
         wait(id);
-        return Err((point_of(inside.point), io::Error::from_raw_os_error(inside.error)));
+        return Err((
+            point_of(inside.point),
+            io::Error::from_raw_os_error(inside.error),
+        ));
     }
-    Ok(Started { id, local: inside.local, handle })
+    Ok(Started {
+        id,
+        local: inside.local,
+        handle,
+    })
 }
 
 /// Streams as the child needs them: open descriptors, or paths to be opened with flags.
@@ -168,14 +204,18 @@ fn ends_of(streams: &[Stream<'_>; 3]) -> ([RawFd; 3], [*const libc::c_char; 3], 
     let (mut given, mut opened, mut open_flags) = ([-1; 3], [std::ptr::null(); 3], [0; 3]);
     for (n, stream) in streams.iter().enumerate() {
         match stream {
-            // The descriptors 0 to 2 are replaced one by one in the child: a source among them would be lost.
+            // The descriptors 0 to 2 are replaced one by one in the child: a source among them
+            // would be lost.
             Stream::Given(fd) => {
                 debug_assert!(*fd > 2);
                 given[n] = *fd;
             }
             Stream::From(path) => (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_RDONLY),
             Stream::To(path) => {
-                (opened[n], open_flags[n]) = (path.as_ptr(), libc::O_WRONLY | libc::O_CREAT | libc::O_TRUNC);
+                (opened[n], open_flags[n]) = (
+                    path.as_ptr(),
+                    libc::O_WRONLY | libc::O_CREAT | libc::O_TRUNC,
+                );
             }
         }
     }
@@ -187,10 +227,18 @@ fn start_here(inside: &mut StartPlan) -> io::Result<(i32, OwnedFd)> {
     let mut handle: libc::c_int = -1;
     with_stacks(|[stack, _]| {
         without_signals(|| {
-            // SAFETY: the child runs `child` on a stack of its own, whose upper end is aligned to 16 bytes. CLONE_VFORK
-            // stops this thread until the child execs or exits, so everything that `inside` points to outlives the
-            // child's use of it.
-            let id = unsafe { libc::clone(child, stack, flags, (&raw mut *inside).cast(), &raw mut handle) };
+            // SAFETY: the child runs `child` on a stack of its own, whose upper end is aligned to
+            // 16 bytes. CLONE_VFORK stops this thread until the child execs or exits, so everything
+            // that `inside` points to outlives the child's use of it.
+            let id = unsafe {
+                libc::clone(
+                    child,
+                    stack,
+                    flags,
+                    (&raw mut *inside).cast(),
+                    &raw mut handle,
+                )
+            };
             if id < 0 {
                 return Err(io::Error::last_os_error());
             }

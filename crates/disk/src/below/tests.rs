@@ -30,7 +30,11 @@ fn links_on_the_way_are_removed_and_not_followed() {
     }
     below.made_folder("a/sub").unwrap();
     below.fresh_folder("b").unwrap();
-    below.fresh_file("c", 0o644).unwrap().write_all(b"new").unwrap();
+    below
+        .fresh_file("c", 0o644)
+        .unwrap()
+        .write_all(b"new")
+        .unwrap();
     assert!(inside.join("a/sub").is_dir() && inside.join("b").is_dir() && precious(&outside));
     assert_eq!(fs::read(inside.join("c")).unwrap(), b"new");
     symlink(outside.join("letters"), inside.join("d")).unwrap();
@@ -59,15 +63,34 @@ fn files_are_replaced_whole_and_by_short_names() {
 fn what_is_a_persons_is_replaced_without_following_links() {
     let (folder, outside, below) = two();
     let inside = folder.path().join("workspace");
-    let write = |path: &str, text: &str| below.replace(path, |file| file.write_all(text.as_bytes()));
+    let write =
+        |path: &str, text: &str| below.replace(path, |file| file.write_all(text.as_bytes()));
     write("new/deep/file", "one").unwrap();
-    fs::set_permissions(inside.join("new/deep/file"), fs::Permissions::from_mode(0o600)).unwrap();
+    fs::set_permissions(
+        inside.join("new/deep/file"),
+        fs::Permissions::from_mode(0o600),
+    )
+    .unwrap();
     write("new/deep/file", "two").unwrap();
     assert_eq!(fs::read(inside.join("new/deep/file")).unwrap(), b"two");
-    assert_eq!(fs::metadata(inside.join("new/deep/file")).unwrap().permissions().mode() & 0o777, 0o600);
+    assert_eq!(
+        fs::metadata(inside.join("new/deep/file"))
+            .unwrap()
+            .permissions()
+            .mode()
+            & 0o777,
+        0o600
+    );
     symlink(outside.join("letters"), inside.join("folder")).unwrap();
     symlink(outside.join("letters/thesis"), inside.join("file")).unwrap();
-    for path in ["folder/thesis", "folder/more/x", "folder", "file", "new/deep/file/x", "new"] {
+    for path in [
+        "folder/thesis",
+        "folder/more/x",
+        "folder",
+        "file",
+        "new/deep/file/x",
+        "new",
+    ] {
         assert!(write(path, "stranger").is_err(), "{path}");
     }
     write("fine", "three").unwrap();
@@ -84,7 +107,12 @@ fn closed_folders_can_be_removed() {
     fs::create_dir_all(inside.join("a/b/c")).unwrap();
     fs::write(inside.join("a/b/c/file"), "").unwrap();
     fs::create_dir_all(inside.join("a/d/e")).unwrap();
-    for (path, mode) in [("a/d", 0o444), ("a/b/c", 0o000), ("a/b", 0o555), ("a", 0o100)] {
+    for (path, mode) in [
+        ("a/d", 0o444),
+        ("a/b/c", 0o000),
+        ("a/b", 0o555),
+        ("a", 0o100),
+    ] {
         fs::set_permissions(inside.join(path), fs::Permissions::from_mode(mode)).unwrap();
     }
     below.remove("a").unwrap();
@@ -113,7 +141,9 @@ fn a_new_file_takes_no_place_and_follows_no_link() {
     let inside = folder.path().join("workspace");
     symlink(outside.join("letters"), inside.join("link")).unwrap();
     symlink(outside.join("letters/thesis"), inside.join("file")).unwrap();
-    assert!(below.new_file("link/thesis", 0o644).is_err() && below.new_file("link/new", 0o644).is_err());
+    assert!(
+        below.new_file("link/thesis", 0o644).is_err() && below.new_file("link/new", 0o644).is_err()
+    );
     assert!(below.new_file("file", 0o644).is_err() && precious(&outside));
     below.new_file("fine", 0o644).unwrap();
 }

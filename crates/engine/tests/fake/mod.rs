@@ -11,17 +11,20 @@ use std::time::Duration;
 
 use nubrik_bytes::{Digest, Layout};
 use nubrik_engine::{
-    Changes, Event, FoundTool, Job, JobEnd, Lent, Listener, MadeThing, Options, Outcome, OutsideFiles,
-    OutsideServices, OutsideSystem, OutsideWork, Recording, Request, Seen, ServiceFailure, Signature, State,
-    ToolProblem, TreeFile, TreeFileKind, Verdict, WorkProblem, build,
+    Changes, Event, FoundTool, Job, JobEnd, Lent, Listener, MadeThing, Options, Outcome,
+    OutsideFiles, OutsideServices, OutsideSystem, OutsideWork, Recording, Request, Seen,
+    ServiceFailure, Signature, State, ToolProblem, TreeFile, TreeFileKind, Verdict, WorkProblem,
+    build,
 };
 use nubrik_graph::{
-    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId, Target,
-    TargetId, ToolId,
+    FileId, FileNode, Graph, OutputNode, Pipeline, Place, Program, Role, Stage, Step, StepId,
+    Target, TargetId, ToolId,
 };
 use nubrik_graph::{Service, Tables};
 use nubrik_source::{FilePath, WsPath};
-use nubrik_store::{Basis, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent};
+use nubrik_store::{
+    Basis, Opened, Provenance, Record, RecordEntry, Store, StoreError, StoredContent,
+};
 use parking_lot::Mutex;
 
 #[derive(Clone, Default)]
@@ -56,7 +59,10 @@ pub struct FakeMachine {
 
 impl FakeMachine {
     pub fn new(files: &[(&str, &str)]) -> FakeMachine {
-        let machine = FakeMachine { clock: AtomicI64::new(1_000_000_000_500), ..Default::default() };
+        let machine = FakeMachine {
+            clock: AtomicI64::new(1_000_000_000_500),
+            ..Default::default()
+        };
         *machine.tool.lock() = Some("one");
         for (path, text) in files {
             machine.write(path, text);
@@ -72,9 +78,20 @@ impl FakeMachine {
     pub fn write(&self, path: &str, text: &str) {
         let now = self.clock.fetch_add(1_000, Ordering::SeqCst);
         let inode = self.inode.fetch_add(1, Ordering::SeqCst) + 1;
-        let signature =
-            Signature { size: text.len() as u64, changed: now, touched: now, inode, mode: 0o100_644 };
-        self.files.lock().insert(path.to_owned(), File { bytes: text.as_bytes().to_vec(), signature });
+        let signature = Signature {
+            size: text.len() as u64,
+            changed: now,
+            touched: now,
+            inode,
+            mode: 0o100_644,
+        };
+        self.files.lock().insert(
+            path.to_owned(),
+            File {
+                bytes: text.as_bytes().to_vec(),
+                signature,
+            },
+        );
     }
 
     pub fn remove(&self, path: &str) {
@@ -82,7 +99,10 @@ impl FakeMachine {
     }
 
     pub fn text(&self, path: &str) -> Option<String> {
-        self.files.lock().get(path).map(|f| String::from_utf8(f.bytes.clone()).unwrap())
+        self.files
+            .lock()
+            .get(path)
+            .map(|f| String::from_utf8(f.bytes.clone()).unwrap())
     }
 
     /// How often sources were read for their digests since the last call.
@@ -92,14 +112,20 @@ impl FakeMachine {
 }
 
 impl FakeMachine {
-    /// `expand MAIN [dir=FOLDER…] [keep=N] [listing=FILE] [out=FILE…] [parts=FOLDER]`: a small compiler. In the
-    /// text of MAIN `<x>` represents the text of the first `FOLDER/x` that is there; of the whole the first
-    /// N letters are kept. `!` in it is an error. Each output gets that text with its own number behind
-    /// it; a folder gets it, too, and a file
+    /// `expand MAIN [dir=FOLDER…] [keep=N] [listing=FILE] [out=FILE…] [parts=FOLDER]`: a small
+    /// compiler. In the text of MAIN `<x>` represents the text of the first `FOLDER/x` that is
+    /// there; of the whole the first N letters are kept. `!` in it is an error. Each output gets
+    /// that text with its own number behind it; a folder gets it, too, and a file
     /// for each letter.
     fn expand(&self, job: &Job<'_>, words: &[Arc<str>]) -> JobEnd {
-        let named = |name: &str| -> Vec<&str> { words.iter().filter_map(|w| w.strip_prefix(name)).collect() };
-        let mains: Vec<&str> = words[1..].iter().map(|w| &**w).filter(|w| !w.contains('=')).collect();
+        let named = |name: &str| -> Vec<&str> {
+            words.iter().filter_map(|w| w.strip_prefix(name)).collect()
+        };
+        let mains: Vec<&str> = words[1..]
+            .iter()
+            .map(|w| &**w)
+            .filter(|w| !w.contains('='))
+            .collect();
         let may_read = |path: &str| job.readable.iter().any(|r| r.path.as_str() == path);
         let mut listed = Vec::new();
         let mut text = String::new();
@@ -148,7 +174,10 @@ pub fn expanded(
     while let Some((before, after)) = rest.split_once('<') {
         out.push_str(before);
         let (name, after) = after.split_once('>').unwrap_or((after, ""));
-        let found = folders.iter().map(|f| format!("{f}/{name}")).find_map(|p| Some((read(&p)?, p)));
+        let found = folders
+            .iter()
+            .map(|f| format!("{f}/{name}"))
+            .find_map(|p| Some((read(&p)?, p)));
         if let Some((inner, path)) = found
             && depth < 3
         {
@@ -166,8 +195,18 @@ impl OutsideFiles for FakeMachine {
         let files = self.files.lock();
         let below = format!("{path}/");
         // Folders are there where files are.
-        let folder = || files.range(below.clone()..).next().is_some_and(|(p, _)| p.starts_with(&below));
-        let of_folder = || folder().then(|| Signature { mode: 0o040_755, ..Signature::default() });
+        let folder = || {
+            files
+                .range(below.clone()..)
+                .next()
+                .is_some_and(|(p, _)| p.starts_with(&below))
+        };
+        let of_folder = || {
+            folder().then(|| Signature {
+                mode: 0o040_755,
+                ..Signature::default()
+            })
+        };
         files.get(path).map(|f| f.signature).or_else(of_folder)
     }
 
@@ -176,7 +215,8 @@ impl OutsideFiles for FakeMachine {
     }
 
     fn look_at_made(&self, path: &WsPath, _: &WsPath) -> MadeThing {
-        self.check_itself(path).map_or(MadeThing::Nothing, MadeThing::There)
+        self.check_itself(path)
+            .map_or(MadeThing::Nothing, MadeThing::There)
     }
 
     fn links_to(&self, _: &WsPath) -> Vec<(WsPath, Arc<str>)> {
@@ -198,13 +238,17 @@ impl OutsideFiles for FakeMachine {
 
     fn read(&self, path: &FilePath) -> io::Result<Vec<u8>> {
         let files = self.files.lock();
-        files.get(path.as_str()).map(|f| f.bytes.clone()).ok_or_else(|| io::ErrorKind::NotFound.into())
+        files
+            .get(path.as_str())
+            .map(|f| f.bytes.clone())
+            .ok_or_else(|| io::ErrorKind::NotFound.into())
     }
 
     fn tree(&self, folder: &WsPath) -> io::Result<Vec<TreeFile>> {
         let files = self.files.lock();
-        let below =
-            files.iter().filter_map(|(p, f)| Some((p.strip_prefix(folder.as_str())?.strip_prefix('/')?, f)));
+        let below = files
+            .iter()
+            .filter_map(|(p, f)| Some((p.strip_prefix(folder.as_str())?.strip_prefix('/')?, f)));
         let file = |path: &str, f: &File| TreeFile {
             path: path.to_owned(),
             kind: TreeFileKind::File,
@@ -214,7 +258,9 @@ impl OutsideFiles for FakeMachine {
     }
 
     fn put(&self, path: &WsPath, content: StoredContent, _: bool) -> io::Result<()> {
-        let StoredContent::Bytes(bytes) = content else { return Err(io::ErrorKind::Unsupported.into()) };
+        let StoredContent::Bytes(bytes) = content else {
+            return Err(io::ErrorKind::Unsupported.into());
+        };
         self.write(path.as_str(), std::str::from_utf8(&bytes).unwrap());
         Ok(())
     }
@@ -225,7 +271,9 @@ impl OutsideFiles for FakeMachine {
 
     fn fresh_folder(&self, folder: &WsPath, _: &[String]) -> io::Result<()> {
         let prefix = format!("{folder}/");
-        self.files.lock().retain(|path, _| !path.starts_with(&prefix));
+        self.files
+            .lock()
+            .retain(|path, _| !path.starts_with(&prefix));
         Ok(())
     }
 
@@ -248,7 +296,9 @@ impl OutsideFiles for FakeMachine {
     fn discard(&self, path: &WsPath) {
         let path = path.as_str();
         let prefix = format!("{path}/");
-        self.files.lock().retain(|p, _| p != path && !p.starts_with(&prefix));
+        self.files
+            .lock()
+            .retain(|p, _| p != path && !p.starts_with(&prefix));
     }
 
     fn publish(&self, from: &WsPath, to: &WsPath) -> io::Result<()> {
@@ -309,7 +359,9 @@ impl OutsideSystem for FakeMachine {
     }
 
     fn is_system(&self, path: &str) -> bool {
-        ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"].iter().any(|folder| path.starts_with(folder))
+        ["/usr/", "/lib", "/bin/", "/sbin/", "/etc/", "/opt/"]
+            .iter()
+            .any(|folder| path.starts_with(folder))
     }
 
     fn names_in(&self, folder: &str) -> io::Result<Vec<(String, u32)>> {
@@ -348,7 +400,9 @@ impl OutsideWork for FakeMachine {
     /// it list the inputs that hold something.
     fn run(&self, job: &Job<'_>, printed: &mut Vec<u8>) -> JobEnd {
         if let Some(hook) = self.before_run.get() {
-            job.stages.iter().for_each(|(_, stage)| hook(&stage.words[1]));
+            job.stages
+                .iter()
+                .for_each(|(_, stage)| hook(&stage.words[1]));
         }
         if let Some(path) = self.moves.lock().take() {
             self.write(&path, "moved");
@@ -402,7 +456,11 @@ impl OutsideWork for FakeMachine {
             nubrik_engine::Work::Native(nubrik_graph::Native::Write { text, .. }) => {
                 self.write(to.as_str(), text)
             }
-            other => return Err(WorkProblem::Machine(format!("{other:?} is not played here"))),
+            other => {
+                return Err(WorkProblem::Machine(format!(
+                    "{other:?} is not played here"
+                )));
+            }
         }
         Ok(())
     }
@@ -439,20 +497,38 @@ impl nubrik_engine::OutsideRoots for FakeMachine {
         name: &Arc<str>,
     ) -> Result<std::path::PathBuf, ToolProblem> {
         let searched = root.search.clone();
-        Err(ToolProblem { name: name.clone(), searched, mend: None, unanswered: None, image: None })
+        Err(ToolProblem {
+            name: name.clone(),
+            searched,
+            mend: None,
+            unanswered: None,
+            image: None,
+        })
     }
 
-    fn open_copy(&self, root: &nubrik_engine::OpenRoot) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
+    fn open_copy(
+        &self,
+        root: &nubrik_engine::OpenRoot,
+    ) -> Result<nubrik_engine::OpenRoot, WorkProblem> {
         Err(WorkProblem::Machine(format!("{} is not open", root.tree)))
     }
 
-    fn close_copy(&self, copy: &nubrik_engine::OpenRoot, _: Option<&WsPath>) -> Result<(), WorkProblem> {
+    fn close_copy(
+        &self,
+        copy: &nubrik_engine::OpenRoot,
+        _: Option<&WsPath>,
+    ) -> Result<(), WorkProblem> {
         Err(WorkProblem::Machine(format!("{} is not open", copy.tree)))
     }
 }
 
 impl OutsideServices for FakeMachine {
-    fn lend(&self, user: &str, _: &[Arc<Service>], _: bool) -> Result<Lent, Option<ServiceFailure>> {
+    fn lend(
+        &self,
+        user: &str,
+        _: &[Arc<Service>],
+        _: bool,
+    ) -> Result<Lent, Option<ServiceFailure>> {
         unreachable!("{user} uses a service")
     }
 
@@ -490,7 +566,10 @@ impl FakeStore {
     /// A store with the same contents, in which no result is recorded.
     pub fn contents_only(&self) -> FakeStore {
         let blobs = self.blobs.lock().clone();
-        FakeStore { blobs: Mutex::new(blobs), ..FakeStore::default() }
+        FakeStore {
+            blobs: Mutex::new(blobs),
+            ..FakeStore::default()
+        }
     }
 }
 
@@ -513,7 +592,10 @@ impl Store for StoreOn<'_> {
         let mut record = self.0.records.lock().get(key).cloned()?;
         if self.0.is_given.load(Ordering::SeqCst) {
             for entry in &mut record.entries {
-                entry.origin = Provenance::Shared { root: team(), writer: [7; 32] };
+                entry.origin = Provenance::Shared {
+                    root: team(),
+                    writer: [7; 32],
+                };
                 entry.basis = Basis::Noted(Vec::new());
             }
         }
@@ -555,7 +637,9 @@ impl Store for StoreOn<'_> {
             return Ok(Opened::Missing);
         }
         let bytes = self.0.blobs.lock().get(digest).cloned();
-        Ok(bytes.map_or(Opened::Missing, |bytes| Opened::There(StoredContent::Bytes(bytes))))
+        Ok(bytes.map_or(Opened::Missing, |bytes| {
+            Opened::There(StoredContent::Bytes(bytes))
+        }))
     }
 }
 
@@ -570,8 +654,17 @@ impl Listener for Log {
             Event::WillRun { step, .. } => format!("will run {}", step.0),
             Event::Elsewhere { step, machine } => format!("{machine} runs {}", step.0),
             Event::Unpacks { step, is_over } => format!("unpacks {}, over: {is_over}", step.0),
-            Event::Done { step, verdict: Verdict::Current, .. } => format!("current {}", step.0),
-            Event::Done { step, verdict, reason, .. } => format!("{} {}: {reason}", verdict.word(), step.0),
+            Event::Done {
+                step,
+                verdict: Verdict::Current,
+                ..
+            } => format!("current {}", step.0),
+            Event::Done {
+                step,
+                verdict,
+                reason,
+                ..
+            } => format!("{} {}: {reason}", verdict.word(), step.0),
             Event::Survived { step, refused } => format!("survived {}: {refused:?}", step.0),
             Event::Notice(notice) => format!("notice {notice:?}"),
         };
@@ -598,10 +691,19 @@ impl Joins {
     }
 
     fn file(&mut self, path: &str, maker: Option<StepId>) -> FileId {
-        if let Some(at) = self.graph.files.iter().position(|f| f.path.as_str() == path) {
+        if let Some(at) = self
+            .graph
+            .files
+            .iter()
+            .position(|f| f.path.as_str() == path)
+        {
             return FileId(at as u32);
         }
-        self.graph.files.push(FileNode { path: WsPath::from_normal(path), maker, folder: false });
+        self.graph.files.push(FileNode {
+            path: WsPath::from_normal(path),
+            maker,
+            folder: false,
+        });
         FileId(self.graph.files.len() as u32 - 1)
     }
 
@@ -654,7 +756,10 @@ impl Joins {
             kind: "step".into(),
             reads_field: "".into(),
             documentation: "".into(),
-            place: Place { file: "targets.nub".into(), line: number + 1 },
+            place: Place {
+                file: "targets.nub".into(),
+                line: number + 1,
+            },
             role: Role::Target,
             private: false,
             tags: Vec::new(),
@@ -681,7 +786,10 @@ impl Joins {
             found,
             scratch: vec![],
             tools: vec![ToolId(0)],
-            place: Place { file: "targets.nub".into(), line: number + 1 },
+            place: Place {
+                file: "targets.nub".into(),
+                line: number + 1,
+            },
             ..Step::empty(WsPath::root())
         }));
         number
@@ -699,7 +807,11 @@ impl Bench {
     pub fn new(files: &[(&str, &str)]) -> Bench {
         let machine = FakeMachine::new(files);
         machine.wait();
-        Bench { machine, store: FakeStore::default(), state: State::default() }
+        Bench {
+            machine,
+            store: FakeStore::default(),
+            state: State::default(),
+        }
     }
 
     /// Builds the last step; gives what was heard.
@@ -732,7 +844,8 @@ impl Bench {
         self.machine.wait();
         let changes = std::mem::take(&mut outcome.changes);
         // What is kept of a build is what its bytes say.
-        self.state.take(Changes::of_bytes(&changes.to_bytes()).unwrap());
+        self.state
+            .take(Changes::of_bytes(&changes.to_bytes()).unwrap());
         (outcome, log.0.into_inner())
     }
 }

@@ -75,7 +75,11 @@ pub(crate) fn builds(site: &Site) -> SitePage {
             (build_rows(site, all.iter().rev()))
         }
     };
-    SitePage { title: "Builds".to_owned(), part: "builds.html", body }
+    SitePage {
+        title: "Builds".to_owned(),
+        part: "builds.html",
+        body,
+    }
 }
 
 /// A step's title, a link where the target is still there.
@@ -90,7 +94,11 @@ pub(crate) fn title(site: &Site, step: &StepRecord) -> Markup {
 
 /// What failed first, with what it printed and how to repeat it.
 pub(crate) fn failures(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Markup) -> Markup {
-    let failed: Vec<&StepRecord> = build.done.iter().filter(|step| step.state == "failed").collect();
+    let failed: Vec<&StepRecord> = build
+        .done
+        .iter()
+        .filter(|step| step.state == "failed")
+        .collect();
     html! {
         @if !failed.is_empty() {
             h2 { (counted(failed.len(), "failure")) }
@@ -113,10 +121,18 @@ pub(crate) fn failures(build: &BuildRecord, title: &dyn Fn(&StepRecord) -> Marku
 /// The command that runs a step again.
 pub(crate) fn repeat(step: &StepRecord) -> String {
     let (address, variant) = step.target.split_once(" (").unwrap_or((&step.target, ""));
-    let options = variant.trim_end_matches(')').split(", ").filter(|option| !option.is_empty());
-    let set: String = options.map(|option| format!(" --set {}", nubrik_graph::shown_word(option))).collect();
+    let options = variant
+        .trim_end_matches(')')
+        .split(", ")
+        .filter(|option| !option.is_empty());
+    let set: String = options
+        .map(|option| format!(" --set {}", nubrik_graph::shown_word(option)))
+        .collect();
     match &step.test {
-        Some(test) => format!("nubrik test {address}{set} --filter {}", nubrik_graph::shown_word(test)),
+        Some(test) => format!(
+            "nubrik test {address}{set} --filter {}",
+            nubrik_graph::shown_word(test)
+        ),
         None => format!("nubrik build {address}{set}"),
     }
 }
@@ -186,7 +202,11 @@ pub(crate) fn build(site: &Site, number: &str) -> Option<SitePage> {
         @if let Some(picture) = timeline(build) { h2 { "Timeline" } div.scroll { (picture) } }
         (steps(build, &title))
     };
-    Some(SitePage { title: format!("Build {number}"), part: "builds.html", body })
+    Some(SitePage {
+        title: format!("Build {number}"),
+        part: "builds.html",
+        body,
+    })
 }
 
 #[cfg(test)]

@@ -17,7 +17,11 @@ const LISTED: usize = 200;
 type StepsByName<'b> = BTreeMap<(&'b str, &'b str), &'b StepRecord>;
 
 fn steps(build: &BuildRecord) -> StepsByName<'_> {
-    build.done.iter().map(|step| ((step.target.as_str(), step.say.as_str()), step)).collect()
+    build
+        .done
+        .iter()
+        .map(|step| ((step.target.as_str(), step.say.as_str()), step))
+        .collect()
 }
 
 /// The builds that a name means: `12-11`.
@@ -33,12 +37,20 @@ fn pair<'s>(site: &'s Site, name: &str) -> Option<(&'s BuildRecord, &'s BuildRec
 pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
     let (one, other) = pair(site, name)?;
     let (of_one, of_other) = (steps(one), steps(other));
-    let only_one: Vec<_> =
-        of_one.iter().filter(|(key, _)| !of_other.contains_key(*key)).map(|(_, s)| *s).collect();
-    let only_other: Vec<_> =
-        of_other.iter().filter(|(key, _)| !of_one.contains_key(*key)).map(|(_, s)| *s).collect();
-    let mut both: Vec<(&StepRecord, &StepRecord)> =
-        of_one.iter().filter_map(|(key, step)| Some((*step, *of_other.get(key)?))).collect();
+    let only_one: Vec<_> = of_one
+        .iter()
+        .filter(|(key, _)| !of_other.contains_key(*key))
+        .map(|(_, s)| *s)
+        .collect();
+    let only_other: Vec<_> = of_other
+        .iter()
+        .filter(|(key, _)| !of_one.contains_key(*key))
+        .map(|(_, s)| *s)
+        .collect();
+    let mut both: Vec<(&StepRecord, &StepRecord)> = of_one
+        .iter()
+        .filter_map(|(key, step)| Some((*step, *of_other.get(key)?)))
+        .collect();
     both.sort_by_key(|(a, b)| std::cmp::Reverse(a.micros.abs_diff(b.micros)));
     let (a, b) = (one.build, other.build);
     let body = html! {
@@ -73,7 +85,11 @@ pub(crate) fn compared(site: &Site, name: &str) -> Option<SitePage> {
             } }
         }
     };
-    Some(SitePage { title: format!("Builds {a} and {b}"), part: "builds.html", body })
+    Some(SitePage {
+        title: format!("Builds {a} and {b}"),
+        part: "builds.html",
+        body,
+    })
 }
 
 fn only(site: &Site, build: u64, steps: &[&StepRecord]) -> Markup {

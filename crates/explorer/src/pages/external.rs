@@ -24,7 +24,11 @@ pub(crate) fn external(site: &Site) -> SitePage {
         (pins(site))
         (archives(site))
     };
-    SitePage { title: "Dependencies".to_owned(), part: "external.html", body }
+    SitePage {
+        title: "Dependencies".to_owned(),
+        part: "external.html",
+        body,
+    }
 }
 
 fn users(site: &Site, all: &[TargetId]) -> Markup {
@@ -39,12 +43,22 @@ fn images(site: &Site) -> Markup {
     let graph = site.graph();
     let mut used: BTreeMap<TargetId, Vec<TargetId>> = BTreeMap::new();
     for (number, step) in graph.steps.iter().enumerate() {
-        let statements = step.services.iter().filter_map(|service| service.root.as_ref());
+        let statements = step
+            .services
+            .iter()
+            .filter_map(|service| service.root.as_ref());
         let of_services = statements.filter_map(|image| {
-            let statement = step.inputs.iter().find(|file| graph.file(**file).path == image.statement);
+            let statement = step
+                .inputs
+                .iter()
+                .find(|file| graph.file(**file).path == image.statement);
             graph.file(*statement?).maker
         });
-        for image in graph.image_of(StepId(number as u32)).into_iter().chain(of_services) {
+        for image in graph
+            .image_of(StepId(number as u32))
+            .into_iter()
+            .chain(of_services)
+        {
             let list = used.entry(graph.step(image).target).or_default();
             if list.last() != Some(&step.target) {
                 list.push(step.target);
@@ -137,7 +151,9 @@ fn libraries(site: &Site) -> Markup {
 fn pins(site: &Site) -> Markup {
     let pins = match site.session.pins() {
         Ok(pins) => pins,
-        Err(problem) => return html! { h2 { "Pinned" } div.notice.wrong { p { (problem.message) } } },
+        Err(problem) => {
+            return html! { h2 { "Pinned" } div.notice.wrong { p { (problem.message) } } };
+        }
     };
     let fetched = FetchedArchives::of(site.graph());
     html! { @for part in pin_parts(&pins, &fetched) { (part) } }
@@ -176,15 +192,23 @@ fn pin_parts(pins: &Pins, fetched: &FetchedArchives<'_>) -> Vec<Markup> {
 
 /// For each pin the shortest way by which it comes: from one that a person asked for, to itself.
 fn ways(shelf: &Shelf) -> BTreeMap<&str, Vec<&str>> {
-    let asked = shelf.pins.iter().filter(|(_, pin)| pin.wanted_by.iter().any(|who| who == ASKED));
-    let mut ways: BTreeMap<&str, Vec<&str>> =
-        asked.map(|(key, pin)| (key.as_str(), vec![pin.name.as_str()])).collect();
+    let asked = shelf
+        .pins
+        .iter()
+        .filter(|(_, pin)| pin.wanted_by.iter().any(|who| who == ASKED));
+    let mut ways: BTreeMap<&str, Vec<&str>> = asked
+        .map(|(key, pin)| (key.as_str(), vec![pin.name.as_str()]))
+        .collect();
     let mut next: VecDeque<&str> = ways.keys().copied().collect();
     while let Some(key) = next.pop_front() {
-        let Some(pin) = shelf.pins.get(key) else { continue };
+        let Some(pin) = shelf.pins.get(key) else {
+            continue;
+        };
         let way = ways.get(key).cloned().unwrap_or_default();
         for need in &pin.needs {
-            let Some((key, needed)) = shelf.pins.get_key_value(&need.pin) else { continue };
+            let Some((key, needed)) = shelf.pins.get_key_value(&need.pin) else {
+                continue;
+            };
             if !ways.contains_key(key.as_str()) {
                 ways.insert(key, [&way[..], &[needed.name.as_str()]].concat());
                 next.push_back(key);
@@ -201,13 +225,20 @@ fn archives(site: &Site) -> Markup {
         |_| HashSet::new(),
         |pins| {
             let all = pins.shelves.values().flat_map(|shelf| shelf.pins.values());
-            all.flat_map(|pin| &pin.archives).map(|archive| archive.digest.clone()).collect()
+            all.flat_map(|pin| &pin.archives)
+                .map(|archive| archive.digest.clone())
+                .collect()
         },
     );
-    let rows = graph.steps.iter().filter_map(|step| match step.native.as_deref() {
-        Some(Native::Fetch { urls, digest, .. }) if !pinned.contains(&**digest) => Some((step, urls, digest)),
-        _ => None,
-    });
+    let rows = graph
+        .steps
+        .iter()
+        .filter_map(|step| match step.native.as_deref() {
+            Some(Native::Fetch { urls, digest, .. }) if !pinned.contains(&**digest) => {
+                Some((step, urls, digest))
+            }
+            _ => None,
+        });
     let rows: Vec<_> = rows.collect();
     html! {
         @if !rows.is_empty() {
@@ -240,11 +271,19 @@ mod tests {
                 build: false,
                 on: Vec::new(),
             };
-            let (needs, wanted_by) =
-                (needs.iter().map(need).collect(), who.iter().map(|w| (*w).to_owned()).collect());
+            let (needs, wanted_by) = (
+                needs.iter().map(need).collect(),
+                who.iter().map(|w| (*w).to_owned()).collect(),
+            );
             (
                 format!("{name}@1"),
-                Pin { name: name.to_owned(), version: "1".to_owned(), needs, wanted_by, ..Pin::default() },
+                Pin {
+                    name: name.to_owned(),
+                    version: "1".to_owned(),
+                    needs,
+                    wanted_by,
+                    ..Pin::default()
+                },
             )
         };
         let pins = [
@@ -255,7 +294,10 @@ mod tests {
             pin("sand", &["flow"], &["flow"]),
             pin("lost", &[], &[]),
         ];
-        let shelf = Shelf { pins: pins.into_iter().collect(), ..Shelf::default() };
+        let shelf = Shelf {
+            pins: pins.into_iter().collect(),
+            ..Shelf::default()
+        };
         let ways = ways(&shelf);
         assert_eq!(ways["moon@1"], ["ebb", "moon"]);
         assert_eq!(ways["sand@1"], ["ebb", "flow", "sand"]);

@@ -1,5 +1,5 @@
-//! Pictures of what depends on what. A picture never holds more than a screen can show: it is drawn less deep, and then packages
-//! take the place of their targets.
+//! Pictures of what depends on what. A picture never holds more than a screen can show: it is drawn
+//! less deep, and then packages take the place of their targets.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 
@@ -36,7 +36,10 @@ impl Direction {
     ];
 
     fn named(word: &str) -> Direction {
-        Direction::ALL.iter().find(|(_, name, _)| *name == word).map_or(Direction::Both, |(way, _, _)| *way)
+        Direction::ALL
+            .iter()
+            .find(|(_, name, _)| *name == word)
+            .map_or(Direction::Both, |(way, _, _)| *way)
     }
 }
 
@@ -51,7 +54,10 @@ pub(crate) struct PictureWish {
 impl PictureWish {
     /// As a query says it.
     pub fn read(query: &HashMap<String, String>) -> PictureWish {
-        let depth = query.get("depth").and_then(|depth| depth.parse().ok()).unwrap_or(2);
+        let depth = query
+            .get("depth")
+            .and_then(|depth| depth.parse().ok())
+            .unwrap_or(2);
         PictureWish {
             depth: depth.clamp(1, DEEPEST),
             way: Direction::named(query.get("way").map_or("", String::as_str)),
@@ -63,8 +69,10 @@ impl PictureWish {
 /// Targets around one, each with how far it is.
 fn around(site: &Site, focus: TargetId, depth: usize, way: Direction) -> BTreeSet<TargetId> {
     let mut found = BTreeSet::from([focus]);
-    let lists: [(bool, &Vec<Vec<TargetId>>); 2] =
-        [(way != Direction::Users, &site.needs), (way != Direction::Needs, &site.users)];
+    let lists: [(bool, &Vec<Vec<TargetId>>); 2] = [
+        (way != Direction::Users, &site.needs),
+        (way != Direction::Needs, &site.users),
+    ];
     for (_, list) in lists.into_iter().filter(|(is_wanted, _)| *is_wanted) {
         found.extend(reached(list, [focus], Some(depth)));
     }
@@ -99,10 +107,18 @@ fn shape(
             }
             false => {
                 let target = graph.target(members[0]);
-                (kind_of(target).to_string(), page(About::Graph, name), target.package.to_string())
+                (
+                    kind_of(target).to_string(),
+                    page(About::Graph, name),
+                    target.package.to_string(),
+                )
             }
         };
-        let took = if cost > 0 { format!(", {}", duration(cost)) } else { String::new() };
+        let took = if cost > 0 {
+            format!(", {}", duration(cost))
+        } else {
+            String::new()
+        };
         let shown = if *is_package {
             format!("{}/…", if name.is_empty() { "root" } else { name })
         } else {
@@ -127,7 +143,11 @@ fn shape(
     edges.retain(|(from, to)| from != to);
     let edges: Vec<_> = edges.into_iter().collect();
     let chain = chain(&edges, &costs);
-    Shape { nodes, edges, chain }
+    Shape {
+        nodes,
+        edges,
+        chain,
+    }
 }
 
 /// The edges of the chain that takes longest; none where edges go round, or nothing took any time.
@@ -155,7 +175,9 @@ fn chain(edges: &[(usize, usize)], costs: &[u64]) -> BTreeSet<(usize, usize)> {
     }
     let mut longest: Vec<(u64, Option<usize>)> = costs.iter().map(|cost| (*cost, None)).collect();
     for node in order.iter().rev() {
-        let best = needs[*node].iter().max_by_key(|need| (longest[**need].0, **need));
+        let best = needs[*node]
+            .iter()
+            .max_by_key(|need| (longest[**need].0, **need));
         if let Some(best) = best {
             longest[*node] = (costs[*node] + longest[*best].0, Some(*best));
         }
@@ -172,7 +194,8 @@ fn chain(edges: &[(usize, usize)], costs: &[u64]) -> BTreeSet<(usize, usize)> {
 /// The first folders of a package's path, so many of them.
 fn folders(path: &str, count: usize) -> &str {
     let mut ends = path.match_indices('/').map(|(at, _)| at);
-    ends.nth(count.saturating_sub(1)).map_or(path, |end| &path[..end])
+    ends.nth(count.saturating_sub(1))
+        .map_or(path, |end| &path[..end])
 }
 
 /// All of a workspace, in as many packages as can be read.
@@ -187,9 +210,16 @@ fn whole(site: &Site) -> (Shape, bool) {
         return (shape(site, &all, None, address), false);
     }
     let package = |id: TargetId| site.graph().target(id).package.as_str();
-    let count = |deep: usize| all.iter().map(|id| folders(package(*id), deep)).collect::<BTreeSet<_>>().len();
+    let count = |deep: usize| {
+        all.iter()
+            .map(|id| folders(package(*id), deep))
+            .collect::<BTreeSet<_>>()
+            .len()
+    };
     let deep = (1..8).rev().find(|deep| count(*deep) <= NODES).unwrap_or(1);
-    let drawn = shape(site, &all, None, |id| (folders(package(id), deep).to_owned(), true));
+    let drawn = shape(site, &all, None, |id| {
+        (folders(package(id), deep).to_owned(), true)
+    });
     (largest(drawn), true)
 }
 
@@ -204,11 +234,24 @@ fn largest(shape: Shape) -> Shape {
         degrees[*to] += 1;
     }
     let mut order: Vec<usize> = (0..shape.nodes.len()).collect();
-    order.sort_by_key(|node| (!shape.nodes[*node].focus, std::cmp::Reverse(degrees[*node]), *node));
-    let kept: HashMap<usize, usize> =
-        order.iter().take(NODES - 1).enumerate().map(|(new, old)| (*old, new)).collect();
-    let mut nodes: Vec<DrawnNode> =
-        order.iter().take(NODES - 1).map(|node| shape.nodes[*node].clone()).collect();
+    order.sort_by_key(|node| {
+        (
+            !shape.nodes[*node].focus,
+            std::cmp::Reverse(degrees[*node]),
+            *node,
+        )
+    });
+    let kept: HashMap<usize, usize> = order
+        .iter()
+        .take(NODES - 1)
+        .enumerate()
+        .map(|(new, old)| (*old, new))
+        .collect();
+    let mut nodes: Vec<DrawnNode> = order
+        .iter()
+        .take(NODES - 1)
+        .map(|node| shape.nodes[*node].clone())
+        .collect();
     let left = shape.nodes.len() - nodes.len();
     nodes.push(DrawnNode {
         name: format!("{left} more"),
@@ -217,10 +260,15 @@ fn largest(shape: Shape) -> Shape {
     });
     let edge = |(from, to): &(usize, usize)| Some((*kept.get(from)?, *kept.get(to)?));
     let edges = shape.edges.iter().filter_map(edge).collect();
-    Shape { nodes, edges, chain: shape.chain.iter().filter_map(edge).collect() }
+    Shape {
+        nodes,
+        edges,
+        chain: shape.chain.iter().filter_map(edge).collect(),
+    }
 }
 
-/// What is around a target, as deep as can be read; says how deep that is, and whether packages represent targets.
+/// What is around a target, as deep as can be read; says how deep that is, and whether packages
+/// represent targets.
 fn near(site: &Site, focus: TargetId, wish: PictureWish) -> (Shape, usize, bool) {
     let address = |id: TargetId| (site.graph().target(id).address.to_string(), false);
     let mut depth = wish.depth;
@@ -236,16 +284,28 @@ fn near(site: &Site, focus: TargetId, wish: PictureWish) -> (Shape, usize, bool)
         true => address(id),
         false => (site.graph().target(id).package.to_string(), true),
     };
-    (largest(shape(site, &targets, Some(focus), package)), depth, true)
+    (
+        largest(shape(site, &targets, Some(focus), package)),
+        depth,
+        true,
+    )
 }
 
-/// A picture that is not wider than this is made to fit; a wider one would have letters too small to be read.
+/// A picture that is not wider than this is made to fit; a wider one would have letters too small
+/// to be read.
 const FITTING: usize = 1_900;
 
 fn picture(shape: &Shape, what: &str) -> Markup {
     let drawn = svg(shape);
-    let wide = drawn.split(" width=\"").nth(1).and_then(|rest| rest.split('"').next()?.parse().ok());
-    let class = if wide.is_some_and(|wide: usize| wide <= FITTING) { "picture fit" } else { "picture" };
+    let wide = drawn
+        .split(" width=\"")
+        .nth(1)
+        .and_then(|rest| rest.split('"').next()?.parse().ok());
+    let class = if wide.is_some_and(|wide: usize| wide <= FITTING) {
+        "picture fit"
+    } else {
+        "picture"
+    };
     html! {
         div class=(class) tabindex="0" role="group" aria-label=(what) { (raw(drawn)) }
         @if !shape.chain.is_empty() { p.lead { "The thick line is the critical path, by the latest run of each step." } }
@@ -264,11 +324,19 @@ pub(crate) fn all(site: &Site) -> SitePage {
         (way_form(site, "", ""))
         (picture(&shape, "Graph of the workspace"))
     };
-    SitePage { title: "Graph".to_owned(), part: "graph.html", body }
+    SitePage {
+        title: "Graph".to_owned(),
+        part: "graph.html",
+        body,
+    }
 }
 
 /// What is around a target.
-pub(crate) fn focus(site: &Site, address: &str, query: &HashMap<String, String>) -> Option<SitePage> {
+pub(crate) fn focus(
+    site: &Site,
+    address: &str,
+    query: &HashMap<String, String>,
+) -> Option<SitePage> {
     let id = site.find(address)?;
     let wish = PictureWish::read(query);
     let (shape, depth, are_packages) = near(site, id, wish);
@@ -288,7 +356,11 @@ pub(crate) fn focus(site: &Site, address: &str, query: &HashMap<String, String>)
         (picture(&shape, &format!("Graph around {address}")))
         (way_form(site, address, ""))
     };
-    Some(SitePage { title: format!("Around {address}"), part: "graph.html", body })
+    Some(SitePage {
+        title: format!("Around {address}"),
+        part: "graph.html",
+        body,
+    })
 }
 
 fn way_form(site: &Site, from: &str, to: &str) -> Markup {
@@ -308,9 +380,16 @@ pub(crate) fn way(site: &Site, query: &HashMap<String, String>) -> SitePage {
     let word = |name: &str| query.get(name).map_or("", |text| text.trim());
     let (from, to) = (word("from"), word("to"));
     let find = |address: &str| site.find(address);
-    let found = find(from).zip(find(to)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
-    let back = find(to).zip(find(from)).and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
-    let unknown: Vec<&str> = [from, to].into_iter().filter(|name| find(name).is_none()).collect();
+    let found = find(from)
+        .zip(find(to))
+        .and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
+    let back = find(to)
+        .zip(find(from))
+        .and_then(|(a, b)| shortest_way(&[a], &site.needs, |id| id == b));
+    let unknown: Vec<&str> = [from, to]
+        .into_iter()
+        .filter(|name| find(name).is_none())
+        .collect();
     let body = html! {
         h1 { "From " (from) " to " (to) }
         (way_form(site, from, to))
@@ -321,13 +400,19 @@ pub(crate) fn way(site: &Site, query: &HashMap<String, String>) -> SitePage {
             @if let Some(back) = &back { (hops(site, back)) }
         }
     };
-    SitePage { title: format!("From {from} to {to}"), part: "graph.html", body }
+    SitePage {
+        title: format!("From {from} to {to}"),
+        part: "graph.html",
+        body,
+    }
 }
 
 fn hops(site: &Site, way: &[TargetId]) -> Markup {
     let graph = site.graph();
     let nodes: BTreeSet<TargetId> = way.iter().copied().collect();
-    let drawn = shape(site, &nodes, way.first().copied(), |id| (graph.target(id).address.to_string(), false));
+    let drawn = shape(site, &nodes, way.first().copied(), |id| {
+        (graph.target(id).address.to_string(), false)
+    });
     html! {
         ol { @for id in way { li { (target_link(site, *id)) " " span.lead { (kind_of(graph.target(*id))) } } } }
         (picture(&drawn, "The way"))
@@ -342,14 +427,21 @@ mod tests {
     fn the_longest_chain_is_that_which_takes_longest() {
         // 0 needs 1 and 2, both need 3; 2 takes longer than 1.
         let edges = [(0, 1), (0, 2), (1, 3), (2, 3)];
-        assert_eq!(chain(&edges, &[1, 5, 9, 1]), BTreeSet::from([(0, 2), (2, 3)]));
+        assert_eq!(
+            chain(&edges, &[1, 5, 9, 1]),
+            BTreeSet::from([(0, 2), (2, 3)])
+        );
         assert_eq!(chain(&edges, &[0, 0, 0, 0]), BTreeSet::new());
         assert_eq!(chain(&[(0, 1), (1, 0)], &[1, 1]), BTreeSet::new());
     }
 
     #[test]
     fn what_cannot_be_read_is_left_out_and_counted() {
-        let node = |n: usize| DrawnNode { name: format!("n{n}"), focus: n == 99, ..DrawnNode::default() };
+        let node = |n: usize| DrawnNode {
+            name: format!("n{n}"),
+            focus: n == 99,
+            ..DrawnNode::default()
+        };
         let star = Shape {
             nodes: (0..100).map(node).collect(),
             edges: (1..100).map(|n| (0, n)).collect(),
@@ -358,7 +450,8 @@ mod tests {
         let drawn = largest(star);
         assert_eq!(drawn.nodes.len(), NODES);
         assert!(
-            drawn.nodes.iter().any(|node| node.focus) && drawn.nodes.iter().any(|node| node.name == "n0")
+            drawn.nodes.iter().any(|node| node.focus)
+                && drawn.nodes.iter().any(|node| node.name == "n0")
         );
         assert_eq!(drawn.nodes[NODES - 1].name, "41 more");
         assert_eq!(drawn.edges.len(), NODES - 2);
@@ -367,7 +460,12 @@ mod tests {
     #[test]
     fn packages_are_cut_to_their_first_folders() {
         assert_eq!(
-            (folders("a/b/c", 1), folders("a/b/c", 2), folders("a", 3), folders("", 1)),
+            (
+                folders("a/b/c", 1),
+                folders("a/b/c", 2),
+                folders("a", 3),
+                folders("", 1)
+            ),
             ("a", "a/b", "a", "")
         );
     }

@@ -27,9 +27,14 @@ pub(crate) fn file_link(site: &Site, file: FileId) -> Markup {
     let node = graph.file(file);
     match node.maker {
         None if node.folder => html! { span.name { (node.path.as_str()) "/" } },
-        None => html! { a.name href=(page(About::File, node.path.as_str())) { (node.path.as_str()) } },
+        None => {
+            html! { a.name href=(page(About::File, node.path.as_str())) { (node.path.as_str()) } }
+        }
         Some(maker) => {
-            let name = node.path.below(&graph.step(maker).folder).unwrap_or(node.path.name());
+            let name = node
+                .path
+                .below(&graph.step(maker).folder)
+                .unwrap_or(node.path.name());
             html! {
                 @if node.folder { span.name { (name) "/" } }
                 @else { a.name href=(page(About::File, node.path.as_str())) { (name) } }

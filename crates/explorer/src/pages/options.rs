@@ -41,19 +41,31 @@ pub(crate) fn options(site: &Site) -> SitePage {
             }
         }
     };
-    SitePage { title: "Options".to_owned(), part: "options.html", body }
+    SitePage {
+        title: "Options".to_owned(),
+        part: "options.html",
+        body,
+    }
 }
 
 /// A column for each profile, a row for each option that one sets: what differs is side by side.
 fn profiles(site: &Site) -> Markup {
     let profiles = &site.session.workspace.settings.profiles;
-    let mut names: Vec<&str> = profiles.values().flatten().map(|set| set.0.as_str()).collect();
+    let mut names: Vec<&str> = profiles
+        .values()
+        .flatten()
+        .map(|set| set.0.as_str())
+        .collect();
     names.sort_unstable();
     names.dedup();
     let options = &site.options().options;
     let default = |name: &str| {
-        let option = options.iter().find(|option| option.name == name || option.full_name == name);
-        option.and_then(|option| option.default.clone()).unwrap_or_default()
+        let option = options
+            .iter()
+            .find(|option| option.name == name || option.full_name == name);
+        option
+            .and_then(|option| option.default.clone())
+            .unwrap_or_default()
     };
     html! {
         @if !profiles.is_empty() {

@@ -38,7 +38,9 @@ fn origin(word: &Arc<str>, step: &Step, files: &[Arc<str>], call: Option<&ToldCa
     }
     // What is in the kit's own line has a place there; what was given to it comes from a field.
     let is_here = step.place.file.ends_with(nubrik_lang::TARGETS_FILE);
-    let fields = call.filter(|_| !is_here).map_or(&[][..], |call| &call.fields);
+    let fields = call
+        .filter(|_| !is_here)
+        .map_or(&[][..], |call| &call.fields);
     match fields.iter().find(|field| field.words.contains(word)) {
         Some(field) => WordOrigin::Field(field.name.clone(), field.is_given),
         None => WordOrigin::Line,
@@ -72,7 +74,11 @@ fn of_stage(
 
 /// Where the words of a step's commands come from, put away until somebody wants to know.
 pub(crate) fn origins(site: &Site, step: &Step, address: &str) -> Markup {
-    let stages: Vec<&Stage> = step.commands.iter().flat_map(|command| &command.stages).collect();
+    let stages: Vec<&Stage> = step
+        .commands
+        .iter()
+        .flat_map(|command| &command.stages)
+        .collect();
     let count: usize = stages.iter().map(|stage| stage.words.len()).sum();
     if count == 0 {
         return html! {};
@@ -84,10 +90,16 @@ pub(crate) fn origins(site: &Site, step: &Step, address: &str) -> Markup {
         return html! { p.lead { (text) } };
     }
     let graph = site.graph();
-    let declared = step.inputs.iter().copied().chain(step.outputs.iter().map(|output| output.file));
+    let declared = step
+        .inputs
+        .iter()
+        .copied()
+        .chain(step.outputs.iter().map(|output| output.file));
     let uncertain = graph.uncertain(step);
     let declared = declared.chain(uncertain.iter().copied());
-    let mut files: Vec<Arc<str>> = declared.map(|file| graph.file(file).path.shared().clone()).collect();
+    let mut files: Vec<Arc<str>> = declared
+        .map(|file| graph.file(file).path.shared().clone())
+        .collect();
     files.extend(step.found.iter().map(|path| path.shared().clone()));
     files.extend(step.lists.iter().map(|list| list.path.shared().clone()));
     let call = site.told(address);
@@ -132,12 +144,35 @@ mod tests {
             default: None,
             is_given,
         };
-        let fields = vec![field("flags", &["-g", "-O1"], true), field("link_flags", &["-lm"], false)];
-        let call = ToldCall { target: "fit".into(), kind: "library".into(), fields };
-        let place = Place { file: "nub:c".into(), line: 7 };
-        let step = Step { place, ..Step::empty(WsPath::root()) };
-        let words =
-            ["cc", "-c", "-g", "-O1", "fit.c", "-o", "made/fit.o", "-lm", "-MFmade/fit.d", "other/fit.c"];
+        let fields = vec![
+            field("flags", &["-g", "-O1"], true),
+            field("link_flags", &["-lm"], false),
+        ];
+        let call = ToldCall {
+            target: "fit".into(),
+            kind: "library".into(),
+            fields,
+        };
+        let place = Place {
+            file: "nub:c".into(),
+            line: 7,
+        };
+        let step = Step {
+            place,
+            ..Step::empty(WsPath::root())
+        };
+        let words = [
+            "cc",
+            "-c",
+            "-g",
+            "-O1",
+            "fit.c",
+            "-o",
+            "made/fit.o",
+            "-lm",
+            "-MFmade/fit.d",
+            "other/fit.c",
+        ];
         let stage = Stage {
             program: Program::Tool(nubrik_graph::ToolId(0)),
             words: words.iter().map(|word| Arc::from(*word)).collect(),
@@ -146,7 +181,9 @@ mod tests {
             stderr: None,
             answers: false,
         };
-        let files: Vec<Arc<str>> = ["fit.c", "made/fit.o", "made/fit.d"].map(Arc::from).to_vec();
+        let files: Vec<Arc<str>> = ["fit.c", "made/fit.o", "made/fit.d"]
+            .map(Arc::from)
+            .to_vec();
         let groups = of_stage(&stage, &step, &files, Some(&call));
         let file = |path: &str| WordOrigin::File(path.into());
         let expected = [
@@ -160,8 +197,10 @@ mod tests {
             ("-MFmade/fit.d", file("made/fit.d")),
             ("other/fit.c", WordOrigin::Line),
         ];
-        let expected: Vec<(String, WordOrigin)> =
-            expected.into_iter().map(|(words, origin)| (words.to_owned(), origin)).collect();
+        let expected: Vec<(String, WordOrigin)> = expected
+            .into_iter()
+            .map(|(words, origin)| (words.to_owned(), origin))
+            .collect();
         assert_eq!(groups, expected);
     }
 }

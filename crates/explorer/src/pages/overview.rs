@@ -19,7 +19,10 @@ const DEAREST: usize = 8;
 pub(crate) fn overview(site: &Site) -> SitePage {
     let graph = site.graph();
     let declared: Vec<_> = site.declared().collect();
-    let tests = declared.iter().filter(|(_, target)| target.role == Role::Test).count();
+    let tests = declared
+        .iter()
+        .filter(|(_, target)| target.role == Role::Test)
+        .count();
     let builds = site.builds();
     let body = html! {
         h1 { (site.name) }
@@ -47,12 +50,20 @@ pub(crate) fn overview(site: &Site) -> SitePage {
             }
         }
     };
-    SitePage { title: "Overview".to_owned(), part: "index.html", body }
+    SitePage {
+        title: "Overview".to_owned(),
+        part: "index.html",
+        body,
+    }
 }
 
 /// What is wrong with the definitions: there are fewer pages then than there should be.
 fn problems(site: &Site) -> Markup {
-    let wrong = site.evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error);
+    let wrong = site
+        .evaluation
+        .diagnostics
+        .iter()
+        .filter(|d| d.severity == Severity::Error);
     let wrong: Vec<_> = wrong.collect();
     html! {
         @if !wrong.is_empty() {

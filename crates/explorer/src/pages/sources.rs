@@ -26,8 +26,10 @@ const USERS: usize = 40;
 /// Bytes as text: what is no text is replaced, and of much only the beginning is there.
 pub(crate) fn text_of(bytes: &[u8], most: usize) -> String {
     let cut = bytes.get(..most).unwrap_or(bytes);
-    let mut text =
-        String::from_utf8_lossy(cut).replace(|c: char| c.is_control() && c != '\n' && c != '\t', "\u{fffd}");
+    let mut text = String::from_utf8_lossy(cut).replace(
+        |c: char| c.is_control() && c != '\n' && c != '\t',
+        "\u{fffd}",
+    );
     if cut.len() < bytes.len() {
         text.push_str("\n…");
     }
@@ -53,19 +55,27 @@ fn read_text(site: &Site, path: &str) -> Option<Arc<str>> {
         .ok()
         .filter(|f| f.metadata().is_ok_and(|m| m.is_file()))?;
     file.take(SHOWN as u64 + 1).read_to_end(&mut bytes).ok()?;
-    (bytes.len() <= SHOWN).then(|| String::from_utf8(bytes).ok()).flatten().map(Arc::from)
+    (bytes.len() <= SHOWN)
+        .then(|| String::from_utf8(bytes).ok())
+        .flatten()
+        .map(Arc::from)
 }
 
 /// The lines of a text with a path.
 fn lines_of(site: &Site, path: &str, text: &Arc<str>) -> Arc<TextLines> {
     let leads_to = |lines: &TextLines, meaning: NameMeaning| page_of(site, path, lines, meaning);
-    site.last_lines.of(path, text, || TextLines::of(site, path, text, &leads_to))
+    site.last_lines
+        .of(path, text, || TextLines::of(site, path, text, &leads_to))
 }
 
 /// The page that something leads to, if there is one.
 fn page_of(site: &Site, path: &str, lines: &TextLines, meaning: NameMeaning) -> Option<String> {
-    let topic =
-        |name: &str| site.topics.iter().any(|topic| topic.name == name).then(|| page(About::Topic, name));
+    let topic = |name: &str| {
+        site.topics
+            .iter()
+            .any(|topic| topic.name == name)
+            .then(|| page(About::Topic, name))
+    };
     let file = |path: &str| site.paths().contains(path).then(|| page(About::File, path));
     match meaning {
         NameMeaning::Target(address) => Some(page(About::Target, &address)),
@@ -86,14 +96,21 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
     let known = site.files().file(path);
     let maker = known.and_then(|file| graph.file(file).maker);
     let at = site.session.workspace.root.join(path);
-    let length = fs::metadata(&at).ok().filter(fs::Metadata::is_file).map(|meta| meta.len());
+    let length = fs::metadata(&at)
+        .ok()
+        .filter(fs::Metadata::is_file)
+        .map(|meta| meta.len());
     let text = read_text(site, path).filter(|text| !text.contains('\0'));
     let folder = path.rsplit_once('/').map_or("", |(folder, _)| folder);
     // What a source was when it ran, if it was changed after that, is not known.
     let changed = fs::metadata(&at).and_then(|meta| meta.modified()).ok();
-    let changed = changed.and_then(|at| at.duration_since(UNIX_EPOCH).ok()).map_or(0, |time| time.as_secs());
-    let ran =
-        site.lines().filter(|(_, asked)| changed <= *asked).and_then(|(lines, _)| lines.files.get(path));
+    let changed = changed
+        .and_then(|at| at.duration_since(UNIX_EPOCH).ok())
+        .map_or(0, |time| time.as_secs());
+    let ran = site
+        .lines()
+        .filter(|(_, asked)| changed <= *asked)
+        .and_then(|(lines, _)| lines.files.get(path));
     let body = html! {
         @if maker.is_none() { (crumbs(package_of(site, folder))) }
         h1 { (path.rsplit('/').next().unwrap_or(path)) }
@@ -117,7 +134,11 @@ pub(crate) fn file(site: &Site, path: &str) -> Option<SitePage> {
             (None, Some(length)) => { p.lead { "Its content is no text, or too long to be shown: " (size(length)) "." } },
         }
     };
-    Some(SitePage { title: path.rsplit('/').next().unwrap_or(path).to_owned(), part: "kinds.html", body })
+    Some(SitePage {
+        title: path.rsplit('/').next().unwrap_or(path).to_owned(),
+        part: "kinds.html",
+        body,
+    })
 }
 
 /// Larger archives are not looked into, in bytes.
@@ -132,8 +153,12 @@ fn archive(site: &Site, path: &str) -> Option<Vec<(String, u64)>> {
     let is_short = fs::metadata(&at).is_ok_and(|meta| meta.is_file() && meta.len() <= ARCHIVE);
     let file = is_short.then(|| fs::File::open(&at).ok()).flatten()?;
     let mut head = Vec::new();
-    file.take(nubrik_contrast::HEAD).read_to_end(&mut head).ok()?;
-    nubrik_contrast::may_be_archive(&head).then(|| nubrik_contrast::listed(&fs::read(&at).ok()?)).flatten()
+    file.take(nubrik_contrast::HEAD)
+        .read_to_end(&mut head)
+        .ok()?;
+    nubrik_contrast::may_be_archive(&head)
+        .then(|| nubrik_contrast::listed(&fs::read(&at).ok()?))
+        .flatten()
 }
 
 /// What is in an archive, as a part of a page; nothing of what is none.

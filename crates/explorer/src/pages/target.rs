@@ -50,7 +50,11 @@ pub(crate) fn target(site: &Site, address: &str) -> Option<SitePage> {
         (on_call(site, id))
         (runs(site, address))
     };
-    Some(SitePage { title: address.to_owned(), part: "kinds.html", body })
+    Some(SitePage {
+        title: address.to_owned(),
+        part: "kinds.html",
+        body,
+    })
 }
 
 /// The values of a target's fields, those among them that came from defaults.
@@ -58,7 +62,9 @@ fn values(site: &Site, address: &str) -> Markup {
     if !site.tells_values() {
         return html! { p.lead { "The values of its fields are not shown: with so many targets it would take long to evaluate them." } };
     }
-    let Some(call) = site.told(address) else { return html! {} };
+    let Some(call) = site.told(address) else {
+        return html! {};
+    };
     let from_default = call.fields.iter().filter(|field| !field.is_given).count();
     html! {
         details {
@@ -113,19 +119,26 @@ fn facts(site: &Site, id: TargetId, target: &Target) -> Markup {
 }
 
 fn declared(site: &Site, ids: &[TargetId]) -> Vec<TargetId> {
-    ids.iter().copied().filter(|id| site.graph().target(*id).is_declared()).collect()
+    ids.iter()
+        .copied()
+        .filter(|id| site.graph().target(*id).is_declared())
+        .collect()
 }
 
 /// Links to targets; many of them put away.
 fn targets(site: &Site, ids: &[TargetId], none: &str) -> Markup {
     let mut ids = ids.to_vec();
-    ids.sort_by(|a, b| site.graph().target(*a).address.cmp(&site.graph().target(*b).address));
+    ids.sort_by(|a, b| {
+        site.graph()
+            .target(*a)
+            .address
+            .cmp(&site.graph().target(*b).address)
+    });
     many(&ids, none, |id| target_link(site, *id))
 }
 
 fn many<T>(all: &[T], none: &str, one: impl Fn(&T) -> Markup) -> Markup {
-    let list =
-        |some: &[T]| html! { @for (n, item) in some.iter().enumerate() { @if n > 0 { ", " } (one(item)) } };
+    let list = |some: &[T]| html! { @for (n, item) in some.iter().enumerate() { @if n > 0 { ", " } (one(item)) } };
     match all.len() {
         0 => html! { (none) },
         1..=NAMED => list(all),
@@ -139,7 +152,9 @@ fn results(site: &Site, target: &Target) -> Markup {
     let out = site.session.results_folder();
     many(&target.results, "", |result| {
         let path = format!("{out}/{}", result.publish);
-        let length = std::fs::metadata(site.session.workspace.root.join(&path)).ok().filter(|m| m.is_file());
+        let length = std::fs::metadata(site.session.workspace.root.join(&path))
+            .ok()
+            .filter(|m| m.is_file());
         let file = site.graph().file(result.file);
         html! {
             @if file.folder { span.name { (path) "/" } }
@@ -240,12 +255,20 @@ fn on_call(site: &Site, id: TargetId) -> Markup {
 fn runs(site: &Site, address: &str) -> Markup {
     let mut rows = Vec::new();
     let mut times = Vec::new();
-    for of_build in site.runs_of(address).chunk_by(|one, other| one.build == other.build) {
+    for of_build in site
+        .runs_of(address)
+        .chunk_by(|one, other| one.build == other.build)
+    {
         let build = &site.builds()[of_build[0].build];
         let own: Vec<_> = of_build.iter().map(|of| &build.done[of.step]).collect();
-        let worst =
-            ["failed", "ran", "reused"].into_iter().find(|word| own.iter().any(|step| step.state == *word));
-        times.push((build.build, worst.unwrap_or("none"), own.iter().map(|step| step.micros).sum::<u64>()));
+        let worst = ["failed", "ran", "reused"]
+            .into_iter()
+            .find(|word| own.iter().any(|step| step.state == *word));
+        times.push((
+            build.build,
+            worst.unwrap_or("none"),
+            own.iter().map(|step| step.micros).sum::<u64>(),
+        ));
         rows.push((build, own));
     }
     html! {

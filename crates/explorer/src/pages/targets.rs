@@ -28,7 +28,8 @@ pub(crate) fn kind_chips(site: &Site) -> Markup {
     }
 }
 
-/// The packages below a folder, one level of them, each with how many targets it and what is below it have.
+/// The packages below a folder, one level of them, each with how many targets it and what is below
+/// it have.
 pub(crate) fn package_list(site: &Site, below: &str) -> Markup {
     let mut counts: BTreeMap<&str, (usize, bool)> = BTreeMap::new();
     for (path, targets) in site.packages().packages_in(below) {
@@ -62,7 +63,11 @@ pub(crate) fn package_list(site: &Site, below: &str) -> Markup {
 
 /// Where the first folder below another one ends in a path.
 fn below_end(path: &str, folder: &str) -> usize {
-    let from = if folder.is_empty() { 0 } else { (folder.len() + 1).min(path.len()) };
+    let from = if folder.is_empty() {
+        0
+    } else {
+        (folder.len() + 1).min(path.len())
+    };
     path[from..].find('/').map_or(path.len(), |at| from + at)
 }
 
@@ -109,12 +114,19 @@ pub(crate) fn kinds(site: &Site) -> SitePage {
             (target_rows(site, site.declared()))
         }
     };
-    SitePage { title: "Targets".to_owned(), part: "kinds.html", body }
+    SitePage {
+        title: "Targets".to_owned(),
+        part: "kinds.html",
+        body,
+    }
 }
 
 /// Targets of a kind; nothing where there is none.
 pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
-    let count = site.declared().filter(|(_, target)| *kind_of(target) == *kind).count();
+    let count = site
+        .declared()
+        .filter(|(_, target)| *kind_of(target) == *kind)
+        .count();
     let body = html! {
         h1 { (kind) }
         p.lead { (counted(count, "target")) @if count == 1 { " is one" } @else { " are one" } }
@@ -123,14 +135,25 @@ pub(crate) fn kind(site: &Site, kind: &str) -> Option<SitePage> {
         }
         (target_rows(site, site.declared().filter(|(_, target)| *kind_of(target) == *kind)))
     };
-    (count > 0).then(|| SitePage { title: kind.to_owned(), part: "kinds.html", body })
+    (count > 0).then(|| SitePage {
+        title: kind.to_owned(),
+        part: "kinds.html",
+        body,
+    })
 }
 
 /// What a package holds; nothing where there is none, and none is below.
 pub(crate) fn package(site: &Site, path: &str) -> Option<SitePage> {
     let is_any = site.packages().packages_in(path).next().is_some();
-    let own = || site.packages().package(path).iter().map(|id| (*id, site.graph().target(*id)));
-    let definitions = nubrik_source::WsPath::from_normal(path).child(nubrik_lang::TARGETS_FILE).to_string();
+    let own = || {
+        site.packages()
+            .package(path)
+            .iter()
+            .map(|id| (*id, site.graph().target(*id)))
+    };
+    let definitions = nubrik_source::WsPath::from_normal(path)
+        .child(nubrik_lang::TARGETS_FILE)
+        .to_string();
     let body = html! {
         @if !path.is_empty() { (crumbs(path.rsplit_once('/').map_or("", |(above, _)| above))) }
         h1 { @if path.is_empty() { "The root" } @else { (path) } }
@@ -140,13 +163,19 @@ pub(crate) fn package(site: &Site, path: &str) -> Option<SitePage> {
         @if own().next().is_some() { (target_rows(site, own())) }
         @if !path.is_empty() { (package_list(site, path)) }
     };
-    is_any.then(|| SitePage { title: path.to_owned(), part: "kinds.html", body })
+    is_any.then(|| SitePage {
+        title: path.to_owned(),
+        part: "kinds.html",
+        body,
+    })
 }
 
 /// Links to the packages that something is in, the root first.
 pub(crate) fn crumbs(package: &str) -> Markup {
-    let ends =
-        package.match_indices('/').map(|(at, _)| at).chain((!package.is_empty()).then_some(package.len()));
+    let ends = package
+        .match_indices('/')
+        .map(|(at, _)| at)
+        .chain((!package.is_empty()).then_some(package.len()));
     html! {
         p.lead {
             a href=(page(About::Package, "")) { "root" }

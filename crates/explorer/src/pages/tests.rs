@@ -50,7 +50,9 @@ pub(crate) struct TestedTarget<'s> {
 impl TestedTarget<'_> {
     /// Its cases the last time, itself where its report lists none; empty where it never ran.
     pub(crate) fn all_cases(&self) -> Vec<Case> {
-        self.run().map(|run| run.cases(self.cases.clone())).unwrap_or_default()
+        self.run()
+            .map(|run| run.cases(self.cases.clone()))
+            .unwrap_or_default()
     }
 
     /// How it went the last time; none where it never ran.
@@ -80,17 +82,28 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
     let mut last: BTreeMap<&str, &StepRecord> = BTreeMap::new();
     for build in site.builds() {
         for step in &build.done {
-            let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else { continue };
-            let word = if step.state == "ran" { "passed" } else { "failed" };
-            runs.entry(test).or_default().push((build.build, word, step.micros));
+            let (Some(test), "ran" | "failed") = (&step.test, step.state.as_str()) else {
+                continue;
+            };
+            let word = if step.state == "ran" {
+                "passed"
+            } else {
+                "failed"
+            };
+            runs.entry(test)
+                .or_default()
+                .push((build.build, word, step.micros));
             last.insert(test, step);
             if let Some(key) = &step.key {
                 ends.entry((test, key)).or_default().insert(word);
             }
         }
     }
-    let flaky: BTreeSet<&str> =
-        ends.iter().filter(|(_, words)| words.len() > 1).map(|((test, _), _)| *test).collect();
+    let flaky: BTreeSet<&str> = ends
+        .iter()
+        .filter(|(_, words)| words.len() > 1)
+        .map(|((test, _), _)| *test)
+        .collect();
     let state = site.session.state();
     let checks = (0..graph.steps.len() as u32)
         .map(StepId)
@@ -110,7 +123,9 @@ pub(crate) fn all(site: &Site) -> Vec<TestedTarget<'_>> {
                 },
                 micros: memory.as_ref().map_or(0, |memory| memory.micros),
                 quarantined: check.quarantined.as_deref(),
-                cases: memory.and_then(|_| site.session.cases(graph, step)).unwrap_or_default(),
+                cases: memory
+                    .and_then(|_| site.session.cases(graph, step))
+                    .unwrap_or_default(),
                 runs: runs.remove(&*check.address).unwrap_or_default(),
                 is_flaky: flaky.contains(&*check.address),
                 printed: record.and_then(|record| record.printed.as_deref()),
@@ -134,10 +149,16 @@ pub(crate) fn tests(site: &Site) -> SitePage {
     // A test without a report is one case.
     let ran = tests.iter().filter(|test| !test.last.is_empty());
     let cases: usize = ran.map(|test| test.cases.len().max(1)).sum();
-    let mut slowest: Vec<(&TestedTarget<'_>, &Case)> =
-        tests.iter().flat_map(|test| test.cases.iter().map(move |case| (test, case))).collect();
+    let mut slowest: Vec<(&TestedTarget<'_>, &Case)> = tests
+        .iter()
+        .flat_map(|test| test.cases.iter().map(move |case| (test, case)))
+        .collect();
     slowest.retain(|(_, case)| case.seconds.is_some_and(|seconds| seconds > 0.0));
-    slowest.sort_by(|a, b| b.1.seconds.unwrap_or(0.0).total_cmp(&a.1.seconds.unwrap_or(0.0)));
+    slowest.sort_by(|a, b| {
+        b.1.seconds
+            .unwrap_or(0.0)
+            .total_cmp(&a.1.seconds.unwrap_or(0.0))
+    });
     slowest.truncate(SLOWEST);
     let body = html! {
         h1 { "Tests" }
@@ -159,7 +180,11 @@ pub(crate) fn tests(site: &Site) -> SitePage {
         }
         (coverage(site))
     };
-    SitePage { title: "Tests".to_owned(), part: "tests.html", body }
+    SitePage {
+        title: "Tests".to_owned(),
+        part: "tests.html",
+        body,
+    }
 }
 
 /// Which lines tests ran, when that was asked the last time.
@@ -253,7 +278,10 @@ fn cases(test: &TestedTarget<'_>) -> Markup {
         CaseOutcome::Skipped => 1,
         CaseOutcome::Passed => 2,
     });
-    let failed = sorted.iter().filter(|case| case.outcome == CaseOutcome::Failed).count();
+    let failed = sorted
+        .iter()
+        .filter(|case| case.outcome == CaseOutcome::Failed)
+        .count();
     html! {
         @if !sorted.is_empty() {
             details open[failed > 0] {

@@ -19,7 +19,8 @@ const ROW: f64 = 18.0;
 /// More rows than this are not drawn.
 const ROWS: usize = 64;
 
-/// Steps that ran, in rows in which none is beside another one: those of this machine first, then by machine.
+/// Steps that ran, in rows in which none is beside another one: those of this machine first, then
+/// by machine.
 pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {
     let mut ran: Vec<&StepRecord> = build.done.iter().filter(|step| step.micros > 0).collect();
     ran.sort_by_key(|step| (step.machine.clone(), step.from));
@@ -27,7 +28,11 @@ pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {
     for step in ran {
         let machine = step.machine.clone().unwrap_or_default();
         let is_free = |row: &(String, Vec<&StepRecord>)| {
-            row.0 == machine && row.1.last().is_none_or(|last| last.from + last.micros <= step.from)
+            row.0 == machine
+                && row
+                    .1
+                    .last()
+                    .is_none_or(|last| last.from + last.micros <= step.from)
         };
         match rows.iter_mut().find(|row| is_free(row)) {
             Some(row) => row.1.push(step),
@@ -37,7 +42,8 @@ pub(crate) fn rows(build: &BuildRecord) -> Vec<(String, Vec<&StepRecord>)> {
     rows
 }
 
-/// Round times up to an end, in microseconds: at most six, a power of ten, or twice or five times one, apart.
+/// Round times up to an end, in microseconds: at most six, a power of ten, or twice or five times
+/// one, apart.
 fn ticks(end: u64) -> Vec<u64> {
     let mut apart = 1;
     for factor in [2, 5, 10].into_iter().cycle() {
@@ -57,8 +63,14 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     if rows.is_empty() {
         return None;
     }
-    let end =
-        build.done.iter().map(|step| step.from + step.micros).max().unwrap_or(1).max(build.micros).max(1);
+    let end = build
+        .done
+        .iter()
+        .map(|step| step.from + step.micros)
+        .max()
+        .unwrap_or(1)
+        .max(build.micros)
+        .max(1);
     let scale = |micros: u64| LEFT + micros as f64 / end as f64 * WIDTH;
     let shown = rows.len().min(ROWS);
     let height = shown as f64 * ROW + 26.0;
@@ -70,7 +82,11 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
         let x = scale(at);
         let near_end = x > LEFT + WIDTH - 20.0;
         let (anchor, y) = (if near_end { "end" } else { "middle" }, height - 6.0);
-        let at = if at == 0 { "0".to_owned() } else { duration(at) };
+        let at = if at == 0 {
+            "0".to_owned()
+        } else {
+            duration(at)
+        };
         let _ = write!(
             out,
             "<line class=\"grid\" x1=\"{x:.1}\" x2=\"{x:.1}\" y1=\"0\" y2=\"{:.0}\"/><text class=\"axis soft\" x=\"{x:.1}\" y=\"{y:.0}\" text-anchor=\"{anchor}\">{at}</text>",
@@ -81,13 +97,25 @@ pub(crate) fn timeline(build: &BuildRecord) -> Option<Markup> {
     for (number, (machine, steps)) in rows.iter().take(ROWS).enumerate() {
         let y = number as f64 * ROW;
         if before != Some(machine) {
-            let name = if machine.is_empty() { "this machine" } else { machine };
+            let name = if machine.is_empty() {
+                "this machine"
+            } else {
+                machine
+            };
             let cut: String = name.chars().take(16).collect();
-            let _ = write!(out, "<text class=\"axis\" x=\"0\" y=\"{:.0}\">{}</text>", y + 13.0, xml(&cut));
+            let _ = write!(
+                out,
+                "<text class=\"axis\" x=\"0\" y=\"{:.0}\">{}</text>",
+                y + 13.0,
+                xml(&cut)
+            );
             before = Some(machine);
         }
         for step in steps {
-            let (x, wide) = (scale(step.from), (step.micros as f64 / end as f64 * WIDTH).max(1.5));
+            let (x, wide) = (
+                scale(step.from),
+                (step.micros as f64 / end as f64 * WIDTH).max(1.5),
+            );
             let _ = write!(
                 out,
                 "<rect class=\"bar {}\" x=\"{x:.1}\" y=\"{:.0}\" width=\"{wide:.1}\" height=\"{:.0}\" rx=\"2\"><title>{} {}, {}: {}</title></rect>",

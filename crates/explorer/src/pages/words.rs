@@ -21,12 +21,20 @@ pub(crate) fn words(site: &Site) -> SitePage {
             }
         }
     };
-    SitePage { title: "Reference".to_owned(), part: "words.html", body }
+    SitePage {
+        title: "Reference".to_owned(),
+        part: "words.html",
+        body,
+    }
 }
 
 /// What there is to know about a word; a word may mean several things.
 pub(crate) fn topic(site: &Site, name: &str) -> Option<SitePage> {
-    let topics: Vec<_> = site.topics.iter().filter(|topic| topic.name == name).collect();
+    let topics: Vec<_> = site
+        .topics
+        .iter()
+        .filter(|topic| topic.name == name)
+        .collect();
     let body = html! {
         h1 { (name) }
         @for topic in &topics {
@@ -41,5 +49,9 @@ pub(crate) fn topic(site: &Site, name: &str) -> Option<SitePage> {
             @if !topic.example.is_empty() { h2 { "Example" } pre { (topic.example) } }
         }
     };
-    (!topics.is_empty()).then(|| SitePage { title: name.to_owned(), part: "words.html", body })
+    (!topics.is_empty()).then(|| SitePage {
+        title: name.to_owned(),
+        part: "words.html",
+        body,
+    })
 }

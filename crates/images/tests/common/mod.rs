@@ -22,7 +22,10 @@ pub fn listed(folder: &Path) -> Vec<String> {
             } else if found.is_symlink() {
                 format!("{name} -> {}", path.read_link().unwrap().display())
             } else {
-                format!("{name} {mode:o} {}", String::from_utf8_lossy(&fs::read(&path).unwrap()))
+                format!(
+                    "{name} {mode:o} {}",
+                    String::from_utf8_lossy(&fs::read(&path).unwrap())
+                )
             });
         }
     }

@@ -22,15 +22,27 @@ pub(super) struct Meaning {
 
 impl Evaluator<'_> {
     /// The value that `&path` refers to.
-    pub(super) fn reference(&mut self, scope: &Scope, path: &Arc<str>, span: Span) -> Result<Value> {
+    pub(super) fn reference(
+        &mut self,
+        scope: &Scope,
+        path: &Arc<str>,
+        span: Span,
+    ) -> Result<Value> {
         let meaning = self.find_reference(scope.module, path, span)?;
         let value = self.declaration(meaning.decl, scope.config, span)?;
         self.way_into(value, &meaning.way, span)
     }
 
     /// The declaration that `&path` means, seen from a module.
-    pub(super) fn find_reference(&mut self, from: ModuleId, path: &Arc<str>, span: Span) -> Result<Meaning> {
-        let path = WsPath::root().resolve(path).map_err(|p| Diagnostic::error("bad-path", p.to_string()));
+    pub(super) fn find_reference(
+        &mut self,
+        from: ModuleId,
+        path: &Arc<str>,
+        span: Span,
+    ) -> Result<Meaning> {
+        let path = WsPath::root()
+            .resolve(path)
+            .map_err(|p| Diagnostic::error("bad-path", p.to_string()));
         let path = self.at(span, path)?;
         let mut meanings = self.meanings(&path)?;
         if meanings.len() > 1 {
@@ -39,8 +51,10 @@ impl Evaluator<'_> {
                 let module = self.module(m.decl.module);
                 error.related(module.decl(m.decl).name.span, "one of them")
             });
-            return self
-                .fail(span, error.mend("write the whole path: package, target, then the way into it"));
+            return self.fail(
+                span,
+                error.mend("write the whole path: package, target, then the way into it"),
+            );
         }
         let Some(meaning) = meanings.pop() else {
             let mut error = self.no_such_address(&path);
@@ -51,14 +65,18 @@ impl Evaluator<'_> {
         };
         let module = self.module(meaning.decl.module);
         let decl = module.decl(meaning.decl);
-        if let Some(error) = self.definitions.modules.refusal(from, meaning.decl.module, decl, path.as_str())
+        if let Some(error) =
+            self.definitions
+                .modules
+                .refusal(from, meaning.decl.module, decl, path.as_str())
         {
             return self.fail(span, error);
         }
         use DeclKind::{Job, Service, Target, Test, Value};
         if !matches!(decl.kind, Target | Value | Test | Job | Service) {
             let message = format!("`{path}` is a {}, which belongs in a kit", decl.kind.word());
-            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            let error =
+                Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(span, error.mend("move it to a kit and `use` it from there"));
         }
         Ok(meaning)
@@ -81,11 +99,17 @@ impl Evaluator<'_> {
                 _ => None,
             };
             if let Some(decl) = parts.get(count).and_then(named) {
-                meanings.push(Meaning { decl, way: parts[count + 1..].to_vec() });
+                meanings.push(Meaning {
+                    decl,
+                    way: parts[count + 1..].to_vec(),
+                });
             } else if count == parts.len()
                 && let Some(decl) = parts.last().and_then(named)
             {
-                meanings.push(Meaning { decl, way: Vec::new() });
+                meanings.push(Meaning {
+                    decl,
+                    way: Vec::new(),
+                });
             } else if let Some(name) = parts.get(count).or(parts.last()) {
                 self.miss(module, name);
             }
@@ -96,7 +120,9 @@ impl Evaluator<'_> {
     pub(super) fn no_such_address(&mut self, path: &WsPath) -> Diagnostic {
         self.definitions.modules.entered_all();
         let error = Diagnostic::error("unknown-target", format!("there is no target `{path}`"));
-        if let Answer::Ready(Some(root)) = self.definitions.modules.other_workspace(self.world, path) {
+        if let Answer::Ready(Some(root)) =
+            self.definitions.modules.other_workspace(self.world, path)
+        {
             let file = root.child(crate::WORKSPACE_FILE);
             return error
                 .note(format!("`{root}` is a workspace of its own: {file}"))
@@ -108,9 +134,14 @@ impl Evaluator<'_> {
                 .mend(path.as_str().replace(':', "/"));
         }
         let definitions = path.child(crate::TARGETS_FILE);
-        if matches!(self.world.kind(&definitions), Answer::Ready(Some(EntryKind::Folder))) {
+        if matches!(
+            self.world.kind(&definitions),
+            Answer::Ready(Some(EntryKind::Folder))
+        ) {
             return error
-                .note(format!("`{definitions}` is a folder, and definitions are in a file of that name"))
+                .note(format!(
+                    "`{definitions}` is a folder, and definitions are in a file of that name"
+                ))
                 .mend(format!("give the folder `{definitions}` another name"));
         }
         // The nearest target of the package that the address leads to, else the nearest package.
@@ -127,8 +158,11 @@ impl Evaluator<'_> {
                     .map(|d| &*d.name.text);
                 let near = nearest(name, targets.clone()).map(|n| at.child(n).as_str().to_owned());
                 let all: Vec<&str> = targets.collect();
-                let error =
-                    if all.is_empty() { error } else { error.note(format!("`{at}` has: {}", some_of(all))) };
+                let error = if all.is_empty() {
+                    error
+                } else {
+                    error.note(format!("`{at}` has: {}", some_of(all)))
+                };
                 return match near {
                     None if at.is_root() && path.parts().count() > 1 => {
                         self.near_folder(without_notes(error), path)
@@ -145,14 +179,18 @@ impl Evaluator<'_> {
     fn near_folder(&mut self, error: Diagnostic, path: &WsPath) -> Diagnostic {
         let mut at = WsPath::root();
         for part in path.parts() {
-            let Answer::Ready(listing) = self.world.list(&at) else { break };
+            let Answer::Ready(listing) = self.world.list(&at) else {
+                break;
+            };
             if listing.folders.iter().any(|folder| **folder == *part) {
                 at = at.child(part);
                 continue;
             }
-            let near = nearest(part, listing.folders.iter().map(|f| &**f)).map(|near| at.child(near));
+            let near =
+                nearest(part, listing.folders.iter().map(|f| &**f)).map(|near| at.child(near));
             let Some(near) = near else { break };
-            let rest = &path.as_str()[(at.as_str().len() + usize::from(!at.is_root()) + part.len())..];
+            let rest =
+                &path.as_str()[(at.as_str().len() + usize::from(!at.is_root()) + part.len())..];
             return error.mend(format!("{near}{rest}"));
         }
         error.mend("`nubrik list` shows what there is")
@@ -167,7 +205,9 @@ impl Evaluator<'_> {
                 self.check_keys(map, span)?;
                 // Keys may hold slashes: the longest one that fits.
                 let fits = (at + 1..=way.len()).rev().find_map(|end| {
-                    map.index.get(way[at..end].join("/").as_str()).map(|i| (end, map.entries[*i].1.clone()))
+                    map.index
+                        .get(way[at..end].join("/").as_str())
+                        .map(|i| (end, map.entries[*i].1.clone()))
                 });
                 if let Some((end, thunk)) = fits {
                     self.check_part(&way[at..end].join("/"), span)?;
@@ -189,9 +229,13 @@ impl Evaluator<'_> {
                 let names: Vec<Arc<str>> = match &value {
                     Value::Map(map) => map.entries.iter().map(|(k, _)| k.clone()).collect(),
                     Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
-                    Value::Step(step) => {
-                        self.drafting.outputs.of(*step).iter().filter_map(|(n, _)| n.clone()).collect()
-                    }
+                    Value::Step(step) => self
+                        .drafting
+                        .outputs
+                        .of(*step)
+                        .iter()
+                        .filter_map(|(n, _)| n.clone())
+                        .collect(),
                     _ => Vec::new(),
                 };
                 let near = nearest(&way[at], names.iter().map(|n| &**n)).map(str::to_owned);
@@ -240,7 +284,11 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn is_folder(&self, path: &WsPath) -> bool {
-        path.is_root() || matches!(self.world.kind(path), Answer::Ready(Some(EntryKind::Folder)))
+        path.is_root()
+            || matches!(
+                self.world.kind(path),
+                Answer::Ready(Some(EntryKind::Folder))
+            )
     }
 
     /// The package that a folder without packages belongs to: the nearest one above.
@@ -275,5 +323,8 @@ impl Evaluator<'_> {
 
 /// The same, without what was noted of another package than the one that was meant.
 fn without_notes(error: Diagnostic) -> Diagnostic {
-    Diagnostic { notes: Vec::new(), ..error }
+    Diagnostic {
+        notes: Vec::new(),
+        ..error
+    }
 }

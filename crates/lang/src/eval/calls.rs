@@ -32,7 +32,13 @@ pub(super) struct Given<'a> {
 }
 
 impl Evaluator<'_> {
-    pub(super) fn call(&mut self, scope: &Scope, callee: ExprId, args: &[Arg], span: Span) -> Result<Value> {
+    pub(super) fn call(
+        &mut self,
+        scope: &Scope,
+        callee: ExprId,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(scope.module);
         let callee_span = module.span(callee);
         if let Expr::Field(base, name) = module.expr(callee) {
@@ -51,7 +57,12 @@ impl Evaluator<'_> {
             }
             Value::Kind(..) => {
                 let error = Diagnostic::error("wrong-call", "a kind is called with braces");
-                let name = self.definitions.modules.sources.slice(callee_span).to_owned();
+                let name = self
+                    .definitions
+                    .modules
+                    .sources
+                    .slice(callee_span)
+                    .to_owned();
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
             Value::Builtin(builtin) => {
@@ -59,12 +70,15 @@ impl Evaluator<'_> {
                     return evaluate(self, scope, args, span);
                 }
                 let name = form_of(builtin).name;
-                let error = Diagnostic::error("wrong-call", format!("`{name}` is called with braces"));
+                let error =
+                    Diagnostic::error("wrong-call", format!("`{name}` is called with braces"));
                 self.fail(span, error.mend(format!("{name} {{ … }}")))
             }
             other => {
-                let error =
-                    Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-call",
+                    format!("{} cannot be called", other.described()),
+                );
                 self.fail(callee_span, error)
             }
         }
@@ -74,7 +88,12 @@ impl Evaluator<'_> {
         let module = self.module(scope.module);
         self.all(args, |this, arg| {
             let (value, probed) = this.probes_in(|this| this.eval(scope, arg.value))?;
-            Ok(Given { name: arg.name.as_ref(), value, probed, span: module.span(arg.value) })
+            Ok(Given {
+                name: arg.name.as_ref(),
+                value,
+                probed,
+                span: module.span(arg.value),
+            })
         })
     }
 
@@ -98,8 +117,10 @@ impl Evaluator<'_> {
             if matches!(module.expr(record), Expr::Error) {
                 return self.failed_before(span);
             }
-            let error =
-                Diagnostic::error("wrong-call", "a call with braces takes fields such as `name = value`");
+            let error = Diagnostic::error(
+                "wrong-call",
+                "a call with braces takes fields such as `name = value`",
+            );
             return self.fail(module.span(record), error);
         };
         match callee_value {
@@ -107,7 +128,12 @@ impl Evaluator<'_> {
                 let args = self.all(fields, |this, (name, value)| {
                     let span = module.span(*value);
                     let (value, probed) = this.probes_in(|this| this.eval(scope, *value))?;
-                    Ok(Given { name: Some(name), value, probed, span })
+                    Ok(Given {
+                        name: Some(name),
+                        value,
+                        probed,
+                        span,
+                    })
                 })?;
                 self.kind(scope, id, args, callee_span)
             }
@@ -115,14 +141,23 @@ impl Evaluator<'_> {
                 self.form(scope, builtin, fields, span)
             }
             Value::Function(..) | Value::Builtin(_) => {
-                let title = self.definitions.modules.sources.slice(callee_span).to_owned();
-                let error =
-                    Diagnostic::error("wrong-call", format!("`{title}` is called with round brackets"));
+                let title = self
+                    .definitions
+                    .modules
+                    .sources
+                    .slice(callee_span)
+                    .to_owned();
+                let error = Diagnostic::error(
+                    "wrong-call",
+                    format!("`{title}` is called with round brackets"),
+                );
                 self.fail(span, error.mend(format!("{title}(…)")))
             }
             other => {
-                let error =
-                    Diagnostic::error("wrong-call", format!("{} cannot be called", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-call",
+                    format!("{} cannot be called", other.described()),
+                );
                 self.fail(callee_span, error)
             }
         }
@@ -144,7 +179,10 @@ impl Evaluator<'_> {
         }
         let taken = self.take_from(id);
         let slots = self.bind(scope, id, taken, (args, span), Some(&decl.name.text))?;
-        let env = Rc::new(Env { parent: None, slots: RefCell::new(slots) });
+        let env = Rc::new(Env {
+            parent: None,
+            slots: RefCell::new(slots),
+        });
         let inner = Scope {
             module: id.module,
             env: Some(env),
@@ -153,8 +191,12 @@ impl Evaluator<'_> {
             config: scope.config,
         };
         let content = decl.content(taken);
-        let Some(body) = content.body else { return self.failed_before(span) };
-        self.opened(key, span, |this| this.called(&inner, id, (content, body), span))
+        let Some(body) = content.body else {
+            return self.failed_before(span);
+        };
+        self.opened(key, span, |this| {
+            this.called(&inner, id, (content, body), span)
+        })
     }
 
     /// What a function or kind gives, taken as the type that it says.
@@ -167,27 +209,46 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         self.called_at(span, |this| {
             let value = this.eval(inner, body)?;
-            let Some(ty) = &content.ty else { return Ok(value) };
+            let Some(ty) = &content.ty else {
+                return Ok(value);
+            };
             let ty = this.result_type(id, ty)?;
             let span = this.module(id.module).span(body);
             this.coerce(value, &ty, id.module, span)
         })
     }
 
-    fn kind(&mut self, scope: &Scope, id: DeclId, args: Vec<Given<'_>>, span: Span) -> Result<Value> {
+    fn kind(
+        &mut self,
+        scope: &Scope,
+        id: DeclId,
+        args: Vec<Given<'_>>,
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(id.module);
         let decl = module.decl(id);
         let taken = self.take_from(id);
         let content = decl.content(taken);
-        let given: SmallVec<[Arc<str>; 6]> =
-            args.iter().filter_map(|arg| Some(arg.name?.text.clone())).collect();
+        let given: SmallVec<[Arc<str>; 6]> = args
+            .iter()
+            .filter_map(|arg| Some(arg.name?.text.clone()))
+            .collect();
         let mut slots = self.bind(scope, id, taken, (args, span), None)?;
         self.tell_call(scope, id, &given, &slots);
         let owner = scope.owner.clone();
         let this = Some(owner.clone());
-        let env = Rc::new(Env { parent: None, slots: RefCell::new(Vec::new()) });
+        let env = Rc::new(Env {
+            parent: None,
+            slots: RefCell::new(Vec::new()),
+        });
         let config = scope.config;
-        let inner = Scope { module: id.module, env: Some(env.clone()), owner, this, config };
+        let inner = Scope {
+            module: id.module,
+            env: Some(env.clone()),
+            owner,
+            this,
+            config,
+        };
         for item in &content.lets {
             let ty = match &item.ty {
                 Some(ty) => Some(self.resolve_type(id.module, ty)?),
@@ -199,7 +260,10 @@ impl Evaluator<'_> {
                     expr: item.body,
                     ty,
                 })),
-                title: Title { word: "value", name: item.name.text.clone() },
+                title: Title {
+                    word: "value",
+                    name: item.name.text.clone(),
+                },
                 span: module.span(item.body),
                 captured: self.captured(),
                 origin: self.unit(),
@@ -209,7 +273,9 @@ impl Evaluator<'_> {
         if !content.lets.is_empty() {
             self.memos.kind_scopes.push(Rc::downgrade(&env));
         }
-        let Some(body) = content.body else { return self.failed_before(span) };
+        let Some(body) = content.body else {
+            return self.failed_before(span);
+        };
         let value = self.called(&inner, id, (content, body), span);
         if let Ok(Value::Record(mut record)) = value {
             Rc::make_mut(&mut record).kind = Some(decl.name.text.clone());
@@ -218,8 +284,8 @@ impl Evaluator<'_> {
         value
     }
 
-    /// Parameters to slots: each argument taken as its type, defaults where there is none. Without a
-    /// title messages call it as the place of the call does.
+    /// Parameters to slots: each argument taken as its type, defaults where there is none. Without
+    /// a title messages call it as the place of the call does.
     fn bind(
         &mut self,
         scope: &Scope,
@@ -265,7 +331,11 @@ impl Evaluator<'_> {
         if let Some(reported) = failed {
             return Err(Stop::Failed(reported)); // A misspelt parameter is not missing as well.
         }
-        if missing.is_empty() { Ok(slots) } else { self.missing_params(id.module, &missing, span, title) }
+        if missing.is_empty() {
+            Ok(slots)
+        } else {
+            self.missing_params(id.module, &missing, span, title)
+        }
     }
 
     /// The arguments by their parameters, and what was reported of those that have none.
@@ -277,7 +347,8 @@ impl Evaluator<'_> {
         span: Span,
         title: Option<&str>,
     ) -> (SmallVec<[Option<Given<'a>>; 6]>, Option<Reported>) {
-        let mut given: SmallVec<[Option<Given<'a>>; 6]> = content.params.iter().map(|_| None).collect();
+        let mut given: SmallVec<[Option<Given<'a>>; 6]> =
+            content.params.iter().map(|_| None).collect();
         let mut failed = None;
         let mut positional = 0;
         for arg in args {
@@ -295,7 +366,9 @@ impl Evaluator<'_> {
                     failed = Some(self.definitions.modules.report(arg.span, error));
                 }
                 None => {
-                    let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
+                    let title = title
+                        .unwrap_or(self.definitions.modules.sources.slice(span))
+                        .to_owned();
                     let error = self.unknown_param(decl, &arg, &title);
                     let place = arg.name.map_or(arg.span, |n| n.span);
                     failed = Some(self.definitions.modules.report(place, error));
@@ -312,10 +385,17 @@ impl Evaluator<'_> {
         span: Span,
         title: Option<&str>,
     ) -> Result<T> {
-        let names: Vec<String> = missing.iter().map(|p| format!("`{}`", p.name.text)).collect();
-        let title = title.unwrap_or(self.definitions.modules.sources.slice(span)).to_owned();
-        let mut error =
-            Diagnostic::error("missing-field", format!("`{title}` needs {}", names.join(" and ")));
+        let names: Vec<String> = missing
+            .iter()
+            .map(|p| format!("`{}`", p.name.text))
+            .collect();
+        let title = title
+            .unwrap_or(self.definitions.modules.sources.slice(span))
+            .to_owned();
+        let mut error = Diagnostic::error(
+            "missing-field",
+            format!("`{title}` needs {}", names.join(" and ")),
+        );
         for param in missing {
             let ty = self.resolve_type(module, &param.ty)?.written();
             error = error.mend(format!("{} = …   a value of type {ty}", param.name.text));
@@ -344,8 +424,11 @@ impl Evaluator<'_> {
         }
         let module = self.module(id.module);
         let params = &module.decl(id).content(taken).params;
-        let types =
-            self.in_unit(id, |this| this.all(params, |this, param| this.resolve_type(id.module, &param.ty)))?;
+        let types = self.in_unit(id, |this| {
+            this.all(params, |this, param| {
+                this.resolve_type(id.module, &param.ty)
+            })
+        })?;
         let types: Arc<[Type]> = types.into();
         self.memos.param_types.insert(id, types.clone());
         Ok(types)
@@ -355,14 +438,23 @@ impl Evaluator<'_> {
         let Some(name) = &arg.name else {
             let count = decl.to_tell().params.len();
             let message = format!("`{title}` takes {}", counted(count, "value"));
-            let error = Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
+            let error =
+                Diagnostic::error("wrong-call", message).related(decl.name.span, "declared here");
             return error.mend("remove it");
         };
-        let names: Vec<&str> = decl.to_tell().params.iter().map(|p| &*p.name.text).collect();
+        let names: Vec<&str> = decl
+            .to_tell()
+            .params
+            .iter()
+            .map(|p| &*p.name.text)
+            .collect();
         let near = meant(&name.text, names.iter().copied()).map(str::to_owned);
-        Diagnostic::error("unknown-field", format!("`{title}` has no parameter `{}`", name.text))
-            .note(format!("it has: {}", names.join(", ")))
-            .maybe_mend(near)
+        Diagnostic::error(
+            "unknown-field",
+            format!("`{title}` has no parameter `{}`", name.text),
+        )
+        .note(format!("it has: {}", names.join(", ")))
+        .maybe_mend(near)
     }
 
     /// The one text without a name that a function wants, and what was given by the other names.
@@ -377,17 +469,22 @@ impl Evaluator<'_> {
         let mut rest = Vec::new();
         for arg in args {
             match (&arg.name, &arg.value) {
-                (None, Value::Text(Text::Plain(t))) if text.is_none() => text = Some((t.clone(), arg.span)),
+                (None, Value::Text(Text::Plain(t))) if text.is_none() => {
+                    text = Some((t.clone(), arg.span))
+                }
                 (None, value) => {
-                    let message = format!("`{function}` takes one text, found {}", value.described());
+                    let message =
+                        format!("`{function}` takes one text, found {}", value.described());
                     return self.fail(arg.span, Diagnostic::error("wrong-type", message));
                 }
                 (Some(name), _) if others.contains(&&*name.text) => rest.push(arg),
                 (Some(name), _) => {
                     let message = format!("`{function}` has no parameter `{}`", name.text);
                     let near = nubrik_diagnostic::nearest(&name.text, others.iter().copied());
-                    return self
-                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                    return self.fail(
+                        name.span,
+                        Diagnostic::error("unknown-field", message).maybe_mend(near),
+                    );
                 }
             }
         }

@@ -24,10 +24,16 @@ impl ConfigId {
 pub(crate) const DEFAULTS: ConfigId = ConfigId(0);
 
 /// Stands among what was reached for the answer of any probe: never set, and never an option.
-pub(crate) const PROBE: OptionId = DeclId { module: ModuleId(u32::MAX), number: 0 };
+pub(crate) const PROBE: OptionId = DeclId {
+    module: ModuleId(u32::MAX),
+    number: 0,
+};
 
 /// Stands for the image that steps run in: an option that no definition declares.
-pub(crate) const ROOT: OptionId = DeclId { module: ModuleId(u32::MAX), number: 1 };
+pub(crate) const ROOT: OptionId = DeclId {
+    module: ModuleId(u32::MAX),
+    number: 1,
+};
 
 /// Options that were set, each with its value.
 #[derive(Clone, Debug, Default)]
@@ -46,7 +52,8 @@ pub(crate) struct SetOption {
 /// A value for an option from outside the definitions.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub struct Setting {
-    /// The option as it was named: `mode`, or longer `flags.mode`; `*.mode` is each option of that name.
+    /// The option as it was named: `mode`, or longer `flags.mode`; `*.mode` is each option of that
+    /// name.
     pub name: String,
     /// The value.
     pub value: SettingValue,

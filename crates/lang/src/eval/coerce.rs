@@ -28,7 +28,11 @@ impl Evaluator<'_> {
         if matches!(result, Err(Stop::Failed(_))) {
             for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
                 if diagnostic.code == "wrong-type" {
-                    let message = format!("`{}` was declared as {} here", param.name.text, ty.written());
+                    let message = format!(
+                        "`{}` was declared as {} here",
+                        param.name.text,
+                        ty.written()
+                    );
                     *diagnostic = diagnostic.clone().related(param.name.span, message);
                 }
             }
@@ -37,28 +41,40 @@ impl Evaluator<'_> {
     }
 
     /// Takes a value as a type. A text becomes a path against the package of module `base`.
-    pub(super) fn coerce(&mut self, value: Value, ty: &Type, base: ModuleId, span: Span) -> Result<Value> {
+    pub(super) fn coerce(
+        &mut self,
+        value: Value,
+        ty: &Type,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<Value> {
         match (ty, value) {
             (Type::Unknown, value) => Ok(value),
             (Type::Any, value) => self.as_any(value, span),
             (Type::Named(_, _, inner), value) => match (&**inner, value) {
                 // Say the type's name, and which fields it wants.
-                (Type::Record(fields), value @ (Value::Record(_) | Value::Map(_) | Value::None)) => {
-                    self.record(value, fields, ty, base, span)
-                }
+                (
+                    Type::Record(fields),
+                    value @ (Value::Record(_) | Value::Map(_) | Value::None),
+                ) => self.record(value, fields, ty, base, span),
                 (Type::Record(fields), value) => {
                     let names: Vec<&str> = fields.iter().map(|(n, _)| &**n).collect();
                     let error = wrong_type(&value.described(), ty);
                     if let Value::Text(Text::Plain(path)) = &value
                         && may_be_target(path)
                     {
-                        let error =
-                            error.note("a target of another package is written with `&`, without quotes");
+                        let error = error.note(
+                            "a target of another package is written with `&`, without quotes",
+                        );
                         return self.fail(span, error.mend(format!("&{path}")));
                     }
                     self.fail(
                         span,
-                        error.note(format!("a `{}` is a record with {}", ty.written(), names.join(", "))),
+                        error.note(format!(
+                            "a `{}` is a record with {}",
+                            ty.written(),
+                            names.join(", ")
+                        )),
                     )
                 }
                 (inner, value) => self.coerce(value, inner, base, span),
@@ -108,16 +124,22 @@ impl Evaluator<'_> {
                     (Type::Text, Value::File(_)) => error.mend("….path").mend("….name"),
                     (Type::Text, Value::Int(_)) => {
                         let written = self.definitions.modules.sources.slice(span);
-                        error.mend(match written.chars().all(|c| c.is_ascii_digit() || c == '-') {
-                            true => format!("\"{written}\""),
-                            false if is_plain_value(written) => format!("\"{{{written}}}\""),
-                            false => "\"{…}\"".to_owned(),
-                        })
+                        error.mend(
+                            match written.chars().all(|c| c.is_ascii_digit() || c == '-') {
+                                true => format!("\"{written}\""),
+                                false if is_plain_value(written) => format!("\"{{{written}}}\""),
+                                false => "\"{…}\"".to_owned(),
+                            },
+                        )
                     }
-                    (Type::Duration, Value::Int(n)) => error.mend(format!("{n}s")).mend(format!("{n}min")),
+                    (Type::Duration, Value::Int(n)) => {
+                        error.mend(format!("{n}s")).mend(format!("{n}min"))
+                    }
                     (_, Value::Kind(_)) => error.mend("call the kind: `name { … }`"),
                     (_, Value::Function(..)) => error.mend("call the function: `name(…)`"),
-                    (Type::Command, Value::Text(Text::Plain(text))) if !text.contains(['`', '\n']) => {
+                    (Type::Command, Value::Text(Text::Plain(text)))
+                        if !text.contains(['`', '\n']) =>
+                    {
                         error.mend(format!("`{text}`"))
                     }
                     (Type::Command, Value::Text(_)) => error.mend("`…` between backticks"),
@@ -129,7 +151,9 @@ impl Evaluator<'_> {
                     (Type::Int, Value::Text(Text::Plain(text))) if text.parse::<i64>().is_ok() => {
                         error.mend(text.to_string())
                     }
-                    (Type::Bool, Value::Text(Text::Plain(text))) if matches!(&**text, "true" | "false") => {
+                    (Type::Bool, Value::Text(Text::Plain(text)))
+                        if matches!(&**text, "true" | "false") =>
+                    {
                         error.mend(text.to_string())
                     }
                     (Type::Text, Value::List(_)) => {
@@ -146,9 +170,11 @@ impl Evaluator<'_> {
     /// Only what a data file can hold.
     fn as_any(&mut self, value: Value, span: Span) -> Result<Value> {
         let fits = match &value {
-            Value::None | Value::Bool(_) | Value::Int(_) | Value::Text(Text::Plain(_)) | Value::List(_) => {
-                true
-            }
+            Value::None
+            | Value::Bool(_)
+            | Value::Int(_)
+            | Value::Text(Text::Plain(_))
+            | Value::List(_) => true,
             Value::Map(map) => map.loaded,
             _ => false,
         };
@@ -156,7 +182,10 @@ impl Evaluator<'_> {
             return Ok(value);
         }
         let error = wrong_type(&value.described(), &Type::Any);
-        self.fail(span, error.note("`any` is for what `load_json` and `load_toml` read"))
+        self.fail(
+            span,
+            error.note("`any` is for what `load_json` and `load_toml` read"),
+        )
     }
 
     fn record(
@@ -170,8 +199,9 @@ impl Evaluator<'_> {
         let mut record = match value {
             Value::Record(record) => record,
             Value::Map(map) if map.loaded => {
-                let fields =
-                    self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?;
+                let fields = self.all(&map.entries, |this, (key, thunk)| {
+                    Ok((key.clone(), this.force(thunk, span)?))
+                })?;
                 Rc::new(RecordValue { fields, kind: None })
             }
             value => return self.fail(span, wrong_type(&value.described(), ty)),
@@ -195,7 +225,10 @@ impl Evaluator<'_> {
                     }
                     return self.fail(
                         span,
-                        error.mend(format!("{name} = …   a value of type {}", field_type.written())),
+                        error.mend(format!(
+                            "{name} = …   a value of type {}",
+                            field_type.written()
+                        )),
                     );
                 }
             }
@@ -216,23 +249,31 @@ impl Evaluator<'_> {
             (_, Value::List(items)) => items,
             (_, Value::Files(files)) => files.iter().cloned().map(Value::File).collect(),
             (Type::Text, Value::Text(text)) => {
-                let error = Diagnostic::error("wrong-type", "expected a list of words, found one text");
+                let error =
+                    Diagnostic::error("wrong-type", "expected a list of words, found one text");
                 let words: Vec<String> = match text.plain() {
-                    Some(text) => text.split_whitespace().map(|w| format!("\"{w}\"")).collect(),
+                    Some(text) => text
+                        .split_whitespace()
+                        .map(|w| format!("\"{w}\""))
+                        .collect(),
                     None => vec!["…".to_owned()],
                 };
                 return self.fail(span, error.mend(format!("[{}]", words.join(", "))));
             }
-            (Type::File, value @ (Value::Step(_) | Value::Record(_) | Value::Map(_))) => {
-                self.files_of(&value, span)?.into_iter().map(Value::File).collect()
-            }
+            (Type::File, value @ (Value::Step(_) | Value::Record(_) | Value::Map(_))) => self
+                .files_of(&value, span)?
+                .into_iter()
+                .map(Value::File)
+                .collect(),
             (_, Value::None) => return self.fail(span, wrong_type("`none`", ty).mend("[]")),
             // A single value is a list of one.
             (_, value) => Rc::new([value]),
         };
         self.count_items(items.len(), span)?;
         let spreads = matches!(inner.core(), Type::File)
-            && items.iter().any(|i| matches!(i, Value::List(_) | Value::Files(_)));
+            && items
+                .iter()
+                .any(|i| matches!(i, Value::List(_) | Value::Files(_)));
         if !spreads && let Some(own) = Rc::get_mut(&mut items) {
             for item in own {
                 *item = self.coerce(std::mem::replace(item, Value::None), inner, base, span)?;
@@ -242,8 +283,8 @@ impl Evaluator<'_> {
         let mut coerced = Vec::with_capacity(items.len());
         for item in items.iter().cloned() {
             // A list where an item was wanted spreads only where files are wanted.
-            let nested =
-                matches!(item, Value::List(_) | Value::Files(_)) && matches!(inner.core(), Type::File);
+            let nested = matches!(item, Value::List(_) | Value::Files(_))
+                && matches!(inner.core(), Type::File);
             let result = if nested {
                 self.as_list(item, inner, ty, base, span)
             } else {
@@ -261,16 +302,24 @@ impl Evaluator<'_> {
     }
 }
 
-/// A map whose entries are taken as a type when they are wanted. One that is handed on as the same type stays as it is: who hands a
-/// large one to a function for each of many things looks at it once.
+/// A map whose entries are taken as a type when they are wanted. One that is handed on as the same
+/// type stays as it is: who hands a large one to a function for each of many things looks at it
+/// once.
 fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
     let is_it = |map: &Map| {
-        map.taken_as.as_ref().is_some_and(|(known, from, by)| (*from, *by) == (base, origin) && known == ty)
+        map.taken_as
+            .as_ref()
+            .is_some_and(|(known, from, by)| (*from, *by) == (base, origin) && known == ty)
     };
     if is_it(map) {
         return Value::Map(map.clone());
     }
-    if let Some(taken) = map.last_taken.borrow().as_ref().filter(|taken| is_it(taken)) {
+    if let Some(taken) = map
+        .last_taken
+        .borrow()
+        .as_ref()
+        .filter(|taken| is_it(taken))
+    {
         return Value::Map(taken.clone());
     }
     let entries = map.entries.iter().map(|(key, inner)| {
@@ -288,22 +337,32 @@ fn coerced_map(map: &Rc<Map>, ty: &Type, base: ModuleId, origin: u32) -> Value {
         (key.clone(), Rc::new(thunk))
     });
     let taken_as = Some((ty.clone(), base, origin));
-    let taken = Rc::new(Map { keys: map.keys, taken_as, ..Map::new(entries.collect()) });
+    let taken = Rc::new(Map {
+        keys: map.keys,
+        taken_as,
+        ..Map::new(entries.collect())
+    });
     map.last_taken.replace(Some(taken.clone()));
     Value::Map(taken)
 }
 
 /// Whether a text could be the path of a target.
 fn may_be_target(text: &str) -> bool {
-    let is_part =
-        |part: &str| !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || "_-.".contains(c));
+    let is_part = |part: &str| {
+        !part.is_empty()
+            && part
+                .chars()
+                .all(|c| c.is_alphanumeric() || "_-.".contains(c))
+    };
     text.split('/').all(is_part) && !text.contains('.')
 }
 
 /// Whether an expression is a name, with what is taken from it: it can be put into a hole as it is.
 fn is_plain_value(written: &str) -> bool {
     written.starts_with(char::is_alphabetic)
-        && written.chars().all(|c| c.is_alphanumeric() || "_.()[]".contains(c))
+        && written
+            .chars()
+            .all(|c| c.is_alphanumeric() || "_.()[]".contains(c))
 }
 
 #[cfg(test)]
@@ -320,7 +379,12 @@ mod tests {
     #[test]
     fn a_map_that_is_handed_on_is_taken_as_a_type_once() {
         let value = [(Arc::from("a"), Value::Bool(true))];
-        let map = Rc::new(Map::of_values(value, Keys::Names, Span::new(nubrik_source::TextId(0), 0, 0), 0));
+        let map = Rc::new(Map::of_values(
+            value,
+            Keys::Names,
+            Span::new(nubrik_source::TextId(0), 0, 0),
+            0,
+        ));
         let first = taken(&map, &Type::Bool, 1);
         assert!(!Rc::ptr_eq(&first, &map));
         assert!(Rc::ptr_eq(&taken(&map, &Type::Bool, 1), &first));

@@ -12,7 +12,12 @@ use crate::hir::*;
 use crate::value::*;
 
 impl Evaluator<'_> {
-    pub(super) fn command(&mut self, scope: &Scope, command: &Command, span: Span) -> Result<Value> {
+    pub(super) fn command(
+        &mut self,
+        scope: &Scope,
+        command: &Command,
+        span: Span,
+    ) -> Result<Value> {
         let stages = self.all(&command.stages, |this, stage| this.stage(scope, stage))?;
         Ok(Value::Command(Rc::new(CommandValue { span, stages })))
     }
@@ -22,7 +27,12 @@ impl Evaluator<'_> {
         let mut words = Vec::with_capacity(stage.words.len());
         let mut first = true;
         self.all(&stage.words, |this, word| {
-            this.word(scope, word, std::mem::replace(&mut first, false), &mut words)
+            this.word(
+                scope,
+                word,
+                std::mem::replace(&mut first, false),
+                &mut words,
+            )
         })?;
         filled.words = words;
         filled.stdin = self.redirect(scope, stage.stdin.as_ref())?;
@@ -44,14 +54,21 @@ impl Evaluator<'_> {
         }
         match (words.pop(), words.is_empty()) {
             (Some(word), true) => Ok(Some(word)),
-            _ => {
-                self.fail(word.span, Diagnostic::error("wrong-type", "expected one file after this redirect"))
-            }
+            _ => self.fail(
+                word.span,
+                Diagnostic::error("wrong-type", "expected one file after this redirect"),
+            ),
         }
     }
 
     /// Adds the words that one written word becomes: several or none where a list is in it.
-    fn word(&mut self, scope: &Scope, word: &Word, first: bool, filled: &mut Vec<FilledWord>) -> Result<()> {
+    fn word(
+        &mut self,
+        scope: &Scope,
+        word: &Word,
+        first: bool,
+        filled: &mut Vec<FilledWord>,
+    ) -> Result<()> {
         let module = self.module(scope.module);
         if let [piece] = word.pieces.as_slice() {
             let choice = match piece {
@@ -77,7 +94,9 @@ impl Evaluator<'_> {
         let choices = self.all(&word.pieces, |this, piece| this.piece(scope, piece))?;
         for (piece, choice) in word.pieces.iter().zip(choices) {
             match choice {
-                WordSource::One(strands) => words.iter_mut().for_each(|w| w.extend(strands.iter().cloned())),
+                WordSource::One(strands) => words
+                    .iter_mut()
+                    .for_each(|w| w.extend(strands.iter().cloned())),
                 WordSource::Many(list) => {
                     let span = piece_expr(piece).map_or(word.span, |e| module.span(e));
                     if spread.replace(span).is_some() {
@@ -90,7 +109,8 @@ impl Evaluator<'_> {
                     words = words
                         .iter()
                         .flat_map(|before| {
-                            list.iter().map(|item| before.iter().chain(item).cloned().collect())
+                            list.iter()
+                                .map(|item| before.iter().chain(item).cloned().collect())
                         })
                         .collect();
                 }
@@ -102,10 +122,16 @@ impl Evaluator<'_> {
 
     /// The words of the command in a record's field `call`.
     fn called_words(&mut self, value: &Value, span: Span) -> Result<Option<Vec<FilledWord>>> {
-        let Value::Record(record) = value else { return Ok(None) };
-        let Some(Value::Command(command)) = record.get("call") else { return Ok(None) };
+        let Value::Record(record) = value else {
+            return Ok(None);
+        };
+        let Some(Value::Command(command)) = record.get("call") else {
+            return Ok(None);
+        };
         match command.stages.as_slice() {
-            [stage] if stage.stdin.is_none() && stage.stdout.is_none() => Ok(Some(stage.words.clone())),
+            [stage] if stage.stdin.is_none() && stage.stdout.is_none() => {
+                Ok(Some(stage.words.clone()))
+            }
             _ => {
                 let message = "a `call` with pipes or redirects cannot begin a command";
                 self.fail(span, Diagnostic::error("wrong-type", message))
@@ -116,7 +142,9 @@ impl Evaluator<'_> {
     fn piece(&mut self, scope: &Scope, piece: &WordPiece) -> Result<WordSource> {
         let module = self.module(scope.module);
         match piece {
-            WordPiece::Literal(text) => Ok(WordSource::One(smallvec![WordStrand::Literal(text.clone())])),
+            WordPiece::Literal(text) => Ok(WordSource::One(smallvec![WordStrand::Literal(
+                text.clone()
+            )])),
             WordPiece::Value(expr) => {
                 let value = self.eval(scope, *expr)?;
                 self.choice(value, module.span(*expr))
@@ -143,14 +171,27 @@ impl Evaluator<'_> {
                 let value = self.eval(scope, *expr)?;
                 let span = module.span(*expr);
                 let files = self.coerce(value, &crate::types::Type::Files, scope.module, span)?;
-                Ok(WordSource::One(smallvec![WordStrand::ArgFile(self.files_of(&files, span)?.into())]))
+                Ok(WordSource::One(smallvec![WordStrand::ArgFile(
+                    self.files_of(&files, span)?.into()
+                )]))
             }
-            WordPiece::Out { name, path, folder, early } => {
+            WordPiece::Out {
+                name,
+                path,
+                folder,
+                early,
+            } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
                 let name = name.as_ref().map(|n| n.text.clone());
                 let (folder, early) = (*folder, *early);
-                Ok(WordSource::One(smallvec![WordStrand::Out { name, path, folder, early, span }]))
+                Ok(WordSource::One(smallvec![WordStrand::Out {
+                    name,
+                    path,
+                    folder,
+                    early,
+                    span
+                }]))
             }
             WordPiece::DepFile { path } => {
                 let span = module.span(*path);
@@ -162,7 +203,11 @@ impl Evaluator<'_> {
             WordPiece::Scratch { path, folder } => {
                 let span = module.span(*path);
                 let path = self.output_path(scope, *path)?;
-                Ok(WordSource::One(smallvec![WordStrand::Scratch { path, folder: *folder, span }]))
+                Ok(WordSource::One(smallvec![WordStrand::Scratch {
+                    path,
+                    folder: *folder,
+                    span
+                }]))
             }
             WordPiece::Kept { path } => {
                 let span = module.span(*path);
@@ -176,13 +221,22 @@ impl Evaluator<'_> {
                 let path = self.output_path(scope, *path)?;
                 let value = self.eval(scope, *text)?;
                 let text = self.text_of_file(value, text_span)?;
-                Ok(WordSource::One(smallvec![WordStrand::TextFile { path, text, span }]))
+                Ok(WordSource::One(smallvec![WordStrand::TextFile {
+                    path,
+                    text,
+                    span
+                }]))
             }
         }
     }
 
     /// A command for `/bin/sh`: one script, with every hole quoted.
-    pub(super) fn shell(&mut self, scope: &Scope, pieces: &[ShellPiece], span: Span) -> Result<Value> {
+    pub(super) fn shell(
+        &mut self,
+        scope: &Scope,
+        pieces: &[ShellPiece],
+        span: Span,
+    ) -> Result<Value> {
         let module = self.module(scope.module);
         let script = self.all(pieces, |this, piece| match piece {
             ShellPiece::Literal(text) => Ok(vec![WordStrand::Literal(text.clone())]),
@@ -191,13 +245,23 @@ impl Evaluator<'_> {
                 match this.piece(scope, piece)? {
                     WordSource::One(strands) => {
                         let word = WordStrand::Quoted(strands.into_vec());
-                        Ok(if *inside { vec![quote(), word, quote()] } else { vec![word] })
+                        Ok(if *inside {
+                            vec![quote(), word, quote()]
+                        } else {
+                            vec![word]
+                        })
                     }
                     WordSource::Many(words) if *inside => {
                         let place = piece_expr(piece).map_or(span, |e| module.span(e));
-                        let error = Diagnostic::error("two-lists", "a list cannot be between quotes");
+                        let error =
+                            Diagnostic::error("two-lists", "a list cannot be between quotes");
                         let error = error.note(format!("it has {} words", words.len()));
-                        this.fail(place, error.mend("….join(\" \")").mend("put it outside of the quotes"))
+                        this.fail(
+                            place,
+                            error
+                                .mend("….join(\" \")")
+                                .mend("put it outside of the quotes"),
+                        )
                     }
                     WordSource::Many(words) => {
                         let mut strands = Vec::new();
@@ -213,9 +277,20 @@ impl Evaluator<'_> {
             }
         })?;
         let word = |text: &str| (span, smallvec![WordStrand::Literal(text.into())]);
-        let words = vec![word("sh"), word("-eu"), word("-c"), (span, script.concat().into())];
-        let stage = StageValue { words, ..StageValue::default() };
-        Ok(Value::Command(Rc::new(CommandValue { span, stages: vec![stage] })))
+        let words = vec![
+            word("sh"),
+            word("-eu"),
+            word("-c"),
+            (span, script.concat().into()),
+        ];
+        let stage = StageValue {
+            words,
+            ..StageValue::default()
+        };
+        Ok(Value::Command(Rc::new(CommandValue {
+            span,
+            stages: vec![stage],
+        })))
     }
 
     /// What a file of a command's own holds: nothing that is known only while the command runs.
@@ -231,9 +306,12 @@ impl Evaluator<'_> {
             return self.fail(span, error);
         };
         let strands = text.strands();
-        let unknown = strands
-            .iter()
-            .find(|strand| matches!(strand, Strand::Secret(_) | Strand::Served(..) | Strand::Own(_)));
+        let unknown = strands.iter().find(|strand| {
+            matches!(
+                strand,
+                Strand::Secret(_) | Strand::Served(..) | Strand::Own(_)
+            )
+        });
         if let Some(unknown) = unknown {
             return self.fail(span, super::services::not_written(unknown));
         }
@@ -245,8 +323,10 @@ impl Evaluator<'_> {
         let span = self.module(scope.module).span(expr);
         let value = self.eval(scope, expr)?;
         let Value::Text(Text::Plain(text)) = &value else {
-            let error =
-                Diagnostic::error("wrong-type", "the name of an output is a plain text: it carries no file");
+            let error = Diagnostic::error(
+                "wrong-type",
+                "the name of an output is a plain text: it carries no file",
+            );
             return self.fail(span, error.mend("{….stem}").mend("{….path}"));
         };
         self.check_name(text, span)?;
@@ -257,13 +337,15 @@ impl Evaluator<'_> {
     fn choice(&mut self, value: Value, span: Span) -> Result<WordSource> {
         match value {
             Value::None => Ok(WordSource::Many(Vec::new())),
-            Value::Text(Text::Plain(text)) => Ok(WordSource::One(smallvec![WordStrand::Literal(text)])),
-            Value::Text(text) => {
-                Ok(WordSource::One(text.strands().into_iter().map(WordStrand::from).collect()))
+            Value::Text(Text::Plain(text)) => {
+                Ok(WordSource::One(smallvec![WordStrand::Literal(text)]))
             }
-            Value::Int(number) => {
-                Ok(WordSource::One(smallvec![WordStrand::Literal(number.to_string().into())]))
-            }
+            Value::Text(text) => Ok(WordSource::One(
+                text.strands().into_iter().map(WordStrand::from).collect(),
+            )),
+            Value::Int(number) => Ok(WordSource::One(smallvec![WordStrand::Literal(
+                number.to_string().into()
+            )])),
             Value::File(file) => Ok(WordSource::One(smallvec![WordStrand::File(file)])),
             Value::Tool(tool) => Ok(WordSource::One(smallvec![WordStrand::Tool(tool)])),
             Value::List(items) => {
@@ -283,12 +365,17 @@ impl Evaluator<'_> {
                 self.fail(span, error.mend("{if … then [\"--flag\"] else []}"))
             }
             Value::Service(_) => {
-                let error = Diagnostic::error("wrong-type", "a service cannot be a word of a command");
+                let error =
+                    Diagnostic::error("wrong-type", "a service cannot be a word of a command");
                 self.fail(span, error.mend("{….address}").mend("{….port}"))
             }
             Value::Command(_) => {
-                let error = Diagnostic::error("wrong-type", "a command cannot be inside another one");
-                self.fail(span, error.mend("run = [first, second] runs commands in order"))
+                let error =
+                    Diagnostic::error("wrong-type", "a command cannot be inside another one");
+                self.fail(
+                    span,
+                    error.mend("run = [first, second] runs commands in order"),
+                )
             }
             value => {
                 if let Some(file) = self.lone_file(&value) {
@@ -298,7 +385,10 @@ impl Evaluator<'_> {
                 match files.as_slice() {
                     [file] => Ok(WordSource::One(smallvec![WordStrand::File(file.clone())])),
                     _ => Ok(WordSource::Many(
-                        files.into_iter().map(|f| smallvec![WordStrand::File(f)]).collect(),
+                        files
+                            .into_iter()
+                            .map(|f| smallvec![WordStrand::File(f)])
+                            .collect(),
                     )),
                 }
             }

@@ -1,4 +1,5 @@
-//! Programs that count which lines of their sources run: whatever step names one reads its counts, too.
+//! Programs that count which lines of their sources run: whatever step names one reads its counts,
+//! too.
 
 use std::rc::Rc;
 use std::sync::Arc;
@@ -10,15 +11,18 @@ use super::forms::FormValues;
 use super::strands::{leaves_of, scratch_path};
 use crate::value::*;
 
-/// The variable in which programs find the folder for their counts: its path from the workspace's root.
+/// The variable in which programs find the folder for their counts: its path from the workspace's
+/// root.
 pub(super) const COUNTS_VARIABLE: &str = "NUBRIK_COUNTS";
 
-/// Where programs that a step runs write their counts: what `{scratchfolder "counts"}` in its commands means.
+/// Where programs that a step runs write their counts: what `{scratchfolder "counts"}` in its
+/// commands means.
 pub(super) fn counts_folder(folder: &WsPath) -> WsPath {
     scratch_path(folder, "counts")
 }
 
-/// The commands of a step: its own, and behind them those that read what programs counted which it names.
+/// The commands of a step: its own, and behind them those that read what programs counted which it
+/// names.
 pub(super) struct StepCommands {
     all: Vec<Rc<CommandValue>>,
     /// How many are its own.
@@ -28,7 +32,10 @@ pub(super) struct StepCommands {
 impl StepCommands {
     /// The commands of something whose programs are not asked which lines ran.
     pub fn of(all: Vec<Rc<CommandValue>>) -> StepCommands {
-        StepCommands { own: all.len(), all }
+        StepCommands {
+            own: all.len(),
+            all,
+        }
     }
 
     /// All, in the order in which they run.
@@ -57,15 +64,18 @@ impl StepCommands {
             WordStrand::Out { path, .. } => Some(path.clone()),
             _ => None,
         };
-        let mut accounts: Vec<Arc<str>> =
-            leaves_of(self.counting()).into_iter().filter_map(written).collect();
+        let mut accounts: Vec<Arc<str>> = leaves_of(self.counting())
+            .into_iter()
+            .filter_map(written)
+            .collect();
         accounts.sort_unstable();
         accounts.dedup();
         accounts
     }
 }
 
-/// A command that writes its account into a folder of its own: those of several programs may have the same name.
+/// A command that writes its account into a folder of its own: those of several programs may have
+/// the same name.
 fn with_own_account(command: &CommandValue, number: usize) -> CommandValue {
     fn change(strand: &mut WordStrand, number: usize) {
         match strand {
@@ -79,15 +89,22 @@ fn with_own_account(command: &CommandValue, number: usize) -> CommandValue {
     }
     let mut command = command.clone();
     for stage in &mut command.stages {
-        let redirected = stage.stdin.iter_mut().chain(&mut stage.stdout).chain(&mut stage.stderr);
+        let redirected = stage
+            .stdin
+            .iter_mut()
+            .chain(&mut stage.stdout)
+            .chain(&mut stage.stderr);
         let words = stage.words.iter_mut().chain(redirected);
-        words.flat_map(|(_, word)| word).for_each(|strand| change(strand, number));
+        words
+            .flat_map(|(_, word)| word)
+            .for_each(|strand| change(strand, number));
     }
     command
 }
 
 impl Evaluator<'_> {
-    /// The commands of a step or check. A program that stays answers several steps: what it counted is none of theirs.
+    /// The commands of a step or check. A program that stays answers several steps: what it counted
+    /// is none of theirs.
     pub(super) fn step_commands(&self, values: &FormValues) -> StepCommands {
         let mut commands = StepCommands::of(values.commands());
         let counting = &self.drafting.counting;
@@ -96,7 +113,12 @@ impl Evaluator<'_> {
         }
         let mut programs: Vec<u32> = Vec::new();
         for strand in leaves_of(&commands.all) {
-            let WordStrand::File(FileRef { maker: Some(maker), .. }) = strand else { continue };
+            let WordStrand::File(FileRef {
+                maker: Some(maker), ..
+            }) = strand
+            else {
+                continue;
+            };
             if counting.contains_key(maker) && !programs.contains(maker) {
                 programs.push(*maker);
             }

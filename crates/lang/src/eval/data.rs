@@ -1,5 +1,5 @@
-//! `load_csv`, `load_json`, `load_toml`, `load_lines`: data files to values. What is wrong in a data
-//! file is shown there.
+//! `load_csv`, `load_json`, `load_toml`, `load_lines`: data files to values. What is wrong in a
+//! data file is shown there.
 
 use std::cell::RefCell;
 use std::ops::Range;
@@ -32,17 +32,27 @@ impl Evaluator<'_> {
         match self.world.definition(&file.path) {
             Answer::Pending => self.wait(),
             Answer::Ready(DefinitionText::Text(text)) => {
-                let text: Arc<str> = text.strip_prefix('\u{feff}').map_or(text.clone(), Arc::from);
-                let id = self.definitions.modules.sources.add(file.path.as_str(), text.clone());
-                self.definitions.data_files.insert(file.path.clone(), (id, text.clone()));
+                let text: Arc<str> = text
+                    .strip_prefix('\u{feff}')
+                    .map_or(text.clone(), Arc::from);
+                let id = self
+                    .definitions
+                    .modules
+                    .sources
+                    .add(file.path.as_str(), text.clone());
+                self.definitions
+                    .data_files
+                    .insert(file.path.clone(), (id, text.clone()));
                 Ok((id, text))
             }
             Answer::Ready(DefinitionText::Missing) => {
-                let error = Diagnostic::error("no-such-file", format!("there is no file `{}`", file.path));
+                let error =
+                    Diagnostic::error("no-such-file", format!("there is no file `{}`", file.path));
                 self.fail(span, error)
             }
             Answer::Ready(DefinitionText::Unreadable(why)) => {
-                let error = Diagnostic::error("unreadable", format!("cannot read `{}`: {why}", file.path));
+                let error =
+                    Diagnostic::error("unreadable", format!("cannot read `{}`: {why}", file.path));
                 self.fail(span, error)
             }
         }
@@ -86,10 +96,16 @@ impl Evaluator<'_> {
             }
             (Type::Map(inner), DatumKind::Map(entries)) => {
                 let entries = self.all(entries, |this, (key, _, item)| {
-                    Ok((Arc::<str>::from(key.as_str()), this.typed(load, item, inner)?))
+                    Ok((
+                        Arc::<str>::from(key.as_str()),
+                        this.typed(load, item, inner)?,
+                    ))
                 })?;
                 let map = Map::of_values(entries, self.keys_of_answers(), load.at, self.unit());
-                Ok(Value::Map(Rc::new(Map { loaded: true, ..map })))
+                Ok(Value::Map(Rc::new(Map {
+                    loaded: true,
+                    ..map
+                })))
             }
             (Type::Record(fields), DatumKind::Map(entries)) => {
                 self.typed_record(load, span, ty, fields, entries)
@@ -102,7 +118,8 @@ impl Evaluator<'_> {
         }
     }
 
-    /// A record from data: the fields of its type, each taken as its own, and whatever else is there.
+    /// A record from data: the fields of its type, each taken as its own, and whatever else is
+    /// there.
     fn typed_record(
         &mut self,
         load: &Load,
@@ -148,12 +165,17 @@ impl Evaluator<'_> {
                 values.push((key.as_str().into(), self.untyped(load, &item.kind)?));
             }
         }
-        Ok(Value::Record(Rc::new(RecordValue { fields: values, kind: None })))
+        Ok(Value::Record(Rc::new(RecordValue {
+            fields: values,
+            kind: None,
+        })))
     }
 
     pub(super) fn say_where_loaded(&mut self, before: usize, load: &Load) {
         for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
-            *diagnostic = diagnostic.clone().related(load.at, "the file is loaded here");
+            *diagnostic = diagnostic
+                .clone()
+                .related(load.at, "the file is loaded here");
         }
     }
 
@@ -177,18 +199,30 @@ impl Evaluator<'_> {
             DatumKind::Map(entries) => {
                 self.room_for_texts(entries.len(), load.at)?;
                 let entries = self.all(entries, |this, (key, _, item)| {
-                    Ok((Arc::<str>::from(key.as_str()), this.untyped(load, &item.kind)?))
+                    Ok((
+                        Arc::<str>::from(key.as_str()),
+                        this.untyped(load, &item.kind)?,
+                    ))
                 })?;
                 let keys = self.keys_of_answers();
                 let map = Map::of_values(entries, keys, load.at, self.unit());
-                Value::Map(Rc::new(Map { loaded: true, ..map }))
+                Value::Map(Rc::new(Map {
+                    loaded: true,
+                    ..map
+                }))
             }
         })
     }
 
-    /// What the keys of a map are for that is made of values at hand: these may rest on the answer of a probe.
+    /// What the keys of a map are for that is made of values at hand: these may rest on the answer
+    /// of a probe.
     pub(super) fn keys_of_answers(&self) -> Keys {
-        match self.choices.frames.last().is_some_and(|reads| reads.has(PROBE)) {
+        match self
+            .choices
+            .frames
+            .last()
+            .is_some_and(|reads| reads.has(PROBE))
+        {
             true => Keys::Lookup,
             false => Keys::Names,
         }
@@ -198,15 +232,28 @@ impl Evaluator<'_> {
     pub(super) fn parsed_json(&mut self, text: &str, what: &str, span: Span) -> Result<Value> {
         match json(text) {
             Ok(datum) => {
-                let load = Load { file: span.file, at: span, base: ModuleId(0), missing: RefCell::default() };
+                let load = Load {
+                    file: span.file,
+                    at: span,
+                    base: ModuleId(0),
+                    missing: RefCell::default(),
+                };
                 self.untyped(&load, &datum.kind)
             }
             Err(wrong) => {
-                let line = text[..wrong.range.start.min(text.len())].matches('\n').count() + 1;
-                let error =
-                    Diagnostic::error("bad-data", format!("this {what} is not JSON (line {line} of it)"));
+                let line = text[..wrong.range.start.min(text.len())]
+                    .matches('\n')
+                    .count()
+                    + 1;
+                let error = Diagnostic::error(
+                    "bad-data",
+                    format!("this {what} is not JSON (line {line} of it)"),
+                );
                 let why = &wrong.diagnostic.message;
-                self.fail(span, error.note(why.strip_prefix("this is not JSON: ").unwrap_or(why)))
+                self.fail(
+                    span,
+                    error.note(why.strip_prefix("this is not JSON: ").unwrap_or(why)),
+                )
             }
         }
     }

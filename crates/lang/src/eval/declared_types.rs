@@ -28,7 +28,9 @@ impl Evaluator<'_> {
             TypeShape::Any => Type::Any,
             TypeShape::List(inner) => Type::List(Box::new(self.resolve_type(module_id, inner)?)),
             TypeShape::Map(inner) => Type::Map(Box::new(self.resolve_type(module_id, inner)?)),
-            TypeShape::Optional(inner) => Type::Optional(Box::new(self.resolve_type(module_id, inner)?)),
+            TypeShape::Optional(inner) => {
+                Type::Optional(Box::new(self.resolve_type(module_id, inner)?))
+            }
             TypeShape::Alternatives(texts) => Type::Alternatives(texts.as_slice().into()),
             TypeShape::Record(fields) => {
                 let mut resolved = Vec::new();
@@ -42,7 +44,8 @@ impl Evaluator<'_> {
                 let decl = self.member(module_id, *number, name)?;
                 let module = self.module(decl.module);
                 if module.decl(decl).kind != DeclKind::Type {
-                    let error = Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
+                    let error =
+                        Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
                     return self.fail(name.span, error);
                 }
                 self.declared_type(decl)?
@@ -77,7 +80,11 @@ impl Evaluator<'_> {
 
     /// The declaration that a kit's member means.
     pub(super) fn member(&mut self, from: ModuleId, kit_use: u32, name: &Name) -> Result<DeclId> {
-        if self.definitions.bad_names.contains(&(from, kit_use, name.text.clone())) {
+        if self
+            .definitions
+            .bad_names
+            .contains(&(from, kit_use, name.text.clone()))
+        {
             return self.failed_before(name.span);
         }
         match self.definitions.modules.used(self.world, from, kit_use) {

@@ -24,7 +24,10 @@ impl Evaluator<'_> {
         let mut thunks = Vec::new();
         for (key, key_span, scope, value) in entries {
             if !seen.insert(key.clone()) {
-                let error = Diagnostic::error("declared-twice", format!("the key \"{key}\" is there twice"));
+                let error = Diagnostic::error(
+                    "declared-twice",
+                    format!("the key \"{key}\" is there twice"),
+                );
                 return self.fail(key_span, error);
             }
             let inner = scope.at_part(&key);
@@ -35,7 +38,10 @@ impl Evaluator<'_> {
                     expr: value,
                     ty: None,
                 })),
-                title: Title { word: "entry", name: key.clone() },
+                title: Title {
+                    word: "entry",
+                    name: key.clone(),
+                },
                 span,
                 captured: self.captured(),
                 origin: self.unit(),
@@ -43,7 +49,10 @@ impl Evaluator<'_> {
             thunks.push((key, Rc::new(thunk)));
         }
         let keys = if probed { Keys::Lookup } else { Keys::Names };
-        Ok(Value::Map(Rc::new(Map { keys, ..Map::new(thunks) })))
+        Ok(Value::Map(Rc::new(Map {
+            keys,
+            ..Map::new(thunks)
+        })))
     }
 
     pub(super) fn each(&mut self, scope: &Scope, each: &Each, span: Span) -> Result<Value> {
@@ -53,12 +62,19 @@ impl Evaluator<'_> {
         let mut inner_scopes = Vec::new();
         for slots in rows {
             self.count_work(span)?;
-            let env = Env { parent: scope.env.clone(), slots: RefCell::new(slots) };
-            inner_scopes.push(Scope { env: Some(Rc::new(env)), ..scope.clone() });
+            let env = Env {
+                parent: scope.env.clone(),
+                slots: RefCell::new(slots),
+            };
+            inner_scopes.push(Scope {
+                env: Some(Rc::new(env)),
+                ..scope.clone()
+            });
         }
         if let Some(test) = each.test {
-            let (kept, tests_probed) =
-                self.probes_in(|this| this.all(&inner_scopes, |this, inner| this.boolean(inner, test)))?;
+            let (kept, tests_probed) = self.probes_in(|this| {
+                this.all(&inner_scopes, |this, inner| this.boolean(inner, test))
+            })?;
             probed |= tests_probed;
             let mut kept = kept.into_iter();
             inner_scopes.retain(|_| kept.next().unwrap_or(false));
@@ -76,7 +92,8 @@ impl Evaluator<'_> {
         self.map(entries, probed || keys_probed)
     }
 
-    /// The values of an `each`'s names for each round; `probed` says whether what it goes through rests on a probe.
+    /// The values of an `each`'s names for each round; `probed` says whether what it goes through
+    /// rests on a probe.
     pub(super) fn rows(
         &mut self,
         items: Value,
@@ -92,15 +109,21 @@ impl Evaluator<'_> {
                 for (key, thunk) in &map.entries {
                     let (value, of_value) = self.probes_in(|this| this.force(thunk, span))?;
                     let key = pair_names.then(|| Slot::of(Value::text(key), probed));
-                    rows.push(key.into_iter().chain([Slot::of(value, probed || of_value)]).collect());
+                    rows.push(
+                        key.into_iter()
+                            .chain([Slot::of(value, probed || of_value)])
+                            .collect(),
+                    );
                 }
                 return Ok(rows);
             }
             Value::List(items) => items.iter().map(|i| row(i.clone())).collect(),
             Value::Files(files) => files.iter().map(|f| row(Value::File(f.clone()))).collect(),
-            value @ (Value::Step(_) | Value::Record(_)) => {
-                self.files_of(&value, span)?.into_iter().map(|f| row(Value::File(f))).collect()
-            }
+            value @ (Value::Step(_) | Value::Record(_)) => self
+                .files_of(&value, span)?
+                .into_iter()
+                .map(|f| row(Value::File(f)))
+                .collect(),
             other => {
                 let error = Diagnostic::error(
                     "wrong-type",
@@ -110,7 +133,10 @@ impl Evaluator<'_> {
             }
         };
         if pair_names {
-            let error = Diagnostic::error("wrong-type", "a list gives one name, a map gives key and value");
+            let error = Diagnostic::error(
+                "wrong-type",
+                "a list gives one name, a map gives key and value",
+            );
             return self.fail(span, error.mend("each item in …"));
         }
         Ok(rows)
@@ -128,7 +154,10 @@ impl Evaluator<'_> {
     }
 
     /// The result of some work, and whether that rests on the answer of a probe.
-    pub(super) fn probes_in<T>(&mut self, work: impl FnOnce(&mut Self) -> Result<T>) -> Result<(T, bool)> {
+    pub(super) fn probes_in<T>(
+        &mut self,
+        work: impl FnOnce(&mut Self) -> Result<T>,
+    ) -> Result<(T, bool)> {
         let (value, probed) = self.noting_probes(work);
         Ok((value?, probed))
     }
@@ -163,14 +192,17 @@ impl Evaluator<'_> {
         if map.keys == Keys::Names {
             return Ok(());
         }
-        let error =
-            Diagnostic::error("probe-in-key", "the answer of a probe cannot decide which keys there are");
+        let error = Diagnostic::error(
+            "probe-in-key",
+            "the answer of a probe cannot decide which keys there are",
+        );
         let error = error.note("`nubrik list` shows all targets without running anything");
         let error = error.mend("keys from a glob or a data file, and the probe inside the entry");
         match map.entries.first() {
-            Some((_, thunk)) => {
-                self.fail(span, error.related(thunk.span, "this is the value of such an entry"))
-            }
+            Some((_, thunk)) => self.fail(
+                span,
+                error.related(thunk.span, "this is the value of such an entry"),
+            ),
             None => self.fail(span, error),
         }
     }
@@ -180,12 +212,16 @@ impl Evaluator<'_> {
         if names_a_folder(part) {
             return Ok(());
         }
-        let error = Diagnostic::error("bad-key", format!("{part:?} cannot be part of a target's path"));
+        let error = Diagnostic::error(
+            "bad-key",
+            format!("{part:?} cannot be part of a target's path"),
+        );
         self.fail(span, error.note("keys in paths of targets have parts between `/`, none of them empty, `.` or `..`, or beginning with `@` or `~`"))
     }
 }
 
 /// Whether a key can be in the path of what is made.
 fn names_a_folder(key: &str) -> bool {
-    key.split('/').all(|p| !p.is_empty() && p != "." && p != ".." && !p.starts_with(['@', '~']))
+    key.split('/')
+        .all(|p| !p.is_empty() && p != "." && p != ".." && !p.starts_with(['@', '~']))
 }

@@ -22,12 +22,14 @@ fn own_field(scope: &Scope, name: &str) -> Option<Value> {
     match (name, &scope.this) {
         ("address", _) => Some(own(Whereabouts::Address)),
         ("port", _) => Some(own(Whereabouts::Port)),
-        ("name", Some(this)) => {
-            Some(Value::Text(Text::Plain(this.parts.last().cloned().unwrap_or_default())))
-        }
-        ("folder", Some(this)) => {
-            Some(Value::File(FileRef { path: this.package.clone(), maker: None, folder: true }))
-        }
+        ("name", Some(this)) => Some(Value::Text(Text::Plain(
+            this.parts.last().cloned().unwrap_or_default(),
+        ))),
+        ("folder", Some(this)) => Some(Value::File(FileRef {
+            path: this.package.clone(),
+            maker: None,
+            folder: true,
+        })),
         _ => None,
     }
 }
@@ -47,11 +49,14 @@ impl Evaluator<'_> {
             Expr::Plain(text) => Ok(Value::Text(Text::Plain(text.clone()))),
             Expr::Text(pieces) => self.text(scope, pieces, span),
             Expr::Local { up, slot } => self.local(scope, *up, *slot, span),
-            Expr::Decl(number) => self.declaration(DeclId::new(scope.module, *number), scope.config, span),
+            Expr::Decl(number) => {
+                self.declaration(DeclId::new(scope.module, *number), scope.config, span)
+            }
             Expr::Kit(number) => {
                 let kit = &module.uses[*number as usize];
                 let name = kit.alias.as_ref().map_or(&kit.path, |a| &a.text);
-                let error = Diagnostic::error("wrong-type", format!("`{name}` is a kit, not a value"));
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{name}` is a kit, not a value"));
                 self.fail(span, error.mend(format!("{name}.…")))
             }
             Expr::Member(number, name) => {
@@ -64,13 +69,20 @@ impl Evaluator<'_> {
             }),
             Expr::This => {
                 let names = ["address", "port", "name", "folder"];
-                let own = names.into_iter().filter_map(|n| Some((n.into(), own_field(scope, n)?)));
-                Ok(Value::Record(Rc::new(RecordValue { fields: own.collect(), kind: None })))
+                let own = names
+                    .into_iter()
+                    .filter_map(|n| Some((n.into(), own_field(scope, n)?)));
+                Ok(Value::Record(Rc::new(RecordValue {
+                    fields: own.collect(),
+                    kind: None,
+                })))
             }
             Expr::Ref(path) => self.reference(scope, path, span),
             Expr::Field(base, name) => {
                 // Most often `self` is asked for one thing.
-                if let (Expr::This, Some(value)) = (module.expr(*base), own_field(scope, &name.text)) {
+                if let (Expr::This, Some(value)) =
+                    (module.expr(*base), own_field(scope, &name.text))
+                {
                     return Ok(value);
                 }
                 let base = self.eval(scope, *base)?;
@@ -106,13 +118,19 @@ impl Evaluator<'_> {
             }
             Expr::Each(each) => self.each(scope, each, span),
             Expr::If(condition, then, otherwise) => {
-                let branch = if self.boolean(scope, *condition)? { *then } else { *otherwise };
+                let branch = if self.boolean(scope, *condition)? {
+                    *then
+                } else {
+                    *otherwise
+                };
                 self.eval(scope, branch)
             }
             Expr::Match { subject, ty, arms } => {
                 self.match_value(scope, id, *subject, ty.as_deref(), arms, span)
             }
-            Expr::Binary(operator, left, right) => self.binary(scope, *operator, *left, *right, span),
+            Expr::Binary(operator, left, right) => {
+                self.binary(scope, *operator, *left, *right, span)
+            }
             Expr::Not(inner) => Ok(Value::Bool(!self.boolean(scope, *inner)?)),
             Expr::Negate(inner) => match self.eval(scope, *inner)? {
                 Value::Int(value) => Ok(Value::Int(value.wrapping_neg())),
@@ -206,7 +224,11 @@ impl Evaluator<'_> {
 
     /// Stops a text that grows too large, before what comes next makes it larger still.
     pub(super) fn check_size(&mut self, joined: &Joined, span: Span) -> Result<()> {
-        if joined.size() <= super::TEXT_LIMIT { Ok(()) } else { self.room_for_text(joined.size(), span) }
+        if joined.size() <= super::TEXT_LIMIT {
+            Ok(())
+        } else {
+            self.room_for_text(joined.size(), span)
+        }
     }
 
     /// The text that was put together.
@@ -241,8 +263,10 @@ impl Evaluator<'_> {
             Value::Bool(value) => Ok(value),
             other => {
                 let span = self.module(scope.module).span(id);
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a bool, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a bool, found {}", other.described()),
+                );
                 let error = match other {
                     Value::List(_) | Value::Files(_) => error.mend("….len > 0"),
                     Value::None => error.mend("… != none"),
@@ -267,23 +291,28 @@ impl Evaluator<'_> {
                 None => {
                     let keys = map.entries.iter().map(|(k, _)| &**k);
                     let near = nearest(&key, keys).map(|n| format!("\"{n}\""));
-                    let error = Diagnostic::error("unknown-name", format!("there is no entry \"{key}\""));
+                    let error =
+                        Diagnostic::error("unknown-name", format!("there is no entry \"{key}\""));
                     self.fail(index_span, error.maybe_mend(near))
                 }
             },
             (value @ (Value::List(_) | Value::Files(_)), Value::Int(number)) => {
                 let at = usize::try_from(number).ok();
                 let (item, count) = match &value {
-                    Value::Files(files) => {
-                        (at.and_then(|n| files.get(n)).map(|f| Value::File(f.clone())), files.len())
-                    }
+                    Value::Files(files) => (
+                        at.and_then(|n| files.get(n))
+                            .map(|f| Value::File(f.clone())),
+                        files.len(),
+                    ),
                     Value::List(items) => (at.and_then(|n| items.get(n)).cloned(), items.len()),
                     _ => (None, 0),
                 };
                 item.map_or_else(
                     || {
-                        let error = Diagnostic::error("out-of-range", format!("there is no item {number}"));
-                        let error = error.note(format!("the list has {count} items, counted from 0"));
+                        let error =
+                            Diagnostic::error("out-of-range", format!("there is no item {number}"));
+                        let error =
+                            error.note(format!("the list has {count} items, counted from 0"));
                         let last = count.checked_sub(1).map(|last| last.to_string());
                         self.fail(index_span, error.maybe_mend(last))
                     },
@@ -298,8 +327,10 @@ impl Evaluator<'_> {
                 self.fail(index_span, error)
             }
             (other, _) => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("cannot take an item of {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("cannot take an item of {}", other.described()),
+                );
                 self.fail(base_span, error)
             }
         }
@@ -313,7 +344,10 @@ impl Evaluator<'_> {
             return self.fail(base_span, error);
         };
         let Expr::Record(fields) = module.expr(changes) else {
-            let error = Diagnostic::error("syntax", "expected fields such as `name = value` after `with`");
+            let error = Diagnostic::error(
+                "syntax",
+                "expected fields such as `name = value` after `with`",
+            );
             return self.fail(module.span(changes), error);
         };
         let mut changed = (*record).clone();
@@ -322,10 +356,13 @@ impl Evaluator<'_> {
             match changed.fields.iter_mut().find(|(n, _)| *n == name.text) {
                 Some((_, old)) => *old = value,
                 None => {
-                    let near = meant(&name.text, record.fields.iter().map(|(n, _)| &**n)).map(str::to_owned);
+                    let near = meant(&name.text, record.fields.iter().map(|(n, _)| &**n))
+                        .map(str::to_owned);
                     let message = format!("the record has no field `{}` to change", name.text);
-                    return self
-                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                    return self.fail(
+                        name.span,
+                        Diagnostic::error("unknown-field", message).maybe_mend(near),
+                    );
                 }
             }
         }
@@ -338,8 +375,10 @@ impl Evaluator<'_> {
             Value::List(items) => Ok(items.to_vec()),
             Value::Files(files) => Ok(files.iter().cloned().map(Value::File).collect()),
             other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a list, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a list, found {}", other.described()),
+                );
                 self.fail(span, error)
             }
         }
@@ -351,14 +390,25 @@ impl Scope {
     pub(super) fn at_part(&self, part: &Arc<str>) -> Scope {
         let mut parts = self.owner.parts.clone();
         parts.push(part.clone());
-        let owner = Owner { target: self.owner.target, package: self.owner.package.clone(), parts };
-        Scope { owner: Rc::new(owner), ..self.clone() }
+        let owner = Owner {
+            target: self.owner.target,
+            package: self.owner.package.clone(),
+            parts,
+        };
+        Scope {
+            owner: Rc::new(owner),
+            ..self.clone()
+        }
     }
 }
 
-/// Whether evaluating an expression makes no step of its own, so that nothing is called after where it is.
+/// Whether evaluating an expression makes no step of its own, so that nothing is called after where
+/// it is.
 fn makes_nothing(expr: &Expr) -> bool {
-    matches!(expr, Expr::Local { .. } | Expr::Decl(_) | Expr::Member(..) | Expr::Int(_) | Expr::Bool(_))
+    matches!(
+        expr,
+        Expr::Local { .. } | Expr::Decl(_) | Expr::Member(..) | Expr::Int(_) | Expr::Bool(_)
+    )
 }
 
 /// Drops repeats, the first one kept.

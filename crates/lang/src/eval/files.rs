@@ -17,14 +17,21 @@ use crate::world::{Answer, EntryKind};
 
 impl Evaluator<'_> {
     /// The folder against which a text in this module is a path.
-    pub(super) fn base_folder(&mut self, module_id: ModuleId, text: &str, span: Span) -> Result<WsPath> {
+    pub(super) fn base_folder(
+        &mut self,
+        module_id: ModuleId,
+        text: &str,
+        span: Span,
+    ) -> Result<WsPath> {
         let module = self.module(module_id);
         match module.base() {
             Some(folder) => Ok(folder.clone()),
             None if text.starts_with('/') && module.folder.is_some() => Ok(WsPath::root()),
             None => {
-                let error =
-                    Diagnostic::error("bad-path", format!("\"{text}\" has no folder to start from in a kit"));
+                let error = Diagnostic::error(
+                    "bad-path",
+                    format!("\"{text}\" has no folder to start from in a kit"),
+                );
                 let error = error.note("a kit is used from many folders");
                 self.fail(
                     span,
@@ -36,7 +43,12 @@ impl Evaluator<'_> {
         }
     }
 
-    pub(super) fn resolve_path(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<WsPath> {
+    pub(super) fn resolve_path(
+        &mut self,
+        text: &Text,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<WsPath> {
         let Some(text) = text.plain() else {
             let error = Diagnostic::error("wrong-type", "a text made from files is not a path");
             return self.fail(span, error);
@@ -68,12 +80,19 @@ impl Evaluator<'_> {
                 let path = self.resolve_path(&text, base, span)?;
                 self.existing(path, EntryKind::File, base, span)
             }
-            value @ (Value::Step(_) | Value::Record(_) | Value::Files(_)) => self.one_file(&value, span),
+            value @ (Value::Step(_) | Value::Record(_) | Value::Files(_)) => {
+                self.one_file(&value, span)
+            }
             other => self.fail(span, wrong_type(&other.described(), &Type::File)),
         }
     }
 
-    pub(super) fn as_folder(&mut self, value: Value, base: ModuleId, span: Span) -> Result<FileRef> {
+    pub(super) fn as_folder(
+        &mut self,
+        value: Value,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<FileRef> {
         match value {
             Value::File(file) if file.folder => Ok(file),
             Value::Text(text) => {
@@ -112,11 +131,14 @@ impl Evaluator<'_> {
             }
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
-                self.all(items, |this, item| this.as_files(item, base, span, list)).map(drop)
+                self.all(items, |this, item| this.as_files(item, base, span, list))
+                    .map(drop)
             }
-            Value::File(_) | Value::Files(_) | Value::Step(_) | Value::Record(_) | Value::Map(_) => {
-                self.add_files(value, span, list)
-            }
+            Value::File(_)
+            | Value::Files(_)
+            | Value::Step(_)
+            | Value::Record(_)
+            | Value::Map(_) => self.add_files(value, span, list),
             other => self.fail(span, wrong_type(&other.described(), &Type::Files)),
         }
     }
@@ -135,7 +157,8 @@ impl Evaluator<'_> {
                 let paths = self.at(span, result)?;
                 if self.wanted.linting {
                     for link in crate::globs::dangling(self.world, base, pattern, &paths) {
-                        let message = format!("`{link}` is a link that leads nowhere: it is left out");
+                        let message =
+                            format!("`{link}` is a link that leads nowhere: it is left out");
                         let warning = Diagnostic::warning("dangling-link", message).at(span);
                         self.definitions
                             .modules
@@ -143,22 +166,35 @@ impl Evaluator<'_> {
                             .push(warning.mend("remove the link, or let it lead to a file"));
                     }
                 }
-                let files = paths.into_iter().map(|path| FileRef { path, maker: None, folder: false });
+                let files = paths.into_iter().map(|path| FileRef {
+                    path,
+                    maker: None,
+                    folder: false,
+                });
                 let files: Rc<[FileRef]> = files.collect();
                 if self.wanted.linting
                     && let Some(target) = self.current_target()
                 {
-                    self.wanted.globs.push(crate::lints::GlobUse { span, target, files: files.clone() });
+                    self.wanted.globs.push(crate::lints::GlobUse {
+                        span,
+                        target,
+                        files: files.clone(),
+                    });
                 }
                 Ok(Value::Files(files))
             }
         }
     }
 
-    /// A path as the definitions of a module write it: from their own folder on, or from the root with a `/`.
+    /// A path as the definitions of a module write it: from their own folder on, or from the root
+    /// with a `/`.
     pub(super) fn written_path(&self, path: &WsPath, module: ModuleId) -> String {
         let folder = self.definitions.modules.get(module).folder.clone();
-        match folder.as_ref().and_then(|folder| path.below(folder)).filter(|rest| !rest.is_empty()) {
+        match folder
+            .as_ref()
+            .and_then(|folder| path.below(folder))
+            .filter(|rest| !rest.is_empty())
+        {
             Some(rest) => rest.to_owned(),
             None if path.is_root() => String::new(),
             None => format!("/{path}"),
@@ -174,26 +210,47 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<FileRef> {
         let folder = wanted == EntryKind::Folder;
-        let is_of_kit =
-            || self.module(base).folder.as_ref().is_some_and(|folder| of_one_archive(folder, &path));
-        if (path.as_str().starts_with(".nubrik/") && !is_of_kit()) || path.as_str().starts_with("out/") {
-            let error = Diagnostic::error("bad-path", format!("`{path}` is a result, not a source"));
-            return self.fail(span, error.mend("refer to the target that makes it: `&package/target`"));
+        let is_of_kit = || {
+            self.module(base)
+                .folder
+                .as_ref()
+                .is_some_and(|folder| of_one_archive(folder, &path))
+        };
+        if (path.as_str().starts_with(".nubrik/") && !is_of_kit())
+            || path.as_str().starts_with("out/")
+        {
+            let error =
+                Diagnostic::error("bad-path", format!("`{path}` is a result, not a source"));
+            return self.fail(
+                span,
+                error.mend("refer to the target that makes it: `&package/target`"),
+            );
         }
         match self.world.kind(&path) {
             Answer::Pending => self.wait(),
-            Answer::Ready(Some(kind)) if kind == wanted => Ok(FileRef { path, maker: None, folder }),
+            Answer::Ready(Some(kind)) if kind == wanted => Ok(FileRef {
+                path,
+                maker: None,
+                folder,
+            }),
             Answer::Ready(Some(EntryKind::Folder)) => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a file, but `{path}` is a folder"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a file, but `{path}` is a folder"),
+                );
                 self.fail(
                     span,
-                    error.mend(format!("\"{}/*\" for the files in it", self.written_path(&path, base))),
+                    error.mend(format!(
+                        "\"{}/*\" for the files in it",
+                        self.written_path(&path, base)
+                    )),
                 )
             }
             Answer::Ready(Some(EntryKind::File)) => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a folder, but `{path}` is a file"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a folder, but `{path}` is a file"),
+                );
                 self.fail(span, error)
             }
             Answer::Ready(None) => {
@@ -203,7 +260,12 @@ impl Evaluator<'_> {
         }
     }
 
-    pub(super) fn no_such_file(&mut self, path: &WsPath, folder: bool, base: ModuleId) -> Diagnostic {
+    pub(super) fn no_such_file(
+        &mut self,
+        path: &WsPath,
+        folder: bool,
+        base: ModuleId,
+    ) -> Diagnostic {
         let what = if folder { "folder" } else { "file" };
         let error = Diagnostic::error("no-such-file", format!("there is no {what} `{path}`"));
         // A file that another target makes: offer the reference.
@@ -214,24 +276,47 @@ impl Evaluator<'_> {
         });
         if let Some(decl) = maker {
             return error
-                .related(decl.name.span, format!("`{}` makes a file of this name", decl.name.text))
+                .related(
+                    decl.name.span,
+                    format!("`{}` makes a file of this name", decl.name.text),
+                )
                 .mend(decl.name.text.to_string());
         }
         let above = path.parent().unwrap_or_else(WsPath::root);
-        let Answer::Ready(listing) = self.world.list(&above) else { return error };
-        let names = if folder { &listing.folders } else { &listing.files };
+        let Answer::Ready(listing) = self.world.list(&above) else {
+            return error;
+        };
+        let names = if folder {
+            &listing.folders
+        } else {
+            &listing.files
+        };
         let near = nearest(path.name(), names.iter().map(|n| &**n)).map(|near| {
             let found = above.child(near);
-            let relative = module.base().and_then(|b| found.below(b).map(str::to_owned));
-            format!("\"{}\"", relative.unwrap_or_else(|| format!("/{}", found.as_str())))
+            let relative = module
+                .base()
+                .and_then(|b| found.below(b).map(str::to_owned));
+            format!(
+                "\"{}\"",
+                relative.unwrap_or_else(|| format!("/{}", found.as_str()))
+            )
         });
-        if near.is_none() && !above.is_root() && matches!(self.world.kind(&above), Answer::Ready(None)) {
+        if near.is_none()
+            && !above.is_root()
+            && matches!(self.world.kind(&above), Answer::Ready(None))
+        {
             let error = error.note(format!("there is no folder `{above}`"));
-            let is_of_machine = ["bin", "dev", "etc", "home", "opt", "proc", "root", "tmp", "usr", "var"];
-            return match path.parts().next().filter(|first| is_of_machine.contains(first)) {
-                Some(_) => {
-                    error.note("`/` begins at the workspace's root: files of the machine cannot be inputs")
-                }
+            let is_of_machine = [
+                "bin", "dev", "etc", "home", "opt", "proc", "root", "tmp", "usr", "var",
+            ];
+            return match path
+                .parts()
+                .next()
+                .filter(|first| is_of_machine.contains(first))
+            {
+                Some(_) => error.note(
+                    "`/` begins at the workspace's root: files of the machine cannot be inputs",
+                ),
                 None => error,
             };
         }
@@ -251,7 +336,12 @@ impl Evaluator<'_> {
     }
 
     /// Adds the files that a value represents to a list.
-    pub(super) fn add_files(&mut self, value: &Value, span: Span, list: &mut Vec<FileRef>) -> Result<()> {
+    pub(super) fn add_files(
+        &mut self,
+        value: &Value,
+        span: Span,
+        list: &mut Vec<FileRef>,
+    ) -> Result<()> {
         self.check_nesting(self.budget.nesting, span)?;
         self.budget.nesting += 1;
         let result = self.add_files_inside(value, span, list);
@@ -272,7 +362,13 @@ impl Evaluator<'_> {
                 self.count_items(files.len(), span)?;
                 list.extend(files.iter().cloned());
             }
-            Value::Step(step) => list.extend(self.drafting.outputs.of(*step).iter().map(|(_, f)| f.clone())),
+            Value::Step(step) => list.extend(
+                self.drafting
+                    .outputs
+                    .of(*step)
+                    .iter()
+                    .map(|(_, f)| f.clone()),
+            ),
             Value::List(items) => {
                 self.count_items(items.len(), span)?;
                 self.all(items, |this, item| this.add_files(item, span, list))?;
@@ -288,19 +384,23 @@ impl Evaluator<'_> {
                 Some(files) => return self.add_files(files, span, list),
                 None => {
                     let names: Vec<&str> = record.fields.iter().map(|(n, _)| &**n).collect();
-                    let error =
-                        Diagnostic::error("no-files", "this record has no field `files`, so it has no files");
+                    let error = Diagnostic::error(
+                        "no-files",
+                        "this record has no field `files`, so it has no files",
+                    );
                     let error = error.note(format!("it has: {}", names.join(", ")));
                     return self.fail(span, error.mend("take one of its fields: `….field`"));
                 }
             },
             other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected files, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected files, found {}", other.described()),
+                );
                 let error = match other {
-                    Value::Text(_) => {
-                        error.note("a text is a path only where a type says so").mend("{in \"…\"}")
-                    }
+                    Value::Text(_) => error
+                        .note("a text is a path only where a type says so")
+                        .mend("{in \"…\"}"),
                     Value::Kind(..) => error.mend("call the kind: `name { … }`"),
                     _ => error,
                 };
@@ -335,8 +435,10 @@ impl Evaluator<'_> {
         match files.as_slice() {
             [file] => Ok(file.clone()),
             _ => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected one file, found {}", files.len()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected one file, found {}", files.len()),
+                );
                 let error = match value {
                     Value::Step(step) => {
                         let names: Vec<String> = self
@@ -359,14 +461,18 @@ impl Evaluator<'_> {
 /// The plain names of outputs in a declaration's commands, as far as they are literal.
 pub(super) fn output_names(module: &Module, decl: &Decl) -> Vec<Arc<str>> {
     let mut names = Vec::new();
-    let Some(whole) = decl.to_tell().body.map(|body| module.span(body)) else { return names };
+    let Some(whole) = decl.to_tell().body.map(|body| module.span(body)) else {
+        return names;
+    };
     let (first, last) = (whole.start, whole.end);
     for (i, expr) in module.exprs.iter().enumerate() {
         let span = module.spans[i];
         if span.start < first || span.end > last {
             continue;
         }
-        let Expr::Command(command) = expr else { continue };
+        let Expr::Command(command) = expr else {
+            continue;
+        };
         for stage in &command.stages {
             let words = stage.words.iter().chain(&stage.stdout).chain(&stage.stderr);
             for piece in words.flat_map(|w| &w.pieces) {

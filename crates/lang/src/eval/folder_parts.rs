@@ -22,31 +22,45 @@ impl Evaluator<'_> {
             Value::Step(_) | Value::Record(_) | Value::Files(_) => self.lone_file(&folder).cloned(),
             _ => None,
         };
-        let (Some(folder), Value::Text(Text::Plain(text))) = (folder.filter(|f| f.folder), &path) else {
-            let error =
-                Diagnostic::error("wrong-type", "`/` joins a folder and a path; there is no division");
-            return self.fail(span, error.note(format!("found {} at its right side", path.described())));
+        let (Some(folder), Value::Text(Text::Plain(text))) = (folder.filter(|f| f.folder), &path)
+        else {
+            let error = Diagnostic::error(
+                "wrong-type",
+                "`/` joins a folder and a path; there is no division",
+            );
+            return self.fail(
+                span,
+                error.note(format!("found {} at its right side", path.described())),
+            );
         };
         let inner = folder.path.resolve(text.trim_start_matches('/'));
-        let inner = self.at(span, inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())))?;
+        let inner = self.at(
+            span,
+            inner.map_err(|p| Diagnostic::error("bad-path", p.to_string())),
+        )?;
         if folder.maker.is_some() {
             return self.made_part(scope, folder, &inner, text.ends_with('/'), span);
         }
         match self.world.kind(&inner) {
             Answer::Pending => self.wait(),
-            Answer::Ready(Some(kind)) => {
-                Ok(Value::File(FileRef { path: inner, maker: None, folder: kind == EntryKind::Folder }))
-            }
+            Answer::Ready(Some(kind)) => Ok(Value::File(FileRef {
+                path: inner,
+                maker: None,
+                folder: kind == EntryKind::Folder,
+            })),
             Answer::Ready(None) => {
-                let error =
-                    Diagnostic::error("no-such-file", format!("there is no file or folder `{inner}`"));
+                let error = Diagnostic::error(
+                    "no-such-file",
+                    format!("there is no file or folder `{inner}`"),
+                );
                 self.fail(span, error)
             }
         }
     }
 
-    /// A part of a folder that a step makes: what the folder holds is known when it is there, so that the part is a result
-    /// of its own, taken out then. Who uses it depends on nothing else in the folder.
+    /// A part of a folder that a step makes: what the folder holds is known when it is there, so
+    /// that the part is a result of its own, taken out then. Who uses it depends on nothing else in
+    /// the folder.
     fn made_part(
         &mut self,
         scope: &Scope,
@@ -66,9 +80,19 @@ impl Evaluator<'_> {
         // Parts of different folders may have one name.
         let place = blake3::hash(inner.as_str().as_bytes()).to_hex();
         let name = inner.name().to_owned();
-        let mut draft = self
-            .draft(&scope.owner, &format!("part-{}{}", &place[..12], if folder { "-folder" } else { "" }));
-        let native = Native::Part { folder: self.file_id(&from), path: path.clone(), is_folder: folder };
+        let mut draft = self.draft(
+            &scope.owner,
+            &format!(
+                "part-{}{}",
+                &place[..12],
+                if folder { "-folder" } else { "" }
+            ),
+        );
+        let native = Native::Part {
+            folder: self.file_id(&from),
+            path: path.clone(),
+            is_folder: folder,
+        };
         let step = match self.known_native(&draft, &native) {
             Some(known) => Value::Step(known),
             None => {

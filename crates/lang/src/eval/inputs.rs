@@ -21,7 +21,8 @@ pub(super) struct ValueSet {
 }
 
 impl Evaluator<'_> {
-    /// All that the words of a draft and its field `reads` name, sorted: for what lists nothing of its own.
+    /// All that the words of a draft and its field `reads` name, sorted: for what lists nothing of
+    /// its own.
     pub(super) fn all_inputs(
         &mut self,
         values: &FormValues,
@@ -43,9 +44,15 @@ impl Evaluator<'_> {
     /// Adds a file, or for a source folder all files in it, to a list of inputs.
     pub(super) fn add_input(&mut self, file: &FileRef, list: &mut Vec<FileId>) -> Result<()> {
         if file.folder && file.maker.is_none() {
-            let Answer::Ready(paths) = all_below(self.world, &file.path) else { return self.wait() };
+            let Answer::Ready(paths) = all_below(self.world, &file.path) else {
+                return self.wait();
+            };
             for path in paths {
-                list.push(self.file_id(&FileRef { path, maker: None, folder: false }));
+                list.push(self.file_id(&FileRef {
+                    path,
+                    maker: None,
+                    folder: false,
+                }));
             }
         } else {
             list.push(self.file_id(file));
@@ -53,22 +60,34 @@ impl Evaluator<'_> {
         Ok(())
     }
 
-    /// The set of all files in a source folder; put together once for each declaration, which takes what it reads of the
-    /// outside upon itself.
+    /// The set of all files in a source folder; put together once for each declaration, which takes
+    /// what it reads of the outside upon itself.
     pub(super) fn folder_set(&mut self, folder: &WsPath) -> Result<SetId> {
         let key = (self.unit(), folder.clone());
         if let Some(known) = self.drafting.folder_sets.get(&key) {
             return Ok(*known);
         }
         let mut files = Vec::new();
-        self.add_input(&FileRef { path: folder.clone(), maker: None, folder: true }, &mut files)?;
+        self.add_input(
+            &FileRef {
+                path: folder.clone(),
+                maker: None,
+                folder: true,
+            },
+            &mut files,
+        )?;
         let set = self.drafting.graph.sets.intern(files);
         self.drafting.folder_sets.insert(key, set);
         Ok(set)
     }
 
     /// Adds the sets of files that a value represents: a set that many steps are given stays one.
-    pub(super) fn add_candidates(&mut self, value: &Value, span: Span, sets: &mut Vec<SetId>) -> Result<()> {
+    pub(super) fn add_candidates(
+        &mut self,
+        value: &Value,
+        span: Span,
+        sets: &mut Vec<SetId>,
+    ) -> Result<()> {
         let mut rest = Vec::new();
         let parts = match value {
             Value::List(items) => items,
@@ -102,7 +121,14 @@ impl Evaluator<'_> {
         let looks_outside = files.iter().any(|file| file.folder && file.maker.is_none());
         let only_for = looks_outside.then_some(unit);
         // No other value can be at this place while this one is held.
-        self.drafting.value_sets.insert(files.as_ptr(), ValueSet { _held: files.clone(), set, only_for });
+        self.drafting.value_sets.insert(
+            files.as_ptr(),
+            ValueSet {
+                _held: files.clone(),
+                set,
+                only_for,
+            },
+        );
         Ok(set)
     }
 

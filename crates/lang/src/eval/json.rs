@@ -10,8 +10,8 @@ use super::{Evaluator, Result};
 use crate::value::*;
 
 impl Evaluator<'_> {
-    /// Writes a value as JSON, in one line. Files have no form there: a text is what is wanted of them, and what texts carry is
-    /// carried on.
+    /// Writes a value as JSON, in one line. Files have no form there: a text is what is wanted of
+    /// them, and what texts carry is carried on.
     pub(super) fn write_json(&mut self, value: &Value, span: Span, out: &mut Joined) -> Result<()> {
         self.check_nesting(self.budget.nesting, span)?;
         self.budget.nesting += 1;
@@ -57,15 +57,21 @@ impl Evaluator<'_> {
                 out.push_str("}");
             }
             other => {
-                let error = Diagnostic::error("wrong-type", format!("{} cannot be JSON", other.described()));
-                return self
-                    .fail(span, error.note("texts, numbers, bools, `none`, lists, maps and records can"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("{} cannot be JSON", other.described()),
+                );
+                return self.fail(
+                    span,
+                    error.note("texts, numbers, bools, `none`, lists, maps and records can"),
+                );
             }
         }
         Ok(())
     }
 
-    /// Writes a text with what it carries. That must need no other form in JSON, for it is put in as it is.
+    /// Writes a text with what it carries. That must need no other form in JSON, for it is put in
+    /// as it is.
     fn write_json_strands(&mut self, text: &Text, span: Span, out: &mut Joined) -> Result<()> {
         out.push_str("\"");
         for strand in text.strands() {
@@ -88,7 +94,8 @@ impl Evaluator<'_> {
                 Strand::Served(..) | Strand::Own(_) => "",
             };
             if json_text(path).len() != path.len() + 2 {
-                let message = format!("`{path}` has characters in its name that JSON writes otherwise");
+                let message =
+                    format!("`{path}` has characters in its name that JSON writes otherwise");
                 return self.fail(span, Diagnostic::error("wrong-type", message));
             }
             out.push(strand);
@@ -133,11 +140,21 @@ mod tests {
 
     #[test]
     fn what_a_text_holds_comes_back() {
-        for text in ["high \"water\"", "a\\b", "one\n\ttwo\r\u{1}", "Ärdle, 😀", ""] {
+        for text in [
+            "high \"water\"",
+            "a\\b",
+            "one\n\ttwo\r\u{1}",
+            "Ärdle, 😀",
+            "",
+        ] {
             let mut json = String::new();
             write_json_text(text, &mut json);
             let datum = crate::data::json(&json).map(|datum| datum.kind);
-            assert_eq!(datum.ok(), Some(crate::data::DatumKind::Text(text.to_owned())), "{json}");
+            assert_eq!(
+                datum.ok(),
+                Some(crate::data::DatumKind::Text(text.to_owned())),
+                "{json}"
+            );
         }
     }
 }

@@ -1,4 +1,5 @@
-//! Lists in order, without duplicates, or as maps: by the items themselves, or by what is said of each one.
+//! Lists in order, without duplicates, or as maps: by the items themselves, or by what is said of
+//! each one.
 
 use std::collections::HashSet;
 use std::rc::Rc;
@@ -27,17 +28,22 @@ pub(super) fn sorted(mut keyed: Vec<(SortKey, Value)>) -> Vec<Value> {
 /// The first item of each key.
 pub(super) fn unique(keyed: Vec<(SortKey, Value)>) -> Vec<Value> {
     let mut seen = HashSet::with_capacity(keyed.len());
-    keyed.into_iter().filter_map(|(key, item)| seen.insert(key).then_some(item)).collect()
+    keyed
+        .into_iter()
+        .filter_map(|(key, item)| seen.insert(key).then_some(item))
+        .collect()
 }
 
 impl Evaluator<'_> {
     /// Items, each with itself as its key.
     pub(super) fn keyed(&mut self, items: Vec<Value>, span: Span) -> Result<Vec<(SortKey, Value)>> {
-        self.all(&items, |this, item| Ok((this.sort_key(item, span)?, item.clone())))
+        self.all(&items, |this, item| {
+            Ok((this.sort_key(item, span)?, item.clone()))
+        })
     }
 
-    /// `sorted_by`, `unique_by`, `index_by` and `group_by`: `by` is the name of a field or property of the items, or a
-    /// function of one item.
+    /// `sorted_by`, `unique_by`, `index_by` and `group_by`: `by` is the name of a field or property
+    /// of the items, or a function of one item.
     pub(super) fn by_key(
         &mut self,
         scope: &Scope,
@@ -50,20 +56,35 @@ impl Evaluator<'_> {
         let items = self.items(base, span)?;
         self.count_items(items.len(), span)?;
         // The items may rest on a probe: what a function makes of them then does, too.
-        let probed = self.choices.frames.last().is_some_and(|reads| reads.has(PROBE));
+        let probed = self
+            .choices
+            .frames
+            .last()
+            .is_some_and(|reads| reads.has(PROBE));
         let keyed = self.all(&items, |this, item| {
             this.count_work(span)?;
             let key = match &by.value {
                 Value::Function(id) => {
-                    let item = Given { name: None, value: item.clone(), probed, span };
+                    let item = Given {
+                        name: None,
+                        value: item.clone(),
+                        probed,
+                        span,
+                    };
                     this.function(scope, *id, vec![item], by.span)?
                 }
-                Value::Text(Text::Plain(field)) => {
-                    this.field(item.clone(), &Name { text: field.clone(), span: by.span })?
-                }
+                Value::Text(Text::Plain(field)) => this.field(
+                    item.clone(),
+                    &Name {
+                        text: field.clone(),
+                        span: by.span,
+                    },
+                )?,
                 other => {
-                    let message =
-                        format!("expected a function or the name of a field, found {}", other.described());
+                    let message = format!(
+                        "expected a function or the name of a field, found {}",
+                        other.described()
+                    );
                     let error = Diagnostic::error("wrong-type", message);
                     return this.fail(by.span, error.mend("\"name\""));
                 }
@@ -73,8 +94,14 @@ impl Evaluator<'_> {
         if let Method::IndexBy | Method::GroupBy = method {
             return self.map_by(keyed, method, is_files, by.span, span);
         }
-        let keyed = self.all(&keyed, |this, (key, item)| Ok((this.sort_key(key, by.span)?, item.clone())))?;
-        let values = if method == Method::SortedBy { sorted(keyed) } else { unique(keyed) };
+        let keyed = self.all(&keyed, |this, (key, item)| {
+            Ok((this.sort_key(key, by.span)?, item.clone()))
+        })?;
+        let values = if method == Method::SortedBy {
+            sorted(keyed)
+        } else {
+            unique(keyed)
+        };
         if is_files {
             let files = self.files_of(&Value::List(values.into()), span)?;
             return Ok(Value::Files(files.into()));
@@ -109,21 +136,36 @@ impl Evaluator<'_> {
         if method == Method::IndexBy
             && let Some((key, _)) = groups.iter().find(|(_, items)| items.len() > 1)
         {
-            let error = Diagnostic::error("declared-twice", format!("several items have the key {key:?}"));
+            let error = Diagnostic::error(
+                "declared-twice",
+                format!("several items have the key {key:?}"),
+            );
             let error = error.note("`index_by` gives one item for each key");
-            return self.fail(span, error.mend("….group_by(…)").mend("….unique_by(…).index_by(…)"));
+            return self.fail(
+                span,
+                error
+                    .mend("….group_by(…)")
+                    .mend("….unique_by(…).index_by(…)"),
+            );
         }
         let mut entries = Vec::with_capacity(groups.len());
         for (key, mut items) in groups {
             let value = match method {
                 Method::IndexBy => items.pop().unwrap_or(Value::None),
-                _ if is_files => Value::Files(self.files_of(&Value::List(items.into()), span)?.into()),
+                _ if is_files => {
+                    Value::Files(self.files_of(&Value::List(items.into()), span)?.into())
+                }
                 _ => Value::List(items.into()),
             };
             entries.push((key, value));
         }
         self.room_for_items(entries.len(), span)?;
-        Ok(Value::Map(Rc::new(Map::of_values(entries, keys, span, self.unit()))))
+        Ok(Value::Map(Rc::new(Map::of_values(
+            entries,
+            keys,
+            span,
+            self.unit(),
+        ))))
     }
 
     fn sort_key(&mut self, value: &Value, span: Span) -> Result<SortKey> {
@@ -134,10 +176,14 @@ impl Evaluator<'_> {
             Value::File(file) => (3, 0, file.path.as_str().to_owned()),
             Value::Step(step) => (4, i64::from(*step), String::new()),
             other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("{} cannot be compared", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("{} cannot be compared", other.described()),
+                );
                 let error = match other {
-                    Value::Record(_) => error.mend("sorted_by(\"field\")").mend("unique_by(\"field\")"),
+                    Value::Record(_) => error
+                        .mend("sorted_by(\"field\")")
+                        .mend("unique_by(\"field\")"),
                     _ => error,
                 };
                 return self.fail(span, error);

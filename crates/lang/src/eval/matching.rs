@@ -46,13 +46,16 @@ impl Evaluator<'_> {
             Value::Text(Text::Plain(text)) if !cases.is_empty() => {
                 not_an_alternative(text, &cases).note("no case of this `match` fits")
             }
-            _ => Diagnostic::error("no-case", format!("no case of this `match` fits {}", value.described())),
+            _ => Diagnostic::error(
+                "no-case",
+                format!("no case of this `match` fits {}", value.described()),
+            ),
         };
         self.fail(span, error.mend("else: …"))
     }
 
-    /// Reports, once for each `match`, alternatives of the subject's declared type that no case takes,
-    /// and cases that none of them can meet.
+    /// Reports, once for each `match`, alternatives of the subject's declared type that no case
+    /// takes, and cases that none of them can meet.
     fn check_cases(
         &mut self,
         module: ModuleId,
@@ -66,7 +69,9 @@ impl Evaluator<'_> {
             return fine.map_err(Stop::Failed);
         }
         self.memos.checked_matches.insert((module, id), Ok(()));
-        let Some(ty) = self.declared_type_of(module, subject, ty)? else { return Ok(()) };
+        let Some(ty) = self.declared_type_of(module, subject, ty)? else {
+            return Ok(());
+        };
         let (texts, optional) = match ty.core() {
             Type::Alternatives(texts) => (texts.clone(), false),
             Type::Optional(inner) => match inner.core() {
@@ -100,9 +105,11 @@ impl Evaluator<'_> {
             let mut missing: Vec<String> = open.iter().map(|t| format!("\"{t}\"")).collect();
             missing.extend(none_open.then(|| "none".to_owned()));
             let message = format!("this `match` has no case for {}", missing.join(" and "));
-            let error =
-                Diagnostic::error("no-case", message).note(format!("the value is {}", ty.core().written()));
-            let error = error.mend(format!("{}: …", missing.join(" | "))).mend("else: …");
+            let error = Diagnostic::error("no-case", message)
+                .note(format!("the value is {}", ty.core().written()));
+            let error = error
+                .mend(format!("{}: …", missing.join(" | ")))
+                .mend("else: …");
             fine = Err(self.definitions.modules.report(span, error));
         }
         self.memos.checked_matches.insert((module, id), fine);

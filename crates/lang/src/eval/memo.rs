@@ -1,4 +1,5 @@
-//! Values on demand: each declaration and each value in a kind is evaluated once for the options that it reached.
+//! Values on demand: each declaration and each value in a kind is evaluated once for the options
+//! that it reached.
 
 use std::rc::Rc;
 use std::sync::Arc;
@@ -42,7 +43,12 @@ pub(super) enum OpenKey {
 
 impl Evaluator<'_> {
     /// The value of a declaration without parameters, under a config.
-    pub(super) fn declaration(&mut self, id: DeclId, config: ConfigId, used_at: Span) -> Result<Value> {
+    pub(super) fn declaration(
+        &mut self,
+        id: DeclId,
+        config: ConfigId,
+        used_at: Span,
+    ) -> Result<Value> {
         let key = id;
         let taken = self.take_from(id);
         if self.definitions.modules.get(id.module).decl(id).kind == DeclKind::Option {
@@ -71,12 +77,18 @@ impl Evaluator<'_> {
             DeclKind::Function => return Ok(Value::Function(id)),
             DeclKind::Kind => return Ok(Value::Kind(id)),
             DeclKind::Type => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("`{}` is a type, not a value", decl.name.text));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("`{}` is a type, not a value", decl.name.text),
+                );
                 return self.fail(used_at, error);
             }
             DeclKind::Option => drop(self.option_type(key)?),
-            DeclKind::Value | DeclKind::Target | DeclKind::Test | DeclKind::Job | DeclKind::Service => {}
+            DeclKind::Value
+            | DeclKind::Target
+            | DeclKind::Test
+            | DeclKind::Job
+            | DeclKind::Service => {}
         }
         self.memo(key).running.push(config);
         self.choices.frames.push(Reads::default());
@@ -93,8 +105,8 @@ impl Evaluator<'_> {
         let reads = self.shared_reads(reads);
         let memo = self.memo(key);
         memo.running.retain(|c| *c != config);
-        // What waits goes on waiting: answers come between evaluations. Without that, all that needs it would be evaluated
-        // again wherever it is needed.
+        // What waits goes on waiting: answers come between evaluations. Without that, all that
+        // needs it would be evaluated again wherever it is needed.
         memo.done.add(reads, result.clone());
         result
     }
@@ -109,8 +121,16 @@ impl Evaluator<'_> {
         module: &Module,
     ) -> Result<Value> {
         let owner = self.owner_of(id);
-        let scope = Scope { module: id.module, env: None, owner, this: None, config };
-        let Some(body) = content.body else { return self.failed_before(used_at) };
+        let scope = Scope {
+            module: id.module,
+            env: None,
+            owner,
+            this: None,
+            config,
+        };
+        let Some(body) = content.body else {
+            return self.failed_before(used_at);
+        };
         self.called_at(module.decl(id).name.span, |this| {
             let value = this.eval(&scope, body)?;
             match &content.ty {
@@ -135,7 +155,8 @@ impl Evaluator<'_> {
         result
     }
 
-    /// The field for further files of the kind that a declaration calls: `reads`, or else the first that may be left out.
+    /// The field for further files of the kind that a declaration calls: `reads`, or else the first
+    /// that may be left out.
     fn reads_field(&mut self, id: DeclId, config: ConfigId) -> Arc<str> {
         let module = self.module(id.module);
         let body = module.decl(id).to_tell().body;
@@ -143,14 +164,32 @@ impl Evaluator<'_> {
             return self.nothing.clone();
         };
         let owner = self.owner_of(id);
-        let scope = Scope { module: id.module, env: None, owner, this: None, config };
-        let Ok(Value::Kind(kind)) = self.eval(&scope, *callee) else { return self.nothing.clone() };
+        let scope = Scope {
+            module: id.module,
+            env: None,
+            owner,
+            this: None,
+            config,
+        };
+        let Ok(Value::Kind(kind)) = self.eval(&scope, *callee) else {
+            return self.nothing.clone();
+        };
         let kind_module = self.module(kind.module);
         let params = &&kind_module.decl(kind).to_tell().params;
         let takes_files = |param: &&Param| matches!(param.ty.shape, TypeShape::Files);
-        let named = params.iter().filter(takes_files).find(|param| &*param.name.text == "reads");
-        let optional = || params.iter().filter(takes_files).find(|param| param.default.is_some());
-        named.or_else(optional).map_or_else(|| self.nothing.clone(), |param| param.name.text.clone())
+        let named = params
+            .iter()
+            .filter(takes_files)
+            .find(|param| &*param.name.text == "reads");
+        let optional = || {
+            params
+                .iter()
+                .filter(takes_files)
+                .find(|param| param.default.is_some())
+        };
+        named
+            .or_else(optional)
+            .map_or_else(|| self.nothing.clone(), |param| param.name.text.clone())
     }
 
     /// Notes what a target turned out to be, and which options it reached.
@@ -165,7 +204,11 @@ impl Evaluator<'_> {
         let target_node = &mut self.drafting.graph.targets[target.index()];
         (target_node.kind, target_node.reads_field) = (kind, reads_field);
         if !reads.is_empty() {
-            self.choices.target_reads.entry(target).or_default().add_all(reads);
+            self.choices
+                .target_reads
+                .entry(target)
+                .or_default()
+                .add_all(reads);
         }
     }
 
@@ -181,25 +224,34 @@ impl Evaluator<'_> {
         }
         let memos = &mut self.memos.decls[index];
         if memos.is_empty() {
-            memos.resize_with(self.definitions.modules.get(id.module).decls.len(), DeclMemo::default);
+            memos.resize_with(
+                self.definitions.modules.get(id.module).decls.len(),
+                DeclMemo::default,
+            );
         }
         &mut memos[id.index()]
     }
 
-    /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated again where it is
-    /// needed.
+    /// Forgets that a declaration failed under the options that are chosen, so that it is evaluated
+    /// again where it is needed.
     pub(super) fn forget_failure(&mut self, key: DeclId) {
         self.memo(key).done.forget_failures();
     }
 
     /// Options that were reached, to be kept: most often none.
     pub(super) fn shared_reads(&self, reads: Reads) -> Rc<Reads> {
-        if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
+        if reads.is_empty() {
+            self.choices.nothing_reached.clone()
+        } else {
+            Rc::new(reads)
+        }
     }
 
     /// Takes note that a declaration has no value, whatever is set.
     pub(super) fn mark_failed(&mut self, key: DeclId, reported: Reported) {
-        self.memo(key).done.add(Rc::default(), Err(Stop::Failed(reported)));
+        self.memo(key)
+            .done
+            .add(Rc::default(), Err(Stop::Failed(reported)));
     }
 
     /// The value behind a thunk.
@@ -239,19 +291,23 @@ impl Evaluator<'_> {
         };
         self.choices.frames.push((*thunk.captured).clone());
         let outer = self.watched.map(|watched| watched.enter(thunk.origin));
-        let result = self.opened(OpenKey::Thunk(thunk.clone()), used_at, |this| match &source {
-            ThunkSource::Expr { scope, expr, ty } => {
-                let value = this.eval(scope, *expr)?;
-                match ty {
-                    Some(ty) => this.coerce(value, ty, scope.module, thunk.span),
-                    None => Ok(value),
+        let result = self.opened(
+            OpenKey::Thunk(thunk.clone()),
+            used_at,
+            |this| match &source {
+                ThunkSource::Expr { scope, expr, ty } => {
+                    let value = this.eval(scope, *expr)?;
+                    match ty {
+                        Some(ty) => this.coerce(value, ty, scope.module, thunk.span),
+                        None => Ok(value),
+                    }
                 }
-            }
-            ThunkSource::Coerced { inner, ty, base } => {
-                let value = this.force(inner, used_at)?;
-                this.coerce(value, ty, *base, thunk.span)
-            }
-        });
+                ThunkSource::Coerced { inner, ty, base } => {
+                    let value = this.force(inner, used_at)?;
+                    this.coerce(value, ty, *base, thunk.span)
+                }
+            },
+        );
         self.leave_unit(outer);
         let reads = self.choices.frames.pop().unwrap_or_default();
         let reads = self.shared_reads(reads);
@@ -282,11 +338,20 @@ impl Evaluator<'_> {
 
     /// Reports the cycle on which a value needs itself, once for each such way.
     pub(super) fn needs_itself<T>(&mut self, key: OpenKey, used_at: Span) -> Result<T> {
-        let start = self.memos.open.iter().position(|o| o.key == key).unwrap_or(0);
+        let start = self
+            .memos
+            .open
+            .iter()
+            .position(|o| o.key == key)
+            .unwrap_or(0);
         let hops: Vec<(Title, Span)> = {
             let round = &self.memos.open[start..];
             let places = round.iter().skip(1).map(|o| o.used_at).chain([used_at]);
-            round.iter().map(|o| self.title_of(&o.key)).zip(places).collect()
+            round
+                .iter()
+                .map(|o| self.title_of(&o.key))
+                .zip(places)
+                .collect()
         };
         let mut places: Vec<Span> = hops.iter().map(|h| h.1).collect();
         places.sort();
@@ -301,7 +366,10 @@ impl Evaluator<'_> {
         match key {
             OpenKey::Decl(id, _) => {
                 let decl = self.definitions.modules.get(id.module).decl(*id);
-                Title { word: decl.kind.word(), name: decl.name.text.clone() }
+                Title {
+                    word: decl.kind.word(),
+                    name: decl.name.text.clone(),
+                }
             }
             OpenKey::Thunk(thunk) => thunk.title.clone(),
         }

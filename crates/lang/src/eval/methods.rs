@@ -18,7 +18,10 @@ use crate::value::*;
 
 /// A text that represents where a service is, which shows when it is started.
 fn whereabouts(service: &Rc<ServiceValue>, what: Whereabouts) -> Value {
-    Value::Text(Text::Carrying(Rc::new([Strand::Served(service.clone(), what)])))
+    Value::Text(Text::Carrying(Rc::new([Strand::Served(
+        service.clone(),
+        what,
+    )])))
 }
 
 impl Evaluator<'_> {
@@ -86,7 +89,8 @@ impl Evaluator<'_> {
         match method(&name.text) {
             Some((0, method)) => self.apply(base, method, Vec::new(), name),
             Some((_, _)) => {
-                let error = Diagnostic::error("wrong-call", format!("`{}` takes arguments", name.text));
+                let error =
+                    Diagnostic::error("wrong-call", format!("`{}` takes arguments", name.text));
                 self.fail(name.span, error.mend(format!("….{}(…)", name.text)))
             }
             None => {
@@ -99,9 +103,13 @@ impl Evaluator<'_> {
     fn unknown_field(&self, base: &Value, name: &Name) -> Diagnostic {
         let mut own: Vec<&str> = match base {
             Value::Record(record) => record.fields.iter().map(|(n, _)| &**n).collect(),
-            Value::Step(step) => {
-                self.drafting.outputs.of(*step).iter().filter_map(|(n, _)| n.as_deref()).collect()
-            }
+            Value::Step(step) => self
+                .drafting
+                .outputs
+                .of(*step)
+                .iter()
+                .filter_map(|(n, _)| n.as_deref())
+                .collect(),
             _ => Vec::new(),
         };
         let has = own.join(", ");
@@ -116,7 +124,9 @@ impl Evaluator<'_> {
             Value::Map(map) if map.loaded => {
                 let keys = map.entries.iter().map(|(k, _)| &**k);
                 let near = nearest(&name.text, keys.clone()).map(str::to_owned);
-                return error.note(format!("it has: {}", some_of(keys))).maybe_mend(near);
+                return error
+                    .note(format!("it has: {}", some_of(keys)))
+                    .maybe_mend(near);
             }
             Value::Answer(_) => return error.note("it has: ok, text, lines, json, errors"),
             Value::Tool(_) => return error.note("it has: name, version"),
@@ -126,7 +136,10 @@ impl Evaluator<'_> {
             Value::Step(_) if !has.is_empty() => error.note(format!("its outputs: {has}")),
             Value::Step(_) => error
                 .note("its outputs have no names of their own")
-                .note(format!("an output is named where the command names it: {{out {} \"…\"}}", name.text)),
+                .note(format!(
+                    "an output is named where the command names it: {{out {} \"…\"}}",
+                    name.text
+                )),
             Value::Kind(..) => error.mend("call the kind first: `name { … }`"),
             _ => error,
         };
@@ -146,21 +159,31 @@ impl Evaluator<'_> {
             return self.fail(name.span, error);
         };
         if count == 0 {
-            let error = Diagnostic::error("wrong-call", format!("`{}` takes no arguments", name.text));
+            let error =
+                Diagnostic::error("wrong-call", format!("`{}` takes no arguments", name.text));
             return self.fail(span, error.mend(format!("….{}", name.text)));
         }
         if args.len() != count || args.iter().any(|a| a.name.is_some()) {
             let message = format!("`{}` takes {}", name.text, counted(count, "value"));
             return self.fail(span, Diagnostic::error("wrong-call", message));
         }
-        let by = matches!(method, Method::SortedBy | Method::UniqueBy | Method::IndexBy | Method::GroupBy);
+        let by = matches!(
+            method,
+            Method::SortedBy | Method::UniqueBy | Method::IndexBy | Method::GroupBy
+        );
         if by && matches!(base, Value::List(_) | Value::Files(_)) {
             return self.by_key(scope, base, method, &args[0], name.span);
         }
         self.apply(base, method, args, name)
     }
 
-    fn apply(&mut self, base: Value, method: Method, args: Vec<Given<'_>>, name: &Name) -> Result<Value> {
+    fn apply(
+        &mut self,
+        base: Value,
+        method: Method,
+        args: Vec<Given<'_>>,
+        name: &Name,
+    ) -> Result<Value> {
         if let Value::Text(Text::Plain(text)) = &base
             && let Some(value) = self.text_method(text, method, &args, name)?
         {
@@ -170,11 +193,13 @@ impl Evaluator<'_> {
             (Method::Len, Value::List(items)) => Ok(Value::Int(items.len() as i64)),
             (Method::Len, Value::Files(files)) => Ok(Value::Int(files.len() as i64)),
             (Method::Len, Value::Map(map)) => Ok(Value::Int(map.entries.len() as i64)),
-            (Method::Keys, Value::Map(map)) => {
-                Ok(Value::List(map.entries.iter().map(|(k, _)| Value::text(k)).collect()))
-            }
+            (Method::Keys, Value::Map(map)) => Ok(Value::List(
+                map.entries.iter().map(|(k, _)| Value::text(k)).collect(),
+            )),
             (Method::Values, Value::Map(map)) => {
-                let values = self.all(&map.entries, |this, (_, thunk)| this.force(thunk, name.span))?;
+                let values = self.all(&map.entries, |this, (_, thunk)| {
+                    this.force(thunk, name.span)
+                })?;
                 Ok(Value::List(values.into()))
             }
             (
@@ -226,7 +251,10 @@ impl Evaluator<'_> {
             (_, Value::Text(Text::Carrying(_))) => {
                 let message = format!("a text made from files has no `{}`", name.text);
                 let error = Diagnostic::error("wrong-type", message);
-                self.fail(name.span, error.note("it offers `+`, holes in texts, `join` and `to_json` only"))
+                self.fail(
+                    name.span,
+                    error.note("it offers `+`, holes in texts, `join` and `to_json` only"),
+                )
             }
             _ => {
                 let error = self.unknown_field(&base, name);
@@ -257,9 +285,9 @@ impl Evaluator<'_> {
                         let message = format!("expected a folder, found {}", other.described());
                         let error = Diagnostic::error("wrong-type", message);
                         let error = match other {
-                            Value::Text(Text::Plain(text)) => {
-                                error.mend(format!("let top: folder = \"{text}\"   and then ….below(top)"))
-                            }
+                            Value::Text(Text::Plain(text)) => error.mend(format!(
+                                "let top: folder = \"{text}\"   and then ….below(top)"
+                            )),
                             _ => error,
                         };
                         return self.fail(args[0].span, error.mend("self.folder   in a kind"));
@@ -270,11 +298,19 @@ impl Evaluator<'_> {
                     let step = &self.drafting.graph.steps[s as usize];
                     file.path.below(&step.folder).map(str::to_owned)
                 });
-                return Ok(Value::text(made.as_deref().or(path.below(&folder)).unwrap_or(path.as_str())));
+                return Ok(Value::text(
+                    made.as_deref()
+                        .or(path.below(&folder))
+                        .unwrap_or(path.as_str()),
+                ));
             }
             _ => {
                 let parent = path.parent().unwrap_or_else(WsPath::root);
-                return Ok(Value::text(if parent.is_root() { "." } else { parent.as_str() }));
+                return Ok(Value::text(if parent.is_root() {
+                    "."
+                } else {
+                    parent.as_str()
+                }));
             }
         }))
     }
@@ -298,10 +334,14 @@ impl Evaluator<'_> {
         self.count_items(items.len(), name.span)?;
         let values: Vec<Value> = match method {
             Method::Join => return self.join(&items, &args[0], name.span),
-            Method::First | Method::Last | Method::Get => return self.item(&items, method, &args, name),
+            Method::First | Method::Last | Method::Get => {
+                return self.item(&items, method, &args, name);
+            }
             Method::Slice => {
                 let mut bound = |arg| -> Result<usize> {
-                    Ok(usize::try_from(self.int_arg(arg)?).unwrap_or(0).min(items.len()))
+                    Ok(usize::try_from(self.int_arg(arg)?)
+                        .unwrap_or(0)
+                        .min(items.len()))
                 };
                 let (from, to) = (bound(&args[0])?, bound(&args[1])?);
                 items.get(from..to).unwrap_or_default().to_vec()
@@ -338,11 +378,20 @@ impl Evaluator<'_> {
     }
 
     /// One item: the first or last one, or the one with a number or else another value.
-    fn item(&mut self, items: &[Value], method: Method, args: &[Given<'_>], name: &Name) -> Result<Value> {
+    fn item(
+        &mut self,
+        items: &[Value],
+        method: Method,
+        args: &[Given<'_>],
+        name: &Name,
+    ) -> Result<Value> {
         let item = match method {
             Method::Get => {
                 let at = usize::try_from(self.int_arg(&args[0])?).ok();
-                return Ok(at.and_then(|at| items.get(at)).unwrap_or(&args[1].value).clone());
+                return Ok(at
+                    .and_then(|at| items.get(at))
+                    .unwrap_or(&args[1].value)
+                    .clone());
             }
             Method::First => items.first(),
             _ => items.last(),

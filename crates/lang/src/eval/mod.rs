@@ -1,5 +1,6 @@
 //! Evaluation on demand: every declaration, map entry and value in a kind at most once, when it is
-//! wanted. What goes wrong is reported where it happens, once; whatever needs it then fails silently.
+//! wanted. What goes wrong is reported where it happens, once; whatever needs it then fails
+//! silently.
 
 mod addresses;
 mod calls;
@@ -116,7 +117,11 @@ pub(crate) enum Slot {
 
 impl Slot {
     fn of(value: Value, probed: bool) -> Slot {
-        if probed { Slot::Probed(value) } else { Slot::Value(value) }
+        if probed {
+            Slot::Probed(value)
+        } else {
+            Slot::Value(value)
+        }
     }
 }
 
@@ -205,32 +210,51 @@ impl<'w> Evaluator<'w> {
     /// Reports an error and stops.
     fn fail<T>(&mut self, span: Span, diagnostic: Diagnostic) -> Result<T> {
         let (span, diagnostic) = self.told_at_the_caller(span, diagnostic);
-        Err(Stop::Failed(self.definitions.modules.report(span, diagnostic)))
+        Err(Stop::Failed(
+            self.definitions.modules.report(span, diagnostic),
+        ))
     }
 
     /// An error in a kit as one of its caller: people look first at what they wrote themselves.
     fn told_at_the_caller(&self, span: Span, diagnostic: Diagnostic) -> (Span, Diagnostic) {
         let is_kit = |span: Span| {
             let name = self.definitions.modules.sources.name(span.file);
-            name.starts_with("nub:") || (name.ends_with(".nub") && !name.ends_with(crate::TARGETS_FILE))
+            name.starts_with("nub:")
+                || (name.ends_with(".nub") && !name.ends_with(crate::TARGETS_FILE))
         };
-        let caller = self.memos.callers.iter().rev().find(|caller| !is_kit(**caller));
+        let caller = self
+            .memos
+            .callers
+            .iter()
+            .rev()
+            .find(|caller| !is_kit(**caller));
         match caller.filter(|_| is_kit(span)) {
             None => (span, diagnostic),
             // What may be tried there is for the kit's line, and is shown with it.
             Some(caller) => {
                 let mends = &diagnostic.mends;
-                let told = mends.first().map_or("in this line of the kit".to_owned(), |mend| {
-                    format!("in this line of the kit; try {mend}")
-                });
-                (*caller, Diagnostic { mends: Vec::new(), ..diagnostic }.related(span, told))
+                let told = mends
+                    .first()
+                    .map_or("in this line of the kit".to_owned(), |mend| {
+                        format!("in this line of the kit; try {mend}")
+                    });
+                (
+                    *caller,
+                    Diagnostic {
+                        mends: Vec::new(),
+                        ..diagnostic
+                    }
+                    .related(span, told),
+                )
             }
         }
     }
 
     /// Stops for something that has no place.
     fn fail_whole<T>(&mut self, diagnostic: Diagnostic) -> Result<T> {
-        Err(Stop::Failed(self.definitions.modules.report_whole(diagnostic)))
+        Err(Stop::Failed(
+            self.definitions.modules.report_whole(diagnostic),
+        ))
     }
 
     /// Stops at something that cannot be unless an error was reported before.
@@ -257,19 +281,28 @@ impl<'w> Evaluator<'w> {
 
     /// The target whose value is being evaluated, if one is.
     fn current_target(&self) -> Option<TargetId> {
-        self.memos.open.iter().rev().find_map(|open| match &open.key {
-            OpenKey::Decl(id, _) => self.known_memo(*id)?.target,
-            OpenKey::Thunk(_) => None,
-        })
+        self.memos
+            .open
+            .iter()
+            .rev()
+            .find_map(|open| match &open.key {
+                OpenKey::Decl(id, _) => self.known_memo(*id)?.target,
+                OpenKey::Thunk(_) => None,
+            })
     }
 
-    /// Options that the value being evaluated has reached so far, for a part of it that comes later.
+    /// Options that the value being evaluated has reached so far, for a part of it that comes
+    /// later.
     /// What rests on a probe says so itself.
     fn captured(&self) -> Rc<Reads> {
         match self.choices.frames.last() {
             Some(reads) if !reads.is_empty() => {
                 let reads = reads.without(chosen::PROBE);
-                if reads.is_empty() { self.choices.nothing_reached.clone() } else { Rc::new(reads) }
+                if reads.is_empty() {
+                    self.choices.nothing_reached.clone()
+                } else {
+                    Rc::new(reads)
+                }
             }
             _ => self.choices.nothing_reached.clone(),
         }
@@ -287,7 +320,11 @@ impl<'w> Evaluator<'w> {
             let title = WsPath::from_normal(module.title.trim_start_matches("nub:"));
             parts.insert(0, title.stem().into());
         }
-        Rc::new(Owner { target, package, parts })
+        Rc::new(Owner {
+            target,
+            package,
+            parts,
+        })
     }
 
     fn target_of(&mut self, id: DeclId) -> TargetId {

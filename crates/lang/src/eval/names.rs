@@ -1,4 +1,5 @@
-//! Looking for cycles between declarations and for names that mean nothing, without evaluating them.
+//! Looking for cycles between declarations and for names that mean nothing, without evaluating
+//! them.
 
 use nubrik_graph::{Edge, is_acyclic};
 use nubrik_source::{Span, WsPath};
@@ -15,11 +16,15 @@ use crate::value::*;
 pub(super) type NumberedEdge = (u32, u32, Span);
 
 impl Evaluator<'_> {
-    /// Reports declarations that lead back to themselves, starting from some, and marks them failed. Where there is none,
-    /// gives all that is reached after what it refers to, if some of that is a long chain.
+    /// Reports declarations that lead back to themselves, starting from some, and marks them
+    /// failed. Where there is none, gives all that is reached after what it refers to, if some of
+    /// that is a long chain.
     pub(super) fn find_cycles(&mut self, roots: &[DeclId]) -> Vec<DeclId> {
         let (nodes, edges) = self.reached(roots);
-        let between: Vec<Edge> = edges.iter().map(|&(from, to, _)| Edge { from, to }).collect();
+        let between: Vec<Edge> = edges
+            .iter()
+            .map(|&(from, to, _)| Edge { from, to })
+            .collect();
         let mut chains = Vec::new();
         // Nearly always: then nothing needs a name.
         if is_acyclic(nodes.len() as u32, &between) {
@@ -33,20 +38,24 @@ impl Evaluator<'_> {
                 let module = self.module(key.module);
                 references.node(key, || title(module.decl(*key)));
             }
-            edges.iter().for_each(|&(from, to, span)| references.edge(from, to, span));
+            edges
+                .iter()
+                .for_each(|&(from, to, span)| references.edge(from, to, span));
             let (errors, failed) = references.cycles();
             for error in errors {
                 let reported = self.definitions.modules.report_whole(error);
-                failed.iter().for_each(|key| self.mark_failed(*key, reported));
+                failed
+                    .iter()
+                    .for_each(|key| self.mark_failed(*key, reported));
             }
         }
         self.find_kit_cycles();
         chains
     }
 
-    /// Everything that some declarations lead to, in the order in which it is met, and which of them refers to
-    /// which by number, where. Maps refer to nothing: whether one needs itself shows when its entries are
-    /// evaluated.
+    /// Everything that some declarations lead to, in the order in which it is met, and which of
+    /// them refers to which by number, where. Maps refer to nothing: whether one needs itself shows
+    /// when its entries are evaluated.
     pub(super) fn reached(&mut self, roots: &[DeclId]) -> (Vec<DeclId>, Vec<NumberedEdge>) {
         let mut numbers: Vec<Vec<Option<u32>>> = Vec::new();
         let mut nodes: Vec<DeclId> = Vec::with_capacity(roots.len());
@@ -75,7 +84,9 @@ impl Evaluator<'_> {
             let decl = module.decl(key);
             let lazy = is_lazy(&module, decl);
             for reference in &decl.references {
-                let Some(to) = self.follow(key.module, reference) else { continue };
+                let Some(to) = self.follow(key.module, reference) else {
+                    continue;
+                };
                 let number = number_of(&self.definitions.modules, &mut nodes, to);
                 let other = self.definitions.modules.get(to.module);
                 if !lazy && !is_lazy(other, other.decl(to)) {
@@ -91,7 +102,11 @@ impl Evaluator<'_> {
         match &reference.to {
             ReferenceTo::Decl(number) => Some(DeclId::new(from, *number)),
             ReferenceTo::Member(number, name) => {
-                let kit = self.definitions.modules.used(self.world, from, *number).ok()?;
+                let kit = self
+                    .definitions
+                    .modules
+                    .used(self.world, from, *number)
+                    .ok()?;
                 match self.module(kit).names.get(name) {
                     Some(Bound::Decl(decl)) => Some(DeclId::new(kit, *decl)),
                     _ => None,
@@ -111,7 +126,10 @@ impl Evaluator<'_> {
     pub(super) fn check_names(&mut self, module: ModuleId, number: u32, kit: &Use, to: ModuleId) {
         for name in &kit.names {
             if let Err(diagnostic) = self.definitions.modules.member(module, to, name)
-                && self.definitions.bad_names.insert((module, number, name.text.clone()))
+                && self
+                    .definitions
+                    .bad_names
+                    .insert((module, number, name.text.clone()))
             {
                 self.definitions.modules.report(name.span, diagnostic);
             }
@@ -126,12 +144,18 @@ impl Evaluator<'_> {
             let id = ModuleId(at as u32);
             at += 1;
             let module = self.module(id);
-            let from = references.node(&id, || Title { word: "kit", name: module.title.clone() });
+            let from = references.node(&id, || Title {
+                word: "kit",
+                name: module.title.clone(),
+            });
             for (number_of_use, kit) in module.uses.iter().enumerate() {
                 let number_of_use = number_of_use as u32;
                 if let Ok(to) = self.definitions.modules.used(self.world, id, number_of_use) {
                     let other = self.module(to);
-                    let number = references.node(&to, || Title { word: "kit", name: other.title.clone() });
+                    let number = references.node(&to, || Title {
+                        word: "kit",
+                        name: other.title.clone(),
+                    });
                     references.edge(from, number, kit.path_span);
                     self.check_names(id, number_of_use, kit, to);
                 }
@@ -143,5 +167,8 @@ impl Evaluator<'_> {
 }
 
 pub(super) fn title(decl: &Decl) -> Title {
-    Title { word: decl.kind.word(), name: decl.name.text.clone() }
+    Title {
+        word: decl.kind.word(),
+        name: decl.name.text.clone(),
+    }
 }

@@ -1,4 +1,5 @@
-//! Forms whose work the tool does itself: files written, put together, packed, unpacked and fetched.
+//! Forms whose work the tool does itself: files written, put together, packed, unpacked and
+//! fetched.
 
 use std::collections::BTreeMap;
 use std::sync::Arc;
@@ -17,8 +18,8 @@ use crate::types::Type;
 use crate::value::*;
 use crate::world::{Answer, EntryKind};
 
-/// Where each file goes in a folder or archive. Several folders may be laid at one place: then the path of each is part
-/// of its key.
+/// Where each file goes in a folder or archive. Several folders may be laid at one place: then the
+/// path of each is part of its key.
 type Places = BTreeMap<(Arc<str>, Option<WsPath>), FileRef>;
 
 impl Evaluator<'_> {
@@ -53,8 +54,12 @@ impl Evaluator<'_> {
     pub(super) fn known_native(&self, draft: &Draft, native: &Native) -> Option<u32> {
         let steps = &self.drafting.graph.steps;
         let folder = &draft.step.folder;
-        let same = |n: usize| steps[n].folder == *folder && steps[n].native.as_deref() == Some(native);
-        self.drafting.steps.find(nubrik_graph::row_digest(folder.as_str()), same).map(|n| n as u32)
+        let same =
+            |n: usize| steps[n].folder == *folder && steps[n].native.as_deref() == Some(native);
+        self.drafting
+            .steps
+            .find(nubrik_graph::row_digest(folder.as_str()), same)
+            .map(|n| n as u32)
     }
 
     pub(super) fn enter_native(
@@ -83,7 +88,10 @@ impl Evaluator<'_> {
         name_span: Span,
     ) -> Result<ArchiveFormat> {
         if let Some((format, span)) = self.plain(values, "format")? {
-            let names: Vec<Arc<str>> = ArchiveFormat::ALL.iter().map(|(n, _)| (*n).into()).collect();
+            let names: Vec<Arc<str>> = ArchiveFormat::ALL
+                .iter()
+                .map(|(n, _)| (*n).into())
+                .collect();
             return match ArchiveFormat::named(&format) {
                 Some(format) => Ok(format),
                 None => self.fail(span, crate::types::not_an_alternative(&format, &names)),
@@ -92,7 +100,10 @@ impl Evaluator<'_> {
         if let Some(format) = ArchiveFormat::of_file(name) {
             return Ok(format);
         }
-        let error = Diagnostic::error("wrong-type", format!("the name \"{name}\" does not say a format"));
+        let error = Diagnostic::error(
+            "wrong-type",
+            format!("the name \"{name}\" does not say a format"),
+        );
         let error = error
             .note("archives end in .tar.gz, .tgz, .tar.zst, .tar, .zip, or in .crate, .jar, .whl")
             .mend("format = \"tar.gz\"")
@@ -107,9 +118,17 @@ impl Evaluator<'_> {
             Value::Map(map) => {
                 for (key, thunk) in &map.entries {
                     let inside = key.strip_suffix('/').unwrap_or(key);
-                    if !key.is_empty() && inside.split('/').any(|part| matches!(part, "" | "." | "..")) {
-                        let error = Diagnostic::error("bad-path", format!("{key:?} is no place in a folder"));
-                        let error = error.note("a place is a path below the top, such as \"share/doc\"");
+                    if !key.is_empty()
+                        && inside
+                            .split('/')
+                            .any(|part| matches!(part, "" | "." | ".."))
+                    {
+                        let error = Diagnostic::error(
+                            "bad-path",
+                            format!("{key:?} is no place in a folder"),
+                        );
+                        let error =
+                            error.note("a place is a path below the top, such as \"share/doc\"");
                         return self.fail(thunk.span, error.mend("\"\": …   for the top itself"));
                     }
                     let value = self.force(thunk, span)?;
@@ -141,42 +160,74 @@ impl Evaluator<'_> {
         base: ModuleId,
         span: Span,
     ) -> Result<()> {
-        // A place that ends with `/` is a folder, whatever is put there; any other is one file, however it was written.
+        // A place that ends with `/` is a folder, whatever is put there; any other is one file,
+        // however it was written.
         let (at, single) = match at.strip_suffix('/') {
             Some(folder) => (folder, false),
             None => (at, !at.is_empty()),
         };
         let files = match &value {
-            Value::Text(text) if is_single_path(text) => vec![self.file_or_folder(text, base, span)?],
+            Value::Text(text) if is_single_path(text) => {
+                vec![self.file_or_folder(text, base, span)?]
+            }
             _ => {
                 let files = self.coerce(value, &Type::Files, base, span)?;
                 self.files_of(&files, span)?
             }
         };
         if single && files.len() > 1 {
-            let error = Diagnostic::error("bad-path", format!("{} files cannot all be `{at}`", files.len()));
+            let error = Diagnostic::error(
+                "bad-path",
+                format!("{} files cannot all be `{at}`", files.len()),
+            );
             let error = error.note("a place that ends with `/` is a folder that holds them");
             return self.fail(span, error.mend(format!("\"{at}/\"")));
         }
         for file in files {
-            let below = |name: &str| if at.is_empty() { name.to_owned() } else { format!("{at}/{name}") };
+            let below = |name: &str| {
+                if at.is_empty() {
+                    name.to_owned()
+                } else {
+                    format!("{at}/{name}")
+                }
+            };
             if !file.folder {
-                let to = if single { at.to_owned() } else { below(file.path.name()) };
+                let to = if single {
+                    at.to_owned()
+                } else {
+                    below(file.path.name())
+                };
                 self.place_file(places, to, file, span)?;
             } else if file.maker.is_some() {
                 self.place_file(places, at.to_owned(), file, span)?;
             } else {
-                let Answer::Ready(paths) = all_below(self.world, &file.path) else { return self.wait() };
+                let Answer::Ready(paths) = all_below(self.world, &file.path) else {
+                    return self.wait();
+                };
                 for path in paths {
                     let to = below(path.below(&file.path).unwrap_or(path.name()));
-                    self.place_file(places, to, FileRef { path, maker: None, folder: false }, span)?;
+                    self.place_file(
+                        places,
+                        to,
+                        FileRef {
+                            path,
+                            maker: None,
+                            folder: false,
+                        },
+                        span,
+                    )?;
                 }
             }
         }
         Ok(())
     }
 
-    pub(super) fn file_or_folder(&mut self, text: &Text, base: ModuleId, span: Span) -> Result<FileRef> {
+    pub(super) fn file_or_folder(
+        &mut self,
+        text: &Text,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<FileRef> {
         let path = self.resolve_path(text, base, span)?;
         let kind = match self.world.kind(&path) {
             Answer::Pending => return self.wait(),
@@ -193,12 +244,18 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<()> {
         let key: (Arc<str>, _) = match file.folder {
-            true => (format!("{to}/").trim_start_matches('/').into(), Some(file.path.clone())),
+            true => (
+                format!("{to}/").trim_start_matches('/').into(),
+                Some(file.path.clone()),
+            ),
             false => (to.into(), None),
         };
         match places.get(&key) {
             Some(first) if *first != file => {
-                let message = format!("both `{}` and `{}` would be `{}`", first.path, file.path, key.0);
+                let message = format!(
+                    "both `{}` and `{}` would be `{}`",
+                    first.path, file.path, key.0
+                );
                 let error = Diagnostic::error("made-twice", message);
                 self.fail(
                     span,
@@ -224,7 +281,10 @@ impl Evaluator<'_> {
         for ((to, _), file) in places {
             draft.inputs.push(file.clone());
             let to = self.path_within(format!("{prefix}{to}").trim_end_matches('/'), span)?;
-            placements.push(Placement { to, from: self.file_id(file) });
+            placements.push(Placement {
+                to,
+                from: self.file_id(file),
+            });
         }
         Ok(placements)
     }
@@ -234,8 +294,12 @@ impl Evaluator<'_> {
         match PathWithin::new(text) {
             Some(path) => Ok(path),
             None => {
-                let error = Diagnostic::error("bad-path", format!("{text:?} leads out of its folder"));
-                self.fail(span, error.note("a path within a folder has no `.`, no `..` and no empty part"))
+                let error =
+                    Diagnostic::error("bad-path", format!("{text:?} leads out of its folder"));
+                self.fail(
+                    span,
+                    error.note("a path within a folder has no `.`, no `..` and no empty part"),
+                )
             }
         }
     }
@@ -250,24 +314,36 @@ impl Evaluator<'_> {
         if !odd {
             return Ok(());
         }
-        let error = Diagnostic::error("bad-path", format!("{text:?} cannot be the name of an output"));
-        let error =
-            error.note("the tool chooses the folder; you write a relative name, such as \"almanac.html\"");
-        let name = text.rsplit('/').find(|p| !matches!(*p, "" | "." | "..")).map(|n| format!("\"{n}\""));
+        let error = Diagnostic::error(
+            "bad-path",
+            format!("{text:?} cannot be the name of an output"),
+        );
+        let error = error.note(
+            "the tool chooses the folder; you write a relative name, such as \"almanac.html\"",
+        );
+        let name = text
+            .rsplit('/')
+            .find(|p| !matches!(*p, "" | "." | ".."))
+            .map(|n| format!("\"{n}\""));
         self.fail(span, error.maybe_mend(name))
     }
 }
 
 /// What the field `format` of a form may be, for its documentation.
-pub(super) const FORMATS: &str = "\"tar.gz\", \"tar.zst\", \"tar\" or \"zip\", if the name does not say it";
+pub(super) const FORMATS: &str =
+    "\"tar.gz\", \"tar.zst\", \"tar\" or \"zip\", if the name does not say it";
 
 pub(super) fn without_ending(name: &str) -> &str {
-    ArchiveFormat::and_stem(name).map(|(_, stem)| stem).filter(|stem| !stem.is_empty()).unwrap_or("files")
+    ArchiveFormat::and_stem(name)
+        .map(|(_, stem)| stem)
+        .filter(|stem| !stem.is_empty())
+        .unwrap_or("files")
 }
 
-/// Adds a package or a key to the path of a folder: a part that cannot be in a path as it is, or would look like the tool's own parts,
-/// gets a mark before it. Signs that mean something to compilers, linkers or shells are written as their numbers, and so is what
-/// would end a path in the middle of a text (see `words.rs`): paths of made folders are found in texts whole.
+/// Adds a package or a key to the path of a folder: a part that cannot be in a path as it is, or
+/// would look like the tool's own parts, gets a mark before it. Signs that mean something to
+/// compilers, linkers or shells are written as their numbers, and so is what would end a path in
+/// the middle of a text (see `words.rs`): paths of made folders are found in texts whole.
 fn push_part(folder: &mut String, key: &str) {
     let is_plain = |c: char| {
         if c.is_ascii() {

@@ -14,7 +14,10 @@ use crate::value::*;
 fn in_one_text(written: &str) -> String {
     let part = |part: &str| {
         let part = part.trim();
-        match part.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+        match part
+            .strip_prefix('"')
+            .and_then(|rest| rest.strip_suffix('"'))
+        {
             Some(text) if !text.contains('"') => text.to_owned(),
             _ => format!("{{{part}}}"),
         }
@@ -54,18 +57,30 @@ impl Evaluator<'_> {
             Operator::Equal => Ok(Value::Bool(self.equal(&first, &second, span)?)),
             Operator::NotEqual => Ok(Value::Bool(!self.equal(&first, &second, span)?)),
             Operator::In => self.contains(first, second, right_span).map(Value::Bool),
-            Operator::NotIn => self.contains(first, second, right_span).map(|c| Value::Bool(!c)),
+            Operator::NotIn => self
+                .contains(first, second, right_span)
+                .map(|c| Value::Bool(!c)),
             _ => self.order(operator, first, second, span),
         }
     }
 
-    fn order(&mut self, operator: Operator, first: Value, second: Value, span: Span) -> Result<Value> {
+    fn order(
+        &mut self,
+        operator: Operator,
+        first: Value,
+        second: Value,
+        span: Span,
+    ) -> Result<Value> {
         let ordering = match (&first, &second) {
             (Value::Int(a), Value::Int(b)) => a.cmp(b),
             (Value::Duration(a), Value::Duration(b)) => a.cmp(b),
             (Value::Text(Text::Plain(a)), Value::Text(Text::Plain(b))) => a.cmp(b),
             _ => {
-                let message = format!("cannot order {} and {}", first.described(), second.described());
+                let message = format!(
+                    "cannot order {} and {}",
+                    first.described(),
+                    second.described()
+                );
                 return self.fail(span, Diagnostic::error("wrong-type", message));
             }
         };
@@ -81,7 +96,10 @@ impl Evaluator<'_> {
         match (first, second) {
             (Value::Int(a), Value::Int(b)) => match a.checked_add(b) {
                 Some(sum) => Ok(Value::Int(sum)),
-                None => self.fail(span, Diagnostic::error("too-large", "this sum is too large")),
+                None => self.fail(
+                    span,
+                    Diagnostic::error("too-large", "this sum is too large"),
+                ),
             },
             (Value::Text(a), Value::Text(b)) => {
                 let mut joined = Joined::default();
@@ -90,7 +108,9 @@ impl Evaluator<'_> {
                 self.joined_text(joined, span)
             }
             (Value::Files(_), Value::Text(_)) => self.no_path_in_sum(span),
-            (Value::Files(_), Value::List(b)) if b.iter().any(|item| matches!(item, Value::Text(_))) => {
+            (Value::Files(_), Value::List(b))
+                if b.iter().any(|item| matches!(item, Value::Text(_))) =>
+            {
                 self.no_path_in_sum(span)
             }
             (Value::Files(a), b) => {
@@ -106,9 +126,12 @@ impl Evaluator<'_> {
                 Ok(Value::List(items.into()))
             }
             (Value::Map(a), Value::Map(b)) => {
-                if let Some((key, _)) = b.entries.iter().find(|(key, _)| a.index.contains_key(key)) {
-                    let error =
-                        Diagnostic::error("declared-twice", format!("both maps have the key {key:?}"));
+                if let Some((key, _)) = b.entries.iter().find(|(key, _)| a.index.contains_key(key))
+                {
+                    let error = Diagnostic::error(
+                        "declared-twice",
+                        format!("both maps have the key {key:?}"),
+                    );
                     return self.fail(span, error.note("an entry of a sum has one value"));
                 }
                 let entries: Vec<_> = a.entries.iter().chain(&b.entries).cloned().collect();
@@ -120,7 +143,8 @@ impl Evaluator<'_> {
                 })))
             }
             // Braces with nothing in them are a map, too.
-            (map @ Value::Map(_), Value::Record(empty)) | (Value::Record(empty), map @ Value::Map(_))
+            (map @ Value::Map(_), Value::Record(empty))
+            | (Value::Record(empty), map @ Value::Map(_))
                 if empty.fields.is_empty() =>
             {
                 Ok(map)
@@ -144,13 +168,19 @@ impl Evaluator<'_> {
     /// A text is no path in a sum: no type says so there.
     fn no_path_in_sum(&mut self, span: Span) -> Result<Value> {
         let error = Diagnostic::error("wrong-type", "cannot add a text to a set of files");
-        let error = error.note("a text is a path only where a type says so, such as that of a parameter");
-        self.fail(span, error.mend("[files, \"path\"]   one list of both, where files are wanted"))
+        let error =
+            error.note("a text is a path only where a type says so, such as that of a parameter");
+        self.fail(
+            span,
+            error.mend("[files, \"path\"]   one list of both, where files are wanted"),
+        )
     }
 
     fn contains(&mut self, item: Value, container: Value, span: Span) -> Result<bool> {
         match (item, container) {
-            (Value::Text(Text::Plain(part)), Value::Text(Text::Plain(whole))) => Ok(whole.contains(&*part)),
+            (Value::Text(Text::Plain(part)), Value::Text(Text::Plain(whole))) => {
+                Ok(whole.contains(&*part))
+            }
             (Value::Text(Text::Plain(key)), Value::Map(map)) => Ok(map.index.contains_key(&key)),
             (item, list @ (Value::List(_) | Value::Files(_))) => {
                 for other in self.items(list, span)? {
@@ -161,8 +191,10 @@ impl Evaluator<'_> {
                 Ok(false)
             }
             (_, other) => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("cannot look into {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("cannot look into {}", other.described()),
+                );
                 self.fail(span, error.note("`in` looks into lists, maps and texts"))
             }
         }

@@ -1,4 +1,5 @@
-//! Values of options: which there may be, how they are written in folders, keys and messages, and how those of the command line are read.
+//! Values of options: which there may be, how they are written in folders, keys and messages, and
+//! how those of the command line are read.
 
 use std::fmt;
 
@@ -23,8 +24,10 @@ pub(crate) fn written(value: &Value) -> String {
         Value::Duration(millis) => format!("{millis}ms"),
         Value::Text(Text::Plain(text)) => text.to_string(),
         Value::List(items) => {
-            let items: Vec<String> =
-                items.iter().map(|i| written(i).replace('\\', "\\\\").replace(',', "\\,")).collect();
+            let items: Vec<String> = items
+                .iter()
+                .map(|i| written(i).replace('\\', "\\\\").replace(',', "\\,"))
+                .collect();
             format!("[{}]", items.join(","))
         }
         _ => String::new(),
@@ -37,13 +40,16 @@ pub(crate) fn shown(value: &Value) -> String {
         Value::None => "none".to_owned(),
         Value::Text(Text::Plain(text)) => format!("{text:?}"),
         Value::Duration(millis) => crate::types::shown_duration(*millis),
-        Value::List(items) => format!("[{}]", items.iter().map(shown).collect::<Vec<_>>().join(", ")),
+        Value::List(items) => format!(
+            "[{}]",
+            items.iter().map(shown).collect::<Vec<_>>().join(", ")
+        ),
         other => written(other),
     }
 }
 
-/// A value that an option of a type may have, as the command line and as a settings file write it: the one nearest to what was
-/// given.
+/// A value that an option of a type may have, as the command line and as a settings file write it:
+/// the one nearest to what was given.
 pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, String)> {
     let same = |text: &str| Some((text.to_owned(), text.to_owned()));
     match ty.core() {
@@ -52,7 +58,11 @@ pub(super) fn example_value(ty: &Type, given: &SettingValue) -> Option<(String, 
         Type::Int => same("1"),
         Type::Duration => Some(("30s".to_owned(), "\"30s\"".to_owned())),
         Type::Alternatives(texts) => {
-            let given = if let SettingValue::Word(word) = given { word.as_str() } else { "" };
+            let given = if let SettingValue::Word(word) = given {
+                word.as_str()
+            } else {
+                ""
+            };
             let near = nubrik_diagnostic::nearest(given, texts.iter().map(|text| &**text));
             let text = near.or(texts.first().map(|text| &**text))?;
             Some((text.to_owned(), format!("\"{text}\"")))
@@ -83,8 +93,12 @@ type OptionValueResult<T> = std::result::Result<T, WrongOptionValue>;
 /// # Errors
 /// When such an option cannot have it.
 pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> OptionValueResult<Value> {
-    let otherwise =
-        |expected: String, found: &str| Err(WrongOptionValue { expected, found: found.to_owned() });
+    let otherwise = |expected: String, found: &str| {
+        Err(WrongOptionValue {
+            expected,
+            found: found.to_owned(),
+        })
+    };
     let wrong = |found: &str| otherwise(ty.core().written(), found);
     match (ty.core(), value) {
         (Type::Optional(_), SettingValue::Word(word)) if word == "none" => Ok(Value::None),
@@ -92,27 +106,33 @@ pub(super) fn setting_value(value: &SettingValue, ty: &Type) -> OptionValueResul
         (Type::Bool, SettingValue::Bool(value)) => Ok(Value::Bool(*value)),
         (Type::Int, SettingValue::Int(value)) => Ok(Value::Int(*value)),
         (Type::List(inner), SettingValue::List(values)) => {
-            let items =
-                values.iter().map(|v| setting_value(v, inner)).collect::<OptionValueResult<Vec<Value>>>();
+            let items = values
+                .iter()
+                .map(|v| setting_value(v, inner))
+                .collect::<OptionValueResult<Vec<Value>>>();
             Ok(Value::List(items?.into()))
         }
         // As definitions write it: it would be an item that nobody means.
-        (Type::List(_), SettingValue::Word(word)) if word.starts_with("[\"") => {
-            otherwise(format!("{} written as a,b", ty.core().written()), &format!("{word:?}"))
-        }
+        (Type::List(_), SettingValue::Word(word)) if word.starts_with("[\"") => otherwise(
+            format!("{} written as a,b", ty.core().written()),
+            &format!("{word:?}"),
+        ),
         (Type::List(inner), SettingValue::Word(word)) => {
             let words = word.split(',').filter(|w| !w.is_empty());
             let items = words.map(|w| setting_value(&SettingValue::Word(w.to_owned()), inner));
-            Ok(Value::List(items.collect::<OptionValueResult<Vec<Value>>>()?.into()))
+            Ok(Value::List(
+                items.collect::<OptionValueResult<Vec<Value>>>()?.into(),
+            ))
         }
         (Type::Bool, SettingValue::Word(word)) => match word.as_str() {
             "true" => Ok(Value::Bool(true)),
             "false" => Ok(Value::Bool(false)),
             _ => otherwise("true or false".to_owned(), &format!("{word:?}")),
         },
-        (Type::Int, SettingValue::Word(word)) => {
-            word.parse().map(Value::Int).or_else(|_| wrong(&format!("{word:?}")))
-        }
+        (Type::Int, SettingValue::Word(word)) => word
+            .parse()
+            .map(Value::Int)
+            .or_else(|_| wrong(&format!("{word:?}"))),
         (Type::Duration, SettingValue::Word(word)) => match nubrik_syntax::duration(word) {
             Some(millis) => Ok(Value::Duration(millis)),
             None => wrong(&format!("{word:?}; durations are written 30s, 5min")),
@@ -149,13 +169,20 @@ mod tests {
 
     #[test]
     fn items_of_lists_are_written_with_commas() {
-        let set =
-            |word: &str| setting_value(&SettingValue::Word(word.to_owned()), &Type::List(Type::Text.into()));
+        let set = |word: &str| {
+            setting_value(
+                &SettingValue::Word(word.to_owned()),
+                &Type::List(Type::Text.into()),
+            )
+        };
         let list = |word: &str| match set(word) {
             Ok(Value::List(items)) => items.to_vec().len(),
             other => panic!("{word}: {other:?}"),
         };
-        assert_eq!((list("a,b"), list("a"), list(""), list("[a-c]*")), (2, 1, 0, 1));
+        assert_eq!(
+            (list("a,b"), list("a"), list(""), list("[a-c]*")),
+            (2, 1, 0, 1)
+        );
         assert!(set("[\"a\"]").is_err_and(|why| why.expected.contains("written as a,b")));
     }
 
@@ -166,18 +193,46 @@ mod tests {
         let word = |text: &str| SettingValue::Word(text.to_owned());
         let several = |values: &[SettingValue]| SettingValue::List(values.to_vec());
         for (ty, given, said) in [
-            (&Type::Bool, word("yes"), "expected true or false, found \"yes\""),
+            (
+                &Type::Bool,
+                word("yes"),
+                "expected true or false, found \"yes\"",
+            ),
             (&Type::Bool, SettingValue::Int(1), "expected bool, found 1"),
             (&Type::Int, word("1.5"), "expected int, found \"1.5\""),
             (&Type::Int, word(""), "expected int, found \"\""),
-            (&Type::Int, SettingValue::Bool(true), "expected int, found true"),
+            (
+                &Type::Int,
+                SettingValue::Bool(true),
+                "expected int, found true",
+            ),
             (&Type::Text, SettingValue::Int(3), "expected text, found 3"),
-            (&Type::Text, several(&[word("a")]), "expected text, found a list"),
-            (&Type::Duration, word("30"), "expected duration, found \"30\"; durations are written 30s, 5min"),
-            (&modes, word("fast"), "expected \"debug\" or \"release\", found \"fast\""),
-            (&modes, SettingValue::Bool(false), "expected \"debug\" | \"release\", found false"),
+            (
+                &Type::Text,
+                several(&[word("a")]),
+                "expected text, found a list",
+            ),
+            (
+                &Type::Duration,
+                word("30"),
+                "expected duration, found \"30\"; durations are written 30s, 5min",
+            ),
+            (
+                &modes,
+                word("fast"),
+                "expected \"debug\" or \"release\", found \"fast\"",
+            ),
+            (
+                &modes,
+                SettingValue::Bool(false),
+                "expected \"debug\" | \"release\", found false",
+            ),
             (&numbers, word("1,b"), "expected int, found \"b\""),
-            (&numbers, word("[\"1\"]"), "expected list[int] written as a,b, found \"[\\\"1\\\"]\""),
+            (
+                &numbers,
+                word("[\"1\"]"),
+                "expected list[int] written as a,b, found \"[\\\"1\\\"]\"",
+            ),
             (
                 &numbers,
                 several(&[SettingValue::Int(1), SettingValue::Bool(true)]),
@@ -213,10 +268,20 @@ mod tests {
     #[test]
     fn an_example_is_near_to_what_was_given() {
         let modes = Type::Alternatives(["debug", "release"].map(Arc::from).into());
-        let example = |ty: &Type, given: &str| example_value(ty, &SettingValue::Word(given.to_owned()));
-        assert_eq!(example(&modes, "relase"), Some(("release".to_owned(), "\"release\"".to_owned())));
-        assert_eq!(example(&modes, "x"), Some(("debug".to_owned(), "\"debug\"".to_owned())));
-        assert_eq!(example(&Type::Duration, "30"), Some(("30s".to_owned(), "\"30s\"".to_owned())));
+        let example =
+            |ty: &Type, given: &str| example_value(ty, &SettingValue::Word(given.to_owned()));
+        assert_eq!(
+            example(&modes, "relase"),
+            Some(("release".to_owned(), "\"release\"".to_owned()))
+        );
+        assert_eq!(
+            example(&modes, "x"),
+            Some(("debug".to_owned(), "\"debug\"".to_owned()))
+        );
+        assert_eq!(
+            example(&Type::Duration, "30"),
+            Some(("30s".to_owned(), "\"30s\"".to_owned()))
+        );
         assert_eq!(
             example(&Type::Optional(Type::Bool.into()), "x"),
             Some(("true".to_owned(), "true".to_owned()))

@@ -20,7 +20,8 @@ use crate::hir::*;
 use crate::types::Type;
 use crate::value::*;
 
-/// How many expressions each option in a new choice of options counts as: a choice is kept, and so is what it leads to.
+/// How many expressions each option in a new choice of options counts as: a choice is kept, and so
+/// is what it leads to.
 const WORK_OF_OPTION: u64 = 64;
 
 /// An option as it was declared, for people.
@@ -67,8 +68,11 @@ impl Evaluator<'_> {
 
     /// The number of a config with these options set.
     pub(super) fn config(&mut self, config: Config) -> ConfigId {
-        let key: Vec<(OptionId, Arc<str>)> =
-            config.set.iter().map(|(option, set)| (*option, set.written.clone())).collect();
+        let key: Vec<(OptionId, Arc<str>)> = config
+            .set
+            .iter()
+            .map(|(option, set)| (*option, set.written.clone()))
+            .collect();
         if let Some(id) = self.choices.config_ids.get(&key) {
             return *id;
         }
@@ -79,11 +83,21 @@ impl Evaluator<'_> {
     }
 
     /// Sets an option in a config; a value that is the default anyway leaves it unset.
-    fn set_option(&mut self, config: &mut Config, option: OptionId, value: Value, span: Span) -> Result<()> {
+    fn set_option(
+        &mut self,
+        config: &mut Config,
+        option: OptionId,
+        value: Value,
+        span: Span,
+    ) -> Result<()> {
         let written: Arc<str> = written(&value).into();
         self.choices.frames.push(Reads::default());
         let default = self.declaration(option, DEFAULTS, span);
-        let depends = self.choices.frames.pop().is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
+        let depends = self
+            .choices
+            .frames
+            .pop()
+            .is_some_and(|reads| reads.iter().any(|(o, _)| *o != option));
         if !depends && super::option_values::written(&default?) == *written {
             config.set.remove(&option);
         } else {
@@ -127,7 +141,13 @@ impl Evaluator<'_> {
         };
         let outer = self.choices.frames.last().cloned().unwrap_or_default();
         self.choices.frames.push(outer);
-        let result = self.eval(&Scope { config, ..scope.clone() }, base);
+        let result = self.eval(
+            &Scope {
+                config,
+                ..scope.clone()
+            },
+            base,
+        );
         let reads = self.choices.frames.pop().unwrap_or_default();
         if choices.is_some() {
             for (option, set) in reads.iter() {
@@ -152,7 +172,11 @@ impl Evaluator<'_> {
         let module = self.module(option.module);
         let decl = module.decl(option);
         for diagnostic in &mut self.definitions.modules.diagnostics[before..] {
-            let message = format!("the option `{}` was declared as {} here", decl.name.text, ty.written());
+            let message = format!(
+                "the option `{}` was declared as {} here",
+                decl.name.text,
+                ty.written()
+            );
             *diagnostic = diagnostic.clone().related(decl.name.span, message);
         }
         result
@@ -176,8 +200,13 @@ impl Evaluator<'_> {
         let owner = self.module(id.module);
         let decl = owner.decl(id);
         if decl.kind != DeclKind::Option {
-            let message = format!("`{}` is a {}, not an option", name.name.text, decl.kind.word());
-            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            let message = format!(
+                "`{}` is a {}, not an option",
+                name.name.text,
+                decl.kind.word()
+            );
+            let error =
+                Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(name.name.span, error);
         }
         Ok(id)
@@ -188,7 +217,9 @@ impl Evaluator<'_> {
         let taken = self.take_from(option);
         let module = self.module(option.module);
         let decl = module.decl(option);
-        let Some(ty) = &decl.content(taken).ty else { return self.failed_before(decl.name.span) };
+        let Some(ty) = &decl.content(taken).ty else {
+            return self.failed_before(decl.name.span);
+        };
         let ty = self.in_unit(option, |this| this.resolve_type(option.module, ty))?;
         if may_be_chosen(&ty) {
             return Ok(ty);
@@ -206,9 +237,13 @@ impl Evaluator<'_> {
     /// The folder and the readable name of the variant that is being evaluated; both empty where no
     /// option that was reached is set.
     pub(super) fn variant(&self) -> (String, Arc<str>) {
-        let Some(frame) = self.choices.frames.last() else { return (String::new(), self.nothing.clone()) };
-        let set: Vec<(OptionId, Arc<str>)> =
-            frame.iter().filter_map(|(o, v)| Some((*o, v.clone()?))).collect();
+        let Some(frame) = self.choices.frames.last() else {
+            return (String::new(), self.nothing.clone());
+        };
+        let set: Vec<(OptionId, Arc<str>)> = frame
+            .iter()
+            .filter_map(|(o, v)| Some((*o, v.clone()?)))
+            .collect();
         if set.is_empty() {
             return (String::new(), self.nothing.clone());
         }
@@ -226,7 +261,9 @@ impl Evaluator<'_> {
             full.push((home_of(&module), name, written));
         }
         short.sort();
-        let options = full.iter().map(|(home, name, written)| (&**home, &**name, &**written));
+        let options = full
+            .iter()
+            .map(|(home, name, written)| (&**home, &**name, &**written));
         let folder = nubrik_graph::variant_folder(options, |name| {
             blake3::hash(name.as_bytes()).to_hex()[..24].to_owned()
         });
@@ -267,21 +304,29 @@ impl Evaluator<'_> {
                     continue;
                 }
             };
-            let Ok(ty) = self.option_type(option) else { continue };
+            let Ok(ty) = self.option_type(option) else {
+                continue;
+            };
             let module = self.module(option.module);
             let decl = module.decl(option);
             match setting_value(&setting.value, &ty) {
                 Ok(value) => drop(self.set_option(&mut config, option, value, decl.name.span)),
                 Err(problem) => {
-                    let message =
-                        format!("{} for the option `{}` ({})", problem, setting.name, setting.origin);
+                    let message = format!(
+                        "{} for the option `{}` ({})",
+                        problem, setting.name, setting.origin
+                    );
                     let error = Diagnostic::error("option-value", message);
                     let example = example_value(&ty, &setting.value);
-                    let error = error.maybe_mend(example.map(|(value, written)| match &*setting.origin {
-                        "--set" => format!("--set {}={value}", setting.name),
-                        _ => format!("{} = {written}", setting.name),
-                    }));
-                    self.definitions.modules.diagnostics.push(error.related(decl.name.span, "declared here"));
+                    let error =
+                        error.maybe_mend(example.map(|(value, written)| match &*setting.origin {
+                            "--set" => format!("--set {}={value}", setting.name),
+                            _ => format!("{} = {written}", setting.name),
+                        }));
+                    self.definitions
+                        .modules
+                        .diagnostics
+                        .push(error.related(decl.name.span, "declared here"));
                 }
             }
         }
@@ -289,7 +334,11 @@ impl Evaluator<'_> {
     }
 
     /// Sets each option of a name that can have the value: `*.coverage`.
-    fn set_all(&mut self, config: &mut Config, setting: &Setting) -> std::result::Result<(), Diagnostic> {
+    fn set_all(
+        &mut self,
+        config: &mut Config,
+        setting: &Setting,
+    ) -> std::result::Result<(), Diagnostic> {
         let name = setting.of_all().unwrap_or_default();
         let mut fits = false;
         for option in self.options() {
@@ -301,7 +350,9 @@ impl Evaluator<'_> {
                 }
                 declared.span
             };
-            let Ok(ty) = self.option_type(option) else { continue };
+            let Ok(ty) = self.option_type(option) else {
+                continue;
+            };
             if let Ok(value) = setting_value(&setting.value, &ty) {
                 fits |= self.set_option(config, option, value, span).is_ok();
             }
@@ -309,10 +360,14 @@ impl Evaluator<'_> {
         if fits {
             return Ok(());
         }
-        let message =
-            format!("no kit or package here has an option `{name}` that can be so ({})", setting.origin);
+        let message = format!(
+            "no kit or package here has an option `{name}` that can be so ({})",
+            setting.origin
+        );
         let error = Diagnostic::error("unknown-option", message);
-        Err(error.mend("`nubrik options` shows what can be set").mend(format!("option {name}: bool = false")))
+        Err(error
+            .mend("`nubrik options` shows what can be set")
+            .mend(format!("option {name}: bool = false")))
     }
 
     /// Loads every package and every kit that one of them uses.
@@ -335,8 +390,14 @@ impl Evaluator<'_> {
     fn options(&self) -> Vec<OptionId> {
         let modules = self.definitions.modules.modules.iter().enumerate();
         let of = |(m, module): (usize, &Rc<Module>)| {
-            let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
-            options.map(|(n, _)| DeclId::new(ModuleId(m as u32), n as u32)).collect::<Vec<_>>()
+            let options = module
+                .decls
+                .iter()
+                .enumerate()
+                .filter(|(_, d)| d.kind == DeclKind::Option);
+            options
+                .map(|(n, _)| DeclId::new(ModuleId(m as u32), n as u32))
+                .collect::<Vec<_>>()
         };
         modules.flat_map(of).collect()
     }
@@ -348,24 +409,38 @@ impl Evaluator<'_> {
 
     fn find_option(&self, setting: &Setting) -> std::result::Result<OptionId, Diagnostic> {
         let all = self.options();
-        let fits: Vec<OptionId> =
-            all.iter().copied().filter(|o| name_fits(&self.full_name(*o), &setting.name)).collect();
+        let fits: Vec<OptionId> = all
+            .iter()
+            .copied()
+            .filter(|o| name_fits(&self.full_name(*o), &setting.name))
+            .collect();
         match fits.as_slice() {
             [option] => Ok(*option),
             [] => {
-                let message = format!("no option is called `{}` ({})", setting.name, setting.origin);
+                let message = format!(
+                    "no option is called `{}` ({})",
+                    setting.name, setting.origin
+                );
                 let names: Vec<String> = all.iter().map(|o| self.short_name(*o, &all)).collect();
-                let near = nearest(&setting.name, names.iter().map(String::as_str)).map(str::to_owned);
+                let near =
+                    nearest(&setting.name, names.iter().map(String::as_str)).map(str::to_owned);
                 let error = Diagnostic::error("unknown-option", message);
                 Err(match names.is_empty() {
                     true => error.note("these definitions declare no options"),
-                    false => error.maybe_mend(near).mend("`nubrik options` shows what can be set"),
+                    false => error
+                        .maybe_mend(near)
+                        .mend("`nubrik options` shows what can be set"),
                 })
             }
             several => {
-                let message = format!("`{}` means several options ({})", setting.name, setting.origin);
+                let message = format!(
+                    "`{}` means several options ({})",
+                    setting.name, setting.origin
+                );
                 let error = Diagnostic::error("two-meanings", message);
-                Err(several.iter().fold(error, |e, o| e.mend(self.short_name(*o, &all))))
+                Err(several
+                    .iter()
+                    .fold(error, |e, o| e.mend(self.short_name(*o, &all))))
             }
         }
     }
@@ -375,9 +450,17 @@ impl Evaluator<'_> {
         let full = self.full_name(option);
         let (home, name) = full.rsplit_once('.').unwrap_or(("", &full));
         let parts: Vec<&str> = home.split('/').collect();
-        let candidates = std::iter::once(name.to_owned())
-            .chain((0..parts.len()).rev().map(|i| format!("{}.{name}", parts[i..].join("/"))));
-        let only = |c: &String| all.iter().filter(|o| name_fits(&self.full_name(**o), c)).count() == 1;
+        let candidates = std::iter::once(name.to_owned()).chain(
+            (0..parts.len())
+                .rev()
+                .map(|i| format!("{}.{name}", parts[i..].join("/"))),
+        );
+        let only = |c: &String| {
+            all.iter()
+                .filter(|o| name_fits(&self.full_name(**o), c))
+                .count()
+                == 1
+        };
         candidates.clone().find(only).unwrap_or(full.clone())
     }
 
@@ -390,7 +473,10 @@ impl Evaluator<'_> {
             let target = &self.drafting.graph.targets[target.index()];
             if target.is_declared() {
                 for (option, _) in reads.iter() {
-                    readers.entry(*option).or_default().insert(target.address.clone());
+                    readers
+                        .entry(*option)
+                        .or_default()
+                        .insert(target.address.clone());
                 }
             }
         }
@@ -400,7 +486,9 @@ impl Evaluator<'_> {
             let module = self.module(option.module);
             let decl = module.decl(*option);
             let span = decl.name.span;
-            let ty = self.option_type(*option).map_or("?".to_owned(), |t| t.core().written());
+            let ty = self
+                .option_type(*option)
+                .map_or("?".to_owned(), |t| t.core().written());
             let default = self.declaration(*option, DEFAULTS, span).ok();
             let value = self.declaration(*option, chosen, span).ok();
             infos.push(OptionInfo {
@@ -424,13 +512,19 @@ fn home_of(module: &Module) -> String {
     match &module.folder {
         Some(folder) if module.is_package && folder.is_root() => "workspace".to_owned(),
         Some(folder) if module.is_package => folder.as_str().to_owned(),
-        _ => module.title.trim_start_matches("nub:").trim_end_matches(".nub").to_owned(),
+        _ => module
+            .title
+            .trim_start_matches("nub:")
+            .trim_end_matches(".nub")
+            .to_owned(),
     }
 }
 
 /// Whether a name is an option's full name or an end of it: `mode`, `flags.mode`, `kit/flags.mode`.
 fn name_fits(full: &str, name: &str) -> bool {
-    let Some(rest) = full.strip_suffix(name) else { return false };
+    let Some(rest) = full.strip_suffix(name) else {
+        return false;
+    };
     match name.contains('.') {
         true => rest.is_empty() || rest.ends_with('/'),
         false => rest.ends_with('.'),

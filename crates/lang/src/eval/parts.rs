@@ -50,7 +50,8 @@ pub(super) struct Memos {
     pub(super) patterns: FxHashMap<Arc<str>, Rc<regex::Regex>>,
     /// Scopes of kinds that were called: their values may hold the scopes that hold them.
     pub(super) kind_scopes: Vec<std::rc::Weak<Env>>,
-    /// Where what is being evaluated was called, or is declared, the innermost last: an error in a kit is shown there.
+    /// Where what is being evaluated was called, or is declared, the innermost last: an error in a
+    /// kit is shown there.
     pub(super) callers: Vec<Span>,
 }
 
@@ -144,7 +145,12 @@ pub(super) struct Budget {
 
 impl Default for Budget {
     fn default() -> Budget {
-        let mut budget = Budget { work: 0, work_limit: WORK_LIMIT, next_look: 0, nesting: 0 };
+        let mut budget = Budget {
+            work: 0,
+            work_limit: WORK_LIMIT,
+            next_look: 0,
+            nesting: 0,
+        };
         budget.look_later();
         budget
     }

@@ -15,8 +15,9 @@ use crate::value::*;
 /// How many bytes a text may have in which a regular expression is looked for.
 const SEARCHED_LIMIT: usize = 64 << 10;
 
-/// How many bytes a regular expression may take once it is prepared: the smallest of these that are enough say how much work it was. Each byte
-/// counts as one expression: to prepare one takes longer than to evaluate one.
+/// How many bytes a regular expression may take once it is prepared: the smallest of these that are
+/// enough say how much work it was. Each byte counts as one expression: to prepare one takes longer
+/// than to evaluate one.
 const PREPARED_LIMITS: [usize; 4] = [16 << 10, 64 << 10, 256 << 10, 1 << 20];
 
 impl Evaluator<'_> {
@@ -30,12 +31,20 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let pattern = self.pattern(&args[0])?;
         if text.len() > SEARCHED_LIMIT {
-            let error = Diagnostic::error("too-large", "this text is too large for a regular expression");
+            let error = Diagnostic::error(
+                "too-large",
+                "this text is too large for a regular expression",
+            );
             let error = error.note("a text that is searched may have 64 KiB");
             return self.fail(span, error.mend("a step that searches the file"));
         }
-        self.count(1 + (text.len() * pattern.as_str().len() / 1024) as u64, span)?;
-        let group = |found: Option<Match<'_>>| found.map_or(Value::None, |found| Value::text(found.as_str()));
+        self.count(
+            1 + (text.len() * pattern.as_str().len() / 1024) as u64,
+            span,
+        )?;
+        let group = |found: Option<Match<'_>>| {
+            found.map_or(Value::None, |found| Value::text(found.as_str()))
+        };
         match method {
             Method::Matches => Ok(Value::Bool(pattern.is_match(text))),
             Method::Captures => Ok(match pattern.captures(text) {
@@ -88,7 +97,10 @@ impl Evaluator<'_> {
         let mut prepared = Err(regex::Error::CompiledTooBig(0));
         for limit in PREPARED_LIMITS {
             self.count(limit as u64, span)?;
-            prepared = RegexBuilder::new(text).size_limit(limit).nest_limit(50).build();
+            prepared = RegexBuilder::new(text)
+                .size_limit(limit)
+                .nest_limit(50)
+                .build();
             if !matches!(prepared, Err(regex::Error::CompiledTooBig(_))) {
                 break;
             }
@@ -101,15 +113,25 @@ impl Evaluator<'_> {
                 Ok(pattern)
             }
             Err(regex::Error::CompiledTooBig(_)) => {
-                let error = Diagnostic::error("too-large", "this regular expression grows too large");
+                let error =
+                    Diagnostic::error("too-large", "this regular expression grows too large");
                 self.fail(span, error.note("repetitions such as {1000} multiply"))
             }
             Err(wrong) => {
                 let written = wrong.to_string();
-                let why = written.lines().last().unwrap_or("").trim_start_matches("error: ").to_owned();
-                let error = Diagnostic::error("bad-pattern", format!("{text:?} is no regular expression"));
+                let why = written
+                    .lines()
+                    .last()
+                    .unwrap_or("")
+                    .trim_start_matches("error: ")
+                    .to_owned();
+                let error =
+                    Diagnostic::error("bad-pattern", format!("{text:?} is no regular expression"));
                 let error = error.note(why);
-                self.fail(span, error.note("between '…' nothing needs escaping but the quote itself"))
+                self.fail(
+                    span,
+                    error.note("between '…' nothing needs escaping but the quote itself"),
+                )
             }
         }
     }

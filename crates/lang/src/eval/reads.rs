@@ -15,11 +15,12 @@ use crate::value::*;
 #[derive(Clone, Debug, Default, PartialEq)]
 pub(crate) struct Reads(Vec<(OptionId, Option<Arc<str>>)>);
 
-/// A value that is known, with the options that it reached, or why there is none in this evaluation.
+/// A value that is known, with the options that it reached, or why there is none in this
+/// evaluation.
 pub(super) type KnownValue = (Rc<Reads>, Result<Value>);
 
-/// Values of one declaration by the options that they reached. Which one holds under a choice of options is looked up, however
-/// many choices there were.
+/// Values of one declaration by the options that they reached. Which one holds under a choice of
+/// options is looked up, however many choices there were.
 #[derive(Default)]
 pub(crate) struct Known {
     /// The value where it reached no option.
@@ -44,7 +45,13 @@ impl Reads {
     }
 
     pub fn without(&self, option: OptionId) -> Reads {
-        Reads(self.0.iter().filter(|(o, _)| *o != option).cloned().collect())
+        Reads(
+            self.0
+                .iter()
+                .filter(|(o, _)| *o != option)
+                .cloned()
+                .collect(),
+        )
     }
 
     pub fn has(&self, option: OptionId) -> bool {
@@ -73,7 +80,9 @@ impl Known {
         }
         self.by_options.iter().find_map(|known| {
             let set = |option: &OptionId| config.set.get(option).map(|set| set.written.clone());
-            known.by_values.get(&known.options.iter().map(set).collect::<Vec<_>>())
+            known
+                .by_values
+                .get(&known.options.iter().map(set).collect::<Vec<_>>())
         })
     }
 
@@ -85,22 +94,35 @@ impl Known {
         }
         let options = || reads.iter().map(|(option, _)| *option);
         let values = reads.iter().map(|(_, set)| set.clone()).collect();
-        let place = self.by_options.iter().position(|known| known.options.iter().copied().eq(options()));
+        let place = self
+            .by_options
+            .iter()
+            .position(|known| known.options.iter().copied().eq(options()));
         let place = place.unwrap_or_else(|| {
-            self.by_options
-                .push(KnownUnder { options: options().collect(), by_values: FxHashMap::default() });
+            self.by_options.push(KnownUnder {
+                options: options().collect(),
+                by_values: FxHashMap::default(),
+            });
             self.by_options.len() - 1
         });
-        self.by_options[place].by_values.insert(values, (reads, value));
+        self.by_options[place]
+            .by_values
+            .insert(values, (reads, value));
     }
 
     /// What was reported where evaluation failed under some options.
     pub fn failure(&self) -> Option<Reported> {
-        let others = self.by_options.iter().flat_map(|known| known.by_values.values());
-        self.plain.iter().chain(others).find_map(|known| match &known.1 {
-            Err(Stop::Failed(reported)) => Some(*reported),
-            Err(Stop::Waiting) | Ok(_) => None,
-        })
+        let others = self
+            .by_options
+            .iter()
+            .flat_map(|known| known.by_values.values());
+        self.plain
+            .iter()
+            .chain(others)
+            .find_map(|known| match &known.1 {
+                Err(Stop::Failed(reported)) => Some(*reported),
+                Err(Stop::Waiting) | Ok(_) => None,
+            })
     }
 
     /// Forgets that evaluation failed, under whatever options.

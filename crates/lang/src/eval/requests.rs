@@ -4,7 +4,9 @@ use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use nubrik_diagnostic::{Diagnostic, Severity};
-use nubrik_graph::{Edge, Effect, FileId, Graph, RowDigests, Service, StepId, TargetId, row_digest};
+use nubrik_graph::{
+    Edge, Effect, FileId, Graph, RowDigests, Service, StepId, TargetId, row_digest,
+};
 use nubrik_source::{Sources, Span, TextId, WsPath};
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -28,7 +30,8 @@ pub struct Evaluation {
     pub diagnostics: Vec<Diagnostic>,
     /// The texts that spans in the diagnostics point into.
     pub sources: Sources,
-    /// Definition files of the workspace that were read for it now; all that it is made of are [`Evaluation::definitions`].
+    /// Definition files of the workspace that were read for it now; all that it is made of are
+    /// [`Evaluation::definitions`].
     pub read: Vec<WsPath>,
     /// Definition files that were read when it was kept, and not again.
     pub(crate) kept: Vec<WsPath>,
@@ -38,8 +41,8 @@ pub struct Evaluation {
     pub effects: Vec<Effect>,
     /// Services that are asked for.
     pub services: Vec<Arc<Service>>,
-    /// Targets that were named where tests are wanted: only tests that use one of them, or that are named
-    /// themselves, are meant.
+    /// Targets that were named where tests are wanted: only tests that use one of them, or that are
+    /// named themselves, are meant.
     pub through: Vec<TargetId>,
     /// Options with who reached them; only where they were asked for.
     pub options: Vec<super::OptionInfo>,
@@ -76,12 +79,14 @@ impl Evaluation {
     pub fn own_steps(&self) -> impl Iterator<Item = StepId> {
         let asked = self.asked();
         let steps = (0..).map(StepId).zip(&self.graph.steps);
-        steps.filter(move |(_, step)| asked[step.target.index()]).map(|(id, _)| id)
+        steps
+            .filter(move |(_, step)| asked[step.target.index()])
+            .map(|(id, _)| id)
     }
 }
 
-/// Results by the targets of which they were asked for, in the order of these. Where a target is asked for several times, its share
-/// is not in one place, and there are more shares than targets.
+/// Results by the targets of which they were asked for, in the order of these. Where a target is
+/// asked for several times, its share is not in one place, and there are more shares than targets.
 #[derive(Default)]
 pub(crate) struct Shares {
     /// Where the share of each target ends in `files`.
@@ -103,14 +108,16 @@ impl Shares {
             Some(before) => *self.ends.get(before)?,
             None => 0,
         };
-        self.files.get(start as usize..*self.ends.get(place)? as usize)
+        self.files
+            .get(start as usize..*self.ends.get(place)? as usize)
     }
 
     /// All results, each once, of a graph with so many files.
     pub fn each_once(&self, files: usize) -> Vec<FileId> {
         let mut seen = vec![false; files];
         let all = self.files.iter().copied();
-        all.filter(|file| !std::mem::replace(&mut seen[file.index()], true)).collect()
+        all.filter(|file| !std::mem::replace(&mut seen[file.index()], true))
+            .collect()
     }
 }
 
@@ -125,30 +132,49 @@ struct Blamed {
 impl Blamed {
     fn of(diagnostics: &[Diagnostic], sources: &Sources) -> Blamed {
         let errors = || diagnostics.iter().filter(|d| d.severity == Severity::Error);
-        let misread = errors().filter(|d| MISREAD.contains(&d.code)).filter_map(|d| d.span);
+        let misread = errors()
+            .filter(|d| MISREAD.contains(&d.code))
+            .filter_map(|d| d.span);
         Blamed {
-            misread: misread.map(|span| (span.file, sources.line(span))).collect(),
+            misread: misread
+                .map(|span| (span.file, sources.line(span)))
+                .collect(),
             places: errors().filter_map(|d| d.span).collect(),
         }
     }
 
-    /// Whether an error follows from another one: what a line means that could not be read, or a name that is like one which
-    /// could not be found.
+    /// Whether an error follows from another one: what a line means that could not be read, or a
+    /// name that is like one which could not be found.
     fn explain(&self, diagnostic: &Diagnostic, sources: &Sources) -> bool {
-        let Some(span) = diagnostic.span.filter(|_| !MISREAD.contains(&diagnostic.code)) else {
+        let Some(span) = diagnostic
+            .span
+            .filter(|_| !MISREAD.contains(&diagnostic.code))
+        else {
             return false;
         };
         let is_misread = self.misread.contains(&(span.file, sources.line(span)));
-        let is_like_unknown = || diagnostic.related.iter().any(|related| self.places.contains(&related.span));
+        let is_like_unknown = || {
+            diagnostic
+                .related
+                .iter()
+                .any(|related| self.places.contains(&related.span))
+        };
         is_misread || (diagnostic.code == "unknown-name" && is_like_unknown())
     }
 }
 
 /// Codes of errors in how a text is written.
-const MISREAD: [&str; 5] = ["syntax", "unclosed", "chained-comparison", "bad-name", "shell-syntax"];
+const MISREAD: [&str; 5] = [
+    "syntax",
+    "unclosed",
+    "chained-comparison",
+    "bad-name",
+    "shell-syntax",
+];
 
 impl Evaluator<'_> {
-    /// Evaluates what the patterns ask for. A pattern that means nothing is an error without a place.
+    /// Evaluates what the patterns ask for. A pattern that means nothing is an error without a
+    /// place.
     pub fn request(mut self, patterns: &[AddressPattern]) -> Evaluation {
         let mut meanings: Vec<Meaning> = Vec::new();
         let mut seen = BTreeSet::new();
@@ -162,17 +188,21 @@ impl Evaluator<'_> {
         self.evaluate_all(&meanings)
     }
 
-    /// Evaluates all targets of some packages; what packages of others publish under the same name is left
-    /// for the caller that puts several such evaluations together.
+    /// Evaluates all targets of some packages; what packages of others publish under the same name
+    /// is left for the caller that puts several such evaluations together.
     pub(crate) fn request_packages(mut self, packages: &[WsPath], wanted: Wanted) -> Evaluation {
-        packages.iter().for_each(|package| self.definitions.modules.belongs(package));
-        let lists = self.all(packages, |this, folder| this.targets_of(folder, wanted)).unwrap_or_default();
+        packages
+            .iter()
+            .for_each(|package| self.definitions.modules.belongs(package));
+        let lists = self
+            .all(packages, |this, folder| this.targets_of(folder, wanted))
+            .unwrap_or_default();
         self.wanted.wants_digests = true;
         self.evaluate_all(&lists.concat())
     }
 
-    /// Evaluates all targets of some packages, and single ones of others. What is not there any more is
-    /// passed over.
+    /// Evaluates all targets of some packages, and single ones of others. What is not there any
+    /// more is passed over.
     pub fn request_again(
         mut self,
         packages: &[WsPath],
@@ -184,7 +214,9 @@ impl Evaluator<'_> {
             meanings.extend(self.targets_of(folder, wanted).unwrap_or_default());
         }
         for (folder, name) in single {
-            let all = self.targets_of(folder, Wanted::Everything).unwrap_or_default();
+            let all = self
+                .targets_of(folder, Wanted::Everything)
+                .unwrap_or_default();
             meanings.extend(all.into_iter().filter(|m| {
                 let module = self.definitions.modules.get(m.decl.module);
                 module.decl(m.decl).name.text == *name
@@ -225,7 +257,11 @@ impl Evaluator<'_> {
             shares.push(files.unwrap_or_default());
             let target = self.target_of(meaning.decl);
             if on_call {
-                let kind = if kind == DeclKind::Job { "job" } else { "service" };
+                let kind = if kind == DeclKind::Job {
+                    "job"
+                } else {
+                    "service"
+                };
                 self.drafting.graph.targets[target.index()].kind = kind.into();
             }
             let number = target.index();
@@ -236,8 +272,8 @@ impl Evaluator<'_> {
                 targets.push(target);
             }
         }
-        // Which options jobs read is wanted even where they lack something. They come last, so that nothing
-        // else fails without a word.
+        // Which options jobs read is wanted even where they lack something. They come last, so that
+        // nothing else fails without a word.
         if self.choices.wants_options && !self.wanted.evaluates_jobs {
             let known = self.definitions.modules.diagnostics.len();
             let is_job = |m: &&Meaning| {
@@ -256,16 +292,22 @@ impl Evaluator<'_> {
         self.definitions.modules.diagnostics.extend(errors);
         if self.wanted.linting
             && !self.wanted.waiting
-            && self.definitions.modules.diagnostics.iter().all(|d| d.severity != Severity::Error)
+            && self
+                .definitions
+                .modules
+                .diagnostics
+                .iter()
+                .all(|d| d.severity != Severity::Error)
         {
             self.doubts();
         }
         self.finish(shares, targets)
     }
 
-    /// Evaluates declarations that need one another in a long chain, from its end on, so that the stack does not grow with
-    /// the chain. `chains` is the order in which they come after what they refer to; empty where no chain is long. Gives
-    /// what came of those that are meant, by their places.
+    /// Evaluates declarations that need one another in a long chain, from its end on, so that the
+    /// stack does not grow with the chain. `chains` is the order in which they come after what they
+    /// refer to; empty where no chain is long. Gives what came of those that are meant, by their
+    /// places.
     pub(super) fn evaluate_chains(
         &mut self,
         chains: &[DeclId],
@@ -284,17 +326,24 @@ impl Evaluator<'_> {
             let module = self.module(key.module);
             let decl = module.decl(*key);
             match places.get(key) {
-                _ if !matches!(decl.kind, DeclKind::Target | DeclKind::Test | DeclKind::Value) => {}
+                _ if !matches!(
+                    decl.kind,
+                    DeclKind::Target | DeclKind::Test | DeclKind::Value
+                ) => {}
                 Some(places) => {
                     for number in places {
                         evaluated[*number] = Some(self.evaluate_target(&meanings[*number]));
                     }
                 }
-                // Whether it is needed shows when what refers to it is evaluated: then it is reported if it is wrong.
+                // Whether it is needed shows when what refers to it is evaluated: then it is
+                // reported if it is wrong.
                 None => {
                     self.definitions.modules.entered(key.module);
                     let known = self.definitions.modules.diagnostics.len();
-                    if self.declaration(*key, self.choices.chosen, decl.name.span).is_err() {
+                    if self
+                        .declaration(*key, self.choices.chosen, decl.name.span)
+                        .is_err()
+                    {
                         self.definitions.modules.diagnostics.truncate(known);
                         self.forget_failure(*key);
                     }
@@ -304,8 +353,8 @@ impl Evaluator<'_> {
         evaluated
     }
 
-    /// Evaluates everything there is, and also reports what is only questionable, and settings of profiles that mean
-    /// nothing: each profile's, of those that are not chosen.
+    /// Evaluates everything there is, and also reports what is only questionable, and settings of
+    /// profiles that mean nothing: each profile's, of those that are not chosen.
     pub fn lint(mut self, profiles: &[Vec<Setting>]) -> Evaluation {
         let packages = self.packages_below(&WsPath::root()).unwrap_or_default();
         for folder in &packages {
@@ -318,8 +367,14 @@ impl Evaluator<'_> {
         }
         for id in 0..self.definitions.modules.modules.len() {
             let module = self.definitions.modules.modules[id].clone();
-            self.definitions.modules.diagnostics.extend(crate::lints::unused(&module));
-            self.definitions.modules.diagnostics.extend(crate::lints::needless_shells(&module));
+            self.definitions
+                .modules
+                .diagnostics
+                .extend(crate::lints::unused(&module));
+            self.definitions
+                .modules
+                .diagnostics
+                .extend(crate::lints::needless_shells(&module));
             let odd_holes = crate::lints::odd_holes(&module, &self.definitions.modules.sources);
             self.definitions.modules.diagnostics.extend(odd_holes);
         }
@@ -333,14 +388,24 @@ impl Evaluator<'_> {
 
     /// What is doubtful about everything that was evaluated.
     fn doubts(&mut self) {
-        let read: BTreeSet<_> =
-            self.choices.target_reads.values().flat_map(|r| r.iter().map(|(o, _)| *o)).collect();
+        let read: BTreeSet<_> = self
+            .choices
+            .target_reads
+            .values()
+            .flat_map(|r| r.iter().map(|(o, _)| *o))
+            .collect();
         for id in 0..self.definitions.modules.modules.len() as u32 {
             let module = self.module(ModuleId(id));
-            let options = module.decls.iter().enumerate().filter(|(_, d)| d.kind == DeclKind::Option);
+            let options = module
+                .decls
+                .iter()
+                .enumerate()
+                .filter(|(_, d)| d.kind == DeclKind::Option);
             for (number, _) in options {
                 // Kits of others may offer more than this workspace uses.
-                if module.folder.is_some() && !read.contains(&DeclId::new(ModuleId(id), number as u32)) {
+                if module.folder.is_some()
+                    && !read.contains(&DeclId::new(ModuleId(id), number as u32))
+                {
                     self.definitions
                         .modules
                         .diagnostics
@@ -355,12 +420,22 @@ impl Evaluator<'_> {
 
     fn finish(mut self, shares: Shares, targets: Vec<TargetId>) -> Evaluation {
         let requested = shares.each_once(self.drafting.graph.files.len());
-        let options = if self.choices.wants_options { self.option_infos() } else { Vec::new() };
+        let options = if self.choices.wants_options {
+            self.option_infos()
+        } else {
+            Vec::new()
+        };
         let digests = match self.wanted.wants_digests {
             true => RowDigests {
                 files: self.drafting.files.digests(),
                 steps: self.drafting.steps.digests(),
-                targets: self.drafting.graph.targets.iter().map(|t| row_digest(&t.address)).collect(),
+                targets: self
+                    .drafting
+                    .graph
+                    .targets
+                    .iter()
+                    .map(|t| row_digest(&t.address))
+                    .collect(),
             },
             false => RowDigests::default(),
         };
@@ -395,7 +470,10 @@ impl Evaluator<'_> {
             through: std::mem::take(&mut self.wanted.through),
             options,
             digests,
-            trail: self.watched.map(crate::trail::WatchedWorld::trail).unwrap_or_default(),
+            trail: self
+                .watched
+                .map(crate::trail::WatchedWorld::trail)
+                .unwrap_or_default(),
         };
         evaluation.take_graph(std::mem::take(&mut self.drafting.graph));
         evaluation
@@ -405,7 +483,8 @@ impl Evaluator<'_> {
 /// Chains of references longer than this are evaluated from their end on.
 pub(super) const LONG_CHAIN: usize = 100;
 
-/// All nodes, each after those that its edges lead to, and how many lie on the longest way. There must be no cycles.
+/// All nodes, each after those that its edges lead to, and how many lie on the longest way. There
+/// must be no cycles.
 pub(super) fn needs_first(count: usize, edges: &[Edge]) -> (Vec<u32>, usize) {
     let mut users: Vec<Vec<u32>> = vec![Vec::new(); count];
     // How many of its needs are not in order yet.
@@ -415,7 +494,9 @@ pub(super) fn needs_first(count: usize, edges: &[Edge]) -> (Vec<u32>, usize) {
         open[edge.from as usize] += 1;
     }
     let mut length = vec![1usize; count];
-    let mut order: Vec<u32> = (0..count as u32).filter(|n| open[*n as usize] == 0).collect();
+    let mut order: Vec<u32> = (0..count as u32)
+        .filter(|n| open[*n as usize] == 0)
+        .collect();
     let mut at = 0;
     while let Some(node) = order.get(at).copied() {
         at += 1;

@@ -35,10 +35,12 @@ impl Evaluator<'_> {
                     return Ok(Vec::new());
                 }
                 self.effects_of(&value, &decl.name.text, span, &mut effects)?;
-                let inputs =
-                    effects.iter().flat_map(|e| self.drafting.effects[*e as usize].step.inputs.to_vec());
-                let made: Vec<FileId> =
-                    inputs.filter(|f| self.drafting.graph.files[f.index()].maker.is_some()).collect();
+                let inputs = effects
+                    .iter()
+                    .flat_map(|e| self.drafting.effects[*e as usize].step.inputs.to_vec());
+                let made: Vec<FileId> = inputs
+                    .filter(|f| self.drafting.graph.files[f.index()].maker.is_some())
+                    .collect();
                 self.wanted.asked_effects.extend(effects);
                 return Ok(made);
             }
@@ -48,9 +50,14 @@ impl Evaluator<'_> {
                 if self.wanted.linting {
                     return Ok(Vec::new());
                 }
-                let files = services.iter().flat_map(|s| s.files.clone()).filter(|f| f.maker.is_some());
+                let files = services
+                    .iter()
+                    .flat_map(|s| s.files.clone())
+                    .filter(|f| f.maker.is_some());
                 let files: Vec<FileRef> = files.collect();
-                self.wanted.asked_services.extend(services.iter().map(|s| s.service.clone()));
+                self.wanted
+                    .asked_services
+                    .extend(services.iter().map(|s| s.service.clone()));
                 return Ok(files.iter().map(|f| self.file_id(f)).collect());
             }
             _ => {}
@@ -80,7 +87,9 @@ impl Evaluator<'_> {
         let inner: Vec<(Arc<str>, Value)> = match value {
             Value::Map(map) => {
                 self.check_keys(map, span)?;
-                self.all(&map.entries, |this, (key, thunk)| Ok((key.clone(), this.force(thunk, span)?)))?
+                self.all(&map.entries, |this, (key, thunk)| {
+                    Ok((key.clone(), this.force(thunk, span)?))
+                })?
             }
             Value::Record(record) if record.get("files").is_none() => record
                 .fields
@@ -91,16 +100,24 @@ impl Evaluator<'_> {
             Value::Text(_) | Value::Int(_) | Value::Bool(_) | Value::None => {
                 let error = Diagnostic::error(
                     "wrong-type",
-                    format!("a target makes files, and this one is {}", value.described()),
+                    format!(
+                        "a target makes files, and this one is {}",
+                        value.described()
+                    ),
                 );
                 let name = &parts[0];
                 return self.fail(span, error.mend(format!("let {name} = …")));
             }
             Value::List(items) if !items.iter().all(may_be_files) => Vec::new(),
             Value::Service(_) => {
-                let error =
-                    Diagnostic::error("wrong-type", "a target makes files, and this one is a service");
-                return self.fail(span, error.mend(format!("service {} = serve {{ … }}", parts[0])));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    "a target makes files, and this one is a service",
+                );
+                return self.fail(
+                    span,
+                    error.mend(format!("service {} = serve {{ … }}", parts[0])),
+                );
             }
             value => {
                 if let Value::Step(number) = value {
@@ -132,18 +149,24 @@ impl Evaluator<'_> {
             _ => package.join(&parts.join("/")).shared().clone(),
         };
         let made: Vec<FileRef> = files.into_iter().filter(|f| f.maker.is_some()).collect();
-        self.drafting.graph.targets[target.index()].results.reserve_exact(made.len());
+        self.drafting.graph.targets[target.index()]
+            .results
+            .reserve_exact(made.len());
         for file in &made {
             let step = file.maker.map_or(0, |m| m as usize);
-            let written =
-                file.path.below(&self.drafting.graph.steps[step].folder).unwrap_or(file.path.name());
+            let written = file
+                .path
+                .below(&self.drafting.graph.steps[step].folder)
+                .unwrap_or(file.path.name());
             let publish = published_name(&package, parts, written, made.len() == 1);
             let id = self.file_id(file);
-            self.drafting.graph.targets[target.index()].results.push(nubrik_graph::ResultFile {
-                address: address.clone(),
-                file: id,
-                publish,
-            });
+            self.drafting.graph.targets[target.index()]
+                .results
+                .push(nubrik_graph::ResultFile {
+                    address: address.clone(),
+                    file: id,
+                    publish,
+                });
         }
         Ok(())
     }
@@ -151,5 +174,8 @@ impl Evaluator<'_> {
 
 /// Whether a value may represent files by itself.
 fn may_be_files(value: &Value) -> bool {
-    matches!(value, Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_))
+    matches!(
+        value,
+        Value::Step(_) | Value::File(_) | Value::Files(_) | Value::Record(_) | Value::List(_)
+    )
 }

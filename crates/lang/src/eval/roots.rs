@@ -1,5 +1,5 @@
-//! The image that something runs in: said by its own field `root`, by `under { root = … }` or another choice of options, or by
-//! the settings of the workspace.
+//! The image that something runs in: said by its own field `root`, by `under { root = … }` or
+//! another choice of options, or by the settings of the workspace.
 
 use std::sync::Arc;
 
@@ -28,12 +28,17 @@ impl Evaluator<'_> {
             let root = root.clone();
             return self.image_of(&root, root_span);
         }
-        let set = self.choices.configs[scope.config.index()].set.get(&ROOT).cloned();
+        let set = self.choices.configs[scope.config.index()]
+            .set
+            .get(&ROOT)
+            .cloned();
         self.note_read(ROOT, set.as_ref().map(|set| set.written.clone()));
         match (set, self.world.roots().of(&scope.owner.package).cloned()) {
             (Some(set), _) => self.image_of(&set.value, span),
             (None, None) => Ok(None),
-            (None, Some(address)) => self.image_at(&address, "`[steps]` in nubrik.toml").map(Some),
+            (None, Some(address)) => self
+                .image_at(&address, "`[steps]` in nubrik.toml")
+                .map(Some),
         }
     }
 
@@ -44,18 +49,23 @@ impl Evaluator<'_> {
         }
         let file = self.lone_file(value).cloned();
         let maker = file.as_ref().and_then(|file| file.maker);
-        let native = maker.and_then(|maker| self.drafting.graph.steps[maker as usize].native.as_deref());
+        let native =
+            maker.and_then(|maker| self.drafting.graph.steps[maker as usize].native.as_deref());
         match (file, native) {
             (Some(file), Some(Native::Image(_))) => Ok(Some(file)),
             _ => {
                 let message = format!("expected an image, found {}", value.described());
                 let error = Diagnostic::error("wrong-type", message);
-                self.fail(span, error.mend("root = image { archive = \"images/base.tar\" }"))
+                self.fail(
+                    span,
+                    error.mend("root = image { archive = \"images/base.tar\" }"),
+                )
             }
         }
     }
 
-    /// The image at an address that settings name, by `origin`. What is wrong with it is reported once.
+    /// The image at an address that settings name, by `origin`. What is wrong with it is reported
+    /// once.
     fn image_at(&mut self, address: &str, origin: &str) -> Result<FileRef> {
         if let Some(reported) = self.choices.bad_root {
             return Err(Stop::Failed(reported));
@@ -85,7 +95,11 @@ impl Evaluator<'_> {
             };
             return self.fail_whole(error.note(wanted));
         };
-        let declared_at = self.module(meaning.decl.module).decl(meaning.decl).name.span;
+        let declared_at = self
+            .module(meaning.decl.module)
+            .decl(meaning.decl)
+            .name
+            .span;
         let value = self.declaration(meaning.decl, DEFAULTS, declared_at)?;
         let value = self.way_into(value, &meaning.way, declared_at)?;
         match self.image_of(&value, declared_at)? {
@@ -100,11 +114,20 @@ impl Evaluator<'_> {
     /// Sets the image in a choice of options. What all steps have anyway is no choice.
     fn set_root(&mut self, config: &mut Config, image: Option<FileRef>) {
         let set = match image {
-            None => SetOption { value: Value::None, written: NO_IMAGE.into() },
-            Some(image) => SetOption { written: self.address_of(&image), value: Value::File(image) },
+            None => SetOption {
+                value: Value::None,
+                written: NO_IMAGE.into(),
+            },
+            Some(image) => SetOption {
+                written: self.address_of(&image),
+                value: Value::File(image),
+            },
         };
         let roots = self.world.roots();
-        let usual = roots.usual.as_deref().map_or(NO_IMAGE, |usual| usual.trim_start_matches('/'));
+        let usual = roots
+            .usual
+            .as_deref()
+            .map_or(NO_IMAGE, |usual| usual.trim_start_matches('/'));
         match roots.are_the_same() && *usual == *set.written {
             true => drop(config.set.remove(&ROOT)),
             false => drop(config.set.insert(ROOT, set)),
@@ -112,7 +135,12 @@ impl Evaluator<'_> {
     }
 
     /// Sets the image that `under` names.
-    pub(super) fn set_root_under(&mut self, config: &mut Config, value: &Value, span: Span) -> Result<()> {
+    pub(super) fn set_root_under(
+        &mut self,
+        config: &mut Config,
+        value: &Value,
+        span: Span,
+    ) -> Result<()> {
         let image = self.image_of(value, span)?;
         self.set_root(config, image);
         Ok(())
@@ -145,7 +173,9 @@ impl Evaluator<'_> {
 
     /// Where an image is, by its statement.
     pub(super) fn source_of(&self, statement: &FileRef) -> Option<ImageSource> {
-        let maker = statement.maker.map(|maker| &self.drafting.graph.steps[maker as usize]);
+        let maker = statement
+            .maker
+            .map(|maker| &self.drafting.graph.steps[maker as usize]);
         match maker.and_then(|maker| maker.native.as_deref()) {
             Some(Native::Image(source)) => Some(source.clone()),
             _ => None,
@@ -155,20 +185,38 @@ impl Evaluator<'_> {
     /// A file of the graph, as values have it.
     pub(super) fn file_ref(&self, file: nubrik_graph::FileId) -> FileRef {
         let node = self.drafting.graph.file(file);
-        FileRef { path: node.path.clone(), maker: node.maker.map(|maker| maker.0), folder: node.folder }
+        FileRef {
+            path: node.path.clone(),
+            maker: node.maker.map(|maker| maker.0),
+            folder: node.folder,
+        }
     }
 
     /// The image that a service runs in.
     pub(super) fn service_image(&self, statement: &FileRef) -> Option<ServiceImage> {
         let graph = &self.drafting.graph;
         let maker = &graph.steps[statement.maker? as usize];
-        let Some(Native::Image(image)) = maker.native.as_deref() else { return None };
+        let Some(Native::Image(image)) = maker.native.as_deref() else {
+            return None;
+        };
         let plain = |file: &nubrik_graph::FileId| {
             let node = graph.file(*file);
-            PlainFile { path: node.path.clone(), folder: node.folder }
+            PlainFile {
+                path: node.path.clone(),
+                folder: node.folder,
+            }
         };
-        let ImageSource { files, name, platform } = image.with_files(plain);
-        Some(ServiceImage { statement: statement.path.clone(), files, name, platform })
+        let ImageSource {
+            files,
+            name,
+            platform,
+        } = image.with_files(plain);
+        Some(ServiceImage {
+            statement: statement.path.clone(),
+            files,
+            name,
+            platform,
+        })
     }
 
     /// What is found in an image: by a step that is kept, whose answer is there or waited for.
@@ -183,11 +231,20 @@ impl Evaluator<'_> {
         let mut what = blake3::Hasher::new();
         what.update(image.path.as_str().as_bytes());
         what.update(format!("{native:?}").as_bytes());
-        let mut draft = self.draft(&scope.owner, &format!("found-{}", &what.finalize().to_hex()[..12]));
+        let mut draft = self.draft(
+            &scope.owner,
+            &format!("found-{}", &what.finalize().to_hex()[..12]),
+        );
         let number = match self.known_native(&draft, &native) {
             Some(known) => known,
             None => {
-                self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
+                self.outline_output(
+                    &mut draft,
+                    &Some("answer".into()),
+                    &"answer".into(),
+                    false,
+                    span,
+                )?;
                 draft.step.root = Some(self.file_id(&image));
                 let say = format!("look into image {}", self.address_of(&image));
                 draft.inputs.push(image);

@@ -23,7 +23,11 @@ impl Evaluator<'_> {
         }
         let meanings: Vec<Meaning> = match pattern.is_folder {
             true => Vec::new(),
-            false => self.meanings(&pattern.path)?.into_iter().filter(|m| self.is_target(m)).collect(),
+            false => self
+                .meanings(&pattern.path)?
+                .into_iter()
+                .filter(|m| self.is_target(m))
+                .collect(),
         };
         match meanings.as_slice() {
             [meaning] => {
@@ -35,13 +39,17 @@ impl Evaluator<'_> {
                 let target = self.target_of(meaning.decl);
                 self.wanted.through.push(target);
                 let packages = self.packages_below(&WsPath::root())?;
-                let lists = self.all(&packages, |this, folder| this.targets_of(folder, Wanted::Tests))?;
+                let lists = self.all(&packages, |this, folder| {
+                    this.targets_of(folder, Wanted::Tests)
+                })?;
                 return Ok(lists.concat());
             }
             [] => {}
             _ => {
-                let error =
-                    Diagnostic::error("two-meanings", format!("`{}` means two things", pattern.written));
+                let error = Diagnostic::error(
+                    "two-meanings",
+                    format!("`{}` means two things", pattern.written),
+                );
                 let error = meanings.iter().fold(error, |error, m| {
                     let module = self.module(m.decl.module);
                     error.related(module.decl(m.decl).name.span, "one of them")
@@ -54,8 +62,13 @@ impl Evaluator<'_> {
 
     /// A file at the root that is called like definitions, but for the size of letters.
     fn other_spelling(&self) -> Option<String> {
-        let crate::world::Answer::Ready(listing) = self.world.list(&WsPath::root()) else { return None };
-        let found = listing.files.iter().find(|name| name.eq_ignore_ascii_case(crate::TARGETS_FILE));
+        let crate::world::Answer::Ready(listing) = self.world.list(&WsPath::root()) else {
+            return None;
+        };
+        let found = listing
+            .files
+            .iter()
+            .find(|name| name.eq_ignore_ascii_case(crate::TARGETS_FILE));
         found.map(|name| name.to_string())
     }
 
@@ -63,7 +76,9 @@ impl Evaluator<'_> {
     fn select_below(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
         let mut packages = self.packages_below(&pattern.path)?;
         let is_ours = matches!(
-            self.definitions.modules.other_workspace(self.world, &pattern.path),
+            self.definitions
+                .modules
+                .other_workspace(self.world, &pattern.path),
             crate::world::Answer::Ready(None)
         );
         if packages.is_empty() && pattern.is_folder && is_ours && self.is_folder(&pattern.path) {
@@ -71,9 +86,12 @@ impl Evaluator<'_> {
         }
         if packages.is_empty() {
             let error = if pattern.path.is_root() {
-                let error = Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace");
+                let error =
+                    Diagnostic::error("no-targets", "there is no `targets.nub` in this workspace");
                 match self.other_spelling() {
-                    Some(found) => error.mend(format!("mv {found} targets.nub   gives it the right name")),
+                    Some(found) => {
+                        error.mend(format!("mv {found} targets.nub   gives it the right name"))
+                    }
                     None => error.mend("nubrik init   writes a first one"),
                 }
             } else if pattern.is_folder && is_ours {
@@ -81,19 +99,26 @@ impl Evaluator<'_> {
                     "`{}` belongs to no package: no `targets.nub` is there, below it or above it",
                     pattern.path
                 );
-                Diagnostic::error("unknown-target", message).mend("nubrik list /   shows what there is")
+                Diagnostic::error("unknown-target", message)
+                    .mend("nubrik list /   shows what there is")
             } else {
                 let error = self.no_such_address(&pattern.path);
                 match pattern.path.as_str() {
-                    "..." | "all" | "*" => Diagnostic { notes: Vec::new(), mends: Vec::new(), ..error }
-                        .note("without a name everything in this folder and below is meant")
-                        .mend("nubrik build"),
+                    "..." | "all" | "*" => Diagnostic {
+                        notes: Vec::new(),
+                        mends: Vec::new(),
+                        ..error
+                    }
+                    .note("without a name everything in this folder and below is meant")
+                    .mend("nubrik build"),
                     _ => error,
                 }
             };
             return self.fail_whole(error);
         }
-        let lists = self.all(&packages, |this, folder| this.targets_of(folder, pattern.wanted))?;
+        let lists = self.all(&packages, |this, folder| {
+            this.targets_of(folder, pattern.wanted)
+        })?;
         Ok(lists.concat())
     }
 
@@ -103,10 +128,21 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn targets_of(&mut self, folder: &WsPath, wanted: Wanted) -> Result<Vec<Meaning>> {
-        let Some(id) = self.load_package(folder)? else { return Ok(Vec::new()) };
+        let Some(id) = self.load_package(folder)? else {
+            return Ok(Vec::new());
+        };
         let module = self.module(id);
-        let targets = module.decls.iter().enumerate().filter(|(_, d)| wanted.holds(d.kind.role()));
-        Ok(targets.map(|(n, _)| Meaning { decl: DeclId::new(id, n as u32), way: Vec::new() }).collect())
+        let targets = module
+            .decls
+            .iter()
+            .enumerate()
+            .filter(|(_, d)| wanted.holds(d.kind.role()));
+        Ok(targets
+            .map(|(n, _)| Meaning {
+                decl: DeclId::new(id, n as u32),
+                way: Vec::new(),
+            })
+            .collect())
     }
 
     pub(super) fn select_glob(&mut self, pattern: &AddressPattern) -> Result<Vec<Meaning>> {
@@ -117,7 +153,12 @@ impl Evaluator<'_> {
         let all: BTreeSet<WsPath> = packages.into_iter().chain(above).collect();
         for folder in all {
             for meaning in self.targets_of(&folder, pattern.wanted)? {
-                let name = self.module(meaning.decl.module).decl(meaning.decl).name.text.clone();
+                let name = self
+                    .module(meaning.decl.module)
+                    .decl(meaning.decl)
+                    .name
+                    .text
+                    .clone();
                 let address = folder.child(&name);
                 if pattern.matches(address.as_str()) {
                     selected.push(meaning);
@@ -127,8 +168,10 @@ impl Evaluator<'_> {
             }
         }
         if selected.is_empty() {
-            let error =
-                Diagnostic::error("unknown-target", format!("no target matches `{}`", pattern.written));
+            let error = Diagnostic::error(
+                "unknown-target",
+                format!("no target matches `{}`", pattern.written),
+            );
             return self.fail_whole(error.mend("`nubrik list` shows what there is"));
         }
         Ok(selected)
@@ -143,32 +186,50 @@ impl Evaluator<'_> {
         let module = self.module(meaning.decl.module);
         let decl = module.decl(meaning.decl);
         let taken = self.take_from(meaning.decl);
-        let is_map = decl
-            .content(taken)
-            .body
-            .is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(_) | Expr::Record(_)));
+        let is_map = decl.content(taken).body.is_some_and(|b| {
+            matches!(
+                module.expr(b),
+                Expr::Map(_) | Expr::Each(_) | Expr::Record(_)
+            )
+        });
         if !is_map {
             return Ok(Vec::new());
         }
-        let keys: Vec<Arc<str>> = match self.declaration(meaning.decl, self.choices.chosen, decl.name.span)? {
-            Value::Map(map) => {
-                self.check_keys(&map, decl.name.span)?;
-                map.entries.iter().map(|(k, _)| k.clone()).collect()
-            }
-            Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
-            _ => Vec::new(),
-        };
-        let fitting = keys.into_iter().filter(|k| pattern.matches(&format!("{}/{k}", address.as_str())));
-        Ok(fitting.map(|key| Meaning { way: vec![key], ..meaning.clone() }).collect())
+        let keys: Vec<Arc<str>> =
+            match self.declaration(meaning.decl, self.choices.chosen, decl.name.span)? {
+                Value::Map(map) => {
+                    self.check_keys(&map, decl.name.span)?;
+                    map.entries.iter().map(|(k, _)| k.clone()).collect()
+                }
+                Value::Record(record) => record.fields.iter().map(|(n, _)| n.clone()).collect(),
+                _ => Vec::new(),
+            };
+        let fitting = keys
+            .into_iter()
+            .filter(|k| pattern.matches(&format!("{}/{k}", address.as_str())));
+        Ok(fitting
+            .map(|key| Meaning {
+                way: vec![key],
+                ..meaning.clone()
+            })
+            .collect())
     }
 }
 
-/// Whether a declaration's value is a map, whose entries are evaluated one by one and once each. What a
-/// function or kind gives is made again by each call, so that nothing may lead back to one.
+/// Whether a declaration's value is a map, whose entries are evaluated one by one and once each.
+/// What a function or kind gives is made again by each call, so that nothing may lead back to one.
 pub(super) fn is_lazy(module: &Module, decl: &Decl) -> bool {
-    if !matches!(decl.kind, DeclKind::Value | DeclKind::Target | DeclKind::Test) {
+    if !matches!(
+        decl.kind,
+        DeclKind::Value | DeclKind::Target | DeclKind::Test
+    ) {
         return false;
     }
     let body = decl.to_tell().body;
-    body.is_some_and(|b| matches!(module.expr(b), Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })))
+    body.is_some_and(|b| {
+        matches!(
+            module.expr(b),
+            Expr::Map(_) | Expr::Each(Each { key: Some(_), .. })
+        )
+    })
 }

@@ -16,16 +16,23 @@ impl Evaluator<'_> {
             Some((text, span)) => match size(&text) {
                 Some(bytes) => Some(bytes),
                 None => {
-                    let error =
-                        Diagnostic::error("wrong-type", format!("\"{text}\" is not an amount of memory"));
-                    return self.fail(span, error.mend("memory = \"512MiB\"").mend("memory = \"2GiB\""));
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        format!("\"{text}\" is not an amount of memory"),
+                    );
+                    return self.fail(
+                        span,
+                        error.mend("memory = \"512MiB\"").mend("memory = \"2GiB\""),
+                    );
                 }
             },
         };
         let processors = self.small_number(values, "processors")?.unwrap_or(1).max(1);
         Ok(Limits {
             network: values.bool("network"),
-            timeout: values.duration("timeout").or_else(|| is_check.then(|| self.world.test_patience())),
+            timeout: values
+                .duration("timeout")
+                .or_else(|| is_check.then(|| self.world.test_patience())),
             memory,
             processors,
         })
@@ -36,7 +43,9 @@ impl Evaluator<'_> {
         let mut labels = values.texts("machine");
         labels.sort();
         labels.dedup();
-        let Some((_, span)) = values.get("machine") else { return Ok(labels) };
+        let Some((_, span)) = values.get("machine") else {
+            return Ok(labels);
+        };
         if let Some(label) = labels.iter().find(|label| !is_label(label)) {
             let text = format!("\"{label}\" is no label: letters, digits, `-` and `_`, 32 at most");
             let error = Diagnostic::error("wrong-value", text);
@@ -56,7 +65,9 @@ impl Evaluator<'_> {
 
 /// An amount such as `512MiB`, in bytes.
 fn size(text: &str) -> Option<u64> {
-    let digits = text.find(|c: char| !c.is_ascii_digit()).unwrap_or(text.len());
+    let digits = text
+        .find(|c: char| !c.is_ascii_digit())
+        .unwrap_or(text.len());
     let count: u64 = text[..digits].parse().ok()?;
     let unit = match text[digits..].trim_start() {
         "KiB" => 1 << 10,

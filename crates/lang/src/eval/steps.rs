@@ -58,7 +58,9 @@ pub(super) struct Outputs {
 impl Outputs {
     /// Those of a step.
     pub fn of(&self, step: u32) -> &[NamedOutput] {
-        let start = (step as usize).checked_sub(1).map_or(0, |before| self.ends[before] as usize);
+        let start = (step as usize)
+            .checked_sub(1)
+            .map_or(0, |before| self.ends[before] as usize);
         &self.all[start..self.ends[step as usize] as usize]
     }
 
@@ -91,8 +93,14 @@ impl Draft {
 
     /// Where an output with this name is.
     pub(super) fn made(&self, name: &str) -> WsPath {
-        let known = self.outputs.iter().find(|(_, _, written)| **written == *name);
-        known.map_or_else(|| self.step.folder.join(name), |(_, file, _)| file.path.clone())
+        let known = self
+            .outputs
+            .iter()
+            .find(|(_, _, written)| **written == *name);
+        known.map_or_else(
+            || self.step.folder.join(name),
+            |(_, file, _)| file.path.clone(),
+        )
     }
 }
 
@@ -107,14 +115,19 @@ impl Evaluator<'_> {
         let mut pipelines = Vec::with_capacity(commands.len());
         let server = values.commands_of("answered_by");
         if let [_, second, ..] = server.as_slice() {
-            let error = Diagnostic::error("wrong-type", "one program answers, not several in a row");
-            return self
-                .fail(second.span, error.mend("sh`…; exec …` for what is to be done before it starts"));
+            let error =
+                Diagnostic::error("wrong-type", "one program answers, not several in a row");
+            return self.fail(
+                second.span,
+                error.mend("sh`…; exec …` for what is to be done before it starts"),
+            );
         }
         for command in commands {
             let stages = match server.first() {
                 Some(server) => vec![self.request_of(command, server, draft)?],
-                None => self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, draft))?,
+                None => self.all(&command.stages, |this, stage| {
+                    this.stage_of(stage, command.span, draft)
+                })?,
             };
             pipelines.push(Pipeline { stages });
         }
@@ -130,11 +143,16 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let answer =
-            draft.outputs.first().filter(|(n, ..)| n.as_deref() == Some("answer")).map(|o| o.1.clone());
+        let answer = draft
+            .outputs
+            .first()
+            .filter(|(n, ..)| n.as_deref() == Some("answer"))
+            .map(|o| o.1.clone());
         let mut pipelines = self.pipelines(commands.all(), values, &mut draft)?;
-        if let (Some(answer), Some(last)) = (&answer, pipelines.last_mut().and_then(|p| p.stages.last_mut()))
-        {
+        if let (Some(answer), Some(last)) = (
+            &answer,
+            pipelines.last_mut().and_then(|p| p.stages.last_mut()),
+        ) {
             last.stdout = Some(answer.path.clone());
         }
         self.check_argument_files(&draft, span)?;
@@ -155,8 +173,8 @@ impl Evaluator<'_> {
         let mut inputs = Vec::with_capacity(draft.inputs.len());
         let mut candidates = Vec::new();
         for file in std::mem::take(&mut draft.inputs) {
-            // What is in a folder, the commands may read: the listing says what they did. Of the folder that they get a
-            // copy of, it names only the copy.
+            // What is in a folder, the commands may read: the listing says what they did. Of the
+            // folder that they get a copy of, it names only the copy.
             let copied = matches!(&draft.step.work, WorkFolder::Private { copy_of: Some(of), .. }
                 if self.drafting.graph.files[of.index()].path == file.path);
             match file.folder && listed && !copied {
@@ -177,7 +195,11 @@ impl Evaluator<'_> {
         draft.step.candidates = candidates.into();
         if !draft.spelled.is_empty() {
             let spelled = std::mem::take(&mut draft.spelled);
-            self.check_spelled(&spelled, &draft.step.folder, &self.drafting.graph.declared(&draft.step))?;
+            self.check_spelled(
+                &spelled,
+                &draft.step.folder,
+                &self.drafting.graph.declared(&draft.step),
+            )?;
         }
         draft.step.say = said_of(values, &draft, answer.is_some(), scope);
         self.enter(scope, draft, span)
@@ -186,7 +208,15 @@ impl Evaluator<'_> {
     /// Enters a finished step in the graph, unless the very same step is there already.
     pub(super) fn enter(&mut self, scope: &Scope, draft: Draft, span: Span) -> Result<Value> {
         let Draft {
-            mut step, outputs: drafted, early, mut tools, services, report, lines, changes_root, ..
+            mut step,
+            outputs: drafted,
+            early,
+            mut tools,
+            services,
+            report,
+            lines,
+            changes_root,
+            ..
         } = draft;
         step.target = scope.owner.target;
         step.place = self.place(span);
@@ -195,12 +225,19 @@ impl Evaluator<'_> {
         (step.tools, step.services) = (tools.into_vec(), services);
         if let Some(reads) = self.choices.frames.last().filter(|r| !r.is_empty()) {
             let reads = reads.clone();
-            self.choices.target_reads.entry(scope.owner.target).or_default().add_all(&reads);
+            self.choices
+                .target_reads
+                .entry(scope.owner.target)
+                .or_default()
+                .add_all(&reads);
         }
         let number = self.drafting.graph.steps.len() as u32;
         let steps = &self.drafting.graph.steps;
         let folder_digest = nubrik_graph::row_digest(step.folder.as_str());
-        let known = self.drafting.steps.find(folder_digest, |n| steps[n].folder == step.folder);
+        let known = self
+            .drafting
+            .steps
+            .find(folder_digest, |n| steps[n].folder == step.folder);
         let known = known.map(|n| n as u32);
         let maker = known.unwrap_or(number);
         let mut outputs: SmallVec<[NamedOutput; 1]> = SmallVec::new();
@@ -218,12 +255,22 @@ impl Evaluator<'_> {
                 super::forms::check::note_output(check, report.as_deref(), name, id);
             }
             // Outputs that the commands leave where they chose to are taken from there.
-            for (_, taken) in step.taken.iter_mut().filter(|(path, _)| path.as_str() == &*written) {
+            for (_, taken) in step
+                .taken
+                .iter_mut()
+                .filter(|(path, _)| path.as_str() == &*written)
+            {
                 *taken = id;
             }
             let (early, lines) = (early.contains(&written), lines.contains(&written));
-            step.outputs.push(OutputNode { file: id, name: written, early, lines });
-            // What only tells which lines ran is nothing that the step is run for, unless a definition names it.
+            step.outputs.push(OutputNode {
+                file: id,
+                name: written,
+                early,
+                lines,
+            });
+            // What only tells which lines ran is nothing that the step is run for, unless a
+            // definition names it.
             if !lines || name.is_some() {
                 outputs.push((name, file));
             }
@@ -237,7 +284,9 @@ impl Evaluator<'_> {
             let error = made_twice(made, self.drafting.step_spans[known as usize]);
             return self.fail(span, error);
         }
-        self.drafting.steps.insert_new(folder_digest, number as usize);
+        self.drafting
+            .steps
+            .insert_new(folder_digest, number as usize);
         self.drafting.graph.steps.push(step);
         self.drafting.step_spans.push(span);
         self.drafting.outputs.push(outputs);
@@ -280,10 +329,17 @@ impl Evaluator<'_> {
         }
         match strand {
             WordStrand::Out { span, .. } if is_answer => {
-                let error = Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
+                let error =
+                    Diagnostic::error("wrong-type", "a `probe` has no outputs but what it prints");
                 return self.fail(*span, error.mend("{scratch \"…\"} for what is thrown away"));
             }
-            WordStrand::Out { name, path, folder, early, span } => {
+            WordStrand::Out {
+                name,
+                path,
+                folder,
+                early,
+                span,
+            } => {
                 self.outline_output(draft, name, path, *folder, *span)?;
                 if *early && !draft.early.contains(path) {
                     draft.early.push(path.clone());
@@ -299,7 +355,10 @@ impl Evaluator<'_> {
             }
             WordStrand::Scratch { path, folder, .. } => {
                 let path = scratch_path(&draft.step.folder, path);
-                add(&mut draft.step.scratch, if *folder { scratch_folder(&path) } else { path });
+                add(
+                    &mut draft.step.scratch,
+                    if *folder { scratch_folder(&path) } else { path },
+                );
             }
             _ => {}
         }
@@ -336,10 +395,19 @@ impl Evaluator<'_> {
         if commands.counts() {
             draft.lines = commands.accounts();
             strands.extend(leaves_of(commands.counting()));
-            draft.step.scratch.push(scratch_folder(&counts_folder(&draft.step.folder)));
+            draft
+                .step
+                .scratch
+                .push(scratch_folder(&counts_folder(&draft.step.folder)));
         }
         if is_answer {
-            self.outline_output(&mut draft, &Some("answer".into()), &"answer".into(), false, span)?;
+            self.outline_output(
+                &mut draft,
+                &Some("answer".into()),
+                &"answer".into(),
+                false,
+                span,
+            )?;
         }
         for strand in strands {
             self.outline_strand(&mut draft, strand, is_answer)?;
@@ -349,7 +417,10 @@ impl Evaluator<'_> {
             let path: Arc<str> = path.trim_end_matches('/').into();
             self.check_name(&path, *span)?;
             self.outline_output(&mut draft, &Some(name.clone()), &path, folder, *span)?;
-            draft.step.taken.push((self.path_within(&path, *span)?, FileId(0)));
+            draft
+                .step
+                .taken
+                .push((self.path_within(&path, *span)?, FileId(0)));
         }
         draft.step.work = self.work_folder(values, !makes.is_empty(), &mut draft)?;
         Ok(draft)
@@ -357,7 +428,9 @@ impl Evaluator<'_> {
 
     /// The outputs of commands that choose where they write: name and path.
     pub(super) fn makes(&mut self, values: &FormValues, span: Span) -> Result<Vec<ChosenOutput>> {
-        let Value::Map(map) = values.value("makes") else { return Ok(Vec::new()) };
+        let Value::Map(map) = values.value("makes") else {
+            return Ok(Vec::new());
+        };
         self.check_keys(&map, span)?;
         let mut makes = Vec::new();
         for (name, thunk) in &map.entries {
@@ -383,20 +456,32 @@ impl Evaluator<'_> {
     ) -> Result<WorkFolder> {
         let at = |draft: &Draft| scratch_path(&draft.step.folder, "work");
         match values.get("folder") {
-            None if makes => Ok(WorkFolder::Private { at: at(draft), copy_of: None }),
+            None if makes => Ok(WorkFolder::Private {
+                at: at(draft),
+                copy_of: None,
+            }),
             None => Ok(WorkFolder::Root),
             Some((Value::File(folder), span)) => match folder.maker {
                 None if makes => {
-                    let error = Diagnostic::error("wrong-type", "commands cannot write into a source folder");
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        "commands cannot write into a source folder",
+                    );
                     let error = error.note("with `makes` they run in a folder of their own");
-                    self.fail(span, error.mend("folder = stage { … } gives them a copy to write in"))
+                    self.fail(
+                        span,
+                        error.mend("folder = stage { … } gives them a copy to write in"),
+                    )
                 }
                 None => Ok(WorkFolder::Source(folder.path.clone())),
                 Some(_) => {
                     let folder = folder.clone();
                     let copy_of = Some(self.file_id(&folder));
                     draft.inputs.push(folder);
-                    Ok(WorkFolder::Private { at: at(draft), copy_of })
+                    Ok(WorkFolder::Private {
+                        at: at(draft),
+                        copy_of,
+                    })
                 }
             },
             Some((_, span)) => self.failed_before(span),
@@ -411,16 +496,24 @@ impl Evaluator<'_> {
         folder: bool,
         span: Span,
     ) -> Result<()> {
-        let file = FileRef { path: draft.step.folder.join(path), maker: None, folder };
+        let file = FileRef {
+            path: draft.step.folder.join(path),
+            maker: None,
+            folder,
+        };
         for (other_name, other, written) in &draft.outputs {
             if *other == file && other_name == name {
                 return Ok(()); // The same output, named in a second command.
             }
             let clash = other.path.is_in(&file.path) || file.path.is_in(&other.path);
             if clash || (name.is_some() && other_name == name) {
-                let message = format!("the outputs \"{written}\" and \"{path}\" are in each other's way");
+                let message =
+                    format!("the outputs \"{written}\" and \"{path}\" are in each other's way");
                 let error = Diagnostic::error("made-twice", message);
-                return self.fail(span, error.mend("give each output a name and a path of its own"));
+                return self.fail(
+                    span,
+                    error.mend("give each output a name and a path of its own"),
+                );
             }
         }
         draft.outputs.push((name.clone(), file, path.clone()));
@@ -438,12 +531,14 @@ impl Evaluator<'_> {
     }
 }
 
-/// What is noted of a scratch folder. The folder of each scratch path is there before the commands run.
+/// What is noted of a scratch folder. The folder of each scratch path is there before the commands
+/// run.
 fn scratch_folder(path: &WsPath) -> WsPath {
     path.child("contents")
 }
 
-/// The name of a step's first output, from which its folder has its own; `None` where it makes nothing.
+/// The name of a step's first output, from which its folder has its own; `None` where it makes
+/// nothing.
 fn first_output(
     commands: &[Rc<CommandValue>],
     strands: &Leaves<'_>,
@@ -460,13 +555,19 @@ fn first_output(
         _ => None,
     });
     let verdict = (unnamed == First::Verdict).then(|| "verdict".into());
-    let named = named.or_else(|| makes.first().map(|(_, path, _)| path.trim_end_matches('/').into()));
+    let named = named.or_else(|| {
+        makes
+            .first()
+            .map(|(_, path, _)| path.trim_end_matches('/').into())
+    });
     named.or(verdict)
 }
 
 fn observed_and_kept() -> Diagnostic {
     Diagnostic::error("kept-observed", "an `observed` step cannot keep a folder")
-        .note("what it knows from the last time it does not read again, so that this would not count")
+        .note(
+            "what it knows from the last time it does not read again, so that this would not count",
+        )
         .mend("drop `observed`: then all counts that it declares")
         .mend("{scratchfolder \"…\"} for a folder that is empty each time")
 }
@@ -481,8 +582,13 @@ fn makes_nothing() -> Diagnostic {
 
 /// The first output that a step is run for.
 fn named_first(draft: &Draft) -> &str {
-    let first = draft.outputs.iter().find(|(_, _, written)| !draft.lines.contains(written));
-    first.or(draft.outputs.first()).map_or("", |(_, _, written)| written)
+    let first = draft
+        .outputs
+        .iter()
+        .find(|(_, _, written)| !draft.lines.contains(written));
+    first
+        .or(draft.outputs.first())
+        .map_or("", |(_, _, written)| written)
 }
 
 /// What a step does, for people: what its definition says, else what it is for.
@@ -497,8 +603,11 @@ fn said_of(values: &FormValues, draft: &Draft, is_probe: bool, scope: &Scope) ->
 
 /// Two different steps have an output in common, and `other` is where the first of them is.
 fn made_twice(output: &str, other: Span) -> Diagnostic {
-    Diagnostic::error("made-twice", format!("two steps write the same output `{output}`"))
-        .related(other, "the other one is here")
-        .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
-        .mend("{ \"key\": step { … } } puts each under a key of its own")
+    Diagnostic::error(
+        "made-twice",
+        format!("two steps write the same output `{output}`"),
+    )
+    .related(other, "the other one is here")
+    .mend("{out \"…\"} with a name that differs, such as one with the source's stem in it")
+    .mend("{ \"key\": step { … } } puts each under a key of its own")
 }

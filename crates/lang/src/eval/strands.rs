@@ -1,4 +1,5 @@
-//! The strands of commands: what their words are made of, and where the paths lead that only a step knows.
+//! The strands of commands: what their words are made of, and where the paths lead that only a step
+//! knows.
 
 use std::rc::Rc;
 
@@ -13,7 +14,13 @@ pub(super) type Leaves<'a> = SmallVec<[&'a WordStrand; 16]>;
 
 /// All strands of a process: of its words, and of where it reads and writes.
 pub(super) fn all_strands(stage: &StageValue) -> impl Iterator<Item = &WordStrand> {
-    stage.words.iter().chain(&stage.stdin).chain(&stage.stdout).chain(&stage.stderr).flat_map(|(_, w)| w)
+    stage
+        .words
+        .iter()
+        .chain(&stage.stdin)
+        .chain(&stage.stdout)
+        .chain(&stage.stderr)
+        .flat_map(|(_, w)| w)
 }
 
 /// Strands with those inside quoted ones instead of these.
@@ -42,6 +49,8 @@ pub(super) fn kept_path(folder: &WsPath, path: &str) -> WsPath {
 pub(super) fn leaves_of(commands: &[Rc<CommandValue>]) -> Leaves<'_> {
     let mut list = Leaves::new();
     let stages = commands.iter().flat_map(|command| &command.stages);
-    stages.flat_map(all_strands).for_each(|strand| leaves(strand, &mut list));
+    stages
+        .flat_map(all_strands)
+        .for_each(|strand| leaves(strand, &mut list));
     list
 }

@@ -1,4 +1,5 @@
-//! What is taken from which declaration: a part of the definitions can only be evaluated again by itself because this is known.
+//! What is taken from which declaration: a part of the definitions can only be evaluated again by
+//! itself because this is known.
 
 use std::sync::Arc;
 
@@ -6,8 +7,9 @@ use super::Evaluator;
 use crate::hir::{DeclId, ModuleId};
 use crate::trail::WatchedWorld;
 
-/// Says that it was noted that the value being evaluated takes something from a declaration. What a declaration says of its value
-/// is only given to who holds one ([`crate::hir::Decl::content`]), and nothing but taking note makes one.
+/// Says that it was noted that the value being evaluated takes something from a declaration. What a
+/// declaration says of its value is only given to who holds one ([`crate::hir::Decl::content`]),
+/// and nothing but taking note makes one.
 #[derive(Clone, Copy, Debug)]
 pub(crate) struct Taken(());
 
@@ -29,7 +31,9 @@ impl Evaluator<'_> {
     }
 
     pub(super) fn unit_of(&mut self, id: DeclId) -> u32 {
-        let Some(watched) = self.watched else { return 0 };
+        let Some(watched) = self.watched else {
+            return 0;
+        };
         if let Some(unit) = self.definitions.units.get(&id) {
             return *unit;
         }

@@ -23,7 +23,11 @@ impl Evaluator<'_> {
             Method::Len => Value::Int(t.chars().count() as i64),
             Method::Lower | Method::Upper => {
                 self.room_for_text(t.len(), name.span)?;
-                Value::text(&if method == Method::Lower { t.to_lowercase() } else { t.to_uppercase() })
+                Value::text(&if method == Method::Lower {
+                    t.to_lowercase()
+                } else {
+                    t.to_uppercase()
+                })
             }
             Method::Trim => Value::text(t.trim()),
             Method::Lines => {
@@ -34,7 +38,10 @@ impl Evaluator<'_> {
             Method::ToInt => match t.trim().parse() {
                 Ok(number) => Value::Int(number),
                 Err(_) => {
-                    let error = Diagnostic::error("wrong-type", format!("{:?} is not a whole number", &**t));
+                    let error = Diagnostic::error(
+                        "wrong-type",
+                        format!("{:?} is not a whole number", &**t),
+                    );
                     return self.fail(name.span, error);
                 }
             },
@@ -51,11 +58,14 @@ impl Evaluator<'_> {
             Method::Replace => {
                 let (from, to) = (self.text_arg(&args[0])?, self.text_arg(&args[1])?);
                 if from.is_empty() {
-                    return self
-                        .fail(args[0].span, Diagnostic::error("wrong-call", "cannot replace an empty text"));
+                    return self.fail(
+                        args[0].span,
+                        Diagnostic::error("wrong-call", "cannot replace an empty text"),
+                    );
                 }
                 let found = t.matches(&*from).count();
-                let size = (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
+                let size =
+                    (t.len() - found * from.len()).saturating_add(found.saturating_mul(to.len()));
                 self.room_for_text(t.len().max(size), name.span)?;
                 Value::text(&t.replace(&*from, &to))
             }
@@ -80,8 +90,10 @@ impl Evaluator<'_> {
         match &arg.value {
             Value::Text(Text::Plain(text)) => Ok(text.clone()),
             other => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("expected a text, found {}", other.described()));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("expected a text, found {}", other.described()),
+                );
                 self.fail(arg.span, error)
             }
         }

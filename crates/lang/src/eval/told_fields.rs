@@ -1,4 +1,5 @@
-//! What targets were given by their definitions, and what by defaults of a kind: for people who look at them.
+//! What targets were given by their definitions, and what by defaults of a kind: for people who
+//! look at them.
 
 use std::sync::Arc;
 
@@ -42,7 +43,8 @@ pub struct ToldField {
     pub value: String,
     /// The texts among it, as commands have them.
     pub words: Vec<Arc<str>>,
-    /// The default that gave it, where the definition did not; a field that may be left out has none.
+    /// The default that gave it, where the definition did not; a field that may be left out has
+    /// none.
     pub default: Option<Place>,
     /// Whether the definition gave it.
     pub is_given: bool,
@@ -84,19 +86,25 @@ fn told(value: &Value) -> String {
         Value::Record(record) => {
             let name = record.fields.iter().find(|(name, _)| &**name == "name");
             match (&record.kind, name) {
-                (Some(kind), Some((_, Value::Text(name)))) => format!("{kind} {}", plain_path_text(name)),
+                (Some(kind), Some((_, Value::Text(name)))) => {
+                    format!("{kind} {}", plain_path_text(name))
+                }
                 (Some(kind), _) => kind.to_string(),
                 (None, _) => {
-                    let field = |(name, value): &(Arc<str>, Value)| format!("{name} = {}", told(value));
-                    let mut fields =
-                        record.fields.iter().map(|(name, value)| field(&(name.clone(), value.clone())));
+                    let field =
+                        |(name, value): &(Arc<str>, Value)| format!("{name} = {}", told(value));
+                    let mut fields = record
+                        .fields
+                        .iter()
+                        .map(|(name, value)| field(&(name.clone(), value.clone())));
                     several(&mut fields, record.fields.len())
                 }
             }
         }
-        Value::Map(map) => {
-            several(&mut map.entries.iter().map(|(key, _)| format!("{:?}", &**key)), map.entries.len())
-        }
+        Value::Map(map) => several(
+            &mut map.entries.iter().map(|(key, _)| format!("{:?}", &**key)),
+            map.entries.len(),
+        ),
         Value::None | Value::Bool(_) | Value::Int(_) | Value::Duration(_) => {
             super::option_values::shown(value)
         }
@@ -122,25 +130,35 @@ impl Evaluator<'_> {
     pub fn told_names(mut self, packages: &[WsPath]) -> Vec<ToldName> {
         let mut all = Vec::new();
         for package in packages {
-            let Ok(Some(id)) = self.load_package(package) else { continue };
+            let Ok(Some(id)) = self.load_package(package) else {
+                continue;
+            };
             let module = self.module(id);
             for (number, decl) in (0..).zip(&module.decls) {
                 if !matches!(decl.kind, DeclKind::Value | DeclKind::Option) {
                     continue;
                 }
                 let span = decl.name.span;
-                let Ok(value) = self.declaration(DeclId::new(id, number), self.choices.chosen, span) else {
+                let Ok(value) =
+                    self.declaration(DeclId::new(id, number), self.choices.chosen, span)
+                else {
                     continue;
                 };
                 let file = self.definitions.modules.sources.name(span.file).clone();
                 let (kind, name) = (value.described(), decl.name.text.clone());
-                all.push(ToldName { file, name, kind, value: self.told_value(&value, span) });
+                all.push(ToldName {
+                    file,
+                    name,
+                    kind,
+                    value: self.told_value(&value, span),
+                });
             }
         }
         all
     }
 
-    /// What all targets that some patterns mean, and those that they need, were given, where a kind makes them.
+    /// What all targets that some patterns mean, and those that they need, were given, where a kind
+    /// makes them.
     pub fn told_fields(mut self, patterns: &[AddressPattern]) -> Vec<ToldCall> {
         self.wanted.told_fields = Some(Vec::new());
         let mut meanings = Vec::new();
@@ -161,22 +179,39 @@ impl Evaluator<'_> {
 
     /// A value for people, sets of files by what is in them.
     fn told_value(&mut self, value: &Value, span: Span) -> String {
-        let Value::Files(_) = value else { return told(value) };
+        let Value::Files(_) = value else {
+            return told(value);
+        };
         match self.files_of(value, span) {
             Ok(files) if files.is_empty() => "no files".to_owned(),
-            Ok(files) => several(&mut files.iter().map(|file| file.path.to_string()), files.len()),
+            Ok(files) => several(
+                &mut files.iter().map(|file| file.path.to_string()),
+                files.len(),
+            ),
             Err(_) => value.described(),
         }
     }
 
-    /// Takes note of what a kind was given, if that is wanted and the call is in a target's own definition.
-    pub(super) fn tell_call(&mut self, scope: &Scope, id: DeclId, given: &[Arc<str>], slots: &[Slot]) {
-        if self.wanted.told_fields.is_none() || scope.env.is_some() || scope.config != self.choices.chosen {
+    /// Takes note of what a kind was given, if that is wanted and the call is in a target's own
+    /// definition.
+    pub(super) fn tell_call(
+        &mut self,
+        scope: &Scope,
+        id: DeclId,
+        given: &[Arc<str>],
+        slots: &[Slot],
+    ) {
+        if self.wanted.told_fields.is_none()
+            || scope.env.is_some()
+            || scope.config != self.choices.chosen
+        {
             return;
         }
         let module = self.module(id.module);
         let decl = module.decl(id);
-        let target = self.drafting.graph.targets[scope.owner.target.index()].address.clone();
+        let target = self.drafting.graph.targets[scope.owner.target.index()]
+            .address
+            .clone();
         let params = &decl.to_tell().params;
         let mut field = |(param, slot): (&Param, &Slot)| {
             let value = match slot {
@@ -188,13 +223,29 @@ impl Evaluator<'_> {
                 Slot::Lazy(_) => Vec::new(),
             };
             let is_given = given.contains(&param.name.text);
-            let default = param.default.filter(|_| !is_given).map(|at| self.place(module.span(at)));
+            let default = param
+                .default
+                .filter(|_| !is_given)
+                .map(|at| self.place(module.span(at)));
             let (name, documentation) = (param.name.text.clone(), param.documentation.clone());
-            ToldField { name, documentation, value, words, default, is_given }
+            ToldField {
+                name,
+                documentation,
+                value,
+                words,
+                default,
+                is_given,
+            }
         };
         let fields = params.iter().zip(slots).map(&mut field).collect();
-        let call = ToldCall { target, kind: decl.name.text.clone(), fields };
-        let Some(all) = &mut self.wanted.told_fields else { return };
+        let call = ToldCall {
+            target,
+            kind: decl.name.text.clone(),
+            fields,
+        };
+        let Some(all) = &mut self.wanted.told_fields else {
+            return;
+        };
         // Calls among its arguments come before the outermost one.
         all.retain(|known| known.target != call.target);
         all.push(call);

@@ -13,8 +13,8 @@ use super::{Evaluator, Result};
 use crate::value::*;
 
 impl Evaluator<'_> {
-    /// Refuses paths of what other steps make, spelled out in words, where nothing there is declared: whether the step finds
-    /// anything would hang on what was built before.
+    /// Refuses paths of what other steps make, spelled out in words, where nothing there is
+    /// declared: whether the step finds anything would hang on what was built before.
     pub(super) fn check_spelled(
         &mut self,
         spelled: &[(String, Span)],
@@ -25,27 +25,45 @@ impl Evaluator<'_> {
             .iter()
             .map(|id| &self.drafting.graph.files[id.index()])
             .filter(|file| file.maker.is_some());
-        let mut paths: Vec<(&str, bool)> = files.map(|file| (file.path.as_str(), file.folder)).collect();
+        let mut paths: Vec<(&str, bool)> = files
+            .map(|file| (file.path.as_str(), file.folder))
+            .collect();
         paths.sort_unstable();
-        let at = |path: &str| paths.binary_search_by(|(declared, _)| (*declared).cmp(path)).ok();
+        let at = |path: &str| {
+            paths
+                .binary_search_by(|(declared, _)| (*declared).cmp(path))
+                .ok()
+        };
         let is_declared = |path: &str| {
             let below = format!("{path}/");
             let first = paths.partition_point(|(declared, _)| *declared < below.as_str());
             let mut above = path.match_indices('/').map(|(end, _)| &path[..end]);
             at(path).is_some()
-                || paths.get(first).is_some_and(|(declared, _)| declared.starts_with(&below))
+                || paths
+                    .get(first)
+                    .is_some_and(|(declared, _)| declared.starts_with(&below))
                 || above.any(|folder| at(folder).is_some_and(|at| paths[at].1))
         };
         let is_wrong = |path: &str| !WsPath::from_normal(path).is_in(own) && !is_declared(path);
-        let Some((path, span)) = spelled.iter().find(|(path, _)| is_wrong(path)) else { return Ok(()) };
+        let Some((path, span)) = spelled.iter().find(|(path, _)| is_wrong(path)) else {
+            return Ok(());
+        };
         let place = WsPath::from_normal(path);
-        let maker =
-            self.drafting.graph.steps.iter().find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
+        let maker = self
+            .drafting
+            .graph
+            .steps
+            .iter()
+            .find(|s| place.is_in(&s.folder) || s.folder.is_in(&place));
         let address = maker.map(|step| &self.drafting.graph.targets[step.target.index()].address);
-        let what = address.map_or("what another step makes".to_owned(), |a| format!("what `{a}` makes"));
+        let what = address.map_or("what another step makes".to_owned(), |a| {
+            format!("what `{a}` makes")
+        });
         let message = format!("this names {what} and does not declare it");
         let error = Diagnostic::error("undeclared-made", message)
-            .note(format!("the word holds {path}; a path as text carries no file"))
+            .note(format!(
+                "the word holds {path}; a path as text carries no file"
+            ))
             .mend("{the file itself} in the command")
             .mend("reads = the file, or all files there");
         self.fail(*span, error)
@@ -54,21 +72,43 @@ impl Evaluator<'_> {
     /// Refuses two files of one name with different texts.
     pub(super) fn check_argument_files(&mut self, draft: &Draft, span: Span) -> Result<()> {
         let lists = &draft.step.lists;
-        let twice =
-            lists.iter().enumerate().find(|(i, list)| lists[..*i].iter().any(|l| l.path == list.path));
-        let Some((_, twice)) = twice else { return Ok(()) };
-        let message = format!("two files with different texts are called `{}`", twice.path.name());
+        let twice = lists
+            .iter()
+            .enumerate()
+            .find(|(i, list)| lists[..*i].iter().any(|l| l.path == list.path));
+        let Some((_, twice)) = twice else {
+            return Ok(());
+        };
+        let message = format!(
+            "two files with different texts are called `{}`",
+            twice.path.name()
+        );
         let error = Diagnostic::error("made-twice", message);
-        self.fail(span, error.mend("{textfile \"…\" text} with a name of its own for each"))
+        self.fail(
+            span,
+            error.mend("{textfile \"…\" text} with a name of its own for each"),
+        )
     }
 
-    pub(super) fn stage_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Stage> {
+    pub(super) fn stage_of(
+        &mut self,
+        stage: &StageValue,
+        span: Span,
+        draft: &mut Draft,
+    ) -> Result<Stage> {
         let mut words = self.words_of(stage, span, draft)?;
         let program = self.program_of(stage, &mut words, span, draft)?;
         let stdin = self.read_from(stage.stdin.as_ref(), draft)?;
         let stdout = self.redirected(stage.stdout.as_ref(), draft)?;
         let stderr = self.redirected(stage.stderr.as_ref(), draft)?;
-        Ok(Stage { program, words, stdin, stdout, stderr, answers: false })
+        Ok(Stage {
+            program,
+            words,
+            stdin,
+            stdout,
+            stderr,
+            answers: false,
+        })
     }
 
     /// A command that is a request to a program that stays: its words are what is asked.
@@ -79,35 +119,65 @@ impl Evaluator<'_> {
         draft: &mut Draft,
     ) -> Result<Stage> {
         let plain = |command: &CommandValue| match command.stages.as_slice() {
-            [stage] if [&stage.stdin, &stage.stdout, &stage.stderr].iter().all(|r| r.is_none()) => {
+            [stage]
+                if [&stage.stdin, &stage.stdout, &stage.stderr]
+                    .iter()
+                    .all(|r| r.is_none()) =>
+            {
                 Some(command.stages[0].clone())
             }
             _ => None,
         };
         let (Some(request), Some(server_stage)) = (plain(asked), plain(server)) else {
-            let at = if plain(asked).is_none() { asked.span } else { server.span };
-            let message = "neither a program that stays nor what it is asked has pipes or redirects";
+            let at = if plain(asked).is_none() {
+                asked.span
+            } else {
+                server.span
+            };
+            let message =
+                "neither a program that stays nor what it is asked has pipes or redirects";
             let error = Diagnostic::error("wrong-type", message);
-            return self.fail(at, error.mend("{out \"…\"} as a word: the program writes there"));
+            return self.fail(
+                at,
+                error.mend("{out \"…\"} as a word: the program writes there"),
+            );
         };
         let mut stage = self.stage_of(&server_stage, server.span, draft)?;
         let words = self.words_of(&request, asked.span, draft)?;
-        let number = draft.step.lists.iter().filter(|list| list.path.name().starts_with("request-")).count();
+        let number = draft
+            .step
+            .lists
+            .iter()
+            .filter(|list| list.path.name().starts_with("request-"))
+            .count();
         let path = scratch_path(&draft.step.folder, &format!("request-{}.json", number + 1));
         let text = super::json::json_line(&words);
-        draft.step.lists.push(ArgumentFile { path: path.clone(), text: text.into() });
+        draft.step.lists.push(ArgumentFile {
+            path: path.clone(),
+            text: text.into(),
+        });
         (stage.stdin, stage.answers) = (Some(path), true);
         Ok(stage)
     }
 
     /// The words of a stage; what they name is noted in the draft.
-    fn words_of(&mut self, stage: &StageValue, span: Span, draft: &mut Draft) -> Result<Vec<Arc<str>>> {
+    fn words_of(
+        &mut self,
+        stage: &StageValue,
+        span: Span,
+        draft: &mut Draft,
+    ) -> Result<Vec<Arc<str>>> {
         let mut words: Vec<Arc<str>> = Vec::with_capacity(stage.words.len());
         for (_, word) in &stage.words {
             words.push(self.written_word(word, draft));
         }
         let mut strands = Leaves::new();
-        stage.words.iter().chain(&stage.stdin).flat_map(|(_, w)| w).for_each(|s| leaves(s, &mut strands));
+        stage
+            .words
+            .iter()
+            .chain(&stage.stdin)
+            .flat_map(|(_, w)| w)
+            .for_each(|s| leaves(s, &mut strands));
         let at = stage.words.first().map(|(at, _)| *at);
         for strand in strands {
             match strand {
@@ -136,7 +206,9 @@ impl Evaluator<'_> {
         span: Span,
         draft: &mut Draft,
     ) -> Result<Program> {
-        let Some((span, first)) = stage.words.first() else { return self.failed_before(span) };
+        let Some((span, first)) = stage.words.first() else {
+            return self.failed_before(span);
+        };
         match first.as_slice() {
             [WordStrand::File(file)] if !file.folder => Ok(Program::File(self.file_id(file))),
             [WordStrand::Tool(tool)] => {
@@ -166,23 +238,34 @@ impl Evaluator<'_> {
                 let of_workspace = format!("{{in \"{path}\"}} for a program of the workspace");
                 let error = match (path.starts_with('/'), draft.is_in_image()) {
                     (true, _) => error.mend("root = …   for a program of an image"),
-                    (false, true) => {
-                        error.mend(of_workspace).mend(format!("/{path} for a program of the image"))
-                    }
+                    (false, true) => error
+                        .mend(of_workspace)
+                        .mend(format!("/{path} for a program of the image")),
                     (false, false) => error.mend(of_workspace),
                 };
-                self.fail(*span, error.mend(format!("{name} for a tool that is on the search path")))
+                self.fail(
+                    *span,
+                    error.mend(format!("{name} for a tool that is on the search path")),
+                )
             }
             _ => {
-                let error =
-                    Diagnostic::error("wrong-type", "a command begins with a tool's name or one program");
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    "a command begins with a tool's name or one program",
+                );
                 self.fail(*span, error)
             }
         }
     }
 
-    fn read_from(&mut self, word: Option<&FilledWord>, draft: &mut Draft) -> Result<Option<WsPath>> {
-        let Some((span, word)) = word else { return Ok(None) };
+    fn read_from(
+        &mut self,
+        word: Option<&FilledWord>,
+        draft: &mut Draft,
+    ) -> Result<Option<WsPath>> {
+        let Some((span, word)) = word else {
+            return Ok(None);
+        };
         match word.as_slice() {
             [WordStrand::File(file)] if !file.folder => Ok(Some(file.path.clone())),
             [WordStrand::TextFile { path, .. }] => {
@@ -197,20 +280,34 @@ impl Evaluator<'_> {
         }
     }
 
-    pub(super) fn redirected(&mut self, word: Option<&FilledWord>, draft: &Draft) -> Result<Option<WsPath>> {
-        let Some((span, word)) = word else { return Ok(None) };
+    pub(super) fn redirected(
+        &mut self,
+        word: Option<&FilledWord>,
+        draft: &Draft,
+    ) -> Result<Option<WsPath>> {
+        let Some((span, word)) = word else {
+            return Ok(None);
+        };
         match word.as_slice() {
-            [WordStrand::Out { path, folder: false, .. } | WordStrand::DepFile { path, .. }] => {
-                Ok(Some(draft.made(path)))
-            }
+            [
+                WordStrand::Out {
+                    path,
+                    folder: false,
+                    ..
+                }
+                | WordStrand::DepFile { path, .. },
+            ] => Ok(Some(draft.made(path))),
             [WordStrand::Scratch { path, .. }] => Ok(Some(scratch_path(&draft.step.folder, path))),
             [WordStrand::Literal(name)] => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("`{name}` is written to but not declared"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("`{name}` is written to but not declared"),
+                );
                 self.fail(*span, error.mend(format!("{{out \"{name}\"}}")))
             }
             _ => {
-                let error = Diagnostic::error("wrong-type", "a redirect writes to one declared output");
+                let error =
+                    Diagnostic::error("wrong-type", "a redirect writes to one declared output");
                 self.fail(*span, error.mend("> {out \"result.txt\"}"))
             }
         }
@@ -222,21 +319,31 @@ impl Evaluator<'_> {
         draft: &mut Draft,
         span: Span,
     ) -> Result<Vec<(Arc<str>, Arc<str>)>> {
-        let Value::Map(map) = env else { return Ok(Vec::new()) };
+        let Value::Map(map) = env else {
+            return Ok(Vec::new());
+        };
         let mut variables = Vec::new();
         for (name, thunk) in &map.entries {
-            let Value::Text(text) = self.force(thunk, span)? else { return self.failed_before(span) };
+            let Value::Text(text) = self.force(thunk, span)? else {
+                return self.failed_before(span);
+            };
             let set_by_us = matches!(&**name, "PWD" | "HOME" | "TMPDIR");
             if set_by_us || name.contains('=') || name.is_empty() {
                 let message = format!("the variable `{name}` cannot be set for a step");
                 let error = Diagnostic::error("bad-key", message);
-                return self.fail(thunk.span, error.note("PWD, HOME and TMPDIR are the step's own"));
+                return self.fail(
+                    thunk.span,
+                    error.note("PWD, HOME and TMPDIR are the step's own"),
+                );
             }
-            let strands: Vec<WordStrand> = text.strands().into_iter().map(WordStrand::from).collect();
+            let strands: Vec<WordStrand> =
+                text.strands().into_iter().map(WordStrand::from).collect();
             let value = self.written(&strands, draft);
             for strand in text.strands() {
                 match strand {
-                    Strand::Literal(text) => draft.spelled.extend(spelled_in(&text, Some(thunk.span))),
+                    Strand::Literal(text) => {
+                        draft.spelled.extend(spelled_in(&text, Some(thunk.span)))
+                    }
                     Strand::File(file) => draft.inputs.push(file),
                     Strand::Tool(tool) => draft.tools.push(self.tool_id(&tool.name)),
                     Strand::Secret(_) if !draft.keeps_secrets => {
@@ -294,24 +401,35 @@ impl Evaluator<'_> {
                     text.push_str(&path_from(&work, &kept_path(&draft.step.folder, path)));
                 }
                 WordStrand::ArgFile(files) => {
-                    let listed: String =
-                        files.iter().map(|f| format!("{}\n", path_from(&work, &f.path))).collect();
+                    let listed: String = files
+                        .iter()
+                        .map(|f| format!("{}\n", path_from(&work, &f.path)))
+                        .collect();
                     let lists = &mut draft.step.lists;
                     let known = lists.iter().position(|l| *l.text == *listed);
                     let at = known.unwrap_or_else(|| {
-                        let path = scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
-                        lists.push(ArgumentFile { path, text: listed.into() });
+                        let path =
+                            scratch_path(&draft.step.folder, &format!("list-{}", lists.len() + 1));
+                        lists.push(ArgumentFile {
+                            path,
+                            text: listed.into(),
+                        });
                         lists.len() - 1
                     });
                     text.push_str(&path_from(&work, &lists[at].path));
                 }
-                WordStrand::TextFile { path, text: inner, .. } => {
+                WordStrand::TextFile {
+                    path, text: inner, ..
+                } => {
                     let held = self.written(inner, draft);
                     let path = scratch_path(&draft.step.folder, path);
                     text.push_str(&path_from(&work, &path));
                     let lists = &mut draft.step.lists;
                     if !lists.iter().any(|l| l.path == path && *l.text == *held) {
-                        lists.push(ArgumentFile { path, text: held.into() });
+                        lists.push(ArgumentFile {
+                            path,
+                            text: held.into(),
+                        });
                     }
                 }
                 WordStrand::Quoted(inner) => text.push_str(&quoted(&self.written(inner, draft))),
@@ -321,15 +439,20 @@ impl Evaluator<'_> {
     }
 }
 
-/// What is wrong with a first word that only a shell understands, and what to write instead; `None` for the name of a tool.
+/// What is wrong with a first word that only a shell understands, and what to write instead; `None`
+/// for the name of a tool.
 pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
     let name = |name: &str| {
         let letter = |c: char| c.is_ascii_alphanumeric() || c == '_';
         name.starts_with(|c: char| c.is_ascii_alphabetic() || c == '_') && name.chars().all(letter)
     };
     if let Some((variable, value)) = word.split_once('=').filter(|(variable, _)| name(variable)) {
-        let what = format!("`{word}` before a command sets a variable, and only a shell understands that");
-        return Some((what, vec![format!("env = {{ \"{variable}\": \"{value}\" }}")]));
+        let what =
+            format!("`{word}` before a command sets a variable, and only a shell understands that");
+        return Some((
+            what,
+            vec![format!("env = {{ \"{variable}\": \"{value}\" }}")],
+        ));
     }
     let what = format!("`{word}` is a shell built-in, not a program");
     match word {
@@ -348,8 +471,8 @@ pub(super) fn only_a_shell_does(word: &str) -> Option<(String, Vec<String>)> {
     }
 }
 
-/// The paths of what steps make that plain characters hold; most often none. Every text of every command is searched,
-/// so that one character is looked for first.
+/// The paths of what steps make that plain characters hold; most often none. Every text of every
+/// command is searched, so that one character is looked for first.
 pub(super) fn spelled_in(text: &str, at: Option<Span>) -> impl Iterator<Item = (String, Span)> {
     let starts = text.match_indices('.').map(|(start, _)| &text[start..]);
     starts.filter_map(move |path| {
@@ -376,13 +499,21 @@ pub(super) fn quoted(text: &str) -> String {
 /// A path as seen from a folder, both from the workspace's root.
 pub(super) fn path_from(folder: &WsPath, path: &WsPath) -> String {
     if folder.is_root() {
-        return if path.is_root() { ".".to_owned() } else { path.as_str().to_owned() };
+        return if path.is_root() {
+            ".".to_owned()
+        } else {
+            path.as_str().to_owned()
+        };
     }
     let (from, to): (Vec<&str>, Vec<&str>) = (folder.parts().collect(), path.parts().collect());
     let shared = from.iter().zip(&to).take_while(|(a, b)| a == b).count();
     let up = std::iter::repeat_n("..", from.len() - shared);
     let parts: Vec<&str> = up.chain(to[shared..].iter().copied()).collect();
-    if parts.is_empty() { ".".to_owned() } else { parts.join("/") }
+    if parts.is_empty() {
+        ".".to_owned()
+    } else {
+        parts.join("/")
+    }
 }
 
 /// What tells a probe from others of the same target: its words without paths that depend on it.
@@ -401,7 +532,9 @@ pub(super) fn probe_words(commands: &[Rc<CommandValue>]) -> String {
                     text.push_str(&super::services::mark(&service.service.folder, *what));
                 }
                 WordStrand::Own(_) => {}
-                WordStrand::ArgFile(files) => files.iter().for_each(|f| text.push_str(f.path.as_str())),
+                WordStrand::ArgFile(files) => {
+                    files.iter().for_each(|f| text.push_str(f.path.as_str()))
+                }
                 WordStrand::Out { path, .. }
                 | WordStrand::DepFile { path, .. }
                 | WordStrand::Scratch { path, .. }
@@ -439,8 +572,9 @@ mod tests {
 
     #[test]
     fn paths_are_given_from_the_folder() {
-        let path =
-            |folder: &str, path: &str| path_from(&WsPath::from_normal(folder), &WsPath::from_normal(path));
+        let path = |folder: &str, path: &str| {
+            path_from(&WsPath::from_normal(folder), &WsPath::from_normal(path))
+        };
         assert_eq!(path("", "a/b"), "a/b");
         assert_eq!(path("a", "a/b"), "b");
         assert_eq!(path("a/c", "a/b"), "../b");

@@ -46,7 +46,9 @@ impl Lowerer {
             self.report(span, error.mend("`tool argument {out \"result\"}`"));
             return Expr::Error;
         }
-        Expr::Command(Rc::new(Command { stages: reading.stages }))
+        Expr::Command(Rc::new(Command {
+            stages: reading.stages,
+        }))
     }
 
     fn command_elements(&mut self, node: Node<'_>, reading: &mut Reading, quoted: bool) {
@@ -61,8 +63,9 @@ impl Lowerer {
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandEscape => {
-                            let text =
-                                text.strip_prefix('\\').map_or_else(|| views::unescape(text), str::to_owned);
+                            let text = text
+                                .strip_prefix('\\')
+                                .map_or_else(|| views::unescape(text), str::to_owned);
                             push(reading, span, quoted, Some(WordPiece::Literal(text.into())));
                         }
                         SyntaxKind::CommandRaw => {
@@ -74,7 +77,9 @@ impl Lowerer {
                                 );
                                 self.report(
                                     span,
-                                    error.mend("close it with `'`, or write `\\'` for the character"),
+                                    error.mend(
+                                        "close it with `'`, or write `\\'` for the character",
+                                    ),
                                 );
                             }
                             let inner = inner.strip_suffix('\'').unwrap_or(inner);
@@ -113,33 +118,53 @@ impl Lowerer {
         let mut places = Vec::new();
         self.shell_elements(node, &mut pieces, &mut places);
         for hole in note_quotes(&mut pieces) {
-            let error = Diagnostic::error("hole-in-document", "a hole cannot be in a here-document");
-            let error = error.note("the shell reads the text between `<<` and its end without quotes");
-            let error = error.mend("sh`tool < {textfile \"input\" \"… {value} …\"} > {out \"result\"}`");
-            self.report(places[hole], error.mend("sh`printf '%s\\n' {value} | tool > {out \"result\"}`"));
+            let error =
+                Diagnostic::error("hole-in-document", "a hole cannot be in a here-document");
+            let error =
+                error.note("the shell reads the text between `<<` and its end without quotes");
+            let error =
+                error.mend("sh`tool < {textfile \"input\" \"… {value} …\"} > {out \"result\"}`");
+            self.report(
+                places[hole],
+                error.mend("sh`printf '%s\\n' {value} | tool > {out \"result\"}`"),
+            );
         }
-        let blank = |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
+        let blank =
+            |piece: &ShellPiece| matches!(piece, ShellPiece::Literal(t) if t.trim().is_empty());
         if pieces.iter().all(blank) {
             let error = Diagnostic::error("empty-command", "this command is empty");
-            self.report(self.span(node), error.mend("sh`tool argument > {out \"result\"}`"));
+            self.report(
+                self.span(node),
+                error.mend("sh`tool argument > {out \"result\"}`"),
+            );
             return Expr::Error;
         }
         Expr::Shell(Rc::new(pieces))
     }
 
     /// The pieces of a script, and the places of its holes.
-    fn shell_elements(&mut self, node: Node<'_>, pieces: &mut Vec<ShellPiece>, places: &mut Vec<Span>) {
+    fn shell_elements(
+        &mut self,
+        node: Node<'_>,
+        pieces: &mut Vec<ShellPiece>,
+        places: &mut Vec<Span>,
+    ) {
         for element in node.elements() {
             let piece = match element {
                 Element::Token(token) => {
                     let text = node.token_text(token);
                     match (token.kind, text) {
-                        (SyntaxKind::CommandOpen | SyntaxKind::CommandClose | SyntaxKind::Word, _) => {
+                        (
+                            SyntaxKind::CommandOpen | SyntaxKind::CommandClose | SyntaxKind::Word,
+                            _,
+                        ) => {
                             continue;
                         }
                         (kind, _) if kind.is_trivia() => continue,
                         // The shell reads backslashes itself.
-                        (SyntaxKind::CommandEscape, "{{" | "}}") => ShellPiece::Literal(text[..1].into()),
+                        (SyntaxKind::CommandEscape, "{{" | "}}") => {
+                            ShellPiece::Literal(text[..1].into())
+                        }
                         _ => ShellPiece::Literal(text.into()),
                     }
                 }
@@ -153,12 +178,18 @@ impl Lowerer {
                         SyntaxKind::Hole => {
                             let piece = WordPiece::Value(self.child_expression(inner, 0));
                             places.push(self.span(inner));
-                            ShellPiece::Hole { piece, inside: false }
+                            ShellPiece::Hole {
+                                piece,
+                                inside: false,
+                            }
                         }
                         SyntaxKind::HoleForm => match self.hole_form(inner) {
                             Some(piece) => {
                                 places.push(self.span(inner));
-                                ShellPiece::Hole { piece, inside: false }
+                                ShellPiece::Hole {
+                                    piece,
+                                    inside: false,
+                                }
                             }
                             None => continue,
                         },
@@ -181,13 +212,22 @@ impl Lowerer {
         }
         let path = self.child_expression(node, 0);
         match form {
-            "out" | "outfolder" | "early" => {
-                Some(WordPiece::Out { name, path, folder: form == "outfolder", early: form == "early" })
-            }
+            "out" | "outfolder" | "early" => Some(WordPiece::Out {
+                name,
+                path,
+                folder: form == "outfolder",
+                early: form == "early",
+            }),
             "depfile" => Some(WordPiece::DepFile { path }),
-            "scratch" | "scratchfolder" => Some(WordPiece::Scratch { path, folder: form == "scratchfolder" }),
+            "scratch" | "scratchfolder" => Some(WordPiece::Scratch {
+                path,
+                folder: form == "scratchfolder",
+            }),
             "keptfolder" => Some(WordPiece::Kept { path }),
-            "textfile" => Some(WordPiece::TextFile { path, text: self.child_expression(node, 1) }),
+            "textfile" => Some(WordPiece::TextFile {
+                path,
+                text: self.child_expression(node, 1),
+            }),
             _ => None, // The parser has refused it.
         }
     }
@@ -212,13 +252,22 @@ impl Lowerer {
 
     fn missing_file(&mut self, span: Span) {
         let error = Diagnostic::error("syntax", "expected a file after this redirect");
-        self.report(span, error.mend("> {out \"result.txt\"}").mend("< {in \"table.csv\"}"));
+        self.report(
+            span,
+            error
+                .mend("> {out \"result.txt\"}")
+                .mend("< {in \"table.csv\"}"),
+        );
     }
 
     fn finish_word(&mut self, reading: &mut Reading) {
-        let Some(word) = reading.word.take() else { return };
+        let Some(word) = reading.word.take() else {
+            return;
+        };
         self.refuse_home(&word);
-        let Some(stage) = reading.stages.last_mut() else { return };
+        let Some(stage) = reading.stages.last_mut() else {
+            return;
+        };
         let span = word.span;
         let place = match reading.destination {
             Destination::Words => {
@@ -241,19 +290,28 @@ impl Lowerer {
 impl Lowerer {
     /// Refuses the home folder as a shell writes it: it would be a letter of the word.
     fn refuse_home(&mut self, word: &Word) {
-        let Some(WordPiece::Literal(text)) = word.pieces.first().filter(|_| !word.quoted) else { return };
+        let Some(WordPiece::Literal(text)) = word.pieces.first().filter(|_| !word.quoted) else {
+            return;
+        };
         if &**text != "~" && !text.starts_with("~/") {
             return;
         }
         let error = Diagnostic::error("shell-syntax", "`~` means something only to a shell")
             .note("HOME is an empty folder in a step; `'~'` is the plain character");
-        self.report(word.span, error.mend(format!("{{env(\"HOME\")}}{}", &text[1..])));
+        self.report(
+            word.span,
+            error.mend(format!("{{env(\"HOME\")}}{}", &text[1..])),
+        );
     }
 }
 
 /// Adds a piece to the word being read; `None` only begins a (perhaps empty) word.
 fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece>) {
-    let word = reading.word.get_or_insert_with(|| Word { span, pieces: Vec::new(), quoted: false });
+    let word = reading.word.get_or_insert_with(|| Word {
+        span,
+        pieces: Vec::new(),
+        quoted: false,
+    });
     word.span = word.span.to(span);
     word.quoted |= quoted;
     match (word.pieces.last_mut(), piece) {
@@ -265,8 +323,8 @@ fn push(reading: &mut Reading, span: Span, quoted: bool, piece: Option<WordPiece
     }
 }
 
-/// Notes for each hole of a script whether it is between double quotes. Gives which holes are in here-documents, counted from 0: no
-/// quoting makes a word of these.
+/// Notes for each hole of a script whether it is between double quotes. Gives which holes are in
+/// here-documents, counted from 0: no quoting makes a word of these.
 fn note_quotes(pieces: &mut [ShellPiece]) -> Vec<usize> {
     let mut reading = ScriptReading::default();
     let mut in_documents = Vec::new();
@@ -301,7 +359,8 @@ enum ScriptPlace {
     Comment,
 }
 
-/// Where reading of a script is: the texts between two holes, and between two escapes, are pieces of their own, and go on from one to the next.
+/// Where reading of a script is: the texts between two holes, and between two escapes, are pieces
+/// of their own, and go on from one to the next.
 #[derive(Default)]
 struct ScriptReading {
     open: Vec<ScriptPlace>,
@@ -315,7 +374,8 @@ struct ScriptReading {
     in_word: bool,
     /// The word so far, of what is in no quotes.
     word: String,
-    /// Whether the first word of the command was read: only before it the shell takes a word for one of its own.
+    /// Whether the first word of the command was read: only before it the shell takes a word for
+    /// one of its own.
     after_command: bool,
     /// Whether the `in` of a `case` is to come.
     expects_in: bool,
@@ -363,8 +423,8 @@ impl ScriptReading {
         let within = self.open.last().copied();
         let dollar = std::mem::replace(&mut self.dollar, character == '$');
         let arrows = std::mem::take(&mut self.arrows);
-        let calculates =
-            std::mem::take(&mut self.begins) || (within == Some(ScriptPlace::Arithmetic) && !dollar);
+        let calculates = std::mem::take(&mut self.begins)
+            || (within == Some(ScriptPlace::Arithmetic) && !dollar);
         match character {
             '\\' => {
                 self.escaped = true;
@@ -380,7 +440,11 @@ impl ScriptReading {
                 self.word.clear();
                 self.after_command = false;
             }
-            ')' if matches!(within, Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)) => {
+            ')' if matches!(
+                within,
+                Some(ScriptPlace::Brackets | ScriptPlace::Arithmetic)
+            ) =>
+            {
                 self.leave();
                 self.after_command = true;
             }
@@ -413,7 +477,11 @@ impl ScriptReading {
         }
         let line = std::mem::take(line);
         // After `<<-` the end may be indented.
-        if self.documents.front().is_some_and(|end| line.trim_start_matches('\t') == end) {
+        if self
+            .documents
+            .front()
+            .is_some_and(|end| line.trim_start_matches('\t') == end)
+        {
             self.documents.pop_front();
         }
         self.line = (!self.documents.is_empty()).then(String::new);
@@ -431,7 +499,9 @@ impl ScriptReading {
                 "esac" if self.open.last() == Some(&ScriptPlace::Case) => self.leave(),
                 _ => {}
             }
-            let goes_on = ["", "{", "!", "if", "then", "elif", "else", "while", "until", "do"];
+            let goes_on = [
+                "", "{", "!", "if", "then", "elif", "else", "while", "until", "do",
+            ];
             self.after_command = !goes_on.contains(&word.as_str());
         }
         let begins_patterns = word == "in" && std::mem::take(&mut self.expects_in);
@@ -442,7 +512,8 @@ impl ScriptReading {
 
     fn hole(&mut self) {
         self.in_a_word();
-        // Nobody knows what a line with a hole is, or an end that a hole names: no line is that end.
+        // Nobody knows what a line with a hole is, or an end that a hole names: no line is that
+        // end.
         self.line.iter_mut().for_each(|line| line.push('\0'));
         self.name('\n');
     }
@@ -464,29 +535,39 @@ impl ScriptReading {
     }
 
     fn end_name(&mut self) {
-        self.documents.extend(self.naming.take().filter(|name| !name.is_empty()));
+        self.documents
+            .extend(self.naming.take().filter(|name| !name.is_empty()));
     }
 }
 
 /// Whether a character that is in no quotes ends a word.
 fn ends_word(character: char) -> bool {
-    matches!(character, ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>')
+    matches!(
+        character,
+        ' ' | '\t' | '\n' | ';' | '&' | '|' | '(' | ')' | '<' | '>'
+    )
 }
 
 #[cfg(test)]
 mod tests {
     use super::*;
 
-    /// Where holes are (`_` for each) in a script cut before each `\`: in double quotes (`"`), in a here-document (`<`) or in
-    /// neither (`-`).
+    /// Where holes are (`_` for each) in a script cut before each `\`: in double quotes (`"`), in a
+    /// here-document (`<`) or in neither (`-`).
     fn holes(script: &str) -> String {
         let mut pieces = Vec::new();
         for (i, part) in script.split('_').enumerate() {
             if i > 0 {
                 let piece = WordPiece::Literal("".into());
-                pieces.push(ShellPiece::Hole { piece, inside: false });
+                pieces.push(ShellPiece::Hole {
+                    piece,
+                    inside: false,
+                });
             }
-            let cuts = part.match_indices('\\').map(|(at, _)| at).chain([part.len()]);
+            let cuts = part
+                .match_indices('\\')
+                .map(|(at, _)| at)
+                .chain([part.len()]);
             let mut from = 0;
             for cut in cuts {
                 pieces.push(ShellPiece::Literal(part[from..cut].into()));
@@ -498,11 +579,14 @@ mod tests {
             ShellPiece::Hole { inside, .. } => Some(*inside),
             ShellPiece::Literal(_) => None,
         });
-        let all = inside.enumerate().map(|(at, inside)| match (in_documents.contains(&at), inside) {
-            (true, _) => '<',
-            (false, true) => '"',
-            (false, false) => '-',
-        });
+        let all =
+            inside
+                .enumerate()
+                .map(|(at, inside)| match (in_documents.contains(&at), inside) {
+                    (true, _) => '<',
+                    (false, true) => '"',
+                    (false, false) => '-',
+                });
         all.collect()
     }
 
@@ -521,8 +605,14 @@ mod tests {
             ("cat <<-'E N' <<\\B\n _\n\tE N\n_\nB\necho _", "<<-"),
             ("cat << _\n_\n_", "-<<"),
             ("cat <<< \"_\" <_ \n _", "\"--"),
-            (r#"x="$(case $1 in a) echo _;; (b|c) echo "_"; esac; echo case a) _" _"#, "-\"\"-"),
-            ("if case a in esac; then\n(case b in\nc) echo \")_\" _;;\nesac) fi; echo \"_\" _", "\"-\"-"),
+            (
+                r#"x="$(case $1 in a) echo _;; (b|c) echo "_"; esac; echo case a) _" _"#,
+                "-\"\"-",
+            ),
+            (
+                "if case a in esac; then\n(case b in\nc) echo \")_\" _;;\nesac) fi; echo \"_\" _",
+                "\"-\"-",
+            ),
             ("echo $((1 << 2)) $(( (1) << 3 ))\n_ \"_\"", "-\""),
         ] {
             assert_eq!(holes(script), wanted, "{script}");

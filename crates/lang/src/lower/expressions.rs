@@ -56,7 +56,9 @@ impl Lowerer {
             SyntaxKind::MapExpr => {
                 let entries = node.children().filter(|c| c.kind() == SyntaxKind::MapEntry);
                 let entry = |e: Node<'_>| {
-                    self.in_key = e.expression(0).is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
+                    self.in_key = e
+                        .expression(0)
+                        .is_some_and(|k| k.kind() == SyntaxKind::NameExpr);
                     let key = self.child_expression(e, 0);
                     self.in_key = false;
                     (key, self.child_expression(e, 1))
@@ -98,7 +100,10 @@ impl Lowerer {
                 Ok(number) => Expr::Int(number),
                 Err(_) => {
                     let error = Diagnostic::error("too-large", "this number is too large");
-                    self.report(span, error.note("whole numbers go up to 9223372036854775807"));
+                    self.report(
+                        span,
+                        error.note("whole numbers go up to 9223372036854775807"),
+                    );
                     Expr::Error
                 }
             },
@@ -116,7 +121,10 @@ impl Lowerer {
                 views::TextPiece::Literal(text) => Piece::Literal(text.into()),
                 views::TextPiece::Hole(hole) if hole.kind() == SyntaxKind::HoleForm => {
                     let span = self.span(hole);
-                    let error = Diagnostic::error("not-here", "this hole means something in a command only");
+                    let error = Diagnostic::error(
+                        "not-here",
+                        "this hole means something in a command only",
+                    );
                     self.report(span, error.note("a text takes values: `{name}`"));
                     continue;
                 }
@@ -136,19 +144,26 @@ impl Lowerer {
             None => Some(node.text().trim_start_matches('&').to_owned()),
         };
         let Some(path) = path.filter(|p| !p.is_empty()) else {
-            let error =
-                Diagnostic::error("syntax", "expected the path of a target after `&`, such as `&base/clock`");
+            let error = Diagnostic::error(
+                "syntax",
+                "expected the path of a target after `&`, such as `&base/clock`",
+            );
             self.report(span, error);
             return Expr::Error;
         };
         let path: Arc<str> = path.trim_start_matches('/').into();
-        self.references.push(Reference { to: ReferenceTo::Address(path.clone()), span });
+        self.references.push(Reference {
+            to: ReferenceTo::Address(path.clone()),
+            span,
+        });
         Expr::Ref(path)
     }
 
     fn field(&mut self, node: Node<'_>) -> Expr {
         let base = self.child_expression(node, 0);
-        let Some(token) = node.words().last() else { return Expr::Error };
+        let Some(token) = node.words().last() else {
+            return Expr::Error;
+        };
         let name = self.name(node, token);
         match self.module.expr(base) {
             Expr::Kit(number) => self.member(*number, name),
@@ -157,17 +172,25 @@ impl Lowerer {
     }
 
     fn args(&mut self, node: Node<'_>) -> Vec<Arg> {
-        let Some(args) = node.child(SyntaxKind::Args) else { return Vec::new() };
+        let Some(args) = node.child(SyntaxKind::Args) else {
+            return Vec::new();
+        };
         let mut lowered = Vec::new();
         for arg in args.children().filter(|c| c.kind() == SyntaxKind::Arg) {
             let name = arg.words().next().map(|t| self.name(arg, t));
-            lowered.push(Arg { name, value: self.child_expression(arg, 0) });
+            lowered.push(Arg {
+                name,
+                value: self.child_expression(arg, 0),
+            });
         }
         lowered
     }
 
     fn record_fields(&mut self, node: Node<'_>) -> Vec<(Name, ExprId)> {
-        let nodes = || node.children().filter(|c| c.kind() == SyntaxKind::RecordField);
+        let nodes = || {
+            node.children()
+                .filter(|c| c.kind() == SyntaxKind::RecordField)
+        };
         let mut fields: Vec<(Name, ExprId)> = Vec::with_capacity(nodes().count());
         for field in nodes() {
             let parts = FieldParts::of(field);
@@ -175,8 +198,10 @@ impl Lowerer {
             let name = self.name(field, token);
             if let Some((first, _)) = fields.iter().find(|(n, _)| n.text == name.text) {
                 let first = first.span;
-                let error =
-                    Diagnostic::error("declared-twice", format!("the field `{}` is there twice", name.text));
+                let error = Diagnostic::error(
+                    "declared-twice",
+                    format!("the field `{}` is there twice", name.text),
+                );
                 self.report(name.span, error.related(first, "first here"));
                 continue;
             }
@@ -218,26 +243,46 @@ impl Lowerer {
         let key = in_map.then(|| take(self));
         let give = take(self);
         self.scopes.pop();
-        Expr::Each(Each { names: count, items, test, key, give })
+        Expr::Each(Each {
+            names: count,
+            items,
+            test,
+            key,
+            give,
+        })
     }
 
     fn under(&mut self, node: Node<'_>) -> Expr {
         let base = self.child_expression(node, 0);
         let Some(fields) = node.child(SyntaxKind::UnderFields) else {
             let defaults = node.words().any(|w| node.token_text(w) == "defaults");
-            return if defaults { Expr::Under(base, None) } else { Expr::Error };
+            return if defaults {
+                Expr::Under(base, None)
+            } else {
+                Expr::Error
+            };
         };
         let mut choices: Vec<OptionChoice> = Vec::new();
-        for field in fields.children().filter(|c| c.kind() == SyntaxKind::UnderField) {
+        for field in fields
+            .children()
+            .filter(|c| c.kind() == SyntaxKind::UnderField)
+        {
             let words: Vec<Name> = field.words().map(|w| self.name(field, w)).collect();
-            let Some(name) = words.last().cloned() else { continue };
-            let Some(option) = self.option_name(&words) else { continue };
+            let Some(name) = words.last().cloned() else {
+                continue;
+            };
+            let Some(option) = self.option_name(&words) else {
+                continue;
+            };
             let value = self.child_expression(field, 0);
-            let same = |c: &&OptionChoice| c.option.kit == option.kit && c.option.name.text == name.text;
+            let same =
+                |c: &&OptionChoice| c.option.kit == option.kit && c.option.name.text == name.text;
             if let Some(first) = choices.iter().find(same) {
                 let first = first.option.name.span;
-                let error =
-                    Diagnostic::error("declared-twice", format!("the option `{}` is there twice", name.text));
+                let error = Diagnostic::error(
+                    "declared-twice",
+                    format!("the option `{}` is there twice", name.text),
+                );
                 self.report(name.span, error.related(first, "first here"));
                 continue;
             }
@@ -251,35 +296,58 @@ impl Lowerer {
         if let [kit, name] = words {
             if let Some(Bound::Kit(number)) = self.module.names.get(&kit.text).copied() {
                 self.member(number, name.clone());
-                return Some(OptionName { kit: Some(number), name: name.clone() });
+                return Some(OptionName {
+                    kit: Some(number),
+                    name: name.clone(),
+                });
             }
-            let error = Diagnostic::error("unknown-name", format!("no kit is imported as `{}`", kit.text));
+            let error = Diagnostic::error(
+                "unknown-name",
+                format!("no kit is imported as `{}`", kit.text),
+            );
             self.report(kit.span, error.mend(format!("use \"…\" as {}", kit.text)));
             return None;
         }
         let name = words.first()?;
         match self.module.names.get(&name.text).copied() {
-            Some(Bound::Decl(number)) if self.module.decls[number as usize].kind == DeclKind::Option => {
-                self.references.push(Reference { to: ReferenceTo::Decl(number), span: name.span });
-                Some(OptionName { kit: None, name: name.clone() })
+            Some(Bound::Decl(number))
+                if self.module.decls[number as usize].kind == DeclKind::Option =>
+            {
+                self.references.push(Reference {
+                    to: ReferenceTo::Decl(number),
+                    span: name.span,
+                });
+                Some(OptionName {
+                    kit: None,
+                    name: name.clone(),
+                })
             }
             Some(Bound::FromKit(number, _)) => {
                 self.member(number, name.clone());
-                Some(OptionName { kit: Some(number), name: name.clone() })
+                Some(OptionName {
+                    kit: Some(number),
+                    name: name.clone(),
+                })
             }
             Some(Bound::Decl(number)) => {
                 let decl = &self.module.decls[number as usize];
                 let message = format!("`{}` is a {}, not an option", name.text, decl.kind.word());
-                let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+                let error = Diagnostic::error("wrong-type", message)
+                    .related(decl.name.span, "declared here");
                 self.report(name.span, error);
                 None
             }
             // Which image steps run in is an option that no definition declares.
-            None if *name.text == *crate::eval::ROOT_NAME => {
-                Some(OptionName { kit: None, name: name.clone() })
-            }
+            None if *name.text == *crate::eval::ROOT_NAME => Some(OptionName {
+                kit: None,
+                name: name.clone(),
+            }),
             _ => {
-                let options = self.module.decls.iter().filter(|d| d.kind == DeclKind::Option);
+                let options = self
+                    .module
+                    .decls
+                    .iter()
+                    .filter(|d| d.kind == DeclKind::Option);
                 let near = nearest(&name.text, options.map(|d| &*d.name.text)).map(str::to_owned);
                 let message = format!("option `{}` is not defined here", name.text);
                 let error = Diagnostic::error("unknown-option", message);
@@ -299,30 +367,50 @@ impl Lowerer {
         let subject = self.child_expression(node, 0);
         let mut arms = Vec::new();
         for arm in node.children().filter(|c| c.kind() == SyntaxKind::MatchArm) {
-            let parts: Vec<Node<'_>> = arm.children().filter(|c| c.kind().is_expression()).collect();
-            let Some((give, cases)) = parts.split_last() else { continue };
+            let parts: Vec<Node<'_>> = arm
+                .children()
+                .filter(|c| c.kind().is_expression())
+                .collect();
+            let Some((give, cases)) = parts.split_last() else {
+                continue;
+            };
             let is_else = arm.words().any(|w| arm.token_text(w) == "else");
             if !is_else && cases.is_empty() {
                 continue; // The parser has reported the missing value.
             }
             let cases = cases.iter().map(|c| self.expression(*c)).collect();
-            arms.push(MatchArm { cases, give: self.expression(*give) });
+            arms.push(MatchArm {
+                cases,
+                give: self.expression(*give),
+            });
         }
         let ty = match *self.module.expr(subject) {
-            Expr::Local { up, slot } if up as usize + 1 == self.scopes.len() => {
-                self.slot_types.get(slot as usize).cloned().flatten().map(Box::new)
-            }
+            Expr::Local { up, slot } if up as usize + 1 == self.scopes.len() => self
+                .slot_types
+                .get(slot as usize)
+                .cloned()
+                .flatten()
+                .map(Box::new),
             _ => None,
         };
         Expr::Match { subject, ty, arms }
     }
 
-    /// The first name and the whole of `base/clock`, where no such name is in scope: a target that lacks its sign.
+    /// The first name and the whole of `base/clock`, where no such name is in scope: a target that
+    /// lacks its sign.
     fn unmarked_target<'n>(&self, node: Node<'n>) -> Option<(&'n str, &'n str)> {
         let whole = node.text();
-        let is_part = |part: &str| !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || c == '_');
-        let first = whole.split('/').next().filter(|_| whole.split('/').all(is_part))?;
-        let is_local = self.scopes.iter().flatten().any(|name| *name.text == *first);
+        let is_part =
+            |part: &str| !part.is_empty() && part.chars().all(|c| c.is_alphanumeric() || c == '_');
+        let first = whole
+            .split('/')
+            .next()
+            .filter(|_| whole.split('/').all(is_part))?;
+        let is_local = self
+            .scopes
+            .iter()
+            .flatten()
+            .any(|name| *name.text == *first);
         let is_known = is_local || self.module.names.contains_key(first) || is_builtin_name(first);
         (!is_known && first != "self").then_some((first, whole))
     }
@@ -352,8 +440,9 @@ impl Lowerer {
             _ => return Expr::Error,
         };
         if let (Operator::Join, Some(path)) = (operator, self.unmarked_target(node)) {
-            let error = Diagnostic::error("unknown-name", format!("`{}` is not defined here", path.0))
-                .note("a target of another package is written with `&`");
+            let error =
+                Diagnostic::error("unknown-name", format!("`{}` is not defined here", path.0))
+                    .note("a target of another package is written with `&`");
             self.report(self.span(node), error.mend(format!("&{}", path.1)));
             return Expr::Error;
         }
@@ -371,7 +460,11 @@ struct FieldParts<'t> {
 
 impl<'t> FieldParts<'t> {
     fn of(field: Node<'t>) -> FieldParts<'t> {
-        let mut parts = FieldParts { name: None, equals: false, value: None };
+        let mut parts = FieldParts {
+            name: None,
+            equals: false,
+            value: None,
+        };
         for element in field.elements() {
             match element {
                 Element::Token(token) if token.kind == SyntaxKind::Word => {
@@ -392,5 +485,9 @@ impl<'t> FieldParts<'t> {
 
 /// The digits of a number without the `_` between them.
 fn plain_digits(digits: &str) -> Cow<'_, str> {
-    if digits.contains('_') { digits.replace('_', "").into() } else { digits.into() }
+    if digits.contains('_') {
+        digits.replace('_', "").into()
+    } else {
+        digits.into()
+    }
 }

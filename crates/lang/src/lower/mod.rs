@@ -97,7 +97,11 @@ impl Lowerer {
     }
 
     fn token_span(&self, token: Token) -> Span {
-        Span { file: self.module.file, start: token.start, end: token.end }
+        Span {
+            file: self.module.file,
+            start: token.start,
+            end: token.end,
+        }
     }
 
     fn name(&mut self, node: Node<'_>, token: Token) -> Name {
@@ -108,7 +112,10 @@ impl Lowerer {
             self.texts.insert(text.clone());
             text
         });
-        Name { text, span: self.token_span(token) }
+        Name {
+            text,
+            span: self.token_span(token),
+        }
     }
 
     fn report(&mut self, span: Span, diagnostic: Diagnostic) {
@@ -137,9 +144,12 @@ impl Lowerer {
             return false;
         }
         if let Some(first) = self.name_spans.get(&name.text) {
-            let error = Diagnostic::error("declared-twice", format!("`{}` is declared twice", name.text))
-                .related(*first, "declared here first")
-                .mend("give one of them another name");
+            let error = Diagnostic::error(
+                "declared-twice",
+                format!("`{}` is declared twice", name.text),
+            )
+            .related(*first, "declared here first")
+            .mend("give one of them another name");
             self.report(name.span, error);
             return false;
         }
@@ -149,12 +159,17 @@ impl Lowerer {
     }
 
     fn use_declaration(&mut self, node: Node<'_>) {
-        let Some(path_node) = node.child(SyntaxKind::TextExpr) else { return };
+        let Some(path_node) = node.child(SyntaxKind::TextExpr) else {
+            return;
+        };
         let path_span = self.span(path_node);
         if views::is_private(node) {
             self.report(
                 path_span,
-                Diagnostic::error("syntax", "`use` is never `private`: it is seen in this file only"),
+                Diagnostic::error(
+                    "syntax",
+                    "`use` is never `private`: it is seen in this file only",
+                ),
             );
         }
         let Some(path) = views::plain_text(path_node) else {
@@ -177,7 +192,12 @@ impl Lowerer {
                 alias = Some(name);
             }
         }
-        self.module.uses.push(Use { path: path.into(), path_span, alias, names });
+        self.module.uses.push(Use {
+            path: path.into(),
+            path_span,
+            alias,
+            names,
+        });
     }
 
     fn declare(&mut self, node: Node<'_>) -> Option<u32> {
@@ -202,7 +222,12 @@ impl Lowerer {
             text if text.is_empty() => Arc::default(),
             text => text.into(),
         };
-        self.module.decls.push(Decl::new(kind, name, views::is_private(node), documentation));
+        self.module.decls.push(Decl::new(
+            kind,
+            name,
+            views::is_private(node),
+            documentation,
+        ));
         Some(number)
     }
 
@@ -217,8 +242,10 @@ impl Lowerer {
         self.slot_types = params.iter().map(|p| Some(p.ty.clone())).collect();
         if params_node.is_some() {
             let mut scope: Vec<Name> = params.iter().map(|p| p.name.clone()).collect();
-            let let_nodes: Vec<Node<'_>> =
-                node.children().filter(|c| c.kind() == SyntaxKind::LetDecl).collect();
+            let let_nodes: Vec<Node<'_>> = node
+                .children()
+                .filter(|c| c.kind() == SyntaxKind::LetDecl)
+                .collect();
             let mut let_names = Vec::new();
             for inner in &let_nodes {
                 if let Some(token) = views::declared_name(*inner) {
@@ -231,8 +258,14 @@ impl Lowerer {
             self.scopes.push(scope);
             for (name, inner) in let_names {
                 if inner.child(SyntaxKind::Params).is_some() {
-                    let error = Diagnostic::error("not-here", "a function cannot be declared inside a kind");
-                    self.report(name.span, error.mend("declare it with `private let` outside"));
+                    let error = Diagnostic::error(
+                        "not-here",
+                        "a function cannot be declared inside a kind",
+                    );
+                    self.report(
+                        name.span,
+                        error.mend("declare it with `private let` outside"),
+                    );
                 }
                 let ty = inner.type_node().map(|t| self.type_expr(t));
                 self.slot_types.push(ty.clone());
@@ -247,12 +280,18 @@ impl Lowerer {
         }
         if node.kind() == SyntaxKind::KindDecl && body.is_none() {
             let span = self.module.decls[number as usize].name.span;
-            let error = Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
+            let error =
+                Diagnostic::error("no-give", "this kind gives nothing").mend("give { files = … }");
             self.report(span, error);
         }
         self.scopes.clear();
         let decl = &mut self.module.decls[number as usize];
-        decl.set_content(Content { params, ty, lets, body });
+        decl.set_content(Content {
+            params,
+            ty,
+            lets,
+            body,
+        });
         decl.references = self.references.drain(..).collect();
     }
 
@@ -263,9 +302,11 @@ impl Lowerer {
             let allowed = match &self.module.exprs[i] {
                 Expr::Decl(number) => self.module.decls[*number as usize].kind == DeclKind::Option,
                 Expr::Builtin(builtin) => *builtin == crate::builtins::Builtin::Host,
-                Expr::Command(_) | Expr::Shell(_) | Expr::Ref(_) | Expr::BraceCall(..) | Expr::Under(..) => {
-                    false
-                }
+                Expr::Command(_)
+                | Expr::Shell(_)
+                | Expr::Ref(_)
+                | Expr::BraceCall(..)
+                | Expr::Under(..) => false,
                 _ => true,
             };
             if !allowed {
@@ -274,7 +315,10 @@ impl Lowerer {
         }
         if let Some(span) = wrong.first() {
             let error = Diagnostic::error("not-here", "the default of an option cannot read this");
-            self.report(*span, error.note("it reads literals, `host` and other options only"));
+            self.report(
+                *span,
+                error.note("it reads literals, `host` and other options only"),
+            );
         }
         wrong.is_empty()
     }
@@ -290,10 +334,16 @@ impl Lowerer {
                     let error = Diagnostic::error("bad-path", problem);
                     self.report(span, error.mend("within \"/tide/**\""));
                 }
-                None => self.report(span, Diagnostic::error("syntax", "this text cannot hold holes")),
+                None => self.report(
+                    span,
+                    Diagnostic::error("syntax", "this text cannot hold holes"),
+                ),
             }
         }
-        let tags: Vec<Arc<str>> = views::tags(node).into_iter().map(|t| node.token_text(t).into()).collect();
+        let tags: Vec<Arc<str>> = views::tags(node)
+            .into_iter()
+            .map(|t| node.token_text(t).into())
+            .collect();
         let decl = &mut self.module.decls[number as usize];
         let (name, private, kind) = (decl.name.clone(), decl.private, decl.kind);
         let none = within.is_empty();
@@ -319,7 +369,9 @@ impl Lowerer {
             match element {
                 nubrik_syntax::Element::Node(id) if node.node(id).kind() == SyntaxKind::Param => {
                     let inner = node.node(id);
-                    let Some(token) = inner.words().next() else { continue };
+                    let Some(token) = inner.words().next() else {
+                        continue;
+                    };
                     let name = self.name(inner, token);
                     if let Some(first) = params.iter().find(|p| p.name.text == name.text) {
                         let first = first.name.span;
@@ -329,19 +381,29 @@ impl Lowerer {
                     }
                     let ty = match inner.type_node() {
                         Some(ty) => self.type_expr(ty),
-                        None => TypeExpr { shape: TypeShape::Error },
+                        None => TypeExpr {
+                            shape: TypeShape::Error,
+                        },
                     };
                     let default = inner.expression(0).map(|e| self.expression(e));
-                    params.push(Param { name, ty, default, documentation: Arc::default() });
+                    params.push(Param {
+                        name,
+                        ty,
+                        default,
+                        documentation: Arc::default(),
+                    });
                     pending_doc = Some(params.len() - 1);
                 }
                 // A `##` comment on the parameter's line belongs to it.
                 nubrik_syntax::Element::Token(t) if t.kind == SyntaxKind::DocComment => {
                     if let Some(at) = pending_doc.take() {
-                        params[at].documentation = node.token_text(t).trim_start_matches('#').trim().into();
+                        params[at].documentation =
+                            node.token_text(t).trim_start_matches('#').trim().into();
                     }
                 }
-                nubrik_syntax::Element::Token(t) if t.kind == SyntaxKind::Newline => pending_doc = None,
+                nubrik_syntax::Element::Token(t) if t.kind == SyntaxKind::Newline => {
+                    pending_doc = None
+                }
                 _ => {}
             }
         }
@@ -349,31 +411,51 @@ impl Lowerer {
     }
 
     fn shadowed(&mut self, name: &Name, first: Span) {
-        let error = Diagnostic::error("shadowed", format!("`{}` is already defined here", name.text))
-            .related(first, "declared here")
-            .mend("give this one another name");
+        let error = Diagnostic::error(
+            "shadowed",
+            format!("`{}` is already defined here", name.text),
+        )
+        .related(first, "declared here")
+        .mend("give this one another name");
         self.report(name.span, error);
     }
 
-    /// Whether a parameter may take a name: who calls writes it, so that it is called as what it is, and not as what
-    /// is free. Types, kinds and names of the language give way, and inside, the name is the parameter.
+    /// Whether a parameter may take a name: who calls writes it, so that it is called as what it
+    /// is, and not as what is free. Types, kinds and names of the language give way, and inside,
+    /// the name is the parameter.
     fn gives_way(&self, name: &str) -> bool {
         let is_free = !self.module.names.contains_key(name);
         self.is_shape(name) || (is_free && is_builtin_name(name) && !matches!(name, "self" | "sh"))
     }
 
-    /// Whether a name is that of a type or kind: they are met where no value is, and any local name may be the same.
+    /// Whether a name is that of a type or kind: they are met where no value is, and any local name
+    /// may be the same.
     fn is_shape(&self, name: &str) -> bool {
-        let Some(Bound::Decl(number)) = self.module.names.get(name) else { return false };
-        matches!(self.module.decls[*number as usize].kind, DeclKind::Type | DeclKind::Kind)
+        let Some(Bound::Decl(number)) = self.module.names.get(name) else {
+            return false;
+        };
+        matches!(
+            self.module.decls[*number as usize].kind,
+            DeclKind::Type | DeclKind::Kind
+        )
     }
 
     /// Reports a name that is declared already, in this scope or one around it.
     fn new_in_scope(&mut self, name: &Name, scope: &[Name]) {
-        let outer = self.scopes.iter().flatten().chain(scope).find(|n| n.text == name.text);
+        let outer = self
+            .scopes
+            .iter()
+            .flatten()
+            .chain(scope)
+            .find(|n| n.text == name.text);
         let declared = || self.name_spans.get(&name.text).copied();
-        let first =
-            outer.map(|n| n.span).or_else(|| if self.is_shape(&name.text) { None } else { declared() });
+        let first = outer.map(|n| n.span).or_else(|| {
+            if self.is_shape(&name.text) {
+                None
+            } else {
+                declared()
+            }
+        });
         if let Some(first) = first {
             self.shadowed(name, first);
         } else if is_builtin_name(&name.text) {
@@ -387,12 +469,18 @@ impl Lowerer {
         let (text, span) = (node.token_text(token), self.token_span(token));
         for (up, scope) in self.scopes.iter().rev().enumerate() {
             if let Some(slot) = scope.iter().position(|n| *n.text == *text) {
-                return Expr::Local { up: up as u16, slot: slot as u16 };
+                return Expr::Local {
+                    up: up as u16,
+                    slot: slot as u16,
+                };
             }
         }
         match self.module.names.get(text).copied() {
             Some(Bound::Decl(number)) => {
-                self.references.push(Reference { to: ReferenceTo::Decl(number), span });
+                self.references.push(Reference {
+                    to: ReferenceTo::Decl(number),
+                    span,
+                });
                 return Expr::Decl(number);
             }
             Some(Bound::Kit(number)) => return Expr::Kit(number),
@@ -407,8 +495,10 @@ impl Lowerer {
             Some(builtin) => return Expr::Builtin(builtin),
             None if text == "self" && (self.in_kind || self.in_serve) => return Expr::This,
             None if text == "self" => {
-                let error =
-                    Diagnostic::error("not-here", "`self` means something inside a kind or `serve` only");
+                let error = Diagnostic::error(
+                    "not-here",
+                    "`self` means something inside a kind or `serve` only",
+                );
                 self.report(span, error.mend("give a parameter for what you need"));
                 return Expr::Error;
             }
@@ -430,16 +520,24 @@ impl Lowerer {
 
     fn member(&mut self, number: u32, name: Name) -> Expr {
         let to = ReferenceTo::Member(number, name.text.clone());
-        self.references.push(Reference { to, span: name.span });
+        self.references.push(Reference {
+            to,
+            span: name.span,
+        });
         Expr::Member(number, name)
     }
 
     fn unknown_name(&self, name: &Name) -> Diagnostic {
         let locals = self.scopes.iter().flatten().map(|n| &*n.text);
-        let mut in_reach: Vec<&str> = locals.chain(self.module.names.keys().map(|k| &**k)).collect();
+        let mut in_reach: Vec<&str> = locals
+            .chain(self.module.names.keys().map(|k| &**k))
+            .collect();
         in_reach.extend(["step", "glob", "probe", "sample"]);
         in_reach.sort_unstable();
-        let error = Diagnostic::error("unknown-name", format!("`{}` is not defined here", name.text));
+        let error = Diagnostic::error(
+            "unknown-name",
+            format!("`{}` is not defined here", name.text),
+        );
         if self.in_key {
             return error
                 .note("a key is any expression")
@@ -450,7 +548,12 @@ impl Lowerer {
         }
         match meant(&name.text, in_reach.iter().copied()) {
             Some(near) => {
-                let span = self.scopes.iter().flatten().find(|n| &*n.text == near).map(|n| n.span);
+                let span = self
+                    .scopes
+                    .iter()
+                    .flatten()
+                    .find(|n| &*n.text == near)
+                    .map(|n| n.span);
                 let span = span.or_else(|| self.name_spans.get(near).copied());
                 let error = match span {
                     Some(span) => error.related(span, format!("`{near}` is declared here")),
@@ -459,9 +562,10 @@ impl Lowerer {
                 error.mend(near)
             }
             None if &*name.text == "c" => error.mend("use \"nub:c\" as c"),
-            None => error
-                .mend(format!("let {} = …", name.text))
-                .mend(format!("&package/{} for a target of another package", name.text)),
+            None => error.mend(format!("let {} = …", name.text)).mend(format!(
+                "&package/{} for a target of another package",
+                name.text
+            )),
         }
     }
 }

@@ -7,8 +7,10 @@ use super::Lowerer;
 use crate::hir::*;
 use crate::renamed::meant;
 
-const TYPE_NAMES: [&str; 12] =
-    ["bool", "int", "text", "duration", "file", "folder", "files", "command", "step", "any", "list", "map"];
+const TYPE_NAMES: [&str; 12] = [
+    "bool", "int", "text", "duration", "file", "folder", "files", "command", "step", "any", "list",
+    "map",
+];
 
 impl Lowerer {
     pub(super) fn type_expr(&mut self, node: Node<'_>) -> TypeExpr {
@@ -20,12 +22,19 @@ impl Lowerer {
                 None => TypeShape::Error,
             },
             SyntaxKind::TypeAlternatives => {
-                let texts = node.children().filter_map(views::plain_text).map(Into::into).collect();
+                let texts = node
+                    .children()
+                    .filter_map(views::plain_text)
+                    .map(Into::into)
+                    .collect();
                 TypeShape::Alternatives(texts)
             }
             SyntaxKind::TypeRecord => {
                 let mut fields: Vec<(Name, TypeExpr)> = Vec::new();
-                for field in node.children().filter(|c| c.kind() == SyntaxKind::TypeField) {
+                for field in node
+                    .children()
+                    .filter(|c| c.kind() == SyntaxKind::TypeField)
+                {
                     let (Some(token), Some(ty)) = (field.words().next(), field.type_node()) else {
                         continue;
                     };
@@ -48,7 +57,9 @@ impl Lowerer {
 
     fn type_name(&mut self, node: Node<'_>) -> TypeShape {
         let words: Vec<_> = node.words().collect();
-        let Some(first) = words.first() else { return TypeShape::Error };
+        let Some(first) = words.first() else {
+            return TypeShape::Error;
+        };
         let name = self.name(node, *first);
         if let Some(second) = words.get(1) {
             let member = self.name(node, *second);
@@ -56,7 +67,10 @@ impl Lowerer {
                 self.member(number, member.clone());
                 return TypeShape::Member(number, member);
             }
-            let error = Diagnostic::error("unknown-name", format!("no kit is imported as `{}`", name.text));
+            let error = Diagnostic::error(
+                "unknown-name",
+                format!("no kit is imported as `{}`", name.text),
+            );
             self.report(name.span, error.mend(format!("use \"…\" as {}", name.text)));
             return TypeShape::Error;
         }
@@ -74,8 +88,10 @@ impl Lowerer {
             "check" => TypeShape::Check,
             "service" => TypeShape::Service,
             "list" | "map" => {
-                let error =
-                    Diagnostic::error("wrong-type", format!("`{}` needs the type of its items", name.text));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("`{}` needs the type of its items", name.text),
+                );
                 self.report(name.span, error.mend(format!("{}[text]", name.text)));
                 TypeShape::Error
             }
@@ -85,8 +101,13 @@ impl Lowerer {
 
     fn declared_type(&mut self, name: Name) -> TypeShape {
         match self.module.names.get(&name.text).copied() {
-            Some(Bound::Decl(number)) if self.module.decls[number as usize].kind == DeclKind::Type => {
-                self.references.push(Reference { to: ReferenceTo::Decl(number), span: name.span });
+            Some(Bound::Decl(number))
+                if self.module.decls[number as usize].kind == DeclKind::Type =>
+            {
+                self.references.push(Reference {
+                    to: ReferenceTo::Decl(number),
+                    span: name.span,
+                });
                 TypeShape::Decl(number)
             }
             Some(Bound::FromKit(number, _)) => {
@@ -94,16 +115,22 @@ impl Lowerer {
                 TypeShape::Member(number, name)
             }
             Some(_) => {
-                let error = Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{}` is not a type", name.text));
                 self.report(name.span, error);
                 TypeShape::Error
             }
             None => {
-                let declared = self.module.decls.iter().filter(|d| d.kind == DeclKind::Type);
+                let declared = self
+                    .module
+                    .decls
+                    .iter()
+                    .filter(|d| d.kind == DeclKind::Type);
                 let mut known: Vec<&str> = declared.map(|d| &*d.name.text).collect();
                 known.extend(TYPE_NAMES);
-                let near =
-                    meant(&name.text, known.iter().copied()).map(str::to_owned).or(match &*name.text {
+                let near = meant(&name.text, known.iter().copied())
+                    .map(str::to_owned)
+                    .or(match &*name.text {
                         "string" | "str" => Some("text".to_owned()),
                         "number" | "integer" => Some("int".to_owned()),
                         "boolean" => Some("bool".to_owned()),
@@ -111,8 +138,10 @@ impl Lowerer {
                         "array" => Some("list[text]".to_owned()),
                         _ => None,
                     });
-                let error =
-                    Diagnostic::error("unknown-name", format!("type `{}` is not defined here", name.text));
+                let error = Diagnostic::error(
+                    "unknown-name",
+                    format!("type `{}` is not defined here", name.text),
+                );
                 self.report(name.span, error.maybe_mend(near));
                 TypeShape::Error
             }

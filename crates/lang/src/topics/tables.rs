@@ -1,4 +1,5 @@
-//! What there is to know of declarations, types, expressions, holes and errors: name, what it is, and an example.
+//! What there is to know of declarations, types, expressions, holes and errors: name, what it is,
+//! and an example.
 
 pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
     (
@@ -70,19 +71,31 @@ pub(super) const DECLARATIONS: [(&str, &str, &str); 13] = [
 
 pub(super) const TYPES: [(&str, &str, &str); 18] = [
     ("bool", "`true` or `false`.", "let quick: bool = true"),
-    ("int", "A whole number, from -9223372036854775808 to 9223372036854775807.", "let depth: int = 1_200"),
+    (
+        "int",
+        "A whole number, from -9223372036854775808 to 9223372036854775807.",
+        "let depth: int = 1_200",
+    ),
     (
         "text",
         "Characters. A text that was made from files carries them, and can be used only with `+`, holes and `join`.",
         "let title: text = \"Tides\"",
     ),
-    ("duration", "A length of time, written 250ms, 30s, 5min or 2h.", "let patience: duration = 30s"),
+    (
+        "duration",
+        "A length of time, written 250ms, 30s, 5min or 2h.",
+        "let patience: duration = 30s",
+    ),
     (
         "file",
         "A source file or an output; a text is taken as a path, relative to the package of the file in which it is written.",
         "let table: file = \"stations.csv\"",
     ),
-    ("folder", "A source folder or one that a step makes.", "let charts: folder = \"charts\""),
+    (
+        "folder",
+        "A source folder or one that a step makes.",
+        "let charts: folder = \"charts\"",
+    ),
     (
         "files",
         "Files in order without duplicates, the first one kept; a text with `*`, `?` or `[` is a glob.",
@@ -113,7 +126,11 @@ pub(super) const TYPES: [(&str, &str, &str); 18] = [
         "A value or `none`: `T?`. A parameter of such a type can be left out.",
         "let note: text? = none",
     ),
-    ("command", "A command between backticks, as a value.", "let show: command = `cat {in \"a.txt\"}`"),
+    (
+        "command",
+        "A command between backticks, as a value.",
+        "let show: command = `cat {in \"a.txt\"}`",
+    ),
     (
         "step_type",
         "A step, as a value of type `step`: its outputs are its files.",
@@ -157,7 +174,11 @@ pub(super) const EXPRESSIONS: [(&str, &str, &str); 10] = [
         "A list or a map made from the items of another one: from all of them, or from those that pass a test.",
         "let names = [each s in sources where s.ext == \"c\" give s.stem]\nlet pages = {each s in stations give s.code: page { source = s.table }}",
     ),
-    ("with", "A copy of a record with some fields changed.", "let loud = quiet with { level = 3 }"),
+    (
+        "with",
+        "A copy of a record with some fields changed.",
+        "let loud = quiet with { level = 3 }",
+    ),
     (
         "under",
         "The same declaration or call with options set. Several variants can be part of one build; `under defaults` sets no options.",
@@ -274,8 +295,16 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "A path leaves the workspace, has nothing to start from (in a kit), or names a result.",
         "{in \"../../secret\"}",
     ),
-    ("builtin-name", "This name has a meaning in the language, so it cannot be declared.", "let step = 1"),
-    ("chained-comparison", "Comparisons cannot be chained: join two of them with `and`.", "1 < x < 3"),
+    (
+        "builtin-name",
+        "This name has a meaning in the language, so it cannot be declared.",
+        "let step = 1",
+    ),
+    (
+        "chained-comparison",
+        "Comparisons cannot be chained: join two of them with `and`.",
+        "1 < x < 3",
+    ),
     (
         "bad-pattern",
         "A text is no regular expression. Groups, classes, repetitions and anchors are known; what would need going back in the text, such as a reference to a group, is not.",
@@ -286,8 +315,16 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "Something depends on itself, directly or through others. Each reference is shown once, with its line.",
         "target a = f(b), target b = f(a)",
     ),
-    ("declared-twice", "Two declarations, fields, keys or options have one name.", "let a = 1, let a = 2"),
-    ("empty-command", "A command needs a program to start.", "run = ` `"),
+    (
+        "declared-twice",
+        "Two declarations, fields, keys or options have one name.",
+        "let a = 1, let a = 2",
+    ),
+    (
+        "empty-command",
+        "A command needs a program to start.",
+        "run = ` `",
+    ),
     (
         "demanded",
         "A kind or function demands something of what it is given, and says what.",
@@ -309,7 +346,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
          would start commands that a value contains.",
         "a line `{place}` between `cat << END` and `END`",
     ),
-    ("missing-field", "A field or parameter without a default was not given.", "c.program { }"),
+    (
+        "missing-field",
+        "A field or parameter without a default was not given.",
+        "c.program { }",
+    ),
     (
         "shell-not-needed",
         "A warning of `nubrik lint`: words, holes, quotes, pipes and redirects need no shell, and without a shell each tool is known.",
@@ -335,20 +376,56 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "A warning of `nubrik lint`: nothing uses a name, or no target reads an option.",
         "private let old_flags = [\"-O1\"]",
     ),
-    ("no-case", "A `match` has no case for some value.", "match mode { \"debug\": 1 }"),
-    ("no-give", "A kind must give something.", "kind page(source: file) { }"),
+    (
+        "no-case",
+        "A `match` has no case for some value.",
+        "match mode { \"debug\": 1 }",
+    ),
+    (
+        "no-give",
+        "A kind must give something.",
+        "kind page(source: file) { }",
+    ),
     (
         "no-library",
         "A library is not installed, or its .pc file cannot be used.",
         "system_library { names = \"zlib\" }",
     ),
-    ("no-match", "A glob finds nothing. `or_none = true` allows that.", "glob(\"scr/*.c\")"),
-    ("no-output", "A step is run for its outputs, and this one names none.", "step { run = `echo x` }"),
-    ("no-pins", "`pins.toml` has nothing of a registry, or not for this system.", "pins_of(\"python\")"),
-    ("no-such-file", "A file or folder is not there.", "{in \"statoins.csv\"}"),
-    ("no-targets", "The workspace has no `targets.nub`.", "nubrik build in an empty workspace"),
-    ("no-tool", "A program is in no folder of the search path.", "tool { names = \"python9\" }"),
-    ("no-variable", "A variable of the environment is not set, and has no default.", "env(\"ALMANAC_HOST\")"),
+    (
+        "no-match",
+        "A glob finds nothing. `or_none = true` allows that.",
+        "glob(\"scr/*.c\")",
+    ),
+    (
+        "no-output",
+        "A step is run for its outputs, and this one names none.",
+        "step { run = `echo x` }",
+    ),
+    (
+        "no-pins",
+        "`pins.toml` has nothing of a registry, or not for this system.",
+        "pins_of(\"python\")",
+    ),
+    (
+        "no-such-file",
+        "A file or folder is not there.",
+        "{in \"statoins.csv\"}",
+    ),
+    (
+        "no-targets",
+        "The workspace has no `targets.nub`.",
+        "nubrik build in an empty workspace",
+    ),
+    (
+        "no-tool",
+        "A program is in no folder of the search path.",
+        "tool { names = \"python9\" }",
+    ),
+    (
+        "no-variable",
+        "A variable of the environment is not set, and has no default.",
+        "env(\"ALMANAC_HOST\")",
+    ),
     (
         "no-version",
         "The version of a tool is known only if it was asked for.",
@@ -359,14 +436,26 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "The files of a record are those of its field `files`, and this one has none.",
         "`cat {settings}`",
     ),
-    ("not-here", "A form is used where it has no meaning.", "`self` outside of a kind"),
+    (
+        "not-here",
+        "A form is used where it has no meaning.",
+        "`self` outside of a kind",
+    ),
     (
         "old-library",
         "A library is older than `at_least`.",
         "system_library { names = \"zlib\", at_least = \"99\" }",
     ),
-    ("old-tool", "A tool is older than `at_least`.", "tool { names = \"python3\", at_least = \"9\" }"),
-    ("option-value", "A value from outside does not fit an option's type.", "--set mode=fast"),
+    (
+        "old-tool",
+        "A tool is older than `at_least`.",
+        "tool { names = \"python3\", at_least = \"9\" }",
+    ),
+    (
+        "option-value",
+        "A value from outside does not fit an option's type.",
+        "--set mode=fast",
+    ),
     (
         "out-of-range",
         "A list has no item of this number, or a number is too small or too large.",
@@ -382,7 +471,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "A sample's command failed. `may_fail = true` makes a failure an answer.",
         "sample { run = `git rev-parse HEAD` } where there is no repository",
     ),
-    ("reserved-word", "A word of the language cannot be a name.", "let give = 1"),
+    (
+        "reserved-word",
+        "A word of the language cannot be a name.",
+        "let give = 1",
+    ),
     (
         "probe-in-key",
         "All targets must be known without running anything, so the answer of a probe cannot decide keys.",
@@ -399,7 +492,11 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
         "`a && b`",
     ),
     ("syntax", "The text does not fit the grammar.", "target = 1"),
-    ("too-deep", "Definitions nest, or depend on one another, too deeply.", "((((((…))))))"),
+    (
+        "too-deep",
+        "Definitions nest, or depend on one another, too deeply.",
+        "((((((…))))))",
+    ),
     (
         "too-large",
         "A text, list or number grows beyond the fixed limits: 16 MiB per text, 4 million items per list.",
@@ -431,15 +528,31 @@ pub(super) const ERRORS: [(&str, &str, &str); 58] = [
          finds anything there would depend on what was built before. Name the file itself, or declare it in `reads`.",
         "step { run = `cc -I{made.folder} …` } without `reads = made`",
     ),
-    ("unknown-target", "There is no target with this path.", "nubrik build tide/tidcast"),
+    (
+        "unknown-target",
+        "There is no target with this path.",
+        "nubrik build tide/tidcast",
+    ),
     (
         "unknown-field",
         "A record, form, kind or function has no field or parameter of this name.",
         "c.program { source = \"main.c\" }",
     ),
-    ("unknown-kit", "There is no kit at this path.", "use \"nub:fortran77\" as f"),
-    ("unknown-name", "This name is not defined here.", "target a = strcit"),
-    ("unknown-option", "No option has this name.", "--set mdoe=release"),
+    (
+        "unknown-kit",
+        "There is no kit at this path.",
+        "use \"nub:fortran77\" as f",
+    ),
+    (
+        "unknown-name",
+        "This name is not defined here.",
+        "target a = strcit",
+    ),
+    (
+        "unknown-option",
+        "No option has this name.",
+        "--set mdoe=release",
+    ),
     (
         "wrong-call",
         "Something is called with the wrong kind of brackets: kinds and forms take braces, functions round brackets.",

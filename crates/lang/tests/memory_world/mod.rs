@@ -4,8 +4,9 @@ use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
 
 use nubrik_lang::{
-    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest, LibrarySearch,
-    Listing, NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest, ToolSearch, World,
+    Answer, AnswerText, DefinitionText, EntryKind, KitPlace, LibraryAnswer, LibraryRequest,
+    LibrarySearch, Listing, NoAnswer, NotText, SampleRequest, StepRoots, ToolAnswer, ToolRequest,
+    ToolSearch, World,
 };
 use nubrik_source::WsPath;
 use parking_lot::Mutex;
@@ -22,8 +23,16 @@ pub struct MemoryWorld {
 #[allow(dead_code)] // Each test program uses its part.
 impl MemoryWorld {
     pub fn new(files: &[(&str, &str)]) -> Self {
-        let files = files.iter().map(|(p, t)| ((*p).to_owned(), Arc::from(*t))).collect();
-        MemoryWorld { files, slow: false, asked: Mutex::default(), answers: BTreeMap::new() }
+        let files = files
+            .iter()
+            .map(|(p, t)| ((*p).to_owned(), Arc::from(*t)))
+            .collect();
+        MemoryWorld {
+            files,
+            slow: false,
+            asked: Mutex::default(),
+            answers: BTreeMap::new(),
+        }
     }
 
     /// The files of an example: `#=== path` begins each; what is before is `targets.nub`.
@@ -79,9 +88,10 @@ impl World for MemoryWorld {
 
     fn kit_archive(&self, name: &str) -> KitPlace {
         match name {
-            "harbour" => {
-                KitPlace::Here(WsPath::from_normal("unpacked/harbour"), vec!["charts.nub".to_owned()])
-            }
+            "harbour" => KitPlace::Here(
+                WsPath::from_normal("unpacked/harbour"),
+                vec!["charts.nub".to_owned()],
+            ),
             "far" => KitPlace::NotHere("it was not fetched yet".to_owned()),
             _ => KitPlace::Unnamed(vec!["far".to_owned(), "harbour".to_owned()]),
         }
@@ -94,7 +104,9 @@ impl World for MemoryWorld {
         let (mut files, mut folders) = (BTreeSet::new(), BTreeSet::new());
         for path in self.files.keys() {
             let path = WsPath::from_normal(path);
-            let Some(rest) = path.below(folder) else { continue };
+            let Some(rest) = path.below(folder) else {
+                continue;
+            };
             match rest.split_once('/') {
                 Some((first, _)) => folders.insert(Arc::<str>::from(first)),
                 None => files.insert(rest.into()),
@@ -112,7 +124,10 @@ impl World for MemoryWorld {
         if self.files.contains_key(path.as_str()) {
             return Answer::Ready(Some(EntryKind::File));
         }
-        let below = self.files.keys().any(|p| WsPath::from_normal(p).below(path).is_some());
+        let below = self
+            .files
+            .keys()
+            .any(|p| WsPath::from_normal(p).below(path).is_some());
         Answer::Ready(below.then_some(EntryKind::Folder))
     }
 
@@ -134,9 +149,17 @@ impl World for MemoryWorld {
         let found = request.names.iter().filter_map(|name| {
             let (_, version) = known.iter().find(|(n, _)| *n == &**name)?;
             let version = request.version.is_some().then(|| Arc::from(*version));
-            Some(ToolAnswer { name: name.clone(), path: format!("/usr/bin/{name}").into(), version })
+            Some(ToolAnswer {
+                name: name.clone(),
+                path: format!("/usr/bin/{name}").into(),
+                version,
+            })
         });
-        Answer::Ready(ToolSearch { found: found.collect(), searched: vec!["/usr/bin".into()], mend: None })
+        Answer::Ready(ToolSearch {
+            found: found.collect(),
+            searched: vec!["/usr/bin".into()],
+            mend: None,
+        })
     }
 
     /// The machine has `zlib` 1.2.13.
@@ -147,20 +170,38 @@ impl World for MemoryWorld {
             compile: vec![],
             link: vec!["-lz".into()],
         };
-        let found = request.names.iter().any(|n| &**n == "zlib").then_some(zlib).into_iter().collect();
-        Answer::Ready(LibrarySearch { found, searched: vec!["/usr/lib/pkgconfig".into()], problem: None })
+        let found = request
+            .names
+            .iter()
+            .any(|n| &**n == "zlib")
+            .then_some(zlib)
+            .into_iter()
+            .collect();
+        Answer::Ready(LibrarySearch {
+            found,
+            searched: vec!["/usr/lib/pkgconfig".into()],
+            problem: None,
+        })
     }
 
     /// Each sample answers with its words.
     fn sample(&self, request: &SampleRequest) -> Answer<Result<AnswerText, NoAnswer>> {
         let words = &request.commands[0][0].words;
         let ok = &*words[0] != "false";
-        Answer::Ready(Ok(AnswerText { ok, text: words[1..].join("\n").into(), errors: "".into() }))
+        Answer::Ready(Ok(AnswerText {
+            ok,
+            text: words[1..].join("\n").into(),
+            errors: "".into(),
+        }))
     }
 
     fn probe(&self, folder: &WsPath) -> Answer<AnswerText> {
         match self.answers.get(folder.as_str()) {
-            Some(text) => Answer::Ready(AnswerText { ok: true, text: text.clone(), errors: "".into() }),
+            Some(text) => Answer::Ready(AnswerText {
+                ok: true,
+                text: text.clone(),
+                errors: "".into(),
+            }),
             None => Answer::Pending,
         }
     }

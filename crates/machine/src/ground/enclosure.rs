@@ -1,4 +1,5 @@
-//! What commands are confined by: a sandbox with what they declare, or rules where this machine's kernel makes no sandboxes.
+//! What commands are confined by: a sandbox with what they declare, or rules where this machine's
+//! kernel makes no sandboxes.
 
 use std::fs;
 use std::io;
@@ -6,8 +7,8 @@ use std::path::{Path, PathBuf};
 use std::sync::Arc;
 
 use nubrik_confine::{
-    Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, RuleSet, Sandbox, SandboxKind,
-    Sandboxes, Surroundings, TEMPORARY,
+    Access, Apart, Confinement, HOME, Network, OwnNetwork, ROOT, Reach, RuleSet, Sandbox,
+    SandboxKind, Sandboxes, Surroundings, TEMPORARY,
 };
 use nubrik_engine::{OpenRoot, Readables};
 use nubrik_images::USUAL_PATH;
@@ -56,13 +57,18 @@ impl Means {
             Means::Sandboxes(_) => (Network::Own, true),
             Means::Rules(_) => (Network::None, false),
         };
-        Surroundings { network, own_processes, own_memory: false, only_looks: false }
+        Surroundings {
+            network,
+            own_processes,
+            own_memory: false,
+            only_looks: false,
+        }
     }
 }
 
-/// Everything from which it follows how commands of a workspace are confined, what they see besides what is declared (without sandboxes, where
-/// the workspace is) and what they inherit, as far as that can be known without trying: what was built in other circumstances is looked at
-/// again.
+/// Everything from which it follows how commands of a workspace are confined, what they see besides
+/// what is declared (without sandboxes, where the workspace is) and what they inherit, as far as
+/// that can be known without trying: what was built in other circumstances is looked at again.
 pub fn circumstances(workspace: &Path) -> String {
     const FILES: [&str; 4] = [
         "/proc/sys/user/max_user_namespaces",
@@ -73,14 +79,21 @@ pub fn circumstances(workspace: &Path) -> String {
     let kernel = rustix::system::uname();
     let user = rustix::process::geteuid().as_raw();
     let switch = std::env::var_os(SWITCH).unwrap_or_default();
-    let mut text = format!("{:?} {:?} {user} {switch:?} {workspace:?}\n", kernel.release(), kernel.version());
+    let mut text = format!(
+        "{:?} {:?} {user} {switch:?} {workspace:?}\n",
+        kernel.release(),
+        kernel.version()
+    );
     for file in FILES {
         text.push_str(&fs::read_to_string(file).unwrap_or_default());
         text.push('\n');
     }
     let status = fs::read_to_string("/proc/self/status").unwrap_or_default();
-    let told =
-        status.lines().filter(|l| ["CapEff:", "NoNewPrivs:", "Seccomp:"].iter().any(|n| l.starts_with(n)));
+    let told = status.lines().filter(|l| {
+        ["CapEff:", "NoNewPrivs:", "Seccomp:"]
+            .iter()
+            .any(|n| l.starts_with(n))
+    });
     told.for_each(|line| text.push_str(line));
     text.push_str(nubrik_confine::left_to_inherit().unwrap_or_default());
     text
@@ -113,8 +126,8 @@ pub(crate) struct CommandNeeds<'a> {
     pub root: Option<&'a OpenRoot>,
 }
 
-/// What some commands are confined by. Dropping it ends what they left running in a sandbox, and removes their temporary
-/// files.
+/// What some commands are confined by. Dropping it ends what they left running in a sandbox, and
+/// removes their temporary files.
 pub(crate) enum Enclosure {
     /// A sandbox, what was put there, and the image whose root is seen there.
     Sandbox(Box<Sandbox>, Furnishing, Option<Arc<ImageRoot>>),
@@ -130,7 +143,8 @@ pub(crate) struct Fence {
     temporary: PathBuf,
 }
 
-/// What a command that stops a service may reach where there are no sandboxes: it sends signals to others.
+/// What a command that stops a service may reach where there are no sandboxes: it sends signals to
+/// others.
 pub(crate) struct StoppingRules(RuleSet);
 
 /// What there was to see when commands had ended.
@@ -177,14 +191,16 @@ impl Machine {
                     own_memory: wanted.whom == Whom::Service,
                 };
                 let image = self.image_of(wanted)?;
-                let sandboxes = image.as_deref().map_or(&**sandboxes, |image| &image.sandboxes);
+                let sandboxes = image
+                    .as_deref()
+                    .map_or(&**sandboxes, |image| &image.sandboxes);
                 let (common, own) = furnishing.places();
                 let sandbox = sandboxes.sandbox((common, &own), kind)?;
                 Ok(Enclosure::Sandbox(Box::new(sandbox), furnishing, image))
             }
-            Means::Rules(_) if wanted.root.is_some() => {
-                Err(io::Error::other("steps in an image need sandboxes, and this machine makes none"))
-            }
+            Means::Rules(_) if wanted.root.is_some() => Err(io::Error::other(
+                "steps in an image need sandboxes, and this machine makes none",
+            )),
             Means::Rules(_) => {
                 let rules = RuleSet::new(self.system())?;
                 self.allow_wanted(&rules, wanted)?;
@@ -195,16 +211,23 @@ impl Machine {
                 let temporary = self.temporary().make(wanted.own)?;
                 rules.allow(&temporary, Access::Write)?;
                 let root = self.root().to_owned();
-                Ok(Enclosure::Rules(Fence { rules, root, temporary }))
+                Ok(Enclosure::Rules(Fence {
+                    rules,
+                    root,
+                    temporary,
+                }))
             }
         }
     }
 
     /// The image whose root commands see.
     fn image_of(&self, wanted: &CommandNeeds<'_>) -> io::Result<Option<Arc<ImageRoot>>> {
-        let Some(root) = wanted.root else { return Ok(None) };
+        let Some(root) = wanted.root else {
+            return Ok(None);
+        };
         let open = self.image_root(root);
-        open.map(Some).ok_or_else(|| io::Error::other("the image is not open"))
+        open.map(Some)
+            .ok_or_else(|| io::Error::other("the image is not open"))
     }
 
     /// What is to be in a sandbox.
@@ -225,7 +248,8 @@ impl Machine {
         Ok(furnishing)
     }
 
-    /// Makes a sandbox in which a program stays one with other things in it. Where that cannot be, the sandbox is given back.
+    /// Makes a sandbox in which a program stays one with other things in it. Where that cannot be,
+    /// the sandbox is given back.
     ///
     /// # Errors
     /// The sandbox that cannot be changed.
@@ -234,8 +258,12 @@ impl Machine {
         sandbox: Box<Sandbox>,
         wanted: &CommandNeeds<'_>,
     ) -> Result<Enclosure, Box<Sandbox>> {
-        let Means::Sandboxes(sandboxes) = self.means() else { return Err(sandbox) };
-        let Ok(furnishing) = self.furnishing(wanted) else { return Err(sandbox) };
+        let Means::Sandboxes(sandboxes) = self.means() else {
+            return Err(sandbox);
+        };
+        let Ok(furnishing) = self.furnishing(wanted) else {
+            return Err(sandbox);
+        };
         let (common, own) = furnishing.places();
         let sandbox = sandboxes.change(sandbox, (common, &own))?;
         Ok(Enclosure::Sandbox(sandbox, furnishing, None))
@@ -245,8 +273,13 @@ impl Machine {
     ///
     /// # Errors
     /// When they cannot be had.
-    pub(crate) fn rules_to_stop(&self, wanted: &CommandNeeds<'_>) -> io::Result<Option<StoppingRules>> {
-        let Means::Rules(_) = self.means() else { return Ok(None) };
+    pub(crate) fn rules_to_stop(
+        &self,
+        wanted: &CommandNeeds<'_>,
+    ) -> io::Result<Option<StoppingRules>> {
+        let Means::Rules(_) = self.means() else {
+            return Ok(None);
+        };
         let rules = RuleSet::with_signals(self.system())?;
         self.allow_wanted(&rules, wanted)?;
         Ok(Some(StoppingRules(rules)))
@@ -268,8 +301,10 @@ impl Machine {
 
     /// What tools need of the machine besides the system's folders.
     pub(crate) fn needed(&self, parts: &[&str]) -> Vec<PathBuf> {
-        let mut needed: Vec<PathBuf> =
-            parts.iter().filter_map(|part| needed_folder(Path::new(part), self.root())).collect();
+        let mut needed: Vec<PathBuf> = parts
+            .iter()
+            .filter_map(|part| needed_folder(Path::new(part), self.root()))
+            .collect();
         needed.sort();
         needed.dedup();
         needed
@@ -308,16 +343,23 @@ impl Enclosure {
         }
     }
 
-    /// All variables that commands have before a definition adds its own. `work` is the folder in which they run, from the
-    /// root.
+    /// All variables that commands have before a definition adds its own. `work` is the folder in
+    /// which they run, from the root.
     pub fn environment(&self, work: &str) -> Environment {
         let mut environment = Environment::confined();
         if let Enclosure::Sandbox(_, _, Some(image)) = self {
             environment.set("PATH", USUAL_PATH);
-            image.env.iter().for_each(|(name, value)| environment.set(name, &**value));
+            image
+                .env
+                .iter()
+                .for_each(|(name, value)| environment.set(name, &**value));
         }
         let text = |path: &Path| path.to_string_lossy().into_owned();
-        let work = if work.is_empty() { text(self.root()) } else { text(&self.root().join(work)) };
+        let work = if work.is_empty() {
+            text(self.root())
+        } else {
+            text(&self.root().join(work))
+        };
         let (home, temporary) = match self {
             Enclosure::Sandbox(..) => (HOME.to_owned(), TEMPORARY.to_owned()),
             Enclosure::Rules(fence) => (text(&fence.temporary), text(&fence.temporary)),
@@ -328,8 +370,8 @@ impl Enclosure {
         environment
     }
 
-    /// Leaves a sandbox in which a program stays: the sandbox, and a folder that was shown whole and in which names appeared, or
-    /// went, in the meantime. By rules, no program stays.
+    /// Leaves a sandbox in which a program stays: the sandbox, and a folder that was shown whole
+    /// and in which names appeared, or went, in the meantime. By rules, no program stays.
     pub fn leave(self, machine: &Machine) -> (Option<Box<Sandbox>>, Option<String>) {
         match self {
             Enclosure::Sandbox(sandbox, furnishing, _) => {
@@ -340,7 +382,8 @@ impl Enclosure {
         }
     }
 
-    /// Whether a process in a sandbox has something of a folder of the workspace open or mapped, or is in it.
+    /// Whether a process in a sandbox has something of a folder of the workspace open or mapped, or
+    /// is in it.
     pub fn holds(&self, folder: &str) -> bool {
         match self {
             Enclosure::Sandbox(sandbox, ..) => sandbox.holds(folder),
@@ -357,11 +400,15 @@ impl Enclosure {
                     (Means::Sandboxes(sandboxes), None) => sandboxes.put_back(*sandbox),
                     (Means::Rules(_), None) => 0,
                 };
-                Aftermath { running, disturbed: furnishing.disturbed(machine).map(str::to_owned) }
+                Aftermath {
+                    running,
+                    disturbed: furnishing.disturbed(machine).map(str::to_owned),
+                }
             }
-            Enclosure::Rules(fence) => {
-                Aftermath { running: nubrik_confine::end_left_of(&fence.temporary), disturbed: None }
-            }
+            Enclosure::Rules(fence) => Aftermath {
+                running: nubrik_confine::end_left_of(&fence.temporary),
+                disturbed: None,
+            },
         }
     }
 }
@@ -378,24 +425,37 @@ impl<'a> Net<'a> {
             Net::Services(ServiceNet::Rules(apart)) => apart.as_deref(),
             _ => None,
         };
-        Confinement::Rules { rules, network: !matches!(self, Net::Nowhere), apart }
+        Confinement::Rules {
+            rules,
+            network: !matches!(self, Net::Nowhere),
+            apart,
+        }
     }
 }
 
 /// The folder that a tool outside the system's folders needs: its prefix when it is in one's
 /// `bin`, else the file itself. Never one that the workspace lies in.
 pub(crate) fn needed_folder(tool: &Path, root: &Path) -> Option<PathBuf> {
-    if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"].iter().any(|s| tool.starts_with(s)) {
+    if ["/usr", "/bin", "/sbin", "/lib", "/lib64", "/opt"]
+        .iter()
+        .any(|s| tool.starts_with(s))
+    {
         return None;
     }
     let folder = tool.parent()?;
-    let prefix = if folder.file_name().is_some_and(|n| n == "bin") { folder.parent()? } else { tool };
-    let is_home = std::env::var_os("HOME").is_some_and(|home| Path::new(&home) == prefix);
-    Some(if root.starts_with(prefix) || is_home || prefix == Path::new("/") {
-        tool.to_owned()
+    let prefix = if folder.file_name().is_some_and(|n| n == "bin") {
+        folder.parent()?
     } else {
-        prefix.to_owned()
-    })
+        tool
+    };
+    let is_home = std::env::var_os("HOME").is_some_and(|home| Path::new(&home) == prefix);
+    Some(
+        if root.starts_with(prefix) || is_home || prefix == Path::new("/") {
+            tool.to_owned()
+        } else {
+            prefix.to_owned()
+        },
+    )
 }
 
 impl Drop for Fence {

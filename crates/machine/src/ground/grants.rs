@@ -23,11 +23,13 @@ pub(crate) struct Grants<'m> {
     in_image: bool,
     /// Whether it is in a sandbox, where it sees what it may read and nothing else.
     in_sandbox: bool,
-    /// What it declares, in a sandbox: paths from the root, sorted, each with whether it is a folder with all that is in it.
+    /// What it declares, in a sandbox: paths from the root, sorted, each with whether it is a
+    /// folder with all that is in it.
     declared: Vec<(Arc<str>, bool)>,
 }
 
-/// Names in the workspace that no step is thought to miss: the tool's own, and what interpreters leave.
+/// Names in the workspace that no step is thought to miss: the tool's own, and what interpreters
+/// leave.
 fn is_aside(folder: &str, name: &str) -> bool {
     name.starts_with('.')
         || name.ends_with(".nub")
@@ -48,8 +50,17 @@ impl<'m> Grants<'m> {
         let mut readable = Vec::new();
         let mut own = vec![whole(job.folder.as_str())];
         if !in_sandbox {
-            readable.extend(job.readable.iter().map(|readable| whole(readable.path.as_str())));
-            let parts: Vec<&str> = job.tools.iter().flat_map(|t| &t.parts).map(|part| &**part).collect();
+            readable.extend(
+                job.readable
+                    .iter()
+                    .map(|readable| whole(readable.path.as_str())),
+            );
+            let parts: Vec<&str> = job
+                .tools
+                .iter()
+                .flat_map(|t| &t.parts)
+                .map(|part| &**part)
+                .collect();
             readable.extend(machine.needed(&parts));
             readable.sort();
             readable.dedup();
@@ -58,12 +69,22 @@ impl<'m> Grants<'m> {
         let mut declared = Vec::new();
         if in_sandbox {
             declared.extend(
-                job.readable.iter().map(|readable| (readable.path.shared().clone(), readable.folder)),
+                job.readable
+                    .iter()
+                    .map(|readable| (readable.path.shared().clone(), readable.folder)),
             );
             declared.sort();
         }
         let in_image = job.root.is_some();
-        Grants { machine, root, readable, own, in_image, in_sandbox, declared }
+        Grants {
+            machine,
+            root,
+            readable,
+            own,
+            in_image,
+            in_sandbox,
+            declared,
+        }
     }
 
     fn may_write(&self, path: &Path) -> bool {
@@ -71,29 +92,35 @@ impl<'m> Grants<'m> {
         device || self.own.iter().any(|folder| path.starts_with(folder)) || self.is_temporary(path)
     }
 
-    /// Whether a path is in the folder for temporary files that a sandbox has. The workspace, which a sandbox shows elsewhere, may
-    /// lie in the machine's.
+    /// Whether a path is in the folder for temporary files that a sandbox has. The workspace, which
+    /// a sandbox shows elsewhere, may lie in the machine's.
     fn is_temporary(&self, path: &Path) -> bool {
         self.in_sandbox && path.starts_with(ABOVE_TEMPORARY) && !path.starts_with(&self.root)
     }
 
     fn may_read(&self, path: &Path) -> bool {
-        let declared = || path.ancestors().any(|p| self.readable.binary_search_by(|r| (**r).cmp(p)).is_ok());
+        let declared = || {
+            path.ancestors()
+                .any(|p| self.readable.binary_search_by(|r| (**r).cmp(p)).is_ok())
+        };
         self.may_write(path) || self.machine.system().cover(path) || declared()
     }
 
-    /// Whether a path is to look as though nothing were there: inside the workspace, undeclared, and not
-    /// on the way to something declared.
+    /// Whether a path is to look as though nothing were there: inside the workspace, undeclared,
+    /// and not on the way to something declared.
     pub fn hide(&self, path: &Path) -> bool {
         let leads_to_declared = || {
             let at = self.readable.partition_point(|r| **r < *path);
-            self.readable.get(at).is_some_and(|next| next.starts_with(path))
+            self.readable
+                .get(at)
+                .is_some_and(|next| next.starts_with(path))
                 || self.own.iter().any(|own| own.starts_with(path))
         };
         path.starts_with(&self.root) && !self.may_read(path) && !leads_to_declared()
     }
 
-    /// What is in a folder of the workspace and is not shown in a sandbox, since the job does not declare it.
+    /// What is in a folder of the workspace and is not shown in a sandbox, since the job does not
+    /// declare it.
     fn lacking(&self, folder: &str) -> Vec<Arc<str>> {
         let declares = |path: &str| self.declared.binary_search_by(|(d, _)| (**d).cmp(path));
         let is_whole = |path: &str| declares(path).is_ok_and(|at| self.declared[at].1);
@@ -104,9 +131,16 @@ impl<'m> Grants<'m> {
         let leads_to_declared = |path: &str| {
             let below = format!("{path}/");
             let at = self.declared.partition_point(|(d, _)| **d < *below);
-            declares(path).is_ok() || self.declared.get(at).is_some_and(|(d, _)| d.starts_with(&below))
+            declares(path).is_ok()
+                || self
+                    .declared
+                    .get(at)
+                    .is_some_and(|(d, _)| d.starts_with(&below))
         };
-        let entries = std::fs::read_dir(self.root.join(folder)).into_iter().flatten().flatten();
+        let entries = std::fs::read_dir(self.root.join(folder))
+            .into_iter()
+            .flatten()
+            .flatten();
         let names = entries.map(|entry| entry.file_name().to_string_lossy().into_owned());
         let mut lacking: Vec<Arc<str>> = names
             .filter(|name| !is_aside(folder, name))
@@ -125,26 +159,44 @@ impl<'m> Grants<'m> {
             _ if self.in_sandbox => touched.seen || self.may_write(&touched.path),
             _ => self.may_read(&touched.path),
         };
-        let inside = touched.path.strip_prefix(&self.root).ok().map(Path::to_owned);
+        let inside = touched
+            .path
+            .strip_prefix(&self.root)
+            .ok()
+            .map(Path::to_owned);
         let was_listed = self.in_sandbox
             && touched.seen
             && touched.touch == nubrik_confine::PathUse::Read
             && touched.found == nubrik_confine::Found::Folder;
-        let listed = inside.as_ref().filter(|_| was_listed && !self.may_write(&touched.path));
-        let lacks = listed.map(|folder| self.lacking(&folder.to_string_lossy())).unwrap_or_default();
+        let listed = inside
+            .as_ref()
+            .filter(|_| was_listed && !self.may_write(&touched.path));
+        let lacks = listed
+            .map(|folder| self.lacking(&folder.to_string_lossy()))
+            .unwrap_or_default();
         let path = match inside {
             Some(inside) => FilePath::from(&WsPath::from_normal(&inside.to_string_lossy())),
             None => FilePath::of_machine(&touched.path.to_string_lossy()),
         };
         let (touch, folder) = (touch_of(touched.touch), folder_of(touched.found));
-        Touched { path, touch, folder, allowed, lacks }
+        Touched {
+            path,
+            touch,
+            folder,
+            allowed,
+            lacks,
+        }
     }
 }
 
 /// A path outside of the workspace, as the engine knows it; `None` for one that is no text.
 pub fn named(written: &nubrik_confine::WrittenPath) -> Option<Named> {
     let path = written.path.to_str()?.into();
-    Some(Named { path, touch: touch_of(written.touch), folder: folder_of(written.found) })
+    Some(Named {
+        path,
+        touch: touch_of(written.touch),
+        folder: folder_of(written.found),
+    })
 }
 
 fn touch_of(touch: nubrik_confine::PathUse) -> Touch {

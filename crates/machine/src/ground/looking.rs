@@ -1,5 +1,5 @@
-//! Commands that only look: they change nothing, use no network, and get a limited time for a limited answer. Samples, git and
-//! tools are asked so.
+//! Commands that only look: they change nothing, use no network, and get a limited time for a
+//! limited answer. Samples, git and tools are asked so.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -50,7 +50,8 @@ pub struct Looked {
     pub is_cut: bool,
 }
 
-/// How many commands that look run now: what one leaves running cannot be distinguished from what another one still needs.
+/// How many commands that look run now: what one leaves running cannot be distinguished from what
+/// another one still needs.
 static LOOKS: Mutex<usize> = Mutex::new(0);
 
 impl Machine {
@@ -61,11 +62,13 @@ impl Machine {
         if *looks > 0 {
             return;
         }
-        // Steps in sandboxes leave nothing to this program. By rules they do, and are known by their folders.
+        // Steps in sandboxes leave nothing to this program. By rules they do, and are known by
+        // their folders.
         let in_sandboxes = self.has_sandboxes();
         let of_steps = self.temporary().home().to_string_lossy().into_owned();
-        let is_left =
-            |folder: Option<&str>| in_sandboxes || folder.is_none_or(|folder| !folder.starts_with(&of_steps));
+        let is_left = |folder: Option<&str>| {
+            in_sandboxes || folder.is_none_or(|folder| !folder.starts_with(&of_steps))
+        };
         nubrik_confine::end_adopted(&is_left);
     }
 
@@ -78,7 +81,10 @@ impl Machine {
         match &question.reads {
             LookingScope::Everything => rules.allow(Path::new("/"), Access::Read)?,
             LookingScope::Tools(files) => {
-                for folder in files.iter().filter_map(|file| needed_folder(file, self.root())) {
+                for folder in files
+                    .iter()
+                    .filter_map(|file| needed_folder(file, self.root()))
+                {
                     rules.allow(&folder, Access::Read)?;
                 }
             }
@@ -103,6 +109,11 @@ impl Machine {
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         self.end_left_by_looks();
         let errors = capture.errors.unwrap_or_default();
-        Ok(Looked { ended, output: capture.bytes, errors, is_cut: capture.cut > 0 })
+        Ok(Looked {
+            ended,
+            output: capture.bytes,
+            errors,
+            is_cut: capture.cut > 0,
+        })
     }
 }

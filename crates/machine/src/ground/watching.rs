@@ -1,4 +1,5 @@
-//! A person's own command that builds a folder, run while it is noted which programs start and what each of them reads and writes.
+//! A person's own command that builds a folder, run while it is noted which programs start and what
+//! each of them reads and writes.
 
 use std::io;
 use std::path::{Path, PathBuf};
@@ -32,31 +33,51 @@ impl Machine {
         can_record() && nubrik_confine::support().network_filter
     }
 
-    /// Runs a command by the shell in the workspace's root, with the person's variables, and notes all programs. It may read what
-    /// the person may read, write in the workspace and in the folders that are for everybody's temporary files, and has no
-    /// network. It may not write in `original`, wherever that is.
+    /// Runs a command by the shell in the workspace's root, with the person's variables, and notes
+    /// all programs. It may read what the person may read, write in the workspace and in the
+    /// folders that are for everybody's temporary files, and has no network. It may not write in
+    /// `original`, wherever that is.
     ///
     /// # Errors
     /// When the command cannot be confined, or there is no room for its temporary files.
     pub fn watch(&self, command: &str, original: &Path) -> io::Result<WatchedCommand> {
         let root = self.root();
-        let temporary = tempfile::Builder::new().prefix("nubrik-watches-").tempdir()?;
+        let temporary = tempfile::Builder::new()
+            .prefix("nubrik-watches-")
+            .tempdir()?;
         let rules = RuleSet::new(self.system())?;
         rules.allow(Path::new("/"), Access::Read)?;
         rules.allow(root, Access::Write)?;
         rules.allow(temporary.path(), Access::Write)?;
         // Functions of C libraries make files there, whatever `TMPDIR` says.
         let is_free = |folder: &Path| folder.is_dir() && !original.starts_with(folder);
-        for everybodys in ["/tmp", "/var/tmp"].map(Path::new).into_iter().filter(|folder| is_free(folder)) {
+        for everybodys in ["/tmp", "/var/tmp"]
+            .map(Path::new)
+            .into_iter()
+            .filter(|folder| is_free(folder))
+        {
             rules.allow(everybodys, Access::Write)?;
         }
         let mut environment = Environment::of_person();
         environment.set("TMPDIR", temporary.path().to_string_lossy());
-        // What compilers and clients keep between builds is not of this one, and would let them do less than a build.
-        environment.set("XDG_CACHE_HOME", temporary.path().join("cache").to_string_lossy());
+        // What compilers and clients keep between builds is not of this one, and would let them do
+        // less than a build.
+        environment.set(
+            "XDG_CACHE_HOME",
+            temporary.path().join("cache").to_string_lossy(),
+        );
         environment.set("PWD", root.to_string_lossy());
-        let confinement = Confinement::Rules { rules: &rules, network: false, apart: None };
-        let ground = Ground { folder: root, work: root, environment: &environment, confinement };
+        let confinement = Confinement::Rules {
+            rules: &rules,
+            network: false,
+            apart: None,
+        };
+        let ground = Ground {
+            folder: root,
+            work: root,
+            environment: &environment,
+            confinement,
+        };
         let recorder = Recorder::new().noting_programs(root);
         let shell = StageSpec {
             program: PathBuf::from("/bin/sh"),
@@ -70,6 +91,11 @@ impl Machine {
         let mut capture = Capture::new(PRINTED);
         let ended = nubrik_confine::run(&spec, &mut capture, self.cancel());
         let (programs, wanted_network) = (recorder.programs(), recorder.wanted_network());
-        Ok(WatchedCommand { ended, printed: capture.bytes, programs, wanted_network })
+        Ok(WatchedCommand {
+            ended,
+            printed: capture.bytes,
+            programs,
+            wanted_network,
+        })
     }
 }

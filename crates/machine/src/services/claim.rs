@@ -23,12 +23,24 @@ pub(super) struct Claim {
 }
 
 impl Claim {
-    /// Takes a name, or one beside it if someone has that already; gives whether it is the first choice.
+    /// Takes a name, or one beside it if someone has that already; gives whether it is the first
+    /// choice.
     pub fn take(home: &Arc<Below>, name: &str) -> io::Result<(Claim, bool)> {
         for number in 1..1000 {
-            let name = if number == 1 { name.to_owned() } else { format!("{name}-{number}") };
+            let name = if number == 1 {
+                name.to_owned()
+            } else {
+                format!("{name}-{number}")
+            };
             if let Some(file) = try_lock(home, &claim_of(&name), true)? {
-                return Ok((Claim { name, home: home.clone(), file }, number == 1));
+                return Ok((
+                    Claim {
+                        name,
+                        home: home.clone(),
+                        file,
+                    },
+                    number == 1,
+                ));
             }
         }
         Err(io::Error::other("a thousand of it run already"))
@@ -46,10 +58,14 @@ impl Drop for Claim {
     }
 }
 
-/// A lock on a file; `None` when someone has it. What is locked is the file that is at this path now: one that
-/// was removed in the meantime would keep no one away.
+/// A lock on a file; `None` when someone has it. What is locked is the file that is at this path
+/// now: one that was removed in the meantime would keep no one away.
 fn try_lock(home: &Below, name: &str, make: bool) -> io::Result<Option<File>> {
-    let flags = if make { OFlags::RDWR | OFlags::CREATE } else { OFlags::RDWR };
+    let flags = if make {
+        OFlags::RDWR | OFlags::CREATE
+    } else {
+        OFlags::RDWR
+    };
     loop {
         let file = match home.open(name, flags) {
             Err(e) if e.kind() == io::ErrorKind::NotFound && !make => return Ok(None),
@@ -67,10 +83,15 @@ fn try_lock(home: &Below, name: &str, make: bool) -> io::Result<Option<File>> {
     }
 }
 
-/// Ends what services of earlier runs left behind that could not stop them, and removes their folders; gives how many
-/// processes. Those in sandboxes ended with the program that started them.
+/// Ends what services of earlier runs left behind that could not stop them, and removes their
+/// folders; gives how many processes. Those in sandboxes ended with the program that started them.
 pub fn end_left_over(root: &Path) -> usize {
-    let Ok(home) = Below::new(root).and_then(|root| root.folder(HOME)).map(Below::of) else { return 0 };
+    let Ok(home) = Below::new(root)
+        .and_then(|root| root.folder(HOME))
+        .map(Below::of)
+    else {
+        return 0;
+    };
     let names = claimed_names(&home).unwrap_or_default();
     let mut free: Vec<(String, File)> = Vec::new();
     for name in names {
@@ -82,7 +103,10 @@ pub fn end_left_over(root: &Path) -> usize {
         return 0;
     }
     let temporary = Temporary::of(root);
-    let folders: Vec<_> = free.iter().map(|(name, _)| temporary.place(&format!("{HOME}/{name}"))).collect();
+    let folders: Vec<_> = free
+        .iter()
+        .map(|(name, _)| temporary.place(&format!("{HOME}/{name}")))
+        .collect();
     let count = nubrik_confine::end_left_over(&folders.iter().map(|f| &**f).collect::<Vec<_>>());
     for ((name, lock), folder) in free.into_iter().zip(folders) {
         crate::temporary::remove_folder(&folder);
@@ -96,10 +120,16 @@ pub fn end_left_over(root: &Path) -> usize {
 /// Names for which there is a claim.
 fn claimed_names(home: &Below) -> io::Result<Vec<String>> {
     let flags = OFlags::RDONLY | OFlags::DIRECTORY | OFlags::CLOEXEC;
-    let open: OwnedFd = rustix::fs::openat(home.top().as_fd(), ".", flags, rustix::fs::Mode::empty())?;
+    let open: OwnedFd =
+        rustix::fs::openat(home.top().as_fd(), ".", flags, rustix::fs::Mode::empty())?;
     let mut names = Vec::new();
     for entry in rustix::fs::Dir::read_from(open)? {
-        if let Some(name) = entry?.file_name().to_str().ok().and_then(|name| name.strip_suffix(".claim")) {
+        if let Some(name) = entry?
+            .file_name()
+            .to_str()
+            .ok()
+            .and_then(|name| name.strip_suffix(".claim"))
+        {
             names.push(name.to_owned());
         }
     }
@@ -130,8 +160,11 @@ mod tests {
         let root = tempfile::tempdir().unwrap();
         let home = root.path().join(HOME);
         std::fs::create_dir_all(home.join("x")).unwrap();
-        let mut other =
-            std::process::Command::new("sleep").arg("30").current_dir(home.join("x")).spawn().unwrap();
+        let mut other = std::process::Command::new("sleep")
+            .arg("30")
+            .current_dir(home.join("x"))
+            .spawn()
+            .unwrap();
         std::fs::write(home.join("x.claim"), format!("{} 0\n", other.id())).unwrap();
         std::os::unix::fs::symlink("/etc/passwd", home.join("y.claim")).unwrap();
         assert_eq!(end_left_over(root.path()), 0);

@@ -40,7 +40,8 @@ pub(super) struct Instance {
 pub(super) struct Here {
     pub running: Mutex<Option<Running>>,
     pub quarters: Quarters,
-    /// The command that stops it, and where there is no sandbox, what that may reach: it sends signals to others.
+    /// The command that stops it, and where there is no sandbox, what that may reach: it sends
+    /// signals to others.
     pub stop: Option<(Vec<StageSpec>, Option<StoppingRules>)>,
     #[allow(dead_code)] // Held, not read.
     pub claim: Claim,
@@ -65,11 +66,19 @@ pub(super) struct Quarters {
 
 impl Quarters {
     pub fn spec<'a>(&'a self, stages: &[StageSpec], timeout: Option<Duration>) -> PipelineSpec<'a> {
-        PipelineSpec { timeout, ..self.ground().spec(stages.to_vec()) }
+        PipelineSpec {
+            timeout,
+            ..self.ground().spec(stages.to_vec())
+        }
     }
 
     fn ground(&self) -> Ground<'_> {
-        Ground::in_enclosure(&self.enclosure, &self.work, &self.environment, Net::Services(&self.net))
+        Ground::in_enclosure(
+            &self.enclosure,
+            &self.work,
+            &self.environment,
+            Net::Services(&self.net),
+        )
     }
 
     pub fn run(
@@ -93,7 +102,9 @@ impl Instance {
 
     /// Stops it, and gives the last of what it printed, to its end.
     pub fn stopped(&self) -> Vec<u8> {
-        self.stop().map(|printed| last_lines(&printed)).unwrap_or_default()
+        self.stop()
+            .map(|printed| last_lines(&printed))
+            .unwrap_or_default()
     }
 
     /// Stops it if it runs here, and gives the last of what it printed, without secrets.
@@ -103,12 +114,22 @@ impl Instance {
         let group = running.group();
         if let (Some((stop, rules)), Ok(never)) = (&here.stop, CancelSwitch::new()) {
             let was_running = running.ended().is_none();
-            let ground = here.quarters.ground().to_stop(rules.as_ref(), Net::Services(&here.quarters.net));
-            let spec = PipelineSpec { timeout: Some(STOPPING), ..ground.spec(stop.clone()) };
+            let ground = here
+                .quarters
+                .ground()
+                .to_stop(rules.as_ref(), Net::Services(&here.quarters.net));
+            let spec = PipelineSpec {
+                timeout: Some(STOPPING),
+                ..ground.spec(stop.clone())
+            };
             let mut capture = Capture::new(PRINTED_LIMIT);
             let how = nubrik_confine::run(&spec, &mut capture, &never);
             let how = Some(how).filter(|how| !matches!(how, Ended::Well));
-            let stopped = running.wait(if how.is_none() { STOPPING } else { AFTER_FAILURE });
+            let stopped = running.wait(if how.is_none() {
+                STOPPING
+            } else {
+                AFTER_FAILURE
+            });
             // A command that finds nothing to stop fails rightly.
             if was_running && (!stopped || how.is_some()) {
                 here.unstopped.lock().push(ServiceFailure {
@@ -130,7 +151,9 @@ impl Instance {
 pub(super) fn last_lines(text: &[u8]) -> Vec<u8> {
     const LINES: usize = 20;
     let text = text.strip_suffix(b"\n").unwrap_or(text);
-    let start = memchr::memrchr_iter(b'\n', text).nth(LINES - 1).map_or(0, |at| at + 1);
+    let start = memchr::memrchr_iter(b'\n', text)
+        .nth(LINES - 1)
+        .map_or(0, |at| at + 1);
     text[start..].to_vec()
 }
 
@@ -160,7 +183,11 @@ mod tests {
     fn only_the_last_lines_are_told() {
         let text: String = (0..30).map(|n| format!("{n}\n")).collect();
         let last = last_lines(text.as_bytes());
-        assert!(last.starts_with(b"10\n") && last.ends_with(b"29"), "{}", String::from_utf8_lossy(&last));
+        assert!(
+            last.starts_with(b"10\n") && last.ends_with(b"29"),
+            "{}",
+            String::from_utf8_lossy(&last)
+        );
         assert_eq!(last_lines(b"one"), b"one");
         assert_eq!(last_lines(b""), b"");
     }

@@ -1,8 +1,8 @@
 //! Services: started for who needs them, stopped after the last.
 //!
-//! An instance has a folder, an address of the loopback network and a port that follow from what it is and whom
-//! it is for, so that a user sees the same in every run. Where the kernel lets it, instances and their
-//! users are in a network of their own.
+//! An instance has a folder, an address of the loopback network and a port that follow from what it
+//! is and whom it is for, so that a user sees the same in every run. Where the kernel lets it,
+//! instances and their users are in a network of their own.
 
 mod claim;
 mod instance;
@@ -79,13 +79,19 @@ pub(crate) struct Loan {
 impl Loan {
     /// A text with places in their marks.
     pub(crate) fn unmarked(&self, text: &str) -> String {
-        let told = unmarked(text, |mark| Ok::<_, std::convert::Infallible>(self.told(mark)));
+        let told = unmarked(text, |mark| {
+            Ok::<_, std::convert::Infallible>(self.told(mark))
+        });
         told.unwrap_or_else(|never| match never {})
     }
 
     /// What a mark represents; nothing where it is not a service's.
     pub(crate) fn told(&self, mark: Mark<'_>) -> String {
-        let place = |folder: &str| self.instances.iter().find(|i| i.service.folder.as_str() == folder);
+        let place = |folder: &str| {
+            self.instances
+                .iter()
+                .find(|i| i.service.folder.as_str() == folder)
+        };
         match mark {
             Mark::Port(folder) => place(folder).map(|i| i.port.clone()).unwrap_or_default(),
             Mark::Address(folder) => place(folder).map(|i| i.address.clone()).unwrap_or_default(),
@@ -93,12 +99,17 @@ impl Loan {
         }
     }
 
-    /// How one of the instances ended, if one has: its address, how, and what it printed at the end.
+    /// How one of the instances ended, if one has: its address, how, and what it printed at the
+    /// end.
     pub(crate) fn ended(&self) -> Option<(Arc<str>, String, Vec<u8>)> {
         self.instances.iter().find_map(|instance| {
             let here = instance.here.as_ref()?;
             let ended = here.running.lock().as_mut().and_then(Running::ended)?;
-            Some((instance.service.address.clone(), said(&ended), instance.printed()))
+            Some((
+                instance.service.address.clone(),
+                said(&ended),
+                instance.printed(),
+            ))
         })
     }
 
@@ -116,7 +127,12 @@ impl Loan {
     pub(crate) fn places(&self) -> Vec<(Arc<str>, String)> {
         self.instances
             .iter()
-            .map(|i| (i.service.address.clone(), format!("{}:{}", i.address, i.port)))
+            .map(|i| {
+                (
+                    i.service.address.clone(),
+                    format!("{}:{}", i.address, i.port),
+                )
+            })
             .collect()
     }
 
@@ -129,12 +145,16 @@ impl Loan {
     }
 
     fn secrets(&self) -> impl Iterator<Item = &(String, String)> {
-        self.instances.iter().flat_map(|i| &i.secrets).filter(|(_, value)| value.len() >= SHORTEST_SECRET)
+        self.instances
+            .iter()
+            .flat_map(|i| &i.secrets)
+            .filter(|(_, value)| value.len() >= SHORTEST_SECRET)
     }
 }
 
 impl Machine {
-    /// Makes services ready for someone who sees this machine's network: `user` tells this use from others.
+    /// Makes services ready for someone who sees this machine's network: `user` tells this use from
+    /// others.
     /// What they print is passed to `echo`, too. What they use must have been built.
     ///
     /// # Errors
@@ -151,10 +171,14 @@ impl Machine {
 
     /// Where lent services are: each one's address and its host and port.
     pub fn places(&self, lent: &Lent) -> Vec<(Arc<str>, String)> {
-        self.house().loan(lent).map(|loan| loan.places()).unwrap_or_default()
+        self.house()
+            .loan(lent)
+            .map(|loan| loan.places())
+            .unwrap_or_default()
     }
 
-    /// How a lent service ended that runs here, if one has: its address, how, and what it printed at the end.
+    /// How a lent service ended that runs here, if one has: its address, how, and what it printed
+    /// at the end.
     pub fn service_ended(&self, lent: &Lent) -> Option<(Arc<str>, String, Vec<u8>)> {
         self.house().loan(lent)?.ended()
     }
@@ -167,7 +191,8 @@ impl Machine {
         unstopped
     }
 
-    /// Stops services that are shared and not in use. Gives what did not stop as it should, since this was asked last.
+    /// Stops services that are shared and not in use. Gives what did not stop as it should, since
+    /// this was asked last.
     pub fn stop_services(&self) -> Vec<ServiceFailure> {
         self.house().close()
     }
@@ -199,7 +224,8 @@ impl House {
         self.fell_back.load(Ordering::Relaxed)
     }
 
-    /// Stops what is shared and not in use. Gives what did not stop as it should, since it was asked last.
+    /// Stops what is shared and not in use. Gives what did not stop as it should, since it was
+    /// asked last.
     pub(crate) fn close(&self) -> Vec<ServiceFailure> {
         let shared = std::mem::take(&mut *self.shared.lock());
         drop(shared);
@@ -210,18 +236,31 @@ impl House {
     fn meeting(&self, machine: &Machine, services: &[Arc<Service>], network: bool) -> Meeting {
         if network || services.iter().any(|s| s.is_elsewhere()) {
             let possible = self.common(machine).is_some();
-            let network = if possible { ServiceNetwork::Shared } else { ServiceNetwork::Only };
-            return Meeting { network, net: self.in_machines_network(machine) };
+            let network = if possible {
+                ServiceNetwork::Shared
+            } else {
+                ServiceNetwork::Only
+            };
+            return Meeting {
+                network,
+                net: self.in_machines_network(machine),
+            };
         }
         let own = match services.iter().any(|service| is_shared(service)) {
             true => self.common(machine).clone(),
             false => own_network(machine),
         };
         match own {
-            Some(net) => Meeting { network: ServiceNetwork::Own, net },
+            Some(net) => Meeting {
+                network: ServiceNetwork::Own,
+                net,
+            },
             None => {
                 self.fell_back.store(true, Ordering::Relaxed);
-                Meeting { network: ServiceNetwork::Only, net: self.in_machines_network(machine) }
+                Meeting {
+                    network: ServiceNetwork::Only,
+                    net: self.in_machines_network(machine),
+                }
             }
         }
     }
@@ -235,7 +274,9 @@ impl House {
             Means::Sandboxes(_) => ServiceNet::Machine,
             // A server that is started as the superuser refuses, or has more rights than it needs.
             Means::Rules(_) if rustix::process::geteuid().is_root() => {
-                let nobody = self.nobody.get_or_init(|| Apart::new(false).ok().map(Arc::new));
+                let nobody = self
+                    .nobody
+                    .get_or_init(|| Apart::new(false).ok().map(Arc::new));
                 ServiceNet::Rules(nobody.clone())
             }
             Means::Rules(_) => ServiceNet::Rules(None),
@@ -258,14 +299,21 @@ impl House {
         }
         let as_always = instances.iter().all(|i| i.as_always);
         let number = self.count.fetch_add(1, Ordering::Relaxed);
-        self.loans.lock().insert(number, Arc::new(Loan { instances, meeting }));
+        self.loans
+            .lock()
+            .insert(number, Arc::new(Loan { instances, meeting }));
         Ok(Lent { number, as_always })
     }
 
     /// Takes a loan back; gives what its instances printed last.
     pub(crate) fn give_back(&self, lent: &Lent) -> Vec<(Arc<str>, Vec<u8>)> {
-        let Some(loan) = self.loans.lock().remove(&lent.number) else { return Vec::new() };
-        let said = loan.instances.iter().map(|i| (i.service.address.clone(), i.printed()));
+        let Some(loan) = self.loans.lock().remove(&lent.number) else {
+            return Vec::new();
+        };
+        let said = loan
+            .instances
+            .iter()
+            .map(|i| (i.service.address.clone(), i.printed()));
         said.collect()
     }
 
@@ -273,7 +321,11 @@ impl House {
     pub(crate) fn no_longer_needed(&self, service: &Service) {
         let mut stopped = Vec::new();
         let mut shared = self.shared.lock();
-        for network in [ServiceNetwork::Own, ServiceNetwork::Shared, ServiceNetwork::Only] {
+        for network in [
+            ServiceNetwork::Own,
+            ServiceNetwork::Shared,
+            ServiceNetwork::Only,
+        ] {
             stopped.extend(shared.remove(&(service.folder.as_str().to_owned(), network)));
         }
         // Stopping takes its time, in which others may want theirs.
@@ -339,9 +391,12 @@ impl House {
 /// A new network for services and those who use them; `None` where the kernel offers none.
 fn own_network(machine: &Machine) -> Option<ServiceNet> {
     match machine.means() {
-        Means::Sandboxes(sandboxes) => {
-            sandboxes.network().ok().map(|net| ServiceNet::Sandboxes(Arc::new(net)))
-        }
-        Means::Rules(_) => Apart::new(true).ok().map(|apart| ServiceNet::Rules(Some(Arc::new(apart)))),
+        Means::Sandboxes(sandboxes) => sandboxes
+            .network()
+            .ok()
+            .map(|net| ServiceNet::Sandboxes(Arc::new(net))),
+        Means::Rules(_) => Apart::new(true)
+            .ok()
+            .map(|apart| ServiceNet::Rules(Some(Arc::new(apart)))),
     }
 }

@@ -10,8 +10,8 @@ use nubrik_bytes::Digest;
 use nubrik_confine::{Echo, Ended, Running, StageSpec};
 use nubrik_disk::Below;
 use nubrik_engine::{
-    FoundTool, OpenRoot, OutsideRoots, OutsideSystem, Readable, Readables, ServiceFailure, ServiceProblem,
-    WorkProblem,
+    FoundTool, OpenRoot, OutsideRoots, OutsideSystem, Readable, Readables, ServiceFailure,
+    ServiceProblem, WorkProblem,
 };
 use nubrik_graph::{Mark, Service, ServiceCommand, ServiceProgram, Serving, unmarked};
 use parking_lot::Mutex;
@@ -91,19 +91,27 @@ impl Starting<'_> {
         let (claim, first_choice, home) =
             claimed.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         let (address, port, usual) = self.place(name, first_choice);
-        let at =
-            InstancePlaces { name: claim.name.clone(), address: address.to_string(), port: port.to_string() };
+        let at = InstancePlaces {
+            name: claim.name.clone(),
+            address: address.to_string(),
+            port: port.to_string(),
+        };
         let quarters = self.quarters(&at)?;
         let commands = self.commands(&service, &at, &quarters.enclosure)?;
         for command in &commands.prepare {
             self.run_command("prepare", command, &quarters)?;
         }
         let is_secret = self.secrets.clone();
-        let echo = echo
-            .map(|echo| -> Echo { Box::new(move |bytes: &[u8]| echo(&without(&is_secret, bytes.to_vec()))) });
-        let running = Running::start(&quarters.spec(&commands.run, None), echo).map_err(|(program, e)| {
-            self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string()))
-        })?;
+        let echo = echo.map(|echo| -> Echo {
+            Box::new(move |bytes: &[u8]| echo(&without(&is_secret, bytes.to_vec())))
+        });
+        let running =
+            Running::start(&quarters.spec(&commands.run, None), echo).map_err(|(program, e)| {
+                self.failure(ServiceProblem::NotStarted(
+                    program.display().to_string(),
+                    e.to_string(),
+                ))
+            })?;
         nubrik_confine::spare(running.group().unsigned_abs(), true);
         let log = format!("{}.log", service.address.replace('/', "-"));
         let unstopped = self.unstopped.clone();
@@ -137,7 +145,8 @@ impl Starting<'_> {
     /// Claims a name for an instance, in the folder of all; gives whether it is the usual one.
     fn claim(&self, name: &Digest) -> io::Result<(Claim, bool, Arc<Below>)> {
         let base = &name.hex()[..16];
-        // One name for each network, so that both may run at once; the first is that of the usual one.
+        // One name for each network, so that both may run at once; the first is that of the usual
+        // one.
         let base = match self.meeting.network == ServiceNetwork::Shared {
             true => format!("{base}-net"),
             false => base.to_owned(),
@@ -147,8 +156,8 @@ impl Starting<'_> {
         Ok((claim, first_choice, home))
     }
 
-    /// All commands of a service that runs here, with their programs found and their marks filled in: what is
-    /// missing shows before anything is started.
+    /// All commands of a service that runs here, with their programs found and their marks filled
+    /// in: what is missing shows before anything is started.
     fn commands(
         &mut self,
         service: &Service,
@@ -156,7 +165,16 @@ impl Starting<'_> {
         enclosure: &Enclosure,
     ) -> Result<Commands, Option<ServiceFailure>> {
         let mut commands = Commands::default();
-        let Serving::Here { prepare, run, fill, stop, .. } = &service.serving else { return Ok(commands) };
+        let Serving::Here {
+            prepare,
+            run,
+            fill,
+            stop,
+            ..
+        } = &service.serving
+        else {
+            return Ok(commands);
+        };
         commands.prepare = self.all_stages(prepare, at, enclosure)?;
         commands.run = self.stages(run, at, enclosure)?;
         commands.fill = self.all_stages(fill, at, enclosure)?;
@@ -173,7 +191,11 @@ impl Starting<'_> {
 
     /// The place of a service that runs somewhere else.
     fn find(mut self, address: &str, port: &str) -> Result<Instance, Option<ServiceFailure>> {
-        let nowhere = InstancePlaces { name: String::new(), address: String::new(), port: String::new() };
+        let nowhere = InstancePlaces {
+            name: String::new(),
+            address: String::new(),
+            port: String::new(),
+        };
         let address = self.unmarked(address, &nowhere)?;
         let port = self.unmarked(port, &nowhere)?;
         let Ok(number) = port.trim().parse::<u16>() else {
@@ -181,8 +203,15 @@ impl Starting<'_> {
         };
         let service = self.service.clone();
         // For what the command that asks it writes.
-        let name = format!("{}-asked", &Digest::of(service.folder.as_str().as_bytes()).hex()[..16]);
-        let at = InstancePlaces { name, address: address.clone(), port: number.to_string() };
+        let name = format!(
+            "{}-asked",
+            &Digest::of(service.folder.as_str().as_bytes()).hex()[..16]
+        );
+        let at = InstancePlaces {
+            name,
+            address: address.clone(),
+            port: number.to_string(),
+        };
         let mut instance = Instance {
             service: service.clone(),
             address,
@@ -226,13 +255,21 @@ impl Starting<'_> {
         ready: Option<&[StageSpec]>,
         (address, port): (Ipv4Addr, u16),
     ) -> Result<(), Option<ServiceFailure>> {
-        let Some(here) = &instance.here else { return Ok(()) };
+        let Some(here) = &instance.here else {
+            return Ok(());
+        };
         let deadline = Instant::now() + Duration::from_millis(self.service.patience);
         let (mut tries, mut pause) = (0, PAUSES.0);
         loop {
             let ended = here.running.lock().as_mut().and_then(Running::ended);
             if let Some(ended) = ended {
-                self.printed.extend(here.running.lock().as_ref().map(Running::printed).unwrap_or_default());
+                self.printed.extend(
+                    here.running
+                        .lock()
+                        .as_ref()
+                        .map(Running::printed)
+                        .unwrap_or_default(),
+                );
                 return Err(self.failure(ServiceProblem::Ended(said(&ended))));
             }
             tries += 1;
@@ -246,7 +283,12 @@ impl Starting<'_> {
             if is_ready {
                 return Ok(());
             }
-            let printed = here.running.lock().as_ref().map(Running::printed).unwrap_or_default();
+            let printed = here
+                .running
+                .lock()
+                .as_ref()
+                .map(Running::printed)
+                .unwrap_or_default();
             self.pause(deadline, &mut pause, tries, printed)?;
         }
     }
@@ -270,14 +312,17 @@ impl Starting<'_> {
         stages: &[StageSpec],
         deadline: Instant,
     ) -> Result<bool, Option<ServiceFailure>> {
-        let left = deadline.saturating_duration_since(Instant::now()).max(Duration::from_millis(1));
+        let left = deadline
+            .saturating_duration_since(Instant::now())
+            .max(Duration::from_millis(1));
         let (ended, printed) = quarters.run(stages, Some(left), self.machine.cancel());
         match ended {
             Ended::Well => Ok(true),
             Ended::Cancelled => Err(None),
-            Ended::NotStarted(program, e) => {
-                Err(self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string())))
-            }
+            Ended::NotStarted(program, e) => Err(self.failure(ServiceProblem::NotStarted(
+                program.display().to_string(),
+                e.to_string(),
+            ))),
             _ => {
                 self.printed = printed;
                 Ok(false)
@@ -321,15 +366,23 @@ impl Starting<'_> {
         match ended {
             Ended::Well => Ok(()),
             Ended::Cancelled => Err(None),
-            Ended::NotStarted(program, e) => {
-                Err(self.failure(ServiceProblem::NotStarted(program.display().to_string(), e.to_string())))
-            }
+            Ended::NotStarted(program, e) => Err(self.failure(ServiceProblem::NotStarted(
+                program.display().to_string(),
+                e.to_string(),
+            ))),
             ended => {
                 self.printed = printed;
-                let shown: Vec<&str> =
-                    stages.iter().map(|s| s.words.first().map_or("", String::as_str)).collect();
-                let name = shown.first().map_or("", |w| w.rsplit('/').next().unwrap_or(w));
-                Err(self.failure(ServiceProblem::Command(field, format!("`{name} …` {}", said(&ended)))))
+                let shown: Vec<&str> = stages
+                    .iter()
+                    .map(|s| s.words.first().map_or("", String::as_str))
+                    .collect();
+                let name = shown
+                    .first()
+                    .map_or("", |w| w.rsplit('/').next().unwrap_or(w));
+                Err(self.failure(ServiceProblem::Command(
+                    field,
+                    format!("`{name} …` {}", said(&ended)),
+                )))
             }
         }
     }
@@ -359,7 +412,9 @@ impl Starting<'_> {
         let folder = format!("{HOME}/{}", at.name);
         let service = self.service.clone();
         if let Some(image) = &service.root {
-            let opened = self.machine.open_root(&image.statement, &image.source(), &|| {});
+            let opened = self
+                .machine
+                .open_root(&image.statement, &image.source(), &|| {});
             let failed = |why: WorkProblem| {
                 let what = format!("its image cannot be used: {why}");
                 self.failure(ServiceProblem::Machine(what))
@@ -369,7 +424,10 @@ impl Starting<'_> {
         let below = self.machine.below();
         let made = below.fresh_folder(&folder).map(Below::of).and_then(|own| {
             own.made_folder(".scratch")?;
-            service.folders.iter().try_for_each(|inner| own.made_folder(inner).map(drop))
+            service
+                .folders
+                .iter()
+                .try_for_each(|inner| own.made_folder(inner).map(drop))
         });
         made.map_err(|e| self.machine_refused("its folder cannot be made", &e))?;
         for list in &service.lists {
@@ -387,17 +445,29 @@ impl Starting<'_> {
             environment.set(name, self.unmarked(value, at)?);
         }
         let work = enclosure.root().join(work);
-        Ok(Quarters { enclosure, work, environment, net: self.meeting.net.clone() })
+        Ok(Quarters {
+            enclosure,
+            work,
+            environment,
+            net: self.meeting.net.clone(),
+        })
     }
 
     /// Does something with what a service wants of its confinement.
-    fn wanting<T>(&self, at: &InstancePlaces, ask: impl FnOnce(&Machine, &CommandNeeds<'_>) -> T) -> T {
+    fn wanting<T>(
+        &self,
+        at: &InstancePlaces,
+        ask: impl FnOnce(&Machine, &CommandNeeds<'_>) -> T,
+    ) -> T {
         let own = self.service.inputs.iter().map(|path| Readable {
             path: path.clone(),
             folder: self.machine.root().join(path.as_str()).is_dir(),
             made: path.as_str().starts_with(".nubrik/"),
         });
-        let readable = Readables { own: own.collect(), shared: Vec::new() };
+        let readable = Readables {
+            own: own.collect(),
+            shared: Vec::new(),
+        };
         let of_machine = self.service.root.is_none();
         let tools: Vec<FoundTool> = self
             .service
@@ -409,7 +479,11 @@ impl Starting<'_> {
         let wanted = CommandNeeds {
             whom: Whom::Service,
             readable: &readable,
-            parts: tools.iter().flat_map(|tool| &tool.parts).map(|part| &**part).collect(),
+            parts: tools
+                .iter()
+                .flat_map(|tool| &tool.parts)
+                .map(|part| &**part)
+                .collect(),
             own: &format!("{HOME}/{}", at.name),
             work: self.service.work.as_str(),
             root: self.root.as_ref(),
@@ -424,7 +498,10 @@ impl Starting<'_> {
         at: &InstancePlaces,
         enclosure: &Enclosure,
     ) -> Result<Vec<Vec<StageSpec>>, Option<ServiceFailure>> {
-        commands.iter().map(|command| self.stages(command, at, enclosure)).collect()
+        commands
+            .iter()
+            .map(|command| self.stages(command, at, enclosure))
+            .collect()
     }
 
     /// A command with its programs found and its marks filled in.
@@ -455,29 +532,51 @@ impl Starting<'_> {
                 words.push(self.unmarked(word, at)?.into());
             }
             let mut path = |path: &Option<nubrik_source::WsPath>| match path {
-                Some(path) => self.unmarked(path.as_str(), at).map(|p| Some(PathBuf::from(p))),
+                Some(path) => self
+                    .unmarked(path.as_str(), at)
+                    .map(|p| Some(PathBuf::from(p))),
                 None => Ok(None),
             };
-            let (stdin, stdout, stderr) = (path(&stage.stdin)?, path(&stage.stdout)?, path(&stage.stderr)?);
+            let (stdin, stdout, stderr) = (
+                path(&stage.stdin)?,
+                path(&stage.stdout)?,
+                path(&stage.stderr)?,
+            );
             let words = called_by(&program, &words);
             let program = enclosure.seen(&program, self.machine.root());
-            stages.push(StageSpec { program, words, stdin, stdout, stderr });
+            stages.push(StageSpec {
+                program,
+                words,
+                stdin,
+                stdout,
+                stderr,
+            });
         }
         Ok(stages)
     }
 
     /// A text with what its marks represent.
-    fn unmarked(&mut self, text: &str, at: &InstancePlaces) -> Result<String, Option<ServiceFailure>> {
+    fn unmarked(
+        &mut self,
+        text: &str,
+        at: &InstancePlaces,
+    ) -> Result<String, Option<ServiceFailure>> {
         let mut secrets = Vec::new();
         let told = unmarked(text, |mark| {
             let own = |folder: &str| folder == self.service.folder.as_str();
-            let need = |folder: &str| self.needs.iter().find(|n| n.service.folder.as_str() == folder);
+            let need = |folder: &str| {
+                self.needs
+                    .iter()
+                    .find(|n| n.service.folder.as_str() == folder)
+            };
             Ok(match mark {
                 Mark::Place => at.name.clone(),
                 Mark::Port(folder) if own(folder) => at.port.clone(),
                 Mark::Address(folder) if own(folder) => at.address.clone(),
                 Mark::Port(folder) => need(folder).map(|n| n.port.clone()).unwrap_or_default(),
-                Mark::Address(folder) => need(folder).map(|n| n.address.clone()).unwrap_or_default(),
+                Mark::Address(folder) => {
+                    need(folder).map(|n| n.address.clone()).unwrap_or_default()
+                }
                 Mark::Secret(name) => {
                     let value = std::env::var(name).map_err(|_| name.to_owned())?;
                     secrets.push((name.to_owned(), value.clone()));
@@ -498,7 +597,9 @@ fn with_printed(failure: Option<ServiceFailure>, instance: &Instance) -> Option<
         // What it printed last may be on its way until it has ended.
         let printed = instance.stopped();
         if !printed.is_empty() {
-            failure.printed.extend_from_slice(b"\n[the service printed at the end]\n");
+            failure
+                .printed
+                .extend_from_slice(b"\n[the service printed at the end]\n");
             failure.printed.extend_from_slice(&printed);
         }
         failure
@@ -512,7 +613,9 @@ fn hex_byte(digits: &[u8]) -> u8 {
 
 /// Whether someone accepts connections at a place that this machine sees.
 fn reaches(address: &str, port: u16) -> bool {
-    let Ok(places) = std::net::ToSocketAddrs::to_socket_addrs(&(address, port)) else { return false };
+    let Ok(places) = std::net::ToSocketAddrs::to_socket_addrs(&(address, port)) else {
+        return false;
+    };
     places
         .into_iter()
         .any(|place| std::net::TcpStream::connect_timeout(&place, Duration::from_secs(2)).is_ok())

@@ -1,4 +1,5 @@
-//! What is loaded is what all additions resulted in, and damage is forgotten and never believed: for what is kept in journals.
+//! What is loaded is what all additions resulted in, and damage is forgotten and never believed:
+//! for what is kept in journals.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -24,8 +25,8 @@ impl Kept for Tides {
     fn decode(file: FileBytes) -> Result<Tides, Truncated> {
         let bytes = (*file).as_ref();
         let frame = Frame::of(Tides::MAGIC, bytes)?;
-        let entries =
-            Decoder::new(&bytes[frame.head]).list(|from| Ok((from.text()?.to_owned(), from.u32()?)))?;
+        let entries = Decoder::new(&bytes[frame.head])
+            .list(|from| Ok((from.text()?.to_owned(), from.u32()?)))?;
         Ok(Tides(entries.into_iter().collect()))
     }
 
@@ -87,7 +88,8 @@ proptest! {
     }
 }
 
-/// What is loaded after each single damage to each byte of both files, and after each cut of them; and whether more can be added then.
+/// What is loaded after each single damage to each byte of both files, and after each cut of them;
+/// and whether more can be added then.
 fn damaged<T: Kept>(
     path: &str,
     journal: &mut Journal<T>,
@@ -120,11 +122,16 @@ fn damage_of_a_journal_is_forgotten() {
     let mut journal = Journal::from(Tides::default());
     let mut stages = Vec::new();
     for height in [3, 5, 8] {
-        journal.add(&own, "tides", (place(height), u32::from(height))).unwrap();
+        journal
+            .add(&own, "tides", (place(height), u32::from(height)))
+            .unwrap();
         stages.push(journal.value.clone());
     }
     damaged("tides", &mut journal, &own, folder.path(), |loaded| {
-        assert!(loaded.is_none_or(|loaded| stages.contains(loaded)), "{loaded:?}");
+        assert!(
+            loaded.is_none_or(|loaded| stages.contains(loaded)),
+            "{loaded:?}"
+        );
     });
 }
 
@@ -153,17 +160,29 @@ fn entry(number: u64) -> FileEntry {
         inode: number + 7,
         mode: 0o100_644,
     };
-    FileEntry { signature, digest: Digest::of(&[number as u8]), young: number.is_multiple_of(3) }
+    FileEntry {
+        signature,
+        digest: Digest::of(&[number as u8]),
+        young: number.is_multiple_of(3),
+    }
 }
 
 /// What one build adds: files by their names' numbers, or what is forgotten of them.
 fn changes(builds: u64, files: &[(u8, Option<u64>)]) -> Changes {
-    let files: Vec<(Arc<str>, Option<FileEntry>)> =
-        files.iter().map(|(name, value)| (format!("f{name}").into(), value.map(entry))).collect();
+    let files: Vec<(Arc<str>, Option<FileEntry>)> = files
+        .iter()
+        .map(|(name, value)| (format!("f{name}").into(), value.map(entry)))
+        .collect();
     let published = files.iter().filter(|(_, entry)| entry.is_some());
-    let published =
-        published.map(|(name, entry)| (name.clone(), entry.map(|e| (e.digest, vec![e.signature])))).collect();
-    Changes { builds, files, published, ..Changes::default() }
+    let published = published
+        .map(|(name, entry)| (name.clone(), entry.map(|e| (e.digest, vec![e.signature]))))
+        .collect();
+    Changes {
+        builds,
+        files,
+        published,
+        ..Changes::default()
+    }
 }
 
 #[test]
@@ -171,24 +190,34 @@ fn damage_of_a_state_is_forgotten() {
     let (folder, own) = folder();
     let mut state = Journal::from(State::default());
     let mut stages = vec![State::default()];
-    let all: [&[(u8, Option<u64>)]; 3] =
-        [&[(0, Some(1)), (1, Some(2)), (2, Some(3))], &[(0, Some(9)), (1, None)], &[(1, Some(4))]];
+    let all: [&[(u8, Option<u64>)]; 3] = [
+        &[(0, Some(1)), (1, Some(2)), (2, Some(3))],
+        &[(0, Some(9)), (1, None)],
+        &[(1, Some(4))],
+    ];
     for (build, files) in (1..).zip(all) {
         state.add(&own, "state", changes(build, files)).unwrap();
         stages.push(State::decode(Arc::new(state.encode())).unwrap());
     }
     assert!(folder.path().join("state.log").exists());
-    damaged("state", &mut state, &own, folder.path(), |loaded: Option<&State>| {
-        let Some(loaded) = loaded else { return };
-        // A damaged record is one that is not there; all others are those of one moment.
-        let is_of = |stage: &State| {
-            stage.builds == loaded.builds
-                && (0..3).all(|n| {
-                    let name = format!("f{n}");
-                    [None, stage.files.get(&name)].contains(&loaded.files.get(&name))
-                        && [None, stage.published.get(&name)].contains(&loaded.published.get(&name))
-                })
-        };
-        assert!(stages.iter().any(is_of), "{loaded:?}");
-    });
+    damaged(
+        "state",
+        &mut state,
+        &own,
+        folder.path(),
+        |loaded: Option<&State>| {
+            let Some(loaded) = loaded else { return };
+            // A damaged record is one that is not there; all others are those of one moment.
+            let is_of = |stage: &State| {
+                stage.builds == loaded.builds
+                    && (0..3).all(|n| {
+                        let name = format!("f{n}");
+                        [None, stage.files.get(&name)].contains(&loaded.files.get(&name))
+                            && [None, stage.published.get(&name)]
+                                .contains(&loaded.published.get(&name))
+                    })
+            };
+            assert!(stages.iter().any(is_of), "{loaded:?}");
+        },
+    );
 }

@@ -1,4 +1,5 @@
-//! Whether everything that a seal covers is as it was, by the metadata of everything that was looked at.
+//! Whether everything that a seal covers is as it was, by the metadata of everything that was
+//! looked at.
 
 use std::os::fd::OwnedFd;
 use std::sync::atomic::{AtomicBool, AtomicUsize, Ordering};
@@ -41,12 +42,17 @@ pub struct Near {
 /// How many paths a thread takes at a time.
 pub const PART: usize = 2048;
 
-/// A folder is opened where as many paths as this lie below it: two calls more, and each name shorter.
+/// A folder is opened where as many paths as this lie below it: two calls more, and each name
+/// shorter.
 pub const RUN: usize = 12;
 
 impl Seal {
     /// Numbers of entries to look at, part after part, while others take parts from `taken`, too.
-    fn shared_numbers(&self, which: ToLookAt<'_>, taken: &AtomicUsize) -> impl Iterator<Item = usize> {
+    fn shared_numbers(
+        &self,
+        which: ToLookAt<'_>,
+        taken: &AtomicUsize,
+    ) -> impl Iterator<Item = usize> {
         let count = match which {
             ToLookAt::All => self.len(),
             ToLookAt::Only(numbers) => numbers.len(),
@@ -60,7 +66,8 @@ impl Seal {
             })
     }
 
-    /// Looks at what may have changed: paths from the workspace's root, and samples, which `ask` asks for a digest of their answer.
+    /// Looks at what may have changed: paths from the workspace's root, and samples, which `ask`
+    /// asks for a digest of their answer.
     /// `None` where more changed than can be listed one by one.
     pub fn check(
         &self,
@@ -69,11 +76,16 @@ impl Seal {
         ask: impl Fn(&SampleRequest) -> Digest + Sync,
         threads: usize,
     ) -> Option<Vec<Change>> {
-        if self.env.iter().any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest) {
+        if self
+            .env
+            .iter()
+            .any(|(name, digest)| env_digest(std::env::var(name).ok().as_deref()) != *digest)
+        {
             return None;
         }
         // Who asks about paths that are not there means another seal.
-        if matches!(which, ToLookAt::Only(numbers) if numbers.iter().any(|n| *n as usize >= self.len())) {
+        if matches!(which, ToLookAt::Only(numbers) if numbers.iter().any(|n| *n as usize >= self.len()))
+        {
             return None;
         }
         let taken = AtomicUsize::new(0);
@@ -81,13 +93,20 @@ impl Seal {
         let changes = AtomicUsize::new(0);
         // Threads take part after part: some folders are slower to look into than others.
         let look = || {
-            let mut looker = Looker { seal: self, root, near: Near::default(), bytes: Encoder::new() };
+            let mut looker = Looker {
+                seal: self,
+                root,
+                near: Near::default(),
+                bytes: Encoder::new(),
+            };
             let mut found = Vec::new();
             for number in self.shared_numbers(which, &taken) {
                 if broken.load(Ordering::Relaxed) {
                     break;
                 }
-                let Some((change, roles)) = looker.look(number) else { continue };
+                let Some((change, roles)) = looker.look(number) else {
+                    continue;
+                };
                 found.push(change);
                 if roles.has(Roles::WHOLE) || changes.fetch_add(1, Ordering::Relaxed) >= MANY {
                     broken.store(true, Ordering::Relaxed);
@@ -99,7 +118,11 @@ impl Seal {
         std::thread::scope(|scope| {
             if !self.samples.is_empty() {
                 scope.spawn(|| {
-                    if self.samples.iter().any(|(request, digest)| ask(request) != *digest) {
+                    if self
+                        .samples
+                        .iter()
+                        .any(|(request, digest)| ask(request) != *digest)
+                    {
                         broken.store(true, Ordering::Relaxed);
                     }
                 });
@@ -136,7 +159,9 @@ impl Looker<'_> {
         }
         let path = plain(seal.path_bytes(number));
         let follows = !roles.has(Roles::ITSELF);
-        let now = self.near.check(self.root, path, follows, || plain(seal.path_bytes(number + RUN)));
+        let now = self.near.check(self.root, path, follows, || {
+            plain(seal.path_bytes(number + RUN))
+        });
         if let (Some((known, _)), Some(now)) = (known, &now)
             && known == bytes_of(now, &mut self.bytes)
         {
@@ -162,7 +187,10 @@ pub fn plain(path: &[u8]) -> &[u8] {
 /// The deepest folder that both paths are below; empty where there is none but the root.
 pub fn shared_folder<'a>(path: &'a [u8], other: &[u8]) -> &'a [u8] {
     let same = path.iter().zip(other).take_while(|(a, b)| a == b).count();
-    path[..same].iter().rposition(|byte| *byte == b'/').map_or(b"", |slash| &path[..slash])
+    path[..same]
+        .iter()
+        .rposition(|byte| *byte == b'/')
+        .map_or(b"", |slash| &path[..slash])
 }
 
 impl Near {
@@ -174,12 +202,19 @@ impl Near {
         follows: bool,
         later: impl FnOnce() -> &'p [u8],
     ) -> Option<Signature> {
-        let below = |folder: &[u8]| path.strip_prefix(folder).and_then(|rest| rest.strip_prefix(b"/"));
+        let below = |folder: &[u8]| {
+            path.strip_prefix(folder)
+                .and_then(|rest| rest.strip_prefix(b"/"))
+        };
         let rest = self.handle.as_ref().and_then(|_| below(&self.folder));
         if rest.is_none_or(|rest| rest.contains(&b'/')) {
             let shared = shared_folder(path, later());
             if rest.is_none() || shared.len() > self.folder.len() {
-                self.handle = if shared.is_empty() { None } else { root.open_led_to(shared) };
+                self.handle = if shared.is_empty() {
+                    None
+                } else {
+                    root.open_led_to(shared)
+                };
                 shared.clone_into(&mut self.folder);
             }
         }

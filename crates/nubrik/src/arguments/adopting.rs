@@ -23,7 +23,8 @@ pub struct Adopting {
     /// Answer a question beforehand; may be repeated
     #[arg(long, value_name = "QUESTION=ANSWER")]
     pub answer: Vec<String>,
-    /// Build a copy of the folder by this command, watch which programs run, and write definitions that do the same
+    /// Build a copy of the folder by this command, watch which programs run, and write definitions
+    /// that do the same
     #[arg(long, value_name = "COMMAND", conflicts_with_all = ["check", "update"])]
     pub watch: Option<String>,
     /// Take flags, and folders that are searched for headers, from a JSON compilation database
@@ -32,7 +33,8 @@ pub struct Adopting {
     /// Write, and do not build what was written
     #[arg(long)]
     pub no_try: bool,
-    /// Try what was written for at most so long, such as 10min; what is not tried by then is written, too
+    /// Try what was written for at most so long, such as 10min; what is not tried by then is
+    /// written, too
     #[arg(long, value_name = "TIME", value_parser = time, conflicts_with_all = ["check", "update", "no_try"])]
     pub try_for: Option<Duration>,
     /// Use no network: packages that are not pinned already are left out

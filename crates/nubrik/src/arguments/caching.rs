@@ -11,13 +11,15 @@ pub enum CacheWork {
     Upkeep(CacheUpkeep),
     /// Write the results of this workspace to one file, for machines without a shared cache
     ///
-    /// Steps that ran with --portable noted what they rest on of the machine: their results are in the file, and what was fetched.
+    /// Steps that ran with --portable noted what they rest on of the machine: their results are in
+    /// the file, and what was fetched.
     Save {
         /// The file, which is replaced
         #[arg(value_name = "FILE")]
         file: PathBuf,
     },
-    /// Read a file of results into the cache of this machine; they count where the machine is as they need it
+    /// Read a file of results into the cache of this machine; they count where the machine is as
+    /// they need it
     Load {
         /// A file that `nubrik cache save` wrote
         #[arg(value_name = "FILE")]

@@ -57,7 +57,8 @@ pub struct PinRequest {
     /// The package; may be left out with --system or --python
     #[arg(value_name = "NAME")]
     pub name: Option<String>,
-    /// The versions that are allowed, as the registry writes them: ">=8,<9" (python), "[1.2,2)" (java), "^4" (js), "1.2" (rust), ">=v1.2.0" (go); any by default
+    /// The versions that are allowed, as the registry writes them: ">=8,<9" (python), "[1.2,2)"
+    /// (java), "^4" (js), "1.2" (rust), ">=v1.2.0" (go); any by default
     #[arg(value_name = "REQUIREMENT")]
     pub requirement: Vec<String>,
     /// Optional features to enable, comma-separated (python calls them extras)

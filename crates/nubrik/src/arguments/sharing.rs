@@ -11,12 +11,14 @@ pub enum SharedWork {
     Trust,
     /// Create a shared cache in a folder or on a server, with a root key and no members
     Create {
-        /// Where: an address (http://, https://, file:///), the absolute path of a folder, or s3://BUCKET/PREFIX
+        /// Where: an address (http://, https://, file:///), the absolute path of a folder, or
+        /// s3://BUCKET/PREFIX
         #[arg(value_name = "PLACE")]
         at: String,
         #[command(flatten)]
         root: RootKey,
-        /// The variable that holds a token for the server, or a user and a password with `:` between
+        /// The variable that holds a token for the server, or a user and a password with `:`
+        /// between
         #[arg(long, value_name = "VARIABLE")]
         secret: Option<String>,
         /// The address of the server that has the bucket
@@ -59,7 +61,8 @@ pub enum SharedWork {
         /// Keep results that builds used in the last DAYS
         #[arg(long = "unused-for", value_name = "DAYS", default_value_t = 30, value_parser = clap::value_parser!(u32).range(1..=3660))]
         days: u32,
-        /// Delete unreferenced objects at once, though running builds may read them; by default after two days
+        /// Delete unreferenced objects at once, though running builds may read them; by default
+        /// after two days
         #[arg(long)]
         at_once: bool,
     },

@@ -10,7 +10,8 @@ use super::How;
 /// Tests, and how they are run.
 #[derive(Args, Clone)]
 pub struct Testing {
-    /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this folder and below
+    /// Targets (tide/tidecast), globs of them (tide/**), or files; without any, everything in this
+    /// folder and below
     #[arg(value_name = "TARGET")]
     pub what: Vec<String>,
     #[command(flatten)]
@@ -54,10 +55,12 @@ pub struct WhichTests {
     /// Run tests that failed again, up to N times; who passes then is flaky, and has not failed
     #[arg(long, value_name = "N", conflicts_with = "repeat", value_parser = clap::value_parser!(u32).range(1..=100))]
     pub retries: Option<u32>,
-    /// Run a part of the tests, such as 2/5 for the second of five; each test is in one part, on all machines
+    /// Run a part of the tests, such as 2/5 for the second of five; each test is in one part, on
+    /// all machines
     #[arg(long, value_name = "K/N", conflicts_with = "failed")]
     pub part: Option<TestPart>,
-    /// With --part, make parts that take equally long, by the times in a JUnit report of before, the same on all machines
+    /// With --part, make parts that take equally long, by the times in a JUnit report of before,
+    /// the same on all machines
     #[arg(long, value_name = "FILE", requires = "part")]
     pub times: Option<PathBuf>,
     /// Write a report of all cases as JUnit XML
@@ -66,7 +69,8 @@ pub struct WhichTests {
     /// Report line coverage; what is tested is built in a variant that counts its lines
     #[arg(long)]
     pub coverage: bool,
-    /// With --coverage, also write the lines to a file: as Cobertura XML if it ends in .xml, else as LCOV; may be repeated
+    /// With --coverage, also write the lines to a file: as Cobertura XML if it ends in .xml, else
+    /// as LCOV; may be repeated
     #[arg(long, value_name = "FILE", requires = "coverage")]
     pub coverage_file: Vec<PathBuf>,
 }

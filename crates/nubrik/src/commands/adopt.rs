@@ -1,4 +1,5 @@
-//! `nubrik adopt`: looks at a folder of sources, proposes definitions, writes them on request, and tries them.
+//! `nubrik adopt`: looks at a folder of sources, proposes definitions, writes them on request, and
+//! tries them.
 
 mod asking;
 mod attending;
@@ -11,8 +12,8 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_adopt::{
-    AdoptProblem, AdoptedFolder, Adoption, ComparedTarget, KnownBuild, TimeLimit, Tried, WatchedFolder,
-    check_answers,
+    AdoptProblem, AdoptedFolder, Adoption, ComparedTarget, KnownBuild, TimeLimit, Tried,
+    WatchedFolder, check_answers,
 };
 use nubrik_confine::CancelSwitch;
 use nubrik_lang::AddressPattern;
@@ -40,22 +41,45 @@ pub(super) const SETTINGS: &str =
 ";
 
 pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandResult<Exit> {
-    let here = std::env::current_dir()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
-    let place = adopting.dir.as_ref().map_or(here.clone(), |dir| here.join(dir));
+    let here = std::env::current_dir().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot find this folder: {e}"),
+            &[],
+        )
+    })?;
+    let place = adopting
+        .dir
+        .as_ref()
+        .map_or(here.clone(), |dir| here.join(dir));
     let folder = folder_at(console, choice, &place)?;
-    let attendant = Attending { console, yes: adopting.yes };
+    let attendant = Attending {
+        console,
+        yes: adopting.yes,
+    };
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
-    let cancel =
-        cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let cancel = cancel.map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot listen for signals: {e}"),
+            &[],
+        )
+    })?;
     let answers = answers(console, adopting)?;
     crate::ui::plain::name_places_from(&super::started_in(), &folder.root);
     let watched = adopting.watch.as_ref().map(|command| {
         showing::watching(console, command);
         WatchedFolder::of(&folder, command, cancel.clone())
     });
-    let watched = watched.transpose().map_err(|problem| say_problem(console, &problem))?;
-    let database = adopting.compilations.as_ref().map(|file| database_of(console, &here.join(file), &folder));
+    let watched = watched
+        .transpose()
+        .map_err(|problem| say_problem(console, &problem))?;
+    let database = adopting
+        .compilations
+        .as_ref()
+        .map(|file| database_of(console, &here.join(file), &folder));
     let database = database.transpose()?;
     let build = match (&watched, &database) {
         (Some(watched), _) => KnownBuild::Watched(watched),
@@ -73,20 +97,32 @@ pub fn adopt(console: Console, choice: &Choice, adopting: &Adopting) -> CommandR
         as_seen: BTreeSet::new(),
         is_offline,
     };
-    let Some((proposal, learned)) = propose(console, &mut adoption)? else { return Ok(Exit::Done) };
+    let Some((proposal, learned)) = propose(console, &mut adoption)? else {
+        return Ok(Exit::Done);
+    };
     write_and_try(console, &mut adoption, proposal, learned, adopting)
 }
 
 /// Looks at a folder, and which of its files definitions take.
-pub(super) fn folder_at(console: Console, choice: &Choice, place: &Path) -> CommandResult<AdoptedFolder> {
+pub(super) fn folder_at(
+    console: Console,
+    choice: &Choice,
+    place: &Path,
+) -> CommandResult<AdoptedFolder> {
     let mut folder = AdoptedFolder::of(place).map_err(|problem| say_problem(console, &problem))?;
     if folder.has_definitions() {
         let mut session = open_at(console, &folder.root)?;
-        session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
-            let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
-            say_wrong(console, Exit::Usage, &problem.message, &mends)
-        })?;
-        let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
+        session
+            .choose(choice.profile.as_deref(), &choice.set)
+            .map_err(|problem| {
+                let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
+                say_wrong(console, Exit::Usage, &problem.message, &mends)
+            })?;
+        let evaluation = evaluate(
+            console,
+            &mut session,
+            &[AddressPattern::below(&WsPath::root())],
+        )?;
         folder.note_taken(&evaluation.graph);
     }
     Ok(folder)
@@ -126,10 +162,20 @@ fn compared(
 }
 
 /// Reads how another tool compiles the sources of a folder.
-fn database_of(console: Console, file: &Path, folder: &AdoptedFolder) -> CommandResult<CompilationDatabase> {
+fn database_of(
+    console: Console,
+    file: &Path,
+    folder: &AdoptedFolder,
+) -> CommandResult<CompilationDatabase> {
     let name = file.display();
-    let text = std::fs::read_to_string(file)
-        .map_err(|error| say_wrong(console, Exit::Usage, &format!("cannot read {name}: {error}"), &[]))?;
+    let text = std::fs::read_to_string(file).map_err(|error| {
+        say_wrong(
+            console,
+            Exit::Usage,
+            &format!("cannot read {name}: {error}"),
+            &[],
+        )
+    })?;
     let database = CompilationDatabase::read(&text).map_err(|why| {
         let message = format!("{name} is no JSON compilation database: {why}");
         let mend = "a list of objects, each with `directory`, `file`, and `arguments` or `command`";
@@ -143,7 +189,8 @@ fn database_of(console: Console, file: &Path, folder: &AdoptedFolder) -> Command
     Ok(database)
 }
 
-/// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to propose, which was said.
+/// Surveys the folder, and asks what the sources do not say. `None` where there is nothing to
+/// propose, which was said.
 fn propose(
     console: Console,
     adoption: &mut Adoption<'_>,
@@ -159,7 +206,10 @@ fn propose(
         let results = learned.len();
         if results == 0 && proposal.definitions.is_empty() {
             let command = watched.build().command.clone();
-            return Err(say_problem(console, &AdoptProblem::NothingLearned { command }));
+            return Err(say_problem(
+                console,
+                &AdoptProblem::NothingLearned { command },
+            ));
         }
         showing::watched(console, watched, results);
     }
@@ -169,11 +219,16 @@ fn propose(
     if proposal.definitions.is_empty() {
         showing::left_out(console, &proposal.left_out);
         if !console.is_json() {
-            outln!(console, "\nnothing to propose; nubrik init begins definitions by hand");
+            outln!(
+                console,
+                "\nnothing to propose; nubrik init begins definitions by hand"
+            );
         }
         return Ok(None);
     }
-    let proposal = adoption.ask(proposal).map_err(|problem| say_problem(console, &problem))?;
+    let proposal = adoption
+        .ask(proposal)
+        .map_err(|problem| say_problem(console, &problem))?;
     Ok(Some((proposal, learned)))
 }
 
@@ -190,7 +245,13 @@ fn write_and_try(
     showing::proposal(console, folder, &proposal);
     if first.is_empty() {
         let differing = folder.changes(&mut adoption.look(), true).map_err(say)?;
-        showing::nothing_new(console, differing.iter().map(|change| change.differences.len()).sum());
+        showing::nothing_new(
+            console,
+            differing
+                .iter()
+                .map(|change| change.differences.len())
+                .sum(),
+        );
         return Ok(Exit::Done);
     }
     if !console.is_json() {
@@ -211,13 +272,19 @@ fn write_and_try(
     }
     let mut tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
     let mut compared = compared(adoption, &proposal, &learned, &tried).map_err(say)?;
-    let other_values: BTreeSet<String> = compared.iter().flat_map(|one| one.other_values.clone()).collect();
+    let other_values: BTreeSet<String> = compared
+        .iter()
+        .flat_map(|one| one.other_values.clone())
+        .collect();
     if let (KnownBuild::Watched(watched), false) = (adoption.build, other_values.is_empty()) {
-        // The machine answers some questions otherwise than the configuration did, which knows better.
+        // The machine answers some questions otherwise than the configuration did, which knows
+        // better.
         adoption.as_seen = other_values;
         proposal = adoption.learned(watched).proposal;
         folder.changes(&mut proposal, false).map_err(say)?;
-        adoption.write_again(&mut proposal, &mut texts).map_err(say)?;
+        adoption
+            .write_again(&mut proposal, &mut texts)
+            .map_err(say)?;
         tried = adoption.try_all(&mut proposal, &mut texts).map_err(say)?;
         compared = self::compared(adoption, &proposal, &learned, &tried).map_err(say)?;
     }
@@ -227,7 +294,10 @@ fn write_and_try(
         showing::compared(console, &watched.build().command, &compared);
     }
     if adoption.limit.is_over() {
-        errln!(console, "the time was over; nubrik build and nubrik test go on from here");
+        errln!(
+            console,
+            "the time was over; nubrik build and nubrik test go on from here"
+        );
     } else if tried.is_interrupted {
         errln!(console, "stopped; what was written stays");
         return Ok(Exit::Interrupted);

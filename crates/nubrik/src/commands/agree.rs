@@ -14,8 +14,11 @@ pub fn agree(console: Console, choice: &Choice, yes: bool) -> CommandResult<Exit
     let session = open(console, choice)?;
     let asked = session.asked();
     if yes {
-        let new: Vec<Agreement> =
-            asked.iter().filter(|(_, is)| !is).map(|(asked, _)| asked.clone()).collect();
+        let new: Vec<Agreement> = asked
+            .iter()
+            .filter(|(_, is)| !is)
+            .map(|(asked, _)| asked.clone())
+            .collect();
         note(console, &new)?;
     }
     if console.is_json() {
@@ -33,11 +36,22 @@ pub fn agree(console: Console, choice: &Choice, yes: bool) -> CommandResult<Exit
     }
     let paint = console.paint(OutputStream::Output);
     for (asked, is_agreed) in &asked {
-        let (ink, word) = if yes || *is_agreed { (Ink::Calm, "agreed") } else { (Ink::Doubt, "asks to") };
-        outln!(console, "{}", labelled(paint, ink, word, &asked.to_string()));
+        let (ink, word) = if yes || *is_agreed {
+            (Ink::Calm, "agreed")
+        } else {
+            (Ink::Doubt, "asks to")
+        };
+        outln!(
+            console,
+            "{}",
+            labelled(paint, ink, word, &asked.to_string())
+        );
     }
     if !yes && asked.iter().any(|(_, is_agreed)| !is_agreed) {
-        outln!(console, "\nnothing of it happens before you agree: nubrik agree --yes");
+        outln!(
+            console,
+            "\nnothing of it happens before you agree: nubrik agree --yes"
+        );
     }
     Ok(Exit::Done)
 }

@@ -59,8 +59,14 @@ fn build_in(
         return build_since(console, &mut workshop, &patterns, how, revision);
     }
     if way.observe || way.rerun {
-        let (evaluation, report) =
-            build_evaluated(console, &mut workshop, &patterns, how, OutputStream::Output, way.rerun)?;
+        let (evaluation, report) = build_evaluated(
+            console,
+            &mut workshop,
+            &patterns,
+            how,
+            OutputStream::Output,
+            way.rerun,
+        )?;
         if way.observe && exit_of(&report) == Exit::Done {
             if report.summary.counts.current < report.summary.counts.steps && !console.is_json() {
                 outln!(console);
@@ -68,7 +74,14 @@ fn build_in(
             // What others gave may not be here yet, and the steps run again.
             let files = workshop.needed_to_observe(&evaluation);
             let to = OutputStream::Error;
-            let report = build_files(console, &mut workshop, &patterns, (&evaluation, &files), how, to)?;
+            let report = build_files(
+                console,
+                &mut workshop,
+                &patterns,
+                (&evaluation, &files),
+                how,
+                to,
+            )?;
             return match exit_of(&report) {
                 Exit::Done => super::observe::observe(console, &workshop, &evaluation),
                 exit => Ok(exit),
@@ -77,9 +90,18 @@ fn build_in(
         show(console, &report, how, OutputStream::Output);
         return Ok(exit_of(&report));
     }
-    let report = match bring_up(console, &mut workshop, &patterns, how, OutputStream::Output, |_| Ok(()))? {
+    let report = match bring_up(
+        console,
+        &mut workshop,
+        &patterns,
+        how,
+        OutputStream::Output,
+        |_| Ok(()),
+    )? {
         Brought::Built(report) => report,
-        Brought::MakesNothing(evaluation) => return refuse_jobs(console, &evaluation).map(|()| Exit::Usage),
+        Brought::MakesNothing(evaluation) => {
+            return refuse_jobs(console, &evaluation).map(|()| Exit::Usage);
+        }
     };
     show(console, &report, how, OutputStream::Output);
     Ok(exit_of(&report))
@@ -93,8 +115,9 @@ pub enum Brought {
     MakesNothing(Box<Evaluation>),
 }
 
-/// Brings what is asked for up to date. Where all is as it was, nothing is done; where little changed, only what that reaches
-/// is evaluated and built. `check` may refuse what was evaluated before anything is built.
+/// Brings what is asked for up to date. Where all is as it was, nothing is done; where little
+/// changed, only what that reaches is evaluated and built. `check` may refuse what was evaluated
+/// before anything is built.
 pub fn bring_up(
     console: Console,
     workshop: &mut Workshop<'_>,
@@ -111,7 +134,10 @@ pub fn bring_up(
         Standing::Holds(sealed) => {
             let steps = sealed.steps;
             let counts = StepCounts::all_current(steps);
-            let summary = nubrik_engine::Summary { counts, ..Default::default() };
+            let summary = nubrik_engine::Summary {
+                counts,
+                ..Default::default()
+            };
             let results = sealed.results;
             return Ok(Brought::Built(Box::new(BuildReport {
                 summary,
@@ -127,7 +153,8 @@ pub fn bring_up(
             let graph = reached.graph().clone();
             let screen = screen_for(console, workshop, &graph, stream, how);
             let options = options_of(workshop, how);
-            let report = screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
+            let report =
+                screen.during(|| workshop.build_reached(patterns, *reached, &screen, options));
             drop(screen);
             if let Some(report) = report.map_err(|problem| own_problem(console, &problem))? {
                 shared_news::conclude(console, workshop, None, stream);
@@ -137,13 +164,27 @@ pub fn bring_up(
         Standing::Reached(_) | Standing::Unknown => {}
     }
     let part = left_out::evaluate_part(console, workshop, patterns, (how, stream))?;
-    let PartEvaluated { evaluation, patterns, left_out } = part;
+    let PartEvaluated {
+        evaluation,
+        patterns,
+        left_out,
+    } = part;
     check(&evaluation)?;
     if !evaluation.effects.is_empty() || !evaluation.services.is_empty() {
         return Ok(Brought::MakesNothing(Box::new(evaluation)));
     }
-    let files = Files { files: &evaluation.requested, again: &[] };
-    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
+    let files = Files {
+        files: &evaluation.requested,
+        again: &[],
+    };
+    let mut report = build_of(
+        console,
+        workshop,
+        &patterns,
+        (&evaluation, files),
+        how,
+        stream,
+    )?;
     report.left_out = left_out.addresses;
     Ok(Brought::Built(Box::new(report)))
 }
@@ -157,11 +198,25 @@ fn build_since(
     revision: &str,
 ) -> CommandResult<Exit> {
     let part = left_out::evaluate_part(console, workshop, patterns, (how, OutputStream::Output))?;
-    let PartEvaluated { evaluation, patterns, left_out } = part;
+    let PartEvaluated {
+        evaluation,
+        patterns,
+        left_out,
+    } = part;
     refuse_jobs(console, &evaluation)?;
     let reached = affected(console, workshop, &evaluation, revision)?;
-    let files = Files { files: &reached.files, again: &[] };
-    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, OutputStream::Output)?;
+    let files = Files {
+        files: &reached.files,
+        again: &[],
+    };
+    let mut report = build_of(
+        console,
+        workshop,
+        &patterns,
+        (&evaluation, files),
+        how,
+        OutputStream::Output,
+    )?;
     report.left_out = left_out.addresses;
     show(console, &report, how, OutputStream::Output);
     say_skipped(console, &reached);
@@ -171,7 +226,9 @@ fn build_since(
 /// Waits until no other command changes the workspace.
 pub fn lock(console: Console, session: &mut Session) -> CommandResult<Workshop<'_>> {
     // Without a lock, everything had to stop while it waited.
-    let locked = session.lock(|| say_waiting(console)).map_err(|problem| own_problem(console, &problem))?;
+    let locked = session
+        .lock(|| say_waiting(console))
+        .map_err(|problem| own_problem(console, &problem))?;
     let mut workshop = locked.ok_or(Exit::Interrupted)?;
     bring_kits(console, &mut workshop)?;
     Ok(workshop)
@@ -201,7 +258,11 @@ pub fn say_kit_fetched(console: Console, name: &str, from: &[Arc<str>]) {
         console.event(&NoticeEvent::of(format!("fetched {text}")));
     } else {
         let paint = console.paint(OutputStream::Error);
-        errln!(console, "{}", super::labelled(paint, Ink::Busy, "fetched", &text));
+        errln!(
+            console,
+            "{}",
+            super::labelled(paint, Ink::Busy, "fetched", &text)
+        );
     }
 }
 
@@ -223,11 +284,29 @@ pub fn build_evaluated(
     rerun: bool,
 ) -> CommandResult<(Evaluation, BuildReport)> {
     let part = left_out::evaluate_part(console, workshop, patterns, (how, stream))?;
-    let PartEvaluated { evaluation, patterns, left_out } = part;
+    let PartEvaluated {
+        evaluation,
+        patterns,
+        left_out,
+    } = part;
     refuse_jobs(console, &evaluation)?;
-    let again: Vec<StepId> = if rerun { evaluation.own_steps().collect() } else { Vec::new() };
-    let files = Files { files: &evaluation.requested, again: &again };
-    let mut report = build_of(console, workshop, &patterns, (&evaluation, files), how, stream)?;
+    let again: Vec<StepId> = if rerun {
+        evaluation.own_steps().collect()
+    } else {
+        Vec::new()
+    };
+    let files = Files {
+        files: &evaluation.requested,
+        again: &again,
+    };
+    let mut report = build_of(
+        console,
+        workshop,
+        &patterns,
+        (&evaluation, files),
+        how,
+        stream,
+    )?;
     report.left_out = left_out.addresses;
     Ok((evaluation, report))
 }
@@ -235,8 +314,10 @@ pub fn build_evaluated(
 /// Stops where only jobs are asked for: they are not built.
 fn refuse_jobs(console: Console, evaluation: &Evaluation) -> CommandResult<()> {
     if let Some(service) = evaluation.services.first() {
-        let message =
-            format!("`{}` is a service: it makes nothing, and runs while others need it", service.address);
+        let message = format!(
+            "`{}` is a service: it makes nothing, and runs while others need it",
+            service.address
+        );
         return Err(super::say_wrong(
             console,
             Exit::Usage,
@@ -244,9 +325,19 @@ fn refuse_jobs(console: Console, evaluation: &Evaluation) -> CommandResult<()> {
             &[&format!("nubrik run {}", service.address)],
         ));
     }
-    let Some(effect) = evaluation.effects.first() else { return Ok(()) };
-    let message = format!("`{}` is a job: it makes nothing, and is done when it is run", effect.address);
-    Err(super::say_wrong(console, Exit::Usage, &message, &[&format!("nubrik run {}", effect.address)]))
+    let Some(effect) = evaluation.effects.first() else {
+        return Ok(());
+    };
+    let message = format!(
+        "`{}` is a job: it makes nothing, and is done when it is run",
+        effect.address
+    );
+    Err(super::say_wrong(
+        console,
+        Exit::Usage,
+        &message,
+        &[&format!("nubrik run {}", effect.address)],
+    ))
 }
 
 /// What is built of an evaluation.
@@ -269,8 +360,15 @@ pub fn build_of(
 ) -> CommandResult<BuildReport> {
     let screen = screen_for(console, workshop, &evaluation.graph, stream, how);
     let options = options_of(workshop, how);
-    let report = screen
-        .during(|| workshop.build_part(patterns, evaluation, (files.files, files.again), &screen, options));
+    let report = screen.during(|| {
+        workshop.build_part(
+            patterns,
+            evaluation,
+            (files.files, files.again),
+            &screen,
+            options,
+        )
+    });
     drop(screen);
     let mut report = report.map_err(|problem| own_problem(console, &problem))?;
     if exit_of(&report) == Exit::Done {
@@ -280,7 +378,12 @@ pub fn build_of(
     }
     // Who stops a build does not want to wait for what it would give.
     let is_done = !report.cancelled;
-    shared_news::conclude(console, workshop, is_done.then_some((&evaluation.graph, files.files)), stream);
+    shared_news::conclude(
+        console,
+        workshop,
+        is_done.then_some((&evaluation.graph, files.files)),
+        stream,
+    );
     Ok(report)
 }
 
@@ -293,16 +396,30 @@ pub fn build_files(
     how: How,
     stream: OutputStream,
 ) -> CommandResult<BuildReport> {
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
+    let screen = screen_for(
+        console,
+        workshop,
+        &evaluation.graph,
+        stream,
+        How {
+            reasons: false,
+            ..how
+        },
+    );
     let options = options_of(workshop, how);
-    let report = screen.during(|| workshop.build_files(patterns, evaluation, files, &screen, options));
+    let report =
+        screen.during(|| workshop.build_files(patterns, evaluation, files, &screen, options));
     drop(screen);
     report.map_err(|problem| own_problem(console, &problem))
 }
 
 pub fn options_of(session: &Session, how: How) -> Options {
     let options = session.options();
-    Options { jobs: how.jobs.map_or(options.jobs, usize::from), keep_going: how.keep_going, ..options }
+    Options {
+        jobs: how.jobs.map_or(options.jobs, usize::from),
+        keep_going: how.keep_going,
+        ..options
+    }
 }
 
 /// What shows a build of a graph.
@@ -313,8 +430,12 @@ pub fn screen_for<'g>(
     stream: OutputStream,
     how: How,
 ) -> Screen<'g> {
-    let told =
-        Told { unchanged: how.reasons, commands: how.verbose, only_trouble: how.quiet, ..Told::default() };
+    let told = Told {
+        unchanged: how.reasons,
+        commands: how.verbose,
+        only_trouble: how.quiet,
+        ..Told::default()
+    };
     let past = || PastTimes {
         micros: graph
             .steps
@@ -330,10 +451,18 @@ pub fn screen_for<'g>(
         }) as TrafficMeter),
         SharedCache::Proposed(_) | SharedCache::None => None,
     };
-    Screen::new(console, stream, graph, session.workspace.root.clone(), told, (past, moving))
+    Screen::new(
+        console,
+        stream,
+        graph,
+        session.workspace.root.clone(),
+        told,
+        (past, moving),
+    )
 }
 
-/// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures are said.
+/// Runs the probes that definitions wait for; stops when one fails. Without `shown` only failures
+/// are said.
 pub fn answer_probes(
     console: Console,
     workshop: &mut Workshop<'_>,
@@ -341,7 +470,16 @@ pub fn answer_probes(
     shown: Option<(How, OutputStream)>,
 ) -> CommandResult<()> {
     let (how, stream) = shown.unwrap_or((How::default(), OutputStream::Error));
-    let screen = screen_for(console, workshop, &evaluation.graph, stream, How { reasons: false, ..how });
+    let screen = screen_for(
+        console,
+        workshop,
+        &evaluation.graph,
+        stream,
+        How {
+            reasons: false,
+            ..how
+        },
+    );
     let options = options_of(workshop, how);
     let quiet = OnlyFailures(&screen);
     let report = match shown {
@@ -364,7 +502,13 @@ struct OnlyFailures<'s, 'g>(&'s Screen<'g>);
 
 impl Listener for OnlyFailures<'_, '_> {
     fn hear(&self, event: &Event) {
-        if matches!(event, Event::Done { failure: Some(_), .. }) {
+        if matches!(
+            event,
+            Event::Done {
+                failure: Some(_),
+                ..
+            }
+        ) {
             self.0.hear(event);
         }
     }
@@ -372,7 +516,14 @@ impl Listener for OnlyFailures<'_, '_> {
 
 /// Prints the summary, and for programs the results.
 pub fn show(console: Console, report: &BuildReport, how: How, stream: OutputStream) {
-    let BuildReport { summary: done, micros, results, cancelled, left_out, .. } = report;
+    let BuildReport {
+        summary: done,
+        micros,
+        results,
+        cancelled,
+        left_out,
+        ..
+    } = report;
     let micros = *micros;
     let ok = done.counts.is_well() && done.unpublished == 0 && !cancelled && left_out.is_empty();
     if console.is_json() {
@@ -388,8 +539,15 @@ pub fn show(console: Console, report: &BuildReport, how: How, stream: OutputStre
     }
     let paint = console.paint(OutputStream::Output);
     // An empty line between what happened and its result.
-    let gap = if done.counts.current == done.counts.steps { "" } else { "\n" };
-    let text = format!("{gap}{}", summary::render(done, results, micros, *cancelled, paint));
+    let gap = if done.counts.current == done.counts.steps {
+        ""
+    } else {
+        "\n"
+    };
+    let text = format!(
+        "{gap}{}",
+        summary::render(done, results, micros, *cancelled, paint)
+    );
     match stream {
         OutputStream::Output => out!(console, "{text}"),
         OutputStream::Error => err!(console, "{text}"),
@@ -397,7 +555,8 @@ pub fn show(console: Console, report: &BuildReport, how: How, stream: OutputStre
     left_out::remind(console, left_out, stream);
 }
 
-/// How a command ends that wants something built first and does not get it; says the result of the build.
+/// How a command ends that wants something built first and does not get it; says the result of the
+/// build.
 pub fn unless_built(console: Console, report: &BuildReport) -> Option<Exit> {
     let exit = exit_of(report);
     if exit == Exit::Done {

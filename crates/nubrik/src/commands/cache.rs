@@ -15,42 +15,92 @@ use crate::ui::console::{OutputStream, outln};
 use crate::ui::paint::{Ink, Paint};
 
 pub fn cache(console: Console, work: Option<CacheUpkeep>) -> CommandResult<Exit> {
-    let nowhere =
-        |none| say_wrong(console, Exit::Own, &format!("{none}, so nothing can be kept"), &["export HOME=…"]);
+    let nowhere = |none| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("{none}, so nothing can be kept"),
+            &["export HOME=…"],
+        )
+    };
     let folder = nubrik_session::store_folder().map_err(nowhere)?;
     let paint = console.paint(OutputStream::Output);
     if !folder.is_dir() {
-        return Ok(say(console, paint, "size", CacheAmount::default(), &[], &folder.display().to_string()));
+        return Ok(say(
+            console,
+            paint,
+            "size",
+            CacheAmount::default(),
+            &[],
+            &folder.display().to_string(),
+        ));
     }
     let unusable = |problem: nubrik_store::StoreError| {
-        say_wrong(console, Exit::Own, &problem.to_string(), &["check the rights and the space there"])
+        say_wrong(
+            console,
+            Exit::Own,
+            &problem.to_string(),
+            &["check the rights and the space there"],
+        )
     };
-    let refused =
-        |problem: String| say_wrong(console, Exit::Own, &problem, &["check the rights and the space there"]);
+    let refused = |problem: String| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &problem,
+            &["check the rights and the space there"],
+        )
+    };
     let store = LocalStore::open(&folder).map_err(unusable)?;
     let place = folder.display().to_string();
     Ok(match work {
         None => {
             let images = images_amount().map_err(|why| refused(why.to_string()))?;
-            say(console, paint, "size", CacheAmount { results: store.amount(), images }, &[], &place)
+            say(
+                console,
+                paint,
+                "size",
+                CacheAmount {
+                    results: store.amount(),
+                    images,
+                },
+                &[],
+                &place,
+            )
         }
         Some(CacheUpkeep::Verify) => {
             let threads = std::thread::available_parallelism().map_or(1, usize::from);
             let verified = store.verify(threads);
             let roots = verify_images().map_err(|why| refused(why.to_string()))?;
             let images = images_amount().map_err(|why| refused(why.to_string()))?;
-            let damaged = verified.damaged.iter().chain(&roots).map(|path| path.display().to_string());
-            let (amount, damaged) =
-                (CacheAmount { results: verified.amount, images }, damaged.collect::<Vec<_>>());
+            let damaged = verified
+                .damaged
+                .iter()
+                .chain(&roots)
+                .map(|path| path.display().to_string());
+            let (amount, damaged) = (
+                CacheAmount {
+                    results: verified.amount,
+                    images,
+                },
+                damaged.collect::<Vec<_>>(),
+            );
             say(console, paint, "verify", amount, &damaged, &place)
         }
         Some(CacheUpkeep::Prune { size, unused_for }) => {
             let size = size.or_else(|| unused_for.is_none().then_some(nubrik_session::CACHE_LIMIT));
             let unused = unused_for.map(|days| Duration::from_secs(u64::from(days) * 24 * 3600));
             let results = store.prune(size, unused).map_err(unusable)?;
-            let images =
-                prune_images(unused.unwrap_or(IMAGES_UNUSED)).map_err(|why| refused(why.to_string()))?;
-            say(console, paint, "prune", CacheAmount { results, images }, &[], &place)
+            let images = prune_images(unused.unwrap_or(IMAGES_UNUSED))
+                .map_err(|why| refused(why.to_string()))?;
+            say(
+                console,
+                paint,
+                "prune",
+                CacheAmount { results, images },
+                &[],
+                &place,
+            )
         }
     })
 }
@@ -75,8 +125,13 @@ fn say(
         counted(results.contents, "content"),
         size(results.bytes)
     );
-    let of_images = format!("{} of images, {}", counted(images.files as usize, "file"), size(images.bytes));
-    let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
+    let of_images = format!(
+        "{} of images, {}",
+        counted(images.files as usize, "file"),
+        size(images.bytes)
+    );
+    let line =
+        |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
     match work {
         "prune" if amount == CacheAmount::default() => {
             line(Ink::Calm, "removed", "nothing; it is within bounds")
@@ -87,8 +142,14 @@ fn say(
             match damaged {
                 [] => line(Ink::Found, "intact", "every byte is what it was"),
                 damaged => {
-                    damaged.iter().for_each(|path| line(Ink::Wrong, "damaged", path));
-                    line(Ink::Calm, "removed", "what was damaged; it is rebuilt when it is needed");
+                    damaged
+                        .iter()
+                        .for_each(|path| line(Ink::Wrong, "damaged", path));
+                    line(
+                        Ink::Calm,
+                        "removed",
+                        "what was damaged; it is rebuilt when it is needed",
+                    );
                 }
             }
         }

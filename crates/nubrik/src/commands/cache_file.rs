@@ -20,13 +20,22 @@ pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exi
     let evaluation = as_far_as_known(console, &mut session, everything);
     let mut saved = None;
     let written = write_file(file, |to| {
-        saved = Some(session.save_results(&evaluation.graph, to).map_err(std::io::Error::other)?);
+        saved = Some(
+            session
+                .save_results(&evaluation.graph, to)
+                .map_err(std::io::Error::other)?,
+        );
         Ok(())
     });
     let shown = file.display().to_string();
     let cannot = |why: &dyn std::fmt::Display| {
         let message = format!("cannot write the results to {shown}: {why}");
-        say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
+        say_wrong(
+            console,
+            Exit::Own,
+            &message,
+            &["name a file in a folder that can be written"],
+        )
     };
     written.map_err(|e| cannot(&e))?;
     let saved = saved.unwrap_or_default();
@@ -46,7 +55,11 @@ pub fn save(console: Console, choice: &Choice, file: &Path) -> CommandResult<Exi
     outln!(console, "{}", labelled(paint, Ink::Found, "saved", &text));
     for (why, count) in &kept_back {
         let text = format!("{}: {why}", counted(*count, "result"));
-        outln!(console, "{}", labelled(paint, Ink::Faint, "not saved", &text));
+        outln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Faint, "not saved", &text)
+        );
     }
     if kept_back.iter().any(|(why, _)| *why == StaysHere::Unnoted) {
         let text = "nubrik build --portable --rerun   runs steps again and notes what they rest on";
@@ -60,7 +73,12 @@ pub fn load(console: Console, file: &Path) -> CommandResult<Exit> {
     let shown = file.display().to_string();
     let amount = load_results(file).map_err(|why| {
         let mends = ["without it the next build runs more steps, and gives the same results"];
-        say_wrong(console, Exit::Own, &format!("cannot load {shown}: {why}"), &mends)
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot load {shown}: {why}"),
+            &mends,
+        )
     })?;
     if console.is_json() {
         let file_bytes = std::fs::metadata(file).map_or(0, |found| found.len());
@@ -68,7 +86,11 @@ pub fn load(console: Console, file: &Path) -> CommandResult<Exit> {
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);
-    let text = format!("{}, {} of contents", counted(amount.results as usize, "result"), size(amount.bytes));
+    let text = format!(
+        "{}, {} of contents",
+        counted(amount.results as usize, "result"),
+        size(amount.bytes)
+    );
     outln!(console, "{}", labelled(paint, Ink::Found, "loaded", &text));
     Ok(Exit::Done)
 }

@@ -17,8 +17,17 @@ pub fn choose(
     evaluation: &Evaluation,
     (choice, since): (&TestChoice, Option<&str>),
 ) -> CommandResult<ChosenTests> {
-    let TestChoice { tag, filter, failed } = choice;
-    let wanted = TestsWanted { tag: tag.as_deref(), filter, failed: *failed, since };
+    let TestChoice {
+        tag,
+        filter,
+        failed,
+    } = choice;
+    let wanted = TestsWanted {
+        tag: tag.as_deref(),
+        filter,
+        failed: *failed,
+        since,
+    };
     ChosenTests::of(session, evaluation, wanted).map_err(|none| say_none(console, &none, wanted))
 }
 
@@ -30,7 +39,10 @@ fn say_none(console: Console, none: &NoSuchTests, wanted: TestsWanted<'_>) -> Ex
                 true => "no test here has a tag".to_owned(),
                 false => format!("tags here: {}", known.join(", ")),
             };
-            let message = format!("no test here is tagged `{}`", wanted.tag.unwrap_or_default());
+            let message = format!(
+                "no test here is tagged `{}`",
+                wanted.tag.unwrap_or_default()
+            );
             let mend = near.as_ref().map(|near| format!("--tag {near}"));
             say_wrong_noted(console, Exit::Usage, &message, &[&note], mend.as_deref())
         }
@@ -38,7 +50,12 @@ fn say_none(console: Console, none: &NoSuchTests, wanted: TestsWanted<'_>) -> Ex
             let texts = wanted.filter.iter().map(|text| format!("`{text}`"));
             let texts = texts.collect::<Vec<_>>().join(" or ");
             let message = format!("no test here has {texts} in its path");
-            say_wrong(console, Exit::Usage, &message, &["nubrik list   lists tests"])
+            say_wrong(
+                console,
+                Exit::Usage,
+                &message,
+                &["nubrik list   lists tests"],
+            )
         }
         NoSuchTests::Since(problem) => {
             cannot_tell(console, "what", wanted.since.unwrap_or_default(), problem)

@@ -26,7 +26,12 @@ const ALL: [&str; 9] = [
     ".nubrik/unknown-results",
 ];
 
-pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -> CommandResult<Exit> {
+pub fn clean(
+    console: Console,
+    choice: &Choice,
+    words: &[String],
+    store: bool,
+) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let mut workshop = lock(console, &mut session)?;
     let mut paths: Vec<String> = Vec::new();
@@ -35,14 +40,29 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
     } else {
         let patterns = patterns(console, &mut workshop, words)?;
         let evaluation = evaluate(console, &mut workshop, &patterns)?;
-        for target in evaluation.targets.iter().map(|t| evaluation.graph.target(*t)) {
+        for target in evaluation
+            .targets
+            .iter()
+            .map(|t| evaluation.graph.target(*t))
+        {
             let out = workshop.results_folder();
-            paths.extend(target.results.iter().map(|r| format!("{out}/{}", r.publish.as_str())));
+            paths.extend(
+                target
+                    .results
+                    .iter()
+                    .map(|r| format!("{out}/{}", r.publish.as_str())),
+            );
             paths.push(format!(".nubrik/made/{}", target.address));
         }
     }
-    let failed =
-        |path: &str, e: io::Error| say_wrong(console, Exit::Own, &format!("cannot remove {path}: {e}"), &[]);
+    let failed = |path: &str, e: io::Error| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot remove {path}: {e}"),
+            &[],
+        )
+    };
     let mut removed = 0;
     for path in paths {
         removed += workshop.remove(&path).map_err(|e| failed(&path, e))?;
@@ -56,7 +76,11 @@ pub fn clean(console: Console, choice: &Choice, words: &[String], store: bool) -
             _ => {}
         }
     }
-    let kept = if store { "" } else { "; the cache stays, so the next build reuses results" };
+    let kept = if store {
+        ""
+    } else {
+        "; the cache stays, so the next build reuses results"
+    };
     let text = format!("removed {}{kept}", counted(removed, "file"));
     if console.is_json() {
         console.event(&NoticeEvent::cleaned(text));
@@ -70,6 +94,8 @@ fn count_files(path: &Path) -> usize {
     if !path.symlink_metadata().is_ok_and(|found| found.is_dir()) {
         return usize::from(path.exists());
     }
-    let Ok(entries) = fs::read_dir(path) else { return 0 };
+    let Ok(entries) = fs::read_dir(path) else {
+        return 0;
+    };
     entries.flatten().map(|e| count_files(&e.path())).sum()
 }

@@ -37,7 +37,9 @@ pub fn completions(console: Console, shell: Shell) -> CommandResult<Exit> {
     let program = std::env::current_exe().map(|path| path.display().to_string());
     let program = program.unwrap_or_else(|_| "nubrik".to_owned());
     if shell == Shell::Bash {
-        let script = BASH.replace("VARIABLE", VARIABLE).replace("PROGRAM", &program.replace('\'', "'\\''"));
+        let script = BASH
+            .replace("VARIABLE", VARIABLE)
+            .replace("PROGRAM", &program.replace('\'', "'\\''"));
         out!(console, "{script}");
         return Ok(Exit::Done);
     }
@@ -50,6 +52,11 @@ pub fn completions(console: Console, shell: Shell) -> CommandResult<Exit> {
             out!(console, "{}", String::from_utf8_lossy(&script));
             Ok(Exit::Done)
         }
-        _ => Err(say_wrong(console, Exit::Own, &format!("there is no script for {shell}"), &[])),
+        _ => Err(say_wrong(
+            console,
+            Exit::Own,
+            &format!("there is no script for {shell}"),
+            &[],
+        )),
     }
 }

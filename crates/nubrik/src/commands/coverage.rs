@@ -31,7 +31,9 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     let graph = &evaluation.graph;
     let mut is_wanted = vec![false; graph.steps.len()];
     let needed = Closure::of(graph, verdicts.iter().copied()).steps;
-    needed.iter().for_each(|step| is_wanted[step.index()] = true);
+    needed
+        .iter()
+        .for_each(|step| is_wanted[step.index()] = true);
     let planned = session.plan(evaluation, &Silent, Supposed::default());
     let works = |step: &StepId, verdict: Verdict| {
         is_wanted[step.index()] && matches!(verdict, Verdict::Ran | Verdict::Unstarted)
@@ -41,7 +43,11 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
         steps += 1;
         let folder = graph.step(planned.step).folder.as_str();
         match planned.micros.or_else(|| {
-            session.state().steps.get(&nubrik_graph::without_option(folder, OPTION)).map(|usual| usual.micros)
+            session
+                .state()
+                .steps
+                .get(&nubrik_graph::without_option(folder, OPTION))
+                .map(|usual| usual.micros)
         }) {
             Some(known) => micros += known,
             None => unknown += 1,
@@ -54,15 +60,22 @@ pub fn say_cost(console: Console, session: &Session, evaluation: &Evaluation, ve
     match (micros, unknown) {
         (0, _) => {}
         (micros, 0) => text.push_str(&format!(", about {}", duration(micros))),
-        (micros, unknown) => text.push_str(&format!(", about {} ({unknown} never ran)", duration(micros))),
+        (micros, unknown) => text.push_str(&format!(
+            ", about {} ({unknown} never ran)",
+            duration(micros)
+        )),
     }
     text.push_str("; the normal variant is kept");
     let paint = console.paint(OutputStream::Output);
-    outln!(console, "{}", super::labelled(paint, Ink::Faint, OPTION, &text));
+    outln!(
+        console,
+        "{}",
+        super::labelled(paint, Ink::Faint, OPTION, &text)
+    );
 }
 
-/// Shows which lines the tests ran that passed, and writes them down where that was asked for. Says whether all of them
-/// could be read.
+/// Shows which lines the tests ran that passed, and writes them down where that was asked for. Says
+/// whether all of them could be read.
 pub fn show(
     console: Console,
     session: &Session,
@@ -74,8 +87,9 @@ pub fn show(
     let changed = match &which.since {
         Some(revision) => {
             let lines = session.lines_changed_since(revision);
-            let lines = lines
-                .map_err(|problem| super::since::cannot_tell(console, "which lines", revision, &problem))?;
+            let lines = lines.map_err(|problem| {
+                super::since::cannot_tell(console, "which lines", revision, &problem)
+            })?;
             Some((revision.as_str(), lines))
         }
         None => None,
@@ -84,16 +98,29 @@ pub fn show(
     for file in &which.coverage_file {
         write(console, file, &covered)?;
     }
-    let changed = changed.as_ref().map(|(revision, lines)| ChangedSince { revision, lines });
+    let changed = changed
+        .as_ref()
+        .map(|(revision, lines)| ChangedSince { revision, lines });
     ui::show(console, &evaluation.graph, &covered, changed);
     Ok(covered.unreadable.is_empty())
 }
 
 fn write(console: Console, file: &Path, covered: &Covered) -> CommandResult<()> {
-    let is_xml = file.extension().is_some_and(|ending| ending.eq_ignore_ascii_case("xml"));
-    let text = if is_xml { covered.lines.to_cobertura() } else { covered.lines.to_lcov() };
+    let is_xml = file
+        .extension()
+        .is_some_and(|ending| ending.eq_ignore_ascii_case("xml"));
+    let text = if is_xml {
+        covered.lines.to_cobertura()
+    } else {
+        covered.lines.to_lcov()
+    };
     super::write_whole(file, &text).map_err(|e| {
         let message = format!("cannot write which lines ran to {}: {e}", file.display());
-        say_wrong(console, Exit::Own, &message, &["name a file in a folder that can be written"])
+        say_wrong(
+            console,
+            Exit::Own,
+            &message,
+            &["name a file in a folder that can be written"],
+        )
     })
 }

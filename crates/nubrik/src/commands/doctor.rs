@@ -21,20 +21,33 @@ pub fn doctor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let evaluation = super::as_far_as_known(console, &mut session, once);
     let findings = examine(&mut session, &evaluation);
     show(console, &findings);
-    let errors: Vec<Diagnostic> =
-        evaluation.diagnostics.iter().filter(|d| d.severity == Severity::Error).cloned().collect();
+    let errors: Vec<Diagnostic> = evaluation
+        .diagnostics
+        .iter()
+        .filter(|d| d.severity == Severity::Error)
+        .cloned()
+        .collect();
     if !errors.is_empty() {
         if !console.is_json() {
             outln!(console);
         }
         report(console, &errors, &evaluation.sources);
-        return Ok(if errors.iter().all(is_of_machine) { Exit::Machine } else { Exit::Definitions });
+        return Ok(if errors.iter().all(is_of_machine) {
+            Exit::Machine
+        } else {
+            Exit::Definitions
+        });
     }
-    Ok(if findings.iter().any(|f| !f.ok && !f.optional && f.what == "tool") {
-        Exit::Machine
-    } else {
-        Exit::Done
-    })
+    Ok(
+        if findings
+            .iter()
+            .any(|f| !f.ok && !f.optional && f.what == "tool")
+        {
+            Exit::Machine
+        } else {
+            Exit::Done
+        },
+    )
 }
 
 /// Where something is, and what belongs to it.
@@ -80,9 +93,14 @@ fn show(console: Console, findings: &[Finding]) {
         }
         if !finding.ok {
             let line = |label: &str, text: &str, ink: Option<Ink>| {
-                let text =
-                    paint.in_lines(12, text, |line| ink.map_or(line.to_owned(), |ink| paint.ink(ink, line)));
-                outln!(console, "  {}  {text}", paint.ink(Ink::Calm, &format!("{label:<8}")));
+                let text = paint.in_lines(12, text, |line| {
+                    ink.map_or(line.to_owned(), |ink| paint.ink(ink, line))
+                });
+                outln!(
+                    console,
+                    "  {}  {text}",
+                    paint.ink(Ink::Calm, &format!("{label:<8}"))
+                );
             };
             // The same folders are named once.
             let is_news = searched.replace(&finding.searched) != Some(&finding.searched);
@@ -101,6 +119,10 @@ fn show(console: Console, findings: &[Finding]) {
     }
     if findings.iter().any(|f| !f.counts.is_empty()) {
         let text = "not counted: what else tools load or start, such as plugins and modules; `nubrik build --observe TARGET` names it";
-        outln!(console, "\n{}", paint.in_lines(0, text, |line| paint.ink(Ink::Faint, line)));
+        outln!(
+            console,
+            "\n{}",
+            paint.in_lines(0, text, |line| paint.ink(Ink::Faint, line))
+        );
     }
 }

@@ -13,8 +13,14 @@ pub fn serve_editor(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let session = open(console, choice)?;
     let root = session.workspace.root.clone();
     let _watcher = super::watcher::Open::begin(&root);
-    let program = std::env::current_exe()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this program: {e}"), &[]))?;
+    let program = std::env::current_exe().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot find this program: {e}"),
+            &[],
+        )
+    })?;
     let runner = move |words: &[String]| {
         let run = Command::new(&program)
             .args(words)
@@ -24,14 +30,22 @@ pub fn serve_editor(console: Console, choice: &Choice) -> CommandResult<Exit> {
         match run {
             Ok(output) => {
                 let text = [output.stdout, output.stderr].concat();
-                (String::from_utf8_lossy(&text).into_owned(), output.status.success())
+                (
+                    String::from_utf8_lossy(&text).into_owned(),
+                    output.status.success(),
+                )
             }
             Err(e) => (format!("cannot run nubrik: {e}"), false),
         }
     };
     nubrik_editor::serve(session, all_topics(), Arc::new(runner)).map_err(|why| {
         let mend = "this command is for editors: the handbook says how each one starts it";
-        say_wrong(console, Exit::Own, &format!("the conversation with the editor broke: {why}"), &[mend])
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("the conversation with the editor broke: {why}"),
+            &[mend],
+        )
     })?;
     Ok(Exit::Done)
 }

@@ -11,12 +11,14 @@ use crate::arguments::How;
 use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, errln};
 
-/// A caller that finds answers that definitions wait for: a session, which takes the lock for that alone, or one that holds it.
+/// A caller that finds answers that definitions wait for: a session, which takes the lock for that
+/// alone, or one that holds it.
 pub trait Answering {
     /// To evaluate with.
     fn session(&self) -> &Session;
 
-    /// Runs the probes that an evaluation waits for; shown as steps when `shown` says how, else only their failures are.
+    /// Runs the probes that an evaluation waits for; shown as steps when `shown` says how, else
+    /// only their failures are.
     fn answer(
         &mut self,
         console: Console,
@@ -55,17 +57,21 @@ impl Answering for Workshop<'_> {
     }
 }
 
-/// Evaluates for a command that only reads, and stops with the errors if there are any. Probes that definitions wait for are run
-/// without a word, unless they fail.
+/// Evaluates for a command that only reads, and stops with the errors if there are any. Probes that
+/// definitions wait for are run without a word, unless they fail.
 ///
-/// What comes back is not freed by itself: the program ends after the answer, and to free a large graph piece by piece would
-/// take longer than to give it. Who goes on to something else takes it out.
+/// What comes back is not freed by itself: the program ends after the answer, and to free a large
+/// graph piece by piece would take longer than to give it. Who goes on to something else takes it
+/// out.
 pub fn evaluate(
     console: Console,
     session: &mut impl Answering,
     patterns: &[AddressPattern],
 ) -> CommandResult<ManuallyDrop<Evaluation>> {
-    evaluate_with(console, session, None, |session| session.evaluate_to_read(patterns)).map(ManuallyDrop::new)
+    evaluate_with(console, session, None, |session| {
+        session.evaluate_to_read(patterns)
+    })
+    .map(ManuallyDrop::new)
 }
 
 /// Evaluates what an address means. Probes are shown on standard error.
@@ -80,7 +86,8 @@ pub fn evaluate_address(
     Ok((patterns, evaluation))
 }
 
-/// Evaluates as often as answers of probes are missing. Probes are shown as steps when `shown` says how.
+/// Evaluates as often as answers of probes are missing. Probes are shown as steps when `shown` says
+/// how.
 pub fn evaluate_with(
     console: Console,
     session: &mut impl Answering,
@@ -95,7 +102,8 @@ pub fn evaluate_with(
     stop_on_errors(console, evaluation)
 }
 
-/// Evaluates until no answer is missing that can be found; `find` finds those that one evaluation waits for.
+/// Evaluates until no answer is missing that can be found; `find` finds those that one evaluation
+/// waits for.
 pub fn answered<S: Answering>(
     session: &mut S,
     once: impl Fn(&Session) -> Evaluation,
@@ -119,13 +127,17 @@ pub fn as_far_as_known(
     session: &mut Session,
     once: impl Fn(&Session) -> Evaluation,
 ) -> Evaluation {
-    let found = answered(session, &once, |session, evaluation| session.answer(console, &evaluation, None));
+    let found = answered(session, &once, |session, evaluation| {
+        session.answer(console, &evaluation, None)
+    });
     found.unwrap_or_else(|_| once(session))
 }
 
 /// Evaluates everything with its warnings; errors are the caller's to print.
 pub fn evaluate_with_all(console: Console, session: &mut Session) -> CommandResult<Evaluation> {
-    answered(session, Session::lint, |session, evaluation| session.answer(console, &evaluation, None))
+    answered(session, Session::lint, |session, evaluation| {
+        session.answer(console, &evaluation, None)
+    })
 }
 
 /// Prints errors, and stops if there are any.
@@ -140,6 +152,12 @@ pub fn stop_on_errors(console: Console, evaluation: Evaluation) -> CommandResult
     }
     // Only the command line was wrong when nothing has a place.
     let of_words = ["unknown-target", "unknown-option", "option-value"];
-    let usage = errors.iter().all(|e| e.span.is_none() && of_words.contains(&e.code));
-    Err(if usage { Exit::Usage } else { Exit::Definitions })
+    let usage = errors
+        .iter()
+        .all(|e| e.span.is_none() && of_words.contains(&e.code));
+    Err(if usage {
+        Exit::Usage
+    } else {
+        Exit::Definitions
+    })
 }

@@ -33,7 +33,13 @@ pub fn fmt(console: Console, files: &[PathBuf], check: bool) -> CommandResult<Ex
             }
         }
     }
-    say(console, &untidy, paths.len() - unreadable, unreadable, check);
+    say(
+        console,
+        &untidy,
+        paths.len() - unreadable,
+        unreadable,
+        check,
+    );
     Ok(match (unreadable, check && !untidy.is_empty()) {
         (0, false) => Exit::Done,
         (0, true) => Exit::Failed,
@@ -49,18 +55,26 @@ enum Tidied {
 }
 
 fn tidy(console: Console, path: &Path) -> CommandResult<Tidied> {
-    let bytes = nubrik_disk::read_file(path, nubrik_disk::TEXT_LIMIT)
-        .map_err(|e| say_wrong(console, Exit::Usage, &format!("cannot read {}: {e}", path.display()), &[]))?;
+    let bytes = nubrik_disk::read_file(path, nubrik_disk::TEXT_LIMIT).map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Usage,
+            &format!("cannot read {}: {e}", path.display()),
+            &[],
+        )
+    })?;
     let Ok(text) = String::from_utf8(bytes) else {
         let message = format!("{} is not UTF-8 text", path.display());
         let _ = say_wrong(console, Exit::Definitions, &message, &[]);
         return Ok(Tidied::Unreadable);
     };
-    Ok(match formatted(console, &path.display().to_string(), &text) {
-        None => Tidied::Unreadable,
-        Some(new) if new == text => Tidied::Already,
-        Some(new) => Tidied::Needed(new),
-    })
+    Ok(
+        match formatted(console, &path.display().to_string(), &text) {
+            None => Tidied::Unreadable,
+            Some(new) if new == text => Tidied::Already,
+            Some(new) => Tidied::Needed(new),
+        },
+    )
 }
 
 /// The text in its usual form; `None` when it has errors, which are said.
@@ -80,22 +94,37 @@ fn formatted(console: Console, name: &str, text: &str) -> Option<String> {
 fn standard_input(console: Console, check: bool) -> CommandResult<Exit> {
     let mut text = String::new();
     if let Err(e) = std::io::stdin().read_to_string(&mut text) {
-        return Err(say_wrong(console, Exit::Usage, &format!("cannot read standard input: {e}"), &[]));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            &format!("cannot read standard input: {e}"),
+            &[],
+        ));
     }
-    let Some(new) = formatted(console, "standard input", &text) else { return Ok(Exit::Definitions) };
+    let Some(new) = formatted(console, "standard input", &text) else {
+        return Ok(Exit::Definitions);
+    };
     if check {
-        return Ok(if new == text { Exit::Done } else { Exit::Failed });
+        return Ok(if new == text {
+            Exit::Done
+        } else {
+            Exit::Failed
+        });
     }
     out!(console, "{new}");
     Ok(Exit::Done)
 }
 
-/// Files as they were named, and all definition files in the folders that were; without any, those at
-/// and below this folder.
+/// Files as they were named, and all definition files in the folders that were; without any, those
+/// at and below this folder.
 fn paths_of(console: Console, files: &[PathBuf]) -> CommandResult<Vec<PathBuf>> {
     let here = std::env::current_dir().unwrap_or_default();
     let mut paths = Vec::new();
-    let named = if files.is_empty() { vec![PathBuf::from(".")] } else { files.to_vec() };
+    let named = if files.is_empty() {
+        vec![PathBuf::from(".")]
+    } else {
+        files.to_vec()
+    };
     for path in named {
         if !path.is_dir() {
             paths.push(path);
@@ -104,10 +133,17 @@ fn paths_of(console: Console, files: &[PathBuf]) -> CommandResult<Vec<PathBuf>> 
         let session = open(console, &Choice::default())?;
         let root = session.workspace.root.clone();
         let whole = path.canonicalize().unwrap_or(path);
-        let below = whole.strip_prefix(&root).map(|p| p.to_string_lossy().into_owned());
+        let below = whole
+            .strip_prefix(&root)
+            .map(|p| p.to_string_lossy().into_owned());
         let Ok(below) = below else {
             let message = format!("{} is not in this workspace", whole.display());
-            return Err(say_wrong(console, Exit::Usage, &message, &["name the files one by one"]));
+            return Err(say_wrong(
+                console,
+                Exit::Usage,
+                &message,
+                &["name the files one by one"],
+            ));
         };
         for file in session.definition_files(&nubrik_source::WsPath::from_normal(&below)) {
             let path = root.join(file.as_str());
@@ -123,12 +159,19 @@ fn write(console: Console, path: &Path, text: &str) -> CommandResult<()> {
     let target = path.canonicalize().unwrap_or_else(|_| path.to_owned());
     let root = super::root_around(path);
     let written = match root {
-        Some(root) if !target.starts_with(&root) => {
-            Err(std::io::Error::other("it is a link that leads out of the workspace"))
-        }
+        Some(root) if !target.starts_with(&root) => Err(std::io::Error::other(
+            "it is a link that leads out of the workspace",
+        )),
         _ => super::write_whole(&target, text),
     };
-    written.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", path.display()), &[]))
+    written.map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot write {}: {e}", path.display()),
+            &[],
+        )
+    })
 }
 
 fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, check: bool) {
@@ -139,7 +182,11 @@ fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, che
         if console.is_json() {
             console.event(&FormattedEvent::of(&path, word));
         } else {
-            outln!(console, "{}", super::labelled(paint, Ink::Busy, word, &path));
+            outln!(
+                console,
+                "{}",
+                super::labelled(paint, Ink::Busy, word, &path)
+            );
         }
     }
     if !console.is_json() {
@@ -148,7 +195,10 @@ fn say(console: Console, untidy: &[&PathBuf], all: usize, unreadable: usize, che
         match (untidy.len(), check) {
             (0, _) if all == 0 => {}
             (0, _) if unreadable == 0 => outln!(console, "{gap}{files}, all in the usual form"),
-            (0, _) => outln!(console, "{gap}{files} in the usual form, {unreadable} with errors"),
+            (0, _) => outln!(
+                console,
+                "{gap}{files} in the usual form, {unreadable} with errors"
+            ),
             (count, true) => {
                 let are = if count == 1 { "is" } else { "are" };
                 outln!(

@@ -21,7 +21,11 @@ const READABLE_NODES: usize = 150;
 impl Drawing {
     /// The format that was asked for, or that the file's ending means.
     fn format(&self) -> GraphFormat {
-        let ending = self.output.as_deref().and_then(Path::extension).and_then(|ending| ending.to_str());
+        let ending = self
+            .output
+            .as_deref()
+            .and_then(Path::extension)
+            .and_then(|ending| ending.to_str());
         let by_ending = match ending {
             Some("svg") => GraphFormat::Svg,
             Some("dot" | "gv") => GraphFormat::Dot,
@@ -44,7 +48,12 @@ pub struct Drawing {
     pub since: Option<String>,
 }
 
-pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Drawing) -> CommandResult<Exit> {
+pub fn graph(
+    console: Console,
+    choice: &Choice,
+    words: &[String],
+    drawing: &Drawing,
+) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     if drawing.since.is_some() {
         session.take_notes();
@@ -55,10 +64,19 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
         Some(revision) => Some(affected(console, &session, &asked, revision)?),
         None => None,
     };
-    let drawn_ones = reached.as_ref().map_or(&asked.targets, |reached| &reached.targets);
-    let addresses: Vec<_> = drawn_ones.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
+    let drawn_ones = reached
+        .as_ref()
+        .map_or(&asked.targets, |reached| &reached.targets);
+    let addresses: Vec<_> = drawn_ones
+        .iter()
+        .map(|t| asked.graph.target(*t).address.clone())
+        .collect();
     let evaluation = match drawing.users {
-        true => evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?,
+        true => evaluate(
+            console,
+            &mut session,
+            &[AddressPattern::below(&WsPath::root())],
+        )?,
         false => asked,
     };
     let graph = &evaluation.graph;
@@ -68,10 +86,22 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
     if roots.len() > 1 {
         roots.retain(|id| !matches!(graph.target(*id).role, Role::Job | Role::Service));
     }
-    let format = if console.is_json() { GraphFormat::Json } else { drawing.format() };
+    let format = if console.is_json() {
+        GraphFormat::Json
+    } else {
+        drawing.format()
+    };
     let paint = console.paint(OutputStream::Output);
     // Lines in a file are not cut, and have no colours.
-    let paint = if drawing.output.is_some() { Paint { colours: false, width: None, ..paint } } else { paint };
+    let paint = if drawing.output.is_some() {
+        Paint {
+            colours: false,
+            width: None,
+            ..paint
+        }
+    } else {
+        paint
+    };
     let mut shape = Shape::of_targets(graph, &roots, drawing.depth, drawing.users);
     if drawing.packages {
         shape = shape.of_packages();
@@ -88,31 +118,52 @@ pub fn graph(console: Console, choice: &Choice, words: &[String], drawing: &Draw
             shape.nodes.len()
         );
         let paint = console.paint(OutputStream::Error);
-        errln!(console, "{}", super::labelled(paint, Ink::Doubt, "note", &note));
+        errln!(
+            console,
+            "{}",
+            super::labelled(paint, Ink::Doubt, "note", &note)
+        );
         shape = shape.of_packages();
         text = drawn(&shape, legend, (format, paint), false);
     }
     let Some(text) = text else {
-        let message = format!("a graph of {} nodes is too large to be read as text here", shape.nodes.len());
-        let mends = ["nubrik graph --output graph.svg", "nubrik graph --depth 1 TARGET"];
+        let message = format!(
+            "a graph of {} nodes is too large to be read as text here",
+            shape.nodes.len()
+        );
+        let mends = [
+            "nubrik graph --output graph.svg",
+            "nubrik graph --depth 1 TARGET",
+        ];
         return Err(say_wrong(console, Exit::Usage, &message, &mends));
     };
     write(console, drawing, format, &text)
 }
 
 /// Writes a drawing where it is wanted.
-fn write(console: Console, drawing: &Drawing, format: GraphFormat, text: &str) -> CommandResult<Exit> {
+fn write(
+    console: Console,
+    drawing: &Drawing,
+    format: GraphFormat,
+    text: &str,
+) -> CommandResult<Exit> {
     match &drawing.output {
         None if format == GraphFormat::Json => console.raw(OutputStream::Output, text),
         None => out!(console, "{text}"),
         Some(file) => super::write_whole(file, text).map_err(|e| {
-            say_wrong(console, Exit::Own, &format!("cannot write {}: {e}", file.display()), &[])
+            say_wrong(
+                console,
+                Exit::Own,
+                &format!("cannot write {}: {e}", file.display()),
+                &[],
+            )
         })?,
     }
     Ok(Exit::Done)
 }
 
-/// A graph in a format; `None` where nobody could read that, and where less of it may be drawn (`may_shrink`).
+/// A graph in a format; `None` where nobody could read that, and where less of it may be drawn
+/// (`may_shrink`).
 fn drawn(
     shape: &Shape,
     legend: lanes::Legend,

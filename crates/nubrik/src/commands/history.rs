@@ -39,7 +39,11 @@ pub fn history(console: Console, choice: &Choice, number: Option<u64>) -> Comman
 }
 
 /// The build with a number, or the last one.
-pub fn find(console: Console, session: &Session, number: Option<u64>) -> CommandResult<BuildRecord> {
+pub fn find(
+    console: Console,
+    session: &Session,
+    number: Option<u64>,
+) -> CommandResult<BuildRecord> {
     let mut records = session.history();
     let found = match number {
         None => records.pop(),
@@ -48,15 +52,24 @@ pub fn find(console: Console, session: &Session, number: Option<u64>) -> Command
     found.ok_or_else(|| match (number, records.last()) {
         (Some(number), Some(last)) => {
             let (message, note) = match number < last.build {
-                true => {
-                    (format!("build {number} had nothing to do, or is too long ago"), kept_builds(&records))
-                }
-                false => (format!("there is no build {number} yet"), kept_builds(&records)),
+                true => (
+                    format!("build {number} had nothing to do, or is too long ago"),
+                    kept_builds(&records),
+                ),
+                false => (
+                    format!("there is no build {number} yet"),
+                    kept_builds(&records),
+                ),
             };
             let mend = format!("nubrik history {}", last.build);
             say_wrong_noted(console, Exit::Usage, &message, &[&note], Some(&mend))
         }
-        _ => say_wrong(console, Exit::Usage, "nothing was built here yet", &["nubrik build"]),
+        _ => say_wrong(
+            console,
+            Exit::Usage,
+            "nothing was built here yet",
+            &["nubrik build"],
+        ),
     })
 }
 
@@ -73,15 +86,19 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
     out.push('\n');
     for record in records {
         let failed = format!("{:>8}", record.counts.failed);
-        let failed = if record.counts.failed > 0 { paint.ink(Ink::Wrong, &failed) } else { failed };
+        let failed = if record.counts.failed > 0 {
+            paint.ink(Ink::Wrong, &failed)
+        } else {
+            failed
+        };
         let mut what = record.request();
         if record.cancelled {
             what.push_str(", stopped");
         }
         let used = 5 + 2 + 12 + 4 * 8 + 2;
-        let what = paint
-            .width
-            .map_or(what.clone(), |w| cut(&what, w.saturating_sub(used + 1), paint.glyph("…", "...")));
+        let what = paint.width.map_or(what.clone(), |w| {
+            cut(&what, w.saturating_sub(used + 1), paint.glyph("…", "..."))
+        });
         out.push_str(&format!(
             "{:>5}  {:<12}{:>8}{:>8}{:>8}{failed}  {what}\n",
             record.build,
@@ -91,7 +108,9 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
             record.counts.reused,
         ));
     }
-    let has_gap = records.windows(2).any(|pair| pair[0].build.abs_diff(pair[1].build) > 1);
+    let has_gap = records
+        .windows(2)
+        .any(|pair| pair[0].build.abs_diff(pair[1].build) > 1);
     if has_gap {
         out.push_str(&paint.ink(Ink::Faint, "builds with nothing to do are left out"));
         out.push('\n');
@@ -103,16 +122,37 @@ fn all(records: &[BuildRecord], paint: Paint) -> String {
 /// The steps on which most time went in all builds together.
 fn most_time(records: &[BuildRecord], paint: Paint) -> String {
     let steps = dearest(records, DEAREST);
-    let targets = steps.iter().map(|step| width(step.target)).max().unwrap_or(0);
+    let targets = steps
+        .iter()
+        .map(|step| width(step.target))
+        .max()
+        .unwrap_or(0);
     let mut out = String::new();
-    for (number, StepTime { target, say, micros, runs }) in steps.into_iter().enumerate() {
+    for (
+        number,
+        StepTime {
+            target,
+            say,
+            micros,
+            runs,
+        },
+    ) in steps.into_iter().enumerate()
+    {
         let label = if number == 0 { "\nmost time" } else { "" };
         let runs = counted(runs, "run");
-        let text = format!("{:>8} in {runs:<8}  {}   {say}", duration(micros), padded(target, targets));
-        let text =
-            paint.width.map_or(text.clone(), |w| cut(&text, w.saturating_sub(12), paint.glyph("…", "...")));
+        let text = format!(
+            "{:>8} in {runs:<8}  {}   {say}",
+            duration(micros),
+            padded(target, targets)
+        );
+        let text = paint.width.map_or(text.clone(), |w| {
+            cut(&text, w.saturating_sub(12), paint.glyph("…", "..."))
+        });
         let gap = if number == 0 { 11 } else { 10 };
-        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Calm, &format!("{label:<gap$}"))));
+        out.push_str(&format!(
+            "{}{text}\n",
+            paint.ink(Ink::Calm, &format!("{label:<gap$}"))
+        ));
     }
     out
 }
@@ -122,7 +162,12 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         "{}\n",
         paint.ink(
             Ink::Strong,
-            &format!("build {}, {}, {}", record.build, ago(record.age().as_secs()), record.request())
+            &format!(
+                "build {}, {}, {}",
+                record.build,
+                ago(record.age().as_secs()),
+                record.request()
+            )
         )
     );
     let columns = Columns::of_rows(record.done.iter().map(|step| (&*step.target, &*step.say)));
@@ -134,7 +179,11 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
             "blocked" => Ink::Doubt,
             _ => Ink::Faint,
         };
-        let took = if step.micros > 0 { duration(step.micros) } else { String::new() };
+        let took = if step.micros > 0 {
+            duration(step.micros)
+        } else {
+            String::new()
+        };
         let why = step.failure.as_ref().unwrap_or(&step.reason);
         let why = match &step.machine {
             Some(machine) => format!("on {machine}: {why}"),
@@ -151,8 +200,15 @@ fn one(record: &BuildRecord, paint: Paint) -> String {
         };
         out.push_str(&columns.lines(paint, row));
     }
-    out.push_str(&format!("\n{}. {}\n", record.counts.sentence(), duration(record.micros)));
-    if let Some(shared) = record.shared.filter(|shared| *shared != SharedRecord::default()) {
+    out.push_str(&format!(
+        "\n{}. {}\n",
+        record.counts.sentence(),
+        duration(record.micros)
+    ));
+    if let Some(shared) = record
+        .shared
+        .filter(|shared| *shared != SharedRecord::default())
+    {
         let mut text = format!(
             "{} results taken from the shared cache: {} downloaded, {} of work saved",
             shared.taken,

@@ -20,8 +20,11 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     let wanted = patterns(console, &mut session, &[from.to_owned()])?;
     let goal = patterns(console, &mut session, &[to.to_owned()])?;
     let goal = evaluate(console, &mut session, &goal)?;
-    let goals: HashSet<Arc<str>> =
-        goal.targets.iter().map(|t| goal.graph.target(*t).address.clone()).collect();
+    let goals: HashSet<Arc<str>> = goal
+        .targets
+        .iter()
+        .map(|t| goal.graph.target(*t).address.clone())
+        .collect();
     let evaluation = evaluate(console, &mut session, &wanted)?;
     let hops = dependency_path(&evaluation, &goals).map_err(|none| {
         let mend = match none.leads_back {
@@ -37,17 +40,47 @@ pub fn how(console: Console, choice: &Choice, from: &str, to: &str) -> CommandRe
     }
     let paint = console.paint(OutputStream::Output);
     let last = hops.last().map_or("", |hop| hop.needs);
-    let widest = hops.iter().map(|hop| width(hop.target)).max().unwrap_or(0).max(width(last));
-    for Hop { target, defined, files, .. } in &hops {
-        let some = files.iter().take(NAMED).copied().collect::<Vec<_>>().join(", ");
+    let widest = hops
+        .iter()
+        .map(|hop| width(hop.target))
+        .max()
+        .unwrap_or(0)
+        .max(width(last));
+    for Hop {
+        target,
+        defined,
+        files,
+        ..
+    } in &hops
+    {
+        let some = files
+            .iter()
+            .take(NAMED)
+            .copied()
+            .collect::<Vec<_>>()
+            .join(", ");
         let more = files.len().saturating_sub(NAMED);
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
-        outln!(console, "{}  {}  uses {some}{more}", padded(target, widest), paint.ink(Ink::Faint, defined));
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
+        outln!(
+            console,
+            "{}  {}  uses {some}{more}",
+            padded(target, widest),
+            paint.ink(Ink::Faint, defined)
+        );
     }
     let graph = &evaluation.graph;
     if let Some(id) = graph.find_target(last) {
         let place = graph.target(id).place.to_string();
-        outln!(console, "{}  {}", padded(last, widest), paint.ink(Ink::Faint, &place));
+        outln!(
+            console,
+            "{}  {}",
+            padded(last, widest),
+            paint.ink(Ink::Faint, &place)
+        );
     }
     Ok(Exit::Done)
 }

@@ -13,7 +13,11 @@ use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
 pub fn image(console: Console, work: &ImageWork) -> CommandResult<Exit> {
-    let ImageWork::Push { archive, to, secret } = work;
+    let ImageWork::Push {
+        archive,
+        to,
+        secret,
+    } = work;
     push(console, archive, to, secret.as_deref())
 }
 
@@ -21,11 +25,21 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
     let Some(address) = ImageAddress::parse(to) else {
         // It may hold a password.
         let message = "the address of an image names a host, a name and a tag, and no user";
-        return Err(say_wrong(console, Exit::Usage, message, &["https://HOST/NAME:TAG"]));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            message,
+            &["https://HOST/NAME:TAG"],
+        ));
     };
     if secret.is_some() && address.is_open() {
         let message = "without encryption, others on the way could read the secret";
-        return Err(say_wrong(console, Exit::Usage, message, &[&to.replacen("http:", "https:", 1)]));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            message,
+            &[&to.replacen("http:", "https:", 1)],
+        ));
     }
     let secret = match secret.map(|name| (name, std::env::var(name))) {
         None => None,
@@ -41,12 +55,19 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
         }
     };
     let path = started_in().join(archive);
-    let PushedImage { digest, sent, known } = match push_image(&path, &address, secret.as_deref()) {
+    let PushedImage {
+        digest,
+        sent,
+        known,
+    } = match push_image(&path, &address, secret.as_deref()) {
         Ok(pushed) => pushed,
         Err(why) => {
             let text = why.to_string();
             let mut lines = text.lines();
-            let message = format!("the image is not pushed: {}", lines.next().unwrap_or_default());
+            let message = format!(
+                "the image is not pushed: {}",
+                lines.next().unwrap_or_default()
+            );
             let mends: &[&str] = match why {
                 NotPushed::Registry(_) if secret.is_none() => {
                     &["--secret VARIABLE, which holds USER:PASSWORD or a token"]
@@ -61,7 +82,10 @@ fn push(console: Console, archive: &Path, to: &str, secret: Option<&str>) -> Com
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);
-    let what = format!("{digest}, {} sent, {known} there before", counted(sent, "blob"));
+    let what = format!(
+        "{digest}, {} sent, {known} there before",
+        counted(sent, "blob")
+    );
     outln!(console, "{}", labelled(paint, Ink::Found, "pushed", &what));
     Ok(Exit::Done)
 }

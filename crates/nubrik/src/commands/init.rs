@@ -13,7 +13,8 @@ use crate::exit::Exit;
 use crate::ui::console::{Console, OutputStream, outln};
 use crate::ui::paint::Ink;
 
-/// A folder for which more definitions are proposed is not small: somebody should see them before they are written.
+/// A folder for which more definitions are proposed is not small: somebody should see them before
+/// they are written.
 const SMALL: usize = 4;
 
 const GREETING: &str = "# Targets of this folder. Build them with `nubrik build`.
@@ -28,27 +29,52 @@ let place = \"the Skerrin Isles\"
 ";
 
 pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
-    let here = std::env::current_dir()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    let here = std::env::current_dir().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot find this folder: {e}"),
+            &[],
+        )
+    })?;
     let ground = folder_at(console, choice, &here)?;
     let settings = ground.root.join(SETTINGS_FILE).display().to_string();
     let has_definitions = ground.existing.contains_key("");
     if ground.is_workspace && has_definitions {
-        let message = format!("this folder has a targets.nub and belongs to a workspace already: {settings}");
-        return Err(say_wrong(console, Exit::Usage, &message, &["nubrik list   shows what it makes"]));
+        let message =
+            format!("this folder has a targets.nub and belongs to a workspace already: {settings}");
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            &message,
+            &["nubrik list   shows what it makes"],
+        ));
     }
     if let Some(file) = ground.taken.all.iter().find(|file| ground.tree.has(file)) {
         let message = format!(
             "files in this folder belong to the package around it, such as {file}; with a targets.nub here it would lose them"
         );
-        let mends =
-            ["nubrik adopt --update   changes the definitions that there are, if a file is missing in them"];
+        let mends = [
+            "nubrik adopt --update   changes the definitions that there are, if a file is missing in them",
+        ];
         return Err(say_wrong(console, Exit::Usage, &message, &mends));
     }
     let mut proposal = survey(&ground.tree, &ground.top, &Answers::new(), &MachineFacts);
     let paint = console.paint(OutputStream::Output);
-    let wrote = |path: &str| outln!(console, "{}", super::labelled(paint, Ink::Busy, "wrote", path));
-    let kept = |what: &str| outln!(console, "{}", super::labelled(paint, Ink::Calm, "kept", what));
+    let wrote = |path: &str| {
+        outln!(
+            console,
+            "{}",
+            super::labelled(paint, Ink::Busy, "wrote", path)
+        )
+    };
+    let kept = |what: &str| {
+        outln!(
+            console,
+            "{}",
+            super::labelled(paint, Ink::Calm, "kept", what)
+        )
+    };
     let say = |problem| say_problem(console, &problem);
     ground.write_settings(SETTINGS).map_err(say)?;
     if ground.is_workspace {
@@ -62,7 +88,10 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
         return Ok(Exit::Done);
     }
     if !is_small(&proposal) {
-        let found = proposal.sources.iter().map(|(kit, count)| format!("{count} of {}", kit.language()));
+        let found = proposal
+            .sources
+            .iter()
+            .map(|(kit, count)| format!("{count} of {}", kit.language()));
         let found = found.collect::<Vec<_>>().join(", ");
         outln!(
             console,
@@ -70,7 +99,9 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
         );
         return Ok(Exit::Done);
     }
-    proposal.definitions.retain(|one| one.address.package.is_empty());
+    proposal
+        .definitions
+        .retain(|one| one.address.package.is_empty());
     let text = match proposal.definitions.is_empty() {
         true => GREETING.to_owned(),
         false => {
@@ -79,14 +110,16 @@ pub fn init(console: Console, choice: &Choice) -> CommandResult<Exit> {
             writer.package(&proposal.definitions.iter().collect::<Vec<_>>())
         }
     };
-    ground.write_all(&BTreeMap::from([(String::new(), text)]), &BTreeMap::new()).map_err(say)?;
+    ground
+        .write_all(&BTreeMap::from([(String::new(), text)]), &BTreeMap::new())
+        .map_err(say)?;
     wrote("targets.nub");
     outln!(console, "\nnow: nubrik list, then nubrik build");
     Ok(Exit::Done)
 }
 
-/// Whether a proposal is so small that nobody has to see it before it is written: few definitions in one package, and nothing of
-/// other people's code.
+/// Whether a proposal is so small that nobody has to see it before it is written: few definitions
+/// in one package, and nothing of other people's code.
 fn is_small(proposal: &Proposal) -> bool {
     let is_one = proposal.packages().iter().all(|package| package.is_empty());
     proposal.definitions.len() <= SMALL && is_one && proposal.pins.is_empty()

@@ -12,7 +12,12 @@ use crate::ui::console::{Console, OutputStream, errln};
 use crate::ui::paint::{Ink, Paint};
 use crate::ui::text::wrapped;
 
-pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&str>) -> CommandResult<Exit> {
+pub fn inside(
+    console: Console,
+    choice: &Choice,
+    address: &str,
+    step: Option<&str>,
+) -> CommandResult<Exit> {
     let mut session = open_to_build(console, choice, How::default())?;
     let mut workshop = lock(console, &mut session)?;
     let (patterns, evaluation) = evaluate_address(console, &mut workshop, address)?;
@@ -22,7 +27,14 @@ pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&st
     let node = graph.step(id);
     let files: Vec<_> = graph.declared(node);
     let needed = (&evaluation, &*files);
-    let report = build_files(console, &mut workshop, &patterns, needed, how, OutputStream::Error)?;
+    let report = build_files(
+        console,
+        &mut workshop,
+        &patterns,
+        needed,
+        how,
+        OutputStream::Error,
+    )?;
     let exit = exit_of(&report);
     if exit != Exit::Done {
         return Ok(exit);
@@ -36,7 +48,12 @@ pub fn inside(console: Console, choice: &Choice, address: &str, step: Option<&st
         Ok(code) => Ok(Exit::Other(u8::try_from(code).unwrap_or(1))),
         Err(failure) => {
             let message = format!("cannot go inside {address}: {failure}");
-            Err(say_wrong(console, Exit::Machine, &message, &["`nubrik doctor` looks at this machine"]))
+            Err(say_wrong(
+                console,
+                Exit::Machine,
+                &message,
+                &["`nubrik doctor` looks at this machine"],
+            ))
         }
     }
 }
@@ -49,12 +66,21 @@ fn choose(
     wanted: Option<&str>,
 ) -> CommandResult<StepId> {
     let graph = &evaluation.graph;
-    let own = evaluation.own_steps().filter(|step| !graph.step(*step).commands.is_empty());
-    let steps: Vec<StepId> = own.filter(|s| wanted.is_none_or(|w| graph.step(*s).say.contains(w))).collect();
+    let own = evaluation
+        .own_steps()
+        .filter(|step| !graph.step(*step).commands.is_empty());
+    let steps: Vec<StepId> = own
+        .filter(|s| wanted.is_none_or(|w| graph.step(*s).say.contains(w)))
+        .collect();
     let commands: Vec<String> = steps
         .iter()
         .take(8)
-        .map(|s| format!("nubrik inside {address} {}", nubrik_graph::shown_word(&graph.step(*s).say)))
+        .map(|s| {
+            format!(
+                "nubrik inside {address} {}",
+                nubrik_graph::shown_word(&graph.step(*s).say)
+            )
+        })
         .collect();
     let mends: Vec<&str> = commands.iter().map(String::as_str).collect();
     match (steps.as_slice(), wanted) {
@@ -93,7 +119,11 @@ fn exact(graph: &Graph, steps: &[StepId], wanted: &str) -> Option<StepId> {
 fn introduce(console: Console, graph: &Graph, id: StepId, paint: Paint) {
     let step = graph.step(id);
     let owner: &Target = graph.owner(id);
-    errln!(console, "{}", paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say)));
+    errln!(
+        console,
+        "{}",
+        paint.ink(Ink::Strong, &format!("{}   {}", graph.title(id), step.say))
+    );
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(11));
     for (i, command) in shown_command(step).iter().enumerate() {
         for (n, text) in wrapped(command, room).iter().enumerate() {
@@ -105,8 +135,16 @@ fn introduce(console: Console, graph: &Graph, id: StepId, paint: Paint) {
             errln!(console, "{}", labelled(paint, Ink::Calm, label, text));
         }
     }
-    errln!(console, "{}", labelled(paint, Ink::Calm, "writes", step.folder.as_str()));
-    errln!(console, "{}", labelled(paint, Ink::Calm, "defined", &owner.place.to_string()));
+    errln!(
+        console,
+        "{}",
+        labelled(paint, Ink::Calm, "writes", step.folder.as_str())
+    );
+    errln!(
+        console,
+        "{}",
+        labelled(paint, Ink::Calm, "defined", &owner.place.to_string())
+    );
     let note = "this is the step's folder, environment and sandbox; files made here are removed at the end. Leave with `exit`";
     errln!(console, "{}", paint.ink(Ink::Faint, note));
 }

@@ -18,10 +18,16 @@ pub fn read_report(console: Console, file: &Path) -> CommandResult<TestReport> {
     let wrong = |message: String, mend: &str| say_wrong(console, Exit::Usage, &message, &[mend]);
     let shown = file.display();
     let bytes = std::fs::read(file).map_err(|e| {
-        wrong(format!("cannot read the report {shown}: {e}"), "nubrik test --junit FILE   writes one")
+        wrong(
+            format!("cannot read the report {shown}: {e}"),
+            "nubrik test --junit FILE   writes one",
+        )
     })?;
     TestReport::read(&bytes).map_err(|why| {
-        wrong(format!("{shown} is no report in JUnit XML: {why}"), "nubrik test --junit FILE   writes one")
+        wrong(
+            format!("{shown} is no report in JUnit XML: {why}"),
+            "nubrik test --junit FILE   writes one",
+        )
     })
 }
 
@@ -30,14 +36,24 @@ pub fn merge(console: Console, reports: &[PathBuf], to: &ReportFiles) -> Command
     for file in to.markdown.iter().chain(&to.junit) {
         if reports.contains(file) {
             let message = format!("{} would be read and written", file.display());
-            return Err(say_wrong(console, Exit::Usage, &message, &["name another file to write"]));
+            return Err(say_wrong(
+                console,
+                Exit::Usage,
+                &message,
+                &["name another file to write"],
+            ));
         }
     }
-    let read = reports.iter().map(|file| Ok((file.display().to_string(), read_report(console, file)?)));
+    let read = reports
+        .iter()
+        .map(|file| Ok((file.display().to_string(), read_report(console, file)?)));
     let read = read.collect::<CommandResult<Vec<_>>>()?;
     let suites = joined(read).map_err(|why| {
         let mends: &[&str] = match why {
-            Unjoined::Missing { .. } => &["name the report of each part", "run the part that has none again"],
+            Unjoined::Missing { .. } => &[
+                "name the report of each part",
+                "run the part that has none again",
+            ],
             Unjoined::OtherSplit { .. } => {
                 &["give all parts one revision, the same tests, and a copy of one --times FILE"]
             }
@@ -56,7 +72,11 @@ pub fn merge(console: Console, reports: &[PathBuf], to: &ReportFiles) -> Command
         None => {}
     }
     let merged = MergedEvent::of(reports.len(), &report);
-    let exit = if merged.has_failed() { Exit::Failed } else { Exit::Done };
+    let exit = if merged.has_failed() {
+        Exit::Failed
+    } else {
+        Exit::Done
+    };
     if console.is_json() {
         console.event(&merged);
     }

@@ -18,7 +18,12 @@ use crate::ui::text::{cut, padded, width};
 
 /// Says that no target is of that kind, or has that tag.
 fn nothing_of_that(console: Console, nothing: &NothingOfThat<'_>) -> Exit {
-    let NothingOfThat { is_tag, wanted, known, near } = nothing;
+    let NothingOfThat {
+        is_tag,
+        wanted,
+        known,
+        near,
+    } = nothing;
     let (message, option) = match is_tag {
         true => (format!("no target here is tagged `{wanted}`"), "--tag"),
         false => (format!("no target here is of kind `{wanted}`"), "--kind"),
@@ -37,7 +42,12 @@ fn count_kinds(console: Console, targets: &[&Target]) {
         if console.is_json() {
             console.event(&counted);
         } else {
-            outln!(console, "{:>6}  {}", counted.targets, paint.ink(Ink::Calm, counted.kind));
+            outln!(
+                console,
+                "{:>6}  {}",
+                counted.targets,
+                paint.ink(Ink::Calm, counted.kind)
+            );
         }
     }
 }
@@ -48,7 +58,10 @@ fn list_cases(console: Console, session: &Session, graph: &Graph, targets: &Hash
     for tested in TestCases::of(session, graph, targets) {
         any = true;
         if console.is_json() {
-            tested.events().iter().for_each(|event| console.event(event));
+            tested
+                .events()
+                .iter()
+                .for_each(|event| console.event(event));
         } else {
             show_cases(console, &tested);
         }
@@ -68,10 +81,25 @@ fn show_cases(console: Console, tested: &TestCases<'_>) {
         };
         paint.ink(ink, &format!("{word:<10}"))
     };
-    outln!(console, "{}{}", inked(tested.state), paint.ink(Ink::Strong, tested.test));
+    outln!(
+        console,
+        "{}{}",
+        inked(tested.state),
+        paint.ink(Ink::Strong, tested.test)
+    );
     for case in &tested.cases {
-        let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
-        outln!(console, "  {}{}{}", inked(case.outcome.word()), paint.ink(Ink::Faint, &group), case.name);
+        let group = if case.group.is_empty() {
+            String::new()
+        } else {
+            format!("{} ", case.group)
+        };
+        outln!(
+            console,
+            "  {}{}{}",
+            inked(case.outcome.word()),
+            paint.ink(Ink::Faint, &group),
+            case.name
+        );
     }
 }
 
@@ -88,7 +116,12 @@ pub struct Which {
     pub since: Option<String>,
 }
 
-pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -> CommandResult<Exit> {
+pub fn list(
+    console: Console,
+    choice: &Choice,
+    words: &[String],
+    which: Which,
+) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     if which.since.is_some() {
         session.take_notes();
@@ -99,7 +132,9 @@ pub fn list(console: Console, choice: &Choice, words: &[String], which: Which) -
         Some(revision) => Some(affected(console, &session, &evaluation, revision)?),
         None => None,
     };
-    let listed = reached.as_ref().map_or(&evaluation.targets, |reached| &reached.targets);
+    let listed = reached
+        .as_ref()
+        .map_or(&evaluation.targets, |reached| &reached.targets);
     let exit = list_targets(console, &mut session, &evaluation, listed, &which)?;
     if let Some(reached) = &reached {
         // What is left out belongs to no package of the list.
@@ -120,8 +155,13 @@ fn list_targets(
 ) -> CommandResult<Exit> {
     let graph = &evaluation.graph;
     let all: Vec<&Target> = listed.iter().map(|t| graph.target(*t)).collect();
-    let meant = TargetsOf { kind: which.kind.as_deref(), tag: which.tag.as_deref() };
-    let targets = meant.among(&all).map_err(|nothing| nothing_of_that(console, &nothing))?;
+    let meant = TargetsOf {
+        kind: which.kind.as_deref(),
+        tag: which.tag.as_deref(),
+    };
+    let targets = meant
+        .among(&all)
+        .map_err(|nothing| nothing_of_that(console, &nothing))?;
     if which.cases {
         let chosen: HashSet<&str> = targets.iter().map(|target| &*target.address).collect();
         let is_chosen = |id: &TargetId| chosen.contains(&*graph.target(*id).address);
@@ -135,39 +175,73 @@ fn list_targets(
     }
     let entries = EntryCounts::of(graph);
     if console.is_json() {
-        targets.iter().for_each(|target| console.event(&TargetEvent::of(target, &entries)));
+        targets
+            .iter()
+            .for_each(|target| console.event(&TargetEvent::of(target, &entries)));
         return Ok(Exit::Done);
     }
-    out!(console, "{}", render(&targets, &entries, console.paint(OutputStream::Output)));
+    out!(
+        console,
+        "{}",
+        render(&targets, &entries, console.paint(OutputStream::Output))
+    );
     Ok(Exit::Done)
 }
 
 fn render(targets: &[&Target], entries: &EntryCounts<'_>, paint: Paint) -> String {
     let mut packages: BTreeMap<&str, Vec<(&Target, Cow<'_, str>)>> = BTreeMap::new();
     for target in targets {
-        packages.entry(target.package.as_str()).or_default().push((target, entries.kind(target)));
+        packages
+            .entry(target.package.as_str())
+            .or_default()
+            .push((target, entries.kind(target)));
     }
     let name = |t: &Target| t.address.rsplit('/').next().unwrap_or("").to_owned();
-    let names = targets.iter().map(|t| width(&name(t))).max().unwrap_or(0).min(32);
-    let kinds = packages.values().flatten().map(|(_, kind)| width(kind)).max().unwrap_or(0);
+    let names = targets
+        .iter()
+        .map(|t| width(&name(t)))
+        .max()
+        .unwrap_or(0)
+        .min(32);
+    let kinds = packages
+        .values()
+        .flatten()
+        .map(|(_, kind)| width(kind))
+        .max()
+        .unwrap_or(0);
     let mut out = String::new();
     for (package, mut targets) in packages {
         if !out.is_empty() {
             out.push('\n');
         }
-        let title = if package.is_empty() { "the workspace's root" } else { package };
+        let title = if package.is_empty() {
+            "the workspace's root"
+        } else {
+            package
+        };
         out.push_str(&format!("{}\n", paint.ink(Ink::Strong, title)));
-        targets.sort_by(|(a, _), (b, _)| (a.role, &a.kind, &a.address).cmp(&(b.role, &b.kind, &b.address)));
+        targets.sort_by(|(a, _), (b, _)| {
+            (a.role, &a.kind, &a.address).cmp(&(b.role, &b.kind, &b.address))
+        });
         for (target, kind) in targets {
             let kind = paint.ink(Ink::Calm, &padded(&kind, kinds));
-            let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
+            let room = paint
+                .width
+                .map_or(usize::MAX, |w| w.saturating_sub(2 + kinds + 2 + names + 3));
             let tags: String = target.tags.iter().map(|t| format!("  #{t}")).collect();
             let more = paint.glyph("…", "...");
             // Tags are what one types: they stay, and a sentence gives way.
-            let documentation = cut(&target.documentation, room.saturating_sub(width(&tags)), more);
+            let documentation = cut(
+                &target.documentation,
+                room.saturating_sub(width(&tags)),
+                more,
+            );
             let documentation = cut(format!("{documentation}{tags}").trim_start(), room, more);
             let documentation = paint.ink(Ink::Faint, &documentation);
-            let line = format!("  {kind}  {}   {documentation}", padded(&name(target), names));
+            let line = format!(
+                "  {kind}  {}   {documentation}",
+                padded(&name(target), names)
+            );
             out.push_str(line.trim_end());
             out.push('\n');
         }

@@ -15,7 +15,12 @@ use crate::ui::console::{Console, outln};
 /// Writes a manual page for the program and for each command: the texts are those of `--help`.
 pub fn manual(console: Console, to: &Path) -> CommandResult<Exit> {
     let written = write_pages(to).map_err(|(path, problem)| {
-        say_wrong(console, Exit::Own, &format!("cannot write {path}: {problem}"), &[])
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot write {path}: {problem}"),
+            &[],
+        )
     })?;
     let folder = to.display().to_string();
     if console.is_json() {
@@ -38,7 +43,10 @@ fn write_pages(to: &Path) -> Result<usize, (String, io::Error)> {
             .bin_name(format!("nubrik {name}").trim_end().to_owned());
         let mut page = Vec::new();
         let path = to.join(format!("{title}.1"));
-        Man::new(command).title(title.to_uppercase()).render(&mut page).map_err(|e| (at(&path), e))?;
+        Man::new(command)
+            .title(title.to_uppercase())
+            .render(&mut page)
+            .map_err(|e| (at(&path), e))?;
         fs::write(&path, page).map_err(|e| (at(&path), e))?;
     }
     Ok(all.len())

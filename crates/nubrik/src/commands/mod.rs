@@ -73,7 +73,8 @@ use crate::ui::console::{Console, OutputStream, err, errln};
 use crate::ui::diagnostics;
 use crate::ui::paint::{Ink, Paint};
 pub use evaluating::{
-    Answering, as_far_as_known, evaluate, evaluate_address, evaluate_with, evaluate_with_all, stop_on_errors,
+    Answering, as_far_as_known, evaluate, evaluate_address, evaluate_with, evaluate_with_all,
+    stop_on_errors,
 };
 use writing::{remove_report, root_around, write_whole};
 
@@ -99,7 +100,12 @@ pub fn dispatch(arguments: Arguments) -> Exit {
     if let Some(folder) = &choice.directory
         && let Err(e) = std::env::set_current_dir(folder)
     {
-        return say_wrong(console, Exit::Usage, &format!("cannot work in {}: {e}", folder.display()), &[]);
+        return say_wrong(
+            console,
+            Exit::Usage,
+            &format!("cannot work in {}: {e}", folder.display()),
+            &[],
+        );
     }
     let result = match arguments.command {
         UserCommand::Init => init::init(console, choice),
@@ -108,49 +114,145 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         }
         UserCommand::Adopt(adopting) => adopt::adopt(console, choice, &adopting),
         UserCommand::Demo { dir } => demo::demo(console, &dir),
-        UserCommand::Build { what, how, since, once: Once { dry_run: true, .. }, .. } => {
+        UserCommand::Build {
+            what,
+            how,
+            since,
+            once: Once { dry_run: true, .. },
+            ..
+        } => {
             let since = since.as_deref();
             plan::plan(
                 console,
                 choice,
                 &what,
-                &plan::Planning { since, jobs: how.jobs, ..Default::default() },
+                &plan::Planning {
+                    since,
+                    jobs: how.jobs,
+                    ..Default::default()
+                },
             )
         }
-        UserCommand::Build { what, how, observe, since, verify, once } => {
+        UserCommand::Build {
+            what,
+            how,
+            observe,
+            since,
+            verify,
+            once,
+        } => {
             let verify = verify.map_or(0, |share| share.unwrap_or(1_000_000));
-            let extras = build::BuildExtras { observe, since, rerun: once.rerun, verify };
+            let extras = build::BuildExtras {
+                observe,
+                since,
+                rerun: once.rerun,
+                verify,
+            };
             build::build(console, choice, &what, how, extras)
         }
-        UserCommand::Test { tests, once: Once { dry_run: true, .. } } => test::plan(console, choice, &tests),
+        UserCommand::Test {
+            tests,
+            once: Once { dry_run: true, .. },
+        } => test::plan(console, choice, &tests),
         UserCommand::Test { tests, once } => test::test(console, choice, &tests, once.rerun),
         UserCommand::Run(running) => run::meant(console, choice, running.target.as_deref())
             .and_then(|target| run::run(console, choice, &target, &running.args, running.how)),
-        UserCommand::Plan { what, tests, chosen, if_changed, since, jobs } => {
+        UserCommand::Plan {
+            what,
+            tests,
+            chosen,
+            if_changed,
+            since,
+            jobs,
+        } => {
             let tests = (tests || chosen.is_any()).then_some(&chosen);
-            let planning = plan::Planning { tests, if_changed: &if_changed, since: since.as_deref(), jobs };
+            let planning = plan::Planning {
+                tests,
+                if_changed: &if_changed,
+                since: since.as_deref(),
+                jobs,
+            };
             plan::plan(console, choice, &what, &planning)
         }
-        UserCommand::Why { target, shared: true, .. } => why_shared::why_shared(console, choice, &target),
-        UserCommand::Why { target, need: None, .. } => why::why(console, choice, &target),
-        UserCommand::Why { target, need: Some(need), .. } => how::how(console, choice, &target, &need),
+        UserCommand::Why {
+            target,
+            shared: true,
+            ..
+        } => why_shared::why_shared(console, choice, &target),
+        UserCommand::Why {
+            target, need: None, ..
+        } => why::why(console, choice, &target),
+        UserCommand::Why {
+            target,
+            need: Some(need),
+            ..
+        } => how::how(console, choice, &target, &need),
         UserCommand::History { build } => history::history(console, choice, build),
         UserCommand::Watch { work } => watch::watch(console, choice, work.as_ref()),
-        UserCommand::Inside { target, step } => inside::inside(console, choice, &target, step.as_deref()),
-        UserCommand::List { what, count, cases, kind, tag, since } => {
-            list::list(console, choice, &what, list::Which { count, cases, kind, tag, since })
+        UserCommand::Inside { target, step } => {
+            inside::inside(console, choice, &target, step.as_deref())
         }
+        UserCommand::List {
+            what,
+            count,
+            cases,
+            kind,
+            tag,
+            since,
+        } => list::list(
+            console,
+            choice,
+            &what,
+            list::Which {
+                count,
+                cases,
+                kind,
+                tag,
+                since,
+            },
+        ),
         // No target has an `@` in its name, and every pin has.
-        UserCommand::Show { target, printed: false, .. } if target.contains('@') => {
-            pins::pins(console, choice, Some(&PinsWork::Why { name: target, registry: None }))
-        }
-        UserCommand::Show { target, all, printed } => {
-            let part =
-                if printed { show::ShownPart::Printed } else { show::ShownPart::Targets { each: all } };
+        UserCommand::Show {
+            target,
+            printed: false,
+            ..
+        } if target.contains('@') => pins::pins(
+            console,
+            choice,
+            Some(&PinsWork::Why {
+                name: target,
+                registry: None,
+            }),
+        ),
+        UserCommand::Show {
+            target,
+            all,
+            printed,
+        } => {
+            let part = if printed {
+                show::ShownPart::Printed
+            } else {
+                show::ShownPart::Targets { each: all }
+            };
             show::show(console, choice, &target, part)
         }
-        UserCommand::Graph { what, format, output, depth, users, packages, since } => {
-            let drawing = graph::Drawing { format, output, depth, users, packages, since };
+        UserCommand::Graph {
+            what,
+            format,
+            output,
+            depth,
+            users,
+            packages,
+            since,
+        } => {
+            let drawing = graph::Drawing {
+                format,
+                output,
+                depth,
+                users,
+                packages,
+                since,
+            };
             graph::graph(console, choice, &what, &drawing)
         }
         UserCommand::Lsp => editor::serve_editor(console, choice),
@@ -165,22 +267,43 @@ pub fn dispatch(arguments: Arguments) -> Exit {
         UserCommand::Agree { yes } => agree::agree(console, choice, yes),
         UserCommand::Doctor => doctor::doctor(console, choice),
         UserCommand::Explain { topic, all } => explain::explain(console, &topic.join(" "), all),
-        UserCommand::Sbom { target, format, output } => {
-            sbom::sbom(console, choice, &target, format, output.as_deref())
-        }
+        UserCommand::Sbom {
+            target,
+            format,
+            output,
+        } => sbom::sbom(console, choice, &target, format, output.as_deref()),
         UserCommand::Pins { work } => pins::pins(console, choice, work.as_ref()),
         UserCommand::Image { work } => image::image(console, &work),
         UserCommand::Fmt { files, check } => fmt::fmt(console, &files, check),
-        UserCommand::Setup { work: SetupWork::Manual { to } } => manual::manual(console, &to),
-        UserCommand::Setup { work: SetupWork::Completions { shell } } => {
-            completions::completions(console, shell)
-        }
-        UserCommand::Tree { target, depth, users } => tree::tree(console, choice, &target, depth, users),
+        UserCommand::Setup {
+            work: SetupWork::Manual { to },
+        } => manual::manual(console, &to),
+        UserCommand::Setup {
+            work: SetupWork::Completions { shell },
+        } => completions::completions(console, shell),
+        UserCommand::Tree {
+            target,
+            depth,
+            users,
+        } => tree::tree(console, choice, &target, depth, users),
         UserCommand::Workers {
-            work: Some(WorkersCommand::Serve { slots, name, labels, grace, metrics }),
+            work:
+                Some(WorkersCommand::Serve {
+                    slots,
+                    name,
+                    labels,
+                    grace,
+                    metrics,
+                }),
         } => {
             let grace = Duration::from_secs(u64::from(grace));
-            let own = worker::WorkerChoice { slots, name: name.as_deref(), labels: &labels, grace, metrics };
+            let own = worker::WorkerChoice {
+                slots,
+                name: name.as_deref(),
+                labels: &labels,
+                grace,
+                metrics,
+            };
             worker::worker(console, choice, &own)
         }
         UserCommand::Workers { work: None } => worker::workers(console, choice),
@@ -199,20 +322,33 @@ pub fn dispatch(arguments: Arguments) -> Exit {
 
 /// Opens the workspace that this folder belongs to, or says why not.
 pub fn open(console: Console, choice: &Choice) -> CommandResult<Session> {
-    let here = std::env::current_dir()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
-    let mut session = open_at(console, &here)?;
-    session.choose(choice.profile.as_deref(), &choice.set).map_err(|problem| {
-        let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
-        say_wrong(console, Exit::Usage, &problem.message, &mends)
+    let here = std::env::current_dir().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot find this folder: {e}"),
+            &[],
+        )
     })?;
+    let mut session = open_at(console, &here)?;
+    session
+        .choose(choice.profile.as_deref(), &choice.set)
+        .map_err(|problem| {
+            let mends: Vec<&str> = problem.mends.iter().map(String::as_str).collect();
+            say_wrong(console, Exit::Usage, &problem.message, &mends)
+        })?;
     Ok(session)
 }
 
-/// The same for a command that builds: its steps may reach out of this machine, unless that is not wanted.
+/// The same for a command that builds: its steps may reach out of this machine, unless that is not
+/// wanted.
 pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResult<Session> {
     let mut session = open(console, choice)?;
-    session.let_reach(if how.offline { Outreach::NoNetwork } else { Outreach::Everything });
+    session.let_reach(if how.offline {
+        Outreach::NoNetwork
+    } else {
+        Outreach::Everything
+    });
     if how.no_cache {
         session.keep_no_results();
     }
@@ -228,8 +364,14 @@ pub fn open_to_build(console: Console, choice: &Choice, how: How) -> CommandResu
 /// Opens the workspace that a folder belongs to, or says why not.
 pub fn open_at(console: Console, folder: &Path) -> CommandResult<Session> {
     let cancel = crate::interrupt::cancel_switch().or_else(|_| CancelSwitch::new().map(Arc::new));
-    let cancel =
-        cancel.map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let cancel = cancel.map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot listen for signals: {e}"),
+            &[],
+        )
+    })?;
     let mut opened = Session::open(folder, cancel);
     if let Ok(session) = &mut opened {
         crate::ui::plain::name_places_from(&started_in(), &session.workspace.root);
@@ -256,14 +398,18 @@ fn say_not_opened(console: Console, problem: &OpenProblem) -> Exit {
                 "nubrik demo    unpacks one to look at",
             ],
         ),
-        OpenProblem::Settings { path, text, problem } => {
+        OpenProblem::Settings {
+            path,
+            text,
+            problem,
+        } => {
             // As all other files it is named from the workspace's root.
             let root = path.parent().unwrap_or(path);
             crate::ui::plain::name_places_from(&started_in(), root);
             let mut sources = Sources::default();
             let file = sources.add(SETTINGS_FILE, text.as_str().into());
-            let mut diagnostic =
-                Diagnostic::error("settings", problem.message.clone()).maybe_mend(problem.mend.clone());
+            let mut diagnostic = Diagnostic::error("settings", problem.message.clone())
+                .maybe_mend(problem.mend.clone());
             if let Some(range) = &problem.range {
                 diagnostic = diagnostic.at(nubrik_source::Span::new(file, range.start, range.end));
             } else {
@@ -272,15 +418,20 @@ fn say_not_opened(console: Console, problem: &OpenProblem) -> Exit {
             report(console, &[diagnostic], &sources);
             Exit::Definitions
         }
-        OpenProblem::Io(path, e) => {
-            say_wrong(console, Exit::Own, &format!("cannot read {}: {e}", path.display()), &[])
-        }
+        OpenProblem::Io(path, e) => say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot read {}: {e}", path.display()),
+            &[],
+        ),
     }
 }
 
 /// Says what is wrong where no definition is to blame.
 pub fn say_wrong(console: Console, exit: Exit, message: &str, mends: &[&str]) -> Exit {
-    let diagnostic = mends.iter().fold(Diagnostic::error("command", message), |d, m| d.mend(*m));
+    let diagnostic = mends
+        .iter()
+        .fold(Diagnostic::error("command", message), |d, m| d.mend(*m));
     report(console, &[diagnostic], &Sources::default());
     exit
 }
@@ -293,7 +444,11 @@ pub fn say_wrong_noted(
     notes: &[&str],
     mend: Option<&str>,
 ) -> Exit {
-    let diagnostic = notes.iter().fold(Diagnostic::error("command", message), |d, note| d.note(*note));
+    let diagnostic = notes
+        .iter()
+        .fold(Diagnostic::error("command", message), |d, note| {
+            d.note(*note)
+        });
     report(console, &[diagnostic.maybe_mend(mend)], &Sources::default());
     exit
 }
@@ -304,7 +459,8 @@ static HINTED: AtomicBool = AtomicBool::new(false);
 /// Prints diagnostics: for people to standard error, for programs as events.
 pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
     if console.is_json() {
-        list.iter().for_each(|found| console.event(&DiagnosticEvent::of(found, sources)));
+        list.iter()
+            .for_each(|found| console.event(&DiagnosticEvent::of(found, sources)));
     } else {
         let paint = console.paint(OutputStream::Error);
         err!(console, "{}", diagnostics::render(list, sources, paint));
@@ -312,12 +468,17 @@ pub fn report(console: Console, list: &[Diagnostic], sources: &Sources) {
         let code = in_definitions.map(|d| d.code).find(|code| has_topic(code));
         // Each place has its code: one hint at the first error shows how a code is explained.
         if let Some(code) = code.filter(|_| !paint.plain && !HINTED.swap(true, Ordering::Relaxed)) {
-            errln!(console, "\n{}", paint.ink(Ink::Faint, &format!("more    nubrik explain {code}")));
+            errln!(
+                console,
+                "\n{}",
+                paint.ink(Ink::Faint, &format!("more    nubrik explain {code}"))
+            );
         }
     }
 }
 
-/// Says something that a person should know: after a word in a line for people, as a notice for programs.
+/// Says something that a person should know: after a word in a line for people, as a notice for
+/// programs.
 pub fn say_notice(console: Console, stream: OutputStream, (ink, word): (Ink, &str), text: &str) {
     if console.is_json() {
         return console.event(&NoticeEvent::of(text));
@@ -351,16 +512,28 @@ pub fn patterns(
     let mut files = Vec::new();
     for word in words {
         let pattern = AddressPattern::new(word, folder).map_err(|problem| {
-            say_wrong(console, Exit::Usage, &problem.0, &["the path of a target looks like tide/tidecast"])
+            say_wrong(
+                console,
+                Exit::Usage,
+                &problem.0,
+                &["the path of a target looks like tide/tidecast"],
+            )
         })?;
         let path = session.session().workspace.root.join(pattern.path.as_str());
-        if !pattern.is_glob() && path.is_file() { files.push(pattern) } else { patterns.push(pattern) }
+        if !pattern.is_glob() && path.is_file() {
+            files.push(pattern)
+        } else {
+            patterns.push(pattern)
+        }
     }
     if !files.is_empty() {
         let root = AddressPattern::below(&nubrik_source::WsPath::root());
         // Freed when this is done: a build may come after it.
         let evaluation = ManuallyDrop::into_inner(evaluate(console, session, &[root])?);
-        let (out, root) = (session.session().results_folder(), nubrik_source::WsPath::root());
+        let (out, root) = (
+            session.session().results_folder(),
+            nubrik_source::WsPath::root(),
+        );
         for file in files {
             let addresses = targets_of_file(&evaluation.graph, &out, &file.path);
             if addresses.is_empty() {
@@ -368,7 +541,11 @@ pub fn patterns(
                 let mend = "`nubrik list` shows what there is";
                 return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
             }
-            patterns.extend(addresses.iter().filter_map(|address| AddressPattern::new(address, &root).ok()));
+            patterns.extend(
+                addresses
+                    .iter()
+                    .filter_map(|address| AddressPattern::new(address, &root).ok()),
+            );
         }
     }
     Ok(patterns)

@@ -19,16 +19,21 @@ use crate::ui::text::wrapped;
 const NAMED: usize = 12;
 
 /// Runs the steps of the requested targets once more under a recorder, and shows what was seen.
-pub fn observe(console: Console, session: &Session, evaluation: &Evaluation) -> CommandResult<Exit> {
+pub fn observe(
+    console: Console,
+    session: &Session,
+    evaluation: &Evaluation,
+) -> CommandResult<Exit> {
     let Some(observed_steps) = session.observe(evaluation, &Silent) else {
         let message = "this machine cannot record what steps do";
-        let mend =
-            "it takes a kernel that supports system-call supervision (Linux 5.5), and the right to use that";
+        let mend = "it takes a kernel that supports system-call supervision (Linux 5.5), and the right to use that";
         return Err(say_wrong(console, Exit::Machine, message, &[mend]));
     };
     let graph = &evaluation.graph;
     if console.is_json() {
-        observed_steps.iter().for_each(|step| console.event(&ObservedEvent::of(graph, step)));
+        observed_steps
+            .iter()
+            .for_each(|step| console.event(&ObservedEvent::of(graph, step)));
     } else {
         let paint = console.paint(OutputStream::Output);
         let paths = KnownPaths::of(graph);
@@ -37,7 +42,11 @@ pub fn observe(console: Console, session: &Session, evaluation: &Evaluation) -> 
         }
         outln!(console, "{}", paint.ink(Ink::Strong, &sum(&observed_steps)));
     }
-    Ok(if observed_steps.iter().any(is_amiss) { Exit::Failed } else { Exit::Done })
+    Ok(if observed_steps.iter().any(is_amiss) {
+        Exit::Failed
+    } else {
+        Exit::Done
+    })
 }
 
 fn render(graph: &Graph, paths: &KnownPaths<'_>, step: &ObservedStep, paint: Paint) -> String {
@@ -52,7 +61,10 @@ fn render(graph: &Graph, paths: &KnownPaths<'_>, step: &ObservedStep, paint: Pai
     let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(13));
     let mut line = |ink: Ink, label: &str, text: &str| {
         for (i, text) in wrapped(text, room).iter().enumerate() {
-            out.push_str(&format!("  {}\n", labelled(paint, ink, if i == 0 { label } else { "" }, text)));
+            out.push_str(&format!(
+                "  {}\n",
+                labelled(paint, ink, if i == 0 { label } else { "" }, text)
+            ));
         }
     };
     let name = |path: &Arc<str>| paths.name(path);
@@ -69,13 +81,22 @@ fn render(graph: &Graph, paths: &KnownPaths<'_>, step: &ObservedStep, paint: Pai
         line(Ink::Doubt, "unused", &named(&step.unused, name, ""));
     }
     let (there, missing): (Vec<_>, Vec<_>) = step.looked_up.iter().partition(|(_, there)| *there);
-    let paths = |list: &[&(Arc<str>, bool)]| list.iter().map(|(p, _)| p.clone()).collect::<Vec<_>>();
+    let paths =
+        |list: &[&(Arc<str>, bool)]| list.iter().map(|(p, _)| p.clone()).collect::<Vec<_>>();
     if !there.is_empty() {
         let text = named(&paths(&there), name, "");
-        line(Ink::Doubt, "asked for", &format!("{text}: there, but not declared"));
+        line(
+            Ink::Doubt,
+            "asked for",
+            &format!("{text}: there, but not declared"),
+        );
     }
     if !missing.is_empty() {
-        line(Ink::Calm, "asked for", &format!("{}: not there", named(&paths(&missing), name, "")));
+        line(
+            Ink::Calm,
+            "asked for",
+            &format!("{}: not there", named(&paths(&missing), name, "")),
+        );
     }
     for refusal in &step.refused {
         line(Ink::Wrong, "refused", &refusal.to_string());
@@ -116,8 +137,10 @@ fn named(paths: &[Arc<str>], name: impl Fn(&Arc<str>) -> String, none: &str) -> 
 
 fn sum(observed_steps: &[ObservedStep]) -> String {
     let steps = counted(observed_steps.len(), "step");
-    let said: Vec<String> =
-        sums_of(observed_steps).iter().map(|(count, what)| format!("{count} {what}")).collect();
+    let said: Vec<String> = sums_of(observed_steps)
+        .iter()
+        .map(|(count, what)| format!("{count} {what}"))
+        .collect();
     match said.is_empty() {
         true => format!(
             "{steps} ran again: each read all that it declares and nothing else, and made the same bytes"

@@ -14,19 +14,36 @@ const NAMED_READERS: usize = 6;
 
 pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    let evaluation = evaluate_with(console, &mut session, None, nubrik_session::Session::options_to_read)?;
+    let evaluation = evaluate_with(
+        console,
+        &mut session,
+        None,
+        nubrik_session::Session::options_to_read,
+    )?;
     let options = options_with(&evaluation.options, word);
     if let Some(word) = word.filter(|_| options.is_empty()) {
         let names: Vec<&str> = evaluation.options.iter().map(|o| o.name.as_str()).collect();
-        let mends: Vec<String> =
-            if names.is_empty() { Vec::new() } else { vec![format!("there is: {}", names.join(", "))] };
+        let mends: Vec<String> = if names.is_empty() {
+            Vec::new()
+        } else {
+            vec![format!("there is: {}", names.join(", "))]
+        };
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
-        return Err(say_wrong(console, Exit::Usage, &format!("no option has the word `{word}`"), &mends));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            &format!("no option has the word `{word}`"),
+            &mends,
+        ));
     }
     let profiles = session.workspace.settings.profiles.clone();
     if console.is_json() {
-        options.iter().for_each(|option| console.event(&OptionEvent::of(option)));
-        profiles.iter().for_each(|(name, set)| console.event(&ProfileEvent::of(name, set)));
+        options
+            .iter()
+            .for_each(|option| console.event(&OptionEvent::of(option)));
+        profiles
+            .iter()
+            .for_each(|(name, set)| console.event(&ProfileEvent::of(name, set)));
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);
@@ -41,11 +58,23 @@ pub fn options(console: Console, choice: &Choice, word: Option<&str>) -> Command
         out!(console, "{}", render(option, paint));
     }
     if word.is_none() && !profiles.is_empty() {
-        outln!(console, "\n{}", paint.ink(Ink::Strong, "profiles of nubrik.toml"));
+        outln!(
+            console,
+            "\n{}",
+            paint.ink(Ink::Strong, "profiles of nubrik.toml")
+        );
         let widest = profiles.keys().map(String::len).max().unwrap_or(0);
         for (name, set) in &profiles {
-            let set: Vec<String> = set.iter().map(|(option, value)| format!("{option} = {value}")).collect();
-            outln!(console, "  {}  {}", paint.ink(Ink::Calm, &format!("{name:<widest$}")), set.join(", "));
+            let set: Vec<String> = set
+                .iter()
+                .map(|(option, value)| format!("{option} = {value}"))
+                .collect();
+            outln!(
+                console,
+                "  {}  {}",
+                paint.ink(Ink::Calm, &format!("{name:<widest$}")),
+                set.join(", ")
+            );
         }
     }
     Ok(Exit::Done)
@@ -55,11 +84,17 @@ fn render(option: &OptionInfo, paint: Paint) -> String {
     let unknown = "?".to_owned();
     let default = option.default.as_ref().unwrap_or(&unknown);
     let value = option.value.as_ref().unwrap_or(&unknown);
-    let mut out =
-        format!("{}  {}\n", paint.ink(Ink::Strong, &option.name), paint.ink(Ink::Faint, &option.ty));
+    let mut out = format!(
+        "{}  {}\n",
+        paint.ink(Ink::Strong, &option.name),
+        paint.ink(Ink::Faint, &option.ty)
+    );
     let mut line = |label: &str, text: &str| {
         let text = paint.in_lines(12, text, str::to_owned);
-        out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        out.push_str(&format!(
+            "  {}  {text}\n",
+            paint.ink(Ink::Calm, &format!("{label:<8}"))
+        ));
     };
     if !option.documentation.is_empty() {
         line("about", &option.documentation);
@@ -68,7 +103,10 @@ fn render(option: &OptionInfo, paint: Paint) -> String {
         true => line("value", &format!("{value}, its default")),
         false => line("value", &format!("{value}; its default is {default}")),
     }
-    line("declared", &format!("{} as {}", option.place, option.full_name));
+    line(
+        "declared",
+        &format!("{} as {}", option.place, option.full_name),
+    );
     let readers = &option.readers;
     let named: Vec<&str> = readers.iter().take(NAMED_READERS).map(|r| &**r).collect();
     let text = match readers.len() {

@@ -3,7 +3,9 @@
 use std::collections::HashSet;
 use std::path::{Path, PathBuf};
 
-use nubrik_answers::{ForecastEvent, LeftOut, PlanCounts, PlanEvent, chain_of, foreseen, planned_word};
+use nubrik_answers::{
+    ForecastEvent, LeftOut, PlanCounts, PlanEvent, chain_of, foreseen, planned_word,
+};
 use nubrik_engine::{Capacity, PlannedStep, Supposed, Verdict};
 use nubrik_graph::{Closure, FileId, Graph};
 use nubrik_lang::{AddressPattern, Evaluation, Wanted};
@@ -41,20 +43,35 @@ pub fn plan(
     words: &[String],
     planning: &Planning<'_>,
 ) -> CommandResult<Exit> {
-    let Planning { tests, if_changed, since, jobs } = *planning;
+    let Planning {
+        tests,
+        if_changed,
+        since,
+        jobs,
+    } = *planning;
     let mut session = open(console, choice)?;
     if since.is_some() {
         session.take_notes();
     }
-    let wanted = if tests.is_some() { Wanted::Tests } else { Wanted::Targets };
+    let wanted = if tests.is_some() {
+        Wanted::Tests
+    } else {
+        Wanted::Targets
+    };
     let patterns = super::wanting(patterns(console, &mut session, words)?, wanted);
     let room = room_of(&session, jobs);
-    // What is said of each step that is current, or of what is supposed to change, is said for the whole graph only.
+    // What is said of each step that is current, or of what is supposed to change, is said for the
+    // whole graph only.
     if !console.is_json()
         && since.is_none()
         && if_changed.is_empty()
         && !tests.is_some_and(TestChoice::is_any)
-        && let Some(text) = by_last_build(&session, &patterns, room, console.paint(OutputStream::Output))
+        && let Some(text) = by_last_build(
+            &session,
+            &patterns,
+            room,
+            console.paint(OutputStream::Output),
+        )
     {
         out!(console, "{text}");
         return Ok(Exit::Done);
@@ -68,8 +85,14 @@ pub fn plan(
         Some(revision) => Some(affected(console, &session, &evaluation, revision)?),
         None => None,
     };
-    let supposed = Supposed { if_changed: &changed, compare: false };
-    let mut files = reached.as_ref().map_or(&evaluation.requested, |reached| &reached.files).clone();
+    let supposed = Supposed {
+        if_changed: &changed,
+        compare: false,
+    };
+    let mut files = reached
+        .as_ref()
+        .map_or(&evaluation.requested, |reached| &reached.files)
+        .clone();
     let mut left = LeftOut::new();
     if let Some(choice) = tests {
         let chosen = choose(console, &session, &evaluation, (choice, None))?;
@@ -82,7 +105,9 @@ pub fn plan(
     } else {
         show(console, &session, &evaluation, (&files, supposed), room);
     }
-    reached.iter().for_each(|reached| say_skipped(console, reached));
+    reached
+        .iter()
+        .for_each(|reached| say_skipped(console, reached));
     crate::ui::verdicts::show_skipped(console, &left);
     Ok(Exit::Done)
 }
@@ -95,7 +120,13 @@ pub fn show_files(
     files: &[FileId],
     jobs: Option<u16>,
 ) {
-    show(console, session, evaluation, (files, Supposed::default()), room_of(session, jobs));
+    show(
+        console,
+        session,
+        evaluation,
+        (files, Supposed::default()),
+        room_of(session, jobs),
+    );
 }
 
 fn show(
@@ -116,7 +147,13 @@ fn show(
         out!(
             console,
             "{}",
-            render(&evaluation.graph, &planned, planned.len(), room, console.paint(OutputStream::Output))
+            render(
+                &evaluation.graph,
+                &planned,
+                planned.len(),
+                room,
+                console.paint(OutputStream::Output)
+            )
         );
     }
 }
@@ -140,29 +177,50 @@ fn by_last_build(
 
 fn room_of(session: &Session, jobs: Option<u16>) -> Capacity {
     let processors = jobs.map_or(session.default_jobs(), usize::from);
-    Capacity { processors, memory: session.memory() }
+    Capacity {
+        processors,
+        memory: session.memory(),
+    }
 }
 
 /// The path of a source, from the workspace's root.
-fn source(console: Console, session: &Session, graph: &Graph, file: &Path) -> CommandResult<WsPath> {
+fn source(
+    console: Console,
+    session: &Session,
+    graph: &Graph,
+    file: &Path,
+) -> CommandResult<WsPath> {
     let written = file.display().to_string();
-    let path = session.workspace.folder.resolve(&written).map_err(|problem| {
-        say_wrong(
-            console,
-            Exit::Usage,
-            &format!("`{written}`: {problem}"),
-            &["name a source of this workspace"],
-        )
-    })?;
+    let path = session
+        .workspace
+        .folder
+        .resolve(&written)
+        .map_err(|problem| {
+            say_wrong(
+                console,
+                Exit::Usage,
+                &format!("`{written}`: {problem}"),
+                &["name a source of this workspace"],
+            )
+        })?;
     let known = graph.files.iter().find(|f| f.path == path);
     match known {
         Some(node) if node.maker.is_none() => Ok(path),
         Some(_) => {
             let message = format!("`{written}` is made by a step, so it does not change by itself");
-            Err(say_wrong(console, Exit::Usage, &message, &["name one of the sources that it is made from"]))
+            Err(say_wrong(
+                console,
+                Exit::Usage,
+                &message,
+                &["name one of the sources that it is made from"],
+            ))
         }
         None => {
-            let sources = graph.files.iter().filter(|f| f.maker.is_none()).map(|f| f.path.as_str());
+            let sources = graph
+                .files
+                .iter()
+                .filter(|f| f.maker.is_none())
+                .map(|f| f.path.as_str());
             let near = nubrik_diagnostic::nearest(path.as_str(), sources);
             let mends: Vec<&str> = near.into_iter().collect();
             let message = format!("`{written}` is a source of nothing that was asked for");
@@ -183,7 +241,13 @@ fn planned_ink(verdict: Verdict) -> Ink {
 }
 
 /// The plan for people. Of all `steps` those that are current may be left out of `planned`.
-fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, paint: Paint) -> String {
+fn render(
+    graph: &Graph,
+    planned: &[PlannedStep],
+    steps: usize,
+    room: Capacity,
+    paint: Paint,
+) -> String {
     let titles = Titles::of(graph);
     let columns = titles.columns(graph);
     let mut out = String::new();
@@ -206,22 +270,34 @@ fn render(graph: &Graph, planned: &[PlannedStep], steps: usize, room: Capacity, 
         return "nothing to build here\n".to_owned();
     }
     if out.is_empty() {
-        let its = if steps == 1 { "its 1 step is".to_owned() } else { format!("all {steps} steps are") };
+        let its = if steps == 1 {
+            "its 1 step is".to_owned()
+        } else {
+            format!("all {steps} steps are")
+        };
         return format!("nothing would run: {its} current\n");
     }
     out.push('\n');
     let counts = PlanCounts::of(graph, planned);
     let total = counts.micros();
-    out.push_str(&paint.in_lines(0, &counts.in_words(steps), |line| paint.ink(Ink::Strong, line)));
+    out.push_str(&paint.in_lines(0, &counts.in_words(steps), |line| {
+        paint.ink(Ink::Strong, line)
+    }));
     out.push('\n');
     if total > 0 {
         let text = how_long(graph, planned, room);
         let columns = paint.width.map_or(usize::MAX, |w| w - 1);
-        text.lines().flat_map(|line| wrapped(line, columns)).for_each(|line| out.push_str(&(line + "\n")));
+        text.lines()
+            .flat_map(|line| wrapped(line, columns))
+            .for_each(|line| out.push_str(&(line + "\n")));
     }
     if counts.targets.len() > 1 && total > 0 {
         for (target, (steps, micros)) in counts.targets {
-            out.push_str(&format!("{:>9}  {target}, {}\n", duration(micros), counted(steps, "step")));
+            out.push_str(&format!(
+                "{:>9}  {target}, {}\n",
+                duration(micros),
+                counted(steps, "step")
+            ));
         }
     }
     out
@@ -245,6 +321,8 @@ fn how_long(graph: &Graph, planned: &[PlannedStep], room: Capacity) -> String {
 }
 
 fn print_json(console: Console, graph: &Graph, planned: &[PlannedStep], room: Capacity) {
-    planned.iter().for_each(|step| console.event(&PlanEvent::of(graph, step)));
+    planned
+        .iter()
+        .for_each(|step| console.event(&PlanEvent::of(graph, step)));
     console.event(&ForecastEvent::of(graph, planned, room));
 }

@@ -16,8 +16,21 @@ use crate::ui::paint::Ink;
 
 /// The files of one document each, by their forms.
 fn documents(files: &ReportFiles) -> impl Iterator<Item = (&'static str, &Option<PathBuf>)> {
-    let ReportFiles { html, markdown, junit, sarif, trace, pages: _ } = files;
-    let all = [("html", html), ("markdown", markdown), ("junit", junit), ("sarif", sarif), ("trace", trace)];
+    let ReportFiles {
+        html,
+        markdown,
+        junit,
+        sarif,
+        trace,
+        pages: _,
+    } = files;
+    let all = [
+        ("html", html),
+        ("markdown", markdown),
+        ("junit", junit),
+        ("sarif", sarif),
+        ("trace", trace),
+    ];
     all.into_iter()
 }
 
@@ -42,7 +55,12 @@ fn trace_of_report(console: Console, session: &Session, what: &ReportOf) -> Comm
         ReportOf::Build(number) => Ok(trace_of(&find(console, session, Some(*number))?)),
         ReportOf::Tests => {
             let message = "a trace is of one build, and tests are of many";
-            Err(say_wrong(console, Exit::Usage, message, &["nubrik report --trace FILE"]))
+            Err(say_wrong(
+                console,
+                Exit::Usage,
+                message,
+                &["nubrik report --trace FILE"],
+            ))
         }
     }
 }
@@ -64,10 +82,21 @@ pub fn report(
         Some(_) => Some(trace_of_report(console, &session, &what)?),
         None => None,
     };
-    let site =
-        Site::of(session, |s| super::as_far_as_known(console, s, everything), Vec::new(), PagesFor::Written);
+    let site = Site::of(
+        session,
+        |s| super::as_far_as_known(console, s, everything),
+        Vec::new(),
+        PagesFor::Written,
+    );
     // The build was found a moment ago.
-    let gone = || say_wrong(console, Exit::Own, "what is kept of the build is gone", &["nubrik history"]);
+    let gone = || {
+        say_wrong(
+            console,
+            Exit::Own,
+            "what is kept of the build is gone",
+            &["nubrik history"],
+        )
+    };
     let mut is_any = files.pages.is_some();
     for (form, file) in documents(files) {
         let Some(file) = file else { continue };
@@ -83,14 +112,19 @@ pub fn report(
     }
     if !is_any {
         let text = site.report_markdown(what).ok_or_else(gone)?;
-        let is_read_here = std::io::stdout().is_terminal() && !console.paint(OutputStream::Output).plain;
+        let is_read_here =
+            std::io::stdout().is_terminal() && !console.paint(OutputStream::Output).plain;
         match what {
             _ if console.is_json() => print(console, "markdown", &text),
             // A person reads a page of a terminal; Markdown is for pages of other programs.
-            ReportOf::Build(number) if is_read_here => return history(console, choice, Some(number)),
+            ReportOf::Build(number) if is_read_here => {
+                return history(console, choice, Some(number));
+            }
             ReportOf::Tests if is_read_here => {
                 let tags = ["<details>", "</details>", "<summary>", "</summary>"];
-                let plain = tags.iter().fold(text.replace('`', ""), |text, tag| text.replace(tag, ""));
+                let plain = tags
+                    .iter()
+                    .fold(text.replace('`', ""), |text, tag| text.replace(tag, ""));
                 out!(console, "{plain}");
             }
             _ => print(console, "markdown", &text),
@@ -120,7 +154,12 @@ pub fn write(console: Console, form: &'static str, file: &Path, text: &str) -> C
     let to = file.display().to_string();
     write_whole(file, text).map_err(|e| {
         let mend = "name a file in a folder that can be written";
-        say_wrong(console, Exit::Own, &format!("cannot write the report {to}: {e}"), &[mend])
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot write the report {to}: {e}"),
+            &[mend],
+        )
     })?;
     if console.is_json() {
         console.event(&ReportEvent::written(form, &to));

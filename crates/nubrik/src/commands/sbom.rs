@@ -19,14 +19,20 @@ pub fn sbom(
     output: Option<&Path>,
 ) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    let pins = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let pins = session
+        .pins()
+        .map_err(|problem| say(console, Exit::Definitions, &problem))?;
     let patterns = patterns(console, &mut session, &[target.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &patterns)?;
     let graph = &evaluation.graph;
     let packages = FetchedArchives::behind(graph, &evaluation.requested).packages(&pins);
     let document = match format {
         SbomFormat::Cyclonedx => cyclonedx(target, &packages),
-        SbomFormat::Spdx => spdx(target, &packages, concat!("nubrik-", env!("CARGO_PKG_VERSION"))),
+        SbomFormat::Spdx => spdx(
+            target,
+            &packages,
+            concat!("nubrik-", env!("CARGO_PKG_VERSION")),
+        ),
     };
     let text = serde_json::to_string_pretty(&document).unwrap_or_default();
     match output {
@@ -34,7 +40,12 @@ pub fn sbom(
         Some(path) => {
             let path = started_in().join(path);
             super::write_whole(&path, &(text + "\n")).map_err(|e| {
-                say_wrong(console, Exit::Usage, &format!("cannot write {}: {e}", path.display()), &[])
+                say_wrong(
+                    console,
+                    Exit::Usage,
+                    &format!("cannot write {}: {e}", path.display()),
+                    &[],
+                )
             })?;
         }
     }

@@ -24,8 +24,11 @@ const TICK: Duration = Duration::from_millis(100);
 /// Stops where an address means several services, or one that runs somewhere else.
 pub fn check(console: Console, evaluation: &Evaluation, address: &str) -> CommandResult<()> {
     let [service] = evaluation.services.as_slice() else {
-        let mends: Vec<String> =
-            evaluation.services.iter().map(|s| format!("nubrik run {}", s.address)).collect();
+        let mends: Vec<String> = evaluation
+            .services
+            .iter()
+            .map(|s| format!("nubrik run {}", s.address))
+            .collect();
         let mends: Vec<&str> = mends.iter().map(String::as_str).collect();
         return Err(say_wrong(
             console,
@@ -51,10 +54,20 @@ pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> Comm
         }
     };
     say("starts", &service.address);
-    let stream = if console.is_json() { OutputStream::Error } else { OutputStream::Output };
+    let stream = if console.is_json() {
+        OutputStream::Error
+    } else {
+        OutputStream::Output
+    };
     let echo: OutputListener =
         Arc::new(move |bytes: &[u8]| console.text(stream, &String::from_utf8_lossy(bytes)));
-    let lent = lend(console, session, "run", std::slice::from_ref(service), Some(echo))?;
+    let lent = lend(
+        console,
+        session,
+        "run",
+        std::slice::from_ref(service),
+        Some(echo),
+    )?;
     for (name, at) in session.places(&lent) {
         if console.is_json() {
             console.event(&ServingEvent::of(&name, &at));
@@ -76,9 +89,12 @@ pub fn run(console: Console, session: &Session, evaluation: &Evaluation) -> Comm
             say("ended", &service.address);
             Ok(Exit::Done)
         }
-        Some((name, how, _)) => {
-            Err(say_wrong(console, Exit::Failed, &format!("the service {name} {how} by itself"), &[]))
-        }
+        Some((name, how, _)) => Err(say_wrong(
+            console,
+            Exit::Failed,
+            &format!("the service {name} {how} by itself"),
+            &[],
+        )),
     }
 }
 
@@ -101,7 +117,12 @@ pub fn lend(
 /// Takes services back, and says which did not stop as they should.
 pub fn give_back(console: Console, session: &Session, lent: Lent) {
     for failure in session.give_back(lent) {
-        say_notice(console, OutputStream::Error, (Ink::Doubt, "notice"), &failure.not_stopped());
+        say_notice(
+            console,
+            OutputStream::Error,
+            (Ink::Doubt, "notice"),
+            &failure.not_stopped(),
+        );
     }
 }
 
@@ -122,13 +143,23 @@ fn say_failed(console: Console, failure: &ServiceFailure, was_seen: bool) -> Exi
     }
     let paint = console.paint(OutputStream::Error);
     if paint.plain && !console.is_json() {
-        err!(console, "{}", plain::diagnostic_at(&failure.place, &diagnostic));
+        err!(
+            console,
+            "{}",
+            plain::diagnostic_at(&failure.place, &diagnostic)
+        );
     } else {
         report(console, &[diagnostic], &Sources::default());
     }
     if shows && !console.is_json() {
         errln!(console, "  {}", paint.ink(Ink::Calm, "printed"));
-        harmless(printed.trim_end(), paint.colours).lines().for_each(|line| errln!(console, "    {line}"));
+        harmless(printed.trim_end(), paint.colours)
+            .lines()
+            .for_each(|line| errln!(console, "    {line}"));
     }
-    if failure.problem.lies_in_machine() { Exit::Machine } else { Exit::Failed }
+    if failure.problem.lies_in_machine() {
+        Exit::Machine
+    } else {
+        Exit::Failed
+    }
 }

@@ -7,10 +7,12 @@ use std::path::Path;
 use nubrik_answers::{SOON, SharedHealth, SharedState, age, is_old, now, until_expiry};
 use nubrik_session::{Agreement, Session, SharedCache, SharedPlace, SharedSettings};
 use nubrik_shared::{
-    KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words, is_channel,
+    KeyList, ListProblem, Member, NoRandomNumbers, PublicKey, SecretKey, channels_in_words,
+    is_channel,
 };
 use nubrik_team::{
-    NotChanged, TeamTrouble, asked_by_store, asked_for_team, change_members, key_in, members_at, put_members,
+    NotChanged, TeamTrouble, asked_by_store, asked_for_team, change_members, key_in, members_at,
+    put_members,
 };
 use nubrik_wording::{ago, counted};
 
@@ -28,28 +30,52 @@ pub fn shared(console: Console, choice: &Choice, work: Option<&SharedWork>) -> C
             let key = SecretKey::generate().map_err(|problem| no_key(console, problem))?;
             write_key(console, file, &key)?;
             let next = format!("nubrik shared add NAME {} --root-key FILE", key.public());
-            let lines =
-                [("key", key.public().to_string()), ("file", file.display().to_string()), ("next", next)];
-            let state = SharedState { state: "new-key", key: Some(key.public()), ..SharedState::default() };
+            let lines = [
+                ("key", key.public().to_string()),
+                ("file", file.display().to_string()),
+                ("next", next),
+            ];
+            let state = SharedState {
+                state: "new-key",
+                key: Some(key.public()),
+                ..SharedState::default()
+            };
             tell(console, state, &lines);
             Ok(Exit::Done)
         }
-        Some(SharedWork::Create { at, root, secret, endpoint, region }) => {
+        Some(SharedWork::Create {
+            at,
+            root,
+            secret,
+            endpoint,
+            region,
+        }) => {
             let (secret, endpoint, region) = (secret.clone(), endpoint.clone(), region.clone());
             create(
                 console,
-                &SharedPlace { at: at.clone(), secret, endpoint, region, certificates: None },
+                &SharedPlace {
+                    at: at.clone(),
+                    secret,
+                    endpoint,
+                    region,
+                    certificates: None,
+                },
                 root,
             )
         }
-        Some(SharedWork::Add { name, key, channel, root }) => {
-            add(console, choice, (name, key, channel), root)
-        }
+        Some(SharedWork::Add {
+            name,
+            key,
+            channel,
+            root,
+        }) => add(console, choice, (name, key, channel), root),
         Some(SharedWork::Prune { days, at_once }) => {
             super::shared_upkeep::prune(console, choice, *days, *at_once)
         }
         Some(SharedWork::Verify) => super::shared_upkeep::verify(console, choice),
-        Some(SharedWork::Revoke { who, root }) => change(console, choice, root, |list| revoked(list, who)),
+        Some(SharedWork::Revoke { who, root }) => {
+            change(console, choice, root, |list| revoked(list, who))
+        }
     }
 }
 
@@ -71,7 +97,11 @@ fn add(
     }
     change(console, choice, root, |list| {
         let done = format!("{name} may write {}", channels_in_words(channels));
-        list.admit(Member { name: name.to_owned(), key, channels: channels.to_vec() })?;
+        list.admit(Member {
+            name: name.to_owned(),
+            key,
+            channels: channels.to_vec(),
+        })?;
         Ok(done)
     })
 }
@@ -80,8 +110,14 @@ fn add(
 fn revoked(list: &mut KeyList, who: &str) -> Result<String, ListProblem> {
     let keys = list.revoke(who)?;
     let rerun = "results that workspaces have already stay there until `nubrik build --rerun`";
-    let keys = keys.iter().map(PublicKey::to_string).collect::<Vec<_>>().join(", ");
-    Ok(format!("everything that {keys} signed is rejected from now on; {rerun}"))
+    let keys = keys
+        .iter()
+        .map(PublicKey::to_string)
+        .collect::<Vec<_>>()
+        .join(", ");
+    Ok(format!(
+        "everything that {keys} signed is rejected from now on; {rerun}"
+    ))
 }
 
 /// What the workspace proposes, or says that it proposes nothing.
@@ -92,13 +128,21 @@ fn proposed(console: Console, session: &Session) -> CommandResult<SharedSettings
             "[shared]\nat = \"https://…\"\nroot_key = \"ed25519:…\"   in nubrik.toml",
             "nubrik shared create PLACE --root-key FILE   creates one",
         ];
-        say_wrong(console, Exit::Usage, "this workspace names no shared cache", &mends)
+        say_wrong(
+            console,
+            Exit::Usage,
+            "this workspace names no shared cache",
+            &mends,
+        )
     })
 }
 
 /// Where the mirror of a shared cache is, if it has one.
 fn mirror_line(settings: &SharedSettings) -> Option<(&'static str, String)> {
-    settings.mirror.as_ref().map(|mirror| ("mirror", mirror.at.clone()))
+    settings
+        .mirror
+        .as_ref()
+        .map(|mirror| ("mirror", mirror.at.clone()))
 }
 
 fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
@@ -116,7 +160,10 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             lines.push(("root key", settings.root.to_string()));
             for member in &members.members {
                 let channels_of = channels_in_words(&member.channels);
-                lines.push(("member", format!("{}   {channels_of}   {}", member.name, member.key)));
+                lines.push((
+                    "member",
+                    format!("{}   {channels_of}   {}", member.name, member.key),
+                ));
             }
             if members.expires > 0 {
                 let days = until_expiry(members.expires);
@@ -133,7 +180,10 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
                 } else {
                     ""
                 };
-                lines.push(("head", format!("{channel}   by {name}, {}{old}", ago(age(when).as_secs()))));
+                lines.push((
+                    "head",
+                    format!("{channel}   by {name}, {}{old}", ago(age(when).as_secs())),
+                ));
             }
             lines.push(("results", format!("{keys} keys are known here")));
             if let Some(trouble) = store.trouble() {
@@ -144,19 +194,49 @@ fn status(console: Console, choice: &Choice) -> CommandResult<Exit> {
             }
             let (key, health) = (Some(settings.root), Some(SharedHealth::of(&store)));
             let members = KeyList::clone(&members);
-            tell(console, SharedState { state: "used", at: &place, key, members, keys, health }, &lines);
-            Ok(if store.is_off() { Exit::Failed } else { Exit::Done })
+            tell(
+                console,
+                SharedState {
+                    state: "used",
+                    at: &place,
+                    key,
+                    members,
+                    keys,
+                    health,
+                },
+                &lines,
+            );
+            Ok(if store.is_off() {
+                Exit::Failed
+            } else {
+                Exit::Done
+            })
         }
         SharedCache::Proposed(_) | SharedCache::None => {
             let mut lines = vec![("at", place.clone())];
             lines.extend(mirror_line(&settings));
             lines.extend([
                 ("root key", settings.root.to_string()),
-                ("state", "you do not trust it yet, so no result is taken from there".to_owned()),
-                ("next", "nubrik shared trust   if this is the root key of your team".to_owned()),
+                (
+                    "state",
+                    "you do not trust it yet, so no result is taken from there".to_owned(),
+                ),
+                (
+                    "next",
+                    "nubrik shared trust   if this is the root key of your team".to_owned(),
+                ),
             ]);
             let (at, key) = (&*place, Some(settings.root));
-            tell(console, SharedState { state: "proposed", at, key, ..SharedState::default() }, &lines);
+            tell(
+                console,
+                SharedState {
+                    state: "proposed",
+                    at,
+                    key,
+                    ..SharedState::default()
+                },
+                &lines,
+            );
             Ok(Exit::Done)
         }
     }
@@ -170,12 +250,29 @@ fn agree(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut lines = vec![("at", settings.place.at.clone())];
     lines.extend(mirror_line(&settings));
     lines.push(("root key", settings.root.to_string()));
-    lines.push(("trusted", "results that its members signed are used from now on".to_owned()));
+    lines.push((
+        "trusted",
+        "results that its members signed are used from now on".to_owned(),
+    ));
     // The shared cache and its mirror are said above.
     let is_said = |asked: &&Agreement| matches!(asked, Agreement::Store { .. });
-    lines.extend(asked.iter().filter(|asked| !is_said(asked)).map(|asked| ("trusted", asked.to_string())));
+    lines.extend(
+        asked
+            .iter()
+            .filter(|asked| !is_said(asked))
+            .map(|asked| ("trusted", asked.to_string())),
+    );
     let (at, key) = (&*settings.place.at, Some(settings.root));
-    tell(console, SharedState { state: "accepted", at, key, ..SharedState::default() }, &lines);
+    tell(
+        console,
+        SharedState {
+            state: "accepted",
+            at,
+            key,
+            ..SharedState::default()
+        },
+        &lines,
+    );
     Ok(Exit::Done)
 }
 
@@ -187,7 +284,10 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
         false => SecretKey::generate().map_err(|problem| no_key(console, problem))?,
     };
     let failed = |problem: TeamTrouble| unusable(console, at, &problem.to_string());
-    if members_at(place, true, &key.public()).map_err(failed)?.is_some() {
+    if members_at(place, true, &key.public())
+        .map_err(failed)?
+        .is_some()
+    {
         let message = format!("there is a shared cache at {at} already");
         let mend = "nubrik shared add NAME KEY --root-key FILE   lets a member write there";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
@@ -195,13 +295,21 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     if !root.file.exists() {
         write_key(console, &root.file, &key)?;
     }
-    let list = KeyList { sequence: 1, expires: until(root.days), ..KeyList::default() };
+    let list = KeyList {
+        sequence: 1,
+        expires: until(root.days),
+        ..KeyList::default()
+    };
     put_members(place, true, &list, &key).map_err(failed)?;
     // The person named the place: nothing is left to agree to here.
     let asked = asked_by_store(place, &key.public());
     super::agree::note(console, &asked)?;
     let mut settings = format!("[shared]\nat = \"{at}\"\nroot_key = \"{}\"", key.public());
-    let more = [("secret", &place.secret), ("endpoint", &place.endpoint), ("region", &place.region)];
+    let more = [
+        ("secret", &place.secret),
+        ("endpoint", &place.endpoint),
+        ("region", &place.region),
+    ];
     for (name, value) in more {
         settings.extend(value.iter().map(|value| format!("\n{name} = \"{value}\"")));
     }
@@ -209,14 +317,39 @@ fn create(console: Console, place: &SharedPlace, root: &RootKey) -> CommandResul
     let lines = [
         ("made", format!("a shared cache without members at {at}")),
         ("root key", key.public().to_string()),
-        ("secret", format!("{file} holds its secret key: keep it away from machines that build")),
-        ("write", format!("{settings}\nin nubrik.toml").replace('\n', "\n          ")),
-        ("next", "nubrik shared new-key FILE   makes the key of a writer".to_owned()),
-        ("", "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned()),
-        ("", "nubrik shared trust   on each machine that uses it".to_owned()),
+        (
+            "secret",
+            format!("{file} holds its secret key: keep it away from machines that build"),
+        ),
+        (
+            "write",
+            format!("{settings}\nin nubrik.toml").replace('\n', "\n          "),
+        ),
+        (
+            "next",
+            "nubrik shared new-key FILE   makes the key of a writer".to_owned(),
+        ),
+        (
+            "",
+            "nubrik shared add NAME KEY --root-key FILE   lets the writer in".to_owned(),
+        ),
+        (
+            "",
+            "nubrik shared trust   on each machine that uses it".to_owned(),
+        ),
     ];
     let (key, members) = (Some(key.public()), list);
-    tell(console, SharedState { state: "created", at, key, members, ..SharedState::default() }, &lines);
+    tell(
+        console,
+        SharedState {
+            state: "created",
+            at,
+            key,
+            members,
+            ..SharedState::default()
+        },
+        &lines,
+    );
     Ok(Exit::Done)
 }
 
@@ -226,7 +359,12 @@ fn no_key(console: Console, problem: NoRandomNumbers) -> Exit {
 
 fn unusable(console: Console, at: &str, problem: &str) -> Exit {
     let message = format!("the shared cache at {at} cannot be used: {problem}");
-    say_wrong(console, Exit::Failed, &message, &["look whether it is there, and can be written"])
+    say_wrong(
+        console,
+        Exit::Failed,
+        &message,
+        &["look whether it is there, and can be written"],
+    )
 }
 
 /// Changes the list of members, and signs it again.
@@ -242,8 +380,11 @@ fn change(
     let key = key_in(&root.file).map_err(|problem| usage(problem.to_string()))?;
     if key.public() != settings.root {
         let file = root.file.display();
-        let message =
-            format!("{file} holds the key of {}, and nubrik.toml names {}", key.public(), settings.root);
+        let message = format!(
+            "{file} holds the key of {}, and nubrik.toml names {}",
+            key.public(),
+            settings.root
+        );
         let mend = "--root-key FILE is the file that `nubrik shared create` wrote";
         return Err(say_wrong(console, Exit::Usage, &message, &[mend]));
     }
@@ -254,17 +395,31 @@ fn change(
     };
     let (list, done) = change_members(place, &key, signed_until).map_err(|not| match not {
         NotChanged::Trouble(problem) => unusable(console, at, &problem.to_string()),
-        NotChanged::NoList => {
-            unusable(console, at, "it has no list of members; `nubrik shared create` makes one")
-        }
+        NotChanged::NoList => unusable(
+            console,
+            at,
+            "it has no list of members; `nubrik shared create` makes one",
+        ),
         NotChanged::Problem(problem) => usage(problem.to_string()),
         NotChanged::Contended => {
-            let message = format!("others change the members of the shared cache at {at} all the time");
-            say_wrong(console, Exit::Failed, &message, &["try again when they are done"])
+            let message =
+                format!("others change the members of the shared cache at {at} all the time");
+            say_wrong(
+                console,
+                Exit::Failed,
+                &message,
+                &["try again when they are done"],
+            )
         }
     })?;
     let (key, members) = (Some(settings.root), list);
-    let state = SharedState { state: "changed", at, key, members, ..SharedState::default() };
+    let state = SharedState {
+        state: "changed",
+        at,
+        key,
+        members,
+        ..SharedState::default()
+    };
     tell(console, state, &[("members", done)]);
     Ok(Exit::Done)
 }
@@ -276,7 +431,11 @@ fn until(days: u32) -> u64 {
 
 /// Writes a secret key to a file that is not there yet, for its owner only.
 fn write_key(console: Console, file: &Path, key: &SecretKey) -> CommandResult<()> {
-    let written = std::fs::OpenOptions::new().write(true).create_new(true).mode(0o600).open(file);
+    let written = std::fs::OpenOptions::new()
+        .write(true)
+        .create_new(true)
+        .mode(0o600)
+        .open(file);
     let written = written.and_then(|mut file| writeln!(file, "{}", key.to_text()));
     written.map_err(|e| {
         say_wrong(

@@ -16,15 +16,20 @@ use crate::ui::visible::visible;
 /// So long the end of a build waits until what it downloaded is copied to the mirror.
 const COPYING: Duration = Duration::from_secs(2);
 
-/// Gives what was made to the shared cache, where this machine writes there, and says what was taken and given.
+/// Gives what was made to the shared cache, where this machine writes there, and says what was
+/// taken and given.
 pub fn conclude(
     console: Console,
     session: &Session,
     made: Option<(&Graph, &[FileId])>,
     stream: OutputStream,
 ) {
-    let SharedCache::Used(store) = session.shared() else { return };
-    let given = made.map(|(graph, files)| session.give(graph, files)).transpose();
+    let SharedCache::Used(store) = session.shared() else {
+        return;
+    };
+    let given = made
+        .map(|(graph, files)| session.give(graph, files))
+        .transpose();
     let (given, failed) = match given {
         Ok(given) => (given.flatten(), None),
         Err(trouble) => (None, Some(trouble)),
@@ -35,7 +40,9 @@ pub fn conclude(
     if !console.is_json() {
         let paint = console.paint(stream);
         let lines = lines_of(&news);
-        lines.iter().for_each(|(ink, text)| console.line(stream, &labelled(paint, *ink, "shared", text)));
+        lines
+            .iter()
+            .for_each(|(ink, text)| console.line(stream, &labelled(paint, *ink, "shared", text)));
     } else if news.traffic.requests > 0 {
         console.event(&news.event());
     }
@@ -50,15 +57,26 @@ fn lines_of(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
         lines.extend(is_getting_old(news));
     }
     if let Some(trouble) = &news.trouble {
-        let off = if news.is_given_up() { "; it is not asked any more in this build" } else { "" };
-        lines.push((Ink::Doubt, format!("the shared cache at {}: {trouble}{off}", news.store.place())));
+        let off = if news.is_given_up() {
+            "; it is not asked any more in this build"
+        } else {
+            ""
+        };
+        lines.push((
+            Ink::Doubt,
+            format!("the shared cache at {}: {trouble}{off}", news.store.place()),
+        ));
     }
     if news.traffic.mirror.copied > 0 {
-        lines.push((Ink::Faint, format!("{} copied to the mirror", size(news.traffic.mirror.copied))));
+        lines.push((
+            Ink::Faint,
+            format!("{} copied to the mirror", size(news.traffic.mirror.copied)),
+        ));
     }
     if let Some((place, Some(trouble))) = &news.mirror {
-        let text =
-            format!("the mirror at {place}: {trouble}; what it did not give came from the shared cache");
+        let text = format!(
+            "the mirror at {place}: {trouble}; what it did not give came from the shared cache"
+        );
         lines.push((Ink::Doubt, text));
     }
     lines
@@ -66,7 +84,12 @@ fn lines_of(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
 
 /// What was taken, and why nothing was taken for other steps.
 fn taken(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
-    let SharedNews { used, traffic, given, .. } = news;
+    let SharedNews {
+        used,
+        traffic,
+        given,
+        ..
+    } = news;
     let mut lines = Vec::new();
     if used.taken > 0 {
         let mut text = format!("{} taken from the shared cache", results(used.taken));
@@ -75,7 +98,10 @@ fn taken(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
         }
         text.push_str(&format!(": {} downloaded", size(traffic.moved)));
         if traffic.mirror.moved > 0 {
-            text.push_str(&format!(", {} of that from the mirror", size(traffic.mirror.moved)));
+            text.push_str(&format!(
+                ", {} of that from the mirror",
+                size(traffic.mirror.moved)
+            ));
         }
         match traffic.differences {
             0 => {}
@@ -87,10 +113,20 @@ fn taken(news: &SharedNews<'_>) -> Vec<(Ink, String)> {
     }
     // That nobody gave what one writes is no news, and who gives results makes what nobody gave.
     let is_news = used.taken > 0 || used.other_files + used.other_system + used.not_had > 0;
-    let not_taken = if given.is_none() && is_news { used.not_taken() } else { Vec::new() };
+    let not_taken = if given.is_none() && is_news {
+        used.not_taken()
+    } else {
+        Vec::new()
+    };
     if !not_taken.is_empty() {
-        let causes: Vec<String> = not_taken.iter().map(|(count, why)| format!("{count} {why}")).collect();
-        let text = format!("not found there: {}; `nubrik why TARGET --shared` explains", causes.join(", "));
+        let causes: Vec<String> = not_taken
+            .iter()
+            .map(|(count, why)| format!("{count} {why}"))
+            .collect();
+        let text = format!(
+            "not found there: {}; `nubrik why TARGET --shared` explains",
+            causes.join(", ")
+        );
         lines.push((Ink::Faint, text));
     }
     lines
@@ -121,7 +157,10 @@ fn results(count: usize) -> String {
 
 /// Lines about what was given, and what was not.
 fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
-    let GivenAway { published, kept_back } = given;
+    let GivenAway {
+        published,
+        kept_back,
+    } = given;
     let mut lines = Vec::new();
     if published.results > 0 {
         let text = format!(
@@ -135,24 +174,35 @@ fn given_away(given: &GivenAway) -> Vec<(Ink, String)> {
     }
     if published.late > 0 {
         let late = results(published.late);
-        let text =
-            format!("{late} not uploaded in time (`wait` in nubrik.toml): the next build uploads them");
+        let text = format!(
+            "{late} not uploaded in time (`wait` in nubrik.toml): the next build uploads them"
+        );
         lines.push((Ink::Doubt, text));
     }
     for (why, count) in kept_back {
         let stay = if *count == 1 { "stays" } else { "stay" };
-        lines.push((Ink::Faint, format!("{} {stay} on this machine: {why}", results(*count))));
+        lines.push((
+            Ink::Faint,
+            format!("{} {stay} on this machine: {why}", results(*count)),
+        ));
     }
     lines
 }
 
 /// Says what other machines did, and why some did not.
 fn say_workers(console: Console, session: &Session, stream: OutputStream) {
-    let Some(elsewhere) = RanElsewhere::of(session) else { return };
+    let Some(elsewhere) = RanElsewhere::of(session) else {
+        return;
+    };
     if console.is_json() {
         return console.event(&elsewhere);
     }
-    let RanElsewhere { ran, machines, refused, .. } = elsewhere;
+    let RanElsewhere {
+        ran,
+        machines,
+        refused,
+        ..
+    } = elsewhere;
     let paint = console.paint(stream);
     let line = |ink: Ink, text: &str| console.line(stream, &labelled(paint, ink, "workers", text));
     let steps = counted(ran, "step");
@@ -167,16 +217,37 @@ fn say_workers(console: Console, session: &Session, stream: OutputStream) {
         line(Ink::Faint, "no worker is in this pool now");
     }
     if let Some(why) = refused {
-        line(Ink::Doubt, &format!("some steps were handed back: {}", visible(&why)));
+        line(
+            Ink::Doubt,
+            &format!("some steps were handed back: {}", visible(&why)),
+        );
     }
 }
 
-/// How a command ends that did what it should: with a failure where the shared cache had to be of use, and was not.
-pub fn required(console: Console, session: &Session, is_required: bool, exit: Exit) -> CommandResult<Exit> {
-    let trouble = if is_required && exit == Exit::Done { session.shared_trouble() } else { None };
-    let Some(trouble) = trouble else { return Ok(exit) };
-    let message = format!("the shared cache was of no use, and --require-shared-cache demands it: {trouble}");
-    Err(say_wrong(console, Exit::Own, &message, &["nubrik shared   shows its state"]))
+/// How a command ends that did what it should: with a failure where the shared cache had to be of
+/// use, and was not.
+pub fn required(
+    console: Console,
+    session: &Session,
+    is_required: bool,
+    exit: Exit,
+) -> CommandResult<Exit> {
+    let trouble = if is_required && exit == Exit::Done {
+        session.shared_trouble()
+    } else {
+        None
+    };
+    let Some(trouble) = trouble else {
+        return Ok(exit);
+    };
+    let message =
+        format!("the shared cache was of no use, and --require-shared-cache demands it: {trouble}");
+    Err(say_wrong(
+        console,
+        Exit::Own,
+        &message,
+        &["nubrik shared   shows its state"],
+    ))
 }
 
 /// Lets a command that builds use the shared cache, or says why it is not used.
@@ -184,8 +255,10 @@ pub fn begin(console: Console, session: &mut Session, is_offline: bool) {
     if is_offline && !session.shares_a_folder() {
         return;
     }
-    let problem =
-        session.use_shared().err().map(|problem| format!("the shared cache is not used: {problem}"));
+    let problem = session
+        .use_shared()
+        .err()
+        .map(|problem| format!("the shared cache is not used: {problem}"));
     let asks = match session.shared() {
         SharedCache::Proposed(settings) => Some(format!(
             "nubrik.toml names a shared cache at {}, which you do not trust yet: nubrik shared",

@@ -24,11 +24,21 @@ fn used(console: Console, session: &mut Session) -> CommandResult<std::sync::Arc
         SharedCache::Used(store) => Ok(store),
         SharedCache::Proposed(_) => {
             let mend = "nubrik shared trust   if this is the root key of your team";
-            Err(say_wrong(console, Exit::Usage, "you do not trust the shared cache yet", &[mend]))
+            Err(say_wrong(
+                console,
+                Exit::Usage,
+                "you do not trust the shared cache yet",
+                &[mend],
+            ))
         }
         SharedCache::None => {
             let mend = "[shared] in nubrik.toml says where one is: nubrik shared create";
-            Err(say_wrong(console, Exit::Usage, "this workspace names no shared cache", &[mend]))
+            Err(say_wrong(
+                console,
+                Exit::Usage,
+                "this workspace names no shared cache",
+                &[mend],
+            ))
         }
     }
 }
@@ -52,7 +62,12 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
             ));
         }
         Err(trouble) => {
-            return Err(say_wrong(console, Exit::Failed, &format!("nothing is pruned: {trouble}"), &[]));
+            return Err(say_wrong(
+                console,
+                Exit::Failed,
+                &format!("nothing is pruned: {trouble}"),
+                &[],
+            ));
         }
     };
     // Such as that it was put back from a copy: what is there then was pruned all the same.
@@ -61,24 +76,39 @@ pub fn prune(console: Console, choice: &Choice, days: u32, now: bool) -> Command
         console.event(&PrunedEvent::of(&pruned, trouble.as_deref()));
         return Ok(Exit::Done);
     }
-    let Pruned { kept, dropped, waiting, removed } = pruned;
+    let Pruned {
+        kept,
+        dropped,
+        waiting,
+        removed,
+    } = pruned;
     let paint = console.paint(OutputStream::Output);
-    let line = |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
+    let line =
+        |ink, word: &str, text: String| outln!(console, "{}", labelled(paint, ink, word, &text));
     line(
         Ink::Calm,
         "kept",
-        format!("{} that builds used in {}", counted(kept, "result"), counted(days as usize, "day")),
+        format!(
+            "{} that builds used in {}",
+            counted(kept, "result"),
+            counted(days as usize, "day")
+        ),
     );
     line(Ink::Busy, "dropped", counted(dropped, "result"));
     if waiting > 0 {
         line(
             Ink::Faint,
             "waiting",
-            format!("{}, removed when no build can read them any more", counted(waiting, "object")),
+            format!(
+                "{}, removed when no build can read them any more",
+                counted(waiting, "object")
+            ),
         );
     }
     line(Ink::Busy, "removed", counted(removed, "object"));
-    trouble.into_iter().for_each(|trouble| line(Ink::Doubt, "trouble", trouble));
+    trouble
+        .into_iter()
+        .for_each(|trouble| line(Ink::Doubt, "trouble", trouble));
     Ok(Exit::Done)
 }
 
@@ -101,15 +131,27 @@ pub fn verify(console: Console, choice: &Choice) -> CommandResult<Exit> {
         return Ok(exit);
     }
     let paint = console.paint(OutputStream::Output);
-    let line = |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
-    let read = format!("{} keys, {} objects, {} of contents", seen.keys, seen.objects, size(seen.bytes));
+    let line =
+        |ink, word: &str, text: &str| outln!(console, "{}", labelled(paint, ink, word, text));
+    let read = format!(
+        "{} keys, {} objects, {} of contents",
+        seen.keys,
+        seen.objects,
+        size(seen.bytes)
+    );
     line(Ink::Calm, "read", &read);
-    seen.wrong.iter().for_each(|name| line(Ink::Wrong, "damaged", name));
+    seen.wrong
+        .iter()
+        .for_each(|name| line(Ink::Wrong, "damaged", name));
     if let Some(trouble) = &trouble {
         line(Ink::Wrong, "trouble", trouble);
     }
     match exit {
-        Exit::Done => line(Ink::Found, "intact", "every byte has the digest in its name"),
+        Exit::Done => line(
+            Ink::Found,
+            "intact",
+            "every byte has the digest in its name",
+        ),
         Exit::Interrupted => line(Ink::Doubt, "stopped", "the rest was not read"),
         _ => line(
             Ink::Calm,

@@ -36,7 +36,12 @@ pub enum ShownPart {
     Printed,
 }
 
-pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -> CommandResult<Exit> {
+pub fn show(
+    console: Console,
+    choice: &Choice,
+    address: &str,
+    part: ShownPart,
+) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
     let wanted = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &wanted)?;
@@ -47,15 +52,29 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
     let is_list = part == ShownPart::Targets { each: false } && evaluation.targets.len() > 1;
     if is_list && !console.is_json() {
         drop(session);
-        super::list::list(console, choice, &[address.to_owned()], super::list::Which::default())?;
-        outln!(console, "\nnubrik show TARGET shows one of them, nubrik show --all {address} each");
+        super::list::list(
+            console,
+            choice,
+            &[address.to_owned()],
+            super::list::Which::default(),
+        )?;
+        outln!(
+            console,
+            "\nnubrik show TARGET shows one of them, nubrik show --all {address} each"
+        );
         return Ok(Exit::Done);
     }
-    // Users may be anywhere in the workspace; where something else is wrong, it is shown all the same.
+    // Users may be anywhere in the workspace; where something else is wrong, it is shown all the
+    // same.
     let everything = [AddressPattern::below(&WsPath::root())];
     let once = |session: &Session| session.evaluate_to_read(&everything);
     let whole = ManuallyDrop::new(super::as_far_as_known(console, &mut session, once));
-    let answers = TargetAnswers::of(&evaluation, &whole.graph, session.state(), session.results_folder());
+    let answers = TargetAnswers::of(
+        &evaluation,
+        &whole.graph,
+        session.state(),
+        session.results_folder(),
+    );
     for (i, answer) in answers.each().enumerate() {
         if console.is_json() {
             console.event(&answer.event());
@@ -63,7 +82,11 @@ pub fn show(console: Console, choice: &Choice, address: &str, part: ShownPart) -
             if i > 0 {
                 outln!(console);
             }
-            out!(console, "{}", ShownTarget(answer).render(console.paint(OutputStream::Output)));
+            out!(
+                console,
+                "{}",
+                ShownTarget(answer).render(console.paint(OutputStream::Output))
+            );
         }
     }
     Ok(Exit::Done)
@@ -88,7 +111,9 @@ fn show_printed(console: Console, session: &Session, evaluation: &Evaluation) {
             (Some(_), "") => continue,
             (Some(_), text) => {
                 outln!(console, "{}", paint.ink(Ink::Strong, &head));
-                harmless(text, paint.colours).lines().for_each(|line| outln!(console, "    {line}"));
+                harmless(text, paint.colours)
+                    .lines()
+                    .for_each(|line| outln!(console, "    {line}"));
             }
         }
         said = true;
@@ -109,7 +134,10 @@ impl ShownTarget<'_> {
         let more = paint.glyph("…", "...");
         let mut line = |label: &str, text: &str| {
             let text = cut(text, room, more);
-            out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+            out.push_str(&format!(
+                "  {}  {text}\n",
+                paint.ink(Ink::Calm, &format!("{label:<8}"))
+            ));
         };
         let private = if target.private { ", private" } else { "" };
         line("kind", &format!("{}{private}", target.kind));
@@ -130,14 +158,19 @@ impl ShownTarget<'_> {
             out.push_str(&self.step(*id, paint));
         }
         if steps.len() > NAMED {
-            let text = format!("and {} more steps; `--json` shows all of them", steps.len() - NAMED);
+            let text = format!(
+                "and {} more steps; `--json` shows all of them",
+                steps.len() - NAMED
+            );
             out.push_str(&format!("\n  {}\n", paint.ink(Ink::Faint, &text)));
         }
         for effect in self.0.effects() {
             let head = (&*effect.step.say, effect.step.place.to_string());
             let commands = shown_command(&effect.step);
             let labelled = commands.into_iter().enumerate();
-            let lines = labelled.map(|(i, c)| (if i > 0 { "then" } else { "command" }, c)).collect();
+            let lines = labelled
+                .map(|(i, c)| (if i > 0 { "then" } else { "command" }, c))
+                .collect();
             out.push_str(&self.block(head, lines, &self.0.files(&effect.step.inputs), paint));
         }
         for service in self.0.services() {
@@ -163,28 +196,53 @@ impl ShownTarget<'_> {
         reads: &[String],
         paint: Paint,
     ) -> String {
-        let mut out = format!("\n  {}  {}\n", paint.ink(Ink::Busy, head), paint.ink(Ink::Faint, &note));
+        let mut out = format!(
+            "\n  {}  {}\n",
+            paint.ink(Ink::Busy, head),
+            paint.ink(Ink::Faint, &note)
+        );
         let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(15));
         let mut line = |label: &str, text: &str| {
-            out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+            out.push_str(&format!(
+                "    {}  {text}\n",
+                paint.ink(Ink::Calm, &format!("{label:<8}"))
+            ));
         };
         let mut last = "";
         for (label, command) in &commands {
             for (n, text) in wrapped(command, room).iter().enumerate() {
-                line(if n > 0 || (*label == last && last != "then") { "" } else { label }, text);
+                line(
+                    if n > 0 || (*label == last && last != "then") {
+                        ""
+                    } else {
+                        label
+                    },
+                    text,
+                );
             }
             last = label;
         }
         let reads: Vec<&str> = reads.iter().map(String::as_str).collect();
-        line("reads", cut(&named(&reads, "nothing"), room, paint.glyph("…", "...")).as_ref());
+        line(
+            "reads",
+            cut(&named(&reads, "nothing"), room, paint.glyph("…", "...")).as_ref(),
+        );
         out
     }
 
     fn step(&self, id: StepId, paint: Paint) -> String {
         let step = self.0.graph().step(id);
-        let variant = if step.variant.is_empty() { String::new() } else { format!(" ({})", step.variant) };
-        let took =
-            self.0.last_micros(id).map_or("never ran here".to_owned(), |m| format!("took {}", duration(m)));
+        let variant = if step.variant.is_empty() {
+            String::new()
+        } else {
+            format!(" ({})", step.variant)
+        };
+        let took = self
+            .0
+            .last_micros(id)
+            .map_or("never ran here".to_owned(), |m| {
+                format!("took {}", duration(m))
+            });
         let mut out = format!(
             "\n  {}{variant}  {}\n",
             paint.ink(Ink::Busy, &step.say),
@@ -195,7 +253,10 @@ impl ShownTarget<'_> {
         // Commands are shown whole: they are there to be read and pasted.
         let mut commands = String::new();
         for (i, command) in shown_command(step).iter().enumerate() {
-            let label = paint.ink(Ink::Calm, &format!("{:<8}", if i > 0 { "then" } else { "command" }));
+            let label = paint.ink(
+                Ink::Calm,
+                &format!("{:<8}", if i > 0 { "then" } else { "command" }),
+            );
             for (n, text) in wrapped(command, room).iter().enumerate() {
                 let label = if n == 0 { label.clone() } else { " ".repeat(8) };
                 let _ = writeln!(commands, "    {label}  {text}");
@@ -204,17 +265,32 @@ impl ShownTarget<'_> {
         out.push_str(&commands);
         let mut line = |label: &str, text: &str| {
             let text = cut(text, room, more);
-            out.push_str(&format!("    {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+            out.push_str(&format!(
+                "    {}  {text}\n",
+                paint.ink(Ink::Calm, &format!("{label:<8}"))
+            ));
         };
         show_given(step, paint, &mut line);
         if let Some(image) = self.0.image(id) {
             line("image", image);
         }
         let reads = self.0.files(&step.inputs_besides_image());
-        line("reads", &named(&reads.iter().map(String::as_str).collect::<Vec<_>>(), "nothing"));
+        line(
+            "reads",
+            &named(
+                &reads.iter().map(String::as_str).collect::<Vec<_>>(),
+                "nothing",
+            ),
+        );
         let candidates = self.0.files(&self.0.graph().uncertain(step));
         if !candidates.is_empty() {
-            line("may read", &named(&candidates.iter().map(String::as_str).collect::<Vec<_>>(), ""));
+            line(
+                "may read",
+                &named(
+                    &candidates.iter().map(String::as_str).collect::<Vec<_>>(),
+                    "",
+                ),
+            );
         }
         let services: Vec<&str> = step.services.iter().map(|s| &*s.address).collect();
         if !services.is_empty() {
@@ -245,12 +321,23 @@ fn show_given(step: &Step, paint: Paint, line: &mut impl FnMut(&str, &str)) {
     let more = paint.glyph("…", "...");
     // What is asked of a program that stays is shown as part of its command.
     let stages = step.commands.iter().flat_map(|pipeline| &pipeline.stages);
-    let asked: Vec<&WsPath> =
-        stages.filter_map(|stage| stage.stdin.as_ref().filter(|_| stage.answers)).collect();
-    for file in step.lists.iter().filter(|file| !asked.contains(&&file.path)) {
+    let asked: Vec<&WsPath> = stages
+        .filter_map(|stage| stage.stdin.as_ref().filter(|_| stage.answers))
+        .collect();
+    for file in step
+        .lists
+        .iter()
+        .filter(|file| !asked.contains(&&file.path))
+    {
         let name = file.path.below(&step.folder).unwrap_or(file.path.as_str());
         let lines: Vec<&str> = file.text.lines().collect();
-        line("given", &format!("{} {name}", paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))));
+        line(
+            "given",
+            &format!(
+                "{} {name}",
+                paint.ink(Ink::Faint, &format!("{} lines in", lines.len()))
+            ),
+        );
         for text in lines.iter().take(TEXT_LINES) {
             line("", &format!("  {}", harmless(text, false)));
         }

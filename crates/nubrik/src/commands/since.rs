@@ -26,7 +26,8 @@ pub fn cannot_tell(console: Console, what: &str, revision: &str, problem: &Since
     say_wrong(console, Exit::Usage, &message, mend.as_slice())
 }
 
-/// The part of a request that changes since a revision can affect, in a session that has evaluated; or says why git cannot tell.
+/// The part of a request that changes since a revision can affect, in a session that has evaluated;
+/// or says why git cannot tell.
 pub fn affected(
     console: Console,
     session: &Session,
@@ -39,10 +40,21 @@ pub fn affected(
 
 /// Says how much was left out, and why.
 pub fn say_skipped(console: Console, affected: &Affected) {
-    let Some(skipped) = affected.skipped() else { return };
+    let Some(skipped) = affected.skipped() else {
+        return;
+    };
     if console.is_json() {
         return console.event(&skipped);
     }
     let text = format!("{}: {}", counted(skipped.targets, "target"), skipped.reason);
-    outln!(console, "{}", labelled(console.paint(OutputStream::Output), Ink::Faint, "skipped", &text));
+    outln!(
+        console,
+        "{}",
+        labelled(
+            console.paint(OutputStream::Output),
+            Ink::Faint,
+            "skipped",
+            &text
+        )
+    );
 }

@@ -25,12 +25,27 @@ use crate::ui::console::{Console, OutputStream};
 use crate::ui::paint::Ink;
 use crate::ui::verdicts as ui;
 
-pub fn test(console: Console, choice: &Choice, tests: &Testing, rerun: bool) -> CommandResult<Exit> {
+pub fn test(
+    console: Console,
+    choice: &Choice,
+    tests: &Testing,
+    rerun: bool,
+) -> CommandResult<Exit> {
     let mut session = open_to_build(console, choice, tests.how)?;
     coverage::choose(&mut session, &tests.which);
     let mut workshop = lock(console, &mut session)?;
-    let patterns = wanting(patterns(console, &mut workshop, &tests.what)?, Wanted::Tests);
-    let exit = run(console, &mut workshop, &patterns, tests.how, &tests.which, rerun)?;
+    let patterns = wanting(
+        patterns(console, &mut workshop, &tests.what)?,
+        Wanted::Tests,
+    );
+    let exit = run(
+        console,
+        &mut workshop,
+        &patterns,
+        tests.how,
+        &tests.which,
+        rerun,
+    )?;
     drop(workshop);
     shared_news::required(console, &session, tests.how.require_shared_cache, exit)
 }
@@ -55,10 +70,20 @@ pub fn plan(console: Console, choice: &Choice, tests: &Testing) -> CommandResult
     }
     let patterns = wanting(patterns(console, &mut session, &tests.what)?, Wanted::Tests);
     let evaluation = super::evaluate(console, &mut session, &patterns)?;
-    let mut chosen = choose(console, &session, &evaluation, (&which.chosen, which.since.as_deref()))?;
+    let mut chosen = choose(
+        console,
+        &session,
+        &evaluation,
+        (&which.chosen, which.since.as_deref()),
+    )?;
     if let Some(part) = which.part {
         let times = read_times(console, which.times.as_deref())?;
-        keep_part(console, &evaluation.graph, (part, times.as_ref()), &mut chosen);
+        keep_part(
+            console,
+            &evaluation.graph,
+            (part, times.as_ref()),
+            &mut chosen,
+        );
     }
     let files = chosen.files();
     super::plan::show_files(console, &session, &evaluation, &files, tests.how.jobs);
@@ -77,15 +102,35 @@ pub fn run(
 ) -> CommandResult<Exit> {
     let times = read_times(console, which.times.as_deref())?;
     // A report of before would tell of other tests. Its times may be wanted.
-    which.junit.iter().for_each(|file| super::remove_report(file));
+    which
+        .junit
+        .iter()
+        .for_each(|file| super::remove_report(file));
     let part = left_out::evaluate_part(console, session, patterns, (how, OutputStream::Output))?;
-    let PartEvaluated { evaluation, patterns, left_out } = part;
+    let PartEvaluated {
+        evaluation,
+        patterns,
+        left_out,
+    } = part;
     // One failing test says nothing of the others.
-    let how = How { keep_going: true, ..how };
+    let how = How {
+        keep_going: true,
+        ..how
+    };
     let graph = &evaluation.graph;
-    let mut chosen = choose(console, session, &evaluation, (&which.chosen, which.since.as_deref()))?;
-    let mark = which.part.map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen));
-    let ChosenTests { tests: chosen, left_out: left } = chosen;
+    let mut chosen = choose(
+        console,
+        session,
+        &evaluation,
+        (&which.chosen, which.since.as_deref()),
+    )?;
+    let mark = which
+        .part
+        .map(|part| keep_part(console, graph, (part, times.as_ref()), &mut chosen));
+    let ChosenTests {
+        tests: chosen,
+        left_out: left,
+    } = chosen;
     let verdicts: Vec<FileId> = chosen.iter().map(|(file, _)| *file).collect();
     let again: Vec<StepId> = match which.repeat.is_some() || rerun {
         true => chosen.iter().map(|(_, step)| *step).collect(),
@@ -107,13 +152,26 @@ pub fn run(
         again: &again,
     };
     let mut ended = tried.repeated(console, session, how, which.repeat.unwrap_or(1))?;
-    tried.run_failed_again(console, session, how, which.retries.unwrap_or(0), &mut ended)?;
+    tried.run_failed_again(
+        console,
+        session,
+        how,
+        which.retries.unwrap_or(0),
+        &mut ended,
+    )?;
     let done = (!ended.cancelled).then_some((graph, verdicts.as_slice()));
     shared_news::conclude(console, session, done, OutputStream::Output);
     if let (Some(file), Some(last)) = (&which.junit, ended.rounds.last()) {
         write_report(console, file, (last, mark), &left_out)?;
     }
-    show_end(console, session, (&evaluation, &left), (how, which), &ended, &left_out)
+    show_end(
+        console,
+        session,
+        (&evaluation, &left),
+        (how, which),
+        &ended,
+        &left_out,
+    )
 }
 
 /// Shows what became of all rounds, and says how the command ends.
@@ -125,15 +183,27 @@ fn show_end(
     ended: &RoundsEnd,
     left_out: &Unevaluated,
 ) -> CommandResult<Exit> {
-    let RoundsEnd { rounds, micros, cancelled, machine_lacks } = ended;
+    let RoundsEnd {
+        rounds,
+        micros,
+        cancelled,
+        machine_lacks,
+    } = ended;
     let is_whole = left_out.addresses.is_empty();
     let last = rounds.last();
     let any_failed = rounds.iter().any(Round::has_failed);
     // For programs the sum of tests comes last.
     let mut is_read = true;
     let mut show_lines = |is_json: bool| -> CommandResult<()> {
-        if let Some(last) = last.filter(|_| which.coverage && !cancelled && console.is_json() == is_json) {
-            let passed: Vec<StepId> = last.results.iter().filter(|r| r.passed).map(|r| r.step).collect();
+        if let Some(last) =
+            last.filter(|_| which.coverage && !cancelled && console.is_json() == is_json)
+        {
+            let passed: Vec<StepId> = last
+                .results
+                .iter()
+                .filter(|r| r.passed)
+                .map(|r| r.step)
+                .collect();
             is_read = coverage::show(console, session, evaluation, &passed, which)?;
         }
         Ok(())
@@ -141,7 +211,15 @@ fn show_end(
     show_lines(true)?;
     if last.is_some() && (!how.quiet || console.is_json() || any_failed || *cancelled) {
         let graph = &evaluation.graph;
-        ui::show(console, graph, rounds, left, *micros, *cancelled, left_out.addresses.len());
+        ui::show(
+            console,
+            graph,
+            rounds,
+            left,
+            *micros,
+            *cancelled,
+            left_out.addresses.len(),
+        );
     }
     show_lines(false)?;
     left_out::remind(console, &left_out.addresses, OutputStream::Output);
@@ -183,13 +261,29 @@ impl TestsToRun<'_> {
         repeats: u32,
     ) -> CommandResult<RoundsEnd> {
         let graph = &self.evaluation.graph;
-        let mut ended = RoundsEnd { rounds: Vec::new(), micros: 0, cancelled: false, machine_lacks: false };
+        let mut ended = RoundsEnd {
+            rounds: Vec::new(),
+            micros: 0,
+            cancelled: false,
+            machine_lacks: false,
+        };
         for _ in 0..repeats {
             let screen = screen_for(console, session, graph, OutputStream::Output, how);
-            let heard = TestListener { screen: &screen, graph, done: Mutex::default() };
+            let heard = TestListener {
+                screen: &screen,
+                graph,
+                done: Mutex::default(),
+            };
             let options = options_of(session, how);
             let report = screen.during(|| {
-                session.test(self.patterns, self.evaluation, self.wanted, self.again, &heard, options)
+                session.test(
+                    self.patterns,
+                    self.evaluation,
+                    self.wanted,
+                    self.again,
+                    &heard,
+                    options,
+                )
             });
             let done = heard.done.into_inner();
             drop(screen);
@@ -198,9 +292,13 @@ impl TestsToRun<'_> {
             ended.cancelled |= report.cancelled;
             ended.machine_lacks |= report.machine_lacks;
             let results = self.chosen.iter();
-            let results =
-                results.filter_map(|(_, step)| Some(TestResult::of(session, graph, *step, done.get(step)?)));
-            ended.rounds.push(Round { results: results.collect(), summary: report.summary });
+            let results = results.filter_map(|(_, step)| {
+                Some(TestResult::of(session, graph, *step, done.get(step)?))
+            });
+            ended.rounds.push(Round {
+                results: results.collect(),
+                summary: report.summary,
+            });
             if ended.cancelled {
                 break;
             }
@@ -208,7 +306,8 @@ impl TestsToRun<'_> {
         Ok(ended)
     }
 
-    /// Runs tests again that failed, until all passed, at most so many times. What becomes of them then counts.
+    /// Runs tests again that failed, until all passed, at most so many times. What becomes of them
+    /// then counts.
     fn run_failed_again(
         &self,
         console: Console,
@@ -218,14 +317,24 @@ impl TestsToRun<'_> {
         ended: &mut RoundsEnd,
     ) -> CommandResult<()> {
         for number in 1..=retries {
-            let Some(round) = ended.rounds.last().filter(|_| !ended.cancelled) else { break };
-            let failed: HashSet<StepId> =
-                round.results.iter().filter(|result| result.is_to_run_again()).map(|r| r.step).collect();
+            let Some(round) = ended.rounds.last().filter(|_| !ended.cancelled) else {
+                break;
+            };
+            let failed: HashSet<StepId> = round
+                .results
+                .iter()
+                .filter(|result| result.is_to_run_again())
+                .map(|r| r.step)
+                .collect();
             if failed.is_empty() {
                 break;
             }
-            let chosen: Vec<(FileId, StepId)> =
-                self.chosen.iter().filter(|(_, step)| failed.contains(step)).copied().collect();
+            let chosen: Vec<(FileId, StepId)> = self
+                .chosen
+                .iter()
+                .filter(|(_, step)| failed.contains(step))
+                .copied()
+                .collect();
             let again: Vec<StepId> = chosen.iter().map(|(_, step)| *step).collect();
             let tests = nubrik_wording::counted(chosen.len(), "test");
             let text = format!("{tests} failed; trying again, {number} of {retries}");
@@ -236,12 +345,19 @@ impl TestsToRun<'_> {
             if self.wanted.len() > self.chosen.len() {
                 wanted.extend(accounts_of_lines(&self.evaluation.graph, &wanted));
             }
-            let tried = TestsToRun { chosen: &chosen, wanted: &wanted, again: &again, ..*self };
+            let tried = TestsToRun {
+                chosen: &chosen,
+                wanted: &wanted,
+                again: &again,
+                ..*self
+            };
             let next = tried.repeated(console, session, how, 1)?;
             ended.micros += next.micros;
             ended.cancelled |= next.cancelled;
             ended.machine_lacks |= next.machine_lacks;
-            if let (Some(round), Some(next)) = (ended.rounds.last_mut(), next.rounds.into_iter().next()) {
+            if let (Some(round), Some(next)) =
+                (ended.rounds.last_mut(), next.rounds.into_iter().next())
+            {
                 round.take_over(next);
             }
         }
@@ -258,11 +374,25 @@ struct TestListener<'s, 'g> {
 
 impl Listener for TestListener<'_, '_> {
     fn hear(&self, event: &Event) {
-        if let Event::Done { step, verdict, reason, micros, failure, printed, machine: _ } = event
+        if let Event::Done {
+            step,
+            verdict,
+            reason,
+            micros,
+            failure,
+            printed,
+            machine: _,
+        } = event
             && self.graph.step(*step).check.is_some()
         {
             let (reason, failure, printed) = (reason.clone(), failure.clone(), printed.clone());
-            let done = TestEnd { verdict: *verdict, reason, micros: *micros, failure, printed };
+            let done = TestEnd {
+                verdict: *verdict,
+                reason,
+                micros: *micros,
+                failure,
+                printed,
+            };
             self.done.lock().insert(*step, done);
         }
         self.screen.hear(event);
@@ -275,7 +405,12 @@ fn write_report(
     (round, mark): (&Round, Option<PartMark>),
     left_out: &Unevaluated,
 ) -> CommandResult<()> {
-    let suites: Vec<Suite> = round.results.iter().map(TestResult::suite).chain(left_out.suites()).collect();
+    let suites: Vec<Suite> = round
+        .results
+        .iter()
+        .map(TestResult::suite)
+        .chain(left_out.suites())
+        .collect();
     super::write_whole(file, &TestReport { suites, mark }.to_xml()).map_err(|e| {
         say_wrong(
             console,

@@ -24,29 +24,46 @@ pub fn tree(
     let mut session = open(console, choice)?;
     let wanted = patterns(console, &mut session, &[address.to_owned()])?;
     let asked = evaluate(console, &mut session, &wanted)?;
-    let addresses: Vec<_> = asked.targets.iter().map(|t| asked.graph.target(*t).address.clone()).collect();
+    let addresses: Vec<_> = asked
+        .targets
+        .iter()
+        .map(|t| asked.graph.target(*t).address.clone())
+        .collect();
     // Users may be anywhere in the workspace.
     let evaluation = match users {
-        true => evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?,
+        true => evaluate(
+            console,
+            &mut session,
+            &[AddressPattern::below(&WsPath::root())],
+        )?,
         false => asked,
     };
     let tree = TreeShape::of(&evaluation.graph, &addresses, users, session.state());
     if console.is_json() {
-        tree.events(depth.unwrap_or(usize::MAX)).iter().for_each(|node| console.event(node));
+        tree.events(depth.unwrap_or(usize::MAX))
+            .iter()
+            .for_each(|node| console.event(node));
         return Ok(Exit::Done);
     }
     let paint = console.paint(OutputStream::Output);
-    let (text, is_cut) = ShownTree { tree: &tree, depth: depth.unwrap_or(DEEPEST), paint }.render();
+    let (text, is_cut) = ShownTree {
+        tree: &tree,
+        depth: depth.unwrap_or(DEEPEST),
+        paint,
+    }
+    .render();
     out!(console, "{text}");
     if is_cut && depth.is_none() {
-        let note =
-            format!("it goes deeper than {DEEPEST} levels: --depth N shows more, and --json all of it");
+        let note = format!(
+            "it goes deeper than {DEEPEST} levels: --depth N shows more, and --json all of it"
+        );
         outln!(console, "\n{}", labelled(paint, Ink::Doubt, "note", &note));
     }
     Ok(Exit::Done)
 }
 
-/// Nobody reads lines that begin further to the right than so many levels, unless somebody asks for them.
+/// Nobody reads lines that begin further to the right than so many levels, unless somebody asks for
+/// them.
 const DEEPEST: usize = 100;
 
 /// A tree, as people read it.
@@ -64,7 +81,8 @@ impl ShownTree<'_> {
         let mut shown = HashSet::new();
         for root in self.tree.roots() {
             out.push_str(&format!("{}\n", self.line(*root, shown.contains(root))));
-            // What is open: targets, with their next branch and what is at the left of it. Trees may be deep.
+            // What is open: targets, with their next branch and what is at the left of it. Trees
+            // may be deep.
             let mut open: Vec<(TargetId, usize, String)> = Vec::new();
             if shown.insert(*root) {
                 open.push((*root, 0, String::new()));
@@ -88,7 +106,10 @@ impl ShownTree<'_> {
                     open.pop();
                     continue;
                 }
-                out.push_str(&format!("{twig}{}\n", self.line(next, shown.contains(&next))));
+                out.push_str(&format!(
+                    "{twig}{}\n",
+                    self.line(next, shown.contains(&next))
+                ));
                 if shown.insert(next) {
                     open.push((next, 0, deeper));
                 }
@@ -99,9 +120,25 @@ impl ShownTree<'_> {
 
     fn line(&self, id: TargetId, repeat: bool) -> String {
         let target = self.tree.target(id);
-        let took = self.tree.micros(id).map(|m| format!("  {}", duration(m))).unwrap_or_default();
-        let kind = if target.kind.is_empty() { "value" } else { &*target.kind };
-        let more = if repeat && !self.tree.below(id).is_empty() { "  (shown above)" } else { "" };
-        format!("{}  {}", target.address, self.paint.ink(Ink::Faint, &format!("{kind}{took}{more}")))
+        let took = self
+            .tree
+            .micros(id)
+            .map(|m| format!("  {}", duration(m)))
+            .unwrap_or_default();
+        let kind = if target.kind.is_empty() {
+            "value"
+        } else {
+            &*target.kind
+        };
+        let more = if repeat && !self.tree.below(id).is_empty() {
+            "  (shown above)"
+        } else {
+            ""
+        };
+        format!(
+            "{}  {}",
+            target.address,
+            self.paint.ink(Ink::Faint, &format!("{kind}{took}{more}"))
+        )
     }
 }

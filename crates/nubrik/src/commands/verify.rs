@@ -31,11 +31,14 @@ pub fn verify(
     report.flaky = count(|end| matches!(end, VerifyEnd::Differs(_) | VerifyEnd::Failed(_)));
     report.cancelled |= count(|end| matches!(end, VerifyEnd::Stopped)) > 0;
     if console.is_json() {
-        verified.iter().for_each(|step| console.event(&VerifiedEvent::of(graph, step)));
+        verified
+            .iter()
+            .for_each(|step| console.event(&VerifiedEvent::of(graph, step)));
         return Ok(());
     }
     let paint = console.paint(stream);
-    let line = |ink, word: &str, text: &str| console.line(stream, &labelled(paint, ink, word, text));
+    let line =
+        |ink, word: &str, text: &str| console.line(stream, &labelled(paint, ink, word, text));
     for VerifiedStep { step, end } in &verified {
         let title = format!("{}   {}", graph.title(*step), graph.step(*step).say);
         match end {
@@ -45,20 +48,36 @@ pub fn verify(
                 line(
                     Ink::Wrong,
                     "",
-                    &format!("then and now, in {}: {}", other.name, first_difference(other)),
+                    &format!(
+                        "then and now, in {}: {}",
+                        other.name,
+                        first_difference(other)
+                    ),
                 );
             }
             VerifyEnd::Failed(failure) => {
-                line(Ink::Wrong, "fails", &format!("{title}   it ended well before: {failure}"));
+                line(
+                    Ink::Wrong,
+                    "fails",
+                    &format!("{title}   it ended well before: {failure}"),
+                );
             }
         }
     }
     let same = count(|end| matches!(end, VerifyEnd::Same));
     if same > 0 {
         let steps = counted(same, "step");
-        line(Ink::Found, "verified", &format!("{steps} ran again and made the same bytes"));
+        line(
+            Ink::Found,
+            "verified",
+            &format!("{steps} ran again and made the same bytes"),
+        );
     } else if verified.is_empty() && !is_quiet {
-        line(Ink::Faint, "verified", "nothing here was taken from the shared cache");
+        line(
+            Ink::Faint,
+            "verified",
+            "nothing here was taken from the shared cache",
+        );
     }
     if report.flaky > 0 {
         let text = "results that differ are not uploaded; write no times, random numbers or paths of the machine into them";

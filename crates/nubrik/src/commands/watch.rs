@@ -19,7 +19,11 @@ use crate::ui::paint::Ink;
 /// How many changed files are named.
 const NAMED: usize = 3;
 
-pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) -> CommandResult<Exit> {
+pub fn watch(
+    console: Console,
+    choice: &Choice,
+    watched: Option<&WatchCommand>,
+) -> CommandResult<Exit> {
     if let Some(WatchCommand::Files { until, seal }) = watched {
         return super::watcher::serve(console, *until, seal.as_deref());
     }
@@ -27,8 +31,14 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
     let root = session.workspace.root.clone();
     drop(session);
     let _watcher = super::watcher::Open::begin(&root);
-    let cancel = crate::interrupt::cancel_switch()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot listen for signals: {e}"), &[]))?;
+    let cancel = crate::interrupt::cancel_switch().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot listen for signals: {e}"),
+            &[],
+        )
+    })?;
     let edits = EditWatch::begin(&root).map_err(|trouble| {
         let mends: &[&str] = match trouble {
             EditTrouble::NoWatcher(_) => &[],
@@ -36,9 +46,14 @@ pub fn watch(console: Console, choice: &Choice, watched: Option<&WatchCommand>) 
         };
         say_wrong(console, Exit::Machine, &trouble.to_string(), mends)
     })?;
-    let rounds = Rounds { console, edits, cancel };
+    let rounds = Rounds {
+        console,
+        edits,
+        cancel,
+    };
     match watched {
-        None | Some(WatchCommand::Build { .. } | WatchCommand::Test(_) | WatchCommand::Files { .. }) => {
+        None
+        | Some(WatchCommand::Build { .. } | WatchCommand::Test(_) | WatchCommand::Files { .. }) => {
             rounds.again_and_again()
         }
         Some(WatchCommand::Run(running)) => {
@@ -65,7 +80,9 @@ impl Rounds {
                 return Ok(Exit::Done);
             }
             self.say_waiting();
-            let Some(changed) = self.changed(None) else { return Ok(Exit::Done) };
+            let Some(changed) = self.changed(None) else {
+                return Ok(Exit::Done);
+            };
             self.say_changed(&changed);
         }
     }
@@ -97,7 +114,9 @@ impl Rounds {
                     // It ended by itself: the next change starts it again.
                     running = None;
                     self.say_waiting();
-                    let Some(changed) = self.changed(None) else { return Ok(Exit::Done) };
+                    let Some(changed) = self.changed(None) else {
+                        return Ok(Exit::Done);
+                    };
                     self.say_changed(&changed);
                 }
             }
@@ -113,16 +132,27 @@ impl Rounds {
             .stdin(Stdio::null())
             .spawn();
         let child = child.map_err(|e| {
-            say_wrong(self.console, Exit::Own, &format!("cannot start nubrik again: {e}"), &[])
+            say_wrong(
+                self.console,
+                Exit::Own,
+                &format!("cannot start nubrik again: {e}"),
+                &[],
+            )
         })?;
-        // What is built in the meantime, to see whether anything changed, must not take it for a step's.
+        // What is built in the meantime, to see whether anything changed, must not take it for a
+        // step's.
         nubrik_confine::spare(child.id(), true);
         Ok(child)
     }
 
-    /// Waits for files to change, and until they rest. `None` when it is to end, or when `child` has.
+    /// Waits for files to change, and until they rest. `None` when it is to end, or when `child`
+    /// has.
     fn changed(&mut self, mut child: Option<&mut Child>) -> Option<Vec<String>> {
-        let mut has_ended = || child.as_mut().is_some_and(|c| matches!(c.try_wait(), Ok(Some(_)) | Err(_)));
+        let mut has_ended = || {
+            child
+                .as_mut()
+                .is_some_and(|c| matches!(c.try_wait(), Ok(Some(_)) | Err(_)))
+        };
         let cancel = &self.cancel;
         self.edits.next(&|| cancel.is_thrown(), &mut has_ended)
     }
@@ -133,7 +163,11 @@ impl Rounds {
         }
         let more = files.len().saturating_sub(NAMED);
         let named = files[..files.len().min(NAMED)].join(", ");
-        let more = if more > 0 { format!(" and {more} more") } else { String::new() };
+        let more = if more > 0 {
+            format!(" and {more} more")
+        } else {
+            String::new()
+        };
         outln!(self.console);
         self.say("changed", &format!("{named}{more}"));
     }
@@ -160,7 +194,8 @@ fn end(child: &mut Child) {
     nubrik_confine::spare(child.id(), false);
 }
 
-/// The words of the command line without `watch`: those of a command. It cannot be the value of an option that is before it.
+/// The words of the command line without `watch`: those of a command. It cannot be the value of an
+/// option that is before it.
 fn words_without_watch() -> Vec<OsString> {
     let mut words: Vec<OsString> = std::env::args_os().skip(1).collect();
     let mut at = 0;
@@ -190,20 +225,40 @@ fn fingerprint(console: Console, choice: &Choice, address: &str) -> CommandResul
     let how = How::default();
     let graph = &evaluation.graph;
     let needed = (&evaluation, &*evaluation.requested);
-    let report = build_files(console, &mut workshop, &patterns, needed, how, OutputStream::Error)?;
+    let report = build_files(
+        console,
+        &mut workshop,
+        &patterns,
+        needed,
+        how,
+        OutputStream::Error,
+    )?;
     if exit_of(&report) != Exit::Done {
         return Err(exit_of(&report));
     }
     let mut files: Vec<_> = evaluation.requested.clone();
-    files.extend(evaluation.effects.iter().flat_map(|e| e.step.inputs.iter().copied()));
+    files.extend(
+        evaluation
+            .effects
+            .iter()
+            .flat_map(|e| e.step.inputs.iter().copied()),
+    );
     let mut text = format!("{:?}{:?}", evaluation.effects, evaluation.services);
     for path in evaluation.services.iter().flat_map(|s| &s.inputs) {
-        let digest = workshop.machine().digest(&path.into()).map(|d| d.hex()).unwrap_or_default();
+        let digest = workshop
+            .machine()
+            .digest(&path.into())
+            .map(|d| d.hex())
+            .unwrap_or_default();
         text.push_str(&format!("{} {digest}\n", path.as_str()));
     }
     for file in files {
         let path = &graph.file(file).path;
-        let digest = workshop.machine().digest(&path.into()).map(|d| d.hex()).unwrap_or_default();
+        let digest = workshop
+            .machine()
+            .digest(&path.into())
+            .map(|d| d.hex())
+            .unwrap_or_default();
         text.push_str(&format!("{path} {digest}\n"));
     }
     Ok(text.into_bytes())

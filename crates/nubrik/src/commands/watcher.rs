@@ -9,7 +9,9 @@ use std::time::Duration;
 
 use nubrik_confine::CancelSwitch;
 use nubrik_disk::Below;
-use nubrik_session::{Session, StartWatcher, WATCHER_LOG, WatcherEnding, WatcherHeld, serve_watcher};
+use nubrik_session::{
+    Session, StartWatcher, WATCHER_LOG, WatcherEnding, WatcherHeld, serve_watcher,
+};
 
 use super::{CommandResult, labelled, say_wrong};
 use crate::arguments::WatcherUntil;
@@ -35,13 +37,18 @@ pub fn serve(console: Console, until: WatcherUntil, seal: Option<&str>) -> Comma
     let session = Session::open(&super::started_in(), Arc::new(cancel))
         .map_err(|problem| super::say_not_opened(console, &problem))?;
     let root = &session.workspace.root;
-    session.can_watch().map_err(|doubt| wrong(format!("cannot watch: {doubt}")))?;
+    session
+        .can_watch()
+        .map_err(|doubt| wrong(format!("cannot watch: {doubt}")))?;
     let life = match until {
         WatcherUntil::Unasked => nubrik_session::WatcherLife::Unasked(UNASKED),
         WatcherUntil::Alone => nubrik_session::WatcherLife::Held(UNHELD),
     };
     let program = nubrik_session::this_program();
-    session.workspace.make_folders().map_err(|problem| super::say_not_opened(console, &problem))?;
+    session
+        .workspace
+        .make_folders()
+        .map_err(|problem| super::say_not_opened(console, &problem))?;
     let below = Below::new(root).and_then(|below| Ok((below, session.workspace.own()?)));
     let served = below.and_then(|(root, own)| serve_watcher(root, own, program, seal, life));
     let ending = served.map_err(|e| wrong(format!("cannot watch {}: {e}", root.display())))?;
@@ -53,7 +60,11 @@ pub fn serve(console: Console, until: WatcherUntil, seal: Option<&str>) -> Comma
         WatcherEnding::OtherProgram => "another version of nubrik asked",
         WatcherEnding::Gone => "the workspace, or its folder .nubrik, is gone",
     };
-    errln!(console, "{}", labelled(console.paint(OutputStream::Error), Ink::Calm, "ended", why));
+    errln!(
+        console,
+        "{}",
+        labelled(console.paint(OutputStream::Error), Ink::Calm, "ended", why)
+    );
     Ok(Exit::Done)
 }
 
@@ -63,9 +74,11 @@ pub fn starter(session: &Session) -> StartWatcher {
     Box::new(move |own, seal| start(&root, own, WatcherUntil::Unasked, Some(seal)))
 }
 
-/// Starts a watcher. Without one everything takes as long as before: that it cannot be started is no failure.
+/// Starts a watcher. Without one everything takes as long as before: that it cannot be started is
+/// no failure.
 fn start(root: &Path, own: &Below, until: WatcherUntil, seal: Option<&str>) {
-    let (Ok(program), Ok(log)) = (std::env::current_exe(), own.fresh_file(WATCHER_LOG, 0o600)) else {
+    let (Ok(program), Ok(log)) = (std::env::current_exe(), own.fresh_file(WATCHER_LOG, 0o600))
+    else {
         return;
     };
     let mut command = Command::new(program);
@@ -74,7 +87,12 @@ fn start(root: &Path, own: &Below, until: WatcherUntil, seal: Option<&str>) {
         command.args(["--seal", seal]);
     }
     // Ctrl-C means who started it.
-    command.process_group(0).current_dir(root).stdin(Stdio::null()).stdout(Stdio::null()).stderr(log);
+    command
+        .process_group(0)
+        .current_dir(root)
+        .stdin(Stdio::null())
+        .stdout(Stdio::null())
+        .stderr(log);
     if let Ok(mut child) = command.spawn() {
         nubrik_confine::spare(child.id(), true);
         std::thread::spawn(move || drop(child.wait()));
@@ -93,11 +111,15 @@ impl Open {
         let is_over = Arc::new(AtomicBool::new(false));
         let (over, root) = (is_over.clone(), root.to_owned());
         let thread = std::thread::spawn(move || stay(&root, &over));
-        Open { is_over, thread: Some(thread) }
+        Open {
+            is_over,
+            thread: Some(thread),
+        }
     }
 }
 
-/// Has the watcher of a workspace stay, and starts one where there is none; `None` where none can be.
+/// Has the watcher of a workspace stay, and starts one where there is none; `None` where none can
+/// be.
 fn stay(root: &Path, is_over: &AtomicBool) -> Option<WatcherHeld> {
     let session = Session::open(root, Arc::new(CancelSwitch::new().ok()?)).ok()?;
     let own = session.workspace.own().ok()?;

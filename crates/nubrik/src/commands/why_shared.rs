@@ -20,10 +20,17 @@ const STEPS: usize = 12;
 
 pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    session.look_at_shared().map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
+    session
+        .look_at_shared()
+        .map_err(|problem| say_wrong(console, Exit::Usage, &problem.to_string(), &[]))?;
     if !matches!(session.shared(), SharedCache::Used(_)) {
         let message = "this workspace uses no shared cache";
-        return Err(say_wrong(console, Exit::Usage, message, &["nubrik shared   says what it proposes"]));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            message,
+            &["nubrik shared   says what it proposes"],
+        ));
     }
     let patterns = patterns(console, &mut session, &[address.to_owned()])?;
     let evaluation = evaluate(console, &mut session, &patterns)?;
@@ -32,7 +39,11 @@ pub fn why_shared(console: Console, choice: &Choice, address: &str) -> CommandRe
         true => not_taken.events().for_each(|event| console.event(&event)),
         false => {
             let paint = console.paint(OutputStream::Output);
-            out!(console, "{}", ShownNotTaken(&not_taken).render(address, paint));
+            out!(
+                console,
+                "{}",
+                ShownNotTaken(&not_taken).render(address, paint)
+            );
         }
     }
     Ok(Exit::Done)
@@ -43,24 +54,53 @@ struct ShownNotTaken<'a>(&'a NotTaken<'a>);
 
 impl ShownNotTaken<'_> {
     fn render(&self, address: &str, paint: Paint) -> String {
-        let NotTaken { graph, others, nobodys, all } = self.0;
+        let NotTaken {
+            graph,
+            others,
+            nobodys,
+            all,
+        } = self.0;
         let taken = self.0.taken();
-        let head = format!("{taken} of {} of {address} are in the shared cache", counted(*all, "step"));
+        let head = format!(
+            "{taken} of {} of {address} are in the shared cache",
+            counted(*all, "step")
+        );
         let mut out = format!("{}\n", paint.ink(Ink::Strong, &head));
         let steps = others.iter().map(|other| other.step).take(STEPS);
         let steps: Vec<StepId> = steps.chain(nobodys.iter().copied().take(STEPS)).collect();
         let address_of = |step: StepId| &*graph.owner(step).address;
         let say_of = |step: StepId| &*graph.step(step).say;
-        let targets = steps.iter().map(|step| width(address_of(*step))).max().unwrap_or(0).min(40);
-        let says = steps.iter().map(|step| width(say_of(*step))).max().unwrap_or(0).min(40);
+        let targets = steps
+            .iter()
+            .map(|step| width(address_of(*step)))
+            .max()
+            .unwrap_or(0)
+            .min(40);
+        let says = steps
+            .iter()
+            .map(|step| width(say_of(*step)))
+            .max()
+            .unwrap_or(0)
+            .min(40);
         let line = |word: &str, ink: Ink, step: StepId, text: &str| {
-            let (address, say) = (padded(address_of(step), targets), padded(say_of(step), says));
-            format!("{}\n", labelled(paint, ink, word, &format!("{address}   {say}   {text}")))
+            let (address, say) = (
+                padded(address_of(step), targets),
+                padded(say_of(step), says),
+            );
+            format!(
+                "{}\n",
+                labelled(paint, ink, word, &format!("{address}   {say}   {text}"))
+            )
         };
         for other in others.iter().take(STEPS) {
-            let gave = format!("{} uploaded one to {}", other.given.writer, other.given.channel);
+            let gave = format!(
+                "{} uploaded one to {}",
+                other.given.writer, other.given.channel
+            );
             let text = match other.mismatch() {
-                Some(RestMismatch::NotHere) => format!("{gave}; whether it fits is not known here yet"),
+                Some(RestMismatch::NotHere) => {
+                    format!("{gave}; whether it fits is not known here yet")
+                }
                 Some(RestMismatch::Other(_)) => format!("{gave} that was made on another system"),
                 None => format!("{gave} that was made of something else"),
             };
@@ -68,8 +108,10 @@ impl ShownNotTaken<'_> {
             out.push_str(&differing(other, paint));
         }
         let more = |count: usize, what: &str| {
-            let text =
-                format!("{} more steps {what}; `--json` shows all of them", count.saturating_sub(STEPS));
+            let text = format!(
+                "{} more steps {what}; `--json` shows all of them",
+                count.saturating_sub(STEPS)
+            );
             if count > STEPS {
                 format!("{}\n", labelled(paint, Ink::Faint, "", &text))
             } else {
@@ -88,16 +130,23 @@ impl ShownNotTaken<'_> {
 /// What differs, below the line of a step.
 fn differing(other: &OtherResult, paint: Paint) -> String {
     let differences = other.differences();
-    let lines = differences.iter().take(SHOWN).filter_map(|differs| difference_line(differs, paint));
+    let lines = differences
+        .iter()
+        .take(SHOWN)
+        .filter_map(|differs| difference_line(differs, paint));
     let mut out: String = lines.collect();
     if differences.len() > SHOWN {
-        let more = format!("and {} more; `--json` shows all of them", differences.len() - SHOWN);
+        let more = format!(
+            "and {} more; `--json` shows all of them",
+            differences.len() - SHOWN
+        );
         out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
     }
     let text = match other.mismatch() {
         Some(RestMismatch::Other(path)) => format!("it rests on {path}, which is another one here"),
         Some(RestMismatch::NotHere) => {
-            "the list of files that it rests on is not on this machine; a build asks for it".to_owned()
+            "the list of files that it rests on is not on this machine; a build asks for it"
+                .to_owned()
         }
         None => return out,
     };

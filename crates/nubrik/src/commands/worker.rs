@@ -27,18 +27,31 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
     }
     let problem = |why: TeamTrouble| {
         let mend = "at in [workers] of nubrik.toml: nubrik explain workers";
-        say_wrong(console, Exit::Failed, &format!("the workers cannot be asked: {why}"), &[mend])
+        say_wrong(
+            console,
+            Exit::Failed,
+            &format!("the workers cannot be asked: {why}"),
+            &[mend],
+        )
     };
     let all = session.workers().map_err(problem)?;
     if console.is_json() {
-        all.iter().for_each(|alive| console.event(&WorkerEvent::of(alive)));
+        all.iter()
+            .for_each(|alive| console.event(&WorkerEvent::of(alive)));
         return Ok(Exit::Done);
     }
-    let widest = all.iter().map(|alive| width(&alive.name)).max().unwrap_or(0);
+    let widest = all
+        .iter()
+        .map(|alive| width(&alive.name))
+        .max()
+        .unwrap_or(0);
     let paint = console.paint(OutputStream::Output);
     for alive in &all {
         let steps = format!("{} at once", counted(alive.slots, "step"));
-        let (name, machine) = (padded(&visible(&alive.name), widest), visible(&alive.machine));
+        let (name, machine) = (
+            padded(&visible(&alive.name), widest),
+            visible(&alive.machine),
+        );
         let text = format!("{name}   {steps}, {} now   {machine}", alive.busy);
         outln!(console, "{}", labelled(paint, Ink::Found, "worker", &text));
         let given = given_labels(alive);
@@ -47,19 +60,32 @@ pub fn workers(console: Console, choice: &Choice) -> CommandResult<Exit> {
             outln!(console, "{}", labelled(paint, Ink::Calm, "", &text));
         }
         if let Some(why) = &alive.away {
-            let text = format!("{}   takes no steps for a while: {}", padded("", widest), visible(why));
+            let text = format!(
+                "{}   takes no steps for a while: {}",
+                padded("", widest),
+                visible(why)
+            );
             outln!(console, "{}", labelled(paint, Ink::Doubt, "", &text));
         }
     }
     if all.is_empty() {
-        outln!(console, "{}", labelled(paint, Ink::Calm, "workers", "no worker is in this pool now"));
+        outln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Calm, "workers", "no worker is in this pool now")
+        );
     }
     Ok(Exit::Done)
 }
 
 fn no_settings(console: Console) -> Exit {
     let mend = "[workers] with at = \"nats://jobs.example:4222\": nubrik explain workers";
-    say_wrong(console, Exit::Usage, "nubrik.toml names no server for workers", &[mend])
+    say_wrong(
+        console,
+        Exit::Usage,
+        "nubrik.toml names no server for workers",
+        &[mend],
+    )
 }
 
 /// How somebody works for others, as it was typed.
@@ -75,32 +101,62 @@ pub struct WorkerChoice<'a> {
 
 /// Works for others until it is stopped.
 pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandResult<Exit> {
-    let WorkerChoice { slots, name, labels, grace, metrics } = *own;
+    let WorkerChoice {
+        slots,
+        name,
+        labels,
+        grace,
+        metrics,
+    } = *own;
     let mut session = open(console, choice)?;
     if session.workspace.settings.workers.is_none() {
         return Err(no_settings(console));
     }
     let name = name.map_or_else(own_name, str::to_owned);
     if !is_worker_name(&name) {
-        let text = format!("`{name}` is no name of a worker: letters, digits, `-`, `_` and `.`, 64 at most");
-        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik workers serve --name mill-2"]));
+        let text = format!(
+            "`{name}` is no name of a worker: letters, digits, `-`, `_` and `.`, 64 at most"
+        );
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            &text,
+            &["nubrik workers serve --name mill-2"],
+        ));
     }
     if let Some(label) = labels.iter().find(|label| !nubrik_graph::is_label(label)) {
         let text = format!("`{label}` is no label: letters, digits, `-` and `_`, 32 at most");
-        return Err(say_wrong(console, Exit::Usage, &text, &["nubrik workers serve --label tide-board"]));
+        return Err(say_wrong(
+            console,
+            Exit::Usage,
+            &text,
+            &["nubrik workers serve --label tide-board"],
+        ));
     }
-    let labels: Vec<Arc<str>> = labels.iter().map(|label| Arc::from(label.as_str())).collect();
+    let labels: Vec<Arc<str>> = labels
+        .iter()
+        .map(|label| Arc::from(label.as_str()))
+        .collect();
     let slots = slots.map_or(session.default_jobs(), usize::from);
     let ready = session.work_for_others(&name, slots, &labels, &CancelSwitch::new);
     let mut site = ready.map_err(|why| {
-        say_wrong(console, Exit::Usage, &format!("this machine cannot be a worker: {why}"), &[])
+        say_wrong(
+            console,
+            Exit::Usage,
+            &format!("this machine cannot be a worker: {why}"),
+            &[],
+        )
     })?;
     let listener = metrics.map(|at| listener_at(console, at)).transpose()?;
     let paint = console.paint(OutputStream::Output);
-    let line = |word: &str, text: &str| outln!(console, "{}", labelled(paint, Ink::Found, word, text));
+    let line =
+        |word: &str, text: &str| outln!(console, "{}", labelled(paint, Ink::Found, word, text));
     if !console.is_json() {
         let steps = counted(slots, "step");
-        line("worker", &format!("{name} runs {steps} at once for clients; Ctrl-C stops it"));
+        line(
+            "worker",
+            &format!("{name} runs {steps} at once for clients; Ctrl-C stops it"),
+        );
     }
     let at = listener.as_ref().and_then(Listener::address);
     if let Some(at) = at {
@@ -119,15 +175,30 @@ pub fn worker(console: Console, choice: &Choice, own: &WorkerChoice) -> CommandR
 fn listener_at(console: Console, at: SocketAddr) -> CommandResult<Listener> {
     Listener::open(at).map_err(|e| {
         let text = format!("{at} cannot be listened at: {e}");
-        say_wrong(console, Exit::Usage, &text, &["--metrics 0   takes a free port, and says which"])
+        say_wrong(
+            console,
+            Exit::Usage,
+            &text,
+            &["--metrics 0   takes a free port, and says which"],
+        )
     })
 }
 
 /// What this machine is called, where nobody says otherwise.
 fn own_name() -> String {
     let host = std::fs::read_to_string("/proc/sys/kernel/hostname").unwrap_or_default();
-    let host = if host.trim().is_empty() { "machine" } else { host.trim() };
-    let fine = |c: char| if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') { c } else { '-' };
+    let host = if host.trim().is_empty() {
+        "machine"
+    } else {
+        host.trim()
+    };
+    let fine = |c: char| {
+        if c.is_ascii_alphanumeric() || matches!(c, '-' | '.') {
+            c
+        } else {
+            '-'
+        }
+    };
     let host: String = host.chars().map(fine).take(40).collect();
     format!("{host}-{}", std::process::id())
 }
@@ -144,13 +215,23 @@ impl WorkerListener for WorkerFace {
         if console.is_json() {
             return console.event(&WorkedEvent::of(end));
         }
-        let WorkedJob { say, build, why_not, took, .. } = end;
+        let WorkedJob {
+            say,
+            build,
+            why_not,
+            took,
+            ..
+        } = end;
         let took = duration(took.as_micros() as u64);
         let (word, ink, text) = match why_not {
             None => ("ran", Ink::Busy, format!("{say}   {took}   for {build}")),
             Some(why) => ("gave up", Ink::Doubt, format!("{say}   for {build}: {why}")),
         };
-        outln!(console, "{}", labelled(console.paint(OutputStream::Output), ink, word, &text));
+        outln!(
+            console,
+            "{}",
+            labelled(console.paint(OutputStream::Output), ink, word, &text)
+        );
     }
 
     fn ends(&self, running: usize) {
@@ -163,7 +244,11 @@ impl WorkerListener for WorkerFace {
             self.grace.as_secs()
         );
         let paint = self.console.paint(OutputStream::Output);
-        outln!(self.console, "{}", labelled(paint, Ink::Doubt, "worker", &text));
+        outln!(
+            self.console,
+            "{}",
+            labelled(paint, Ink::Doubt, "worker", &text)
+        );
     }
 
     fn is_in_a_hurry(&self) -> bool {

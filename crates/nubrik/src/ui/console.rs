@@ -1,6 +1,6 @@
-//! The one way out: everything that a command prints goes through a [`Console`]. It knows for whom that is, how wide the terminal
-//! is, and whether anyone still reads. What could steer a terminal is made visible, and whoever no longer reads ends the
-//! work in order.
+//! The one way out: everything that a command prints goes through a [`Console`]. It knows for whom
+//! that is, how wide the terminal is, and whether anyone still reads. What could steer a terminal
+//! is made visible, and whoever no longer reads ends the work in order.
 
 use std::io::{self, Write};
 use std::sync::atomic::{AtomicU8, Ordering};
@@ -110,7 +110,11 @@ fn write(stream: OutputStream, text: &str) {
         OutputStream::Output => {
             let mut out = io::stdout().lock();
             if let Err(e) = out.write_all(bytes).and_then(|()| out.flush()) {
-                let why = if e.kind() == io::ErrorKind::BrokenPipe { NOBODY_READS } else { BROKEN };
+                let why = if e.kind() == io::ErrorKind::BrokenPipe {
+                    NOBODY_READS
+                } else {
+                    BROKEN
+                };
                 OUTPUT.store(why, Ordering::Relaxed);
                 // Steps end, what was done is remembered, services stop.
                 interrupt::stop();
@@ -119,8 +123,8 @@ fn write(stream: OutputStream, text: &str) {
     }
 }
 
-/// The exit code where standard output could not be written: a reader that closed it has not seen all, and a user who has a full
-/// disk there does not know what is missing.
+/// The exit code where standard output could not be written: a reader that closed it has not seen
+/// all, and a user who has a full disk there does not know what is missing.
 pub fn exit_code() -> Option<u8> {
     match OUTPUT.load(Ordering::Relaxed) {
         OPEN => None,

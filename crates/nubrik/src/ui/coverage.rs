@@ -18,16 +18,34 @@ const NAMES: usize = 4;
 /// Shows which lines ran, for people or programs.
 pub fn show(console: Console, graph: &Graph, covered: &Covered, changed: Option<ChangedSince<'_>>) {
     if console.is_json() {
-        covered.events(changed).for_each(|event| console.event(&event));
+        covered
+            .events(changed)
+            .for_each(|event| console.event(&event));
         return console.event(&covered.sum_event(graph, changed));
     }
-    out!(console, "{}", render(graph, covered, changed, console.paint(OutputStream::Output)));
+    out!(
+        console,
+        "{}",
+        render(graph, covered, changed, console.paint(OutputStream::Output))
+    );
 }
 
-fn render(graph: &Graph, covered: &Covered, changed: Option<ChangedSince<'_>>, paint: Paint) -> String {
-    let files: Vec<(&str, &LineCounts)> =
-        covered.lines.files.iter().map(|(p, lines)| (p.as_str(), lines)).collect();
-    let files: Vec<_> = files.into_iter().filter(|(_, lines)| !lines.is_empty()).collect();
+fn render(
+    graph: &Graph,
+    covered: &Covered,
+    changed: Option<ChangedSince<'_>>,
+    paint: Paint,
+) -> String {
+    let files: Vec<(&str, &LineCounts)> = covered
+        .lines
+        .files
+        .iter()
+        .map(|(p, lines)| (p.as_str(), lines))
+        .collect();
+    let files: Vec<_> = files
+        .into_iter()
+        .filter(|(_, lines)| !lines.is_empty())
+        .collect();
     let mut out = format!("\n{}", by_file(&files, paint));
     if let Some(changed) = changed {
         out.push_str(&changed_lines(covered, changed, paint));
@@ -57,16 +75,27 @@ fn branches_of(covered: &Covered) -> String {
         return String::new();
     }
     let share = percent(branches.taken, branches.all);
-    format!("; {} of the branches: {} of {}", share.trim_start(), branches.taken, branches.all)
+    format!(
+        "; {} of the branches: {} of {}",
+        share.trim_start(),
+        branches.taken,
+        branches.all
+    )
 }
 
 /// What of a file did not run: lines, and lines of which a branch was never taken.
 fn not_run(lines: &LineCounts) -> String {
     let missed = lines.uncovered();
-    let partly: Vec<RangeInclusive<u32>> = lines.partly_run().into_iter().map(|line| line..=line).collect();
+    let partly: Vec<RangeInclusive<u32>> = lines
+        .partly_run()
+        .into_iter()
+        .map(|line| line..=line)
+        .collect();
     let told = [("not run: ", missed), ("partly: ", partly)];
     let told = told.iter().filter(|(_, lines)| !lines.is_empty());
-    told.map(|(word, lines)| format!("{word}{}", ranges(lines))).collect::<Vec<_>>().join("; ")
+    told.map(|(word, lines)| format!("{word}{}", ranges(lines)))
+        .collect::<Vec<_>>()
+        .join("; ")
 }
 
 /// A line for each file, with what did not run; of many files those with most of it.
@@ -78,20 +107,38 @@ fn by_file(files: &[(&str, &LineCounts)], paint: Paint) -> String {
         told.truncate(FILES);
         told.sort_by_key(|(path, _)| *path);
     }
-    let column = told.iter().map(|(path, _)| width(path)).max().unwrap_or(0).min(44);
+    let column = told
+        .iter()
+        .map(|(path, _)| width(path))
+        .max()
+        .unwrap_or(0)
+        .min(44);
     let counts = |lines: &LineCounts| format!("{} of {}", lines.covered(), lines.len());
-    let of_counts = told.iter().map(|(_, lines)| counts(lines).len()).max().unwrap_or(0);
-    let room = paint.width.map_or(usize::MAX, |all| all.saturating_sub(5 + 2 + column + 2 + of_counts + 2));
+    let of_counts = told
+        .iter()
+        .map(|(_, lines)| counts(lines).len())
+        .max()
+        .unwrap_or(0);
+    let room = paint.width.map_or(usize::MAX, |all| {
+        all.saturating_sub(5 + 2 + column + 2 + of_counts + 2)
+    });
     for (path, lines) in &told {
         let missed = not_run(lines);
-        let ink = if missed.is_empty() { Ink::Calm } else { Ink::Doubt };
+        let ink = if missed.is_empty() {
+            Ink::Calm
+        } else {
+            Ink::Doubt
+        };
         let share = paint.ink(ink, &percent(lines.covered(), lines.len()));
         let missed = match missed.is_empty() || room < 12 {
             true => String::new(),
             false => format!("  {}", cut(&missed, room, paint.glyph("…", "..."))),
         };
         let (path, counts) = (padded(path, column), counts(lines));
-        out.push_str(&format!("{share}  {path}  {counts:>of_counts$}{}\n", paint.ink(Ink::Faint, &missed)));
+        out.push_str(&format!(
+            "{share}  {path}  {counts:>of_counts$}{}\n",
+            paint.ink(Ink::Faint, &missed)
+        ));
     }
     if files.len() > told.len() {
         let rest = files.len() - told.len();
@@ -108,21 +155,37 @@ fn by_file(files: &[(&str, &LineCounts)], paint: Paint) -> String {
 
 /// What tests say nothing of, or nothing that can be read.
 fn not_told(graph: &Graph, covered: &Covered, paint: Paint) -> String {
-    let line =
-        |word: &str, ink: Ink, text: &str| format!("{}{text}\n", paint.ink(ink, &format!("{word:<10}")));
+    let line = |word: &str, ink: Ink, text: &str| {
+        format!("{}{text}\n", paint.ink(ink, &format!("{word:<10}")))
+    };
     let mut out = String::new();
     for (test, problem) in &covered.unreadable {
-        let text = format!("{}   its coverage cannot be read: {problem}", test_path(graph, *test));
+        let text = format!(
+            "{}   its coverage cannot be read: {problem}",
+            test_path(graph, *test)
+        );
         out.push_str(&line("malformed", Ink::Wrong, &text));
     }
     if !covered.not_covered.is_empty() {
-        let names: Vec<&str> = covered.not_covered.iter().map(|path| path.as_str()).collect();
+        let names: Vec<&str> = covered
+            .not_covered
+            .iter()
+            .map(|path| path.as_str())
+            .collect();
         let text = format!("{}: {}", counted(names.len(), "file"), some(&names));
         out.push_str(&line("uncovered", Ink::Doubt, &text));
     }
     if !covered.not_counted.is_empty() {
-        let names: Vec<&str> = covered.not_counted.iter().map(|test| test_path(graph, *test)).collect();
-        let text = format!("{} report no lines: {}", counted(names.len(), "test"), some(&names));
+        let names: Vec<&str> = covered
+            .not_counted
+            .iter()
+            .map(|test| test_path(graph, *test))
+            .collect();
+        let text = format!(
+            "{} report no lines: {}",
+            counted(names.len(), "test"),
+            some(&names)
+        );
         out.push_str(&line("uncounted", Ink::Faint, &text));
     }
     out
@@ -164,7 +227,12 @@ fn ranges(lines: &[RangeInclusive<u32>]) -> String {
 
 /// The first of some names, and how many more there are.
 fn some(names: &[&str]) -> String {
-    let mut text = names.iter().take(NAMES).copied().collect::<Vec<_>>().join(", ");
+    let mut text = names
+        .iter()
+        .take(NAMES)
+        .copied()
+        .collect::<Vec<_>>()
+        .join(", ");
     if names.len() > NAMES {
         text.push_str(&format!(" and {} more", names.len() - NAMES));
     }
@@ -178,7 +246,11 @@ mod tests {
     #[test]
     fn shares_are_never_rounded_up() {
         assert_eq!(
-            (percent(999, 1000).as_str(), percent(3, 3).as_str(), percent(0, 9).as_str()),
+            (
+                percent(999, 1000).as_str(),
+                percent(3, 3).as_str(),
+                percent(0, 9).as_str()
+            ),
             (" 99 %", "100 %", "  0 %")
         );
         assert_eq!(ranges(&[3..=5, 9..=9]), "3-5, 9");

@@ -14,7 +14,8 @@ use super::text::harmless;
 /// How many files are named that commands wrote before they failed.
 const FILES_SHOWN: usize = 5;
 
-/// Where the whole command of a step is to be read. What is no target cannot be shown: its command is kept in a file.
+/// Where the whole command of a step is to be read. What is no target cannot be shown: its command
+/// is kept in a file.
 fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {
     let owner = graph.owner(id);
     if owner.role != Role::Inner {
@@ -22,7 +23,11 @@ fn whole_command(graph: &Graph, id: StepId, root: &Path) -> Option<String> {
     }
     let step = graph.step(id);
     let commands = shown_command(step).join("\n") + "\n";
-    nubrik_disk::keep_printed(root, &format!("command of {}", step.say), commands.as_bytes())
+    nubrik_disk::keep_printed(
+        root,
+        &format!("command of {}", step.say),
+        commands.as_bytes(),
+    )
 }
 
 /// The commands of a step, long ones by their beginning and end, and where they ran.
@@ -31,7 +36,10 @@ fn commands_of(graph: &Graph, id: StepId, root: &Path, line: &mut impl FnMut(&st
     for (i, command) in shown_command(graph.step(id)).iter().enumerate() {
         let short = shortened(command);
         cut |= short.is_some();
-        line(if i > 0 { "then" } else { "command" }, short.as_deref().unwrap_or(command));
+        line(
+            if i > 0 { "then" } else { "command" },
+            short.as_deref().unwrap_or(command),
+        );
     }
     if cut && let Some(whole) = whole_command(graph, id, root) {
         line("whole", &whole);
@@ -43,10 +51,14 @@ fn commands_of(graph: &Graph, id: StepId, root: &Path, line: &mut impl FnMut(&st
 fn where_all_is(root: &Path, title: &str, printed: &[u8], text: &str, paint: Paint) -> String {
     let (_, left_out, _) = excerpt(paint).of(text);
     // A command may print such a line itself: only a file that is there counts.
-    let kept = file_with_all(text).filter(|file| root.join(file).is_file()).map(str::to_owned);
+    let kept = file_with_all(text)
+        .filter(|file| root.join(file).is_file())
+        .map(str::to_owned);
     let keep = || nubrik_disk::keep_printed(root, title, printed);
     let whole = kept.or_else(|| (left_out > 0).then(keep).flatten());
-    whole.map_or("it could not be kept".to_owned(), |file| format!("all of it: {file}"))
+    whole.map_or("it could not be kept".to_owned(), |file| {
+        format!("all of it: {file}")
+    })
 }
 
 /// Everything about a failed step below its line.
@@ -61,7 +73,10 @@ pub fn render(
     let step = graph.step(id);
     let mut out = String::new();
     let mut line = |label: &str, text: &str| {
-        out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        out.push_str(&format!(
+            "  {}  {text}\n",
+            paint.ink(Ink::Calm, &format!("{label:<8}"))
+        ));
     };
     let ran = !matches!(
         failure,
@@ -81,14 +96,23 @@ pub fn render(
     let told = failure.readings(graph, id, printed);
     let is_gone = matches!(step.work, nubrik_graph::WorkFolder::Private { .. });
     if ran && (is_gone || told.iter().all(|(label, _)| *label != "try")) {
-        look_inside(graph, id).iter().for_each(|command| line("look", command));
+        look_inside(graph, id)
+            .iter()
+            .for_each(|command| line("look", command));
     }
     for (label, text) in told {
-        let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
+        let text = if label == "try" {
+            paint.ink(Ink::Mend, &text)
+        } else {
+            text
+        };
         line(label, &text);
     }
     let files = wrote(graph, id, failure, root);
-    files.iter().take(FILES_SHOWN).for_each(|file| line("wrote", file));
+    files
+        .iter()
+        .take(FILES_SHOWN)
+        .for_each(|file| line("wrote", file));
     if files.len() > FILES_SHOWN {
         line("", &format!("and {} more", files.len() - FILES_SHOWN));
     }
@@ -126,8 +150,11 @@ fn look_inside(graph: &Graph, id: StepId) -> Option<String> {
     // A variant that a definition chose is chosen by its options.
     let mut chosen = crate::arguments::chosen().to_owned();
     if chosen.is_empty() && !step.variant.is_empty() {
-        chosen =
-            step.variant.split(", ").map(|set| format!(" --set {}", nubrik_graph::shown_word(set))).collect();
+        chosen = step
+            .variant
+            .split(", ")
+            .map(|set| format!(" --set {}", nubrik_graph::shown_word(set)))
+            .collect();
     }
     Some(format!("nubrik inside{chosen} {}{words}", owner.address))
 }
@@ -136,7 +163,12 @@ fn look_inside(graph: &Graph, id: StepId) -> Option<String> {
 fn folder_of(graph: &Graph, id: StepId, root: &Path) -> String {
     match &graph.step(id).work {
         nubrik_graph::WorkFolder::Private { .. } => "one of its own, which is gone now".to_owned(),
-        work => root.join(work.path().as_str()).display().to_string().trim_end_matches('/').to_owned(),
+        work => root
+            .join(work.path().as_str())
+            .display()
+            .to_string()
+            .trim_end_matches('/')
+            .to_owned(),
     }
 }
 
@@ -144,8 +176,15 @@ fn folder_of(graph: &Graph, id: StepId, root: &Path) -> String {
 pub fn render_survived(graph: &Graph, id: StepId, refused: &[Refusal], paint: Paint) -> String {
     let mut out = String::new();
     for (label, text) in survived(graph, id, refused) {
-        let text = if label == "try" { paint.ink(Ink::Mend, &text) } else { text };
-        out.push_str(&format!("  {}  {text}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+        let text = if label == "try" {
+            paint.ink(Ink::Mend, &text)
+        } else {
+            text
+        };
+        out.push_str(&format!(
+            "  {}  {text}\n",
+            paint.ink(Ink::Calm, &format!("{label:<8}"))
+        ));
     }
     out
 }

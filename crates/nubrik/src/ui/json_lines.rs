@@ -19,7 +19,12 @@ pub struct JsonLines<'g> {
 
 impl<'g> JsonLines<'g> {
     pub fn new(graph: &'g Graph, console: Console, root: PathBuf, told: Told) -> JsonLines<'g> {
-        JsonLines { graph, console, root, told }
+        JsonLines {
+            graph,
+            console,
+            root,
+            told,
+        }
     }
 }
 
@@ -28,7 +33,9 @@ impl Listener for JsonLines<'_> {
         match event {
             Event::Began { order } => self.console.event(&BeganEvent::of(order.len())),
             Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Unpacks { .. } => {}
-            Event::Done { verdict, failure, .. } => {
+            Event::Done {
+                verdict, failure, ..
+            } => {
                 let is_told = match verdict {
                     Verdict::Current => self.told.unchanged,
                     _ => !self.told.only_trouble || failure.is_some(),
@@ -39,7 +46,8 @@ impl Listener for JsonLines<'_> {
                 }
             }
             Event::Survived { step, refused } => {
-                self.console.event(&RefusedEvent::of(self.graph, *step, refused));
+                self.console
+                    .event(&RefusedEvent::of(self.graph, *step, refused));
             }
             Event::Notice(notice) => self.console.event(&NoticeEvent::of(notice.to_string())),
         }

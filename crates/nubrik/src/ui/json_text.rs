@@ -8,11 +8,13 @@ use super::visible::steers;
 
 /// A value on a line; `None` where it is none that JSON can hold.
 pub fn line(value: &impl Serialize) -> Option<String> {
-    serde_json::to_string(value).ok().map(|line| format!("{}\n", escaped(&line)))
+    serde_json::to_string(value)
+        .ok()
+        .map(|line| format!("{}\n", escaped(&line)))
 }
 
-/// JSON in which no character is left that would steer a terminal: such characters are in its texts only, where an escape
-/// means the same.
+/// JSON in which no character is left that would steer a terminal: such characters are in its texts
+/// only, where an escape means the same.
 fn escaped(line: &str) -> Cow<'_, str> {
     if !line.chars().any(steers) {
         return Cow::Borrowed(line);
@@ -21,7 +23,9 @@ fn escaped(line: &str) -> Cow<'_, str> {
     for c in line.chars() {
         if steers(c) {
             let mut units = [0; 2];
-            c.encode_utf16(&mut units).iter().for_each(|unit| escaped.push_str(&format!("\\u{unit:04x}")));
+            c.encode_utf16(&mut units)
+                .iter()
+                .for_each(|unit| escaped.push_str(&format!("\\u{unit:04x}")));
         } else {
             escaped.push(c);
         }

@@ -1,5 +1,5 @@
-//! A graph drawn in text: a line for each node, with all that depend on it above it. Lanes at the right of the names lead
-//! down to the dependencies.
+//! A graph drawn in text: a line for each node, with all that depend on it above it. Lanes at the
+//! right of the names lead down to the dependencies.
 //!
 //! ```text
 //! tide/tidecast  ●─╮  program
@@ -34,39 +34,71 @@ pub fn draw(shape: &Shape, [filled, hollow]: Legend, paint: Paint) -> Option<Str
         return None;
     }
     let mut needs: Vec<Vec<usize>> = vec![Vec::new(); shape.nodes.len()];
-    shape.edges.iter().for_each(|(from, to)| needs[*from].push(*to));
-    let mut canvas = Canvas { paint, lanes: Vec::new(), rows: Vec::new(), marked: None };
+    shape
+        .edges
+        .iter()
+        .for_each(|(from, to)| needs[*from].push(*to));
+    let mut canvas = Canvas {
+        paint,
+        lanes: Vec::new(),
+        rows: Vec::new(),
+        marked: None,
+    };
     for node in order(&needs) {
         canvas.node(node, &needs[node], shape.nodes[node].focus);
     }
-    let lanes = canvas.rows.iter().map(|(row, _)| width(row)).max().unwrap_or(0);
-    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(lanes + 5));
+    let lanes = canvas
+        .rows
+        .iter()
+        .map(|(row, _)| width(row))
+        .max()
+        .unwrap_or(0);
+    let room = paint
+        .width
+        .map_or(usize::MAX, |w| w.saturating_sub(lanes + 5));
     if lanes > 2 * MOST_LANES || room < NAME_COLUMNS {
         return None;
     }
     let more = paint.glyph("…", "...");
-    let names: Vec<String> = shape.nodes.iter().map(|node| cut(&node.name, room, more)).collect();
+    let names: Vec<String> = shape
+        .nodes
+        .iter()
+        .map(|node| cut(&node.name, room, more))
+        .collect();
     let widest = names.iter().map(|name| width(name)).max().unwrap_or(0);
     let mut out = String::new();
     for (row, node) in canvas.rows {
         let (name, kind, ink) = match node {
             Some(node) => {
                 let DrawnNode { kind, focus, .. } = &shape.nodes[node];
-                let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(widest + lanes + 5));
-                (&*names[node], cut(kind, room, more), if *focus { Ink::Strong } else { Ink::Calm })
+                let room = paint
+                    .width
+                    .map_or(usize::MAX, |w| w.saturating_sub(widest + lanes + 5));
+                (
+                    &*names[node],
+                    cut(kind, room, more),
+                    if *focus { Ink::Strong } else { Ink::Calm },
+                )
             }
             None => ("", String::new(), Ink::Calm),
         };
         let before = " ".repeat(widest - width(name));
         let after = " ".repeat(lanes - width(&row));
-        let (name, row, kind) =
-            (paint.ink(ink, name), paint.ink(Ink::Calm, &row), paint.ink(Ink::Faint, &kind));
+        let (name, row, kind) = (
+            paint.ink(ink, name),
+            paint.ink(Ink::Calm, &row),
+            paint.ink(Ink::Faint, &kind),
+        );
         out.push_str(format!("{before}{name}  {row}{after}  {kind}").trim_end());
         out.push('\n');
     }
     let asked = shape.nodes.iter().filter(|node| node.focus).count();
     if asked > 0 && asked < shape.nodes.len() {
-        let legend = format!("{} {filled}   {} {hollow}", mark(true, paint), mark(false, paint));
+        let legend = format!(
+            "{} {filled}   {} {hollow}",
+            mark(true, paint),
+            mark(false, paint)
+        );
         out.push_str(&format!("\n{}\n", paint.ink(Ink::Faint, &legend)));
     }
     Some(out)
@@ -74,7 +106,11 @@ pub fn draw(shape: &Shape, [filled, hollow]: Legend, paint: Paint) -> Option<Str
 
 /// The sign of a node.
 fn mark(focus: bool, paint: Paint) -> &'static str {
-    if focus { paint.glyph("●", "#") } else { paint.glyph("○", "o") }
+    if focus {
+        paint.glyph("●", "#")
+    } else {
+        paint.glyph("○", "o")
+    }
 }
 
 /// Nodes in an order in which each one is before what it needs, and near to it.
@@ -82,7 +118,10 @@ fn order(needs: &[Vec<usize>]) -> Vec<usize> {
     let mut users = vec![0usize; needs.len()];
     needs.iter().flatten().for_each(|need| users[*need] += 1);
     // What was reached last is drawn first: lanes stay short.
-    let mut ready: Vec<usize> = (0..needs.len()).rev().filter(|node| users[*node] == 0).collect();
+    let mut ready: Vec<usize> = (0..needs.len())
+        .rev()
+        .filter(|node| users[*node] == 0)
+        .collect();
     let mut order = Vec::with_capacity(needs.len());
     while let Some(node) = ready.pop() {
         order.push(node);
@@ -124,18 +163,25 @@ impl Canvas {
         let before: Vec<bool> = self.lanes.iter().map(Option::is_some).collect();
         self.lanes[own] = None;
         let joined: Vec<usize> = needs.iter().map(|need| self.lane_to(*need, own)).collect();
-        self.rows.push((self.row(own, mark(focus, self.paint), &before, &joined), Some(node)));
+        self.rows.push((
+            self.row(own, mark(focus, self.paint), &before, &joined),
+            Some(node),
+        ));
         self.marked = Some(own);
         while self.lanes.last().is_some_and(Option::is_none) {
             self.lanes.pop();
         }
     }
 
-    /// A row with lanes only. It joins a node with a dependency right below it, and parts a node from the one above that does not
-    /// need it.
+    /// A row with lanes only. It joins a node with a dependency right below it, and parts a node
+    /// from the one above that does not need it.
     fn gap(&mut self) {
         let bar = self.paint.glyph("│ ", "| ");
-        let row: String = self.lanes.iter().map(|lane| if lane.is_some() { bar } else { "  " }).collect();
+        let row: String = self
+            .lanes
+            .iter()
+            .map(|lane| if lane.is_some() { bar } else { "  " })
+            .collect();
         if !self.rows.is_empty() {
             self.rows.push((row.trim_end().to_owned(), None));
         }
@@ -158,10 +204,14 @@ impl Canvas {
     }
 
     fn free_lane(&mut self, node: usize) -> usize {
-        let free = self.lanes.iter().position(Option::is_none).unwrap_or_else(|| {
-            self.lanes.push(None);
-            self.lanes.len() - 1
-        });
+        let free = self
+            .lanes
+            .iter()
+            .position(Option::is_none)
+            .unwrap_or_else(|| {
+                self.lanes.push(None);
+                self.lanes.len() - 1
+            });
         self.lanes[free] = Some(node);
         free
     }
@@ -189,7 +239,11 @@ impl Canvas {
                 (false, false) if first < lane && lane < last => glyph("─", "-"),
                 (false, false) => " ",
             });
-            row.push_str(if first <= lane && lane < last { glyph("─", "-") } else { " " });
+            row.push_str(if first <= lane && lane < last {
+                glyph("─", "-")
+            } else {
+                " "
+            });
         }
         row.trim_end().to_owned()
     }
@@ -200,7 +254,12 @@ mod tests {
     use super::*;
 
     const LEGEND: Legend = ["asked for", "not asked for"];
-    const PLAIN: Paint = Paint { colours: false, glyphs: true, width: None, plain: false };
+    const PLAIN: Paint = Paint {
+        colours: false,
+        glyphs: true,
+        width: None,
+        plain: false,
+    };
 
     fn shape(nodes: &[&str], edges: &[(usize, usize)]) -> Shape {
         let node = |name: &&str| DrawnNode {
@@ -210,19 +269,34 @@ mod tests {
             focus: *name == "all",
             link: None,
         };
-        Shape { nodes: nodes.iter().map(node).collect(), edges: edges.to_vec(), ..Shape::default() }
+        Shape {
+            nodes: nodes.iter().map(node).collect(),
+            edges: edges.to_vec(),
+            ..Shape::default()
+        }
     }
 
     #[test]
     fn each_node_is_above_what_it_needs_and_lanes_lead_there() {
-        let one = shape(&["all", "left", "right", "base"], &[(0, 1), (0, 2), (1, 3), (2, 3)]);
+        let one = shape(
+            &["all", "left", "right", "base"],
+            &[(0, 1), (0, 2), (1, 3), (2, 3)],
+        );
         let drawn = draw(&one, LEGEND, PLAIN).unwrap_or_default();
         assert_eq!(
             drawn,
             "  all  ●─╮  step\n       │ │\n left  ○ │  step\nright  ├─○  step\n base  ○    step\n\n\
              ● asked for   ○ not asked for\n"
         );
-        let ascii = draw(&one, LEGEND, Paint { glyphs: false, ..PLAIN }).unwrap_or_default();
+        let ascii = draw(
+            &one,
+            LEGEND,
+            Paint {
+                glyphs: false,
+                ..PLAIN
+            },
+        )
+        .unwrap_or_default();
         assert_eq!(
             ascii,
             "  all  #-.  step\n       | |\n left  o |  step\nright  +-o  step\n base  o    step\n\n\
@@ -237,7 +311,13 @@ mod tests {
         let nodes: Vec<&str> = drawn.lines().take_while(|line| !line.is_empty()).collect();
         assert_eq!(
             nodes,
-            ["all  ●─┬─╮  step", "     │ │ │", "  a  ○─│─┤  step", "  c    │ ○  step", "  b    ○    step"]
+            [
+                "all  ●─┬─╮  step",
+                "     │ │ │",
+                "  a  ○─│─┤  step",
+                "  c    │ ○  step",
+                "  b    ○    step"
+            ]
         );
     }
 
@@ -248,7 +328,15 @@ mod tests {
         let nodes: Vec<&str> = drawn.lines().take(7).collect();
         assert_eq!(
             nodes,
-            ["all  ●  step", "     │", "  a  ○  step", "", "  b  ○  step", "     │", "  c  ○  step"]
+            [
+                "all  ●  step",
+                "     │",
+                "  a  ○  step",
+                "",
+                "  b  ○  step",
+                "     │",
+                "  c  ○  step"
+            ]
         );
     }
 
@@ -257,13 +345,31 @@ mod tests {
         let names: Vec<String> = (0..60).map(|n| format!("t{n}")).collect();
         let names: Vec<&str> = names.iter().map(String::as_str).collect();
         let wide: Vec<(usize, usize)> = (1..60).map(|n| (0, n)).collect();
-        assert!(draw(&shape(&names, &wide), LEGEND, PLAIN).is_none(), "too many lanes");
+        assert!(
+            draw(&shape(&names, &wide), LEGEND, PLAIN).is_none(),
+            "too many lanes"
+        );
         let chain: Vec<(usize, usize)> = (1..60).map(|n| (n - 1, n)).collect();
-        let drawn =
-            draw(&shape(&names, &chain), LEGEND, Paint { width: Some(40), ..PLAIN }).unwrap_or_default();
+        let drawn = draw(
+            &shape(&names, &chain),
+            LEGEND,
+            Paint {
+                width: Some(40),
+                ..PLAIN
+            },
+        )
+        .unwrap_or_default();
         assert_eq!(drawn.lines().count(), 119);
         assert!(
-            draw(&shape(&names, &chain), LEGEND, Paint { width: Some(20), ..PLAIN }).is_none(),
+            draw(
+                &shape(&names, &chain),
+                LEGEND,
+                Paint {
+                    width: Some(20),
+                    ..PLAIN
+                }
+            )
+            .is_none(),
             "too narrow"
         );
         assert!(drawn.lines().all(|line| width(line) < 40));

@@ -14,7 +14,11 @@ pub struct Lines<'g> {
 
 impl<'g> Lines<'g> {
     pub fn new(telling: Telling<'g>, console: Console, stream: OutputStream) -> Lines<'g> {
-        Lines { telling, console, stream }
+        Lines {
+            telling,
+            console,
+            stream,
+        }
     }
 
     /// Says what was kept back.

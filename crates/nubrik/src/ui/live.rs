@@ -42,9 +42,18 @@ impl<'g> LiveView<'g> {
         past: PastTimes,
         moving: Option<TrafficMeter>,
     ) -> LiveView<'g> {
-        let live = Live { past: Some(past), moving, ..Live::new(telling.paint, telling.graph) };
+        let live = Live {
+            past: Some(past),
+            moving,
+            ..Live::new(telling.paint, telling.graph)
+        };
         let live = Mutex::new(live);
-        LiveView { telling, live, console, stream }
+        LiveView {
+            telling,
+            live,
+            console,
+            stream,
+        }
     }
 
     fn live(&self) -> MutexGuard<'_, Live> {
@@ -203,22 +212,39 @@ impl Live {
         if !self.may_call || self.total == 0 || self.began.elapsed() < TITLE_AFTER {
             return String::new();
         }
-        let failed = if self.failed > 0 { format!(", {} failed", self.failed) } else { String::new() };
+        let failed = if self.failed > 0 {
+            format!(", {} failed", self.failed)
+        } else {
+            String::new()
+        };
         let title = format!("nubrik: {} of {}{failed}", self.done, self.total);
         if self.title.as_ref() == Some(&title) {
             return String::new();
         }
         // The title that was there is kept by the terminal, where it can do that.
-        let keep = if self.title.is_none() { "\x1b[22;2t" } else { "" };
+        let keep = if self.title.is_none() {
+            "\x1b[22;2t"
+        } else {
+            ""
+        };
         let told = format!("{keep}\x1b]2;{title}\x07");
         self.title = Some(title);
         told
     }
 
-    /// What the terminal gets when it is over: its title as it was, and after a long build the bell.
+    /// What the terminal gets when it is over: its title as it was, and after a long build the
+    /// bell.
     pub fn farewell(&mut self) -> String {
-        let title = if self.title.take().is_some() { "\x1b[23;2t" } else { "" };
-        let bell = if self.may_call && self.began.elapsed() > LONG { "\x07" } else { "" };
+        let title = if self.title.take().is_some() {
+            "\x1b[23;2t"
+        } else {
+            ""
+        };
+        let bell = if self.may_call && self.began.elapsed() > LONG {
+            "\x07"
+        } else {
+            ""
+        };
         format!("{title}{bell}")
     }
 
@@ -228,15 +254,22 @@ impl Live {
             if let Some(past) = self.past.take() {
                 self.forecast = TimeForecast::of(graph, past);
             }
-            let running: Vec<(StepId, Duration)> =
-                self.running.iter().map(|at_work| (at_work.step, at_work.since.elapsed())).collect();
+            let running: Vec<(StepId, Duration)> = self
+                .running
+                .iter()
+                .map(|at_work| (at_work.step, at_work.since.elapsed()))
+                .collect();
             let ended = &self.ended;
             let forecast = self.forecast.as_ref().filter(|_| !running.is_empty());
-            let left = forecast.and_then(|forecast| forecast.left(&running, &|step| ended.contains(&step)));
+            let left = forecast
+                .and_then(|forecast| forecast.left(&running, &|step| ended.contains(&step)));
             self.foreseen = (Instant::now(), left);
         }
         let since = self.foreseen.0.elapsed();
-        self.foreseen.1.map(|left| left.saturating_sub(since)).filter(|left| *left >= WORTH_TELLING)
+        self.foreseen
+            .1
+            .map(|left| left.saturating_sub(since))
+            .filter(|left| *left >= WORTH_TELLING)
     }
 
     pub fn began(&mut self, steps: usize) {
@@ -246,18 +279,29 @@ impl Live {
     pub fn running(&mut self, step: StepId) {
         // One that another machine did not end begins again, here.
         self.running.retain(|at_work| at_work.step != step);
-        self.running.push(StepAtWork { step, since: Instant::now(), machine: None, unpacks: false });
+        self.running.push(StepAtWork {
+            step,
+            since: Instant::now(),
+            machine: None,
+            unpacks: false,
+        });
     }
 
     /// Another machine began a step.
     pub fn elsewhere(&mut self, step: StepId, machine: &Arc<str>) {
-        let at_work = self.running.iter_mut().filter(|at_work| at_work.step == step);
+        let at_work = self
+            .running
+            .iter_mut()
+            .filter(|at_work| at_work.step == step);
         at_work.for_each(|at_work| at_work.machine = Some(machine.clone()));
     }
 
     /// The image of a step is being put together, or that is over.
     pub fn unpacks(&mut self, step: StepId, is_now: bool) {
-        let at_work = self.running.iter_mut().filter(|at_work| at_work.step == step);
+        let at_work = self
+            .running
+            .iter_mut()
+            .filter(|at_work| at_work.step == step);
         at_work.for_each(|at_work| at_work.unpacks = is_now);
     }
 
@@ -277,15 +321,27 @@ impl Live {
     pub fn erase(&mut self) -> String {
         // A terminal that became narrower has broken the lines that are there.
         let columns = self.paint.width.unwrap_or(usize::MAX).max(1);
-        let rows: usize = self.drawn.drain(..).map(|width| width.div_ceil(columns).max(1)).sum();
-        if rows == 0 { String::new() } else { wiping(rows) }
+        let rows: usize = self
+            .drawn
+            .drain(..)
+            .map(|width| width.div_ceil(columns).max(1))
+            .sum();
+        if rows == 0 {
+            String::new()
+        } else {
+            wiping(rows)
+        }
     }
 
     /// Wipes the view, prints lines that stay, and draws it again below them.
     pub fn above(&mut self, graph: &Graph, text: &str) -> String {
         let erased = self.erase();
         // The first moments stay quiet: a short build needs no view.
-        let view = if self.began.elapsed().as_millis() > 150 { self.draw(graph) } else { String::new() };
+        let view = if self.began.elapsed().as_millis() > 150 {
+            self.draw(graph)
+        } else {
+            String::new()
+        };
         format!("{erased}{text}{view}")
     }
 
@@ -316,9 +372,16 @@ impl Live {
             lines.push(self.columns.line(paint, row));
         }
         if self.running.len() > SHOWN_STEPS {
-            lines.push(format!("{:10}and {} more", "", self.running.len() - SHOWN_STEPS));
+            lines.push(format!(
+                "{:10}and {} more",
+                "",
+                self.running.len() - SHOWN_STEPS
+            ));
         }
-        self.drawn = lines.iter().map(|line| width(&without_colours(line))).collect();
+        self.drawn = lines
+            .iter()
+            .map(|line| width(&without_colours(line)))
+            .collect();
         lines.join("\n") + "\n"
     }
 
@@ -328,8 +391,14 @@ impl Live {
         let cells = if columns < 80 { columns / 7 } else { GAUGE };
         let filled = cells * self.done / self.total.max(1);
         let (full, empty) = (paint.glyph("▰", "="), paint.glyph("▱", "."));
-        let bar = paint.ink(if self.failed > 0 { Ink::Wrong } else { Ink::Busy }, &full.repeat(filled))
-            + &paint.ink(Ink::Faint, &empty.repeat(cells - filled));
+        let bar = paint.ink(
+            if self.failed > 0 {
+                Ink::Wrong
+            } else {
+                Ink::Busy
+            },
+            &full.repeat(filled),
+        ) + &paint.ink(Ink::Faint, &empty.repeat(cells - filled));
         let waiting = self.total.saturating_sub(self.done + self.running.len());
         let mut facts = format!("{} of {}", self.done, counted(self.total, "step"));
         if waiting > 0 {
@@ -338,14 +407,21 @@ impl Live {
         if self.running.is_empty() && waiting > 0 {
             facts.push_str(", looking at files and tools");
         }
-        let elsewhere = self.running.iter().filter(|at_work| at_work.machine.is_some()).count();
+        let elsewhere = self
+            .running
+            .iter()
+            .filter(|at_work| at_work.machine.is_some())
+            .count();
         if elsewhere > 0 {
             facts.push_str(&format!(", {elsewhere} on workers"));
         }
         if self.failed > 0 {
             facts.push_str(&format!(", {} failed", self.failed));
         }
-        facts.push_str(&format!(", {}", duration(self.began.elapsed().as_micros() as u64)));
+        facts.push_str(&format!(
+            ", {}",
+            duration(self.began.elapsed().as_micros() as u64)
+        ));
         if let Some(left) = self.left(graph) {
             facts.push_str(&format!(", about {} left", rough(left)));
         }
@@ -364,8 +440,8 @@ impl Live {
     }
 }
 
-/// What wipes so many rows above the cursor and goes there. Row by row: a terminal that has to clear all from its first row keeps
-/// what was there with what scrolled out, each time.
+/// What wipes so many rows above the cursor and goes there. Row by row: a terminal that has to
+/// clear all from its first row keeps what was there with what scrolled out, each time.
 fn wiping(rows: usize) -> String {
     // The terminal itself may have written in the last row: what was typed.
     format!("\r\x1b[2K{}", "\x1b[1A\x1b[2K".repeat(rows))
@@ -395,14 +471,26 @@ mod tests {
     fn graph() -> Graph {
         let mut tables = Tables::default();
         tables.targets.push(Target::plain("tide/harmonics"));
-        for say in ["compile src/fit.c", "compile src/readings.c", "archive harmonics"] {
-            tables.steps.push(Box::new(Step { say: say.into(), ..Step::empty(WsPath::root()) }));
+        for say in [
+            "compile src/fit.c",
+            "compile src/readings.c",
+            "archive harmonics",
+        ] {
+            tables.steps.push(Box::new(Step {
+                say: say.into(),
+                ..Step::empty(WsPath::root())
+            }));
         }
         tables.finish().unwrap()
     }
 
     fn live(graph: &Graph, width: usize) -> Live {
-        let paint = Paint { colours: false, glyphs: true, width: Some(width), plain: false };
+        let paint = Paint {
+            colours: false,
+            glyphs: true,
+            width: Some(width),
+            plain: false,
+        };
         let mut live = Live::new(paint, graph);
         live.began -= Duration::from_secs(2);
         live.began(3);
@@ -421,7 +509,10 @@ mod tests {
         let lines: Vec<&str> = view.lines().collect();
         assert!(lines[0].starts_with("at work   ▰▰▰▰▰▰▰▰▱"), "{view}");
         assert!(lines[0].contains("1 of 3 steps, 1 wait, 2.00s"), "{view}");
-        assert!(lines[1].starts_with("          tide/harmonics   compile src/readings.c"), "{view}");
+        assert!(
+            lines[1].starts_with("          tide/harmonics   compile src/readings.c"),
+            "{view}"
+        );
         assert_eq!(lines.len(), 2);
         // It is wiped by going up as many lines as it has.
         assert_eq!(live.erase(), "\r\x1b[2K\x1b[1A\x1b[2K\x1b[1A\x1b[2K");
@@ -431,31 +522,58 @@ mod tests {
     #[test]
     fn the_title_says_how_far_it_is_and_is_given_back() {
         let graph = graph();
-        let mut live = Live { may_call: true, ..live(&graph, 100) };
+        let mut live = Live {
+            may_call: true,
+            ..live(&graph, 100)
+        };
         live.began -= Duration::from_secs(30);
-        assert!(live.redraw(&graph).starts_with("\x1b[22;2t\x1b]2;nubrik: 0 of 3\x07"));
+        assert!(
+            live.redraw(&graph)
+                .starts_with("\x1b[22;2t\x1b]2;nubrik: 0 of 3\x07")
+        );
         assert!(!live.redraw(&graph).contains("\x1b]2;"));
         live.done(StepId(0), Verdict::Failed);
-        assert!(live.redraw(&graph).contains("\x1b]2;nubrik: 1 of 3, 1 failed\x07"));
+        assert!(
+            live.redraw(&graph)
+                .contains("\x1b]2;nubrik: 1 of 3, 1 failed\x07")
+        );
         assert_eq!(live.farewell(), "\x1b[23;2t\x07");
-        let mut quiet = Live { may_call: false, ..live };
+        let mut quiet = Live {
+            may_call: false,
+            ..live
+        };
         assert!(!quiet.redraw(&graph).contains("\x1b]2;") && quiet.farewell().is_empty());
     }
 
     #[test]
     fn shows_where_a_step_runs_and_what_moves() {
         let graph = graph();
-        let mut live = Live { moving: Some(Box::new(|| (3 << 20, 7))), ..live(&graph, 100) };
+        let mut live = Live {
+            moving: Some(Box::new(|| (3 << 20, 7))),
+            ..live(&graph, 100)
+        };
         live.running(StepId(0));
         live.running(StepId(1));
         let view = live.redraw(&graph);
-        assert!(view.contains(", 3.0 MiB downloaded") && !view.contains("uploaded"), "{view}");
+        assert!(
+            view.contains(", 3.0 MiB downloaded") && !view.contains("uploaded"),
+            "{view}"
+        );
         live.elsewhere(StepId(1), &"mill".into());
         let view = live.redraw(&graph);
-        assert!(view.contains("0 of 3 steps, 1 wait, 1 on workers"), "{view}");
+        assert!(
+            view.contains("0 of 3 steps, 1 wait, 1 on workers"),
+            "{view}"
+        );
         assert!(view.lines().nth(2).unwrap().ends_with("on mill"), "{view}");
         live.unpacks(StepId(1), true);
-        assert!(live.redraw(&graph).lines().nth(2).unwrap().ends_with("on mill, unpacking its image"));
+        assert!(
+            live.redraw(&graph)
+                .lines()
+                .nth(2)
+                .unwrap()
+                .ends_with("on mill, unpacking its image")
+        );
         // It came back, and runs here.
         live.running(StepId(1));
         assert!(!live.redraw(&graph).contains("mill"));
@@ -474,7 +592,10 @@ mod tests {
         live.running(StepId(2));
         live.redraw(&graph);
         let drawn = live.above(&graph, "ran       tide/harmonics\n");
-        assert!(drawn.starts_with(&(wiping(2) + "ran       tide/harmonics\nat work")), "{drawn:?}");
+        assert!(
+            drawn.starts_with(&(wiping(2) + "ran       tide/harmonics\nat work")),
+            "{drawn:?}"
+        );
     }
 
     #[test]
@@ -484,12 +605,19 @@ mod tests {
         live.paint.colours = true;
         live.running(StepId(0));
         let drawn = live.redraw(&graph);
-        let widths: Vec<usize> = drawn.lines().map(|line| width(&without_colours(line))).collect();
+        let widths: Vec<usize> = drawn
+            .lines()
+            .map(|line| width(&without_colours(line)))
+            .collect();
         live.resized(30);
         let rows: usize = widths.iter().map(|width| width.div_ceil(30)).sum();
         assert!(rows > 2, "{drawn}");
         assert_eq!(live.erase(), wiping(rows));
-        assert!(live.redraw(&graph).lines().all(|line| width(&without_colours(line)) <= 30));
+        assert!(
+            live.redraw(&graph)
+                .lines()
+                .all(|line| width(&without_colours(line)) <= 30)
+        );
     }
 
     #[test]

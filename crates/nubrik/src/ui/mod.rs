@@ -1,5 +1,5 @@
-//! Everything that people and programs see. Two columns throughout: a word that says what a line is,
-//! then the fact.
+//! Everything that people and programs see. Two columns throughout: a word that says what a line
+//! is, then the fact.
 
 pub mod console;
 pub mod coverage;

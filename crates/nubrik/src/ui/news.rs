@@ -1,4 +1,5 @@
-//! What was said already, and what is kept back to be said at once: of many steps the same is said once.
+//! What was said already, and what is kept back to be said at once: of many steps the same is said
+//! once.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -57,7 +58,11 @@ impl SaidSoFar {
 
     /// Keeps back that a step was not begun.
     pub fn keep_back(&self, id: StepId, verdict: Verdict, why: String) {
-        self.told().together.entry((verdict.word(), why)).or_default().push(id);
+        self.told()
+            .together
+            .entry((verdict.word(), why))
+            .or_default()
+            .push(id);
     }
 
     /// Keeps back that a reused step had printed something.
@@ -66,10 +71,14 @@ impl SaidSoFar {
         *silent = (silent.0 + 1, silent.1.or(Some(id)));
     }
 
-    /// How many reused steps had printed something and one of them, and the steps that were not begun.
+    /// How many reused steps had printed something and one of them, and the steps that were not
+    /// begun.
     pub fn kept_back(&self) -> (Option<(usize, StepId)>, Together) {
         let mut told = self.told();
         let (count, one) = std::mem::take(&mut told.silent);
-        (one.map(|id| (count, id)), std::mem::take(&mut told.together))
+        (
+            one.map(|id| (count, id)),
+            std::mem::take(&mut told.together),
+        )
     }
 }

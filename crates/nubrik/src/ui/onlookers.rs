@@ -1,4 +1,5 @@
-//! Tells an explorer that looks at the workspace what happens in a build. Whether one looks costs a look at one file.
+//! Tells an explorer that looks at the workspace what happens in a build. Whether one looks costs a
+//! look at one file.
 
 use std::collections::HashMap;
 use std::io::Write;
@@ -39,19 +40,29 @@ impl<'g> Onlookers<'g> {
         // Steps do not wait until it is sent.
         let telling = std::thread::spawn(move || {
             for told in told {
-                let Some(line) = json_text::line(&told) else { continue };
+                let Some(line) = json_text::line(&told) else {
+                    continue;
+                };
                 if stream.write_all(line.as_bytes()).is_err() {
                     return;
                 }
             }
         });
-        Some(Onlookers { graph, sender: Some(sender), telling: Some(telling) })
+        Some(Onlookers {
+            graph,
+            sender: Some(sender),
+            telling: Some(telling),
+        })
     }
 
-    /// That a build begins: with its steps, and what each waits for, if there are not too many for a page.
+    /// That a build begins: with its steps, and what each waits for, if there are not too many for
+    /// a page.
     fn began(&self, order: &[StepId]) -> LiveTold {
         if order.len() > TOLD {
-            return LiveTold::Began { steps: order.len(), waits: Vec::new() };
+            return LiveTold::Began {
+                steps: order.len(),
+                waits: Vec::new(),
+            };
         }
         let needs = Needs::of(self.graph);
         let places: HashMap<StepId, u32> = order.iter().copied().zip(0..).collect();
@@ -61,10 +72,17 @@ impl<'g> Onlookers<'g> {
                 folder: step.folder.to_string(),
                 target: self.graph.title(*id).to_string(),
                 say: step.say.to_string(),
-                needs: needs.of_step(*id).iter().filter_map(|need| places.get(need).copied()).collect(),
+                needs: needs
+                    .of_step(*id)
+                    .iter()
+                    .filter_map(|need| places.get(need).copied())
+                    .collect(),
             }
         });
-        LiveTold::Began { steps: order.len(), waits: waits.collect() }
+        LiveTold::Began {
+            steps: order.len(),
+            waits: waits.collect(),
+        }
     }
 
     /// Tells an event.
@@ -82,25 +100,33 @@ impl<'g> Onlookers<'g> {
                 say: say(*step),
                 reason: reason.to_string(),
             },
-            Event::Elsewhere { step, machine } => {
-                LiveTold::Elsewhere { folder: folder(*step), machine: machine.to_string() }
-            }
-            Event::Unpacks { step, is_over } => {
-                LiveTold::Unpacks { folder: folder(*step), is_over: *is_over }
-            }
-            Event::Done { step, verdict, reason, micros, printed, machine: _, failure: _ } => {
-                LiveTold::Done {
-                    folder: folder(*step),
-                    target: target(*step),
-                    say: say(*step),
-                    state: verdict.word().to_owned(),
-                    reason: reason.to_string(),
-                    micros: *micros,
-                    printed: (*verdict == Verdict::Failed).then(|| {
-                        String::from_utf8_lossy(&printed[..printed.len().min(PRINTED)]).into_owned()
-                    }),
-                }
-            }
+            Event::Elsewhere { step, machine } => LiveTold::Elsewhere {
+                folder: folder(*step),
+                machine: machine.to_string(),
+            },
+            Event::Unpacks { step, is_over } => LiveTold::Unpacks {
+                folder: folder(*step),
+                is_over: *is_over,
+            },
+            Event::Done {
+                step,
+                verdict,
+                reason,
+                micros,
+                printed,
+                machine: _,
+                failure: _,
+            } => LiveTold::Done {
+                folder: folder(*step),
+                target: target(*step),
+                say: say(*step),
+                state: verdict.word().to_owned(),
+                reason: reason.to_string(),
+                micros: *micros,
+                printed: (*verdict == Verdict::Failed).then(|| {
+                    String::from_utf8_lossy(&printed[..printed.len().min(PRINTED)]).into_owned()
+                }),
+            },
             Event::Survived { .. } | Event::Notice(_) => return,
         };
         if let Some(sender) = &self.sender {

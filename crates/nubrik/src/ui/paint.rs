@@ -33,10 +33,19 @@ pub enum Ink {
 impl Ink {
     /// All of them.
     #[cfg(test)]
-    const ALL: [Ink; 8] =
-        [Ink::Calm, Ink::Busy, Ink::Found, Ink::Wrong, Ink::Doubt, Ink::Mend, Ink::Faint, Ink::Strong];
+    const ALL: [Ink; 8] = [
+        Ink::Calm,
+        Ink::Busy,
+        Ink::Found,
+        Ink::Wrong,
+        Ink::Doubt,
+        Ink::Mend,
+        Ink::Faint,
+        Ink::Strong,
+    ];
 
-    /// Its number among the 256 colours of terminals, if it has a colour: each can be read on black and on white.
+    /// Its number among the 256 colours of terminals, if it has a colour: each can be read on black
+    /// and on white.
     fn colour(self) -> Option<u8> {
         // Kelp, deep water, dusk, buoy red, heather, slate.
         match self {
@@ -71,14 +80,19 @@ impl Ink {
             true => self.own_colour().map(|number| number.to_string()),
             false => self.colour().map(|number| format!("38;5;{number}")),
         };
-        bold.into_iter().chain(colour).collect::<Vec<String>>().join(";")
+        bold.into_iter()
+            .chain(colour)
+            .collect::<Vec<String>>()
+            .join(";")
     }
 }
 
-/// Whether the terminal's own 16 colours are used, which a person can choose, in place of those that can be read everywhere.
+/// Whether the terminal's own 16 colours are used, which a person can choose, in place of those
+/// that can be read everywhere.
 fn takes_own_colours() -> bool {
     static TAKES: OnceLock<bool> = OnceLock::new();
-    *TAKES.get_or_init(|| std::env::var_os("NUBRIK_COLORS").is_some_and(|value| value == "terminal"))
+    *TAKES
+        .get_or_init(|| std::env::var_os("NUBRIK_COLORS").is_some_and(|value| value == "terminal"))
 }
 
 /// What a stream can show.
@@ -108,7 +122,10 @@ impl Paint {
     fn of(is_terminal: bool, plain: bool) -> Paint {
         let variable = |name: &str| std::env::var(name).unwrap_or_default();
         let is_dumb = variable("TERM") == "dumb";
-        let locale = ["LC_ALL", "LC_CTYPE", "LANG"].map(variable).into_iter().find(|v| !v.is_empty());
+        let locale = ["LC_ALL", "LC_CTYPE", "LANG"]
+            .map(variable)
+            .into_iter()
+            .find(|v| !v.is_empty());
         let utf8 = locale.is_some_and(|l| l.to_lowercase().replace('-', "").contains("utf8"));
         let live = is_terminal && !plain && !is_dumb;
         let width = terminal_size::terminal_size().map(|(w, _)| usize::from(w.0));
@@ -124,14 +141,23 @@ impl Paint {
     fn with_colours(self, color: Color, plain: bool) -> Paint {
         match color {
             Color::Auto => self,
-            Color::Always => Paint { colours: !plain, ..self },
-            Color::Never => Paint { colours: false, ..self },
+            Color::Always => Paint {
+                colours: !plain,
+                ..self
+            },
+            Color::Never => Paint {
+                colours: false,
+                ..self
+            },
         }
     }
 
-    /// A text behind so many columns: one that is too long for the terminal goes on below them, broken at spaces.
+    /// A text behind so many columns: one that is too long for the terminal goes on below them,
+    /// broken at spaces.
     pub fn in_lines(self, indent: usize, text: &str, inked: impl Fn(&str) -> String) -> String {
-        let room = self.width.map_or(usize::MAX, |w| w.saturating_sub(indent + 1).max(NARROWEST));
+        let room = self
+            .width
+            .map_or(usize::MAX, |w| w.saturating_sub(indent + 1).max(NARROWEST));
         if width(text) <= room {
             return inked(text);
         }
@@ -142,7 +168,10 @@ impl Paint {
     /// The same for a terminal that may have become wider or narrower in the meantime.
     pub fn resized(self) -> Paint {
         let now = || terminal_size::terminal_size().map(|(width, _)| usize::from(width.0).max(20));
-        Paint { width: self.width.map(|width| now().unwrap_or(width)), ..self }
+        Paint {
+            width: self.width.map(|width| now().unwrap_or(width)),
+            ..self
+        }
     }
 
     /// The text in a colour, where colours are used.
@@ -163,7 +192,8 @@ impl Paint {
 mod tests {
     use super::*;
 
-    /// The luminance of one of the 256 colours, by WCAG 2: the cube of 6 × 6 × 6 from 16 on, then 24 greys.
+    /// The luminance of one of the 256 colours, by WCAG 2: the cube of 6 × 6 × 6 from 16 on, then
+    /// 24 greys.
     fn luminance(number: u8) -> f64 {
         let levels = [0u8, 95, 135, 175, 215, 255];
         let parts = match number {
@@ -176,7 +206,11 @@ mod tests {
         };
         let linear = |part: u8| {
             let part = f64::from(part) / 255.0;
-            if part <= 0.03928 { part / 12.92 } else { ((part + 0.055) / 1.055).powf(2.4) }
+            if part <= 0.03928 {
+                part / 12.92
+            } else {
+                ((part + 0.055) / 1.055).powf(2.4)
+            }
         };
         let [red, green, blue] = parts.map(linear);
         0.2126 * red + 0.7152 * green + 0.0722 * blue

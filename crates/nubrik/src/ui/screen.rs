@@ -1,5 +1,6 @@
-//! What a build shows while it goes: a live view on a terminal, a line a step elsewhere, JSON for programs. Each of the three
-//! is a listener of its own; what steps did is put into words in one place.
+//! What a build shows while it goes: a live view on a terminal, a line a step elsewhere, JSON for
+//! programs. Each of the three is a listener of its own; what steps did is put into words in one
+//! place.
 
 use std::path::PathBuf;
 
@@ -40,14 +41,21 @@ impl<'g> Screen<'g> {
     ) -> Self {
         let onlookers = Onlookers::of(&root, graph);
         if console.is_json() {
-            return Screen { shown: ScreenKind::Json(JsonLines::new(graph, console, root, told)), onlookers };
+            return Screen {
+                shown: ScreenKind::Json(JsonLines::new(graph, console, root, told)),
+                onlookers,
+            };
         }
         let paint = console.paint(stream);
         let telling = Telling::new(graph, root, paint, told);
         let shown = match paint.width {
-            Some(_) if !told.only_trouble => {
-                ScreenKind::Live(Box::new(LiveView::new(telling, console, stream, past(), moving)))
-            }
+            Some(_) if !told.only_trouble => ScreenKind::Live(Box::new(LiveView::new(
+                telling,
+                console,
+                stream,
+                past(),
+                moving,
+            ))),
             _ => ScreenKind::Lines(Lines::new(telling, console, stream)),
         };
         Screen { shown, onlookers }

@@ -1,5 +1,5 @@
-//! The line about a step: state, target, what it does, time, why. Where a reason matters most it is never cut: if it has no place in
-//! the line, it has lines of its own.
+//! The line about a step: state, target, what it does, time, why. Where a reason matters most it is
+//! never cut: if it has no place in the line, it has lines of its own.
 
 use std::collections::{HashMap, HashSet};
 use std::sync::Arc;
@@ -42,8 +42,8 @@ pub struct StepRow<'t> {
     pub took: &'t str,
     /// Why; may be empty.
     pub why: &'t str,
-    /// Whether all of the reason is shown, also where the line has no room for it. Of a step that went as usual the beginning is
-    /// enough, and lines stay half as many.
+    /// Whether all of the reason is shown, also where the line has no room for it. Of a step that
+    /// went as usual the beginning is enough, and lines stay half as many.
     pub needs_reason: bool,
 }
 
@@ -60,7 +60,11 @@ pub struct Columns {
 impl Columns {
     /// Widths that fit some rows: the title of each, and what its step does.
     pub fn of_rows<'t>(rows: impl Iterator<Item = (&'t str, &'t str)>) -> Columns {
-        let mut columns = Columns { target: 0, titled: 0, say: 0 };
+        let mut columns = Columns {
+            target: 0,
+            titled: 0,
+            say: 0,
+        };
         for (title, say) in rows {
             let target = title.split_once(" (").map_or(title, |(target, _)| target);
             columns.target = columns.target.max(width(target)).min(WIDEST.0);
@@ -70,7 +74,8 @@ impl Columns {
         columns
     }
 
-    /// The columns on a terminal of some width. Variants give way first, then what steps do: why they ran says more.
+    /// The columns on a terminal of some width. Variants give way first, then what steps do: why
+    /// they ran says more.
     fn within(self, terminal: usize) -> Columns {
         let rest = STATE + GAPS.iter().sum::<usize>() + TIME + 1;
         // The narrowest ones have no room for times.
@@ -79,18 +84,35 @@ impl Columns {
             room if room >= 30 + SHORT_REASON => room - SHORT_REASON,
             room => room,
         };
-        let target = if self.titled + self.say <= room { self.titled } else { self.target };
+        let target = if self.titled + self.say <= room {
+            self.titled
+        } else {
+            self.target
+        };
         let target = target.min(room - room.min(self.say.min(room * 2 / 5)));
-        Columns { target, titled: target, say: self.say.min(room - target) }
+        Columns {
+            target,
+            titled: target,
+            say: self.say.min(room - target),
+        }
     }
 
-    /// The line about a step, cut to the terminal's width, and the reason, if it has no place there.
+    /// The line about a step, cut to the terminal's width, and the reason, if it has no place
+    /// there.
     fn laid_out(self, paint: Paint, row: StepRow<'_>) -> (String, Option<String>) {
         // Widths are those of what is shown.
         let [target, say, why] = [row.target, row.say, row.why].map(visible);
-        let columns = paint.width.map_or(Columns { target: self.titled, ..self }, |w| self.within(w));
+        let columns = paint.width.map_or(
+            Columns {
+                target: self.titled,
+                ..self
+            },
+            |w| self.within(w),
+        );
         let both = columns.target + columns.say;
-        let target_width = columns.target.max(width(&target).min(both.saturating_sub(LEAST_SAY)));
+        let target_width = columns
+            .target
+            .max(width(&target).min(both.saturating_sub(LEAST_SAY)));
         let say_width = both.saturating_sub(target_width);
         let more = paint.glyph("…", "...");
         let fitted = |text: &str, columns: usize| match paint.width {
@@ -101,8 +123,15 @@ impl Columns {
         // Where the reason is below, its sandbox in the line is for what the step does.
         let free = paint.width.map_or(0, |w| w.saturating_sub(used + 1));
         let is_below = row.needs_reason && width(&why) > free;
-        let more_say = if is_below { width(&say).saturating_sub(say_width).min(free) } else { 0 };
-        let (target, say) = (fitted(&target, target_width), fitted(&say, say_width + more_say));
+        let more_say = if is_below {
+            width(&say).saturating_sub(say_width).min(free)
+        } else {
+            0
+        };
+        let (target, say) = (
+            fitted(&target, target_width),
+            fitted(&say, say_width + more_say),
+        );
         let used = STATE + width(&target) + width(&say) + GAPS.iter().sum::<usize>() + TIME;
         let took = if paint.width.is_some_and(|w| w < used) {
             String::new()
@@ -113,7 +142,9 @@ impl Columns {
         let beside = match paint.width {
             _ if is_beside => why.to_string(),
             // A few letters of a reason say nothing.
-            Some(w) if !row.needs_reason && w > used + SHORT_REASON => cut(&why, w - used - 1, more),
+            Some(w) if !row.needs_reason && w > used + SHORT_REASON => {
+                cut(&why, w - used - 1, more)
+            }
             _ => String::new(),
         };
         let line = format!(
@@ -121,7 +152,10 @@ impl Columns {
             paint.ink(row.word.1, &format!("{:<STATE$}", row.word.0)),
             paint.ink(Ink::Faint, &beside)
         );
-        (line.trim_end().to_owned(), (row.needs_reason && !is_beside).then(|| why.into_owned()))
+        (
+            line.trim_end().to_owned(),
+            (row.needs_reason && !is_beside).then(|| why.into_owned()),
+        )
     }
 
     /// A line about why something is with a step, without a time. Ends with a line break.
@@ -140,7 +174,11 @@ impl Columns {
             return format!("{word}{line}\n");
         }
         let head = format!("{}   {say}", target.trim_end());
-        format!("{word}{}\n{}", paint.in_lines(STATE, &head, str::to_owned), below_state(paint, &why))
+        format!(
+            "{word}{}\n{}",
+            paint.in_lines(STATE, &head, str::to_owned),
+            below_state(paint, &why)
+        )
     }
 
     /// The line about a step that is at work: one line, without a reason that has no place in it.
@@ -148,21 +186,29 @@ impl Columns {
         self.laid_out(paint, row).0
     }
 
-    /// The lines about a step: below the first one, all of the reason that has no place there. Ends with a line break.
+    /// The lines about a step: below the first one, all of the reason that has no place there. Ends
+    /// with a line break.
     pub fn lines(self, paint: Paint, row: StepRow<'_>) -> String {
         let (line, below) = self.laid_out(paint, row);
         line + "\n" + &below.map_or_else(String::new, |why| below_state(paint, &why))
     }
 }
 
-/// A text in lines of its own below a state, in a faint colour, broken between words. Ends with a line break.
+/// A text in lines of its own below a state, in a faint colour, broken between words. Ends with a
+/// line break.
 pub fn below_state(paint: Paint, text: &str) -> String {
-    let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
+    let room = paint
+        .width
+        .map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
     let lines = wrapped(text, room);
-    lines.iter().map(|line| format!("{:STATE$}{}\n", "", paint.ink(Ink::Faint, line))).collect()
+    lines
+        .iter()
+        .map(|line| format!("{:STATE$}{}\n", "", paint.ink(Ink::Faint, line)))
+        .collect()
 }
 
-/// The titles of a graph's steps in lines that are shown together: a variant is shown if a target has several.
+/// The titles of a graph's steps in lines that are shown together: a variant is shown if a target
+/// has several.
 pub struct Titles {
     several: HashSet<Arc<str>>,
 }
@@ -184,14 +230,24 @@ impl Titles {
     /// The title of a step.
     pub fn of_step(&self, graph: &Graph, step: StepId) -> Arc<str> {
         let address = &graph.owner(step).address;
-        if self.several.contains(address) { graph.title(step) } else { address.clone() }
+        if self.several.contains(address) {
+            graph.title(step)
+        } else {
+            address.clone()
+        }
     }
 
     /// Widths that fit the steps of a graph with these titles.
     pub fn columns(&self, graph: &Graph) -> Columns {
-        let titles: Vec<Arc<str>> =
-            (0..graph.steps.len()).map(|n| self.of_step(graph, StepId(n as u32))).collect();
-        Columns::of_rows(titles.iter().zip(&graph.steps).map(|(title, step)| (&**title, &*step.say)))
+        let titles: Vec<Arc<str>> = (0..graph.steps.len())
+            .map(|n| self.of_step(graph, StepId(n as u32)))
+            .collect();
+        Columns::of_rows(
+            titles
+                .iter()
+                .zip(&graph.steps)
+                .map(|(title, step)| (&**title, &*step.say)),
+        )
     }
 }
 
@@ -218,9 +274,20 @@ mod tests {
     ];
 
     fn shown(terminal: Option<usize>, (target, say): (&str, &str), why: &str) -> String {
-        let paint = Paint { colours: false, glyphs: true, width: terminal, plain: false };
-        let row =
-            StepRow { word: ("failed", Ink::Wrong), target, say, took: "0.08s", why, needs_reason: true };
+        let paint = Paint {
+            colours: false,
+            glyphs: true,
+            width: terminal,
+            plain: false,
+        };
+        let row = StepRow {
+            word: ("failed", Ink::Wrong),
+            target,
+            say,
+            took: "0.08s",
+            why,
+            needs_reason: true,
+        };
         Columns::of_rows(ROWS.into_iter()).lines(paint, row)
     }
 
@@ -234,7 +301,10 @@ mod tests {
                 assert!(words.contains(why), "{terminal}:\n{text}");
                 let widest = text.lines().map(width).max().unwrap();
                 assert!(widest < terminal.max(32), "{terminal} < {widest}:\n{text}");
-                assert!(terminal < 50 || text.contains("0.08s"), "{terminal}:\n{text}");
+                assert!(
+                    terminal < 50 || text.contains("0.08s"),
+                    "{terminal}:\n{text}"
+                );
             }
         }
     }

@@ -27,20 +27,33 @@ pub fn sentence(summary: &Summary, micros: u64, cancelled: bool) -> String {
     let mut names: Vec<&str> = summary.chain.iter().map(|(target, _)| &**target).collect();
     names.dedup();
     if names.len() > 1 && summary.chain_micros * 5 > micros {
-        text.push_str(&format!(", critical path {}: {}", duration(summary.chain_micros), chain_text(names)));
+        text.push_str(&format!(
+            ", critical path {}: {}",
+            duration(summary.chain_micros),
+            chain_text(names)
+        ));
     }
     text
 }
 
 /// A chain by the names of its parts; of a long one the ends.
 pub fn chain_text(names: Vec<&str>) -> String {
-    let names =
-        if names.len() > 5 { [&names[..2], &["…"], &names[names.len() - 2..]].concat() } else { names };
+    let names = if names.len() > 5 {
+        [&names[..2], &["…"], &names[names.len() - 2..]].concat()
+    } else {
+        names
+    };
     names.join(" > ")
 }
 
 /// The summary and the results of a build for people.
-pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool, paint: Paint) -> String {
+pub fn render(
+    summary: &Summary,
+    results: &Results,
+    micros: u64,
+    cancelled: bool,
+    paint: Paint,
+) -> String {
     let ok = summary.counts.is_well() && summary.unpublished == 0 && !cancelled;
     let ink = if ok { Ink::Strong } else { Ink::Wrong };
     let sentence = sentence(summary, micros, cancelled);
@@ -51,15 +64,29 @@ pub fn render(summary: &Summary, results: &Results, micros: u64, cancelled: bool
         }
         _ => vec![sentence],
     };
-    let lines = lines.iter().map(|line| paint.in_lines(0, line, |line| paint.ink(ink, line)) + "\n");
+    let lines = lines
+        .iter()
+        .map(|line| paint.in_lines(0, line, |line| paint.ink(ink, line)) + "\n");
     let mut out: String = lines.collect();
     if ok {
         if results.len() > LISTED_RESULTS {
             // All of them are below the folder of the profile: `out/default`, `out/ship`.
-            let folder: Vec<&str> = results.iter().next().unwrap_or("").split('/').take(2).collect();
-            out.push_str(&format!("{} results in {}\n", results.len(), folder.join("/")));
+            let folder: Vec<&str> = results
+                .iter()
+                .next()
+                .unwrap_or("")
+                .split('/')
+                .take(2)
+                .collect();
+            out.push_str(&format!(
+                "{} results in {}\n",
+                results.len(),
+                folder.join("/")
+            ));
         } else {
-            results.iter().for_each(|path| out.push_str(&format!("{path}\n")));
+            results
+                .iter()
+                .for_each(|path| out.push_str(&format!("{path}\n")));
         }
     }
     out
@@ -76,7 +103,11 @@ mod tests {
 
     fn three_ran() -> Summary {
         Summary {
-            counts: StepCounts { steps: 3, ran: 3, ..StepCounts::default() },
+            counts: StepCounts {
+                steps: 3,
+                ran: 3,
+                ..StepCounts::default()
+            },
             chain_micros: 900_000,
             ..Summary::default()
         }
@@ -84,10 +115,19 @@ mod tests {
 
     #[test]
     fn says_how_long_it_took_and_that_it_was_stopped() {
-        let done = Summary { chain_micros: 0, ..three_ran() };
+        let done = Summary {
+            chain_micros: 0,
+            ..three_ran()
+        };
         assert_eq!(sentence(&done, 1_500_000, false), "3 of 3 steps ran. 1.50s");
-        assert!(sentence(&done, 2_000_000, true).starts_with("stopped after 2.00s: 3 of 3 steps ran. What"));
-        assert_eq!(sentence(&Summary::default(), 0, false), "nothing to build here");
+        assert!(
+            sentence(&done, 2_000_000, true)
+                .starts_with("stopped after 2.00s: 3 of 3 steps ran. What")
+        );
+        assert_eq!(
+            sentence(&Summary::default(), 0, false),
+            "nothing to build here"
+        );
     }
 
     #[test]
@@ -95,7 +135,10 @@ mod tests {
         let mut done = three_ran();
         done.chain = chain(&["tide/wave", "tide/wave", "tide/cast"]);
         let text = sentence(&done, 1_000_000, false);
-        assert!(text.ends_with("1.00s, critical path 0.90s: tide/wave > tide/cast"), "{text}");
+        assert!(
+            text.ends_with("1.00s, critical path 0.90s: tide/wave > tide/cast"),
+            "{text}"
+        );
         // Neither a chain within one target nor a short one is worth a word.
         done.chain = chain(&["tide/wave", "tide/wave"]);
         assert!(sentence(&done, 1_000_000, false).ends_with("1.00s"));
@@ -109,8 +152,19 @@ mod tests {
     fn narrow_terminals_get_whole_words() {
         let mut done = three_ran();
         done.chain = chain(&["tide/wave", "tide/cast"]);
-        let narrow = Paint { colours: false, glyphs: true, width: Some(40), plain: false };
-        let text = render(&done, &["out/default/x"].into_iter().collect(), 1_000_000, false, narrow);
+        let narrow = Paint {
+            colours: false,
+            glyphs: true,
+            width: Some(40),
+            plain: false,
+        };
+        let text = render(
+            &done,
+            &["out/default/x"].into_iter().collect(),
+            1_000_000,
+            false,
+            narrow,
+        );
         assert_eq!(
             text,
             "3 of 3 steps ran. 1.00s,\ncritical path 0.90s: tide/wave >\ntide/cast\nout/default/x\n"

@@ -61,9 +61,10 @@ impl<'g> Telling<'g> {
     pub fn of(&self, event: &Event) -> Option<String> {
         match event {
             _ if self.told.only_at_work => None,
-            Event::Began { .. } | Event::WillRun { .. } | Event::Elsewhere { .. } | Event::Unpacks { .. } => {
-                None
-            }
+            Event::Began { .. }
+            | Event::WillRun { .. }
+            | Event::Elsewhere { .. }
+            | Event::Unpacks { .. } => None,
             Event::Done { step, .. } => self.step_done(*step, event),
             Event::Survived { step, refused } => Some(self.survived(*step, refused)),
             Event::Notice(notice) => Some(self.labelled("notice", &notice.to_string())),
@@ -71,26 +72,44 @@ impl<'g> Telling<'g> {
     }
 
     fn labelled(&self, word: &str, text: &str) -> String {
-        format!("{}{text}\n", self.paint.ink(Ink::Doubt, &format!("{word:<10}")))
+        format!(
+            "{}{text}\n",
+            self.paint.ink(Ink::Doubt, &format!("{word:<10}"))
+        )
     }
 
     /// Whether a step that ended is reported.
     fn is_told(&self, id: StepId, verdict: Verdict, failed: bool) -> bool {
-        // There is one for each source, and what comes of them is reported by the steps that they decide.
-        let only_looks = matches!(self.graph.step(id).native.as_deref(), Some(Native::Extract { .. }));
+        // There is one for each source, and what comes of them is reported by the steps that they
+        // decide.
+        let only_looks = matches!(
+            self.graph.step(id).native.as_deref(),
+            Some(Native::Extract { .. })
+        );
         failed
             || !self.told.only_trouble
                 && (self.told.unchanged || (verdict != Verdict::Current && !only_looks))
     }
 
     fn step_done(&self, id: StepId, event: &Event) -> Option<String> {
-        let Event::Done { verdict, reason, micros, failure, machine, .. } = event else { return None };
+        let Event::Done {
+            verdict,
+            reason,
+            micros,
+            failure,
+            machine,
+            ..
+        } = event
+        else {
+            return None;
+        };
         if !self.is_told(id, *verdict, failure.is_some()) {
             return None;
         }
         let step = self.graph.step(id);
         let target = &*self.titles.of_step(self.graph, id);
-        // Steps that did not run are reported together, so that what ran and what failed stays in sight.
+        // Steps that did not run are reported together, so that what ran and what failed stays in
+        // sight.
         let is_fact_of_its_own = self.paint.plain || self.told.unchanged || self.told.commands;
         if matches!(verdict, Verdict::Blocked | Verdict::Unstarted)
             || *verdict == Verdict::Reused && !is_fact_of_its_own
@@ -122,14 +141,24 @@ impl<'g> Telling<'g> {
             }
             _ => {
                 let needs_reason = self.told.unchanged || failure.is_some();
-                let row = StepRow { word, target, say: &step.say, took: &took, why: &why, needs_reason };
+                let row = StepRow {
+                    word,
+                    target,
+                    say: &step.say,
+                    took: &took,
+                    why: &why,
+                    needs_reason,
+                };
                 self.columns.lines(paint, row)
             }
         };
         if self.told.commands && *verdict == Verdict::Ran {
             for (i, command) in nubrik_graph::shown_command(step).iter().enumerate() {
                 let label = if i > 0 { "then" } else { "command" };
-                text.push_str(&format!("  {}  {command}\n", paint.ink(Ink::Calm, &format!("{label:<8}"))));
+                text.push_str(&format!(
+                    "  {}  {command}\n",
+                    paint.ink(Ink::Calm, &format!("{label:<8}"))
+                ));
             }
         }
         text.push_str(&self.details(id, event));
@@ -139,12 +168,26 @@ impl<'g> Telling<'g> {
     /// What is below the line of a step that ended: why it failed, and what it printed.
     fn details(&self, id: StepId, event: &Event) -> String {
         let mut text = String::new();
-        let Event::Done { verdict, printed, failure, .. } = event else { return text };
+        let Event::Done {
+            verdict,
+            printed,
+            failure,
+            ..
+        } = event
+        else {
+            return text;
+        };
         let step = self.graph.step(id);
         if let Some(failure) = failure.as_ref().filter(|f| self.news.is_news(f)) {
             let same = self.news.printed_before(id, printed);
-            let shown = if same.is_some() { &[] } else { printed.as_slice() };
-            text.push_str(&failure::render(self.graph, id, failure, shown, &self.root, self.paint));
+            let shown = if same.is_some() {
+                &[]
+            } else {
+                printed.as_slice()
+            };
+            text.push_str(&failure::render(
+                self.graph, id, failure, shown, &self.root, self.paint,
+            ));
             if let Some(other) = same {
                 let label = self.paint.ink(Ink::Calm, &format!("{:<8}", "printed"));
                 text.push_str(&format!(
@@ -155,11 +198,18 @@ impl<'g> Telling<'g> {
         } else if !printed.is_empty() && *verdict == Verdict::Ran && step.check.is_none() {
             let printed = String::from_utf8_lossy(printed);
             let whole = nubrik_confine::file_with_all(&printed).map_or_else(
-                || format!("all of it: nubrik show {} --printed", self.graph.owner(id).address),
+                || {
+                    format!(
+                        "all of it: nubrik show {} --printed",
+                        self.graph.owner(id).address
+                    )
+                },
                 |file| format!("all of it: {file}"),
             );
             let printed = harmless(printed.trim_end(), self.paint.colours);
-            text.push_str(&super::excerpts::render_printed(&printed, self.paint, &whole));
+            text.push_str(&super::excerpts::render_printed(
+                &printed, self.paint, &whole,
+            ));
         }
         self.keep_silent(id, event);
         text
@@ -167,7 +217,14 @@ impl<'g> Telling<'g> {
 
     /// Keeps back that a reused step had printed something.
     fn keep_silent(&self, id: StepId, event: &Event) {
-        let Event::Done { verdict: Verdict::Reused, printed, .. } = event else { return };
+        let Event::Done {
+            verdict: Verdict::Reused,
+            printed,
+            ..
+        } = event
+        else {
+            return;
+        };
         if !printed.is_empty() && self.graph.step(id).check.is_none() {
             self.news.keep_silent(id);
         }
@@ -175,9 +232,18 @@ impl<'g> Telling<'g> {
 
     /// Says what a step was refused that ended well.
     fn survived(&self, id: StepId, refused: &[Refusal]) -> String {
-        let (target, say) = (&*self.titles.of_step(self.graph, id), &*self.graph.step(id).say);
-        let row =
-            StepRow { word: ("refused", Ink::Doubt), target, say, took: "", why: "", needs_reason: true };
+        let (target, say) = (
+            &*self.titles.of_step(self.graph, id),
+            &*self.graph.step(id).say,
+        );
+        let row = StepRow {
+            word: ("refused", Ink::Doubt),
+            target,
+            say,
+            took: "",
+            why: "",
+            needs_reason: true,
+        };
         let below = failure::render_survived(self.graph, id, refused, self.paint);
         self.columns.lines(self.paint.resized(), row) + &below
     }
@@ -190,13 +256,18 @@ impl<'g> Telling<'g> {
             return text;
         }
         if let Some((count, id)) = silent {
-            let steps = if count == 1 { "a reused step" } else { &format!("{count} reused steps") };
+            let steps = if count == 1 {
+                "a reused step"
+            } else {
+                &format!("{count} reused steps")
+            };
             let address = &self.graph.owner(id).address;
             let said = format!("{steps} had printed something: nubrik show {address} --printed");
             text.push_str(&self.labelled("notice", &said));
         }
-        let (reused, not_begun): (Vec<_>, Vec<_>) =
-            together.into_iter().partition(|((word, _), _)| *word == Verdict::Reused.word());
+        let (reused, not_begun): (Vec<_>, Vec<_>) = together
+            .into_iter()
+            .partition(|((word, _), _)| *word == Verdict::Reused.word());
         for ((word, why), steps) in reused.into_iter().chain(not_begun) {
             text.push_str(&self.together(word, &why, &steps));
         }
@@ -213,8 +284,18 @@ impl<'g> Telling<'g> {
         };
         if steps.len() <= if is_reused { REUSED_LINES } else { 1 } {
             let row = |step: &StepId| {
-                let (target, say) = (&*self.titles.of_step(self.graph, *step), &*self.graph.step(*step).say);
-                let row = StepRow { word: (word, ink), target, say, took: "", why, needs_reason: !is_reused };
+                let (target, say) = (
+                    &*self.titles.of_step(self.graph, *step),
+                    &*self.graph.step(*step).say,
+                );
+                let row = StepRow {
+                    word: (word, ink),
+                    target,
+                    say,
+                    took: "",
+                    why,
+                    needs_reason: !is_reused,
+                };
                 self.columns.lines(self.paint.resized(), row)
             };
             return steps.iter().map(row).collect();
@@ -229,7 +310,9 @@ impl<'g> Telling<'g> {
         };
         let text = format!("{} steps of {named}{more}", steps.len());
         let paint = self.paint.resized();
-        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
+        let room = paint
+            .width
+            .map_or(usize::MAX, |w| w.saturating_sub(STATE + 1));
         let word = paint.ink(ink, &format!("{word:<STATE$}"));
         let text = wrapped(&text, room).join(&format!("\n{:STATE$}", ""));
         format!("{word}{text}\n{}", below_state(paint, why))

@@ -45,7 +45,11 @@ pub fn wrapped(text: &str, columns: usize) -> Vec<String> {
             line.push_str(word);
         }
     }
-    lines.into_iter().map(|l| l.trim_end().to_owned()).filter(|l| !l.is_empty()).collect()
+    lines
+        .into_iter()
+        .map(|l| l.trim_end().to_owned())
+        .filter(|l| !l.is_empty())
+        .collect()
 }
 
 /// How many lines of what a command printed are shown.
@@ -59,9 +63,15 @@ pub struct Excerpt {
 
 impl Excerpt {
     /// For a terminal.
-    pub const SHORT: Excerpt = Excerpt { first: 20, last: 80 };
+    pub const SHORT: Excerpt = Excerpt {
+        first: 20,
+        last: 80,
+    };
     /// For a log that is read later, and elsewhere.
-    pub const LONG: Excerpt = Excerpt { first: 200, last: 1800 };
+    pub const LONG: Excerpt = Excerpt {
+        first: 200,
+        last: 1800,
+    };
 
     /// The lines at the beginning, those at the end, and how many are left out between them.
     pub fn of<'t>(self, text: &'t str) -> (Vec<&'t str>, usize, Vec<&'t str>) {
@@ -115,7 +125,10 @@ mod tests {
     fn an_excerpt_leaves_out_the_middle() {
         let text: String = (0..10).map(|n| format!("{n}\n")).collect();
         let (first, left_out, last) = Excerpt { first: 2, last: 3 }.of(&text);
-        assert_eq!((first, left_out, last), (vec!["0", "1"], 5, vec!["7", "8", "9"]));
+        assert_eq!(
+            (first, left_out, last),
+            (vec!["0", "1"], 5, vec!["7", "8", "9"])
+        );
         // One line that is left out would need one that says so.
         let (first, left_out, last) = Excerpt { first: 6, last: 3 }.of(&text);
         assert_eq!((first.len(), left_out, last.len()), (10, 0, 0));

@@ -32,20 +32,32 @@ pub fn show(
 ) {
     let Some(last) = rounds.last() else { return };
     if console.is_json() {
-        last.results.iter().for_each(|result| console.event(&TestEvent::of(graph, result)));
-        flaky_tests(rounds).iter().for_each(|flaky| console.event(flaky));
+        last.results
+            .iter()
+            .for_each(|result| console.event(&TestEvent::of(graph, result)));
+        flaky_tests(rounds)
+            .iter()
+            .for_each(|flaky| console.event(flaky));
         let is_whole = !cancelled && left_out == 0;
         let sum = TestSummaryEvent::of(last, skipped.values().sum(), micros, is_whole);
         return console.event(&sum);
     }
     let paint = console.paint(OutputStream::Output);
-    out!(console, "{}", render(graph, rounds, skipped, micros, cancelled, paint));
+    out!(
+        console,
+        "{}",
+        render(graph, rounds, skipped, micros, cancelled, paint)
+    );
 }
 
 /// Shows how many tests are skipped, by why.
 pub fn show_skipped(console: Console, skipped: &BTreeMap<String, usize>) {
     if !console.is_json() {
-        out!(console, "{}", render_skipped(skipped, console.paint(OutputStream::Output)));
+        out!(
+            console,
+            "{}",
+            render_skipped(skipped, console.paint(OutputStream::Output))
+        );
     }
 }
 
@@ -67,21 +79,38 @@ fn render(
     paint: Paint,
 ) -> String {
     let mut out = String::new();
-    let Some(last) = rounds.last() else { return out };
+    let Some(last) = rounds.last() else {
+        return out;
+    };
     out.push_str(&standing(last, paint));
     out.push_str(&failing_cases(last, paint));
     for flaky in flaky_tests(rounds) {
-        let FlakyTest { target, passed, failed, is_tried_again, .. } = flaky;
+        let FlakyTest {
+            target,
+            passed,
+            failed,
+            is_tried_again,
+            ..
+        } = flaky;
         let text = match is_tried_again {
             true => format!("{target}   failed {}, then passed", counted(failed, "time")),
-            false => format!("{target}   passed {passed} and failed {failed} of {} times", rounds.len()),
+            false => format!(
+                "{target}   passed {passed} and failed {failed} of {} times",
+                rounds.len()
+            ),
         };
-        out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))));
+        out.push_str(&format!(
+            "{}{text}\n",
+            paint.ink(Ink::Doubt, &format!("{:<10}", "flaky"))
+        ));
     }
     for result in last.results.iter().filter(|r| r.verdict == Verdict::Failed) {
         if let Some(reason) = &result.quarantined {
             let text = format!("{}   failed, and does not count: {reason}", result.address);
-            out.push_str(&format!("{}{text}\n", paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))));
+            out.push_str(&format!(
+                "{}{text}\n",
+                paint.ink(Ink::Doubt, &format!("{:<10}", "notice"))
+            ));
         }
     }
     out.push_str(&render_skipped(skipped, paint));
@@ -90,28 +119,54 @@ fn render(
     }
     out.push_str(&by_package(graph, last, paint));
     out.push_str(&slowest(last, paint));
-    let bad = last.results.iter().any(|r| !r.passed && r.quarantined.is_none()) || cancelled;
+    let bad = last
+        .results
+        .iter()
+        .any(|r| !r.passed && r.quarantined.is_none())
+        || cancelled;
     let ink = if bad { Ink::Wrong } else { Ink::Strong };
-    let text = sentence(last, rounds.len(), skipped.values().sum(), micros, cancelled);
+    let text = sentence(
+        last,
+        rounds.len(),
+        skipped.values().sum(),
+        micros,
+        cancelled,
+    );
     out.push_str(&paint.in_lines(0, &text, |line| paint.ink(ink, line)));
     out.push('\n');
     out
 }
 
-/// Tests that are current, each with its time and why; what was taken from the cache has a line of its own.
+/// Tests that are current, each with its time and why; what was taken from the cache has a line of
+/// its own.
 fn standing(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
-    let all: Vec<&TestResult> = round.results.iter().filter(|r| r.verdict == Verdict::Current).collect();
-    let column = all.iter().take(TOLD).map(|r| width(&r.address)).max().unwrap_or(0).min(40);
+    let all: Vec<&TestResult> = round
+        .results
+        .iter()
+        .filter(|r| r.verdict == Verdict::Current)
+        .collect();
+    let column = all
+        .iter()
+        .take(TOLD)
+        .map(|r| width(&r.address))
+        .max()
+        .unwrap_or(0)
+        .min(40);
     for result in all.iter().take(TOLD) {
         let when = match result.build {
             Some(build) => format!("passed in build {build}, {}", result.reason),
             None => result.reason.clone(),
         };
         // What does not fit on the line is the reason's end.
-        let room = paint.width.map_or(usize::MAX, |w| w.saturating_sub(10 + column + 3 + 8 + 3));
+        let room = paint
+            .width
+            .map_or(usize::MAX, |w| w.saturating_sub(10 + column + 3 + 8 + 3));
         let when = cut(&when, room, paint.glyph("…", "..."));
-        let word = paint.ink(ink_of(result.verdict), &format!("{:<10}", result.verdict.word()));
+        let word = paint.ink(
+            ink_of(result.verdict),
+            &format!("{:<10}", result.verdict.word()),
+        );
         out.push_str(&format!(
             "{word}{}   {:>8}  {}\n",
             padded(&result.address, column),
@@ -120,7 +175,10 @@ fn standing(round: &Round, paint: Paint) -> String {
         ));
     }
     if all.len() > TOLD {
-        let more = format!("{} more are unchanged, too; --json tells of each", all.len() - TOLD);
+        let more = format!(
+            "{} more are unchanged, too; --json tells of each",
+            all.len() - TOLD
+        );
         out.push_str(&format!("{:10}{}\n", "", paint.ink(Ink::Faint, &more)));
     }
     out
@@ -129,19 +187,37 @@ fn standing(round: &Round, paint: Paint) -> String {
 /// The failing cases of reports; what plain programs printed is above already.
 fn failing_cases(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
-    for result in round.results.iter().filter(|r| r.has_report && r.verdict == Verdict::Failed) {
-        let failed: Vec<&Case> = result.cases.iter().filter(|c| c.outcome == CaseOutcome::Failed).collect();
-        let head = format!("{}   {} of {} cases failed", result.address, failed.len(), result.cases.len());
+    for result in round
+        .results
+        .iter()
+        .filter(|r| r.has_report && r.verdict == Verdict::Failed)
+    {
+        let failed: Vec<&Case> = result
+            .cases
+            .iter()
+            .filter(|c| c.outcome == CaseOutcome::Failed)
+            .collect();
+        let head = format!(
+            "{}   {} of {} cases failed",
+            result.address,
+            failed.len(),
+            result.cases.len()
+        );
         out.push_str(&format!("{}\n", paint.ink(Ink::Wrong, &head)));
         for case in failed {
-            let group = if case.group.is_empty() { String::new() } else { format!("{} ", case.group) };
+            let group = if case.group.is_empty() {
+                String::new()
+            } else {
+                format!("{} ", case.group)
+            };
             out.push_str(&format!(
                 "  {}{}\n",
                 paint.ink(Ink::Faint, &group),
                 paint.ink(Ink::Strong, &case.name)
             ));
             let text = harmless(&case.text, paint.colours);
-            text.lines().for_each(|line| out.push_str(&format!("    {line}\n")));
+            text.lines()
+                .for_each(|line| out.push_str(&format!("    {line}\n")));
         }
     }
     out
@@ -152,8 +228,13 @@ fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
     let mut packages: BTreeMap<&str, (usize, usize, usize)> = BTreeMap::new();
     for result in &round.results {
         let package = graph.owner(result.step).package.as_str();
-        let counts =
-            packages.entry(if package.is_empty() { "the workspace's root" } else { package }).or_default();
+        let counts = packages
+            .entry(if package.is_empty() {
+                "the workspace's root"
+            } else {
+                package
+            })
+            .or_default();
         counts.0 += 1;
         counts.1 += usize::from(result.passed);
         counts.2 += result.cases.len();
@@ -166,9 +247,17 @@ fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
     for (package, (tests, passed, cases)) in packages {
         // The numbers are below each other: `1 test ` is as wide as `3 tests`.
         let tests_text = format!("{:<5}", plural("test", tests));
-        let cases = if cases == tests { String::new() } else { format!("{cases} cases") };
+        let cases = if cases == tests {
+            String::new()
+        } else {
+            format!("{cases} cases")
+        };
         let not = tests - passed;
-        let text = if not == 0 { "passed".to_owned() } else { format!("{passed} passed, {not} not") };
+        let text = if not == 0 {
+            "passed".to_owned()
+        } else {
+            format!("{passed} passed, {not} not")
+        };
         let ink = if not == 0 { Ink::Calm } else { Ink::Wrong };
         out.push_str(&format!(
             "{}  {tests:>3} {tests_text}  {cases:>9}  {}\n",
@@ -181,7 +270,11 @@ fn by_package(graph: &Graph, round: &Round, paint: Paint) -> String {
 
 fn slowest(round: &Round, paint: Paint) -> String {
     let mut cases: Vec<(f64, String)> = Vec::new();
-    for result in round.results.iter().filter(|r| matches!(r.verdict, Verdict::Ran | Verdict::Failed)) {
+    for result in round
+        .results
+        .iter()
+        .filter(|r| matches!(r.verdict, Verdict::Ran | Verdict::Failed))
+    {
         for case in &result.cases {
             let name = if result.has_report {
                 format!("{}  {}", result.address, case.name)
@@ -195,7 +288,10 @@ fn slowest(round: &Round, paint: Paint) -> String {
     let mut out = String::new();
     for (seconds, name) in cases.iter().take(SLOWEST.0) {
         let took = duration((seconds * 1e6) as u64);
-        out.push_str(&format!("{}{took:>8}  {name}\n", paint.ink(Ink::Faint, &format!("{:<10}", "slowest"))));
+        out.push_str(&format!(
+            "{}{took:>8}  {name}\n",
+            paint.ink(Ink::Faint, &format!("{:<10}", "slowest"))
+        ));
     }
     out
 }
@@ -220,19 +316,37 @@ fn sentence(round: &Round, rounds: usize, skipped: usize, micros: u64, cancelled
     let cases: usize = round.results.iter().map(|r| r.cases.len()).sum();
     let mut text = match (passed == all, stand == all) {
         (true, true) => {
-            let stand = if all == 1 { "up to date" } else { "all up to date" };
+            let stand = if all == 1 {
+                "up to date"
+            } else {
+                "all up to date"
+            };
             let unchanged = round.results.iter().all(|r| r.unchanged);
-            let it = if all == 1 { "it depends" } else { "they depend" };
-            let why = if unchanged { format!(": nothing {it} on changed") } else { String::new() };
+            let it = if all == 1 {
+                "it depends"
+            } else {
+                "they depend"
+            };
+            let why = if unchanged {
+                format!(": nothing {it} on changed")
+            } else {
+                String::new()
+            };
             format!("{} passed, {stand}{why}", tests(all))
         }
         (true, false) if stand == 0 => format!("{} passed", tests(all)),
-        (true, false) => format!("{} passed: {} ran, {stand} up to date", tests(all), all - stand),
+        (true, false) => format!(
+            "{} passed: {} ran, {stand} up to date",
+            tests(all),
+            all - stand
+        ),
         (false, _) => {
             let mut parts = vec![format!("{passed} passed")];
-            for (count, word) in
-                [(failed, "failed"), (unwell, "failed in quarantine"), (not_tried, "not tried")]
-            {
+            for (count, word) in [
+                (failed, "failed"),
+                (unwell, "failed in quarantine"),
+                (not_tried, "not tried"),
+            ] {
                 if count > 0 {
                     parts.push(format!("{count} {word}"));
                 }

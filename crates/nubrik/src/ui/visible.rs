@@ -25,19 +25,23 @@ pub fn visible(text: &str) -> Cow<'_, str> {
     Cow::Owned(shown)
 }
 
-/// Whether a character could move the cursor, change the terminal, or turn the direction in which text is read.
+/// Whether a character could move the cursor, change the terminal, or turn the direction in which
+/// text is read.
 pub fn steers(c: char) -> bool {
-    let turns =
-        matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
+    let turns = matches!(c, '\u{61c}' | '\u{200e}' | '\u{200f}' | '\u{202a}'..='\u{202e}' | '\u{2066}'..='\u{2069}');
     (c.is_control() && c != '\n' && c != '\t') || turns
 }
 
 /// The sequence for a colour at the beginning of a text, if one is there that hides nothing.
 fn colour_at(text: &str) -> Option<&str> {
     let codes = text.strip_prefix("\x1b[")?;
-    let end = codes.find(|c: char| !c.is_ascii_digit() && c != ';').filter(|end| *end <= 32)?;
+    let end = codes
+        .find(|c: char| !c.is_ascii_digit() && c != ';')
+        .filter(|end| *end <= 32)?;
     codes[end..].strip_prefix('m')?;
-    let mut numbers = codes[..end].split(';').map(|n| n.parse::<u32>().unwrap_or(0));
+    let mut numbers = codes[..end]
+        .split(';')
+        .map(|n| n.parse::<u32>().unwrap_or(0));
     while let Some(number) = numbers.next() {
         match number {
             0..=4 | 21..=24 | 30..=37 | 39..=47 | 49 | 90..=97 | 100..=107 => {}

@@ -1,5 +1,6 @@
-//! The explorer's pages in a real browser: with the keyboard alone, without scripts, in a narrow window, for who sees little, and
-//! while a build runs. Without `chromedriver` these tests are left out, unless `NUBRIK_TESTS_NEED` names `browser`.
+//! The explorer's pages in a real browser: with the keyboard alone, without scripts, in a narrow
+//! window, for who sees little, and while a build runs. Without `chromedriver` these tests are left
+//! out, unless `NUBRIK_TESTS_NEED` names `browser`.
 
 use crate::explorer::Explorer;
 use crate::explorer::browser::{Browser, DOWN, ENTER, ESCAPE};
@@ -48,28 +49,45 @@ fn built() -> Sandbox {
 
 #[test]
 fn everything_can_be_done_with_the_keyboard() {
-    let Some(browser) = Browser::start((1280, 800), true) else { return };
+    let Some(browser) = Browser::start((1280, 800), true) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     browser.open(&explorer.address("index.html"));
     browser.keys("/");
     browser.keys("hig");
-    let proposed = "return [...document.querySelectorAll('#found a')].map((a) => a.textContent).join('|')";
-    wait_until("something is proposed", || browser.run(proposed).as_str().unwrap().contains("high"));
-    assert_eq!(browser.run("return document.getElementById('words').getAttribute('aria-expanded')"), "true");
+    let proposed =
+        "return [...document.querySelectorAll('#found a')].map((a) => a.textContent).join('|')";
+    wait_until("something is proposed", || {
+        browser.run(proposed).as_str().unwrap().contains("high")
+    });
+    assert_eq!(
+        browser.run("return document.getElementById('words').getAttribute('aria-expanded')"),
+        "true"
+    );
     browser.keys(DOWN);
     let chosen = "return document.getElementById(document.getElementById('words').getAttribute('aria-activedescendant')).textContent";
     assert!(browser.run(chosen).as_str().unwrap().starts_with("high"));
     browser.keys(ENTER);
-    wait_until("its page", || browser.address().ends_with("/target.high.html"));
+    wait_until("its page", || {
+        browser.address().ends_with("/target.high.html")
+    });
     // Escape puts proposals away; without one chosen, Enter asks for all that fit.
     browser.keys("/");
     browser.keys("flood");
-    wait_until("something is proposed", || browser.run(proposed).as_str().unwrap().contains("tides"));
+    wait_until("something is proposed", || {
+        browser.run(proposed).as_str().unwrap().contains("tides")
+    });
     browser.keys(ESCAPE);
-    assert_eq!(browser.run("return document.getElementById('found').hidden"), true);
+    assert_eq!(
+        browser.run("return document.getElementById('found').hidden"),
+        true
+    );
     browser.keys(ENTER);
-    wait_until("what was found", || browser.address().contains("search.html?words=flood"));
+    wait_until("what was found", || {
+        browser.address().contains("search.html?words=flood")
+    });
     assert!(browser.source().contains("target.tides.html"));
     // Each thing that can be used is reached, and seen to be.
     browser.open(&explorer.address("target.high.html"));
@@ -80,7 +98,9 @@ fn everything_can_be_done_with_the_keyboard() {
 
 #[test]
 fn links_lead_from_a_target_to_its_text_its_file_and_its_picture() {
-    let Some(browser) = Browser::start((1280, 800), true) else { return };
+    let Some(browser) = Browser::start((1280, 800), true) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     browser.open(&explorer.address("index.html"));
@@ -91,7 +111,9 @@ fn links_lead_from_a_target_to_its_text_its_file_and_its_picture() {
     assert!(browser.source().contains("06:12"));
     browser.open(&explorer.address("graph.html"));
     browser.click(".picture a[href='graph.high.html']");
-    wait_until("its picture", || browser.address().ends_with("/graph.high.html"));
+    wait_until("its picture", || {
+        browser.address().ends_with("/graph.high.html")
+    });
     browser.click("form.controls button");
     wait_until("drawn as asked", || browser.address().contains("depth=2"));
     browser.open(&explorer.address("tests.html"));
@@ -100,28 +122,44 @@ fn links_lead_from_a_target_to_its_text_its_file_and_its_picture() {
 
 #[test]
 fn a_build_that_runs_shows_without_anybody_asking() {
-    let Some(browser) = Browser::start((1280, 800), true) else { return };
+    let Some(browser) = Browser::start((1280, 800), true) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     browser.open(&explorer.address("live.html"));
-    sandbox.write("targets.nub", "target slow = step { run = sh`sleep 3; echo > {out \"x\"}` }\n");
+    sandbox.write(
+        "targets.nub",
+        "target slow = step { run = sh`sleep 3; echo > {out \"x\"}` }\n",
+    );
     let mut build = sandbox.command(&["build"]);
     let mut build = build.stdout(std::process::Stdio::null()).spawn().unwrap();
-    let text =
-        || browser.run("return document.getElementById('live').textContent").as_str().unwrap().to_owned();
-    wait_until("it is seen", || text().contains("A build runs") && text().contains("slow"));
+    let text = || {
+        browser
+            .run("return document.getElementById('live').textContent")
+            .as_str()
+            .unwrap()
+            .to_owned()
+    };
+    wait_until("it is seen", || {
+        text().contains("A build runs") && text().contains("slow")
+    });
     build.wait().unwrap();
     wait_until("its end is seen", || text().contains("The last build"));
 }
 
 #[test]
 fn without_scripts_everything_is_there() {
-    let Some(browser) = Browser::start((1280, 800), false) else { return };
+    let Some(browser) = Browser::start((1280, 800), false) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     browser.open(&explorer.address("index.html"));
     browser.write("#words", &format!("flood{ENTER}"));
-    wait_until("what was found", || browser.address().contains("search.html?words=flood"));
+    wait_until("what was found", || {
+        browser.address().contains("search.html?words=flood")
+    });
     browser.click("main a[href='target.tides.html']");
     assert!(browser.source().contains("Ebb and flood."));
     for page in PAGES {
@@ -130,7 +168,10 @@ fn without_scripts_everything_is_there() {
     }
     // A copy needs no server, and its pages lead on as well.
     sandbox.run(&["report", "--pages", "copy"]).expect(0);
-    browser.open(&format!("file://{}/copy/index.html", sandbox.folder.display()));
+    browser.open(&format!(
+        "file://{}/copy/index.html",
+        sandbox.folder.display()
+    ));
     browser.click("nav a[href='kinds.html']");
     browser.click("main a[href='target.high.html']");
     assert!(browser.source().contains("cat "));
@@ -138,21 +179,33 @@ fn without_scripts_everything_is_there() {
 
 #[test]
 fn a_copy_is_searched_without_a_server() {
-    let Some(browser) = Browser::start((1280, 800), true) else { return };
+    let Some(browser) = Browser::start((1280, 800), true) else {
+        return;
+    };
     let sandbox = built();
     sandbox.run(&["report", "--pages", "copy"]).expect(0);
-    browser.open(&format!("file://{}/copy/index.html", sandbox.folder.display()));
+    browser.open(&format!(
+        "file://{}/copy/index.html",
+        sandbox.folder.display()
+    ));
     browser.keys("/");
     browser.keys("flood");
-    let proposed = "return [...document.querySelectorAll('#found a')].map((a) => a.textContent).join('|')";
-    wait_until("something is proposed", || browser.run(proposed).as_str().unwrap().contains("tides"));
+    let proposed =
+        "return [...document.querySelectorAll('#found a')].map((a) => a.textContent).join('|')";
+    wait_until("something is proposed", || {
+        browser.run(proposed).as_str().unwrap().contains("tides")
+    });
     browser.keys(ENTER);
-    wait_until("its page", || browser.address().ends_with("/target.tides.html"));
+    wait_until("its page", || {
+        browser.address().ends_with("/target.tides.html")
+    });
 }
 
 #[test]
 fn a_narrow_window_holds_every_page() {
-    let Some(browser) = Browser::start((400, 800), true) else { return };
+    let Some(browser) = Browser::start((400, 800), true) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     for page in PAGES {
@@ -162,8 +215,9 @@ fn a_narrow_window_holds_every_page() {
     }
 }
 
-/// Finds what a person who sees little, or who hears pages, would stumble over: weak contrast, things without names, headings that
-/// leave out a level, ids that are there twice. By the rules of WCAG 2.2, level AA.
+/// Finds what a person who sees little, or who hears pages, would stumble over: weak contrast,
+/// things without names, headings that leave out a level, ids that are there twice. By the rules of
+/// WCAG 2.2, level AA.
 const STUMBLES: &str = r#"
 const stumbles = [];
 const light = ([r, g, b]) => {
@@ -212,7 +266,9 @@ return stumbles;
 
 #[test]
 fn nobody_stumbles_by_light_or_by_dark() {
-    let Some(browser) = Browser::start((1280, 900), true) else { return };
+    let Some(browser) = Browser::start((1280, 900), true) else {
+        return;
+    };
     let sandbox = built();
     let explorer = Explorer::start(&sandbox);
     let mut all = Vec::new();
@@ -221,7 +277,13 @@ fn nobody_stumbles_by_light_or_by_dark() {
         for page in PAGES {
             browser.open(&explorer.address(page));
             let found = browser.run(STUMBLES);
-            all.extend(found.as_array().unwrap().iter().map(|stumble| format!("{scheme} {page}: {stumble}")));
+            all.extend(
+                found
+                    .as_array()
+                    .unwrap()
+                    .iter()
+                    .map(|stumble| format!("{scheme} {page}: {stumble}")),
+            );
         }
     }
     assert!(all.is_empty(), "{all:#?}");

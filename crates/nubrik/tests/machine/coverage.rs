@@ -1,4 +1,5 @@
-//! `nubrik test --coverage`: which lines of which sources tests ran, in each language whose tools are here.
+//! `nubrik test --coverage`: which lines of which sources tests ran, in each language whose tools
+//! are here.
 
 use std::path::Path;
 use std::process::Command;
@@ -20,23 +21,37 @@ const FIT: [(&str, &str); 4] = [
         "#include \"fit.h\"\nint fit(int x) {\n    if (x > 3) {\n        return 1;\n    }\n    return 0;\n}\n",
     ),
     ("src/fit.h", "int fit(int x);\n"),
-    ("checks/low.c", "#include \"fit.h\"\nint main(void) { return fit(2); }\n"),
+    (
+        "checks/low.c",
+        "#include \"fit.h\"\nint main(void) { return fit(2); }\n",
+    ),
 ];
 
 /// What is reported of the lines of each file: how many can run, how many did, and which did not.
 fn told(run: &Run) -> Vec<(String, u64, u64, Value)> {
-    let files = run.events().into_iter().filter(|event| event["event"] == "coverage");
+    let files = run
+        .events()
+        .into_iter()
+        .filter(|event| event["event"] == "coverage");
     let number = |value: &Value| value.as_u64().unwrap();
     files
         .map(|e| {
             let file = e["file"].as_str().unwrap().to_owned();
-            (file, number(&e["lines"]), number(&e["covered"]), e["uncovered"].clone())
+            (
+                file,
+                number(&e["lines"]),
+                number(&e["covered"]),
+                e["uncovered"].clone(),
+            )
         })
         .collect()
 }
 
 fn sum(run: &Run) -> Value {
-    run.events().into_iter().find(|event| event["event"] == "coverage_sum").unwrap()
+    run.events()
+        .into_iter()
+        .find(|event| event["event"] == "coverage_sum")
+        .unwrap()
 }
 
 fn of(file: &str, lines: u64, covered: u64, uncovered: Value) -> (String, u64, u64, Value) {
@@ -51,21 +66,40 @@ fn variants_are_built_beside_the_usual_and_lines_are_told_with_reused_verdicts()
     let sandbox = Sandbox::new(&FIT);
     sandbox.run(&["test"]).expect(0);
     let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
-    let lines = [of("checks/low.c", 1, 1, json!([])), of("src/fit.c", 4, 3, json!([[4, 4]]))];
+    let lines = [
+        of("checks/low.c", 1, 1, json!([])),
+        of("src/fit.c", 4, 3, json!([[4, 4]])),
+    ];
     assert_eq!(told(&run), lines);
-    assert_eq!((&sum(&run)["lines"], &sum(&run)["covered"]), (&json!(5), &json!(4)));
+    assert_eq!(
+        (&sum(&run)["lines"], &sum(&run)["covered"]),
+        (&json!(5), &json!(4))
+    );
     // Of the condition one way was taken.
     assert_eq!(sum(&run)["branches"], json!({ "all": 2, "taken": 1 }));
-    let branches: Vec<Value> = run.events().into_iter().filter(|e| e["event"] == "coverage").collect();
-    assert_eq!(branches[1]["branches"], json!({ "all": 2, "taken": 1, "partly": [3] }));
+    let branches: Vec<Value> = run
+        .events()
+        .into_iter()
+        .filter(|e| e["event"] == "coverage")
+        .collect();
+    assert_eq!(
+        branches[1]["branches"],
+        json!({ "all": 2, "taken": 1, "partly": [3] })
+    );
     assert_eq!(sum(&run)["not_counted"], json!(["plain"]));
     let said = sandbox.run(&["test", "--coverage"]).expect(0);
     assert!(
-        said.stdout.ends_with("80 % of the lines ran: 4 of 5 in 2 files; 50 % of the branches: 1 of 2\n"),
+        said.stdout
+            .ends_with("80 % of the lines ran: 4 of 5 in 2 files; 50 % of the branches: 1 of 2\n"),
         "{}",
         said.stdout
     );
-    assert!(said.stdout.contains(" 75 %  src/fit.c     3 of 4  not run: 4; partly: 3\n"), "{}", said.stdout);
+    assert!(
+        said.stdout
+            .contains(" 75 %  src/fit.c     3 of 4  not run: 4; partly: 3\n"),
+        "{}",
+        said.stdout
+    );
     // What was there before is as it was.
     assert!(sandbox.run(&["test", "--json"]).expect(0).ran().is_empty());
     // From the store the verdict comes with its lines.
@@ -93,7 +127,10 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     ]);
     let run = run.expect(0);
     let first = run.stdout.lines().next().unwrap();
-    assert_eq!(first, "coverage  7 of 7 steps to run; the normal variant is kept");
+    assert_eq!(
+        first,
+        "coverage  7 of 7 steps to run; the normal variant is kept"
+    );
     let lcov = sandbox.read("told/lines.info");
     assert!(
         lcov.contains("SF:src/fit.c\nDA:2,1\nDA:3,1\nDA:4,0\nDA:6,1\nBRDA:3,0,0,0\nBRDA:3,0,1,1\nBRF:2\nBRH:1\nLF:4\nLH:3\nend_of_record\n"),
@@ -101,7 +138,9 @@ fn the_cost_is_said_before_and_lines_are_written_down() {
     );
     let xml = sandbox.read("lines.xml");
     assert!(xml.contains("<line number=\"4\" hits=\"0\"/>"), "{xml}");
-    let run = sandbox.run(&["test", "--coverage-file", "x.info"]).expect(2);
+    let run = sandbox
+        .run(&["test", "--coverage-file", "x.info"])
+        .expect(2);
     assert!(run.stderr.contains("--coverage"), "{}", run.stderr);
 }
 
@@ -119,7 +158,9 @@ const SHOW: &str = "#include <stdio.h>\nint fit(int);\nint main(int n, char **wo
 /// `FIT` with the sources of two programs.
 fn with_programs() -> Sandbox {
     let sandbox = Sandbox::new(&FIT);
-    ["show.c", "other.c"].iter().for_each(|path| sandbox.write(path, SHOW));
+    ["show.c", "other.c"]
+        .iter()
+        .for_each(|path| sandbox.write(path, SHOW));
     sandbox
 }
 
@@ -148,7 +189,16 @@ fn programs_that_count_and_run_in_build_steps_count() {
     assert_eq!(told(&run)[2], both_ways[2]);
     assert_eq!(sum(&run)["not_counted"], json!(["plain"]));
     // The page is what it would be without counters.
-    let run = sandbox.run(&["build", "page", "copy", "--set", "c.coverage=true", "--json"]).expect(0);
+    let run = sandbox
+        .run(&[
+            "build",
+            "page",
+            "copy",
+            "--set",
+            "c.coverage=true",
+            "--json",
+        ])
+        .expect(0);
     assert!(run.ran().is_empty(), "{:?}", run.ran());
     assert_eq!(sandbox.read("out/default/page"), "1\n");
 }
@@ -159,17 +209,34 @@ fn each_of_several_programs_of_a_step_counts_once() {
         return;
     }
     let sandbox = with_programs();
-    let alone = sandbox.read("targets.nub").replace("test low", "private test low");
+    let alone = sandbox
+        .read("targets.nub")
+        .replace("test low", "private test low");
     sandbox.write(
         "targets.nub",
         &format!("{alone}{PAGES}test of_both = check {{ run = `test -s {{both.b}}` }}\n"),
     );
-    let run = sandbox.run(&["test", "of_both", "--coverage", "--coverage-file", "lines.info"]).expect(0);
+    let run = sandbox
+        .run(&[
+            "test",
+            "of_both",
+            "--coverage",
+            "--coverage-file",
+            "lines.info",
+        ])
+        .expect(0);
     let lcov = sandbox.read("lines.info");
-    assert!(lcov.contains("SF:other.c\nDA:3,1\n"), "{lcov}{}", run.stdout);
+    assert!(
+        lcov.contains("SF:other.c\nDA:3,1\n"),
+        "{lcov}{}",
+        run.stdout
+    );
     assert!(lcov.contains("SF:show.c\nDA:3,1\n"), "{lcov}");
     // Both programs ran it.
-    assert!(lcov.contains("SF:src/fit.c\nDA:2,2\nDA:3,2\nDA:4,2\nDA:6,0\n"), "{lcov}");
+    assert!(
+        lcov.contains("SF:src/fit.c\nDA:2,2\nDA:3,2\nDA:4,2\nDA:6,0\n"),
+        "{lcov}"
+    );
 }
 
 #[test]
@@ -212,11 +279,16 @@ fn programs_count_in_whichever_folder_they_run() {
          target made = step { run = `{show} made`, makes = { \"made\": \"made\" } }\n\
          test all = check { run = [sh`cd src; \"$OLDPWD\"/{show} away`, `test -e {made}`] }\n",
     );
-    let run = sandbox.run(&["test", "--coverage", "--coverage-file", "lines.info"]).expect(0);
+    let run = sandbox
+        .run(&["test", "--coverage", "--coverage-file", "lines.info"])
+        .expect(0);
     assert!(run.stdout.contains("make made"), "{}", run.stdout);
     let lcov = sandbox.read("lines.info");
     // Once from another folder of the workspace and out of it, once in a folder of the step's own.
-    assert!(lcov.contains("SF:go.c\nDA:5,2\nDA:6,2\nDA:7,2\nDA:8,2\n"), "{lcov}");
+    assert!(
+        lcov.contains("SF:go.c\nDA:5,2\nDA:6,2\nDA:7,2\nDA:8,2\n"),
+        "{lcov}"
+    );
     assert!(lcov.contains("SF:src/fit.c\nDA:2,2\n"), "{lcov}");
 }
 
@@ -228,20 +300,39 @@ fn lines_that_a_change_left_uncovered_are_named() {
     let sandbox = Sandbox::new(&FIT);
     let git = |args: &[&str]| {
         let mut command = Command::new("git");
-        command.args(["-c", "user.name=a", "-c", "user.email=a@b"]).args(args).current_dir(&sandbox.folder);
+        command
+            .args(["-c", "user.name=a", "-c", "user.email=a@b"])
+            .args(args)
+            .current_dir(&sandbox.folder);
         assert!(command.status().is_ok_and(|status| status.success()));
     };
     git(&["init", "-q"]);
     git(&["add", "-A"]);
     git(&["commit", "-qm", "one"]);
-    let changed =
-        sandbox.read("src/fit.c").replace("return 1", "return 7").replace("return 0", "return x - 2");
+    let changed = sandbox
+        .read("src/fit.c")
+        .replace("return 1", "return 7")
+        .replace("return 0", "return x - 2");
     sandbox.write("src/fit.c", &changed);
-    let run = sandbox.run(&["test", "--coverage", "--since", "HEAD", "--json"]).expect(0);
+    let run = sandbox
+        .run(&["test", "--coverage", "--since", "HEAD", "--json"])
+        .expect(0);
     assert_eq!(sum(&run)["changed"], json!({ "lines": 2, "covered": 1 }));
-    let said = sandbox.run(&["test", "--coverage", "--since", "HEAD"]).expect(0);
-    assert!(said.stdout.contains("changed   src/fit.c   did not run: 4\n"), "{}", said.stdout);
-    assert!(said.stdout.contains("changed   1 of 2 lines ran that changed since HEAD\n"), "{}", said.stdout);
+    let said = sandbox
+        .run(&["test", "--coverage", "--since", "HEAD"])
+        .expect(0);
+    assert!(
+        said.stdout
+            .contains("changed   src/fit.c   did not run: 4\n"),
+        "{}",
+        said.stdout
+    );
+    assert!(
+        said.stdout
+            .contains("changed   1 of 2 lines ran that changed since HEAD\n"),
+        "{}",
+        said.stdout
+    );
 }
 
 #[test]
@@ -255,7 +346,9 @@ fn what_cannot_be_told_is_said() {
     ]);
     let run = sandbox.run(&["test", "--coverage"]).expect(2);
     assert!(
-        run.stderr.contains("no kit or package here has an option `coverage` that can be so (--coverage)"),
+        run.stderr.contains(
+            "no kit or package here has an option `coverage` that can be so (--coverage)"
+        ),
         "{}",
         run.stderr
     );
@@ -263,7 +356,12 @@ fn what_cannot_be_told_is_said() {
     targets.push_str("option coverage: bool = false\n");
     sandbox.write("targets.nub", &targets);
     let run = sandbox.run(&["test", "--coverage"]).expect(1);
-    assert!(run.stdout.contains("malformed odd   its coverage cannot be read: line 1"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("malformed odd   its coverage cannot be read: line 1"),
+        "{}",
+        run.stdout
+    );
     // Absolute paths of the workspace are its own; what lies elsewhere is left out.
     let root = sandbox.folder.display().to_string();
     sandbox.write(
@@ -274,10 +372,21 @@ fn what_cannot_be_told_is_said() {
     );
     let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
     assert_eq!(told(&run), [of("odd.txt", 1, 1, json!([]))]);
-    sandbox.write("targets.nub", &targets.replace("coverage = \"lines\"", "coverage = \"line\""));
+    sandbox.write(
+        "targets.nub",
+        &targets.replace("coverage = \"lines\"", "coverage = \"line\""),
+    );
     let run = sandbox.run(&["test"]).expect(3);
-    assert!(run.stderr.contains("this check has no output `line`"), "{}", run.stderr);
-    assert!(run.stderr.contains("coverage = \"lines\""), "{}", run.stderr);
+    assert!(
+        run.stderr.contains("this check has no output `line`"),
+        "{}",
+        run.stderr
+    );
+    assert!(
+        run.stderr.contains("coverage = \"lines\""),
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -289,17 +398,24 @@ fn every_option_of_a_name_is_set_and_a_single_one_wins() {
              target both = step { run = `echo {word(told)} {word(flags.told)} {flags.other} > {out \"both\"}` }\n\
              private let word(is: bool): text = if is then \"true\" else \"false\"\n",
         ),
-        ("flags.nub", "option told: bool = false\noption other: \"true\" | \"no\" = \"no\"\n"),
+        (
+            "flags.nub",
+            "option told: bool = false\noption other: \"true\" | \"no\" = \"no\"\n",
+        ),
     ]);
     let built = |set: &[&str]| {
         sandbox.run(&[&["build"], set].concat()).expect(0);
         sandbox.read("out/default/both")
     };
     assert_eq!(built(&["--set", "*.told=true"]), "true true no\n");
-    assert_eq!(built(&["--set", "flags.told=false", "--set", "*.told=true"]), "true false no\n");
+    assert_eq!(
+        built(&["--set", "flags.told=false", "--set", "*.told=true"]),
+        "true false no\n"
+    );
     let run = sandbox.run(&["build", "--set", "*.other=yes"]).expect(2);
     assert!(
-        run.stderr.contains("no kit or package here has an option `other` that can be so (--set)"),
+        run.stderr
+            .contains("no kit or package here has an option `other` that can be so (--set)"),
         "{}",
         run.stderr
     );
@@ -307,9 +423,15 @@ fn every_option_of_a_name_is_set_and_a_single_one_wins() {
 
 /// Whether a program is here and does as it is asked; says so if not.
 fn has(program: &str, args: &[&str]) -> bool {
-    let there = Command::new(program).args(args).output().is_ok_and(|output| output.status.success());
+    let there = Command::new(program)
+        .args(args)
+        .output()
+        .is_ok_and(|output| output.status.success());
     if !there {
-        skip(Need::Counters, format_args!("{program} {} does not work here", args.join(" ")));
+        skip(
+            Need::Counters,
+            format_args!("{program} {} does not work here", args.join(" ")),
+        );
     }
     there
 }
@@ -330,22 +452,37 @@ fn fortran_tells_lines() {
             "module tide\ncontains\n  integer function height(x)\n    integer, intent(in) :: x\n    if (x > 3) then\n      \
              height = 1\n    else\n      height = 2\n    end if\n  end function\nend module\n",
         ),
-        ("checks/month.f90", "program month\n  use tide\n  if (height(2) /= 2) stop 1\nend program\n"),
+        (
+            "checks/month.f90",
+            "program month\n  use tide\n  if (height(2) /= 2) stop 1\nend program\n",
+        ),
     ]);
     let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
-    assert!(told(&run).contains(&of("src/tide.f90", 5, 4, json!([[6, 6]]))), "{:?}", told(&run));
+    assert!(
+        told(&run).contains(&of("src/tide.f90", 5, 4, json!([[6, 6]]))),
+        "{:?}",
+        told(&run)
+    );
 }
 
 #[test]
 fn rust_tells_lines() {
-    let host = Command::new("rustc").args(["--print", "sysroot"]).output().unwrap();
+    let host = Command::new("rustc")
+        .args(["--print", "sysroot"])
+        .output()
+        .unwrap();
     let sysroot = String::from_utf8(host.stdout).unwrap();
     let sysroot = Path::new(sysroot.trim());
     let libraries = sysroot.join("lib/rustlib");
     let platforms = std::fs::read_dir(libraries).into_iter().flatten().flatten();
-    let own = platforms.map(|entry| entry.path().join("bin/llvm-profdata")).find(|path| path.exists());
+    let own = platforms
+        .map(|entry| entry.path().join("bin/llvm-profdata"))
+        .find(|path| path.exists());
     let Some(program) = own.map(|path| path.display().to_string()) else {
-        return skip(Need::LlvmTools, "the llvm-tools of the compiler are not here");
+        return skip(
+            Need::LlvmTools,
+            "the llvm-tools of the compiler are not here",
+        );
     };
     if !has(&program, &["merge", "--help"]) {
         return;
@@ -360,17 +497,32 @@ fn rust_tells_lines() {
             "fit/src/lib.rs",
             "pub fn fit(x: i32) -> i32 {\n    if x > 3 {\n        return 1;\n    }\n    0\n}\n",
         ),
-        ("tides/src/lib.rs", "#[test]\nfn low() {\n    assert_eq!(fit::fit(2), 0);\n}\n"),
+        (
+            "tides/src/lib.rs",
+            "#[test]\nfn low() {\n    assert_eq!(fit::fit(2), 0);\n}\n",
+        ),
     ]);
     // What represents the compilers on many a machine looks for them in the person's home.
-    let path = format!("{}:{}", sysroot.join("bin").display(), std::env::var("PATH").unwrap());
-    let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
+    let path = format!(
+        "{}:{}",
+        sysroot.join("bin").display(),
+        std::env::var("PATH").unwrap()
+    );
+    let run = sandbox
+        .run_with(&["test", "--coverage", "--json"], &[("PATH", &path)])
+        .expect(0);
     assert_eq!(
         told(&run),
-        [of("fit/src/lib.rs", 6, 5, json!([[3, 3]])), of("tides/src/lib.rs", 3, 3, json!([]))]
+        [
+            of("fit/src/lib.rs", 6, 5, json!([[3, 3]])),
+            of("tides/src/lib.rs", 3, 3, json!([]))
+        ]
     );
     // A program that makes a page for a test counts, too.
-    sandbox.write("show/src/main.rs", "fn main() {\n    println!(\"{}\", fit::fit(5));\n}\n");
+    sandbox.write(
+        "show/src/main.rs",
+        "fn main() {\n    println!(\"{}\", fit::fit(5));\n}\n",
+    );
     let mut targets = sandbox.read("targets.nub");
     targets.push_str(
         "target show = rust.program { source = \"show\", name = \"show-tides\", needs = fit }\n\
@@ -378,7 +530,9 @@ fn rust_tells_lines() {
          test has_page = check { run = `test -s {page}` }\n",
     );
     sandbox.write("targets.nub", &targets);
-    let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
+    let run = sandbox
+        .run_with(&["test", "--coverage", "--json"], &[("PATH", &path)])
+        .expect(0);
     assert_eq!(
         told(&run),
         [
@@ -402,7 +556,10 @@ fn javascript_tells_lines() {
              target page = js.library { name = \"page\", root = \"src\", sources = \"src/*.mjs\", manifest = \"package.json\" }\n\
              test shown = js.tests { sources = \"checks/*.test.mjs\", needs = page }\n",
         ),
-        ("package.json", r#"{ "name": "page", "exports": { "./page.mjs": "./page.mjs" } }"#),
+        (
+            "package.json",
+            r#"{ "name": "page", "exports": { "./page.mjs": "./page.mjs" } }"#,
+        ),
         (
             "src/page.mjs",
             "// Fits.\nexport function fit(x) {\n    if (x > 3) {\n        return 1;\n    }\n    return 0;\n}\n",
@@ -414,7 +571,11 @@ fn javascript_tells_lines() {
         ),
     ]);
     let run = sandbox.run(&["test", "--coverage", "--json"]).expect(0);
-    assert!(told(&run).contains(&of("src/page.mjs", 4, 3, json!([[4, 4]]))), "{:?}", told(&run));
+    assert!(
+        told(&run).contains(&of("src/page.mjs", 4, 3, json!([[4, 4]]))),
+        "{:?}",
+        told(&run)
+    );
 }
 
 #[test]
@@ -450,7 +611,9 @@ fn go_tells_lines() {
 #[test]
 fn java_tells_lines() {
     let archives = ["junit-platform-launcher", "org.jacoco.core", "asm-commons"];
-    let are_there = archives.iter().all(|name| Path::new(&format!("/usr/share/java/{name}.jar")).exists());
+    let are_there = archives
+        .iter()
+        .all(|name| Path::new(&format!("/usr/share/java/{name}.jar")).exists());
     if !has("javac", &["-version"]) || !has(if are_there { "true" } else { "no-jacoco" }, &[]) {
         return;
     }
@@ -482,10 +645,21 @@ fn java_tells_lines() {
 #[test]
 fn python_tells_lines() {
     let path = format!("/usr/bin:{}", std::env::var("PATH").unwrap());
-    // The tests of the other parts of nubrik may have another python3 first on the path than that with the module.
-    let with_module = Command::new("python3").env("PATH", &path).args(["-c", "import coverage"]).output();
+    // The tests of the other parts of nubrik may have another python3 first on the path than that
+    // with the module.
+    let with_module = Command::new("python3")
+        .env("PATH", &path)
+        .args(["-c", "import coverage"])
+        .output();
     let is_there = with_module.is_ok_and(|output| output.status.success());
-    if !has(if is_there { "true" } else { "no-module-coverage" }, &[]) {
+    if !has(
+        if is_there {
+            "true"
+        } else {
+            "no-module-coverage"
+        },
+        &[],
+    ) {
         return;
     }
     let sandbox = Sandbox::new(&[
@@ -496,7 +670,10 @@ fn python_tells_lines() {
              test units = python.unit_tests { sources = \"checks/unit_*.py\", needs = isles }\n",
         ),
         ("src/isles/__init__.py", ""),
-        ("src/isles/fit.py", "def fit(x):\n    if x > 3:\n        return 1\n    return 0\n"),
+        (
+            "src/isles/fit.py",
+            "def fit(x):\n    if x > 3:\n        return 1\n    return 0\n",
+        ),
         ("src/isles/moon.py", "MOON = 1\n"),
         (
             "checks/unit_fit.py",
@@ -504,7 +681,13 @@ fn python_tells_lines() {
              self.assertEqual(fit(2), 0)\n",
         ),
     ]);
-    let run = sandbox.run_with(&["test", "--coverage", "--json"], &[("PATH", &path)]).expect(0);
-    assert!(told(&run).contains(&of("src/isles/fit.py", 4, 3, json!([[3, 3]]))), "{:?}", told(&run));
+    let run = sandbox
+        .run_with(&["test", "--coverage", "--json"], &[("PATH", &path)])
+        .expect(0);
+    assert!(
+        told(&run).contains(&of("src/isles/fit.py", 4, 3, json!([[3, 3]]))),
+        "{:?}",
+        told(&run)
+    );
     assert_eq!(sum(&run)["not_covered"], json!(["src/isles/moon.py"]));
 }

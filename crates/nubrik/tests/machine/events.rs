@@ -1,4 +1,5 @@
-//! What commands print with `--json` is what `docs/formats.md` says: every event, with these fields, of these types.
+//! What commands print with `--json` is what `docs/formats.md` says: every event, with these
+//! fields, of these types.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -13,13 +14,19 @@ fn documented() -> BTreeMap<String, Fields> {
     let path = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats.md");
     let page = std::fs::read_to_string(path).unwrap();
     let table = page.split("| event | printed | fields |").nth(1).unwrap();
-    let rows = table.lines().skip(2).take_while(|line| line.starts_with('|'));
+    let rows = table
+        .lines()
+        .skip(2)
+        .take_while(|line| line.starts_with('|'));
     let event = |row: &str| {
         let cells: Vec<&str> = row.trim_matches('|').split(" | ").map(str::trim).collect();
         let fields = cells[2].split(", ").map(|field| {
             let (name, kind) = field.split_once("` ").unwrap();
             let name = name.trim_start_matches('`');
-            (name.trim_end_matches('?').to_owned(), (kind.to_owned(), name.ends_with('?')))
+            (
+                name.trim_end_matches('?').to_owned(),
+                (kind.to_owned(), name.ends_with('?')),
+            )
         });
         (cells[0].trim_matches('`').to_owned(), fields.collect())
     };
@@ -29,25 +36,36 @@ fn documented() -> BTreeMap<String, Fields> {
 /// What is wrong with an event.
 fn problem(documented: &BTreeMap<String, Fields>, event: &Value) -> Option<String> {
     let name = event["event"].as_str()?;
-    let Some(fields) = documented.get(name) else { return Some(format!("{name} is not documented")) };
+    let Some(fields) = documented.get(name) else {
+        return Some(format!("{name} is not documented"));
+    };
     let object = event.as_object().unwrap();
-    let missing = fields.iter().find(|(field, (_, optional))| !optional && !object.contains_key(*field));
+    let missing = fields
+        .iter()
+        .find(|(field, (_, optional))| !optional && !object.contains_key(*field));
     if let Some((field, _)) = missing {
         return Some(format!("{name} lacks {field}"));
     }
-    object.iter().filter(|(field, _)| *field != "event").find_map(|(field, value)| {
-        let Some((kind, _)) = fields.get(field) else { return Some(format!("{name} has {field}")) };
-        let found = match value {
-            Value::Null => "null",
-            Value::Bool(_) => "bool",
-            Value::Number(_) => "number",
-            Value::String(_) => "text",
-            Value::Array(_) => "list",
-            Value::Object(_) => "object",
-        };
-        (!kind.split(" or ").any(|kind| kind == found || kind == "value"))
+    object
+        .iter()
+        .filter(|(field, _)| *field != "event")
+        .find_map(|(field, value)| {
+            let Some((kind, _)) = fields.get(field) else {
+                return Some(format!("{name} has {field}"));
+            };
+            let found = match value {
+                Value::Null => "null",
+                Value::Bool(_) => "bool",
+                Value::Number(_) => "number",
+                Value::String(_) => "text",
+                Value::Array(_) => "list",
+                Value::Object(_) => "object",
+            };
+            (!kind
+                .split(" or ")
+                .any(|kind| kind == found || kind == "value"))
             .then(|| format!("{name}: {field} is {found}, not {kind}"))
-    })
+        })
 }
 
 const DEFINITIONS: &str = "\
@@ -65,13 +83,17 @@ let cc = tool { names = \"cat\" }
 
 /// Makes an archive of a package of JavaScript.
 fn publish(path: &std::path::Path) {
-    let file =
-        flate2::write::GzEncoder::new(std::fs::File::create(path).unwrap(), flate2::Compression::fast());
+    let file = flate2::write::GzEncoder::new(
+        std::fs::File::create(path).unwrap(),
+        flate2::Compression::fast(),
+    );
     let mut archive = tar::Builder::new(file);
     let mut header = tar::Header::new_gnu();
     header.set_size(2);
     header.set_cksum();
-    archive.append_data(&mut header, "package/package.json", "{}".as_bytes()).unwrap();
+    archive
+        .append_data(&mut header, "package/package.json", "{}".as_bytes())
+        .unwrap();
     archive.into_inner().unwrap().finish().unwrap();
 }
 
@@ -86,7 +108,10 @@ fn every_event_is_as_documented() {
     ]);
     let git = |args: &[&str]| {
         let mut command = std::process::Command::new("git");
-        command.args(["-c", "user.name=a", "-c", "user.email=a@b"]).args(args).current_dir(&sandbox.folder);
+        command
+            .args(["-c", "user.name=a", "-c", "user.email=a@b"])
+            .args(args)
+            .current_dir(&sandbox.folder);
         assert!(command.status().is_ok_and(|status| status.success()));
     };
     git(&["init", "-q"]);
@@ -101,7 +126,8 @@ fn every_event_is_as_documented() {
         let variables = if writes { &variables[..] } else { &[] };
         let run = sandbox.run_with(&[args, &["--json"]].concat(), variables);
         for line in run.stdout.lines().filter(|line| line.starts_with('{')) {
-            let event: Value = serde_json::from_str(line).unwrap_or_else(|e| panic!("{args:?}: {line}: {e}"));
+            let event: Value =
+                serde_json::from_str(line).unwrap_or_else(|e| panic!("{args:?}: {line}: {e}"));
             if let Some(problem) = problem(&documented, &event) {
                 problems.push(format!("{args:?}: {problem}"));
             }
@@ -142,10 +168,19 @@ fn every_event_is_as_documented() {
     check(&["report", "tests", "--html", "r.html", "--junit", "r.xml"]);
     check(&["test", "--part", "1/1", "--junit", "part.xml"]);
     check(&["report", "--merge", "part.xml"]);
-    let store = sandbox.folder.parent().unwrap().join("store").display().to_string();
+    let store = sandbox
+        .folder
+        .parent()
+        .unwrap()
+        .join("store")
+        .display()
+        .to_string();
     check(&["shared", "create", &store, "--root-key", "root.key"]);
     let key = std::fs::read_to_string(sandbox.folder.join("root.key")).unwrap();
-    let key = nubrik_shared::SecretKey::parse(&key).unwrap().public().to_string();
+    let key = nubrik_shared::SecretKey::parse(&key)
+        .unwrap()
+        .public()
+        .to_string();
     sandbox.write(
         "nubrik.toml",
         &format!(
@@ -156,7 +191,10 @@ fn every_event_is_as_documented() {
     check(&["shared", "trust"]);
     check(&["shared", "new-key", "writer.key"]);
     let key = std::fs::read_to_string(&writer).unwrap();
-    let key = nubrik_shared::SecretKey::parse(&key).unwrap().public().to_string();
+    let key = nubrik_shared::SecretKey::parse(&key)
+        .unwrap()
+        .public()
+        .to_string();
     check(&["shared", "add", "writer", &key, "--root-key", "root.key"]);
     check(&["shared", "prune"]);
     check(&["agree"]);
@@ -187,8 +225,9 @@ fn every_event_is_as_documented() {
         let text = format!("{{\"dist-tags\": {{}}, \"versions\": {{{versions}}}}}");
         sandbox.write("registry/ebb", &text);
     };
-    let version =
-        |version: &str| format!("\"{version}\": {{\"dist\": {{\"tarball\": \"ebb-{version}.tgz\"}}}}");
+    let version = |version: &str| {
+        format!("\"{version}\": {{\"dist\": {{\"tarball\": \"ebb-{version}.tgz\"}}}}")
+    };
     package(&version("1.0.0"));
     for name in ["1.0.0", "1.1.0"] {
         publish(&sandbox.folder.join(format!("registry/ebb-{name}.tgz")));
@@ -215,17 +254,21 @@ fn every_event_is_as_documented() {
     package(&format!("{}, {lacks}", version("1.0.0")));
     check(&["pins", "update", "ebb"]);
     assert!(problems.is_empty(), "{problems:#?}");
-    // These need a test that fails now and then, a command or a terminal that waits, a service, a machine that refuses, a registry of images, or a server of jobs.
+    // These need a test that fails now and then, a command or a terminal that waits, a service, a
+    // machine that refuses, a registry of images, or a server of jobs.
     let mut elsewhere = vec![
-        "changed", "explorer", "pushed", "refused", "serving", "flaky", "worked", "worker", "workers",
-        "metrics",
+        "changed", "explorer", "pushed", "refused", "serving", "flaky", "worked", "worker",
+        "workers", "metrics",
     ];
     // Where the kernel shows no commands, nothing is watched.
     if !nubrik_confine::can_record() {
         elsewhere.extend(["watched", "compared"]);
     }
-    let all: BTreeSet<String> =
-        documented.keys().filter(|name| !elsewhere.contains(&name.as_str())).cloned().collect();
+    let all: BTreeSet<String> = documented
+        .keys()
+        .filter(|name| !elsewhere.contains(&name.as_str()))
+        .cloned()
+        .collect();
     let unseen: Vec<&String> = all.difference(&seen).collect();
     assert!(unseen.is_empty(), "never printed: {unseen:?}");
 }
@@ -235,7 +278,9 @@ fn every_event_is_as_documented() {
 fn names_are_in_snake_case_and_times_in_seconds() {
     for (event, fields) in documented() {
         for name in fields.keys().chain([&event]) {
-            let is_fine = name.chars().all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
+            let is_fine = name
+                .chars()
+                .all(|c| c.is_ascii_lowercase() || c.is_ascii_digit() || c == '_');
             assert!(is_fine && !name.contains("micros"), "{event}: {name}");
         }
     }

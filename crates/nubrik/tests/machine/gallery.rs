@@ -1,6 +1,8 @@
-//! A gallery of mistakes, and what the program says to each: a changed word of a message is seen by its readers.
+//! A gallery of mistakes, and what the program says to each: a changed word of a message is seen by
+//! its readers.
 //!
-//! A file of the gallery is a row of cases, each in the workspace of `gallery/workspace.txt` with something changed:
+//! A file of the gallery is a row of cases, each in the workspace of `gallery/workspace.txt` with
+//! something changed:
 //!
 //! ```text
 //! === what is wrong
@@ -13,8 +15,8 @@
 //! $ nubrik WORDS               the command, and then what it prints, each line after `> `, and its exit code
 //! ```
 //!
-//! Times are written as `TIME`. A line `~` before the command says: the first thing to try, pasted in place of what is underlined,
-//! leaves nothing wrong.
+//! Times are written as `TIME`. A line `~` before the command says: the first thing to try, pasted
+//! in place of what is underlined, leaves nothing wrong.
 //!
 //! `NUBRIK_WRITE_GALLERY=1` writes what the program says now.
 
@@ -70,7 +72,10 @@ fn set_up(sandbox: &Sandbox, setting: &[String]) {
     for line in setting {
         if let Some(text) = line.strip_prefix("  |") {
             let known = sandbox.read(&file);
-            sandbox.write(&file, &format!("{known}{}\n", text.strip_prefix(' ').unwrap_or(text)));
+            sandbox.write(
+                &file,
+                &format!("{known}{}\n", text.strip_prefix(' ').unwrap_or(text)),
+            );
         } else if let Some(path) = line.strip_prefix("+ ") {
             file = path.to_owned();
             sandbox.write(path, "");
@@ -81,10 +86,15 @@ fn set_up(sandbox: &Sandbox, setting: &[String]) {
             sandbox.write("targets.nub", &format!("{known}{more}\n"));
         } else if let Some(edit) = line.strip_prefix("@ ") {
             let (path, edit) = edit.split_once(": ").unwrap();
-            let (before, after) = edit.split_once(" => ").unwrap_or_else(|| panic!("no => in {line}"));
+            let (before, after) = edit
+                .split_once(" => ")
+                .unwrap_or_else(|| panic!("no => in {line}"));
             let known = sandbox.read(path);
             assert!(known.contains(before), "{path} holds no {before}");
-            sandbox.write(path, &known.replacen(before, &after.replace("\\n", "\n"), 1));
+            sandbox.write(
+                path,
+                &known.replacen(before, &after.replace("\\n", "\n"), 1),
+            );
         } else if let Some(words) = line.strip_prefix("% nubrik ") {
             sandbox.run(&words.split_whitespace().collect::<Vec<_>>());
         } else if let Some(words) = line.strip_prefix("% write ") {
@@ -92,12 +102,16 @@ fn set_up(sandbox: &Sandbox, setting: &[String]) {
             fs::remove_file(sandbox.folder.join(path)).unwrap();
             sandbox.write(path, &format!("{text}\n"));
         } else {
-            assert!(line.starts_with("=== ") || line == SANDBOXES || line == PASTES, "what is {line:?}?");
+            assert!(
+                line.starts_with("=== ") || line == SANDBOXES || line == PASTES,
+                "what is {line:?}?"
+            );
         }
     }
 }
 
-/// A line in which times, which differ from run to run, are one word. Code and messages stay as they are.
+/// A line in which times, which differ from run to run, are one word. Code and messages stay as
+/// they are.
 fn without_times(line: &str) -> String {
     if line.starts_with("  asked ") {
         return "  asked     N times".to_owned();
@@ -125,14 +139,19 @@ fn without_times(line: &str) -> String {
 fn workspace_of(case: &Case) -> Sandbox {
     let sandbox = Sandbox::new(&[]);
     let workspace = fs::read_to_string(folder().join("workspace.txt")).unwrap();
-    set_up(&sandbox, &workspace.lines().map(str::to_owned).collect::<Vec<_>>());
+    set_up(
+        &sandbox,
+        &workspace.lines().map(str::to_owned).collect::<Vec<_>>(),
+    );
     set_up(&sandbox, &case.setting);
     sandbox
 }
 
 fn said(case: &Case) -> String {
     let sandbox = workspace_of(case);
-    let words: Vec<&str> = case.command["$ nubrik ".len()..].split_whitespace().collect();
+    let words: Vec<&str> = case.command["$ nubrik ".len()..]
+        .split_whitespace()
+        .collect();
     let mut command = sandbox.command(&words);
     command.env("PATH", "/usr/bin:/bin");
     let run = crate::sandbox::finish(command);
@@ -146,7 +165,8 @@ fn said(case: &Case) -> String {
     said
 }
 
-/// What an error blames: a file of the workspace, its line and column from 1, how many characters, and the first mend.
+/// What an error blames: a file of the workspace, its line and column from 1, how many characters,
+/// and the first mend.
 struct Blame<'a> {
     file: &'a str,
     line: usize,
@@ -156,18 +176,47 @@ struct Blame<'a> {
 }
 
 fn blame(said: &str) -> Option<Blame<'_>> {
-    let mut lines = said.lines().map(|line| line.strip_prefix("> ").unwrap_or_default());
-    let (place, _code) = lines.find_map(|line| line.strip_prefix("  at    "))?.split_once("  (")?;
+    let mut lines = said
+        .lines()
+        .map(|line| line.strip_prefix("> ").unwrap_or_default());
+    let (place, _code) = lines
+        .find_map(|line| line.strip_prefix("  at    "))?
+        .split_once("  (")?;
     let mut place = place.rsplitn(3, ':');
-    let (column, line, file) = (place.next()?.parse().ok()?, place.next()?.parse().ok()?, place.next()?);
-    let length = lines.find(|line| line.trim_start().starts_with('▔'))?.trim().chars().count();
-    let mend = lines.take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix("  try   "))?;
-    Some(Blame { file, line, column, length, mend })
+    let (column, line, file) = (
+        place.next()?.parse().ok()?,
+        place.next()?.parse().ok()?,
+        place.next()?,
+    );
+    let length = lines
+        .find(|line| line.trim_start().starts_with('▔'))?
+        .trim()
+        .chars()
+        .count();
+    let mend = lines
+        .take_while(|line| !line.is_empty())
+        .find_map(|line| line.strip_prefix("  try   "))?;
+    Some(Blame {
+        file,
+        line,
+        column,
+        length,
+        mend,
+    })
 }
 
 /// Whether the first mend of a case, pasted in place of what is underlined, leaves nothing wrong.
 fn is_mended(case: &Case) -> bool {
-    let Some(Blame { file, line, column, length, mend }) = blame(&case.said) else { return false };
+    let Some(Blame {
+        file,
+        line,
+        column,
+        length,
+        mend,
+    }) = blame(&case.said)
+    else {
+        return false;
+    };
     let sandbox = workspace_of(case);
     if mend.contains('…') || !sandbox.exists(file) {
         return false;
@@ -189,7 +238,9 @@ fn is_mended(case: &Case) -> bool {
     lines[line - 1] = format!("{}{gap}{mend}{}", part(0, start), part(end, blamed.len()));
     sandbox.write(file, &(lines.join("\n") + "\n"));
     let is_test = case.command.starts_with("$ nubrik test");
-    let words = case.command["$ nubrik ".len()..].split_whitespace().filter(|_| !is_test);
+    let words = case.command["$ nubrik ".len()..]
+        .split_whitespace()
+        .filter(|_| !is_test);
     let words: Vec<&str> = std::iter::once("plan").chain(words.skip(1)).collect();
     let run = sandbox.run(&words);
     run.code == 0
@@ -198,26 +249,39 @@ fn is_mended(case: &Case) -> bool {
 #[test]
 fn mistakes_are_answered_as_the_gallery_shows() {
     let write = std::env::var_os("NUBRIK_WRITE_GALLERY").is_some();
-    let paths = fs::read_dir(folder()).unwrap().map(|entry| entry.unwrap().path());
-    let mut paths: Vec<PathBuf> = paths.filter(|path| !path.ends_with("workspace.txt")).collect();
+    let paths = fs::read_dir(folder())
+        .unwrap()
+        .map(|entry| entry.unwrap().path());
+    let mut paths: Vec<PathBuf> = paths
+        .filter(|path| !path.ends_with("workspace.txt"))
+        .collect();
     paths.sort();
     let mut others = String::new();
     if !crate::sandbox::has_sandboxes() {
-        skip(Need::Confinement, "cases of the gallery that show what sandboxes do");
+        skip(
+            Need::Confinement,
+            "cases of the gallery that show what sandboxes do",
+        );
     }
     for path in paths {
         let cases = cases(&fs::read_to_string(&path).unwrap());
         let next = std::sync::atomic::AtomicUsize::new(0);
-        let results: Vec<parking_lot::Mutex<String>> = cases.iter().map(|_| Default::default()).collect();
+        let results: Vec<parking_lot::Mutex<String>> =
+            cases.iter().map(|_| Default::default()).collect();
         std::thread::scope(|scope| {
             for _ in 0..std::thread::available_parallelism().map_or(2, |n| 3 * n.get()) {
                 scope.spawn(|| {
-                    while let Some(case) = cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
+                    while let Some(case) =
+                        cases.get(next.fetch_add(1, std::sync::atomic::Ordering::Relaxed))
                     {
                         let at = cases.iter().position(|c| std::ptr::eq(c, case)).unwrap();
                         let is_left_out = case.setting.iter().any(|line| line == SANDBOXES)
                             && !crate::sandbox::has_sandboxes();
-                        *results[at].lock() = if is_left_out { case.said.clone() } else { said(case) };
+                        *results[at].lock() = if is_left_out {
+                            case.said.clone()
+                        } else {
+                            said(case)
+                        };
                     }
                 });
             }
@@ -228,12 +292,20 @@ fn mistakes_are_answered_as_the_gallery_shows() {
             let pastes = case.setting.iter().any(|line| line == PASTES);
             let now_case = Case {
                 said: now.clone(),
-                ..Case { setting: case.setting.clone(), command: case.command.clone(), said: String::new() }
+                ..Case {
+                    setting: case.setting.clone(),
+                    command: case.command.clone(),
+                    said: String::new(),
+                }
             };
             let is_mended = is_mended(&now_case);
             if pastes && !is_mended && !write {
-                writeln!(others, "{}: its first mend does not work when it is pasted", case.setting[0])
-                    .unwrap();
+                writeln!(
+                    others,
+                    "{}: its first mend does not work when it is pasted",
+                    case.setting[0]
+                )
+                .unwrap();
             }
             case.setting.retain(|line| line != PASTES);
             if is_mended {
@@ -247,7 +319,13 @@ fn mistakes_are_answered_as_the_gallery_shows() {
                 )
                 .unwrap();
             }
-            writeln!(written, "{}\n{}\n{now}", case.setting.join("\n"), case.command).unwrap();
+            writeln!(
+                written,
+                "{}\n{}\n{now}",
+                case.setting.join("\n"),
+                case.command
+            )
+            .unwrap();
         }
         if write {
             fs::write(&path, written.trim_end().to_owned() + "\n").unwrap();

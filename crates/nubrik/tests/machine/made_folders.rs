@@ -1,11 +1,15 @@
-//! Folders that steps make: their parts, what is put together in them, and the files that commands are given.
+//! Folders that steps make: their parts, what is put together in them, and the files that commands
+//! are given.
 
 use crate::sandbox::Sandbox;
 
 const TREE: &str = "target tree = step { run = sh`mkdir -p {outfolder \"t\"}/inc/port; echo '#define X 1' > {outfolder \"t\"}/inc/port/c.h; cat {in \"other.h\"} > {outfolder \"t\"}/inc/other.h` }\n";
 
 fn with_tree(more: &str) -> Sandbox {
-    Sandbox::new(&[("other.h", "1\n"), ("targets.nub", &format!("{TREE}{more}"))])
+    Sandbox::new(&[
+        ("other.h", "1\n"),
+        ("targets.nub", &format!("{TREE}{more}")),
+    ])
 }
 
 #[test]
@@ -37,12 +41,29 @@ fn what_a_made_folder_does_not_hold_is_named() {
          target file = tree / \"inc/other.h/\"\n",
     );
     let run = sandbox.run(&["build", "gone"]).expect(1);
-    assert!(run.stdout.contains("the folder holds no inc/porty/c.h"), "{}", run.stdout);
-    assert!(run.stdout.contains("inc has: other.h, port"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("the folder holds no inc/porty/c.h"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout.contains("inc has: other.h, port"),
+        "{}",
+        run.stdout
+    );
     let run = sandbox.run(&["build", "wrong"]).expect(1);
-    assert!(run.stdout.contains("inc is a folder, and taken as a file"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("inc is a folder, and taken as a file"),
+        "{}",
+        run.stdout
+    );
     let run = sandbox.run(&["build", "file"]).expect(1);
-    assert!(run.stdout.contains("inc/other.h is a file, and taken as a folder"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("inc/other.h is a file, and taken as a folder"),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -56,9 +77,17 @@ fn folders_are_laid_over_one_another_unless_two_files_would_be_one() {
     assert_eq!(sandbox.read("out/default/both/x/inc/@here/other.h"), "1\n");
     assert!(sandbox.exists("out/default/both/x/inc/port/c.h"));
     let run = sandbox.run(&["build", "over"]).expect(1);
-    assert!(run.stdout.contains("other.h would be port, and"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("other.h would be port, and"),
+        "{}",
+        run.stdout
+    );
     let run = sandbox.run(&["build", "same"]).expect(1);
-    assert!(run.stdout.contains("would both be inc/other.h"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("would both be inc/other.h"),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -71,8 +100,14 @@ fn keys_that_are_no_names_look_up_and_place_but_are_no_addresses() {
     );
     sandbox.run(&["build", "placed", "inside"]).expect(0);
     assert_eq!(sandbox.read("out/default/placed/@types/node"), "1\n");
-    assert_eq!(sandbox.read("out/default/inside/@types/node"), "targets.nub");
-    sandbox.run(&["build", "named"]).expect(3).says("\"@types/node\" cannot be part of a target's path");
+    assert_eq!(
+        sandbox.read("out/default/inside/@types/node"),
+        "targets.nub"
+    );
+    sandbox
+        .run(&["build", "named"])
+        .expect(3)
+        .says("\"@types/node\" cannot be part of a target's path");
 }
 
 #[test]
@@ -88,8 +123,14 @@ fn a_map_by_the_answer_of_a_probe_looks_up_and_names_no_target() {
     assert_eq!(sandbox.read("out/default/used/u"), "unit 1");
     sandbox.write("other.h", "1\n2\n");
     sandbox.run(&["build", "used"]).expect(0);
-    sandbox.run(&["build", "named"]).expect(3).says("cannot decide which keys there are");
-    sandbox.run(&["build", "whole"]).expect(3).says("cannot decide which keys there are");
+    sandbox
+        .run(&["build", "named"])
+        .expect(3)
+        .says("cannot decide which keys there are");
+    sandbox
+        .run(&["build", "whole"])
+        .expect(3)
+        .says("cannot decide which keys there are");
 }
 
 #[test]
@@ -104,15 +145,31 @@ fn a_command_is_given_a_file_with_a_text() {
          job shown = effect { run = [`cat {argfile other}`, `cat {textfile \"x\" \"hello\\n\"}`] }\n",
     );
     sandbox.run(&["build", "told"]).expect(0);
-    assert_eq!(sandbox.read("out/default/told/a.json"), "{\"name\":\"a\\\"b\"}");
+    assert_eq!(
+        sandbox.read("out/default/told/a.json"),
+        "{\"name\":\"a\\\"b\"}"
+    );
     assert_eq!(sandbox.read("out/default/told/b"), "other.h\n");
-    sandbox.run(&["build", "told"]).expect(0).says("nothing to run");
+    sandbox
+        .run(&["build", "told"])
+        .expect(0)
+        .says("nothing to run");
     // What the text carries is an input, and so is the text.
     sandbox.write("other.h", "5\n");
-    sandbox.run(&["build", "told"]).expect(0).says("1 of 1 step ran");
+    sandbox
+        .run(&["build", "told"])
+        .expect(0)
+        .says("1 of 1 step ran");
     let run = sandbox.run(&["run", "shown"]).expect(0);
-    assert!(run.stdout.contains("other.h\n") && run.stdout.contains("hello\n"), "{}", run.stdout);
-    sandbox.run(&["build", "two"]).expect(3).says("two files with different texts are called `x`");
+    assert!(
+        run.stdout.contains("other.h\n") && run.stdout.contains("hello\n"),
+        "{}",
+        run.stdout
+    );
+    sandbox
+        .run(&["build", "two"])
+        .expect(3)
+        .says("two files with different texts are called `x`");
 }
 
 #[test]
@@ -121,7 +178,10 @@ fn a_workspace_says_which_nubrik_it_needs() {
     sandbox.write("nubrik.toml", "at_least = \"0.0.1\"\n");
     sandbox.run(&["build"]).expect(0);
     sandbox.write("nubrik.toml", "at_least = \"999\"\nknown_later = true\n");
-    sandbox.run(&["build"]).expect(3).says("this workspace needs nubrik 999 or newer");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("this workspace needs nubrik 999 or newer");
     sandbox.write("nubrik.toml", "at_least = 1\n");
     sandbox.run(&["build"]).expect(3).says("as a text");
 }
@@ -141,7 +201,10 @@ fn what_is_read_through_a_link_of_a_made_folder_counts() {
     sandbox.write("depth", "int deep;\n");
     sandbox.run(&["build"]).expect(0);
     let object = std::fs::read(sandbox.folder.join("out/default/object/m.o")).unwrap();
-    assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
+    assert!(
+        object.windows(4).any(|name| name == b"deep"),
+        "the object is the one of before"
+    );
     sandbox.run(&["build"]).expect(0).says("nothing to run");
 }
 
@@ -161,7 +224,10 @@ fn a_folder_that_commands_get_a_copy_of_counts_whatever_they_list() {
     sandbox.write("m.c", "int deep;\n");
     sandbox.run(&["build"]).expect(0);
     let object = std::fs::read(sandbox.folder.join("out/default/object/m.o")).unwrap();
-    assert!(object.windows(4).any(|name| name == b"deep"), "the object is the one of before");
+    assert!(
+        object.windows(4).any(|name| name == b"deep"),
+        "the object is the one of before"
+    );
 }
 
 #[test]
@@ -172,9 +238,17 @@ fn keys_with_spaces_make_folders_that_texts_can_name() {
          target both = step { run = sh`cat {made[\"high water\"].folder}/t {made[\"low=water, (neap)\"].folder}/t > {out \"both\"}; true {made[\"high water\"]} {made[\"low=water, (neap)\"]}` }\n",
     )]);
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/default/both"), "high water\nlow=water, (neap)\n");
+    assert_eq!(
+        sandbox.read("out/default/both"),
+        "high water\nlow=water, (neap)\n"
+    );
     // What names a made file and does not declare it is still found.
-    let text = sandbox.read("targets.nub").replace("; true {made[\"high water\"]}", "; true");
+    let text = sandbox
+        .read("targets.nub")
+        .replace("; true {made[\"high water\"]}", "; true");
     sandbox.write("targets.nub", &text);
-    sandbox.run(&["build"]).expect(3).says("makes and does not declare it");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("makes and does not declare it");
 }

@@ -1,5 +1,5 @@
-//! The built program, where it takes what a step does not have: a terminal, a browser, the network, a supervisor of its own below that
-//! of the step.
+//! The built program, where it takes what a step does not have: a terminal, a browser, the network,
+//! a supervisor of its own below that of the step.
 
 #![allow(clippy::unwrap_used)] // A test that panics has failed, which is right.
 

@@ -18,27 +18,50 @@ fn until<T>(what: &str, found: impl Fn() -> Option<T>) -> T {
         if let Some(found) = found() {
             return found;
         }
-        assert!(began.elapsed() < Duration::from_secs(30), "it does not come: {what}");
+        assert!(
+            began.elapsed() < Duration::from_secs(30),
+            "it does not come: {what}"
+        );
         std::thread::sleep(Duration::from_millis(10));
     }
 }
 
 /// A terminal of some columns: the end of who reads it, and that of programs.
 fn terminal(columns: u16) -> (fs::File, fs::File) {
-    let controller = openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC).unwrap();
+    let controller =
+        openpt(OpenptFlags::RDWR | OpenptFlags::NOCTTY | OpenptFlags::CLOEXEC).unwrap();
     unlockpt(&controller).unwrap();
     let name = ptsname(&controller, Vec::new()).unwrap();
-    let terminal = fs::File::options().read(true).write(true).open(name.to_str().unwrap()).unwrap();
-    tcsetwinsize(&terminal, Winsize { ws_row: 24, ws_col: columns, ws_xpixel: 0, ws_ypixel: 0 }).unwrap();
+    let terminal = fs::File::options()
+        .read(true)
+        .write(true)
+        .open(name.to_str().unwrap())
+        .unwrap();
+    tcsetwinsize(
+        &terminal,
+        Winsize {
+            ws_row: 24,
+            ws_col: columns,
+            ws_xpixel: 0,
+            ws_ypixel: 0,
+        },
+    )
+    .unwrap();
     (fs::File::from(controller), terminal)
 }
 
-/// The lines that a command shows in a terminal of some columns, without the codes that move the cursor.
+/// The lines that a command shows in a terminal of some columns, without the codes that move the
+/// cursor.
 fn lines_at(sandbox: &Sandbox, columns: u16, args: &[&str]) -> Vec<String> {
     let (mut from, terminal) = terminal(columns);
     let mut command = sandbox.command(&[args, &["--color", "never"]].concat());
     let other = terminal.try_clone().unwrap();
-    let mut child = command.env("TERM", "xterm").stdout(terminal).stderr(other).spawn().unwrap();
+    let mut child = command
+        .env("TERM", "xterm")
+        .stdout(terminal)
+        .stderr(other)
+        .spawn()
+        .unwrap();
     drop(command);
     let (mut shown, mut some) = (Vec::new(), [0; 4096]);
     while let Ok(count @ 1..) = from.read(&mut some) {
@@ -51,10 +74,14 @@ fn lines_at(sandbox: &Sandbox, columns: u16, args: &[&str]) -> Vec<String> {
         text.push_str(if n == 0 {
             part
         } else {
-            part.split_once(|c: char| c.is_ascii_alphabetic()).unwrap().1
+            part.split_once(|c: char| c.is_ascii_alphabetic())
+                .unwrap()
+                .1
         });
     }
-    text.lines().map(|line| line.rsplit('\r').next().unwrap().to_owned()).collect()
+    text.lines()
+        .map(|line| line.rsplit('\r').next().unwrap().to_owned())
+        .collect()
 }
 
 /// At each width no word is broken, times stay, and whatever is wrong says why.
@@ -72,7 +99,10 @@ fn reasons_are_whole_at_each_width() {
     let blocked = "needs sources/calendar/calendar_of_the_year";
     for columns in [60, 80, 120] {
         for (args, reasons) in [
-            (&["plan"][..], &["1 would fail, 1 would be blocked", cause, blocked][..]),
+            (
+                &["plan"][..],
+                &["1 would fail, 1 would be blocked", cause, blocked][..],
+            ),
             (&["build", "-k"], &[cause, blocked]),
             (&["test"], &["exited with code 3"]),
             (&["history", "1"], &[cause, blocked]),
@@ -82,7 +112,12 @@ fn reasons_are_whole_at_each_width() {
             (&["doctor"], &["cattt"]),
         ] {
             let lines = lines_at(&sandbox, columns, args);
-            let words = lines.join(" ").split_whitespace().collect::<Vec<&str>>().join(" ").replace('`', "");
+            let words = lines
+                .join(" ")
+                .split_whitespace()
+                .collect::<Vec<&str>>()
+                .join(" ")
+                .replace('`', "");
             for reason in reasons {
                 assert!(
                     words.contains(reason),
@@ -92,9 +127,16 @@ fn reasons_are_whole_at_each_width() {
             }
             for line in &lines {
                 // What is to be pasted is one line, however long.
-                let is_pasted = ["  command", "  try", "  folder", "  searched", "  defined", "  look"]
-                    .iter()
-                    .any(|l| line.starts_with(l));
+                let is_pasted = [
+                    "  command",
+                    "  try",
+                    "  folder",
+                    "  searched",
+                    "  defined",
+                    "  look",
+                ]
+                .iter()
+                .any(|l| line.starts_with(l));
                 let is_one_word = line.split_whitespace().count() < 2;
                 let width = line.chars().count();
                 assert!(
@@ -108,11 +150,18 @@ fn reasons_are_whole_at_each_width() {
 
 #[test]
 fn who_is_stopped_for_a_while_leaves_no_view_behind() {
-    let file = [("targets.nub", "target slow = step { run = sh`sleep 3; echo > {out \"x\"}` }\n")];
+    let file = [(
+        "targets.nub",
+        "target slow = step { run = sh`sleep 3; echo > {out \"x\"}` }\n",
+    )];
     let sandbox = Sandbox::new(&file);
     let (mut from, terminal) = terminal(80);
     let mut command = sandbox.command(&["build"]);
-    let mut child = command.env("TERM", "xterm").stdout(terminal).spawn().unwrap();
+    let mut child = command
+        .env("TERM", "xterm")
+        .stdout(terminal)
+        .spawn()
+        .unwrap();
     // Its end of the terminal is the only one left.
     drop(command);
     let shown = Arc::new(Mutex::new(Vec::new()));
@@ -126,15 +175,24 @@ fn who_is_stopped_for_a_while_leaves_no_view_behind() {
     let text = || String::from_utf8_lossy(&shown.lock()).into_owned();
     until("the view", || text().contains("at work").then_some(()));
     let program = child.id().to_string();
-    let signal = |name: &str| Command::new("kill").args([name, &program]).status().unwrap();
+    let signal = |name: &str| {
+        Command::new("kill")
+            .args([name, &program])
+            .status()
+            .unwrap()
+    };
     signal("-TSTP");
     until("it stops", || {
         let status = fs::read_to_string(format!("/proc/{program}/status")).unwrap();
         status.contains("State:\tT").then_some(())
     });
-    let wiped = until("it is wiped", || Some(text()).filter(|text| text.ends_with("\x1b[2K")));
+    let wiped = until("it is wiped", || {
+        Some(text()).filter(|text| text.ends_with("\x1b[2K"))
+    });
     signal("-CONT");
-    until("the view is back", || text()[wiped.len()..].contains("at work").then_some(()));
+    until("the view is back", || {
+        text()[wiped.len()..].contains("at work").then_some(())
+    });
     assert!(child.wait().unwrap().success());
     reading.join().unwrap();
     assert!(text().contains("1 of 1 step ran"), "{}", text());
@@ -142,10 +200,18 @@ fn who_is_stopped_for_a_while_leaves_no_view_behind() {
 
 #[test]
 fn the_colours_of_the_terminal_are_used_where_a_person_wants_them() {
-    let sandbox = Sandbox::new(&[("targets.nub", "target a = write { path = \"a\", text = \"tide\" }\n")]);
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target a = write { path = \"a\", text = \"tide\" }\n",
+    )]);
     let usual = sandbox.run(&["list", "--color", "always"]).expect(0).stdout;
     assert!(usual.contains("\x1b[38;5;"), "{usual:?}");
-    let own =
-        sandbox.run_with(&["list", "--color", "always"], &[("NUBRIK_COLORS", "terminal")]).expect(0).stdout;
+    let own = sandbox
+        .run_with(
+            &["list", "--color", "always"],
+            &[("NUBRIK_COLORS", "terminal")],
+        )
+        .expect(0)
+        .stdout;
     assert!(own.contains("\x1b[") && !own.contains("38;5;"), "{own:?}");
 }

@@ -1,6 +1,6 @@
-//! The examples of all topics that `nubrik explain` knows: definitions are evaluated and built, values are evaluated, tests
-//! pass, settings are read, and commands are parsed. What an example speaks of and does not declare is in [`SCENE`], and its
-//! files in `topics/scene.txt`.
+//! The examples of all topics that `nubrik explain` knows: definitions are evaluated and built,
+//! values are evaluated, tests pass, settings are read, and commands are parsed. What an example
+//! speaks of and does not declare is in [`SCENE`], and its files in `topics/scene.txt`.
 
 use std::collections::BTreeMap;
 use std::os::unix::fs::PermissionsExt;
@@ -11,7 +11,10 @@ use nubrik_testing::{Need, skip};
 
 /// Names that examples use and do not declare.
 const SCENE: [(&str, &str); 36] = [
-    ("board", "service board = serve { run = `boardd {self.port}` }"),
+    (
+        "board",
+        "service board = serve { run = `boardd {self.port}` }",
+    ),
     ("c", "use \"nub:c\" as c"),
     ("depths", "let depths = { \"ardle\": 12 }"),
     ("flags", "let flags = [\"-O1\"]"),
@@ -34,7 +37,10 @@ const SCENE: [(&str, &str); 36] = [
     ("sources", "let sources = glob(\"src/*.c\")"),
     ("stations", "let stations = glob(\"stations/*.csv\")"),
     ("tables", "let tables = glob(\"tables/*.csv\")"),
-    ("tidecast", "target tidecast = c.program { sources = \"main.c\", flags = [\"-DMODE={mode}\"] }"),
+    (
+        "tidecast",
+        "target tidecast = c.program { sources = \"main.c\", flags = [\"-DMODE={mode}\"] }",
+    ),
     ("title", "let title = \"12\""),
     ("width", "let width = 90"),
     ("archives", "use \"nub:archives\" as archives"),
@@ -52,14 +58,26 @@ const SCENE: [(&str, &str); 36] = [
 /// The same in topics where the name is something else.
 const OTHERWISE: [(&str, &str, &str); 6] = [
     ("{value}", "sources", "let sources = glob(\"main.c\")"),
-    ("{scratch …}", "source", "let source = glob(\"main.c\").first"),
-    ("check", "tidecast", "let tidecast = tool { names = \"render\" }"),
+    (
+        "{scratch …}",
+        "source",
+        "let source = glob(\"main.c\").first",
+    ),
+    (
+        "check",
+        "tidecast",
+        "let tidecast = tool { names = \"render\" }",
+    ),
     (
         "each",
         "page",
         "kind page(source: text): { files: files } {\n    give { files = [write { path = source, text = \"\" }] }\n}",
     ),
-    ("each", "stations", "let stations = [{ code = \"ardle\", table = \"ardle.txt\" }]"),
+    (
+        "each",
+        "stations",
+        "let stations = [{ code = \"ardle\", table = \"ardle.txt\" }]",
+    ),
     ("in", "names", "let names = [\"main.c\"]"),
 ];
 
@@ -86,8 +104,17 @@ const PROGRAM: &str = "#!/bin/sh\n\
     echo shown\n";
 
 /// The programs that examples start and no machine has.
-const PROGRAMS: [&str; 9] =
-    ["bind", "render", "tabulate", "survey", "draw", "compile", "unfold", "check-types", "upload"];
+const PROGRAMS: [&str; 9] = [
+    "bind",
+    "render",
+    "tabulate",
+    "survey",
+    "draw",
+    "compile",
+    "unfold",
+    "check-types",
+    "upload",
+];
 
 /// A topic with an example.
 struct Topic {
@@ -141,15 +168,23 @@ fn speaks_of(text: &str, name: &str) -> bool {
 
 /// Whether a text declares a name.
 fn declares(text: &str, name: &str) -> bool {
-    let words = ["let", "target", "test", "option", "kind", "type", "service", "job", "as"];
+    let words = [
+        "let", "target", "test", "option", "kind", "type", "service", "job", "as",
+    ];
     // A parameter, or a name of each item.
-    let lasts =
-        [format!("({name}: "), format!(", {name}: "), format!("each {name} in"), format!(", {name} in")];
+    let lasts = [
+        format!("({name}: "),
+        format!(", {name}: "),
+        format!("each {name} in"),
+        format!(", {name} in"),
+    ];
     lasts.iter().any(|written| text.contains(written))
         || words.iter().any(|word| {
-            text.match_indices(&format!("{word} {name}")).any(|(at, found)| {
-                !text[at + found.len()..].starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
-            })
+            text.match_indices(&format!("{word} {name}"))
+                .any(|(at, found)| {
+                    !text[at + found.len()..]
+                        .starts_with(|c: char| c.is_ascii_alphanumeric() || c == '_')
+                })
         })
 }
 
@@ -157,7 +192,8 @@ fn declares(text: &str, name: &str) -> bool {
 fn definitions(topic: &Topic) -> String {
     let example = topic.example.trim_end();
     let declaring = [
-        "use ", "let ", "type ", "kind ", "option ", "target ", "test ", "job ", "service ", "private ", "#",
+        "use ", "let ", "type ", "kind ", "option ", "target ", "test ", "job ", "service ",
+        "private ", "#",
     ];
     let used = if declaring.iter().any(|word| example.starts_with(word)) {
         example.to_owned()
@@ -172,12 +208,13 @@ fn definitions(topic: &Topic) -> String {
         format!("let shown = {example}")
     };
     // What needs a name of its own is in a kind.
-    let mut text =
-        if speaks_of(example, "self") && example.starts_with("let ") || example.contains("(self.folder)") {
-            format!("kind frame(): {{ files: files }} {{\n{used}\ngive {{ files = [] }}\n}}\n")
-        } else {
-            used
-        };
+    let mut text = if speaks_of(example, "self") && example.starts_with("let ")
+        || example.contains("(self.folder)")
+    {
+        format!("kind frame(): {{ files: files }} {{\n{used}\ngive {{ files = [] }}\n}}\n")
+    } else {
+        used
+    };
     // A value is evaluated where something asks for it.
     let values: Vec<&str> = (text.lines())
         .filter_map(|line| line.trim_start_matches("private ").strip_prefix("let "))
@@ -190,7 +227,10 @@ fn definitions(topic: &Topic) -> String {
         .collect();
     if text.starts_with("kind frame") {
         let value = values.first().unwrap();
-        text = text.replace("files = [] }", &format!("files = if {value} == none then [] else [] }}"));
+        text = text.replace(
+            "files = [] }",
+            &format!("files = if {value} == none then [] else [] }}"),
+        );
         text += "target seen = frame { }\n";
     } else {
         text = format!("{text}\n{asked}");
@@ -198,11 +238,21 @@ fn definitions(topic: &Topic) -> String {
     // What the example speaks of, and what that speaks of.
     loop {
         let name = topic.name.as_str();
-        let missing = SCENE.iter().find(|(word, _)| speaks_of(&text, word) && !declares(&text, word));
-        let Some((word, usual)) = missing else { return text };
-        let other = OTHERWISE.iter().find(|(of, other, _)| *of == name && other == word);
+        let missing = SCENE
+            .iter()
+            .find(|(word, _)| speaks_of(&text, word) && !declares(&text, word));
+        let Some((word, usual)) = missing else {
+            return text;
+        };
+        let other = OTHERWISE
+            .iter()
+            .find(|(of, other, _)| *of == name && other == word);
         let line = other.map_or(*usual, |(_, _, line)| line);
-        let private = if line.starts_with("use ") { "" } else { "private " };
+        let private = if line.starts_with("use ") {
+            ""
+        } else {
+            "private "
+        };
         text = format!("{private}{line}\n{text}");
     }
 }
@@ -230,8 +280,10 @@ fn scene() -> BTreeMap<String, String> {
 /// Puts an image with the programs of a shell into a folder, as an archive.
 fn image(folder: &std::path::Path) {
     let programs = programs_of_machine(&["sh", "ls", "cat"]);
-    let entries: Vec<LayerEntry<'_>> =
-        programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
+    let entries: Vec<LayerEntry<'_>> = programs
+        .iter()
+        .map(|(path, content)| LayerEntry::File(path, 0o755, content))
+        .collect();
     let layout = folder.join("layout");
     ImageLayout::of(&[&entries], LayerPacking::Plain).write(&layout);
     let mut tar = tar::Builder::new(std::fs::File::create(folder.join("base.tar")).unwrap());
@@ -247,12 +299,22 @@ fn each_topic_has_an_example_that_holds() {
     std::fs::create_dir(&programs).unwrap();
     for name in PROGRAMS {
         std::fs::write(programs.join(name), PROGRAM).unwrap();
-        std::fs::set_permissions(programs.join(name), std::fs::Permissions::from_mode(0o755)).unwrap();
+        std::fs::set_permissions(programs.join(name), std::fs::Permissions::from_mode(0o755))
+            .unwrap();
     }
-    sandbox.write("kit/flags.nub", "let ours = [\"-O1\"]\nlet strict = [\"-Wall\"]\n");
-    sandbox.write("base/targets.nub", "use \"nub:c\" as c\ntarget clock = c.library { sources = \"*.c\" }\n");
+    sandbox.write(
+        "kit/flags.nub",
+        "let ours = [\"-O1\"]\nlet strict = [\"-Wall\"]\n",
+    );
+    sandbox.write(
+        "base/targets.nub",
+        "use \"nub:c\" as c\ntarget clock = c.library { sources = \"*.c\" }\n",
+    );
     sandbox.write("base/clock.c", "int clock_now(void) { return 7; }\n");
-    sandbox.write("tide/targets.nub", "target harmonics = write { path = \"h\", text = \"\" }\n");
+    sandbox.write(
+        "tide/targets.nub",
+        "target harmonics = write { path = \"h\", text = \"\" }\n",
+    );
     let scene = scene();
     for (number, topic) in topics.iter().enumerate() {
         let is_pinned = topic.example.contains("`nubrik pins add") || topic.name == "pins_of";
@@ -266,24 +328,44 @@ fn each_topic_has_an_example_that_holds() {
         if topic.example.contains("images/base.tar") {
             image(&sandbox.folder.join(&folder).join("images"));
         }
-        sandbox.write(&format!("{folder}/targets.nub"), &format!("# {}\n{}", topic.name, definitions(topic)));
+        sandbox.write(
+            &format!("{folder}/targets.nub"),
+            &format!("# {}\n{}", topic.name, definitions(topic)),
+        );
     }
     let path = format!("{}:{}", programs.display(), std::env::var("PATH").unwrap());
     let home = std::env::var("HOME").unwrap();
     let rustup = std::env::var("RUSTUP_HOME").unwrap_or_else(|_| format!("{home}/.rustup"));
     let run = |args: &[&str]| {
-        sandbox
-            .run_with(args, &[("PATH", &path), ("ALMANAC_HOST", "isles.example"), ("RUSTUP_HOME", &rustup)])
+        sandbox.run_with(
+            args,
+            &[
+                ("PATH", &path),
+                ("ALMANAC_HOST", "isles.example"),
+                ("RUSTUP_HOME", &rustup),
+            ],
+        )
     };
     // A topic by the folder of its package, and what is wrong with it.
     let mut wrong: Vec<String> = Vec::new();
-    for args in [["lint", "--plain"], ["build", "--plain"], ["test", "--plain"]] {
-        let args = if args[0] == "lint" { args.to_vec() } else { [&args[..], &["-k"]].concat() };
+    for args in [
+        ["lint", "--plain"],
+        ["build", "--plain"],
+        ["test", "--plain"],
+    ] {
+        let args = if args[0] == "lint" {
+            args.to_vec()
+        } else {
+            [&args[..], &["-k"]].concat()
+        };
         let ended = run(&args);
         for line in ended.stdout.lines().chain(ended.stderr.lines()) {
-            let Some((place, problem)) = line.split_once(": error: ") else { continue };
-            let number =
-                place.strip_prefix("examples/").and_then(|rest| rest.get(..3)?.parse::<usize>().ok());
+            let Some((place, problem)) = line.split_once(": error: ") else {
+                continue;
+            };
+            let number = place
+                .strip_prefix("examples/")
+                .and_then(|rest| rest.get(..3)?.parse::<usize>().ok());
             let Some(topic) = number.map(|number| &topics[number]) else {
                 wrong.push(format!("{place}: {problem}"));
                 continue;
@@ -292,11 +374,17 @@ fn each_topic_has_an_example_that_holds() {
             if NOT_BUILT.iter().any(|(name, _)| *name == topic.name) && !is_evaluated {
                 continue;
             }
-            if ["the machine has no ", "there is no tool "].iter().any(|lack| problem.contains(lack)) {
+            if ["the machine has no ", "there is no tool "]
+                .iter()
+                .any(|lack| problem.contains(lack))
+            {
                 skip(Need::Kits, format_args!("{}: {problem}", topic.name));
                 continue;
             }
-            wrong.push(format!("{}, {args:?}: {problem}\n{}", topic.name, topic.example));
+            wrong.push(format!(
+                "{}, {args:?}: {problem}\n{}",
+                topic.name, topic.example
+            ));
         }
     }
     assert_eq!(wrong, Vec::<String>::new(), "{}", wrong.join("\n"));
@@ -305,17 +393,43 @@ fn each_topic_has_an_example_that_holds() {
 #[test]
 fn settings_and_commands_of_topics_are_understood() {
     let sandbox = Sandbox::new(&[]);
-    sandbox.write("targets.nub", "option mode: \"debug\" | \"release\" = \"debug\"\n");
-    for topic in topics(&sandbox).iter().filter(|topic| topic.language == "toml") {
+    sandbox.write(
+        "targets.nub",
+        "option mode: \"debug\" | \"release\" = \"debug\"\n",
+    );
+    for topic in topics(&sandbox)
+        .iter()
+        .filter(|topic| topic.language == "toml")
+    {
         sandbox.write("nubrik.toml", &topic.example);
         let read = sandbox.run(&["options"]);
-        assert_eq!(read.code, 0, "{}: {}{}", topic.name, read.stdout, read.stderr);
+        assert_eq!(
+            read.code, 0,
+            "{}: {}{}",
+            topic.name, read.stdout, read.stderr
+        );
     }
     // A command is understood where only what it works on is missing.
-    for topic in topics(&sandbox).iter().filter(|topic| topic.language == "sh") {
-        for line in topic.example.lines().filter(|line| line.starts_with("nubrik ")) {
-            let words: Vec<&str> = line.split(" # ").next().unwrap().split_whitespace().skip(1).collect();
-            let words: Vec<&str> = words.into_iter().filter(|word| !word.starts_with('#')).collect();
+    for topic in topics(&sandbox)
+        .iter()
+        .filter(|topic| topic.language == "sh")
+    {
+        for line in topic
+            .example
+            .lines()
+            .filter(|line| line.starts_with("nubrik "))
+        {
+            let words: Vec<&str> = line
+                .split(" # ")
+                .next()
+                .unwrap()
+                .split_whitespace()
+                .skip(1)
+                .collect();
+            let words: Vec<&str> = words
+                .into_iter()
+                .filter(|word| !word.starts_with('#'))
+                .collect();
             let help = sandbox.run(&[&words[..], &["--help"]].concat());
             assert_eq!(help.code, 0, "{line}: {}", help.stderr);
         }
@@ -328,6 +442,8 @@ fn all_topics_have_examples() {
     let reference = sandbox.run(&["explain", "--all"]).expect(0).stdout;
     let sections: Vec<&str> = reference.split("\n### ").skip(1).collect();
     let without = sections.iter().filter(|section| !section.contains("```"));
-    let names: Vec<&str> = without.filter_map(|section| section.lines().next()).collect();
+    let names: Vec<&str> = without
+        .filter_map(|section| section.lines().next())
+        .collect();
     assert_eq!(names, Vec::<&str>::new());
 }

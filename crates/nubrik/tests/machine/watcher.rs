@@ -1,4 +1,5 @@
-//! The watcher that commands leave behind: what is built with it, when it is stopped, killed, or cannot be believed.
+//! The watcher that commands leave behind: what is built with it, when it is stopped, killed, or
+//! cannot be believed.
 
 use std::fs;
 use std::io::Write;
@@ -30,8 +31,16 @@ fn workspace() -> Option<Sandbox> {
 /// What `nubrik doctor` says of the watcher.
 fn watcher(sandbox: &Sandbox) -> String {
     let run = sandbox.run(&["doctor", "--json"]);
-    let found = run.events().into_iter().find(|event| event["what"] == "watcher").unwrap();
-    format!("{} {}", found["found"].as_str().unwrap_or_default(), found["searched"])
+    let found = run
+        .events()
+        .into_iter()
+        .find(|event| event["what"] == "watcher")
+        .unwrap();
+    format!(
+        "{} {}",
+        found["found"].as_str().unwrap_or_default(),
+        found["searched"]
+    )
 }
 
 /// Waits until the watcher says something.
@@ -56,7 +65,8 @@ fn learnt(sandbox: &Sandbox) -> String {
     until(sandbox, is_settled)
 }
 
-/// Whether most is known of the workspace: the settings and what the last command read of it are looked at once more.
+/// Whether most is known of the workspace: the settings and what the last command read of it are
+/// looked at once more.
 fn is_settled(said: &str) -> bool {
     let number = |before: &str| {
         let at = said.find(before)?;
@@ -71,9 +81,17 @@ fn is_settled(said: &str) -> bool {
 fn process(sandbox: &Sandbox) -> Option<u32> {
     let own = sandbox.folder.join(".nubrik/watcher.lock");
     for entry in fs::read_dir("/proc").unwrap().flatten() {
-        let Ok(number) = entry.file_name().to_str().unwrap().parse::<u32>() else { continue };
-        let files = fs::read_dir(entry.path().join("fd")).into_iter().flatten().flatten();
-        if files.filter_map(|file| fs::read_link(file.path()).ok()).any(|path| path == own) {
+        let Ok(number) = entry.file_name().to_str().unwrap().parse::<u32>() else {
+            continue;
+        };
+        let files = fs::read_dir(entry.path().join("fd"))
+            .into_iter()
+            .flatten()
+            .flatten();
+        if files
+            .filter_map(|file| fs::read_link(file.path()).ok())
+            .any(|path| path == own)
+        {
             return Some(number);
         }
     }
@@ -81,7 +99,10 @@ fn process(sandbox: &Sandbox) -> Option<u32> {
 }
 
 fn signal(name: &str, process: u32) {
-    Command::new("kill").args([name, &process.to_string()]).status().unwrap();
+    Command::new("kill")
+        .args([name, &process.to_string()])
+        .status()
+        .unwrap();
 }
 
 /// Waits until a process is gone.
@@ -114,7 +135,12 @@ fn what_changes_is_built_however_it_changes() {
     let elsewhere = sandbox.folder.join("../elsewhere");
     fs::hard_link(sandbox.folder.join("src/b.txt"), &elsewhere).unwrap();
     learnt(&sandbox);
-    fs::File::options().append(true).open(&elsewhere).unwrap().write_all(b"a\n").unwrap();
+    fs::File::options()
+        .append(true)
+        .open(&elsewhere)
+        .unwrap()
+        .write_all(b"a\n")
+        .unwrap();
     build(&["make b.out"]);
     assert_eq!(sandbox.read("out/default/all/b.out"), "a\nc\nd\n");
     learnt(&sandbox);
@@ -134,7 +160,11 @@ fn what_changes_is_built_however_it_changes() {
     fs::remove_file(sandbox.folder.join("out/default/all/c.out")).unwrap();
     build(&[]);
     assert_eq!(sandbox.read("out/default/all/c.out"), "r\n");
-    assert_eq!(process(&sandbox), Some(watched), "it is the same one all the time");
+    assert_eq!(
+        process(&sandbox),
+        Some(watched),
+        "it is the same one all the time"
+    );
 }
 
 #[test]
@@ -144,16 +174,25 @@ fn a_watcher_that_is_stopped_or_killed_costs_nothing_but_time() {
     let first = process(&sandbox).expect("a watcher");
     signal("-STOP", first);
     sandbox.write("src/a.txt", "y\n");
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make a.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make a.out"]
+    );
     assert_eq!(process(&sandbox), Some(first), "no second one is there");
     sandbox.write("src/a.txt", "x\n");
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make a.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make a.out"]
+    );
     signal("-CONT", first);
     learnt(&sandbox);
     sandbox.write("src/b.txt", "w\n");
     signal("-KILL", first);
     gone(first);
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make b.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make b.out"]
+    );
     learnt(&sandbox);
     let second = process(&sandbox).expect("another watcher");
     assert_ne!(first, second);
@@ -161,7 +200,10 @@ fn a_watcher_that_is_stopped_or_killed_costs_nothing_but_time() {
     signal("-TERM", second);
     gone(second);
     sandbox.write("src/b.txt", "v\n");
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make b.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make b.out"]
+    );
 }
 
 #[test]
@@ -180,7 +222,10 @@ fn all_is_looked_at_after_more_than_the_kernel_keeps_notes_of() {
     // Of this there is no note.
     sandbox.write("src/b.txt", "w\n");
     signal("-CONT", watched);
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make b.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make b.out"]
+    );
     assert!(learnt(&sandbox).contains("more changed at once than the kernel keeps notes of"));
     assert_eq!(process(&sandbox), Some(watched));
 }
@@ -192,7 +237,10 @@ fn a_watcher_ends_with_its_workspace() {
     let first = process(&sandbox).expect("a watcher");
     fs::remove_dir_all(sandbox.folder.join(".nubrik")).unwrap();
     gone(first);
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ok"], true);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).summary()["ok"],
+        true
+    );
     learnt(&sandbox);
     let second = process(&sandbox).expect("another watcher");
     fs::remove_dir_all(&sandbox.folder).unwrap();
@@ -210,7 +258,10 @@ fn a_file_in_the_way_of_the_watcher_is_no_failure() {
     fs::remove_file(sandbox.folder.join(".nubrik/watcher.socket")).unwrap();
     sandbox.write(".nubrik/watcher.socket", "not a socket");
     sandbox.write("src/a.txt", "y\n");
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make a.out"]);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).ran(),
+        ["make a.out"]
+    );
     learnt(&sandbox);
     assert!(process(&sandbox).is_some());
 }
@@ -221,9 +272,17 @@ fn without_the_setting_there_is_one_while_something_is_open() {
     sandbox.write("nubrik.toml", "");
     sandbox.run(&["build"]).expect(0);
     assert_eq!(process(&sandbox), None);
-    assert!(watcher(&sandbox).starts_with("off: "), "{}", watcher(&sandbox));
-    let mut open =
-        sandbox.command(&["watch", "--plain"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    assert!(
+        watcher(&sandbox).starts_with("off: "),
+        "{}",
+        watcher(&sandbox)
+    );
+    let mut open = sandbox
+        .command(&["watch", "--plain"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
     until(&sandbox, |said| said.contains("are known"));
     let watched = process(&sandbox).expect("a watcher");
     sandbox.write("src/a.txt", "y\n");
@@ -240,9 +299,18 @@ fn without_the_setting_there_is_one_while_something_is_open() {
 #[test]
 fn its_settings_are_read_strictly() {
     let sandbox = Sandbox::new(&[("nubrik.toml", "[watching]\nkeeps = true\n")]);
-    sandbox.run(&["build"]).expect(3).says("`watching` has no `keeps`; there is: keep");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("`watching` has no `keeps`; there is: keep");
     sandbox.write("nubrik.toml", "[watching]\nkeep = \"yes\"\n");
-    sandbox.run(&["build"]).expect(3).says("`keep` is true or false");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("`keep` is true or false");
     sandbox.write("nubrik.toml", "watching = true\n");
-    sandbox.run(&["build"]).expect(3).says("`watching` is a table");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("`watching` is a table");
 }

@@ -18,24 +18,40 @@ struct Watching {
 impl Watching {
     fn new(sandbox: &Sandbox, args: &[&str]) -> Watching {
         let mut command = sandbox.command(&[&["watch"], args, &["--plain"]].concat());
-        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::piped()).spawn().unwrap();
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::piped())
+            .spawn()
+            .unwrap();
         let (sender, lines) = channel();
         let other = sender.clone();
         let (stdout, stderr) = (child.stdout.take().unwrap(), child.stderr.take().unwrap());
         std::thread::spawn(move || {
-            BufReader::new(stdout).lines().map_while(Result::ok).for_each(|line| drop(sender.send(line)));
+            BufReader::new(stdout)
+                .lines()
+                .map_while(Result::ok)
+                .for_each(|line| drop(sender.send(line)));
         });
         std::thread::spawn(move || {
-            BufReader::new(stderr).lines().map_while(Result::ok).for_each(|line| drop(other.send(line)));
+            BufReader::new(stderr)
+                .lines()
+                .map_while(Result::ok)
+                .for_each(|line| drop(other.send(line)));
         });
-        Watching { child, lines, seen: String::new() }
+        Watching {
+            child,
+            lines,
+            seen: String::new(),
+        }
     }
 
     /// Waits until a line holds a text; panics after long in vain.
     fn until(&mut self, wanted: &str) {
         let deadline = Instant::now() + Duration::from_secs(30);
         while let Some(left) = deadline.checked_duration_since(Instant::now()) {
-            let Ok(line) = self.lines.recv_timeout(left) else { break };
+            let Ok(line) = self.lines.recv_timeout(left) else {
+                break;
+            };
             self.seen.push_str(&line);
             self.seen.push('\n');
             if line.contains(wanted) {
@@ -51,7 +67,10 @@ impl Watching {
     }
 
     fn interrupt(mut self) -> (Option<i32>, String) {
-        Command::new("kill").args(["-INT", &self.child.id().to_string()]).status().unwrap();
+        Command::new("kill")
+            .args(["-INT", &self.child.id().to_string()])
+            .status()
+            .unwrap();
         let code = self.child.wait().unwrap().code();
         (code, self.seen)
     }
@@ -81,14 +100,19 @@ fn builds_again_after_changes_however_they_come() {
     watching.until("ran       table");
     watching.until("waiting   for changes");
     assert_eq!(sandbox.read("out/default/table.txt"), "c\nd\n");
-    // What the tool itself writes, what is ignored, and what editors keep for themselves is no change.
+    // What the tool itself writes, what is ignored, and what editors keep for themselves is no
+    // change.
     for path in ["ignored", ".a.txt.swp", "a.txt~", "out/mine", ".nubrik/x"] {
         sandbox.write(path, "x");
     }
     assert!(!watching.says_anything());
     // An editor that writes beside the file and renames.
     sandbox.write("4913.new", "f\ne\n");
-    fs::rename(sandbox.folder.join("4913.new"), sandbox.folder.join("a.txt")).unwrap();
+    fs::rename(
+        sandbox.folder.join("4913.new"),
+        sandbox.folder.join("a.txt"),
+    )
+    .unwrap();
     watching.until("ran       table");
     watching.until("waiting");
     assert_eq!(sandbox.read("out/default/table.txt"), "e\nf\n");
@@ -99,7 +123,10 @@ fn builds_again_after_changes_however_they_come() {
     sandbox.write("targets.nub", DEFINITIONS);
     watching.until("waiting");
     // A folder that comes and goes.
-    sandbox.write("sub/deep/targets.nub", "target new = write { path = \"new\", text = \"x\" }\n");
+    sandbox.write(
+        "sub/deep/targets.nub",
+        "target new = write { path = \"new\", text = \"x\" }\n",
+    );
     watching.until("ran       sub/deep/new");
     watching.until("waiting");
     fs::remove_dir_all(sandbox.folder.join("sub")).unwrap();
@@ -118,7 +145,10 @@ fn tests_again_what_a_change_reaches() {
     sandbox.write("other.txt", "nobody reads it\n");
     watching.until("1 test passed, up to date");
     watching.until("waiting");
-    sandbox.write("targets.nub", &DEFINITIONS.replace("sort -c {table}", "sort -r -c {table}"));
+    sandbox.write(
+        "targets.nub",
+        &DEFINITIONS.replace("sort -c {table}", "sort -r -c {table}"),
+    );
     watching.until("error: sorted: ");
     watching.until("waiting");
     assert_eq!(watching.interrupt().0, Some(0));
@@ -144,6 +174,13 @@ fn a_lasting_job_is_started_anew_only_when_what_it_uses_changed() {
     let (code, seen) = watching.interrupt();
     assert_eq!(code, Some(0));
     assert_eq!(seen.matches("stopped").count(), 2, "{seen}");
-    let left = Command::new("sh").args(["-c", "ps ax -o args | grep -c '[h]ere with'"]).output().unwrap();
-    assert_eq!(String::from_utf8_lossy(&left.stdout).trim(), "0", "nothing goes on behind it");
+    let left = Command::new("sh")
+        .args(["-c", "ps ax -o args | grep -c '[h]ere with'"])
+        .output()
+        .unwrap();
+    assert_eq!(
+        String::from_utf8_lossy(&left.stdout).trim(),
+        "0",
+        "nothing goes on behind it"
+    );
 }

@@ -16,8 +16,14 @@ const TIDE: [(&str, &str); 6] = [
     ),
     ("include/wave.h", "int wave(void);\n"),
     ("include/swell.h", "int swell(void);\n"),
-    ("src/wave.c", "#include \"wave.h\"\n#include \"swell.h\"\nint wave(void) { return swell() + 1; }\n"),
-    ("src/swell.c", "#include \"swell.h\"\nint swell(void) { return 41; }\n"),
+    (
+        "src/wave.c",
+        "#include \"wave.h\"\n#include \"swell.h\"\nint wave(void) { return swell() + 1; }\n",
+    ),
+    (
+        "src/swell.c",
+        "#include \"swell.h\"\nint swell(void) { return 41; }\n",
+    ),
     (
         "main.c",
         "#include <stdio.h>\n#include \"wave.h\"\nint main(void) { printf(\"%d\\n\", wave()); return 0; }\n",
@@ -32,7 +38,13 @@ fn tide() -> Sandbox {
 fn first_build_runs_all_and_the_second_nothing() {
     let tide = tide();
     let first = tide.build();
-    let steps = ["archive wave", "compile main.c", "compile src/swell.c", "compile src/wave.c", "link cast"];
+    let steps = [
+        "archive wave",
+        "compile main.c",
+        "compile src/swell.c",
+        "compile src/wave.c",
+        "link cast",
+    ];
     assert_eq!(first.ran(), steps);
     assert!(first.reason("link cast").contains("never built here"));
     assert_eq!(tide.run(&["run", "cast"]).expect(0).stdout, "42\n");
@@ -47,9 +59,15 @@ fn first_build_runs_all_and_the_second_nothing() {
 fn editing_a_source_runs_what_follows_from_it() {
     let tide = tide();
     tide.build();
-    tide.write("src/swell.c", "#include \"swell.h\"\nint swell(void) { return 6; }\n");
+    tide.write(
+        "src/swell.c",
+        "#include \"swell.h\"\nint swell(void) { return 6; }\n",
+    );
     let run = tide.build();
-    assert_eq!(run.ran(), ["archive wave", "compile src/swell.c", "link cast"]);
+    assert_eq!(
+        run.ran(),
+        ["archive wave", "compile src/swell.c", "link cast"]
+    );
     assert_eq!(run.reason("compile src/swell.c"), "src/swell.c changed");
     assert_eq!(run.reason("link cast"), "libwave.a of wave changed");
     assert_eq!(tide.run(&["run", "cast"]).expect(0).stdout, "7\n");
@@ -84,37 +102,68 @@ fn deleted_and_edited_results_are_put_back() {
     fs::remove_file(tide.folder.join("out/default/cast")).unwrap();
     let run = tide.build();
     assert_eq!(run.ran(), [""; 0]);
-    assert!(run.stdout.contains("out/default/cast was gone; it is put back"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("out/default/cast was gone; it is put back"),
+        "{}",
+        run.stdout
+    );
     tide.write("out/default/cast", "edited by mistake");
     let run = tide.build();
     assert_eq!(run.ran(), [""; 0]);
-    assert!(run.stdout.contains("out/default/cast was edited; it is put back"), "{}", run.stdout);
-    assert_eq!(fs::read(tide.folder.join("out/default/cast")).unwrap(), good);
+    assert!(
+        run.stdout
+            .contains("out/default/cast was edited; it is put back"),
+        "{}",
+        run.stdout
+    );
+    assert_eq!(
+        fs::read(tide.folder.join("out/default/cast")).unwrap(),
+        good
+    );
     // The tool's own copies, too: gone, or edited in place.
-    let object = tide.folder.join(".nubrik/made/wave/@src+wave.c.o/src/wave.c.o");
+    let object = tide
+        .folder
+        .join(".nubrik/made/wave/@src+wave.c.o/src/wave.c.o");
     fs::remove_file(&object).unwrap();
     let run = tide.build();
-    assert_eq!((run.ran().len(), run.said("reused")), (0, vec!["compile src/wave.c".to_owned()]));
+    assert_eq!(
+        (run.ran().len(), run.said("reused")),
+        (0, vec!["compile src/wave.c".to_owned()])
+    );
     fs::set_permissions(&object, fs::Permissions::from_mode(0o644)).unwrap();
     fs::write(&object, "nonsense").unwrap();
     let run = tide.build();
     // What came from the cache is a copy: the kept one is what it was.
-    assert_eq!((run.ran().len(), run.said("reused")), (0, vec!["compile src/wave.c".to_owned()]));
+    assert_eq!(
+        (run.ran().len(), run.said("reused")),
+        (0, vec!["compile src/wave.c".to_owned()])
+    );
     assert_eq!(tide.run(&["run", "cast"]).expect(0).stdout, "42\n");
     fs::remove_dir_all(tide.folder.join("out")).unwrap();
     fs::remove_dir_all(tide.folder.join(".nubrik")).unwrap();
     let run = tide.build();
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 5));
-    assert_eq!(fs::read(tide.folder.join("out/default/cast")).unwrap(), good);
+    assert_eq!(
+        fs::read(tide.folder.join("out/default/cast")).unwrap(),
+        good
+    );
 }
 
 #[test]
 fn a_renamed_source_is_another_step() {
     let tide = tide();
     tide.build();
-    fs::rename(tide.folder.join("src/swell.c"), tide.folder.join("src/surge.c")).unwrap();
+    fs::rename(
+        tide.folder.join("src/swell.c"),
+        tide.folder.join("src/surge.c"),
+    )
+    .unwrap();
     let run = tide.build();
-    assert_eq!(run.ran(), ["archive wave", "compile src/surge.c", "link cast"]);
+    assert_eq!(
+        run.ran(),
+        ["archive wave", "compile src/surge.c", "link cast"]
+    );
     fs::remove_file(tide.folder.join("src/surge.c")).unwrap();
     let run = tide.run(&["build", "--json"]).expect(1);
     assert!(run.stdout.contains("swell"), "{}", run.stdout);
@@ -127,14 +176,26 @@ fn a_changed_flag_runs_what_it_reaches_and_back_runs_nothing() {
     let before = tide.read("targets.nub");
     tide.write("targets.nub", &before.replace("-O1", "-DWITH=1"));
     let run = tide.build();
-    assert_eq!(run.said("ran")[..2], ["archive wave", "compile src/swell.c"]);
-    assert_eq!(run.reason("compile src/wave.c"), "its command changed, targets.nub:2");
+    assert_eq!(
+        run.said("ran")[..2],
+        ["archive wave", "compile src/swell.c"]
+    );
+    assert_eq!(
+        run.reason("compile src/wave.c"),
+        "its command changed, targets.nub:2"
+    );
     tide.write("targets.nub", &before);
     let run = tide.build();
     assert_eq!(run.ran(), [""; 0]);
-    assert!(run.said("reused").contains(&"compile src/wave.c".to_owned()));
+    assert!(
+        run.said("reused")
+            .contains(&"compile src/wave.c".to_owned())
+    );
     // A change that leaves the commands alone runs nothing.
-    tide.write("targets.nub", &format!("# A comment.\n{before}\nlet unused = 1\n"));
+    tide.write(
+        "targets.nub",
+        &format!("# A comment.\n{before}\nlet unused = 1\n"),
+    );
     let run = tide.build();
     assert_eq!((run.ran().len(), run.said("reused").len()), (0, 0));
 }
@@ -152,8 +213,14 @@ fn own_flags_do_not_travel_and_offers_do() {
         ("inc/a.h", "int a(void);\n"),
         ("a.c", "#include \"a.h\"\nint a(void) { return OFFERED; }\n"),
         // Unused variables: an error under -Werror -Wall.
-        ("b.c", "#include \"a.h\"\nint b(void) { int unused; return a() + OFFERED; }\n"),
-        ("main.c", "int b(void);\nint main(void) { int unused; return b() + OFFERED; }\n"),
+        (
+            "b.c",
+            "#include \"a.h\"\nint b(void) { int unused; return a() + OFFERED; }\n",
+        ),
+        (
+            "main.c",
+            "int b(void);\nint main(void) { int unused; return b() + OFFERED; }\n",
+        ),
     ]);
     sandbox.build();
     sandbox.run(&["run", "main"]).expect(9);
@@ -189,14 +256,20 @@ fn file_names_with_spaces_and_quotes_are_one_word() {
              target odd = c.program { sources = \"src/*.c\", internal = \"src/*.h\" }\n\
              target texts = [each t in glob(\"texts/*\") give step { run = `cat {t} > {out \"{t.stem}.copy\"}` }]\n",
         ),
-        ("src/it's a \"test\".c", "#include \"with space.h\"\nint main(void) { return CODE; }\n"),
+        (
+            "src/it's a \"test\".c",
+            "#include \"with space.h\"\nint main(void) { return CODE; }\n",
+        ),
         ("src/with space.h", "#define CODE 5\n"),
         ("texts/$HOME `date` \\n & ;.txt", "dollar\n"),
         ("texts/-rf *.txt", "dash\n"),
     ]);
     sandbox.build();
     sandbox.run(&["run", "odd"]).expect(5);
-    assert_eq!(sandbox.read("out/default/texts/$HOME `date` \\n & ;.copy"), "dollar\n");
+    assert_eq!(
+        sandbox.read("out/default/texts/$HOME `date` \\n & ;.copy"),
+        "dollar\n"
+    );
     assert_eq!(sandbox.read("out/default/texts/-rf *.copy"), "dash\n");
     assert_eq!(sandbox.build().ran(), [""; 0]);
     sandbox.write("src/with space.h", "#define CODE 6\n");
@@ -228,7 +301,10 @@ fn a_header_that_appears_earlier_on_the_path_counts() {
     assert_eq!(run.reason("compile main.c"), "first/depth.h appeared");
     sandbox.run(&["run", "main"]).expect(1);
     sandbox.write("second/extra.h", "");
-    assert_eq!(sandbox.build().reason("compile main.c"), "second/extra.h appeared");
+    assert_eq!(
+        sandbox.build().reason("compile main.c"),
+        "second/extra.h appeared"
+    );
     sandbox.run(&["run", "main"]).expect(11);
     fs::remove_file(sandbox.folder.join("first/depth.h")).unwrap();
     sandbox.build();
@@ -253,7 +329,10 @@ fn results_are_shared_between_workspaces_in_other_places() {
     // And what is made in another place is the same, debug information included.
     let alone = tide.copy_from_nothing();
     alone.build();
-    assert_eq!(alone.files_below("out/default"), tide.files_below("out/default"));
+    assert_eq!(
+        alone.files_below("out/default"),
+        tide.files_below("out/default")
+    );
 }
 
 #[test]
@@ -282,12 +361,18 @@ fn steps_have_named_outputs_folders_scratch_and_variables() {
     assert_eq!(sandbox.read("out/default/upper/again.txt"), "TIDE\n");
     assert_eq!(sandbox.read("out/default/site/deep/x"), "tide\n");
     assert_eq!(sandbox.read("out/default/count.txt").trim(), "2");
-    assert!(!sandbox.exists("out/default/both"), "only what was asked for is published");
+    assert!(
+        !sandbox.exists("out/default/both"),
+        "only what was asked for is published"
+    );
     assert_eq!(sandbox.build().ran(), [""; 0]);
     // A file more in a made folder is an edit.
     sandbox.write(".nubrik/made/site/@site/site/z", "");
     let run = sandbox.build();
-    assert_eq!((run.ran().len(), run.said("reused")), (0, vec!["make site".to_owned()]));
+    assert_eq!(
+        (run.ran().len(), run.said("reused")),
+        (0, vec!["make site".to_owned()])
+    );
 }
 
 #[test]
@@ -303,21 +388,38 @@ fn stale_results_of_a_target_go() {
     sandbox.build();
     fs::remove_file(sandbox.folder.join("tarn.csv")).unwrap();
     sandbox.build();
-    assert!(sandbox.exists("out/default/pages/ardle.html") && !sandbox.exists("out/default/pages/tarn.html"));
+    assert!(
+        sandbox.exists("out/default/pages/ardle.html")
+            && !sandbox.exists("out/default/pages/tarn.html")
+    );
 }
 
 #[test]
 fn a_result_of_another_target_is_not_replaced() {
     let sandbox = Sandbox::new(&[
-        ("p/targets.nub", "target q = step { run = sh`echo outer > {outfolder \"q\"}/x` }\n"),
-        ("other/targets.nub", "target z = write { path = \"z\", text = \"z\" }\n"),
+        (
+            "p/targets.nub",
+            "target q = step { run = sh`echo outer > {outfolder \"q\"}/x` }\n",
+        ),
+        (
+            "other/targets.nub",
+            "target z = write { path = \"z\", text = \"z\" }\n",
+        ),
     ]);
     sandbox.build();
     // Who builds a part sweeps nothing away that lies above it.
     fs::remove_file(sandbox.folder.join("p/targets.nub")).unwrap();
-    sandbox.write("p/q/targets.nub", "target r = step { run = sh`echo inner > {out \"r\"}` }\n");
+    sandbox.write(
+        "p/q/targets.nub",
+        "target r = step { run = sh`echo inner > {out \"r\"}` }\n",
+    );
     let run = sandbox.run(&["build", "p/q/r"]).expect(5);
-    assert!(run.stdout.contains("out/default/p/q is a result of another target"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("out/default/p/q is a result of another target"),
+        "{}",
+        run.stdout
+    );
     assert_eq!(sandbox.read("out/default/p/q/x"), "outer\n");
     sandbox.build();
     assert_eq!(sandbox.read("out/default/p/q/r"), "inner\n");

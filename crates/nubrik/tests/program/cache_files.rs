@@ -1,4 +1,5 @@
-//! Results in a file: another machine takes those that are true there, and whatever the file holds, nothing wrong is taken.
+//! Results in a file: another machine takes those that are true there, and whatever the file holds,
+//! nothing wrong is taken.
 
 use std::fs;
 
@@ -7,7 +8,9 @@ use nubrik_testing::{Need, skip};
 
 /// Builds with notes, and writes the results to `results` in the workspace.
 fn saved(sandbox: &Sandbox, words: &[&str]) -> Run {
-    sandbox.run(&[&["build", "--portable"][..], words].concat()).expect(0);
+    sandbox
+        .run(&[&["build", "--portable"][..], words].concat())
+        .expect(0);
     sandbox.run(&["cache", "save", "kept/results"]).expect(0)
 }
 
@@ -30,21 +33,46 @@ fn another_machine_takes_results_of_a_file() {
     }
     let here = Sandbox::new(&[("targets.nub", TARGETS), ("tide.txt", "high\n")]);
     let run = saved(&here, &[]);
-    assert!(run.stdout.starts_with("saved     3 results"), "{}", run.stdout);
+    assert!(
+        run.stdout.starts_with("saved     3 results"),
+        "{}",
+        run.stdout
+    );
     // The same results are the same file.
     let bytes = fs::read(here.folder.join("kept/results")).unwrap();
     here.run(&["cache", "save", "kept/results"]).expect(0);
     assert_eq!(fs::read(here.folder.join("kept/results")).unwrap(), bytes);
     let there = other_machine(&here);
     let run = there.run(&["build", "--json"]).expect(0);
-    assert_eq!((run.ran(), &run.summary()["reused"]), (Vec::new(), &3.into()), "{}", run.stdout);
+    assert_eq!(
+        (run.ran(), &run.summary()["reused"]),
+        (Vec::new(), &3.into()),
+        "{}",
+        run.stdout
+    );
     assert_eq!(there.read("out/default/flow/y"), "high\n");
-    assert_eq!(fs::read_link(there.folder.join("out/default/pages/b")).unwrap().to_str(), Some("deep/a"));
-    let mode = fs::metadata(there.folder.join("out/default/ebb/x")).unwrap().permissions();
-    assert_eq!(std::os::unix::fs::PermissionsExt::mode(&mode) & 0o111, 0o111);
+    assert_eq!(
+        fs::read_link(there.folder.join("out/default/pages/b"))
+            .unwrap()
+            .to_str(),
+        Some("deep/a")
+    );
+    let mode = fs::metadata(there.folder.join("out/default/ebb/x"))
+        .unwrap()
+        .permissions();
+    assert_eq!(
+        std::os::unix::fs::PermissionsExt::mode(&mode) & 0o111,
+        0o111
+    );
     // What was loaded goes on to a third machine.
     there.run(&["cache", "save", "kept/results"]).expect(0);
-    assert_eq!(other_machine(&there).run(&["build", "--json"]).expect(0).ran(), Vec::<String>::new());
+    assert_eq!(
+        other_machine(&there)
+            .run(&["build", "--json"])
+            .expect(0)
+            .ran(),
+        Vec::<String>::new()
+    );
     // An edit runs what it reaches.
     there.write("tide.txt", "low\n");
     assert_eq!(there.run(&["build", "--json"]).expect(0).ran(), ["make x"]);
@@ -55,11 +83,24 @@ fn results_without_notes_stay() {
     let sandbox = Sandbox::new(&[("targets.nub", TARGETS), ("tide.txt", "high\n")]);
     sandbox.run(&["build"]).expect(0);
     let run = sandbox.run(&["cache", "save", "results"]).expect(0);
-    assert!(run.stdout.contains("not saved 3 results: made without notes on the machine"), "{}", run.stdout);
-    assert!(run.stdout.contains("nubrik build --portable --rerun"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("not saved 3 results: made without notes on the machine"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout.contains("nubrik build --portable --rerun"),
+        "{}",
+        run.stdout
+    );
     if has_sandboxes() {
         let run = saved(&sandbox, &["--rerun"]);
-        assert!(run.stdout.starts_with("saved     3 results"), "{}", run.stdout);
+        assert!(
+            run.stdout.starts_with("saved     3 results"),
+            "{}",
+            run.stdout
+        );
     }
 }
 
@@ -81,8 +122,19 @@ fn loaded_results_count_where_the_machine_is_the_same() {
     );
     let here = Sandbox::new(&[("targets.nub", &targets)]);
     let run = saved(&here, &[]);
-    assert!(run.stdout.contains("not saved 1 result: it reads /proc/cpuinfo"), "{}", run.stdout);
-    assert_eq!(other_machine(&here).run(&["build", "--json"]).expect(0).ran(), ["make count"]);
+    assert!(
+        run.stdout
+            .contains("not saved 1 result: it reads /proc/cpuinfo"),
+        "{}",
+        run.stdout
+    );
+    assert_eq!(
+        other_machine(&here)
+            .run(&["build", "--json"])
+            .expect(0)
+            .ran(),
+        ["make count"]
+    );
     fs::write(&place, "low\n").unwrap();
     let other = other_machine(&here);
     let mut ran = other.run(&["build", "--json"]).expect(0).ran();
@@ -114,7 +166,10 @@ fn damaged_files_and_others_are_refused() {
     let there = here.copy_from_nothing();
     for (kept, why) in [
         (&bytes[..bytes.len() / 2], "it is damaged or not whole"),
-        (&b"no results\n"[..], "no file that `nubrik cache save` wrote"),
+        (
+            &b"no results\n"[..],
+            "no file that `nubrik cache save` wrote",
+        ),
     ] {
         fs::write(there.folder.join("kept/results"), kept).unwrap();
         let run = there.run(&["cache", "load", "kept/results"]).expect(5);

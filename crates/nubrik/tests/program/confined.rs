@@ -21,7 +21,10 @@ fn means() -> Vec<Means> {
     ];
     let has = |(means, there): (Means, bool)| {
         if !there {
-            skip(Need::Confinement, format_args!("this kernel cannot confine by {means:?} and record"));
+            skip(
+                Need::Confinement,
+                format_args!("this kernel cannot confine by {means:?} and record"),
+            );
         }
         there.then_some(means)
     };
@@ -32,8 +35,11 @@ fn is_confined() -> bool {
     !means().is_empty()
 }
 
-const SOURCES: [(&str, &str); 3] =
-    [("tide/salt.txt", "salt\n"), ("tide/wave.txt", "wave\n"), ("tide/helper.sh", "cat tide/salt.txt\n")];
+const SOURCES: [(&str, &str); 3] = [
+    ("tide/salt.txt", "salt\n"),
+    ("tide/wave.txt", "wave\n"),
+    ("tide/helper.sh", "cat tide/salt.txt\n"),
+];
 
 fn workspace(targets: &str) -> Sandbox {
     let sandbox = Sandbox::new(&SOURCES);
@@ -50,7 +56,10 @@ fn confined(means: Means, targets: &str) -> Sandbox {
 
 /// What a build of one target that fails prints.
 fn refused(means: Means, target: &str) -> String {
-    confined(means, target).run(&["build", "--plain"]).expect(1).stdout
+    confined(means, target)
+        .run(&["build", "--plain"])
+        .expect(1)
+        .stdout
 }
 
 #[test]
@@ -69,15 +78,24 @@ fn a_refused_file_is_named_with_the_words_to_add() {
         // What the command prints need not say so.
         (
             "target a = step { run = sh`cat tide/salt.txt > {out \"a.txt\"} 2>&1 || exit 3` }",
-            ["code 3, and was not allowed to read tide/salt.txt", "try       reads = [\"salt.txt\"]"],
+            [
+                "code 3, and was not allowed to read tide/salt.txt",
+                "try       reads = [\"salt.txt\"]",
+            ],
         ),
         (
             "target a = step { run = sh`cp {in \"wave.txt\"} {out \"c.txt\"}; echo x > tide/new.txt` }",
-            ["refused   writing tide/new.txt", "a step writes only its own outputs: {out \"new.txt\"}"],
+            [
+                "refused   writing tide/new.txt",
+                "a step writes only its own outputs: {out \"new.txt\"}",
+            ],
         ),
         (
             "target a = step { run = sh`sh tide/helper.sh > {out \"e.txt\"}` }",
-            ["refused   reading tide/helper.sh", "try       reads = [\"helper.sh\"]"],
+            [
+                "refused   reading tide/helper.sh",
+                "try       reads = [\"helper.sh\"]",
+            ],
         ),
         (
             "target one = step { run = `cp {in \"wave.txt\"} {out \"one.txt\"}` }\n\
@@ -92,7 +110,10 @@ fn a_refused_file_is_named_with_the_words_to_add() {
         for means in means() {
             let printed = refused(means, target);
             for wanted in wanted {
-                assert!(printed.contains(wanted), "{means:?}: {wanted}\n---\n{printed}");
+                assert!(
+                    printed.contains(wanted),
+                    "{means:?}: {wanted}\n---\n{printed}"
+                );
             }
         }
     }
@@ -119,7 +140,8 @@ fn steps_have_a_loopback_network_of_their_own() {
     if !std::path::Path::new("/usr/bin/perl").exists() {
         return skip(Need::Perl, "there is no perl to listen");
     }
-    // Each listens at the same port, beside others and after them, and hangs up first, which keeps the port for a while.
+    // Each listens at the same port, beside others and after them, and hangs up first, which keeps
+    // the port for a while.
     let listens = "perl -e 'use Socket; \
                    socket(S, PF_INET, SOCK_STREAM, 0) && bind(S, pack_sockaddr_in(20001, INADDR_LOOPBACK)) && listen(S, 5) && \
                    socket(C, PF_INET, SOCK_STREAM, 0) && connect(C, getsockname(S)) or die \"no: \".$!; \
@@ -133,8 +155,14 @@ fn steps_have_a_loopback_network_of_their_own() {
     // Nobody else is there.
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let near = connects("127.0.0.1", listener.local_addr().unwrap().port());
-    let printed = refused(Means::Sandboxes, &format!("target a = step {{ run = `{near} {{out \"a\"}}` }}"));
-    assert!(printed.contains("Connection refused") && !printed.contains("network = true"), "{printed}");
+    let printed = refused(
+        Means::Sandboxes,
+        &format!("target a = step {{ run = `{near} {{out \"a\"}}` }}"),
+    );
+    assert!(
+        printed.contains("Connection refused") && !printed.contains("network = true"),
+        "{printed}"
+    );
 }
 
 #[test]
@@ -145,21 +173,33 @@ fn the_network_is_refused_and_named() {
     if !std::path::Path::new("/usr/bin/perl").exists() {
         return skip(Need::Perl, "there is no perl to ask for the network");
     }
-    let target = format!("target a = step {{ run = `{}` }}", reaches_far("{out \"a\"}"));
+    let target = format!(
+        "target a = step {{ run = `{}` }}",
+        reaches_far("{out \"a\"}")
+    );
     for means in means() {
         let printed = refused(means, &target);
-        assert!(printed.contains("and was not allowed to use the network"), "{printed}");
-        assert!(printed.contains("try       network = true   at tide/targets.nub:1"), "{printed}");
+        assert!(
+            printed.contains("and was not allowed to use the network"),
+            "{printed}"
+        );
+        assert!(
+            printed.contains("try       network = true   at tide/targets.nub:1"),
+            "{printed}"
+        );
     }
 }
 
 #[test]
 fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
     if !is_confined() || !std::path::Path::new("/usr/bin/perl").exists() {
-        return skip(Need::Perl, "there is no perl to ask for the network, or nothing refuses it");
+        return skip(
+            Need::Perl,
+            "there is no perl to ask for the network, or nothing refuses it",
+        );
     }
-    // One worker performs them all, in an order that its inputs set; it has given up the network long before
-    // the last ones.
+    // One worker performs them all, in an order that its inputs set; it has given up the network
+    // long before the last ones.
     let listener = std::net::TcpListener::bind("127.0.0.1:0").unwrap();
     let near = connects("127.0.0.1", listener.local_addr().unwrap().port());
     let far = reaches_far("");
@@ -173,8 +213,14 @@ fn the_network_is_there_for_those_who_say_so_after_many_who_do_not() {
         let sandbox = confined(means, &targets);
         let printed = sandbox.run(&["build", "-j", "1"]).expect(1).stdout;
         assert_eq!(sandbox.read("out/default/tide/open"), "yes", "{printed}");
-        assert!(printed.contains("and was not allowed to use the network"), "{printed}");
-        assert!(printed.contains("try       network = true   at tide/targets.nub:3"), "{printed}");
+        assert!(
+            printed.contains("and was not allowed to use the network"),
+            "{printed}"
+        );
+        assert!(
+            printed.contains("try       network = true   at tide/targets.nub:3"),
+            "{printed}"
+        );
     }
 }
 
@@ -204,33 +250,71 @@ fn ways_out_of_the_box_are_shut() {
 fn ways_out_are_shut(means: Means) {
     let root = confined(means, "");
     let whole = root.folder.display().to_string();
-    let elsewhere = std::path::PathBuf::from(format!("/tmp/nubrik-was-here-{}", std::process::id()));
+    let elsewhere =
+        std::path::PathBuf::from(format!("/tmp/nubrik-was-here-{}", std::process::id()));
     let elsewhere = elsewhere.display().to_string();
     for (way, command) in [
         ("absolute path", format!("cat {whole}/tide/salt.txt")),
         ("dots", "cat tide/../tide/salt.txt".to_owned()),
-        ("this process", "cat /proc/self/cwd/tide/salt.txt".to_owned()),
-        ("this process's root", format!("cat /proc/self/root{whole}/tide/salt.txt")),
-        ("the tool's own folder", "cat /proc/$PPID/cwd/tide/salt.txt".to_owned()),
-        ("the tool's own environment", "cat /proc/$PPID/environ".to_owned()),
-        ("symbolic link", format!("ln -s {whole}/tide/salt.txt $TMPDIR/l; cat $TMPDIR/l")),
-        ("hard link", "ln tide/salt.txt $TMPDIR/l && cat $TMPDIR/l".to_owned()),
-        ("moving it", "mv tide/salt.txt $TMPDIR/l && cat $TMPDIR/l".to_owned()),
+        (
+            "this process",
+            "cat /proc/self/cwd/tide/salt.txt".to_owned(),
+        ),
+        (
+            "this process's root",
+            format!("cat /proc/self/root{whole}/tide/salt.txt"),
+        ),
+        (
+            "the tool's own folder",
+            "cat /proc/$PPID/cwd/tide/salt.txt".to_owned(),
+        ),
+        (
+            "the tool's own environment",
+            "cat /proc/$PPID/environ".to_owned(),
+        ),
+        (
+            "symbolic link",
+            format!("ln -s {whole}/tide/salt.txt $TMPDIR/l; cat $TMPDIR/l"),
+        ),
+        (
+            "hard link",
+            "ln tide/salt.txt $TMPDIR/l && cat $TMPDIR/l".to_owned(),
+        ),
+        (
+            "moving it",
+            "mv tide/salt.txt $TMPDIR/l && cat $TMPDIR/l".to_owned(),
+        ),
         ("writing elsewhere", "echo x > tide/new.txt".to_owned()),
         ("writing an input", "echo x > tide/wave.txt".to_owned()),
-        ("changing an input's mode", "chmod 755 tide/wave.txt".to_owned()),
+        (
+            "changing an input's mode",
+            "chmod 755 tide/wave.txt".to_owned(),
+        ),
         ("removing an input", "rm tide/wave.txt".to_owned()),
-        ("writing another's output", "echo x > .nubrik/made/tide/other/@o.txt/o.txt".to_owned()),
-        ("changing another's output's mode", "chmod 755 .nubrik/made/tide/other/@o.txt/o.txt".to_owned()),
-        ("writing a result", "echo x > out/default/tide/other/o.txt".to_owned()),
-        ("writing the tool's own files", "echo x > .nubrik/state".to_owned()),
+        (
+            "writing another's output",
+            "echo x > .nubrik/made/tide/other/@o.txt/o.txt".to_owned(),
+        ),
+        (
+            "changing another's output's mode",
+            "chmod 755 .nubrik/made/tide/other/@o.txt/o.txt".to_owned(),
+        ),
+        (
+            "writing a result",
+            "echo x > out/default/tide/other/o.txt".to_owned(),
+        ),
+        (
+            "writing the tool's own files",
+            "echo x > .nubrik/state".to_owned(),
+        ),
         ("temporary folder of all", format!("echo x > {elsewhere}")),
         ("signals", "test $PPID != 0 && kill -0 $PPID".to_owned()),
     ] {
         let is_sandbox = means == Means::Sandboxes;
-        // Signals outside the box are refused from version 6 of the kernel's path rules on, and modes by none.
-        let cannot =
-            way == "signals" && nubrik_confine::support().path_rules < Some(6) || way.ends_with("mode");
+        // Signals outside the box are refused from version 6 of the kernel's path rules on, and
+        // modes by none.
+        let cannot = way == "signals" && nubrik_confine::support().path_rules < Some(6)
+            || way.ends_with("mode");
         if !is_sandbox && cannot {
             continue;
         }
@@ -244,9 +328,17 @@ fn ways_out_are_shut(means: Means) {
         let run = root.run(&["build"]);
         // A room has a temporary folder of its own at the same place.
         let may_end_well = is_sandbox && way == "temporary folder of all";
-        assert!(may_end_well || run.stdout.contains("failed    tide/a"), "{means:?} {way}: {}", run.stdout);
+        assert!(
+            may_end_well || run.stdout.contains("failed    tide/a"),
+            "{means:?} {way}: {}",
+            run.stdout
+        );
         assert_eq!(root.read("tide/wave.txt"), "wave\n", "{means:?} {way}");
-        assert_eq!(root.read("out/default/tide/other/o.txt"), "o\n", "{means:?} {way}");
+        assert_eq!(
+            root.read("out/default/tide/other/o.txt"),
+            "o\n",
+            "{means:?} {way}"
+        );
         assert!(
             !root.exists("tide/new.txt") && !std::path::Path::new(&elsewhere).exists(),
             "{means:?} {way}"
@@ -258,7 +350,8 @@ fn ways_out_are_shut(means: Means) {
 fn what_a_step_leaves_running_is_ended() {
     for means in means() {
         for (way, is_told) in [("", false), ("setsid", true)] {
-            // Once it has begun it starts no program: one that starts as its step ends may fail, and nothing is left.
+            // Once it has begun it starts no program: one that starts as its step ends may fail,
+            // and nothing is left.
             let target = format!(
                 "target a = step {{ run = sh`echo x > {{out \"a\"}}; {way} sh -c \"trap '' HUP TERM; : > $TMPDIR/begun; while :; do : 77.25; done\" > /dev/null 2>&1 & until test -e $TMPDIR/begun; do sleep 0.01; done` }}"
             );
@@ -268,7 +361,11 @@ fn what_a_step_leaves_running_is_ended() {
                 .args(["-c", "ps ax -o args | grep -c '[d]o : 77.25'"])
                 .output();
             let printed = format!("{means:?}: {}{}", run.stdout, run.stderr);
-            assert_eq!(String::from_utf8_lossy(&left.unwrap().stdout).trim(), "0", "{printed}");
+            assert_eq!(
+                String::from_utf8_lossy(&left.unwrap().stdout).trim(),
+                "0",
+                "{printed}"
+            );
             // Those in its own group end with it; others are someone's mistake.
             let told = printed.contains("left running by steps; stopped: tide/a");
             assert_eq!(told, is_told, "{way} {printed}");
@@ -293,8 +390,14 @@ fn observation_tells(means: Means) {
     let before = root.run(&["build"]).expect(0);
     assert!(before.stderr.is_empty(), "{}", before.stderr);
     let files = root.files_below("out");
-    let run = root.run(&["build", "--observe", "--json", "tide/a", "tide/text"]).expect(0);
-    let audit = run.events().into_iter().find(|e| e["event"] == "observed").unwrap();
+    let run = root
+        .run(&["build", "--observe", "--json", "tide/a", "tide/text"])
+        .expect(0);
+    let audit = run
+        .events()
+        .into_iter()
+        .find(|e| e["event"] == "observed")
+        .unwrap();
     assert_eq!(audit["read"], serde_json::json!(["tide/wave.txt"]));
     assert_eq!(audit["unused"], serde_json::json!(["tide/helper.sh"]));
     assert_eq!(
@@ -303,11 +406,26 @@ fn observation_tells(means: Means) {
     );
     assert_eq!(audit["refused"], serde_json::json!([]));
     // Bytes that differ are shown, and the results stay as they were.
-    let run = root.run(&["build", "--observe", "--plain", "tide/clock"]).expect(1);
-    assert!(run.stdout.contains("differs   n: other bytes than the last time"), "{}", run.stdout);
-    assert!(run.stdout.ends_with("1 step ran again: 1 with other bytes than before\n"), "{}", run.stdout);
+    let run = root
+        .run(&["build", "--observe", "--plain", "tide/clock"])
+        .expect(1);
+    assert!(
+        run.stdout
+            .contains("differs   n: other bytes than the last time"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout
+            .ends_with("1 step ran again: 1 with other bytes than before\n"),
+        "{}",
+        run.stdout
+    );
     assert_eq!(root.files_below("out"), files);
-    assert_eq!(root.run(&["build", "--json"]).expect(0).summary()["current"], 3);
+    assert_eq!(
+        root.run(&["build", "--json"]).expect(0).summary()["current"],
+        3
+    );
 }
 
 const ASKS: &str = "target a = step { run = sh`test -e tide/salt.txt && echo there > {out \"a.txt\"} || echo hidden > {out \"a.txt\"}; cat {in \"wave.txt\"}` }\n\
@@ -330,13 +448,23 @@ fn undeclared_files_can_be_hidden_where_there_are_no_sandboxes() {
     // To and fro runs nothing.
     root.write("nubrik.toml", "");
     let run = root.run(&["build", "--json"]).expect(0);
-    assert_eq!((run.summary()["ran"].clone(), run.summary()["reused"].clone()), (0.into(), 2.into()));
+    assert_eq!(
+        (
+            run.summary()["ran"].clone(),
+            run.summary()["reused"].clone()
+        ),
+        (0.into(), 2.into())
+    );
     assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
     let wrong = root.run(&["build"]);
     assert_eq!(wrong.code, 0);
     root.write("nubrik.toml", "hide_undeclared = 1\n");
     let wrong = root.run(&["build"]).expect(3);
-    assert!(wrong.stderr.contains("`hide_undeclared` is true or false"), "{}", wrong.stderr);
+    assert!(
+        wrong.stderr.contains("`hide_undeclared` is true or false"),
+        "{}",
+        wrong.stderr
+    );
 }
 
 #[test]
@@ -352,7 +480,13 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     let other = root.sharing_store("elsewhere");
     other.write("tide/salt.txt", "more\n");
     let run = other.run(&["build", "--json"]).expect(0);
-    assert_eq!((run.summary()["ran"].clone(), run.summary()["reused"].clone()), (0.into(), 2.into()));
+    assert_eq!(
+        (
+            run.summary()["ran"].clone(),
+            run.summary()["reused"].clone()
+        ),
+        (0.into(), 2.into())
+    );
     // What is made without sandboxes is no result for those who have them, nor in another place.
     root.without_sandboxes = true;
     let run = root.run(&["build", "--json"]).expect(0);
@@ -360,7 +494,8 @@ fn what_is_not_declared_is_not_there_in_a_room() {
     assert_eq!(root.read("out/default/tide/a.txt"), "there\n");
 }
 
-/// Without sandboxes commands see where the workspace is: what was made at another place is made again.
+/// Without sandboxes commands see where the workspace is: what was made at another place is made
+/// again.
 #[test]
 fn a_workspace_that_moved_is_built_again_where_commands_see_its_place() {
     let sandbox = Sandbox::new(&[("a/nubrik.toml", ""), ("a/targets.nub", PLACE)]);
@@ -376,7 +511,10 @@ fn a_workspace_that_moved_is_built_again_where_commands_see_its_place() {
     std::fs::rename(sandbox.folder.join("a"), sandbox.folder.join("b")).unwrap();
     assert_eq!(build("b").summary()["ran"], 1);
     let place = sandbox.folder.join("b").canonicalize().unwrap();
-    assert_eq!(sandbox.read("b/out/default/here/o"), format!("{}\n", place.display()));
+    assert_eq!(
+        sandbox.read("b/out/default/here/o"),
+        format!("{}\n", place.display())
+    );
 }
 
 const PLACE: &str = "target here = step { run = sh`pwd > {out \"o\"}` }\n";
@@ -395,7 +533,8 @@ fn steps_may_have_huge_pages() {
     }
 }
 
-/// Who builds may have other limits than who built before. Where those cannot be raised for steps, they count.
+/// Who builds may have other limits than who built before. Where those cannot be raised for steps,
+/// they count.
 #[test]
 fn limits_of_who_builds_decide_no_result() {
     let files = [(
@@ -405,9 +544,16 @@ fn limits_of_who_builds_decide_no_result() {
     let limited = |sandbox: &Sandbox| {
         let program = sandbox.command(&["build"]);
         let mut command = std::process::Command::new("sh");
-        command.args(["-c", "ulimit -n 300; ulimit -s 4096; exec \"$0\" build"]).arg(program.get_program());
-        let variables = program.get_envs().filter_map(|(name, value)| Some((name, value?)));
-        command.env_clear().envs(variables).current_dir(&sandbox.folder);
+        command
+            .args(["-c", "ulimit -n 300; ulimit -s 4096; exec \"$0\" build"])
+            .arg(program.get_program());
+        let variables = program
+            .get_envs()
+            .filter_map(|(name, value)| Some((name, value?)));
+        command
+            .env_clear()
+            .envs(variables)
+            .current_dir(&sandbox.folder);
         crate::sandbox::finish(command).expect(0);
         sandbox.read("out/default/limits/l")
     };
@@ -415,7 +561,9 @@ fn limits_of_who_builds_decide_no_result() {
     // Old enough that a build of which nothing changed is known by one look.
     let old = std::time::SystemTime::now() - std::time::Duration::from_secs(60);
     for file in ["targets.nub", "nubrik.toml"] {
-        let file = std::fs::File::options().write(true).open(built_before.folder.join(file));
+        let file = std::fs::File::options()
+            .write(true)
+            .open(built_before.folder.join(file));
         file.unwrap().set_modified(old).unwrap();
     }
     built_before.run(&["build"]).expect(0);

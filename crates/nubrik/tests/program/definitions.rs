@@ -1,6 +1,6 @@
-//! Random workspaces of several packages and random edits of their definitions, data and folders: after
-//! each edit a build, which evaluates only what the edit reaches, results in what one results in that
-//! evaluates everything.
+//! Random workspaces of several packages and random edits of their definitions, data and folders:
+//! after each edit a build, which evaluates only what the edit reaches, results in what one results
+//! in that evaluates everything.
 
 use std::collections::BTreeMap;
 use std::fs;
@@ -91,7 +91,9 @@ impl Model {
         match edit {
             Edit::Mark(mark) => self.mark = *mark,
             Edit::Mode(mode) => self.mode = *mode,
-            Edit::Source(p, s, Some(text)) => drop(self.packages[*p].sources.insert(*s, text.clone())),
+            Edit::Source(p, s, Some(text)) => {
+                drop(self.packages[*p].sources.insert(*s, text.clone()))
+            }
             Edit::Source(p, s, None) => drop(self.packages[*p].sources.remove(s)),
             Edit::Lines(p, lines) => self.packages[*p].lines.clone_from(lines),
             Edit::Needs(p, needs) => self.packages[*p].needs = *needs,
@@ -131,12 +133,25 @@ impl Model {
             let mut lines: Vec<u8> = package.lines.clone();
             lines.sort_unstable();
             lines.dedup();
-            files.insert(format!("p{p}/lines"), lines.iter().map(|l| format!("line{l}\n")).collect());
+            files.insert(
+                format!("p{p}/lines"),
+                lines.iter().map(|l| format!("line{l}\n")).collect(),
+            );
             let name = package.name;
             let need = package.needs.filter(|n| *n < p);
-            let need = need.map_or("\"none\"".to_owned(), |n| format!("&p{n}/sum{}", self.packages[n].name));
-            let comment = if package.comment { "# More to say.\n" } else { "" };
-            let broken = if self.broken == Some(p) { "target oops = nowhere\n" } else { "" };
+            let need = need.map_or("\"none\"".to_owned(), |n| {
+                format!("&p{n}/sum{}", self.packages[n].name)
+            });
+            let comment = if package.comment {
+                "# More to say.\n"
+            } else {
+                ""
+            };
+            let broken = if self.broken == Some(p) {
+                "target oops = nowhere\n"
+            } else {
+                ""
+            };
             files.insert(
                 format!("p{p}/targets.nub"),
                 format!(

@@ -4,8 +4,8 @@ use std::fs;
 
 use crate::sandbox::{Sandbox, wait_until};
 
-/// A compiler that writes an interface and goes on until somebody writes into `go`. It lists nothing of that file, so that
-/// a change of it is no change of an input.
+/// A compiler that writes an interface and goes on until somebody writes into `go`. It lists
+/// nothing of that file, so that a change of it is no change of an input.
 const COMPILER: &str = r#"
 target fit = step {
     say = "compile fit"
@@ -27,8 +27,12 @@ target program = step { say = "link", run = `cat {fit.object} {user} > {out "pro
 
 fn with_compiler(more: &str) -> Sandbox {
     let definitions = COMPILER.replace("MORE", more);
-    let files =
-        [("nubrik.toml", "jobs = 3\n"), ("fit.c", "tides\n"), ("go", ""), ("targets.nub", &*definitions)];
+    let files = [
+        ("nubrik.toml", "jobs = 3\n"),
+        ("fit.c", "tides\n"),
+        ("go", ""),
+        ("targets.nub", &*definitions),
+    ];
     Sandbox::new(&files)
 }
 
@@ -40,7 +44,9 @@ fn build_while_compiling(sandbox: &Sandbox) -> crate::sandbox::Run {
 fn while_compiling(sandbox: &Sandbox, args: &[&str]) -> crate::sandbox::Run {
     std::thread::scope(|scope| {
         scope.spawn(|| {
-            wait_until("who uses the interface is done", || sandbox.exists("out/default/user.o"));
+            wait_until("who uses the interface is done", || {
+                sandbox.exists("out/default/user.o")
+            });
             sandbox.write("go", "on\n");
         });
         sandbox.run(args)
@@ -74,7 +80,11 @@ fn an_early_output_that_changes_afterwards_fails_its_step() {
     fs::remove_file(sandbox.folder.join("out/default/user.o")).unwrap();
     let run = while_compiling(&sandbox, &["build", "--rerun"]).expect(1);
     let told = "changed its early output fit.if after it had been whole";
-    assert!(run.stdout.contains(told) && run.stdout.contains("write {out \"fit.if\"}"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains(told) && run.stdout.contains("write {out \"fit.if\"}"),
+        "{}",
+        run.stdout
+    );
     assert!(!sandbox.exists("out/default/program"));
 }
 
@@ -96,20 +106,35 @@ fn runs_after(sandbox: &Sandbox, source: &str) -> String {
 fn a_kept_folder_is_found_again_by_the_same_command_only() {
     let of = |flag: &str| CHECKER.replace("FLAG", flag);
     let sandbox = Sandbox::new(&[("a.ts", "1"), ("targets.nub", &of("true"))]);
-    assert_eq!(["2", "3", "4"].map(|source| runs_after(&sandbox, source)), ["1", "2", "3"]);
+    assert_eq!(
+        ["2", "3", "4"].map(|source| runs_after(&sandbox, source)),
+        ["1", "2", "3"]
+    );
     // A result that is taken from the cache leaves the folder as it is.
-    assert_eq!([("2", "1"), ("5", "4")].map(|(source, _)| runs_after(&sandbox, source)), ["1", "4"]);
+    assert_eq!(
+        [("2", "1"), ("5", "4")].map(|(source, _)| runs_after(&sandbox, source)),
+        ["1", "4"]
+    );
     // Another command begins without.
     sandbox.write("targets.nub", &of(": other"));
-    assert_eq!(["6", "7"].map(|source| runs_after(&sandbox, source)), ["1", "2"]);
+    assert_eq!(
+        ["6", "7"].map(|source| runs_after(&sandbox, source)),
+        ["1", "2"]
+    );
     // One that fails by itself keeps it; one that is ended from outside does not.
     sandbox.write("targets.nub", &of("! grep -q bad a.ts"));
-    assert_eq!(["1", "2"].map(|source| runs_after(&sandbox, source)), ["1", "2"]);
+    assert_eq!(
+        ["1", "2"].map(|source| runs_after(&sandbox, source)),
+        ["1", "2"]
+    );
     sandbox.write("a.ts", "bad");
     sandbox.run(&["build"]).expect(1);
     assert_eq!(runs_after(&sandbox, "8").parse::<u32>().unwrap().min(4), 4);
     sandbox.write("targets.nub", &of("! grep -q bad a.ts || kill -9 $$"));
-    assert_eq!(["1 ", "2 "].map(|source| runs_after(&sandbox, source)), ["1", "2"]);
+    assert_eq!(
+        ["1 ", "2 "].map(|source| runs_after(&sandbox, source)),
+        ["1", "2"]
+    );
     sandbox.write("a.ts", "bad ");
     sandbox.run(&["build"]).expect(1);
     assert_eq!(runs_after(&sandbox, "9"), "1");
@@ -145,6 +170,12 @@ fn words_that_keep_or_give_early_are_for_steps() {
             run.stderr
         );
     }
-    sandbox.write("targets.nub", "job go = effect { run = `cp {in \"targets.nub\"} {keptfolder \"x\"}` }\n");
-    sandbox.run(&["run", "go"]).expect(3).says("has no outputs, listings or scratch files");
+    sandbox.write(
+        "targets.nub",
+        "job go = effect { run = `cp {in \"targets.nub\"} {keptfolder \"x\"}` }\n",
+    );
+    sandbox
+        .run(&["run", "go"])
+        .expect(3)
+        .says("has no outputs, listings or scratch files");
 }

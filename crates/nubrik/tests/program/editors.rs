@@ -47,8 +47,12 @@ struct Client {
 impl Client {
     fn start(sandbox: &Sandbox) -> Client {
         let mut command = sandbox.command(&["lsp"]);
-        let mut child =
-            command.stdin(Stdio::piped()).stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
+        let mut child = command
+            .stdin(Stdio::piped())
+            .stdout(Stdio::piped())
+            .stderr(Stdio::inherit())
+            .spawn()
+            .unwrap();
         let mut from = BufReader::new(child.stdout.take().unwrap());
         let (sender, heard) = channel();
         std::thread::spawn(move || {
@@ -73,9 +77,17 @@ impl Client {
         });
         let to = child.stdin.take().unwrap();
         let uri = format!("file://{}", sandbox.folder.display());
-        let mut client = Client { child, to, heard, number: 0, uri };
-        let abilities =
-            client.ask("initialize", &json!({"processId": null, "rootUri": client.uri, "capabilities": {}}));
+        let mut client = Client {
+            child,
+            to,
+            heard,
+            number: 0,
+            uri,
+        };
+        let abilities = client.ask(
+            "initialize",
+            &json!({"processId": null, "rootUri": client.uri, "capabilities": {}}),
+        );
         assert_eq!(abilities["capabilities"]["hoverProvider"], true);
         client.tell("initialized", &json!({}));
         client
@@ -102,7 +114,10 @@ impl Client {
         loop {
             let message = self.next();
             if message["id"] == id {
-                assert!(message.get("error").is_none_or(Value::is_null), "{method}: {message}");
+                assert!(
+                    message.get("error").is_none_or(Value::is_null),
+                    "{method}: {message}"
+                );
                 return message["result"].clone();
             }
         }
@@ -123,7 +138,8 @@ impl Client {
     }
 
     fn open(&mut self, path: &str, text: &str) {
-        let document = json!({"uri": self.file(path), "languageId": "nub", "version": 1, "text": text});
+        let document =
+            json!({"uri": self.file(path), "languageId": "nub", "version": 1, "text": text});
         self.tell("textDocument/didOpen", &json!({"textDocument": document}));
     }
 
@@ -135,7 +151,8 @@ impl Client {
         );
     }
 
-    /// Asks something about the first place of a word in a text, so many letters behind its beginning.
+    /// Asks something about the first place of a word in a text, so many letters behind its
+    /// beginning.
     fn at(&mut self, method: &str, text: &str, word: &str, behind: usize) -> Value {
         let byte = text.find(word).unwrap() + behind;
         let line = text[..byte].matches('\n').count();
@@ -151,7 +168,10 @@ impl Client {
     fn labels(&mut self, text: &str, word: &str) -> Vec<String> {
         let found = self.at("textDocument/completion", text, word, word.len());
         let items = found["items"].as_array().unwrap();
-        items.iter().map(|item| item["label"].as_str().unwrap().to_owned()).collect()
+        items
+            .iter()
+            .map(|item| item["label"].as_str().unwrap().to_owned())
+            .collect()
     }
 
     fn end(mut self) {
@@ -168,7 +188,10 @@ fn errors_are_told_as_one_types_and_mended() {
     client.open("targets.nub", TARGETS);
     let file = client.file("targets.nub");
     let told = client.hear("textDocument/publishDiagnostics", |params| {
-        params["uri"] == file.as_str() && params["diagnostics"].as_array().is_some_and(|all| !all.is_empty())
+        params["uri"] == file.as_str()
+            && params["diagnostics"]
+                .as_array()
+                .is_some_and(|all| !all.is_empty())
     });
     let problem = told["diagnostics"]
         .as_array()
@@ -178,17 +201,29 @@ fn errors_are_told_as_one_types_and_mended() {
         .unwrap()
         .clone();
     assert_eq!(problem["code"], "unknown-name");
-    assert_eq!(problem["range"]["start"], json!({"line": 7, "character": 16}));
-    assert!(problem["message"].as_str().unwrap().contains("try: table"), "{problem}");
+    assert_eq!(
+        problem["range"]["start"],
+        json!({"line": 7, "character": 16})
+    );
+    assert!(
+        problem["message"].as_str().unwrap().contains("try: table"),
+        "{problem}"
+    );
     // The same text, and the same mend, as a build gives.
     let said = sandbox.run(&["build"]).expect(3).stderr;
-    assert!(said.contains(problem["message"].as_str().unwrap().lines().next().unwrap()), "{said}");
+    assert!(
+        said.contains(problem["message"].as_str().unwrap().lines().next().unwrap()),
+        "{said}"
+    );
     let params = json!({
         "textDocument": {"uri": file}, "range": problem["range"], "context": {"diagnostics": [problem]},
     });
     let actions = client.ask("textDocument/codeAction", &params);
     let edit = &actions[0]["edit"]["changes"][file.as_str()][0];
-    assert_eq!((edit["newText"].as_str(), &edit["range"]), (Some("table"), &problem["range"]));
+    assert_eq!(
+        (edit["newText"].as_str(), &edit["range"]),
+        (Some("table"), &problem["range"])
+    );
     // What is typed counts, though nothing was saved.
     client.change("targets.nub", &TARGETS.replace("tabel", "table"));
     client.hear("textDocument/publishDiagnostics", |params| {
@@ -211,7 +246,10 @@ fn names_are_explained_found_and_completed() {
     client.hear("textDocument/publishDiagnostics", |_| true);
     let hover = |client: &mut Client, word: &str, behind: usize| {
         let hover = client.at("textDocument/hover", &text, word, behind);
-        hover["contents"]["value"].as_str().unwrap_or_default().to_owned()
+        hover["contents"]["value"]
+            .as_str()
+            .unwrap_or_default()
+            .to_owned()
     };
     assert!(hover(&mut client, "[fit", 1).contains("Fits readings."));
     assert!(hover(&mut client, "&base", 3).contains("Hours."));
@@ -219,47 +257,116 @@ fn names_are_explained_found_and_completed() {
     assert!(hover(&mut client, "headers", 2).contains("of **c.library**"));
     assert!(hover(&mut client, "{table}", 2).contains("last built in"));
     let definition = client.at("textDocument/definition", &text, "&base", 2);
-    assert!(definition["uri"].as_str().unwrap().ends_with("/base/targets.nub"), "{definition}");
+    assert!(
+        definition["uri"]
+            .as_str()
+            .unwrap()
+            .ends_with("/base/targets.nub"),
+        "{definition}"
+    );
     assert_eq!(definition["range"]["start"]["line"], 2);
     let definition = client.at("textDocument/definition", &text, "readings.csv", 2);
-    assert!(definition["uri"].as_str().unwrap().ends_with("/readings.csv"), "{definition}");
+    assert!(
+        definition["uri"]
+            .as_str()
+            .unwrap()
+            .ends_with("/readings.csv"),
+        "{definition}"
+    );
     let references = client.at("textDocument/references", &text, "target table", 8);
     assert_eq!(references.as_array().unwrap().len(), 2, "{references}");
-    let symbols = client.ask("textDocument/documentSymbol", &json!({"textDocument": {"uri": file}}));
-    let names: Vec<&str> = symbols.as_array().unwrap().iter().map(|s| s["name"].as_str().unwrap()).collect();
+    let symbols = client.ask(
+        "textDocument/documentSymbol",
+        &json!({"textDocument": {"uri": file}}),
+    );
+    let names: Vec<&str> = symbols
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|s| s["name"].as_str().unwrap())
+        .collect();
     assert_eq!(names, ["c", "all", "fit", "table", "show", "late"]);
     let found = client.ask("workspace/symbol", &json!({"query": "clo"}));
     assert_eq!(found[0]["name"], "base/clock");
-    let folds = client.ask("textDocument/foldingRange", &json!({"textDocument": {"uri": file}}));
-    assert!(folds.as_array().unwrap().iter().any(|fold| fold["startLine"] == 6), "{folds}");
-    let lenses = client.ask("textDocument/codeLens", &json!({"textDocument": {"uri": file}}));
-    let titles: Vec<&str> =
-        lenses.as_array().unwrap().iter().map(|l| l["command"]["title"].as_str().unwrap()).collect();
-    assert!(titles.iter().any(|title| title.starts_with("1 step, last built in")), "{titles:?}");
-    let words = client.ask("textDocument/semanticTokens/full", &json!({"textDocument": {"uri": file}}));
+    let folds = client.ask(
+        "textDocument/foldingRange",
+        &json!({"textDocument": {"uri": file}}),
+    );
+    assert!(
+        folds
+            .as_array()
+            .unwrap()
+            .iter()
+            .any(|fold| fold["startLine"] == 6),
+        "{folds}"
+    );
+    let lenses = client.ask(
+        "textDocument/codeLens",
+        &json!({"textDocument": {"uri": file}}),
+    );
+    let titles: Vec<&str> = lenses
+        .as_array()
+        .unwrap()
+        .iter()
+        .map(|l| l["command"]["title"].as_str().unwrap())
+        .collect();
+    assert!(
+        titles
+            .iter()
+            .any(|title| title.starts_with("1 step, last built in")),
+        "{titles:?}"
+    );
+    let words = client.ask(
+        "textDocument/semanticTokens/full",
+        &json!({"textDocument": {"uri": file}}),
+    );
     assert!(words["data"].as_array().unwrap().len() > 100);
     // Completion: addresses, fields, files, members of a kit, names.
     let typing = format!("{text}target more = c.program {{ sources = \"fi\", needs = [&ba] }}\n");
     client.change("targets.nub", &typing);
-    assert_eq!(client.labels(&typing, "needs = [&ba]")[..0], [] as [String; 0]);
-    assert!(client.labels(&typing, "more = c.").contains(&"program".to_owned()));
-    assert!(client.labels(&typing, "sources = \"fi").contains(&"fit.c".to_owned()));
+    assert_eq!(
+        client.labels(&typing, "needs = [&ba]")[..0],
+        [] as [String; 0]
+    );
+    assert!(
+        client
+            .labels(&typing, "more = c.")
+            .contains(&"program".to_owned())
+    );
+    assert!(
+        client
+            .labels(&typing, "sources = \"fi")
+            .contains(&"fit.c".to_owned())
+    );
     let at = typing.replace("[&ba]", "[&ba");
     client.change("targets.nub", &at);
     assert_eq!(client.labels(&at, "needs = [&ba"), ["&base/clock"]);
     let at = format!("{text}target more = c.program {{ sou");
     client.change("targets.nub", &at);
-    assert!(client.labels(&at, "more = c.program { sou").contains(&"sources".to_owned()));
+    assert!(
+        client
+            .labels(&at, "more = c.program { sou")
+            .contains(&"sources".to_owned())
+    );
     let at = format!("{text}let x = fi");
     client.change("targets.nub", &at);
     let names = client.labels(&at, "let x = fi");
-    assert!(names.contains(&"fit".to_owned()) && names.contains(&"step".to_owned()), "{names:?}");
+    assert!(
+        names.contains(&"fit".to_owned()) && names.contains(&"step".to_owned()),
+        "{names:?}"
+    );
     // Formatting gives what `nubrik fmt` gives, and leaves alone what cannot be read.
     client.change("targets.nub", "let   x = 1\n");
-    let edits = client.ask("textDocument/formatting", &json!({"textDocument": {"uri": file}, "options": {}}));
+    let edits = client.ask(
+        "textDocument/formatting",
+        &json!({"textDocument": {"uri": file}, "options": {}}),
+    );
     assert_eq!(edits[0]["newText"], "let x = 1\n");
     client.change("targets.nub", "let   x = (\n");
-    let edits = client.ask("textDocument/formatting", &json!({"textDocument": {"uri": file}, "options": {}}));
+    let edits = client.ask(
+        "textDocument/formatting",
+        &json!({"textDocument": {"uri": file}, "options": {}}),
+    );
     assert!(edits.is_null());
     client.end();
 }
@@ -268,22 +375,34 @@ fn names_are_explained_found_and_completed() {
 fn of_a_large_workspace_all_is_told_when_nobody_types() {
     let sandbox = Sandbox::new(&[]);
     for number in 0..310 {
-        let text =
-            format!("## Table {number}.\ntarget t{number} = step {{ run = sh`date > {{out \"x\"}}` }}\n");
+        let text = format!(
+            "## Table {number}.\ntarget t{number} = step {{ run = sh`date > {{out \"x\"}}` }}\n"
+        );
         sandbox.write(&format!("p{number}/targets.nub"), &text);
     }
     let wrong = "target far = step { run = `cat {tabel} > {out \"x\"}` }\n";
     sandbox.write("p7/targets.nub", wrong);
     let mut client = Client::start(&sandbox);
-    let (near, text) = ("p1/targets.nub", "target near = step { run = `cat {tabel} > {out \"x\"}` }\n");
+    let (near, text) = (
+        "p1/targets.nub",
+        "target near = step { run = `cat {tabel} > {out \"x\"}` }\n",
+    );
     client.open(near, text);
     let has_problem = |client: &Client, path: &str| {
         let uri = client.file(path);
-        move |told: &Value| told["uri"] == uri && !told["diagnostics"].as_array().unwrap().is_empty()
+        move |told: &Value| {
+            told["uri"] == uri && !told["diagnostics"].as_array().unwrap().is_empty()
+        }
     };
     // What one looks at comes first.
-    client.hear("textDocument/publishDiagnostics", has_problem(&client, near));
-    let found = client.hear("textDocument/publishDiagnostics", has_problem(&client, "p7/targets.nub"));
+    client.hear(
+        "textDocument/publishDiagnostics",
+        has_problem(&client, near),
+    );
+    let found = client.hear(
+        "textDocument/publishDiagnostics",
+        has_problem(&client, "p7/targets.nub"),
+    );
     assert_eq!(found["diagnostics"].as_array().unwrap().len(), 1, "{found}");
     let symbols = client.ask("workspace/symbol", &json!({"query": "t300"}));
     assert_eq!(symbols[0]["name"], "p300/t300");
@@ -294,13 +413,19 @@ fn of_a_large_workspace_all_is_told_when_nobody_types() {
     client.hear("textDocument/publishDiagnostics", |told| {
         told["uri"] == uri && !told["diagnostics"].to_string().contains("tabel")
     });
-    let far = client.hear("textDocument/publishDiagnostics", has_problem(&client, "p7/targets.nub"));
+    let far = client.hear(
+        "textDocument/publishDiagnostics",
+        has_problem(&client, "p7/targets.nub"),
+    );
     assert!(far["diagnostics"].to_string().contains("tabel"), "{far}");
     let line = text.find("&p300/t3").unwrap() + "&p300/t3".len();
     let document = json!({"uri": client.file(near)});
     let asked = json!({"textDocument": document, "position": {"line": 0, "character": line}});
     let completed = client.ask("textDocument/completion", &asked);
-    assert!(completed["items"].to_string().contains("&p300/t300"), "{completed}");
+    assert!(
+        completed["items"].to_string().contains("&p300/t300"),
+        "{completed}"
+    );
     client.end();
 }
 
@@ -315,8 +440,14 @@ fn a_name_is_another_one_in_all_files_or_in_none() {
             "far/targets.nub",
             "target fit = step { run = `cat {in &fit} {in &far/fit2} > {out \"z\"}` }\ntarget fit2 = step { run = `echo > {out \"w\"}` }\n",
         ),
-        ("clock/targets.nub", "target clock = step { run = `echo > {out \"c\"}` }\n"),
-        ("use/targets.nub", "target a = step { run = `cat {in &clock} > {out \"c\"}` }\n"),
+        (
+            "clock/targets.nub",
+            "target clock = step { run = `echo > {out \"c\"}` }\n",
+        ),
+        (
+            "use/targets.nub",
+            "target a = step { run = `cat {in &clock} > {out \"c\"}` }\n",
+        ),
     ]);
     sandbox.run(&["build"]).expect(0);
     let mut client = Client::start(&sandbox);
@@ -326,7 +457,9 @@ fn a_name_is_another_one_in_all_files_or_in_none() {
         client.number += 1;
         let (id, uri) = (client.number, client.file(path));
         let params = json!({"textDocument": {"uri": uri}, "position": {"line": line, "character": character}, "newName": new});
-        client.send(&json!({"jsonrpc": "2.0", "id": id, "method": "textDocument/rename", "params": params}));
+        client.send(
+            &json!({"jsonrpc": "2.0", "id": id, "method": "textDocument/rename", "params": params}),
+        );
         loop {
             let message = client.next();
             if message["id"] == id {
@@ -335,11 +468,16 @@ fn a_name_is_another_one_in_all_files_or_in_none() {
         }
     };
     let counts = |answer: &Value| -> Vec<(String, usize)> {
-        let changes = answer["result"]["changes"].as_object().unwrap_or_else(|| panic!("{answer}"));
+        let changes = answer["result"]["changes"]
+            .as_object()
+            .unwrap_or_else(|| panic!("{answer}"));
         let mut counts: Vec<_> = changes
             .iter()
             .map(|(uri, edits)| {
-                (uri.rsplit("/work/").next().unwrap().to_owned(), edits.as_array().unwrap().len())
+                (
+                    uri.rsplit("/work/").next().unwrap().to_owned(),
+                    edits.as_array().unwrap().len(),
+                )
             })
             .collect();
         counts.sort();
@@ -348,28 +486,49 @@ fn a_name_is_another_one_in_all_files_or_in_none() {
     let of = |path: &str, count: usize| (path.to_owned(), count);
     // A target, with who needs it in other packages.
     let answer = rename(&mut client, "targets.nub", 2, 8, "curve");
-    assert_eq!(counts(&answer), [of("far/targets.nub", 1), of("targets.nub", 2)], "{answer}");
+    assert_eq!(
+        counts(&answer),
+        [of("far/targets.nub", 1), of("targets.nub", 2)],
+        "{answer}"
+    );
     // One that others call by its package alone.
     let answer = rename(&mut client, "clock/targets.nub", 0, 9, "watch");
     let uri = client.file("use/targets.nub");
-    assert_eq!(answer["result"]["changes"][uri.as_str()][0]["newText"], "&clock/watch", "{answer}");
+    assert_eq!(
+        answer["result"]["changes"][uri.as_str()][0]["newText"],
+        "&clock/watch",
+        "{answer}"
+    );
     // What a file takes from another one.
     let answer = rename(&mut client, "kit/names.nub", 0, 5, "flags");
-    assert_eq!(counts(&answer), [of("kit/names.nub", 2), of("targets.nub", 2)], "{answer}");
+    assert_eq!(
+        counts(&answer),
+        [of("kit/names.nub", 2), of("targets.nub", 2)],
+        "{answer}"
+    );
     // What is written wrongly elsewhere may be meant for it: then nothing is begun.
-    client.change("targets.nub", &format!("{text}target broken = nothing_here\n"));
+    client.change(
+        "targets.nub",
+        &format!("{text}target broken = nothing_here\n"),
+    );
     client.hear("textDocument/publishDiagnostics", |params| {
         !params["diagnostics"].as_array().unwrap().is_empty()
     });
     let answer = rename(&mut client, "targets.nub", 4, 8, "whole");
-    assert!(answer["error"]["message"].is_string() || counts(&answer) == [of("targets.nub", 1)], "{answer}");
+    assert!(
+        answer["error"]["message"].is_string() || counts(&answer) == [of("targets.nub", 1)],
+        "{answer}"
+    );
     client.change("targets.nub", text);
     client.hear("textDocument/publishDiagnostics", |params| {
         params["diagnostics"].as_array().unwrap().is_empty()
     });
     // What is something else already, or no name, is not begun.
     for new in ["show", "Curve", "target", "a b"] {
-        assert!(rename(&mut client, "targets.nub", 2, 8, new)["error"]["message"].is_string(), "{new}");
+        assert!(
+            rename(&mut client, "targets.nub", 2, 8, new)["error"]["message"].is_string(),
+            "{new}"
+        );
     }
     client.end();
 }
@@ -379,14 +538,27 @@ fn an_editor_builds_what_it_was_offered_and_nothing_else() {
     let sandbox = Sandbox::new(&FILES);
     sandbox.write("targets.nub", &TARGETS.replace("tabel", "table"));
     let mut client = Client::start(&sandbox);
-    for words in [json!(["clean", "--cache"]), json!(["build", "--help"]), json!(["build"])] {
-        client.ask("workspace/executeCommand", &json!({"command": "nubrik.run", "arguments": words}));
+    for words in [
+        json!(["clean", "--cache"]),
+        json!(["build", "--help"]),
+        json!(["build"]),
+    ] {
+        client.ask(
+            "workspace/executeCommand",
+            &json!({"command": "nubrik.run", "arguments": words}),
+        );
     }
-    client
-        .ask("workspace/executeCommand", &json!({"command": "nubrik.run", "arguments": ["build", "table"]}));
+    client.ask(
+        "workspace/executeCommand",
+        &json!({"command": "nubrik.run", "arguments": ["build", "table"]}),
+    );
     let told = client.hear("window/showMessage", |_| true);
     assert!(
-        told["message"].as_str().unwrap().starts_with("nubrik build table") && told["type"] == 3,
+        told["message"]
+            .as_str()
+            .unwrap()
+            .starts_with("nubrik build table")
+            && told["type"] == 3,
         "{told}"
     );
     assert_eq!(sandbox.read("out/default/table.csv"), "06:12\n");
@@ -403,10 +575,19 @@ fn a_real_editor_shows_errors_and_leads_on() {
     let program = crate::sandbox::program();
     // As the page about editors says it.
     let page = std::fs::read_to_string(editors().join("README.md")).unwrap();
-    let setting = page.split("```lua\n").nth(1).unwrap().split("```").next().unwrap();
+    let setting = page
+        .split("```lua\n")
+        .nth(1)
+        .unwrap()
+        .split("```")
+        .next()
+        .unwrap();
     let colours = std::fs::read_to_string(editors().join("nub.vim")).unwrap();
     sandbox.write("config/syntax/nub.vim", &colours);
-    let mut script = setting.replace("cmd = { \"nubrik\"", &format!("cmd = {{ \"{}\"", program.display()));
+    let mut script = setting.replace(
+        "cmd = { \"nubrik\"",
+        &format!("cmd = {{ \"{}\"", program.display()),
+    );
     write!(
         script,
         r#"
@@ -433,13 +614,24 @@ vim.cmd("qall!")
     .unwrap();
     sandbox.write("client.lua", &script);
     let mut command = Command::new(editor);
-    command.args(["--headless", "-u", "NONE", "-c", "luafile client.lua"]).current_dir(&sandbox.folder);
+    command
+        .args(["--headless", "-u", "NONE", "-c", "luafile client.lua"])
+        .current_dir(&sandbox.folder);
     let ended = command.env("HOME", &sandbox.folder).output().unwrap();
     let said = std::fs::read_to_string(sandbox.folder.join("said"))
         .unwrap_or_else(|_| panic!("{}", String::from_utf8_lossy(&ended.stderr)));
-    assert!(said.contains("problem 7 ") && said.contains("try: table"), "{said}");
-    assert!(said.contains("/base/targets.nub") && said.contains("Hours."), "{said}");
-    assert!(said.contains("colours nubKeyword nubText nubDocumentation nubDeclaration"), "{said}");
+    assert!(
+        said.contains("problem 7 ") && said.contains("try: table"),
+        "{said}"
+    );
+    assert!(
+        said.contains("/base/targets.nub") && said.contains("Hours."),
+        "{said}"
+    );
+    assert!(
+        said.contains("colours nubKeyword nubText nubDocumentation nubDeclaration"),
+        "{said}"
+    );
 }
 
 fn editors() -> std::path::PathBuf {
@@ -451,9 +643,14 @@ fn grammars_for_editors_know_every_word() {
     let grammar = std::fs::read_to_string(editors().join("nub.tmLanguage.json")).unwrap();
     serde_json::from_str::<Value>(&grammar).unwrap();
     let vim = std::fs::read_to_string(editors().join("nub.vim")).unwrap();
-    for word in nubrik_syntax::RESERVED_WORDS.iter().chain(&nubrik_syntax::DECLARATION_WORDS) {
-        let is_in =
-            |text: &str| text.split(|c: char| !c.is_alphanumeric() && c != '_').any(|part| part == *word);
+    for word in nubrik_syntax::RESERVED_WORDS
+        .iter()
+        .chain(&nubrik_syntax::DECLARATION_WORDS)
+    {
+        let is_in = |text: &str| {
+            text.split(|c: char| !c.is_alphanumeric() && c != '_')
+                .any(|part| part == *word)
+        };
         assert!(is_in(&grammar) && is_in(&vim), "{word}");
     }
 }
@@ -468,7 +665,10 @@ fn names_tell_their_values() {
     client.hear("textDocument/publishDiagnostics", |_| true);
     let hover = |client: &mut Client, text: &str, word: &str| {
         let hover = client.at("textDocument/hover", text, word, 1);
-        hover["contents"]["value"].as_str().unwrap_or_default().to_owned()
+        hover["contents"]["value"]
+            .as_str()
+            .unwrap_or_default()
+            .to_owned()
     };
     assert!(hover(&mut client, text, "{hours").contains("a list: `\"6\", \"12\"`"));
     assert!(hover(&mut client, text, "{sources").contains("a set of files: `a.txt`"));
@@ -501,12 +701,25 @@ fn names_of_other_files_and_kits_lead_there() {
     for (word, behind) in [("flags = ours", 9), ("{ ours }", 3)] {
         let hover = client.at("textDocument/hover", TAKEN, word, behind);
         let hover = hover["contents"]["value"].as_str().unwrap().to_owned();
-        for part in ["let ours = [\"-O2\"]", "Flags of all.", "from kit/flags.nub"] {
+        for part in [
+            "let ours = [\"-O2\"]",
+            "Flags of all.",
+            "from kit/flags.nub",
+        ] {
             assert!(hover.contains(part), "{part}: {hover}");
         }
         let definition = client.at("textDocument/definition", TAKEN, word, behind);
-        assert!(definition["uri"].as_str().unwrap().ends_with("/kit/flags.nub"), "{definition}");
-        assert_eq!(definition["range"]["start"], json!({"line": 1, "character": 4}));
+        assert!(
+            definition["uri"]
+                .as_str()
+                .unwrap()
+                .ends_with("/kit/flags.nub"),
+            "{definition}"
+        );
+        assert_eq!(
+            definition["range"]["start"],
+            json!({"line": 1, "character": 4})
+        );
         let references = client.at("textDocument/references", TAKEN, word, behind);
         assert_eq!(references.as_array().unwrap().len(), 5, "{references}");
         let prepared = client.at("textDocument/prepareRename", TAKEN, word, behind);
@@ -514,22 +727,46 @@ fn names_of_other_files_and_kits_lead_there() {
     }
     // The path of a `use` leads to the file.
     let definition = client.at("textDocument/definition", TAKEN, "kit/flags", 3);
-    assert!(definition["uri"].as_str().unwrap().ends_with("/kit/flags.nub"), "{definition}");
+    assert!(
+        definition["uri"]
+            .as_str()
+            .unwrap()
+            .ends_with("/kit/flags.nub"),
+        "{definition}"
+    );
     // A kind that is taken from a kit is known by its fields.
     let hover = client.at("textDocument/hover", TAKEN, "program {", 2);
-    assert!(hover["contents"]["value"].as_str().unwrap().contains("c.program"), "{hover}");
+    assert!(
+        hover["contents"]["value"]
+            .as_str()
+            .unwrap()
+            .contains("c.program"),
+        "{hover}"
+    );
     let hover = client.at("textDocument/hover", TAKEN, "sources = \"show.c\"", 2);
-    assert!(hover["contents"]["value"].as_str().unwrap().contains("of **c.program**"), "{hover}");
+    assert!(
+        hover["contents"]["value"]
+            .as_str()
+            .unwrap()
+            .contains("of **c.program**"),
+        "{hover}"
+    );
     // Another name from the side of who uses it, in all files.
     let file = client.file("targets.nub");
-    let line = TAKEN[..TAKEN.find("flags = ours").unwrap()].matches('\n').count();
+    let line = TAKEN[..TAKEN.find("flags = ours").unwrap()]
+        .matches('\n')
+        .count();
     let params = json!({
         "textDocument": {"uri": file}, "newName": "mine",
         "position": {"line": line, "character": TAKEN.lines().nth(line).unwrap().find("ours").unwrap() + 1},
     });
     let renamed = client.ask("textDocument/rename", &params);
-    let edits: usize =
-        renamed["changes"].as_object().unwrap().values().map(|all| all.as_array().unwrap().len()).sum();
+    let edits: usize = renamed["changes"]
+        .as_object()
+        .unwrap()
+        .values()
+        .map(|all| all.as_array().unwrap().len())
+        .sum();
     assert_eq!(edits, 5, "{renamed}");
     // A parameter of a kind of one's own.
     let kind = format!(
@@ -537,17 +774,32 @@ fn names_of_other_files_and_kits_lead_there() {
     );
     client.change("targets.nub", &kind);
     let hover = client.at("textDocument/hover", &kind, "cat {sources", 7);
-    assert!(hover["contents"]["value"].as_str().unwrap().contains("sources: files"), "{hover}");
+    assert!(
+        hover["contents"]["value"]
+            .as_str()
+            .unwrap()
+            .contains("sources: files"),
+        "{hover}"
+    );
     let definition = client.at("textDocument/definition", &kind, "cat {sources", 7);
-    assert_eq!(definition["range"]["start"]["character"], 10, "{definition}");
+    assert_eq!(
+        definition["range"]["start"]["character"], 10,
+        "{definition}"
+    );
     client.change("targets.nub", TAKEN);
     // What a call takes.
     let signature = client.at("textDocument/signatureHelp", TAKEN, "names.join(", 11);
     assert!(
-        signature["signatures"][0]["documentation"].as_str().unwrap().contains("one text of all items"),
+        signature["signatures"][0]["documentation"]
+            .as_str()
+            .unwrap()
+            .contains("one text of all items"),
         "{signature}"
     );
-    assert_eq!(client.at("textDocument/signatureHelp", TAKEN, "let title", 4), Value::Null);
+    assert_eq!(
+        client.at("textDocument/signatureHelp", TAKEN, "let title", 4),
+        Value::Null
+    );
     client.end();
 }
 
@@ -566,22 +818,43 @@ fn what_is_proposed_fits_the_place() {
     };
     // In a hole: names, and the words of holes; no fields.
     let hole = labels("target more = step { run = `cat {", "}` }");
-    assert!(hole.contains(&"in".to_owned()) && hole.contains(&"fit".to_owned()), "{hole:?}");
+    assert!(
+        hole.contains(&"in".to_owned()) && hole.contains(&"fit".to_owned()),
+        "{hole:?}"
+    );
     assert!(!hole.contains(&"say".to_owned()), "{hole:?}");
     assert!(labels("target more = step { run = `ca", "` }").is_empty());
     // Kits, and what they offer: kinds first.
     let kits = labels("use \"nub:", "\" as x");
-    assert!(kits.contains(&"rust".to_owned()) && !kits.contains(&"fit.c".to_owned()), "{kits:?}");
+    assert!(
+        kits.contains(&"rust".to_owned()) && !kits.contains(&"fit.c".to_owned()),
+        "{kits:?}"
+    );
     let kits = labels("use \"", "\" as x");
-    assert!(kits.contains(&"nub:rust".to_owned()) && kits.contains(&"kit/".to_owned()), "{kits:?}");
-    assert_eq!(labels("use {  ", "} from \"kit/flags.nub\""), ["ours", "others"]);
+    assert!(
+        kits.contains(&"nub:rust".to_owned()) && kits.contains(&"kit/".to_owned()),
+        "{kits:?}"
+    );
+    assert_eq!(
+        labels("use {  ", "} from \"kit/flags.nub\""),
+        ["ours", "others"]
+    );
     let members = labels("use {   ", "} from \"nub:c\"");
-    assert!(members.contains(&"library".to_owned()) && !members.contains(&"ours".to_owned()), "{members:?}");
+    assert!(
+        members.contains(&"library".to_owned()) && !members.contains(&"ours".to_owned()),
+        "{members:?}"
+    );
     let members = labels("let x = c.", "");
     let place = |name: &str| members.iter().position(|member| member == name);
-    assert!(place("library") < place("tuning") && place("library").is_some(), "{members:?}");
+    assert!(
+        place("library") < place("tuning") && place("library").is_some(),
+        "{members:?}"
+    );
     // The texts that an option may be.
-    assert_eq!(labels("let x = if mode == \"", "\" then 1 else 2"), ["debug", "release"]);
+    assert_eq!(
+        labels("let x = if mode == \"", "\" then 1 else 2"),
+        ["debug", "release"]
+    );
     assert!(labels("let x = title == \"", "\"").contains(&"fit.c".to_owned()));
     // Methods of what is before the dot.
     for (line, has, lacks) in [

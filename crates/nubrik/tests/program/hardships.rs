@@ -1,4 +1,5 @@
-//! Full disks, stores that cannot be written, and clocks that go wrong: nothing wrong, nothing lost, a clear word.
+//! Full disks, stores that cannot be written, and clocks that go wrong: nothing wrong, nothing
+//! lost, a clear word.
 
 use std::process::Command;
 
@@ -16,11 +17,14 @@ fn with_mounts(sandbox: &Sandbox, script: &str) -> Option<String> {
         .args(["--mount", "sh", "-c", &format!("set -u; {script}")])
         .current_dir(&sandbox.folder)
         .env("NUBRIK", program)
-        .env("XDG_CACHE_HOME", sandbox.folder.parent().unwrap().join("cache"))
+        .env(
+            "XDG_CACHE_HOME",
+            sandbox.folder.parent().unwrap().join("cache"),
+        )
         .output();
     let output = output.ok()?;
-    let text =
-        String::from_utf8_lossy(&output.stdout).into_owned() + &String::from_utf8_lossy(&output.stderr);
+    let text = String::from_utf8_lossy(&output.stdout).into_owned()
+        + &String::from_utf8_lossy(&output.stderr);
     if text.contains("unshare:") || text.contains("mount:") {
         skip(Need::Superuser, "this test needs the right to mount");
         return None;
@@ -40,13 +44,20 @@ fn a_full_workspace_gives_no_half_results() {
         \"$NUBRIK\" build --plain -k; echo \"exit $?\"; \
         mount -o remount,size=30m . && \"$NUBRIK\" build --plain | tail -n 3; echo \"exit $?\"; \
         for f in out/default/big/*; do echo \"size $(wc -c < $f)\"; done";
-    let Some(text) =
-        with_mounts(&sandbox, &format!("DEFINITIONS='{}'; {script}", DEFINITIONS.replace('\'', "'\\''")))
-    else {
+    let Some(text) = with_mounts(
+        &sandbox,
+        &format!(
+            "DEFINITIONS='{}'; {script}",
+            DEFINITIONS.replace('\'', "'\\''")
+        ),
+    ) else {
         return;
     };
     assert!(text.contains("exit 5") || text.contains("exit 1"), "{text}");
-    assert!(text.contains("No space left") || text.contains("the disk is full"), "{text}");
+    assert!(
+        text.contains("No space left") || text.contains("the disk is full"),
+        "{text}"
+    );
     assert_eq!(sizes(&text), vec!["size 600004"; 8], "{text}");
 }
 
@@ -60,8 +71,14 @@ fn a_full_store_and_one_that_cannot_be_written_stop_nothing() {
          umount \"$XDG_CACHE_HOME\"; mount -t tmpfs -o ro tmpfs \"$XDG_CACHE_HOME\" && rm -rf out .nubrik; \
          \"$NUBRIK\" build --plain; echo \"exit $?\"; {show}"
     );
-    let Some(text) = with_mounts(&sandbox, &script) else { return };
-    assert_eq!(text.matches("results are not being kept").count(), 3, "{text}");
+    let Some(text) = with_mounts(&sandbox, &script) else {
+        return;
+    };
+    assert_eq!(
+        text.matches("results are not being kept").count(),
+        3,
+        "{text}"
+    );
     assert!(text.contains("exit 0"), "{text}");
     assert_eq!(sizes(&text), vec!["size 600004"; 24], "{text}");
 }
@@ -69,20 +86,30 @@ fn a_full_store_and_one_that_cannot_be_written_stop_nothing() {
 #[test]
 fn clocks_that_go_wrong_hide_no_edit() {
     let sandbox = Sandbox::new(&[
-        ("targets.nub", "target a = step { run = `cp {in \"a.txt\"} {out \"out.txt\"}` }\n"),
+        (
+            "targets.nub",
+            "target a = step { run = `cp {in \"a.txt\"} {out \"out.txt\"}` }\n",
+        ),
         ("a.txt", "one"),
     ]);
     let set_time = |seconds: i64| {
         let time = std::time::SystemTime::UNIX_EPOCH
             .checked_add(std::time::Duration::from_secs(seconds as u64))
             .unwrap();
-        let file = std::fs::File::options().write(true).open(sandbox.folder.join("a.txt")).unwrap();
+        let file = std::fs::File::options()
+            .write(true)
+            .open(sandbox.folder.join("a.txt"))
+            .unwrap();
         file.set_modified(time).unwrap();
     };
     // In the far past, in the far future, and the same time as before for another content.
-    for (text, seconds) in
-        [("one", 0), ("two", 0), ("six", 4_000_000_000), ("ten", 4_000_000_000), ("one", 1)]
-    {
+    for (text, seconds) in [
+        ("one", 0),
+        ("two", 0),
+        ("six", 4_000_000_000),
+        ("ten", 4_000_000_000),
+        ("one", 1),
+    ] {
         sandbox.write("a.txt", text);
         set_time(seconds);
         sandbox.run(&["build"]).expect(0);
@@ -101,15 +128,24 @@ fn results_that_are_removed_while_they_are_put_there_come_back() {
          target b = {each n, made in a give n: step { run = `cp {made} {out \"p\"}` }}\n",
     )]);
     for _ in 0..8 {
-        let mut building = sandbox.command(&["build", "--no-cache", "--rerun"]).spawn().unwrap();
+        let mut building = sandbox
+            .command(&["build", "--no-cache", "--rerun"])
+            .spawn()
+            .unwrap();
         let results = sandbox.folder.join("out");
         while building.try_wait().unwrap().is_none() {
             let _ = std::fs::remove_dir_all(&results);
         }
         sandbox.run(&["build"]).expect(0);
         for n in 1..=8 {
-            assert_eq!(sandbox.read(&format!("out/default/b/{n}/p")), format!("{n}\n"));
-            assert_eq!(sandbox.read(&format!("out/default/a/{n}/o")), format!("{n}\n"));
+            assert_eq!(
+                sandbox.read(&format!("out/default/b/{n}/p")),
+                format!("{n}\n")
+            );
+            assert_eq!(
+                sandbox.read(&format!("out/default/a/{n}/o")),
+                format!("{n}\n")
+            );
         }
     }
 }

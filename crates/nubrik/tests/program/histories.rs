@@ -1,6 +1,7 @@
-//! Random histories of two machines that share a store: kept folders, programs that stay, observed steps, edits that keep a
-//! file's size and time, builds at once, and builds that are killed at any moment. After each event a build of the machine gives
-//! the bytes that a simple model gives, and a second one runs nothing.
+//! Random histories of two machines that share a store: kept folders, programs that stay, observed
+//! steps, edits that keep a file's size and time, builds at once, and builds that are killed at any
+//! moment. After each event a build of the machine gives the bytes that a simple model gives, and a
+//! second one runs nothing.
 //!
 //! `NUBRIK_TEST_CASES` sets how many histories are tried.
 
@@ -16,7 +17,8 @@ use rustix::process::{Pid, Signal};
 const SOURCES: usize = 4;
 const STEPS: usize = 5;
 
-/// Puts the sources that a request names into its last word, in capitals; it counts its requests, as it must.
+/// Puts the sources that a request names into its last word, in capitals; it counts its requests,
+/// as it must.
 const SERVER: &str = r#"
 number=-1
 while IFS= read -r line; do
@@ -110,13 +112,22 @@ fn shape() -> impl Strategy<Value = Shape> {
     ];
     let sources = prop::collection::btree_set(0..SOURCES, 1..3);
     let steps = prop::collection::btree_set(0..STEPS, 0..3);
-    (kind, sources, steps).prop_map(|(kind, sources, steps)| Shape { kind, sources, steps })
+    (kind, sources, steps).prop_map(|(kind, sources, steps)| Shape {
+        kind,
+        sources,
+        steps,
+    })
 }
 
 fn event() -> impl Strategy<Value = Event> {
     let after = || 0u64..120;
     let text = || "[a-d]{1,6}";
-    let signal = prop_oneof![Just(Signal::KILL), Just(Signal::KILL), Just(Signal::INT), Just(Signal::TERM)];
+    let signal = prop_oneof![
+        Just(Signal::KILL),
+        Just(Signal::KILL),
+        Just(Signal::INT),
+        Just(Signal::TERM)
+    ];
     prop_oneof![
         4 => (text(), 0..SOURCES).prop_map(|(text, source)| Event::Write { text, source }),
         1 => (prop::char::range('a', 'd'), 0..SOURCES)
@@ -157,33 +168,67 @@ impl Team {
         let one = &machines[0].sandbox;
         let key_in = |text: &str| {
             let start = text.find("ed25519:").unwrap();
-            text[start..].split(|c: char| c.is_whitespace() || c == '"').next().unwrap().to_owned()
+            text[start..]
+                .split(|c: char| c.is_whitespace() || c == '"')
+                .next()
+                .unwrap()
+                .to_owned()
         };
-        let made = one.run(&["shared", "create", &path("store"), "--root-key", &path("root")]).expect(0);
+        let made = one
+            .run(&[
+                "shared",
+                "create",
+                &path("store"),
+                "--root-key",
+                &path("root"),
+            ])
+            .expect(0);
         let root = key_in(&made.stdout);
         for (name, machine) in ["0", "1"].iter().zip(&machines) {
-            let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{root}\"\n", path("store"));
+            let settings = format!(
+                "[shared]\nat = \"{}\"\nroot_key = \"{root}\"\n",
+                path("store")
+            );
             machine.sandbox.write("nubrik.toml", &settings);
-            let key = key_in(&machine.sandbox.run(&["shared", "new-key", &path(name)]).expect(0).stdout);
+            let key = key_in(
+                &machine
+                    .sandbox
+                    .run(&["shared", "new-key", &path(name)])
+                    .expect(0)
+                    .stdout,
+            );
             let agreed = [("NUBRIK_SHARED_ROOT_KEY", root.as_str())];
             machine
                 .sandbox
-                .run_with(&["shared", "add", name, &key, "--root-key", &path("root")], &agreed)
+                .run_with(
+                    &["shared", "add", name, &key, "--root-key", &path("root")],
+                    &agreed,
+                )
                 .expect(0);
         }
-        Team { shared, root, machines }
+        Team {
+            shared,
+            root,
+            machines,
+        }
     }
 
     fn command(&self, machine: usize, args: &[&str]) -> Command {
         let mut command = self.machines[machine].sandbox.command(args);
         let key = self.shared.path().join(machine.to_string());
-        command.env("NUBRIK_SHARED_ROOT_KEY", &self.root).env("NUBRIK_SHARED_KEY", key);
+        command
+            .env("NUBRIK_SHARED_ROOT_KEY", &self.root)
+            .env("NUBRIK_SHARED_KEY", key);
         command
     }
 
     fn start(&self, machine: usize) -> Child {
         let mut command = self.command(machine, &["build", "--keep-going"]);
-        command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap()
+        command
+            .stdout(Stdio::null())
+            .stderr(Stdio::null())
+            .spawn()
+            .unwrap()
     }
 
     fn apply(&mut self, at: usize, event: &Event) {
@@ -217,12 +262,19 @@ impl Team {
                 machine.shapes = shapes;
                 machine.define();
             }
-            Event::ForgetState => drop(fs::remove_dir_all(self.machines[at].sandbox.folder.join(".nubrik"))),
-            Event::LoseStore => drop(fs::remove_dir_all(self.machines[at].sandbox.folder.join("../cache"))),
+            Event::ForgetState => drop(fs::remove_dir_all(
+                self.machines[at].sandbox.folder.join(".nubrik"),
+            )),
+            Event::LoseStore => drop(fs::remove_dir_all(
+                self.machines[at].sandbox.folder.join("../cache"),
+            )),
             Event::LoseShared { which } => {
                 let mut files = Vec::new();
                 for kind in ["packs", "contents", "segments", "manifests"] {
-                    files_in(&self.shared.path().join("store/nubrik1").join(kind), &mut files);
+                    files_in(
+                        &self.shared.path().join("store/nubrik1").join(kind),
+                        &mut files,
+                    );
                 }
                 files.sort();
                 if !files.is_empty() {
@@ -233,7 +285,8 @@ impl Team {
                 let path = format!(".nubrik/made/t{step}");
                 let sandbox = &self.machines[at].sandbox;
                 for file in sandbox.files_below(&path).into_keys() {
-                    // Not in place: outputs may share their bytes with the store, which nobody may write to.
+                    // Not in place: outputs may share their bytes with the store, which nobody may
+                    // write to.
                     let file = sandbox.folder.join(file);
                     fs::remove_file(&file).unwrap();
                     fs::write(&file, "spoilt").unwrap();
@@ -258,7 +311,11 @@ impl Team {
                 one.wait().unwrap();
                 two.wait().unwrap();
             }
-            Event::WriteMeanwhile { text, source, after } => {
+            Event::WriteMeanwhile {
+                text,
+                source,
+                after,
+            } => {
                 let mut child = self.start(at);
                 wait(*after);
                 self.machines[at].write(*source, text);
@@ -273,10 +330,17 @@ impl Team {
         let run = finish(self.command(at, &["build", "--keep-going", "--json"]));
         assert_eq!(run.code, 0, "{after}\n{}{}", run.stdout, run.stderr);
         for (i, expected) in machine.expected().iter().enumerate() {
-            let path =
-                if machine.shapes[i].kind == Kind::Folder { format!("r{i}/all") } else { format!("r{i}") };
+            let path = if machine.shapes[i].kind == Kind::Folder {
+                format!("r{i}/all")
+            } else {
+                format!("r{i}")
+            };
             let found = machine.sandbox.read(&format!("out/default/t{i}/{path}"));
-            assert_eq!(&found, expected, "{after}: t{i} of machine {at}\n{}", run.stdout);
+            assert_eq!(
+                &found, expected,
+                "{after}: t{i} of machine {at}\n{}",
+                run.stdout
+            );
         }
         let again = finish(self.command(at, &["build", "--keep-going", "--json"]));
         let summary = again.summary();
@@ -288,7 +352,11 @@ impl Team {
 impl Machine {
     fn new(shapes: &[Shape]) -> Machine {
         let sandbox = Sandbox::new(&[("serve.sh", SERVER)]);
-        let mut machine = Machine { sandbox, sources: vec![String::new(); SOURCES], shapes: shapes.to_vec() };
+        let mut machine = Machine {
+            sandbox,
+            sources: vec![String::new(); SOURCES],
+            shapes: shapes.to_vec(),
+        };
         for source in 0..SOURCES {
             machine.write(source, ["ab", "cb", "bb", "ad"][source]);
         }
@@ -310,7 +378,13 @@ impl Machine {
     fn define(&self) {
         let mut text = String::new();
         for (i, shape) in self.shapes.iter().enumerate() {
-            let of_folder = |s: usize| if self.shapes[s].kind == Kind::Folder { "/all" } else { "" };
+            let of_folder = |s: usize| {
+                if self.shapes[s].kind == Kind::Folder {
+                    "/all"
+                } else {
+                    ""
+                }
+            };
             let sources = shape.sources.iter().map(|s| format!("{{in \"s{s}\"}}"));
             let needs = self.before(i).map(|s| format!("{{t{s}}}{}", of_folder(s)));
             let files = sources.chain(needs).collect::<Vec<String>>().join(" ");
@@ -321,7 +395,9 @@ impl Machine {
                     "sh`k={{keptfolder \"k{i}\"}}/$(cat {files} | cksum | tr ' ' _); [ -e $k ] || \
                      for f in {files}; do cat $f >> $k; sleep 0.01; done; cat $k > {out}`"
                 ),
-                Kind::Answered => format!("`upper {files} {out}`, answered_by = `sh {{in \"serve.sh\"}}`"),
+                Kind::Answered => {
+                    format!("`upper {files} {out}`, answered_by = `sh {{in \"serve.sh\"}}`")
+                }
                 Kind::Observed => {
                     let first = shape.sources.first().unwrap();
                     format!(
@@ -343,7 +419,9 @@ impl Machine {
         let mut all: Vec<String> = Vec::new();
         for (i, shape) in self.shapes.iter().enumerate() {
             let sources = shape.sources.iter().map(|s| self.sources[*s].as_str());
-            let joined: String = sources.chain(self.before(i).map(|s| all[s].as_str())).collect();
+            let joined: String = sources
+                .chain(self.before(i).map(|s| all[s].as_str()))
+                .collect();
             all.push(match shape.kind {
                 Kind::Joined | Kind::Kept | Kind::Folder => joined,
                 Kind::Answered => joined.to_uppercase(),

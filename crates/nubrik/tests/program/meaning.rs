@@ -13,22 +13,43 @@ fn refused(files: &[(&str, &str)], words: &[&str]) {
 fn no_result_lies_in_another_one() {
     refused(
         &[
-            ("targets.nub", "target a = write { path = \"a\", text = \"A\" }\n"),
-            ("a/targets.nub", "target x = write { path = \"x\", text = \"X\" }\n"),
+            (
+                "targets.nub",
+                "target a = write { path = \"a\", text = \"A\" }\n",
+            ),
+            (
+                "a/targets.nub",
+                "target x = write { path = \"x\", text = \"X\" }\n",
+            ),
         ],
-        &["`a` makes `a`, and `a/x` makes `a/x`, which lies in it", "give one of them another name"],
+        &[
+            "`a` makes `a`, and `a/x` makes `a/x`, which lies in it",
+            "give one of them another name",
+        ],
     );
     refused(
         &[
-            ("targets.nub", "target d = step { run = `touch {outfolder \"d\"}/y` }\n"),
-            ("d/e/targets.nub", "target x = write { path = \"x\", text = \"X\" }\n"),
+            (
+                "targets.nub",
+                "target d = step { run = `touch {outfolder \"d\"}/y` }\n",
+            ),
+            (
+                "d/e/targets.nub",
+                "target x = write { path = \"x\", text = \"X\" }\n",
+            ),
         ],
         &["`d` makes `d`, and `d/e/x` makes `d/e/x`, which lies in it"],
     );
     refused(
         &[
-            ("targets.nub", "target tide = { \"key\": { \"in\": write { path = \"x\", text = \"A\" } } }\n"),
-            ("tide/targets.nub", "target key = write { path = \"key\", text = \"X\" }\n"),
+            (
+                "targets.nub",
+                "target tide = { \"key\": { \"in\": write { path = \"x\", text = \"A\" } } }\n",
+            ),
+            (
+                "tide/targets.nub",
+                "target key = write { path = \"key\", text = \"X\" }\n",
+            ),
         ],
         &["`tide/key` makes `tide/key`", "which lies in it"],
     );
@@ -37,7 +58,10 @@ fn no_result_lies_in_another_one() {
 #[test]
 fn what_excludes_one_another_takes_nothing_away_where_only_a_part_is_built() {
     let sandbox = Sandbox::new(&[
-        ("a/targets.nub", "target x = write { path = \"x\", text = \"X\" }\n"),
+        (
+            "a/targets.nub",
+            "target x = write { path = \"x\", text = \"X\" }\n",
+        ),
         (
             "targets.nub",
             "target a = write { path = \"a\", text = \"A\" }\ntarget b = write { path = \"b\", text = \"A\" }\n",
@@ -45,18 +69,33 @@ fn what_excludes_one_another_takes_nothing_away_where_only_a_part_is_built() {
     ]);
     sandbox.run(&["build", "a/x"]).expect(3); // Two meanings.
     sandbox.run_in("a", &["build", "x"]).expect(3);
-    sandbox.write("targets.nub", "target b = write { path = \"b\", text = \"A\" }\n");
+    sandbox.write(
+        "targets.nub",
+        "target b = write { path = \"b\", text = \"A\" }\n",
+    );
     sandbox.run(&["build"]).expect(0);
-    sandbox.write("targets.nub", "target pair = { \"a\": write { path = \"a\", text = \"A\" } }\n");
+    sandbox.write(
+        "targets.nub",
+        "target pair = { \"a\": write { path = \"a\", text = \"A\" } }\n",
+    );
     sandbox.run(&["build", "pair"]).expect(0);
     assert!(sandbox.exists("out/default/a/x"));
     // One place after the other for the same target is no conflict.
-    let sandbox = Sandbox::new(&[("targets.nub", "target a = write { path = \"a\", text = \"1\" }\n")]);
+    let sandbox = Sandbox::new(&[(
+        "targets.nub",
+        "target a = write { path = \"a\", text = \"1\" }\n",
+    )]);
     sandbox.run(&["build", "a"]).expect(0);
-    sandbox.write("targets.nub", "target a = { \"k\": write { path = \"m\", text = \"1\" } }\n");
+    sandbox.write(
+        "targets.nub",
+        "target a = { \"k\": write { path = \"m\", text = \"1\" } }\n",
+    );
     sandbox.run(&["build", "a"]).expect(0);
     assert_eq!(sandbox.read("out/default/a/k/m"), "1");
-    sandbox.write("targets.nub", "target a = write { path = \"a\", text = \"2\" }\n");
+    sandbox.write(
+        "targets.nub",
+        "target a = write { path = \"a\", text = \"2\" }\n",
+    );
     sandbox.run(&["build", "a"]).expect(0);
     assert_eq!(sandbox.read("out/default/a"), "2");
 }
@@ -64,7 +103,10 @@ fn what_excludes_one_another_takes_nothing_away_where_only_a_part_is_built() {
 #[test]
 fn an_output_cannot_lie_where_what_is_made_is_thrown_away() {
     refused(
-        &[("targets.nub", "target t = step { run = `touch {out \".scratch/x\"}` }\n")],
+        &[(
+            "targets.nub",
+            "target t = step { run = `touch {out \".scratch/x\"}` }\n",
+        )],
         &["\".scratch/x\" cannot be the name of an output"],
     );
 }
@@ -73,16 +115,23 @@ fn an_output_cannot_lie_where_what_is_made_is_thrown_away() {
 fn the_path_of_what_is_made_is_refused_where_a_step_does_not_declare_it() {
     let made = "target made = step { run = `touch {out \"a.h\"}` }\nlet header = made\n";
     for word in ["-I{header.folder}", "{header.path}"] {
-        let step = format!("{made}target user = step {{ run = `cp {{in \"s\"}} {{out \"x\"}} {word}` }}\n");
+        let step = format!(
+            "{made}target user = step {{ run = `cp {{in \"s\"}} {{out \"x\"}} {word}` }}\n"
+        );
         refused(
             &[("targets.nub", &step), ("s", "")],
-            &["this names what `made` makes and does not declare it", "undeclared-made"],
+            &[
+                "this names what `made` makes and does not declare it",
+                "undeclared-made",
+            ],
         );
         let declared = step.replace(
             &format!("{word}` }}"),
             &format!("`, reads = made, env = {{ \"WORD\": \"{word}\" }} }}"),
         );
-        Sandbox::new(&[("targets.nub", &declared), ("s", "")]).run(&["build"]).expect(0);
+        Sandbox::new(&[("targets.nub", &declared), ("s", "")])
+            .run(&["build"])
+            .expect(0);
         let env = declared.replace("reads = made, ", "");
         refused(&[("targets.nub", &env), ("s", "")], &["undeclared-made"]);
     }
@@ -100,7 +149,11 @@ fn only_a_probe_that_decides_keys_is_one_in_a_key() {
         \x20   give {each n in names give n: write { path = \"n\", text = \"x\" }}\n}\n";
     let start = "use { good, behind_a_let, direct } from \"/k.nub\"\nprivate let s = probe { run = `cat {in \"a.x\"}` }\n";
     let workspace = |end: &str| {
-        Sandbox::new(&[("k.nub", kit), ("a.x", "one\n"), ("targets.nub", &format!("{start}{end}\n"))])
+        Sandbox::new(&[
+            ("k.nub", kit),
+            ("a.x", "one\n"),
+            ("targets.nub", &format!("{start}{end}\n")),
+        ])
     };
     let run = workspace("target ok = good { sources = \"*.x\", needs = s.lines }").build();
     assert_eq!(run.ran(), ["probe for s", "write n.txt"]);
@@ -125,14 +178,26 @@ fn only_a_probe_that_decides_keys_is_one_in_a_key() {
 fn another_workspace_below_this_one_is_not_reached_by_addresses() {
     let sandbox = Sandbox::new(&[
         ("base/nubrik.toml", ""),
-        ("base/clock/targets.nub", "target clock = write { path = \"c\", text = \"c\" }\n"),
-        ("targets.nub", "target z = write { path = \"z\", text = \"z\" }\n"),
+        (
+            "base/clock/targets.nub",
+            "target clock = write { path = \"c\", text = \"c\" }\n",
+        ),
+        (
+            "targets.nub",
+            "target z = write { path = \"z\", text = \"z\" }\n",
+        ),
     ]);
-    for (words, code) in
-        [(&["build", "base/clock"][..], 2), (&["build", "base/clock/."], 2), (&["list", "base/**"], 2)]
-    {
+    for (words, code) in [
+        (&["build", "base/clock"][..], 2),
+        (&["build", "base/clock/."], 2),
+        (&["list", "base/**"], 2),
+    ] {
         let run = sandbox.run(words).expect(code);
-        assert!(run.stderr.contains("base") && !sandbox.exists("out/default/base"), "{}", run.stderr);
+        assert!(
+            run.stderr.contains("base") && !sandbox.exists("out/default/base"),
+            "{}",
+            run.stderr
+        );
     }
     assert!(
         sandbox
@@ -140,8 +205,17 @@ fn another_workspace_below_this_one_is_not_reached_by_addresses() {
             .stderr
             .contains("`base` is a workspace of its own: base/nubrik.toml")
     );
-    sandbox.write("targets.nub", "target z = step { run = `cp {&base/clock} {out \"z\"}` }\n");
-    assert!(sandbox.run(&["build"]).expect(3).stderr.contains("is a workspace of its own"));
+    sandbox.write(
+        "targets.nub",
+        "target z = step { run = `cp {&base/clock} {out \"z\"}` }\n",
+    );
+    assert!(
+        sandbox
+            .run(&["build"])
+            .expect(3)
+            .stderr
+            .contains("is a workspace of its own")
+    );
     sandbox.run_in("base/clock", &["build"]).expect(0);
 }
 
@@ -150,7 +224,9 @@ fn chain(length: usize) -> String {
     let mut text = "target t0 = write { path = \"x\", text = \"0\" }\n".to_owned();
     for number in 1..length {
         let before = number - 1;
-        text.push_str(&format!("target t{number} = step {{ run = `cp {{t{before}}} {{out \"x\"}}` }}\n"));
+        text.push_str(&format!(
+            "target t{number} = step {{ run = `cp {{t{before}}} {{out \"x\"}}` }}\n"
+        ));
     }
     text
 }
@@ -158,20 +234,29 @@ fn chain(length: usize) -> String {
 #[test]
 fn a_long_chain_of_targets_evaluates_plans_and_builds() {
     let sandbox = Sandbox::new(&[("targets.nub", &chain(10_000))]);
-    for words in
-        [&["list"][..], &["plan", "t9999"], &["why", "t9999", "t0"], &["graph", "--format", "dot", "t9999"]]
-    {
+    for words in [
+        &["list"][..],
+        &["plan", "t9999"],
+        &["why", "t9999", "t0"],
+        &["graph", "--format", "dot", "t9999"],
+    ] {
         sandbox.run(words).expect(0);
     }
-    // Building takes a process a step; a thousand of them are enough to see that nothing grows with the depth.
+    // Building takes a process a step; a thousand of them are enough to see that nothing grows with
+    // the depth.
     let sandbox = Sandbox::new(&[("targets.nub", &chain(1_500))]);
     assert_eq!(sandbox.build().summary()["ran"], 1_500);
-    sandbox.write("targets.nub", &chain(1_500).replace("text = \"0\"", "text = \"1\""));
+    sandbox.write(
+        "targets.nub",
+        &chain(1_500).replace("text = \"0\"", "text = \"1\""),
+    );
     assert_eq!(sandbox.build().summary()["ran"], 1_500);
     assert_eq!(sandbox.read("out/default/t1499/x"), "1");
     // A ring of as many is reported, and an error in what is not needed after all is not.
-    let ring = chain(3_000)
-        .replace("write { path = \"x\", text = \"0\" }", "step { run = `cp {t2999} {out \"x\"}` }");
+    let ring = chain(3_000).replace(
+        "write { path = \"x\", text = \"0\" }",
+        "step { run = `cp {t2999} {out \"x\"}` }",
+    );
     assert!(
         Sandbox::new(&[("targets.nub", &ring)])
             .run(&["plan", "t5"])
@@ -184,7 +269,11 @@ fn a_long_chain_of_targets_evaluates_plans_and_builds() {
         chain(300)
     );
     let run = Sandbox::new(&[("targets.nub", &unneeded)]).run(&["plan", "last"]);
-    assert!(run.stderr.contains("`oops` is not defined") || run.code == 0, "{}", run.stderr);
+    assert!(
+        run.stderr.contains("`oops` is not defined") || run.code == 0,
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -199,10 +288,15 @@ fn options_in_all_combinations_are_stopped_before_they_take_the_machine() {
             "let a{next} = [a{n} under {{ o{n} = \"x\" }}, a{n} under {{ o{n} = \"y\" }}]\n"
         ));
     }
-    let count =
-        |depth: usize| format!("{text}target t = write {{ path = \"x\", text = \"{{a{depth}.len}}\" }}\n");
-    let run = Sandbox::new(&[("targets.nub", &count(24))]).run(&["plan"]).expect(3);
+    let count = |depth: usize| {
+        format!("{text}target t = write {{ path = \"x\", text = \"{{a{depth}.len}}\" }}\n")
+    };
+    let run = Sandbox::new(&[("targets.nub", &count(24))])
+        .run(&["plan"])
+        .expect(3);
     assert!(run.stderr.contains("too-much-work"), "{}", run.stderr);
     // As many as anybody needs are evaluated.
-    Sandbox::new(&[("targets.nub", &count(10))]).run(&["plan"]).expect(0);
+    Sandbox::new(&[("targets.nub", &count(10))])
+        .run(&["plan"])
+        .expect(0);
 }

@@ -27,8 +27,12 @@ fn sandbox() -> Option<Sandbox> {
 
 fn ran(sandbox: &Sandbox) -> Vec<String> {
     let events = sandbox.run(&["build", "--json"]).expect(0).events();
-    let ran = events.iter().filter(|e| e["event"] == "step" && e["state"] == "ran");
-    let mut ran: Vec<String> = ran.map(|e| e["target"].as_str().unwrap().to_owned()).collect();
+    let ran = events
+        .iter()
+        .filter(|e| e["event"] == "step" && e["state"] == "ran");
+    let mut ran: Vec<String> = ran
+        .map(|e| e["target"].as_str().unwrap().to_owned())
+        .collect();
     ran.sort();
     ran
 }
@@ -42,7 +46,8 @@ fn only_what_is_used_counts() {
     assert_eq!(ran(&sandbox), [""; 0]);
     sandbox.write("data/a", "11\n");
     assert_eq!(ran(&sandbox), ["seen"]);
-    // What was looked for appears, in a folder that was not there: its name is new in the listed folder, too.
+    // What was looked for appears, in a folder that was not there: its name is new in the listed
+    // folder, too.
     sandbox.write("data/sub/flag", "");
     assert_eq!(ran(&sandbox), ["listed", "seen"]);
     assert_eq!(sandbox.read("out/default/seen/o"), "11\nflag\n");
@@ -194,12 +199,16 @@ fn who_is_watched_builds_without_watching() {
     reads = \"s.txt\"
     observed = true
 }\n";
-    let inner = "target a = step { run = sh`cat s.txt > {out \"a\"}`, reads = \"s.txt\", observed = true }
+    let inner =
+        "target a = step { run = sh`cat s.txt > {out \"a\"}`, reads = \"s.txt\", observed = true }
 target b = step { run = sh`cat {in \"s.txt\"} > {out \"b\"}; cat nothing` }\n";
     let sandbox = Sandbox::new(&[("targets.nub", outer), ("inner", inner), ("s.txt", "ebb\n")]);
     std::fs::copy(crate::sandbox::program(), sandbox.folder.join("tool")).unwrap();
     sandbox.run(&["build"]).expect(0);
     let log = sandbox.read("out/default/outer/log");
     assert!(log.contains("ran       a   make a"), "{log}");
-    assert!(log.contains("cat: nothing: No such file") && !log.contains("cannot confine"), "{log}");
+    assert!(
+        log.contains("cat: nothing: No such file") && !log.contains("cannot confine"),
+        "{log}"
+    );
 }

@@ -1,4 +1,5 @@
-//! Definitions and folders as they are found in the wild: encodings, line ends, links, other workspaces.
+//! Definitions and folders as they are found in the wild: encodings, line ends, links, other
+//! workspaces.
 
 use std::fs;
 use std::os::unix::fs::{PermissionsExt, symlink};
@@ -24,13 +25,27 @@ fn line_ends_and_marks_of_other_systems_are_white_space() {
 #[test]
 fn definitions_that_are_no_text_are_refused_with_the_line() {
     let sandbox = Sandbox::new(&[]);
-    fs::write(sandbox.folder.join("targets.nub"), b"let a = 1\nlet b = \"\xff\"\n").unwrap();
+    fs::write(
+        sandbox.folder.join("targets.nub"),
+        b"let a = 1\nlet b = \"\xff\"\n",
+    )
+    .unwrap();
     let run = sandbox.run(&["list", "--plain"]).expect(3);
-    assert!(run.stderr.contains("cannot read `targets.nub`: line 2 is not UTF-8 text"), "{}", run.stderr);
+    assert!(
+        run.stderr
+            .contains("cannot read `targets.nub`: line 2 is not UTF-8 text"),
+        "{}",
+        run.stderr
+    );
     fs::remove_file(sandbox.folder.join("targets.nub")).unwrap();
     fs::create_dir(sandbox.folder.join("targets.nub")).unwrap();
     let run = sandbox.run(&["list", "--plain"]).expect(3);
-    assert!(run.stderr.contains("there is no `targets.nub` in this workspace"), "{}", run.stderr);
+    assert!(
+        run.stderr
+            .contains("there is no `targets.nub` in this workspace"),
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -40,7 +55,10 @@ fn ignored_hidden_and_foreign_files_are_not_matched() {
         ("a.txt", "a"),
         (".hidden.txt", "h"),
         (".hidden/x.txt", "h"),
-        (".gitignore", "ignored.txt\n/drafts/\n*.bak.txt\n!kept.bak.txt\n"),
+        (
+            ".gitignore",
+            "ignored.txt\n/drafts/\n*.bak.txt\n!kept.bak.txt\n",
+        ),
         ("ignored.txt", "i"),
         ("drafts/x.txt", "d"),
         ("b/old.bak.txt", "o"),
@@ -95,7 +113,10 @@ fn links_to_files_are_files_and_rings_of_folders_end() {
 #[test]
 fn what_a_link_leads_to_is_an_input_that_changes() {
     let sandbox = Sandbox::new(&[
-        ("targets.nub", "target all = stage { \"src/\": glob(\"src/*\"), \"inc/\": glob(\"inc/*\") }\n"),
+        (
+            "targets.nub",
+            "target all = stage { \"src/\": glob(\"src/*\"), \"inc/\": glob(\"inc/*\") }\n",
+        ),
         ("other/one", "1"),
         ("far/inc/a", "a"),
         ("src/own", "own"),
@@ -111,14 +132,23 @@ fn what_a_link_leads_to_is_an_input_that_changes() {
         sandbox.run(&["build"]).expect(0);
     };
     settled();
-    assert_eq!((read("src/link"), read("src/second"), read("inc/a")), ("1".into(), "1".into(), "a".into()));
+    assert_eq!(
+        (read("src/link"), read("src/second"), read("inc/a")),
+        ("1".into(), "1".into(), "a".into())
+    );
     // Where the links lead, nothing else looks.
     sandbox.write("other/one", "2");
     settled();
-    assert_eq!((read("src/link"), read("src/second")), ("2".into(), "2".into()));
+    assert_eq!(
+        (read("src/link"), read("src/second")),
+        ("2".into(), "2".into())
+    );
     sandbox.write("far/inc/a", "b");
     settled();
-    assert_eq!((read("src/link"), read("src/second"), read("inc/a")), ("2".into(), "2".into(), "b".into()));
+    assert_eq!(
+        (read("src/link"), read("src/second"), read("inc/a")),
+        ("2".into(), "2".into(), "b".into())
+    );
     sandbox.write("far/inc/new", "new");
     settled();
     assert_eq!(read("inc/new"), "new");
@@ -126,7 +156,10 @@ fn what_a_link_leads_to_is_an_input_that_changes() {
     std::fs::remove_file(sandbox.folder.join("src/link")).unwrap();
     symlink("own", sandbox.folder.join("src/link")).unwrap();
     settled();
-    assert_eq!((read("src/link"), read("src/second")), ("own".into(), "own".into()));
+    assert_eq!(
+        (read("src/link"), read("src/second")),
+        ("own".into(), "own".into())
+    );
 }
 
 #[test]
@@ -162,10 +195,24 @@ fn executable_inputs_and_outputs_stay_so() {
     fs::set_permissions(&tool, fs::Permissions::from_mode(0o755)).unwrap();
     sandbox.build();
     assert_eq!(sandbox.read("out/default/used"), "made by a script\n");
-    assert!(fs::metadata(sandbox.folder.join("out/default/plot")).unwrap().permissions().mode() & 0o100 != 0);
+    assert!(
+        fs::metadata(sandbox.folder.join("out/default/plot"))
+            .unwrap()
+            .permissions()
+            .mode()
+            & 0o100
+            != 0
+    );
     sandbox.run(&["clean"]).expect(0);
     sandbox.build();
-    assert!(fs::metadata(sandbox.folder.join("out/default/plot")).unwrap().permissions().mode() & 0o100 != 0);
+    assert!(
+        fs::metadata(sandbox.folder.join("out/default/plot"))
+            .unwrap()
+            .permissions()
+            .mode()
+            & 0o100
+            != 0
+    );
 }
 
 #[test]
@@ -191,20 +238,43 @@ fn a_step_that_prints_without_end_is_cut() {
     let run = sandbox.run(&["build", "loud"]).expect(0);
     assert!(run.stdout.len() < 1_200_000, "{}", run.stdout.len());
     // The beginning and the end are there, and between them what is not.
-    assert!(run.stdout.contains("begun") && run.stdout.contains("over\n"), "both ends are kept");
-    let said = run.stdout.lines().find(|line| line.contains("bytes more were printed here")).unwrap();
-    assert!(said.trim_start().starts_with("[1951436 bytes more"), "{said}");
-    let file = said.split(' ').find(|word| word.starts_with(".nubrik/printed/")).unwrap();
-    assert_eq!(sandbox.read(file).len(), "begun\n".len() + 3_000_001 + "over\n".len());
+    assert!(
+        run.stdout.contains("begun") && run.stdout.contains("over\n"),
+        "both ends are kept"
+    );
+    let said = run
+        .stdout
+        .lines()
+        .find(|line| line.contains("bytes more were printed here"))
+        .unwrap();
+    assert!(
+        said.trim_start().starts_with("[1951436 bytes more"),
+        "{said}"
+    );
+    let file = said
+        .split(' ')
+        .find(|word| word.starts_with(".nubrik/printed/"))
+        .unwrap();
+    assert_eq!(
+        sandbox.read(file).len(),
+        "begun\n".len() + 3_000_001 + "over\n".len()
+    );
     // Of many lines the middle is not shown, and the file is named.
     let run = sandbox.run(&["build", "lines"]).expect(1);
-    let said = run.stdout.lines().find(|line| line.contains("lines left out; all of it: ")).unwrap();
+    let said = run
+        .stdout
+        .lines()
+        .find(|line| line.contains("lines left out; all of it: "))
+        .unwrap();
     let file = said.split(' ').next_back().unwrap();
     assert_eq!(sandbox.read(file).lines().count(), 300_000);
     // Each command of a step that prints much has a file of its own.
     let run = sandbox.run(&["build", "twice"]).expect(0);
-    let named: Vec<&str> =
-        run.stdout.split(' ').filter(|word| word.starts_with(".nubrik/printed/")).collect();
+    let named: Vec<&str> = run
+        .stdout
+        .split(' ')
+        .filter(|word| word.starts_with(".nubrik/printed/"))
+        .collect();
     assert_eq!(named.len(), 2, "{named:?}");
     let sizes: Vec<usize> = named.iter().map(|file| sandbox.read(file).len()).collect();
     assert_eq!(sizes, [2_000_000, 3_000_000]);
@@ -223,20 +293,43 @@ fn a_step_that_reads_the_terminal_gets_none_and_temporary_files_go() {
     assert!(run.ran() == ["make t"]);
     let text = sandbox.read("out/default/t");
     assert!(text.starts_with("[]\n"), "{text}");
-    for name in ["HOME", "LANG", "LC_ALL", "PATH", "PWD", "SOURCE_DATE_EPOCH", "TMPDIR", "TZ"] {
+    for name in [
+        "HOME",
+        "LANG",
+        "LC_ALL",
+        "PATH",
+        "PWD",
+        "SOURCE_DATE_EPOCH",
+        "TMPDIR",
+        "TZ",
+    ] {
         assert!(text.contains(name), "{name} in {text}");
     }
-    assert!(!text.contains("CARGO"), "nothing of this program's own environment: {text}");
+    assert!(
+        !text.contains("CARGO"),
+        "nothing of this program's own environment: {text}"
+    );
     // Where they are in the machine's memory, not even a folder is left.
     let left = fs::read_dir(sandbox.folder.join(".nubrik/tmp")).map_or(0, Iterator::count);
     assert_eq!(left, 0);
 }
 
 /// Builds while something is changed, changes it back, and builds again.
-fn changed_and_back(definitions: &str, change: impl Fn(&Sandbox), back: impl Fn(&Sandbox)) -> Sandbox {
-    let sandbox = Sandbox::new(&[("targets.nub", definitions), ("a", "ebb\n"), ("b", "flow\n")]);
+fn changed_and_back(
+    definitions: &str,
+    change: impl Fn(&Sandbox),
+    back: impl Fn(&Sandbox),
+) -> Sandbox {
+    let sandbox = Sandbox::new(&[
+        ("targets.nub", definitions),
+        ("a", "ebb\n"),
+        ("b", "flow\n"),
+    ]);
     std::os::unix::fs::symlink("a", sandbox.folder.join("link")).unwrap();
-    let building = sandbox.command(&["build", "--keep-going", "-j", "4"]).spawn().unwrap();
+    let building = sandbox
+        .command(&["build", "--keep-going", "-j", "4"])
+        .spawn()
+        .unwrap();
     std::thread::sleep(std::time::Duration::from_millis(400));
     change(&sandbox);
     building.wait_with_output().unwrap();
@@ -253,7 +346,11 @@ fn a_source_that_changes_while_two_steps_run_decides_no_result_of_either() {
     let write = |text: &'static str| move |sandbox: &Sandbox| sandbox.write("a", text);
     let sandbox = changed_and_back(definitions, write("other\n"), write("ebb\n"));
     for name in ["first", "second"] {
-        assert_eq!(sandbox.read(&format!("out/default/{name}/o")), "ebb\n", "{name}");
+        assert_eq!(
+            sandbox.read(&format!("out/default/{name}/o")),
+            "ebb\n",
+            "{name}"
+        );
     }
 }
 
@@ -271,14 +368,20 @@ fn a_source_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
     assert_eq!(sandbox.read("out/default/second/o"), "ebb\n");
 }
 
-/// What a step made and another one reads may be as before when that one ends, and was another thing meanwhile.
+/// What a step made and another one reads may be as before when that one ends, and was another
+/// thing meanwhile.
 #[test]
 fn a_made_input_that_is_as_before_when_a_step_ends_may_have_been_another_one() {
     let definitions = "target first = step { run = `cp {in \"a\"} {out \"made\"}` }\n\
          target second = step { run = sh`sleep 0.8; cat {first} > {out \"o\"}; sleep 1` }\n";
-    // Written in place, as an editor of another program may do it: a sandbox would show the file of before instead of a new one.
+    // Written in place, as an editor of another program may do it: a sandbox would show the file of
+    // before instead of a new one.
     let write = |sandbox: &Sandbox, text: &str| {
-        let made = sandbox.files_below(".nubrik/made/first").into_keys().next().unwrap();
+        let made = sandbox
+            .files_below(".nubrik/made/first")
+            .into_keys()
+            .next()
+            .unwrap();
         let made = sandbox.folder.join(made);
         fs::set_permissions(&made, fs::Permissions::from_mode(0o644)).unwrap();
         fs::write(&made, text).unwrap();
@@ -308,8 +411,8 @@ fn a_link_that_changes_while_a_step_runs_decides_no_result() {
     assert_eq!(sandbox.read("out/default/one/o"), "ebb\n");
 }
 
-/// A copy of a workspace holds what its steps made, by other files with other times: nothing is to run there, and nobody edited
-/// anything.
+/// A copy of a workspace holds what its steps made, by other files with other times: nothing is to
+/// run there, and nobody edited anything.
 #[test]
 fn in_a_copy_of_a_workspace_nothing_is_to_run() {
     let definitions = "\
@@ -318,17 +421,25 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
           run = sh`cd {outfolder \"tree\"}; mkdir empty; echo one > one; ln -s one two`\n\
         }\n\
         target last = step { run = sh`cat {copy} {tree}/one > {out \"last\"}` }\n";
-    let sandbox =
-        Sandbox::new(&[("here/nubrik.toml", ""), ("here/targets.nub", definitions), ("here/a", "tide\n")]);
+    let sandbox = Sandbox::new(&[
+        ("here/nubrik.toml", ""),
+        ("here/targets.nub", definitions),
+        ("here/a", "tide\n"),
+    ]);
     sandbox.run_in("here", &["build"]).expect(0);
     for (name, option) in [("there", "-r"), ("with times", "-a")] {
         let mut copy = std::process::Command::new("cp");
-        copy.args([option, "here", name]).current_dir(&sandbox.folder);
+        copy.args([option, "here", name])
+            .current_dir(&sandbox.folder);
         assert!(copy.status().unwrap().success());
         // A file that may change again without a trace is not believed yet.
         std::thread::sleep(std::time::Duration::from_millis(60));
         let run = sandbox.run_in(name, &["build", "--json"]).expect(0);
-        let notices: Vec<_> = run.events().into_iter().filter(|event| event["event"] == "notice").collect();
+        let notices: Vec<_> = run
+            .events()
+            .into_iter()
+            .filter(|event| event["event"] == "notice")
+            .collect();
         if has_sandboxes() {
             assert!(notices.is_empty(), "{notices:?}");
         }
@@ -346,16 +457,34 @@ fn in_a_copy_of_a_workspace_nothing_is_to_run() {
     let before = fs::metadata(&result).unwrap().modified().unwrap();
     fs::remove_file(&result).unwrap();
     fs::write(&result, "neap\n").unwrap();
-    fs::File::options().append(true).open(&result).unwrap().set_modified(before).unwrap();
+    fs::File::options()
+        .append(true)
+        .open(&result)
+        .unwrap()
+        .set_modified(before)
+        .unwrap();
     let run = sandbox.run_in("there", &["build"]).expect(0);
-    assert!(run.stdout.contains("out/default/last was edited; it is put back"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("out/default/last was edited; it is put back"),
+        "{}",
+        run.stdout
+    );
     assert_eq!(sandbox.read("there/out/default/last"), "tide\none\n");
     // An output that was edited is named and put back.
-    let made = sandbox.files_below("there/.nubrik/made/copy").into_keys().next().unwrap();
+    let made = sandbox
+        .files_below("there/.nubrik/made/copy")
+        .into_keys()
+        .next()
+        .unwrap();
     let made = sandbox.folder.join(made);
     fs::remove_file(&made).unwrap();
     fs::write(&made, "edit\n").unwrap();
     let run = sandbox.run_in("there", &["build"]).expect(0);
-    assert!(run.stdout.contains("its output copy was edited"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("its output copy was edited"),
+        "{}",
+        run.stdout
+    );
     assert_eq!(sandbox.read("there/out/default/copy"), "tide\n");
 }

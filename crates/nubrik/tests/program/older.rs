@@ -1,7 +1,9 @@
-//! What older programs left on disk is read, or put aside: whatever becomes of it, the results are right.
+//! What older programs left on disk is read, or put aside: whatever becomes of it, the results are
+//! right.
 //!
-//! `tests/older/VERSION.tar.gz` has a workspace, a cache, a shared cache and a file of results as a program of that version left them
-//! (`scripts/keep-older`). When a format changes, this program gets a file of its own, and those that are there stay.
+//! `tests/older/VERSION.tar.gz` has a workspace, a cache, a shared cache and a file of results as a
+//! program of that version left them (`scripts/keep-older`). When a format changes, this program
+//! gets a file of its own, and those that are there stay.
 
 use std::fs;
 use std::path::{Path, PathBuf};
@@ -19,7 +21,10 @@ struct Older {
 /// One for each kept archive.
 fn all() -> Vec<(String, Older)> {
     let kept = Path::new(env!("CARGO_MANIFEST_DIR")).join("tests/older");
-    let mut files: Vec<PathBuf> = fs::read_dir(kept).unwrap().map(|entry| entry.unwrap().path()).collect();
+    let mut files: Vec<PathBuf> = fs::read_dir(kept)
+        .unwrap()
+        .map(|entry| entry.unwrap().path())
+        .collect();
     files.sort();
     assert!(!files.is_empty());
     let unpacked = |file: &PathBuf| {
@@ -29,16 +34,30 @@ fn all() -> Vec<(String, Older)> {
         let folder = place.path().to_owned();
         let mut sandbox = Sandbox::new(&[]);
         sandbox.folder = folder.join("workspace");
-        let root_key = fs::read_to_string(folder.join("root.pub")).unwrap().trim().to_owned();
+        let root_key = fs::read_to_string(folder.join("root.pub"))
+            .unwrap()
+            .trim()
+            .to_owned();
         // One before these commands shares nothing that is read any more.
         let shared = folder.join("shared");
         let settings = match root_key.as_str() {
             "" => String::new(),
-            key => format!("[shared]\nat = \"{}\"\nroot_key = \"{key}\"\n", shared.display()),
+            key => format!(
+                "[shared]\nat = \"{}\"\nroot_key = \"{key}\"\n",
+                shared.display()
+            ),
         };
         fs::write(sandbox.folder.join("nubrik.toml"), settings).unwrap();
         let name = file.file_name().unwrap().to_str().unwrap().to_owned();
-        (name, Older { _place: place, sandbox, folder, root_key })
+        (
+            name,
+            Older {
+                _place: place,
+                sandbox,
+                folder,
+                root_key,
+            },
+        )
     };
     files.iter().map(unpacked).collect()
 }
@@ -47,13 +66,19 @@ impl Older {
     /// Runs with the older cache and, where it is wanted, the older shared cache.
     fn run(&self, args: &[&str], has_cache: bool, has_shared: bool) -> Run {
         let empty = tempfile::tempdir().unwrap();
-        let cache = if has_cache { self.folder.join("cache") } else { empty.path().to_owned() };
+        let cache = if has_cache {
+            self.folder.join("cache")
+        } else {
+            empty.path().to_owned()
+        };
         let mut variables = vec![("XDG_CACHE_HOME", cache.to_str().unwrap().to_owned())];
         if has_shared {
             variables.push(("NUBRIK_SHARED_ROOT_KEY", self.root_key.clone()));
         }
-        let variables: Vec<(&str, &str)> =
-            variables.iter().map(|(name, value)| (*name, value.as_str())).collect();
+        let variables: Vec<(&str, &str)> = variables
+            .iter()
+            .map(|(name, value)| (*name, value.as_str()))
+            .collect();
         self.sandbox.run_with(args, &variables)
     }
 
@@ -65,8 +90,9 @@ impl Older {
 
     /// Whether all results are what their definitions say.
     fn must_be_right(&self, name: &str, note: &str) {
-        let read =
-            |path: &str| fs::read_to_string(self.sandbox.folder.join("out/default").join(path)).unwrap();
+        let read = |path: &str| {
+            fs::read_to_string(self.sandbox.folder.join("out/default").join(path)).unwrap()
+        };
         assert_eq!(read("read.txt"), "a tide\n", "{name}");
         assert_eq!(
             (read("pages/one.html"), read("pages/two.html")),
@@ -78,11 +104,18 @@ impl Older {
             ("x\n".to_owned(), "ebb\n".to_owned()),
             "{name}"
         );
-        assert_eq!(read("written/settings.json").trim(), "{\"tide\":\"ebb\",\"pages\":2}", "{name}");
+        assert_eq!(
+            read("written/settings.json").trim(),
+            "{\"tide\":\"ebb\",\"pages\":2}",
+            "{name}"
+        );
         let packed = fs::File::open(self.sandbox.folder.join("out/default/packed.tar.gz")).unwrap();
         let mut packed = tar::Archive::new(flate2::read::GzDecoder::new(packed));
-        let names: Vec<String> =
-            packed.entries().unwrap().map(|e| e.unwrap().path().unwrap().display().to_string()).collect();
+        let names: Vec<String> = packed
+            .entries()
+            .unwrap()
+            .map(|e| e.unwrap().path().unwrap().display().to_string())
+            .collect();
         assert_eq!(names, ["in/b", "in/deep/a", "in/none/", "read"], "{name}");
     }
 }
@@ -111,7 +144,10 @@ fn caches_of_an_older_program_give_nothing_wrong() {
     for (name, older) in all() {
         let is_shared = !older.root_key.is_empty();
         let choices = [(true, false), (false, true), (true, true)];
-        for (has_cache, has_shared) in choices.into_iter().filter(|(_, shared)| is_shared || !shared) {
+        for (has_cache, has_shared) in choices
+            .into_iter()
+            .filter(|(_, shared)| is_shared || !shared)
+        {
             older.forget();
             older.sandbox.write("notes/two.txt", "two\n");
             older.run(&["build"], has_cache, has_shared).expect(0);

@@ -1,6 +1,7 @@
-//! Random small workspaces and random histories of edits, through the whole program: after each edit a build
-//! gives the bytes that a simple model of the steps gives, runs nothing that was made before, and a second one
-//! runs nothing; at the end all is as it is from nothing, in another place, with another store.
+//! Random small workspaces and random histories of edits, through the whole program: after each
+//! edit a build gives the bytes that a simple model of the steps gives, runs nothing that was made
+//! before, and a second one runs nothing; at the end all is as it is from nothing, in another
+//! place, with another store.
 //!
 //! `NUBRIK_TEST_CASES` sets how many histories are tried.
 
@@ -113,7 +114,11 @@ fn shape() -> impl Strategy<Value = Shape> {
     ];
     let sources = prop::collection::btree_set(0..SOURCES, 1..3);
     let steps = prop::collection::btree_set(0..STEPS, 0..3);
-    (kind, sources, steps).prop_map(|(kind, sources, steps)| Shape { kind, sources, steps })
+    (kind, sources, steps).prop_map(|(kind, sources, steps)| Shape {
+        kind,
+        sources,
+        steps,
+    })
 }
 
 fn edit() -> impl Strategy<Value = Edit> {
@@ -165,7 +170,9 @@ impl World {
         let world = World {
             sandbox: Sandbox::new(&[]),
             shapes,
-            sources: (0..SOURCES).map(|s| format!("{}b", ["a", "c", "b", "a"][s])).collect(),
+            sources: (0..SOURCES)
+                .map(|s| format!("{}b", ["a", "c", "b", "a"][s]))
+                .collect(),
             globbed: BTreeMap::from([('w', "abc".to_owned())]),
             high: false,
             letter: 'p',
@@ -193,22 +200,34 @@ impl World {
         let mut text = "option high: bool = false\n".to_owned();
         for (i, shape) in self.shapes.iter().enumerate() {
             let inputs: Vec<String> = shape.sources.iter().map(|s| format!("\"s{s}\"")).collect();
-            let of_folder = |s: usize| if self.shapes[s].kind == Kind::Folder { "/all" } else { "" };
+            let of_folder = |s: usize| {
+                if self.shapes[s].kind == Kind::Folder {
+                    "/all"
+                } else {
+                    ""
+                }
+            };
             let needs = shape.steps.iter().filter(|s| **s < i);
-            let needs: String = needs.map(|s| format!(" {{t{s}}}{}", of_folder(*s))).collect();
+            let needs: String = needs
+                .map(|s| format!(" {{t{s}}}{}", of_folder(*s)))
+                .collect();
             let files = format!("{{in [{}]}}{needs}", inputs.join(", "));
             let out = format!("{{out \"r{i}\"}}");
             let run = match shape.kind {
                 Kind::First(n) => format!("sh`cat {files} | head -c {n} > {out}`"),
                 Kind::Option => {
-                    format!("sh`echo {{if high then \"high\" else \"low\"}} | cat - {files} > {out}`")
+                    format!(
+                        "sh`echo {{if high then \"high\" else \"low\"}} | cat - {files} > {out}`"
+                    )
                 }
                 Kind::Tool => format!("sh`{{saying}} | cat - {files} > {out}`"),
                 Kind::Halves(n) => format!(
                     "sh`cat {files} | head -c {n} > {{out first \"r{i}\"}}; cat {files} | tail -c +{} > {{out rest \"rest{i}\"}}`",
                     n + 1
                 ),
-                Kind::Picky => format!("sh`case $(cat {files}) in c*) exit 1;; esac; cat {files} > {out}`"),
+                Kind::Picky => {
+                    format!("sh`case $(cat {files}) in c*) exit 1;; esac; cat {files} > {out}`")
+                }
                 Kind::Folder => format!(
                     "sh`for f in {{glob(\"g/*\", or_none = true)}}; do cp \"$f\" {{outfolder \"r{i}\"}}; done; cat {files} > {{outfolder \"r{i}\"}}/all`"
                 ),
@@ -234,7 +253,8 @@ impl World {
             let from = match shape.kind {
                 Kind::Listing(_) => None,
                 kind => {
-                    // Each choice of an option that it reaches is a step of its own, with its own place.
+                    // Each choice of an option that it reaches is a step of its own, with its own
+                    // place.
                     let variant = self.reaches_option(i).then_some(self.high);
                     let read = self.read_by(i, shape, kind, &all);
                     Some(format!("{i} {kind:?} {shape:?} {variant:?} {read:?}"))
@@ -250,12 +270,26 @@ impl World {
         let reads = |kind| matches!(kind, Kind::Listing(_));
         // A listing step names no other step in its command.
         shape.kind == Kind::Option
-            || !reads(shape.kind) && shape.steps.iter().any(|s| *s < i && self.reaches_option(*s))
+            || !reads(shape.kind)
+                && shape
+                    .steps
+                    .iter()
+                    .any(|s| *s < i && self.reaches_option(*s))
     }
 
     /// Everything that a step reads, apart.
-    fn read_by(&self, i: usize, shape: &Shape, kind: Kind, before: &[(Made, Option<String>)]) -> Vec<String> {
-        let mut parts: Vec<String> = shape.sources.iter().map(|s| self.sources[*s].clone()).collect();
+    fn read_by(
+        &self,
+        i: usize,
+        shape: &Shape,
+        kind: Kind,
+        before: &[(Made, Option<String>)],
+    ) -> Vec<String> {
+        let mut parts: Vec<String> = shape
+            .sources
+            .iter()
+            .map(|s| self.sources[*s].clone())
+            .collect();
         for step in shape.steps.iter().filter(|s| **s < i) {
             parts.push(format!("{:?}", before[*step].0));
         }
@@ -272,10 +306,18 @@ impl World {
         let name = format!("r{i}");
         let one = |text: String| Made::Files(BTreeMap::from([(name.clone(), text)]));
         if let Kind::Listing(s) = shape.kind {
-            let next = if self.sources[s].starts_with('a') { (s + 1) % SOURCES } else { SOURCES - 1 };
+            let next = if self.sources[s].starts_with('a') {
+                (s + 1) % SOURCES
+            } else {
+                SOURCES - 1
+            };
             return one(format!("{}{}", self.sources[s], self.sources[next]));
         }
-        let mut text: String = shape.sources.iter().map(|s| self.sources[*s].as_str()).collect();
+        let mut text: String = shape
+            .sources
+            .iter()
+            .map(|s| self.sources[*s].as_str())
+            .collect();
         for step in shape.steps.iter().filter(|s| **s < i) {
             match &before[*step].0 {
                 Made::Files(files) if self.shapes[*step].kind == Kind::Folder => {
@@ -287,7 +329,10 @@ impl World {
         }
         match shape.kind {
             Kind::First(n) => one(text.chars().take(n).collect()),
-            Kind::Option => one(format!("{}\n{text}", if self.high { "high" } else { "low" })),
+            Kind::Option => one(format!(
+                "{}\n{text}",
+                if self.high { "high" } else { "low" }
+            )),
             Kind::Tool => one(format!("{}{text}", self.letter)),
             Kind::Picky if text.starts_with('c') => Made::Fails,
             Kind::Picky => one(text),
@@ -296,7 +341,10 @@ impl World {
                 (format!("rest{i}"), text.chars().skip(n).collect()),
             ])),
             Kind::Folder => {
-                let files = self.globbed.iter().map(|(n, text)| (format!("{name}/{n}"), text.clone()));
+                let files = self
+                    .globbed
+                    .iter()
+                    .map(|(n, text)| (format!("{name}/{n}"), text.clone()));
                 Made::Files(files.chain([(format!("{name}/all"), text)]).collect())
             }
             Kind::Listing(_) => Made::Blocked,
@@ -311,7 +359,9 @@ impl World {
                 self.sources[*source] = text.clone();
                 self.sandbox.write(&format!("s{source}"), text);
             }
-            Edit::Touch { source } => self.sandbox.write(&format!("s{source}"), &self.sources[*source]),
+            Edit::Touch { source } => self
+                .sandbox
+                .write(&format!("s{source}"), &self.sources[*source]),
             Edit::Globbed { name, text } => {
                 self.globbed.insert(*name, text.clone());
                 self.sandbox.write(&format!("g/{name}"), text);
@@ -351,9 +401,17 @@ impl World {
                 let _ = fs::remove_dir_all(self.sandbox.folder.join("../cache"));
                 self.made.clear();
             }
-            Edit::WriteMeanwhile { source, text, after } => {
+            Edit::WriteMeanwhile {
+                source,
+                text,
+                after,
+            } => {
                 let mut command = self.command(&["build", "--keep-going"]);
-                let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+                let mut child = command
+                    .stdout(Stdio::null())
+                    .stderr(Stdio::null())
+                    .spawn()
+                    .unwrap();
                 std::thread::sleep(Duration::from_millis(*after));
                 self.sources[*source] = text.clone();
                 self.sandbox.write(&format!("s{source}"), text);
@@ -361,7 +419,11 @@ impl World {
             }
             Edit::Interrupt { after } => {
                 let mut command = self.command(&["build", "--keep-going"]);
-                let mut child = command.stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+                let mut child = command
+                    .stdout(Stdio::null())
+                    .stderr(Stdio::null())
+                    .spawn()
+                    .unwrap();
                 std::thread::sleep(Duration::from_millis(*after));
                 let id = rustix::process::Pid::from_child(&child);
                 let _ = rustix::process::kill_process(id, rustix::process::Signal::INT);
@@ -372,15 +434,21 @@ impl World {
 
     fn discard(&self, path: &str) {
         let path = self.sandbox.folder.join(path);
-        let _ = if path.is_dir() { fs::remove_dir_all(&path) } else { fs::remove_file(&path) };
+        let _ = if path.is_dir() {
+            fs::remove_dir_all(&path)
+        } else {
+            fs::remove_file(&path)
+        };
     }
 
     /// Writes other bytes into each file at or below a path, as its owner may.
     fn spoil(&self, path: &str) {
         let files = self.sandbox.files_below(path);
         let single = self.sandbox.folder.join(path);
-        let paths =
-            files.keys().map(|f| self.sandbox.folder.join(f)).chain(single.is_file().then_some(single));
+        let paths = files
+            .keys()
+            .map(|f| self.sandbox.folder.join(f))
+            .chain(single.is_file().then_some(single));
         for path in paths {
             // Not in place: outputs share their bytes with the store, which nobody may write to.
             fs::remove_file(&path).unwrap();
@@ -406,8 +474,16 @@ impl World {
     fn check(&mut self, after: &str) {
         let expected = self.expected();
         let run = self.build();
-        let is_fine = expected.iter().all(|(made, _)| matches!(made, Made::Files(_)));
-        assert_eq!(run.code, i32::from(!is_fine), "{after}\n{}{}", run.stdout, run.stderr);
+        let is_fine = expected
+            .iter()
+            .all(|(made, _)| matches!(made, Made::Files(_)));
+        assert_eq!(
+            run.code,
+            i32::from(!is_fine),
+            "{after}\n{}{}",
+            run.stdout,
+            run.stderr
+        );
         let ran: BTreeSet<String> = run
             .events()
             .iter()
@@ -424,7 +500,11 @@ impl World {
             // What is in place is not in the store for that: the store may have been lost.
             let of_target = |t: &String| t.split(' ').next() == Some(&name);
             if let Some(from) = from.as_ref().filter(|_| ran.iter().any(of_target)) {
-                assert!(self.made.insert(from.clone()), "{after}: {name} ran needlessly\n{}", run.stdout);
+                assert!(
+                    self.made.insert(from.clone()),
+                    "{after}: {name} ran needlessly\n{}",
+                    run.stdout
+                );
             }
         }
         let again = self.build();
@@ -440,10 +520,20 @@ impl World {
     /// Compares all results with those of a build from nothing somewhere else.
     fn compare_with_nothing(&self) {
         let expected = self.expected();
-        if !expected.iter().all(|(made, _)| matches!(made, Made::Files(_))) {
+        if !expected
+            .iter()
+            .all(|(made, _)| matches!(made, Made::Files(_)))
+        {
             return;
         }
-        let World { shapes, sources, globbed, high, letter, .. } = self;
+        let World {
+            shapes,
+            sources,
+            globbed,
+            high,
+            letter,
+            ..
+        } = self;
         let other = World {
             sandbox: self.sandbox.copy_from_nothing(),
             shapes: shapes.clone(),
@@ -455,7 +545,10 @@ impl World {
         };
         other.write_tool();
         assert_eq!(other.build().code, 0);
-        assert_eq!(self.sandbox.files_below("out"), other.sandbox.files_below("out"));
+        assert_eq!(
+            self.sandbox.files_below("out"),
+            other.sandbox.files_below("out")
+        );
     }
 }
 

@@ -29,22 +29,34 @@ const SHOUTED: &str = "target all = {each t in glob(\"t*.csv\") give t.stem: ste
     }}\n";
 
 fn with_server(tables: &[(&str, &str)], targets: &str) -> Sandbox {
-    let mut files = vec![("nubrik.toml", "jobs = 1\n"), ("serve.sh", SERVER), ("targets.nub", targets)];
+    let mut files = vec![
+        ("nubrik.toml", "jobs = 1\n"),
+        ("serve.sh", SERVER),
+        ("targets.nub", targets),
+    ];
     files.extend(tables);
     Sandbox::new(&files)
 }
 
 #[test]
 fn one_program_answers_several_steps_each_in_its_own_room() {
-    let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow"), ("t3.csv", "neap")], SHOUTED);
+    let sandbox = with_server(
+        &[("t1.csv", "ebb"), ("t2.csv", "flow"), ("t3.csv", "neap")],
+        SHOUTED,
+    );
     let run = sandbox.run(&["build"]).expect(0);
     assert_eq!(
         ["t1", "t2", "t3"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))),
         ["EBB", "FLOW", "NEAP"]
     );
     if has_sandboxes() {
-        for told in ["request 1 ", "request 2 ", "request 3 ", "sees serve.sh t1.csv", "sees serve.sh t3.csv"]
-        {
+        for told in [
+            "request 1 ",
+            "request 2 ",
+            "request 3 ",
+            "sees serve.sh t1.csv",
+            "sees serve.sh t3.csv",
+        ] {
             assert!(run.stdout.contains(told), "{told}{}", run.stdout);
         }
     }
@@ -57,16 +69,30 @@ fn one_program_answers_several_steps_each_in_its_own_room() {
     sandbox.write("serve.sh", &SERVER.replace("tr a-z A-Z", "tr a-y A-Y"));
     assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran().len(), 3);
     let shown = sandbox.run(&["show", "all"]).expect(0);
-    assert!(shown.stdout.contains("sh serve.sh <<< '[\"shout\",\"t1.csv\","), "{}", shown.stdout);
+    assert!(
+        shown
+            .stdout
+            .contains("sh serve.sh <<< '[\"shout\",\"t1.csv\","),
+        "{}",
+        shown.stdout
+    );
     // Seen alone, it makes the same.
     sandbox.run(&["build", "--observe", "all"]);
 }
 
 #[test]
 fn a_request_that_fails_fails_alone() {
-    let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "bad"), ("t3.csv", "neap")], SHOUTED);
+    let sandbox = with_server(
+        &[("t1.csv", "ebb"), ("t2.csv", "bad"), ("t3.csv", "neap")],
+        SHOUTED,
+    );
     let run = sandbox.run(&["build", "--keep-going"]).expect(1);
-    for told in ["about t2.csv", "it is bad", "exited with code 3", "1 of 3 steps failed"] {
+    for told in [
+        "about t2.csv",
+        "it is bad",
+        "exited with code 3",
+        "1 of 3 steps failed",
+    ] {
         assert!(run.stdout.contains(told), "{told}\n{}", run.stdout);
     }
     assert_eq!(sandbox.read("out/default/all/t3.txt"), "NEAP");
@@ -74,12 +100,27 @@ fn a_request_that_fails_fails_alone() {
 
 #[test]
 fn a_program_that_ends_babbles_or_hangs_is_told_and_replaced() {
-    let tables = [("t1.csv", "ebb"), ("t2.csv", "die"), ("t3.csv", "babble"), ("t4.csv", "neap")];
+    let tables = [
+        ("t1.csv", "ebb"),
+        ("t2.csv", "die"),
+        ("t3.csv", "babble"),
+        ("t4.csv", "neap"),
+    ];
     let sandbox = with_server(&tables, SHOUTED);
     let run = sandbox.run(&["build", "--keep-going"]).expect(1);
     assert!(run.stdout.contains("exited with code 7"), "{}", run.stdout);
-    assert!(run.stdout.contains("invalid answer of the persistent worker: what"), "{}", run.stdout);
-    assert!(run.stdout.contains("answer each line with one line such as"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("invalid answer of the persistent worker: what"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout
+            .contains("answer each line with one line such as"),
+        "{}",
+        run.stdout
+    );
     assert_eq!(sandbox.read("out/default/all/t4.txt"), "NEAP");
     let limited = SHOUTED.replace("    say", "    timeout = 300ms\n    say");
     let sandbox = with_server(&[("t1.csv", "hang"), ("t2.csv", "ebb")], &limited);
@@ -90,7 +131,8 @@ fn a_program_that_ends_babbles_or_hangs_is_told_and_replaced() {
 
 #[test]
 fn a_room_that_cannot_become_the_next_one_ends_with_its_program() {
-    // A link that leads out of the workspace takes something of the machine that was not there when the sandbox was made.
+    // A link that leads out of the workspace takes something of the machine that was not there when
+    // the sandbox was made.
     let sandbox = with_server(&[("t1.csv", "ebb"), ("t3.csv", "neap")], SHOUTED);
     let outside = sandbox.folder.parent().unwrap().join("elsewhere.csv");
     std::fs::write(&outside, "flowing").unwrap();
@@ -115,20 +157,39 @@ fn a_probe_may_be_answered_so() {
     sandbox.run(&["build"]).expect(0);
     let all = sandbox.read("out/default/all");
     assert!(
-        !has_sandboxes() || all.contains("sees serve.sh t1.csv") && all.contains("sees serve.sh t2.csv"),
+        !has_sandboxes()
+            || all.contains("sees serve.sh t1.csv") && all.contains("sees serve.sh t2.csv"),
         "{all}"
     );
     sandbox.write("t2.csv", "surge");
     let run = sandbox.run(&["build", "--json"]).expect(0);
-    assert_eq!(run.said("ran").iter().filter(|say| say.contains("probe")).count(), 1, "{}", run.stdout);
+    assert_eq!(
+        run.said("ran")
+            .iter()
+            .filter(|say| say.contains("probe"))
+            .count(),
+        1,
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
 fn what_is_observed_is_asked_alone() {
-    let observed = SHOUTED.replace("    say", "    observed = true\n    reads = \"aside/*.txt\"\n    say");
-    let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow"), ("aside/x.txt", "1")], &observed);
+    let observed = SHOUTED.replace(
+        "    say",
+        "    observed = true\n    reads = \"aside/*.txt\"\n    say",
+    );
+    let sandbox = with_server(
+        &[("t1.csv", "ebb"), ("t2.csv", "flow"), ("aside/x.txt", "1")],
+        &observed,
+    );
     let run = sandbox.run(&["build"]).expect(0);
-    assert!(!has_sandboxes() || run.stdout.matches("request 1 sees").count() == 2, "{}", run.stdout);
+    assert!(
+        !has_sandboxes() || run.stdout.matches("request 1 sees").count() == 2,
+        "{}",
+        run.stdout
+    );
     // Nobody read it: it does not count.
     sandbox.write("aside/x.txt", "2");
     let ran = sandbox.run(&["build", "--json"]).expect(0).ran();
@@ -145,7 +206,10 @@ fn a_program_may_close_what_it_does_not_need() {
     let sandbox = with_server(&[("t1.csv", "ebb"), ("t2.csv", "flow")], SHOUTED);
     sandbox.write("serve.sh", server);
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(["t1", "t2"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))), ["ebb", "flow"]);
+    assert_eq!(
+        ["t1", "t2"].map(|t| sandbox.read(&format!("out/default/all/{t}.txt"))),
+        ["ebb", "flow"]
+    );
 }
 
 #[test]
@@ -157,10 +221,21 @@ fn what_it_takes_in_at_its_start_is_the_same_whoever_asks_first() {
     let server = SERVER.replace("count=0", "count=$(cat aside.txt 2> /dev/null || echo 10)");
     let targets = "target a = step { run = `shout {in \"t1.csv\"} {out \"a\"}`, answered_by = `sh {in \"serve.sh\"}`, reads = \"aside.txt\" }\n\
         target b = step { run = `shout {in \"t2.csv\"} {out \"b\"}`, answered_by = `sh {in \"serve.sh\"}` }\n";
-    let sandbox = with_server(&[("t1.csv", "a long one"), ("t2.csv", "ebb"), ("aside.txt", "70\n")], targets);
+    let sandbox = with_server(
+        &[
+            ("t1.csv", "a long one"),
+            ("t2.csv", "ebb"),
+            ("aside.txt", "70\n"),
+        ],
+        targets,
+    );
     sandbox.write("serve.sh", &server);
     let run = sandbox.run(&["build"]).expect(0);
-    assert!(run.stdout.contains("request 11 sees") && !run.stdout.contains("request 7"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("request 11 sees") && !run.stdout.contains("request 7"),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -171,8 +246,16 @@ fn neither_request_nor_program_is_a_pipe() {
          target b = step { run = `shout {out \"x\"}`, answered_by = `sh {in \"serve.sh\"} | cat` }\n",
     );
     let run = sandbox.run(&["build"]).expect(3);
-    assert_eq!(run.stderr.matches("neither a program that stays nor what it is asked has pipes").count(), 2);
+    assert_eq!(
+        run.stderr
+            .matches("neither a program that stays nor what it is asked has pipes")
+            .count(),
+        2
+    );
     let two = "target a = step { run = `x {out \"x\"}`, answered_by = [`sh {in \"serve.sh\"}`, `sh {in \"serve.sh\"}`] }\n";
     sandbox.write("targets.nub", two);
-    sandbox.run(&["build"]).expect(3).says("one program answers, not several in a row");
+    sandbox
+        .run(&["build"])
+        .expect(3)
+        .says("one program answers, not several in a row");
 }

@@ -53,7 +53,11 @@ fn eventually(what: &str, mut holds: impl FnMut() -> bool) {
 /// A program that was started and says on its standard error where a service is.
 fn serving(sandbox: &Sandbox, address: &str) -> (Child, String) {
     let mut command = sandbox.command(&["run", address, "--plain"]);
-    let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    let mut child = command
+        .stderr(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
     let mut lines = BufReader::new(child.stderr.take().unwrap()).lines();
     let at = lines.find_map(|line| {
         let line = line.unwrap();
@@ -95,10 +99,16 @@ target reads = {
 "#,
     );
     sandbox.run(&["build"]).expect(0);
-    assert_eq!(sandbox.read("out/default/reads/own/answer"), "nothing known\n");
+    assert_eq!(
+        sandbox.read("out/default/reads/own/answer"),
+        "nothing known\n"
+    );
     assert_eq!(sandbox.read("out/default/reads/common/answer"), "3\n");
     let text = sandbox.run(&["show", "own", "--plain"]).expect(0).stdout;
-    assert!(text.contains("a fresh one for each user") && text.contains("{own.address}"), "{text}");
+    assert!(
+        text.contains("a fresh one for each user") && text.contains("{own.address}"),
+        "{text}"
+    );
     assert!(text.contains("used by   reads, writes"), "{text}");
     // Nothing is left of them but what they printed.
     let left: Vec<String> = sandbox.files_below(".nubrik/serve").into_keys().collect();
@@ -119,28 +129,57 @@ test answers = check { run = sh`{ask} {board.address} {board.port} height moon |
 #[test]
 fn results_are_kept_though_addresses_are_in_no_key() {
     let sandbox = workspace(FILLED);
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ran"], 5);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).summary()["ran"],
+        5
+    );
     assert_eq!(sandbox.read("out/default/doubled"), "4.82\n4.82\n");
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ran"], 0);
-    assert_eq!(sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["ran"], 1);
-    assert_eq!(sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["current"], 1);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).summary()["ran"],
+        0
+    );
+    assert_eq!(
+        sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["ran"],
+        1
+    );
+    assert_eq!(
+        sandbox.run(&["test", "--json"]).expect(0).summary()["tests"]["current"],
+        1
+    );
     // What the service is filled with counts; what comes after the same answer does not run.
     sandbox.write("first.txt", "4.82\n\n");
-    let ran = sandbox.run(&["build", "height", "doubled", "--json"]).expect(0);
+    let ran = sandbox
+        .run(&["build", "height", "doubled", "--json"])
+        .expect(0);
     assert_eq!(ran.ran(), ["make height"]);
     sandbox.write("first.txt", "4.8200\n");
-    let ran = sandbox.run(&["build", "height", "doubled", "--json"]).expect(0);
+    let ran = sandbox
+        .run(&["build", "height", "doubled", "--json"])
+        .expect(0);
     assert_eq!(ran.ran(), ["make doubled", "make height"]);
     assert_eq!(ran.reason("make height"), "first.txt changed");
     // How it is defined counts, and how long it may take does not.
     let text = sandbox.read("targets.nub");
-    sandbox.write("targets.nub", &text.replace("    fill =", "    timeout = 20s\n    fill ="));
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ran"], 1, "place, for first.txt");
-    sandbox.write("targets.nub", &text.replace("    fill =", "    env = { \"TIDE\": \"high\" }\n    fill ="));
+    sandbox.write(
+        "targets.nub",
+        &text.replace("    fill =", "    timeout = 20s\n    fill ="),
+    );
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).summary()["ran"],
+        1,
+        "place, for first.txt"
+    );
+    sandbox.write(
+        "targets.nub",
+        &text.replace("    fill =", "    env = { \"TIDE\": \"high\" }\n    fill ="),
+    );
     let plan = sandbox.run(&["plan", "height", "--plain"]).expect(0).stdout;
     assert!(plan.contains("its command changed"), "{plan}");
     let why = sandbox.run(&["why", "height", "--plain"]).expect(0).stdout;
-    assert!(why.contains("service") && why.contains("board, run: TIDE=high .nubrik"), "{why}");
+    assert!(
+        why.contains("service") && why.contains("board, run: TIDE=high .nubrik"),
+        "{why}"
+    );
 }
 
 #[test]
@@ -152,7 +191,11 @@ fn a_service_stands_at_the_same_place_in_every_run_and_workspace() {
     let place = sandbox.read("out/default/place");
     assert_eq!(place, other.read("out/default/place"));
     assert!(place.starts_with("127."), "{place}");
-    assert_ne!(place.split_whitespace().next(), Some("127.0.0.1"), "{place}");
+    assert_ne!(
+        place.split_whitespace().next(),
+        Some("127.0.0.1"),
+        "{place}"
+    );
 }
 
 #[test]
@@ -165,27 +208,63 @@ fn one_that_does_not_come_up_says_why_with_its_last_output() {
     let of = |service: &str, code: i32| {
         let sandbox = workspace(&definitions(service));
         let run = sandbox.run(&["test", "--plain"]).expect(code);
-        assert!(sandbox.files_below(".nubrik/serve").keys().all(|f| f.ends_with(".log")), "{service}");
+        assert!(
+            sandbox
+                .files_below(".nubrik/serve")
+                .keys()
+                .all(|f| f.ends_with(".log")),
+            "{service}"
+        );
         run.stdout
     };
-    let text = of("serve { run = sh`echo I sleep; exec sleep 987650`, timeout = 300ms }", 1);
-    assert!(text.contains("the service board was not ready within 0.30s"), "{text}");
+    let text = of(
+        "serve { run = sh`echo I sleep; exec sleep 987650`, timeout = 300ms }",
+        1,
+    );
+    assert!(
+        text.contains("the service board was not ready within 0.30s"),
+        "{text}"
+    );
     assert!(text.contains("  printed   \n    I sleep\n"), "{text}");
     assert!(!runs("987650"), "it was ended");
     let text = of("serve { run = sh`echo no room >&2; exit 3` }", 1);
-    assert!(text.contains("the service board exited with code 3 before it was ready"), "{text}");
+    assert!(
+        text.contains("the service board exited with code 3 before it was ready"),
+        "{text}"
+    );
     assert!(text.contains("    no room\n"), "{text}");
-    let text = of("serve { run = `{boardd} {self.address} {self.port}`, fill = sh`echo full; exit 4` }", 1);
-    assert!(text.contains("in `fill` of the service board, `sh …` exited with code 4"), "{text}");
-    assert!(text.contains("    full\n") && text.contains("[the service printed at the end]"), "{text}");
+    let text = of(
+        "serve { run = `{boardd} {self.address} {self.port}`, fill = sh`echo full; exit 4` }",
+        1,
+    );
+    assert!(
+        text.contains("in `fill` of the service board, `sh …` exited with code 4"),
+        "{text}"
+    );
+    assert!(
+        text.contains("    full\n") && text.contains("[the service printed at the end]"),
+        "{text}"
+    );
     let text = of("serve { prepare = `false`, run = `true` }", 1);
-    assert!(text.contains("in `prepare` of the service board, `false …` exited with code 1"), "{text}");
+    assert!(
+        text.contains("in `prepare` of the service board, `false …` exited with code 1"),
+        "{text}"
+    );
     let text = of("serve { run = `no_such_server` }", 4);
     assert!(text.contains("there is no tool `no_such_server`"), "{text}");
     let text = of("serve { address = secret(\"BOARD_HOST\"), port = 1 }", 4);
-    assert!(text.contains("needs the secret `BOARD_HOST`, and that variable is not set"), "{text}");
-    let text = of("serve { address = \"localhost\", port = 1, timeout = 100ms }", 1);
-    assert!(text.contains("the service board did not answer within 0.10s"), "{text}");
+    assert!(
+        text.contains("needs the secret `BOARD_HOST`, and that variable is not set"),
+        "{text}"
+    );
+    let text = of(
+        "serve { address = \"localhost\", port = 1, timeout = 100ms }",
+        1,
+    );
+    assert!(
+        text.contains("the service board did not answer within 0.10s"),
+        "{text}"
+    );
 }
 
 #[test]
@@ -200,10 +279,20 @@ test several = {each n in ["a", "b", "c"] give n: check { run = `{ask} {gone.add
     );
     let text = sandbox.run(&["test", "fails", "--plain"]).expect(1).stdout;
     assert!(text.contains("exited with code 7"), "{text}");
-    assert!(text.contains("[board printed at the end]\n    the board is at 127."), "{text}");
-    let text = sandbox.run(&["test", "several", "--plain"]).expect(1).stdout;
+    assert!(
+        text.contains("[board printed at the end]\n    the board is at 127."),
+        "{text}"
+    );
+    let text = sandbox
+        .run(&["test", "several", "--plain"])
+        .expect(1)
+        .stdout;
     assert_eq!(count(&text, "    broken\n"), 1, "{text}");
-    assert_eq!(count(&text, "the service gone did not come up"), 2, "{text}");
+    assert_eq!(
+        count(&text, "the service gone did not come up"),
+        2,
+        "{text}"
+    );
 }
 
 #[test]
@@ -212,7 +301,10 @@ fn run_serves_until_it_is_interrupted() {
     let (mut child, at) = serving(&sandbox, "board");
     assert_eq!(ask(&at, "height moon"), "4.82\n");
     // Others build at the same time, and have one of their own.
-    assert_eq!(sandbox.run(&["build", "--json"]).expect(0).summary()["ok"], true);
+    assert_eq!(
+        sandbox.run(&["build", "--json"]).expect(0).summary()["ok"],
+        true
+    );
     assert_eq!(ask(&at, "height moon"), "4.82\n");
     // A second one is beside it.
     let (mut second, beside) = serving(&sandbox, "board");
@@ -224,7 +316,9 @@ fn run_serves_until_it_is_interrupted() {
     }
     assert!(TcpStream::connect(&at).is_err());
     let wrong = sandbox.run(&["build", "board", "--plain"]).expect(2);
-    assert!(wrong.stderr.contains("`board` is a service") && wrong.stderr.contains("nubrik run board"));
+    assert!(
+        wrong.stderr.contains("`board` is a service") && wrong.stderr.contains("nubrik run board")
+    );
 }
 
 #[test]
@@ -237,18 +331,33 @@ service board = serve {
 test waits = check { run = `sleep 987653`, env = { "AT": board.address } }
 "#,
     );
-    let mut child = sandbox.command(&["test"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
-    eventually("the test runs", || runs("987653") && runs("987651") && runs("987652"));
+    let mut child = sandbox
+        .command(&["test"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
+    eventually("the test runs", || {
+        runs("987653") && runs("987651") && runs("987652")
+    });
     signal(&child, rustix::process::Signal::KILL);
     child.wait().unwrap();
-    // Processes that share the killed program's files end a moment after it, and with them its locks.
+    // Processes that share the killed program's files end a moment after it, and with them its
+    // locks.
     eventually("its folders go", || {
         sandbox.run(&["list"]).expect(0);
         sandbox.files_below(".nubrik/serve").is_empty()
     });
-    eventually("all are ended", || !runs("987651") && !runs("987652") && !runs("987653"));
+    eventually("all are ended", || {
+        !runs("987651") && !runs("987652") && !runs("987653")
+    });
     // An interrupt leaves nothing in the first place.
-    let mut child = sandbox.command(&["test"]).stdout(Stdio::null()).stderr(Stdio::null()).spawn().unwrap();
+    let mut child = sandbox
+        .command(&["test"])
+        .stdout(Stdio::null())
+        .stderr(Stdio::null())
+        .spawn()
+        .unwrap();
     eventually("the test runs again", || runs("987653") && runs("987651"));
     signal(&child, rustix::process::Signal::INT);
     assert_eq!(child.wait().unwrap().code(), Some(130));
@@ -301,18 +410,43 @@ job tell = effect { run = `{ask} {board.address} {board.port} height moon` }
     // What answers elsewhere is not known: it is asked each time, and nothing of it is kept.
     let again = elsewhere(&["build", "height", "--json"]).expect(0);
     assert_eq!(again.ran(), ["make height"]);
-    assert_eq!(again.reason("make height"), "board runs somewhere else, and may answer anything");
-    assert_eq!(sandbox.run(&["build", "height", "--json"]).expect(0).ran(), [""; 0]);
+    assert_eq!(
+        again.reason("make height"),
+        "board runs somewhere else, and may answer anything"
+    );
+    assert_eq!(
+        sandbox.run(&["build", "height", "--json"]).expect(0).ran(),
+        [""; 0]
+    );
     assert_eq!(elsewhere(&["run", "tell"]).expect(0).stdout, "9.99\n");
-    assert_eq!(sandbox.run(&["run", "tell"]).expect(0).stdout, "nothing known\n");
+    assert_eq!(
+        sandbox.run(&["run", "tell"]).expect(0).stdout,
+        "nothing known\n"
+    );
     // A secret stays one: in what is printed and kept, and in what a step writes.
     let run = elsewhere(&["test", "says", "--plain"]).expect(1);
-    assert!(run.stdout.contains("it is at [secret BOARD_HOST]"), "{}", run.stdout);
+    assert!(
+        run.stdout.contains("it is at [secret BOARD_HOST]"),
+        "{}",
+        run.stdout
+    );
     let run = elsewhere(&["build", "tells", "--plain"]).expect(1);
-    assert!(run.stdout.contains("it wrote the secret `BOARD_HOST` into tells"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("it wrote the secret `BOARD_HOST` into tells"),
+        "{}",
+        run.stdout
+    );
     assert!(!sandbox.exists("out/default/tells"));
-    for (path, bytes) in sandbox.files_below("").into_iter().chain(sandbox.cached_files()) {
-        assert!(!String::from_utf8_lossy(&bytes).contains(host), "{path} holds the secret");
+    for (path, bytes) in sandbox
+        .files_below("")
+        .into_iter()
+        .chain(sandbox.cached_files())
+    {
+        assert!(
+            !String::from_utf8_lossy(&bytes).contains(host),
+            "{path} holds the secret"
+        );
     }
 }
 
@@ -334,7 +468,10 @@ fn what_begins_to_use_a_service_elsewhere_runs_each_time() {
     sandbox.write("targets.nub", &format!("{BOARD}{elsewhere}"));
     for _ in 0..4 {
         std::thread::sleep(Duration::from_millis(50));
-        assert_eq!(sandbox.run(&["build", "--json"]).expect(0).ran(), ["make height"]);
+        assert_eq!(
+            sandbox.run(&["build", "--json"]).expect(0).ran(),
+            ["make height"]
+        );
     }
     assert_eq!(sandbox.read("out/default/height"), "9.99\n");
 }
@@ -359,9 +496,16 @@ target height = step { run = `{ask} {second.address} {second.port} height sun > 
 fn whoever_uses_a_service_reaches_nothing_else() {
     let sandbox = workspace(FILLED);
     let doctor = sandbox.run(&["doctor", "--json"]);
-    let apart = doctor.events().into_iter().find(|e| e["name"] == "private network for services").unwrap();
+    let apart = doctor
+        .events()
+        .into_iter()
+        .find(|e| e["name"] == "private network for services")
+        .unwrap();
     if apart["ok"] != true {
-        skip(Need::Confinement, "this machine has no networks of services' own");
+        skip(
+            Need::Confinement,
+            "this machine has no networks of services' own",
+        );
         return;
     }
     let port = board_elsewhere();
@@ -405,12 +549,19 @@ target height = step { run = `{ask} {stubborn.address} {stubborn.port} height mo
     assert_eq!(sandbox.read("out/default/height"), "nothing known\n");
     // The same where someone runs it.
     let mut command = sandbox.command(&["run", "stubborn", "--plain"]);
-    let mut child = command.stderr(Stdio::piped()).stdout(Stdio::null()).spawn().unwrap();
+    let mut child = command
+        .stderr(Stdio::piped())
+        .stdout(Stdio::null())
+        .spawn()
+        .unwrap();
     let mut said = BufReader::new(child.stderr.take().unwrap());
     let mut line = String::new();
     while !line.starts_with("serves") {
         line.clear();
-        assert!(said.read_line(&mut line).unwrap() > 0, "it ended before it served");
+        assert!(
+            said.read_line(&mut line).unwrap() > 0,
+            "it ended before it served"
+        );
     }
     signal(&child, rustix::process::Signal::INT);
     let mut rest = String::new();

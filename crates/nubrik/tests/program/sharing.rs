@@ -1,4 +1,5 @@
-//! A shared cache: what one machine made, another one takes; what is not as it should be, nobody does.
+//! A shared cache: what one machine made, another one takes; what is not as it should be, nobody
+//! does.
 
 use std::fs;
 use std::io::{BufRead, BufReader, Read, Write};
@@ -25,7 +26,10 @@ const FILES: [(&str, &str); 5] = [
     ),
     ("fit.c", "#include \"fit.h\"\nint fit(void) { return 0; }\n"),
     ("fit.h", "int fit(void);\n"),
-    ("show.c", "#include \"fit.h\"\nint main(void) { return fit(); }\n"),
+    (
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit(); }\n",
+    ),
     ("table.txt", "high 06:12\n"),
 ];
 
@@ -46,7 +50,11 @@ struct Seat<'t> {
 fn public_key(run: &Run) -> String {
     let text = &run.stdout;
     let start = text.find("ed25519:").unwrap();
-    text[start..].split(|c: char| c.is_whitespace() || c == '"').next().unwrap().to_owned()
+    text[start..]
+        .split(|c: char| c.is_whitespace() || c == '"')
+        .next()
+        .unwrap()
+        .to_owned()
 }
 
 impl Team {
@@ -54,10 +62,25 @@ impl Team {
     fn new(at: Option<&str>) -> Team {
         let folder = tempfile::tempdir().unwrap();
         let own = folder.path().join("store").display().to_string();
-        let team = Team { root: String::new(), at: at.unwrap_or(&own).to_owned(), folder };
+        let team = Team {
+            root: String::new(),
+            at: at.unwrap_or(&own).to_owned(),
+            folder,
+        };
         let sandbox = Sandbox::new(&[]);
-        let made = sandbox.run(&["shared", "create", &team.at, "--root-key", &team.path("root")]).expect(0);
-        let team = Team { root: public_key(&made), ..team };
+        let made = sandbox
+            .run(&[
+                "shared",
+                "create",
+                &team.at,
+                "--root-key",
+                &team.path("root"),
+            ])
+            .expect(0);
+        let team = Team {
+            root: public_key(&made),
+            ..team
+        };
         team.member("ci", &[]);
         team
     }
@@ -78,9 +101,18 @@ impl Team {
 
     fn seat(&self, name: &str) -> Seat<'_> {
         let sandbox = Sandbox::new(&FILES);
-        sandbox
-            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", self.at, self.root));
-        Seat { team: self, sandbox, name: name.to_owned() }
+        sandbox.write(
+            "nubrik.toml",
+            &format!(
+                "[shared]\nat = \"{}\"\nroot_key = \"{}\"\n",
+                self.at, self.root
+            ),
+        );
+        Seat {
+            team: self,
+            sandbox,
+            name: name.to_owned(),
+        }
     }
 
     /// Has everything built and given to the cache.
@@ -90,7 +122,10 @@ impl Team {
 
     fn objects(&self, kind: &str) -> Vec<PathBuf> {
         let mut found = Vec::new();
-        files_in(&self.folder.path().join("store/nubrik1").join(kind), &mut found);
+        files_in(
+            &self.folder.path().join("store/nubrik1").join(kind),
+            &mut found,
+        );
         found.sort();
         found
     }
@@ -108,8 +143,10 @@ fn files_in(folder: &Path, found: &mut Vec<PathBuf>) {
 impl Seat<'_> {
     fn with(&self, args: &[&str], key: Option<&str>) -> Run {
         let state = self.team.path(&format!("{}-state", self.name));
-        let mut variables =
-            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", &self.team.root)];
+        let mut variables = vec![
+            ("XDG_STATE_HOME", state.as_str()),
+            ("NUBRIK_SHARED_ROOT_KEY", &self.team.root),
+        ];
         variables.extend(key.map(|key| ("NUBRIK_SHARED_KEY", key)));
         self.sandbox.run_with(args, &variables)
     }
@@ -127,12 +164,18 @@ impl Seat<'_> {
 
 /// What a build says of the store.
 fn shared(run: &Run) -> serde_json::Value {
-    run.events().into_iter().find(|event| event["event"] == "shared").unwrap_or_default()
+    run.events()
+        .into_iter()
+        .find(|event| event["event"] == "shared")
+        .unwrap_or_default()
 }
 
 /// Which steps ran that have commands.
 fn ran(run: &Run) -> usize {
-    run.ran().iter().filter(|say| !say.starts_with("write") && !say.starts_with("put")).count()
+    run.ran()
+        .iter()
+        .filter(|say| !say.starts_with("write") && !say.starts_with("put"))
+        .count()
 }
 
 #[test]
@@ -147,32 +190,79 @@ fn what_nobody_here_needs_stays_there_and_is_made_here_if_it_is_gone() {
     assert_eq!((ran(&run), &shared(&run)["not_downloaded"]), (0, &json!(3)));
     let objects = |seat: &Seat<'_>| {
         let made = seat.sandbox.files_below(".nubrik/made");
-        made.keys().filter(|path| path.ends_with(".o") || path.ends_with(".a")).count()
+        made.keys()
+            .filter(|path| path.ends_with(".o") || path.ends_with(".a"))
+            .count()
     };
     assert_eq!(objects(&seat), 0);
-    assert!(seat.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
+    assert!(
+        seat.run(&["build", "show"])
+            .expect(0)
+            .stdout
+            .starts_with("nothing to run")
+    );
     // The plan asks nobody, and knows what is away.
-    assert!(seat.run(&["plan", "show"]).expect(0).stdout.contains("nothing"));
+    assert!(
+        seat.run(&["plan", "show"])
+            .expect(0)
+            .stdout
+            .contains("nothing")
+    );
     // An edit compiles one file, and the library gets linked with it.
-    seat.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
+    seat.sandbox.write(
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n",
+    );
     let run = seat.run(&["build", "show", "--json"]).expect(0);
-    assert_eq!((ran(&run), &shared(&run)["not_used"]["unknown"]), (2, &json!(2)));
+    assert_eq!(
+        (ran(&run), &shared(&run)["not_used"]["unknown"]),
+        (2, &json!(2))
+    );
     assert_eq!(objects(&seat), 2);
     // The same where the store is gone meanwhile: what was only known is made, with what it needs.
     let other = team.seat("other");
     other.run(&["build", "show"]).expect(0);
     fs::rename(team.path("store"), team.path("gone")).unwrap();
-    other.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
+    other.sandbox.write(
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n",
+    );
     let run = other.run(&["build", "show"]).expect(0);
-    assert!(run.stdout.contains("2 results of the shared cache cannot be downloaded now"), "{}", run.stdout);
-    assert!(run.stdout.contains("its result was not downloaded before, and cannot be now"), "{}", run.stdout);
-    assert!(other.run(&["build", "show"]).expect(0).stdout.starts_with("nothing to run"));
+    assert!(
+        run.stdout
+            .contains("2 results of the shared cache cannot be downloaded now"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout
+            .contains("its result was not downloaded before, and cannot be now"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        other
+            .run(&["build", "show"])
+            .expect(0)
+            .stdout
+            .starts_with("nothing to run")
+    );
     // Without the store, by request.
     fs::rename(team.path("gone"), team.path("store")).unwrap();
     let third = team.seat("third");
     third.run(&["build", "show"]).expect(0);
-    third.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n");
-    assert_eq!(third.run(&["build", "show", "--no-shared-cache", "--json"]).expect(0).ran().len(), 4);
+    third.sandbox.write(
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit() + 3; }\n",
+    );
+    assert_eq!(
+        third
+            .run(&["build", "show", "--no-shared-cache", "--json"])
+            .expect(0)
+            .ran()
+            .len(),
+        4
+    );
     // Who looks into a step has what it reads.
     let fourth = team.seat("fourth");
     let run = fourth.run(&["build", "show", "--observe"]).expect(0);
@@ -190,18 +280,36 @@ fn who_must_share_fails_where_the_store_is_of_no_use() {
     // It is not there any more: what is made cannot be given, and a build says so by its end.
     fs::rename(team.path("store"), team.path("elsewhere")).unwrap();
     fs::write(team.path("store"), "no folder").unwrap();
-    ci.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
+    ci.sandbox.write(
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n",
+    );
     let built = ci.writes(&["build", "--require-shared-cache"]).expect(5);
-    assert!(built.stderr.contains("the shared cache was of no use"), "{}", built.stderr);
+    assert!(
+        built.stderr.contains("the shared cache was of no use"),
+        "{}",
+        built.stderr
+    );
     let tested = ci.writes(&["test", "--require-shared-cache"]).expect(5);
-    assert!(tested.stderr.contains("--require-shared-cache demands it"), "{}", tested.stderr);
+    assert!(
+        tested.stderr.contains("--require-shared-cache demands it"),
+        "{}",
+        tested.stderr
+    );
     // Otherwise the work counts. That nothing is wanted of the store now does not make it one.
     ci.writes(&["build"]).expect(0);
     ci.writes(&["build", "--require-shared-cache"]).expect(5);
     // Who names none, or did not agree, reads so as well.
-    let alone = Sandbox::new(&[("targets.nub", "target a = step { run = sh`: > {out \"x\"}` }\n")]);
+    let alone = Sandbox::new(&[(
+        "targets.nub",
+        "target a = step { run = sh`: > {out \"x\"}` }\n",
+    )]);
     let run = alone.run(&["build", "--require-shared-cache"]).expect(5);
-    assert!(run.stderr.contains("names no shared cache"), "{}", run.stderr);
+    assert!(
+        run.stderr.contains("names no shared cache"),
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -212,34 +320,55 @@ fn what_ci_made_nobody_makes_again() {
     let team = Team::new(None);
     let ci = team.seat("ci");
     let built = ci.writes(&["build", "--json"]).expect(0);
-    assert_eq!((ran(&built), shared(&built)["uploaded"].as_u64()), (5, Some(5)));
+    assert_eq!(
+        (ran(&built), shared(&built)["uploaded"].as_u64()),
+        (5, Some(5))
+    );
     let tested = ci.writes(&["test", "--json"]).expect(0);
     assert_eq!(shared(&tested)["uploaded"], 1);
     // Another machine, in another folder, with nothing of its own.
     let person = team.seat("person");
     let taken = person.run(&["build", "--json"]).expect(0);
-    assert_eq!((ran(&taken), shared(&taken)["downloaded"].as_u64()), (0, Some(5)));
-    assert_eq!(ci.sandbox.files_below("out"), person.sandbox.files_below("out"));
+    assert_eq!(
+        (ran(&taken), shared(&taken)["downloaded"].as_u64()),
+        (0, Some(5))
+    );
+    assert_eq!(
+        ci.sandbox.files_below("out"),
+        person.sandbox.files_below("out")
+    );
     assert_eq!(ran(&person.run(&["test", "--json"]).expect(0)), 0);
     // A change makes only what it reaches.
-    person.sandbox.write("show.c", "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n");
+    person.sandbox.write(
+        "show.c",
+        "#include \"fit.h\"\nint main(void) { return fit() + 0; }\n",
+    );
     let changed = person.run(&["build", "--json"]).expect(0);
     assert_eq!(changed.said("ran"), ["compile show.c"]);
     let why = person.run(&["why", "show", "--shared"]).expect(0);
     let first = "3 of 4 steps of show are in the shared cache\n";
     assert!(why.stdout.starts_with(first), "{}", why.stdout);
     assert!(
-        why.stdout
-            .contains("show   compile show.c   ci uploaded one to main that was made of something else\n"),
+        why.stdout.contains(
+            "show   compile show.c   ci uploaded one to main that was made of something else\n"
+        ),
         "{}",
         why.stdout
     );
-    assert!(why.stdout.contains("input     show.c has another content\n"), "{}", why.stdout);
+    assert!(
+        why.stdout
+            .contains("input     show.c has another content\n"),
+        "{}",
+        why.stdout
+    );
     // What was taken counts as kept: the store is not needed again.
     fs::remove_dir_all(team.folder.path().join("store")).unwrap();
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
     person.sandbox.write("show.c", FILES[3].1);
-    assert_eq!(ran(&person.run(&["build", "--json", "--no-cache"]).expect(0)), 5);
+    assert_eq!(
+        ran(&person.run(&["build", "--json", "--no-cache"]).expect(0)),
+        5
+    );
     let again = person.run(&["build", "--json"]).expect(0);
     assert_eq!(ran(&again), 0);
 }
@@ -255,30 +384,66 @@ fn a_store_is_used_only_by_who_agreed_to_it() {
     let state = team.path("person-state");
     let variables = [("XDG_STATE_HOME", state.as_str())];
     let run = person.sandbox.run_with(&["build"], &variables).expect(0);
-    assert!(run.stderr.contains("which you do not trust yet: nubrik shared"), "{}", run.stderr);
+    assert!(
+        run.stderr
+            .contains("which you do not trust yet: nubrik shared"),
+        "{}",
+        run.stderr
+    );
     assert!(!run.stdout.contains("reused"), "{}", run.stdout);
     let said = person.sandbox.run_with(&["shared"], &variables).expect(0);
-    assert!(said.stdout.contains("you do not trust it yet"), "{}", said.stdout);
-    person.sandbox.run_with(&["shared", "trust"], &variables).expect(0);
+    assert!(
+        said.stdout.contains("you do not trust it yet"),
+        "{}",
+        said.stdout
+    );
+    person
+        .sandbox
+        .run_with(&["shared", "trust"], &variables)
+        .expect(0);
     let other = team.seat("person");
-    let run = other.sandbox.run_with(&["build", "--json"], &variables).expect(0);
+    let run = other
+        .sandbox
+        .run_with(&["build", "--json"], &variables)
+        .expect(0);
     assert_eq!(ran(&run), 0);
     // Another root key, or another place, is another store.
-    other
+    other.sandbox.write(
+        "nubrik.toml",
+        &format!(
+            "[shared]\nat = \"{}/\"\nroot_key = \"{}\"\n",
+            team.at, team.root
+        ),
+    );
+    let run = other
         .sandbox
-        .write("nubrik.toml", &format!("[shared]\nat = \"{}/\"\nroot_key = \"{}\"\n", team.at, team.root));
-    let run = other.sandbox.run_with(&["build", "--rerun"], &variables).expect(0);
-    assert!(run.stderr.contains("you do not trust yet"), "{}", run.stderr);
+        .run_with(&["build", "--rerun"], &variables)
+        .expect(0);
+    assert!(
+        run.stderr.contains("you do not trust yet"),
+        "{}",
+        run.stderr
+    );
     for flag in ["--no-shared-cache", "--no-cache"] {
         let fresh = team.seat("person");
         let run = fresh.run(&["build", flag, "--json"]).expect(0);
-        assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null), "{flag}");
+        assert_eq!(
+            (ran(&run), shared(&run)),
+            (5, serde_json::Value::Null),
+            "{flag}"
+        );
     }
     // A folder is no network; a server is one.
     let fresh = team.seat("person");
-    assert_eq!(ran(&fresh.run(&["build", "--offline", "--json"]).expect(0)), 0);
+    assert_eq!(
+        ran(&fresh.run(&["build", "--offline", "--json"]).expect(0)),
+        0
+    );
     let fresh = team.seat("person");
-    let away = format!("[shared]\nat = \"http://127.0.0.1:9/team\"\nroot_key = \"{}\"\n", team.root);
+    let away = format!(
+        "[shared]\nat = \"http://127.0.0.1:9/team\"\nroot_key = \"{}\"\n",
+        team.root
+    );
     fresh.sandbox.write("nubrik.toml", &away);
     let run = fresh.run(&["build", "--offline", "--json"]).expect(0);
     assert_eq!((ran(&run), shared(&run)), (5, serde_json::Value::Null));
@@ -301,14 +466,38 @@ fn what_came_from_one_store_does_not_count_for_another() {
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     // Another root key did not vouch for it.
     let other = Team::new(None);
-    other.seat("desk").run(&["shared", "add", "twin", &key, "--root-key", &other.path("root")]).expect(0);
-    let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", other.at, other.root);
+    other
+        .seat("desk")
+        .run(&[
+            "shared",
+            "add",
+            "twin",
+            &key,
+            "--root-key",
+            &other.path("root"),
+        ])
+        .expect(0);
+    let settings = format!(
+        "[shared]\nat = \"{}\"\nroot_key = \"{}\"\n",
+        other.at, other.root
+    );
     person.sandbox.write("nubrik.toml", &settings);
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
     let state = team.path("person-state");
-    let variables = [("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", other.root.as_str())];
-    let run = person.sandbox.run_with(&["build", "--json"], &variables).expect(0);
-    assert_eq!((ran(&run), &run.summary()["reused"]), (5, &0.into()), "{}", run.stdout);
+    let variables = [
+        ("XDG_STATE_HOME", state.as_str()),
+        ("NUBRIK_SHARED_ROOT_KEY", other.root.as_str()),
+    ];
+    let run = person
+        .sandbox
+        .run_with(&["build", "--json"], &variables)
+        .expect(0);
+    assert_eq!(
+        (ran(&run), &run.summary()["reused"]),
+        (5, &0.into()),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -317,7 +506,13 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
         return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let copy = |from: &str, to: &str| {
-        assert!(std::process::Command::new("cp").args(["-a", from, to]).status().unwrap().success());
+        assert!(
+            std::process::Command::new("cp")
+                .args(["-a", from, to])
+                .status()
+                .unwrap()
+                .success()
+        );
     };
     let team = Team::new(None);
     let ci = team.seat("ci");
@@ -337,7 +532,12 @@ fn what_is_given_after_a_store_was_put_back_is_believed() {
         seat.sandbox.write("table.txt", text);
     }
     let told = ci.writes(&["build"]).expect(0);
-    assert!(told.stdout.contains("is older than the one that was seen here"), "{}", told.stdout);
+    assert!(
+        told.stdout
+            .contains("is older than the one that was seen here"),
+        "{}",
+        told.stdout
+    );
     assert!(!ci.writes(&["build"]).expect(0).stdout.contains("older"));
     let run = person.run(&["build", "--json"]).expect(0);
     assert_eq!(ran(&run), 0, "{}{}", run.stdout, run.stderr);
@@ -350,36 +550,74 @@ fn who_may_not_write_is_refused_and_what_was_revoked_counts_no_more() {
     }
     let team = Team::new(None);
     let stranger = team.seat("stranger");
-    stranger.run(&["shared", "new-key", &team.path("stranger")]).expect(0);
+    stranger
+        .run(&["shared", "new-key", &team.path("stranger")])
+        .expect(0);
     let run = stranger.writes(&["build"]).expect(0);
     assert!(run.stdout.contains("may not write there"), "{}", run.stdout);
     assert!(team.objects("heads").is_empty() && team.objects("segments").is_empty());
     // One who writes another line is not believed for this one.
     let other = team.member("other", &["--channel", "wild"]);
     let seat = team.seat("other");
-    assert!(seat.writes(&["build"]).expect(0).stdout.contains("may not write there"));
+    assert!(
+        seat.writes(&["build"])
+            .expect(0)
+            .stdout
+            .contains("may not write there")
+    );
     assert!(other.starts_with("ed25519:"));
     team.built_by_ci();
     let person = team.seat("person");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     let list_before = fs::read(team.folder.path().join("store/nubrik1/members")).unwrap();
-    person.run(&["shared", "revoke", "ci", "--root-key", &team.path("root")]).expect(0);
+    person
+        .run(&["shared", "revoke", "ci", "--root-key", &team.path("root")])
+        .expect(0);
     // Neither what is there counts, nor what was taken before.
     fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 5);
     // The older list is not believed by who saw the newer one.
-    fs::write(team.folder.path().join("store/nubrik1/members"), list_before).unwrap();
+    fs::write(
+        team.folder.path().join("store/nubrik1/members"),
+        list_before,
+    )
+    .unwrap();
     let mut fresh = team.seat("person");
     fresh.sandbox = Sandbox::new(&FILES);
-    fresh
-        .sandbox
-        .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", team.at, team.root));
+    fresh.sandbox.write(
+        "nubrik.toml",
+        &format!(
+            "[shared]\nat = \"{}\"\nroot_key = \"{}\"\n",
+            team.at, team.root
+        ),
+    );
     let run = fresh.run(&["build", "--json"]).expect(0);
     assert_eq!(ran(&run), 5, "{}", run.stdout);
-    let run = person.run(&["shared", "add", "x", "ed25519:abc", "--root-key", &team.path("root")]).expect(2);
+    let run = person
+        .run(&[
+            "shared",
+            "add",
+            "x",
+            "ed25519:abc",
+            "--root-key",
+            &team.path("root"),
+        ])
+        .expect(2);
     assert!(run.stderr.contains("is no public key"), "{}", run.stderr);
-    let run = person.run(&["shared", "revoke", "nobody", "--root-key", &team.path("root")]).expect(2);
-    assert!(run.stderr.contains("no member is called `nobody`"), "{}", run.stderr);
+    let run = person
+        .run(&[
+            "shared",
+            "revoke",
+            "nobody",
+            "--root-key",
+            &team.path("root"),
+        ])
+        .expect(2);
+    assert!(
+        run.stderr.contains("no member is called `nobody`"),
+        "{}",
+        run.stderr
+    );
 }
 
 #[test]
@@ -406,7 +644,13 @@ fn what_a_hostile_store_gives_is_never_used() {
             let middle = flipped.len() / 2;
             flipped[middle] ^= 1;
             let long = [bytes.clone(), vec![0; 1000]].concat();
-            let others: [&[u8]; 5] = [&bytes[..bytes.len() / 2], &flipped, &long, b"", b"<html>sorry</html>"];
+            let others: [&[u8]; 5] = [
+                &bytes[..bytes.len() / 2],
+                &flipped,
+                &long,
+                b"",
+                b"<html>sorry</html>",
+            ];
             for (number, other) in others.into_iter().enumerate() {
                 fs::write(&object, other).unwrap();
                 let seat = team.seat(&format!("{kind}-{number}"));
@@ -422,7 +666,10 @@ fn what_a_hostile_store_gives_is_never_used() {
             fs::write(&object, bytes).unwrap();
         }
     }
-    assert_eq!(ran(&team.seat("last").run(&["build", "--json"]).expect(0)), 0);
+    assert_eq!(
+        ran(&team.seat("last").run(&["build", "--json"]).expect(0)),
+        0
+    );
 }
 
 #[test]
@@ -435,7 +682,10 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     ci.writes(&["build"]).expect(0);
     let head = team.objects("heads").remove(0);
     let old = fs::read(&head).unwrap();
-    ci.sandbox.write("fit.c", "#include \"fit.h\"\nint fit(void) { return 1 - 1; }\n");
+    ci.sandbox.write(
+        "fit.c",
+        "#include \"fit.h\"\nint fit(void) { return 1 - 1; }\n",
+    );
     ci.sandbox.write("table.txt", "high 07:01\n");
     ci.writes(&["build"]).expect(0);
     let person = team.seat("person");
@@ -443,24 +693,61 @@ fn an_older_head_is_not_believed_by_who_saw_a_newer_one() {
     fs::write(&head, old).unwrap();
     // What was seen last is still known on that machine.
     let run = person.run(&["shared"]).expect(0);
-    assert!(run.stdout.contains("its nubrik1/heads/main/"), "{}", run.stdout);
-    assert!(run.stdout.contains("is older than the one that was seen here"), "{}", run.stdout);
-    assert_eq!(ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)), 0);
+    assert!(
+        run.stdout.contains("its nubrik1/heads/main/"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout
+            .contains("is older than the one that was seen here"),
+        "{}",
+        run.stdout
+    );
+    assert_eq!(
+        ran(&team.seat("stranger").run(&["build", "--json"]).expect(0)),
+        0
+    );
     // Who writes prunes what is there, and hears that it is not the newest.
     let run = ci.writes(&["shared", "prune"]).expect(0);
-    assert!(run.stdout.contains("is older than the one that was seen here"), "{}{}", run.stdout, run.stderr);
+    assert!(
+        run.stdout
+            .contains("is older than the one that was seen here"),
+        "{}{}",
+        run.stdout,
+        run.stderr
+    );
 }
 
-/// The program as on a machine whose folder of headers is another one; `None` where nothing can be mounted.
+/// The program as on a machine whose folder of headers is another one; `None` where nothing can be
+/// mounted.
 fn on_another_machine(seat: &Seat<'_>, args: &[&str]) -> Option<Run> {
-    let can = std::process::Command::new("unshare").args(["-rm", "true"]).status().is_ok_and(|s| s.success());
+    let can = std::process::Command::new("unshare")
+        .args(["-rm", "true"])
+        .status()
+        .is_ok_and(|s| s.success());
     let state = seat.team.path(&format!("{}-state", seat.name));
     let mut inside = seat.sandbox.command(args);
-    inside.env("XDG_STATE_HOME", state).env("NUBRIK_SHARED_ROOT_KEY", &seat.team.root);
+    inside
+        .env("XDG_STATE_HOME", state)
+        .env("NUBRIK_SHARED_ROOT_KEY", &seat.team.root);
     let mut command = std::process::Command::new("unshare");
-    command.args(["-rm", "sh", "-c", "mount -t tmpfs none /usr/include && exec \"$0\" \"$@\""]);
-    command.arg(inside.get_program()).args(inside.get_args()).current_dir(&seat.sandbox.folder).env_clear();
-    command.envs(inside.get_envs().filter_map(|(name, value)| Some((name, value?))));
+    command.args([
+        "-rm",
+        "sh",
+        "-c",
+        "mount -t tmpfs none /usr/include && exec \"$0\" \"$@\"",
+    ]);
+    command
+        .arg(inside.get_program())
+        .args(inside.get_args())
+        .current_dir(&seat.sandbox.folder)
+        .env_clear();
+    command.envs(
+        inside
+            .get_envs()
+            .filter_map(|(name, value)| Some((name, value?))),
+    );
     can.then(|| crate::sandbox::finish(command))
 }
 
@@ -493,7 +780,9 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
     };
     let ci = team.seat("ci");
     given_image(&ci, nubrik_testing::layouts::LayerPacking::Gzip);
-    let run = ci.writes(&["build", "hello", "beside_it", "tide", "--json"]).expect(0);
+    let run = ci
+        .writes(&["build", "hello", "beside_it", "tide", "--json"])
+        .expect(0);
     assert_eq!(
         (&shared(&run)["uploaded"], &shared(&run)["local_only"]),
         (&json!(4), &json!(0)),
@@ -502,25 +791,43 @@ fn what_ran_in_an_image_rests_on_the_image_alone() {
     );
     let person = team.seat("person");
     given_image(&person, nubrik_testing::layouts::LayerPacking::Gzip);
-    let Some(run) = on_another_machine(&person, &["build", "hello", "beside_it", "tide", "--json"]) else {
+    let Some(run) = on_another_machine(&person, &["build", "hello", "beside_it", "tide", "--json"])
+    else {
         return skip(Need::Superuser, "another machine cannot be played here");
     };
     let run = run.expect(0);
-    // What looked at the machine's own headers is not that of the other machine; the image was not even unpacked.
+    // What looked at the machine's own headers is not that of the other machine; the image was not
+    // even unpacked.
     assert_eq!(run.ran(), ["make names"], "{}", run.stdout);
-    assert!(person.sandbox.cached_files().keys().all(|path| !path.contains("images/v1/roots")));
+    assert!(
+        person
+            .sandbox
+            .cached_files()
+            .keys()
+            .all(|path| !path.contains("images/v1/roots"))
+    );
     assert_eq!(person.sandbox.read("out/default/hello"), "#define TIDE 7\n");
     // The same contents in another packing.
     let third = team.seat("third");
     given_image(&third, nubrik_testing::layouts::LayerPacking::Zstandard);
-    let run = on_another_machine(&third, &["build", "hello", "tide", "--json"]).unwrap().expect(0);
+    let run = on_another_machine(&third, &["build", "hello", "tide", "--json"])
+        .unwrap()
+        .expect(0);
     assert_eq!(run.ran(), ["unpack image base"], "{}", run.stdout);
     // A step of this machine alone, in the image that came from the other one.
     third.sandbox.write("own.txt", "own\n");
-    let text = third.sandbox.read("targets.nub").replace("cat /usr", "cat {in \"own.txt\"} /usr");
+    let text = third
+        .sandbox
+        .read("targets.nub")
+        .replace("cat /usr", "cat {in \"own.txt\"} /usr");
     third.sandbox.write("targets.nub", &text);
-    on_another_machine(&third, &["build", "hello"]).unwrap().expect(0);
-    assert_eq!(third.sandbox.read("out/default/hello"), "own\n#define TIDE 7\n");
+    on_another_machine(&third, &["build", "hello"])
+        .unwrap()
+        .expect(0);
+    assert_eq!(
+        third.sandbox.read("out/default/hello"),
+        "own\n#define TIDE 7\n"
+    );
 }
 
 #[test]
@@ -539,8 +846,10 @@ fn a_service_starts_in_an_image_whose_files_only_the_shared_cache_has() {
         }
         test seen = check { run = sh`cat {in \"table.txt\"} > /dev/null; echo {board.port} > {scratch \"port\"}` }\n";
     let programs = programs_of_machine(&["sh", "cp", "sleep", "grep"]);
-    let entries: Vec<_> =
-        programs.iter().map(|(path, content)| LayerEntry::File(path, 0o755, content)).collect();
+    let entries: Vec<_> = programs
+        .iter()
+        .map(|(path, content)| LayerEntry::File(path, 0o755, content))
+        .collect();
     let team = Team::new(None);
     let seat = |name: &str| {
         let seat = team.seat(name);
@@ -553,7 +862,11 @@ fn a_service_starts_in_an_image_whose_files_only_the_shared_cache_has() {
     // The test runs again there; nothing else does.
     desk.sandbox.write("table.txt", "low 12:34\n");
     let run = desk.run(&["test", "--json"]).expect(0);
-    assert!(!run.ran().contains(&"make slow.tar".to_owned()), "{}", run.stdout);
+    assert!(
+        !run.ran().contains(&"make slow.tar".to_owned()),
+        "{}",
+        run.stdout
+    );
 }
 
 #[test]
@@ -583,8 +896,14 @@ fn results_rest_on_the_machine_as_it_was() {
         seat
     };
     let built = seat("ci").writes(&["build", "--json"]).expect(0);
-    assert_eq!((&shared(&built)["uploaded"], &shared(&built)["local_only"]), (&json!(3), &json!(1)));
-    assert_eq!(seat("same").run(&["build", "--json"]).expect(0).ran(), ["make count"]);
+    assert_eq!(
+        (&shared(&built)["uploaded"], &shared(&built)["local_only"]),
+        (&json!(3), &json!(1))
+    );
+    assert_eq!(
+        seat("same").run(&["build", "--json"]).expect(0).ran(),
+        ["make count"]
+    );
     fs::write(&place, "low\n").unwrap();
     let other = seat("content");
     let mut ran = other.run(&["build", "--json"]).expect(0).ran();
@@ -611,7 +930,12 @@ fn results_rest_on_the_machine_as_it_was() {
     let text = seat("ci2");
     team.member("ci2", &[]);
     let run = text.writes(&["build"]).expect(0);
-    assert!(run.stdout.contains("it reads /proc/cpuinfo, which differs between machines"), "{}", run.stdout);
+    assert!(
+        run.stdout
+            .contains("it reads /proc/cpuinfo, which differs between machines"),
+        "{}",
+        run.stdout
+    );
     for file in [&place, &link, &other] {
         fs::remove_file(file).unwrap();
     }
@@ -628,19 +952,36 @@ fn what_a_tool_reads_in_its_own_folder_counts_wherever_that_is() {
         fs::create_dir_all(prefix.join(below)).unwrap();
     }
     let program = prefix.join("bin/tides");
-    fs::write(&program, "#!/bin/sh\ncat \"$(dirname \"$0\")\"/../lib/tides/table\n").unwrap();
-    fs::set_permissions(&program, std::os::unix::fs::PermissionsExt::from_mode(0o755)).unwrap();
+    fs::write(
+        &program,
+        "#!/bin/sh\ncat \"$(dirname \"$0\")\"/../lib/tides/table\n",
+    )
+    .unwrap();
+    fs::set_permissions(
+        &program,
+        std::os::unix::fs::PermissionsExt::from_mode(0o755),
+    )
+    .unwrap();
     fs::write(prefix.join("lib/tides/table"), "high\n").unwrap();
     let path = format!("{}:/usr/bin:/bin", prefix.join("bin").display());
     let team = Team::new(None);
     let build = |name: &str, key: bool| {
         let seat = team.seat(name);
-        seat.sandbox.write("targets.nub", "target tide = step { run = `tides > {out \"tide\"}` }\n");
+        seat.sandbox.write(
+            "targets.nub",
+            "target tide = step { run = `tides > {out \"tide\"}` }\n",
+        );
         let (state, key_file) = (team.path(&format!("{name}-state")), team.path(name));
-        let mut variables =
-            vec![("XDG_STATE_HOME", state.as_str()), ("NUBRIK_SHARED_ROOT_KEY", &team.root), ("PATH", &path)];
+        let mut variables = vec![
+            ("XDG_STATE_HOME", state.as_str()),
+            ("NUBRIK_SHARED_ROOT_KEY", &team.root),
+            ("PATH", &path),
+        ];
         variables.extend(key.then_some(("NUBRIK_SHARED_KEY", key_file.as_str())));
-        (seat.sandbox.run_with(&["build", "--json"], &variables), seat)
+        (
+            seat.sandbox.run_with(&["build", "--json"], &variables),
+            seat,
+        )
     };
     let (run, _) = build("ci", true);
     if run.stdout.contains("No such file") {
@@ -659,26 +1000,44 @@ fn what_others_hold_of_a_key_is_told_to_no_other_store() {
     if !has_sandboxes() {
         return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
-    // Results that came from one store do not answer for a workspace that uses another one, or none.
+    // Results that came from one store do not answer for a workspace that uses another one, or
+    // none.
     let (one, other) = (Team::new(None), Team::new(None));
     one.built_by_ci();
     let person = one.seat("person");
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
-    let settings = format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", other.at, other.root);
+    let settings = format!(
+        "[shared]\nat = \"{}\"\nroot_key = \"{}\"\n",
+        other.at, other.root
+    );
     for settings in [settings.as_str(), ""] {
         fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
         person.sandbox.write("nubrik.toml", settings);
-        let root = if settings.is_empty() { &one.root } else { &other.root };
+        let root = if settings.is_empty() {
+            &one.root
+        } else {
+            &other.root
+        };
         let run = person.sandbox.run_with(
             &["build", "--json"],
-            &[("XDG_STATE_HOME", &one.path("person-state")), ("NUBRIK_SHARED_ROOT_KEY", root)],
+            &[
+                ("XDG_STATE_HOME", &one.path("person-state")),
+                ("NUBRIK_SHARED_ROOT_KEY", root),
+            ],
         );
         assert_eq!(ran(&run.expect(0)), 5, "{settings}");
         fs::remove_dir_all(person.sandbox.folder.join(".nubrik")).unwrap();
-        person.sandbox.run(&["cache", "prune", "--size", "0MiB"]).expect(0);
         person
             .sandbox
-            .write("nubrik.toml", &format!("[shared]\nat = \"{}\"\nroot_key = \"{}\"\n", one.at, one.root));
+            .run(&["cache", "prune", "--size", "0MiB"])
+            .expect(0);
+        person.sandbox.write(
+            "nubrik.toml",
+            &format!(
+                "[shared]\nat = \"{}\"\nroot_key = \"{}\"\n",
+                one.at, one.root
+            ),
+        );
         assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     }
 }
@@ -717,7 +1076,11 @@ impl Server {
             requests: Arc::default(),
             ends: Arc::default(),
         };
-        let (mood, requests, ends) = (server.mood.clone(), server.requests.clone(), server.ends.clone());
+        let (mood, requests, ends) = (
+            server.mood.clone(),
+            server.requests.clone(),
+            server.ends.clone(),
+        );
         let folder = folder.to_owned();
         std::thread::spawn(move || {
             for stream in listener.incoming().flatten() {
@@ -750,7 +1113,10 @@ fn answer(
     requests: &AtomicUsize,
 ) -> Option<()> {
     let mut first = String::new();
-    reader.read_line(&mut first).ok().filter(|count| *count > 0)?;
+    reader
+        .read_line(&mut first)
+        .ok()
+        .filter(|count| *count > 0)?;
     let (mut length, mut range) = (0, None);
     loop {
         let mut line = String::new();
@@ -773,7 +1139,10 @@ fn answer(
     let path = folder.join(first.split(' ').nth(1)?.trim_start_matches("/team/"));
     let now = *mood.lock();
     let mut send = |status: &str, body: &[u8]| {
-        let head = format!("HTTP/1.1 {status}\r\nContent-Length: {}\r\n\r\n", body.len());
+        let head = format!(
+            "HTTP/1.1 {status}\r\nContent-Length: {}\r\n\r\n",
+            body.len()
+        );
         stream.write_all(head.as_bytes()).ok()?;
         match now {
             Mood::Stalls => std::thread::sleep(Duration::from_secs(60)),
@@ -786,7 +1155,10 @@ fn answer(
             }
             _ => return stream.write_all(body).ok(),
         }
-        stream.shutdown(std::net::Shutdown::Both).ok().filter(|()| false)
+        stream
+            .shutdown(std::net::Shutdown::Both)
+            .ok()
+            .filter(|()| false)
     };
     match now {
         Mood::Status(status) => send(&format!("{status} No"), b""),
@@ -818,23 +1190,45 @@ fn servers_that_know_get_and_put_are_stores_and_bad_ones_cost_little() {
     let run = team.seat("person").run(&["build", "--json"]).expect(0);
     assert_eq!((ran(&run), shared(&run)["trouble"].as_str()), (0, None));
     // The list, a head, a manifest and a segment; then three parts and the whole of a pack.
-    assert!(server.requests.load(Ordering::SeqCst) <= 8, "{}", server.requests.load(Ordering::SeqCst));
-    let moods = [Mood::Status(500), Mood::Status(403), Mood::Cuts, Mood::Stalls, Mood::Dribbles];
+    assert!(
+        server.requests.load(Ordering::SeqCst) <= 8,
+        "{}",
+        server.requests.load(Ordering::SeqCst)
+    );
+    let moods = [
+        Mood::Status(500),
+        Mood::Status(403),
+        Mood::Cuts,
+        Mood::Stalls,
+        Mood::Dribbles,
+    ];
     for mood in moods {
         *server.mood.lock() = mood;
         let seat = team.seat(&format!("{mood:?}"));
         let run = seat.run(&["build", "--json"]).expect(0);
         assert_eq!(ran(&run), 5, "{mood:?}");
-        assert!(shared(&run)["trouble"].is_string(), "{mood:?}: {}", run.stdout);
+        assert!(
+            shared(&run)["trouble"].is_string(),
+            "{mood:?}: {}",
+            run.stdout
+        );
         // One who writes says so, and its build is as right.
         if mood == Mood::Status(500) {
             let ci = team.seat("ci");
             ci.sandbox.write("table.txt", "low 12:20\n");
-            assert!(ci.writes(&["build"]).expect(0).stdout.contains("status 500"));
+            assert!(
+                ci.writes(&["build"])
+                    .expect(0)
+                    .stdout
+                    .contains("status 500")
+            );
         }
     }
     *server.mood.lock() = Mood::Whole;
-    assert_eq!(ran(&team.seat("whole").run(&["build", "--json"]).expect(0)), 0);
+    assert_eq!(
+        ran(&team.seat("whole").run(&["build", "--json"]).expect(0)),
+        0
+    );
     drop(server);
 }
 
@@ -851,20 +1245,28 @@ fn a_build_that_was_cut_off_while_it_wrote_is_completed_by_the_next() {
         for object in team.objects(kind) {
             fs::remove_file(object).unwrap();
         }
-        assert_eq!(ran(&team.seat("before").run(&["build", "--json"]).expect(0)), 5, "{kind}");
+        assert_eq!(
+            ran(&team.seat("before").run(&["build", "--json"]).expect(0)),
+            5,
+            "{kind}"
+        );
     }
     fs::remove_dir_all(team.path("ci-state")).unwrap();
     ci.sandbox.run(&["build"]).expect(0);
     ci.writes(&["build"]).expect(0);
-    assert_eq!(ran(&team.seat("after").run(&["build", "--json"]).expect(0)), 0);
+    assert_eq!(
+        ran(&team.seat("after").run(&["build", "--json"]).expect(0)),
+        0
+    );
 }
 
 /// A seat whose workspace makes a large file of a table.
 fn with_large_file<'t>(team: &'t Team, name: &str) -> Seat<'t> {
     let seat = team.seat(name);
     let made = "awk 'BEGIN { srand(7) } { for (i = 0; i < 40000; i++) printf \"%s %d %d\\n\", $0, i, rand() * 1e9 }' ";
-    let script =
-        format!("target tides = step {{ run = sh`{made} {{in \"table.txt\"}} > {{out \"tides.txt\"}}` }}\n");
+    let script = format!(
+        "target tides = step {{ run = sh`{made} {{in \"table.txt\"}} > {{out \"tides.txt\"}}` }}\n"
+    );
     seat.sandbox.write("targets.nub", &script);
     seat
 }
@@ -875,11 +1277,17 @@ fn large_files_come_as_what_differs_from_those_that_were_here() {
         return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
-    let (ci, person) = (with_large_file(&team, "ci"), with_large_file(&team, "person"));
+    let (ci, person) = (
+        with_large_file(&team, "ci"),
+        with_large_file(&team, "person"),
+    );
     ci.writes(&["build"]).expect(0);
     let first = shared(&person.run(&["build", "--json"]).expect(0));
     assert_eq!(first["differences"], 0);
-    let tables = ["high 06:12\nlow 12:20\n", "high 06:12\nlow 12:20\nhigh 18:31\n"];
+    let tables = [
+        "high 06:12\nlow 12:20\n",
+        "high 06:12\nlow 12:20\nhigh 18:31\n",
+    ];
     for table in tables {
         ci.sandbox.write("table.txt", table);
         ci.writes(&["build"]).expect(0);
@@ -888,7 +1296,10 @@ fn large_files_come_as_what_differs_from_those_that_were_here() {
     person.sandbox.write("table.txt", tables[1]);
     let run = person.run(&["build", "--json"]).expect(0);
     assert_eq!((ran(&run), &shared(&run)["differences"]), (0, &json!(1)));
-    assert_eq!(person.sandbox.read("out/default/tides.txt"), ci.sandbox.read("out/default/tides.txt"));
+    assert_eq!(
+        person.sandbox.read("out/default/tides.txt"),
+        ci.sandbox.read("out/default/tides.txt")
+    );
     // Who has nothing takes the whole, and so does who is given something else as a difference.
     let newcomer = with_large_file(&team, "newcomer");
     newcomer.sandbox.write("table.txt", tables[1]);
@@ -902,7 +1313,12 @@ fn large_files_come_as_what_differs_from_those_that_were_here() {
     other.sandbox.write("table.txt", tables[0]);
     let run = other.run(&["build", "--json"]).expect(0);
     assert_eq!((ran(&run), &shared(&run)["differences"]), (0, &json!(0)));
-    assert!(other.sandbox.read("out/default/tides.txt").contains("low 12:20"));
+    assert!(
+        other
+            .sandbox
+            .read("out/default/tides.txt")
+            .contains("low 12:20")
+    );
 }
 
 #[test]
@@ -913,10 +1329,13 @@ fn what_is_not_given_in_time_is_given_by_the_next_build() {
     let team = Team::new(None);
     let ci = team.seat("ci");
     let settings = ci.sandbox.read("nubrik.toml");
-    ci.sandbox.write("nubrik.toml", &format!("{settings}wait = 0\n"));
+    ci.sandbox
+        .write("nubrik.toml", &format!("{settings}wait = 0\n"));
     let run = ci.writes(&["build", "--json"]).expect(0);
-    let (given, late) =
-        (shared(&run)["uploaded"].as_u64().unwrap(), shared(&run)["not_uploaded"].as_u64().unwrap());
+    let (given, late) = (
+        shared(&run)["uploaded"].as_u64().unwrap(),
+        shared(&run)["not_uploaded"].as_u64().unwrap(),
+    );
     assert_eq!(given + late, 5);
     // Another target, with time: what was late goes along.
     ci.sandbox.write("nubrik.toml", &settings);
@@ -934,7 +1353,8 @@ fn many_builds_leave_few_segments() {
     let team = Team::new(None);
     let ci = team.seat("ci");
     for number in 0..20 {
-        ci.sandbox.write("table.txt", &format!("high 06:{number:02}\n"));
+        ci.sandbox
+            .write("table.txt", &format!("high 06:{number:02}\n"));
         ci.writes(&["build", "pages"]).expect(0);
     }
     let person = team.seat("person");
@@ -942,7 +1362,11 @@ fn many_builds_leave_few_segments() {
     let run = person.run(&["build", "pages", "--json"]).expect(0);
     assert_eq!(ran(&run), 0);
     // The list, a head, its manifest, at most a few segments, and one pack or two.
-    assert!(shared(&run)["requests"].as_u64().unwrap() <= 14, "{}", shared(&run));
+    assert!(
+        shared(&run)["requests"].as_u64().unwrap() <= 14,
+        "{}",
+        shared(&run)
+    );
 }
 
 #[test]
@@ -960,19 +1384,32 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
     }
     early.sandbox.write("table.txt", tables[0]);
     assert!(
-        ci.run(&["shared", "prune"]).expect(2).stderr.contains("only a writer of the channel can prune it")
+        ci.run(&["shared", "prune"])
+            .expect(2)
+            .stderr
+            .contains("only a writer of the channel can prune it")
     );
     // Everything was used today.
-    let run = ci.writes(&["shared", "prune", "--unused-for", "1", "--json"]).expect(0);
-    assert_eq!((&run.events()[0]["kept"], &run.events()[0]["dropped"]), (&json!(3), &json!(0)));
+    let run = ci
+        .writes(&["shared", "prune", "--unused-for", "1", "--json"])
+        .expect(0);
+    assert_eq!(
+        (&run.events()[0]["kept"], &run.events()[0]["dropped"]),
+        (&json!(3), &json!(0))
+    );
     let person = with_large_file(&team, "person");
     person.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&person.run(&["build", "--json"]).expect(0)), 0);
     assert_eq!(ran(&early.run(&["build", "--json"]).expect(0)), 0);
     assert!(
-        person.run(&["shared", "verify"]).expect(0).stdout.contains("every byte has the digest in its name")
+        person
+            .run(&["shared", "verify"])
+            .expect(0)
+            .stdout
+            .contains("every byte has the digest in its name")
     );
-    // Something is lost, and something is damaged: it is reported, and who writes gives it once more.
+    // Something is lost, and something is damaged: it is reported, and who writes gives it once
+    // more.
     for object in team.objects("contents") {
         fs::remove_file(object).unwrap();
     }
@@ -983,8 +1420,16 @@ fn what_is_used_stays_and_what_is_wrong_is_told() {
     let other = with_large_file(&team, "other");
     other.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&other.run(&["build", "--json"]).expect(0)), 1);
-    assert!(ci.writes(&["shared", "verify"]).expect(1).stdout.contains("try       "));
-    assert_eq!(shared(&ci.writes(&["build", "--json"]).expect(0))["uploaded"], 1);
+    assert!(
+        ci.writes(&["shared", "verify"])
+            .expect(1)
+            .stdout
+            .contains("try       ")
+    );
+    assert_eq!(
+        shared(&ci.writes(&["build", "--json"]).expect(0))["uploaded"],
+        1
+    );
     let third = with_large_file(&team, "third");
     third.sandbox.write("table.txt", tables[2]);
     assert_eq!(ran(&third.run(&["build", "--json"]).expect(0)), 0);
@@ -996,8 +1441,7 @@ fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
         return skip(Need::Confinement, "without sandboxes nothing is shared");
     }
     let team = Team::new(None);
-    let stamp =
-        "target stamp = step { run = sh`date +%N > {outfolder \"s\"}/when; echo b > {outfolder \"s\"}/b` }\n";
+    let stamp = "target stamp = step { run = sh`date +%N > {outfolder \"s\"}/when; echo b > {outfolder \"s\"}/b` }\n";
     let definitions = format!("{}{stamp}", FILES[0].1);
     let with_stamp = |name: &str| {
         let seat = team.seat(name);
@@ -1009,24 +1453,51 @@ fn what_comes_out_otherwise_is_shown_and_given_to_nobody() {
     assert_eq!(shared(&run)["uploaded"], 6);
     let person = with_stamp("person");
     let run = person.run(&["build", "--verify"]).expect(1);
-    assert!(run.stdout.contains("verified  5 steps ran again and made the same bytes"), "{}", run.stdout);
     assert!(
-        run.stdout.contains("differs   stamp") && run.stdout.contains("then and now, in s/when: byte "),
+        run.stdout
+            .contains("verified  5 steps ran again and made the same bytes"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        run.stdout.contains("differs   stamp")
+            && run.stdout.contains("then and now, in s/when: byte "),
         "{}",
         run.stdout
     );
     // What is in place stays.
-    assert!(person.run(&["build"]).expect(0).stdout.starts_with("nothing to run"));
+    assert!(
+        person
+            .run(&["build"])
+            .expect(0)
+            .stdout
+            .starts_with("nothing to run")
+    );
     // Who writes finds it before anybody is given it.
     let other = team.seat("other");
     let key = team.member("other", &[]);
     assert!(key.starts_with("ed25519:"));
-    other.sandbox.write("targets.nub", &definitions.replace("echo b", "echo c"));
+    other
+        .sandbox
+        .write("targets.nub", &definitions.replace("echo b", "echo c"));
     let settings = other.sandbox.read("nubrik.toml");
-    other.sandbox.write("nubrik.toml", &format!("{settings}verify = 1\n"));
+    other
+        .sandbox
+        .write("nubrik.toml", &format!("{settings}verify = 1\n"));
     let run = other.writes(&["build", "stamp"]).expect(1);
-    assert!(run.stdout.contains("1 result stays on this machine: came out otherwise"), "{}", run.stdout);
-    assert!(other.run(&["build", "--verify=x"]).expect(2).stderr.contains("a share is a number"));
+    assert!(
+        run.stdout
+            .contains("1 result stays on this machine: came out otherwise"),
+        "{}",
+        run.stdout
+    );
+    assert!(
+        other
+            .run(&["build", "--verify=x"])
+            .expect(2)
+            .stderr
+            .contains("a share is a number")
+    );
 }
 
 #[test]
@@ -1039,13 +1510,25 @@ fn wrong_settings_are_told_with_a_mend() {
             "does not say where the shared cache is",
         ),
         ("[shared]\nat = \"tmp/x\"\n", "`at` is an address"),
-        ("[shared]\nat = \"/tmp/x\"\nroot_key = \"abc\"\n", "`root_key` is a public key"),
-        ("[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n", "`shared` has no `rot`"),
+        (
+            "[shared]\nat = \"/tmp/x\"\nroot_key = \"abc\"\n",
+            "`root_key` is a public key",
+        ),
+        (
+            "[shared]\nat = \"/tmp/x\"\nrot = \"abc\"\n",
+            "`shared` has no `rot`",
+        ),
         ("[shared]\nchannels = [\"a b\"]\n", "a channel is a name"),
-        ("[shared]\nat = \"s3://isles/x\"\n", "does not say on which server"),
+        (
+            "[shared]\nat = \"s3://isles/x\"\n",
+            "does not say on which server",
+        ),
         ("[shared]\nwait = -1\n", "`wait` is a number of seconds"),
         ("[shared]\nverify = 2\n", "`verify` is a number from 0 to 1"),
-        ("[shared]\nendpoint = \"storage\"\n", "`endpoint` is the address of a server"),
+        (
+            "[shared]\nendpoint = \"storage\"\n",
+            "`endpoint` is the address of a server",
+        ),
         ("shared = 3\n", "`shared` is a table"),
     ] {
         sandbox.write("nubrik.toml", settings);
@@ -1053,7 +1536,10 @@ fn wrong_settings_are_told_with_a_mend() {
         assert!(run.stderr.contains(said), "{settings}: {}", run.stderr);
     }
     for (settings, said) in [
-        ("[workers]\nat = \"nats:/x\"\n", "`at` is the address of a NATS server"),
+        (
+            "[workers]\nat = \"nats:/x\"\n",
+            "`at` is the address of a NATS server",
+        ),
         ("[workers]\npool = \"a b\"\n", "`pool` is a name"),
         ("[workers]\npol = \"a\"\n", "`workers` has no `pol`"),
         ("[workers]\n", "does not say where the server is"),
@@ -1065,21 +1551,52 @@ fn wrong_settings_are_told_with_a_mend() {
     }
     sandbox.write("nubrik.toml", "");
     for command in [&["workers", "serve"][..], &["workers"]] {
-        assert!(sandbox.run(command).expect(2).stderr.contains("names no server for workers"));
+        assert!(
+            sandbox
+                .run(command)
+                .expect(2)
+                .stderr
+                .contains("names no server for workers")
+        );
     }
     sandbox.write("nubrik.toml", "[workers]\nat = \"nats://127.0.0.1:9\"\n");
     let run = sandbox.run(&["workers"]).expect(1);
     assert!(
-        run.stderr.contains("give and take jobs at nats://127.0.0.1:9, and you did not agree"),
+        run.stderr
+            .contains("give and take jobs at nats://127.0.0.1:9, and you did not agree"),
         "{}",
         run.stderr
     );
-    sandbox.run(&["agree"]).expect(0).says("asks to   give and take jobs at nats://127.0.0.1:9");
-    sandbox.run(&["agree", "--yes"]).expect(0).says("agreed    give and take jobs");
-    assert!(sandbox.run(&["workers"]).expect(1).stderr.contains("cannot be reached"));
-    assert!(sandbox.run(&["workers", "serve"]).expect(2).stderr.contains("NUBRIK_WORKER_KEY"));
+    sandbox
+        .run(&["agree"])
+        .expect(0)
+        .says("asks to   give and take jobs at nats://127.0.0.1:9");
+    sandbox
+        .run(&["agree", "--yes"])
+        .expect(0)
+        .says("agreed    give and take jobs");
+    assert!(
+        sandbox
+            .run(&["workers"])
+            .expect(1)
+            .stderr
+            .contains("cannot be reached")
+    );
+    assert!(
+        sandbox
+            .run(&["workers", "serve"])
+            .expect(2)
+            .stderr
+            .contains("NUBRIK_WORKER_KEY")
+    );
     sandbox.write("nubrik.toml", "");
-    assert!(sandbox.run(&["shared"]).expect(2).stderr.contains("this workspace names no shared cache"));
+    assert!(
+        sandbox
+            .run(&["shared"])
+            .expect(2)
+            .stderr
+            .contains("this workspace names no shared cache")
+    );
 }
 
 #[test]
@@ -1089,8 +1606,10 @@ fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
     let mirror = team.path("mirror, of a site");
     let seat = |name: &str| {
         let seat = team.seat(name);
-        let text =
-            format!("[shared]\nat = \"{mirror}\"\nbehind = \"{}\"\nroot_key = \"{}\"\n", team.at, team.root);
+        let text = format!(
+            "[shared]\nat = \"{mirror}\"\nbehind = \"{}\"\nroot_key = \"{}\"\n",
+            team.at, team.root
+        );
         seat.sandbox.write("nubrik.toml", &text);
         seat
     };
@@ -1099,9 +1618,15 @@ fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
     assert_eq!(first["mirror_bytes"], 0, "{first}");
     assert!(first["copied_bytes"].as_u64() >= Some(1000), "{first}");
     let second = seat("second").run(&["build", "--json"]).expect(0);
-    let (taken, of_mirror) =
-        (shared(&second)["moved_bytes"].as_u64(), shared(&second)["mirror_bytes"].as_u64());
-    assert!(of_mirror > Some(1000) && taken < of_mirror.map(|bytes| bytes + 1000), "{}", shared(&second));
+    let (taken, of_mirror) = (
+        shared(&second)["moved_bytes"].as_u64(),
+        shared(&second)["mirror_bytes"].as_u64(),
+    );
+    assert!(
+        of_mirror > Some(1000) && taken < of_mirror.map(|bytes| bytes + 1000),
+        "{}",
+        shared(&second)
+    );
     assert_eq!(ran(&second), 0);
     let words = seat("third").run(&["build", "--plain"]).expect(0).stdout;
     assert!(words.contains(" of that from the mirror, "), "{words}");
@@ -1113,10 +1638,13 @@ fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
     assert!(ran(&team.seat("fifth").run(&["build", "--json"]).expect(0)) > 0);
     fs::rename(&gone, &store).unwrap();
 
-    // A mirror that gives something else is seen, and what it should give comes from the shared cache.
+    // A mirror that gives something else is seen, and what it should give comes from the shared
+    // cache.
     let mut files = Vec::new();
     files_in(Path::new(&mirror), &mut files);
-    files.iter().for_each(|file| fs::write(file, "something else").unwrap());
+    files
+        .iter()
+        .for_each(|file| fs::write(file, "something else").unwrap());
     let sixth = seat("sixth").run(&["build", "--plain"]).expect(0).stdout;
     assert!(
         sixth.contains("the mirror at file:///") && sixth.contains(" is not that; what it did not"),
@@ -1124,7 +1652,10 @@ fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
     );
     assert!(!sixth.contains("not asked any more"), "{sixth}");
     let seventh = seat("seventh").run(&["build", "--json"]).expect(0);
-    assert_eq!((ran(&seventh), shared(&seventh)["mirror_trouble"].as_str()), (0, None));
+    assert_eq!(
+        (ran(&seventh), shared(&seventh)["mirror_trouble"].as_str()),
+        (0, None)
+    );
 
     // What is said of it, and what is asked for.
     let state = seat("eighth").run(&["shared"]).expect(0).stdout;
@@ -1133,12 +1664,25 @@ fn a_mirror_gives_to_its_site_what_came_from_far_away_once() {
     let variables = [("XDG_STATE_HOME", &*team.path("own-state"))];
     let trusts = |args: &[&str]| stranger.sandbox.run_with(args, &variables).expect(0);
     let refused = trusts(&["build", "--json"]);
-    assert!(refused.stdout.contains("which you do not trust yet"), "{}", refused.stdout);
+    assert!(
+        refused.stdout.contains("which you do not trust yet"),
+        "{}",
+        refused.stdout
+    );
     trusts(&["shared", "trust"]);
-    assert_eq!(ran(&trusts(&["build", "--rerun", "--json"])), ran(&trusts(&["build", "--rerun", "--json"])));
+    assert_eq!(
+        ran(&trusts(&["build", "--rerun", "--json"])),
+        ran(&trusts(&["build", "--rerun", "--json"]))
+    );
     // Another mirror is another place: it is asked for again.
     let text = stranger.sandbox.read("nubrik.toml");
-    stranger.sandbox.write("nubrik.toml", &text.replace(&mirror, &team.path("foreign")));
+    stranger
+        .sandbox
+        .write("nubrik.toml", &text.replace(&mirror, &team.path("foreign")));
     let refused = trusts(&["build", "--rerun", "--json"]);
-    assert!(refused.stdout.contains("which you do not trust yet"), "{}", refused.stdout);
+    assert!(
+        refused.stdout.contains("which you do not trust yet"),
+        "{}",
+        refused.stdout
+    );
 }

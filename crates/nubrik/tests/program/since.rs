@@ -1,5 +1,6 @@
-//! What `--since` means, compared with the truth: a tree is built and committed, edited at random (contents, moves, deletions, links,
-//! new and lost packages, ignore files, a submodule), and built again. Whatever was not current then must have been listed.
+//! What `--since` means, compared with the truth: a tree is built and committed, edited at random
+//! (contents, moves, deletions, links, new and lost packages, ignore files, a submodule), and built
+//! again. Whatever was not current then must have been listed.
 //!
 //! `NUBRIK_TEST_CASES` sets how many trees are tried.
 
@@ -13,8 +14,8 @@ use nubrik_testing::{Need, skip};
 use proptest::prelude::*;
 use proptest::test_runner::{Config, TestRunner};
 
-/// What each package declares: by a glob of its own folder, of all below it, of a folder whose files are only counted, of what is
-/// behind a link, and of what another package makes.
+/// What each package declares: by a glob of its own folder, of all below it, of a folder whose
+/// files are only counted, of what is behind a link, and of what another package makes.
 const PACKAGE: &str = "target near = step { run = `cat {glob(\"*.x\", or_none = true)} /dev/null > {out \"o\"}` }\n\
     target deep = step { run = `cat {glob(\"**/*.x\", or_none = true)} /dev/null > {out \"o\"}` }\n\
     target count = write { path = \"o\", text = \"{glob(\"d/*\", or_none = true).len}\" }\n\
@@ -62,7 +63,12 @@ struct Tree(Sandbox);
 
 fn git(folder: &std::path::Path, args: &[&str]) -> bool {
     let done = Command::new("git")
-        .args(["-c", "user.name=Ardle", "-c", "user.email=ardle@skerrin.example"])
+        .args([
+            "-c",
+            "user.name=Ardle",
+            "-c",
+            "user.email=ardle@skerrin.example",
+        ])
         .args(["-c", "protocol.file.allow=always"])
         .args(args)
         .current_dir(folder)
@@ -93,7 +99,11 @@ impl Tree {
             skip(Need::Git, "there is no git that makes submodules");
             return None;
         }
-        for (folder, at) in FOLDERS.iter().zip(0..).filter(|(folder, _)| **folder != "ext") {
+        for (folder, at) in FOLDERS
+            .iter()
+            .zip(0..)
+            .filter(|(folder, _)| **folder != "ext")
+        {
             sandbox.write(&format!("{folder}/a.x"), &format!("{folder} {at}\n"));
             sandbox.write(&format!("{folder}/b.x"), &format!("{folder} b\n"));
         }
@@ -101,7 +111,9 @@ impl Tree {
             std::os::unix::fs::symlink("../v1", own.join(package).join("cur")).unwrap();
         }
         assert!(
-            git(own, &["add", "-A"]) && git(own, &["commit", "-qm", "one"]) && git(own, &["tag", "before"])
+            git(own, &["add", "-A"])
+                && git(own, &["commit", "-qm", "one"])
+                && git(own, &["tag", "before"])
         );
         Some(Tree(sandbox))
     }
@@ -110,7 +122,10 @@ impl Tree {
     fn copy(&self) -> Tree {
         let sandbox = Sandbox::new(&[]);
         let from = format!("{}/.", self.0.folder.display());
-        let copied = Command::new("cp").args(["-a", &from]).arg(&sandbox.folder).status();
+        let copied = Command::new("cp")
+            .args(["-a", &from])
+            .arg(&sandbox.folder)
+            .status();
         assert!(copied.is_ok_and(|status| status.success()));
         Tree(sandbox)
     }
@@ -119,7 +134,9 @@ impl Tree {
         let own = &self.0.folder;
         let at = |folder: usize, name: char| own.join(FOLDERS[folder]).join(format!("{name}.x"));
         match *edit {
-            Edit::Write { folder, name, text } => fs::write(at(folder, name), format!("{text}\n")).unwrap(),
+            Edit::Write { folder, name, text } => {
+                fs::write(at(folder, name), format!("{text}\n")).unwrap()
+            }
             Edit::Delete { folder, name } => drop(fs::remove_file(at(folder, name))),
             Edit::Move { from, name, to } => drop(fs::rename(at(from, name), at(to, name))),
             Edit::Lead { package, to } => {
@@ -130,14 +147,27 @@ impl Tree {
             Edit::Declare { folder } => {
                 fs::write(own.join(FOLDERS[folder]).join("targets.nub"), PACKAGE).unwrap();
             }
-            Edit::Forget { folder } => drop(fs::remove_file(own.join(FOLDERS[folder]).join("targets.nub"))),
+            Edit::Forget { folder } => drop(fs::remove_file(
+                own.join(FOLDERS[folder]).join("targets.nub"),
+            )),
             Edit::Ignore { folder, name } => {
-                fs::write(own.join(FOLDERS[folder]).join(".gitignore"), format!("{name}.x\n")).unwrap();
+                fs::write(
+                    own.join(FOLDERS[folder]).join(".gitignore"),
+                    format!("{name}.x\n"),
+                )
+                .unwrap();
             }
-            Edit::Unignore { folder } => drop(fs::remove_file(own.join(FOLDERS[folder]).join(".gitignore"))),
+            Edit::Unignore { folder } => drop(fs::remove_file(
+                own.join(FOLDERS[folder]).join(".gitignore"),
+            )),
             Edit::Reword { package } => {
                 let text = PACKAGE.replacen("/dev/null", "/dev/null /dev/null", 1);
-                fs::write(own.join(if package { "p" } else { "q" }).join("targets.nub"), text).unwrap();
+                fs::write(
+                    own.join(if package { "p" } else { "q" })
+                        .join("targets.nub"),
+                    text,
+                )
+                .unwrap();
             }
             Edit::Commit => {
                 git(&own.join("ext"), &["add", "-A"]);
@@ -150,8 +180,13 @@ impl Tree {
 }
 
 fn targets(run: &Run, is_meant: impl Fn(&serde_json::Value) -> bool) -> BTreeSet<String> {
-    let meant = run.events().into_iter().filter(|event| event["target"].is_string() && is_meant(event));
-    meant.map(|event| event["target"].as_str().unwrap().to_owned()).collect()
+    let meant = run
+        .events()
+        .into_iter()
+        .filter(|event| event["target"].is_string() && is_meant(event));
+    meant
+        .map(|event| event["target"].as_str().unwrap().to_owned())
+        .collect()
 }
 
 #[test]
@@ -159,23 +194,46 @@ fn what_changed_since_a_revision_is_never_skipped() {
     let cases = nubrik_testing::cases(24);
     let Some(first) = Tree::new() else { return };
     let (listed_ever, there_ever) = (Cell::new(0), Cell::new(0));
-    let mut runner = TestRunner::new(Config { cases, failure_persistence: None, ..Config::default() });
+    let mut runner = TestRunner::new(Config {
+        cases,
+        failure_persistence: None,
+        ..Config::default()
+    });
     let tried = runner.run(&prop::collection::vec(edit(), 1..9), |edits| {
         let tree = first.copy();
         let sandbox = &tree.0;
         sandbox.run(&["build", "-q"]).expect(0);
         edits.iter().for_each(|edit| tree.apply(edit));
-        let listed = targets(&sandbox.run(&["list", "--json", "--since", "before"]).expect(0), |_| true);
+        let listed = targets(
+            &sandbox
+                .run(&["list", "--json", "--since", "before"])
+                .expect(0),
+            |_| true,
+        );
         let there = targets(&sandbox.run(&["list", "--json"]).expect(0), |_| true);
         let built = sandbox.run(&["build", "--json", "--reasons"]).expect(0);
-        let changed = targets(&built, |event| event["event"] == "step" && event["state"] != "current");
+        let changed = targets(&built, |event| {
+            event["event"] == "step" && event["state"] != "current"
+        });
         let skipped: Vec<&String> = changed.difference(&listed).collect();
-        prop_assert!(skipped.is_empty(), "{:?} were skipped, of which listed are {:?}", skipped, listed);
+        prop_assert!(
+            skipped.is_empty(),
+            "{:?} were skipped, of which listed are {:?}",
+            skipped,
+            listed
+        );
         listed_ever.set(listed_ever.get() + listed.len());
         there_ever.set(there_ever.get() + there.len());
         Ok(())
     });
     tried.unwrap();
-    assert!(listed_ever.get() < there_ever.get(), "nothing is ever skipped");
-    println!("listed {} of {} targets", listed_ever.get(), there_ever.get());
+    assert!(
+        listed_ever.get() < there_ever.get(),
+        "nothing is ever skipped"
+    );
+    println!(
+        "listed {} of {} targets",
+        listed_ever.get(),
+        there_ever.get()
+    );
 }

@@ -1,5 +1,5 @@
-//! The rule inside each crate: files use one another in one direction. The circles that there are have their reasons in
-//! `ARCHITECTURE.md`.
+//! The rule inside each crate: files use one another in one direction. The circles that there are
+//! have their reasons in `ARCHITECTURE.md`.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::fs;
@@ -7,11 +7,30 @@ use std::path::Path;
 
 /// The circles that `ARCHITECTURE.md` gives reasons for: a crate, and modules of it.
 const KNOWN: [(&str, &[&str]); 4] = [
-    ("lang", &["eval::forms::check", "eval::natives", "eval::services", "eval::steps", "eval::words"]),
+    (
+        "lang",
+        &[
+            "eval::forms::check",
+            "eval::natives",
+            "eval::services",
+            "eval::steps",
+            "eval::words",
+        ],
+    ),
     ("lang", &["builtins", "eval", "hir", "types", "value"]),
     (
         "machine",
-        &["asking", "boxes", "machine", "places", "residents", "roots", "services", "tool_parts", "tools"],
+        &[
+            "asking",
+            "boxes",
+            "machine",
+            "places",
+            "residents",
+            "roots",
+            "services",
+            "tool_parts",
+            "tools",
+        ],
     ),
     (
         "syntax",
@@ -37,12 +56,23 @@ fn modules(src: &Path) -> BTreeMap<String, String> {
                 open.push(path);
                 continue;
             }
-            let name = path.strip_prefix(src).unwrap().with_extension("").display().to_string();
+            let name = path
+                .strip_prefix(src)
+                .unwrap()
+                .with_extension("")
+                .display()
+                .to_string();
             let name = name.trim_end_matches("/mod").replace('/', "::");
             let text = fs::read_to_string(&path).unwrap();
             let text = text.split("#[cfg(test)]").next().unwrap_or_default();
-            let lines = text.lines().map(|line| line.split("//").next().unwrap_or_default());
-            let name = if name == "lib" || name == "main" { String::new() } else { name };
+            let lines = text
+                .lines()
+                .map(|line| line.split("//").next().unwrap_or_default());
+            let name = if name == "lib" || name == "main" {
+                String::new()
+            } else {
+                name
+            };
             found.insert(name, lines.collect::<Vec<_>>().join("\n"));
         }
     }
@@ -85,16 +115,28 @@ fn named(module: &str, text: &str, modules: &BTreeMap<String, String>) -> BTreeS
             let path = &text[at..];
             let end = path.find(|c: char| !is_of_name(c)).unwrap_or(path.len());
             match path[end..].starts_with('{') {
-                true => spread("", &path[..path.find(';').unwrap_or(path.len())], &mut paths),
+                true => spread(
+                    "",
+                    &path[..path.find(';').unwrap_or(path.len())],
+                    &mut paths,
+                ),
                 false => paths.push(path[..end].to_owned()),
             }
         }
     }
-    let own: Vec<&str> = if module.is_empty() { Vec::new() } else { module.split("::").collect() };
+    let own: Vec<&str> = if module.is_empty() {
+        Vec::new()
+    } else {
+        module.split("::").collect()
+    };
     let mut found = BTreeSet::new();
     for path in paths {
         let mut parts: Vec<&str> = path.split("::").collect();
-        let mut from = if parts[0] == "crate" { Vec::new() } else { own.clone() };
+        let mut from = if parts[0] == "crate" {
+            Vec::new()
+        } else {
+            own.clone()
+        };
         if parts[0] != "super" {
             parts.remove(0);
         }
@@ -130,12 +172,20 @@ fn reached<'a>(from: &'a str, uses: &'a BTreeMap<String, BTreeSet<String>>) -> B
 fn files_go_in_no_circle_without_a_reason() {
     let crates = Path::new(env!("CARGO_MANIFEST_DIR")).join("..");
     let mut circles: BTreeSet<(String, Vec<String>)> = BTreeSet::new();
-    for entry in fs::read_dir(crates).unwrap().flatten().filter(|entry| entry.path().is_dir()) {
+    for entry in fs::read_dir(crates)
+        .unwrap()
+        .flatten()
+        .filter(|entry| entry.path().is_dir())
+    {
         let modules = modules(&entry.path().join("src"));
-        let uses: BTreeMap<String, BTreeSet<String>> =
-            modules.iter().map(|(name, text)| (name.clone(), named(name, text, &modules))).collect();
-        let all: BTreeMap<&str, BTreeSet<&str>> =
-            uses.keys().map(|name| (name.as_str(), reached(name, &uses))).collect();
+        let uses: BTreeMap<String, BTreeSet<String>> = modules
+            .iter()
+            .map(|(name, text)| (name.clone(), named(name, text, &modules)))
+            .collect();
+        let all: BTreeMap<&str, BTreeSet<&str>> = uses
+            .keys()
+            .map(|name| (name.as_str(), reached(name, &uses)))
+            .collect();
         for (name, reached) in all.iter().filter(|(name, reached)| reached.contains(*name)) {
             let circle = reached.iter().filter(|other| all[*other].contains(name));
             let circle = circle.map(|other| (*other).to_owned()).collect();
@@ -143,7 +193,14 @@ fn files_go_in_no_circle_without_a_reason() {
         }
     }
     let known = KNOWN.iter().map(|(name, circle)| {
-        ((*name).to_owned(), circle.iter().map(|module| (*module).to_owned()).collect())
+        (
+            (*name).to_owned(),
+            circle.iter().map(|module| (*module).to_owned()).collect(),
+        )
     });
-    assert_eq!(circles, known.collect(), "untie it, or give a reason in ARCHITECTURE.md and here");
+    assert_eq!(
+        circles,
+        known.collect(),
+        "untie it, or give a reason in ARCHITECTURE.md and here"
+    );
 }

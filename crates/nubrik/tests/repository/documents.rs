@@ -1,5 +1,5 @@
-//! What the documents show is true: every definition in them is in the usual form, and evaluates to what it
-//! should in a workspace that has what it takes for granted.
+//! What the documents show is true: every definition in them is in the usual form, and evaluates to
+//! what it should in a workspace that has what it takes for granted.
 
 use std::fs;
 use std::path::Path;
@@ -29,7 +29,12 @@ fn blocks(page: &str, language: &str) -> Vec<String> {
 #[test]
 fn definitions_in_documents_can_be_read_and_are_tidy() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
-    for page in ["README.md", "docs/language.md", "docs/kits.md", "docs/handbook.md"] {
+    for page in [
+        "README.md",
+        "docs/language.md",
+        "docs/kits.md",
+        "docs/handbook.md",
+    ] {
         let text = std::fs::read_to_string(root.join(page)).unwrap();
         let blocks = blocks(&text, "nub");
         assert!(!blocks.is_empty(), "{page}");
@@ -49,7 +54,9 @@ fn definitions_in_documents_can_be_read_and_are_tidy() {
 fn each_rule_in_the_table_of_changes_is_where_the_table_says() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let table = fs::read_to_string(root.join("scripts/mutants.tsv")).unwrap();
-    let rows = table.lines().filter(|line| !line.is_empty() && !line.starts_with('#'));
+    let rows = table
+        .lines()
+        .filter(|line| !line.is_empty() && !line.starts_with('#'));
     for row in rows.map(|row| row.split('\t').collect::<Vec<_>>()) {
         assert_eq!(row.len(), 5, "{row:?}");
         let text = fs::read_to_string(root.join("crates").join(row[1])).unwrap_or_default();
@@ -66,7 +73,12 @@ fn examples_of_forms_can_be_read() {
         let text: Arc<str> = format!("{}\n", topic.example).into();
         let file = Sources::default().add(&topic.name, text.clone());
         let parsed = nubrik_syntax::parse(file, &text);
-        assert!(parsed.diagnostics.is_empty(), "{}: {:?}", topic.name, parsed.diagnostics);
+        assert!(
+            parsed.diagnostics.is_empty(),
+            "{}: {:?}",
+            topic.name,
+            parsed.diagnostics
+        );
     }
 }
 
@@ -79,7 +91,10 @@ const FILES: [(&str, &str); 23] = [
     ("doc/guide.md", "# Guide\n"),
     ("tables/depths.csv", "code,depth\nardle,7\n"),
     ("stations/ardle.csv", "0,1\n"),
-    ("stations.csv", "code,name,height,kind,note\nardle,Ardle,7,gauge,\n"),
+    (
+        "stations.csv",
+        "code,name,height,kind,note\nardle,Ardle,7,gauge,\n",
+    ),
     ("almanac.toml", "[charts]\ndepth = 7\n"),
     ("old/charts.zip", ""),
     ("probes/hypot.c", "int main(void) { return 0; }\n"),
@@ -102,7 +117,10 @@ const DECLARATIONS: [(&str, &str); 4] = [
     ("c", "use \"nub:c\" as c"),
     ("list_codes", "let list_codes: file = \"list_codes.sh\""),
     ("stations", "let stations = glob(\"stations/*.csv\")"),
-    ("tidecast", "target tidecast = write { path = \"tidecast\", text = \"\", executable = true }"),
+    (
+        "tidecast",
+        "target tidecast = write { path = \"tidecast\", text = \"\", executable = true }",
+    ),
 ];
 
 /// An example with what it takes for granted.
@@ -120,7 +138,9 @@ fn completed(block: &str) -> String {
             || block.contains(&format!("{{{name}}}"))
             || block.contains(&format!(" {name} "))
     };
-    let missing = DECLARATIONS.iter().filter(|(name, _)| uses(name) && !declares(name));
+    let missing = DECLARATIONS
+        .iter()
+        .filter(|(name, _)| uses(name) && !declares(name));
     let mut text: String = missing.map(|(_, line)| format!("{line}\n")).collect();
     text.push_str(block);
     text
@@ -153,9 +173,16 @@ fn the_language_page_names_each_method() {
     let root = std::path::Path::new(env!("CARGO_MANIFEST_DIR")).join("../..");
     let page = std::fs::read_to_string(root.join("docs/language.md")).unwrap();
     let rows: String = page.lines().filter(|line| line.starts_with('|')).collect();
-    for topic in nubrik_lang::topics::topics().iter().filter(|topic| topic.category == "method") {
+    for topic in nubrik_lang::topics::topics()
+        .iter()
+        .filter(|topic| topic.category == "method")
+    {
         let named = [format!("`{}`", topic.name), format!("`{}(", topic.name)];
-        assert!(named.iter().any(|name| rows.contains(name)), "{}", topic.name);
+        assert!(
+            named.iter().any(|name| rows.contains(name)),
+            "{}",
+            topic.name
+        );
     }
 }
 
@@ -163,10 +190,15 @@ fn the_language_page_names_each_method() {
 fn fields_that_messages_say_to_set_are_there() {
     let source = Path::new(env!("CARGO_MANIFEST_DIR")).join("../engine/src/failures.rs");
     let source = fs::read_to_string(source).unwrap();
-    let fields: Vec<&str> = source.split("set `").skip(1).filter_map(|rest| rest.split('`').next()).collect();
+    let fields: Vec<&str> = source
+        .split("set `")
+        .skip(1)
+        .filter_map(|rest| rest.split('`').next())
+        .collect();
     assert!(!fields.is_empty());
-    let known =
-        |name: &str| nubrik_lang::builtins::forms().any(|form| form.fields.iter().any(|f| f.name == name));
+    let known = |name: &str| {
+        nubrik_lang::builtins::forms().any(|form| form.fields.iter().any(|f| f.name == name))
+    };
     for field in fields {
         assert!(known(field), "`{field}`");
     }
@@ -175,9 +207,16 @@ fn fields_that_messages_say_to_set_are_there() {
 #[test]
 fn the_formats_page_names_the_versions_that_are_written() {
     let page =
-        fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats.md")).unwrap();
+        fs::read_to_string(Path::new(env!("CARGO_MANIFEST_DIR")).join("../../docs/formats.md"))
+            .unwrap();
     let state = String::from_utf8(nubrik_engine::State::MAGIC.to_vec()).unwrap();
-    for words in [format!("## Step key, version {}", nubrik_engine::KEY_VERSION), format!("`{state}`")] {
-        assert!(page.contains(&words), "docs/formats.md does not say {words}");
+    for words in [
+        format!("## Step key, version {}", nubrik_engine::KEY_VERSION),
+        format!("`{state}`"),
+    ] {
+        assert!(
+            page.contains(&words),
+            "docs/formats.md does not say {words}"
+        );
     }
 }

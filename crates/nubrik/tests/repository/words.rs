@@ -8,15 +8,24 @@ use regex::Regex;
 /// Retired words, as expressions, each with the word of today.
 const RETIRED: [(&str, &str); 24] = [
     (r"\b(the|a|its|and) box\b", "sandbox"),
-    (r"\brooms\b|\b(in|of|a|the) room\b[^.]{0,20}\bstep", "sandbox"),
+    (
+        r"\brooms\b|\b(in|of|a|the) room\b[^.]{0,20}\bstep",
+        "sandbox",
+    ),
     (r"team's store|store (for|of) a team", "shared cache"),
     (r"\bkept results?\b", "cache"),
     (r"\bthe store\b", "the cache, or the shared cache"),
     (r"\bunsteady\b|\bunreliable\b", "flaky"),
-    (r"[Oo]ther people's|somebody else", "third-party, someone else"),
+    (
+        r"[Oo]ther people's|somebody else",
+        "third-party, someone else",
+    ),
     (r"\b(is|are|be) held against\b", "compared with"),
     (r"\blongest chain\b", "critical path"),
-    (r"\bwho (writes|works|has work|asks)\b", "writer, worker, client"),
+    (
+        r"\bwho (writes|works|has work|asks)\b",
+        "writer, worker, client",
+    ),
     (r"\bnobody works\b", "no worker"),
     (r"\blines? of builds\b", "channel"),
     (r"\buntold\b", "not covered"),
@@ -31,7 +40,10 @@ const RETIRED: [(&str, &str); 24] = [
         r"--(external|gather|features|bare|no-shared|require-shared|unused|line)\b[^-]",
         "its new name: usage.rs",
     ),
-    (r"NUBRIK_(ROOMS|SHARED_LINE|SHARED_ROOT\b)", "NUBRIK_SANDBOX, …_CHANNEL, …_ROOT_KEY"),
+    (
+        r"NUBRIK_(ROOMS|SHARED_LINE|SHARED_ROOT\b)",
+        "NUBRIK_SANDBOX, …_CHANNEL, …_ROOT_KEY",
+    ),
     (
         r"\b(has_header|has_function|has_symbol|size_of|prefix_header|line_counter|whole_program)\b",
         "kits/c.nub",
@@ -39,7 +51,10 @@ const RETIRED: [(&str, &str); 24] = [
     (r"\b(c|fortran)\.dependency\b", "linked"),
     (r"\bdocuments\.(bound|manual)\b", "merged, man_page"),
     (r"\brust\.optimise\b", "rust.tuning"),
-    (r"\btarget's address\b|\baddress of a target\b", "target path"),
+    (
+        r"\btarget's address\b|\baddress of a target\b",
+        "target path",
+    ),
 ];
 
 /// Words that are still needed: a place, and a part of its line.
@@ -59,7 +74,10 @@ const NEEDED: [(&str, &str); 10] = [
 ];
 
 fn root() -> PathBuf {
-    Path::new(env!("CARGO_MANIFEST_DIR")).join("../..").canonicalize().unwrap()
+    Path::new(env!("CARGO_MANIFEST_DIR"))
+        .join("../..")
+        .canonicalize()
+        .unwrap()
 }
 
 fn files_below(folder: &Path, ending: &str, into: &mut Vec<PathBuf>) {
@@ -74,7 +92,8 @@ fn files_below(folder: &Path, ending: &str, into: &mut Vec<PathBuf>) {
     }
 }
 
-/// The texts between quotes of a line of a source, or all of it where it is documentation that the command line shows.
+/// The texts between quotes of a line of a source, or all of it where it is documentation that the
+/// command line shows.
 fn shown(line: &str, is_help: bool, quoted: &Regex) -> Vec<String> {
     let start = line.trim_start();
     if start.starts_with("///") && is_help {
@@ -83,7 +102,10 @@ fn shown(line: &str, is_help: bool, quoted: &Regex) -> Vec<String> {
     if start.starts_with("//") {
         return Vec::new();
     }
-    quoted.captures_iter(line).map(|found| found[1].to_owned()).collect()
+    quoted
+        .captures_iter(line)
+        .map(|found| found[1].to_owned())
+        .collect()
 }
 
 /// All texts that a person can see, each with its file and line.
@@ -110,8 +132,16 @@ fn texts() -> Vec<(String, usize, String)> {
             // A text of a page may go on in the next line.
             let next = after.next().unwrap_or_default();
             let page = || vec![format!("{line} {}", next.trim_start())];
-            let shown = if is_source { shown(line, is_help, &quoted) } else { page() };
-            all.extend(shown.into_iter().map(|text| (name.clone(), number + 1, text)));
+            let shown = if is_source {
+                shown(line, is_help, &quoted)
+            } else {
+                page()
+            };
+            all.extend(
+                shown
+                    .into_iter()
+                    .map(|text| (name.clone(), number + 1, text)),
+            );
         }
     }
     all
@@ -124,13 +154,22 @@ fn retired_words_are_shown_nowhere() {
     assert!(texts.len() > 10_000, "{} texts", texts.len());
     for (retired, now) in RETIRED {
         let expression = Regex::new(retired).unwrap();
-        for (file, line, text) in texts.iter().filter(|(_, _, text)| expression.is_match(text)) {
+        for (file, line, text) in texts
+            .iter()
+            .filter(|(_, _, text)| expression.is_match(text))
+        {
             let whole = format!("\"{text}\"");
-            let is_needed = |(place, part): &(&str, &str)| file.starts_with(place) && whole.contains(part);
+            let is_needed =
+                |(place, part): &(&str, &str)| file.starts_with(place) && whole.contains(part);
             if !NEEDED.iter().any(is_needed) {
                 found.push(format!("{file}:{line}: {text}\n    now: {now}"));
             }
         }
     }
-    assert!(found.is_empty(), "{} places\n{}", found.len(), found.join("\n"));
+    assert!(
+        found.is_empty(),
+        "{} places\n{}",
+        found.len(),
+        found.join("\n")
+    );
 }

@@ -28,13 +28,21 @@ pub struct Run {
 impl Run {
     /// The values printed with `--json`.
     pub fn events(&self) -> Vec<Value> {
-        self.stdout.lines().map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{l}: {e}"))).collect()
+        self.stdout
+            .lines()
+            .map(|l| serde_json::from_str(l).unwrap_or_else(|e| panic!("{l}: {e}")))
+            .collect()
     }
 
     /// What steps of a state did, sorted.
     pub fn said(&self, state: &str) -> Vec<String> {
-        let steps = self.events().into_iter().filter(|e| e["event"] == "step" && e["state"] == state);
-        let mut said: Vec<String> = steps.map(|e| e["say"].as_str().unwrap().to_owned()).collect();
+        let steps = self
+            .events()
+            .into_iter()
+            .filter(|e| e["event"] == "step" && e["state"] == state);
+        let mut said: Vec<String> = steps
+            .map(|e| e["say"].as_str().unwrap().to_owned())
+            .collect();
         said.sort();
         said
     }
@@ -45,7 +53,10 @@ impl Run {
 
     /// The reason of the step that says so.
     pub fn reason(&self, say: &str) -> String {
-        let step = self.events().into_iter().find(|e| e["event"] == "step" && e["say"] == say);
+        let step = self
+            .events()
+            .into_iter()
+            .find(|e| e["event"] == "step" && e["say"] == say);
         step.unwrap_or_else(|| panic!("no step says {say}: {}", self.stdout))["reason"]
             .as_str()
             .unwrap()
@@ -61,20 +72,29 @@ impl Run {
     /// Panics unless these words were printed.
     pub fn says(self, words: &str) -> Run {
         let said = self.stdout.contains(words) || self.stderr.contains(words);
-        assert!(said, "{words}\n--- stdout\n{}\n--- stderr\n{}", self.stdout, self.stderr);
+        assert!(
+            said,
+            "{words}\n--- stdout\n{}\n--- stderr\n{}",
+            self.stdout, self.stderr
+        );
         self
     }
 
     /// Panics with everything printed unless the program ended with this code.
     pub fn expect(self, code: i32) -> Run {
-        assert_eq!(self.code, code, "\n--- stdout\n{}\n--- stderr\n{}", self.stdout, self.stderr);
+        assert_eq!(
+            self.code, code,
+            "\n--- stdout\n{}\n--- stderr\n{}",
+            self.stdout, self.stderr
+        );
         self
     }
 }
 
 /// The program that is tested: the one that Cargo built, or another one that a variable names.
 pub fn program() -> PathBuf {
-    std::env::var_os("NUBRIK_PROGRAM").map_or_else(|| env!("CARGO_BIN_EXE_nubrik").into(), PathBuf::from)
+    std::env::var_os("NUBRIK_PROGRAM")
+        .map_or_else(|| env!("CARGO_BIN_EXE_nubrik").into(), PathBuf::from)
 }
 
 /// Whether steps are in sandboxes here.
@@ -91,7 +111,12 @@ impl Sandbox {
         fs::create_dir(&folder).unwrap();
         let cache = root.path().join("cache");
         let without_sandboxes = std::env::var_os("NUBRIK_TEST_WITHOUT_SANDBOX").is_some();
-        let sandbox = Sandbox { root, folder, cache, without_sandboxes };
+        let sandbox = Sandbox {
+            root,
+            folder,
+            cache,
+            without_sandboxes,
+        };
         for (path, text) in [("nubrik.toml", "")].iter().chain(files) {
             sandbox.write(path, text);
         }
@@ -207,7 +232,12 @@ fn collect(root: &Path, at: &Path, files: &mut BTreeMap<String, Vec<u8>>) {
         if path.is_dir() {
             collect(root, &path, files);
         } else {
-            let name = path.strip_prefix(root).unwrap().to_str().unwrap().to_owned();
+            let name = path
+                .strip_prefix(root)
+                .unwrap()
+                .to_str()
+                .unwrap()
+                .to_owned();
             files.insert(name, fs::read(&path).unwrap());
         }
     }
@@ -243,15 +273,25 @@ pub fn without_times(text: &str, sandbox: &Sandbox) -> String {
         }
         let words = line.split(' ').map(|word| {
             let bare = word.trim_end_matches([',', '.', ':']);
-            let number = bare.strip_suffix("ms").or(bare.strip_suffix('s')).unwrap_or("x");
-            let is_time = !number.is_empty() && number.chars().all(|c| c.is_ascii_digit() || c == '.');
-            if is_time { word.replace(bare, "TIME") } else { word.to_owned() }
+            let number = bare
+                .strip_suffix("ms")
+                .or(bare.strip_suffix('s'))
+                .unwrap_or("x");
+            let is_time =
+                !number.is_empty() && number.chars().all(|c| c.is_ascii_digit() || c == '.');
+            if is_time {
+                word.replace(bare, "TIME")
+            } else {
+                word.to_owned()
+            }
         });
         let line = words.collect::<Vec<_>>().join(" ");
         // How many spaces are before a time depends on its width.
         let mut parts = line.split(" TIME").map(str::to_owned).collect::<Vec<_>>();
         let last = parts.len() - 1;
-        parts[..last].iter_mut().for_each(|part| part.truncate(part.trim_end().len()));
+        parts[..last]
+            .iter_mut()
+            .for_each(|part| part.truncate(part.trim_end().len()));
         out.push_str(&parts.join(" TIME"));
     }
     out

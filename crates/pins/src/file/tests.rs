@@ -5,7 +5,12 @@
 use super::*;
 
 fn pin(name: &str, version: &str, needs: &[&str]) -> (String, Pin) {
-    let need = |id: &&str| Need { pin: (*id).to_owned(), alias: None, build: false, on: vec![] };
+    let need = |id: &&str| Need {
+        pin: (*id).to_owned(),
+        alias: None,
+        build: false,
+        on: vec![],
+    };
     let pin = Pin {
         name: name.to_owned(),
         version: version.to_owned(),
@@ -29,7 +34,11 @@ fn pin(name: &str, version: &str, needs: &[&str]) -> (String, Pin) {
 }
 
 fn shelf() -> Shelf {
-    let pins = [pin("ebb", "1.0", &["flow@2.0"]), pin("flow", "2.0", &["moon@3"]), pin("moon", "3", &[])];
+    let pins = [
+        pin("ebb", "1.0", &["flow@2.0"]),
+        pin("flow", "2.0", &["moon@3"]),
+        pin("moon", "3", &[]),
+    ];
     let asked = AskedPackage {
         requirement: ">=1".to_owned(),
         pins: vec!["ebb@1.0".to_owned()],
@@ -45,7 +54,9 @@ fn shelf() -> Shelf {
 
 #[test]
 fn what_is_written_is_read_back() {
-    let mut pins = Pins { shelves: [(Registry::Python, shelf())].into() };
+    let mut pins = Pins {
+        shelves: [(Registry::Python, shelf())].into(),
+    };
     pins.shelves.get_mut(&Registry::Python).unwrap().settle();
     let text = pins.write();
     assert_eq!(Pins::read(&text).unwrap(), pins);
@@ -55,12 +66,31 @@ fn what_is_written_is_read_back() {
 
 #[test]
 fn what_does_not_hold_together_is_refused() {
-    let mut pins = Pins { shelves: [(Registry::Python, shelf())].into() };
-    pins.shelves.get_mut(&Registry::Python).unwrap().pins.remove("moon@3");
+    let mut pins = Pins {
+        shelves: [(Registry::Python, shelf())].into(),
+    };
+    pins.shelves
+        .get_mut(&Registry::Python)
+        .unwrap()
+        .pins
+        .remove("moon@3");
     let problem = Pins::read(&pins.write()).unwrap_err();
-    assert_eq!(problem.message, "pins.toml: \"flow@2.0\" of python needs \"moon@3\", which is not there");
-    assert!(Pins::read("format = 2").unwrap_err().message.contains("format 2"));
-    assert!(Pins::read("format = 1\ncolour = 3").unwrap_err().message.contains("line 2"));
+    assert_eq!(
+        problem.message,
+        "pins.toml: \"flow@2.0\" of python needs \"moon@3\", which is not there"
+    );
+    assert!(
+        Pins::read("format = 2")
+            .unwrap_err()
+            .message
+            .contains("format 2")
+    );
+    assert!(
+        Pins::read("format = 1\ncolour = 3")
+            .unwrap_err()
+            .message
+            .contains("line 2")
+    );
     let merged = Pins::read("format = 1\n<<<<<<< here\n").unwrap_err();
     assert_eq!(merged.message, "pins.toml has marks of a merge in it");
 }
@@ -70,7 +100,10 @@ fn pins_are_here_because_of_something() {
     let mut shelf = shelf();
     shelf.pins.extend([pin("alone", "1", &["moon@3"])]);
     shelf.settle();
-    assert_eq!(shelf.pins.keys().collect::<Vec<_>>(), ["ebb@1.0", "flow@2.0", "moon@3"]);
+    assert_eq!(
+        shelf.pins.keys().collect::<Vec<_>>(),
+        ["ebb@1.0", "flow@2.0", "moon@3"]
+    );
     assert_eq!(shelf.pins["ebb@1.0"].wanted_by, [ASKED]);
     assert_eq!(shelf.pins["moon@3"].wanted_by, ["flow@2.0"]);
     assert_eq!(shelf.chain("moon@3"), ["ebb@1.0", "flow@2.0", "moon@3"]);

@@ -18,22 +18,24 @@ const LIMIT: u64 = 500 << 20;
 /// A module's archive.
 #[derive(Debug, Default)]
 pub(crate) struct ModuleArchive {
-    /// What each package imports, whatever the system and the tags, by its folder below the module; empty for the top.
+    /// What each package imports, whatever the system and the tags, by its folder below the module;
+    /// empty for the top.
     pub packages: BTreeMap<String, BTreeSet<String>>,
     /// The digest of its files.
     pub sum: String,
 }
 
 impl ModuleArchive {
-    /// Reads an archive. If the digest of its files is known, because its bytes are those of which it was computed, only sources
-    /// are read.
+    /// Reads an archive. If the digest of its files is known, because its bytes are those of which
+    /// it was computed, only sources are read.
     pub(crate) fn read(
         path: &Path,
         module: &ModuleVersion,
         sum: Option<String>,
     ) -> Result<ModuleArchive, Unreadable> {
-        let wrong =
-            |e: &dyn std::fmt::Display| Unreadable::Form(format!("it is no archive of a module: {e}"));
+        let wrong = |e: &dyn std::fmt::Display| {
+            Unreadable::Form(format!("it is no archive of a module: {e}"))
+        };
         let file = File::open(path)?;
         let mut zip = zip::ZipArchive::new(file).map_err(|e| wrong(&e))?;
         let prefix = format!("{}/", module.key());
@@ -46,7 +48,8 @@ impl ModuleArchive {
                 continue;
             }
             let inside = name.strip_prefix(&prefix);
-            let outside = || Unreadable::Form(format!("it holds `{name}`, which is not below `{prefix}`"));
+            let outside =
+                || Unreadable::Form(format!("it holds `{name}`, which is not below `{prefix}`"));
             let inside = inside.ok_or_else(outside)?;
             let package = package_of(inside);
             if known.is_some() && package.is_none() {
@@ -83,7 +86,8 @@ impl ModuleArchive {
 
     fn add(&mut self, package: &str, text: &str) {
         let source = GoSource::read(text);
-        // A package is there even if no source of it counts; only what is never compiled says nothing of what it needs.
+        // A package is there even if no source of it counts; only what is never compiled says
+        // nothing of what it needs.
         let imports = self.packages.entry(package.to_owned()).or_default();
         let counts = |constraint: &super::BuildConstraint| {
             constraint.may_hold(&|tag| (tag == "ignore").then_some(false))
@@ -94,11 +98,14 @@ impl ModuleArchive {
     }
 }
 
-/// The package that a file is a source of, by its folder; `None` if it is none of a package that can be imported.
+/// The package that a file is a source of, by its folder; `None` if it is none of a package that
+/// can be imported.
 fn package_of(path: &str) -> Option<&str> {
     let (folder, name) = path.rsplit_once('/').unwrap_or(("", path));
-    let is_source = name.ends_with(".go") && !name.ends_with("_test.go") && !name.starts_with(['_', '.']);
-    let is_passed = |part: &str| part.starts_with(['_', '.']) || matches!(part, "testdata" | "vendor");
+    let is_source =
+        name.ends_with(".go") && !name.ends_with("_test.go") && !name.starts_with(['_', '.']);
+    let is_passed =
+        |part: &str| part.starts_with(['_', '.']) || matches!(part, "testdata" | "vendor");
     (is_source && !folder.split('/').any(is_passed)).then_some(folder)
 }
 
@@ -110,9 +117,15 @@ mod tests {
     fn folders_that_cannot_be_imported_have_no_packages() {
         assert_eq!(package_of("tides.go"), Some(""));
         assert_eq!(package_of("internal/a/b.go"), Some("internal/a"));
-        for none in
-            ["a_test.go", "testdata/a.go", "x/vendor/y/a.go", "_old/a.go", ".git/a.go", "a.c", "_a.go"]
-        {
+        for none in [
+            "a_test.go",
+            "testdata/a.go",
+            "x/vendor/y/a.go",
+            "_old/a.go",
+            ".git/a.go",
+            "a.c",
+            "_a.go",
+        ] {
             assert_eq!(package_of(none), None, "{none}");
         }
     }

@@ -17,18 +17,29 @@ impl BuildConstraint {
     /// The constraint among the comments at the beginning of a source; `None` if it always counts.
     pub(crate) fn among(comments: &[&str]) -> Option<BuildConstraint> {
         // The newer form wins where both are written.
-        if let Some(written) = comments.iter().find_map(|line| line.strip_prefix("//go:build")) {
+        if let Some(written) = comments
+            .iter()
+            .find_map(|line| line.strip_prefix("//go:build"))
+        {
             return Some(BuildConstraint::read(written));
         }
-        let older =
-            comments.iter().filter_map(|line| line.strip_prefix("//")?.trim_start().strip_prefix("+build "));
+        let older = comments.iter().filter_map(|line| {
+            line.strip_prefix("//")?
+                .trim_start()
+                .strip_prefix("+build ")
+        });
         let lines: Vec<BuildConstraint> = older.map(older_line).collect();
         (!lines.is_empty()).then_some(BuildConstraint::All(lines))
     }
 
-    /// Reads an expression of tags. What is no expression never holds: the compiler refuses such a source as well.
+    /// Reads an expression of tags. What is no expression never holds: the compiler refuses such a
+    /// source as well.
     pub fn read(text: &str) -> BuildConstraint {
-        let mut reader = ConstraintReader { words: words(text), at: 0, depth: 0 };
+        let mut reader = ConstraintReader {
+            words: words(text),
+            at: 0,
+            depth: 0,
+        };
         match reader.any() {
             Some(whole) if reader.at == reader.words.len() => whole,
             _ => BuildConstraint::Any(Vec::new()),
@@ -43,24 +54,31 @@ impl BuildConstraint {
     /// Whether it may hold, and whether it may not.
     fn ways(&self, known: &dyn Fn(&str) -> Option<bool>) -> (bool, bool) {
         match self {
-            BuildConstraint::Tag(tag) => known(tag).map_or((true, true), |is_set| (is_set, !is_set)),
+            BuildConstraint::Tag(tag) => {
+                known(tag).map_or((true, true), |is_set| (is_set, !is_set))
+            }
             BuildConstraint::Not(other) => {
                 let (may, may_not) = other.ways(known);
                 (may_not, may)
             }
-            BuildConstraint::All(parts) => parts.iter().fold((true, false), |(may, may_not), part| {
-                let part = part.ways(known);
-                (may && part.0, may_not || part.1)
-            }),
-            BuildConstraint::Any(parts) => parts.iter().fold((false, true), |(may, may_not), part| {
-                let part = part.ways(known);
-                (may || part.0, may_not && part.1)
-            }),
+            BuildConstraint::All(parts) => {
+                parts.iter().fold((true, false), |(may, may_not), part| {
+                    let part = part.ways(known);
+                    (may && part.0, may_not || part.1)
+                })
+            }
+            BuildConstraint::Any(parts) => {
+                parts.iter().fold((false, true), |(may, may_not), part| {
+                    let part = part.ways(known);
+                    (may || part.0, may_not && part.1)
+                })
+            }
         }
     }
 }
 
-/// A line of the older form: words of which one must hold, each of parts with `,` between them that must all hold.
+/// A line of the older form: words of which one must hold, each of parts with `,` between them that
+/// must all hold.
 fn older_line(text: &str) -> BuildConstraint {
     let part = |part: &str| match part.strip_prefix('!') {
         Some(tag) => BuildConstraint::Not(Box::new(BuildConstraint::Tag(tag.to_owned()))),
@@ -68,7 +86,9 @@ fn older_line(text: &str) -> BuildConstraint {
     };
     let words = text.split_whitespace();
     BuildConstraint::Any(
-        words.map(|word| BuildConstraint::All(word.split(',').map(part).collect())).collect(),
+        words
+            .map(|word| BuildConstraint::All(word.split(',').map(part).collect()))
+            .collect(),
     )
 }
 
@@ -109,7 +129,11 @@ impl ConstraintReader {
         while self.take("||") {
             parts.push(self.all()?);
         }
-        Some(if parts.len() == 1 { parts.remove(0) } else { BuildConstraint::Any(parts) })
+        Some(if parts.len() == 1 {
+            parts.remove(0)
+        } else {
+            BuildConstraint::Any(parts)
+        })
     }
 
     fn all(&mut self) -> Option<BuildConstraint> {
@@ -117,7 +141,11 @@ impl ConstraintReader {
         while self.take("&&") {
             parts.push(self.one()?);
         }
-        Some(if parts.len() == 1 { parts.remove(0) } else { BuildConstraint::All(parts) })
+        Some(if parts.len() == 1 {
+            parts.remove(0)
+        } else {
+            BuildConstraint::All(parts)
+        })
     }
 
     fn one(&mut self) -> Option<BuildConstraint> {
@@ -128,7 +156,11 @@ impl ConstraintReader {
         }
         let inner = if self.take("(") {
             self.depth += 1;
-            let inner = if self.depth > MOST_DEEP { None } else { self.any() };
+            let inner = if self.depth > MOST_DEEP {
+                None
+            } else {
+                self.any()
+            };
             self.depth -= 1;
             inner.filter(|_| self.take(")"))?
         } else {
@@ -139,7 +171,11 @@ impl ConstraintReader {
             self.at += 1;
             BuildConstraint::Tag(tag)
         };
-        Some(if is_negated { BuildConstraint::Not(Box::new(inner)) } else { inner })
+        Some(if is_negated {
+            BuildConstraint::Not(Box::new(inner))
+        } else {
+            inner
+        })
     }
 }
 
@@ -159,9 +195,19 @@ mod tests {
         assert!(holds("linux", &["linux"]));
         assert!(holds("linux && !cgo || windows", &["linux"]));
         assert!(!holds("linux && !cgo || windows", &["linux", "cgo"]));
-        assert!(holds("(linux || darwin) && !(cgo && race) // why", &["darwin", "cgo"]));
+        assert!(holds(
+            "(linux || darwin) && !(cgo && race) // why",
+            &["darwin", "cgo"]
+        ));
         assert!(holds("go1.21", &["go1.21"]));
-        for wrong in ["", "linux &&", "(linux", "linux)", "linux darwin", "&& linux"] {
+        for wrong in [
+            "",
+            "linux &&",
+            "(linux",
+            "linux)",
+            "linux darwin",
+            "&& linux",
+        ] {
             assert!(!holds(wrong, &["linux", "darwin"]), "{wrong}");
         }
         assert!(!holds(&format!("{}linux", "(".repeat(5000)), &["linux"]));
@@ -169,23 +215,25 @@ mod tests {
 
     #[test]
     fn what_is_not_known_may_be_either() {
-        let any =
-            |text: &str| BuildConstraint::read(text).may_hold(&|tag| (tag == "ignore").then_some(false));
+        let any = |text: &str| {
+            BuildConstraint::read(text).may_hold(&|tag| (tag == "ignore").then_some(false))
+        };
         assert!(any("windows") && any("!windows") && any("!ignore") && any("ignore || plan9"));
         assert!(!any("ignore") && !any("ignore && linux"));
     }
 
     #[test]
     fn older_lines_must_all_hold() {
-        let older = BuildConstraint::among(&["// +build linux,!cgo darwin", "// +build amd64"]).map(|c| {
-            let at = |set: &'static [&'static str]| c.may_hold(&|tag| Some(set.contains(&tag)));
-            [
-                at(&["linux", "amd64"]),
-                at(&["linux", "cgo", "amd64"]),
-                at(&["darwin", "cgo", "amd64"]),
-                at(&["linux"]),
-            ]
-        });
+        let older = BuildConstraint::among(&["// +build linux,!cgo darwin", "// +build amd64"])
+            .map(|c| {
+                let at = |set: &'static [&'static str]| c.may_hold(&|tag| Some(set.contains(&tag)));
+                [
+                    at(&["linux", "amd64"]),
+                    at(&["linux", "cgo", "amd64"]),
+                    at(&["darwin", "cgo", "amd64"]),
+                    at(&["linux"]),
+                ]
+            });
         assert_eq!(older, Some([true, false, true, false]));
         assert_eq!(BuildConstraint::among(&["// something else"]), None);
         let newer = BuildConstraint::among(&["//go:build linux", "// +build windows"]);

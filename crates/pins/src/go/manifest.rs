@@ -16,11 +16,13 @@ use crate::Unreadable;
 pub struct GoManifest {
     /// The path of the module.
     pub path: String,
-    /// The version of the language, as compilers take it (`1.21` also where `1.21.3` is written); `None` if nothing says it.
+    /// The version of the language, as compilers take it (`1.21` also where `1.21.3` is written);
+    /// `None` if nothing says it.
     pub language: Option<String>,
     /// The least versions of other modules.
     pub requires: BTreeMap<String, String>,
-    /// What replaces other modules where this one is the main one: a path, and for a module its version.
+    /// What replaces other modules where this one is the main one: a path, and for a module its
+    /// version.
     pub replaced: BTreeMap<String, (String, Option<String>)>,
     /// Versions of this module that its author took back: from the first to the second.
     pub retracted: Vec<(String, String)>,
@@ -47,7 +49,9 @@ impl GoManifest {
                     Some(kind) => (kind.as_str(), words.as_slice()),
                     None => (first.as_str(), &words[1..]),
                 };
-                manifest.take(kind, rest).map_err(|what| wrong(&what.to_string()))?;
+                manifest
+                    .take(kind, rest)
+                    .map_err(|what| wrong(&what.to_string()))?;
             }
         }
         match manifest.path.is_empty() {
@@ -62,9 +66,14 @@ impl GoManifest {
             ("go", [version]) => {
                 let parts: Vec<&str> = version.split('.').collect();
                 // A version of before a release counts as that: `1.21rc2`.
-                let minor = parts.get(1).map(|part| part.trim_end_matches(|c: char| !c.is_ascii_digit()));
-                let minor =
-                    minor.map(|part| part.split(|c: char| !c.is_ascii_digit()).next().unwrap_or(part));
+                let minor = parts
+                    .get(1)
+                    .map(|part| part.trim_end_matches(|c: char| !c.is_ascii_digit()));
+                let minor = minor.map(|part| {
+                    part.split(|c: char| !c.is_ascii_digit())
+                        .next()
+                        .unwrap_or(part)
+                });
                 self.language = Some(match minor {
                     Some(minor) => format!("{}.{minor}", parts[0]),
                     None => version.clone(),
@@ -75,9 +84,13 @@ impl GoManifest {
             }
             ("replace", words) => {
                 let without = || Unreadable::form("a replacement without `=>`");
-                let at = words.iter().position(|word| word == "=>").ok_or_else(without)?;
+                let at = words
+                    .iter()
+                    .position(|word| word == "=>")
+                    .ok_or_else(without)?;
                 if let (Some(old), Some(new)) = (words[..at].first(), words.get(at + 1)) {
-                    self.replaced.insert(old.clone(), (new.clone(), words.get(at + 2).cloned()));
+                    self.replaced
+                        .insert(old.clone(), (new.clone(), words.get(at + 2).cloned()));
                 }
             }
             ("retract", [version]) => self.retracted.push((version.clone(), version.clone())),
@@ -87,7 +100,9 @@ impl GoManifest {
                 self.retracted.push((low.clone(), high.clone()));
             }
             ("module" | "go" | "require" | "retract", _) => {
-                return Err(Unreadable::Form(format!("`{kind}` is not followed by what belongs there")));
+                return Err(Unreadable::Form(format!(
+                    "`{kind}` is not followed by what belongs there"
+                )));
             }
             _ => {}
         }
@@ -96,9 +111,13 @@ impl GoManifest {
 
     /// Whether what it needs indirectly is named in it, too: since Go 1.17.
     pub(crate) fn names_all(&self) -> bool {
-        let numbers = self.language.as_deref().and_then(|language| language.split_once('.'));
-        let numbers =
-            numbers.and_then(|(major, minor)| Some((major.parse::<u32>().ok()?, minor.parse::<u32>().ok()?)));
+        let numbers = self
+            .language
+            .as_deref()
+            .and_then(|language| language.split_once('.'));
+        let numbers = numbers.and_then(|(major, minor)| {
+            Some((major.parse::<u32>().ok()?, minor.parse::<u32>().ok()?))
+        });
         numbers.is_some_and(|numbers| numbers >= (1, 17))
     }
 }
@@ -119,7 +138,8 @@ fn words(line: &str) -> Option<Vec<String>> {
                 &rest[1..]
             }
             _ => {
-                let is_end = |c: char| c.is_whitespace() || matches!(c, '(' | ')' | '[' | ']' | ',');
+                let is_end =
+                    |c: char| c.is_whitespace() || matches!(c, '(' | ')' | '[' | ']' | ',');
                 let end = rest.find(is_end).unwrap_or(rest.len());
                 words.push(rest[..end].to_owned());
                 &rest[end..]
@@ -146,45 +166,77 @@ mod tests {
             (manifest.path.as_str(), manifest.language.as_deref()),
             ("example.org/tides/v2", Some("1.21"))
         );
-        let requires: Vec<String> =
-            manifest.requires.iter().map(|(path, version)| format!("{path} {version}")).collect();
+        let requires: Vec<String> = manifest
+            .requires
+            .iter()
+            .map(|(path, version)| format!("{path} {version}"))
+            .collect();
         assert_eq!(
             requires,
-            ["example.org/ebb v0.3.0+incompatible", "example.org/flow v1.0.0", "example.org/moon v1.2.0"]
+            [
+                "example.org/ebb v0.3.0+incompatible",
+                "example.org/flow v1.0.0",
+                "example.org/moon v1.2.0"
+            ]
         );
-        assert_eq!(manifest.replaced["example.org/moon"], ("../moon".to_owned(), None));
+        assert_eq!(
+            manifest.replaced["example.org/moon"],
+            ("../moon".to_owned(), None)
+        );
         assert_eq!(
             manifest.replaced["example.org/ebb"],
             ("example.org/neap".to_owned(), Some("v1.0.0".to_owned()))
         );
         assert_eq!(
             manifest.retracted,
-            [("v2.0.1".to_owned(), "v2.0.1".to_owned()), ("v2.1.0".to_owned(), "v2.1.3".to_owned())]
+            [
+                ("v2.0.1".to_owned(), "v2.0.1".to_owned()),
+                ("v2.1.0".to_owned(), "v2.1.3".to_owned())
+            ]
         );
         assert!(manifest.names_all());
     }
 
     #[test]
     fn what_cannot_be_read_is_told_with_its_line() {
-        assert_eq!(GoManifest::read("go 1.16\n").unwrap_err().to_string(), "go.mod names no module");
+        assert_eq!(
+            GoManifest::read("go 1.16\n").unwrap_err().to_string(),
+            "go.mod names no module"
+        );
         assert_eq!(
             GoManifest::read("module \"a").unwrap_err().to_string(),
             "go.mod, line 1: a text has no end"
         );
-        let problem = GoManifest::read("module a\nrequire (\nb\n)").unwrap_err().to_string();
-        assert_eq!(problem, "go.mod, line 3: `require` is not followed by what belongs there");
+        let problem = GoManifest::read("module a\nrequire (\nb\n)")
+            .unwrap_err()
+            .to_string();
         assert_eq!(
-            GoManifest::read("module a\nreplace b ../b").unwrap_err().to_string(),
+            problem,
+            "go.mod, line 3: `require` is not followed by what belongs there"
+        );
+        assert_eq!(
+            GoManifest::read("module a\nreplace b ../b")
+                .unwrap_err()
+                .to_string(),
             "go.mod, line 2: a replacement without `=>`"
         );
     }
 
     #[test]
     fn the_language_is_what_compilers_take() {
-        let language =
-            |text: &str| GoManifest::read(&format!("module a\ngo {text}\n")).unwrap().language.unwrap();
+        let language = |text: &str| {
+            GoManifest::read(&format!("module a\ngo {text}\n"))
+                .unwrap()
+                .language
+                .unwrap()
+        };
         assert_eq!(
-            [language("1.16"), language("1.21.0"), language("1.22rc1"), language("2")],
+            [
+                language("1.16"),
+                language("1.21.0"),
+                language("1.22rc1"),
+                language("2")
+            ],
             ["1.16", "1.21", "1.22", "2"]
         );
         let old = GoManifest::read("module a\ngo 1.16\n").unwrap();

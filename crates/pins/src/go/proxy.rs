@@ -33,11 +33,12 @@ pub(crate) struct ManifestPage {
 /// Descriptions by names like `example.org/tides@v1.2.0`.
 pub(crate) type ManifestPages<'a> = PackagePages<'a, ManifestPage>;
 
-/// A path or a version as proxies have it, who may be on systems that take capital letters for small ones. `None` if it can be
-/// none, so that what is asked for stays below the proxy.
+/// A path or a version as proxies have it, who may be on systems that take capital letters for
+/// small ones. `None` if it can be none, so that what is asked for stays below the proxy.
 pub(crate) fn escaped(text: &str) -> Option<String> {
     let is_fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '-' | '.' | '_' | '~' | '+');
-    let is_part = |part: &str| !part.is_empty() && !part.starts_with('.') && part.chars().all(is_fine);
+    let is_part =
+        |part: &str| !part.is_empty() && !part.starts_with('.') && part.chars().all(is_fine);
     if !text.split('/').all(is_part) {
         return None;
     }
@@ -58,7 +59,11 @@ fn unescaped(text: &str) -> String {
     for c in text.chars() {
         match c {
             '!' => is_capital = true,
-            c => out.push(if std::mem::take(&mut is_capital) { c.to_ascii_uppercase() } else { c }),
+            c => out.push(if std::mem::take(&mut is_capital) {
+                c.to_ascii_uppercase()
+            } else {
+                c
+            }),
         }
     }
     out
@@ -71,11 +76,17 @@ pub fn is_go_path(path: &str) -> bool {
 
 /// The path of a document of a version below a proxy.
 pub(crate) fn path_of(module: &ModuleVersion, ending: &str) -> Option<String> {
-    Some(format!("{}/@v/{}.{ending}", escaped(&module.path)?, escaped(&module.version.text)?))
+    Some(format!(
+        "{}/@v/{}.{ending}",
+        escaped(&module.path)?,
+        escaped(&module.version.text)?
+    ))
 }
 
 fn page(desk: &Desk<'_>, module: &str, below: &str) -> Result<Option<Arc<Page>>, PinProblem> {
-    let Some(path) = escaped(module) else { return Ok(None) };
+    let Some(path) = escaped(module) else {
+        return Ok(None);
+    };
     may_ask(desk, module)?;
     desk.page(Registry::Go, &format!("{path}/{below}"), None, module)
 }
@@ -85,11 +96,14 @@ fn may_ask(desk: &Desk<'_>, module: &str) -> Result<(), PinProblem> {
     match desk.keeps_private(module) {
         None => Ok(()),
         Some(pattern) => {
-            let message =
-                format!("no proxy may be asked for `{module}`: GOPRIVATE or GONOPROXY has `{pattern}`");
-            let problem = PinProblem::new(message).note("sources from version control are not read");
-            Err(problem
-                .mend(format!("GONOPROXY=none nubrik pins add go {module}   if the proxy may know of it")))
+            let message = format!(
+                "no proxy may be asked for `{module}`: GOPRIVATE or GONOPROXY has `{pattern}`"
+            );
+            let problem =
+                PinProblem::new(message).note("sources from version control are not read");
+            Err(problem.mend(format!(
+                "GONOPROXY=none nubrik pins add go {module}   if the proxy may know of it"
+            )))
         }
     }
 }
@@ -99,36 +113,62 @@ fn text_of(page: &Page) -> String {
 }
 
 /// The description of a version; `None` if no proxy has it.
-pub(crate) fn manifest(desk: &Desk<'_>, key: &str) -> Result<Option<Arc<ManifestPage>>, PinProblem> {
-    let Some(module) = ModuleVersion::of_key(key) else { return Ok(None) };
-    let Some(version) = escaped(&module.version.text) else { return Ok(None) };
-    let Some(page) = page(desk, &module.path, &format!("@v/{version}.mod"))? else { return Ok(None) };
+pub(crate) fn manifest(
+    desk: &Desk<'_>,
+    key: &str,
+) -> Result<Option<Arc<ManifestPage>>, PinProblem> {
+    let Some(module) = ModuleVersion::of_key(key) else {
+        return Ok(None);
+    };
+    let Some(version) = escaped(&module.version.text) else {
+        return Ok(None);
+    };
+    let Some(page) = page(desk, &module.path, &format!("@v/{version}.mod"))? else {
+        return Ok(None);
+    };
     let text = text_of(&page);
-    let manifest = GoManifest::read(&text).map_err(|what| PinProblem::new(format!("{module}: {what}")))?;
+    let manifest =
+        GoManifest::read(&text).map_err(|what| PinProblem::new(format!("{module}: {what}")))?;
     if manifest.path != module.path {
-        let problem = PinProblem::new(format!("{module} says of itself that it is `{}`", manifest.path));
+        let problem = PinProblem::new(format!(
+            "{module} says of itself that it is `{}`",
+            manifest.path
+        ));
         return Err(problem.mend(format!("nubrik pins add go {}", manifest.path)));
     }
     let is_made = text == format!("module {}\n", module.path);
-    let sum = manifest_sum(&page.document.bytes).map_err(|what| PinProblem::new(what.to_string()))?;
-    Ok(Some(Arc::new(ManifestPage { manifest, sum, is_made })))
+    let sum =
+        manifest_sum(&page.document.bytes).map_err(|what| PinProblem::new(what.to_string()))?;
+    Ok(Some(Arc::new(ManifestPage {
+        manifest,
+        sum,
+        is_made,
+    })))
 }
 
 /// The versions that a proxy lists, the oldest first; `None` if it does not know the module.
 pub(crate) fn versions(desk: &Desk<'_>, path: &str) -> Result<Option<Vec<GoVersion>>, PinProblem> {
-    let Some(page) = page(desk, path, "@v/list")? else { return Ok(None) };
+    let Some(page) = page(desk, path, "@v/list")? else {
+        return Ok(None);
+    };
     let text = text_of(&page);
-    let mut versions: Vec<GoVersion> =
-        text.lines().filter_map(|line| GoVersion::read(line.split_whitespace().next()?)).collect();
+    let mut versions: Vec<GoVersion> = text
+        .lines()
+        .filter_map(|line| GoVersion::read(line.split_whitespace().next()?))
+        .collect();
     versions.sort();
     versions.dedup();
     Ok(Some(versions))
 }
 
 fn said(desk: &Desk<'_>, path: &str, below: &str) -> Result<Option<GoVersion>, PinProblem> {
-    let Some(page) = page(desk, path, below)? else { return Ok(None) };
+    let Some(page) = page(desk, path, below)? else {
+        return Ok(None);
+    };
     let info: VersionInfo = serde_json::from_slice(&page.document.bytes).map_err(|e| {
-        PinProblem::new(format!("what the proxy says of a version of `{path}` cannot be read: {e}"))
+        PinProblem::new(format!(
+            "what the proxy says of a version of `{path}` cannot be read: {e}"
+        ))
     })?;
     let version = GoVersion::read(&info.version);
     let version = version.ok_or_else(|| {
@@ -140,8 +180,8 @@ fn said(desk: &Desk<'_>, path: &str, below: &str) -> Result<Option<GoVersion>, P
     Ok(Some(version))
 }
 
-/// Chooses a version of a module: the newest release that will do, or the oldest one where a least version is named. `None` if
-/// none will do.
+/// Chooses a version of a module: the newest release that will do, or the oldest one where a least
+/// version is named. `None` if none will do.
 pub(crate) fn chosen(
     desk: &Desk<'_>,
     manifests: &ManifestPages<'_>,
@@ -149,12 +189,17 @@ pub(crate) fn chosen(
     query: &VersionQuery,
 ) -> Result<Option<GoVersion>, PinProblem> {
     if let VersionQuery::Revision(name) = query {
-        let Some(name) = escaped(name) else { return Ok(None) };
+        let Some(name) = escaped(name) else {
+            return Ok(None);
+        };
         return said(desk, path, &format!("@v/{name}.info"));
     }
     // What is named needs no list, and may not be in one: versions of a moment in time are in none.
     if let Some(version) = query.named() {
-        let module = ModuleVersion { path: path.to_owned(), version: version.clone() };
+        let module = ModuleVersion {
+            path: path.to_owned(),
+            version: version.clone(),
+        };
         if manifests.get(&module.key())?.is_some() {
             return Ok(Some(version.clone()));
         }
@@ -163,8 +208,13 @@ pub(crate) fn chosen(
     let offered = offered(manifests, path, &listed)?;
     let fitting = || offered.iter().filter(|version| query.contains(version));
     let best = match query.wants_oldest() {
-        true => fitting().find(|version| !version.is_early()).or_else(|| fitting().next()),
-        false => fitting().rev().find(|version| !version.is_early()).or_else(|| fitting().next_back()),
+        true => fitting()
+            .find(|version| !version.is_early())
+            .or_else(|| fitting().next()),
+        false => fitting()
+            .rev()
+            .find(|version| !version.is_early())
+            .or_else(|| fitting().next_back()),
     };
     if best.is_some() || !listed.is_empty() {
         return Ok(best.cloned());
@@ -173,26 +223,38 @@ pub(crate) fn chosen(
     Ok(said(desk, path, "@latest")?.filter(|version| query.contains(version)))
 }
 
-/// Listed versions without those that the author took back, and without later major versions of a module that says by its path
-/// which one it is.
+/// Listed versions without those that the author took back, and without later major versions of a
+/// module that says by its path which one it is.
 fn offered(
     manifests: &ManifestPages<'_>,
     path: &str,
     listed: &[GoVersion],
 ) -> Result<Vec<GoVersion>, PinProblem> {
     let manifest = |version: &GoVersion| {
-        manifests.get(&ModuleVersion { path: path.to_owned(), version: version.clone() }.key())
+        manifests.get(
+            &ModuleVersion {
+                path: path.to_owned(),
+                version: version.clone(),
+            }
+            .key(),
+        )
     };
     let newest = |fits: &dyn Fn(&&GoVersion) -> bool| {
         let fitting = || listed.iter().rev().filter(fits);
-        fitting().find(|version| !version.is_early()).or_else(|| fitting().next())
+        fitting()
+            .find(|version| !version.is_early())
+            .or_else(|| fitting().next())
     };
     let compatible = newest(&|version| !version.is_incompatible());
     let has_own = match compatible {
         Some(version) => manifest(version)?.is_some_and(|page| !page.is_made),
         None => false,
     };
-    let last = if has_own { compatible } else { newest(&|_| true) };
+    let last = if has_own {
+        compatible
+    } else {
+        newest(&|_| true)
+    };
     let retracted: Vec<(GoVersion, GoVersion)> = match last {
         Some(version) => manifest(version)?
             .iter()
@@ -201,14 +263,24 @@ fn offered(
             .collect(),
         None => Vec::new(),
     };
-    let is_back = |version: &GoVersion| retracted.iter().any(|(low, high)| version >= low && version <= high);
+    let is_back = |version: &GoVersion| {
+        retracted
+            .iter()
+            .any(|(low, high)| version >= low && version <= high)
+    };
     let is_other = |version: &GoVersion| has_own && version.is_incompatible();
-    Ok(listed.iter().filter(|version| !is_back(version) && !is_other(version)).cloned().collect())
+    Ok(listed
+        .iter()
+        .filter(|version| !is_back(version) && !is_other(version))
+        .cloned()
+        .collect())
 }
 
 /// Where the archive of a path is: at the proxy that has its description.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
-    let Some(stem) = path.strip_suffix(".zip") else { return Ok(None) };
+    let Some(stem) = path.strip_suffix(".zip") else {
+        return Ok(None);
+    };
     let module = unescaped(path.split("/@v/").next().unwrap_or_default());
     may_ask(desk, &module)?;
     let page = desk.page(Registry::Go, &format!("{stem}.mod"), None, &module)?;
@@ -227,10 +299,18 @@ mod tests {
 
     #[test]
     fn capital_letters_are_marked_and_nothing_leads_out() {
-        assert_eq!(escaped("example.org/Tides/v2").as_deref(), Some("example.org/!tides/v2"));
+        assert_eq!(
+            escaped("example.org/Tides/v2").as_deref(),
+            Some("example.org/!tides/v2")
+        );
         assert_eq!(unescaped("example.org/!tides/v2"), "example.org/Tides/v2");
-        assert_eq!(escaped("v2.0.0+incompatible").as_deref(), Some("v2.0.0+incompatible"));
-        for wrong in ["", "/a", "a//b", "../a", "a/..", "a/.b", "a b", "a:b", "a?b", "a%2e"] {
+        assert_eq!(
+            escaped("v2.0.0+incompatible").as_deref(),
+            Some("v2.0.0+incompatible")
+        );
+        for wrong in [
+            "", "/a", "a//b", "../a", "a/..", "a/.b", "a b", "a:b", "a?b", "a%2e",
+        ] {
             assert_eq!(escaped(wrong), None, "{wrong}");
         }
     }

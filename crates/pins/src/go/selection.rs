@@ -1,4 +1,5 @@
-//! Minimal version selection: of each module the oldest version that everybody who needs it will do with.
+//! Minimal version selection: of each module the oldest version that everybody who needs it will do
+//! with.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -19,16 +20,24 @@ pub(crate) struct Selection {
 impl Selection {
     /// The version of a module that was chosen.
     pub(crate) fn module(&self, path: &str) -> Option<ModuleVersion> {
-        Some(ModuleVersion { path: path.to_owned(), version: self.versions.get(path)?.clone() })
+        Some(ModuleVersion {
+            path: path.to_owned(),
+            version: self.versions.get(path)?.clone(),
+        })
     }
 
     /// The modules that may hold a package: whose path it begins with, the longest first.
     pub(crate) fn candidates(&self, import: &str) -> Vec<ModuleVersion> {
-        prefixes(import).filter_map(|path| self.module(path)).collect()
+        prefixes(import)
+            .filter_map(|path| self.module(path))
+            .collect()
     }
 
     fn raise(&mut self, module: &ModuleVersion) {
-        let chosen = self.versions.entry(module.path.clone()).or_insert_with(|| module.version.clone());
+        let chosen = self
+            .versions
+            .entry(module.path.clone())
+            .or_insert_with(|| module.version.clone());
         if *chosen < module.version {
             *chosen = module.version.clone();
         }
@@ -50,16 +59,24 @@ impl ModuleGraph<'_> {
     /// The description of a version, compared with what the workspace knows of it.
     pub(crate) fn manifest(&self, module: &ModuleVersion) -> Result<Arc<ManifestPage>, PinProblem> {
         let page = self.manifests.get(&module.key())?;
-        let page = page.ok_or_else(|| PinProblem::new(format!("the registry `go` has no {module}")))?;
+        let page =
+            page.ok_or_else(|| PinProblem::new(format!("the registry `go` has no {module}")))?;
         match self.sums.against_manifest(module, &page.sum) {
-            Some(known) => Err(another_one(&format!("the go.mod of {module}"), known, &page.sum)),
+            Some(known) => Err(another_one(
+                &format!("the go.mod of {module}"),
+                known,
+                &page.sum,
+            )),
             None => Ok(page),
         }
     }
 
-    /// The versions that follow from some. Of a module whose description names all that it needs, also indirectly, only what it
-    /// names counts; older ones are followed to the end.
-    pub(crate) fn select(&self, roots: &BTreeMap<String, GoVersion>) -> Result<Selection, PinProblem> {
+    /// The versions that follow from some. Of a module whose description names all that it needs,
+    /// also indirectly, only what it names counts; older ones are followed to the end.
+    pub(crate) fn select(
+        &self,
+        roots: &BTreeMap<String, GoVersion>,
+    ) -> Result<Selection, PinProblem> {
         let mut selection = Selection::default();
         let root = |(path, version): (&String, &GoVersion)| ModuleVersion {
             path: path.clone(),
@@ -67,7 +84,8 @@ impl ModuleGraph<'_> {
         };
         let mut open: Vec<ModuleVersion> = roots.iter().map(root).collect();
         open.iter().for_each(|module| selection.raise(module));
-        // What those need who are met below an old module is followed, whatever they say themselves.
+        // What those need who are met below an old module is followed, whatever they say
+        // themselves.
         let (mut followed, mut is_below_old) = (BTreeSet::new(), false);
         while !open.is_empty() {
             let keys: Vec<String> = open.iter().map(ModuleVersion::key).collect();
@@ -78,9 +96,14 @@ impl ModuleGraph<'_> {
                 let follows = is_below_old || !page.manifest.names_all();
                 for (path, version) in &page.manifest.requires {
                     let version = GoVersion::read(version).ok_or_else(|| {
-                        PinProblem::new(format!("{module} needs {path} {version}, which is no version"))
+                        PinProblem::new(format!(
+                            "{module} needs {path} {version}, which is no version"
+                        ))
                     })?;
-                    let needed = ModuleVersion { path: path.clone(), version };
+                    let needed = ModuleVersion {
+                        path: path.clone(),
+                        version,
+                    };
                     selection.raise(&needed);
                     if follows && followed.insert(needed.clone()) {
                         next.push(needed.clone());
@@ -97,7 +120,9 @@ impl ModuleGraph<'_> {
 
 /// What is wrong if something is another one than was known.
 pub(crate) fn another_one(what: &str, known: &str, found: &str) -> PinProblem {
-    PinProblem::new(format!("{what} is another one than go.sum, or its proxy, says"))
-        .note(format!("published  {known}"))
-        .note(format!("found      {found}"))
+    PinProblem::new(format!(
+        "{what} is another one than go.sum, or its proxy, says"
+    ))
+    .note(format!("published  {known}"))
+    .note(format!("found      {found}"))
 }

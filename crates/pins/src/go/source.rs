@@ -25,7 +25,10 @@ impl GoSource {
     /// Reads the beginning of a source, as far as it can be read.
     pub fn read(text: &str) -> GoSource {
         let mut source = GoSource::default();
-        let mut reader = SourceReader { rest: text.trim_start_matches('\u{feff}'), comments: Vec::new() };
+        let mut reader = SourceReader {
+            rest: text.trim_start_matches('\u{feff}'),
+            comments: Vec::new(),
+        };
         if !reader.word("package") {
             return source;
         }
@@ -35,12 +38,16 @@ impl GoSource {
         while reader.word("import") {
             if reader.sign('(') {
                 while !reader.sign(')') {
-                    let Some(path) = reader.import() else { return source };
+                    let Some(path) = reader.import() else {
+                        return source;
+                    };
                     source.imports.insert(path);
                     reader.end();
                 }
             } else {
-                let Some(path) = reader.import() else { return source };
+                let Some(path) = reader.import() else {
+                    return source;
+                };
                 source.imports.insert(path);
             }
             reader.end();
@@ -94,7 +101,10 @@ impl<'t> SourceReader<'t> {
 
     fn name(&mut self) -> String {
         self.pass();
-        let end = self.rest.find(|c: char| !(c.is_alphanumeric() || c == '_')).unwrap_or(self.rest.len());
+        let end = self
+            .rest
+            .find(|c: char| !(c.is_alphanumeric() || c == '_'))
+            .unwrap_or(self.rest.len());
         let (name, rest) = self.rest.split_at(end);
         self.rest = rest;
         name.to_owned()
@@ -106,7 +116,11 @@ impl<'t> SourceReader<'t> {
             self.name();
         }
         self.pass();
-        let quote = self.rest.chars().next().filter(|c| matches!(c, '"' | '`'))?;
+        let quote = self
+            .rest
+            .chars()
+            .next()
+            .filter(|c| matches!(c, '"' | '`'))?;
         let (path, rest) = self.rest[1..].split_once(quote)?;
         self.rest = rest;
         Some(path.to_owned())
@@ -129,7 +143,10 @@ mod tests {
         let source = GoSource::read(text);
         assert_eq!(source.package, "a");
         let imports: Vec<_> = source.imports.into_iter().collect();
-        assert_eq!(imports, ["example.org/y", "example.org/z", "fmt", "io", "os"]);
+        assert_eq!(
+            imports,
+            ["example.org/y", "example.org/z", "fmt", "io", "os"]
+        );
     }
 
     #[test]
@@ -138,8 +155,16 @@ mod tests {
         assert_eq!(GoSource::read("func f() {}"), GoSource::default());
         let source = GoSource::read("package a\nimport (\n\"fmt\"\n");
         assert_eq!((source.package.as_str(), source.imports.len()), ("a", 1));
-        assert!(GoSource::read("\u{feff}// +build ignore\n\npackage a").constraint.is_some());
-        assert!(GoSource::read("package a\n//go:build ignore\n").constraint.is_none());
+        assert!(
+            GoSource::read("\u{feff}// +build ignore\n\npackage a")
+                .constraint
+                .is_some()
+        );
+        assert!(
+            GoSource::read("package a\n//go:build ignore\n")
+                .constraint
+                .is_none()
+        );
     }
 
     #[test]

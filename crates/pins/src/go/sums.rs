@@ -18,13 +18,14 @@ const SUMS_FILE: &str = "go.sum";
 /// The most that one may hold, in bytes.
 const LIMIT: u64 = 64 << 20;
 
-/// Digests that the workspace already trusts: `h1:…`, by module and version, and by those with `/go.mod` behind them. Files of
-/// several modules may speak of the same one.
+/// Digests that the workspace already trusts: `h1:…`, by module and version, and by those with
+/// `/go.mod` behind them. Files of several modules may speak of the same one.
 #[derive(Debug, Default)]
 pub(crate) struct KnownSums(BTreeMap<String, BTreeSet<String>>);
 
 impl KnownSums {
-    /// Those of all `go.sum` beside a `go.mod` in a workspace, but for what is made or only represents something in tests.
+    /// Those of all `go.sum` beside a `go.mod` in a workspace, but for what is made or only
+    /// represents something in tests.
     ///
     /// # Errors
     /// When one cannot be read: what it says would not be compared with anything.
@@ -33,12 +34,21 @@ impl KnownSums {
         let mut open = vec![root.to_owned()];
         while let Some(folder) = open.pop() {
             let cannot = |e: io::Error| {
-                PinProblem::new(format!("cannot look for {SUMS_FILE} in {}: {e}", folder.display()))
+                PinProblem::new(format!(
+                    "cannot look for {SUMS_FILE} in {}: {e}",
+                    folder.display()
+                ))
             };
             let entries = match fs::read_dir(&folder) {
                 Ok(entries) => entries,
-                // What a person may not read is no source of theirs, and what is gone is none any more.
-                Err(e) if matches!(e.kind(), io::ErrorKind::PermissionDenied | io::ErrorKind::NotFound) => {
+                // What a person may not read is no source of theirs, and what is gone is none any
+                // more.
+                Err(e)
+                    if matches!(
+                        e.kind(),
+                        io::ErrorKind::PermissionDenied | io::ErrorKind::NotFound
+                    ) =>
+                {
                     continue;
                 }
                 Err(e) => return Err(cannot(e)),
@@ -51,7 +61,8 @@ impl KnownSums {
                 has_manifest |= name == "go.mod";
                 has_sums |= name == SUMS_FILE;
                 let is_made = name == "out" && folder == root;
-                let is_passed = name.starts_with(['.', '_']) || matches!(&*name, "testdata" | "node_modules");
+                let is_passed =
+                    name.starts_with(['.', '_']) || matches!(&*name, "testdata" | "node_modules");
                 if !is_made && !is_passed && entry.file_type().map_err(cannot)?.is_dir() {
                     open.push(entry.path());
                 }
@@ -68,7 +79,10 @@ impl KnownSums {
     fn add(&mut self, text: &str) {
         for line in text.lines() {
             if let [path, version, sum] = line.split_whitespace().collect::<Vec<_>>().as_slice() {
-                self.0.entry(format!("{path} {version}")).or_default().insert((*sum).to_owned());
+                self.0
+                    .entry(format!("{path} {version}"))
+                    .or_default()
+                    .insert((*sum).to_owned());
             }
         }
     }
@@ -85,7 +99,12 @@ impl KnownSums {
 
     fn against(&self, key: &str, found: &str) -> Option<&str> {
         // Those of other functions are not computed here.
-        let known = self.0.get(key).into_iter().flatten().filter(|sum| sum.starts_with(METHOD));
+        let known = self
+            .0
+            .get(key)
+            .into_iter()
+            .flatten()
+            .filter(|sum| sum.starts_with(METHOD));
         known.map(String::as_str).find(|sum| *sum != found)
     }
 }
@@ -96,7 +115,10 @@ pub(crate) const METHOD: &str = "h1:";
 /// The digest of files, of each its name and its own digest.
 pub(crate) fn sum_of(files: Vec<(String, Checksum)>) -> Result<String, Unreadable> {
     let digits = |sum: Checksum| sum.written(false).replace("sha256:", "");
-    let files = files.into_iter().map(|(name, sum)| (name, digits(sum))).collect();
+    let files = files
+        .into_iter()
+        .map(|(name, sum)| (name, digits(sum)))
+        .collect();
     let digest = digest_of_listing(files).map_err(|e| Unreadable::form(e.to_string()))?;
     Ok(format!("{METHOD}{digest}"))
 }

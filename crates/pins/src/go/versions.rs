@@ -15,7 +15,10 @@ pub(crate) struct GoVersion {
 impl GoVersion {
     pub(crate) fn read(text: &str) -> Option<GoVersion> {
         let numbers = Version::parse(text.strip_prefix('v')?).ok()?;
-        Some(GoVersion { text: text.to_owned(), numbers })
+        Some(GoVersion {
+            text: text.to_owned(),
+            numbers,
+        })
     }
 
     /// Whether it comes before a release.
@@ -37,7 +40,9 @@ impl GoVersion {
 
 impl Ord for GoVersion {
     fn cmp(&self, other: &GoVersion) -> Ordering {
-        self.numbers.cmp_precedence(&other.numbers).then_with(|| self.text.cmp(&other.text))
+        self.numbers
+            .cmp_precedence(&other.numbers)
+            .then_with(|| self.text.cmp(&other.text))
     }
 }
 
@@ -69,7 +74,10 @@ impl ModuleVersion {
     /// From such a name.
     pub(crate) fn of_key(key: &str) -> Option<ModuleVersion> {
         let (path, version) = key.rsplit_once('@')?;
-        Some(ModuleVersion { path: path.to_owned(), version: GoVersion::read(version)? })
+        Some(ModuleVersion {
+            path: path.to_owned(),
+            version: GoVersion::read(version)?,
+        })
     }
 }
 
@@ -97,7 +105,10 @@ mod tests {
         .map(|text| GoVersion::read(text).unwrap())
         .into();
         versions.sort();
-        let sorted: Vec<&str> = versions.iter().map(|version| version.text.as_str()).collect();
+        let sorted: Vec<&str> = versions
+            .iter()
+            .map(|version| version.text.as_str())
+            .collect();
         assert_eq!(
             sorted,
             [
@@ -109,7 +120,11 @@ mod tests {
                 "v2.0.0+incompatible"
             ]
         );
-        assert!(versions[1].is_early() && versions[5].is_incompatible() && versions[2].begins_with(&[1, 0]));
+        assert!(
+            versions[1].is_early()
+                && versions[5].is_incompatible()
+                && versions[2].begins_with(&[1, 0])
+        );
         assert!(GoVersion::read("1.0.0").is_none() && GoVersion::read("v1.0").is_none());
     }
 }

@@ -52,16 +52,25 @@ impl Descriptor {
         let document = Document::parse(text).map_err(wrong)?;
         let root = document.root_element();
         let parent = child(root, "parent").map(|parent| {
-            (text_of(parent, "groupId"), text_of(parent, "artifactId"), text_of(parent, "version"))
+            (
+                text_of(parent, "groupId"),
+                text_of(parent, "artifactId"),
+                text_of(parent, "version"),
+            )
         });
         let inherited = |own: String, of_parent: Option<&String>| match own.is_empty() {
             true => of_parent.cloned().unwrap_or_default(),
             false => own,
         };
-        let properties =
-            child(root, "properties").into_iter().flat_map(|p| p.children().filter(Node::is_element));
-        let properties = properties
-            .map(|p| (p.tag_name().name().to_owned(), p.text().unwrap_or_default().trim().to_owned()));
+        let properties = child(root, "properties")
+            .into_iter()
+            .flat_map(|p| p.children().filter(Node::is_element));
+        let properties = properties.map(|p| {
+            (
+                p.tag_name().name().to_owned(),
+                p.text().unwrap_or_default().trim().to_owned(),
+            )
+        });
         let of = |node: Option<Node<'_, '_>>| {
             let list = node.and_then(|node| child(node, "dependencies"));
             let nodes = list
@@ -69,14 +78,19 @@ impl Descriptor {
                 .flat_map(|list| list.children().filter(|n| n.has_tag_name_any("dependency")));
             nodes.map(dependency).collect::<Vec<_>>()
         };
-        let licences =
-            child(root, "licenses").into_iter().flat_map(|l| l.children().filter(Node::is_element));
+        let licences = child(root, "licenses")
+            .into_iter()
+            .flat_map(|l| l.children().filter(Node::is_element));
         let packaging = text_of(root, "packaging");
         Ok(Descriptor {
             group: inherited(text_of(root, "groupId"), parent.as_ref().map(|p| &p.0)),
             artifact: text_of(root, "artifactId"),
             version: inherited(text_of(root, "version"), parent.as_ref().map(|p| &p.2)),
-            packaging: if packaging.is_empty() { "jar".to_owned() } else { packaging },
+            packaging: if packaging.is_empty() {
+                "jar".to_owned()
+            } else {
+                packaging
+            },
             properties: properties.collect(),
             managed: of(child(root, "dependencyManagement")),
             dependencies: of(Some(root)),
@@ -91,12 +105,18 @@ impl Descriptor {
     /// Adds what is inherited from a parent, which has all that it inherits itself.
     pub(crate) fn inherit(&mut self, parent: &Descriptor) {
         for (name, value) in &parent.properties {
-            self.properties.entry(name.clone()).or_insert_with(|| value.clone());
+            self.properties
+                .entry(name.clone())
+                .or_insert_with(|| value.clone());
         }
         // Who comes first wins.
         self.managed.extend(parent.managed.iter().cloned());
         for dependency in &parent.dependencies {
-            if !self.dependencies.iter().any(|own| own.key() == dependency.key()) {
+            if !self
+                .dependencies
+                .iter()
+                .any(|own| own.key() == dependency.key())
+            {
                 self.dependencies.push(dependency.clone());
             }
         }
@@ -109,7 +129,15 @@ impl Descriptor {
     pub(crate) fn fill(&mut self) {
         let known = self.clone();
         for dependency in self.managed.iter_mut().chain(&mut self.dependencies) {
-            let Dependency { group, artifact, version, scope, kind, classifier, .. } = dependency;
+            let Dependency {
+                group,
+                artifact,
+                version,
+                scope,
+                kind,
+                classifier,
+                ..
+            } = dependency;
             for text in [group, artifact, version, scope, kind, classifier] {
                 *text = known.filled(text, 0);
             }
@@ -122,9 +150,14 @@ impl Descriptor {
         let Some((before, rest)) = text.split_once("${").filter(|_| depth < 32) else {
             return text.to_owned();
         };
-        let Some((name, after)) = rest.split_once('}') else { return text.to_owned() };
-        let parent = |take: fn(&Coordinates) -> &String| self.parent.as_ref().map(|p| take(p).clone());
-        let own = name.strip_prefix("project.").or_else(|| name.strip_prefix("pom."));
+        let Some((name, after)) = rest.split_once('}') else {
+            return text.to_owned();
+        };
+        let parent =
+            |take: fn(&Coordinates) -> &String| self.parent.as_ref().map(|p| take(p).clone());
+        let own = name
+            .strip_prefix("project.")
+            .or_else(|| name.strip_prefix("pom."));
         let value = match (own, name) {
             (Some("version"), _) | (_, "version") => Some(self.version.clone()),
             (Some("groupId"), _) | (_, "groupId") => Some(self.group.clone()),
@@ -133,7 +166,10 @@ impl Descriptor {
             (Some("parent.groupId"), _) | (_, "parent.groupId") => parent(|p| &p.0),
             _ => self.properties.get(name).cloned(),
         };
-        let value = value.map_or_else(|| format!("${{{name}"), |value| self.filled(&value, depth + 1));
+        let value = value.map_or_else(
+            || format!("${{{name}"),
+            |value| self.filled(&value, depth + 1),
+        );
         // What nothing says stays as it is, without being looked at again.
         match value.starts_with("${") {
             true => format!("{before}{value}}}{}", self.filled(after, depth + 1)),
@@ -144,8 +180,15 @@ impl Descriptor {
     /// A need with what is managed for it.
     pub(crate) fn managed_need(&self, need: &Dependency) -> Dependency {
         let mut need = need.clone();
-        if let Some(managed) = self.managed.iter().find(|managed| managed.key() == need.key()) {
-            for (own, managed) in [(&mut need.version, &managed.version), (&mut need.scope, &managed.scope)] {
+        if let Some(managed) = self
+            .managed
+            .iter()
+            .find(|managed| managed.key() == need.key())
+        {
+            for (own, managed) in [
+                (&mut need.version, &managed.version),
+                (&mut need.scope, &managed.scope),
+            ] {
                 if own.is_empty() {
                     own.clone_from(managed);
                 }
@@ -174,22 +217,33 @@ fn child<'a, 'i>(node: Node<'a, 'i>, name: &str) -> Option<Node<'a, 'i>> {
 }
 
 pub(crate) fn text_of(node: Node<'_, '_>, name: &str) -> String {
-    child(node, name).and_then(|child| child.text()).unwrap_or_default().trim().to_owned()
+    child(node, name)
+        .and_then(|child| child.text())
+        .unwrap_or_default()
+        .trim()
+        .to_owned()
 }
 
 fn dependency(node: Node<'_, '_>) -> Dependency {
-    let exclusions =
-        child(node, "exclusions").into_iter().flat_map(|e| e.children().filter(Node::is_element));
+    let exclusions = child(node, "exclusions")
+        .into_iter()
+        .flat_map(|e| e.children().filter(Node::is_element));
     let kind = text_of(node, "type");
     Dependency {
         group: text_of(node, "groupId"),
         artifact: text_of(node, "artifactId"),
         version: text_of(node, "version"),
         scope: text_of(node, "scope"),
-        kind: if kind.is_empty() { "jar".to_owned() } else { kind },
+        kind: if kind.is_empty() {
+            "jar".to_owned()
+        } else {
+            kind
+        },
         classifier: text_of(node, "classifier"),
         is_optional: text_of(node, "optional") == "true",
-        exclusions: exclusions.map(|e| (text_of(e, "groupId"), text_of(e, "artifactId"))).collect(),
+        exclusions: exclusions
+            .map(|e| (text_of(e, "groupId"), text_of(e, "artifactId")))
+            .collect(),
     }
 }
 
@@ -212,7 +266,14 @@ mod tests {
         let mut tides = Descriptor::read(own).unwrap();
         tides.inherit(&Descriptor::read(parent).unwrap());
         tides.fill();
-        assert_eq!((tides.group.as_str(), tides.version.as_str(), tides.licences.len()), ("isles", "3", 1));
+        assert_eq!(
+            (
+                tides.group.as_str(),
+                tides.version.as_str(),
+                tides.licences.len()
+            ),
+            ("isles", "3", 1)
+        );
         let needs: Vec<String> = tides
             .dependencies
             .iter()

@@ -39,17 +39,25 @@ pub(crate) fn resolve(
     asked: &BTreeMap<String, AskedPackage>,
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
-    let mut walk =
-        RepositoryWalk { repository: JavaRepository::new(desk), chosen: BTreeMap::new(), preferred };
+    let mut walk = RepositoryWalk {
+        repository: JavaRepository::new(desk),
+        chosen: BTreeMap::new(),
+        preferred,
+    };
     let mut open: VecDeque<Waiting> = VecDeque::new();
     for (name, AskedPackage { requirement, .. }) in asked {
         let wanted = WantedVersions::read(requirement).ok_or_else(|| {
-            let problem =
-                PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"));
-            problem.mend("\"1.2\"   exactly this one").mend("\"[1.2,2)\"   from 1.2, before 2")
+            let problem = PinProblem::new(format!(
+                "`{requirement}` is no requirement of versions of `{name}`"
+            ));
+            problem
+                .mend("\"1.2\"   exactly this one")
+                .mend("\"[1.2,2)\"   from 1.2, before 2")
         })?;
         let key = key_of(name)?;
-        let version = walk.version(&key, &wanted)?.ok_or_else(|| walk.nothing(name, requirement))?;
+        let version = walk
+            .version(&key, &wanted)?
+            .ok_or_else(|| walk.nothing(name, requirement))?;
         open.push_back((key, version, Vec::new()));
     }
     // Level by level: the first version of a name that is met is the nearest.
@@ -59,8 +67,11 @@ pub(crate) fn resolve(
         }
         let at: Coordinates = (name.0.clone(), name.1.clone(), version.clone());
         let descriptor = walk.repository.whole(&at)?.ok_or_else(|| {
-            PinProblem::new(format!("the registry `java` has no {}:{} {version}", name.0, name.1))
-                .mend("look at how the archive spells its group and its name")
+            PinProblem::new(format!(
+                "the registry `java` has no {}:{} {version}",
+                name.0, name.1
+            ))
+            .mend("look at how the archive spells its group and its name")
         })?;
         let mut needs = Vec::new();
         for need in &descriptor.dependencies {
@@ -68,14 +79,25 @@ pub(crate) fn resolve(
             if !is_wanted(&need, &exclusions) {
                 continue;
             }
-            let key = (need.group.clone(), need.artifact.clone(), need.classifier.clone());
+            let key = (
+                need.group.clone(),
+                need.artifact.clone(),
+                need.classifier.clone(),
+            );
             needs.push(key.clone());
             if let Some(version) = walk.needed_version(&at, &need, &key)? {
                 let more = need.exclusions.iter().chain(&exclusions).cloned().collect();
                 open.push_back((key, version, more));
             }
         }
-        walk.chosen.insert(name, ChosenArchive { version, descriptor, needs });
+        walk.chosen.insert(
+            name,
+            ChosenArchive {
+                version,
+                descriptor,
+                needs,
+            },
+        );
     }
     walk.solved(asked)
 }
@@ -86,19 +108,30 @@ fn key_of(name: &str) -> Result<ArchiveName, PinProblem> {
         [group, artifact] if is_part(group) && is_part(artifact) => {
             Ok(((*group).to_owned(), (*artifact).to_owned(), String::new()))
         }
-        [group, artifact, classifier] if [group, artifact, classifier].iter().all(|part| is_part(part)) => {
-            Ok(((*group).to_owned(), (*artifact).to_owned(), (*classifier).to_owned()))
+        [group, artifact, classifier]
+            if [group, artifact, classifier]
+                .iter()
+                .all(|part| is_part(part)) =>
+        {
+            Ok((
+                (*group).to_owned(),
+                (*artifact).to_owned(),
+                (*classifier).to_owned(),
+            ))
         }
-        _ => Err(PinProblem::new(format!("`{name}` does not name a group and an archive"))
-            .mend("nubrik pins add java org.example:tides   its group, `:` and its name")),
+        _ => Err(
+            PinProblem::new(format!("`{name}` does not name a group and an archive"))
+                .mend("nubrik pins add java org.example:tides   its group, `:` and its name"),
+        ),
     }
 }
 
 /// Whether a need is on the class path of those who use what needs it.
 fn is_wanted(need: &Dependency, exclusions: &[(String, String)]) -> bool {
     let fits = |pattern: &str, name: &str| pattern == "*" || pattern == name;
-    let is_excluded =
-        exclusions.iter().any(|(group, artifact)| fits(group, &need.group) && fits(artifact, &need.artifact));
+    let is_excluded = exclusions
+        .iter()
+        .any(|(group, artifact)| fits(group, &need.group) && fits(artifact, &need.artifact));
     let is_used = matches!(need.scope.as_str(), "" | "compile" | "runtime");
     let may_be = is_part(&need.group) && is_part(&need.artifact);
     !need.is_optional
@@ -139,28 +172,46 @@ impl RepositoryWalk<'_> {
         if let WantedVersions::One(version) = wanted {
             return Ok(Some(version));
         }
-        let none = || self.nothing(&named, &need.version).note(format!("{user} needs it"));
+        let none = || {
+            self.nothing(&named, &need.version)
+                .note(format!("{user} needs it"))
+        };
         Ok(Some(self.version(key, &wanted)?.ok_or_else(none)?))
     }
 
-    /// The version that a requirement means: what is pinned, if it will do; else the newest that is not an early one.
-    fn version(&self, name: &ArchiveName, wanted: &WantedVersions) -> Result<Option<String>, PinProblem> {
+    /// The version that a requirement means: what is pinned, if it will do; else the newest that is
+    /// not an early one.
+    fn version(
+        &self,
+        name: &ArchiveName,
+        wanted: &WantedVersions,
+    ) -> Result<Option<String>, PinProblem> {
         let kept = self.preferred.get(&named(name)).into_iter().flatten();
-        if let Some(kept) = kept.into_iter().find(|version| wanted.contains(&ArchiveVersion::new(version))) {
+        if let Some(kept) = kept
+            .into_iter()
+            .find(|version| wanted.contains(&ArchiveVersion::new(version)))
+        {
             return Ok(Some(kept.clone()));
         }
         if let WantedVersions::One(version) = wanted {
             return Ok(Some(version.clone()));
         }
         let versions = self.repository.versions(&name.0, &name.1)?;
-        let mut fitting = versions.iter().rev().filter(|version| wanted.contains(version));
+        let mut fitting = versions
+            .iter()
+            .rev()
+            .filter(|version| wanted.contains(version));
         let released = fitting.clone().find(|version| !version.is_early());
-        Ok(released.or_else(|| fitting.next()).map(|version| version.text.clone()))
+        Ok(released
+            .or_else(|| fitting.next())
+            .map(|version| version.text.clone()))
     }
 
     fn nothing(&self, name: &str, requirement: &str) -> PinProblem {
         let (group, artifact) = name.split_once(':').unwrap_or((name, ""));
-        let versions = self.repository.versions(group, artifact.split(':').next().unwrap_or_default());
+        let versions = self
+            .repository
+            .versions(group, artifact.split(':').next().unwrap_or_default());
         match versions.ok().and_then(|versions| versions.last().map(|version| version.text.clone())) {
             None => PinProblem::new(format!("no repository lists versions of `{name}`"))
                 .mend("look at how the archive spells its group and its name")
@@ -193,20 +244,39 @@ impl RepositoryWalk<'_> {
                 None => None,
             };
             let what = format!("{} {}", named(name), chosen.version);
-            wanted.push(WantedArchive { what, address, credential, digest, size: None });
+            wanted.push(WantedArchive {
+                what,
+                address,
+                credential,
+                digest,
+                size: None,
+            });
             let needs: BTreeSet<String> = chosen
                 .needs
                 .iter()
                 .filter_map(|need| Some(pin_id(&named(need), &self.chosen.get(need)?.version)))
                 .collect();
-            let need = |pin: String| Need { pin, alias: None, build: false, on: Vec::new() };
+            let need = |pin: String| Need {
+                pin,
+                alias: None,
+                build: false,
+                on: Vec::new(),
+            };
             let licences = &chosen.descriptor.licences;
             pins.push(Pin {
                 name: named(name),
                 version: chosen.version.clone(),
                 licence: (!licences.is_empty()).then(|| licences.join(" or ")),
-                archives: vec![Archive { path, digest: String::new(), size: 0, on: Vec::new() }],
-                facts: is_list.then(|| ("packaging".to_owned(), "pom".to_owned())).into_iter().collect(),
+                archives: vec![Archive {
+                    path,
+                    digest: String::new(),
+                    size: 0,
+                    on: Vec::new(),
+                }],
+                facts: is_list
+                    .then(|| ("packaging".to_owned(), "pom".to_owned()))
+                    .into_iter()
+                    .collect(),
                 needs: needs.into_iter().map(need).collect(),
                 ..Pin::default()
             });
@@ -221,7 +291,9 @@ impl RepositoryWalk<'_> {
         }
         for name in asked.keys() {
             let chosen = self.chosen.get(&key_of(name)?);
-            solved.asked.extend(chosen.map(|chosen| (name.clone(), pin_id(name, &chosen.version))));
+            solved
+                .asked
+                .extend(chosen.map(|chosen| (name.clone(), pin_id(name, &chosen.version))));
         }
         Ok(solved)
     }

@@ -15,7 +15,8 @@ enum VersionPart {
     Word(String),
 }
 
-/// Words for what comes before a release and after it, in their order; an empty one is the release itself.
+/// Words for what comes before a release and after it, in their order; an empty one is the release
+/// itself.
 const WORDS: [&str; 7] = ["alpha", "beta", "milestone", "rc", "snapshot", "", "sp"];
 
 impl ArchiveVersion {
@@ -26,12 +27,16 @@ impl ArchiveVersion {
         while let Some(first) = rest.chars().next() {
             let is_digit = first.is_ascii_digit();
             let end = rest
-                .find(|c: char| matches!(c, '.' | '-' | '_' | '+') || c.is_ascii_digit() != is_digit)
+                .find(|c: char| {
+                    matches!(c, '.' | '-' | '_' | '+') || c.is_ascii_digit() != is_digit
+                })
                 .unwrap_or(rest.len());
             let (part, after) = rest.split_at(end);
             match part {
                 "" => {}
-                part if is_digit => parts.push(VersionPart::Number(part.parse().unwrap_or(u128::MAX))),
+                part if is_digit => {
+                    parts.push(VersionPart::Number(part.parse().unwrap_or(u128::MAX)))
+                }
                 part => parts.push(VersionPart::Word(usual(part, after).to_owned())),
             }
             rest = after.strip_prefix(['.', '-', '_', '+']).unwrap_or(after);
@@ -45,12 +50,17 @@ impl ArchiveVersion {
         {
             parts.pop();
         }
-        ArchiveVersion { text: text.to_owned(), parts }
+        ArchiveVersion {
+            text: text.to_owned(),
+            parts,
+        }
     }
 
     /// Whether it comes before a release.
     pub(crate) fn is_early(&self) -> bool {
-        self.parts.iter().any(|part| matches!(part, VersionPart::Word(word) if place(word) < release()))
+        self.parts
+            .iter()
+            .any(|part| matches!(part, VersionPart::Word(word) if place(word) < release()))
     }
 }
 
@@ -68,7 +78,10 @@ fn usual<'t>(word: &'t str, after: &str) -> &'t str {
 }
 
 fn place(word: &str) -> usize {
-    WORDS.iter().position(|known| *known == word).unwrap_or(WORDS.len())
+    WORDS
+        .iter()
+        .position(|known| *known == word)
+        .unwrap_or(WORDS.len())
 }
 
 fn release() -> usize {
@@ -95,7 +108,9 @@ impl Ord for ArchiveVersion {
         for n in 0..count {
             let ordering = match (self.parts.get(n), other.parts.get(n)) {
                 (Some(VersionPart::Number(a)), Some(VersionPart::Number(b))) => a.cmp(b),
-                (Some(VersionPart::Word(a)), Some(VersionPart::Word(b))) => (place(a), a).cmp(&(place(b), b)),
+                (Some(VersionPart::Word(a)), Some(VersionPart::Word(b))) => {
+                    (place(a), a).cmp(&(place(b), b))
+                }
                 (Some(VersionPart::Number(_)), Some(VersionPart::Word(_))) => Ordering::Greater,
                 (Some(VersionPart::Word(_)), Some(VersionPart::Number(_))) => Ordering::Less,
                 (Some(VersionPart::Number(a)), None) => a.cmp(&0),
@@ -160,9 +175,12 @@ impl WantedVersions {
             WantedVersions::Any => true,
             WantedVersions::One(text) => *text == version.text,
             WantedVersions::Ranges(ranges) => ranges.iter().any(|(from, to)| {
-                let above =
-                    from.as_ref().is_none_or(|(from, is_in)| version > from || (*is_in && version == from));
-                let below = to.as_ref().is_none_or(|(to, is_in)| version < to || (*is_in && version == to));
+                let above = from
+                    .as_ref()
+                    .is_none_or(|(from, is_in)| version > from || (*is_in && version == from));
+                let below = to
+                    .as_ref()
+                    .is_none_or(|(to, is_in)| version < to || (*is_in && version == to));
                 above && below
             }),
         }
@@ -190,21 +208,36 @@ mod tests {
             "2.0",
         ];
         for pair in order.windows(2) {
-            assert!(ArchiveVersion::new(pair[0]) < ArchiveVersion::new(pair[1]), "{pair:?}");
+            assert!(
+                ArchiveVersion::new(pair[0]) < ArchiveVersion::new(pair[1]),
+                "{pair:?}"
+            );
         }
-        for (a, b) in [("1", "1.0.0"), ("1.0-ga", "1"), ("1.0.Final", "1.0"), ("1-a1", "1-alpha-1")] {
+        for (a, b) in [
+            ("1", "1.0.0"),
+            ("1.0-ga", "1"),
+            ("1.0.Final", "1.0"),
+            ("1-a1", "1-alpha-1"),
+        ] {
             assert_eq!(ArchiveVersion::new(a), ArchiveVersion::new(b), "{a} {b}");
         }
-        assert!(ArchiveVersion::new("1.0-rc1").is_early() && !ArchiveVersion::new("1.0-jre").is_early());
+        assert!(
+            ArchiveVersion::new("1.0-rc1").is_early() && !ArchiveVersion::new("1.0-jre").is_early()
+        );
     }
 
     #[test]
     fn ranges_have_ends() {
         let has = |range: &str, version: &str| {
-            WantedVersions::read(range).unwrap().contains(&ArchiveVersion::new(version))
+            WantedVersions::read(range)
+                .unwrap()
+                .contains(&ArchiveVersion::new(version))
         };
         assert!(
-            has("[1.2,2)", "1.2") && has("[1.2,2)", "1.9") && !has("[1.2,2)", "2.0") && !has("(1.2,)", "1.2")
+            has("[1.2,2)", "1.2")
+                && has("[1.2,2)", "1.9")
+                && !has("[1.2,2)", "2.0")
+                && !has("(1.2,)", "1.2")
         );
         assert!(
             has("[1.5]", "1.5")

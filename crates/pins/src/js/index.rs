@@ -140,29 +140,51 @@ fn is_part(part: &str) -> bool {
 }
 
 /// The document of a package; `None` if no origin has one.
-pub(crate) fn document(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
+pub(crate) fn document(
+    desk: &Desk<'_>,
+    name: &str,
+) -> Result<Option<Arc<PackageDocument>>, PinProblem> {
     if !is_name(name) {
         return Ok(None);
     }
     let path = name.replace('/', "%2f");
-    let Some(page) = desk.page(Registry::Js, &path, Some(ACCEPT), name)? else { return Ok(None) };
+    let Some(page) = desk.page(Registry::Js, &path, Some(ACCEPT), name)? else {
+        return Ok(None);
+    };
     let written: WrittenPackage = serde_json::from_slice(&page.document.bytes).map_err(|e| {
-        PinProblem::new(format!("what the registry `js` says of `{name}` is no document of a package: {e}"))
-            .note(format!("from {}", page.document.address))
+        PinProblem::new(format!(
+            "what the registry `js` says of `{name}` is no document of a package: {e}"
+        ))
+        .note(format!("from {}", page.document.address))
     })?;
     let WrittenPackage { tags, versions } = written;
-    let parsed = versions.into_iter().filter_map(|(text, raw)| Some((Version::parse(&text).ok()?, raw)));
+    let parsed = versions
+        .into_iter()
+        .filter_map(|(text, raw)| Some((Version::parse(&text).ok()?, raw)));
     let mut releases: Vec<(Version, Box<RawValue>)> = parsed.collect();
     releases.sort_by(|a, b| a.0.cmp(&b.0));
     let address = page.document.address.clone();
-    Ok(Some(Arc::new(PackageDocument { releases, tags, address, origin: page.origin.clone() })))
+    Ok(Some(Arc::new(PackageDocument {
+        releases,
+        tags,
+        address,
+        origin: page.origin.clone(),
+    })))
 }
 
 /// Where the archive of a path is: what the document of its package says.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
-    let Some((name, file)) = path.split_once("/-/") else { return Ok(None) };
-    let Some(document) = document(desk, name)? else { return Ok(None) };
-    let mut all = document.releases.iter().rev().filter_map(|(version, _)| document.release(version));
+    let Some((name, file)) = path.split_once("/-/") else {
+        return Ok(None);
+    };
+    let Some(document) = document(desk, name)? else {
+        return Ok(None);
+    };
+    let mut all = document
+        .releases
+        .iter()
+        .rev()
+        .filter_map(|(version, _)| document.release(version));
     let found = all.find(|release| release.tarball.file_name() == file);
     Ok(found.map(|release| (release.tarball, document.origin.clone())))
 }
@@ -174,11 +196,17 @@ pub(crate) fn path_of(name: &str, release: &PackageRelease) -> String {
 
 /// The version that is published as the latest, if it is not an early one; else the newest.
 pub(crate) fn newest(desk: &Desk<'_>, name: &str) -> Result<Option<String>, PinProblem> {
-    let Some(document) = document(desk, name)? else { return Ok(None) };
+    let Some(document) = document(desk, name)? else {
+        return Ok(None);
+    };
     if let Some(latest) = document.tags.get("latest") {
         return Ok(Some(latest.clone()));
     }
-    let mut released = document.releases.iter().rev().filter(|(version, _)| !version.is_prerelease());
+    let mut released = document
+        .releases
+        .iter()
+        .rev()
+        .filter(|(version, _)| !version.is_prerelease());
     Ok(released.next().map(|(version, _)| version.to_string()))
 }
 
@@ -189,15 +217,22 @@ impl PackageDocument {
         let written: WrittenVersion = serde_json::from_str(raw.get()).ok()?;
         let tarball = self.address.join(&written.dist.tarball)?;
         let digest = written.dist.integrity.as_deref().and_then(digest_of);
-        let digest =
-            digest.or(written.dist.shasum.as_ref().map(|hex| format!("sha1:{}", hex.to_lowercase())));
+        let digest = digest.or(written
+            .dist
+            .shasum
+            .as_ref()
+            .map(|hex| format!("sha1:{}", hex.to_lowercase())));
         Some(PackageRelease {
             version: version.clone(),
             needs: needs_of(&written),
             carried: carried_by(&written),
             tarball,
             digest,
-            systems: Systems { os: texts(&written.os), cpu: texts(&written.cpu), libc: texts(&written.libc) },
+            systems: Systems {
+                os: texts(&written.os),
+                cpu: texts(&written.cpu),
+                libc: texts(&written.libc),
+            },
             node: written
                 .engines
                 .get("node")
@@ -209,10 +244,10 @@ impl PackageDocument {
         })
     }
 
-    /// The version that a range or a tag means: the latest, if that will do; else the newest that fits the machine's Node best and
-    /// whose author does not advise against it.
-    /// Of those that fit the first one counts that is in all `besides`, too, if there is one. Of `lacking` none is taken, unless a tag
-    /// means it.
+    /// The version that a range or a tag means: the latest, if that will do; else the newest that
+    /// fits the machine's Node best and whose author does not advise against it.
+    /// Of those that fit the first one counts that is in all `besides`, too, if there is one. Of
+    /// `lacking` none is taken, unless a tag means it.
     pub(crate) fn choose(
         &self,
         range: &str,
@@ -226,9 +261,12 @@ impl PackageDocument {
         }
         let range = parsed_range(range)?;
         let in_range = |version: &Version| range.satisfies(version) && !lacking.contains(version);
-        let in_all =
-            |version: &Version| in_range(version) && besides.iter().all(|one| one.satisfies(version));
-        let chosen = (!besides.is_empty()).then(|| self.best(&in_all, kept, place)).flatten();
+        let in_all = |version: &Version| {
+            in_range(version) && besides.iter().all(|one| one.satisfies(version))
+        };
+        let chosen = (!besides.is_empty())
+            .then(|| self.best(&in_all, kept, place))
+            .flatten();
         chosen.or_else(|| self.best(&in_range, kept, place))
     }
 
@@ -239,16 +277,25 @@ impl PackageDocument {
         kept: &[Version],
         place: &NodeMachine,
     ) -> Option<Version> {
-        let is_there = |version: &&Version| self.releases.iter().any(|(known, _)| known == *version);
+        let is_there =
+            |version: &&Version| self.releases.iter().any(|(known, _)| known == *version);
         if let Some(version) = kept.iter().filter(is_there).find(|version| fits(version)) {
             return Some(version.clone());
         }
         let suits = |release: &PackageRelease| {
-            release.node.as_ref().is_none_or(|node| place.node.as_ref().is_none_or(|own| node.satisfies(own)))
+            release
+                .node
+                .as_ref()
+                .is_none_or(|node| place.node.as_ref().is_none_or(|own| node.satisfies(own)))
         };
-        let latest = self.tags.get("latest").and_then(|text| Version::parse(text).ok());
+        let latest = self
+            .tags
+            .get("latest")
+            .and_then(|text| Version::parse(text).ok());
         if let Some(latest) = latest.filter(|version| fits(version))
-            && self.release(&latest).is_some_and(|release| suits(&release) && !release.is_deprecated)
+            && self
+                .release(&latest)
+                .is_some_and(|release| suits(&release) && !release.is_deprecated)
         {
             return Some(latest);
         }
@@ -263,7 +310,11 @@ impl PackageDocument {
 
     /// The newest version, for messages.
     pub(crate) fn last(&self) -> Option<&Version> {
-        self.releases.iter().rev().map(|(version, _)| version).find(|version| !version.is_prerelease())
+        self.releases
+            .iter()
+            .rev()
+            .map(|(version, _)| version)
+            .find(|version| !version.is_prerelease())
     }
 }
 
@@ -273,7 +324,8 @@ impl PackageRelease {
         let fits = |list: &[String], own: &str| {
             let excluded = list.iter().any(|name| name.strip_prefix('!') == Some(own));
             let named: Vec<&String> = list.iter().filter(|name| !name.starts_with('!')).collect();
-            !excluded && (named.is_empty() || named.iter().any(|name| *name == own || *name == "any"))
+            !excluded
+                && (named.is_empty() || named.iter().any(|name| *name == own || *name == "any"))
         };
         let Systems { os, cpu, libc } = &self.systems;
         fits(os, place.os) && fits(cpu, place.cpu) && place.libc.is_none_or(|own| fits(libc, own))
@@ -291,7 +343,9 @@ pub(crate) fn parsed_range(text: &str) -> Option<Range> {
 /// The strongest digest of what is published as `sha512-… sha1-…`.
 fn digest_of(integrity: &str) -> Option<String> {
     let find = |method: &str| {
-        integrity.split_whitespace().find_map(|part| part.strip_prefix(method)?.strip_prefix('-'))
+        integrity
+            .split_whitespace()
+            .find_map(|part| part.strip_prefix(method)?.strip_prefix('-'))
     };
     let base64 = find("sha512")?;
     Some(format!("sha512:{}", base64.split('?').next()?))
@@ -300,16 +354,21 @@ fn digest_of(integrity: &str) -> Option<String> {
 fn texts(value: &Value) -> Vec<String> {
     match value {
         Value::String(text) => vec![text.clone()],
-        Value::Array(items) => items.iter().filter_map(|item| item.as_str().map(str::to_owned)).collect(),
+        Value::Array(items) => items
+            .iter()
+            .filter_map(|item| item.as_str().map(str::to_owned))
+            .collect(),
         _ => Vec::new(),
     }
 }
 
 fn carried_by(written: &WrittenVersion) -> BTreeSet<String> {
     match &written.bundle_dependencies {
-        Value::Bool(true) => {
-            written.dependencies.as_object().map(|map| map.keys().cloned().collect()).unwrap_or_default()
-        }
+        Value::Bool(true) => written
+            .dependencies
+            .as_object()
+            .map(|map| map.keys().cloned().collect())
+            .unwrap_or_default(),
         other => texts(other).into_iter().collect(),
     }
 }
@@ -319,18 +378,26 @@ fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
     let mut needs = BTreeMap::new();
     let mut add = |value: &Value, kind: &dyn Fn(&str) -> WishKind| {
         for (name, range) in value.as_object().into_iter().flatten() {
-            let Some(range) = range.as_str() else { continue };
+            let Some(range) = range.as_str() else {
+                continue;
+            };
             needs.insert(name.clone(), wish(name, range, kind(name)));
         }
     };
     let is_optional = |name: &str| {
-        written.peer_dependencies_meta.get(name).and_then(|meta| meta.get("optional"))
+        written
+            .peer_dependencies_meta
+            .get(name)
+            .and_then(|meta| meta.get("optional"))
             == Some(&Value::Bool(true))
     };
-    add(&written.peer_dependencies, &|name| match is_optional(name) {
-        true => WishKind::OptionalPeer,
-        false => WishKind::Peer,
-    });
+    add(
+        &written.peer_dependencies,
+        &|name| match is_optional(name) {
+            true => WishKind::OptionalPeer,
+            false => WishKind::Peer,
+        },
+    );
     add(&written.dependencies, &|_| WishKind::Needed);
     add(&written.optional_dependencies, &|_| WishKind::Optional);
     // What lies in the archive itself is not fetched.
@@ -341,13 +408,21 @@ fn needs_of(written: &WrittenVersion) -> BTreeMap<String, PackageWish> {
 /// What is wanted under a name; `npm:other@1` is another package under it.
 fn wish(name: &str, range: &str, kind: WishKind) -> PackageWish {
     let Some(meant) = range.strip_prefix("npm:") else {
-        return PackageWish { name: name.to_owned(), range: range.to_owned(), kind };
+        return PackageWish {
+            name: name.to_owned(),
+            range: range.to_owned(),
+            kind,
+        };
     };
     let (name, range) = match meant.rfind('@').filter(|at| *at > 0) {
         Some(at) => (&meant[..at], &meant[at + 1..]),
         None => (meant, ""),
     };
-    PackageWish { name: name.to_owned(), range: range.to_owned(), kind }
+    PackageWish {
+        name: name.to_owned(),
+        range: range.to_owned(),
+        kind,
+    }
 }
 
 #[cfg(test)]
@@ -387,7 +462,10 @@ mod tests {
             ]
         );
         assert_eq!(carried_by(&written), BTreeSet::from(["in".to_owned()]));
-        assert_eq!(digest_of("sha1-x sha512-YQ==").as_deref(), Some("sha512:YQ=="));
+        assert_eq!(
+            digest_of("sha1-x sha512-YQ==").as_deref(),
+            Some("sha512:YQ==")
+        );
         assert_eq!(digest_of("sha1-x"), None);
     }
 }

@@ -1,4 +1,5 @@
-//! The tree in which packages find one another: each looks for a name in its own folder, then in the one above, and so on.
+//! The tree in which packages find one another: each looks for a name in its own folder, then in
+//! the one above, and so on.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -46,10 +47,14 @@ impl ModuleTree {
             children: BTreeMap::new(),
             carried: BTreeSet::new(),
         };
-        ModuleTree { nodes: vec![root], edges: Vec::new() }
+        ModuleTree {
+            nodes: vec![root],
+            edges: Vec::new(),
+        }
     }
 
-    /// The place that a name leads to from another one; nothing where there is none, or where it leads to what lies in an archive.
+    /// The place that a name leads to from another one; nothing where there is none, or where it
+    /// leads to what lies in an archive.
     pub(crate) fn find(&self, from: usize, name: &str) -> Option<usize> {
         let mut at = from;
         loop {
@@ -63,9 +68,9 @@ impl ModuleTree {
         }
     }
 
-    /// The highest place at which a version can stand so that it is found from `from`, and takes nothing from those who find another
-    /// one of that name now. `fits` says whether a version will do for a range, and `suits` whether it finds at a place what it wants
-    /// to find beside it.
+    /// The highest place at which a version can stand so that it is found from `from`, and takes
+    /// nothing from those who find another one of that name now. `fits` says whether a version will
+    /// do for a range, and `suits` whether it finds at a place what it wants to find beside it.
     pub(crate) fn highest(
         &self,
         from: usize,
@@ -87,7 +92,8 @@ impl ModuleTree {
                     && !self.is_below(edge.to, at)
                     && !fits(&edge.range, version)
             });
-            // Where an archive carries packages, it may carry more than it says: only what has to be there is put beside them.
+            // Where an archive carries packages, it may carry more than it says: only what has to
+            // be there is put beside them.
             let is_free = at == from || self.nodes[at].carried.is_empty();
             if is_free && !hides && suits(at) {
                 best = at;
@@ -107,7 +113,8 @@ impl ModuleTree {
         at == above
     }
 
-    /// Puts a package at a place, whose archive carries some packages. Whoever found another one of its name further up finds this one now.
+    /// Puts a package at a place, whose archive carries some packages. Whoever found another one of
+    /// its name further up finds this one now.
     pub(crate) fn put(
         &mut self,
         above: usize,
@@ -128,7 +135,9 @@ impl ModuleTree {
             carried,
         });
         let moved: Vec<usize> = (0..self.edges.len())
-            .filter(|n| self.edges[*n].name == found_as && self.is_below(self.edges[*n].from, above))
+            .filter(|n| {
+                self.edges[*n].name == found_as && self.is_below(self.edges[*n].from, above)
+            })
             .collect();
         for n in moved {
             let from = self.edges[n].from;
@@ -192,9 +201,14 @@ mod tests {
         let tides = tree.put(almanac, "tides", "tides", version(2), BTreeSet::new());
         tree.put(ROOT, "moon", "moon", version(1), BTreeSet::new());
         // From below the archive's package the one in the archive is found, whichever it is.
-        assert_eq!((tree.find(tides, "moon"), tree.find(ROOT, "moon").is_some()), (None, true));
+        assert_eq!(
+            (tree.find(tides, "moon"), tree.find(ROOT, "moon").is_some()),
+            (None, true)
+        );
         let place = |from: usize, name: &str, is_above_taken: bool| {
-            tree.highest(from, name, &version(3), &|_, _| true, &|at| at != ROOT || !is_above_taken)
+            tree.highest(from, name, &version(3), &|_, _| true, &|at| {
+                at != ROOT || !is_above_taken
+            })
         };
         assert_eq!(
             place(tides, "moon", false),
@@ -202,7 +216,15 @@ mod tests {
             "beside the one in the archive it would take its place"
         );
         assert_eq!(place(tides, "sun", false), ROOT);
-        assert_eq!(place(tides, "sun", true), tides, "the archive may have it, too");
-        assert_eq!(place(almanac, "sun", true), almanac, "its own needs are put there if they must be");
+        assert_eq!(
+            place(tides, "sun", true),
+            tides,
+            "the archive may have it, too"
+        );
+        assert_eq!(
+            place(almanac, "sun", true),
+            almanac,
+            "its own needs are put there if they must be"
+        );
     }
 }

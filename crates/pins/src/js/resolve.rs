@@ -1,14 +1,17 @@
 //! Which versions of packages stand where, for one system.
 //!
-//! Each place of the tree is worked through in turn, those nearer to the root first: a name that is found already and fits is
-//! used; else the best version is put as near to the root as it can stand.
+//! Each place of the tree is worked through in turn, those nearer to the root first: a name that is
+//! found already and fits is used; else the best version is put as near to the root as it can
+//! stand.
 
 use std::collections::{BTreeMap, BTreeSet, HashMap};
 use std::sync::Arc;
 
 use node_semver::Version;
 
-use super::index::{self, NodeMachine, PackageDocument, PackageRelease, PackageWish, WishKind, parsed_range};
+use super::index::{
+    self, NodeMachine, PackageDocument, PackageRelease, PackageWish, WishKind, parsed_range,
+};
 use super::manifest::licence_in;
 use super::place::{ModuleTree, ROOT, TreeEdge};
 use crate::PinProblem;
@@ -21,7 +24,8 @@ use crate::solved::{Preferred, Solved};
 /// The most places of a tree: more is a mistake of somebody.
 const MOST_PLACES: usize = 100_000;
 
-/// So many releases that need what is not there are passed over: more say that a registry lacks too much.
+/// So many releases that need what is not there are passed over: more say that a registry lacks too
+/// much.
 const MOST_PASSED_OVER: usize = 50;
 
 /// Chooses a version of everything that is asked for and of what that needs.
@@ -33,7 +37,13 @@ pub(crate) fn resolve(
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let parsed = preferred.iter().map(|(name, versions)| {
-        (name.clone(), versions.iter().filter_map(|version| Version::parse(version).ok()).collect())
+        (
+            name.clone(),
+            versions
+                .iter()
+                .filter_map(|version| Version::parse(version).ok())
+                .collect(),
+        )
     });
     let mut planter = Planter {
         desk,
@@ -49,9 +59,12 @@ pub(crate) fn resolve(
         if parsed_range(requirement).is_none()
             && requirement.contains(|c: char| c.is_ascii_digit() || c == ' ')
         {
-            let problem =
-                PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"));
-            return Err(problem.mend("\"^4.2\"   4.2 or newer, before 5").mend("\">=4.2 <4.5\""));
+            let problem = PinProblem::new(format!(
+                "`{requirement}` is no requirement of versions of `{name}`"
+            ));
+            return Err(problem
+                .mend("\"^4.2\"   4.2 or newer, before 5")
+                .mend("\">=4.2 <4.5\""));
         }
         if planter.document(name)?.is_none() {
             let problem = PinProblem::new(format!("the registry `js` has no `{name}`"));
@@ -59,21 +72,35 @@ pub(crate) fn resolve(
         }
     }
     let wishes = asked.iter().map(|(name, asked)| {
-        let wish =
-            PackageWish { name: name.clone(), range: asked.requirement.clone(), kind: WishKind::Needed };
+        let wish = PackageWish {
+            name: name.clone(),
+            range: asked.requirement.clone(),
+            kind: WishKind::Needed,
+        };
         (name.clone(), wish)
     });
     let wishes: BTreeMap<String, PackageWish> = wishes.collect();
-    // What is found too late is known from the beginning the next time. Each time says something new of what there is.
+    // What is found too late is known from the beginning the next time. Each time says something
+    // new of what there is.
     let mut passed_over = 0;
     let mut first = None;
     while let Err(obstacle) = planter.grow(&wishes) {
         let (is_new, problem) = match obstacle {
             Obstacle::Problem(problem) => (false, problem),
-            Obstacle::Taken { package, range, problem } => {
-                (planter.besides.entry(package).or_default().insert(range), problem)
-            }
-            Obstacle::Lacking { package, version, needs, problem } => {
+            Obstacle::Taken {
+                package,
+                range,
+                problem,
+            } => (
+                planter.besides.entry(package).or_default().insert(range),
+                problem,
+            ),
+            Obstacle::Lacking {
+                package,
+                version,
+                needs,
+                problem,
+            } => {
                 passed_over += 1;
                 let release = format!("{package} {version}");
                 let is_new = planter.lacking.entry(package).or_default().insert(version);
@@ -111,21 +138,45 @@ fn place_of(system: &str, facts: &BTreeMap<String, String>) -> Result<NodeMachin
             "systems are written linux-x86_64, linux-aarch64, macos-aarch64, macos-x86_64, windows-x86_64",
         ));
     }
-    let libc = (os == "linux").then(|| if facts.contains_key("musl") { "musl" } else { "glibc" });
-    // The last numbers are those of a release that has everything, so that pins do not depend on the one that is installed.
-    let node = facts.get("node").and_then(|major| major.split('.').next()?.parse::<u64>().ok());
-    Ok(NodeMachine { os, cpu, libc, node: node.map(|major| Version::from((major, 999_u64, 0_u64))) })
+    let libc = (os == "linux").then(|| {
+        if facts.contains_key("musl") {
+            "musl"
+        } else {
+            "glibc"
+        }
+    });
+    // The last numbers are those of a release that has everything, so that pins do not depend on
+    // the one that is installed.
+    let node = facts
+        .get("node")
+        .and_then(|major| major.split('.').next()?.parse::<u64>().ok());
+    Ok(NodeMachine {
+        os,
+        cpu,
+        libc,
+        node: node.map(|major| Version::from((major, 999_u64, 0_u64))),
+    })
 }
 
 /// Why a tree does not grow.
 enum Obstacle {
     /// No way is known around it.
     Problem(Box<PinProblem>),
-    /// A package that a user has to have beside it has to be in this range, and another version is there already.
-    Taken { package: String, range: String, problem: Box<PinProblem> },
-    /// A release needs what the registry does not have. Registries that mirror others, and packages whose parts come out one by one,
-    /// have such releases for a while; an older one is taken then.
-    Lacking { package: String, version: Version, needs: String, problem: Box<PinProblem> },
+    /// A package that a user has to have beside it has to be in this range, and another version is
+    /// there already.
+    Taken {
+        package: String,
+        range: String,
+        problem: Box<PinProblem>,
+    },
+    /// A release needs what the registry does not have. Registries that mirror others, and packages
+    /// whose parts come out one by one, have such releases for a while; an older one is taken then.
+    Lacking {
+        package: String,
+        version: Version,
+        needs: String,
+        problem: Box<PinProblem>,
+    },
 }
 
 impl From<PinProblem> for Obstacle {
@@ -158,16 +209,25 @@ impl Planter<'_> {
 
     /// Asks for several documents at once. Of what may be missing anyway none is asked for.
     fn expect(&self, wishes: &[PackageWish]) -> Result<(), PinProblem> {
-        let wanted = wishes.iter().filter(|wish| wish.kind != WishKind::OptionalPeer);
+        let wanted = wishes
+            .iter()
+            .filter(|wish| wish.kind != WishKind::OptionalPeer);
         self.documents.expect(wanted.map(|wish| wish.name.as_str()))
     }
 
-    fn release(&mut self, name: &str, version: &Version) -> Result<Option<Arc<PackageRelease>>, PinProblem> {
+    fn release(
+        &mut self,
+        name: &str,
+        version: &Version,
+    ) -> Result<Option<Arc<PackageRelease>>, PinProblem> {
         let key = (name.to_owned(), version.clone());
         if let Some(known) = self.releases.get(&key) {
             return Ok(Some(known.clone()));
         }
-        let release = self.document(name)?.and_then(|document| document.release(version)).map(Arc::new);
+        let release = self
+            .document(name)?
+            .and_then(|document| document.release(version))
+            .map(Arc::new);
         if let Some(release) = &release {
             self.releases.insert(key, release.clone());
         }
@@ -188,7 +248,8 @@ impl Planter<'_> {
                 .values()
                 .any(|wish| wish.kind != WishKind::OptionalPeer && !self.documents.has(&wish.name))
             {
-                // With all that is waiting, so that a level of the tree takes as long as its slowest document.
+                // With all that is waiting, so that a level of the tree takes as long as its
+                // slowest document.
                 let mut all: Vec<PackageWish> = wishes.values().cloned().collect();
                 for (_, _, waiting) in &open {
                     all.extend(self.wishes(*waiting, asked)?.into_values());
@@ -212,9 +273,14 @@ impl Planter<'_> {
         if node == ROOT {
             return Ok(asked.clone());
         }
-        let (package, version) =
-            (self.tree.nodes[node].package.clone(), self.tree.nodes[node].version.clone());
-        Ok(self.release(&package, &version)?.map(|release| release.needs.clone()).unwrap_or_default())
+        let (package, version) = (
+            self.tree.nodes[node].package.clone(),
+            self.tree.nodes[node].version.clone(),
+        );
+        Ok(self
+            .release(&package, &version)?
+            .map(|release| release.needs.clone())
+            .unwrap_or_default())
     }
 
     /// The release that a wish of the package at `node` gets. `None` if it can do without.
@@ -224,7 +290,9 @@ impl Planter<'_> {
         wish: &PackageWish,
     ) -> Result<Option<Arc<PackageRelease>>, Obstacle> {
         let document = self.document(&wish.name)?;
-        let version = document.as_ref().and_then(|document| self.version_for(document, wish));
+        let version = document
+            .as_ref()
+            .and_then(|document| self.version_for(document, wish));
         let release = match version {
             Some(version) => self.release(&wish.name, &version)?,
             None => None,
@@ -245,11 +313,21 @@ impl Planter<'_> {
         let user = &self.tree.nodes[node];
         let (package, version) = (user.package.clone(), user.version.clone());
         let needs = format!("{} {}", wish.name, wish.range);
-        Err(Obstacle::Lacking { package, version, needs, problem })
+        Err(Obstacle::Lacking {
+            package,
+            version,
+            needs,
+            problem,
+        })
     }
 
     /// Lets a package find what it wants, and says which place is new for that.
-    fn settle(&mut self, node: usize, name: &str, wish: &PackageWish) -> Result<Option<usize>, Obstacle> {
+    fn settle(
+        &mut self,
+        node: usize,
+        name: &str,
+        wish: &PackageWish,
+    ) -> Result<Option<usize>, Obstacle> {
         // What the user of a package has to have is looked for beside it.
         let from = match wish.kind {
             WishKind::Peer | WishKind::OptionalPeer => self.tree.nodes[node].above,
@@ -270,14 +348,19 @@ impl Planter<'_> {
         if wish.kind == WishKind::OptionalPeer {
             return Ok(None);
         }
-        let Some(release) = self.release_for(node, wish)? else { return Ok(None) };
+        let Some(release) = self.release_for(node, wish)? else {
+            return Ok(None);
+        };
         let suits = |at: usize| self.finds_beside(&release, at);
-        let above = self.tree.highest(from, name, &release.version, &fits, &suits);
+        let above = self
+            .tree
+            .highest(from, name, &release.version, &fits, &suits);
         if self.tree.nodes[above].children.contains_key(name) {
             // Only what a user has to have may find its place taken.
             let there = found.map(|found| &self.tree.nodes[found]);
-            let what = there
-                .map_or_else(String::new, |there| format!("{} {} is there", there.package, there.version));
+            let what = there.map_or_else(String::new, |there| {
+                format!("{} {} is there", there.package, there.version)
+            });
             let (package, range) = (wish.name.clone(), wish.range.clone());
             return Err(Obstacle::Taken {
                 package,
@@ -285,9 +368,17 @@ impl Planter<'_> {
                 problem: Box::new(self.nothing(node, wish, what)),
             });
         }
-        let new = self.tree.put(above, name, &wish.name, release.version.clone(), release.carried.clone());
+        let new = self.tree.put(
+            above,
+            name,
+            &wish.name,
+            release.version.clone(),
+            release.carried.clone(),
+        );
         if self.tree.nodes.len() > MOST_PLACES {
-            let problem = PinProblem::new(format!("the tree of packages has more than {MOST_PLACES} places"));
+            let problem = PinProblem::new(format!(
+                "the tree of packages has more than {MOST_PLACES} places"
+            ));
             return Err(problem.into());
         }
         self.note(node, name, wish, new);
@@ -296,7 +387,11 @@ impl Planter<'_> {
 
     /// The version of a package to take for a wish.
     fn version_for(&self, document: &PackageDocument, wish: &PackageWish) -> Option<Version> {
-        let kept = self.preferred.get(&wish.name).map(Vec::as_slice).unwrap_or_default();
+        let kept = self
+            .preferred
+            .get(&wish.name)
+            .map(Vec::as_slice)
+            .unwrap_or_default();
         let besides = self.besides.get(&wish.name).into_iter().flatten();
         let besides: Vec<_> = besides.filter_map(|range| parsed_range(range)).collect();
         let none = BTreeSet::new();
@@ -304,30 +399,51 @@ impl Planter<'_> {
         document.choose(&wish.range, &besides, kept, lacking, &self.place)
     }
 
-    /// Whether a release finds at a place, in the right version, whatever is there of what it wants beside it.
+    /// Whether a release finds at a place, in the right version, whatever is there of what it wants
+    /// beside it.
     fn finds_beside(&self, release: &PackageRelease, at: usize) -> bool {
-        let is_beside = |wish: &PackageWish| matches!(wish.kind, WishKind::Peer | WishKind::OptionalPeer);
+        let is_beside =
+            |wish: &PackageWish| matches!(wish.kind, WishKind::Peer | WishKind::OptionalPeer);
         let wishes = release.needs.iter().filter(|(_, wish)| is_beside(wish));
-        let mut found =
-            wishes.filter_map(|(name, wish)| Some((&self.tree.nodes[self.tree.find(at, name)?], wish)));
+        let mut found = wishes
+            .filter_map(|(name, wish)| Some((&self.tree.nodes[self.tree.find(at, name)?], wish)));
         found.all(|(there, wish)| there.package == wish.name && fits(&wish.range, &there.version))
     }
 
     fn note(&mut self, from: usize, name: &str, wish: &PackageWish, to: usize) {
-        self.tree.edges.push(TreeEdge { from, name: name.to_owned(), range: wish.range.clone(), to });
+        self.tree.edges.push(TreeEdge {
+            from,
+            name: name.to_owned(),
+            range: wish.range.clone(),
+            to,
+        });
     }
 
     /// Says that a wish cannot be met, and who else is concerned.
     fn nothing(&self, node: usize, wish: &PackageWish, what: String) -> PinProblem {
         let named = |node: usize| match node {
             ROOT => "you".to_owned(),
-            node => format!("{} {}", self.tree.nodes[node].package, self.tree.nodes[node].version),
+            node => format!(
+                "{} {}",
+                self.tree.nodes[node].package, self.tree.nodes[node].version
+            ),
         };
         let verb = |node: usize| if node == ROOT { "ask for" } else { "needs" };
         let mut problem = PinProblem::new(NOTHING_FITS)
-            .note(format!("{} {} {} {}", named(node), verb(node), wish.name, wish.range))
+            .note(format!(
+                "{} {} {} {}",
+                named(node),
+                verb(node),
+                wish.name,
+                wish.range
+            ))
             .note(what);
-        for edge in self.tree.edges.iter().filter(|edge| self.tree.nodes[edge.to].package == wish.name) {
+        for edge in self
+            .tree
+            .edges
+            .iter()
+            .filter(|edge| self.tree.nodes[edge.to].package == wish.name)
+        {
             problem = problem.note(format!(
                 "{} {} {} {}",
                 named(edge.from),
@@ -338,7 +454,12 @@ impl Planter<'_> {
         }
         let mut at = node;
         while at != ROOT {
-            let user = self.tree.edges.iter().find(|edge| edge.to == at).map_or(ROOT, |edge| edge.from);
+            let user = self
+                .tree
+                .edges
+                .iter()
+                .find(|edge| edge.to == at)
+                .map_or(ROOT, |edge| edge.from);
             problem = problem.note(format!("{} {} {}", named(user), verb(user), named(at)));
             at = user;
         }
@@ -350,22 +471,35 @@ impl Planter<'_> {
         let reached = self.tree.reached();
         let mut pins: BTreeMap<String, (Pin, WantedArchive)> = BTreeMap::new();
         for node in reached.iter().copied().filter(|node| *node != ROOT) {
-            let (package, version) =
-                (self.tree.nodes[node].package.clone(), self.tree.nodes[node].version.clone());
-            let Some(release) = self.release(&package, &version)? else { continue };
+            let (package, version) = (
+                self.tree.nodes[node].package.clone(),
+                self.tree.nodes[node].version.clone(),
+            );
+            let Some(release) = self.release(&package, &version)? else {
+                continue;
+            };
             let id = pin_id(&package, &version.to_string());
             if !pins.contains_key(&id) {
-                let origin = self.document(&package)?.map(|document| document.origin.clone());
+                let origin = self
+                    .document(&package)?
+                    .map(|document| document.origin.clone());
                 let same_host = |o: &crate::Origin| o.address.host() == release.tarball.host();
                 let wanted = WantedArchive {
                     what: format!("{package} {version}"),
                     address: release.tarball.clone(),
-                    credential: origin.filter(same_host).and_then(|origin| origin.credential),
+                    credential: origin
+                        .filter(same_host)
+                        .and_then(|origin| origin.credential),
                     digest: release.digest.clone(),
                     size: None,
                 };
                 let path = index::path_of(&package, &release);
-                let archive = Archive { path, digest: String::new(), size: 0, on: Vec::new() };
+                let archive = Archive {
+                    path,
+                    digest: String::new(),
+                    size: 0,
+                    on: Vec::new(),
+                };
                 let pin = Pin {
                     name: package,
                     version: version.to_string(),
@@ -386,8 +520,8 @@ impl Planter<'_> {
         for ((id, (mut pin, _)), held) in pins.into_iter().zip(held) {
             let HeldArchive { path, digest, size } = held;
             let licence = licence_in(&path);
-            pin.licence =
-                licence.map_err(|what| PinProblem::new(format!("{} {}: {what}", pin.name, pin.version)))?;
+            pin.licence = licence
+                .map_err(|what| PinProblem::new(format!("{} {}: {what}", pin.name, pin.version)))?;
             if let Some(archive) = pin.archives.first_mut() {
                 (archive.digest, archive.size) = (digest, size);
             }
@@ -399,7 +533,10 @@ impl Planter<'_> {
         for name in asked.keys() {
             if let Some(node) = self.tree.nodes[ROOT].children.get(name) {
                 let placed = &self.tree.nodes[*node];
-                solved.asked.insert(name.clone(), pin_id(&placed.package, &placed.version.to_string()));
+                solved.asked.insert(
+                    name.clone(),
+                    pin_id(&placed.package, &placed.version.to_string()),
+                );
             }
         }
         Ok(solved)
@@ -410,7 +547,12 @@ impl Planter<'_> {
         edges.map(|edge| {
             let to = &self.tree.nodes[edge.to];
             let alias = (edge.name != to.package).then(|| edge.name.clone());
-            Need { pin: pin_id(&to.package, &to.version.to_string()), alias, build: false, on: Vec::new() }
+            Need {
+                pin: pin_id(&to.package, &to.version.to_string()),
+                alias,
+                build: false,
+                on: Vec::new(),
+            }
         })
     }
 }

@@ -1,4 +1,5 @@
-//! A package's page in a simple index: in JSON (PEP 691), in HTML (PEP 503), or as a folder of archives.
+//! A package's page in a simple index: in JSON (PEP 691), in HTML (PEP 503), or as a folder of
+//! archives.
 
 use std::collections::{BTreeMap, BTreeSet};
 use std::sync::Arc;
@@ -13,8 +14,7 @@ use crate::desk::{Desk, Page};
 use crate::origin::Origin;
 use crate::{PinProblem, Registry};
 
-const ACCEPT: &str =
-    "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.5, text/html;q=0.2";
+const ACCEPT: &str = "application/vnd.pypi.simple.v1+json, application/vnd.pypi.simple.v1+html;q=0.5, text/html;q=0.2";
 
 /// A file of a package's page.
 #[derive(Clone, Debug)]
@@ -57,7 +57,11 @@ struct JsonFile {
     requires_python: Option<String>,
     #[serde(default)]
     yanked: Maybe,
-    #[serde(default, alias = "dist-info-metadata", alias = "data-dist-info-metadata")]
+    #[serde(
+        default,
+        alias = "dist-info-metadata",
+        alias = "data-dist-info-metadata"
+    )]
     core_metadata: Maybe,
 }
 
@@ -86,15 +90,20 @@ pub(crate) fn page(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<PackagePage
 }
 
 impl PackagePage {
-    /// Sorts what a page has. Files of other packages are none of this one, whatever page they are on.
+    /// Sorts what a page has. Files of other packages are none of this one, whatever page they are
+    /// on.
     fn of(package: &str, files: Vec<IndexFile>, origin: Origin) -> PackagePage {
         let mut wheels: BTreeMap<Version, Vec<IndexFile>> = BTreeMap::new();
         let mut others: BTreeSet<Version> = BTreeSet::new();
         let package = normal_name(package);
         for file in files {
             let is_wheel = file.name.ends_with(".whl");
-            let Some((name, version)) = named_in(&file.name) else { continue };
-            let Ok(version) = version.parse::<Version>() else { continue };
+            let Some((name, version)) = named_in(&file.name) else {
+                continue;
+            };
+            let Ok(version) = version.parse::<Version>() else {
+                continue;
+            };
             if normal_name(name) != package {
                 continue;
             }
@@ -105,8 +114,15 @@ impl PackagePage {
                 }
             }
         }
-        let only_sources = others.into_iter().filter(|version| !wheels.contains_key(version)).collect();
-        PackagePage { wheels, only_sources, origin }
+        let only_sources = others
+            .into_iter()
+            .filter(|version| !wheels.contains_key(version))
+            .collect();
+        PackagePage {
+            wheels,
+            only_sources,
+            origin,
+        }
     }
 }
 
@@ -116,16 +132,24 @@ fn named_in(file_name: &str) -> Option<(&str, &str)> {
         let mut parts = stem.split('-');
         return Some((parts.next()?, parts.next()?));
     }
-    let stem = [".tar.gz", ".zip", ".tar.bz2"].iter().find_map(|e| file_name.strip_suffix(e))?;
+    let stem = [".tar.gz", ".zip", ".tar.bz2"]
+        .iter()
+        .find_map(|e| file_name.strip_suffix(e))?;
     stem.rsplit_once('-')
 }
 
 /// Where the archive of a path is: what the page of its package says.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
-    let Some((name, file_name)) = path.split_once('/') else { return Ok(None) };
-    let Some(page) = page(desk, name)? else { return Ok(None) };
+    let Some((name, file_name)) = path.split_once('/') else {
+        return Ok(None);
+    };
+    let Some(page) = page(desk, name)? else {
+        return Ok(None);
+    };
     let mut files = page.wheels.values().flatten();
-    Ok(files.find(|file| file.name == file_name).map(|file| (file.address.clone(), page.origin.clone())))
+    Ok(files
+        .find(|file| file.name == file_name)
+        .map(|file| (file.address.clone(), page.origin.clone())))
 }
 
 /// What lies in the first folder that is an index and has something of a package.
@@ -135,17 +159,25 @@ fn in_folders(desk: &Desk<'_>, name: &str) -> Result<Option<(Vec<IndexFile>, Ori
             // What is asked over the network comes after folders that stand before it.
             return Ok(None);
         };
-        let Ok(entries) = std::fs::read_dir(&folder) else { continue };
-        let mut names: Vec<String> =
-            entries.flatten().filter_map(|e| e.file_name().into_string().ok()).collect();
+        let Ok(entries) = std::fs::read_dir(&folder) else {
+            continue;
+        };
+        let mut names: Vec<String> = entries
+            .flatten()
+            .filter_map(|e| e.file_name().into_string().ok())
+            .collect();
         names.sort();
         desk.bindings.given(Registry::Python, name, &origin);
-        let cannot = |e: std::io::Error| PinProblem::new(format!("cannot read {}: {e}", folder.display()));
-        if let Some(page) = names.iter().find(|name| *name == "index.json" || *name == "index.html") {
+        let cannot =
+            |e: std::io::Error| PinProblem::new(format!("cannot read {}: {e}", folder.display()));
+        if let Some(page) = names
+            .iter()
+            .find(|name| *name == "index.json" || *name == "index.html")
+        {
             let bytes = std::fs::read(folder.join(page)).map_err(cannot)?;
             let address = origin.address.below(&format!("{name}/{page}"));
-            let address =
-                address.ok_or_else(|| PinProblem::new(format!("`{name}` is no name of a package")))?;
+            let address = address
+                .ok_or_else(|| PinProblem::new(format!("`{name}` is no name of a package")))?;
             let files = match page.ends_with(".json") {
                 true => json_files(&bytes, &address, name)?,
                 false => html_files(&bytes, &address),
@@ -153,7 +185,8 @@ fn in_folders(desk: &Desk<'_>, name: &str) -> Result<Option<(Vec<IndexFile>, Ori
             return Ok(Some((files, origin)));
         }
         let plain = |file: String| {
-            let address = Address::of_folder(&folder)?.join(&file.replace('%', "%25").replace('#', "%23"))?;
+            let address =
+                Address::of_folder(&folder)?.join(&file.replace('%', "%25").replace('#', "%23"))?;
             let size = std::fs::metadata(folder.join(&file)).ok().map(|m| m.len());
             Some(IndexFile {
                 name: file,
@@ -165,7 +198,10 @@ fn in_folders(desk: &Desk<'_>, name: &str) -> Result<Option<(Vec<IndexFile>, Ori
                 metadata: None,
             })
         };
-        return Ok(Some((names.into_iter().filter_map(plain).collect(), origin)));
+        return Ok(Some((
+            names.into_iter().filter_map(plain).collect(),
+            origin,
+        )));
     }
     Ok(None)
 }
@@ -180,10 +216,19 @@ fn files_of(page: &Page, name: &str) -> Result<Vec<IndexFile>, PinProblem> {
 
 fn json_files(bytes: &[u8], address: &Address, name: &str) -> Result<Vec<IndexFile>, PinProblem> {
     let page: JsonPage = serde_json::from_slice(bytes).map_err(|e| {
-        PinProblem::new(format!("the page of `{name}` is no index: {e}")).note(format!("from {address}"))
+        PinProblem::new(format!("the page of `{name}` is no index: {e}"))
+            .note(format!("from {address}"))
     })?;
     let files = page.files.into_iter().filter_map(|file| {
-        let JsonFile { filename, url, hashes, size, requires_python, yanked, core_metadata } = file;
+        let JsonFile {
+            filename,
+            url,
+            hashes,
+            size,
+            requires_python,
+            yanked,
+            core_metadata,
+        } = file;
         Some(IndexFile {
             name: filename,
             address: address.join(&url)?,
@@ -206,9 +251,12 @@ fn is_file_name(name: &str) -> bool {
     !name.is_empty() && !name.starts_with('.') && !name.contains(['/', '\\', '\0'])
 }
 
-/// The strongest digest that is published; one by a method that nobody here knows is kept, and refused where the archive comes.
+/// The strongest digest that is published; one by a method that nobody here knows is kept, and
+/// refused where the archive comes.
 fn best_digest(hashes: &BTreeMap<String, String>) -> Option<String> {
-    let known = ["sha256", "sha512", "sha1", "md5"].into_iter().find_map(|name| hashes.get_key_value(name));
+    let known = ["sha256", "sha512", "sha1", "md5"]
+        .into_iter()
+        .find_map(|name| hashes.get_key_value(name));
     // What follows an address may also be something else than a digest, such as `egg=tides`.
     let is_digest = |value: &str| value.len() >= 32 && value.chars().all(|c| c.is_ascii_hexdigit());
     let (method, value) = known.or_else(|| hashes.iter().find(|(_, value)| is_digest(value)))?;
@@ -228,18 +276,28 @@ fn html_files(bytes: &[u8], address: &Address) -> Vec<IndexFile> {
     let text = String::from_utf8_lossy(bytes);
     let mut files = Vec::new();
     for Ok(token) in Tokenizer::new(text.as_ref()) {
-        let Token::StartTag(tag) = token else { continue };
+        let Token::StartTag(tag) = token else {
+            continue;
+        };
         if tag.name.as_slice() != b"a" {
             continue;
         }
         let value = |name: &str| {
-            tag.attributes.get(name.as_bytes()).map(|value| String::from_utf8_lossy(value).into_owned())
+            tag.attributes
+                .get(name.as_bytes())
+                .map(|value| String::from_utf8_lossy(value).into_owned())
         };
-        let Some(target) = value("href").and_then(|href| address.join(&href)) else { continue };
-        let digest = target.fragment().and_then(|fragment| fragment.split_once('='));
+        let Some(target) = value("href").and_then(|href| address.join(&href)) else {
+            continue;
+        };
+        let digest = target
+            .fragment()
+            .and_then(|fragment| fragment.split_once('='));
         let digest = digest.map(|(method, hex)| [(method.to_owned(), hex.to_owned())].into());
         let beside = value("data-core-metadata").or_else(|| value("data-dist-info-metadata"));
-        let Some(python) = required(value("data-requires-python").as_deref()) else { continue };
+        let Some(python) = required(value("data-requires-python").as_deref()) else {
+            continue;
+        };
         files.push(IndexFile {
             name: target.file_name(),
             digest: digest.as_ref().and_then(best_digest),
@@ -264,11 +322,12 @@ pub(crate) fn path_of(name: &str, file: &IndexFile) -> String {
 
 /// The newest version that is neither an early one nor withdrawn.
 pub(crate) fn newest(desk: &Desk<'_>, name: &str) -> Result<Option<String>, PinProblem> {
-    let Some(page) = page(desk, name)? else { return Ok(None) };
-    let usable = page
-        .wheels
-        .iter()
-        .filter(|(version, files)| !version.any_prerelease() && files.iter().any(|file| !file.is_yanked));
+    let Some(page) = page(desk, name)? else {
+        return Ok(None);
+    };
+    let usable = page.wheels.iter().filter(|(version, files)| {
+        !version.any_prerelease() && files.iter().any(|file| !file.is_yanked)
+    });
     Ok(usable.map(|(version, _)| version.to_string()).next_back())
 }
 
@@ -279,7 +338,9 @@ mod tests {
 
     #[test]
     fn names_of_archives_lead_nowhere() {
-        let address = Address::parse("https://index.example/simple/tides/").unwrap().0;
+        let address = Address::parse("https://index.example/simple/tides/")
+            .unwrap()
+            .0;
         let page = r#"{"files": [
             {"filename": "tides-1.0-py3-none-any.whl", "url": "a.whl", "hashes": {}},
             {"filename": "../../tides-2.0-py3-none-any.whl", "url": "b.whl", "hashes": {}},
@@ -291,13 +352,26 @@ mod tests {
 
     #[test]
     fn files_of_other_packages_on_a_page_are_none_of_this_one() {
-        let address = Address::parse("https://index.example/simple/tide-lib/").unwrap().0;
+        let address = Address::parse("https://index.example/simple/tide-lib/")
+            .unwrap()
+            .0;
         let page = br#"<a href="Tide_Lib-1.0-py3-none-any.whl"></a> <a href="moon-1.0-py3-none-any.whl"></a>
             <a href="tide.lib-2.0.tar.gz"></a> <a href="moon-3.0.tar.gz"></a> <a href="tide_lib-1.0.post-1-py3-none-any.whl"></a>"#;
         let origin = Origin::new(address.clone(), None, "a test");
         let page = PackagePage::of("tide-lib", html_files(page, &address), origin);
-        let names: Vec<&str> = page.wheels.values().flatten().map(|file| file.name.as_str()).collect();
-        assert_eq!(names, ["Tide_Lib-1.0-py3-none-any.whl", "tide_lib-1.0.post-1-py3-none-any.whl"]);
+        let names: Vec<&str> = page
+            .wheels
+            .values()
+            .flatten()
+            .map(|file| file.name.as_str())
+            .collect();
+        assert_eq!(
+            names,
+            [
+                "Tide_Lib-1.0-py3-none-any.whl",
+                "tide_lib-1.0.post-1-py3-none-any.whl"
+            ]
+        );
         assert_eq!(page.only_sources, ["2.0".parse().unwrap()]);
     }
 }

@@ -30,7 +30,9 @@ impl Metadata {
         let (mut classified, mut written) = (None, None);
         // Longer values go on in lines that begin with a space.
         for line in text.lines().take_while(|line| !line.is_empty()) {
-            let Some((name, value)) = line.split_once(':') else { continue };
+            let Some((name, value)) = line.split_once(':') else {
+                continue;
+            };
             let value = value.trim();
             match name.to_ascii_lowercase().as_str() {
                 "name" => metadata.name = Some(super::normal_name(value)),
@@ -51,8 +53,10 @@ impl Metadata {
                 }
                 "classifier" => {
                     let licence = value.strip_prefix("License :: ");
-                    classified =
-                        licence.and_then(|l| l.rsplit(" :: ").next()).map(str::to_owned).or(classified);
+                    classified = licence
+                        .and_then(|l| l.rsplit(" :: ").next())
+                        .map(str::to_owned)
+                        .or(classified);
                 }
                 _ => {}
             }
@@ -61,8 +65,13 @@ impl Metadata {
         Ok(metadata)
     }
 
-    /// The same, of what a registry calls by a name and a version: one that says that it is something else is refused.
-    pub(crate) fn read_of(text: &str, name: &str, version: &Version) -> Result<Metadata, Unreadable> {
+    /// The same, of what a registry calls by a name and a version: one that says that it is
+    /// something else is refused.
+    pub(crate) fn read_of(
+        text: &str,
+        name: &str,
+        version: &Version,
+    ) -> Result<Metadata, Unreadable> {
         let metadata = Metadata::read(text)?;
         let is_other = |own: &String| *own != super::normal_name(name);
         if let Some(own) = metadata.name.as_ref().filter(|own| is_other(own)) {
@@ -80,9 +89,14 @@ impl Metadata {
         let wrong = |e| Unreadable::Form(format!("it is not a wheel: {e}"));
         let mut archive = zip::ZipArchive::new(std::fs::File::open(path)?).map_err(wrong)?;
         let is_it = |name: &str| {
-            name.split_once('/').is_some_and(|(top, rest)| top.ends_with(".dist-info") && rest == "METADATA")
+            name.split_once('/')
+                .is_some_and(|(top, rest)| top.ends_with(".dist-info") && rest == "METADATA")
         };
-        let name = archive.file_names().flatten().find(|name| is_it(name)).map(|name| name.into_owned());
+        let name = archive
+            .file_names()
+            .flatten()
+            .find(|name| is_it(name))
+            .map(|name| name.into_owned());
         let name = name.ok_or_else(|| Unreadable::form("it is not a wheel: it has no METADATA"))?;
         let entry = archive.by_name(&name).map_err(wrong)?;
         let mut bytes = Vec::new();
@@ -107,10 +121,24 @@ mod tests {
         assert_eq!(metadata.licence.as_deref(), Some("MIT"));
         assert!(Metadata::read("Requires-Dist: ???").is_err());
         let of = |name: &str, version: &str| {
-            Metadata::read_of("Name: Tide_Lib\nVersion: 1.0\n", name, &version.parse().unwrap()).err()
+            Metadata::read_of(
+                "Name: Tide_Lib\nVersion: 1.0\n",
+                name,
+                &version.parse().unwrap(),
+            )
+            .err()
         };
-        assert_eq!((of("tide-lib", "1.0"), of("tide-lib", "1.0.0")), (None, None));
-        assert_eq!(of("moon", "1.0").unwrap().to_string(), "it says that it is `tide-lib`");
-        assert_eq!(of("tide-lib", "99.0").unwrap().to_string(), "it says that it is version 1.0");
+        assert_eq!(
+            (of("tide-lib", "1.0"), of("tide-lib", "1.0.0")),
+            (None, None)
+        );
+        assert_eq!(
+            of("moon", "1.0").unwrap().to_string(),
+            "it says that it is `tide-lib`"
+        );
+        assert_eq!(
+            of("tide-lib", "99.0").unwrap().to_string(),
+            "it says that it is version 1.0"
+        );
     }
 }

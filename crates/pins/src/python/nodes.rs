@@ -53,7 +53,10 @@ impl WantedDistributions {
     /// Adds a package that is needed with some extras.
     pub fn add(&mut self, name: &str, extras: &[String], range: &DistributionRange) {
         for extra in extras {
-            self.constrain(DistributionNode::Extra(name.to_owned(), extra.clone()), range);
+            self.constrain(
+                DistributionNode::Extra(name.to_owned(), extra.clone()),
+                range,
+            );
         }
         self.met.push(name.to_owned());
         self.constrain(DistributionNode::Package(name.to_owned()), range);
@@ -61,7 +64,10 @@ impl WantedDistributions {
 
     /// Lets only versions of a range be taken.
     pub fn constrain(&mut self, node: DistributionNode, range: &DistributionRange) {
-        let entry = self.constraints.entry(node).or_insert_with(DistributionRange::full);
+        let entry = self
+            .constraints
+            .entry(node)
+            .or_insert_with(DistributionRange::full);
         *entry = entry.intersection(range);
     }
 }

@@ -9,7 +9,9 @@ use std::sync::Arc;
 
 use pep440_rs::Version;
 use pep508_rs::{ExtraName, MarkerEnvironment, Requirement, VerbatimUrl, VersionOrUrl};
-use pubgrub::{Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics};
+use pubgrub::{
+    Dependencies, DependencyConstraints, DependencyProvider, PackageResolutionStatistics,
+};
 
 use super::index::{self, IndexFile, PackagePage};
 use super::metadata::Metadata;
@@ -58,15 +60,28 @@ pub(crate) fn resolve(
 ) -> Result<Solved, PinProblem> {
     let mut wanted = Vec::new();
     let mut early = BTreeSet::new();
-    for (name, AskedPackage { requirement, features, .. }) in asked {
+    for (
+        name,
+        AskedPackage {
+            requirement,
+            features,
+            ..
+        },
+    ) in asked
+    {
         let specifiers = specifiers_of(name, requirement)?;
         if specifiers.iter().any(|s| s.any_prerelease()) {
             early.insert(name.clone());
         }
-        wanted.push((name.clone(), features.clone(), DistributionRange::from(specifiers)));
+        wanted.push((
+            name.clone(),
+            features.clone(),
+            DistributionRange::from(specifiers),
+        ));
     }
-    let preferred =
-        preferred.iter().filter_map(|(name, versions)| Some((name.clone(), versions.first()?.parse().ok()?)));
+    let preferred = preferred
+        .iter()
+        .filter_map(|(name, versions)| Some((name.clone(), versions.first()?.parse().ok()?)));
     let provider = DistributionProvider {
         desk,
         interpreter,
@@ -87,9 +102,15 @@ pub(crate) fn resolve(
             return Err(problem.mend("look at how the package spells its name"));
         }
     }
-    match chosen_or_conflict(pubgrub::resolve(&provider, DistributionNode::Root, Version::new([0])))? {
+    match chosen_or_conflict(pubgrub::resolve(
+        &provider,
+        DistributionNode::Root,
+        Version::new([0]),
+    ))? {
         Ok(chosen) => {
-            let versions = chosen.into_iter().filter(|(node, _)| *node != DistributionNode::Root);
+            let versions = chosen
+                .into_iter()
+                .filter(|(node, _)| *node != DistributionNode::Root);
             provider.solved(versions.collect(), asked)
         }
         Err(tree) => Err(provider.explained(&tree)),
@@ -99,15 +120,25 @@ pub(crate) fn resolve(
 impl DistributionProvider<'_> {
     /// Why there is no answer, in sentences.
     fn explained(&self, tree: &Conflict<Self>) -> PinProblem {
-        let set = |node: &DistributionNode, set: &DistributionRange| match self.candidates(node.name()) {
-            Ok(known) => set.simplify(known.iter().rev().map(|c| &c.version)).to_string(),
-            Err(_) => set.to_string(),
-        };
+        let set =
+            |node: &DistributionNode, set: &DistributionRange| match self.candidates(node.name()) {
+                Ok(known) => set
+                    .simplify(known.iter().rev().map(|c| &c.version))
+                    .to_string(),
+                Err(_) => set.to_string(),
+            };
         let is_ragged = |set: &DistributionRange| set.iter().count() > 1;
-        let wording = Wording { root: &DistributionNode::Root, set: &set, is_ragged: &is_ragged };
+        let wording = Wording {
+            root: &DistributionNode::Root,
+            set: &set,
+            is_ragged: &is_ragged,
+        };
         let mut problem = explained(tree, &wording);
-        let names: BTreeSet<String> =
-            tree.packages().into_iter().map(|node| node.name().to_owned()).collect();
+        let names: BTreeSet<String> = tree
+            .packages()
+            .into_iter()
+            .map(|node| node.name().to_owned())
+            .collect();
         for name in names.iter().filter(|name| !name.is_empty()) {
             problem.notes.extend(self.what_there_is(name));
         }
@@ -127,24 +158,37 @@ impl DistributionProvider<'_> {
         if let Some(page) = self.page(name)? {
             for (version, files) in page.wheels.iter().rev() {
                 let fitting = files.iter().filter(|file| self.fits(file));
-                let ranked = fitting.filter_map(|file| Some((rank_of(&self.ranks, &file.name)?, file)));
-                if let Some((_, file)) = ranked.min_by_key(|(rank, file)| (*rank, Reverse(file.name.clone())))
+                let ranked =
+                    fitting.filter_map(|file| Some((rank_of(&self.ranks, &file.name)?, file)));
+                if let Some((_, file)) =
+                    ranked.min_by_key(|(rank, file)| (*rank, Reverse(file.name.clone())))
                 {
-                    found.push(Candidate { version: version.clone(), file: file.clone() });
+                    found.push(Candidate {
+                        version: version.clone(),
+                        file: file.clone(),
+                    });
                 }
             }
         }
         let found = Rc::new(found);
-        self.candidates.borrow_mut().insert(name.to_owned(), found.clone());
+        self.candidates
+            .borrow_mut()
+            .insert(name.to_owned(), found.clone());
         Ok(found)
     }
 
     fn fits(&self, file: &IndexFile) -> bool {
-        file.python.as_ref().is_none_or(|python| python.contains(&self.interpreter.full_version()))
+        file.python
+            .as_ref()
+            .is_none_or(|python| python.contains(&self.interpreter.full_version()))
     }
 
     fn candidate(&self, name: &str, version: &Version) -> Result<Candidate, PinProblem> {
-        let found = self.candidates(name)?.iter().find(|c| c.version == *version).cloned();
+        let found = self
+            .candidates(name)?
+            .iter()
+            .find(|c| c.version == *version)
+            .cloned();
         found.ok_or_else(|| PinProblem::new(format!("{name} {version} is not there any more")))
     }
 
@@ -158,7 +202,8 @@ impl DistributionProvider<'_> {
             Some(text) => text,
             None => {
                 let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
-                // An archive that cannot be read is a fault, and no reason to take an older version.
+                // An archive that cannot be read is a fault, and no reason to take an older
+                // version.
                 Metadata::in_wheel(&held.path)
                     .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?
             }
@@ -170,9 +215,15 @@ impl DistributionProvider<'_> {
 
     /// The metadata that is beside a wheel, compared with its digest.
     fn beside(&self, name: &str, file: &IndexFile) -> Result<Option<String>, PinProblem> {
-        let Some(digest) = &file.metadata else { return Ok(None) };
-        let Some(page) = self.page(name)? else { return Ok(None) };
-        let Some(address) = file.address.beside(".metadata") else { return Ok(None) };
+        let Some(digest) = &file.metadata else {
+            return Ok(None);
+        };
+        let Some(page) = self.page(name)? else {
+            return Ok(None);
+        };
+        let Some(address) = file.address.beside(".metadata") else {
+            return Ok(None);
+        };
         let Some(bytes) = self.desk.beside(Registry::Python, &address, &page.origin)? else {
             return Ok(None);
         };
@@ -186,20 +237,29 @@ impl DistributionProvider<'_> {
                     "the metadata of {} has another digest than its registry says",
                     file.name
                 ));
-                return Err(problem.note(format!("published  {digest}")).note(format!("found      {found}")));
+                return Err(problem
+                    .note(format!("published  {digest}"))
+                    .note(format!("found      {found}")));
             }
         }
         Ok(Some(String::from_utf8_lossy(&bytes).into_owned()))
     }
 
     fn wanted(&self, name: &str, candidate: &Candidate) -> Result<WantedArchive, PinProblem> {
-        let IndexFile { address, digest, size, .. } = &candidate.file;
+        let IndexFile {
+            address,
+            digest,
+            size,
+            ..
+        } = &candidate.file;
         let origin = self.page(name)?.map(|page| page.origin.clone());
         let same_host = |o: &crate::Origin| o.address.host() == address.host();
         Ok(WantedArchive {
             what: format!("{name} {}", candidate.version),
             address: address.clone(),
-            credential: origin.filter(same_host).and_then(|origin| origin.credential),
+            credential: origin
+                .filter(same_host)
+                .and_then(|origin| origin.credential),
             digest: digest.clone(),
             size: *size,
         })
@@ -216,8 +276,10 @@ impl DistributionProvider<'_> {
             Ok(metadata) => metadata,
             Err(what) => return Ok(Err(what.to_string())),
         };
-        if let Some(python) =
-            metadata.python.as_ref().filter(|p| !p.contains(&self.interpreter.full_version()))
+        if let Some(python) = metadata
+            .python
+            .as_ref()
+            .filter(|p| !p.contains(&self.interpreter.full_version()))
         {
             return Ok(Err(format!("it needs Python {python}")));
         }
@@ -237,7 +299,10 @@ impl DistributionProvider<'_> {
         &self,
         node: &DistributionNode,
         version: &Version,
-    ) -> Result<Result<DependencyConstraints<DistributionNode, DistributionRange>, String>, PinProblem> {
+    ) -> Result<
+        Result<DependencyConstraints<DistributionNode, DistributionRange>, String>,
+        PinProblem,
+    > {
         let mut wanted = WantedDistributions::default();
         if let DistributionNode::Root = node {
             for (name, extras, range) in &self.asked {
@@ -271,8 +336,11 @@ impl DistributionProvider<'_> {
                         return Ok(Err(format!("it needs `{name}` from an address of its own")));
                     }
                 };
-                let extras: Vec<String> =
-                    requirement.extras.iter().map(|extra| normal_name(extra.as_ref())).collect();
+                let extras: Vec<String> = requirement
+                    .extras
+                    .iter()
+                    .map(|extra| normal_name(extra.as_ref()))
+                    .collect();
                 wanted.add(&name, &extras, &range);
             }
         }
@@ -286,7 +354,8 @@ impl DistributionProvider<'_> {
         Ok(Ok(constraints.into_iter().collect()))
     }
 
-    /// What is wrong with asking for an extra that a package does not have. Packages that others need may lack them.
+    /// What is wrong with asking for an extra that a package does not have. Packages that others
+    /// need may lack them.
     fn lacks_extra(
         &self,
         name: &str,
@@ -294,8 +363,14 @@ impl DistributionProvider<'_> {
         extra: &String,
     ) -> Result<Option<String>, PinProblem> {
         let metadata = self.metadata(name, version)?;
-        let is_asked = || self.asked.iter().any(|(asked, extras, _)| asked == name && extras.contains(extra));
-        let Ok(metadata) = &*metadata else { return Ok(None) };
+        let is_asked = || {
+            self.asked
+                .iter()
+                .any(|(asked, extras, _)| asked == name && extras.contains(extra))
+        };
+        let Ok(metadata) = &*metadata else {
+            return Ok(None);
+        };
         if metadata.extras.contains(extra) || !is_asked() {
             return Ok(None);
         }
@@ -330,7 +405,11 @@ impl DistributionProvider<'_> {
                     "needs another Python"
                 };
                 let best = found.map(|best| format!("; the newest that fits is {}", best.version));
-                let Interpreter { system, version: (major, minor), .. } = self.interpreter;
+                let Interpreter {
+                    system,
+                    version: (major, minor),
+                    ..
+                } = self.interpreter;
                 Some(format!(
                     "{name} {newest} {why} (Python {major}.{minor}, {system}){}",
                     best.unwrap_or_default()
@@ -349,24 +428,40 @@ impl DistributionProvider<'_> {
         let id = |name: &str| version_of(name).map(|version| pin_id(name, &version.to_string()));
         let mut solved = Solved::default();
         for (node, version) in &chosen {
-            let DistributionNode::Package(name) = node else { continue };
+            let DistributionNode::Package(name) = node else {
+                continue;
+            };
             let candidate = self.candidate(name, version)?;
             let mut needs: BTreeSet<String> = BTreeSet::new();
             for node in chosen.keys().filter(|node| node.name() == name) {
                 let requirements = self.needs(node, version)?.map_err(PinProblem::new)?;
-                needs.extend(requirements.iter().filter_map(|r| id(&normal_name(r.name.as_ref()))));
+                needs.extend(
+                    requirements
+                        .iter()
+                        .filter_map(|r| id(&normal_name(r.name.as_ref()))),
+                );
             }
             needs.remove(&pin_id(name, &version.to_string()));
             let IndexFile { digest, size, .. } = &candidate.file;
             let (digest, size) = match (digest, size) {
-                (Some(digest), Some(size)) if crate::desk::is_strong(digest) => (digest.clone(), *size),
+                (Some(digest), Some(size)) if crate::desk::is_strong(digest) => {
+                    (digest.clone(), *size)
+                }
                 _ => {
                     let held = self.desk.archive(&self.wanted(name, &candidate)?)?;
                     (held.digest, held.size)
                 }
             };
-            let licence = (*self.metadata(name, version)?).as_ref().ok().and_then(|m| m.licence.clone());
-            let need = |pin: String| Need { pin, alias: None, build: false, on: Vec::new() };
+            let licence = (*self.metadata(name, version)?)
+                .as_ref()
+                .ok()
+                .and_then(|m| m.licence.clone());
+            let need = |pin: String| Need {
+                pin,
+                alias: None,
+                build: false,
+                on: Vec::new(),
+            };
             let extras = chosen.keys().filter_map(|node| match node {
                 DistributionNode::Extra(of, extra) if of == name => Some(extra.clone()),
                 _ => None,
@@ -392,7 +487,10 @@ impl DistributionProvider<'_> {
             };
             solved.pins.insert(pin.id(), pin);
         }
-        solved.asked = asked.keys().filter_map(|name| Some((name.clone(), id(name)?))).collect();
+        solved.asked = asked
+            .keys()
+            .filter_map(|name| Some((name.clone(), id(name)?)))
+            .collect();
         Ok(solved)
     }
 }
@@ -427,12 +525,18 @@ impl DependencyProvider for DistributionProvider<'_> {
         let is_exact = range.as_singleton().is_some();
         let may_be = |c: &&Candidate| range.contains(&c.version) && (is_exact || !c.file.is_yanked);
         if let Some(preferred) = self.preferred.get(node.name())
-            && let Some(kept) = candidates.iter().filter(may_be).find(|c| c.version == *preferred)
+            && let Some(kept) = candidates
+                .iter()
+                .filter(may_be)
+                .find(|c| c.version == *preferred)
         {
             return Ok(Some(kept.version.clone()));
         }
         let is_early = self.early.borrow().contains(node.name());
-        let released = candidates.iter().filter(may_be).find(|c| is_early || !c.version.any_prerelease());
+        let released = candidates
+            .iter()
+            .filter(may_be)
+            .find(|c| is_early || !c.version.any_prerelease());
         // An early version will do where there is no other.
         let found = released.or_else(|| candidates.iter().find(may_be));
         Ok(found.map(|c| c.version.clone()))

@@ -26,15 +26,23 @@ impl Interpreter {
     ///
     /// # Errors
     /// When a fact is missing or makes no sense, or the system is not known.
-    pub fn of_facts(system: &str, facts: &BTreeMap<String, String>) -> Result<Interpreter, PinProblem> {
+    pub fn of_facts(
+        system: &str,
+        facts: &BTreeMap<String, String>,
+    ) -> Result<Interpreter, PinProblem> {
         let pair = |text: &str| -> Option<(u32, u32)> {
             let (major, minor) = text.split_once('.')?;
             Some((major.parse().ok()?, minor.split('.').next()?.parse().ok()?))
         };
         let wrong = |what: String| PinProblem::new(format!("the pins for {system}: {what}"));
-        let version = facts.get("python").ok_or_else(|| wrong("no version of Python is given".to_owned()))?;
-        let version = pair(version).ok_or_else(|| wrong(format!("`{version}` is no version of Python")))?;
-        let libc = ["glibc", "musl"].into_iter().find_map(|name| Some((name, facts.get(name)?)));
+        let version = facts
+            .get("python")
+            .ok_or_else(|| wrong("no version of Python is given".to_owned()))?;
+        let version =
+            pair(version).ok_or_else(|| wrong(format!("`{version}` is no version of Python")))?;
+        let libc = ["glibc", "musl"]
+            .into_iter()
+            .find_map(|name| Some((name, facts.get(name)?)));
         let libc = match libc {
             Some((name, text)) => {
                 let (major, minor) =
@@ -43,7 +51,11 @@ impl Interpreter {
             }
             None => None,
         };
-        let interpreter = Interpreter { system: system.to_owned(), version, libc };
+        let interpreter = Interpreter {
+            system: system.to_owned(),
+            version,
+            libc,
+        };
         if interpreter.platforms().is_empty() {
             return Err(PinProblem::new(format!("`{system}` is no system that wheels are for"))
                 .note("systems are written linux-x86_64, linux-aarch64, macos-aarch64, macos-x86_64, windows-x86_64"));
@@ -51,8 +63,8 @@ impl Interpreter {
         Ok(interpreter)
     }
 
-    /// Its version as far as requirements ask for it. The last number is that of a release which has all repairs, so that
-    /// pins do not depend on the one that is installed.
+    /// Its version as far as requirements ask for it. The last number is that of a release which
+    /// has all repairs, so that pins do not depend on the one that is installed.
     pub(crate) fn full_version(&self) -> Version {
         Version::new([u64::from(self.version.0), u64::from(self.version.1), 99])
     }
@@ -69,7 +81,11 @@ impl Interpreter {
                 let mut out = Vec::new();
                 match &self.libc {
                     Some((name, major, minor)) if name == "musl" => {
-                        out.extend((0..=*minor).rev().map(|n| format!("musllinux_{major}_{n}_{cpu}")));
+                        out.extend(
+                            (0..=*minor)
+                                .rev()
+                                .map(|n| format!("musllinux_{major}_{n}_{cpu}")),
+                        );
                     }
                     Some((_, major @ 2, minor)) => {
                         for n in (5..=*minor).rev() {
@@ -92,11 +108,17 @@ impl Interpreter {
                 let own = if cpu == "aarch64" { "arm64" } else { cpu };
                 let mut out = Vec::new();
                 for release in MACOS_RELEASES.rev() {
-                    out.extend([own, "universal2"].map(|arch| format!("macosx_{release}_0_{arch}")));
+                    out.extend(
+                        [own, "universal2"].map(|arch| format!("macosx_{release}_0_{arch}")),
+                    );
                 }
                 for minor in (4..=16).rev() {
                     let of_old = ["x86_64", "intel", "universal2", "universal"];
-                    let archs: &[&str] = if own == "arm64" { &["universal2"] } else { &of_old };
+                    let archs: &[&str] = if own == "arm64" {
+                        &["universal2"]
+                    } else {
+                        &of_old
+                    };
                     out.extend(archs.iter().map(|arch| format!("macosx_10_{minor}_{arch}")));
                 }
                 out
@@ -117,7 +139,11 @@ impl Interpreter {
         let mut out = Vec::new();
         let platforms = self.platforms();
         let mut add = |interpreter: &str, abi: &str| {
-            out.extend(platforms.iter().map(|platform| format!("{interpreter}-{abi}-{platform}")));
+            out.extend(
+                platforms
+                    .iter()
+                    .map(|platform| format!("{interpreter}-{abi}-{platform}")),
+            );
         };
         add(&own, &own);
         for n in (2..=minor).rev() {
@@ -132,9 +158,14 @@ impl Interpreter {
             add(interpreter, "none");
         }
         out.extend(
-            std::iter::once(&own).chain(&generic).map(|interpreter| format!("{interpreter}-none-any")),
+            std::iter::once(&own)
+                .chain(&generic)
+                .map(|interpreter| format!("{interpreter}-none-any")),
         );
-        out.into_iter().enumerate().map(|(rank, tag)| (tag, rank)).collect()
+        out.into_iter()
+            .enumerate()
+            .map(|(rank, tag)| (tag, rank))
+            .collect()
     }
 
     /// What markers of requirements are evaluated with (PEP 508).
@@ -166,14 +197,18 @@ impl Interpreter {
             python_version: &short,
             sys_platform: platform,
         };
-        builder.try_into().map_err(|e| PinProblem::new(format!("{short} is no version of Python: {e}")))
+        builder
+            .try_into()
+            .map_err(|e| PinProblem::new(format!("{short} is no version of Python: {e}")))
     }
 }
 
 /// The rank of a wheel's name, the version in it, and its build number; `None` if it does not fit.
 pub(crate) fn rank_of(ranks: &HashMap<String, usize>, file_name: &str) -> Option<usize> {
     let parts: Vec<&str> = file_name.strip_suffix(".whl")?.split('-').collect();
-    let [.., interpreters, abis, platforms] = parts.as_slice() else { return None };
+    let [.., interpreters, abis, platforms] = parts.as_slice() else {
+        return None;
+    };
     let mut best = None;
     for interpreter in interpreters.split('.') {
         for abi in abis.split('.') {
@@ -192,7 +227,10 @@ mod tests {
     use super::*;
 
     fn interpreter(system: &str, facts: &[(&str, &str)]) -> Result<Interpreter, PinProblem> {
-        let facts = facts.iter().map(|(name, value)| ((*name).to_owned(), (*value).to_owned())).collect();
+        let facts = facts
+            .iter()
+            .map(|(name, value)| ((*name).to_owned(), (*value).to_owned()))
+            .collect();
         Interpreter::of_facts(system, &facts)
     }
 
@@ -226,13 +264,32 @@ mod tests {
     #[test]
     fn systems_differ() {
         let has = |system: &str, facts: &[(&str, &str)], tag: &str| {
-            interpreter(system, facts).unwrap().ranks().contains_key(tag)
+            interpreter(system, facts)
+                .unwrap()
+                .ranks()
+                .contains_key(tag)
         };
         let python = ("python", "3.12");
-        assert!(has("linux-aarch64", &[python, ("musl", "1.2")], "cp312-cp312-musllinux_1_1_aarch64"));
-        assert!(!has("linux-aarch64", &[python, ("musl", "1.2")], "cp312-cp312-manylinux_2_17_aarch64"));
-        assert!(has("macos-aarch64", &[python], "cp312-cp312-macosx_11_0_arm64"));
-        assert!(has("macos-x86_64", &[python], "cp312-cp312-macosx_10_9_x86_64"));
+        assert!(has(
+            "linux-aarch64",
+            &[python, ("musl", "1.2")],
+            "cp312-cp312-musllinux_1_1_aarch64"
+        ));
+        assert!(!has(
+            "linux-aarch64",
+            &[python, ("musl", "1.2")],
+            "cp312-cp312-manylinux_2_17_aarch64"
+        ));
+        assert!(has(
+            "macos-aarch64",
+            &[python],
+            "cp312-cp312-macosx_11_0_arm64"
+        ));
+        assert!(has(
+            "macos-x86_64",
+            &[python],
+            "cp312-cp312-macosx_10_9_x86_64"
+        ));
         assert!(has("windows-x86_64", &[python], "cp312-abi3-win_amd64"));
         assert!(interpreter("beos-68k", &[python]).is_err());
         assert!(interpreter("linux-x86_64", &[]).is_err());

@@ -27,7 +27,10 @@ struct ReachedFeatures<'r> {
 
 impl ReachedFeatures<'_> {
     fn is_optional_need(&self, name: &str) -> bool {
-        self.release.needs.iter().any(|need| need.name == name && need.is_optional)
+        self.release
+            .needs
+            .iter()
+            .any(|need| need.name == name && need.is_optional)
     }
 
     /// Takes in what a feature turns on; further features go to `open`.
@@ -37,11 +40,19 @@ impl ReachedFeatures<'_> {
             (None, Some((need, of_need))) => match need.strip_suffix('?') {
                 Some(need) => self.if_on.push((need.to_owned(), of_need.to_owned())),
                 None => {
-                    self.of_needs.entry(need.to_owned()).or_default().insert(of_need.to_owned());
+                    self.of_needs
+                        .entry(need.to_owned())
+                        .or_default()
+                        .insert(of_need.to_owned());
                     if self.is_optional_need(need) {
                         self.on.insert(need.to_owned());
                         // A feature of that name is on with it, if there is one.
-                        open.extend(self.release.features.contains_key(need).then(|| need.to_owned()));
+                        open.extend(
+                            self.release
+                                .features
+                                .contains_key(need)
+                                .then(|| need.to_owned()),
+                        );
                     }
                 }
             },
@@ -56,8 +67,12 @@ pub(crate) fn active<'r>(
     wanted: &BTreeSet<String>,
     target: &CrateTarget,
 ) -> Active<'r> {
-    let mut reached =
-        ReachedFeatures { release, on: BTreeSet::new(), of_needs: BTreeMap::new(), if_on: Vec::new() };
+    let mut reached = ReachedFeatures {
+        release,
+        on: BTreeSet::new(),
+        of_needs: BTreeMap::new(),
+        if_on: Vec::new(),
+    };
     let mut features = BTreeSet::new();
     let mut open: Vec<String> = wanted.iter().cloned().collect();
     while let Some(feature) = open.pop() {
@@ -65,7 +80,9 @@ pub(crate) fn active<'r>(
             continue;
         }
         if let Some(turns_on) = release.features.get(&feature) {
-            turns_on.iter().for_each(|item| reached.turn_on(item, &mut open));
+            turns_on
+                .iter()
+                .for_each(|item| reached.turn_on(item, &mut open));
         } else if reached.is_optional_need(&feature) {
             // An optional need is a feature by its name, where no feature speaks of it otherwise.
             reached.on.insert(feature);
@@ -73,7 +90,12 @@ pub(crate) fn active<'r>(
             features.remove(&feature);
         }
     }
-    let ReachedFeatures { on, mut of_needs, if_on, .. } = reached;
+    let ReachedFeatures {
+        on,
+        mut of_needs,
+        if_on,
+        ..
+    } = reached;
     let is_on = |need: &CrateNeed| !need.is_optional || on.contains(&need.name);
     for (need, of_need) in if_on {
         if release.needs.iter().any(|n| n.name == need && is_on(n)) {
@@ -81,7 +103,11 @@ pub(crate) fn active<'r>(
         }
     }
     let here = |need: &&CrateNeed| {
-        is_on(need) && need.target.as_ref().is_none_or(|condition| target.matches(condition))
+        is_on(need)
+            && need
+                .target
+                .as_ref()
+                .is_none_or(|condition| target.matches(condition))
     };
     let needs = release.needs.iter().filter(here).map(|need| {
         let mut wanted: BTreeSet<String> = need.features.iter().cloned().collect();
@@ -117,7 +143,12 @@ mod tests {
     }
 
     fn on(wanted: &[&str], features: &[(&str, &[&str])]) -> (Vec<String>, Vec<String>) {
-        let texts = |items: &[&str]| items.iter().map(|item| (*item).to_owned()).collect::<Vec<_>>();
+        let texts = |items: &[&str]| {
+            items
+                .iter()
+                .map(|item| (*item).to_owned())
+                .collect::<Vec<_>>()
+        };
         let release = CrateRelease {
             version: Version::new(1, 0, 0),
             needs: vec![
@@ -126,7 +157,10 @@ mod tests {
                 need("moon", false, None),
                 need("win", false, Some("cfg(windows)")),
             ],
-            features: features.iter().map(|(name, items)| ((*name).to_owned(), texts(items))).collect(),
+            features: features
+                .iter()
+                .map(|(name, items)| ((*name).to_owned(), texts(items)))
+                .collect(),
             digest: String::new(),
             is_yanked: false,
             rustc: None,
@@ -134,20 +168,41 @@ mod tests {
         let target = CrateTarget::of("linux-x86_64", &BTreeMap::new()).unwrap();
         let active = active(&release, &texts(wanted).into_iter().collect(), &target);
         let told = |(need, of): &(&CrateNeed, BTreeSet<String>)| {
-            std::iter::once(need.name.clone()).chain(of.iter().cloned()).collect::<Vec<_>>().join("+")
+            std::iter::once(need.name.clone())
+                .chain(of.iter().cloned())
+                .collect::<Vec<_>>()
+                .join("+")
         };
-        (active.features.iter().cloned().collect(), active.needs.iter().map(told).collect())
+        (
+            active.features.iter().cloned().collect(),
+            active.needs.iter().map(told).collect(),
+        )
     }
 
     #[test]
     fn features_turn_on_features_and_needs() {
-        let (features, needs) = on(&["default"], &[("default", &["std"]), ("std", &["moon/std"])]);
-        assert_eq!((features, needs), (vec!["default".into(), "std".into()], vec!["moon+std".to_owned()]));
+        let (features, needs) = on(
+            &["default"],
+            &[("default", &["std"]), ("std", &["moon/std"])],
+        );
+        assert_eq!(
+            (features, needs),
+            (
+                vec!["default".into(), "std".into()],
+                vec!["moon+std".to_owned()]
+            )
+        );
         assert_eq!(on(&["ebb"], &[]).1, ["ebb", "moon"]);
-        assert_eq!(on(&["a"], &[("a", &["dep:ebb", "flow/deep"])]).1, ["ebb", "flow+deep", "moon"]);
+        assert_eq!(
+            on(&["a"], &[("a", &["dep:ebb", "flow/deep"])]).1,
+            ["ebb", "flow+deep", "moon"]
+        );
         // What is only wanted if it is there anyway turns nothing on.
         assert_eq!(on(&["a"], &[("a", &["ebb?/deep"])]).1, ["moon"]);
-        assert_eq!(on(&["a", "b"], &[("a", &["ebb?/deep"]), ("b", &["dep:ebb"])]).1, ["ebb+deep", "moon"]);
+        assert_eq!(
+            on(&["a", "b"], &[("a", &["ebb?/deep"]), ("b", &["dep:ebb"])]).1,
+            ["ebb+deep", "moon"]
+        );
         assert_eq!(on(&["nothing"], &[]), (vec![], vec!["moon".to_owned()]));
     }
 }

@@ -31,8 +31,8 @@ pub(crate) struct CrateNeed {
     pub name: String,
     /// The name of the crate.
     pub package: String,
-    /// Whether its dependent gives it this name, whatever its library is called: it says which package it means. That may be the one of the
-    /// same name.
+    /// Whether its dependent gives it this name, whatever its library is called: it says which
+    /// package it means. That may be the one of the same name.
     pub is_renamed: bool,
     pub requirement: VersionReq,
     pub features: Vec<String>,
@@ -111,7 +111,10 @@ fn prefix(name: &str) -> String {
 
 /// Whether a name may be one of a crate: what an index is asked for by it stays below it.
 pub(crate) fn is_name(name: &str) -> bool {
-    !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
+    !name.is_empty()
+        && name
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
 }
 
 /// All versions of a crate; `None` if no origin has it.
@@ -121,42 +124,62 @@ pub(crate) fn page(desk: &Desk<'_>, name: &str) -> Result<Option<Arc<CratePage>>
     }
     let lower = name.to_lowercase();
     let path = format!("{}/{lower}", prefix(&lower));
-    let Some(page) = desk.page(Registry::Rust, &path, None, name)? else { return Ok(None) };
+    let Some(page) = desk.page(Registry::Rust, &path, None, name)? else {
+        return Ok(None);
+    };
     let text = String::from_utf8_lossy(&page.document.bytes);
     let mut releases: Vec<CrateRelease> = Vec::new();
     for line in text.lines().filter(|line| !line.trim().is_empty()) {
         let line: IndexLine = serde_json::from_str(line).map_err(|e| {
-            PinProblem::new(format!("what the registry `rust` says of `{name}` is no index: {e}"))
-                .note(format!("from {}", page.document.address))
+            PinProblem::new(format!(
+                "what the registry `rust` says of `{name}` is no index: {e}"
+            ))
+            .note(format!("from {}", page.document.address))
         })?;
-        // A version that says things which this does not understand is left out, as the format wants it.
+        // A version that says things which this does not understand is left out, as the format
+        // wants it.
         if line.v.unwrap_or(1) <= NEWEST_LINE {
             releases.extend(release(line));
         }
     }
     releases.sort_by(|a, b| a.version.cmp(&b.version));
-    Ok(Some(Arc::new(CratePage { releases, origin: page.origin.clone() })))
+    Ok(Some(Arc::new(CratePage {
+        releases,
+        origin: page.origin.clone(),
+    })))
 }
 
 /// A version; `None` if its numbers cannot be read.
 fn release(line: IndexLine) -> Option<CrateRelease> {
-    let IndexLine { vers, deps, cksum, mut features, features2, yanked, rust_version, v: _ } = line;
+    let IndexLine {
+        vers,
+        deps,
+        cksum,
+        mut features,
+        features2,
+        yanked,
+        rust_version,
+        v: _,
+    } = line;
     for (name, more) in features2.into_iter().flatten() {
         features.entry(name).or_default().extend(more);
     }
-    let needs = deps.into_iter().filter(|dep| dep.kind.as_deref() != Some("dev")).map(|dep| {
-        Some(CrateNeed {
-            is_renamed: dep.package.is_some(),
-            package: dep.package.unwrap_or_else(|| dep.name.clone()),
-            name: dep.name,
-            requirement: VersionReq::parse(&dep.req).ok()?,
-            features: dep.features,
-            with_default: dep.default_features,
-            is_optional: dep.optional,
-            target: dep.target,
-            for_build: dep.kind.as_deref() == Some("build"),
-        })
-    });
+    let needs = deps
+        .into_iter()
+        .filter(|dep| dep.kind.as_deref() != Some("dev"))
+        .map(|dep| {
+            Some(CrateNeed {
+                is_renamed: dep.package.is_some(),
+                package: dep.package.unwrap_or_else(|| dep.name.clone()),
+                name: dep.name,
+                requirement: VersionReq::parse(&dep.req).ok()?,
+                features: dep.features,
+                with_default: dep.default_features,
+                is_optional: dep.optional,
+                target: dep.target,
+                for_build: dep.kind.as_deref() == Some("build"),
+            })
+        });
     Some(CrateRelease {
         version: Version::parse(&vers).ok()?,
         needs: needs.collect::<Option<Vec<_>>>()?,
@@ -170,7 +193,10 @@ fn release(line: IndexLine) -> Option<CrateRelease> {
 /// The first two numbers of a version: `1.70` and `1.70.0` are the same.
 pub(crate) fn two_numbers(text: &str) -> Option<(u64, u64)> {
     let mut numbers = text.split('.');
-    Some((numbers.next()?.parse().ok()?, numbers.next().unwrap_or("0").parse().ok()?))
+    Some((
+        numbers.next()?.parse().ok()?,
+        numbers.next().unwrap_or("0").parse().ok()?,
+    ))
 }
 
 /// The path of an archive below a registry.
@@ -181,17 +207,26 @@ pub(crate) fn path_of(name: &str, version: &Version) -> String {
 /// Where the archive of a path is: what the registry's configuration says.
 pub(crate) fn locate(desk: &Desk<'_>, path: &str) -> Result<Option<(Address, Origin)>, PinProblem> {
     let parts = path.split_once('/').and_then(|(name, file)| {
-        let version = file.strip_prefix(name)?.strip_prefix('-')?.strip_suffix(".crate")?;
+        let version = file
+            .strip_prefix(name)?
+            .strip_prefix('-')?
+            .strip_suffix(".crate")?;
         Some((name, version))
     });
-    let Some((name, version)) = parts else { return Ok(None) };
-    let Some(page) = page(desk, name)? else { return Ok(None) };
-    let release = page.releases.iter().find(|release| release.version.to_string() == version);
+    let Some((name, version)) = parts else {
+        return Ok(None);
+    };
+    let Some(page) = page(desk, name)? else {
+        return Ok(None);
+    };
+    let release = page
+        .releases
+        .iter()
+        .find(|release| release.version.to_string() == version);
     match release {
         None => Ok(None),
-        Some(release) => {
-            archive_address(desk, &page.origin, name, release).map(|found| Some((found, page.origin.clone())))
-        }
+        Some(release) => archive_address(desk, &page.origin, name, release)
+            .map(|found| Some((found, page.origin.clone()))),
     }
 }
 
@@ -203,12 +238,14 @@ pub(crate) fn archive_address(
     release: &CrateRelease,
 ) -> Result<Address, PinProblem> {
     let wrong = |what: String| {
-        PinProblem::new(format!("the registry `rust` does not say where its archives are: {what}"))
+        PinProblem::new(format!(
+            "the registry `rust` does not say where its archives are: {what}"
+        ))
     };
     let config = desk.page_at(Registry::Rust, origin, "config.json")?;
     let config = config.ok_or_else(|| wrong("it has no config.json".to_owned()))?;
-    let parsed: IndexConfig =
-        serde_json::from_slice(&config.document.bytes).map_err(|e| wrong(format!("its config.json: {e}")))?;
+    let parsed: IndexConfig = serde_json::from_slice(&config.document.bytes)
+        .map_err(|e| wrong(format!("its config.json: {e}")))?;
     let mut place = parsed.dl;
     let lower = name.to_lowercase();
     let version = release.version.to_string();
@@ -217,7 +254,10 @@ pub(crate) fn archive_address(
         ("{version}", version.clone()),
         ("{prefix}", prefix(name)),
         ("{lowerprefix}", prefix(&lower)),
-        ("{sha256-checksum}", release.digest.trim_start_matches("sha256:").to_owned()),
+        (
+            "{sha256-checksum}",
+            release.digest.trim_start_matches("sha256:").to_owned(),
+        ),
     ];
     if marks.iter().any(|(mark, _)| place.contains(mark)) {
         for (mark, value) in &marks {
@@ -226,12 +266,22 @@ pub(crate) fn archive_address(
     } else {
         place = format!("{}/{name}/{version}/download", place.trim_end_matches('/'));
     }
-    config.document.address.join(&place).ok_or_else(|| wrong(format!("`{place}` is no address")))
+    config
+        .document
+        .address
+        .join(&place)
+        .ok_or_else(|| wrong(format!("`{place}` is no address")))
 }
 
 /// The newest version that is neither an early one nor withdrawn.
 pub(crate) fn newest(desk: &Desk<'_>, name: &str) -> Result<Option<String>, PinProblem> {
-    let Some(page) = page(desk, name)? else { return Ok(None) };
-    let mut usable = page.releases.iter().rev().filter(|r| !r.is_yanked && r.version.pre.is_empty());
+    let Some(page) = page(desk, name)? else {
+        return Ok(None);
+    };
+    let mut usable = page
+        .releases
+        .iter()
+        .rev()
+        .filter(|r| !r.is_yanked && r.version.pre.is_empty());
     Ok(usable.next().map(|release| release.version.to_string()))
 }

@@ -22,7 +22,11 @@ pub(crate) struct Manifest {
 
 impl Manifest {
     /// Reads the manifest in an archive.
-    pub(crate) fn in_archive(path: &Path, name: &str, version: &str) -> Result<Manifest, Unreadable> {
+    pub(crate) fn in_archive(
+        path: &Path,
+        name: &str,
+        version: &str,
+    ) -> Result<Manifest, Unreadable> {
         let mut archive = tar::Archive::new(GzDecoder::new(BufReader::new(File::open(path)?)));
         let (mut text, mut has_script) = (None, false);
         let wrong = |e: std::io::Error| Unreadable::Form(format!("it is not a crate: {e}"));
@@ -51,9 +55,14 @@ impl Manifest {
         let text = |keys: &[&str]| at(keys).and_then(Value::as_str).map(str::to_owned);
         let is_on = |keys: &[&str]| at(keys).and_then(Value::as_bool).unwrap_or(false);
         let mut facts = BTreeMap::new();
-        facts
-            .insert("edition".to_owned(), text(&["package", "edition"]).unwrap_or_else(|| "2015".to_owned()));
-        facts.insert("root".to_owned(), text(&["lib", "path"]).unwrap_or_else(|| "src/lib.rs".to_owned()));
+        facts.insert(
+            "edition".to_owned(),
+            text(&["package", "edition"]).unwrap_or_else(|| "2015".to_owned()),
+        );
+        facts.insert(
+            "root".to_owned(),
+            text(&["lib", "path"]).unwrap_or_else(|| "src/lib.rs".to_owned()),
+        );
         facts.extend(text(&["lib", "name"]).map(|name| ("library".to_owned(), name)));
         if is_on(&["lib", "proc-macro"]) || is_on(&["lib", "proc_macro"]) {
             facts.insert("macros".to_owned(), "true".to_owned());
@@ -65,7 +74,10 @@ impl Manifest {
         };
         facts.extend(script.map(|path| ("build_script".to_owned(), path)));
         facts.extend(text(&["package", "links"]).map(|links| ("links".to_owned(), links)));
-        Ok(Manifest { facts, licence: text(&["package", "license"]) })
+        Ok(Manifest {
+            facts,
+            licence: text(&["package", "license"]),
+        })
     }
 }
 
@@ -78,9 +90,17 @@ mod tests {
     fn what_is_not_said_is_the_usual() {
         let facts = |text: &str, has_script: bool| {
             let manifest = Manifest::read(text, has_script).unwrap();
-            manifest.facts.iter().map(|(k, v)| format!("{k}={v}")).collect::<Vec<_>>().join(" ")
+            manifest
+                .facts
+                .iter()
+                .map(|(k, v)| format!("{k}={v}"))
+                .collect::<Vec<_>>()
+                .join(" ")
         };
-        assert_eq!(facts("[package]\nname = 'tides'", false), "edition=2015 root=src/lib.rs");
+        assert_eq!(
+            facts("[package]\nname = 'tides'", false),
+            "edition=2015 root=src/lib.rs"
+        );
         assert_eq!(
             facts(
                 "[package]\nedition = '2021'\n[lib]\nproc-macro = true\nname = 'ebb'\npath = 'lib.rs'",
@@ -88,7 +108,10 @@ mod tests {
             ),
             "build_script=build.rs edition=2021 library=ebb macros=true root=lib.rs"
         );
-        assert_eq!(facts("[package]\nbuild = false", true), "edition=2015 root=src/lib.rs");
+        assert_eq!(
+            facts("[package]\nbuild = false", true),
+            "edition=2015 root=src/lib.rs"
+        );
         assert!(Manifest::read("[package", false).is_err());
     }
 }

@@ -13,20 +13,49 @@ pub(crate) struct CrateTarget {
     cfgs: Vec<Cfg>,
 }
 
-/// Each system: its name, its target with the usual C library, and with the other one; processor, width of pointers in bits.
+/// Each system: its name, its target with the usual C library, and with the other one; processor,
+/// width of pointers in bits.
 const SYSTEMS: [(&str, &str, &str, &str, u32); 6] = [
-    ("linux-x86_64", "x86_64-unknown-linux-gnu", "x86_64-unknown-linux-musl", "x86_64", 64),
-    ("linux-aarch64", "aarch64-unknown-linux-gnu", "aarch64-unknown-linux-musl", "aarch64", 64),
+    (
+        "linux-x86_64",
+        "x86_64-unknown-linux-gnu",
+        "x86_64-unknown-linux-musl",
+        "x86_64",
+        64,
+    ),
+    (
+        "linux-aarch64",
+        "aarch64-unknown-linux-gnu",
+        "aarch64-unknown-linux-musl",
+        "aarch64",
+        64,
+    ),
     ("macos-x86_64", "x86_64-apple-darwin", "", "x86_64", 64),
     ("macos-aarch64", "aarch64-apple-darwin", "", "aarch64", 64),
-    ("windows-x86_64", "x86_64-pc-windows-msvc", "x86_64-pc-windows-gnu", "x86_64", 64),
-    ("windows-aarch64", "aarch64-pc-windows-msvc", "", "aarch64", 64),
+    (
+        "windows-x86_64",
+        "x86_64-pc-windows-msvc",
+        "x86_64-pc-windows-gnu",
+        "x86_64",
+        64,
+    ),
+    (
+        "windows-aarch64",
+        "aarch64-pc-windows-msvc",
+        "",
+        "aarch64",
+        64,
+    ),
 ];
 
 impl CrateTarget {
     /// A system of `pins.toml`, with its facts.
-    pub(crate) fn of(system: &str, facts: &BTreeMap<String, String>) -> Result<CrateTarget, PinProblem> {
-        let Some((_, usual, other, cpu, width)) = SYSTEMS.iter().find(|(name, ..)| *name == system) else {
+    pub(crate) fn of(
+        system: &str,
+        facts: &BTreeMap<String, String>,
+    ) -> Result<CrateTarget, PinProblem> {
+        let Some((_, usual, other, cpu, width)) = SYSTEMS.iter().find(|(name, ..)| *name == system)
+        else {
             let known: Vec<&str> = SYSTEMS.iter().map(|(name, ..)| *name).collect();
             let problem = PinProblem::new(format!("`{system}` is no system that crates are for"));
             return Err(problem.note(format!("there is: {}", known.join(", "))));
@@ -49,17 +78,29 @@ impl CrateTarget {
             "target_endian=\"little\"".to_owned(),
             "panic=\"unwind\"".to_owned(),
         ];
-        texts.extend(["8", "16", "32", "64", "ptr"].map(|size| format!("target_has_atomic=\"{size}\"")));
+        texts.extend(
+            ["8", "16", "32", "64", "ptr"].map(|size| format!("target_has_atomic=\"{size}\"")),
+        );
         if *cpu == "x86_64" {
-            texts.extend(["fxsr", "sse", "sse2"].map(|feature| format!("target_feature=\"{feature}\"")));
+            texts.extend(
+                ["fxsr", "sse", "sse2"].map(|feature| format!("target_feature=\"{feature}\"")),
+            );
         }
-        let cfgs = texts.iter().filter_map(|text| Cfg::from_str(text).ok()).collect();
-        Ok(CrateTarget { triple: if is_musl { other } else { usual }, cfgs })
+        let cfgs = texts
+            .iter()
+            .filter_map(|text| Cfg::from_str(text).ok())
+            .collect();
+        Ok(CrateTarget {
+            triple: if is_musl { other } else { usual },
+            cfgs,
+        })
     }
 
-    /// Whether something for these systems is for this one. What cannot be read is for none, as the compiler's own tools have it.
+    /// Whether something for these systems is for this one. What cannot be read is for none, as the
+    /// compiler's own tools have it.
     pub(crate) fn matches(&self, condition: &str) -> bool {
-        Platform::from_str(condition).is_ok_and(|platform| platform.matches(self.triple, &self.cfgs))
+        Platform::from_str(condition)
+            .is_ok_and(|platform| platform.matches(self.triple, &self.cfgs))
     }
 }
 
@@ -76,13 +117,25 @@ mod tests {
             ("cfg(unix)", true, true),
             ("cfg(windows)", false, false),
             ("cfg(all(unix, not(target_os = \"macos\")))", true, false),
-            ("cfg(any(target_arch = \"aarch64\", target_env = \"musl\"))", false, true),
+            (
+                "cfg(any(target_arch = \"aarch64\", target_env = \"musl\"))",
+                false,
+                true,
+            ),
             ("x86_64-unknown-linux-gnu", true, false),
             ("cfg(???)", false, false),
         ] {
-            assert_eq!((linux.matches(condition), mac.matches(condition)), (on_linux, on_mac), "{condition}");
+            assert_eq!(
+                (linux.matches(condition), mac.matches(condition)),
+                (on_linux, on_mac),
+                "{condition}"
+            );
         }
-        let musl = CrateTarget::of("linux-x86_64", &[("musl".to_owned(), "1.2".to_owned())].into()).unwrap();
+        let musl = CrateTarget::of(
+            "linux-x86_64",
+            &[("musl".to_owned(), "1.2".to_owned())].into(),
+        )
+        .unwrap();
         assert!(musl.matches("cfg(target_env = \"musl\")"));
         assert!(CrateTarget::of("beos-68k", &BTreeMap::new()).is_err());
     }

@@ -1,8 +1,8 @@
 //! Which versions of crates fit together, for one system.
 //!
-//! Versions that a requirement without a lower end would take together share one choice; others stand side by side. Which features
-//! are on depends on which versions were chosen, and the other way round: versions are chosen again with the features found,
-//! until nothing changes.
+//! Versions that a requirement without a lower end would take together share one choice; others
+//! stand side by side. Which features are on depends on which versions were chosen, and the other
+//! way round: versions are chosen again with the features found, until nothing changes.
 
 use std::cell::RefCell;
 use std::cmp::Reverse;
@@ -24,7 +24,8 @@ use crate::file::{Archive, AskedPackage, Need, Pin, pin_id};
 use crate::pages::PackagePages;
 use crate::solved::{Preferred, Solved};
 
-/// How often versions are chosen again with the features that were found. Each time features of one more level are known.
+/// How often versions are chosen again with the features that were found. Each time features of one
+/// more level are known.
 const ROUNDS: usize = 200;
 
 type CrateRange = Ranges<Version>;
@@ -91,7 +92,16 @@ pub(crate) fn resolve(
     preferred: &Preferred,
 ) -> Result<Solved, PinProblem> {
     let mut needs = Vec::new();
-    for (name, AskedPackage { requirement, features, bare, .. }) in asked {
+    for (
+        name,
+        AskedPackage {
+            requirement,
+            features,
+            bare,
+            ..
+        },
+    ) in asked
+    {
         needs.push(CrateNeed {
             name: name.clone(),
             package: name.clone(),
@@ -105,7 +115,13 @@ pub(crate) fn resolve(
         });
     }
     let parsed = preferred.iter().map(|(name, versions)| {
-        (name.clone(), versions.iter().filter_map(|v| Version::parse(v).ok()).collect())
+        (
+            name.clone(),
+            versions
+                .iter()
+                .filter_map(|v| Version::parse(v).ok())
+                .collect(),
+        )
     });
     let mut provider = CrateProvider {
         desk,
@@ -136,8 +152,10 @@ pub(crate) fn resolve(
         provider.wanted = wanted;
         provider.met.borrow_mut().clear();
     }
-    Err(PinProblem::new("features and versions of these crates depend on one another without an end")
-        .mend("name exact versions of what is asked for"))
+    Err(PinProblem::new(
+        "features and versions of these crates depend on one another without an end",
+    )
+    .mend("name exact versions of what is asked for"))
 }
 
 /// A requirement of the command line or of `pins.toml`.
@@ -146,10 +164,12 @@ pub(crate) fn requirement_of(name: &str, requirement: &str) -> Result<VersionReq
         return Ok(VersionReq::STAR);
     }
     VersionReq::parse(requirement).map_err(|e| {
-        PinProblem::new(format!("`{requirement}` is no requirement of versions of `{name}`"))
-            .note(e.to_string())
-            .mend("\"1.2\"   1.2 or newer, before 2")
-            .mend("\">=1.2, <1.5\"")
+        PinProblem::new(format!(
+            "`{requirement}` is no requirement of versions of `{name}`"
+        ))
+        .note(e.to_string())
+        .mend("\"1.2\"   1.2 or newer, before 2")
+        .mend("\">=1.2, <1.5\"")
     })
 }
 
@@ -166,37 +186,69 @@ impl CrateProvider<'_> {
         };
         let requirement = requirement_of(name, &asked.requirement)?;
         let fits = |r: &&CrateRelease| !r.is_yanked && requirement.matches(&r.version);
-        let Some(newest) = page.releases.iter().rev().find(fits) else { return Ok(()) };
+        let Some(newest) = page.releases.iter().rev().find(fits) else {
+            return Ok(());
+        };
         let is_known = |feature: &&String| {
             newest.features.contains_key(*feature)
-                || newest.needs.iter().any(|need| need.is_optional && need.name == **feature)
+                || newest
+                    .needs
+                    .iter()
+                    .any(|need| need.is_optional && need.name == **feature)
         };
         if let Some(unknown) = asked.features.iter().find(|feature| !is_known(feature)) {
             let names: Vec<&str> = newest.features.keys().map(String::as_str).collect();
             let near = nubrik_diagnostic::nearest(unknown, names.iter().copied());
-            let problem = PinProblem::new(format!("{name} {} has no feature `{unknown}`", newest.version))
-                .note(format!("it has: {}", names.join(", ")));
-            return Err(near.into_iter().fold(problem, |problem, near| problem.mend(near)));
+            let problem = PinProblem::new(format!(
+                "{name} {} has no feature `{unknown}`",
+                newest.version
+            ))
+            .note(format!("it has: {}", names.join(", ")));
+            return Err(near
+                .into_iter()
+                .fold(problem, |problem, near| problem.mend(near)));
         }
         Ok(())
     }
 
     fn choose(&self) -> Result<ChosenCrates, PinProblem> {
-        match chosen_or_conflict(pubgrub::resolve(self, CrateNode::Root, Version::new(0, 0, 0)))? {
-            Ok(chosen) => Ok(chosen.into_iter().filter(|(node, _)| *node != CrateNode::Root).collect()),
+        match chosen_or_conflict(pubgrub::resolve(
+            self,
+            CrateNode::Root,
+            Version::new(0, 0, 0),
+        ))? {
+            Ok(chosen) => Ok(chosen
+                .into_iter()
+                .filter(|(node, _)| *node != CrateNode::Root)
+                .collect()),
             Err(tree) => {
                 let set = |node: &CrateNode, set: &CrateRange| self.worded(node, set);
                 let is_ragged = |set: &CrateRange| set.iter().count() > 1;
-                Err(explained(&tree, &Wording { root: &CrateNode::Root, set: &set, is_ragged: &is_ragged }))
+                Err(explained(
+                    &tree,
+                    &Wording {
+                        root: &CrateNode::Root,
+                        set: &set,
+                        is_ragged: &is_ragged,
+                    },
+                ))
             }
         }
     }
 
     /// A set of versions, in as few words as tell it from the others of its line.
     fn worded(&self, node: &CrateNode, set: &CrateRange) -> String {
-        let CrateNode::Crate(name, line) = node else { return set.to_string() };
-        let Ok(Some(page)) = self.page(name) else { return set.to_string() };
-        let versions = page.releases.iter().map(|r| &r.version).filter(|v| VersionLine::of(v) == *line);
+        let CrateNode::Crate(name, line) = node else {
+            return set.to_string();
+        };
+        let Ok(Some(page)) = self.page(name) else {
+            return set.to_string();
+        };
+        let versions = page
+            .releases
+            .iter()
+            .map(|r| &r.version)
+            .filter(|v| VersionLine::of(v) == *line);
         set.simplify(versions).to_string()
     }
 
@@ -204,26 +256,35 @@ impl CrateProvider<'_> {
     fn place(&self, need: &CrateNeed) -> Result<Option<(CrateNode, CrateRange)>, PinProblem> {
         let name = &need.package;
         let page = self.page(name)?;
-        let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
-        let is_early = need.requirement.comparators.iter().any(|c| !c.pre.is_empty());
+        let releases = page
+            .as_ref()
+            .map(|page| page.releases.as_slice())
+            .unwrap_or_default();
+        let is_early = need
+            .requirement
+            .comparators
+            .iter()
+            .any(|c| !c.pre.is_empty());
         let fitting = |r: &&CrateRelease| need.requirement.matches(&r.version);
         let usable = |r: &&CrateRelease| !r.is_yanked || self.is_preferred(name, &r.version);
         let preferred = self.preferred.get(name).into_iter().flatten();
         let kept = preferred
             .filter(|v| releases.iter().any(|r| r.version == **v))
             .find(|v| need.requirement.matches(v));
-        let newest =
-            releases.iter().filter(fitting).filter(usable).max_by_key(|r| (self.suits(r), r.version.clone()));
+        let newest = releases
+            .iter()
+            .filter(fitting)
+            .filter(usable)
+            .max_by_key(|r| (self.suits(r), r.version.clone()));
         let Some(version) = kept.or(newest.map(|r| &r.version)) else {
             return Ok(None);
         };
         let line = VersionLine::of(version);
         let mut runs: Vec<(Version, Version)> = Vec::new();
         let mut goes_on = false;
-        for release in releases
-            .iter()
-            .filter(|r| VersionLine::of(&r.version) == line && (is_early || r.version.pre.is_empty()))
-        {
+        for release in releases.iter().filter(|r| {
+            VersionLine::of(&r.version) == line && (is_early || r.version.pre.is_empty())
+        }) {
             let fits = need.requirement.matches(&release.version);
             match runs.last_mut().filter(|_| goes_on && fits) {
                 Some((_, end)) => *end = release.version.clone(),
@@ -232,25 +293,42 @@ impl CrateProvider<'_> {
             }
             goes_on = fits;
         }
-        let ranges = runs.into_iter().map(|(from, to)| CrateRange::from_range_bounds(from..=to));
+        let ranges = runs
+            .into_iter()
+            .map(|(from, to)| CrateRange::from_range_bounds(from..=to));
         let range = ranges.fold(CrateRange::empty(), |all, range| all.union(&range));
         Ok(Some((CrateNode::Crate(name.clone(), line), range)))
     }
 
     /// Says that no version will do for a need.
     fn nothing_for(&self, node: &CrateNode, need: &CrateNeed) -> Result<String, PinProblem> {
-        let CrateNeed { package, requirement, .. } = need;
+        let CrateNeed {
+            package,
+            requirement,
+            ..
+        } = need;
         let page = self.page(package)?;
-        let newest = page.as_ref().and_then(|page| page.releases.iter().rev().find(|r| !r.is_yanked));
-        let who = if *node == CrateNode::Root { "you ask for" } else { "it needs" };
+        let newest = page
+            .as_ref()
+            .and_then(|page| page.releases.iter().rev().find(|r| !r.is_yanked));
+        let who = if *node == CrateNode::Root {
+            "you ask for"
+        } else {
+            "it needs"
+        };
         Ok(match newest {
-            Some(newest) => format!("{who} {package} {requirement}, and the newest is {}", newest.version),
+            Some(newest) => format!(
+                "{who} {package} {requirement}, and the newest is {}",
+                newest.version
+            ),
             None => format!("{who} {package}, and the registry has none"),
         })
     }
 
     fn is_preferred(&self, name: &str, version: &Version) -> bool {
-        self.preferred.get(name).is_some_and(|versions| versions.contains(version))
+        self.preferred
+            .get(name)
+            .is_some_and(|versions| versions.contains(version))
     }
 
     /// Whether the compiler will do for a version.
@@ -267,18 +345,28 @@ impl CrateProvider<'_> {
         version: &Version,
         then: impl FnOnce(&CrateRelease) -> Result<T, PinProblem>,
     ) -> Result<T, PinProblem> {
-        let CrateNode::Crate(name, _) = node else { return then(&self.root) };
+        let CrateNode::Crate(name, _) = node else {
+            return then(&self.root);
+        };
         let page = self.page(name)?;
-        let release = page.as_ref().and_then(|page| page.releases.iter().find(|r| r.version == *version));
+        let release = page
+            .as_ref()
+            .and_then(|page| page.releases.iter().find(|r| r.version == *version));
         match release {
             Some(release) => then(release),
-            None => Err(PinProblem::new(format!("{name} {version} is not there any more"))),
+            None => Err(PinProblem::new(format!(
+                "{name} {version} is not there any more"
+            ))),
         }
     }
 
     fn active_in<'r>(&self, node: &CrateNode, release: &'r CrateRelease) -> Active<'r> {
         let none = BTreeSet::new();
-        active(release, self.wanted.get(node).unwrap_or(&none), &self.target)
+        active(
+            release,
+            self.wanted.get(node).unwrap_or(&none),
+            &self.target,
+        )
     }
 
     /// Which features are wanted of what was chosen, as far as it was.
@@ -299,7 +387,10 @@ impl CrateProvider<'_> {
                 }
                 Ok(found)
             })?;
-            for (need, features) in found.into_iter().filter(|(need, _)| chosen.contains_key(need)) {
+            for (need, features) in found
+                .into_iter()
+                .filter(|(need, _)| chosen.contains_key(need))
+            {
                 let entry = wanted.entry(need.clone()).or_default();
                 entry.extend(features);
                 // Once more, if more of it is on than when it was looked at.
@@ -316,15 +407,20 @@ impl CrateProvider<'_> {
     fn held(&self, chosen: &ChosenCrates) -> Result<Vec<HeldArchive>, PinProblem> {
         let mut archives = Vec::new();
         for (node, version) in chosen {
-            let CrateNode::Crate(name, _) = node else { continue };
+            let CrateNode::Crate(name, _) = node else {
+                continue;
+            };
             let wanted = self.with_release(node, version, |release| {
                 let origin = self.page(name)?.map(|page| page.origin.clone());
-                let origin = origin.ok_or_else(|| PinProblem::new(format!("no origin has {name}")))?;
+                let origin =
+                    origin.ok_or_else(|| PinProblem::new(format!("no origin has {name}")))?;
                 let address = index::archive_address(self.desk, &origin, name, release)?;
                 let same_host = |o: &crate::Origin| o.address.host() == address.host();
                 Ok(WantedArchive {
                     what: format!("{name} {version}"),
-                    credential: Some(origin).filter(same_host).and_then(|origin| origin.credential),
+                    credential: Some(origin)
+                        .filter(same_host)
+                        .and_then(|origin| origin.credential),
                     digest: Some(release.digest.clone()),
                     size: None,
                     address,
@@ -346,11 +442,20 @@ impl CrateProvider<'_> {
             let Active { features, needs } = self.active_in(node, release);
             let mut found = BTreeSet::new();
             for (need, _) in needs {
-                let Some((place, _)) = self.place(need)? else { continue };
-                let Some(version) = chosen.get(&place) else { continue };
+                let Some((place, _)) = self.place(need)? else {
+                    continue;
+                };
+                let Some(version) = chosen.get(&place) else {
+                    continue;
+                };
                 let alias = need.is_renamed.then(|| need.name.clone());
                 let pin = pin_id(&need.package, &version.to_string());
-                found.insert(Need { pin, alias, build: need.for_build, on: Vec::new() });
+                found.insert(Need {
+                    pin,
+                    alias,
+                    build: need.for_build,
+                    on: Vec::new(),
+                });
             }
             Ok((features.into_iter().collect(), found.into_iter().collect()))
         })
@@ -365,7 +470,9 @@ impl CrateProvider<'_> {
         let held = self.held(chosen)?;
         let mut solved = Solved::default();
         for ((node, version), held) in chosen.iter().zip(held) {
-            let CrateNode::Crate(name, _) = node else { continue };
+            let CrateNode::Crate(name, _) = node else {
+                continue;
+            };
             let manifest = Manifest::in_archive(&held.path, name, &version.to_string())
                 .map_err(|what| PinProblem::new(format!("{name} {version}: {what}")))?;
             let (features, needs) = self.needs_among(node, version, chosen)?;
@@ -390,10 +497,21 @@ impl CrateProvider<'_> {
             };
             solved.pins.insert(pin.id(), pin);
         }
-        for need in self.root.needs.iter().filter(|need| asked.contains_key(&need.name)) {
-            let Some((place, _)) = self.place(need)? else { continue };
-            let version = chosen.get(&place).map(|version| pin_id(&need.package, &version.to_string()));
-            solved.asked.extend(version.map(|id| (need.name.clone(), id)));
+        for need in self
+            .root
+            .needs
+            .iter()
+            .filter(|need| asked.contains_key(&need.name))
+        {
+            let Some((place, _)) = self.place(need)? else {
+                continue;
+            };
+            let version = chosen
+                .get(&place)
+                .map(|version| pin_id(&need.package, &version.to_string()));
+            solved
+                .asked
+                .extend(version.map(|id| (need.name.clone(), id)));
         }
         Ok(solved)
     }
@@ -417,17 +535,31 @@ impl DependencyProvider for CrateProvider<'_> {
         (statistics.conflict_count(), Reverse(met))
     }
 
-    fn choose_version(&self, node: &CrateNode, range: &CrateRange) -> Result<Option<Version>, PinProblem> {
-        let CrateNode::Crate(name, line) = node else { return Ok(Some(Version::new(0, 0, 0))) };
+    fn choose_version(
+        &self,
+        node: &CrateNode,
+        range: &CrateRange,
+    ) -> Result<Option<Version>, PinProblem> {
+        let CrateNode::Crate(name, line) = node else {
+            return Ok(Some(Version::new(0, 0, 0)));
+        };
         let page = self.page(name)?;
-        let releases = page.as_ref().map(|page| page.releases.as_slice()).unwrap_or_default();
+        let releases = page
+            .as_ref()
+            .map(|page| page.releases.as_slice())
+            .unwrap_or_default();
         let usable = releases.iter().filter(|r| {
             VersionLine::of(&r.version) == *line
                 && range.contains(&r.version)
                 && (!r.is_yanked || self.is_preferred(name, &r.version))
         });
         let best = usable.max_by_key(|r| {
-            (self.is_preferred(name, &r.version), r.version.pre.is_empty(), self.suits(r), r.version.clone())
+            (
+                self.is_preferred(name, &r.version),
+                r.version.pre.is_empty(),
+                self.suits(r),
+                r.version.clone(),
+            )
         });
         Ok(best.map(|r| r.version.clone()))
     }
@@ -439,7 +571,8 @@ impl DependencyProvider for CrateProvider<'_> {
     ) -> Result<Dependencies<CrateNode, CrateRange, String>, PinProblem> {
         self.with_release(node, version, |release| {
             let active = self.active_in(node, release);
-            self.pages.expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
+            self.pages
+                .expect(active.needs.iter().map(|(need, _)| need.package.as_str()))?;
             let mut constraints: BTreeMap<CrateNode, CrateRange> = BTreeMap::new();
             for (need, _) in &active.needs {
                 let Some((place, range)) = self.place(need)? else {

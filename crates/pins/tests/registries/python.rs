@@ -15,10 +15,19 @@ fn the_newest_versions_that_fit_are_chosen() {
     shop.python("flow", "1.4", &[]);
     shop.python("flow", "2.0", &[]);
     assert_eq!(shop.pinned(PYTHON, &["ebb"]).unwrap(), "ebb@2.0 flow@1.4");
-    assert_eq!(shop.pinned(PYTHON, &["ebb <2"]).unwrap(), "ebb@1.0 flow@2.0");
-    assert_eq!(shop.pinned(PYTHON, &["ebb ==3.0rc1"]).unwrap(), "ebb@3.0rc1");
+    assert_eq!(
+        shop.pinned(PYTHON, &["ebb <2"]).unwrap(),
+        "ebb@1.0 flow@2.0"
+    );
+    assert_eq!(
+        shop.pinned(PYTHON, &["ebb ==3.0rc1"]).unwrap(),
+        "ebb@3.0rc1"
+    );
     // An older one of what is needed, if the newest does not go with what else is asked for.
-    assert_eq!(shop.pinned(PYTHON, &["ebb", "flow >=2"]).unwrap(), "ebb@1.0 flow@2.0");
+    assert_eq!(
+        shop.pinned(PYTHON, &["ebb", "flow >=2"]).unwrap(),
+        "ebb@1.0 flow@2.0"
+    );
 }
 
 #[test]
@@ -35,11 +44,19 @@ fn extras_and_markers_bring_in_what_holds_here() {
     for name in ["paper", "wind", "old", "moon"] {
         shop.python(name, "1.0", &[]);
     }
-    assert_eq!(shop.pinned(PYTHON, &["tides"]).unwrap(), "moon@1.0 tides@1.0");
-    assert_eq!(shop.pinned(PYTHON, &["tides[charts]"]).unwrap(), "moon@1.0 paper@1.0 tides@1.0");
+    assert_eq!(
+        shop.pinned(PYTHON, &["tides"]).unwrap(),
+        "moon@1.0 tides@1.0"
+    );
+    assert_eq!(
+        shop.pinned(PYTHON, &["tides[charts]"]).unwrap(),
+        "moon@1.0 paper@1.0 tides@1.0"
+    );
     let problem = shop.pinned(PYTHON, &["tides[maps]"]).unwrap_err();
     assert!(
-        problem.notes.contains(&"tides[maps] 1.0: it has no extra `maps`; it has: charts".to_owned()),
+        problem
+            .notes
+            .contains(&"tides[maps] 1.0: it has no extra `maps`; it has: charts".to_owned()),
         "{problem:?}"
     );
     // On several systems: what is only on one says so, and each need does.
@@ -49,8 +66,11 @@ fn extras_and_markers_bring_in_what_holds_here() {
     assert_eq!(settled.pins["wind@1.0"].on, ["windows-x86_64"]);
     assert_eq!(settled.pins["moon@1.0"].on, ["linux-x86_64"]);
     assert!(settled.pins["tides@1.0"].on.is_empty());
-    let needs: Vec<(&str, usize)> =
-        settled.pins["tides@1.0"].needs.iter().map(|n| (n.pin.as_str(), n.on.len())).collect();
+    let needs: Vec<(&str, usize)> = settled.pins["tides@1.0"]
+        .needs
+        .iter()
+        .map(|n| (n.pin.as_str(), n.on.len()))
+        .collect();
     assert_eq!(needs, [("moon@1.0", 1), ("wind@1.0", 1)]);
 }
 
@@ -63,17 +83,25 @@ fn a_wheel_is_chosen_for_each_system() {
     let two = shelf(PYTHON, &["linux-x86_64", "windows-x86_64"], &["gauge"]);
     let settled = shop.settle(PYTHON, &two, &Free::Nothing).unwrap();
     let archives = &settled.pins["gauge@1.0"].archives;
-    let told: Vec<(&str, &[String])> = archives.iter().map(|a| (a.path.as_str(), a.on.as_slice())).collect();
+    let told: Vec<(&str, &[String])> = archives
+        .iter()
+        .map(|a| (a.path.as_str(), a.on.as_slice()))
+        .collect();
     assert_eq!(
         told,
         [
-            ("gauge/gauge-1.0-cp311-cp311-manylinux_2_17_x86_64.whl", &["linux-x86_64".to_owned()][..]),
-            ("gauge/gauge-1.0-cp311-cp311-win_amd64.whl", &["windows-x86_64".to_owned()][..]),
+            (
+                "gauge/gauge-1.0-cp311-cp311-manylinux_2_17_x86_64.whl",
+                &["linux-x86_64".to_owned()][..]
+            ),
+            (
+                "gauge/gauge-1.0-cp311-cp311-win_amd64.whl",
+                &["windows-x86_64".to_owned()][..]
+            ),
         ]
     );
     let problem = shop.pinned(PYTHON, &["gauge >=2"]).unwrap_err();
-    let why =
-        "gauge 2.0 has no wheel for this system (Python 3.11, linux-x86_64); the newest that fits is 1.0";
+    let why = "gauge 2.0 has no wheel for this system (Python 3.11, linux-x86_64); the newest that fits is 1.0";
     assert!(problem.notes.contains(&why.to_owned()), "{problem:?}");
 }
 
@@ -89,8 +117,14 @@ fn what_is_pinned_stays_until_it_is_free() {
     let again = shop.settle(PYTHON, &first, &Free::Nothing).unwrap();
     assert_eq!(again, first);
     let names = Free::Names(["flow".to_owned()].into());
-    assert_eq!(told(&shop.settle(PYTHON, &first, &names).unwrap()), "ebb@1.0 flow@1.1");
-    assert_eq!(told(&shop.settle(PYTHON, &first, &Free::Everything).unwrap()), "ebb@1.1 flow@1.1");
+    assert_eq!(
+        told(&shop.settle(PYTHON, &first, &names).unwrap()),
+        "ebb@1.0 flow@1.1"
+    );
+    assert_eq!(
+        told(&shop.settle(PYTHON, &first, &Free::Everything).unwrap()),
+        "ebb@1.1 flow@1.1"
+    );
 }
 
 #[test]
@@ -103,21 +137,39 @@ fn a_failure_says_who_wants_what_and_what_to_relax() {
     shop.python("moon", "2.0", &[]);
     let problem = shop.pinned(PYTHON, &["ebb", "flow >=1"]).unwrap_err();
     assert_eq!(problem.message, "no versions fit together");
-    for fact in ["ebb 1.0 needs moon <2", "you ask for ebb", "you ask for flow >=1"] {
-        assert!(problem.notes.iter().any(|note| note == fact), "{fact}: {problem:?}");
+    for fact in [
+        "ebb 1.0 needs moon <2",
+        "you ask for ebb",
+        "you ask for flow >=1",
+    ] {
+        assert!(
+            problem.notes.iter().any(|note| note == fact),
+            "{fact}: {problem:?}"
+        );
     }
     assert!(
-        problem.notes.iter().any(|note| note.starts_with("flow") && note.ends_with("needs moon >=2")),
+        problem
+            .notes
+            .iter()
+            .any(|note| note.starts_with("flow") && note.ends_with("needs moon >=2")),
         "{problem:?}"
     );
     assert_eq!(
         problem.mends,
         ["nubrik pins add python flow \"…\"   without its \">=1\", flow 0.9 fits all others"]
     );
-    assert_eq!(shop.pinned(PYTHON, &["eb"]).unwrap_err().message, "the registry `python` has no `eb`");
+    assert_eq!(
+        shop.pinned(PYTHON, &["eb"]).unwrap_err().message,
+        "the registry `python` has no `eb`"
+    );
     let problem = shop.pinned(PYTHON, &["ebb 1.0"]).unwrap_err();
     assert_eq!(problem.mends, ["\"==1.0\"", "\">=1.0\""]);
-    assert!(shop.pinned(PYTHON, &["ebb ~~1"]).unwrap_err().message.contains("is no requirement"));
+    assert!(
+        shop.pinned(PYTHON, &["ebb ~~1"])
+            .unwrap_err()
+            .message
+            .contains("is no requirement")
+    );
 }
 
 #[test]
@@ -138,12 +190,15 @@ fn lying(page: impl Fn(&str, &[u8]) -> Answer, file: impl Fn(&[u8]) -> Answer) -
         ("/files/ebb-1.0-py3-none-any.whl".to_owned(), file(&bytes)),
     ]);
     let mut shop = Shop::new();
-    shop.addresses.insert(PYTHON, format!("{}/simple", server.address));
+    shop.addresses
+        .insert(PYTHON, format!("{}/simple", server.address));
     (shop, server)
 }
 
 fn html(attributes: &str) -> Answer {
-    let text = format!("<html><a href=\"../../files/ebb-1.0-py3-none-any.whl{attributes}\">ebb</a></html>");
+    let text = format!(
+        "<html><a href=\"../../files/ebb-1.0-py3-none-any.whl{attributes}\">ebb</a></html>"
+    );
     Answer::of("text/html", text.as_bytes())
 }
 
@@ -160,20 +215,41 @@ fn pages_in_html_and_json_say_the_same() {
             r#"{{"filename": "ebb-1.0-py3-none-any.whl", "url": "/files/ebb-1.0-py3-none-any.whl", "hashes": {{"sha256": "{sum}"}}, "size": {}, "requires-python": ">=3.8", "yanked": false}}"#,
             bytes.len()
         );
-        Answer::of("application/vnd.pypi.simple.v1+json", format!(r#"{{"files": [{file}]}}"#).as_bytes())
+        Answer::of(
+            "application/vnd.pypi.simple.v1+json",
+            format!(r#"{{"files": [{file}]}}"#).as_bytes(),
+        )
     };
     let (shop, server) = lying(json, whole);
-    let settled = shop.settle(PYTHON, &shelf(PYTHON, &["linux-x86_64"], &["ebb"]), &Free::Nothing).unwrap();
+    let settled = shop
+        .settle(
+            PYTHON,
+            &shelf(PYTHON, &["linux-x86_64"], &["ebb"]),
+            &Free::Nothing,
+        )
+        .unwrap();
     assert_eq!(told(&settled), "ebb@1.0");
-    assert_eq!(settled.pins["ebb@1.0"].archives[0].path, "ebb/ebb-1.0-py3-none-any.whl");
+    assert_eq!(
+        settled.pins["ebb@1.0"].archives[0].path,
+        "ebb/ebb-1.0-py3-none-any.whl"
+    );
     // A second run takes the archive from where it is kept.
     let before = server.asked("/files/ebb-1.0-py3-none-any.whl");
     shop.settle(PYTHON, &settled, &Free::Nothing).unwrap();
-    assert_eq!((before, server.asked("/files/ebb-1.0-py3-none-any.whl")), (1, 1));
+    assert_eq!(
+        (before, server.asked("/files/ebb-1.0-py3-none-any.whl")),
+        (1, 1)
+    );
     let (shop, _server) = lying(|_, _| html("\" data-yanked=\"broken"), whole);
-    assert!(shop.pinned(PYTHON, &["ebb"]).is_err(), "what is withdrawn is not chosen");
+    assert!(
+        shop.pinned(PYTHON, &["ebb"]).is_err(),
+        "what is withdrawn is not chosen"
+    );
     let (shop, _server) = lying(|_, _| html("\" data-requires-python=\"&gt;=3.12"), whole);
-    assert!(shop.pinned(PYTHON, &["ebb"]).is_err(), "what needs another Python is not chosen");
+    assert!(
+        shop.pinned(PYTHON, &["ebb"]).is_err(),
+        "what needs another Python is not chosen"
+    );
 }
 
 #[test]
@@ -181,11 +257,19 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
     let zeros = "0".repeat(64);
     let (shop, _server) = lying(|_, _| html(&format!("#sha256={zeros}")), whole);
     let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
-    assert_eq!(problem.message, "ebb 1.0: its digest is not the one that its registry says");
+    assert_eq!(
+        problem.message,
+        "ebb 1.0: its digest is not the one that its registry says"
+    );
     assert_eq!(kept(&shop), 0);
-    let (shop, _server) =
-        lying(|sum, _| html(&format!("#sha256={sum}")), |b| whole(&b[..b.len() - 9]).claiming(b.len()));
-    assert_eq!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message, "ebb 1.0: the transfer broke off");
+    let (shop, _server) = lying(
+        |sum, _| html(&format!("#sha256={sum}")),
+        |b| whole(&b[..b.len() - 9]).claiming(b.len()),
+    );
+    assert_eq!(
+        shop.pinned(PYTHON, &["ebb"]).unwrap_err().message,
+        "ebb 1.0: the transfer broke off"
+    );
     assert_eq!(kept(&shop), 0);
     // Where there is no digest the size is all that says so.
     let sized = |_: &str, bytes: &[u8]| {
@@ -194,22 +278,50 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
             r#"{{"filename": "{wheel}", "url": "/files/{wheel}", "hashes": {{}}, "size": {}}}"#,
             bytes.len() + 1
         );
-        Answer::of("application/vnd.pypi.simple.v1+json", format!(r#"{{"files": [{file}]}}"#).as_bytes())
+        Answer::of(
+            "application/vnd.pypi.simple.v1+json",
+            format!(r#"{{"files": [{file}]}}"#).as_bytes(),
+        )
     };
     let (shop, _server) = lying(sized, whole);
     let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
-    assert!(problem.message.contains("bytes, and its registry says"), "{}", problem.message);
+    assert!(
+        problem.message.contains("bytes, and its registry says"),
+        "{}",
+        problem.message
+    );
     assert_eq!(kept(&shop), 0);
     // Of a weak digest a strong one is made, after the weak one was compared with it.
-    let sha1 =
-        |b: &[u8]| nubrik_web::Checksum::of(nubrik_web::ChecksumMethod::Sha1, b).replace("sha1:", "#sha1=");
+    let sha1 = |b: &[u8]| {
+        nubrik_web::Checksum::of(nubrik_web::ChecksumMethod::Sha1, b).replace("sha1:", "#sha1=")
+    };
     let (shop, _server) = lying(|_, bytes| html(&sha1(bytes)), whole);
-    let settled = shop.settle(PYTHON, &shelf(PYTHON, &["linux-x86_64"], &["ebb"]), &Free::Nothing).unwrap();
-    assert!(settled.pins["ebb@1.0"].archives[0].digest.starts_with("sha256:"));
+    let settled = shop
+        .settle(
+            PYTHON,
+            &shelf(PYTHON, &["linux-x86_64"], &["ebb"]),
+            &Free::Nothing,
+        )
+        .unwrap();
+    assert!(
+        settled.pins["ebb@1.0"].archives[0]
+            .digest
+            .starts_with("sha256:")
+    );
     let (shop, _server) = lying(|_, _| html(&format!("#sha1={}", "0".repeat(40))), whole);
-    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("its digest is not"));
+    assert!(
+        shop.pinned(PYTHON, &["ebb"])
+            .unwrap_err()
+            .message
+            .contains("its digest is not")
+    );
     let (shop, _server) = lying(|_, _| html(&format!("#md5={}", "0".repeat(32))), whole);
-    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("its digest is not"));
+    assert!(
+        shop.pinned(PYTHON, &["ebb"])
+            .unwrap_err()
+            .message
+            .contains("its digest is not")
+    );
     // One by a method that is not known here says nothing, and is not passed over.
     let (shop, _server) = lying(|_, _| html(&format!("#sha3_256={zeros}")), whole);
     assert!(
@@ -219,9 +331,21 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
             .contains("by `sha3_256`, which cannot be compared")
     );
     let (shop, _server) = lying(|_, _| html("#egg=ebb"), whole);
-    assert!(shop.settle(PYTHON, &shelf(PYTHON, &["linux-x86_64"], &["ebb"]), &Free::Nothing).is_ok());
+    assert!(
+        shop.settle(
+            PYTHON,
+            &shelf(PYTHON, &["linux-x86_64"], &["ebb"]),
+            &Free::Nothing
+        )
+        .is_ok()
+    );
     let (shop, _server) = lying(|_, _| html(""), |_| whole(b"no zip"));
-    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.starts_with("ebb 1.0: it is not a wheel"));
+    assert!(
+        shop.pinned(PYTHON, &["ebb"])
+            .unwrap_err()
+            .message
+            .starts_with("ebb 1.0: it is not a wheel")
+    );
     let (shop, _server) = lying(|_, _| Answer::of("text/html", b"").status(401), whole);
     let problem = shop.pinned(PYTHON, &["ebb"]).unwrap_err();
     assert!(
@@ -229,9 +353,15 @@ fn what_is_not_what_the_registry_says_is_never_kept() {
         "{problem:?}"
     );
     let (shop, _server) = lying(|_, _| Answer::of("application/json", b"{"), whole);
-    assert!(shop.pinned(PYTHON, &["ebb"]).unwrap_err().message.contains("is no index"));
+    assert!(
+        shop.pinned(PYTHON, &["ebb"])
+            .unwrap_err()
+            .message
+            .contains("is no index")
+    );
 }
 
 fn kept(shop: &Shop) -> usize {
-    std::fs::read_dir(shop.folder.path().join("work/.nubrik/archives")).map_or(0, |entries| entries.count())
+    std::fs::read_dir(shop.folder.path().join("work/.nubrik/archives"))
+        .map_or(0, |entries| entries.count())
 }

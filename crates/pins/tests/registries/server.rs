@@ -18,7 +18,12 @@ pub struct Answer {
 
 impl Answer {
     pub fn of(media_type: &str, body: &[u8]) -> Answer {
-        Answer { status: 200, media_type: media_type.to_owned(), length: body.len(), body: body.to_vec() }
+        Answer {
+            status: 200,
+            media_type: media_type.to_owned(),
+            length: body.len(),
+            body: body.to_vec(),
+        }
     }
 
     pub fn status(self, status: u16) -> Answer {
@@ -46,7 +51,9 @@ impl Server {
         let noted = asked.clone();
         std::thread::spawn(move || {
             while let Ok((mut stream, _)) = listener.accept() {
-                let mut lines = BufReader::new(stream.try_clone().unwrap()).lines().map_while(Result::ok);
+                let mut lines = BufReader::new(stream.try_clone().unwrap())
+                    .lines()
+                    .map_while(Result::ok);
                 let Some(first) = lines.next() else { continue };
                 let path = first.split(' ').nth(1).unwrap_or_default().to_owned();
                 for line in lines {
@@ -55,12 +62,19 @@ impl Server {
                     }
                 }
                 let nothing = Answer::of("text/plain", b"").status(404);
-                let Answer { status, media_type, body, length } = answers.get(&path).unwrap_or(&nothing);
+                let Answer {
+                    status,
+                    media_type,
+                    body,
+                    length,
+                } = answers.get(&path).unwrap_or(&nothing);
                 noted.lock().push(path);
                 let head = format!(
                     "HTTP/1.1 {status} X\r\nContent-Type: {media_type}\r\nContent-Length: {length}\r\nConnection: close\r\n\r\n"
                 );
-                let _ = stream.write_all(head.as_bytes()).and_then(|()| stream.write_all(body));
+                let _ = stream
+                    .write_all(head.as_bytes())
+                    .and_then(|()| stream.write_all(body));
             }
         });
         Server { address, asked }
@@ -68,6 +82,10 @@ impl Server {
 
     /// How often a path was asked for.
     pub fn asked(&self, path: &str) -> usize {
-        self.asked.lock().iter().filter(|asked| *asked == path).count()
+        self.asked
+            .lock()
+            .iter()
+            .filter(|asked| *asked == path)
+            .count()
     }
 }

@@ -9,8 +9,8 @@ use std::sync::Arc;
 use flate2::Compression;
 use flate2::write::GzEncoder;
 use nubrik_pins::{
-    AskedPackage, ClientQuestion, ClientSettings, Desk, Free, OriginSetting, OriginSettings, Origins,
-    PinProblem, Registry, Shelf, resolve,
+    AskedPackage, ClientQuestion, ClientSettings, Desk, Free, OriginSetting, OriginSettings,
+    Origins, PinProblem, Registry, Shelf, resolve,
 };
 use nubrik_web::{Checksum, ChecksumMethod, Client};
 use tempfile::TempDir;
@@ -58,9 +58,16 @@ impl ClientSettings for Nowhere {
 pub fn wheel(name: &str, version: &str, headers: &[&str]) -> Vec<u8> {
     let mut archive = zip::ZipWriter::new(std::io::Cursor::new(Vec::new()));
     let options = zip::write::SimpleFileOptions::default();
-    archive.start_file(format!("{name}-{version}.dist-info/METADATA"), options).unwrap();
+    archive
+        .start_file(format!("{name}-{version}.dist-info/METADATA"), options)
+        .unwrap();
     let head = format!("Metadata-Version: 2.1\nName: {name}\nVersion: {version}\nLicense: MIT\n");
-    writeln!(archive, "{head}{}", headers.iter().map(|h| format!("{h}\n")).collect::<String>()).unwrap();
+    writeln!(
+        archive,
+        "{head}{}",
+        headers.iter().map(|h| format!("{h}\n")).collect::<String>()
+    )
+    .unwrap();
     archive.finish().unwrap().into_inner()
 }
 
@@ -72,7 +79,9 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
         header.set_size(text.len() as u64);
         header.set_mode(0o644);
         header.set_cksum();
-        archive.append_data(&mut header, path, text.as_bytes()).unwrap();
+        archive
+            .append_data(&mut header, path, text.as_bytes())
+            .unwrap();
     }
     archive.into_inner().unwrap().finish().unwrap()
 }
@@ -80,12 +89,20 @@ pub fn tar_gz(files: &[(&str, &str)]) -> Vec<u8> {
 impl Shop {
     pub fn new() -> Shop {
         let folder = tempfile::tempdir().unwrap();
-        for name in ["work", "python", "java", "rust", "js", "go", "images", "archive"] {
+        for name in [
+            "work", "python", "java", "rust", "js", "go", "images", "archive",
+        ] {
             fs::create_dir(folder.path().join(name)).unwrap();
         }
-        fs::write(folder.path().join("rust/config.json"), r#"{"dl": "crates/{crate}-{version}.crate"}"#)
-            .unwrap();
-        Shop { folder, addresses: BTreeMap::new() }
+        fs::write(
+            folder.path().join("rust/config.json"),
+            r#"{"dl": "crates/{crate}-{version}.crate"}"#,
+        )
+        .unwrap();
+        Shop {
+            folder,
+            addresses: BTreeMap::new(),
+        }
     }
 
     pub fn put(&self, path: &str, bytes: &[u8]) {
@@ -100,7 +117,10 @@ impl Shop {
     }
 
     pub fn python_for(&self, name: &str, version: &str, tag: &str, headers: &[&str]) {
-        self.put(&format!("python/{name}/{name}-{version}-{tag}.whl"), &wheel(name, version, headers));
+        self.put(
+            &format!("python/{name}/{name}-{version}-{tag}.whl"),
+            &wheel(name, version, headers),
+        );
     }
 
     /// A crate: needs are `(name, requirement, more JSON)`.
@@ -137,7 +157,8 @@ impl Shop {
     pub fn js(&self, name: &str, versions: &[(&str, &str)]) {
         let mut written = Vec::new();
         for (version, more) in versions {
-            let manifest = format!(r#"{{"name": "{name}", "version": "{version}", "license": "MIT"}}"#);
+            let manifest =
+                format!(r#"{{"name": "{name}", "version": "{version}", "license": "MIT"}}"#);
             let bytes = tar_gz(&[("package/package.json", &manifest)]);
             self.put(&format!("js/archives/{name}-{version}.tgz"), &bytes);
             let mut sum = Checksum::new(ChecksumMethod::Sha512);
@@ -149,8 +170,10 @@ impl Shop {
             ));
         }
         let latest = versions.last().unwrap().0;
-        let text =
-            format!(r#"{{"dist-tags": {{"latest": "{latest}"}}, "versions": {{{}}}}}"#, written.join(", "));
+        let text = format!(
+            r#"{{"dist-tags": {{"latest": "{latest}"}}, "versions": {{{}}}}}"#,
+            written.join(", ")
+        );
         self.put(&format!("js/{name}"), text.as_bytes());
     }
 
@@ -167,37 +190,64 @@ impl Shop {
                 ..OriginSetting::default()
             }]
         };
-        let registries = Registry::ALL.into_iter().map(|registry| (registry, setting(registry))).collect();
-        let settings = OriginSettings { registries, ..OriginSettings::default() };
+        let registries = Registry::ALL
+            .into_iter()
+            .map(|registry| (registry, setting(registry)))
+            .collect();
+        let settings = OriginSettings {
+            registries,
+            ..OriginSettings::default()
+        };
         let root = self.folder.path().join("work");
         let origins = Origins::find(&settings, Arc::new(Nowhere(root.clone())));
         let client = Client::new(&[]);
-        then(&Desk::new((&client, &origins), Default::default(), &root, &|| false, &|_| {}))
+        then(&Desk::new(
+            (&client, &origins),
+            Default::default(),
+            &root,
+            &|| false,
+            &|_| {},
+        ))
     }
 
     /// Pins what is asked for on these systems, from what is pinned already.
-    pub fn settle(&self, registry: Registry, shelf: &Shelf, free: &Free) -> Result<Shelf, PinProblem> {
+    pub fn settle(
+        &self,
+        registry: Registry,
+        shelf: &Shelf,
+        free: &Free,
+    ) -> Result<Shelf, PinProblem> {
         self.at_desk(|desk| resolve(desk, registry, shelf, free))
     }
 
     /// Pins what is asked for: `name` or `name requirement`. Gives names with versions, sorted.
     pub fn pinned(&self, registry: Registry, asked: &[&str]) -> Result<String, PinProblem> {
-        Ok(told(&self.settle(registry, &shelf(registry, &["linux-x86_64"], asked), &Free::Nothing)?))
+        Ok(told(&self.settle(
+            registry,
+            &shelf(registry, &["linux-x86_64"], asked),
+            &Free::Nothing,
+        )?))
     }
 }
 
 /// A shelf that asks for something on systems.
 pub fn shelf(registry: Registry, systems: &[&str], asked: &[&str]) -> Shelf {
     let facts: BTreeMap<String, String> = match registry {
-        Registry::Python => {
-            [("python".to_owned(), "3.11".to_owned()), ("glibc".to_owned(), "2.36".to_owned())].into()
-        }
+        Registry::Python => [
+            ("python".to_owned(), "3.11".to_owned()),
+            ("glibc".to_owned(), "2.36".to_owned()),
+        ]
+        .into(),
         _ => BTreeMap::new(),
     };
     let wish = |text: &&str| {
         let (name, requirement) = text.split_once(' ').unwrap_or((text, ""));
         let (name, features) = name.split_once('[').unwrap_or((name, ""));
-        let features = features.trim_end_matches(']').split(',').filter(|f| !f.is_empty()).map(str::to_owned);
+        let features = features
+            .trim_end_matches(']')
+            .split(',')
+            .filter(|f| !f.is_empty())
+            .map(str::to_owned);
         let asked = AskedPackage {
             requirement: requirement.to_owned(),
             features: features.collect(),
@@ -206,7 +256,10 @@ pub fn shelf(registry: Registry, systems: &[&str], asked: &[&str]) -> Shelf {
         (name.to_owned(), asked)
     };
     Shelf {
-        systems: systems.iter().map(|system| ((*system).to_owned(), facts.clone())).collect(),
+        systems: systems
+            .iter()
+            .map(|system| ((*system).to_owned(), facts.clone()))
+            .collect(),
         asked: asked.iter().map(wish).collect(),
         pins: BTreeMap::new(),
     }
@@ -214,5 +267,10 @@ pub fn shelf(registry: Registry, systems: &[&str], asked: &[&str]) -> Shelf {
 
 /// All pins of a shelf.
 pub fn told(shelf: &Shelf) -> String {
-    shelf.pins.keys().map(String::as_str).collect::<Vec<_>>().join(" ")
+    shelf
+        .pins
+        .keys()
+        .map(String::as_str)
+        .collect::<Vec<_>>()
+        .join(" ")
 }

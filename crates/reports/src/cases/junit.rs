@@ -1,4 +1,5 @@
-//! JUnit XML: `testcase`s in `testsuite`s, as most test programs write it and continuous integration reads it.
+//! JUnit XML: `testcase`s in `testsuite`s, as most test programs write it and continuous
+//! integration reads it.
 
 use std::fmt::Write;
 
@@ -15,7 +16,9 @@ const SPLIT: &str = "nubrik.split";
 /// Reads the cases of a report.
 pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
     let document = parsed(text)?;
-    let cases = document.descendants().filter(|node| node.has_tag_name("testcase"));
+    let cases = document
+        .descendants()
+        .filter(|node| node.has_tag_name("testcase"));
     Ok(cases.map(case).collect())
 }
 
@@ -37,14 +40,26 @@ impl TestReport {
         let text = std::str::from_utf8(bytes).map_err(|_| malformed("it is no text in UTF-8"))?;
         let document = parsed(text.trim_start_matches('\u{feff}'))?;
         let mut report = TestReport::default();
-        for suite in document.descendants().filter(|node| node.has_tag_name("testsuite")) {
+        for suite in document
+            .descendants()
+            .filter(|node| node.has_tag_name("testsuite"))
+        {
             report.mark = report.mark.or(mark(suite)?);
-            let cases = suite.children().filter(|node| node.has_tag_name("testcase"));
+            let cases = suite
+                .children()
+                .filter(|node| node.has_tag_name("testcase"));
             let cases: Vec<Case> = cases.map(whole_case).collect();
             if !cases.is_empty() {
-                let seconds = suite.attribute("time").and_then(seconds).unwrap_or_default();
+                let seconds = suite
+                    .attribute("time")
+                    .and_then(seconds)
+                    .unwrap_or_default();
                 let name = suite.attribute("name").unwrap_or("").to_owned();
-                report.suites.push(Suite { name, seconds, cases });
+                report.suites.push(Suite {
+                    name,
+                    seconds,
+                    cases,
+                });
             }
         }
         Ok(report)
@@ -66,19 +81,34 @@ impl TestReport {
 
 /// The part that a suite marks its report as.
 fn mark(suite: roxmltree::Node<'_, '_>) -> Result<Option<PartMark>, Malformed> {
-    let properties = suite.children().filter(|node| node.has_tag_name("properties"));
+    let properties = suite
+        .children()
+        .filter(|node| node.has_tag_name("properties"));
     let properties: Vec<_> = properties.flat_map(|node| node.children()).collect();
     let value = |name: &str| {
-        properties.iter().find(|p| p.attribute("name") == Some(name)).and_then(|p| p.attribute("value"))
+        properties
+            .iter()
+            .find(|p| p.attribute("name") == Some(name))
+            .and_then(|p| p.attribute("value"))
     };
-    let (Some(part), Some(split)) = (value(PART), value(SPLIT)) else { return Ok(None) };
-    let part = part.parse().map_err(|_| malformed(format!("its part is `{part}`")))?;
-    Ok(Some(PartMark { part, split: split.to_owned() }))
+    let (Some(part), Some(split)) = (value(PART), value(SPLIT)) else {
+        return Ok(None);
+    };
+    let part = part
+        .parse()
+        .map_err(|_| malformed(format!("its part is `{part}`")))?;
+    Ok(Some(PartMark {
+        part,
+        split: split.to_owned(),
+    }))
 }
 
 fn parsed(text: &str) -> Result<roxmltree::Document<'_>, Malformed> {
-    let options =
-        roxmltree::ParsingOptions { allow_dtd: false, nodes_limit: 4_000_000, ..Default::default() };
+    let options = roxmltree::ParsingOptions {
+        allow_dtd: false,
+        nodes_limit: 4_000_000,
+        ..Default::default()
+    };
     let document = roxmltree::Document::parse_with_options(text, options)
         .map_err(|e| malformed(format!("it is no XML: {e}")))?;
     let root = document.root_element().tag_name().name();
@@ -97,16 +127,25 @@ fn seconds(text: &str) -> Option<f64> {
 /// A case, with what a passed one says besides.
 fn whole_case(node: roxmltree::Node<'_, '_>) -> Case {
     let case = case(node);
-    let said = node.children().find(|n| n.has_tag_name("system-out")).and_then(|n| n.text());
+    let said = node
+        .children()
+        .find(|n| n.has_tag_name("system-out"))
+        .and_then(|n| n.text());
     match (case.outcome, said) {
-        (CaseOutcome::Passed, Some(said)) => Case { text: said.trim_end().to_owned(), ..case },
+        (CaseOutcome::Passed, Some(said)) => Case {
+            text: said.trim_end().to_owned(),
+            ..case
+        },
         _ => case,
     }
 }
 
 fn case(node: roxmltree::Node<'_, '_>) -> Case {
     let attribute = |name: &str| node.attribute(name).unwrap_or("").to_owned();
-    let suite = node.ancestors().find(|n| n.has_tag_name("testsuite")).and_then(|n| n.attribute("name"));
+    let suite = node
+        .ancestors()
+        .find(|n| n.has_tag_name("testsuite"))
+        .and_then(|n| n.attribute("name"));
     let group = match attribute("classname") {
         empty if empty.is_empty() => suite.unwrap_or("").to_owned(),
         class => class,
@@ -151,18 +190,26 @@ pub struct Suite {
 }
 
 impl Suite {
-    /// A test by its path, its time in microseconds, and its cases. Failures in quarantine, for the reason that is given, are
-    /// skipped cases that say so: who reads the report does not fail because of them.
+    /// A test by its path, its time in microseconds, and its cases. Failures in quarantine, for the
+    /// reason that is given, are skipped cases that say so: who reads the report does not fail
+    /// because of them.
     pub fn of(path: &str, micros: u64, cases: &[Case], quarantined: Option<&str>) -> Suite {
         let mut cases = cases.to_vec();
         if let Some(why) = quarantined {
-            for case in cases.iter_mut().filter(|case| case.outcome == CaseOutcome::Failed) {
+            for case in cases
+                .iter_mut()
+                .filter(|case| case.outcome == CaseOutcome::Failed)
+            {
                 case.outcome = CaseOutcome::Skipped;
                 let first = case.text.lines().next().unwrap_or("failed");
                 case.text = format!("quarantined: {why}; {first}");
             }
         }
-        Suite { name: path.to_owned(), seconds: micros as f64 / 1e6, cases }
+        Suite {
+            name: path.to_owned(),
+            seconds: micros as f64 / 1e6,
+            cases,
+        }
     }
 
     /// What became of the test: it failed with any of its cases, and was skipped with all of them.
@@ -178,8 +225,13 @@ impl Suite {
 
 /// One report of several tests, with something before them.
 fn written(suites: &[Suite], before: &str) -> String {
-    let count = |cases: &[Case], outcome: CaseOutcome| cases.iter().filter(|c| c.outcome == outcome).count();
-    let all: Vec<Case> = suites.iter().flat_map(|s| s.cases.iter().cloned()).collect();
+    let count = |cases: &[Case], outcome: CaseOutcome| {
+        cases.iter().filter(|c| c.outcome == outcome).count()
+    };
+    let all: Vec<Case> = suites
+        .iter()
+        .flat_map(|s| s.cases.iter().cloned())
+        .collect();
     let mut out = String::from("<?xml version=\"1.0\" encoding=\"UTF-8\"?>\n");
     let _ = writeln!(
         out,
@@ -201,16 +253,29 @@ fn written(suites: &[Suite], before: &str) -> String {
             suite.seconds
         );
         for case in &suite.cases {
-            let group = if case.group.is_empty() { &suite.name } else { &case.group };
-            let time = case.seconds.map(|s| format!(" time=\"{s:.3}\"")).unwrap_or_default();
-            let head =
-                format!("    <testcase classname=\"{}\" name=\"{}\"{time}", xml(group), xml(&case.name));
+            let group = if case.group.is_empty() {
+                &suite.name
+            } else {
+                &case.group
+            };
+            let time = case
+                .seconds
+                .map(|s| format!(" time=\"{s:.3}\""))
+                .unwrap_or_default();
+            let head = format!(
+                "    <testcase classname=\"{}\" name=\"{}\"{time}",
+                xml(group),
+                xml(&case.name)
+            );
             let first = case.text.lines().next().unwrap_or("");
             let _ = match case.outcome {
                 CaseOutcome::Passed if case.text.is_empty() => writeln!(out, "{head}/>"),
                 CaseOutcome::Passed => {
                     let said = xml(&case.text);
-                    writeln!(out, "{head}>\n      <system-out>{said}</system-out>\n    </testcase>")
+                    writeln!(
+                        out,
+                        "{head}>\n      <system-out>{said}</system-out>\n    </testcase>"
+                    )
                 }
                 CaseOutcome::Failed => writeln!(
                     out,
@@ -219,7 +284,11 @@ fn written(suites: &[Suite], before: &str) -> String {
                     xml(&case.text)
                 ),
                 CaseOutcome::Skipped => {
-                    writeln!(out, "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>", xml(first))
+                    writeln!(
+                        out,
+                        "{head}>\n      <skipped message=\"{}\"/>\n    </testcase>",
+                        xml(first)
+                    )
                 }
             };
         }
@@ -258,13 +327,21 @@ mod tests {
                 "tides/broken failed \"it broke\"",
             ]
         );
-        assert_eq!((cases[0].seconds, cases[3].seconds), (Some(0.25), Some(1000.5)));
+        assert_eq!(
+            (cases[0].seconds, cases[3].seconds),
+            (Some(0.25), Some(1000.5))
+        );
     }
 
     #[test]
     fn what_is_no_report_is_refused() {
         assert!(read("<html/>").unwrap_err().to_string().contains("<html>"));
-        assert!(read("<testsuite><testcase>").unwrap_err().to_string().starts_with("it is no XML"));
+        assert!(
+            read("<testsuite><testcase>")
+                .unwrap_err()
+                .to_string()
+                .starts_with("it is no XML")
+        );
         assert!(read("<!DOCTYPE x [<!ENTITY a \"b\">]><testsuite>&a;</testsuite>").is_err());
     }
 
@@ -272,8 +349,16 @@ mod tests {
     fn what_is_written_is_read_back() {
         let mut cases = read(REPORT).unwrap();
         cases[1].text = "a < b & \"c\" \u{1b}[31m".to_owned();
-        let suite = Suite { name: "tide/fit".to_owned(), seconds: 1.5, cases: cases.clone() };
-        let text = TestReport { suites: vec![suite], mark: None }.to_xml();
+        let suite = Suite {
+            name: "tide/fit".to_owned(),
+            seconds: 1.5,
+            cases: cases.clone(),
+        };
+        let text = TestReport {
+            suites: vec![suite],
+            mark: None,
+        }
+        .to_xml();
         assert!(
             text.contains("<testsuites tests=\"4\" failures=\"2\" skipped=\"1\" time=\"1.500\">"),
             "{text}"
@@ -288,25 +373,47 @@ mod tests {
     fn a_report_is_read_back_with_its_part() {
         let mut cases = read(REPORT).unwrap();
         cases[0].text = "flaky: the test failed 1 time before it passed".to_owned();
-        let suite = |name: &str, cases| Suite { name: name.to_owned(), seconds: 0.25, cases };
+        let suite = |name: &str, cases| Suite {
+            name: name.to_owned(),
+            seconds: 0.25,
+            cases,
+        };
         let suites = vec![suite("tide/fit", cases.clone()), suite("tide/<ebb>", cases)];
-        let mark = PartMark { part: "2/3".parse().unwrap(), split: "0a\"1b".to_owned() };
+        let mark = PartMark {
+            part: "2/3".parse().unwrap(),
+            split: "0a\"1b".to_owned(),
+        };
         for mark in [None, Some(mark)] {
-            let report = TestReport { suites: suites.clone(), mark };
-            assert_eq!(TestReport::read(report.to_xml().as_bytes()).unwrap(), report);
-            let none = TestReport { suites: Vec::new(), ..report };
+            let report = TestReport {
+                suites: suites.clone(),
+                mark,
+            };
+            assert_eq!(
+                TestReport::read(report.to_xml().as_bytes()).unwrap(),
+                report
+            );
+            let none = TestReport {
+                suites: Vec::new(),
+                ..report
+            };
             assert_eq!(TestReport::read(none.to_xml().as_bytes()).unwrap(), none);
         }
         // One of others, with suites in suites.
         let other = "<testsuite name='all'><testsuite name='a' time='1,000.5'><testcase name='x'/></testsuite>\
                      <testcase name='y'/></testsuite>";
         let other = TestReport::read(other.as_bytes()).unwrap();
-        let shown: Vec<_> =
-            other.suites.iter().map(|s| (s.name.as_str(), s.cases.len(), s.seconds)).collect();
+        let shown: Vec<_> = other
+            .suites
+            .iter()
+            .map(|s| (s.name.as_str(), s.cases.len(), s.seconds))
+            .collect();
         assert_eq!(shown, [("all", 1, 0.0), ("a", 1, 1000.5)]);
         let wrong = "<testsuite><properties><property name='nubrik.part' value='3'/>\
                      <property name='nubrik.split' value='x'/></properties></testsuite>";
-        assert_eq!(TestReport::read(wrong.as_bytes()).unwrap_err().to_string(), "its part is `3`");
+        assert_eq!(
+            TestReport::read(wrong.as_bytes()).unwrap_err().to_string(),
+            "its part is `3`"
+        );
         assert!(TestReport::read(b"\xff<testsuite/>").is_err());
     }
 }

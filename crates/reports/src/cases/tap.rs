@@ -18,9 +18,14 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
         } else if let Some(why) = line.strip_prefix("Bail out!") {
             stopped = Some(why.trim());
             break;
-        } else if let Some(case) = cases.last_mut().filter(|c| c.outcome == CaseOutcome::Failed) {
+        } else if let Some(case) = cases
+            .last_mut()
+            .filter(|c| c.outcome == CaseOutcome::Failed)
+        {
             // What is below a failure describes it: `# …` or an indented block.
-            let said = line.strip_prefix('#').or_else(|| line.starts_with("  ").then_some(line));
+            let said = line
+                .strip_prefix('#')
+                .or_else(|| line.starts_with("  ").then_some(line));
             let said = said.map(|s| s.strip_prefix("  ").or(s.strip_prefix(' ')).unwrap_or(s));
             if let Some(said) = said.filter(|s| !matches!(s.trim(), "---" | "...")) {
                 case.text.push_str(said.trim_end());
@@ -29,7 +34,9 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
         }
     }
     if cases.is_empty() && planned.is_none() && stopped.is_none() {
-        return Err(malformed("it tells of no case, neither as JUnit XML nor as TAP"));
+        return Err(malformed(
+            "it tells of no case, neither as JUnit XML nor as TAP",
+        ));
     }
     let failed = |name: String, text: &str| Case {
         group: String::new(),
@@ -39,8 +46,14 @@ pub(crate) fn read(text: &str) -> Result<Vec<Case>, Malformed> {
         text: text.to_owned(),
     };
     if let Some(why) = stopped {
-        cases.push(failed("everything after the last case".to_owned(), &format!("stopped: {why}")));
-    } else if let Some(missing) = planned.and_then(|n| n.checked_sub(cases.len())).filter(|n| *n > 0) {
+        cases.push(failed(
+            "everything after the last case".to_owned(),
+            &format!("stopped: {why}"),
+        ));
+    } else if let Some(missing) = planned
+        .and_then(|n| n.checked_sub(cases.len()))
+        .filter(|n| *n > 0)
+    {
         let count = counted(missing, "planned case");
         cases.push(failed(count, "the test ended before it came to them"));
     }
@@ -62,15 +75,23 @@ fn case(line: &str, number: usize) -> Option<Case> {
         return None;
     }
     let rest = rest.trim_start();
-    let digits = rest.find(|c: char| !c.is_ascii_digit()).unwrap_or(rest.len());
+    let digits = rest
+        .find(|c: char| !c.is_ascii_digit())
+        .unwrap_or(rest.len());
     let rest = rest[digits..].trim_start();
     let rest = rest.strip_prefix("- ").unwrap_or(rest);
-    let (name, directive) = match rest.split_once(" # ").or_else(|| rest.strip_prefix("# ").map(|d| ("", d)))
+    let (name, directive) = match rest
+        .split_once(" # ")
+        .or_else(|| rest.strip_prefix("# ").map(|d| ("", d)))
     {
         Some((name, directive)) => (name.trim(), directive.trim()),
         None => (rest.trim(), ""),
     };
-    let word = directive.split_whitespace().next().unwrap_or("").to_ascii_lowercase();
+    let word = directive
+        .split_whitespace()
+        .next()
+        .unwrap_or("")
+        .to_ascii_lowercase();
     // A case that is known to fail, or that is not for this machine, counts as skipped.
     let skipped = word.starts_with("skip") || word.starts_with("todo");
     let outcome = match (skipped, ok) {
@@ -78,9 +99,23 @@ fn case(line: &str, number: usize) -> Option<Case> {
         (false, true) => CaseOutcome::Passed,
         (false, false) => CaseOutcome::Failed,
     };
-    let name = if name.is_empty() { format!("case {number}") } else { name.replace("\\#", "#") };
-    let text = if skipped { directive.to_owned() } else { String::new() };
-    Some(Case { group: String::new(), name, outcome, seconds: None, text })
+    let name = if name.is_empty() {
+        format!("case {number}")
+    } else {
+        name.replace("\\#", "#")
+    };
+    let text = if skipped {
+        directive.to_owned()
+    } else {
+        String::new()
+    };
+    Some(Case {
+        group: String::new(),
+        name,
+        outcome,
+        seconds: None,
+        text,
+    })
 }
 
 #[cfg(test)]
@@ -89,7 +124,10 @@ mod tests {
 
     fn shown(text: &str) -> Vec<String> {
         let cases = read(text).unwrap();
-        cases.iter().map(|c| format!("{} {}: {}", c.outcome.word(), c.name, c.text.trim_end())).collect()
+        cases
+            .iter()
+            .map(|c| format!("{} {}: {}", c.outcome.word(), c.name, c.text.trim_end()))
+            .collect()
     }
 
     #[test]
@@ -110,7 +148,10 @@ mod tests {
 
     #[test]
     fn what_is_missing_has_failed() {
-        assert_eq!(shown("1..3\nok 1\n")[1], "failed 2 planned cases: the test ended before it came to them");
+        assert_eq!(
+            shown("1..3\nok 1\n")[1],
+            "failed 2 planned cases: the test ended before it came to them"
+        );
         assert_eq!(
             shown("1..3\nok 1\nBail out! no water\n")[1],
             "failed everything after the last case: stopped: no water"

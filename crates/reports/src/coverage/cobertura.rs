@@ -11,8 +11,11 @@ use crate::{Malformed, malformed};
 
 pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
     // Its files name a document type, which is not fetched.
-    let options =
-        roxmltree::ParsingOptions { allow_dtd: true, nodes_limit: 16_000_000, ..Default::default() };
+    let options = roxmltree::ParsingOptions {
+        allow_dtd: true,
+        nodes_limit: 16_000_000,
+        ..Default::default()
+    };
     let document = roxmltree::Document::parse_with_options(text, options)
         .map_err(|e| malformed(format!("it is no XML: {e}")))?;
     let root = document.root_element();
@@ -29,15 +32,26 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
         .map(str::trim)
         .collect();
     let mut all = Coverage::default();
-    for class in document.descendants().filter(|node| node.has_tag_name("class")) {
-        let name = class.attribute("filename").ok_or_else(|| malformed("a <class> in it has no filename"))?;
+    for class in document
+        .descendants()
+        .filter(|node| node.has_tag_name("class"))
+    {
+        let name = class
+            .attribute("filename")
+            .ok_or_else(|| malformed("a <class> in it has no filename"))?;
         let mut lines = LineCounts::default();
         let own = class.children().filter(|node| node.has_tag_name("lines"));
-        for line in own.flat_map(|lines| lines.children().filter(|node| node.has_tag_name("line"))) {
-            let number = line.attribute("number").and_then(|v| v.parse::<u32>().ok()).filter(|n| *n > 0);
+        for line in own.flat_map(|lines| lines.children().filter(|node| node.has_tag_name("line")))
+        {
+            let number = line
+                .attribute("number")
+                .and_then(|v| v.parse::<u32>().ok())
+                .filter(|n| *n > 0);
             let times = line.attribute("hits").and_then(|v| v.parse::<u64>().ok());
             let (Some(number), Some(times)) = (number, times) else {
-                return Err(malformed(format!("a <line> of `{name}` has no number and hits")));
+                return Err(malformed(format!(
+                    "a <line> of `{name}` has no number and hits"
+                )));
             };
             lines.add(number, times);
             let condition = line.attribute("condition-coverage").and_then(branches_of);
@@ -52,7 +66,11 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
 
 /// How often each branch was taken, at least once or never: of `50% (1/2)` one was.
 fn branches_of(condition: &str) -> Option<Vec<u64>> {
-    let (taken, all) = condition.split_once('(')?.1.trim_end_matches(')').split_once('/')?;
+    let (taken, all) = condition
+        .split_once('(')?
+        .1
+        .trim_end_matches(')')
+        .split_once('/')?;
     let (taken, all): (usize, usize) = (taken.trim().parse().ok()?, all.trim().parse().ok()?);
     // A file that claims billions of branches is none that a program wrote.
     (taken <= all && all <= 65_536).then(|| (0..all).map(|n| u64::from(n < taken)).collect())
@@ -91,8 +109,10 @@ pub(crate) fn write(all: &Coverage) -> String {
         let covered = files.iter().map(|(_, lines)| lines.covered()).sum();
         let all = files.iter().map(|(_, lines)| lines.len()).sum();
         let (name, rate_of) = (xml(&folder.replace('/', ".")), rate(covered, all));
-        let branches =
-            files.iter().map(|(_, lines)| lines.branch_sum()).fold(BranchSum::default(), BranchSum::add);
+        let branches = files
+            .iter()
+            .map(|(_, lines)| lines.branch_sum())
+            .fold(BranchSum::default(), BranchSum::add);
         let branches = branch_rate(branches);
         let _ = writeln!(
             out,
@@ -111,11 +131,19 @@ pub(crate) fn write(all: &Coverage) -> String {
             );
             let branches = lines.branches_by_line();
             for (line, times) in lines.iter() {
-                let condition = branches.get(&line).map_or_else(String::new, |BranchSum { taken, all }| {
-                    let percent = taken * 100 / all;
-                    format!(" branch=\"true\" condition-coverage=\"{percent}% ({taken}/{all})\"")
-                });
-                let _ = writeln!(out, "            <line number=\"{line}\" hits=\"{times}\"{condition}/>");
+                let condition =
+                    branches
+                        .get(&line)
+                        .map_or_else(String::new, |BranchSum { taken, all }| {
+                            let percent = taken * 100 / all;
+                            format!(
+                                " branch=\"true\" condition-coverage=\"{percent}% ({taken}/{all})\""
+                            )
+                        });
+                let _ = writeln!(
+                    out,
+                    "            <line number=\"{line}\" hits=\"{times}\"{condition}/>"
+                );
             }
             out.push_str("          </lines>\n        </class>\n");
         }
@@ -127,12 +155,23 @@ pub(crate) fn write(all: &Coverage) -> String {
 
 /// The part of lines that ran, from 0 to 1.
 fn rate(covered: usize, all: usize) -> String {
-    format!("{:.4}", if all == 0 { 1.0 } else { covered as f64 / all as f64 })
+    format!(
+        "{:.4}",
+        if all == 0 {
+            1.0
+        } else {
+            covered as f64 / all as f64
+        }
+    )
 }
 
 /// The part of branches that were taken; without any, 0, as other programs write it.
 fn branch_rate(branches: BranchSum) -> String {
-    if branches.all == 0 { "0".to_owned() } else { rate(branches.taken, branches.all) }
+    if branches.all == 0 {
+        "0".to_owned()
+    } else {
+        rate(branches.taken, branches.all)
+    }
 }
 
 #[cfg(test)]
@@ -147,7 +186,12 @@ mod tests {
             <lines><line number="3" hits="2" branch="true" condition-coverage="50% (1/2)"/><line number="4" hits="0"/></lines></class>
             </classes></package></packages></coverage>"#;
         let all = read(text).unwrap();
-        assert_eq!(all.files["/work/isles/tide/fit.py"].iter().collect::<Vec<_>>(), [(3, 2), (4, 0)]);
+        assert_eq!(
+            all.files["/work/isles/tide/fit.py"]
+                .iter()
+                .collect::<Vec<_>>(),
+            [(3, 2), (4, 0)]
+        );
         assert_eq!(all.branch_sum(), BranchSum { taken: 1, all: 2 });
     }
 
@@ -157,8 +201,10 @@ mod tests {
             read("<html/>").unwrap_err().to_string(),
             "it is XML with <html>, where Cobertura has <coverage>"
         );
-        let text =
-            "<coverage><class filename='a'><lines><line number='0' hits='1'/></lines></class></coverage>";
-        assert_eq!(read(text).unwrap_err().to_string(), "a <line> of `a` has no number and hits");
+        let text = "<coverage><class filename='a'><lines><line number='0' hits='1'/></lines></class></coverage>";
+        assert_eq!(
+            read(text).unwrap_err().to_string(),
+            "a <line> of `a` has no number and hits"
+        );
     }
 }

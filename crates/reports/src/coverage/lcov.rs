@@ -36,7 +36,8 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
         if line.is_empty() || line.starts_with('#') {
             continue;
         }
-        let wrong = |what: &str| malformed(format!("line {} of it {what}: `{}`", number + 1, cut(line)));
+        let wrong =
+            |what: &str| malformed(format!("line {} of it {what}: `{}`", number + 1, cut(line)));
         let (word, value) = line.split_once(':').unwrap_or((line, ""));
         match word {
             "SF" if open.is_some() => return Err(wrong("begins a file inside of another")),
@@ -45,8 +46,12 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
                 let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
                 let mut values = value.split(',');
                 let place = values.next().and_then(|v| v.parse::<u32>().ok());
-                // Some compilers count below zero when threads are at work together: such a line ran.
-                let times = values.next().and_then(|v| v.parse::<i64>().ok()).map(i64::unsigned_abs);
+                // Some compilers count below zero when threads are at work together: such a line
+                // ran.
+                let times = values
+                    .next()
+                    .and_then(|v| v.parse::<i64>().ok())
+                    .map(i64::unsigned_abs);
                 let (Some(place), Some(times)) = (place, times) else {
                     return Err(wrong("has no line and number of runs"));
                 };
@@ -57,9 +62,12 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
             }
             "BRDA" => {
                 let (_, lines) = open.as_mut().ok_or_else(|| wrong("is outside of a file"))?;
-                // The line, the block and the branch, which may be any texts, and how often: `-` where the line never ran.
+                // The line, the block and the branch, which may be any texts, and how often: `-`
+                // where the line never ran.
                 let place = value.split(',').next().and_then(|v| v.parse::<u32>().ok());
-                let rest = value.split_once(',').and_then(|(_, rest)| rest.rsplit_once(','));
+                let rest = value
+                    .split_once(',')
+                    .and_then(|(_, rest)| rest.rsplit_once(','));
                 let times = rest.and_then(|(_, times)| match times {
                     "-" => Some(0),
                     times => times.parse::<i64>().ok().map(i64::unsigned_abs),
@@ -72,7 +80,9 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
                 }
             }
             "end_of_record" => {
-                let (path, lines) = open.take().ok_or_else(|| wrong("ends a file that was not begun"))?;
+                let (path, lines) = open
+                    .take()
+                    .ok_or_else(|| wrong("ends a file that was not begun"))?;
                 all.add(path, &lines);
             }
             known if WORDS.contains(&known) => {}
@@ -80,7 +90,10 @@ pub(crate) fn read(text: &str) -> Result<Coverage, Malformed> {
         }
     }
     match open {
-        Some((path, _)) => Err(malformed(format!("it ends in the middle of `{}`", cut(&path)))),
+        Some((path, _)) => Err(malformed(format!(
+            "it ends in the middle of `{}`",
+            cut(&path)
+        ))),
         None => Ok(all),
     }
 }
@@ -100,14 +113,23 @@ pub(crate) fn write(all: &Coverage) -> String {
         for (line, name, times) in lines.branches() {
             any = true;
             let ran = lines.times(line).is_some_and(|times| times > 0);
-            let times = if ran || times > 0 { times.to_string() } else { "-".to_owned() };
+            let times = if ran || times > 0 {
+                times.to_string()
+            } else {
+                "-".to_owned()
+            };
             let _ = writeln!(out, "BRDA:{line},{name},{times}");
         }
         if any {
             let sum = lines.branch_sum();
             let _ = writeln!(out, "BRF:{}\nBRH:{}", sum.all, sum.taken);
         }
-        let _ = writeln!(out, "LF:{}\nLH:{}\nend_of_record", lines.len(), lines.covered());
+        let _ = writeln!(
+            out,
+            "LF:{}\nLH:{}\nend_of_record",
+            lines.len(),
+            lines.covered()
+        );
     }
     out
 }
@@ -120,17 +142,26 @@ mod tests {
     fn what_programs_write_is_read() {
         let text = "TN:\nSF:src/fit.c\nFN:3,fit\nFNDA:2,fit\nDA:3,2,aGVsbG8\nBRDA:3,0,0,-\nDA:4,0\nDA:0,1,x\nDA:5,-3\nLF:2\nend_of_record\n";
         let all = read(text).unwrap();
-        assert_eq!(all.files["src/fit.c"].iter().collect::<Vec<_>>(), [(3, 2), (4, 0), (5, 3)]);
+        assert_eq!(
+            all.files["src/fit.c"].iter().collect::<Vec<_>>(),
+            [(3, 2), (4, 0), (5, 3)]
+        );
         assert!(read("").unwrap().files.is_empty());
     }
 
     #[test]
     fn what_is_wrong_is_said_with_its_line() {
         for (text, said) in [
-            ("SF:a\nDA:x,1\nend_of_record\n", "line 2 of it has no line and number of runs: `DA:x,1`"),
+            (
+                "SF:a\nDA:x,1\nend_of_record\n",
+                "line 2 of it has no line and number of runs: `DA:x,1`",
+            ),
             ("DA:1,1\n", "line 1 of it is outside of a file: `DA:1,1`"),
             ("SF:a\nDA:1,1\n", "it ends in the middle of `a`"),
-            ("what is this", "line 1 of it is none of a tracefile: `what is this`"),
+            (
+                "what is this",
+                "line 1 of it is none of a tracefile: `what is this`",
+            ),
         ] {
             assert_eq!(read(text).unwrap_err().to_string(), said);
         }

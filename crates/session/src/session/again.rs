@@ -51,15 +51,16 @@ pub(super) struct TouchedParts {
     pub(super) units: Vec<u32>,
     /// Definition files.
     pub(super) definitions: Vec<WsPath>,
-    /// Those of them of which no declaration is known: whether they declare something now, or are wrong, shows only
-    /// when they are evaluated.
+    /// Those of them of which no declaration is known: whether they declare something now, or are
+    /// wrong, shows only when they are evaluated.
     pub(super) unknown: Vec<WsPath>,
     /// Listed folders with other names in them, by their numbers in the seal.
     pub(super) relisted: Vec<(usize, Names)>,
 }
 
 impl TouchedParts {
-    /// Adds who looked at a folder, or at a file that is no definition; `None` where everything may have another result.
+    /// Adds who looked at a folder, or at a file that is no definition; `None` where everything may
+    /// have another result.
     fn add_looked_at(
         &mut self,
         world: &DiskWorld<'_>,
@@ -73,7 +74,9 @@ impl TouchedParts {
         looked_at |= entry.roles.has(Roles::KIND) && kind(entry.signature) != kind(change.now);
         if entry.roles.has(Roles::LISTED) {
             // A file put in place by renaming touches its folder: only names count.
-            let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else { return None };
+            let Answer::Ready(listing) = world.list(&WsPath::from_normal(path)) else {
+                return None;
+            };
             let names = Names::of(&listing);
             if names.packages != entry.listing.packages {
                 return None;
@@ -114,7 +117,8 @@ impl Session {
         changes: &[Change],
         trails: Option<&Trails>,
     ) -> Option<TouchedParts> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers)
+            .with_unsaved(&self.unsaved);
         let index = trails.map(Trails::index);
         let mut touched = TouchedParts::default();
         for change in changes {
@@ -148,7 +152,8 @@ impl Session {
         Some(touched)
     }
 
-    /// Evaluates what changes of definitions reach; `None` where only everything would do, or something is wrong.
+    /// Evaluates what changes of definitions reach; `None` where only everything would do, or
+    /// something is wrong.
     pub(super) fn evaluated_again(
         &self,
         patterns: &[AddressPattern],
@@ -160,7 +165,12 @@ impl Session {
         if pattern.is_glob() {
             return None;
         }
-        if old.count() > 1 && touched.definitions.iter().any(|file| self.may_mean(file, pattern)) {
+        if old.count() > 1
+            && touched
+                .definitions
+                .iter()
+                .any(|file| self.may_mean(file, pattern))
+        {
             return None;
         }
         let reached = trails.reached(touched.units.clone())?;
@@ -170,22 +180,33 @@ impl Session {
         if single.len() > FEW && single.len() * 3 > old.count() {
             return None;
         }
-        let evaluation = self
-            .with_evaluator(true, |evaluator| evaluator.request_again(&packages, &single, pattern.wanted));
+        let evaluation = self.with_evaluator(true, |evaluator| {
+            evaluator.request_again(&packages, &single, pattern.wanted)
+        });
         let is_error = |d: &nubrik_diagnostic::Diagnostic| d.severity == Severity::Error;
         if one && !single.is_empty() && evaluation.targets.len() != 1 {
             return None; // There is no such target any more.
         }
-        if evaluation.waiting || !evaluation.probes.is_empty() || evaluation.diagnostics.iter().any(is_error)
+        if evaluation.waiting
+            || !evaluation.probes.is_empty()
+            || evaluation.diagnostics.iter().any(is_error)
         {
             return None;
         }
-        Some(AgainEvaluated { evaluation, reached, packages })
+        Some(AgainEvaluated {
+            evaluation,
+            reached,
+            packages,
+        })
     }
 
-    /// Whether a pattern for a folder may mean a target of a package on its way instead, in its present state.
+    /// Whether a pattern for a folder may mean a target of a package on its way instead, in its
+    /// present state.
     fn may_mean(&self, file: &WsPath, pattern: &AddressPattern) -> bool {
-        let Some(package) = file.parent().filter(|_| file.name() == nubrik_lang::TARGETS_FILE) else {
+        let Some(package) = file
+            .parent()
+            .filter(|_| file.name() == nubrik_lang::TARGETS_FILE)
+        else {
             return false;
         };
         if pattern.is_folder
@@ -202,8 +223,8 @@ impl Session {
         nubrik_lang::declared_names(&text).iter().any(|n| n == name)
     }
 
-    /// Packages that are evaluated again as wholes, and single targets of others; `None` where only everything would do. `one`
-    /// says whether a single target was asked for.
+    /// Packages that are evaluated again as wholes, and single targets of others; `None` where only
+    /// everything would do. `one` says whether a single target was asked for.
     fn again_of(
         &self,
         pattern: &AddressPattern,
@@ -216,7 +237,12 @@ impl Session {
         let mut packages: Vec<WsPath> = Vec::new();
         let mut single: Vec<SingleTarget> = Vec::new();
         let whole = |file: &&WsPath| file.name() == nubrik_lang::TARGETS_FILE && !one;
-        for package in touched.definitions.iter().filter(whole).filter_map(WsPath::parent) {
+        for package in touched
+            .definitions
+            .iter()
+            .filter(whole)
+            .filter_map(WsPath::parent)
+        {
             // A folder without packages means the package that it belongs to.
             let is_around = || {
                 let asked = |n| old.place(n).is_some_and(|(asked, _)| asked == package);
@@ -233,7 +259,10 @@ impl Session {
             }
         }
         let whole: FxHashSet<&WsPath> = packages.iter().collect();
-        let is_whole = |file: &WsPath| file.parent().is_some_and(|package| whole.contains(&package));
+        let is_whole = |file: &WsPath| {
+            file.parent()
+                .is_some_and(|package| whole.contains(&package))
+        };
         if !touched.unknown.iter().all(is_whole) {
             return None;
         }
@@ -247,12 +276,16 @@ impl Session {
     }
 }
 
-/// Whether a request that asked for one target still means it alone; `None` where that cannot be known without everything.
+/// Whether a request that asked for one target still means it alone; `None` where that cannot be
+/// known without everything.
 fn is_one_target(old: &impl AskedBefore, pattern: &AddressPattern) -> Option<bool> {
-    let only = old.place(0).filter(|_| !pattern.is_folder && old.count() == 1);
+    let only = old
+        .place(0)
+        .filter(|_| !pattern.is_folder && old.count() == 1);
     // `clock` means the target `clock/clock` where there is one.
     let one = only.as_ref().is_some_and(|(package, name)| {
-        package.child(name) == pattern.path || (*package == pattern.path && package.name() == &**name)
+        package.child(name) == pattern.path
+            || (*package == pattern.path && package.name() == &**name)
     });
     if !one && only.is_some_and(|(package, name)| pattern.path.is_in(&package.child(&name))) {
         return None; // An entry of a target: only the whole target could be evaluated again.
@@ -262,5 +295,11 @@ fn is_one_target(old: &impl AskedBefore, pattern: &AddressPattern) -> Option<boo
 
 /// Whether something is a file, a folder, or not there.
 pub(super) fn kind(signature: Option<Signature>) -> Option<EntryKind> {
-    signature.map(|s| if s.is_folder() { EntryKind::Folder } else { EntryKind::File })
+    signature.map(|s| {
+        if s.is_folder() {
+            EntryKind::Folder
+        } else {
+            EntryKind::File
+        }
+    })
 }

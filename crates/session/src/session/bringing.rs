@@ -21,11 +21,12 @@ pub enum KitNews {
 }
 
 impl Workshop<'_> {
-    /// Fetches and unpacks kits in archives that are not there as they were unpacked: all that may be reached. Says for each,
-    /// by its name, what came of it.
+    /// Fetches and unpacks kits in archives that are not there as they were unpacked: all that may
+    /// be reached. Says for each, by its name, what came of it.
     pub fn bring_kits(&mut self) -> Vec<(String, KitNews)> {
         let root = self.machine().below();
-        let is_here = |name: &str, kit: &KitArchive| matches!(kit.place(name, root), KitPlace::Here(..));
+        let is_here =
+            |name: &str, kit: &KitArchive| matches!(kit.place(name, root), KitPlace::Here(..));
         let kits = &self.workspace.settings.kits;
         let missing: Vec<(String, KitArchive)> = kits
             .iter()
@@ -51,10 +52,18 @@ impl Workshop<'_> {
         let root = self.machine().below();
         let kits = &self.workspace.settings.kits;
         let named: Vec<String> = kits.iter().map(|(name, kit)| kit.folder(name)).collect();
-        let entries = fs::read_dir(self.workspace.root.join(KITS_FOLDER)).into_iter().flatten().flatten();
+        let entries = fs::read_dir(self.workspace.root.join(KITS_FOLDER))
+            .into_iter()
+            .flatten()
+            .flatten();
         for entry in entries {
-            let Ok(found) = entry.file_name().into_string() else { continue };
-            if !named.iter().any(|name| found == *name || noted_path(name).ends_with(&format!("/{found}"))) {
+            let Ok(found) = entry.file_name().into_string() else {
+                continue;
+            };
+            if !named
+                .iter()
+                .any(|name| found == *name || noted_path(name).ends_with(&format!("/{found}")))
+            {
                 // What cannot be removed takes room, and nothing else.
                 let _ = root.remove(&format!("{KITS_FOLDER}/{found}"));
             }
@@ -69,7 +78,9 @@ impl Workshop<'_> {
         let at = |ending: &str| WsPath::from_normal(&format!("{KITS_FOLDER}/{folder}{ending}"));
         let urls = match kit.own_file() {
             None => kit.urls.clone(),
-            Some(path) => vec![format!("file://{}", self.workspace.root.join(path).display()).into()],
+            Some(path) => {
+                vec![format!("file://{}", self.workspace.root.join(path).display()).into()]
+            }
         };
         let native: Native<PlainFile> = Native::Fetch {
             urls,
@@ -79,11 +90,16 @@ impl Workshop<'_> {
         };
         let (new, whole) = (at(".new"), at(""));
         let _ = root.remove(new.as_str());
-        self.machine().work(&Work::Native(native), &new).map_err(|problem| problem.to_string())?;
+        self.machine()
+            .work(&Work::Native(native), &new)
+            .map_err(|problem| problem.to_string())?;
         let _ = root.remove(whole.as_str());
         root.rename(new.as_str(), whole.as_str()).map_err(cannot)?;
         let (digest, _) = unpacked(root, &folder).ok_or("its files cannot be read")?;
-        root.write_whole(&noted_path(&folder), note_of(&digest).map_err(|e| e.to_string())?.as_bytes())
-            .map_err(cannot)
+        root.write_whole(
+            &noted_path(&folder),
+            note_of(&digest).map_err(|e| e.to_string())?.as_bytes(),
+        )
+        .map_err(cannot)
     }
 }

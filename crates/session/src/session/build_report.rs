@@ -66,6 +66,14 @@ impl BuildReport {
             sent: _,
         } = outcome;
         let (summary, cancelled, machine_lacks) = (summary.clone(), *cancelled, *machine_lacks);
-        BuildReport { summary, micros, results, cancelled, machine_lacks, flaky: 0, left_out: Vec::new() }
+        BuildReport {
+            summary,
+            micros,
+            results,
+            cancelled,
+            machine_lacks,
+            flaky: 0,
+            left_out: Vec::new(),
+        }
     }
 }

@@ -9,9 +9,10 @@ use parking_lot::Mutex;
 use super::{BuildProblem, Workshop};
 
 impl Workshop<'_> {
-    /// Builds a request, with reasons that name what people edited. What was known and not here, and cannot be had any more, is
-    /// made in another go. Remembers of all but the last go what came of it. Of a request with settled steps there is none: what was lost
-    /// may need more than these.
+    /// Builds a request, with reasons that name what people edited. What was known and not here,
+    /// and cannot be had any more, is made in another go. Remembers of all but the last go what
+    /// came of it. Of a request with settled steps there is none: what was lost may need more than
+    /// these.
     pub(super) fn built(
         &mut self,
         request: Request<'_>,
@@ -27,9 +28,24 @@ impl Workshop<'_> {
             let mut outcome = {
                 let edits = self.edits();
                 let edited = edits.finder();
-                let performer = self.crew.as_deref().map(|crew| crew as &dyn nubrik_engine::Performer);
-                let request = Request { edited: &edited, performer, ..request };
-                build(request, &out, self.state(), &self.machine, self.store(), &heard, options)
+                let performer = self
+                    .crew
+                    .as_deref()
+                    .map(|crew| crew as &dyn nubrik_engine::Performer);
+                let request = Request {
+                    edited: &edited,
+                    performer,
+                    ..request
+                };
+                build(
+                    request,
+                    &out,
+                    self.state(),
+                    &self.machine,
+                    self.store(),
+                    &heard,
+                    options,
+                )
             };
             let is_last = outcome.lost == 0 || outcome.cancelled;
             let verdicts = heard.ended(is_last);
@@ -41,8 +57,11 @@ impl Workshop<'_> {
             listener.hear(&Event::Notice(Notice::Lost(outcome.lost)));
             self.remember(std::mem::take(&mut outcome.changes))?;
             for (folder, verdict) in verdicts {
-                let is_there =
-                    self.state().steps.get(&folder).is_some_and(|memory| !memory.outputs.is_empty());
+                let is_there = self
+                    .state()
+                    .steps
+                    .get(&folder)
+                    .is_some_and(|memory| !memory.outputs.is_empty());
                 if is_there && matches!(verdict, Verdict::Ran | Verdict::Reused) {
                     self.session.earlier.entry(folder).or_insert(verdict);
                 }
@@ -68,13 +87,22 @@ pub(super) struct StepListener<'a> {
 impl<'a> StepListener<'a> {
     /// Passes what becomes of the steps of a graph on to someone.
     pub(super) fn new(listener: &'a dyn Listener, graph: &'a Graph) -> StepListener<'a> {
-        StepListener { listener, graph, verdicts: Mutex::default(), unstarted: Mutex::default() }
+        StepListener {
+            listener,
+            graph,
+            verdicts: Mutex::default(),
+            unstarted: Mutex::default(),
+        }
     }
 
-    /// What became of steps, by their folders. If this was the end of it, it is reported which ones were not begun.
+    /// What became of steps, by their folders. If this was the end of it, it is reported which ones
+    /// were not begun.
     pub(super) fn ended(self, is_last: bool) -> Vec<(Arc<str>, Verdict)> {
         let unstarted = self.unstarted.into_inner();
-        unstarted.iter().filter(|_| is_last).for_each(|event| self.listener.hear(event));
+        unstarted
+            .iter()
+            .filter(|_| is_last)
+            .for_each(|event| self.listener.hear(event));
         self.verdicts.into_inner()
     }
 }

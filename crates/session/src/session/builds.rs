@@ -22,7 +22,10 @@ impl Session {
         if summary.counts.current == summary.counts.steps {
             return None;
         }
-        let asked = patterns.iter().filter(|p| !p.path.is_root()).map(|p| p.path.as_str().to_owned());
+        let asked = patterns
+            .iter()
+            .filter(|p| !p.path.is_root())
+            .map(|p| p.path.as_str().to_owned());
         let (asked, profile) = (asked.collect(), self.profile.clone());
         let keys: HashMap<&str, Digest> = outcome
             .changes
@@ -31,13 +34,20 @@ impl Session {
             .filter_map(|(folder, memory)| Some((&**folder, memory.as_ref()?.first_key)))
             .collect();
         let key_of = |folder: &str| keys.get(folder).copied();
-        let mut record =
-            chronicle.record(&key_of, outcome.changes.builds, asked, profile, summary, outcome.cancelled);
+        let mut record = chronicle.record(
+            &key_of,
+            outcome.changes.builds,
+            asked,
+            profile,
+            summary,
+            outcome.cancelled,
+        );
         record.shared = self.shared_use();
         Some(record)
     }
 
-    /// Ends a build: keeps its record with the time that it took, and gives that, in microseconds. The next one begins now.
+    /// Ends a build: keeps its record with the time that it took, and gives that, in microseconds.
+    /// The next one begins now.
     pub(super) fn keep_history(&mut self, record: Option<BuildRecord>) -> u64 {
         let micros = self.lap_micros();
         if let (Some(record), Ok(own)) = (record, self.own()) {
@@ -47,7 +57,8 @@ impl Session {
         micros
     }
 
-    /// How long it is, in microseconds, since the workspace was opened or the build before was over.
+    /// How long it is, in microseconds, since the workspace was opened or the build before was
+    /// over.
     pub fn lap_micros(&self) -> u64 {
         self.lap.elapsed().as_micros() as u64
     }

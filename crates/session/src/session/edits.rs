@@ -1,5 +1,5 @@
-//! Where people edited what steps are made of. A step of a kit is written in the kit; what its users edited is a value
-//! somewhere else, and reasons name that place.
+//! Where people edited what steps are made of. A step of a kit is written in the kit; what its
+//! users edited is a value somewhere else, and reasons name that place.
 
 use std::sync::{Arc, OnceLock};
 
@@ -32,7 +32,10 @@ pub(super) struct Edits<'s> {
 impl Session {
     /// Where what the last evaluation read was edited.
     pub(super) fn edits(&self) -> Edits<'_> {
-        Edits { session: self, files: OnceLock::new() }
+        Edits {
+            session: self,
+            files: OnceLock::new(),
+        }
     }
 }
 
@@ -42,10 +45,14 @@ impl Edits<'_> {
         |words, since| self.place(words, since)
     }
 
-    /// The place, as `file:line`, where the first of some words is written in a file that was edited since a time (nanoseconds since
-    /// 1970).
+    /// The place, as `file:line`, where the first of some words is written in a file that was
+    /// edited since a time (nanoseconds since 1970).
     fn place(&self, words: &[String], since: i64) -> Option<Arc<str>> {
-        let edited: Vec<&ReadText> = self.files().iter().take_while(|file| file.changed > since).collect();
+        let edited: Vec<&ReadText> = self
+            .files()
+            .iter()
+            .take_while(|file| file.changed > since)
+            .collect();
         words.iter().find_map(|word| {
             edited.iter().find_map(|file| {
                 let line = file.text(self.session).line_with(word)?;
@@ -57,11 +64,18 @@ impl Edits<'_> {
     fn files(&self) -> &[ReadText] {
         self.files.get_or_init(|| {
             let seen = self.session.seen.lock();
-            let read = seen.files.iter().filter(|(_, entry)| entry.roles.has(Roles::READ));
+            let read = seen
+                .files
+                .iter()
+                .filter(|(_, entry)| entry.roles.has(Roles::READ));
             let mut files: Vec<ReadText> = read
                 .filter_map(|(path, entry)| {
                     let path = path.in_workspace()?.shared().clone();
-                    Some(ReadText { path, changed: entry.signature?.changed, text: OnceLock::new() })
+                    Some(ReadText {
+                        path,
+                        changed: entry.signature?.changed,
+                        text: OnceLock::new(),
+                    })
                 })
                 .collect();
             files.sort_by(|a, b| b.changed.cmp(&a.changed).then_with(|| a.path.cmp(&b.path)));
@@ -73,7 +87,9 @@ impl Edits<'_> {
 impl ReadText {
     fn text(&self, session: &Session) -> &IndexedText {
         // A file that cannot be read now names no place; the reason then says what differs.
-        let read = || nubrik_disk::read_text(&session.workspace.root.join(&*self.path)).unwrap_or_default();
+        let read = || {
+            nubrik_disk::read_text(&session.workspace.root.join(&*self.path)).unwrap_or_default()
+        };
         self.text.get_or_init(|| IndexedText::of(read()))
     }
 }
@@ -93,27 +109,34 @@ impl IndexedText {
         IndexedText { text, first }
     }
 
-    /// The number of the first line, from 1, with the longest word of some words, if it holds all of them and they are no part
-    /// of longer ones.
+    /// The number of the first line, from 1, with the longest word of some words, if it holds all
+    /// of them and they are no part of longer ones.
     fn line_with(&self, wanted: &str) -> Option<usize> {
         let longest = words(wanted).max_by_key(|word| word.len())?;
         let (start, number) = *self.first.get(longest)?;
         let line = self.text[start..].lines().next()?;
-        line.match_indices(wanted).any(|(at, _)| stands_alone(line, at, wanted)).then_some(number)
+        line.match_indices(wanted)
+            .any(|(at, _)| stands_alone(line, at, wanted))
+            .then_some(number)
     }
 }
 
 /// The words of a text, with signs that belong to flags and names of files.
 fn words(text: &str) -> impl Iterator<Item = &str> {
-    text.split(|c: char| !c.is_alphanumeric() && !"_-.".contains(c)).filter(|word| !word.is_empty())
+    text.split(|c: char| !c.is_alphanumeric() && !"_-.".contains(c))
+        .filter(|word| !word.is_empty())
 }
 
 /// Whether what is found at a byte of a line is no part of a longer word.
 fn stands_alone(line: &str, at: usize, found: &str) -> bool {
     let is_inner = |c: char| c.is_alphanumeric() || c == '_';
-    let goes_on =
-        |one: Option<char>, other: Option<char>| one.is_some_and(is_inner) && other.is_some_and(is_inner);
-    let (before, after) = (line[..at].chars().next_back(), line[at + found.len()..].chars().next());
+    let goes_on = |one: Option<char>, other: Option<char>| {
+        one.is_some_and(is_inner) && other.is_some_and(is_inner)
+    };
+    let (before, after) = (
+        line[..at].chars().next_back(),
+        line[at + found.len()..].chars().next(),
+    );
     !goes_on(before, found.chars().next()) && !goes_on(found.chars().next_back(), after)
 }
 
@@ -126,8 +149,14 @@ mod tests {
         let text = "# -O2 is said here\nlet a = [\"-O21\", \"x-O2y\"]\nlet b = [\"-O2\"]\nlet c = 1905\nlet d = \"high water\"";
         let text = IndexedText::of(text.to_owned());
         assert_eq!(text.line_with("-O2"), Some(3));
-        assert_eq!((text.line_with("190"), text.line_with("1905")), (None, Some(4)));
-        assert_eq!((text.line_with("high water"), text.line_with("high tide")), (Some(5), None));
+        assert_eq!(
+            (text.line_with("190"), text.line_with("1905")),
+            (None, Some(4))
+        );
+        assert_eq!(
+            (text.line_with("high water"), text.line_with("high tide")),
+            (Some(5), None)
+        );
         assert_eq!((text.line_with(""), text.line_with(" ")), (None, None));
     }
 }

@@ -7,7 +7,8 @@ use nubrik_machine::{EffectEnd, EffectProblem, OutputListener};
 use super::Session;
 
 impl Session {
-    /// Makes services ready for someone who sees this machine's network: `user` tells this use from others.
+    /// Makes services ready for someone who sees this machine's network: `user` tells this use from
+    /// others.
     /// What they print is passed to `echo`, too. What they use must have been built.
     ///
     /// # Errors
@@ -31,7 +32,8 @@ impl Session {
         self.machine().places(lent)
     }
 
-    /// How a lent service ended that runs here, if one has: its address, how, and what it printed at the end.
+    /// How a lent service ended that runs here, if one has: its address, how, and what it printed
+    /// at the end.
     pub fn ended(&self, lent: &Lent) -> Option<(std::sync::Arc<str>, String, Vec<u8>)> {
         self.machine().service_ended(lent)
     }
@@ -41,8 +43,9 @@ impl Session {
         self.machine().take_back(&lent)
     }
 
-    /// Does what a job is for, in this terminal, with the services that it was lent. What it uses must have been
-    /// built. With `printed` its commands have no terminal, and what they print is added there.
+    /// Does what a job is for, in this terminal, with the services that it was lent. What it uses
+    /// must have been built. With `printed` its commands have no terminal, and what they print is
+    /// added there.
     ///
     /// # Errors
     /// When a secret, a tool or a program is not there.
@@ -54,6 +57,7 @@ impl Session {
         lent: Option<&Lent>,
         printed: Option<&mut Vec<u8>>,
     ) -> Result<EffectEnd, EffectProblem> {
-        self.machine().run_effect(graph, effect, args, lent, printed)
+        self.machine()
+            .run_effect(graph, effect, args, lent, printed)
     }
 }

@@ -19,10 +19,15 @@ impl Session {
     /// Tools and libraries that the last evaluation looked for, with what was found.
     pub fn looked_for(&self) -> LookedFor {
         let seen = self.seen.lock();
-        let mut looked_for = LookedFor { tools: seen.tools.clone(), libraries: seen.libraries.clone() };
+        let mut looked_for = LookedFor {
+            tools: seen.tools.clone(),
+            libraries: seen.libraries.clone(),
+        };
         looked_for.tools.sort_by(|a, b| a.0.names.cmp(&b.0.names));
         looked_for.tools.dedup();
-        looked_for.libraries.sort_by(|a, b| a.0.names.cmp(&b.0.names));
+        looked_for
+            .libraries
+            .sort_by(|a, b| a.0.names.cmp(&b.0.names));
         looked_for.libraries.dedup();
         looked_for
     }

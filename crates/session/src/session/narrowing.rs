@@ -1,4 +1,5 @@
-//! Where something is wrong in some definitions: which part of a request has no error, so that it can be built by itself.
+//! Where something is wrong in some definitions: which part of a request has no error, so that it
+//! can be built by itself.
 
 use nubrik_diagnostic::Severity;
 use nubrik_lang::{AddressPattern, Evaluation, Evaluator};
@@ -17,12 +18,16 @@ pub struct Narrowed {
 }
 
 fn has_errors(evaluation: &Evaluation) -> bool {
-    evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error)
+    evaluation
+        .diagnostics
+        .iter()
+        .any(|d| d.severity == Severity::Error)
 }
 
 impl Session {
-    /// Splits a request that cannot be evaluated as a whole. Halves are tried again and again, so that the cost grows with how many
-    /// parts are wrong, and not with how many there are. No error of a part is overlooked: what is good was evaluated without one.
+    /// Splits a request that cannot be evaluated as a whole. Halves are tried again and again, so
+    /// that the cost grows with how many parts are wrong, and not with how many there are. No error
+    /// of a part is overlooked: what is good was evaluated without one.
     pub fn narrowed(&self, patterns: &[AddressPattern]) -> Narrowed {
         let mut units = Vec::new();
         for pattern in patterns {
@@ -51,10 +56,13 @@ impl Session {
         match units {
             [unit] => {
                 // Of a package or a glob some targets may be well.
-                let targets =
-                    evaluation.targets.iter().map(|target| &*evaluation.graph.target(*target).address);
-                let targets: Vec<AddressPattern> =
-                    targets.map(|address| AddressPattern::of_target(address).wanting(unit.wanted)).collect();
+                let targets = evaluation
+                    .targets
+                    .iter()
+                    .map(|target| &*evaluation.graph.target(*target).address);
+                let targets: Vec<AddressPattern> = targets
+                    .map(|address| AddressPattern::of_target(address).wanting(unit.wanted))
+                    .collect();
                 match unit.is_glob() && !targets.is_empty() {
                     true => self.narrow(&targets, into),
                     false => into.left_out.push(unit.written.clone()),
@@ -70,7 +78,12 @@ impl Session {
 
     /// The packages that a pattern means; none where it means single targets.
     fn packages_meant(&self, pattern: &AddressPattern) -> Vec<WsPath> {
-        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers).with_unsaved(&self.unsaved);
-        if pattern.is_glob() { Vec::new() } else { Evaluator::new(&world).packages_meant(pattern) }
+        let world = DiskWorld::new(&self.workspace, &self.machine, &self.answers)
+            .with_unsaved(&self.unsaved);
+        if pattern.is_glob() {
+            Vec::new()
+        } else {
+            Evaluator::new(&world).packages_meant(pattern)
+        }
     }
 }

@@ -6,11 +6,14 @@ use std::path::Path;
 use std::sync::Arc;
 
 use nubrik_disk::read_file;
-use nubrik_pins::{BoundPackages, Desk, DeskNews, Origin, PINS_FILE, PINS_LIMIT, PinProblem, Pins, Registry};
+use nubrik_pins::{
+    BoundPackages, Desk, DeskNews, Origin, PINS_FILE, PINS_LIMIT, PinProblem, Pins, Registry,
+};
 
 use super::Session;
 
-/// The version of the C library that is meant for other systems, if this one has none: that of long-lived releases.
+/// The version of the C library that is meant for other systems, if this one has none: that of
+/// long-lived releases.
 const USUAL_GLIBC: &str = "2.28";
 
 /// The bytes of the `pins.toml` below a root; `None` if there is none that can be read.
@@ -51,8 +54,9 @@ impl Session {
         }
     }
 
-    /// Writes `pins.toml`, if that changes it; removes it, if nothing is pinned. Says whether it changed something. Archives
-    /// that nothing names any more are dropped. `read` is the text that the pins were made from.
+    /// Writes `pins.toml`, if that changes it; removes it, if nothing is pinned. Says whether it
+    /// changed something. Archives that nothing names any more are dropped. `read` is the text that
+    /// the pins were made from.
     ///
     /// # Errors
     /// When it cannot be written, or somebody else has changed it since it was read.
@@ -60,7 +64,9 @@ impl Session {
         let cannot = |e: io::Error| PinProblem::new(format!("cannot write {PINS_FILE}: {e}"));
         let before = self.pins_text();
         if before.as_deref() != read {
-            let problem = PinProblem::new(format!("{PINS_FILE} was changed by someone else in the meantime"));
+            let problem = PinProblem::new(format!(
+                "{PINS_FILE} was changed by someone else in the meantime"
+            ));
             return Err(problem.mend("the same command again"));
         }
         let text = pins.write();
@@ -73,14 +79,19 @@ impl Session {
             }
             (false, Some(before)) if before == text.as_bytes() => false,
             (false, _) => {
-                root.write_whole(PINS_FILE, text.as_bytes()).map_err(cannot)?;
+                root.write_whole(PINS_FILE, text.as_bytes())
+                    .map_err(cannot)?;
                 true
             }
         };
-        let archives =
-            pins.shelves.values().flat_map(|shelf| shelf.pins.values()).flat_map(|pin| &pin.archives);
+        let archives = pins
+            .shelves
+            .values()
+            .flat_map(|shelf| shelf.pins.values())
+            .flat_map(|pin| &pin.archives);
         let digests: Vec<String> = archives.map(|archive| archive.digest.clone()).collect();
-        self.desk(pins, &|| false, &|_| {}).forget_others(digests.iter().map(String::as_str));
+        self.desk(pins, &|| false, &|_| {})
+            .forget_others(digests.iter().map(String::as_str));
         Ok(changes)
     }
 
@@ -106,7 +117,13 @@ impl Session {
     ) -> Desk<'a> {
         let web = self.machine.web();
         let bound = Arc::new(BoundPackages::of(pins));
-        Desk::new((web.client(), web.origins()), bound, &self.workspace.root, stopped, tell)
+        Desk::new(
+            (web.client(), web.origins()),
+            bound,
+            &self.workspace.root,
+            stopped,
+            tell,
+        )
     }
 
     /// The system that this is, as pins name it.
@@ -114,17 +131,23 @@ impl Session {
         format!("{}-{}", std::env::consts::OS, std::env::consts::ARCH)
     }
 
-    /// What decides about versions besides the system, as this machine has it: that of the interpreter, the compiler, the C
-    /// library. For another system it is taken as here.
+    /// What decides about versions besides the system, as this machine has it: that of the
+    /// interpreter, the compiler, the C library. For another system it is taken as here.
     pub fn facts_of(&self, registry: Registry, system: &str) -> BTreeMap<String, String> {
         let mut facts = BTreeMap::new();
         if let Some(measured) = &registry.description().measured {
             let version = self.version_of(measured.tools, "--version");
-            let version =
-                version.map(|version| (measured.fact.to_owned(), numbers(&version, measured.numbers)));
+            let version = version.map(|version| {
+                (
+                    measured.fact.to_owned(),
+                    numbers(&version, measured.numbers),
+                )
+            });
             facts.extend(version);
             let library = self.c_library(system);
-            facts.extend(library.filter(|(name, _)| measured.counts_c_library_version || name == "musl"));
+            facts.extend(
+                library.filter(|(name, _)| measured.counts_c_library_version || name == "musl"),
+            );
         }
         facts
     }
@@ -146,7 +169,8 @@ impl Session {
             return Some(("musl".to_owned(), "1.2".to_owned()));
         }
         let version = self.version_of(&["getconf"], "GNU_LIBC_VERSION");
-        let version = version.map_or_else(|| USUAL_GLIBC.to_owned(), |version| numbers(&version, 2));
+        let version =
+            version.map_or_else(|| USUAL_GLIBC.to_owned(), |version| numbers(&version, 2));
         Some(("glibc".to_owned(), version))
     }
 }

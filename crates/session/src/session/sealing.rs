@@ -33,7 +33,11 @@ pub(super) struct MadeEntry {
 
 impl MadeEntry {
     fn roles(&self) -> Roles {
-        if self.is_link { Roles::ITSELF } else { Roles::default() }
+        if self.is_link {
+            Roles::ITSELF
+        } else {
+            Roles::default()
+        }
     }
 }
 
@@ -48,7 +52,11 @@ impl Session {
         let mut out = Encoder::new();
         out.text(what);
         out.text(env!("CARGO_PKG_VERSION"));
-        out.text(&std::env::var_os("PATH").unwrap_or_default().to_string_lossy());
+        out.text(
+            &std::env::var_os("PATH")
+                .unwrap_or_default()
+                .to_string_lossy(),
+        );
         out.list(patterns, |out, pattern| {
             out.text(pattern.path.as_str());
             out.u8(pattern.wanted as u8);
@@ -60,9 +68,10 @@ impl Session {
             out.text(&setting.name);
             out.text(&format!("{:?}", setting.value));
         });
-        let program = std::env::current_exe()
-            .ok()
-            .and_then(|p| self.machine.check(&FilePath::of_machine(&p.to_string_lossy())));
+        let program = std::env::current_exe().ok().and_then(|p| {
+            self.machine
+                .check(&FilePath::of_machine(&p.to_string_lossy()))
+        });
         out.u64(program.map_or(0, |s| s.changed as u64));
         // How steps are confined decides what they see.
         out.text(&nubrik_machine::circumstances(&self.workspace.root));
@@ -71,41 +80,82 @@ impl Session {
         Digest::of(&out.bytes)
     }
 
-    /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to run again, since
-    /// one had another address than usual; or what counts of the machine that runs it is to be asked each time.
+    /// Whether a step runs each time, since it uses a service that runs somewhere else, or is to
+    /// run again, since one had another address than usual; or what counts of the machine that runs
+    /// it is to be asked each time.
     fn is_never_done(&self, graph: &Graph) -> bool {
         if !graph.steps.iter().all(|step| self.runs_here(step)) {
             return true;
         }
-        graph.steps.iter().filter(|step| !step.services.is_empty()).any(|step| {
-            let memory = self.state().steps.get(step.folder.as_str());
-            step.services.iter().any(|s| s.is_elsewhere()) || memory.is_none_or(|m| m.is_unusual())
-        })
+        graph
+            .steps
+            .iter()
+            .filter(|step| !step.services.is_empty())
+            .any(|step| {
+                let memory = self.state().steps.get(step.folder.as_str());
+                step.services.iter().any(|s| s.is_elsewhere())
+                    || memory.is_none_or(|m| m.is_unusual())
+            })
     }
 
-    /// Adds to a seal what came of building some of its steps. Without that the old one stays: it is still
-    /// true, and the same change is looked at once more.
-    pub(super) fn seal_again(&self, reached: Reached, outcome: &Outcome) -> Result<(), BuildProblem> {
+    /// Adds to a seal what came of building some of its steps. Without that the old one stays: it
+    /// is still true, and the same change is looked at once more.
+    pub(super) fn seal_again(
+        &self,
+        reached: Reached,
+        outcome: &Outcome,
+    ) -> Result<(), BuildProblem> {
         let own = self.own()?;
         if self.is_never_done(&reached.part.graph) {
             return Ok(());
         }
-        let Some(built) = self.built_entries(&reached, outcome) else { return Ok(()) };
-        let Reached { path, mut seal, changes, snapshot, part, again, relisted, .. } = reached;
+        let Some(built) = self.built_entries(&reached, outcome) else {
+            return Ok(());
+        };
+        let Reached {
+            path,
+            mut seal,
+            changes,
+            snapshot,
+            part,
+            again,
+            relisted,
+            ..
+        } = reached;
         let mut news = SealNews::default();
         // What is in a folder that a step made may be other files now.
-        let outputs = self.own_steps(&part).into_iter().flat_map(|s| &part.graph.step(s).outputs);
-        let folders = outputs.map(|o| part.graph.file(o.file)).filter(|f| f.folder);
-        let folders: Vec<u32> = folders.filter_map(|f| snapshot.node(f.path.as_str())).collect();
+        let outputs = self
+            .own_steps(&part)
+            .into_iter()
+            .flat_map(|s| &part.graph.step(s).outputs);
+        let folders = outputs
+            .map(|o| part.graph.file(o.file))
+            .filter(|f| f.folder);
+        let folders: Vec<u32> = folders
+            .filter_map(|f| snapshot.node(f.path.as_str()))
+            .collect();
         if !folders.is_empty() {
-            let gone = |entry: Entry| Entry { roles: Roles::GONE, ..entry };
-            news.entries.extend(seal.in_nodes(&folders).into_iter().map(|(path, entry)| (path, gone(entry))));
+            let gone = |entry: Entry| Entry {
+                roles: Roles::GONE,
+                ..entry
+            };
+            news.entries.extend(
+                seal.in_nodes(&folders)
+                    .into_iter()
+                    .map(|(path, entry)| (path, gone(entry))),
+            );
         }
         for change in &changes {
             let entry = seal.entry(change.number);
             if !folders.contains(&entry.node) {
                 let path = FilePath::from_text(seal.path(change.number).into());
-                news.entries.insert(path, Entry { signature: change.now, ..entry });
+                news.entries.insert(
+                    path,
+                    Entry {
+                        signature: change.now,
+                        ..entry
+                    },
+                );
             }
         }
         for (number, listing) in &relisted {
@@ -115,14 +165,25 @@ impl Session {
         }
         if let Some(again) = again {
             self.add_seen(&seal, &snapshot, &mut news);
-            let graph = save_graph(own, &path, Some(seal.graph), snapshot, again.trails.as_ref())
-                .map_err(|problem| self.own_problem(problem))?;
+            let graph = save_graph(
+                own,
+                &path,
+                Some(seal.graph),
+                snapshot,
+                again.trails.as_ref(),
+            )
+            .map_err(|problem| self.own_problem(problem))?;
             let head = news.head.get_or_insert_default();
             (head.graph, head.steps) = (graph, again.steps);
             (head.gone, head.results) = (again.gone, again.results);
             for path in again.stale {
-                news.entries
-                    .insert(FilePath::from_text(path), Entry { roles: Roles::GONE, ..Entry::new(None) });
+                news.entries.insert(
+                    FilePath::from_text(path),
+                    Entry {
+                        roles: Roles::GONE,
+                        ..Entry::new(None)
+                    },
+                );
             }
         }
         for (path, entry) in built {
@@ -133,15 +194,25 @@ impl Session {
             known.node = entry.node;
             known.roles = known.roles.without(Roles::GONE);
         }
-        seal.add(own, &path, news).map_err(|problem| self.own_problem(problem))?;
+        seal.add(own, &path, news)
+            .map_err(|problem| self.own_problem(problem))?;
         self.have_learnt(own, &path);
         Ok(())
     }
 
-    /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is so
-    /// young that it may change without a trace.
-    fn built_entries(&self, reached: &Reached, outcome: &Outcome) -> Option<BTreeMap<FilePath, Entry>> {
-        let Reached { seal, snapshot, part, .. } = reached;
+    /// What steps that were built looked at and made, as it is to be sealed; `None` where a file is
+    /// so young that it may change without a trace.
+    fn built_entries(
+        &self,
+        reached: &Reached,
+        outcome: &Outcome,
+    ) -> Option<BTreeMap<FilePath, Entry>> {
+        let Reached {
+            seal,
+            snapshot,
+            part,
+            ..
+        } = reached;
         let made = self.made_entries(&part.graph, self.own_steps(part), &part.requested)?;
         let known = |path: &str| seal.find(path).map(|number| seal.entry(number));
         let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
@@ -150,43 +221,91 @@ impl Session {
                 return None;
             }
             let new = || match snapshot.node(path.as_str()) {
-                Some(node) => Entry { node, ..Entry::new(None) },
-                None => Entry { roles: Roles::WHOLE, ..Entry::new(None) },
+                Some(node) => Entry {
+                    node,
+                    ..Entry::new(None)
+                },
+                None => Entry {
+                    roles: Roles::WHOLE,
+                    ..Entry::new(None)
+                },
             };
             let signature = entry.map(|e| e.signature);
-            entries.insert(path.clone(), Entry { signature, ..known(path.as_str()).unwrap_or_else(new) });
+            entries.insert(
+                path.clone(),
+                Entry {
+                    signature,
+                    ..known(path.as_str()).unwrap_or_else(new)
+                },
+            );
         }
         for (path, made) in made {
-            let node = || snapshot.node(part.graph.file(made.file).path.as_str()).unwrap_or(NO_NODE);
-            let entry = known(path.as_str()).unwrap_or_else(|| Entry { node: node(), ..Entry::new(None) });
+            let node = || {
+                snapshot
+                    .node(part.graph.file(made.file).path.as_str())
+                    .unwrap_or(NO_NODE)
+            };
+            let entry = known(path.as_str()).unwrap_or_else(|| Entry {
+                node: node(),
+                ..Entry::new(None)
+            });
             let roles = entry.roles.without(Roles::ITSELF).and(made.roles());
-            entries.insert(path, Entry { signature: made.signature, roles, ..entry });
+            entries.insert(
+                path,
+                Entry {
+                    signature: made.signature,
+                    roles,
+                    ..entry
+                },
+            );
         }
         entries.extend(self.links_met());
         Some(entries)
     }
 
-    /// What an evaluation rests on besides what it looked at itself: settings, files of probes, and tools. `None` where a file of a
-    /// probe is so young that a later change of it might not show.
+    /// What an evaluation rests on besides what it looked at itself: settings, files of probes, and
+    /// tools. `None` where a file of a probe is so young that a later change of it might not show.
     pub(super) fn looked_at_besides(&self) -> Option<Vec<(FilePath, Entry)>> {
         let settings = FilePath::from(&WsPath::from_normal(crate::SETTINGS_FILE));
         let found = self.machine.check(&settings);
         let all = std::iter::once((settings, found)).chain(self.probes_looked_at.iter().cloned());
-        if self.probes_looked_at.iter().any(|(_, found)| *found == Some(Signature::default())) {
+        if self
+            .probes_looked_at
+            .iter()
+            .any(|(_, found)| *found == Some(Signature::default()))
+        {
             return None;
         }
-        let entry = |(path, found)| (path, Entry { roles: Roles::WHOLE, ..Entry::new(found) });
+        let entry = |(path, found)| {
+            (
+                path,
+                Entry {
+                    roles: Roles::WHOLE,
+                    ..Entry::new(found)
+                },
+            )
+        };
         let tools = self.machine.tools_looked_at().into_iter();
         let tools = tools.map(|(path, found)| (FilePath::from_text(path), found));
         Some(all.chain(tools).map(entry).collect())
     }
 
-    /// Links that steps see, by where they lead: besides what they lead to, which is looked at under the plain path.
+    /// Links that steps see, by where they lead: besides what they lead to, which is looked at
+    /// under the plain path.
     fn links_met(&self) -> impl Iterator<Item = (FilePath, Entry)> {
-        self.machine.links_met().into_iter().map(|(path, signature)| {
-            let roles = Roles::WHOLE.and(Roles::ITSELF);
-            (FilePath::of_link(&path), Entry { roles, ..Entry::new(signature) })
-        })
+        self.machine
+            .links_met()
+            .into_iter()
+            .map(|(path, signature)| {
+                let roles = Roles::WHOLE.and(Roles::ITSELF);
+                (
+                    FilePath::of_link(&path),
+                    Entry {
+                        roles,
+                        ..Entry::new(signature)
+                    },
+                )
+            })
     }
 
     /// What evaluation looked at when a part of the definitions was evaluated again.
@@ -194,28 +313,45 @@ impl Session {
         let seen = self.seen.lock();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
         for (path, entry) in &seen.files {
-            let known =
-                news.entries.get(path).copied().or_else(|| seal.find(path.as_str()).map(|n| seal.entry(n)));
+            let known = news
+                .entries
+                .get(path)
+                .copied()
+                .or_else(|| seal.find(path.as_str()).map(|n| seal.entry(n)));
             let known = known.filter(|entry| !entry.roles.has(Roles::GONE));
             let node = || snapshot.node(path.as_str()).unwrap_or(NO_NODE);
             let (node, roles) = known.map_or_else(|| (node(), entry.roles), |k| (k.node, k.roles));
-            let now = Entry { node, roles: roles.and(entry.roles), ..*entry };
+            let now = Entry {
+                node,
+                roles: roles.and(entry.roles),
+                ..*entry
+            };
             if known != Some(now) {
                 news.entries.insert(path.clone(), now);
             }
         }
         for (path, signature) in self.machine.tools_looked_at() {
-            let now = Entry { roles: Roles::WHOLE, ..Entry::new(signature) };
+            let now = Entry {
+                roles: Roles::WHOLE,
+                ..Entry::new(signature)
+            };
             if seal.find(&path).is_none() {
                 news.entries.insert(FilePath::from_text(path), now);
             }
         }
         let head = news.head.get_or_insert_default();
         let env = seen.env.iter().filter(|(name, _)| !seal.has_env(name));
-        head.env = env.map(|(name, value)| (name.clone(), env_digest(value.as_deref()))).collect();
+        head.env = env
+            .map(|(name, value)| (name.clone(), env_digest(value.as_deref())))
+            .collect();
         head.env.sort();
-        let samples = seen.samples.iter().filter(|(request, _)| !seal.has_sample(request));
-        head.samples = samples.map(|(r, answer)| (r.clone(), AnswerText::digest(answer))).collect();
+        let samples = seen
+            .samples
+            .iter()
+            .filter(|(request, _)| !seal.has_sample(request));
+        head.samples = samples
+            .map(|(r, answer)| (r.clone(), AnswerText::digest(answer)))
+            .collect();
     }
 
     pub(super) fn own_steps(&self, part: &ReachedPart) -> Vec<StepId> {
@@ -223,8 +359,8 @@ impl Session {
         all.filter(|step| !part.settled.contains(step)).collect()
     }
 
-    /// Metadata of what some steps made and of results that were published, each with its file in the
-    /// graph; `None` when a step is not remembered.
+    /// Metadata of what some steps made and of results that were published, each with its file in
+    /// the graph; `None` when a step is not remembered.
     pub(super) fn made_entries(
         &self,
         graph: &Graph,
@@ -247,9 +383,15 @@ impl Session {
         }
         let out = self.results_folder();
         let wanted: FxHashSet<FileId> = requested.iter().copied().collect();
-        for result in graph.targets.iter().flat_map(|t| &t.results).filter(|r| wanted.contains(&r.file)) {
+        for result in graph
+            .targets
+            .iter()
+            .flat_map(|t| &t.results)
+            .filter(|r| wanted.contains(&r.file))
+        {
             let path = out.join(result.publish.as_str());
-            // What was put there was looked at then: what is there now may have been edited in the meantime.
+            // What was put there was looked at then: what is there now may have been edited in the
+            // meantime.
             let (_, signatures) = self.state().published.get(path.as_str())?;
             let record = self.record_of(graph, result.file)?;
             let mut signatures = signatures.iter();
@@ -264,12 +406,20 @@ impl Session {
     /// What is remembered of an output's content.
     fn record_of(&self, graph: &Graph, file: FileId) -> Option<OutputRecord> {
         let maker = graph.step(graph.file(file).maker?);
-        let at = maker.outputs.iter().position(|output| output.file == file)?;
-        self.state().steps.get(maker.folder.as_str())?.outputs.get(at).cloned()
+        let at = maker
+            .outputs
+            .iter()
+            .position(|output| output.file == file)?;
+        self.state()
+            .steps
+            .get(maker.folder.as_str())?
+            .outputs
+            .get(at)
+            .cloned()
     }
 
-    /// Adds an output, or a copy of it, with all that is in it: each file by its metadata, and each folder, whose times tell
-    /// when a name in it appears or goes.
+    /// Adds an output, or a copy of it, with all that is in it: each file by its metadata, and each
+    /// folder, whose times tell when a name in it appears or goes.
     fn add_made<'s>(
         &self,
         entries: &mut Made,
@@ -287,7 +437,15 @@ impl Session {
         let inner = match record {
             OutputRecord::File { .. } => {
                 let signature = Some(*signatures.next()?);
-                entries.insert(path.into(), MadeEntry { file, signature, is_link: false, is_folder: false });
+                entries.insert(
+                    path.into(),
+                    MadeEntry {
+                        file,
+                        signature,
+                        is_link: false,
+                        is_folder: false,
+                    },
+                );
                 return Some(());
             }
             OutputRecord::Folder(inner) => inner,
@@ -298,7 +456,9 @@ impl Session {
             let whole = path.join(&entry.path);
             for (at, _) in entry.path.match_indices('/') {
                 let above = path.join(&entry.path[..at]);
-                entries.entry(FilePath::from(&above)).or_insert_with(|| folder(&above));
+                entries
+                    .entry(FilePath::from(&above))
+                    .or_insert_with(|| folder(&above));
             }
             let made = match entry.kind {
                 TreeKind::EmptyFolder => folder(&whole),
@@ -325,21 +485,49 @@ impl Session {
         if !outcome.is_complete() || self.is_never_done(&evaluation.graph) {
             return Ok(());
         }
-        let Some(entries) = self.seal_entries(evaluation, outcome) else { return Ok(()) };
+        let Some(entries) = self.seal_entries(evaluation, outcome) else {
+            return Ok(());
+        };
         let (own, path) = (self.own()?, self.seal_path(patterns));
         forget_old_seals(own);
         let trails = Trails::of(&evaluation.trail);
-        let graph = save_graph(own, &path, None, Snapshot::of(evaluation, &trails), Some(&trails))
-            .map_err(|problem| self.own_problem(problem))?;
-        let sealed = Sealed { steps: outcome.summary.counts.steps, results: results.clone() };
+        let graph = save_graph(
+            own,
+            &path,
+            None,
+            Snapshot::of(evaluation, &trails),
+            Some(&trails),
+        )
+        .map_err(|problem| self.own_problem(problem))?;
+        let sealed = Sealed {
+            steps: outcome.summary.counts.steps,
+            results: results.clone(),
+        };
         let seen = self.seen.lock();
-        let mut env: Vec<_> = seen.env.iter().map(|(n, v)| (n.clone(), env_digest(v.as_deref()))).collect();
+        let mut env: Vec<_> = seen
+            .env
+            .iter()
+            .map(|(n, v)| (n.clone(), env_digest(v.as_deref())))
+            .collect();
         env.sort();
-        let mut samples: Vec<_> =
-            seen.samples.iter().map(|(r, a)| (r.clone(), AnswerText::digest(a))).collect();
+        let mut samples: Vec<_> = seen
+            .samples
+            .iter()
+            .map(|(r, a)| (r.clone(), AnswerText::digest(a)))
+            .collect();
         samples.sort_by(|a, b| format!("{:?}", a.0).cmp(&format!("{:?}", b.0)));
-        write_seal(own, &path, &NewSeal { sealed, graph, env, samples, entries })
-            .map_err(|problem| self.own_problem(problem))?;
+        write_seal(
+            own,
+            &path,
+            &NewSeal {
+                sealed,
+                graph,
+                env,
+                samples,
+                entries,
+            },
+        )
+        .map_err(|problem| self.own_problem(problem))?;
         self.have_learnt(own, &path);
         Ok(())
     }
@@ -352,10 +540,18 @@ impl Session {
     }
 
     /// Everything that a request looked at; `None` when some file is too young.
-    fn seal_entries(&self, evaluation: &Evaluation, outcome: &Outcome) -> Option<BTreeMap<FilePath, Entry>> {
+    fn seal_entries(
+        &self,
+        evaluation: &Evaluation,
+        outcome: &Outcome,
+    ) -> Option<BTreeMap<FilePath, Entry>> {
         let graph = &evaluation.graph;
-        let nodes: FxHashMap<&str, u32> =
-            graph.files.iter().enumerate().map(|(n, f)| (f.path.as_str(), n as u32)).collect();
+        let nodes: FxHashMap<&str, u32> = graph
+            .files
+            .iter()
+            .enumerate()
+            .map(|(n, f)| (f.path.as_str(), n as u32))
+            .collect();
         let mut entries: BTreeMap<FilePath, Entry> = BTreeMap::new();
         let seen = self.seen.lock();
         #[allow(clippy::iter_over_hash_type)] // Into a sorted map.
@@ -370,7 +566,10 @@ impl Session {
             }
             let signature = entry.map(|e| e.signature);
             let node = nodes.get(path.as_str()).copied();
-            let new = Entry { node: node.unwrap_or(NO_NODE), ..Entry::new(signature) };
+            let new = Entry {
+                node: node.unwrap_or(NO_NODE),
+                ..Entry::new(signature)
+            };
             let entry = entries.entry(path.clone()).or_insert(new);
             if node.is_none() {
                 entry.roles = entry.roles.and(Roles::WHOLE);
@@ -384,7 +583,14 @@ impl Session {
         let steps = Closure::of(graph, evaluation.requested.iter().copied()).steps;
         for (path, made) in self.made_entries(graph, steps, &evaluation.requested)? {
             let roles = made.roles();
-            entries.insert(path, Entry { node: made.file.0, roles, ..Entry::new(made.signature) });
+            entries.insert(
+                path,
+                Entry {
+                    node: made.file.0,
+                    roles,
+                    ..Entry::new(made.signature)
+                },
+            );
         }
         entries.extend(self.links_met());
         Some(entries)

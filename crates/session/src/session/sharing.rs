@@ -1,4 +1,5 @@
-//! The shared cache of a workspace: whether the person agreed to it, what is taken from it, and what is written.
+//! The shared cache of a workspace: whether the person agreed to it, what is taken from it, and
+//! what is written.
 
 use std::sync::Arc;
 use std::time::Duration;
@@ -73,12 +74,17 @@ impl Session {
             SharedCache::Used(store) => {
                 // Where all was here already nobody asked it so far.
                 store.members();
-                self.not_given.get().cloned().or_else(|| store.trouble()).map(|trouble| trouble.to_string())
+                self.not_given
+                    .get()
+                    .cloned()
+                    .or_else(|| store.trouble())
+                    .map(|trouble| trouble.to_string())
             }
         }
     }
 
-    /// Whether the workspace names a shared cache that is a folder, and so is its mirror if it has one.
+    /// Whether the workspace names a shared cache that is a folder, and so is its mirror if it has
+    /// one.
     pub fn shares_a_folder(&self) -> bool {
         self.workspace
             .settings
@@ -96,8 +102,13 @@ impl Session {
             return Ok(());
         };
         let (mut channels, wait) = (settings.channels.clone(), settings.wait);
-        let channel = std::env::var(CHANNEL_VARIABLE).ok().filter(|channel| !channel.is_empty());
-        if let Some(channel) = channel.as_ref().filter(|channel| !nubrik_shared::is_channel(channel)) {
+        let channel = std::env::var(CHANNEL_VARIABLE)
+            .ok()
+            .filter(|channel| !channel.is_empty());
+        if let Some(channel) = channel
+            .as_ref()
+            .filter(|channel| !nubrik_shared::is_channel(channel))
+        {
             return Err(TeamTrouble::Channel(CHANNEL_VARIABLE, channel.clone()));
         }
         self.writer = key_of(KEY_VARIABLE)?.map(|key| {
@@ -118,7 +129,9 @@ impl Session {
     pub fn ask_shared_anew(&mut self) -> Result<(), TeamTrouble> {
         self.use_shared()?;
         if let Some(shared) = self.shared.take() {
-            self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.asked_anew()));
+            self.shared = Arc::try_unwrap(shared)
+                .ok()
+                .map(|shared| Arc::new(shared.asked_anew()));
         }
         Ok(())
     }
@@ -130,7 +143,9 @@ impl Session {
     pub fn ask_shared_itself(&mut self) -> Result<(), TeamTrouble> {
         self.ask_shared_anew()?;
         if let Some(shared) = self.shared.take() {
-            self.shared = Arc::try_unwrap(shared).ok().map(|shared| Arc::new(shared.without_mirror()));
+            self.shared = Arc::try_unwrap(shared)
+                .ok()
+                .map(|shared| Arc::new(shared.without_mirror()));
         }
         Ok(())
     }
@@ -158,7 +173,9 @@ impl Session {
 
     /// What represents the shared cache that is used.
     pub fn shared_root(&self) -> Option<Digest> {
-        self.shared.as_ref().map(|shared| shared.accepted().root.digest())
+        self.shared
+            .as_ref()
+            .map(|shared| shared.accepted().root.digest())
     }
 
     /// Puts the shared cache behind this machine's own.
@@ -167,26 +184,47 @@ impl Session {
             (Some(shared), Ok(store)) => {
                 let uploads = || Arc::new(Uploads::new(shared.clone(), store.clone()));
                 self.uploads = self.writer.is_some().then(uploads);
-                Some(LayeredStore::new(store.clone(), shared.clone(), self.uploads.clone()))
+                Some(LayeredStore::new(
+                    store.clone(),
+                    shared.clone(),
+                    self.uploads.clone(),
+                ))
             }
             _ => None,
         };
     }
 
-    /// Holds steps of what was evaluated against what others gave of them, as far as that was fetched before: nobody is asked.
+    /// Holds steps of what was evaluated against what others gave of them, as far as that was
+    /// fetched before: nobody is asked.
     /// Steps of which nobody gave anything are left out.
-    pub fn held_against_shared(&self, evaluation: &Evaluation) -> Vec<(StepId, GivenResult, HeldAgainst)> {
-        let (Some(shared), Some(store)) = (&self.shared, self.store()) else { return Vec::new() };
+    pub fn held_against_shared(
+        &self,
+        evaluation: &Evaluation,
+    ) -> Vec<(StepId, GivenResult, HeldAgainst)> {
+        let (Some(shared), Some(store)) = (&self.shared, self.store()) else {
+            return Vec::new();
+        };
         let graph = &evaluation.graph;
-        let (mut given, mut made): (Vec<GivenResult>, Vec<MadeElsewhere>) = (Vec::new(), Vec::new());
+        let (mut given, mut made): (Vec<GivenResult>, Vec<MadeElsewhere>) =
+            (Vec::new(), Vec::new());
         for step in Closure::of(graph, evaluation.requested.iter().copied()).steps {
             for one in shared.given_of(graph.step(step).folder.as_str()) {
-                let Some(memory) = nubrik_engine::memory_of_others(&one.result.made_of) else { continue };
-                let bases = one.result.entries.iter().filter_map(|entry| match &entry.basis {
-                    Basis::Noted(parts) => Some(parts.clone()),
-                    Basis::Unnoted | Basis::Unfit(_) => None,
+                let Some(memory) = nubrik_engine::memory_of_others(&one.result.made_of) else {
+                    continue;
+                };
+                let bases = one
+                    .result
+                    .entries
+                    .iter()
+                    .filter_map(|entry| match &entry.basis {
+                        Basis::Noted(parts) => Some(parts.clone()),
+                        Basis::Unnoted | Basis::Unfit(_) => None,
+                    });
+                made.push(MadeElsewhere {
+                    step,
+                    memory,
+                    bases: bases.collect(),
                 });
-                made.push(MadeElsewhere { step, memory, bases: bases.collect() });
                 given.push(one);
             }
         }
@@ -223,13 +261,19 @@ impl Session {
         self.machine.cancel().is_thrown()
     }
 
-    /// Leaves out of the channel that this machine writes what no build of it used for so many days, and removes what nothing led to for
-    /// so long. `None` where this machine writes none.
+    /// Leaves out of the channel that this machine writes what no build of it used for so many
+    /// days, and removes what nothing led to for so long. `None` where this machine writes none.
     ///
     /// # Errors
     /// Why it cannot be done; what is there stays usable.
-    pub fn prune_shared(&self, days: u64, grace: Duration) -> Result<Option<Pruned>, SharedTrouble> {
-        let (Some(writer), Some(shared)) = (&self.writer, &self.shared) else { return Ok(None) };
+    pub fn prune_shared(
+        &self,
+        days: u64,
+        grace: Duration,
+    ) -> Result<Option<Pruned>, SharedTrouble> {
+        let (Some(writer), Some(shared)) = (&self.writer, &self.shared) else {
+            return Ok(None);
+        };
         writer.prune(shared, days, grace).map(Some)
     }
 
@@ -249,32 +293,48 @@ impl Session {
         }
     }
 
-    /// Gives what was made to the shared cache, where this machine writes there: the results of all steps behind some files.
+    /// Gives what was made to the shared cache, where this machine writes there: the results of all
+    /// steps behind some files.
     ///
     /// # Errors
     /// Why nothing could be written.
-    pub fn give(&self, graph: &Graph, files: &[FileId]) -> Result<Option<GivenAway>, SharedTrouble> {
-        let (Some(writer), Some(shared), Some(uploads)) = (&self.writer, &self.shared, &self.uploads) else {
+    pub fn give(
+        &self,
+        graph: &Graph,
+        files: &[FileId],
+    ) -> Result<Option<GivenAway>, SharedTrouble> {
+        let (Some(writer), Some(shared), Some(uploads)) =
+            (&self.writer, &self.shared, &self.uploads)
+        else {
             return Ok(None);
         };
         let state: &State = self.state();
         let mut results: Vec<(Digest, KeyedResult)> = Vec::new();
         let mut used: Vec<Digest> = Vec::new();
-        let unread = |e| SharedTrouble::Machine(format!("cannot read which steps came out otherwise: {e}"));
+        let unread =
+            |e| SharedTrouble::Machine(format!("cannot read which steps came out otherwise: {e}"));
         let unreproducible = self.unreproducible().map_err(unread)?;
-        let mut kept_back: std::collections::BTreeMap<StaysHere, usize> = std::collections::BTreeMap::new();
+        let mut kept_back: std::collections::BTreeMap<StaysHere, usize> =
+            std::collections::BTreeMap::new();
         for id in Closure::of(graph, files.iter().copied()).steps {
             let step = graph.step(id);
             // What nubrik makes itself is made again.
             if step.is_made_anywhere() {
                 continue;
             }
-            let Some(memory) = state.steps.get(step.folder.as_str()).filter(|m| !m.outputs.is_empty()) else {
+            let Some(memory) = state
+                .steps
+                .get(step.folder.as_str())
+                .filter(|m| !m.outputs.is_empty())
+            else {
                 continue;
             };
             used.push(memory.first_key);
             let entry = self.kept_entry(&memory);
-            if entry.as_ref().is_some_and(|entry| !self.is_made_for_us(shared, entry)) {
+            if entry
+                .as_ref()
+                .is_some_and(|entry| !self.is_made_for_us(shared, entry))
+            {
                 continue;
             }
             match for_others(entry, unreproducible.has(&memory, step.folder.as_str())) {
@@ -282,14 +342,28 @@ impl Session {
                     let folder = step.folder.as_str().to_owned();
                     let made_of = nubrik_engine::memory_for_others(&memory);
                     // Who gives it represents it, whichever worker made it.
-                    let entry = RecordEntry { origin: Provenance::Here, ..entry };
-                    results.push((memory.first_key, KeyedResult { folder, made_of, entries: vec![entry] }));
+                    let entry = RecordEntry {
+                        origin: Provenance::Here,
+                        ..entry
+                    };
+                    results.push((
+                        memory.first_key,
+                        KeyedResult {
+                            folder,
+                            made_of,
+                            entries: vec![entry],
+                        },
+                    ));
                 }
                 Err(why) => *kept_back.entry(why).or_default() += 1,
             }
         }
         let published = writer.publish(shared, uploads, &results, &used);
-        let published = published.inspect_err(|trouble| drop(self.not_given.set(trouble.clone())))?;
-        Ok(Some(GivenAway { published, kept_back: kept_back.into_iter().collect() }))
+        let published =
+            published.inspect_err(|trouble| drop(self.not_given.set(trouble.clone())))?;
+        Ok(Some(GivenAway {
+            published,
+            kept_back: kept_back.into_iter().collect(),
+        }))
     }
 }

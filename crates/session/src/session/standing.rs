@@ -7,8 +7,8 @@ use nubrik_engine::{EditedAt, Listener, Options, PlannedStep, Request, Supposed}
 use nubrik_graph::Graph;
 use nubrik_lang::AddressPattern;
 use nubrik_memory::{
-    Change, Chronicle, Journal, Names, ReachedPart, Results, Seal, Sealed, Snapshot, Trails, read_snapshot,
-    read_trails, splice,
+    Change, Chronicle, Journal, Names, ReachedPart, Results, Seal, Sealed, Snapshot, Trails,
+    read_snapshot, read_trails, splice,
 };
 use nubrik_source::WsPath;
 use rustc_hash::FxHashSet;
@@ -68,7 +68,10 @@ impl Reached {
     /// Addresses of the targets that were asked for, as they were before the change.
     fn asked(&self) -> Vec<WsPath> {
         let before = self.before.as_ref().unwrap_or(&self.snapshot);
-        (0..before.asked.len()).filter_map(|n| before.address(n)).map(WsPath::from_normal).collect()
+        (0..before.asked.len())
+            .filter_map(|n| before.address(n))
+            .map(WsPath::from_normal)
+            .collect()
     }
 
     /// How many steps the change reaches, without those that they only need.
@@ -76,9 +79,13 @@ impl Reached {
         self.part.steps
     }
 
-    /// The address of the target that makes a file, of which the seal may say what it is in the graph.
+    /// The address of the target that makes a file, of which the seal may say what it is in the
+    /// graph.
     fn maker_elsewhere(&self, path: &str) -> Option<Arc<str>> {
-        let likely = self.seal.find(path).map(|number| self.seal.entry(number).node);
+        let likely = self
+            .seal
+            .find(path)
+            .map(|number| self.seal.entry(number).node);
         self.snapshot.maker_of(path, likely).map(Arc::from)
     }
 
@@ -121,8 +128,12 @@ impl Session {
     /// what they reach is evaluated again.
     pub fn standing(&self, patterns: &[AddressPattern]) -> Standing {
         let path = self.seal_path(patterns);
-        let Ok(own) = self.own() else { return Standing::Unknown };
-        let Some((seal, changes)) = self.sealed_at(own, &path) else { return Standing::Unknown };
+        let Ok(own) = self.own() else {
+            return Standing::Unknown;
+        };
+        let Some((seal, changes)) = self.sealed_at(own, &path) else {
+            return Standing::Unknown;
+        };
         if changes.is_empty() {
             return Standing::Holds(seal.into_value().sealed);
         }
@@ -132,7 +143,9 @@ impl Session {
         }
         let reached = read_snapshot(own, &path, &seal, self.is_held)
             .and_then(|old| self.reached(patterns, (path, seal), changes, old));
-        reached.map_or(Standing::Unknown, |reached| Standing::Reached(Box::new(reached)))
+        reached.map_or(Standing::Unknown, |reached| {
+            Standing::Reached(Box::new(reached))
+        })
     }
 
     /// Whether everything that the steps a change reaches take from others is remembered.
@@ -141,16 +154,27 @@ impl Session {
         let Some(made) = self.made_entries(graph, reached.part.settled.iter().copied(), &[]) else {
             return false;
         };
-        let sealed = |path: &str| reached.seal.find(path).and_then(|n| reached.seal.entry(n).signature);
-        made.iter().all(|(path, made)| sealed(path.as_str()) == made.signature || made.is_folder)
+        let sealed = |path: &str| {
+            reached
+                .seal
+                .find(path)
+                .and_then(|n| reached.seal.entry(n).signature)
+        };
+        made.iter()
+            .all(|(path, made)| sealed(path.as_str()) == made.signature || made.is_folder)
             && reached.part.settled.iter().all(|step| {
                 let memory = self.state().steps.get(graph.step(*step).folder.as_str());
                 memory.is_some_and(|m| m.outputs.len() == graph.step(*step).outputs.len())
             })
     }
 
-    /// What a build of what a change reaches would do, and how many steps the whole request needs. Changes nothing.
-    pub fn plan_reached(&self, reached: &Reached, listener: &dyn Listener) -> (usize, Vec<PlannedStep>) {
+    /// What a build of what a change reaches would do, and how many steps the whole request needs.
+    /// Changes nothing.
+    pub fn plan_reached(
+        &self,
+        reached: &Reached,
+        listener: &dyn Listener,
+    ) -> (usize, Vec<PlannedStep>) {
         let maker_elsewhere = |path: &str| reached.maker_elsewhere(path);
         let edits = self.edits();
         let edited = edits.finder();
@@ -173,8 +197,14 @@ impl Session {
         changes: Vec<Change>,
         old: Snapshot,
     ) -> Option<Reached> {
-        let definitions = changes.iter().any(|change| seal.entry(change.number).is_evaluated());
-        let trails = if definitions { Some(read_trails(self.own().ok()?, &path, &old)?) } else { None };
+        let definitions = changes
+            .iter()
+            .any(|change| seal.entry(change.number).is_evaluated());
+        let trails = if definitions {
+            Some(read_trails(self.own().ok()?, &path, &old)?)
+        } else {
+            None
+        };
         let touched = self.touched(&seal, &changes, trails.as_ref())?;
         let is_same = touched.units.is_empty() && touched.definitions.is_empty();
         let (snapshot, changed, again, before) = match trails {
@@ -211,35 +241,55 @@ impl Session {
         if old.asked.len() != old.asked_units.len() {
             return None;
         }
-        let AgainEvaluated { evaluation, reached, .. } =
-            self.evaluated_again(patterns, touched, old, trails)?;
+        let AgainEvaluated {
+            evaluation,
+            reached,
+            ..
+        } = self.evaluated_again(patterns, touched, old, trails)?;
         let spliced = splice(old, trails, &reached, &evaluation)?;
         let out = self.results_folder();
         let results = self.result_paths(&evaluation, &evaluation.requested);
-        let mut gone: Vec<String> =
-            spliced.published_before.iter().map(|path| format!("{out}/{path}")).collect();
+        let mut gone: Vec<String> = spliced
+            .published_before
+            .iter()
+            .map(|path| format!("{out}/{path}"))
+            .collect();
         gone.sort();
         let before: FxHashSet<&str> = gone.iter().map(String::as_str).collect();
         let now: FxHashSet<&str> = results.iter().map(String::as_str).collect();
         // Two targets that make the same result: said when all is evaluated.
-        let kept = |path: &str| seal.sealed.results.contains(path) || seal.sealed.results.overlaps(path);
+        let kept =
+            |path: &str| seal.sealed.results.contains(path) || seal.sealed.results.overlaps(path);
         if now.iter().any(|path| !before.contains(path) && kept(path)) {
             return None;
         }
-        let mut stale: Vec<Arc<str>> =
-            before.iter().filter(|path| !now.contains(*path)).map(|path| (*path).into()).collect();
+        let mut stale: Vec<Arc<str>> = before
+            .iter()
+            .filter(|path| !now.contains(*path))
+            .map(|path| (*path).into())
+            .collect();
         stale.sort();
         let steps = seal.sealed.steps + spliced.snapshot.steps.len() - old.steps.len();
         let trails = (spliced.trails != *trails).then_some(spliced.trails);
         let mut snapshot = spliced.snapshot;
         snapshot.trails = old.trails;
-        Some((snapshot, spliced.changed, Again { steps, gone, results, stale, trails }))
+        Some((
+            snapshot,
+            spliced.changed,
+            Again {
+                steps,
+                gone,
+                results,
+                stale,
+                trails,
+            },
+        ))
     }
 }
 
 impl Workshop<'_> {
-    /// Builds what a change reaches; nothing comes of it where results that others gave cannot be had any more, and all is to be
-    /// evaluated.
+    /// Builds what a change reaches; nothing comes of it where results that others gave cannot be
+    /// had any more, and all is to be evaluated.
     pub fn build_reached(
         &mut self,
         patterns: &[AddressPattern],
@@ -249,7 +299,8 @@ impl Workshop<'_> {
     ) -> Result<Option<BuildReport>, BuildProblem> {
         self.prepare(listener);
         let (steps, results) = reached.comes_to();
-        // The seal may be older than what was published last: a build that failed, or whose files were young, writes none.
+        // The seal may be older than what was published last: a build that failed, or whose files
+        // were young, writes none.
         let gone = match reached.definitions {
             true => {
                 let homes = homes(patterns, || reached.asked());
@@ -266,7 +317,11 @@ impl Workshop<'_> {
         }
         outcome.changes.published.extend(gone);
         self.tidy_up(&reached.part.graph, listener, &outcome);
-        self.count_earlier(&reached.part.graph, &reached.part.requested, &mut outcome.summary);
+        self.count_earlier(
+            &reached.part.graph,
+            &reached.part.requested,
+            &mut outcome.summary,
+        );
         outcome.summary.counts.current += steps.saturating_sub(outcome.summary.counts.steps);
         outcome.summary.counts.steps = steps;
         let record = self.history_record(patterns, chronicle, &outcome);

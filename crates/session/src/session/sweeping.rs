@@ -11,13 +11,19 @@ use rustc_hash::FxHashSet;
 
 use super::{Session, Workshop};
 
-/// The folder with a file for each folder of results in which there may be some that no one knows of.
+/// The folder with a file for each folder of results in which there may be some that no one knows
+/// of.
 const UNKNOWN_RESULTS: &str = "unknown-results";
 
 impl Session {
-    /// Takes note that what is remembered of results was lost, for each folder of results: what lies there may be no one's.
+    /// Takes note that what is remembered of results was lost, for each folder of results: what
+    /// lies there may be no one's.
     pub(super) fn note_unknown_results(&self, own: &Below) {
-        for entry in fs::read_dir(self.workspace.root.join("out")).into_iter().flatten().flatten() {
+        for entry in fs::read_dir(self.workspace.root.join("out"))
+            .into_iter()
+            .flatten()
+            .flatten()
+        {
             if let (true, Some(name)) = (entry.path().is_dir(), entry.file_name().to_str()) {
                 let _ = own.made_folder(UNKNOWN_RESULTS);
                 let _ = own.write_whole(&format!("{UNKNOWN_RESULTS}/{name}"), b"");
@@ -27,12 +33,16 @@ impl Session {
 
     /// The file whose presence says that nothing is remembered of some of the results.
     fn unknown_results(&self) -> String {
-        format!("{UNKNOWN_RESULTS}/{}", self.profile.as_deref().unwrap_or("default"))
+        format!(
+            "{UNKNOWN_RESULTS}/{}",
+            self.profile.as_deref().unwrap_or("default")
+        )
     }
 }
 
 impl Workshop<'_> {
-    /// Removes published results that a requested target no longer has, and those of targets that are gone.
+    /// Removes published results that a requested target no longer has, and those of targets that
+    /// are gone.
     pub(super) fn remove_stale_results(
         &self,
         patterns: &[AddressPattern],
@@ -41,15 +51,23 @@ impl Workshop<'_> {
         let out = self.results_folder();
         let graph = &evaluation.graph;
         let results = graph.targets.iter().flat_map(|t| &t.results);
-        let now: std::collections::HashSet<String> =
-            results.map(|r| format!("{out}/{}", r.publish.as_str())).collect();
-        let asked = evaluation.targets.iter().map(|t| WsPath::from_normal(&graph.target(*t).address));
+        let now: std::collections::HashSet<String> = results
+            .map(|r| format!("{out}/{}", r.publish.as_str()))
+            .collect();
+        let asked = evaluation
+            .targets
+            .iter()
+            .map(|t| WsPath::from_normal(&graph.target(*t).address));
         let homes = homes(patterns, || asked.collect());
         self.sweep(&homes, |path| now.contains(path))
     }
 
     /// Removes what lies in some folders (below the folder of results) and nothing makes any more.
-    pub(super) fn sweep(&self, homes: &[WsPath], is_made: impl FnMut(&str) -> bool) -> ChangeList<Published> {
+    pub(super) fn sweep(
+        &self,
+        homes: &[WsPath],
+        is_made: impl FnMut(&str) -> bool,
+    ) -> ChangeList<Published> {
         let gone = self.remove_results(&self.stale_results(homes, is_made));
         // Whatever was there is known now.
         if homes.iter().any(WsPath::is_root)
@@ -63,11 +81,16 @@ impl Workshop<'_> {
 
     fn has_unknown_results(&self) -> bool {
         self.state();
-        self.own().is_ok_and(|own| own.look_at(&self.unknown_results()).is_ok())
+        self.own()
+            .is_ok_and(|own| own.look_at(&self.unknown_results()).is_ok())
     }
 
     /// Published results in some folders (below the folder of results) that nothing makes any more.
-    fn stale_results(&self, homes: &[WsPath], mut is_made: impl FnMut(&str) -> bool) -> Vec<Arc<str>> {
+    fn stale_results(
+        &self,
+        homes: &[WsPath],
+        mut is_made: impl FnMut(&str) -> bool,
+    ) -> Vec<Arc<str>> {
         let out = self.results_folder();
         let below_out = |home: &WsPath| match home.is_root() {
             true => out.to_string(),
@@ -83,9 +106,13 @@ impl Workshop<'_> {
             // A single result may be beside its folder, under its name.
             ends.chain([path]).any(|folder| homes.contains(folder))
         };
-        let mut stale = self.state().published.names_where(|path| belongs(path) && !is_made(path));
+        let mut stale = self
+            .state()
+            .published
+            .names_where(|path| belongs(path) && !is_made(path));
         if self.has_unknown_results() {
-            // A folder is a result with all that is in it, of which only the files are known where its name was forgotten.
+            // A folder is a result with all that is in it, of which only the files are known where
+            // its name was forgotten.
             let mut is_in_one = |path: &str| {
                 let ends = path.match_indices('/').map(|(at, _)| &path[..at]);
                 ends.chain([path]).any(&mut is_made)
@@ -102,7 +129,9 @@ impl Workshop<'_> {
     fn files_of_results(&self) -> Vec<Arc<str>> {
         let out = self.results_folder();
         let tree = self.machine.tree(&out).unwrap_or_default();
-        tree.into_iter().map(|file| format!("{out}/{}", file.path).into()).collect()
+        tree.into_iter()
+            .map(|file| format!("{out}/{}", file.path).into())
+            .collect()
     }
 
     /// Removes published results, and folders that are empty then.
@@ -124,22 +153,35 @@ impl Workshop<'_> {
     }
 }
 
-/// Folders, below the folder of results, in which only what a request made belongs: those of the targets, entries and
-/// folders that it means. `asked` gives the addresses of the targets that it asked for.
-pub(super) fn homes(patterns: &[AddressPattern], asked: impl FnOnce() -> Vec<WsPath>) -> Vec<WsPath> {
+/// Folders, below the folder of results, in which only what a request made belongs: those of the
+/// targets, entries and folders that it means. `asked` gives the addresses of the targets that it
+/// asked for.
+pub(super) fn homes(
+    patterns: &[AddressPattern],
+    asked: impl FnOnce() -> Vec<WsPath>,
+) -> Vec<WsPath> {
     // All that there is belongs to who asks for everything.
-    if patterns.iter().any(|pattern| pattern.is_folder && !pattern.is_glob() && pattern.path.is_root()) {
+    if patterns
+        .iter()
+        .any(|pattern| pattern.is_folder && !pattern.is_glob() && pattern.path.is_root())
+    {
         return vec![WsPath::root()];
     }
     let (asked, mut homes) = (asked(), Vec::new());
     for pattern in patterns {
         if pattern.is_glob() {
             // Of a target of which it means some entries only, the others stay.
-            homes.extend(asked.iter().filter(|address| pattern.matches(address.as_str())).cloned());
+            homes.extend(
+                asked
+                    .iter()
+                    .filter(|address| pattern.matches(address.as_str()))
+                    .cloned(),
+            );
             continue;
         }
         let path = &pattern.path;
-        // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or the target `a` of it.
+        // `clock` means the target `clock/clock` where there is one, and `clock/a` its entry `a` or
+        // the target `a` of it.
         let own = path.child(path.name());
         match !pattern.is_folder && asked.contains(&own) {
             true => homes.push(own),

@@ -12,10 +12,14 @@ use nubrik_revisions::ChangedLines;
 use nubrik_revisions::SinceProblem;
 
 impl Session {
-    /// The single cases that the report of a check lists; `None` where it has none that can be read.
+    /// The single cases that the report of a check lists; `None` where it has none that can be
+    /// read.
     pub fn cases(&self, graph: &Graph, step: &Step) -> Option<Vec<nubrik_reports::cases::Case>> {
         let report = step.check.as_ref()?.report?;
-        let bytes = self.machine.read(&FilePath::from(&graph.file(report).path)).ok()?;
+        let bytes = self
+            .machine
+            .read(&FilePath::from(&graph.file(report).path))
+            .ok()?;
         nubrik_reports::cases::read(&bytes).ok()
     }
 
@@ -29,7 +33,12 @@ impl Session {
         revision: &str,
         evaluation: &Evaluation,
     ) -> Result<ChangedFiles, SinceProblem> {
-        ChangedFiles::since(&self.machine, revision, &evaluation.trail, &evaluation.graph)
+        ChangedFiles::since(
+            &self.machine,
+            revision,
+            &evaluation.trail,
+            &evaluation.graph,
+        )
     }
 
     /// Which lines changed since a revision of git.
@@ -42,8 +51,8 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Builds what the requested tests need, and runs those of them whose verdicts are out of date, and those in
-    /// `again`.
+    /// Builds what the requested tests need, and runs those of them whose verdicts are out of date,
+    /// and those in `again`.
     pub fn test(
         &mut self,
         patterns: &[AddressPattern],
@@ -55,9 +64,17 @@ impl Workshop<'_> {
     ) -> Result<BuildReport, BuildProblem> {
         self.prepare(listener);
         let chronicle = Chronicle::new(listener, &evaluation.graph);
-        let request = Request { publish: false, again, ..Request::whole(&evaluation.graph, verdicts) };
+        let request = Request {
+            publish: false,
+            again,
+            ..Request::whole(&evaluation.graph, verdicts)
+        };
         let mut outcome = self.built(request, &chronicle, options)?;
-        self.count_earlier(&evaluation.graph, &evaluation.requested, &mut outcome.summary);
+        self.count_earlier(
+            &evaluation.graph,
+            &evaluation.requested,
+            &mut outcome.summary,
+        );
         let record = self.history_record(patterns, chronicle, &outcome);
         self.tidy_up(&evaluation.graph, listener, &outcome);
         self.remember(std::mem::take(&mut outcome.changes))?;

@@ -35,18 +35,29 @@ impl Unreproducible {
 }
 
 impl Session {
-    /// Has so many of a million results run again that builds take from the shared cache, or give to it.
+    /// Has so many of a million results run again that builds take from the shared cache, or give
+    /// to it.
     pub fn verify_shared(&mut self, of_a_million: u32) {
         self.verify_rate = of_a_million.min(EVERY);
     }
 
-    /// How many of a million results run again: as it was asked for, else as the settings say for who writes.
+    /// How many of a million results run again: as it was asked for, else as the settings say for
+    /// who writes.
     pub fn verify_rate(&self) -> u32 {
         let by_settings = || {
-            let settings = self.workspace.settings.shared.as_ref().filter(|_| self.writer.is_some());
+            let settings = self
+                .workspace
+                .settings
+                .shared
+                .as_ref()
+                .filter(|_| self.writer.is_some());
             settings.map_or(0, |settings| settings.verify)
         };
-        if self.verify_rate > 0 { self.verify_rate } else { by_settings() }
+        if self.verify_rate > 0 {
+            self.verify_rate
+        } else {
+            by_settings()
+        }
     }
 
     /// The result that is in place, as it is kept.
@@ -55,11 +66,15 @@ impl Session {
         record.entries.into_iter().find(|entry| {
             let found = entry.found.iter().map(|f| (&*f.path, &f.digest));
             entry.outputs == memory.outputs
-                && found.eq(memory.found.iter().map(|(path, digest)| (path.as_str(), digest)))
+                && found.eq(memory
+                    .found
+                    .iter()
+                    .map(|(path, digest)| (path.as_str(), digest)))
         })
     }
 
-    /// The steps behind some files of which the result was taken, or is to be given, and that are drawn to run again.
+    /// The steps behind some files of which the result was taken, or is to be given, and that are
+    /// drawn to run again.
     fn drawn(&self, graph: &Graph, files: &[FileId]) -> Vec<StepId> {
         let (rate, builds) = (self.verify_rate(), self.state().builds);
         let is_drawn = |memory: &StepMemory| {
@@ -73,15 +88,23 @@ impl Session {
         let steps = Closure::of(graph, files.iter().copied()).steps.into_iter();
         let concerns = |id: &StepId| {
             let step = graph.step(*id);
-            let memory =
-                self.state().steps.get(step.folder.as_str()).filter(|memory| !memory.outputs.is_empty());
-            let Some(memory) = memory.filter(|memory| !step.commands.is_empty() && is_drawn(memory)) else {
+            let memory = self
+                .state()
+                .steps
+                .get(step.folder.as_str())
+                .filter(|memory| !memory.outputs.is_empty());
+            let Some(memory) =
+                memory.filter(|memory| !step.commands.is_empty() && is_drawn(memory))
+            else {
                 return false;
             };
-            self.kept_entry(&memory).is_some_and(|entry| match entry.origin {
-                Provenance::Shared { .. } | Provenance::Loaded => true,
-                Provenance::Here => self.writer.is_some() && matches!(entry.basis, Basis::Noted(_)),
-            })
+            self.kept_entry(&memory)
+                .is_some_and(|entry| match entry.origin {
+                    Provenance::Shared { .. } | Provenance::Loaded => true,
+                    Provenance::Here => {
+                        self.writer.is_some() && matches!(entry.basis, Basis::Noted(_))
+                    }
+                })
         };
         steps.filter(concerns).collect()
     }
@@ -101,8 +124,8 @@ impl Session {
 }
 
 impl Workshop<'_> {
-    /// Runs a share of what was taken from the shared cache once more, or is to be given to it, and holds it against what it was. What
-    /// comes out otherwise is marked, and given to nobody.
+    /// Runs a share of what was taken from the shared cache once more, or is to be given to it, and
+    /// holds it against what it was. What comes out otherwise is marked, and given to nobody.
     ///
     /// # Errors
     /// When the tool's own files cannot be written.
@@ -119,9 +142,16 @@ impl Workshop<'_> {
         if steps.is_empty() {
             return Ok(Vec::new());
         }
-        let mut needed: Vec<FileId> =
-            steps.iter().flat_map(|step| graph.declared(graph.step(*step))).collect();
-        needed.extend(steps.iter().flat_map(|step| &graph.step(*step).outputs).map(|output| output.file));
+        let mut needed: Vec<FileId> = steps
+            .iter()
+            .flat_map(|step| graph.declared(graph.step(*step)))
+            .collect();
+        needed.extend(
+            steps
+                .iter()
+                .flat_map(|step| &graph.step(*step).outputs)
+                .map(|output| output.file),
+        );
         needed.sort_unstable();
         needed.dedup();
         self.build_files(patterns, evaluation, &needed, listener, options)?;
@@ -134,15 +164,27 @@ impl Workshop<'_> {
             (listener, options.jobs),
         );
         self.close_services(listener);
-        let Unreproducible(mut unreproducible) =
-            self.unreproducible().map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;
+        let Unreproducible(mut unreproducible) = self
+            .unreproducible()
+            .map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;
         let before = unreproducible.len();
-        for step in verified.iter().filter(|step| matches!(step.end, VerifyEnd::Differs(_))) {
+        for step in verified
+            .iter()
+            .filter(|step| matches!(step.end, VerifyEnd::Differs(_)))
+        {
             let folder = graph.step(step.step).folder.as_str();
-            unreproducible.extend(self.state().steps.get(folder).map(|memory| mark(&memory, folder)));
+            unreproducible.extend(
+                self.state()
+                    .steps
+                    .get(folder)
+                    .map(|memory| mark(&memory, folder)),
+            );
         }
         if unreproducible.len() > before {
-            let text: String = unreproducible.iter().map(|mark| format!("{mark}\n")).collect();
+            let text: String = unreproducible
+                .iter()
+                .map(|mark| format!("{mark}\n"))
+                .collect();
             self.own()?
                 .write_whole(UNREPRODUCIBLE, text.as_bytes())
                 .map_err(|e| self.own_problem((UNREPRODUCIBLE, e)))?;

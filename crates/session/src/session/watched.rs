@@ -11,7 +11,8 @@ use nubrik_watcher::{Doubt, WatcherAnswer, WatcherHeld, WatcherPlace, WatcherSta
 use super::Session;
 use super::standing::threads;
 
-/// What starts a watcher, with the tool's own folder, and the path in it of the seal that it begins with.
+/// What starts a watcher, with the tool's own folder, and the path in it of the seal that it begins
+/// with.
 pub type StartWatcher = Box<dyn Fn(&Below, &str) + Send + Sync>;
 
 /// How a session has to do with its workspace's watcher.
@@ -50,9 +51,13 @@ impl Session {
         WatcherPlace::new(self.machine.below(), own, this_program())
     }
 
-    /// The seal at a path of the tool's own folder, with what changed of it; `None` where there is none, or more changed than can be
-    /// listed.
-    pub(super) fn sealed_at(&self, own: &Below, path: &str) -> Option<(Journal<Seal>, Vec<Change>)> {
+    /// The seal at a path of the tool's own folder, with what changed of it; `None` where there is
+    /// none, or more changed than can be listed.
+    pub(super) fn sealed_at(
+        &self,
+        own: &Below,
+        path: &str,
+    ) -> Option<(Journal<Seal>, Vec<Change>)> {
         let open = OpenJournal::<Seal>::open(own, path)?;
         let ask = |sample: &SampleRequest| AnswerText::digest(&self.machine.answer_sample(sample));
         let (seal, which) = match self.doubtful(own, path, &open) {
@@ -66,7 +71,10 @@ impl Session {
 
     /// What a watcher doubts of a seal; `None` where everything is to be looked at.
     fn doubtful(&self, own: &Below, path: &str, seal: &OpenJournal<Seal>) -> Option<Vec<u32>> {
-        match self.watcher_of(own).doubtful(path, seal.version, seal.signature) {
+        match self
+            .watcher_of(own)
+            .doubtful(path, seal.version, seal.signature)
+        {
             Some(WatcherAnswer::Doubtful(numbers)) => Some(numbers),
             Some(WatcherAnswer::All(_)) => None,
             _ => {
@@ -84,14 +92,17 @@ impl Session {
     }
 
     fn start_watcher(&self, own: &Below, path: &str) {
-        let Some(start) = &self.watching.start else { return };
+        let Some(start) = &self.watching.start else {
+            return;
+        };
         if self.can_watch().is_ok() && !self.watching.has_started.swap(true, Ordering::Relaxed) {
             start(own, path);
         }
     }
 }
 
-/// What tells this program from all others: a watcher of another one may mean something else by the same words.
+/// What tells this program from all others: a watcher of another one may mean something else by the
+/// same words.
 pub fn this_program() -> Digest {
     let own = std::env::current_exe().ok().and_then(|path| {
         let path = path.to_str()?.to_owned();

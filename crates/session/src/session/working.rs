@@ -10,14 +10,14 @@ use nubrik_engine::identity_of;
 use nubrik_shared::SecretKey;
 use nubrik_wording::counted;
 use nubrik_workers::{
-    Alive, Boss, Crew, Hand, JOBS, NamedTools, PlaceOwner, ToolTeller, Turns, WORKERS, WorkPlace, WorkSite,
-    WorkerListener, ask_for_tools,
+    Alive, Boss, Crew, Hand, JOBS, NamedTools, PlaceOwner, ToolTeller, Turns, WORKERS, WorkPlace,
+    WorkSite, WorkerListener, ask_for_tools,
 };
 
 use super::Session;
 use nubrik_team::{
-    JOBS_VARIABLE, NeededFor, TeamTrouble, WORKER_VARIABLE, exchange_of, key_of, keys_must_be_hidden,
-    may_write,
+    JOBS_VARIABLE, NeededFor, TeamTrouble, WORKER_VARIABLE, exchange_of, key_of,
+    keys_must_be_hidden, may_write,
 };
 
 /// Which tools are others on each machine that works, by its name.
@@ -35,16 +35,24 @@ pub struct DifferentTool {
 /// How long those that are there are waited for.
 const ROLL: Duration = Duration::from_millis(300);
 
-/// What this machine is, for people: its processor, its kernel, how many processors and how much memory it has.
+/// What this machine is, for people: its processor, its kernel, how many processors and how much
+/// memory it has.
 fn this_machine() -> String {
     let kernel = fs::read_to_string("/proc/sys/kernel/osrelease").unwrap_or_default();
     let release = kernel.trim().split('-').next().unwrap_or_default();
     let processors = std::thread::available_parallelism().map_or(1, usize::from);
     let memory = fs::read_to_string("/proc/meminfo").unwrap_or_default();
-    let kib = memory
-        .lines()
-        .find_map(|line| line.strip_prefix("MemTotal:")?.trim().strip_suffix(" kB")?.trim().parse().ok());
-    let gib = kib.map_or_else(String::new, |kib: u64| format!(", {} GiB", (kib + (1 << 19)) >> 20));
+    let kib = memory.lines().find_map(|line| {
+        line.strip_prefix("MemTotal:")?
+            .trim()
+            .strip_suffix(" kB")?
+            .trim()
+            .parse()
+            .ok()
+    });
+    let gib = kib.map_or_else(String::new, |kib: u64| {
+        format!(", {} GiB", (kib + (1 << 19)) >> 20)
+    });
     let processors = counted(processors, "processor");
     let (system, architecture) = (std::env::consts::OS, std::env::consts::ARCH);
     format!("{architecture}, {system} {release}, {processors}{gib}")
@@ -57,8 +65,8 @@ fn build_name() -> Result<String, TeamTrouble> {
 }
 
 impl Session {
-    /// Lets other machines run steps of builds, where the workspace names some and this one may give jobs. They are asked when
-    /// something is built.
+    /// Lets other machines run steps of builds, where the workspace names some and this one may
+    /// give jobs. They are asked when something is built.
     ///
     /// # Errors
     /// That the key cannot be read.
@@ -75,15 +83,22 @@ impl Session {
     /// # Errors
     /// Why nobody can be asked.
     pub(super) fn gather(&mut self) -> Result<(), TeamTrouble> {
-        let (Some(settings), Some(key)) = (self.workspace.settings.workers.clone(), self.jobs_key.take())
-        else {
+        let (Some(settings), Some(key)) = (
+            self.workspace.settings.workers.clone(),
+            self.jobs_key.take(),
+        ) else {
             return Ok(());
         };
-        let shared = self.shared.clone().ok_or(TeamTrouble::NoSharedCache(NeededFor::Results))?;
+        let shared = self
+            .shared
+            .clone()
+            .ok_or(TeamTrouble::NoSharedCache(NeededFor::Results))?;
         let store = self.store.clone()?;
         may_write(&shared, &key.public(), JOBS)?;
-        let boss =
-            Boss::open(&exchange_of(&settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
+        let boss = Boss::open(
+            &exchange_of(&settings, self.workspace.settings.shared.as_ref())?,
+            &build_name()?,
+        )?;
         let crew = Crew::new(boss, key, (shared, store), self.workspace.root.clone());
         crew.wait(ROLL);
         self.crew = Some(Arc::new(crew));
@@ -105,40 +120,70 @@ impl Session {
     /// # Errors
     /// Why they cannot be asked.
     pub fn workers(&self) -> Result<Vec<Alive>, TeamTrouble> {
-        let settings = self.workspace.settings.workers.as_ref().ok_or(TeamTrouble::NoWorkers)?;
-        let boss =
-            Boss::open(&exchange_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
+        let settings = self
+            .workspace
+            .settings
+            .workers
+            .as_ref()
+            .ok_or(TeamTrouble::NoWorkers)?;
+        let boss = Boss::open(
+            &exchange_of(settings, self.workspace.settings.shared.as_ref())?,
+            &build_name()?,
+        )?;
         std::thread::sleep(ROLL);
         Ok(boss.present())
     }
 
-    /// For each one who works for this machine, by name: which of some tools are others there, or missing. Nothing where this one
-    /// may give no jobs, and so may not ask.
+    /// For each one who works for this machine, by name: which of some tools are others there, or
+    /// missing. Nothing where this one may give no jobs, and so may not ask.
     ///
     /// # Errors
     /// Why they cannot be asked.
-    pub fn tools_of_workers(&mut self, names: &[Arc<str>]) -> Result<Option<ToolsOfWorkers>, TeamTrouble> {
+    pub fn tools_of_workers(
+        &mut self,
+        names: &[Arc<str>],
+    ) -> Result<Option<ToolsOfWorkers>, TeamTrouble> {
         let (Some(settings), Some(key)) = (&self.workspace.settings.workers, &self.jobs_key) else {
             return Ok(None);
         };
-        let shared = self.shared.clone().ok_or(TeamTrouble::NoSharedCache(NeededFor::Names))?;
-        let boss =
-            Boss::open(&exchange_of(settings, self.workspace.settings.shared.as_ref())?, &build_name()?)?;
-        let here: Vec<(Arc<str>, nubrik_bytes::Digest)> =
-            names.iter().filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?))).collect();
+        let shared = self
+            .shared
+            .clone()
+            .ok_or(TeamTrouble::NoSharedCache(NeededFor::Names))?;
+        let boss = Boss::open(
+            &exchange_of(settings, self.workspace.settings.shared.as_ref())?,
+            &build_name()?,
+        )?;
+        let here: Vec<(Arc<str>, nubrik_bytes::Digest)> = names
+            .iter()
+            .filter_map(|name| Some((name.clone(), identity_of(&self.machine, name)?)))
+            .collect();
         let asked: Vec<Arc<str>> = here.iter().map(|(name, _)| name.clone()).collect();
         let answers = ask_for_tools((&boss, None), key, &shared.members(), &asked)?;
         let differ = |tools: &NamedTools| {
             let there = |name: &Arc<str>| {
-                tools.iter().find(|(other, _)| other == name).map(|(_, identity)| *identity)
+                tools
+                    .iter()
+                    .find(|(other, _)| other == name)
+                    .map(|(_, identity)| *identity)
             };
-            let different = here.iter().filter_map(|(name, identity)| match there(name) {
-                Some(other) if other == *identity => None,
-                other => Some(DifferentTool { name: name.clone(), is_missing: other.is_none() }),
-            });
+            let different = here
+                .iter()
+                .filter_map(|(name, identity)| match there(name) {
+                    Some(other) if other == *identity => None,
+                    other => Some(DifferentTool {
+                        name: name.clone(),
+                        is_missing: other.is_none(),
+                    }),
+                });
             different.collect()
         };
-        Ok(Some(answers.iter().map(|(by, tools)| (by.clone(), differ(tools))).collect()))
+        Ok(Some(
+            answers
+                .iter()
+                .map(|(by, tools)| (by.clone(), differ(tools)))
+                .collect(),
+        ))
     }
 
     /// Begins to work for others, on a machine that is called by some labels, too.
@@ -152,7 +197,12 @@ impl Session {
         labels: &[Arc<str>],
         cancel: &dyn Fn() -> std::io::Result<CancelSwitch>,
     ) -> Result<WorkSite, TeamTrouble> {
-        let settings = self.workspace.settings.workers.clone().ok_or(TeamTrouble::NoWorkers)?;
+        let settings = self
+            .workspace
+            .settings
+            .workers
+            .clone()
+            .ok_or(TeamTrouble::NoWorkers)?;
         let key = key_of(WORKER_VARIABLE)?.ok_or(TeamTrouble::KeyUnset(WORKER_VARIABLE))?;
         keys_must_be_hidden()?;
         let shared = self.new_shared()?;
@@ -177,19 +227,45 @@ impl Session {
         let spare = slots.div_ceil(4);
         for slot in 0..slots + spare {
             let cancel = Arc::new(cancel().map_err(|e| TeamTrouble::NoSwitch(e.to_string()))?);
-            let at: PathBuf = folder.join("work").join(format!("{}-{slot}", std::process::id()));
-            let place = WorkPlace::open(&at, cancel.clone(), shared.clone(), owner.clone(), turns.clone())?;
+            let at: PathBuf = folder
+                .join("work")
+                .join(format!("{}-{slot}", std::process::id()));
+            let place = WorkPlace::open(
+                &at,
+                cancel.clone(),
+                shared.clone(),
+                owner.clone(),
+                turns.clone(),
+            )?;
             places.push((place, cancel));
         }
-        let labels = self.machine.labels().iter().map(|label| label.to_string()).collect();
+        let labels = self
+            .machine
+            .labels()
+            .iter()
+            .map(|label| label.to_string())
+            .collect();
         let machine = (&*this_machine(), labels);
         let at = exchange_of(&settings, self.workspace.settings.shared.as_ref())?;
         let hand = Hand::open(&at, name, slots, machine)?;
-        let teller = ToolTeller { shared, key, name: name.to_owned() };
-        Ok(WorkSite { name: name.to_owned(), hand, places, turns, slots, teller, metrics: None })
+        let teller = ToolTeller {
+            shared,
+            key,
+            name: name.to_owned(),
+        };
+        Ok(WorkSite {
+            name: name.to_owned(),
+            hand,
+            places,
+            turns,
+            slots,
+            teller,
+            metrics: None,
+        })
     }
 
-    /// Works for others until somebody stops this program; steps that run then go on for `grace` at most.
+    /// Works for others until somebody stops this program; steps that run then go on for `grace` at
+    /// most.
     pub fn serve(&self, site: WorkSite, listener: &dyn WorkerListener, grace: Duration) {
         site.serve(&self.machine, &|| self.new_shared().ok(), listener, grace);
     }

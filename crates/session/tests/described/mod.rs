@@ -19,9 +19,14 @@ pub struct Described {
     files: BTreeSet<(String, bool)>,
 }
 
-/// What an evaluation resulted in, without the numbers of its rows; `None` where something is wrong.
+/// What an evaluation resulted in, without the numbers of its rows; `None` where something is
+/// wrong.
 pub fn described(evaluation: &Evaluation) -> Option<Described> {
-    if evaluation.diagnostics.iter().any(|d| d.severity == Severity::Error) {
+    if evaluation
+        .diagnostics
+        .iter()
+        .any(|d| d.severity == Severity::Error)
+    {
         return None;
     }
     let graph = &evaluation.graph;
@@ -30,9 +35,13 @@ pub fn described(evaluation: &Evaluation) -> Option<Described> {
         write(&mut out);
         out.bytes
     };
-    let target = |id: &TargetId| bytes(&|out| write_target(graph, graph.target(*id), Purpose::Whole, out));
+    let target =
+        |id: &TargetId| bytes(&|out| write_target(graph, graph.target(*id), Purpose::Whole, out));
     let step = |step: &Step| {
-        let mut may_read: Vec<&str> = graph.candidates(step).map(|f| graph.file(f).path.as_str()).collect();
+        let mut may_read: Vec<&str> = graph
+            .candidates(step)
+            .map(|f| graph.file(f).path.as_str())
+            .collect();
         may_read.sort_unstable();
         bytes(&|out| {
             write_step(graph, step, Purpose::Whole, out);
@@ -45,8 +54,14 @@ pub fn described(evaluation: &Evaluation) -> Option<Described> {
     Some(Described {
         targets: evaluation.targets.iter().map(target).collect(),
         requested: evaluation.requested.iter().map(file).collect(),
-        rows: rows.map(|row| bytes(&|out| write_target(graph, row, Purpose::Whole, out))).collect(),
+        rows: rows
+            .map(|row| bytes(&|out| write_target(graph, row, Purpose::Whole, out)))
+            .collect(),
         steps: graph.steps.iter().map(|s| step(s)).collect(),
-        files: graph.files.iter().map(|file| (file.path.to_string(), file.folder)).collect(),
+        files: graph
+            .files
+            .iter()
+            .map(|file| (file.path.to_string(), file.folder))
+            .collect(),
     })
 }

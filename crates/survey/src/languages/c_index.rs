@@ -13,7 +13,8 @@ pub(super) struct IncludeIndex<'a> {
     pub tree: &'a SourceTree,
     pub scans: &'a BTreeMap<&'a str, SourceScan>,
     names: BTreeMap<&'a str, Vec<&'a str>>,
-    /// Names of configuration headers of which templates are in the tree: files of their names with a further ending.
+    /// Names of configuration headers of which templates are in the tree: files of their names with
+    /// a further ending.
     templated: BTreeSet<&'a str>,
     /// Names of headers of which there are templates.
     made: BTreeSet<&'a str>,
@@ -36,14 +37,28 @@ pub(super) struct IncludedFile<'a> {
 
 impl<'a> IncludeIndex<'a> {
     pub fn of(tree: &'a SourceTree, scans: &'a BTreeMap<&'a str, SourceScan>) -> IncludeIndex<'a> {
-        let includes = || scans.values().flat_map(|scan| &scan.includes).map(|include| include.path.as_str());
-        let defined: BTreeSet<&str> =
-            scans.values().flat_map(|scan| &scan.defined).map(String::as_str).collect();
-        let systems = scans.values().flat_map(|scan| &scan.systems).map(String::as_str);
+        let includes = || {
+            scans
+                .values()
+                .flat_map(|scan| &scan.includes)
+                .map(|include| include.path.as_str())
+        };
+        let defined: BTreeSet<&str> = scans
+            .values()
+            .flat_map(|scan| &scan.defined)
+            .map(String::as_str)
+            .collect();
+        let systems = scans
+            .values()
+            .flat_map(|scan| &scan.systems)
+            .map(String::as_str);
         let names = tree.by_name();
         let template = |name: &&'a str| name.rsplit_once('.').map(|(stem, _)| stem);
         let leaves_open = |files: &[&str]| {
-            files.iter().any(|file| tree.text(file).is_some_and(|text| holes::leaves_many_open(&text)))
+            files.iter().any(|file| {
+                tree.text(file)
+                    .is_some_and(|text| holes::leaves_many_open(&text))
+            })
         };
         let config = |(name, files): (&&'a str, &Vec<&'a str>)| {
             let stem = template(name).filter(|stem| is_header(stem))?;
@@ -53,7 +68,8 @@ impl<'a> IncludeIndex<'a> {
         // `tide.h.ENDING`, whatever the ending is: what it says tells.
         let made = |(name, files): (&&'a str, &Vec<&'a str>)| {
             let stem = template(name).filter(|stem| is_header(stem))?;
-            let is_template = |file: &&str| tree.text(file).is_some_and(|text| holes::has_holes(&text));
+            let is_template =
+                |file: &&str| tree.text(file).is_some_and(|text| holes::has_holes(&text));
             files.iter().any(is_template).then_some(stem)
         };
         let made = names.iter().filter_map(made).collect();
@@ -65,7 +81,10 @@ impl<'a> IncludeIndex<'a> {
             made,
             includers: BTreeMap::new(),
             configs: BTreeMap::new(),
-            included_stems: includes().filter(|path| is_header(path)).map(stem_of).collect(),
+            included_stems: includes()
+                .filter(|path| is_header(path))
+                .map(stem_of)
+                .collect(),
             systems: systems.filter(|name| !defined.contains(name)).collect(),
         };
         let mut includers: BTreeMap<&str, BTreeSet<&str>> = BTreeMap::new();
@@ -81,13 +100,15 @@ impl<'a> IncludeIndex<'a> {
         index
     }
 
-    /// Which files want a configuration header: from those that include one, to all who include them.
+    /// Which files want a configuration header: from those that include one, to all who include
+    /// them.
     fn configs(&self) -> BTreeMap<&'a str, &'a str> {
         let mut configs: BTreeMap<&str, &str> = BTreeMap::new();
         let mut queue = Vec::new();
         for (file, scan) in self.scans.iter().filter(|(_, scan)| scan.wants_config) {
             let config = scan.includes.iter().find(|one| one.path.contains("config"));
-            if let Some(config) = config.filter(|one| self.included(file, &one.path, one.is_quoted).is_none())
+            if let Some(config) =
+                config.filter(|one| self.included(file, &one.path, one.is_quoted).is_none())
             {
                 configs.insert(file, &config.path);
                 queue.push(*file);
@@ -110,12 +131,18 @@ impl<'a> IncludeIndex<'a> {
         self.configs.get(file).copied()
     }
 
-    /// Whether a template in the tree becomes a header of this name: then the machine's own, of an installed copy of the same
-    /// project, is not meant.
+    /// Whether a template in the tree becomes a header of this name: then the machine's own, of an
+    /// installed copy of the same project, is not meant.
     pub fn is_made(&self, path: &str) -> bool {
         let is_named = self.made.contains(name_of(path)) && !STANDARD_HEADERS.contains(&path);
         // Where a folder is named, the template is in it.
-        is_named && (!path.contains('/') || self.tree.files().iter().any(|file| is_template_of(file, path)))
+        is_named
+            && (!path.contains('/')
+                || self
+                    .tree
+                    .files()
+                    .iter()
+                    .any(|file| is_template_of(file, path)))
     }
 
     /// The file that a file includes by this path; the nearest one, where there are several.
@@ -125,41 +152,73 @@ impl<'a> IncludeIndex<'a> {
             && let Some(beside) = joined(folder_of(from), path)
             && let Ok(at) = candidates.binary_search(&beside.as_str())
         {
-            return Some(IncludedFile { path: candidates[at], searched: None });
+            return Some(IncludedFile {
+                path: candidates[at],
+                searched: None,
+            });
         }
         // Where one is made for each machine, those that lie somewhere are for others.
         if path.starts_with("..") || self.templated.contains(path) {
             return None;
         }
         let fits = |candidate: &&&'a str| {
-            candidate.strip_suffix(path).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+            candidate
+                .strip_suffix(path)
+                .is_some_and(|before| before.is_empty() || before.ends_with('/'))
         };
-        // What the machine has is meant rather than a file of the tree that happens to have its name.
+        // What the machine has is meant rather than a file of the tree that happens to have its
+        // name.
         let is_standard = !is_quoted && !path.contains('/') && STANDARD_HEADERS.contains(&path);
         let near = |candidate: &&&'a str| {
-            let common = candidate.bytes().zip(from.bytes()).take_while(|(a, b)| a == b).count();
-            let in_include = folder_of(candidate).split('/').any(|part| matches!(part, "include" | "inc"));
-            (is_sample_or_test(candidate), std::cmp::Reverse(common), !in_include, candidate.len())
+            let common = candidate
+                .bytes()
+                .zip(from.bytes())
+                .take_while(|(a, b)| a == b)
+                .count();
+            let in_include = folder_of(candidate)
+                .split('/')
+                .any(|part| matches!(part, "include" | "inc"));
+            (
+                is_sample_or_test(candidate),
+                std::cmp::Reverse(common),
+                !in_include,
+                candidate.len(),
+            )
         };
         // What another system has in place of this one's is not meant.
-        let is_ours =
-            |candidate: &&&'a str| other_system_of(candidate).is_none() || other_system_of(from).is_some();
-        let best =
-            candidates.iter().filter(fits).filter(is_ours).min_by_key(near).filter(|_| !is_standard)?;
-        let folder = best.strip_suffix(path).unwrap_or_default().trim_end_matches('/');
-        Some(IncludedFile { path: best, searched: Some(folder.to_owned()) })
+        let is_ours = |candidate: &&&'a str| {
+            other_system_of(candidate).is_none() || other_system_of(from).is_some()
+        };
+        let best = candidates
+            .iter()
+            .filter(fits)
+            .filter(is_ours)
+            .min_by_key(near)
+            .filter(|_| !is_standard)?;
+        let folder = best
+            .strip_suffix(path)
+            .unwrap_or_default()
+            .trim_end_matches('/');
+        Some(IncludedFile {
+            path: best,
+            searched: Some(folder.to_owned()),
+        })
     }
 
-    /// The headers of a library that its users may include, and those that only it does. Where a folder is called `include`, the
-    /// first ones are in it; others of its users' includes are added.
+    /// The headers of a library that its users may include, and those that only it does. Where a
+    /// folder is called `include`, the first ones are in it; others of its users' includes are
+    /// added.
     pub fn parted(
         &self,
         headers: &BTreeSet<String>,
         used: &BTreeSet<&str>,
         sources: &BTreeSet<String>,
     ) -> (BTreeSet<String>, BTreeSet<String>) {
-        let is_public =
-            |header: &str| folder_of(header).split('/').any(|part| matches!(part, "include" | "inc"));
+        let is_public = |header: &str| {
+            folder_of(header)
+                .split('/')
+                .any(|part| matches!(part, "include" | "inc"))
+        };
         if !headers.iter().any(|header| is_public(header)) {
             return (headers.clone(), BTreeSet::new());
         }
@@ -167,7 +226,11 @@ impl<'a> IncludeIndex<'a> {
             let mut queue = queue;
             while let Some(file) = queue.pop() {
                 if seen.insert(file) {
-                    let includes = self.scans.get(file).into_iter().flat_map(|scan| &scan.includes);
+                    let includes = self
+                        .scans
+                        .get(file)
+                        .into_iter()
+                        .flat_map(|scan| &scan.includes);
                     queue.extend(
                         includes
                             .filter_map(|one| self.included(file, &one.path, one.is_quoted))
@@ -177,11 +240,19 @@ impl<'a> IncludeIndex<'a> {
             }
         };
         let known = |file: &str| self.scans.get_key_value(file).map(|(file, _)| *file);
-        let open = headers.iter().filter(|header| is_public(header) || used.contains(header.as_str()));
+        let open = headers
+            .iter()
+            .filter(|header| is_public(header) || used.contains(header.as_str()));
         let mut public = BTreeSet::new();
-        reached(open.filter_map(|header| known(header)).collect(), &mut public);
+        reached(
+            open.filter_map(|header| known(header)).collect(),
+            &mut public,
+        );
         let mut own = BTreeSet::new();
-        reached(sources.iter().filter_map(|source| known(source)).collect(), &mut own);
+        reached(
+            sources.iter().filter_map(|source| known(source)).collect(),
+            &mut own,
+        );
         let of = |set: &BTreeSet<&str>| {
             headers
                 .iter()
@@ -193,12 +264,15 @@ impl<'a> IncludeIndex<'a> {
         (of(&public), internal)
     }
 
-    /// The only header of a name that is included below a folder in which it does not lie: building lays it there.
+    /// The only header of a name that is included below a folder in which it does not lie: building
+    /// lays it there.
     pub fn laid(&self, path: &str) -> Option<(&'a str, String)> {
-        let (place, name) =
-            path.rsplit_once('/').filter(|(place, _)| !place.split('/').any(|part| part == ".."))?;
-        let is_meant =
-            |file: &&&str| is_header(file) && !is_sample_or_test(file) && other_system_of(file).is_none();
+        let (place, name) = path
+            .rsplit_once('/')
+            .filter(|(place, _)| !place.split('/').any(|part| part == ".."))?;
+        let is_meant = |file: &&&str| {
+            is_header(file) && !is_sample_or_test(file) && other_system_of(file).is_none()
+        };
         let mut found = self.names.get(name)?.iter().filter(is_meant);
         let header = found.next()?;
         found.next().is_none().then(|| (*header, place.to_owned()))
@@ -212,22 +286,32 @@ impl<'a> IncludeIndex<'a> {
     /// Sources that include a file in which a program begins.
     pub fn begun_by_others(&self) -> BTreeSet<&'a str> {
         let begins = |file: &str| self.scans.get(file).is_some_and(|scan| scan.has_main);
-        self.includers.iter().filter(|(file, _)| begins(file)).flat_map(|(_, users)| users).copied().collect()
+        self.includers
+            .iter()
+            .filter(|(file, _)| begins(file))
+            .flat_map(|(_, users)| users)
+            .copied()
+            .collect()
     }
 
-    /// Sources that others than tests and samples include: they are a part of these, unless they have a header that further
-    /// ones include.
+    /// Sources that others than tests and samples include: they are a part of these, unless they
+    /// have a header that further ones include.
     pub fn included_sources(&self) -> BTreeSet<&'a str> {
         let is_used = |users: &BTreeSet<&str>| users.iter().any(|user| !is_sample_or_test(user));
         let stands_alone = |file: &str, users: &BTreeSet<&str>| {
-            let headers = self.names.get(format!("{}.h", stem_of(file)).as_str()).into_iter().flatten();
-            let mut wanted = headers.filter_map(|header| self.includers.get(header)).flatten();
+            let headers = self
+                .names
+                .get(format!("{}.h", stem_of(file)).as_str())
+                .into_iter()
+                .flatten();
+            let mut wanted = headers
+                .filter_map(|header| self.includers.get(header))
+                .flatten();
             wanted.any(|user| *user != file && !users.contains(user) && is_source(user))
         };
-        let included = self
-            .includers
-            .iter()
-            .filter(|(file, users)| is_source(file) && is_used(users) && !stands_alone(file, users));
+        let included = self.includers.iter().filter(|(file, users)| {
+            is_source(file) && is_used(users) && !stands_alone(file, users)
+        });
         included.map(|(file, _)| *file).collect()
     }
 
@@ -247,17 +331,26 @@ impl<'a> IncludeIndex<'a> {
 
     /// Whether a header of a source's name is included from other folders.
     pub fn used_from_elsewhere(&self, source: &str) -> bool {
-        let headers =
-            HEADERS.iter().filter_map(|ext| self.names.get(format!("{}.{ext}", stem_of(source)).as_str()));
-        let users = headers.flatten().filter_map(|header| self.includers.get(header)).flatten();
-        users.into_iter().any(|user| folder_of(user) != folder_of(source))
+        let headers = HEADERS.iter().filter_map(|ext| {
+            self.names
+                .get(format!("{}.{ext}", stem_of(source)).as_str())
+        });
+        let users = headers
+            .flatten()
+            .filter_map(|header| self.includers.get(header))
+            .flatten();
+        users
+            .into_iter()
+            .any(|user| folder_of(user) != folder_of(source))
     }
 
     /// The components of which something is included from other ones.
     pub fn used_components<'o>(&self, owners: &'o BTreeMap<&'a str, String>) -> BTreeSet<&'o str> {
         let mut used = BTreeSet::new();
         for (file, users) in &self.includers {
-            let Some(owner) = owners.get(file) else { continue };
+            let Some(owner) = owners.get(file) else {
+                continue;
+            };
             if users.iter().any(|user| owners.get(user) != Some(owner)) {
                 used.insert(owner.as_str());
             }
@@ -266,7 +359,8 @@ impl<'a> IncludeIndex<'a> {
     }
 }
 
-/// Headers of the standard library of C: files of these names in a tree stand in for them on other systems.
+/// Headers of the standard library of C: files of these names in a tree stand in for them on other
+/// systems.
 const STANDARD_HEADERS: [&str; 24] = [
     "assert.h",
     "ctype.h",
@@ -297,5 +391,6 @@ const STANDARD_HEADERS: [&str; 24] = [
 /// Whether a file is called as a header that is included by this path, with a further ending.
 fn is_template_of(file: &str, path: &str) -> bool {
     let stem = file.rsplit_once('.').map_or(file, |(stem, _)| stem);
-    stem.strip_suffix(path).is_some_and(|before| before.is_empty() || before.ends_with('/'))
+    stem.strip_suffix(path)
+        .is_some_and(|before| before.is_empty() || before.ends_with('/'))
 }

@@ -58,7 +58,10 @@ impl CPart {
     pub fn documentation(&self, survey: &Survey<'_>, address: &DefinitionAddress) -> String {
         match self.place.role {
             CRole::Library => {
-                format!("The library {}.", super::c_places::plain_name(survey, &self.place.component))
+                format!(
+                    "The library {}.",
+                    super::c_places::plain_name(survey, &self.place.component)
+                )
             }
             CRole::Program => format!("The program {}.", address.name),
             CRole::Sample => format!("A program that shows the use of it: {}.", address.name),
@@ -99,7 +102,8 @@ pub(super) struct Included {
     pub reads: BTreeSet<String>,
     /// Folders in which headers are searched, by whose headers these are.
     pub searched: BTreeMap<DefinitionAddress, BTreeSet<String>>,
-    /// Headers that are included below a folder in which they do not lie, by whose they are, that folder, and where they lie.
+    /// Headers that are included below a folder in which they do not lie, by whose they are, that
+    /// folder, and where they lie.
     pub laid: BTreeSet<(DefinitionAddress, String, String)>,
     /// Words for the linker.
     pub links: BTreeSet<&'static str>,
@@ -114,15 +118,24 @@ pub(super) struct Included {
 impl Parts {
     /// Adds a part.
     pub fn add(&mut self, place: CPlace, sources: BTreeSet<String>, main: Option<String>) {
-        self.all.push(CPart { place, sources, main, address: None });
+        self.all.push(CPart {
+            place,
+            sources,
+            main,
+            address: None,
+        });
     }
 
     /// Takes note of where everything is, once all parts have their names.
     pub fn settle(&mut self) {
         for (number, part) in self.all.iter().enumerate() {
-            self.addresses.extend(part.address.clone().map(|address| (address, number)));
-            let folders: BTreeSet<&str> =
-                part.sources.iter().map(|source| crate::tree::folder_of(source)).collect();
+            self.addresses
+                .extend(part.address.clone().map(|address| (address, number)));
+            let folders: BTreeSet<&str> = part
+                .sources
+                .iter()
+                .map(|source| crate::tree::folder_of(source))
+                .collect();
             let owned = folders.iter().map(|folder| (*folder).to_owned());
             match part.place.role {
                 CRole::Library => {
@@ -138,7 +151,9 @@ impl Parts {
     }
 
     fn library(&self, component: &str) -> Option<&CPart> {
-        self.libraries.get(component).map(|number| &self.all[*number])
+        self.libraries
+            .get(component)
+            .map(|number| &self.all[*number])
     }
 
     /// Follows what a part includes.
@@ -149,7 +164,9 @@ impl Parts {
         part: &CPart,
         machine: &dyn MachineView,
     ) -> Included {
-        let Some(address) = &part.address else { return Included::default() };
+        let Some(address) = &part.address else {
+            return Included::default();
+        };
         let mut walk = IncludeWalk {
             parts: self,
             index,
@@ -171,21 +188,33 @@ impl Parts {
         let (mut found, included) = (walk.found, walk.included);
         found.needs.remove(address);
         // What is linked or included is not compiled once more.
-        let linked: BTreeSet<DefinitionAddress> = found.needs.union(&found.assumed).cloned().collect();
-        found.more_sources.retain(|source| !included.contains(source) && !self.is_linked(source, &linked));
+        let linked: BTreeSet<DefinitionAddress> =
+            found.needs.union(&found.assumed).cloned().collect();
+        found
+            .more_sources
+            .retain(|source| !included.contains(source) && !self.is_linked(source, &linked));
         // What headers of others want, their users want as well.
-        if let Some(config) = found.used_headers.iter().find_map(|header| index.wanted_config(header)) {
+        if let Some(config) = found
+            .used_headers
+            .iter()
+            .find_map(|header| index.wanted_config(header))
+        {
             found.wants_config = true;
             found.missing.insert((config.to_owned(), String::new()));
         }
-        found.assumed.retain(|other| other != address && !found.needs.contains(other));
+        found
+            .assumed
+            .retain(|other| other != address && !found.needs.contains(other));
         found.needs.extend(found.assumed.iter().cloned());
         found
     }
 
     /// Whether a source is part of one of some libraries.
     fn is_linked(&self, source: &str, needs: &BTreeSet<DefinitionAddress>) -> bool {
-        let parts = needs.iter().filter_map(|need| self.addresses.get(need)).map(|number| &self.all[*number]);
+        let parts = needs
+            .iter()
+            .filter_map(|need| self.addresses.get(need))
+            .map(|number| &self.all[*number]);
         parts.into_iter().any(|part| part.sources.contains(source))
     }
 
@@ -226,17 +255,26 @@ impl IncludeWalk<'_> {
                     && !is_sample_or_test(file)
                     && !self.parts.is_of_program(file)
             };
-            let headers: Vec<String> =
-                self.owners.iter().filter(is_own).map(|(file, _)| (*file).to_owned()).collect();
+            let headers: Vec<String> = self
+                .owners
+                .iter()
+                .filter(is_own)
+                .map(|(file, _)| (*file).to_owned())
+                .collect();
             self.found.own_headers.extend(headers.iter().cloned());
             self.queue.extend(headers);
         } else if let Some(own) = self.parts.library(component) {
             self.found.assumed.extend(own.address.clone());
         }
         if matches!(self.part.place.role, CRole::Test | CRole::Sample) {
-            let place = CPlace { role: CRole::Helpers, ..self.part.place.clone() };
+            let place = CPlace {
+                role: CRole::Helpers,
+                ..self.part.place.clone()
+            };
             let shared = self.parts.all.iter().find(|other| other.place == place);
-            self.found.needs.extend(shared.and_then(|shared| shared.address.clone()));
+            self.found
+                .needs
+                .extend(shared.and_then(|shared| shared.address.clone()));
         }
     }
 
@@ -256,35 +294,51 @@ impl IncludeWalk<'_> {
                 Some(found) => self.in_tree(&found),
                 None if self.is_laid(&include.path) => {}
                 None if self.index.is_made(&include.path) && !include.is_conditional => {
-                    self.found.missing.insert((include.path.clone(), file.to_owned()));
+                    self.found
+                        .missing
+                        .insert((include.path.clone(), file.to_owned()));
                 }
                 None => {
                     self.found.of_machine(file, include, self.machine);
                     if scan.wants_config && include.path.contains("config") {
-                        self.found.missing.insert((include.path.clone(), String::new()));
+                        self.found
+                            .missing
+                            .insert((include.path.clone(), String::new()));
                     }
                 }
             }
         }
-        if self.part.place.role == CRole::Test && scan.has_cases && self.part.sources.contains(file) {
+        if self.part.place.role == CRole::Test && scan.has_cases && self.part.sources.contains(file)
+        {
             self.found.framework(self.index, self.part, self.machine);
         }
     }
 
     /// The definition whose header a file is: a library of the tree, or the part itself.
     fn owner(&self, file: &str) -> DefinitionAddress {
-        let library = self.owners.get(file).and_then(|owner| self.parts.library(owner));
-        library.and_then(|library| library.address.clone()).unwrap_or_else(|| self.address.clone())
+        let library = self
+            .owners
+            .get(file)
+            .and_then(|owner| self.parts.library(owner));
+        library
+            .and_then(|library| library.address.clone())
+            .unwrap_or_else(|| self.address.clone())
     }
 
     /// Takes note of a header that building lays below another folder, if a path means one.
     fn is_laid(&mut self, path: &str) -> bool {
-        let Some((header, place)) = self.index.laid(path) else { return false };
+        let Some((header, place)) = self.index.laid(path) else {
+            return false;
+        };
         if self.machine.has_file(&format!("/usr/include/{path}")) {
             return false;
         }
         let owner = self.owner(header);
-        self.found.laid.insert((owner.clone(), place, crate::tree::folder_of(header).to_owned()));
+        self.found.laid.insert((
+            owner.clone(),
+            place,
+            crate::tree::folder_of(header).to_owned(),
+        ));
         if owner == *self.address {
             self.found.own_headers.insert(header.to_owned());
             self.queue.push(header.to_owned());
@@ -301,18 +355,29 @@ impl IncludeWalk<'_> {
         if is_source(path) {
             self.included.insert(path.to_owned());
         }
-        let is_shared = is_header(path) && !is_sample_or_test(path) && !self.parts.is_of_program(path);
-        let owner = if is_shared { self.owner(path) } else { self.address.clone() };
+        let is_shared =
+            is_header(path) && !is_sample_or_test(path) && !self.parts.is_of_program(path);
+        let owner = if is_shared {
+            self.owner(path)
+        } else {
+            self.address.clone()
+        };
         if let Some(folder) = &found.searched {
-            self.found.searched.entry(owner.clone()).or_default().insert(folder.clone());
+            self.found
+                .searched
+                .entry(owner.clone())
+                .or_default()
+                .insert(folder.clone());
         }
         if owner != *self.address {
             self.found.needs.insert(owner);
             self.found.used_headers.insert(path.to_owned());
             return;
         }
-        if matches!(self.part.place.role, CRole::Test | CRole::Sample | CRole::Helpers)
-            && let Some(twin) = self.index.twin(path)
+        if matches!(
+            self.part.place.role,
+            CRole::Test | CRole::Sample | CRole::Helpers
+        ) && let Some(twin) = self.index.twin(path)
             && !self.part.sources.contains(twin)
             && !self.parts.is_linked(twin, &self.found.needs)
         {
@@ -328,18 +393,28 @@ impl IncludeWalk<'_> {
     }
 }
 
-/// Whether a header is one of a library by its name, too: several have a `config.h`, and none of them is meant by that of a project.
+/// Whether a header is one of a library by its name, too: several have a `config.h`, and none of
+/// them is meant by that of a project.
 fn is_named_for(library: &str, header: &str) -> bool {
-    let plain = |name: &str| name.trim_start_matches("lib").to_lowercase().replace(['-', '_'], "");
+    let plain = |name: &str| {
+        name.trim_start_matches("lib")
+            .to_lowercase()
+            .replace(['-', '_'], "")
+    };
     let (library, stem) = (plain(library), plain(crate::tree::stem_of(header)));
     header.contains('/')
-        || stem.len() > 2 && (library.starts_with(&stem) || library.len() > 2 && stem.starts_with(&library))
+        || stem.len() > 2
+            && (library.starts_with(&stem) || library.len() > 2 && stem.starts_with(&library))
 }
 
 impl Included {
     /// Takes note of a header that is not in the tree.
     fn of_machine(&mut self, from: &str, include: &Include, machine: &dyn MachineView) {
-        let Include { path: header, is_quoted, is_conditional } = include;
+        let Include {
+            path: header,
+            is_quoted,
+            is_conditional,
+        } = include;
         let (is_quoted, is_conditional) = (*is_quoted, *is_conditional);
         if is_of_another_system(header) {
             return;
@@ -359,14 +434,17 @@ impl Included {
             Some(SystemPart::Installed(_) | SystemPart::Library(_)) => {}
             None if is_conditional => {}
             None => {
-                // What all compilers find is meant, and no header of the same name that belongs to a library.
+                // What all compilers find is meant, and no header of the same name that belongs to
+                // a library.
                 let is_plain = machine.has_file(&format!("/usr/include/{header}"));
-                let found =
-                    machine.library_with(header).filter(|found| found.is_in_plain_folder || !is_plain);
+                let found = machine
+                    .library_with(header)
+                    .filter(|found| found.is_in_plain_folder || !is_plain);
                 let found = found.map(|found| found.library);
                 if is_quoted && !is_standard(header) {
                     self.missing.insert((header.clone(), from.to_owned()));
-                } else if let Some(library) = found.filter(|library| is_named_for(library, header)) {
+                } else if let Some(library) = found.filter(|library| is_named_for(library, header))
+                {
                     self.libraries.insert(library);
                 }
             }
@@ -375,8 +453,12 @@ impl Included {
 
     /// What a framework of tests brings, where no file of the tests has `main`.
     fn framework(&mut self, index: &IncludeIndex<'_>, part: &CPart, machine: &dyn MachineView) {
-        let has_main =
-            part.sources.iter().any(|file| index.scans.get(file.as_str()).is_some_and(|scan| scan.has_main));
+        let has_main = part.sources.iter().any(|file| {
+            index
+                .scans
+                .get(file.as_str())
+                .is_some_and(|scan| scan.has_main)
+        });
         if has_main {
             return;
         }

@@ -4,8 +4,17 @@ use crate::Survey;
 use crate::tree::{folder_of, stem_of};
 
 /// Folders of tests.
-const TEST_FOLDERS: [&str; 9] =
-    ["test", "tests", "t", "testing", "unittest", "unittests", "unit_tests", "unit-tests", "check"];
+const TEST_FOLDERS: [&str; 9] = [
+    "test",
+    "tests",
+    "t",
+    "testing",
+    "unittest",
+    "unittests",
+    "unit_tests",
+    "unit-tests",
+    "check",
+];
 
 /// Folders that show or measure something, or that others have added.
 const SAMPLE_FOLDERS: [&str; 15] = [
@@ -28,17 +37,20 @@ const SAMPLE_FOLDERS: [&str; 15] = [
 
 /// Folders with other parts of a component.
 const PART_FOLDERS: [&str; 15] = [
-    "src", "source", "sources", "lib", "include", "inc", "tools", "tool", "programs", "progs", "app", "bin",
-    "cmd", "util", "utils",
+    "src", "source", "sources", "lib", "include", "inc", "tools", "tool", "programs", "progs",
+    "app", "bin", "cmd", "util", "utils",
 ];
 
 /// Whether a folder's name says what is in it, not to whom it belongs.
 pub(super) fn is_part(folder: &str) -> bool {
     let name = folder.to_lowercase();
-    [&TEST_FOLDERS[..], &SAMPLE_FOLDERS, &PART_FOLDERS].iter().any(|names| names.contains(&name.as_str()))
+    [&TEST_FOLDERS[..], &SAMPLE_FOLDERS, &PART_FOLDERS]
+        .iter()
+        .any(|names| names.contains(&name.as_str()))
 }
 
-/// The component that a folder belongs to: what is above the first folder that only says what is in it.
+/// The component that a folder belongs to: what is above the first folder that only says what is in
+/// it.
 pub(super) fn component_of(folder: &str) -> String {
     let parts: Vec<&str> = folder.split('/').collect();
     let cut = parts.iter().position(|part| is_part(part));
@@ -81,7 +93,9 @@ pub(super) fn is_sample_or_test(file: &str) -> bool {
 pub(super) fn is_brought_along(file: &str) -> bool {
     let parts: Vec<&str> = folder_of(file).split('/').collect();
     let is_of_tests = |part: &&str| ["test", "tests", "testing"].contains(part);
-    let Some(first) = parts.iter().position(is_of_tests) else { return false };
+    let Some(first) = parts.iter().position(is_of_tests) else {
+        return false;
+    };
     let inner = [
         "test",
         "tests",
@@ -94,10 +108,14 @@ pub(super) fn is_brought_along(file: &str) -> bool {
         "benchmark",
         "benchmarks",
     ];
-    parts.iter().skip(first + 2).any(|part| inner.contains(part))
+    parts
+        .iter()
+        .skip(first + 2)
+        .any(|part| inner.contains(part))
 }
 
-/// The name of a component: that of its folder, without the version that unpacked archives have behind it.
+/// The name of a component: that of its folder, without the version that unpacked archives have
+/// behind it.
 pub(super) fn plain_name(survey: &Survey<'_>, component: &str) -> String {
     crate::without_version(&survey.name_of_folder(component)).to_owned()
 }

@@ -1,4 +1,5 @@
-//! What sources of C and C++ say: what they include and under which conditions, and whether a program begins in them.
+//! What sources of C and C++ say: what they include and under which conditions, and whether a
+//! program begins in them.
 
 use std::collections::BTreeSet;
 
@@ -48,7 +49,11 @@ pub(crate) fn is_header(path: &str) -> bool {
 
 /// Reads a text. What is between `#if 0` and its end is passed over.
 pub(crate) fn scan(path: &str, text: &str) -> SourceScan {
-    let mut reader = ScanReader { path, found: SourceScan::default(), conditions: Vec::new() };
+    let mut reader = ScanReader {
+        path,
+        found: SourceScan::default(),
+        conditions: Vec::new(),
+    };
     let plain = without_comments(text);
     let mut lines = plain.lines().peekable();
     while let Some(line) = lines.next() {
@@ -69,8 +74,12 @@ pub(crate) fn scan(path: &str, text: &str) -> SourceScan {
 const CASES: [&str; 5] = ["TEST(", "TEST_F(", "TEST_P(", "TYPED_TEST(", "TEST_CASE("];
 
 /// What has a header of a test framework write the beginning of a program.
-const MAIN_MARKS: [&str; 4] =
-    ["DOCTEST_CONFIG_IMPLEMENT_WITH_MAIN", "CATCH_CONFIG_MAIN", "BOOST_TEST_MODULE", "BOOST_TEST_MAIN"];
+const MAIN_MARKS: [&str; 4] = [
+    "DOCTEST_CONFIG_IMPLEMENT_WITH_MAIN",
+    "CATCH_CONFIG_MAIN",
+    "BOOST_TEST_MODULE",
+    "BOOST_TEST_MAIN",
+];
 
 struct ScanReader<'p> {
     path: &'p str,
@@ -99,13 +108,16 @@ impl ScanReader<'_> {
     }
 
     fn directive(&mut self, directive: &str) {
-        let word_end = directive.find(|c: char| !c.is_ascii_alphabetic()).unwrap_or(directive.len());
+        let word_end = directive
+            .find(|c: char| !c.is_ascii_alphabetic())
+            .unwrap_or(directive.len());
         let (word, rest) = directive.split_at(word_end);
         let rest = rest.trim();
         match word {
             "if" | "ifdef" | "ifndef" => {
-                let is_guard =
-                    word == "ifndef" && self.conditions.is_empty() && is_guard_name(rest, self.path);
+                let is_guard = word == "ifndef"
+                    && self.conditions.is_empty()
+                    && is_guard_name(rest, self.path);
                 let is_plus = rest.contains("__cplusplus");
                 self.conditions.push(Conditional {
                     is_dead: word == "if" && rest == "0",
@@ -134,14 +146,22 @@ impl ScanReader<'_> {
     }
 
     fn include(&mut self, rest: &str) {
-        let Some(include) = included(rest, self.is_conditional()) else { return };
-        let says_config = self.conditions.iter().any(|condition| condition.text.contains("HAVE_CONFIG_H"));
+        let Some(include) = included(rest, self.is_conditional()) else {
+            return;
+        };
+        let says_config = self
+            .conditions
+            .iter()
+            .any(|condition| condition.text.contains("HAVE_CONFIG_H"));
         self.found.wants_config |= says_config && name_of(&include.path).contains("config");
         self.found.includes.push(include);
     }
 
     fn define(&mut self, rest: &str) {
-        let name = rest.split(|c: char| !(c.is_ascii_alphanumeric() || c == '_')).next().unwrap_or_default();
+        let name = rest
+            .split(|c: char| !(c.is_ascii_alphanumeric() || c == '_'))
+            .next()
+            .unwrap_or_default();
         if is_system_name(name) {
             self.found.defined.insert(name.to_owned());
         }
@@ -170,14 +190,26 @@ impl SourceScan {
 
 /// Whether a name means a system like POSIX, for those who configure a project.
 fn is_system_name(name: &str) -> bool {
-    let ends = ["_PLATFORM_POSIX", "_PLATFORM_LINUX", "_PLATFORM_UNIX", "_OS_POSIX", "_OS_LINUX", "_OS_UNIX"];
-    ends.iter().any(|end| name.ends_with(end) && name.len() > end.len() && !name.starts_with('_'))
+    let ends = [
+        "_PLATFORM_POSIX",
+        "_PLATFORM_LINUX",
+        "_PLATFORM_UNIX",
+        "_OS_POSIX",
+        "_OS_LINUX",
+        "_OS_UNIX",
+    ];
+    ends.iter()
+        .any(|end| name.ends_with(end) && name.len() > end.len() && !name.starts_with('_'))
 }
 
 /// Whether a name is one that headers guard themselves with.
 fn is_guard_name(name: &str, path: &str) -> bool {
-    let plain =
-        |text: &str| text.to_lowercase().chars().filter(char::is_ascii_alphanumeric).collect::<String>();
+    let plain = |text: &str| {
+        text.to_lowercase()
+            .chars()
+            .filter(char::is_ascii_alphanumeric)
+            .collect::<String>()
+    };
     is_header(path)
         && (plain(name).contains(&plain(name_of(path)))
             || name.ends_with("_H")
@@ -192,19 +224,33 @@ fn included(rest: &str, is_conditional: bool) -> Option<Include> {
         _ => return None,
     };
     let path = rest[1..].split(close).next()?.trim();
-    (!path.is_empty()).then(|| Include { path: path.to_owned(), is_quoted, is_conditional })
+    (!path.is_empty()).then(|| Include {
+        path: path.to_owned(),
+        is_quoted,
+        is_conditional,
+    })
 }
 
 /// Whether a line begins the function `main`, and is neither a declaration nor a call of it.
 fn begins_program(line: &str, next: &str) -> bool {
-    let Some(at) = line.find("main") else { return false };
+    let Some(at) = line.find("main") else {
+        return false;
+    };
     let (before, after) = (&line[..at], line[at + 4..].trim_start());
     let is_word = before.is_empty() || before.ends_with([' ', '*', '\t']);
     // Whatever the type is called, in front of a call there are other words, or it is indented.
-    let is_name =
-        |word: &str| word == "\"\"" || word.chars().all(|c| c.is_ascii_alphanumeric() || "_*:".contains(c));
-    let calls = ["return", "else", "case", "do", "goto", "throw", "new", "sizeof", "typedef", "define"];
-    let is_type = before.split_whitespace().all(|word| is_name(word) && !calls.contains(&word));
+    let is_name = |word: &str| {
+        word == "\"\""
+            || word
+                .chars()
+                .all(|c| c.is_ascii_alphanumeric() || "_*:".contains(c))
+    };
+    let calls = [
+        "return", "else", "case", "do", "goto", "throw", "new", "sizeof", "typedef", "define",
+    ];
+    let is_type = before
+        .split_whitespace()
+        .all(|word| is_name(word) && !calls.contains(&word));
     if !is_word || !is_type || !after.starts_with('(') {
         return false;
     }
@@ -239,9 +285,16 @@ pub(super) fn without_comments(text: &str) -> String {
     while at < bytes.len() {
         let rest = &bytes[at..];
         if rest.starts_with(b"//") {
-            at += rest.iter().position(|byte| *byte == b'\n').unwrap_or(rest.len());
+            at += rest
+                .iter()
+                .position(|byte| *byte == b'\n')
+                .unwrap_or(rest.len());
         } else if rest.starts_with(b"/*") {
-            let end = rest.windows(2).skip(2).position(|two| two == b"*/").map_or(rest.len(), |end| end + 4);
+            let end = rest
+                .windows(2)
+                .skip(2)
+                .position(|two| two == b"*/")
+                .map_or(rest.len(), |end| end + 4);
             plain.extend(rest[..end].iter().filter(|byte| **byte == b'\n'));
             plain.push(b' ');
             at += end;
@@ -271,7 +324,11 @@ fn quoted_end(bytes: &[u8]) -> usize {
     while at < bytes.len() && bytes[at] != bytes[0] && bytes[at] != b'\n' {
         at += if bytes[at] == b'\\' { 2 } else { 1 };
     }
-    if bytes.get(at) == Some(&b'\n') { at } else { (at + 1).min(bytes.len()) }
+    if bytes.get(at) == Some(&b'\n') {
+        at
+    } else {
+        (at + 1).min(bytes.len())
+    }
 }
 
 #[cfg(test)]
@@ -319,7 +376,14 @@ mod tests {
             .iter()
             .map(|i| format!("{} {} {}", i.path, i.is_quoted, i.is_conditional))
             .collect();
-        assert_eq!(rows, ["math.h false false", "windows.h false true", "sea.h true true"]);
+        assert_eq!(
+            rows,
+            [
+                "math.h false false",
+                "windows.h false true",
+                "sea.h true true"
+            ]
+        );
     }
 
     #[test]

@@ -33,7 +33,10 @@ const PARTS: [(&str, SystemPart); 60] = [
     ("resolv.h", Link("-lresolv")),
     ("alsa/", Library("alsa")),
     ("archive.h", Library("libarchive")),
-    ("boost/program_options", Installed("-lboost_program_options")),
+    (
+        "boost/program_options",
+        Installed("-lboost_program_options"),
+    ),
     ("boost/filesystem", Installed("-lboost_filesystem")),
     ("bzlib.h", Installed("-lbz2")),
     ("cairo.h", Library("cairo")),
@@ -82,10 +85,14 @@ pub(super) fn part_of(header: &str) -> Option<SystemPart> {
     let fits = |name: &str| {
         header == name || (!name.ends_with(".h") && name.contains('/') && header.starts_with(name))
     };
-    PARTS.iter().find(|(name, _)| fits(name)).map(|(_, part)| *part)
+    PARTS
+        .iter()
+        .find(|(name, _)| fits(name))
+        .map(|(_, part)| *part)
 }
 
-/// Whether a header is one of C's standard library or of POSIX, which sources may name between quotes, too.
+/// Whether a header is one of C's standard library or of POSIX, which sources may name between
+/// quotes, too.
 pub(super) fn is_standard(header: &str) -> bool {
     const STANDARD: [&str; 24] = [
         "assert",
@@ -113,13 +120,21 @@ pub(super) fn is_standard(header: &str) -> bool {
         "time",
         "unistd",
     ];
-    header.strip_suffix(".h").is_some_and(|name| STANDARD.contains(&name))
+    header
+        .strip_suffix(".h")
+        .is_some_and(|name| STANDARD.contains(&name))
 }
 
 /// Headers that only other systems have.
 pub(super) fn is_of_another_system(header: &str) -> bool {
-    let folders =
-        ["CoreFoundation/", "Cocoa/", "AvailabilityMacros", "TargetConditionals", "mach/", "libkern/"];
+    let folders = [
+        "CoreFoundation/",
+        "Cocoa/",
+        "AvailabilityMacros",
+        "TargetConditionals",
+        "mach/",
+        "libkern/",
+    ];
     let names = [
         "windows.h",
         "winsock.h",
@@ -155,29 +170,60 @@ pub(super) fn other_system_of(path: &str) -> Option<&'static str> {
         (
             "Windows",
             &[
-                "win", "win32", "win64", "windows", "w32", "msvc", "mingw", "wince", "cygwin", "vcnet",
-                "visualc",
+                "win", "win32", "win64", "windows", "w32", "msvc", "mingw", "wince", "cygwin",
+                "vcnet", "visualc",
             ],
         ),
-        ("macOS", &["mac", "macos", "macosx", "darwin", "osx", "ios", "apple", "cocoa"]),
-        ("BSD", &["bsd", "freebsd", "openbsd", "netbsd", "dragonfly", "kqueue"]),
+        (
+            "macOS",
+            &[
+                "mac", "macos", "macosx", "darwin", "osx", "ios", "apple", "cocoa",
+            ],
+        ),
+        (
+            "BSD",
+            &["bsd", "freebsd", "openbsd", "netbsd", "dragonfly", "kqueue"],
+        ),
         ("Solaris", &["solaris", "sunos", "illumos", "haiku"]),
-        ("OS/2 and DOS", &["os2", "dos", "msdos", "djgpp", "amiga", "atari", "riscos", "vms", "watcom"]),
-        ("AIX and HP-UX", &["aix", "hpux", "irix", "qnx", "os400", "os390", "zos", "ibmi"]),
+        (
+            "OS/2 and DOS",
+            &[
+                "os2", "dos", "msdos", "djgpp", "amiga", "atari", "riscos", "vms", "watcom",
+            ],
+        ),
+        (
+            "AIX and HP-UX",
+            &[
+                "aix", "hpux", "irix", "qnx", "os400", "os390", "zos", "ibmi",
+            ],
+        ),
         ("Android", &["android"]),
         ("browsers", &["emscripten", "wasm", "wasi"]),
-        ("small devices", &["arduino", "esp32", "freertos", "zephyr", "lwip", "stm32", "nuttx"]),
+        (
+            "small devices",
+            &[
+                "arduino", "esp32", "freertos", "zephyr", "lwip", "stm32", "nuttx",
+            ],
+        ),
     ];
     let lower = path.to_lowercase();
-    let stem = lower.rsplit_once('.').map_or(lower.as_str(), |(stem, _)| stem);
+    let stem = lower
+        .rsplit_once('.')
+        .map_or(lower.as_str(), |(stem, _)| stem);
     let (folder, name) = stem.rsplit_once('/').unwrap_or(("", stem));
     let words = folder.split('/').chain(name.split(['_', '-', '.']));
     let words: Vec<&str> = words.collect();
     let is_name = |word: &str, names: &[&str]| {
         // Names such as `win32files` begin so.
-        names.contains(&word) || names.iter().any(|name| name.len() > 4 && word.starts_with(name))
+        names.contains(&word)
+            || names
+                .iter()
+                .any(|name| name.len() > 4 && word.starts_with(name))
     };
-    SYSTEMS.iter().find(|(_, names)| words.iter().any(|word| is_name(word, names))).map(|(system, _)| *system)
+    SYSTEMS
+        .iter()
+        .find(|(_, names)| words.iter().any(|word| is_name(word, names)))
+        .map(|(system, _)| *system)
 }
 
 #[cfg(test)]
@@ -194,7 +240,13 @@ mod tests {
         assert_eq!(other_system_of("src/poll_kqueue.c"), Some("BSD"));
         assert_eq!(other_system_of("src/win32filemap.c"), Some("Windows"));
         assert_eq!(other_system_of("vcnet/config.h"), Some("Windows"));
-        for ours in ["src/window.c", "src/macros.h", "src/iostream.h", "src/dosage.c", "src/androgyne.c"] {
+        for ours in [
+            "src/window.c",
+            "src/macros.h",
+            "src/iostream.h",
+            "src/dosage.c",
+            "src/androgyne.c",
+        ] {
             assert_eq!(other_system_of(ours), None, "{ours}");
         }
     }

@@ -1,4 +1,5 @@
-//! A configuration header that is not in the tree: made from the questions that the sources ask about the machine.
+//! A configuration header that is not in the tree: made from the questions that the sources ask
+//! about the machine.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -55,32 +56,45 @@ const SIZES: [(&str, &str, &str); 12] = [
 /// What has a system declare all variants of its functions.
 const ON_DEMAND: &str = "_GNU_SOURCE";
 
-/// Where questions are asked: what sources say, to which component each belongs, and whether they want such a header.
-type ConfigQuestions<'q> = (&'q BTreeMap<&'q str, SourceScan>, &'q BTreeMap<&'q str, String>, bool);
+/// Where questions are asked: what sources say, to which component each belongs, and whether they
+/// want such a header.
+type ConfigQuestions<'q> = (
+    &'q BTreeMap<&'q str, SourceScan>,
+    &'q BTreeMap<&'q str, String>,
+    bool,
+);
 
-/// A definition of a configuration header, if a header is one. What is asked about and is no header, function or size that is
-/// known stays undefined.
+/// A definition of a configuration header, if a header is one. What is asked about and is no
+/// header, function or size that is known stays undefined.
 pub(super) fn propose(
     survey: &mut Survey<'_>,
     (scans, owners, is_wanted): ConfigQuestions<'_>,
     component: &str,
     header: &str,
 ) -> Option<DefinitionAddress> {
-    let Template { names: templates, includes, whole, leaves_many_open } =
-        Template::of(survey.tree, name_of(header));
+    let Template {
+        names: templates,
+        includes,
+        whole,
+        leaves_many_open,
+    } = Template::of(survey.tree, name_of(header));
     let is_known = is_wanted || name_of(header) == "config.h" || !templates.is_empty();
     if !((name_of(header).contains("conf") && is_known) || leaves_many_open) {
         return None;
     }
     let mine = scans.iter().filter(|(file, _)| owners[**file] == component);
-    let mut asked: BTreeSet<String> = mine.flat_map(|(_, scan)| scan.asked.iter().cloned()).collect();
+    let mut asked: BTreeSet<String> = mine
+        .flat_map(|(_, scan)| scan.asked.iter().cloned())
+        .collect();
     asked.extend(templates.keys().cloned());
     let version = version_of(survey.tree, &survey.tree.name());
     let project = crate::without_version(&survey.tree.name()).to_owned();
     let mut rows = BTreeMap::from([(ON_DEMAND.to_owned(), "\"1\"".to_owned())]);
     let mut left = Vec::new();
     for name in asked {
-        let says_template = whole.as_ref().is_some_and(|whole| whole.says(&name, &templates));
+        let says_template = whole
+            .as_ref()
+            .is_some_and(|whole| whole.says(&name, &templates));
         if name == "HAVE_CONFIG_H" || says_template {
             continue;
         }
@@ -92,21 +106,30 @@ pub(super) fn propose(
         }
     }
     if let Some(whole) = &whole {
-        rows.extend(whole.filled.iter().map(|(name, code)| (name.clone(), code.clone())));
+        rows.extend(
+            whole
+                .filled
+                .iter()
+                .map(|(name, code)| (name.clone(), code.clone())),
+        );
     }
     let address = survey.names.give(component, "config", "header");
     let mut reasons = Vec::new();
     if !left.is_empty() {
         left.truncate(12);
-        reasons
-            .push(format!("Left undefined, since only a person knows what they mean: {}.", left.join(", ")));
+        reasons.push(format!(
+            "Left undefined, since only a person knows what they mean: {}.",
+            left.join(", ")
+        ));
     }
     let name = name_of(header);
     let template = whole.map(|whole| whole.file);
-    let from = template.as_deref().map(|file| match is_below(file, component) {
-        true => below(file, component).to_owned(),
-        false => format!("/{}", joined(survey.top, file).unwrap_or_default()),
-    });
+    let from = template
+        .as_deref()
+        .map(|file| match is_below(file, component) {
+            true => below(file, component).to_owned(),
+            false => format!("/{}", joined(survey.top, file).unwrap_or_default()),
+        });
     let code = code_of(name, from.as_deref(), &includes, &rows);
     survey.define(
         Definition::new(
@@ -138,7 +161,8 @@ pub(super) fn code_of(
             code.push_str(&format!("    includes = [{}]\n", list.join(", ")));
         }
     }
-    let (on_demand, rest): (Vec<_>, Vec<_>) = known.iter().partition(|(name, _)| *name == ON_DEMAND);
+    let (on_demand, rest): (Vec<_>, Vec<_>) =
+        known.iter().partition(|(name, _)| *name == ON_DEMAND);
     if !on_demand.is_empty() {
         code.push_str("    # Variants of functions that a system declares on demand.\n");
     }
@@ -149,7 +173,8 @@ pub(super) fn code_of(
     code + "    }\n}"
 }
 
-/// What is in templates of a header: files of its name with a further ending, or the one file of the tree that is only to be one.
+/// What is in templates of a header: files of its name with a further ending, or the one file of
+/// the tree that is only to be one.
 #[derive(Default)]
 struct Template {
     /// Names that are defined or not, with what is written behind them.
@@ -158,7 +183,8 @@ struct Template {
     includes: Vec<String>,
     /// A template that says more than names: the header is made of all of it.
     whole: Option<WholeTemplate>,
-    /// Whether one leaves so many names open that it is a configuration header, whatever it is called.
+    /// Whether one leaves so many names open that it is a configuration header, whatever it is
+    /// called.
     leaves_many_open: bool,
 }
 
@@ -172,15 +198,22 @@ struct WholeTemplate {
 }
 
 impl WholeTemplate {
-    /// The template that a file is, if nothing but names is left open in it, and it decides something itself.
+    /// The template that a file is, if nothing but names is left open in it, and it decides
+    /// something itself.
     fn of(tree: &SourceTree, file: &str) -> Option<WholeTemplate> {
         let text = tree.text(file)?;
         let (is_open, holes) = (Regex::new(OPEN).ok()?, Regex::new(HOLES).ok()?);
-        let (mut open, mut filled): (BTreeSet<String>, BTreeMap<String, String>) = Default::default();
+        let (mut open, mut filled): (BTreeSet<String>, BTreeMap<String, String>) =
+            Default::default();
         let (mut conditions, mut is_guarded) = (0, false);
         for line in text.lines() {
             if let Some(found) = is_open.captures(line) {
-                open.extend(found.get(2).or(found.get(3)).map(|name| name.as_str().to_owned()));
+                open.extend(
+                    found
+                        .get(2)
+                        .or(found.get(3))
+                        .map(|name| name.as_str().to_owned()),
+                );
             } else if asks_machine(line) {
                 return None;
             } else if holes.is_match(line) {
@@ -195,7 +228,11 @@ impl WholeTemplate {
             }
         }
         let decides = conditions > usize::from(is_guarded);
-        (decides && !open.is_empty()).then(|| WholeTemplate { file: file.to_owned(), open, filled })
+        (decides && !open.is_empty()).then(|| WholeTemplate {
+            file: file.to_owned(),
+            open,
+            filled,
+        })
     }
 
     /// Whether it says itself what a name is.
@@ -217,7 +254,8 @@ impl Template {
         if templates.is_empty() {
             let is_to_be_filled = |file: &&String| {
                 // One that is called after a header becomes that one.
-                file.strip_suffix(".in").is_some_and(|stem| !stem.ends_with(".h"))
+                file.strip_suffix(".in")
+                    .is_some_and(|stem| !stem.ends_with(".h"))
                     && WholeTemplate::of(tree, file).is_some_and(|whole| whole.open.len() >= MANY)
             };
             templates = tree.files().iter().filter(is_to_be_filled).collect();
@@ -229,14 +267,25 @@ impl Template {
         let is_open = |file: &&String| tree.text(file).is_some_and(|text| leaves_many_open(&text));
         template.leaves_many_open = templates.iter().any(is_open);
         // Of several, which are for one way to configure each, the plainest is taken.
-        let plainest = || templates.iter().find(|file| name_of(file) == format!("{name}.in"));
-        let one = if let [file] = &*templates { Some(file) } else { plainest() };
+        let plainest = || {
+            templates
+                .iter()
+                .find(|file| name_of(file) == format!("{name}.in"))
+        };
+        let one = if let [file] = &*templates {
+            Some(file)
+        } else {
+            plainest()
+        };
         if let Some(file) = one {
             template.whole = WholeTemplate::of(tree, file);
         }
         for text in templates.into_iter().filter_map(|file| tree.text(file)) {
             let scan = super::c_scan::scan(name, &text);
-            let always = scan.includes.into_iter().filter(|one| !one.is_quoted && !one.is_conditional);
+            let always = scan
+                .includes
+                .into_iter()
+                .filter(|one| !one.is_quoted && !one.is_conditional);
             template.includes.extend(always.map(|one| one.path));
             template.add(&text);
         }
@@ -250,10 +299,17 @@ impl Template {
             .filter_map(|line| line.trim_start().strip_prefix('#'))
             .map(|line| {
                 let mut words = line.split_whitespace();
-                // Generators have directives of their own, such as a prefix or a number around `define`.
-                let directive =
-                    words.next().unwrap_or_default().trim_end_matches(|c: char| c.is_ascii_digit());
-                (directive, words.next().unwrap_or_default(), words.collect::<Vec<_>>().join(" "))
+                // Generators have directives of their own, such as a prefix or a number around
+                // `define`.
+                let directive = words
+                    .next()
+                    .unwrap_or_default()
+                    .trim_end_matches(|c: char| c.is_ascii_digit());
+                (
+                    directive,
+                    words.next().unwrap_or_default(),
+                    words.collect::<Vec<_>>().join(" "),
+                )
             })
             .collect();
         // What keeps a header from being read twice is no condition.
@@ -269,7 +325,8 @@ impl Template {
                 "endif" => depth -= 1,
                 _ => {}
             }
-            let is_name = name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') && !name.is_empty();
+            let is_name =
+                name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_') && !name.is_empty();
             let is_asked = directive.ends_with("define") || directive.ends_with("undef");
             if !is_asked || !is_name || name.starts_with('_') || guard == Some(name) {
                 continue;
@@ -287,33 +344,57 @@ impl Template {
 
 /// The version of the project: behind its folder's name, or in a file that says nothing else.
 fn version_of(tree: &SourceTree, name: &str) -> Option<String> {
-    let is_version =
-        |text: &str| text.contains('.') && text.starts_with(|c: char| c.is_ascii_digit()) && text.len() < 20;
-    let behind = name.rsplit_once('-').map(|(_, version)| version.to_owned()).filter(|text| is_version(text));
+    let is_version = |text: &str| {
+        text.contains('.') && text.starts_with(|c: char| c.is_ascii_digit()) && text.len() < 20
+    };
+    let behind = name
+        .rsplit_once('-')
+        .map(|(_, version)| version.to_owned())
+        .filter(|text| is_version(text));
     let in_file = || {
-        let text = ["VERSION", "version", "version.txt"].iter().find_map(|file| tree.text(file))?;
+        let text = ["VERSION", "version", "version.txt"]
+            .iter()
+            .find_map(|file| tree.text(file))?;
         Some(text.trim().to_owned()).filter(|text| is_version(text))
     };
     behind.or_else(in_file).or_else(|| newest_in_notes(tree))
 }
 
-/// The newest version that the project's notes about changes name: the first of a short line near their beginning.
+/// The newest version that the project's notes about changes name: the first of a short line near
+/// their beginning.
 fn newest_in_notes(tree: &SourceTree) -> Option<String> {
     let is_notes = |file: &&String| {
-        let stem = file.split_once('.').map_or(file.as_str(), |(stem, _)| stem).to_ascii_lowercase();
-        ["changelog", "changes", "history", "news", "releases"].contains(&&*stem) && !file.contains('/')
+        let stem = file
+            .split_once('.')
+            .map_or(file.as_str(), |(stem, _)| stem)
+            .to_ascii_lowercase();
+        ["changelog", "changes", "history", "news", "releases"].contains(&&*stem)
+            && !file.contains('/')
     };
     let version = Regex::new(r"(?:^|[\s\[(v])(\d{1,3}\.\d+(?:\.\d+)?)(?:[\s\]),:]|$)").ok()?;
     let text = tree.text(tree.files().iter().find(is_notes)?)?;
-    let short = text.lines().take(30).filter(|line| line.split_whitespace().count() <= 8);
-    short.filter_map(|line| version.captures(line)).map(|found| found[1].to_owned()).next()
+    let short = text
+        .lines()
+        .take(30)
+        .filter(|line| line.split_whitespace().count() <= 8);
+    short
+        .filter_map(|line| version.captures(line))
+        .map(|found| found[1].to_owned())
+        .next()
 }
 
 /// What a name of a version represents in the sources of a tree.
 pub(crate) fn version_value(tree: &SourceTree, name: &str) -> Option<String> {
-    let code = version_answer(name, crate::without_version(&tree.name()), &version_of(tree, &tree.name()))?;
+    let code = version_answer(
+        name,
+        crate::without_version(&tree.name()),
+        &version_of(tree, &tree.name()),
+    )?;
     Some(code.trim_matches('\'').to_owned()).map(|text| {
-        match text.strip_prefix('"').and_then(|rest| rest.strip_suffix('"')) {
+        match text
+            .strip_prefix('"')
+            .and_then(|rest| rest.strip_suffix('"'))
+        {
             // A number is written without quotes, a text with them.
             Some(number) if number.bytes().all(|byte| byte.is_ascii_digit()) => number.to_owned(),
             _ => text,
@@ -329,7 +410,9 @@ fn version_answer(name: &str, project: &str, version: &Option<String>) -> Option
     match name {
         _ if ends(["VERSION_MAJOR", "MAJOR_VERSION"]) => number(0),
         _ if ends(["VERSION_MINOR", "MINOR_VERSION"]) => number(1),
-        _ if ends(["VERSION_PATCH", "PATCH_VERSION"]) || ends(["VERSION_MICRO", "MICRO_VERSION"]) => {
+        _ if ends(["VERSION_PATCH", "PATCH_VERSION"])
+            || ends(["VERSION_MICRO", "MICRO_VERSION"]) =>
+        {
             number(2).or_else(|| Some("\"0\"".to_owned()))
         }
         "PACKAGE_NAME" | "PACKAGE" | "PACKAGE_TARNAME" => Some(format!("'\"{project}\"'")),
@@ -346,10 +429,15 @@ fn version_answer(name: &str, project: &str, version: &Option<String>) -> Option
 /// What a name is defined as, as an expression.
 fn answer(name: &str) -> Option<String> {
     if let Some((_, size, header)) = SIZES.iter().find(|(known, _, _)| *known == name) {
-        let headers = if header.is_empty() { "[]".to_owned() } else { format!("[\"{header}\"]") };
+        let headers = if header.is_empty() {
+            "[]".to_owned()
+        } else {
+            format!("[\"{header}\"]")
+        };
         return Some(format!("\"{{c.type_size(\"{size}\", {headers})}}\""));
     }
-    // What every system of today has: headers of the standard, both headers of times at once, and files of any size.
+    // What every system of today has: headers of the standard, both headers of times at once, and
+    // files of any size.
     if matches!(name, "STDC_HEADERS" | "TIME_WITH_SYS_TIME") || name.ends_with("ENABLE_LARGEFILE") {
         return Some("\"1\"".to_owned());
     }
@@ -371,14 +459,18 @@ fn answer(name: &str) -> Option<String> {
     })
 }
 
-/// What is filled in for a name in a template: a version of the project, or a number that says whether the machine has something.
+/// What is filled in for a name in a template: a version of the project, or a number that says
+/// whether the machine has something.
 pub(super) fn hole_answer(tree: &SourceTree, name: &str) -> Option<String> {
     let project = without_punctuation(crate::without_version(&tree.name()));
     let known = |rest: &str| {
-        rest.is_empty() || ["PACKAGE", "PROJECT"].contains(&rest) || without_punctuation(rest) == project
+        rest.is_empty()
+            || ["PACKAGE", "PROJECT"].contains(&rest)
+            || without_punctuation(rest) == project
     };
     let is_version = VERSIONS.iter().any(|version| {
-        name.strip_suffix(version).is_some_and(|rest| known(rest.strip_suffix('_').unwrap_or(rest)))
+        name.strip_suffix(version)
+            .is_some_and(|rest| known(rest.strip_suffix('_').unwrap_or(rest)))
     });
     if is_version {
         let value = version_value(tree, name)?;
@@ -391,7 +483,10 @@ pub(super) fn hole_answer(tree: &SourceTree, name: &str) -> Option<String> {
 
 /// Letters and digits, in lower case: how names of projects are compared.
 fn without_punctuation(name: &str) -> String {
-    name.chars().filter(char::is_ascii_alphanumeric).map(|letter| letter.to_ascii_lowercase()).collect()
+    name.chars()
+        .filter(char::is_ascii_alphanumeric)
+        .map(|letter| letter.to_ascii_lowercase())
+        .collect()
 }
 
 /// How names of versions end, the longer ones first.
@@ -424,7 +519,10 @@ fn written_answer(tree: &SourceTree, name: &str, written: &str) -> Option<String
     let plain = written.trim_matches('"');
     if let Some(hole) = Regex::new(HOLES).ok()?.captures(plain)
         && hole[0] == *plain
-        && let Some(code) = hole.get(1).or(hole.get(2)).and_then(|name| hole_answer(tree, name.as_str()))
+        && let Some(code) = hole
+            .get(1)
+            .or(hole.get(2))
+            .and_then(|name| hole_answer(tree, name.as_str()))
         && (plain == written || code.starts_with('"'))
     {
         return Some(if plain == written {
@@ -462,14 +560,21 @@ mod tests {
         let answers: Vec<String> = template
             .names
             .iter()
-            .filter_map(|(name, written)| Some(format!("{name} {}", written_answer(&tree, name, written)?)))
+            .filter_map(|(name, written)| {
+                Some(format!("{name} {}", written_answer(&tree, name, written)?))
+            })
             .collect();
         let fork = "MY_HAVE_FORK if c.function_exists(\"fork\", [\"unistd.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else \"0\"";
         assert_eq!(answers, ["DEPTH \"2048\"", fork, "TIDE_INLINE \"inline\""]);
         // Without a guard the first condition is one, too.
         let mut bare = Template::default();
-        bare.add("#undef HAVE_DUP\n#ifndef HAVE_DUP\n#  define dup own_dup\n#endif\n#define LAST 1\n");
-        assert_eq!((bare.names["dup"].as_str(), bare.names["LAST"].as_str()), ("", "1"));
+        bare.add(
+            "#undef HAVE_DUP\n#ifndef HAVE_DUP\n#  define dup own_dup\n#endif\n#define LAST 1\n",
+        );
+        assert_eq!(
+            (bare.names["dup"].as_str(), bare.names["LAST"].as_str()),
+            ("", "1")
+        );
         assert!(template.names.contains_key("HAVE_PIPE") && template.names.contains_key("MODE"));
         assert!(!template.names.contains_key("TIDE_H"));
     }
@@ -483,11 +588,20 @@ mod tests {
         assert_eq!(of("SAMPLE_VERSION_MINOR").as_deref(), Some("\"2\""));
         assert_eq!(of("VERSION_PATCH").as_deref(), Some("\"0\""));
         // Another project's version, and a word that may mean anything.
-        assert_eq!((of("BOTTLE_VERSION"), of("WORD"), of("INVERSION")), (None, None, None));
+        assert_eq!(
+            (of("BOTTLE_VERSION"), of("WORD"), of("INVERSION")),
+            (None, None, None)
+        );
         let asked = "if c.header_exists(\"sys/uio.h\") then \"1\" else \"0\"";
         assert_eq!(of("HAVE_SYS_UIO_H_01").as_deref(), Some(asked));
-        assert_eq!(written_answer(&tree, "X", "\"@VERSION@\"").as_deref(), Some("'\"3.2\"'"));
-        assert_eq!(written_answer(&tree, "X", "${VERSION_MAJOR}").as_deref(), Some("\"3\""));
+        assert_eq!(
+            written_answer(&tree, "X", "\"@VERSION@\"").as_deref(),
+            Some("'\"3.2\"'")
+        );
+        assert_eq!(
+            written_answer(&tree, "X", "${VERSION_MAJOR}").as_deref(),
+            Some("\"3\"")
+        );
         assert_eq!(written_answer(&tree, "X", "@VERSION@ or so"), None);
     }
 
@@ -503,7 +617,10 @@ mod tests {
                 "if c.function_exists(\"strlcpy\", [\"string.h\"], [\"-D_GNU_SOURCE\"]) then \"1\" else none"
             )
         );
-        assert_eq!(answer("SIZEOF_LONG").as_deref(), Some("\"{c.type_size(\"long\", [])}\""));
+        assert_eq!(
+            answer("SIZEOF_LONG").as_deref(),
+            Some("\"{c.type_size(\"long\", [])}\"")
+        );
         assert_eq!(
             answer("HAVE_SETUID").as_deref(),
             Some("if c.symbol_links(\"setuid\") then \"1\" else none")

@@ -13,12 +13,15 @@ pub(crate) fn is_source(path: &str) -> bool {
     ENDINGS.contains(&ext_of(path))
 }
 
-const ENDINGS: [&str; 15] =
-    ["f", "for", "ftn", "f77", "f90", "f95", "f03", "f08", "F", "FOR", "F77", "F90", "F95", "F03", "F08"];
+const ENDINGS: [&str; 15] = [
+    "f", "for", "ftn", "f77", "f90", "f95", "f03", "f08", "F", "FOR", "F77", "F90", "F95", "F03",
+    "F08",
+];
 
 /// Folders that say what is in them, not to whom it belongs.
-const PARTS: [&str; 10] =
-    ["src", "source", "sources", "lib", "test", "tests", "app", "example", "examples", "programs"];
+const PARTS: [&str; 10] = [
+    "src", "source", "sources", "lib", "test", "tests", "app", "example", "examples", "programs",
+];
 
 /// What is linked for procedures that nobody here defines: the interfaces BLAS and LAPACK.
 const LAPACK: [&str; 2] = ["-llapack", "-lblas"];
@@ -36,9 +39,18 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         (file.as_str(), facts)
     });
     let sources: BTreeMap<&str, FortranFacts> = sources.collect();
-    let procedures = sources.values().flat_map(|facts| facts.procedures.iter().cloned()).collect();
+    let procedures = sources
+        .values()
+        .flat_map(|facts| facts.procedures.iter().cloned())
+        .collect();
     let (installed, includes) = Default::default();
-    let mut all = FortranSources { sources, names: tree.by_name(), installed, procedures, includes };
+    let mut all = FortranSources {
+        sources,
+        names: tree.by_name(),
+        installed,
+        procedures,
+        includes,
+    };
     let included = all.all_included(survey);
     all.sources.retain(|source, _| !included.contains(*source));
     all.leave_out_lost(survey);
@@ -127,22 +139,28 @@ impl<'a> FortranSources<'a> {
                 let ends = |path: &&&str| path.ends_with(name);
                 let path = *named.filter(ends).max_by_key(|path| shared(folder, path))?;
                 // The folders of what is included are searched anyway.
-                let from = name.contains('/').then(|| path[..path.len() - name.len()].trim_end_matches('/'));
+                let from = name
+                    .contains('/')
+                    .then(|| path[..path.len() - name.len()].trim_end_matches('/'));
                 Some((path.to_owned(), from.map(str::to_owned)))
             })
         };
         wanted.iter().filter_map(of).collect()
     }
 
-    /// All that a source includes, and what that includes, with the folders from which on some of it is named.
+    /// All that a source includes, and what that includes, with the folders from which on some of
+    /// it is named.
     fn included(&self, source: &str, survey: &Survey<'_>) -> IncludedFiles {
         let mut found = IncludedFiles::default();
         let wanted = self.sources.get(source).map(|facts| &facts.includes);
-        let mut queue = wanted.map(|wanted| self.included_by(source, wanted, survey)).unwrap_or_default();
+        let mut queue = wanted
+            .map(|wanted| self.included_by(source, wanted, survey))
+            .unwrap_or_default();
         while let Some((file, from)) = queue.pop() {
             found.searched.extend(from);
             if found.files.insert(file.clone()) {
-                let look = || facts(&survey.tree.text(&file).unwrap_or_default(), ext_of(&file)).includes;
+                let look =
+                    || facts(&survey.tree.text(&file).unwrap_or_default(), ext_of(&file)).includes;
                 let mut known = self.includes.borrow_mut();
                 let wanted = known.entry(file.clone()).or_insert_with(look);
                 queue.extend(self.included_by(&file, wanted, survey));
@@ -152,10 +170,14 @@ impl<'a> FortranSources<'a> {
     }
 
     fn all_included(&self, survey: &Survey<'_>) -> BTreeSet<String> {
-        self.sources.keys().flat_map(|source| self.included(source, survey).files).collect()
+        self.sources
+            .keys()
+            .flat_map(|source| self.included(source, survey).files)
+            .collect()
     }
 
-    /// Leaves out sources that nothing can compile: pieces, a module's second variant, and those that use modules which are nowhere.
+    /// Leaves out sources that nothing can compile: pieces, a module's second variant, and those
+    /// that use modules which are nowhere.
     fn leave_out_lost(&mut self, survey: &mut Survey<'_>) {
         let mut lost: BTreeMap<&str, String> = BTreeMap::new();
         for (source, facts) in &self.sources {
@@ -174,13 +196,26 @@ impl<'a> FortranSources<'a> {
             }
         }
         for (source, module, other) in self.variants() {
-            lost.insert(source, format!("the module {module} is defined by {other}, too"));
+            lost.insert(
+                source,
+                format!("the module {module} is defined by {other}, too"),
+            );
         }
         loop {
-            let kept = self.sources.iter().filter(|(source, _)| !lost.contains_key(*source));
+            let kept = self
+                .sources
+                .iter()
+                .filter(|(source, _)| !lost.contains_key(*source));
             let there: BTreeSet<&String> = kept.flat_map(|(_, facts)| &facts.modules).collect();
-            let wanted: BTreeSet<&String> = self.sources.values().flat_map(|facts| &facts.uses).collect();
-            let missing: BTreeSet<String> = wanted.difference(&there).map(|name| (*name).clone()).collect();
+            let wanted: BTreeSet<&String> = self
+                .sources
+                .values()
+                .flat_map(|facts| &facts.uses)
+                .collect();
+            let missing: BTreeSet<String> = wanted
+                .difference(&there)
+                .map(|name| (*name).clone())
+                .collect();
             for name in &missing {
                 if !self.installed.contains_key(name)
                     && let Some(found) = survey.machine.library_with(&format!("{name}.mod"))
@@ -190,8 +225,10 @@ impl<'a> FortranSources<'a> {
             }
             let before = lost.len();
             for (source, facts) in &self.sources {
-                let nowhere =
-                    facts.uses.iter().find(|n| missing.contains(*n) && !self.installed.contains_key(*n));
+                let nowhere = facts
+                    .uses
+                    .iter()
+                    .find(|n| missing.contains(*n) && !self.installed.contains_key(*n));
                 if let Some(name) = nowhere {
                     lost.entry(*source)
                         .or_insert_with(|| format!("it uses the module {name}, which is nowhere"));
@@ -207,17 +244,23 @@ impl<'a> FortranSources<'a> {
         }
     }
 
-    /// Sources of libraries that define a module which another one of their folder defines, too: which module, and who. The one that
-    /// is named as the module stays, or the first.
+    /// Sources of libraries that define a module which another one of their folder defines, too:
+    /// which module, and who. The one that is named as the module stays, or the first.
     fn variants(&self) -> Vec<(&'a str, String, String)> {
         let mut definers: BTreeMap<(String, &str), Vec<&'a str>> = BTreeMap::new();
         for (source, facts) in self.sources.iter().filter(|(_, facts)| !facts.has_program) {
             for module in &facts.modules {
-                definers.entry((owner_of(folder_of(source)), module)).or_default().push(source);
+                definers
+                    .entry((owner_of(folder_of(source)), module))
+                    .or_default()
+                    .push(source);
             }
         }
         let mut found = Vec::new();
-        for ((_, module), sources) in definers.into_iter().filter(|(_, sources)| sources.len() > 1) {
+        for ((_, module), sources) in definers
+            .into_iter()
+            .filter(|(_, sources)| sources.len() > 1)
+        {
             let is_named = |source: &&&str| stem_of(source).eq_ignore_ascii_case(module);
             let stays = sources.iter().find(is_named).unwrap_or(&sources[0]);
             let others = sources.iter().filter(|source| *source != stays);
@@ -241,7 +284,12 @@ impl<'a> FortranSources<'a> {
             let known = linked.get(&(owner.clone(), role)).copied();
             let number = known.unwrap_or_else(|| {
                 let (sources, needs) = Default::default();
-                parts.push(FortranPart { owner: owner.clone(), role, sources, needs });
+                parts.push(FortranPart {
+                    owner: owner.clone(),
+                    role,
+                    sources,
+                    needs,
+                });
                 parts.len() - 1
             });
             parts[number].sources.insert(*source);
@@ -252,13 +300,13 @@ impl<'a> FortranSources<'a> {
         let providers = Providers::of(self, &parts);
         for number in 0..parts.len() {
             let mut needs = providers.wanted_by(self, &parts, number);
-            let own = [FortranRole::Library, FortranRole::Helpers].into_iter().filter(|role| {
-                match parts[number].role {
+            let own = [FortranRole::Library, FortranRole::Helpers]
+                .into_iter()
+                .filter(|role| match parts[number].role {
                     FortranRole::Library => false,
                     FortranRole::Helpers | FortranRole::Program => *role == FortranRole::Library,
                     FortranRole::Test => true,
-                }
-            });
+                });
             let own = own.filter_map(|role| linked.get(&(parts[number].owner.clone(), role)));
             needs.extend(own.copied());
             needs.remove(&number);
@@ -271,7 +319,12 @@ impl<'a> FortranSources<'a> {
     fn join_circles(parts: &mut [FortranPart<'a>]) {
         let next: Vec<Vec<u32>> = parts
             .iter()
-            .map(|part| part.needs.iter().filter_map(|need| u32::try_from(*need).ok()).collect())
+            .map(|part| {
+                part.needs
+                    .iter()
+                    .filter_map(|need| u32::try_from(*need).ok())
+                    .collect()
+            })
             .collect();
         let circles = nubrik_graph::components(&next);
         let mut first: BTreeMap<u32, usize> = BTreeMap::new();
@@ -282,12 +335,18 @@ impl<'a> FortranSources<'a> {
             .collect();
         for number in 0..parts.len() {
             let home = homes[number];
-            let needs = parts[number].needs.iter().map(|need| homes[*need]).collect();
+            let needs = parts[number]
+                .needs
+                .iter()
+                .map(|need| homes[*need])
+                .collect();
             parts[number].needs = needs;
             if home != number {
                 let sources = std::mem::take(&mut parts[number].sources);
-                let (needs, owner) =
-                    (parts[number].needs.clone(), common(&parts[home].owner, &parts[number].owner));
+                let (needs, owner) = (
+                    parts[number].needs.clone(),
+                    common(&parts[home].owner, &parts[number].owner),
+                );
                 parts[home].sources.extend(sources);
                 parts[home].needs.extend(needs);
                 parts[home].owner = owner;
@@ -323,7 +382,9 @@ impl<'a> FortranSources<'a> {
             }
         }
         for number in order {
-            let Some(address) = addresses.get(&number) else { continue };
+            let Some(address) = addresses.get(&number) else {
+                continue;
+            };
             let part = &parts[number];
             let library = whole.get(&number).map(|library| &parts[*library]);
             let mut sources = part.sources.clone();
@@ -333,22 +394,38 @@ impl<'a> FortranSources<'a> {
                 needs.extend(&library.needs);
             }
             // Who tests names what helps first.
-            let mut needs: Vec<usize> =
-                needs.into_iter().filter(|need| addresses.contains_key(need)).collect();
+            let mut needs: Vec<usize> = needs
+                .into_iter()
+                .filter(|need| addresses.contains_key(need))
+                .collect();
             needs.sort_by_key(|need| (std::cmp::Reverse(parts[*need].role), *need));
-            let needs = needs.iter().filter_map(|need| addresses.get(need)).cloned().map(FieldValue::Of);
+            let needs = needs
+                .iter()
+                .filter_map(|need| addresses.get(need))
+                .cloned()
+                .map(FieldValue::Of);
             let call = self.call(part.role, &sources, needs.collect(), survey);
             let (keyword, documentation) = match part.role {
-                FortranRole::Library => {
-                    (Keyword::Target, format!("The library {}.", survey.name_of_folder(&part.owner)))
-                }
+                FortranRole::Library => (
+                    Keyword::Target,
+                    format!("The library {}.", survey.name_of_folder(&part.owner)),
+                ),
                 FortranRole::Helpers => (Keyword::Target, "What the tests share.".to_owned()),
-                FortranRole::Program => {
-                    (Keyword::Target, format!("The program {}.", stem_of(first_of(part))))
-                }
-                FortranRole::Test => (Keyword::Test, format!("The test {}.", stem_of(first_of(part)))),
+                FortranRole::Program => (
+                    Keyword::Target,
+                    format!("The program {}.", stem_of(first_of(part))),
+                ),
+                FortranRole::Test => (
+                    Keyword::Test,
+                    format!("The test {}.", stem_of(first_of(part))),
+                ),
             };
-            survey.define(Definition::new(keyword, address, documentation, Body::Kind(call)));
+            survey.define(Definition::new(
+                keyword,
+                address,
+                documentation,
+                Body::Kind(call),
+            ));
         }
     }
 
@@ -366,16 +443,22 @@ impl<'a> FortranSources<'a> {
             included.searched.extend(more.searched);
         }
         let used = sources.iter().flat_map(|source| &self.sources[source].uses);
-        let installed: BTreeSet<&InstalledFile> = used.filter_map(|name| self.installed.get(name)).collect();
-        needs.extend(installed.iter().map(|found| FieldValue::SystemLibrary(found.library.clone())));
+        let installed: BTreeSet<&InstalledFile> =
+            used.filter_map(|name| self.installed.get(name)).collect();
+        needs.extend(
+            installed
+                .iter()
+                .map(|found| FieldValue::SystemLibrary(found.library.clone())),
+        );
         // Headers are found there by themselves, modules are not.
         let plain = installed.iter().any(|found| found.is_in_plain_folder);
         let flags: &[&str] = if plain { &["-I/usr/include"] } else { &[] };
-        let links: &[&str] = if sources.iter().any(|source| self.wants_lapack(source)) && has_lapack(survey) {
-            &LAPACK
-        } else {
-            &[]
-        };
+        let links: &[&str] =
+            if sources.iter().any(|source| self.wants_lapack(source)) && has_lapack(survey) {
+                &LAPACK
+            } else {
+                &[]
+            };
         let (kind, own): (_, &[&str]) = match role {
             FortranRole::Library | FortranRole::Helpers if links.is_empty() => ("library", &[]),
             FortranRole::Library | FortranRole::Helpers => ("library", &["-lgfortran", "-lm"]),
@@ -383,34 +466,55 @@ impl<'a> FortranSources<'a> {
             FortranRole::Test => ("test_program", &[]),
         };
         KindCall::new(Kit::Fortran, kind)
-            .with("sources", FieldValue::Files(sources.iter().map(|source| (*source).to_owned()).collect()))
+            .with(
+                "sources",
+                FieldValue::Files(sources.iter().map(|source| (*source).to_owned()).collect()),
+            )
             .with("included", FieldValue::Files(included.files))
             .with(
                 "include",
-                FieldValue::List(included.searched.into_iter().map(FieldValue::Folder).collect()),
+                FieldValue::List(
+                    included
+                        .searched
+                        .into_iter()
+                        .map(FieldValue::Folder)
+                        .collect(),
+                ),
             )
             .with("flags", FieldValue::texts(flags.iter().copied()))
-            .with("link_flags", FieldValue::texts(links.iter().chain(own).copied()))
+            .with(
+                "link_flags",
+                FieldValue::texts(links.iter().chain(own).copied()),
+            )
             .with("needs", FieldValue::List(needs))
     }
 
     /// Whether a source calls something of BLAS or LAPACK that no source defines.
     fn wants_lapack(&self, source: &str) -> bool {
         let calls = &self.sources[source].calls;
-        calls.iter().any(|name| is_of_lapack(name) && !self.procedures.contains(name))
+        calls
+            .iter()
+            .any(|name| is_of_lapack(name) && !self.procedures.contains(name))
     }
 }
 
-/// Whether a name is made as those of BLAS and LAPACK are: the kind of numbers, the kind of matrix, and what is done.
+/// Whether a name is made as those of BLAS and LAPACK are: the kind of numbers, the kind of matrix,
+/// and what is done.
 fn is_of_lapack(name: &str) -> bool {
-    const BLAS: [&str; 12] =
-        ["axpy", "copy", "scal", "swap", "gemm", "gemv", "syrk", "symm", "symv", "trsm", "trsv", "rot"];
-    const MATRICES: [&str; 12] = ["ge", "gb", "gt", "po", "pp", "pb", "sy", "sp", "st", "tr", "he", "or"];
-    const DONE: [&str; 16] = [
-        "sv", "svx", "trf", "trs", "tri", "con", "ev", "evd", "evr", "evx", "es", "svd", "qrf", "els", "lss",
-        "qr",
+    const BLAS: [&str; 12] = [
+        "axpy", "copy", "scal", "swap", "gemm", "gemv", "syrk", "symm", "symv", "trsm", "trsv",
+        "rot",
     ];
-    let Some(rest) = name.strip_prefix(['s', 'd', 'c', 'z']) else { return false };
+    const MATRICES: [&str; 12] = [
+        "ge", "gb", "gt", "po", "pp", "pb", "sy", "sp", "st", "tr", "he", "or",
+    ];
+    const DONE: [&str; 16] = [
+        "sv", "svx", "trf", "trs", "tri", "con", "ev", "evd", "evr", "evx", "es", "svd", "qrf",
+        "els", "lss", "qr",
+    ];
+    let Some(rest) = name.strip_prefix(['s', 'd', 'c', 'z']) else {
+        return false;
+    };
     BLAS.contains(&rest)
         || (rest.is_char_boundary(2)
             && rest.len() > 3
@@ -433,24 +537,38 @@ fn shared(folder: &str, path: &str) -> usize {
 
 /// The folder that two folders are in, or that one of them is.
 fn common(one: &str, other: &str) -> String {
-    let same = one.split('/').zip(other.split('/')).take_while(|(a, b)| a == b);
+    let same = one
+        .split('/')
+        .zip(other.split('/'))
+        .take_while(|(a, b)| a == b);
     same.map(|(part, _)| part).collect::<Vec<_>>().join("/")
 }
 
-/// Programs that are all there is of their folder, with the library there that only they use: they are made as one.
+/// Programs that are all there is of their folder, with the library there that only they use: they
+/// are made as one.
 fn whole_programs(parts: &[FortranPart<'_>]) -> BTreeMap<usize, usize> {
     let mut users: BTreeMap<usize, Vec<usize>> = BTreeMap::new();
     for (number, part) in parts.iter().enumerate() {
-        part.needs.iter().for_each(|need| users.entry(*need).or_default().push(number));
+        part.needs
+            .iter()
+            .for_each(|need| users.entry(*need).or_default().push(number));
     }
     let only_user = |(library, users): (usize, Vec<usize>)| match &*users {
-        [user] if parts[*user].role == FortranRole::Program && parts[*user].owner == parts[library].owner => {
+        [user]
+            if parts[*user].role == FortranRole::Program
+                && parts[*user].owner == parts[library].owner =>
+        {
             Some((*user, library))
         }
         _ => None,
     };
-    let of_role = |role: FortranRole| move |(library, _): &(usize, Vec<usize>)| parts[*library].role == role;
-    users.into_iter().filter(of_role(FortranRole::Library)).filter_map(only_user).collect()
+    let of_role =
+        |role: FortranRole| move |(library, _): &(usize, Vec<usize>)| parts[*library].role == role;
+    users
+        .into_iter()
+        .filter(of_role(FortranRole::Library))
+        .filter_map(only_user)
+        .collect()
 }
 
 /// Who defines what.
@@ -461,12 +579,20 @@ struct Providers<'p> {
 
 impl<'p> Providers<'p> {
     fn of(all: &'p FortranSources<'p>, parts: &[FortranPart<'p>]) -> Providers<'p> {
-        let mut found = Providers { modules: BTreeMap::new(), procedures: BTreeMap::new() };
-        for (number, part) in parts.iter().enumerate().filter(|(_, part)| part.role.is_linked()) {
+        let mut found = Providers {
+            modules: BTreeMap::new(),
+            procedures: BTreeMap::new(),
+        };
+        for (number, part) in parts
+            .iter()
+            .enumerate()
+            .filter(|(_, part)| part.role.is_linked())
+        {
             for facts in part.sources.iter().map(|source| &all.sources[source]) {
-                for (names, into) in
-                    [(&facts.modules, &mut found.modules), (&facts.procedures, &mut found.procedures)]
-                {
+                for (names, into) in [
+                    (&facts.modules, &mut found.modules),
+                    (&facts.procedures, &mut found.procedures),
+                ] {
                     for name in names {
                         let known = into.entry(name.as_str()).or_default();
                         if known.last() != Some(&number) {
@@ -479,8 +605,8 @@ impl<'p> Providers<'p> {
         found
     }
 
-    /// The parts that define what a part uses. Of several that define a module the nearest counts; of procedures with the same name
-    /// only those are known that one part alone defines.
+    /// The parts that define what a part uses. Of several that define a module the nearest counts;
+    /// of procedures with the same name only those are known that one part alone defines.
     fn wanted_by(
         &self,
         all: &FortranSources<'_>,
@@ -488,20 +614,29 @@ impl<'p> Providers<'p> {
         number: usize,
     ) -> BTreeSet<usize> {
         let part = &parts[number];
-        let fits =
-            |other: &&usize| parts[**other].role == FortranRole::Library || part.role != FortranRole::Library;
+        let fits = |other: &&usize| {
+            parts[**other].role == FortranRole::Library || part.role != FortranRole::Library
+        };
         let mut wanted = BTreeSet::new();
         for facts in part.sources.iter().map(|source| &all.sources[source]) {
             for name in facts.uses.iter().chain(&facts.may_use) {
                 let known = self.modules.get(name.as_str()).into_iter().flatten();
                 let near = |other: &&usize| {
-                    (**other == number, shared(&part.owner, &format!("{}/", parts[**other].owner)))
+                    (
+                        **other == number,
+                        shared(&part.owner, &format!("{}/", parts[**other].owner)),
+                    )
                 };
                 wanted.extend(known.filter(fits).max_by_key(near));
             }
             for name in &facts.calls {
-                let known: Vec<&usize> =
-                    self.procedures.get(name.as_str()).into_iter().flatten().filter(fits).collect();
+                let known: Vec<&usize> = self
+                    .procedures
+                    .get(name.as_str())
+                    .into_iter()
+                    .flatten()
+                    .filter(fits)
+                    .collect();
                 if let [one] = &*known {
                     wanted.insert(**one);
                 }

@@ -1,4 +1,5 @@
-//! Which modules, procedures and files a source of Fortran defines and uses, statement by statement.
+//! Which modules, procedures and files a source of Fortran defines and uses, statement by
+//! statement.
 
 use std::collections::BTreeSet;
 use std::sync::LazyLock;
@@ -20,17 +21,22 @@ pub(super) struct FortranFacts {
     pub calls: BTreeSet<String>,
     /// Files that it includes, as it names them.
     pub includes: BTreeSet<String>,
-    /// Those of them that it includes by the language's own statement, whatever a preprocessor decides.
+    /// Those of them that it includes by the language's own statement, whatever a preprocessor
+    /// decides.
     pub must_include: BTreeSet<String>,
     /// Whether it has a main program, with a `PROGRAM` statement or without.
     pub has_program: bool,
-    /// Whether it has statements that are in no program unit that ends: a piece that others include.
+    /// Whether it has statements that are in no program unit that ends: a piece that others
+    /// include.
     pub is_fragment: bool,
 }
 
 /// Whether a source is in fixed form, by its ending.
 fn is_fixed(ext: &str) -> bool {
-    matches!(ext.to_ascii_lowercase().as_str(), "f" | "for" | "ftn" | "f77")
+    matches!(
+        ext.to_ascii_lowercase().as_str(),
+        "f" | "for" | "ftn" | "f77"
+    )
 }
 
 /// What encloses a statement.
@@ -62,8 +68,9 @@ static END: LazyLock<Regex> = LazyLock::new(|| {
     let units = r"program|module|submodule|subroutine|function|procedure|block\s*data|interface";
     expression(&format!(r"^end\s*(?:(?:{units})\b.*)?$"))
 });
-static USE: LazyLock<Regex> =
-    LazyLock::new(|| expression(r"^use(?:\s*,\s*(intrinsic|non_intrinsic)\s*::\s*|\s*::\s*|\s+)(\w+)"));
+static USE: LazyLock<Regex> = LazyLock::new(|| {
+    expression(r"^use(?:\s*,\s*(intrinsic|non_intrinsic)\s*::\s*|\s*::\s*|\s+)(\w+)")
+});
 static CALL: LazyLock<Regex> = LazyLock::new(|| expression(r"\bcall\s+(\w+)\s*(%)?"));
 static INCLUDE: LazyLock<Regex> =
     LazyLock::new(|| expression(r#"(?i)^\s*#?\s*include\s*['"<]([^'">]+)['">]"#));
@@ -82,8 +89,12 @@ const INTRINSIC: [&str; 8] = [
 
 /// Looks at the text of a source with this ending.
 pub(super) fn facts(text: &str, ext: &str) -> FortranFacts {
-    let mut scan =
-        Scan { facts: FortranFacts::default(), scopes: Vec::new(), own: BTreeSet::new(), choices: 0 };
+    let mut scan = Scan {
+        facts: FortranFacts::default(),
+        scopes: Vec::new(),
+        own: BTreeSet::new(),
+        choices: 0,
+    };
     let fixed = is_fixed(ext);
     let mut goes_on = false;
     for line in text.lines() {
@@ -99,15 +110,27 @@ pub(super) fn facts(text: &str, ext: &str) -> FortranFacts {
             scan.preprocess(line);
             continue;
         }
-        let Some(statement) = statement(line, fixed, &mut goes_on) else { continue };
+        let Some(statement) = statement(line, fixed, &mut goes_on) else {
+            continue;
+        };
         // Several may be on a line; none of those that count has the sign in it.
-        for one in statement.split(';').map(str::trim).filter(|one| !one.is_empty()) {
+        for one in statement
+            .split(';')
+            .map(str::trim)
+            .filter(|one| !one.is_empty())
+        {
             scan.statement(one);
         }
     }
     scan.facts.is_fragment |= !scan.scopes.is_empty();
     let Scan { mut facts, own, .. } = scan;
-    let FortranFacts { modules, uses, may_use, calls, .. } = &mut facts;
+    let FortranFacts {
+        modules,
+        uses,
+        may_use,
+        calls,
+        ..
+    } = &mut facts;
     for used in [uses, may_use] {
         used.retain(|name| !modules.contains(name) && !INTRINSIC.contains(&name.as_str()));
     }
@@ -115,7 +138,8 @@ pub(super) fn facts(text: &str, ext: &str) -> FortranFacts {
     facts
 }
 
-/// The statement that begins in a line, in small letters, without its label; `None` for comments and for lines that go on with one.
+/// The statement that begins in a line, in small letters, without its label; `None` for comments
+/// and for lines that go on with one.
 fn statement(line: &str, fixed: bool, goes_on: &mut bool) -> Option<String> {
     let line = line.trim_end();
     let text = if fixed {
@@ -144,7 +168,10 @@ fn statement(line: &str, fixed: bool, goes_on: &mut bool) -> Option<String> {
         }
         text
     };
-    let bare = text.trim().trim_start_matches(|c: char| c.is_ascii_digit()).trim();
+    let bare = text
+        .trim()
+        .trim_start_matches(|c: char| c.is_ascii_digit())
+        .trim();
     (!bare.is_empty()).then(|| bare.trim_end_matches('&').trim().to_lowercase())
 }
 
@@ -192,7 +219,9 @@ impl Scan {
         }
         if let Some(found) = SUBMODULE.captures(text) {
             let names = [found.get(1), found.get(2)].into_iter().flatten();
-            self.facts.uses.extend(names.map(|name| name.as_str().to_owned()));
+            self.facts
+                .uses
+                .extend(names.map(|name| name.as_str().to_owned()));
             self.facts.modules.insert(found[3].to_owned());
             return self.scopes.push(UnitScope::Module);
         }
@@ -202,7 +231,9 @@ impl Scan {
                 return;
             }
             let name = [1, 2, 3].into_iter().find_map(|at| found.get(at));
-            let name = name.map(|name| name.as_str().to_owned()).unwrap_or_default();
+            let name = name
+                .map(|name| name.as_str().to_owned())
+                .unwrap_or_default();
             if top.is_none() {
                 self.facts.procedures.insert(name.clone());
             }
@@ -232,25 +263,45 @@ impl Scan {
     /// A statement inside of a program unit.
     fn inside(&mut self, text: &str) {
         if let Some(found) = USE.captures(text) {
-            let is_intrinsic = found.get(1).is_some_and(|nature| nature.as_str() == "intrinsic");
-            let used = if self.choices > 0 { &mut self.facts.may_use } else { &mut self.facts.uses };
+            let is_intrinsic = found
+                .get(1)
+                .is_some_and(|nature| nature.as_str() == "intrinsic");
+            let used = if self.choices > 0 {
+                &mut self.facts.may_use
+            } else {
+                &mut self.facts.uses
+            };
             if !is_intrinsic {
                 used.insert(found[2].to_owned());
             }
         } else if let Some(names) = text.strip_prefix("entry ") {
-            let name: String =
-                names.trim().chars().take_while(|c| c.is_alphanumeric() || *c == '_').collect();
+            let name: String = names
+                .trim()
+                .chars()
+                .take_while(|c| c.is_alphanumeric() || *c == '_')
+                .collect();
             self.facts.procedures.insert(name.clone());
             self.own.insert(name);
         } else if let Some(names) = text.strip_prefix("external") {
-            let names = names.trim_start().trim_start_matches("::").split(',').map(str::trim);
-            let is_name =
-                |name: &&str| !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_');
-            self.facts.calls.extend(names.filter(is_name).map(str::to_owned));
+            let names = names
+                .trim_start()
+                .trim_start_matches("::")
+                .split(',')
+                .map(str::trim);
+            let is_name = |name: &&str| {
+                !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || c == '_')
+            };
+            self.facts
+                .calls
+                .extend(names.filter(is_name).map(str::to_owned));
         } else {
             // What follows a component is bound to a type.
-            let called = CALL.captures_iter(text).filter(|found| found.get(2).is_none());
-            self.facts.calls.extend(called.map(|found| found[1].to_owned()));
+            let called = CALL
+                .captures_iter(text)
+                .filter(|found| found.get(2).is_none());
+            self.facts
+                .calls
+                .extend(called.map(|found| found[1].to_owned()));
         }
     }
 }
@@ -260,7 +311,11 @@ mod tests {
     use super::*;
 
     fn list(names: &BTreeSet<String>) -> String {
-        names.iter().map(String::as_str).collect::<Vec<_>>().join(" ")
+        names
+            .iter()
+            .map(String::as_str)
+            .collect::<Vec<_>>()
+            .join(" ")
     }
 
     #[test]
@@ -288,7 +343,10 @@ mod tests {
         assert_eq!(list(&found.calls), "moon");
         assert_eq!(list(&found.procedures), "ebb f flow");
         for (text, ext) in [
-            ("program tide\n x = &\n  ! a remark\n  1\nend program tide\n", "f90"),
+            (
+                "program tide\n x = &\n  ! a remark\n  1\nend program tide\n",
+                "f90",
+            ),
             ("\tprogram tide\n\tend\n", "for"),
             ("print *, 'end'\nend\n", "f90"),
         ] {
@@ -297,7 +355,10 @@ mod tests {
         }
         for (text, ext) in [
             ("      subroutine tide\n      end\n", "f"),
-            ("      block data tide\n      common /x/ y\n      end\n", "f"),
+            (
+                "      block data tide\n      common /x/ y\n      end\n",
+                "f",
+            ),
             ("      character*(*) function tide(x)\n      end\n", "f"),
             ("recursive subroutine tide\nend subroutine\n", "f90"),
             ("type(moon) function tide(x)\nend function\n", "f90"),

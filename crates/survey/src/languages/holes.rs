@@ -5,12 +5,15 @@ use regex::Regex;
 /// What is filled in.
 pub(super) const HOLES: &str = r"@(\w+)@|\$\{(\w+)\}";
 
-/// Whether a directive is in a text that only a generator knows, or one that takes a name back: it asks about the machine.
+/// Whether a directive is in a text that only a generator knows, or one that takes a name back: it
+/// asks about the machine.
 pub(super) fn asks_machine(text: &str) -> bool {
-    text.lines().filter_map(|line| line.trim_start().strip_prefix('#')).any(|line| {
-        let word = line.split_whitespace().next().unwrap_or_default();
-        word == "undef" || (word != "define" && word.ends_with("define"))
-    })
+    text.lines()
+        .filter_map(|line| line.trim_start().strip_prefix('#'))
+        .any(|line| {
+            let word = line.split_whitespace().next().unwrap_or_default();
+            word == "undef" || (word != "define" && word.ends_with("define"))
+        })
 }
 
 /// Whether a text is a template: something is filled in, or the machine is asked.
@@ -27,8 +30,13 @@ pub(super) const MANY: usize = 5;
 
 /// Whether a text is there to have names filled in.
 pub(super) fn leaves_many_open(text: &str) -> bool {
-    Regex::new(OPEN)
-        .is_ok_and(|open| text.lines().filter(|line| open.is_match(line)).take(MANY).count() == MANY)
+    Regex::new(OPEN).is_ok_and(|open| {
+        text.lines()
+            .filter(|line| open.is_match(line))
+            .take(MANY)
+            .count()
+            == MANY
+    })
 }
 
 #[cfg(test)]
@@ -38,6 +46,9 @@ mod tests {
     #[test]
     fn the_kit_reads_what_is_left_open_in_the_same_way() {
         let kit = include_str!("../../../../kits/c.nub");
-        assert!(kit.contains(&format!("let open_name = '{OPEN}'")), "kits/c.nub has another `open_name`");
+        assert!(
+            kit.contains(&format!("let open_name = '{OPEN}'")),
+            "kits/c.nub has another `open_name`"
+        );
     }
 }

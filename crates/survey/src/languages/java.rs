@@ -1,4 +1,5 @@
-//! Java: where packages begin, what descriptors of archives say, and which classes are tests or programs.
+//! Java: where packages begin, what descriptors of archives say, and which classes are tests or
+//! programs.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -8,7 +9,9 @@ use roxmltree::{Document, Node};
 
 use super::is_sample;
 use crate::Survey;
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, WantedPin};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, WantedPin,
+};
 use crate::tree::{SourceTree, below, ext_of, folder_of, is_below, joined, name_of, stem_of};
 
 /// Endings of files that may describe an archive, as the layout of Java's repositories has it.
@@ -55,11 +58,20 @@ pub(super) fn look(survey: &mut Survey<'_>) {
     for source in sources {
         let text = tree.text(source).unwrap_or_default();
         let root = root_of(source, &text);
-        let around =
-            described.iter().filter(|folder| is_below(&root, folder)).max_by_key(|folder| folder.len());
+        let around = described
+            .iter()
+            .filter(|folder| is_below(&root, folder))
+            .max_by_key(|folder| folder.len());
         let project = around.cloned().unwrap_or_else(|| project_of(&root));
-        let part = projects.entry(project).or_default().entry(root.clone()).or_default();
-        part.is_test |= root.split('/').any(|part| ["test", "tests"].contains(&part)) || is_test(&text);
+        let part = projects
+            .entry(project)
+            .or_default()
+            .entry(root.clone())
+            .or_default();
+        part.is_test |= root
+            .split('/')
+            .any(|part| ["test", "tests"].contains(&part))
+            || is_test(&text);
         part.sources.insert(source.clone());
     }
     let mut names = BTreeMap::new();
@@ -69,7 +81,8 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         .collect();
     for folder in projects.keys() {
         let described = descriptors.get(folder);
-        let wish = described.map_or_else(|| survey.name_of_folder(folder), |found| found.name.clone());
+        let wish =
+            described.map_or_else(|| survey.name_of_folder(folder), |found| found.name.clone());
         let address = survey.names.give(folder, &wish, "library");
         if let Some(found) = described {
             names.insert((found.group.clone(), found.name.clone()), address.clone());
@@ -80,11 +93,20 @@ pub(super) fn look(survey: &mut Survey<'_>) {
     for (folder, roots) in &projects {
         let descriptor = descriptors.get(folder);
         let imported = imported.get(folder.as_str()).cloned().unwrap_or_default();
-        JavaProject { survey, folder, roots, descriptor, names: &names, imported }.propose();
+        JavaProject {
+            survey,
+            folder,
+            roots,
+            descriptor,
+            names: &names,
+            imported,
+        }
+        .propose();
     }
 }
 
-/// The other projects of which a project imports classes: for its users' sources, and for its tests.
+/// The other projects of which a project imports classes: for its users' sources, and for its
+/// tests.
 #[derive(Clone, Default)]
 struct ImportedProjects {
     by_sources: BTreeSet<String>,
@@ -99,8 +121,16 @@ fn imported_projects<'p>(
     let mut classes: BTreeMap<String, &str> = BTreeMap::new();
     for (folder, roots) in projects {
         for (root, part) in roots.iter().filter(|(_, part)| !part.is_test) {
-            let class = |source: &String| below(source, root).trim_end_matches(".java").replace('/', ".");
-            classes.extend(part.sources.iter().map(|source| (class(source), folder.as_str())));
+            let class = |source: &String| {
+                below(source, root)
+                    .trim_end_matches(".java")
+                    .replace('/', ".")
+            };
+            classes.extend(
+                part.sources
+                    .iter()
+                    .map(|source| (class(source), folder.as_str())),
+            );
         }
     }
     let Ok(import) = Regex::new(r"(?m)^\s*import\s+(?:static\s+)?([\w.]+?)(?:\.\*)?\s*;") else {
@@ -112,11 +142,22 @@ fn imported_projects<'p>(
             for text in part.sources.iter().filter_map(|source| tree.text(source)) {
                 for name in import.captures_iter(&text) {
                     // Of what is inside of a class, the class is imported.
-                    let ends = name[1].match_indices('.').map(|(at, _)| at).chain([name[1].len()]);
-                    let owner = ends.into_iter().find_map(|end| classes.get(&name[1][..end]));
-                    let Some(owner) = owner.filter(|owner| **owner != folder.as_str()) else { continue };
+                    let ends = name[1]
+                        .match_indices('.')
+                        .map(|(at, _)| at)
+                        .chain([name[1].len()]);
+                    let owner = ends
+                        .into_iter()
+                        .find_map(|end| classes.get(&name[1][..end]));
+                    let Some(owner) = owner.filter(|owner| **owner != folder.as_str()) else {
+                        continue;
+                    };
                     let mine = found.entry(folder).or_default();
-                    let of = if part.is_test { &mut mine.by_tests } else { &mut mine.by_sources };
+                    let of = if part.is_test {
+                        &mut mine.by_tests
+                    } else {
+                        &mut mine.by_sources
+                    };
                     of.insert((*owner).to_owned());
                 }
             }
@@ -125,13 +166,23 @@ fn imported_projects<'p>(
     let numbers: BTreeMap<&str, u32> = projects.keys().map(String::as_str).zip(0..).collect();
     let next: Vec<Vec<u32>> = projects
         .keys()
-        .map(|folder| found.get(folder.as_str()).into_iter().flat_map(|one| &one.by_sources))
-        .map(|others| others.filter_map(|other| numbers.get(other.as_str()).copied()).collect())
+        .map(|folder| {
+            found
+                .get(folder.as_str())
+                .into_iter()
+                .flat_map(|one| &one.by_sources)
+        })
+        .map(|others| {
+            others
+                .filter_map(|other| numbers.get(other.as_str()).copied())
+                .collect()
+        })
         .collect();
     let circles = nubrik_graph::components(&next);
     let circle = |folder: &str| numbers.get(folder).map(|number| circles[*number as usize]);
     for (folder, one) in &mut found {
-        one.by_sources.retain(|other| circle(other) != circle(folder));
+        one.by_sources
+            .retain(|other| circle(other) != circle(folder));
     }
     found
 }
@@ -146,12 +197,15 @@ fn described_folders(tree: &SourceTree) -> Vec<String> {
 /// Whether a file describes an archive: by what it says, whatever its name.
 fn is_descriptor(tree: &SourceTree, file: &str) -> bool {
     DESCRIPTOR_ENDINGS.contains(&ext_of(file))
-        && tree.text(file).filter(|text| text.contains("<artifactId>")).is_some_and(|text| {
-            Document::parse(&text).is_ok_and(|document| {
-                let top = document.root_element();
-                top.tag_name().name() == "project" && child(top, "artifactId").is_some()
+        && tree
+            .text(file)
+            .filter(|text| text.contains("<artifactId>"))
+            .is_some_and(|text| {
+                Document::parse(&text).is_ok_and(|document| {
+                    let top = document.root_element();
+                    top.tag_name().name() == "project" && child(top, "artifactId").is_some()
+                })
             })
-        })
 }
 
 /// The descriptor in a folder.
@@ -161,18 +215,35 @@ fn descriptor_file<'t>(tree: &'t SourceTree, folder: &'t str) -> Option<&'t str>
 
 /// The folder in which the packages of a source begin: without the folders that its package is.
 fn root_of(source: &str, text: &str) -> String {
-    let line = text.lines().find_map(|line| line.trim_start().strip_prefix("package "));
-    let package = line.and_then(|line| line.split(';').next()).unwrap_or("").trim().replace('.', "/");
+    let line = text
+        .lines()
+        .find_map(|line| line.trim_start().strip_prefix("package "));
+    let package = line
+        .and_then(|line| line.split(';').next())
+        .unwrap_or("")
+        .trim()
+        .replace('.', "/");
     let folder = folder_of(source);
     match folder.strip_suffix(package.as_str()) {
-        Some(root) if root.is_empty() || root.ends_with('/') => root.trim_end_matches('/').to_owned(),
+        Some(root) if root.is_empty() || root.ends_with('/') => {
+            root.trim_end_matches('/').to_owned()
+        }
         _ => folder.to_owned(),
     }
 }
 
 /// The folder of a project without descriptor: above what only says which sources these are.
 fn project_of(root: &str) -> String {
-    let parts = ["src", "source", "java", "main", "test", "tests", "testFixtures", "unit"];
+    let parts = [
+        "src",
+        "source",
+        "java",
+        "main",
+        "test",
+        "tests",
+        "testFixtures",
+        "unit",
+    ];
     let mut folder = root;
     while parts.contains(&name_of(folder)) {
         folder = folder_of(folder);
@@ -181,7 +252,12 @@ fn project_of(root: &str) -> String {
 }
 
 fn is_test(text: &str) -> bool {
-    let marks = ["@Test", "@ParameterizedTest", "@TestFactory", "@RepeatedTest"];
+    let marks = [
+        "@Test",
+        "@ParameterizedTest",
+        "@TestFactory",
+        "@RepeatedTest",
+    ];
     marks.iter().any(|mark| text.contains(mark))
         && (text.contains("org.junit") || text.contains("extends TestCase"))
 }
@@ -195,18 +271,27 @@ fn descriptor_of(tree: &SourceTree, folder: &str, depth: usize) -> Option<Archiv
     found.group = text_of(top, "groupId").unwrap_or(found.group);
     found.version = text_of(top, "version").unwrap_or(found.version);
     found.name = text_of(top, "artifactId")?;
-    for property in child(top, "properties").into_iter().flat_map(|node| node.children()) {
-        found
-            .properties
-            .insert(property.tag_name().name().to_owned(), property.text().unwrap_or("").trim().to_owned());
+    for property in child(top, "properties")
+        .into_iter()
+        .flat_map(|node| node.children())
+    {
+        found.properties.insert(
+            property.tag_name().name().to_owned(),
+            property.text().unwrap_or("").trim().to_owned(),
+        );
     }
-    let own =
-        [("project.version", &found.version), ("project.groupId", &found.group), ("version", &found.version)];
+    let own = [
+        ("project.version", &found.version),
+        ("project.groupId", &found.group),
+        ("version", &found.version),
+    ];
     for (name, value) in own {
         found.properties.insert(name.to_owned(), value.clone());
     }
     for (need, scope) in needs_in(child(top, "dependencyManagement"), &found.properties) {
-        found.managed.insert((need.group, need.name), (need.version, scope));
+        found
+            .managed
+            .insert((need.group, need.name), (need.version, scope));
     }
     for (mut need, scope) in needs_in(Some(top), &found.properties) {
         let managed = found.managed.get(&(need.group.clone(), need.name.clone()));
@@ -225,11 +310,17 @@ fn descriptor_of(tree: &SourceTree, folder: &str, depth: usize) -> Option<Archiv
 
 /// What a descriptor takes from the one above it, which may be in the tree.
 fn said_above(tree: &SourceTree, folder: &str, top: Node<'_, '_>, depth: usize) -> ArchiveFacts {
-    let Some(above) = child(top, "parent") else { return ArchiveFacts::default() };
+    let Some(above) = child(top, "parent") else {
+        return ArchiveFacts::default();
+    };
     let mut found = ArchiveFacts::default();
     let place = text_of(above, "relativePath").unwrap_or_else(|| "..".to_owned());
     // It may name the file, or the folder that it is in.
-    let place = if DESCRIPTOR_ENDINGS.contains(&ext_of(&place)) { folder_of(&place) } else { &place };
+    let place = if DESCRIPTOR_ENDINGS.contains(&ext_of(&place)) {
+        folder_of(&place)
+    } else {
+        &place
+    };
     let place = joined(folder, place);
     if depth < 8
         && !folder.is_empty()
@@ -243,19 +334,44 @@ fn said_above(tree: &SourceTree, folder: &str, top: Node<'_, '_>, depth: usize) 
 }
 
 /// The archives that a part of a descriptor lists, each with its scope.
-fn needs_in(part: Option<Node<'_, '_>>, properties: &BTreeMap<String, String>) -> Vec<(ArchiveNeed, String)> {
-    let list = part.and_then(|part| child(part, "dependencies")).into_iter().flat_map(|list| list.children());
+fn needs_in(
+    part: Option<Node<'_, '_>>,
+    properties: &BTreeMap<String, String>,
+) -> Vec<(ArchiveNeed, String)> {
+    let list = part
+        .and_then(|part| child(part, "dependencies"))
+        .into_iter()
+        .flat_map(|list| list.children());
     let read = |node: Node<'_, '_>| {
-        let text = |name: &str| text_of(node, name).map(|text| filled(&text, properties)).unwrap_or_default();
-        let (group, name, version, scope) =
-            (text("groupId"), text("artifactId"), text("version"), text("scope"));
-        (ArchiveNeed { group, name, version, is_for_tests: scope == "test" }, scope)
+        let text = |name: &str| {
+            text_of(node, name)
+                .map(|text| filled(&text, properties))
+                .unwrap_or_default()
+        };
+        let (group, name, version, scope) = (
+            text("groupId"),
+            text("artifactId"),
+            text("version"),
+            text("scope"),
+        );
+        (
+            ArchiveNeed {
+                group,
+                name,
+                version,
+                is_for_tests: scope == "test",
+            },
+            scope,
+        )
     };
-    list.filter(|node| node.tag_name().name() == "dependency").map(read).collect()
+    list.filter(|node| node.tag_name().name() == "dependency")
+        .map(read)
+        .collect()
 }
 
 fn child<'a, 'i>(node: Node<'a, 'i>, name: &str) -> Option<Node<'a, 'i>> {
-    node.children().find(|child| child.tag_name().name() == name)
+    node.children()
+        .find(|child| child.tag_name().name() == name)
 }
 
 fn text_of(node: Node<'_, '_>, name: &str) -> Option<String> {
@@ -269,8 +385,12 @@ fn text_of(node: Node<'_, '_>, name: &str) -> Option<String> {
 fn filled(text: &str, properties: &BTreeMap<String, String>) -> String {
     let mut text = text.to_owned();
     for _ in 0..8 {
-        let Some((before, rest)) = text.split_once("${") else { break };
-        let Some((name, after)) = rest.split_once('}') else { break };
+        let Some((before, rest)) = text.split_once("${") else {
+            break;
+        };
+        let Some((name, after)) = rest.split_once('}') else {
+            break;
+        };
         let value = properties.get(name).cloned().unwrap_or_default();
         text = format!("{before}{value}{after}");
     }
@@ -283,8 +403,17 @@ const FIRST_WITH_MODULES: u32 = 9;
 /// For which release of Java sources are, as far as a property of the compiler says so.
 fn release_of(descriptor: Option<&ArchiveFacts>) -> Option<String> {
     let properties = &descriptor?.properties;
-    let ends = [".compiler.release", ".compiler.target", ".compiler.source", "java.version", "release"];
-    let value = ends.iter().find_map(|end| properties.iter().find(|(name, _)| name.ends_with(end)))?.1;
+    let ends = [
+        ".compiler.release",
+        ".compiler.target",
+        ".compiler.source",
+        "java.version",
+        "release",
+    ];
+    let value = ends
+        .iter()
+        .find_map(|end| properties.iter().find(|(name, _)| name.ends_with(end)))?
+        .1;
     let value = filled(value, properties);
     let number: u32 = value.trim_start_matches("1.").parse().ok()?;
     Some(number.max(OLDEST_RELEASE).to_string())
@@ -304,8 +433,10 @@ struct JavaProject<'r, 'a> {
 
 impl<'r> JavaProject<'r, '_> {
     fn propose(&mut self) {
-        let sources: BTreeSet<String> =
-            self.by_test(false).flat_map(|(_, root)| root.sources.iter().cloned()).collect();
+        let sources: BTreeSet<String> = self
+            .by_test(false)
+            .flat_map(|(_, root)| root.sources.iter().cloned())
+            .collect();
         let needs = self.needs(false);
         let mut own = Vec::new();
         if !sources.is_empty() {
@@ -315,21 +446,30 @@ impl<'r> JavaProject<'r, '_> {
     }
 
     /// The folders of sources for tests, or those for users.
-    fn by_test(&self, wanted: bool) -> impl Iterator<Item = (&'r String, &'r SourceRoot)> + use<'r> {
+    fn by_test(
+        &self,
+        wanted: bool,
+    ) -> impl Iterator<Item = (&'r String, &'r SourceRoot)> + use<'r> {
         let roots = self.roots;
         roots.iter().filter(move |(_, root)| root.is_test == wanted)
     }
 
     fn name(&self) -> String {
-        self.descriptor.map_or_else(|| self.survey.name_of_folder(self.folder), |found| found.name.clone())
+        self.descriptor.map_or_else(
+            || self.survey.name_of_folder(self.folder),
+            |found| found.name.clone(),
+        )
     }
 
     /// The file that wants what is pinned.
     fn wanted_by(&self) -> String {
-        descriptor_file(self.survey.tree, self.folder).unwrap_or(self.folder).to_owned()
+        descriptor_file(self.survey.tree, self.folder)
+            .unwrap_or(self.folder)
+            .to_owned()
     }
 
-    /// What the descriptor says that the sources need, or the tests: projects of this tree, and archives to pin.
+    /// What the descriptor says that the sources need, or the tests: projects of this tree, and
+    /// archives to pin.
     fn needs(&mut self, for_tests: bool) -> Vec<FieldValue> {
         let wanted_by = self.wanted_by();
         let needs = self.descriptor.into_iter().flat_map(|found| &found.needs);
@@ -343,8 +483,15 @@ impl<'r> JavaProject<'r, '_> {
             pin(self.survey, &name, &need.version, &wanted_by);
             values.push(FieldValue::Pinned(Kit::Java, name));
         }
-        let imported = if for_tests { &self.imported.by_tests } else { &self.imported.by_sources };
-        for other in imported.iter().filter_map(|folder| self.names.get(&(String::new(), folder.clone()))) {
+        let imported = if for_tests {
+            &self.imported.by_tests
+        } else {
+            &self.imported.by_sources
+        };
+        for other in imported
+            .iter()
+            .filter_map(|folder| self.names.get(&(String::new(), folder.clone())))
+        {
             let value = FieldValue::Of(other.clone());
             if !values.contains(&value) {
                 values.push(value);
@@ -367,13 +514,23 @@ impl<'r> JavaProject<'r, '_> {
         documentation: String,
         call: KindCall,
     ) {
-        self.survey.define(Definition::new(keyword, address, documentation, Body::Kind(call)));
+        self.survey.define(Definition::new(
+            keyword,
+            address,
+            documentation,
+            Body::Kind(call),
+        ));
     }
 
     /// Leaves out what declares a module, where all is compiled for a release that knows none.
     fn leave_out_modules(&mut self, sources: &mut BTreeSet<String>) {
-        let Some(release) = release_of(self.descriptor) else { return };
-        if release.parse().is_ok_and(|number: u32| number >= FIRST_WITH_MODULES) {
+        let Some(release) = release_of(self.descriptor) else {
+            return;
+        };
+        if release
+            .parse()
+            .is_ok_and(|number: u32| number >= FIRST_WITH_MODULES)
+        {
             return;
         }
         let why = format!("the sources are compiled for Java {release}, which knows no modules");
@@ -387,7 +544,11 @@ impl<'r> JavaProject<'r, '_> {
     }
 
     /// The library for users, and the programs in it.
-    fn library(&mut self, mut sources: BTreeSet<String>, needs: &[FieldValue]) -> DefinitionAddress {
+    fn library(
+        &mut self,
+        mut sources: BTreeSet<String>,
+        needs: &[FieldValue],
+    ) -> DefinitionAddress {
         self.leave_out_modules(&mut sources);
         let address = self.names[&(String::new(), self.folder.to_owned())].clone();
         let folders = self.by_test(false).map(|(root, _)| root.as_str());
@@ -406,16 +567,24 @@ impl<'r> JavaProject<'r, '_> {
     /// The tests, class by class; `needs` is what the library needs, and itself.
     fn tests(&mut self, mut needs: Vec<FieldValue>) {
         let tree = self.survey.tree;
-        let Some((root, _)) = self.by_test(true).next() else { return };
-        let sources: BTreeSet<String> =
-            self.by_test(true).flat_map(|(_, root)| root.sources.iter().cloned()).collect();
+        let Some((root, _)) = self.by_test(true).next() else {
+            return;
+        };
+        let sources: BTreeSet<String> = self
+            .by_test(true)
+            .flat_map(|(_, root)| root.sources.iter().cloned())
+            .collect();
         let is_class = |text: &str| is_test(text) && !text.contains("abstract class");
         let classes: BTreeSet<String> = sources
             .iter()
             .filter(|file| tree.text(file).is_some_and(|text| is_class(&text)))
             .cloned()
             .collect();
-        let test_needs = if sources.is_empty() { Vec::new() } else { self.needs(true) };
+        let test_needs = if sources.is_empty() {
+            Vec::new()
+        } else {
+            self.needs(true)
+        };
         if classes.is_empty() {
             return;
         }
@@ -434,7 +603,10 @@ impl<'r> JavaProject<'r, '_> {
             .with("sources", FieldValue::Below(root.clone(), sources))
             .with("classes", FieldValue::Below(root.clone(), classes))
             .with("root", FieldValue::Folder(root.clone()))
-            .with("resource_folder", resources(tree, std::iter::once(root.as_str())));
+            .with(
+                "resource_folder",
+                resources(tree, std::iter::once(root.as_str())),
+            );
         let mut call = self.with_release(call);
         call.set("needs", FieldValue::List(needs));
         call.set("junit", junit);
@@ -460,9 +632,15 @@ fn junit(survey: &mut Survey<'_>, version: &str, has_old: bool, wanted_by: &str)
         ]);
     }
     // A launcher 1.x belongs to each engine 5.x.
-    let launcher = version.strip_prefix("5.").map(|rest| format!("1.{rest}")).unwrap_or_default();
+    let launcher = version
+        .strip_prefix("5.")
+        .map(|rest| format!("1.{rest}"))
+        .unwrap_or_default();
     let mut wanted = vec![
-        ("org.junit.platform:junit-platform-launcher", launcher.as_str()),
+        (
+            "org.junit.platform:junit-platform-launcher",
+            launcher.as_str(),
+        ),
         ("org.junit.jupiter:junit-jupiter", version),
     ];
     if has_old {
@@ -503,7 +681,11 @@ fn below_first<'r>(
 fn resources<'r>(tree: &SourceTree, roots: impl Iterator<Item = &'r str>) -> FieldValue {
     let beside = roots.filter(|root| name_of(root) == "java").map(|root| {
         let above = folder_of(root);
-        if above.is_empty() { "resources".to_owned() } else { format!("{above}/resources") }
+        if above.is_empty() {
+            "resources".to_owned()
+        } else {
+            format!("{above}/resources")
+        }
     });
     match beside.into_iter().find(|folder| tree.has_folder(folder)) {
         Some(folder) => FieldValue::Folder(folder),
@@ -511,15 +693,25 @@ fn resources<'r>(tree: &SourceTree, roots: impl Iterator<Item = &'r str>) -> Fie
     }
 }
 
-fn programs(survey: &mut Survey<'_>, folder: &str, sources: &BTreeSet<String>, library: &DefinitionAddress) {
-    let Ok(main) = Regex::new(r"public\s+static\s+(?:final\s+)?void\s+main\s*\(\s*(?:final\s+)?String")
+fn programs(
+    survey: &mut Survey<'_>,
+    folder: &str,
+    sources: &BTreeSet<String>,
+    library: &DefinitionAddress,
+) {
+    let Ok(main) =
+        Regex::new(r"public\s+static\s+(?:final\s+)?void\s+main\s*\(\s*(?:final\s+)?String")
     else {
         return;
     };
     for source in sources {
-        let Some(text) = survey.tree.text(source).filter(|text| main.is_match(text)) else { continue };
+        let Some(text) = survey.tree.text(source).filter(|text| main.is_match(text)) else {
+            continue;
+        };
         let root = root_of(source, &text);
-        let class = below(source, &root).trim_end_matches(".java").replace('/', ".");
+        let class = below(source, &root)
+            .trim_end_matches(".java")
+            .replace('/', ".");
         let call = KindCall::new(Kit::Java, "program").with("main", FieldValue::text(&class));
         let call = call.with("needs", FieldValue::Of(library.clone()));
         let address = survey.names.give(folder, stem_of(source), "program");
@@ -550,13 +742,22 @@ mod tests {
         ]);
         let found = descriptor_of(&tree, "tide", 0).expect("a descriptor");
         assert_eq!(
-            (found.group.as_str(), found.name.as_str(), found.version.as_str()),
+            (
+                found.group.as_str(),
+                found.name.as_str(),
+                found.version.as_str()
+            ),
             ("isles", "tide", "2")
         );
         let needs: Vec<String> = found
             .needs
             .iter()
-            .map(|need| format!("{}:{} {} {}", need.group, need.name, need.version, need.is_for_tests))
+            .map(|need| {
+                format!(
+                    "{}:{} {} {}",
+                    need.group, need.name, need.version, need.is_for_tests
+                )
+            })
             .collect();
         assert_eq!(needs, ["g:m 1.9 false", "isles:sea 2 true"]);
         assert_eq!(release_of(Some(&found)).as_deref(), Some("11"));
@@ -565,7 +766,10 @@ mod tests {
     #[test]
     fn packages_begin_where_their_names_end() {
         assert_eq!(
-            root_of("src/main/java/isles/tide/A.java", "/* x */\npackage isles.tide;\n"),
+            root_of(
+                "src/main/java/isles/tide/A.java",
+                "/* x */\npackage isles.tide;\n"
+            ),
             "src/main/java"
         );
         assert_eq!(root_of("A.java", "class A {}"), "");

@@ -11,9 +11,19 @@ use crate::tree::{below, ext_of, is_below, joined, name_of};
 pub(super) const CODE: [&str; 8] = ["js", "mjs", "cjs", "jsx", "ts", "mts", "cts", "tsx"];
 
 /// Folders and endings of tests.
-pub(super) const TEST_FOLDERS: [&str; 6] = ["test", "tests", "__tests__", "spec", "specs", "__mocks__"];
-const OTHER_FOLDERS: [&str; 9] =
-    ["bench", "benchmark", "benchmarks", "example", "examples", "docs", "doc", "website", "scripts"];
+pub(super) const TEST_FOLDERS: [&str; 6] =
+    ["test", "tests", "__tests__", "spec", "specs", "__mocks__"];
+const OTHER_FOLDERS: [&str; 9] = [
+    "bench",
+    "benchmark",
+    "benchmarks",
+    "example",
+    "examples",
+    "docs",
+    "doc",
+    "website",
+    "scripts",
+];
 
 /// A package's manifest.
 pub(super) struct NodePackage {
@@ -38,13 +48,27 @@ impl NodePackage {
         };
         let scripts = texts_of(&manifest["scripts"]);
         let inner = |file: &str| {
-            let deepest = all.iter().filter(|other| is_below(file, other)).max_by_key(|other| other.len());
+            let deepest = all
+                .iter()
+                .filter(|other| is_below(file, other))
+                .max_by_key(|other| other.len());
             deepest.is_some_and(|deepest| deepest != folder)
         };
-        let files = survey.tree.below(folder).filter(|file| !inner(file)).map(str::to_owned).collect();
+        let files = survey
+            .tree
+            .below(folder)
+            .filter(|file| !inner(file))
+            .map(str::to_owned)
+            .collect();
         let name = manifest["name"].as_str().map(str::to_owned);
         let name = name.unwrap_or_else(|| survey.name_of_folder(folder));
-        Some(NodePackage { folder: folder.to_owned(), name, manifest, scripts, files })
+        Some(NodePackage {
+            folder: folder.to_owned(),
+            name,
+            manifest,
+            scripts,
+            files,
+        })
     }
 
     /// The modules and data that make the package, without tests and what is only for its authors.
@@ -65,16 +89,19 @@ impl NodePackage {
         let entries = self.entries();
         let is_listed = |inside: &str| {
             listed.is_empty()
-                || listed.iter().any(|path| is_below(inside, path) || fits_star(path, inside))
+                || listed
+                    .iter()
+                    .any(|path| is_below(inside, path) || fits_star(path, inside))
                 || entries.iter().any(|entry| entry == inside)
         };
         let data = ["json", "node", "wasm", "css", "html", "txt"];
         let files = self.files.iter().filter(|file| {
             let inside = below(file, &self.folder);
             let is_kind = CODE.contains(&ext_of(file)) || data.contains(&ext_of(file));
-            let is_own = inside != "package.json" && inside != "package-lock.json" && !is_test(inside);
-            let is_settings =
-                !inside.contains('/') && (inside.contains(".config.") || inside.starts_with("tsconfig"));
+            let is_own =
+                inside != "package.json" && inside != "package-lock.json" && !is_test(inside);
+            let is_settings = !inside.contains('/')
+                && (inside.contains(".config.") || inside.starts_with("tsconfig"));
             let is_beside = goes_through(inside, &OTHER_FOLDERS) && listed.is_empty();
             is_kind && is_own && !is_settings && !is_beside && is_listed(inside)
         });
@@ -104,16 +131,25 @@ impl NodePackage {
     pub fn made_entries(&self) -> Vec<String> {
         let is_there = |entry: &str| {
             let path = joined(&self.folder, entry).unwrap_or_default();
-            ["", ".js", ".json", "/index.js"].iter().any(|end| self.files.contains(&format!("{path}{end}")))
+            ["", ".js", ".json", "/index.js"]
+                .iter()
+                .any(|end| self.files.contains(&format!("{path}{end}")))
         };
         let code = |entry: &String| CODE.contains(&ext_of(entry)) && !entry.ends_with(".d.ts");
-        self.entries().into_iter().filter(code).filter(|entry| !is_there(entry)).collect()
+        self.entries()
+            .into_iter()
+            .filter(code)
+            .filter(|entry| !is_there(entry))
+            .collect()
     }
 
     pub fn is_library(&self, survey: &Survey<'_>) -> bool {
-        let has_entries =
-            ["main", "exports", "module", "bin"].iter().any(|key| !self.manifest[key].is_null());
-        let is_top = survey.tree.has(&joined(&self.folder, "index.js").unwrap_or_default());
+        let has_entries = ["main", "exports", "module", "bin"]
+            .iter()
+            .any(|key| !self.manifest[key].is_null());
+        let is_top = survey
+            .tree
+            .has(&joined(&self.folder, "index.js").unwrap_or_default());
         !self.sources().is_empty() && (has_entries || is_top || self.is_typescript(survey))
     }
 
@@ -129,16 +165,23 @@ pub(super) fn is_typescript(file: &str) -> bool {
 
 pub(super) fn is_test(inside: &str) -> bool {
     let name = name_of(inside);
-    let named = [".test.", ".spec.", "-test.", "_test.", ".bench."].iter().any(|mark| name.contains(mark));
-    named || goes_through(inside, &TEST_FOLDERS) || ["test.js", "tests.js", "test.mjs"].contains(&inside)
+    let named = [".test.", ".spec.", "-test.", "_test.", ".bench."]
+        .iter()
+        .any(|mark| name.contains(mark));
+    named
+        || goes_through(inside, &TEST_FOLDERS)
+        || ["test.js", "tests.js", "test.mjs"].contains(&inside)
 }
 
 fn fits_star(pattern: &str, path: &str) -> bool {
-    let Some((before, after)) = pattern.split_once('*') else { return false };
+    let Some((before, after)) = pattern.split_once('*') else {
+        return false;
+    };
     path.starts_with(before) && path.ends_with(after.trim_start_matches(['*', '/']))
 }
 
 pub(super) fn texts_of(value: &Json) -> BTreeMap<String, String> {
     let rows = value.as_object().into_iter().flatten();
-    rows.filter_map(|(name, value)| Some((name.clone(), value.as_str()?.to_owned()))).collect()
+    rows.filter_map(|(name, value)| Some((name.clone(), value.as_str()?.to_owned())))
+        .collect()
 }

@@ -7,39 +7,64 @@ use crate::proposal::{Body, Definition, DefinitionAddress, Keyword};
 use crate::tree::{below, ext_of, folder_of, is_below, name_of, stem_of};
 
 /// Interpreters by the endings of their scripts.
-const INTERPRETERS: [(&str, &str); 5] =
-    [("py", "python3"), ("pl", "perl"), ("sh", "sh"), ("awk", "awk -f"), ("js", "node")];
+const INTERPRETERS: [(&str, &str); 5] = [
+    ("py", "python3"),
+    ("pl", "perl"),
+    ("sh", "sh"),
+    ("awk", "awk -f"),
+    ("js", "node"),
+];
 
 /// Words in the names of scripts that make something.
 const MAKERS: [&str; 6] = ["gen", "make", "mk", "build", "create", "conf"];
 
 /// How scripts write a file of a name.
 fn ways_to_write(name: &str) -> [String; 4] {
-    [format!("open(\"{name}\""), format!("open('{name}'"), format!("> {name}"), format!(">{name}")]
+    [
+        format!("open(\"{name}\""),
+        format!("open('{name}'"),
+        format!("> {name}"),
+        format!(">{name}"),
+    ]
 }
 
 /// A definition of a step that makes a header by a script, if one names it.
-pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) -> Option<DefinitionAddress> {
+pub(super) fn propose(
+    survey: &mut Survey<'_>,
+    component: &str,
+    header: &str,
+) -> Option<DefinitionAddress> {
     let name = name_of(header);
     let tree = survey.tree;
     let scripts = tree.files().iter().filter(|file| is_below(file, component));
     let (script, interpreter) = scripts.into_iter().find_map(|script| {
-        let (_, interpreter) = INTERPRETERS.iter().find(|(ext, _)| *ext == ext_of(script))?;
+        let (_, interpreter) = INTERPRETERS
+            .iter()
+            .find(|(ext, _)| *ext == ext_of(script))?;
         let text = tree.text(script)?;
         let stem = stem_of(script);
         let is_maker = MAKERS.iter().any(|word| stem.contains(word));
         // Others that name it look at it, or pass it by.
         let makes_it = if text.contains(name) {
-            is_maker || ways_to_write(name).iter().any(|way| text.contains(way.as_str()))
+            is_maker
+                || ways_to_write(name)
+                    .iter()
+                    .any(|way| text.contains(way.as_str()))
         } else {
             is_maker && stem.contains(stem_of(name))
         };
         makes_it.then_some((script, *interpreter))
     })?;
     let text = tree.text(script)?;
-    let takes_path = ["sys.argv[1]", "$1", "$ARGV[0]", "process.argv[2]", "argv[1]"]
-        .iter()
-        .any(|word| text.contains(word));
+    let takes_path = [
+        "sys.argv[1]",
+        "$1",
+        "$ARGV[0]",
+        "process.argv[2]",
+        "argv[1]",
+    ]
+    .iter()
+    .any(|word| text.contains(word));
     let input = below(script, component);
     // Data beside the script, of which it may be made.
     let beside: BTreeSet<String> = tree
@@ -47,19 +72,30 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
         .filter(|file| text.contains(name_of(file)) && file != script)
         .map(str::to_owned)
         .collect();
-    let reads: Vec<String> = beside.iter().map(|file| format!("\"{}\"", below(file, component))).collect();
+    let reads: Vec<String> = beside
+        .iter()
+        .map(|file| format!("\"{}\"", below(file, component)))
+        .collect();
     let script_word = format!("{{in \"{input}\"}}");
-    let run = if ways_to_write(name).iter().any(|way| text.contains(way.as_str())) {
+    let run = if ways_to_write(name)
+        .iter()
+        .any(|way| text.contains(way.as_str()))
+    {
         format!("`{interpreter} {script_word}`\n    makes = {{ \"header\": \"{name}\" }}")
     } else if takes_path {
         format!("`{interpreter} {script_word} {{out \"{name}\"}}`")
     } else {
         format!("`{interpreter} {script_word} > {{out \"{name}\"}}`")
     };
-    let reads_field =
-        if reads.is_empty() { String::new() } else { format!("    reads = [{}]\n", reads.join(", ")) };
+    let reads_field = if reads.is_empty() {
+        String::new()
+    } else {
+        format!("    reads = [{}]\n", reads.join(", "))
+    };
     let code = format!("step {{\n    say = \"make {name}\"\n    run = {run}\n{reads_field}}}");
-    let address = survey.names.give(component, &name.replace('.', "_"), "header");
+    let address = survey
+        .names
+        .give(component, &name.replace('.', "_"), "header");
     let takes = beside.into_iter().chain([script.clone()]).collect();
     survey.define(
         Definition::new(
@@ -69,7 +105,9 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
             Body::Code(code, takes),
         )
         .private()
-        .because(vec![format!("{script} names it; how it is called was guessed from what it says.")]),
+        .because(vec![format!(
+            "{script} names it; how it is called was guessed from what it says."
+        )]),
     );
     Some(address)
 }
@@ -77,11 +115,18 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
 /// The prefix of a scanner's or parser's names, if sources use it with one other than `yy`.
 fn prefix_of(survey: &Survey<'_>, file: &str, sources: &BTreeSet<String>) -> Option<String> {
     let pattern = regex::Regex::new(r"\b(\w+?)(?:lex|parse)\s*\(").ok()?;
-    let texts = sources.iter().map(String::as_str).chain([file]).filter_map(|path| survey.tree.text(path));
+    let texts = sources
+        .iter()
+        .map(String::as_str)
+        .chain([file])
+        .filter_map(|path| survey.tree.text(path));
     let mut found = BTreeSet::new();
     for text in texts {
         found.extend(
-            pattern.captures_iter(&text).map(|one| one[1].to_owned()).filter(|name| name.ends_with("yy")),
+            pattern
+                .captures_iter(&text)
+                .map(|one| one[1].to_owned())
+                .filter(|name| name.ends_with("yy")),
         );
     }
     // Where there are several, only somebody who knows them can say whose is whose.
@@ -90,11 +135,15 @@ fn prefix_of(survey: &Survey<'_>, file: &str, sources: &BTreeSet<String>) -> Opt
 }
 
 /// Generators of sources by the endings of what they read.
-const GENERATORS: [(&str, &str, &str); 4] =
-    [("l", "flex", "c"), ("ll", "flex", "cc"), ("y", "bison", "c"), ("yy", "bison", "cc")];
+const GENERATORS: [(&str, &str, &str); 4] = [
+    ("l", "flex", "c"),
+    ("ll", "flex", "cc"),
+    ("y", "bison", "c"),
+    ("yy", "bison", "cc"),
+];
 
-/// Steps that make scanners and parsers of the descriptions beside some sources, if what they make is not there already. The
-/// header of a parser is known by its name.
+/// Steps that make scanners and parsers of the descriptions beside some sources, if what they make
+/// is not there already. The header of a parser is known by its name.
 pub(super) fn generated(
     survey: &mut Survey<'_>,
     component: &str,
@@ -105,10 +154,13 @@ pub(super) fn generated(
     let mut made = Vec::new();
     for file in folders.iter().flat_map(|folder| tree.inside(folder)) {
         let generator = GENERATORS.iter().find(|(ext, _, _)| *ext == ext_of(file));
-        let Some((_, tool, ext)) = generator else { continue };
+        let Some((_, tool, ext)) = generator else {
+            continue;
+        };
         let stem = stem_of(file);
         let is_there = ["", ".tab", ".yy"].iter().any(|mark| {
-            tree.inside(folder_of(file)).any(|other| name_of(other) == format!("{stem}{mark}.{ext}"))
+            tree.inside(folder_of(file))
+                .any(|other| name_of(other) == format!("{stem}{mark}.{ext}"))
         });
         if is_there {
             continue;
@@ -123,14 +175,20 @@ pub(super) fn generated(
         let (run, header) = match *tool {
             "bison" => {
                 let header = format!("{stem}.h");
-                (format!("bison {mark}--defines={{out header \"{header}\"}} -o {source}"), Some(header))
+                (
+                    format!("bison {mark}--defines={{out header \"{header}\"}} -o {source}"),
+                    Some(header),
+                )
             }
             _ => (format!("flex {mark}-o {source}"), None),
         };
         let code = format!("step {{\n    say = \"make {stem}.{ext}\"\n    run = `{run}`\n}}");
         let address = survey.names.give(
             component,
-            &format!("{stem}_{}", if *tool == "flex" { "scanner" } else { "parser" }),
+            &format!(
+                "{stem}_{}",
+                if *tool == "flex" { "scanner" } else { "parser" }
+            ),
             "source",
         );
         survey.define(

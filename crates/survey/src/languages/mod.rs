@@ -32,12 +32,15 @@ mod usual_headers;
 
 use crate::Survey;
 use crate::tree::name_of;
-pub(crate) use c_scan::{Include, is_header as is_c_header, is_source as is_c_source, scan as scan_c};
+pub(crate) use c_scan::{
+    Include, is_header as is_c_header, is_source as is_c_source, scan as scan_c,
+};
 pub(crate) use config_header::version_value;
 pub(crate) use fortran::is_source as is_fortran_source;
 pub(crate) use python_names::package_of as python_package_of;
 
-/// Looks for every language. Those whose packages have manifests come first: sources of C may be part of these.
+/// Looks for every language. Those whose packages have manifests come first: sources of C may be
+/// part of these.
 pub(crate) fn look(survey: &mut Survey<'_>) {
     rust::look(survey);
     go::look(survey);
@@ -52,17 +55,32 @@ pub(crate) fn look(survey: &mut Survey<'_>) {
 
 /// The folders of files of this name, sorted.
 fn folders_of(survey: &Survey<'_>, name: &str) -> Vec<String> {
-    let files = survey.tree.files().iter().filter(|file| name_of(file) == name);
-    files.map(|file| crate::tree::folder_of(file).to_owned()).collect()
+    let files = survey
+        .tree
+        .files()
+        .iter()
+        .filter(|file| name_of(file) == name);
+    files
+        .map(|file| crate::tree::folder_of(file).to_owned())
+        .collect()
 }
 
-/// Folders in which examples, tests of manifests and the like are, which are no packages of the project.
+/// Folders in which examples, tests of manifests and the like are, which are no packages of the
+/// project.
 fn is_sample(folder: &str) -> bool {
-    let samples = ["testdata", "fixtures", "fixture", "__fixtures__", "test-fixtures"];
+    let samples = [
+        "testdata",
+        "fixtures",
+        "fixture",
+        "__fixtures__",
+        "test-fixtures",
+    ];
     folder.split('/').any(|part| samples.contains(&part))
 }
 
 /// Whether a path goes through a folder of one of these names.
 fn goes_through(path: &str, names: &[&str]) -> bool {
-    crate::tree::folder_of(path).split('/').any(|part| names.contains(&part.to_lowercase().as_str()))
+    crate::tree::folder_of(path)
+        .split('/')
+        .any(|part| names.contains(&part.to_lowercase().as_str()))
 }

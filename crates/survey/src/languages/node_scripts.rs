@@ -35,7 +35,15 @@ const OF_INSTALLERS: [&str; 10] = [
 ];
 
 /// First words of names of scripts that change something outside.
-const OUTSIDE: [&str; 7] = ["release", "publish", "deploy", "version", "preversion", "postversion", "bump"];
+const OUTSIDE: [&str; 7] = [
+    "release",
+    "publish",
+    "deploy",
+    "version",
+    "preversion",
+    "postversion",
+    "bump",
+];
 
 /// Words in names of scripts that go on until they are stopped, or change sources.
 const JOBS: [&str; 12] = [
@@ -99,10 +107,14 @@ pub(super) fn purpose_of(name: &str) -> Option<ScriptPurpose> {
     let has = |words: &[&str]| parts.iter().any(|part| words.contains(part));
     let begins = |words: &[&str]| parts.first().is_some_and(|part| words.contains(part));
     if begins(&OF_INSTALLERS) {
-        return Some(ScriptPurpose::Nothing("it is for installers and publishers"));
+        return Some(ScriptPurpose::Nothing(
+            "it is for installers and publishers",
+        ));
     }
     if begins(&OUTSIDE) {
-        return Some(ScriptPurpose::Nothing("it changes things outside of this folder"));
+        return Some(ScriptPurpose::Nothing(
+            "it changes things outside of this folder",
+        ));
     }
     if begins(&["clean", "clear", "reset"]) {
         return Some(ScriptPurpose::Nothing(
@@ -118,8 +130,9 @@ pub(super) fn purpose_of(name: &str) -> Option<ScriptPurpose> {
     begins(&MAKERS).then_some(ScriptPurpose::Make)
 }
 
-/// The command of a script, with those that it calls by the names of other scripts put in their places, and with what runs
-/// before and after it. `None` where it calls one that is not there, or itself.
+/// The command of a script, with those that it calls by the names of other scripts put in their
+/// places, and with what runs before and after it. `None` where it calls one that is not there, or
+/// itself.
 pub(super) fn whole_command(scripts: &BTreeMap<String, String>, name: &str) -> Option<String> {
     expanded(scripts, name, &mut Vec::new())
 }
@@ -154,16 +167,24 @@ fn expanded<'s>(
     whole.map(|parts| parts.join(" && "))
 }
 
-/// What runs before and after a script, by name; empty for the script itself. Of a check only what makes something before it
-/// counts: all others are checks themselves, or reports.
+/// What runs before and after a script, by name; empty for the script itself. Of a check only what
+/// makes something before it counts: all others are checks themselves, or reports.
 fn before_and_after(scripts: &BTreeMap<String, String>, name: &str) -> Vec<String> {
     let (before, after) = (format!("pre{name}"), format!("post{name}"));
     if purpose_of(name) != Some(ScriptPurpose::Check) {
         return vec![before, String::new(), after];
     }
-    let words = ["build", "compile", "tsc", "babel", "bundle", "generate", "roll", "pack"];
-    let makes = scripts.get(&before).is_some_and(|command| words.iter().any(|word| command.contains(word)));
-    if makes { vec![before, String::new()] } else { vec![String::new()] }
+    let words = [
+        "build", "compile", "tsc", "babel", "bundle", "generate", "roll", "pack",
+    ];
+    let makes = scripts
+        .get(&before)
+        .is_some_and(|command| words.iter().any(|word| command.contains(word)));
+    if makes {
+        vec![before, String::new()]
+    } else {
+        vec![String::new()]
+    }
 }
 
 /// A command with calls of other scripts put in their places.
@@ -201,10 +222,16 @@ fn one_command<'s>(
         return Some(command.to_owned());
     }
     if runner == "npx" {
-        let words = words.iter().skip(1).skip_while(|word| word.starts_with('-'));
+        let words = words
+            .iter()
+            .skip(1)
+            .skip_while(|word| word.starts_with('-'));
         return Some(words.copied().collect::<Vec<_>>().join(" "));
     }
-    let mut words = words.into_iter().skip(1).filter(|word| !matches!(*word, "-s" | "--silent" | "-q"));
+    let mut words = words
+        .into_iter()
+        .skip(1)
+        .filter(|word| !matches!(*word, "-s" | "--silent" | "-q"));
     let mut called = words.next()?;
     if matches!(called, "run" | "run-script" | "exec") {
         called = words.next()?;
@@ -215,11 +242,13 @@ fn one_command<'s>(
     let more: Vec<&str> = words.filter(|word| *word != "--").collect();
     let (key, _) = scripts.get_key_value(called)?;
     let whole = expanded(scripts, key, around)?;
-    Some(match (more.is_empty(), whole.contains("&&") || whole.contains(';')) {
-        (true, false) => whole,
-        (true, true) => format!("( {whole} )"),
-        (false, _) => format!("{whole} {}", more.join(" ")),
-    })
+    Some(
+        match (more.is_empty(), whole.contains("&&") || whole.contains(';')) {
+            (true, false) => whole,
+            (true, true) => format!("( {whole} )"),
+            (false, _) => format!("{whole} {}", more.join(" ")),
+        },
+    )
 }
 
 #[cfg(test)]
@@ -228,17 +257,34 @@ mod tests {
 
     #[test]
     fn names_say_what_scripts_are_for() {
-        for name in ["test", "test:unit", "lint", "check-types", "typecheck", "format:check"] {
+        for name in [
+            "test",
+            "test:unit",
+            "lint",
+            "check-types",
+            "typecheck",
+            "format:check",
+        ] {
             assert_eq!(purpose_of(name), Some(ScriptPurpose::Check), "{name}");
         }
         for name in ["build", "build:esm", "compile", "docs"] {
             assert_eq!(purpose_of(name), Some(ScriptPurpose::Make), "{name}");
         }
-        for name in ["dev", "start", "build:watch", "lint:fix", "format", "test:watch"] {
+        for name in [
+            "dev",
+            "start",
+            "build:watch",
+            "lint:fix",
+            "format",
+            "test:watch",
+        ] {
             assert_eq!(purpose_of(name), Some(ScriptPurpose::Job), "{name}");
         }
         for name in ["prepare", "clean", "release", "postinstall"] {
-            assert!(matches!(purpose_of(name), Some(ScriptPurpose::Nothing(_))), "{name}");
+            assert!(
+                matches!(purpose_of(name), Some(ScriptPurpose::Nothing(_))),
+                "{name}"
+            );
         }
         assert_eq!(purpose_of("tide"), None);
     }
@@ -255,11 +301,20 @@ mod tests {
             ("round", "npm run round"),
             ("lint", "check ."),
         ];
-        let scripts = rows.into_iter().map(|(name, text)| (name.to_owned(), text.to_owned())).collect();
+        let scripts = rows
+            .into_iter()
+            .map(|(name, text)| (name.to_owned(), text.to_owned()))
+            .collect();
         let whole = |name: &str| whole_command(&scripts, name);
         assert_eq!(whole("build").as_deref(), Some("rm -rf dist && tsc -p ."));
-        assert_eq!(whole("test").as_deref(), Some("( rm -rf dist && tsc -p . ) && node --test"));
-        assert_eq!(whole("cover").as_deref(), Some("( rm -rf dist && tsc -p . ) && node --test --coverage"));
+        assert_eq!(
+            whole("test").as_deref(),
+            Some("( rm -rf dist && tsc -p . ) && node --test")
+        );
+        assert_eq!(
+            whole("cover").as_deref(),
+            Some("( rm -rf dist && tsc -p . ) && node --test --coverage")
+        );
         assert_eq!(whole("all").as_deref(), Some("check .; tide"));
         assert_eq!((whole("round"), whole("none")), (None, None));
     }

@@ -1,4 +1,5 @@
-//! Packages of Python: the `[project]` table of `pyproject.toml`, `setup.cfg`, and what sources import.
+//! Packages of Python: the `[project]` table of `pyproject.toml`, `setup.cfg`, and what sources
+//! import.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -8,7 +9,9 @@ use regex::Regex;
 use super::python_facts::{ProjectFacts, facts_of};
 use super::{folders_of, goes_through, is_sample};
 use crate::Survey;
-use crate::proposal::{Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, WantedPin};
+use crate::proposal::{
+    Body, Definition, DefinitionAddress, FieldValue, Keyword, KindCall, Kit, WantedPin,
+};
 use crate::tree::{below, ext_of, folder_of, is_below, joined, name_of, stem_of};
 
 const TEST_FOLDERS: [&str; 3] = ["test", "tests", "testing"];
@@ -37,11 +40,17 @@ const OTHER_FOLDERS: [&str; 18] = [
 pub(super) const GUESSED: &str = "?";
 
 /// Files in a package that are no part of what is installed.
-const NOT_INSTALLED: [&str; 11] = ["c", "h", "cc", "cpp", "hpp", "pyx", "pxd", "so", "pyc", "o", "orig"];
+const NOT_INSTALLED: [&str; 11] = [
+    "c", "h", "cc", "cpp", "hpp", "pyx", "pxd", "so", "pyc", "o", "orig",
+];
 
 pub(super) fn look(survey: &mut Survey<'_>) {
     let tree = survey.tree;
-    let sources: Vec<&String> = tree.files().iter().filter(|file| ext_of(file) == "py").collect();
+    let sources: Vec<&String> = tree
+        .files()
+        .iter()
+        .filter(|file| ext_of(file) == "py")
+        .collect();
     survey.count(Kit::Python, sources.len());
     let mut folders: BTreeSet<String> = ["pyproject.toml", "setup.cfg", "setup.py"]
         .iter()
@@ -55,7 +64,10 @@ pub(super) fn look(survey: &mut Survey<'_>) {
             && !goes_through(file, &OTHER_FOLDERS)
     };
     if folders.is_empty() && sources.iter().any(|file| is_package(&file)) {
-        let tops = sources.iter().filter(is_package).map(|file| folder_of(folder_of(file)).to_owned());
+        let tops = sources
+            .iter()
+            .filter(is_package)
+            .map(|file| folder_of(folder_of(file)).to_owned());
         folders.extend(tops.min_by_key(|top| top.len()));
     }
     let all: Vec<String> = folders.into_iter().collect();
@@ -69,13 +81,27 @@ pub(super) fn look(survey: &mut Survey<'_>) {
         names.insert(python_name(&project.name), address);
     }
     for project in &projects {
-        ProjectReader { survey, project, names: &names }.propose();
+        ProjectReader {
+            survey,
+            project,
+            names: &names,
+        }
+        .propose();
     }
-    let loose =
-        sources.iter().filter(|file| !projects.iter().any(|project| is_below(file, &project.folder))).count();
+    let loose = sources
+        .iter()
+        .filter(|file| {
+            !projects
+                .iter()
+                .any(|project| is_below(file, &project.folder))
+        })
+        .count();
     if loose > 0 {
-        let what =
-            if loose == 1 { "a source in Python".to_owned() } else { format!("{loose} sources in Python") };
+        let what = if loose == 1 {
+            "a source in Python".to_owned()
+        } else {
+            format!("{loose} sources in Python")
+        };
         survey.leave_out(what, "scripts of no package need no build");
     }
 }
@@ -100,20 +126,31 @@ impl Project {
         let tree = survey.tree;
         let facts = facts_of(survey, folder);
         let is_mine = |file: &&str| {
-            let deepest = all.iter().filter(|other| is_below(file, other)).max_by_key(|other| other.len());
+            let deepest = all
+                .iter()
+                .filter(|other| is_below(file, other))
+                .max_by_key(|other| other.len());
             deepest.is_some_and(|deepest| deepest == folder)
         };
         let files: Vec<&str> = tree.below(folder).filter(is_mine).collect();
         let src = joined(folder, "src").unwrap_or_default();
-        let has_src = files.iter().any(|file| is_below(file, &src) && ext_of(file) == "py");
+        let has_src = files
+            .iter()
+            .any(|file| is_below(file, &src) && ext_of(file) == "py");
         let root = match &facts.root {
             Some(root) => joined(folder, root).unwrap_or_default(),
             None if has_src => src,
             None => folder.to_owned(),
         };
-        let named = facts.name.as_deref().map(|name| python_name(name).replace('-', "_"));
+        let named = facts
+            .name
+            .as_deref()
+            .map(|name| python_name(name).replace('-', "_"));
         let mut modules = BTreeSet::new();
-        for file in files.iter().filter(|file| is_below(file, &root) && ext_of(file) == "py") {
+        for file in files
+            .iter()
+            .filter(|file| is_below(file, &root) && ext_of(file) == "py")
+        {
             let inside = below(file, &root);
             match inside.split_once('/') {
                 Some((top, rest)) => {
@@ -125,8 +162,9 @@ impl Project {
                 None => {
                     let stem = stem_of(inside);
                     let is_helper = ["setup", "conftest", "conf"].contains(&stem);
-                    let is_module =
-                        named.as_deref() == Some(stem) || root != folder || facts.modules.contains(stem);
+                    let is_module = named.as_deref() == Some(stem)
+                        || root != folder
+                        || facts.modules.contains(stem);
                     if !is_helper && is_module && !is_test(inside) {
                         modules.insert(inside.to_owned());
                     }
@@ -141,20 +179,42 @@ impl Project {
             is_below(file, &root) && modules.iter().any(|module| is_below(inside, module))
         };
         let (own, others): (Vec<&str>, Vec<&str>) = files.iter().partition(|file| of_module(file));
-        let sources = own.iter().filter(|file| !NOT_INSTALLED.contains(&ext_of(file)));
+        let sources = own
+            .iter()
+            .filter(|file| !NOT_INSTALLED.contains(&ext_of(file)));
         let sources: BTreeSet<String> = sources.map(|file| (*file).to_owned()).collect();
-        let tests = others.iter().filter(|file| ext_of(file) == "py" && is_test(below(file, folder)));
+        let tests = others
+            .iter()
+            .filter(|file| ext_of(file) == "py" && is_test(below(file, folder)));
         let mut tests: BTreeSet<String> = tests.map(|file| (*file).to_owned()).collect();
         // Tests may be part of the package.
-        tests.extend(sources.iter().filter(|file| is_test_name(name_of(file))).cloned());
+        tests.extend(
+            sources
+                .iter()
+                .filter(|file| is_test_name(name_of(file)))
+                .cloned(),
+        );
         let others = others.iter().map(|file| (*file).to_owned()).collect();
-        let name = facts.name.clone().or_else(|| modules.first().map(|module| stem_of(module).to_owned()))?;
-        Some(Project { folder: folder.to_owned(), name, facts, root, modules, sources, tests, others })
+        let name = facts
+            .name
+            .clone()
+            .or_else(|| modules.first().map(|module| stem_of(module).to_owned()))?;
+        Some(Project {
+            folder: folder.to_owned(),
+            name,
+            facts,
+            root,
+            modules,
+            sources,
+            tests,
+            others,
+        })
     }
 }
 
 fn is_test_name(name: &str) -> bool {
-    (name.starts_with("test_") || name.ends_with("_test.py") || name == "tests.py") && name.ends_with(".py")
+    (name.starts_with("test_") || name.ends_with("_test.py") || name == "tests.py")
+        && name.ends_with(".py")
 }
 
 fn is_test(inside: &str) -> bool {
@@ -172,8 +232,12 @@ impl ProjectReader<'_, '_> {
         let project = self.project;
         let address = self.names[&python_name(&project.name)].clone();
         let mut reasons = Vec::new();
-        let version =
-            project.facts.version.clone().or_else(|| self.version_in_sources()).unwrap_or_else(|| {
+        let version = project
+            .facts
+            .version
+            .clone()
+            .or_else(|| self.version_in_sources())
+            .unwrap_or_else(|| {
                 reasons.push("No manifest and no module says its version.".to_owned());
                 "0".to_owned()
             });
@@ -187,15 +251,31 @@ impl ProjectReader<'_, '_> {
             .with("sources", self.own_sources())
             .with("extensions", FieldValue::List(extensions))
             .with("generated", self.version_modules(&version));
-        if let Some(summary) = project.facts.summary.as_ref().filter(|text| !text.is_empty()) {
-            call.set("summary", FieldValue::text(summary.lines().next().unwrap_or_default()));
+        if let Some(summary) = project
+            .facts
+            .summary
+            .as_ref()
+            .filter(|text| !text.is_empty())
+        {
+            call.set(
+                "summary",
+                FieldValue::text(summary.lines().next().unwrap_or_default()),
+            );
         }
-        call.set("install_requires", FieldValue::texts(project.facts.requires.iter()));
-        let scripts =
-            project.facts.scripts.iter().map(|(name, point)| (name.clone(), FieldValue::text(point)));
+        call.set(
+            "install_requires",
+            FieldValue::texts(project.facts.requires.iter()),
+        );
+        let scripts = project
+            .facts
+            .scripts
+            .iter()
+            .map(|(name, point)| (name.clone(), FieldValue::text(point)));
         call.set("scripts", FieldValue::Map(scripts.collect()));
         let groups = project.facts.entry_points.iter().map(|(group, points)| {
-            let points = points.iter().map(|(name, object)| (name.clone(), FieldValue::text(object)));
+            let points = points
+                .iter()
+                .map(|(name, object)| (name.clone(), FieldValue::text(object)));
             (group.clone(), FieldValue::Map(points.collect()))
         });
         call.set("entry_points", FieldValue::Map(groups.collect()));
@@ -209,7 +289,8 @@ impl ProjectReader<'_, '_> {
         );
         for (name, point) in &project.facts.scripts {
             let point = point.split('[').next().unwrap_or(point).trim();
-            let call = KindCall::new(Kit::Python, "program").with("entry_point", FieldValue::text(point));
+            let call =
+                KindCall::new(Kit::Python, "program").with("entry_point", FieldValue::text(point));
             let call = call.with("needs", FieldValue::Of(address.clone()));
             let program = self.survey.names.give(&project.folder, name, "program");
             self.define(
@@ -232,7 +313,8 @@ impl ProjectReader<'_, '_> {
         body: Body,
     ) {
         let address = address.clone();
-        self.survey.define(Definition::new(keyword, &address, documentation, body).because(reasons));
+        self.survey
+            .define(Definition::new(keyword, &address, documentation, body).because(reasons));
     }
 
     /// The sources, below the package where there is only one.
@@ -241,7 +323,8 @@ impl ProjectReader<'_, '_> {
         let mut modules = project.modules.iter();
         match (modules.next(), modules.next()) {
             (Some(one), None) => {
-                match joined(&project.root, one).filter(|place| self.survey.tree.has_folder(place)) {
+                match joined(&project.root, one).filter(|place| self.survey.tree.has_folder(place))
+                {
                     Some(place) => FieldValue::Below(place, project.sources.clone()),
                     None => FieldValue::Files(project.sources.clone()),
                 }
@@ -258,24 +341,44 @@ impl ProjectReader<'_, '_> {
             return FieldValue::Map(Vec::new());
         };
         let mut rows = std::collections::BTreeMap::new();
-        for source in self.project.sources.iter().filter(|file| ext_of(file) == "py") {
-            let Some(text) = self.survey.tree.text(source) else { continue };
+        for source in self
+            .project
+            .sources
+            .iter()
+            .filter(|file| ext_of(file) == "py")
+        {
+            let Some(text) = self.survey.tree.text(source) else {
+                continue;
+            };
             for found in pattern.captures_iter(&text) {
-                let module = joined(folder_of(source), &format!("{}.py", &found[1])).unwrap_or_default();
+                let module =
+                    joined(folder_of(source), &format!("{}.py", &found[1])).unwrap_or_default();
                 if self.survey.tree.has(&module) {
                     continue;
                 }
-                let numbers: Vec<&str> =
-                    version.split('.').filter(|part| part.bytes().all(|b| b.is_ascii_digit())).collect();
-                let names = found[2].split([',', '(', ')']).filter_map(|word| word.split_whitespace().next());
-                let lines: String = names
-                    .map(|name| match name.contains("tuple") || name.contains("info") {
-                        true => format!("{name} = ({},)\\n", numbers.join(", ")),
-                        false => format!("{name} = \\\"{version}\\\"\\n"),
-                    })
+                let numbers: Vec<&str> = version
+                    .split('.')
+                    .filter(|part| part.bytes().all(|b| b.is_ascii_digit()))
                     .collect();
-                let code = format!("write {{ path = \"{}.py\", text = \"{lines}\" }}", &found[1]);
-                rows.insert(below(&module, &self.project.root).to_owned(), FieldValue::Code(code));
+                let names = found[2]
+                    .split([',', '(', ')'])
+                    .filter_map(|word| word.split_whitespace().next());
+                let lines: String = names
+                    .map(
+                        |name| match name.contains("tuple") || name.contains("info") {
+                            true => format!("{name} = ({},)\\n", numbers.join(", ")),
+                            false => format!("{name} = \\\"{version}\\\"\\n"),
+                        },
+                    )
+                    .collect();
+                let code = format!(
+                    "write {{ path = \"{}.py\", text = \"{lines}\" }}",
+                    &found[1]
+                );
+                rows.insert(
+                    below(&module, &self.project.root).to_owned(),
+                    FieldValue::Code(code),
+                );
             }
         }
         FieldValue::Map(rows.into_iter().collect())
@@ -283,7 +386,9 @@ impl ProjectReader<'_, '_> {
 
     pub fn manifest(&self) -> String {
         let names = ["pyproject.toml", "setup.cfg", "setup.py"];
-        let paths = names.iter().filter_map(|name| joined(&self.project.folder, name));
+        let paths = names
+            .iter()
+            .filter_map(|name| joined(&self.project.folder, name));
         paths
             .into_iter()
             .find(|path| self.survey.tree.has(path))
@@ -291,12 +396,19 @@ impl ProjectReader<'_, '_> {
     }
 
     fn version_in_sources(&self) -> Option<String> {
-        let pattern =
-            Regex::new(r#"(?m)^(?:__version__|version|VERSION)\s*(?::\s*str\s*)?=\s*["']([^"']+)["']"#)
-                .ok()?;
+        let pattern = Regex::new(
+            r#"(?m)^(?:__version__|version|VERSION)\s*(?::\s*str\s*)?=\s*["']([^"']+)["']"#,
+        )
+        .ok()?;
         let files = self.project.sources.iter().filter(|file| {
-            ["__init__.py", "_version.py", "version.py", "__about__.py", "__version__.py"]
-                .contains(&name_of(file))
+            [
+                "__init__.py",
+                "_version.py",
+                "version.py",
+                "__about__.py",
+                "__version__.py",
+            ]
+            .contains(&name_of(file))
                 || self.project.modules.contains(name_of(file))
         });
         files
@@ -307,24 +419,51 @@ impl ProjectReader<'_, '_> {
     /// Modules in C: sources in the package that say how they are set up.
     fn extensions(&mut self) -> Vec<FieldValue> {
         let tree = self.survey.tree;
-        let Ok(start) = Regex::new(r"\bPyInit_(\w+)\s*\(") else { return Vec::new() };
+        let Ok(start) = Regex::new(r"\bPyInit_(\w+)\s*\(") else {
+            return Vec::new();
+        };
         let project = self.project;
         let mut values = Vec::new();
-        let sources = tree.below(&project.root).filter(|file| ["c", "cc", "cpp"].contains(&ext_of(file)));
+        let sources = tree
+            .below(&project.root)
+            .filter(|file| ["c", "cc", "cpp"].contains(&ext_of(file)));
         for source in sources.collect::<Vec<_>>() {
-            let Some(text) = tree.text(source) else { continue };
-            let Some(found) = start.captures(&text) else { continue };
+            let Some(text) = tree.text(source) else {
+                continue;
+            };
+            let Some(found) = start.captures(&text) else {
+                continue;
+            };
             let inside = below(folder_of(source), &project.root);
-            let is_own = project.modules.iter().any(|module| is_below(inside, module));
-            let place = if is_own { inside.replace('/', ".") } else { String::new() };
-            let name = if place.is_empty() { found[1].to_owned() } else { format!("{place}.{}", &found[1]) };
-            let headers =
-                tree.inside(folder_of(source)).filter(|file| ext_of(file) == "h").map(str::to_owned);
+            let is_own = project
+                .modules
+                .iter()
+                .any(|module| is_below(inside, module));
+            let place = if is_own {
+                inside.replace('/', ".")
+            } else {
+                String::new()
+            };
+            let name = if place.is_empty() {
+                found[1].to_owned()
+            } else {
+                format!("{place}.{}", &found[1])
+            };
+            let headers = tree
+                .inside(folder_of(source))
+                .filter(|file| ext_of(file) == "h")
+                .map(str::to_owned);
             let call = KindCall::new(Kit::Python, "extension")
                 .with("name", FieldValue::text(&name))
-                .with("sources", FieldValue::Files(BTreeSet::from([source.to_owned()])))
+                .with(
+                    "sources",
+                    FieldValue::Files(BTreeSet::from([source.to_owned()])),
+                )
                 .with("headers", FieldValue::Files(headers.collect()));
-            let address = self.survey.names.give(&project.folder, &found[1], "extension");
+            let address = self
+                .survey
+                .names
+                .give(&project.folder, &found[1], "extension");
             self.define(
                 &address,
                 Keyword::Target,
@@ -367,13 +506,23 @@ impl ProjectReader<'_, '_> {
                 );
                 continue;
             }
-            let (extras, rest) = match rest.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
-                Some((extras, rest)) => {
-                    (extras.split(',').map(|extra| extra.trim().to_owned()).collect(), rest)
-                }
+            let (extras, rest) = match rest.strip_prefix('[').and_then(|rest| rest.split_once(']'))
+            {
+                Some((extras, rest)) => (
+                    extras
+                        .split(',')
+                        .map(|extra| extra.trim().to_owned())
+                        .collect(),
+                    rest,
+                ),
                 None => (BTreeSet::new(), rest),
             };
-            values.push(self.pinned(&name, rest.trim().trim_matches(['(', ')']), extras, manifest));
+            values.push(self.pinned(
+                &name,
+                rest.trim().trim_matches(['(', ')']),
+                extras,
+                manifest,
+            ));
         }
         values.dedup();
         values
@@ -409,20 +558,32 @@ const LAST_OLD_MINOR: u32 = 8;
 fn is_other_system(marker: &str) -> bool {
     let is_choice = marker.contains(" or ");
     let marker = marker.replace([' ', '(', ')'], "").replace('"', "'");
-    let of_old = ["python_version<'", "python_version<='"].iter().any(|start| {
-        let version = marker.split(start).nth(1).and_then(|rest| rest.split('\'').next());
-        version.is_some_and(|version| match version.split_once('.') {
-            Some(("3", minor)) => minor.parse().is_ok_and(|minor: u32| minor <= LAST_OLD_MINOR),
-            Some((major, _)) => major == "2",
-            None => version == "3",
-        })
-    });
+    let of_old = ["python_version<'", "python_version<='"]
+        .iter()
+        .any(|start| {
+            let version = marker
+                .split(start)
+                .nth(1)
+                .and_then(|rest| rest.split('\'').next());
+            version.is_some_and(|version| match version.split_once('.') {
+                Some(("3", minor)) => minor
+                    .parse()
+                    .is_ok_and(|minor: u32| minor <= LAST_OLD_MINOR),
+                Some((major, _)) => major == "2",
+                None => version == "3",
+            })
+        });
     if of_old && !is_choice {
         return true;
     }
-    ["sys_platform=='win32'", "platform_system=='Windows'", "os_name=='nt'", "sys_platform=='darwin'"]
-        .iter()
-        .any(|other| marker.contains(other))
+    [
+        "sys_platform=='win32'",
+        "platform_system=='Windows'",
+        "os_name=='nt'",
+        "sys_platform=='darwin'",
+    ]
+    .iter()
+    .any(|other| marker.contains(other))
         && !is_choice
 }
 

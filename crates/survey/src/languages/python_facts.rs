@@ -34,9 +34,10 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
     if let Some(text) = tree.text(&path("pyproject.toml")) {
         match text.parse::<Table>() {
             Ok(table) => facts.take_project(&table),
-            Err(e) => {
-                survey.leave_out(path("pyproject.toml"), format!("it cannot be understood: {}", e.message()))
-            }
+            Err(e) => survey.leave_out(
+                path("pyproject.toml"),
+                format!("it cannot be understood: {}", e.message()),
+            ),
         }
     }
     if let Some(text) = tree.text(&path("setup.cfg")) {
@@ -46,7 +47,8 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
         facts.take_script(&text);
         // It may read what it requires from the list for installers.
         let list = Regex::new(r#"open\(\s*["']([\w./-]*require[\w./-]*\.txt)["']"#).ok();
-        if let Some(found) = list.and_then(|list| list.captures(&text).map(|found| found[1].to_owned()))
+        if let Some(found) =
+            list.and_then(|list| list.captures(&text).map(|found| found[1].to_owned()))
             && facts.requires.is_empty()
             && let Some(text) = tree.text(&path(&found))
         {
@@ -56,7 +58,9 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
     // What tools wrote of the project when it was published.
     if let Some(text) = tree.text(&path("PKG-INFO")) {
         let head = |name: &str| {
-            text.lines().take_while(|line| !line.is_empty()).find_map(|line| line.strip_prefix(name))
+            text.lines()
+                .take_while(|line| !line.is_empty())
+                .find_map(|line| line.strip_prefix(name))
         };
         let or = |known: &mut Option<String>, found: Option<&str>| {
             if known.is_none() {
@@ -71,27 +75,38 @@ pub(super) fn facts_of(survey: &mut Survey<'_>, folder: &str) -> ProjectFacts {
                 .lines()
                 .take_while(|line| !line.is_empty())
                 .filter_map(|line| line.strip_prefix("Requires-Dist:"));
-            let (more, own): (Vec<&str>, Vec<&str>) =
-                lines.map(str::trim).partition(|line| line.contains("extra =="));
+            let (more, own): (Vec<&str>, Vec<&str>) = lines
+                .map(str::trim)
+                .partition(|line| line.contains("extra =="));
             facts.requires = own.into_iter().map(str::to_owned).collect();
             facts.more.extend(
-                more.into_iter().map(|line| line.split(';').next().unwrap_or(line).trim().to_owned()),
+                more.into_iter()
+                    .map(|line| line.split(';').next().unwrap_or(line).trim().to_owned()),
             );
         }
     }
-    for file in
-        tree.inside(folder).filter(|file| name_of(file).contains("requirements") && ext_of(file) == "txt")
+    for file in tree
+        .inside(folder)
+        .filter(|file| name_of(file).contains("requirements") && ext_of(file) == "txt")
     {
-        facts.more.extend(requirement_lines(&tree.text(file).unwrap_or_default()));
+        facts
+            .more
+            .extend(requirement_lines(&tree.text(file).unwrap_or_default()));
     }
     facts
 }
 
 /// The requirements in a list for installers, one a line.
 fn requirement_lines(text: &str) -> Vec<String> {
-    let lines = text
-        .lines()
-        .map(|line| line.split(" #").next().unwrap_or(line).split(" --").next().unwrap_or(line).trim());
+    let lines = text.lines().map(|line| {
+        line.split(" #")
+            .next()
+            .unwrap_or(line)
+            .split(" --")
+            .next()
+            .unwrap_or(line)
+            .trim()
+    });
     lines
         .filter(|line| line.starts_with(|c: char| c.is_alphanumeric()) && !line.contains("://"))
         .map(str::to_owned)
@@ -102,17 +117,27 @@ fn requirement_lines(text: &str) -> Vec<String> {
 fn settings_of(text: &str) -> BTreeMap<String, BTreeMap<String, String>> {
     let mut parts: BTreeMap<String, BTreeMap<String, String>> = BTreeMap::new();
     let (mut part, mut key) = (String::new(), String::new());
-    for line in text.lines().filter(|line| !line.trim_start().starts_with(['#', ';'])) {
+    for line in text
+        .lines()
+        .filter(|line| !line.trim_start().starts_with(['#', ';']))
+    {
         if let Some(name) = line.strip_prefix('[').and_then(|rest| rest.split_once(']')) {
             part = name.0.to_owned();
             key.clear();
         } else if line.starts_with([' ', '\t']) && !key.is_empty() {
-            let value = parts.entry(part.clone()).or_default().entry(key.clone()).or_default();
+            let value = parts
+                .entry(part.clone())
+                .or_default()
+                .entry(key.clone())
+                .or_default();
             value.push('\n');
             value.push_str(line.trim());
         } else if let Some((name, value)) = line.split_once('=') {
             key = name.trim().to_owned();
-            parts.entry(part.clone()).or_default().insert(key.clone(), value.trim().to_owned());
+            parts
+                .entry(part.clone())
+                .or_default()
+                .insert(key.clone(), value.trim().to_owned());
         }
     }
     parts
@@ -133,7 +158,10 @@ impl ProjectFacts {
         if group == SCRIPTS {
             self.scripts.extend(points);
         } else {
-            self.entry_points.entry(group.to_owned()).or_default().extend(points);
+            self.entry_points
+                .entry(group.to_owned())
+                .or_default()
+                .extend(points);
         }
         self.entry_points.retain(|_, points| !points.is_empty());
     }
@@ -143,35 +171,72 @@ impl ProjectFacts {
         let of_tool = || {
             let tools = table.get("tool").and_then(Toml::as_table)?;
             let says = |table: &Toml, key: &str| table.get(key).is_some_and(Toml::is_str);
-            tools.values().find(|table| says(table, "name") && says(table, "version"))
+            tools
+                .values()
+                .find(|table| says(table, "name") && says(table, "version"))
         };
-        let Some(project) = table.get("project").or_else(of_tool).and_then(Toml::as_table) else { return };
+        let Some(project) = table
+            .get("project")
+            .or_else(of_tool)
+            .and_then(Toml::as_table)
+        else {
+            return;
+        };
         let text = |key: &str| project.get(key).and_then(Toml::as_str).map(str::to_owned);
         let list = |value: Option<&Toml>| -> Vec<String> {
             let items = value.and_then(Toml::as_array).into_iter().flatten();
             let items = items.filter_map(Toml::as_str).map(str::to_owned);
             // In a table versions may be written in ways that only its tool reads: the names count.
-            let names = value.and_then(Toml::as_table).into_iter().flat_map(Table::keys).cloned();
+            let names = value
+                .and_then(Toml::as_table)
+                .into_iter()
+                .flat_map(Table::keys)
+                .cloned();
             items.chain(names.filter(|name| name != "python")).collect()
         };
-        (self.name, self.version, self.summary) = (text("name"), text("version"), text("description"));
+        (self.name, self.version, self.summary) =
+            (text("name"), text("version"), text("description"));
         self.requires = list(project.get("dependencies"));
-        let groups = [project.get("optional-dependencies"), table.get("dependency-groups")];
-        for group in groups.into_iter().flatten().filter_map(Toml::as_table).flat_map(Table::values) {
+        let groups = [
+            project.get("optional-dependencies"),
+            table.get("dependency-groups"),
+        ];
+        for group in groups
+            .into_iter()
+            .flatten()
+            .filter_map(Toml::as_table)
+            .flat_map(Table::values)
+        {
             self.more.extend(list(Some(group)));
         }
-        let groups = project.get("group").and_then(Toml::as_table).into_iter().flat_map(Table::values);
-        for group in groups.map(|group| group.get("dependencies")).chain([project.get("dev-dependencies")]) {
+        let groups = project
+            .get("group")
+            .and_then(Toml::as_table)
+            .into_iter()
+            .flat_map(Table::values);
+        for group in groups
+            .map(|group| group.get("dependencies"))
+            .chain([project.get("dev-dependencies")])
+        {
             self.more.extend(list(group));
         }
         let points = |table: Option<&Toml>| -> Vec<(String, String)> {
             let rows = table.and_then(Toml::as_table).into_iter().flatten();
-            rows.filter_map(|(name, point)| Some((name.clone(), point.as_str()?.to_owned()))).collect()
+            rows.filter_map(|(name, point)| Some((name.clone(), point.as_str()?.to_owned())))
+                .collect()
         };
         self.take_group(SCRIPTS, points(project.get("scripts")).into_iter());
-        self.take_group("gui_scripts", points(project.get("gui-scripts")).into_iter());
+        self.take_group(
+            "gui_scripts",
+            points(project.get("gui-scripts")).into_iter(),
+        );
         let groups = [project.get("entry-points"), project.get("plugins")];
-        for (group, table) in groups.into_iter().flatten().filter_map(Toml::as_table).flatten() {
+        for (group, table) in groups
+            .into_iter()
+            .flatten()
+            .filter_map(Toml::as_table)
+            .flatten()
+        {
             self.take_group(group, points(Some(table)).into_iter());
         }
     }
@@ -180,8 +245,14 @@ impl ProjectFacts {
         let row = |part: &str, key: &str| parts.get(part).and_then(|rows| rows.get(key)).cloned();
         let is_plain = |text: &String| !text.starts_with("attr:") && !text.starts_with("file:");
         self.name = self.name.take().or_else(|| row("metadata", "name"));
-        self.version = self.version.take().or_else(|| row("metadata", "version").filter(is_plain));
-        self.summary = self.summary.take().or_else(|| row("metadata", "description"));
+        self.version = self
+            .version
+            .take()
+            .or_else(|| row("metadata", "version").filter(is_plain));
+        self.summary = self
+            .summary
+            .take()
+            .or_else(|| row("metadata", "description"));
         let lines = |text: String| {
             text.lines()
                 .map(|line| line.trim().to_owned())
@@ -189,13 +260,24 @@ impl ProjectFacts {
                 .collect::<Vec<_>>()
         };
         if self.requires.is_empty() {
-            self.requires = row("options", "install_requires").map(lines).unwrap_or_default();
+            self.requires = row("options", "install_requires")
+                .map(lines)
+                .unwrap_or_default();
         }
-        for text in parts.get("options.extras_require").into_iter().flat_map(BTreeMap::values) {
+        for text in parts
+            .get("options.extras_require")
+            .into_iter()
+            .flat_map(BTreeMap::values)
+        {
             self.more.extend(lines(text.clone()));
         }
         for (group, text) in parts.get("options.entry_points").into_iter().flatten() {
-            self.take_group(group, lines(text.clone()).iter().filter_map(|line| entry_point(line)));
+            self.take_group(
+                group,
+                lines(text.clone())
+                    .iter()
+                    .filter_map(|line| entry_point(line)),
+            );
         }
         if let Some(place) = row("options", "package_dir") {
             self.root = place
@@ -237,15 +319,21 @@ impl ProjectFacts {
             for found in group.captures_iter(&points) {
                 self.take_group(
                     &found[1],
-                    names(found[2].to_owned()).iter().filter_map(|line| entry_point(line)),
+                    names(found[2].to_owned())
+                        .iter()
+                        .filter_map(|line| entry_point(line)),
                 );
             }
         }
         if self.requires.is_empty()
             && let Ok(list) = Regex::new(r"install_requires\s*=\s*\[([^\]]*)\]")
-            && let (Some(found), Ok(quoted)) = (list.captures(text), Regex::new(r#"["']([^"'\n]+)["']"#))
+            && let (Some(found), Ok(quoted)) =
+                (list.captures(text), Regex::new(r#"["']([^"'\n]+)["']"#))
         {
-            self.requires = quoted.captures_iter(&found[1]).map(|one| one[1].to_owned()).collect();
+            self.requires = quoted
+                .captures_iter(&found[1])
+                .map(|one| one[1].to_owned())
+                .collect();
         }
     }
 }
@@ -260,7 +348,10 @@ mod tests {
         facts.take_settings(&settings_of(
             "[metadata]\nname = tide\nversion = attr: tide.v\n[options]\ninstall_requires =\n    click>=8\n    # why\n    yarl\npackage_dir =\n    = src\n[options.entry_points]\nconsole_scripts =\n    tide = tide.main:run\n",
         ));
-        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("tide"), None));
+        assert_eq!(
+            (facts.name.as_deref(), facts.version.as_deref()),
+            (Some("tide"), None)
+        );
         assert_eq!(
             (facts.requires.join(" "), facts.root.as_deref()),
             ("click>=8 yarl".to_owned(), Some("src"))
@@ -269,21 +360,36 @@ mod tests {
         assert!(facts.entry_points.is_empty());
         let mut facts = ProjectFacts::default();
         facts.take_script("setup(\n    name='gauge',\n    version = \"1.2\",\n    install_requires=['six', \"attrs>=20\"],\n)");
-        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("gauge"), Some("1.2")));
+        assert_eq!(
+            (facts.name.as_deref(), facts.version.as_deref()),
+            (Some("gauge"), Some("1.2"))
+        );
         assert_eq!(facts.requires, ["six", "attrs>=20"]);
         let mut facts = ProjectFacts::default();
         facts.take_script("setup(name='ebb', entry_points={'tide.models': ['ebb = ebb:Ebb',\n 'flow=ebb:Flow'], \"console_scripts\": (\"ebb=ebb.main:run\",)})");
         assert_eq!(facts.entry_points["tide.models"]["flow"], "ebb:Flow");
-        assert_eq!((facts.entry_points.len(), facts.scripts["ebb"].as_str()), (1, "ebb.main:run"));
+        assert_eq!(
+            (facts.entry_points.len(), facts.scripts["ebb"].as_str()),
+            (1, "ebb.main:run")
+        );
         let mut facts = ProjectFacts::default();
         let manifest = "[tool.checks]\nname = 1\n[tool.tides]\nname = \"ebb\"\nversion = \"2\"\n[tool.tides.dependencies]\npython = \"^3.9\"\nclick = \"^8.0\"\n[tool.tides.group.dev.dependencies]\nyarl = \"*\"\n[tool.tides.plugins.\"tide.models\"]\nebb = \"ebb:Ebb\"\n";
         facts.take_project(&manifest.parse().unwrap());
-        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("ebb"), Some("2")));
-        assert_eq!((facts.requires.join(" "), facts.more.join(" ")), ("click".to_owned(), "yarl".to_owned()));
+        assert_eq!(
+            (facts.name.as_deref(), facts.version.as_deref()),
+            (Some("ebb"), Some("2"))
+        );
+        assert_eq!(
+            (facts.requires.join(" "), facts.more.join(" ")),
+            ("click".to_owned(), "yarl".to_owned())
+        );
         assert_eq!(facts.entry_points["tide.models"]["ebb"], "ebb:Ebb");
         let mut facts = ProjectFacts::default();
         facts.take_script("PACKAGE = 'ebb'\nMODULES = (\n  'ebb',\n  'flow',\n)\nsetup(name=PACKAGE, version=VERSION,\n py_modules=MODULES)");
-        assert_eq!((facts.name.as_deref(), facts.version.as_deref()), (Some("ebb"), None));
+        assert_eq!(
+            (facts.name.as_deref(), facts.version.as_deref()),
+            (Some("ebb"), None)
+        );
         assert_eq!(facts.modules, ["ebb", "flow"].map(str::to_owned).into());
     }
 }

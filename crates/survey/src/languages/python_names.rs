@@ -1,6 +1,8 @@
-//! Names of Python: which modules come with the interpreter, and how the packages of others are called.
+//! Names of Python: which modules come with the interpreter, and how the packages of others are
+//! called.
 
-/// The modules of the standard library of the versions in use, as `sys.stdlib_module_names` lists them.
+/// The modules of the standard library of the versions in use, as `sys.stdlib_module_names` lists
+/// them.
 const STANDARD: &str = "\
 abc aifc antigravity argparse array ast asynchat asyncio asyncore atexit audioop base64 bdb binascii bisect \
 builtins bz2 cProfile calendar cgi cgitb chunk cmath cmd code codecs codeop collections colorsys compileall \
@@ -48,7 +50,10 @@ pub(crate) fn is_standard(module: &str) -> bool {
 
 /// The package that a module is most likely from, in the spelling of registries.
 pub(crate) fn package_of(module: &str) -> String {
-    let other = OTHERWISE_NAMED.iter().find(|(name, _)| *name == module).map(|(_, package)| *package);
+    let other = OTHERWISE_NAMED
+        .iter()
+        .find(|(name, _)| *name == module)
+        .map(|(_, package)| *package);
     nubrik_pins::python_name(other.unwrap_or(module))
 }
 
@@ -59,10 +64,16 @@ mod tests {
     #[test]
     fn modules_are_known_by_their_names() {
         assert!(
-            is_standard("os") && is_standard("zoneinfo") && is_standard("_thread") && !is_standard("click")
+            is_standard("os")
+                && is_standard("zoneinfo")
+                && is_standard("_thread")
+                && !is_standard("click")
         );
         assert_eq!(
-            (package_of("yaml").as_str(), package_of("Tide_Table").as_str()),
+            (
+                package_of("yaml").as_str(),
+                package_of("Tide_Table").as_str()
+            ),
             ("pyyaml", "tide-table")
         );
     }

@@ -24,42 +24,77 @@ impl ProjectReader<'_, '_> {
             .filter(|file| ext_of(file) == "py")
             .filter_map(|file| tree.text(file))
             .collect();
-        let imported: BTreeSet<String> =
-            texts.iter().flat_map(|text| imports(text)).map(|(name, _)| name).collect();
+        let imported: BTreeSet<String> = texts
+            .iter()
+            .flat_map(|text| imports(text))
+            .map(|(name, _)| name)
+            .collect();
         let foreign = self.foreign(&imported);
         let certain = self.foreign(&self.certain_imports(&helpers));
         let uses_pytest = foreign.contains("pytest")
-            || texts.iter().any(|text| text.contains("\ndef test_") || text.contains("\nasync def test_"));
+            || texts
+                .iter()
+                .any(|text| text.contains("\ndef test_") || text.contains("\nasync def test_"));
         let mut all = vec![FieldValue::Of(address.clone())];
         all.extend(self.packages_for_tests(&foreign, &certain, uses_pytest, &texts, needs));
         let pinned = |name: &str| all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()));
-        let required = |name: &str| needs.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()));
-        let unpinned =
-            foreign.iter().filter(|name| !pinned(name) && !required(name) && !certain.contains(*name));
+        let required =
+            |name: &str| needs.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()));
+        let unpinned = foreign
+            .iter()
+            .filter(|name| !pinned(name) && !required(name) && !certain.contains(*name));
         let reasons: Vec<String> = unpinned
             .map(|name| format!("{name} is not pinned: no manifest lists it, and tests do without it or only their data names it."))
             .collect();
         // Some tests import others.
-        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
-        let tested: BTreeSet<&str> =
-            project.tests.iter().flat_map(|file| [stem_of(file), name_of(folder_of(file))]).collect();
-        if imported.iter().any(|module| tested.contains(module.as_str()) && !own.contains(module.as_str())) {
+        let own: BTreeSet<&str> = project
+            .modules
+            .iter()
+            .map(|module| stem_of(module))
+            .collect();
+        let tested: BTreeSet<&str> = project
+            .tests
+            .iter()
+            .flat_map(|file| [stem_of(file), name_of(folder_of(file))])
+            .collect();
+        if imported
+            .iter()
+            .any(|module| tested.contains(module.as_str()) && !own.contains(module.as_str()))
+        {
             helpers.extend(project.tests.iter().cloned());
         }
         // Tests in a package are imported from there, and are no files beside it.
-        let (inner, outer): (BTreeSet<String>, BTreeSet<String>) =
-            project.tests.iter().cloned().partition(|file| project.sources.contains(file));
+        let (inner, outer): (BTreeSet<String>, BTreeSet<String>) = project
+            .tests
+            .iter()
+            .cloned()
+            .partition(|file| project.sources.contains(file));
         if !inner.is_empty() && outer.is_empty() {
-            helpers.extend(project.sources.iter().filter(|file| !inner.contains(*file)).cloned());
+            helpers.extend(
+                project
+                    .sources
+                    .iter()
+                    .filter(|file| !inner.contains(*file))
+                    .cloned(),
+            );
         }
         let sources = if outer.is_empty() { inner } else { outer };
-        let call = KindCall::new(Kit::Python, if uses_pytest { "tests" } else { "unit_tests" })
-            .with("sources", FieldValue::Files(sources))
-            .with("helpers", FieldValue::Files(helpers))
-            .with("needs", FieldValue::List(all));
+        let call = KindCall::new(
+            Kit::Python,
+            if uses_pytest { "tests" } else { "unit_tests" },
+        )
+        .with("sources", FieldValue::Files(sources))
+        .with("helpers", FieldValue::Files(helpers))
+        .with("needs", FieldValue::List(all));
         let test = self.survey.names.give(&project.folder, "unit", "tests");
         let documentation = format!("The tests of {}, file by file.", project.name);
-        self.define(&test, Keyword::Test, documentation, reasons, Body::Kind(call));
+        self.define(
+            &test,
+            Keyword::Test,
+            documentation,
+            reasons,
+            Body::Kind(call),
+        );
     }
 
     /// What lies beside tests: their helpers, data, and settings at the top.
@@ -69,19 +104,29 @@ impl ProjectReader<'_, '_> {
         let mut helpers: BTreeSet<String> = project
             .others
             .iter()
-            .filter(|file| tops.iter().any(|top| *top != project.folder && is_below(file, top)))
+            .filter(|file| {
+                tops.iter()
+                    .any(|top| *top != project.folder && is_below(file, top))
+            })
             .filter(|file| !project.tests.contains(*file) && ext_of(file) != "pyc")
             .cloned()
             .collect();
-        for name in ["conftest.py", "pyproject.toml", "setup.cfg", "pytest.ini", "tox.ini"] {
+        for name in [
+            "conftest.py",
+            "pyproject.toml",
+            "setup.cfg",
+            "pytest.ini",
+            "tox.ini",
+        ] {
             let path = joined(&project.folder, name).filter(|path| self.survey.tree.has(path));
             helpers.extend(path);
         }
         helpers
     }
 
-    /// The modules that tests cannot do without: what they import under no condition, with what the helpers import that they
-    /// import. A name that is in data, or that is tried, may be anybody's: nothing is pinned for it.
+    /// The modules that tests cannot do without: what they import under no condition, with what the
+    /// helpers import that they import. A name that is in data, or that is tried, may be anybody's:
+    /// nothing is pinned for it.
     fn certain_imports(&self, helpers: &BTreeSet<String>) -> BTreeSet<String> {
         let tree = self.survey.tree;
         let mut queue: Vec<&String> = self.project.tests.iter().collect();
@@ -92,12 +137,16 @@ impl ProjectReader<'_, '_> {
             if !seen.insert(file) {
                 continue;
             }
-            let Some(text) = tree.text(file).filter(|_| ext_of(file) == "py") else { continue };
-            // A helper is imported by its own name, whatever is before it: `from .level import x`, `from tests import level`.
+            let Some(text) = tree.text(file).filter(|_| ext_of(file) == "py") else {
+                continue;
+            };
+            // A helper is imported by its own name, whatever is before it: `from .level import x`,
+            // `from tests import level`.
             let named = import_words(&text);
             let is_imported = |helper: &&String| {
                 let stem = stem_of(helper);
-                named.contains(stem) || (stem == "__init__" && named.contains(name_of(folder_of(helper))))
+                named.contains(stem)
+                    || (stem == "__init__" && named.contains(name_of(folder_of(helper))))
             };
             queue.extend(helpers.iter().filter(is_imported));
             let found = imports(&text).into_iter().filter(|(_, is_tried)| !is_tried);
@@ -109,20 +158,26 @@ impl ProjectReader<'_, '_> {
     /// Packages of others that tests import.
     fn foreign(&self, imported: &BTreeSet<String>) -> BTreeSet<String> {
         let project = self.project;
-        let own: BTreeSet<&str> = project.modules.iter().map(|module| stem_of(module)).collect();
+        let own: BTreeSet<&str> = project
+            .modules
+            .iter()
+            .map(|module| stem_of(module))
+            .collect();
         let around = || project.others.iter().chain(&project.tests);
         let beside: BTreeSet<&str> = around().map(|file| stem_of(file)).collect();
         let folders: BTreeSet<&str> = around().flat_map(|file| file.split('/')).collect();
         imported
             .iter()
             .filter(|module| !is_standard(module) && !own.contains(module.as_str()))
-            .filter(|module| !beside.contains(module.as_str()) && !folders.contains(module.as_str()))
+            .filter(|module| {
+                !beside.contains(module.as_str()) && !folders.contains(module.as_str())
+            })
             .map(|module| package_of(module))
             .collect()
     }
 
-    /// The packages of others that tests need and the project does not: those that its manifest lists for tests, and those that
-    /// are only imported.
+    /// The packages of others that tests need and the project does not: those that its manifest
+    /// lists for tests, and those that are only imported.
     fn packages_for_tests(
         &mut self,
         foreign: &BTreeSet<String>,
@@ -144,7 +199,8 @@ impl ProjectReader<'_, '_> {
             })
             .collect();
         let known = |all: &[FieldValue], name: &str| {
-            all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned())) || required.contains(name)
+            all.contains(&FieldValue::Pinned(Kit::Python, name.to_owned()))
+                || required.contains(name)
         };
         for name in certain {
             if !known(&all, name) && !self.names.contains_key(name) {
@@ -161,7 +217,9 @@ impl ProjectReader<'_, '_> {
 
 /// Whether a package extends pytest in a way that tests use without importing it.
 fn is_plugin(name: &str, texts: &[Rc<str>]) -> bool {
-    let Some(short) = name.strip_prefix("pytest-") else { return false };
+    let Some(short) = name.strip_prefix("pytest-") else {
+        return false;
+    };
     let marks: &[&str] = match short {
         "asyncio" => &["async def test_", "mark.asyncio"],
         "trio" => &["mark.trio"],
@@ -173,21 +231,31 @@ fn is_plugin(name: &str, texts: &[Rc<str>]) -> bool {
         "freezer" => &["freezer"],
         "datadir" => &["datadir"],
         "randomly" | "xdist" | "cov" | "sugar" | "pretty" => &[],
-        _ => return texts.iter().any(|text| text.contains(&short.replace('-', "_"))),
+        _ => {
+            return texts
+                .iter()
+                .any(|text| text.contains(&short.replace('-', "_")));
+        }
     };
-    texts.iter().any(|text| marks.iter().any(|mark| text.contains(mark)))
+    texts
+        .iter()
+        .any(|text| marks.iter().any(|mark| text.contains(mark)))
 }
 
 /// All words in the lines in which a source imports something.
 fn import_words(text: &str) -> BTreeSet<&str> {
     let lines = text.lines().map(str::trim_start);
     let lines = lines.filter(|line| line.starts_with("from ") || line.starts_with("import "));
-    lines.flat_map(|line| line.split(|c: char| !c.is_alphanumeric() && c != '_')).collect()
+    lines
+        .flat_map(|line| line.split(|c: char| !c.is_alphanumeric() && c != '_'))
+        .collect()
 }
 
-/// The top modules that a source imports, outside of its own package, each with whether that is tried or under a condition.
+/// The top modules that a source imports, outside of its own package, each with whether that is
+/// tried or under a condition.
 fn imports(text: &str) -> BTreeSet<(String, bool)> {
-    // Around an import only these say nothing of whether it is needed: any other block may do without it.
+    // Around an import only these say nothing of whether it is needed: any other block may do
+    // without it.
     const PLAIN: [&str; 3] = ["def ", "async def ", "class "];
     let mut found = BTreeSet::new();
     // The blocks around a line: how deep they are indented, and whether they are plain.
@@ -207,12 +275,15 @@ fn imports(text: &str) -> BTreeSet<(String, bool)> {
         }
         let is_tried = blocks.iter().any(|(_, is_plain)| !is_plain);
         blocks.push((depth, PLAIN.iter().any(|word| line.starts_with(word))));
-        let names = if let Some((name, _)) =
-            line.strip_prefix("from ").and_then(|rest| rest.split_once(" import "))
+        let names = if let Some((name, _)) = line
+            .strip_prefix("from ")
+            .and_then(|rest| rest.split_once(" import "))
         {
             vec![name.trim()]
         } else if let Some(rest) = line.strip_prefix("import ") {
-            rest.split(',').map(|part| part.split_whitespace().next().unwrap_or("")).collect()
+            rest.split(',')
+                .map(|part| part.split_whitespace().next().unwrap_or(""))
+                .collect()
         } else {
             continue;
         };
@@ -238,7 +309,11 @@ mod tests {
         assert_eq!(names, ["click", "late", "os", "tide"]);
         let text = "try:\n    import a\nexcept ImportError:\n    import b\nimport c\nif c:\n    import d\ndef f(\n    x,\n):\n    import e\nwith suppress(ImportError):\n    import g\n";
         let found = imports(text);
-        let tried: Vec<&str> = found.iter().filter(|(_, is)| *is).map(|(name, _)| &**name).collect();
+        let tried: Vec<&str> = found
+            .iter()
+            .filter(|(_, is)| *is)
+            .map(|(name, _)| &**name)
+            .collect();
         assert_eq!(tried, ["a", "b", "d", "g"]);
     }
 }

@@ -34,7 +34,8 @@ pub(super) struct CrateManifest {
     pub version: String,
     pub edition: String,
     pub library: Option<LibraryPart>,
-    /// Programs by their names, with where they begin and the features without which they are not made.
+    /// Programs by their names, with where they begin and the features without which they are not
+    /// made.
     pub programs: Vec<(String, String, Vec<String>)>,
     /// Tests beside the library by their names, with where they begin.
     pub tests: Vec<(String, String)>,
@@ -62,14 +63,22 @@ impl CrateManifest {
     /// When it cannot be understood.
     pub fn read(tree: &SourceTree, folder: &str) -> Result<Option<CrateManifest>, Unreadable> {
         let table = table_of(tree, folder)?;
-        let Some(package) = table.get("package").and_then(Value::as_table) else { return Ok(None) };
+        let Some(package) = table.get("package").and_then(Value::as_table) else {
+            return Ok(None);
+        };
         let workspace = workspace_of(tree, folder);
-        let shared = workspace.as_ref().map(|(folder, table)| (folder.as_str(), table));
+        let shared = workspace
+            .as_ref()
+            .map(|(folder, table)| (folder.as_str(), table));
         let inherited = shared.and_then(|(_, table)| table.get("package")?.as_table());
         let own = |key: &str| -> Option<String> {
             let value = package.get(key)?;
             let from_workspace = value.get("workspace").and_then(Value::as_bool) == Some(true);
-            let value = if from_workspace { inherited?.get(key)? } else { value };
+            let value = if from_workspace {
+                inherited?.get(key)?
+            } else {
+                value
+            };
             value.as_str().map(str::to_owned)
         };
         let no_name = || Unreadable::Form("it has no name".to_owned());
@@ -88,7 +97,11 @@ impl CrateManifest {
                 _ => file("build.rs").map(|_| "build.rs".to_owned()),
             },
             links: own("links").unwrap_or_default(),
-            features: table.get("features").and_then(Value::as_table).map(features_of).unwrap_or_default(),
+            features: table
+                .get("features")
+                .and_then(Value::as_table)
+                .map(features_of)
+                .unwrap_or_default(),
             needs: all_needs(&["dependencies"]),
             test_needs: all_needs(&["dev-dependencies", "dev_dependencies"]),
             script_needs: all_needs(&["build-dependencies", "build_dependencies"]),
@@ -116,7 +129,9 @@ impl CrateManifest {
                 match alias.strip_suffix('?') {
                     Some(alias) => weak.push((alias.to_owned(), feature.to_owned())),
                     None => {
-                        used.entry(alias.to_owned()).or_default().insert(feature.to_owned());
+                        used.entry(alias.to_owned())
+                            .or_default()
+                            .insert(feature.to_owned());
                         if self.implies(alias) {
                             on.insert(alias.to_owned());
                         }
@@ -126,7 +141,11 @@ impl CrateManifest {
                 if on.insert(word) {
                     queue.extend(words.iter().cloned());
                 }
-            } else if self.needs.iter().any(|need| need.is_optional && need.alias == word) {
+            } else if self
+                .needs
+                .iter()
+                .any(|need| need.is_optional && need.alias == word)
+            {
                 used.entry(word.clone()).or_default();
                 on.insert(word);
             }
@@ -142,7 +161,9 @@ impl CrateManifest {
     /// Whether an optional dependency is a feature of the same name.
     fn implies(&self, alias: &str) -> bool {
         let named = format!("dep:{alias}");
-        self.needs.iter().any(|need| need.is_optional && need.alias == alias)
+        self.needs
+            .iter()
+            .any(|need| need.is_optional && need.alias == alias)
             && !self.features.values().flatten().any(|word| *word == named)
     }
 }
@@ -151,7 +172,8 @@ fn table_of(tree: &SourceTree, folder: &str) -> Result<Table, Unreadable> {
     let path = joined(folder, "Cargo.toml").unwrap_or_default();
     let unread = || Unreadable::File("it cannot be read".to_owned());
     let text = tree.text(&path).ok_or_else(unread)?;
-    text.parse::<Table>().map_err(|e| Unreadable::Form(e.message().to_owned()))
+    text.parse::<Table>()
+        .map_err(|e| Unreadable::Form(e.message().to_owned()))
 }
 
 /// The workspace that a crate is in: its folder, and what its manifest says for all.
@@ -175,22 +197,42 @@ fn features_of(table: &Table) -> BTreeMap<String, Vec<String>> {
         let items = value.as_array().into_iter().flatten();
         items.filter_map(Value::as_str).map(str::to_owned).collect()
     };
-    table.iter().map(|(name, value)| (name.clone(), words(value))).collect()
+    table
+        .iter()
+        .map(|(name, value)| (name.clone(), words(value)))
+        .collect()
 }
 
-fn needs_of(table: &Table, keys: &[&str], folder: &str, shared: Option<(&str, &Table)>) -> Vec<UsedCrate> {
+fn needs_of(
+    table: &Table,
+    keys: &[&str],
+    folder: &str,
+    shared: Option<(&str, &Table)>,
+) -> Vec<UsedCrate> {
     let mut needs = Vec::new();
     let mut add = |table: &Table, platform: Option<&str>| {
         for key in keys {
-            let rows = table.get(*key).and_then(Value::as_table).into_iter().flatten();
+            let rows = table
+                .get(*key)
+                .and_then(Value::as_table)
+                .into_iter()
+                .flatten();
             needs.extend(rows.map(|(alias, value)| {
                 let need = dependency(alias, value, folder, shared);
-                UsedCrate { platform: platform.map(str::to_owned), ..need }
+                UsedCrate {
+                    platform: platform.map(str::to_owned),
+                    ..need
+                }
             }));
         }
     };
     add(table, None);
-    for (platform, table) in table.get("target").and_then(Value::as_table).into_iter().flatten() {
+    for (platform, table) in table
+        .get("target")
+        .and_then(Value::as_table)
+        .into_iter()
+        .flatten()
+    {
         if let Some(table) = table.as_table() {
             add(table, Some(platform));
         }
@@ -198,7 +240,12 @@ fn needs_of(table: &Table, keys: &[&str], folder: &str, shared: Option<(&str, &T
     needs
 }
 
-fn dependency(alias: &str, value: &Value, folder: &str, shared: Option<(&str, &Table)>) -> UsedCrate {
+fn dependency(
+    alias: &str,
+    value: &Value,
+    folder: &str,
+    shared: Option<(&str, &Table)>,
+) -> UsedCrate {
     if let Some(version) = value.as_str() {
         return UsedCrate {
             alias: alias.to_owned(),
@@ -210,14 +257,21 @@ fn dependency(alias: &str, value: &Value, folder: &str, shared: Option<(&str, &T
     }
     let flag = |name: &str| value.get(name).and_then(Value::as_bool);
     let text = |name: &str| value.get(name).and_then(Value::as_str).map(str::to_owned);
-    let features = value.get("features").and_then(Value::as_array).into_iter().flatten();
+    let features = value
+        .get("features")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten();
     let features = features.filter_map(Value::as_str).map(str::to_owned);
     let mut need = match (flag("workspace"), shared) {
         (Some(true), Some((root, table))) => {
             let row = table.get("dependencies").and_then(|rows| rows.get(alias));
             row.map_or_else(UsedCrate::default, |row| dependency(alias, row, root, None))
         }
-        _ => UsedCrate { has_defaults: true, ..UsedCrate::default() },
+        _ => UsedCrate {
+            has_defaults: true,
+            ..UsedCrate::default()
+        },
     };
     need.alias = alias.to_owned();
     need.features.extend(features);
@@ -247,12 +301,21 @@ fn dependency(alias: &str, value: &Value, folder: &str, shared: Option<(&str, &T
 fn library_of(table: &Table, tree: &SourceTree, folder: &str) -> Option<LibraryPart> {
     let part = table.get("lib");
     let text = |key: &str| part.and_then(|part| part.get(key)).and_then(Value::as_str);
-    let root = text("path").unwrap_or("src/lib.rs").trim_start_matches("./").to_owned();
+    let root = text("path")
+        .unwrap_or("src/lib.rs")
+        .trim_start_matches("./")
+        .to_owned();
     joined(folder, &root).filter(|path| tree.has(path))?;
-    let is_macros = ["proc-macro", "proc_macro"]
-        .iter()
-        .any(|key| part.and_then(|part| part.get(*key)).and_then(Value::as_bool) == Some(true));
-    Some(LibraryPart { root, is_macros, name: text("name").map(str::to_owned) })
+    let is_macros = ["proc-macro", "proc_macro"].iter().any(|key| {
+        part.and_then(|part| part.get(*key))
+            .and_then(Value::as_bool)
+            == Some(true)
+    });
+    Some(LibraryPart {
+        root,
+        is_macros,
+        name: text("name").map(str::to_owned),
+    })
 }
 
 type ProgramRow = (String, String, Vec<String>);
@@ -260,16 +323,40 @@ type ProgramRow = (String, String, Vec<String>);
 fn programs_of(table: &Table, tree: &SourceTree, folder: &str, name: &str) -> Vec<ProgramRow> {
     let has = |path: &str| joined(folder, path).is_some_and(|path| tree.has(&path));
     let mut programs: Vec<ProgramRow> = Vec::new();
-    for part in table.get("bin").and_then(Value::as_array).into_iter().flatten() {
-        let Some(own) = part.get("name").and_then(Value::as_str) else { continue };
-        let usual = [format!("src/bin/{own}.rs"), format!("src/bin/{own}/main.rs"), "src/main.rs".to_owned()];
+    for part in table
+        .get("bin")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+    {
+        let Some(own) = part.get("name").and_then(Value::as_str) else {
+            continue;
+        };
+        let usual = [
+            format!("src/bin/{own}.rs"),
+            format!("src/bin/{own}/main.rs"),
+            "src/main.rs".to_owned(),
+        ];
         let path = part.get("path").and_then(Value::as_str).map(str::to_owned);
-        let Some(path) = path.or_else(|| usual.into_iter().find(|path| has(path))) else { continue };
-        let needed = part.get("required-features").and_then(Value::as_array).into_iter().flatten();
-        let needed = needed.filter_map(Value::as_str).map(str::to_owned).collect();
+        let Some(path) = path.or_else(|| usual.into_iter().find(|path| has(path))) else {
+            continue;
+        };
+        let needed = part
+            .get("required-features")
+            .and_then(Value::as_array)
+            .into_iter()
+            .flatten();
+        let needed = needed
+            .filter_map(Value::as_str)
+            .map(str::to_owned)
+            .collect();
         programs.push((own.to_owned(), path, needed));
     }
-    let finds = table.get("package").and_then(|p| p.get("autobins")).and_then(Value::as_bool) != Some(false);
+    let finds = table
+        .get("package")
+        .and_then(|p| p.get("autobins"))
+        .and_then(Value::as_bool)
+        != Some(false);
     if finds {
         let mut found = Vec::new();
         if has("src/main.rs") {
@@ -277,7 +364,10 @@ fn programs_of(table: &Table, tree: &SourceTree, folder: &str, name: &str) -> Ve
         }
         found.extend(beginnings(tree, folder, "src/bin"));
         for (own, path) in found {
-            if !programs.iter().any(|(other, at, _)| *other == own || *at == path) {
+            if !programs
+                .iter()
+                .any(|(other, at, _)| *other == own || *at == path)
+            {
                 programs.push((own, path, Vec::new()));
             }
         }
@@ -287,9 +377,16 @@ fn programs_of(table: &Table, tree: &SourceTree, folder: &str, name: &str) -> Ve
 
 fn tests_of(table: &Table, tree: &SourceTree, folder: &str) -> Vec<(String, String)> {
     let mut tests = beginnings(tree, folder, "tests");
-    for part in table.get("test").and_then(Value::as_array).into_iter().flatten() {
+    for part in table
+        .get("test")
+        .and_then(Value::as_array)
+        .into_iter()
+        .flatten()
+    {
         let text = |key: &str| part.get(key).and_then(Value::as_str).map(str::to_owned);
-        let (Some(name), Some(path)) = (text("name"), text("path")) else { continue };
+        let (Some(name), Some(path)) = (text("name"), text("path")) else {
+            continue;
+        };
         if !tests.iter().any(|(_, at)| *at == path) {
             tests.push((name, path));
         }
@@ -299,7 +396,9 @@ fn tests_of(table: &Table, tree: &SourceTree, folder: &str) -> Vec<(String, Stri
 
 /// The files in a folder of a crate with which something begins, and folders with a `main.rs`.
 fn beginnings(tree: &SourceTree, folder: &str, place: &str) -> Vec<(String, String)> {
-    let Some(top) = joined(folder, place) else { return Vec::new() };
+    let Some(top) = joined(folder, place) else {
+        return Vec::new();
+    };
     let mut found = Vec::new();
     for file in tree.below(&top) {
         let inside = crate::tree::below(file, &top);
@@ -307,7 +406,9 @@ fn beginnings(tree: &SourceTree, folder: &str, place: &str) -> Vec<(String, Stri
             None if inside.ends_with(".rs") => {
                 found.push((stem_of(inside).to_owned(), format!("{place}/{inside}")))
             }
-            Some((name, "main.rs")) => found.push((name.to_owned(), format!("{place}/{name}/main.rs"))),
+            Some((name, "main.rs")) => {
+                found.push((name.to_owned(), format!("{place}/{name}/main.rs")))
+            }
             _ => {}
         }
     }

@@ -1,4 +1,5 @@
-//! A header that is not in the tree, but a template of it is, in which nothing is filled in but versions and what the machine has.
+//! A header that is not in the tree, but a template of it is, in which nothing is filled in but
+//! versions and what the machine has.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -12,7 +13,11 @@ use crate::tree::{below, is_below, name_of};
 use crate::writing::quoted;
 
 /// A definition that fills a template in, if there is one and all is known that it wants.
-pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) -> Option<DefinitionAddress> {
+pub(super) fn propose(
+    survey: &mut Survey<'_>,
+    component: &str,
+    header: &str,
+) -> Option<DefinitionAddress> {
     let name = name_of(header);
     if name != header {
         return None;
@@ -40,7 +45,9 @@ pub(super) fn propose(survey: &mut Survey<'_>, component: &str, header: &str) ->
         }
         false => code_of(name, Some(from), &[], &values),
     };
-    let address = survey.names.give(component, &name.replace('.', "_"), "header");
+    let address = survey
+        .names
+        .give(component, &name.replace('.', "_"), "header");
     let documentation = format!("{name}, which sources include, of its template.");
     let body = Body::Code(code, BTreeSet::from([template]));
     survey.define(Definition::new(Keyword::Target, &address, documentation, body).private());

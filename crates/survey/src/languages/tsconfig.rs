@@ -4,7 +4,8 @@ use serde_json::{Map, Value};
 
 use crate::tree::{SourceTree, folder_of, joined};
 
-/// Options that the kit sets itself, or that say where things are, which is another place in a step.
+/// Options that the kit sets itself, or that say where things are, which is another place in a
+/// step.
 const NOT_PASSED: [&str; 27] = [
     "allowJs",
     "baseUrl",
@@ -65,7 +66,11 @@ impl TypeScriptSettings {
                 Value::Bool(is) => is.to_string(),
                 Value::String(text) => text.clone(),
                 Value::Number(number) => number.to_string(),
-                Value::Array(items) => items.iter().filter_map(Value::as_str).collect::<Vec<_>>().join(","),
+                Value::Array(items) => items
+                    .iter()
+                    .filter_map(Value::as_str)
+                    .collect::<Vec<_>>()
+                    .join(","),
                 Value::Null | Value::Object(_) => continue,
             };
             settings.flags.push(format!("--{name}"));
@@ -85,15 +90,23 @@ impl TypeScriptSettings {
         let mut options = Map::new();
         let above = match &value["extends"] {
             Value::String(one) => vec![one.clone()],
-            Value::Array(many) => many.iter().filter_map(Value::as_str).map(str::to_owned).collect(),
+            Value::Array(many) => many
+                .iter()
+                .filter_map(Value::as_str)
+                .map(str::to_owned)
+                .collect(),
             _ => Vec::new(),
         };
         for name in above {
             let place = joined(folder_of(path), &name).filter(|_| name.starts_with('.'));
-            let places = place.into_iter().flat_map(|place| [place.clone(), format!("{place}.json")]);
+            let places = place
+                .into_iter()
+                .flat_map(|place| [place.clone(), format!("{place}.json")]);
             match places.into_iter().find(|place| tree.has(place)) {
                 Some(place) if depth < 8 => options.extend(self.options(tree, &place, depth + 1)),
-                _ => self.problems.push(format!("{path} goes on in {name}, which is not here")),
+                _ => self
+                    .problems
+                    .push(format!("{path} goes on in {name}, which is not here")),
             }
         }
         if let Some(own) = value["compilerOptions"].as_object() {
@@ -104,7 +117,9 @@ impl TypeScriptSettings {
 }
 
 fn plain(path: &str) -> String {
-    path.trim_start_matches("./").trim_end_matches('/').to_owned()
+    path.trim_start_matches("./")
+        .trim_end_matches('/')
+        .to_owned()
 }
 
 /// JSON with comments and commas at ends.
@@ -134,6 +149,9 @@ mod tests {
             "--lib es2022,dom --noImplicitAny false --strict --target es2020"
         );
         assert_eq!(settings.results.as_deref(), Some("lib"));
-        assert_eq!(settings.problems, ["base.json goes on in @harbour/settings, which is not here"]);
+        assert_eq!(
+            settings.problems,
+            ["base.json goes on in @harbour/settings, which is not here"]
+        );
     }
 }

@@ -1,5 +1,6 @@
-//! Headers that are not in the tree, and whose names say what a configuration writes into them: the integers of C, or marks of what a
-//! library shows to its users, which are used and defined nowhere.
+//! Headers that are not in the tree, and whose names say what a configuration writes into them: the
+//! integers of C, or marks of what a library shows to its users, which are used and defined
+//! nowhere.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -17,14 +18,21 @@ pub(super) fn propose(
     header: &str,
 ) -> Option<DefinitionAddress> {
     let stem = stem_of(header).to_lowercase();
-    let has_word = |start: &str| stem.split(['_', '-', '.']).any(|word| word.starts_with(start));
+    let has_word = |start: &str| {
+        stem.split(['_', '-', '.'])
+            .any(|word| word.starts_with(start))
+    };
     let name = name_of(header);
     let (fields, documentation) = if has_word("stdint") || has_word("inttypes") {
         let includes = "    includes = [\"stdint.h\", \"inttypes.h\"]\n".to_owned();
-        (includes, format!("The integers of C, as {name} gives them to the sources."))
+        (
+            includes,
+            format!("The integers of C, as {name} gives them to the sources."),
+        )
     } else if has_word("export") {
         let rows = marks(survey, owners, component)?;
-        let documentation = format!("Marks of what a library shows to its users, as {name} has them.");
+        let documentation =
+            format!("Marks of what a library shows to its users, as {name} has them.");
         (format!("    defines = {{\n{rows}    }}\n"), documentation)
     } else {
         return None;
@@ -42,12 +50,22 @@ fn marks(survey: &Survey<'_>, owners: &BTreeMap<&str, String>, component: &str) 
     let defined = Regex::new(r"(?m)^[ \t]*#[ \t]*define[ \t]+(\w+)").ok()?;
     let (mut marks, mut known): (BTreeSet<String>, BTreeSet<String>) = Default::default();
     for file in owners.keys() {
-        let Some(text) = survey.tree.text(file) else { continue };
-        known.extend(defined.captures_iter(&text).map(|found| found[1].to_owned()));
+        let Some(text) = survey.tree.text(file) else {
+            continue;
+        };
+        known.extend(
+            defined
+                .captures_iter(&text)
+                .map(|found| found[1].to_owned()),
+        );
         if owners[file] == component {
             // In conditions they are questions, and no marks.
-            let lines = text.lines().filter(|line| !line.trim_start().starts_with('#'));
-            let found = lines.flat_map(|line| used.find_iter(line)).map(|found| found.as_str().to_owned());
+            let lines = text
+                .lines()
+                .filter(|line| !line.trim_start().starts_with('#'));
+            let found = lines
+                .flat_map(|line| used.find_iter(line))
+                .map(|found| found.as_str().to_owned());
             marks.extend(found);
         }
     }

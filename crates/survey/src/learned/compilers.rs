@@ -56,7 +56,10 @@ pub(super) struct CompilerCall {
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(super) enum ArchiverCall {
     /// Puts members into an archive.
-    Adds { archive: String, members: Vec<String> },
+    Adds {
+        archive: String,
+        members: Vec<String>,
+    },
     /// Takes all members out of an archive, into the folder where it runs.
     Extracts { archive: String },
 }
@@ -65,8 +68,12 @@ pub(super) enum ArchiverCall {
 fn compiler_of(program: &str) -> Option<Language> {
     let name = name_of(program);
     // A name may end with a version, and begin with a machine.
-    let plain = name.trim_end_matches(|c: char| c.is_ascii_digit() || c == '.').trim_end_matches('-');
-    [name, plain].into_iter().find_map(|name| language_of(name.rsplit('-').next()?))
+    let plain = name
+        .trim_end_matches(|c: char| c.is_ascii_digit() || c == '.')
+        .trim_end_matches('-');
+    [name, plain]
+        .into_iter()
+        .find_map(|name| language_of(name.rsplit('-').next()?))
 }
 
 /// The language of a compiler, by its plain name.
@@ -141,7 +148,14 @@ const LINK_WORDS: [&str; 9] = [
 const LINK_STARTS: [&str; 3] = ["-Wl,", "-fuse-ld", "-nostart"];
 
 /// Flags of compiling that a linker needs, too, by how they begin.
-const FOR_BOTH: [&str; 6] = ["-pthread", "-fsanitize", "-flto", "-m32", "-fopenmp", "--coverage"];
+const FOR_BOTH: [&str; 6] = [
+    "-pthread",
+    "-fsanitize",
+    "-flto",
+    "-m32",
+    "-fopenmp",
+    "--coverage",
+];
 
 /// A call of a compiler that makes something; nothing for other programs, and for questions.
 pub(super) fn compiler_call(words: &[String]) -> Option<CompilerCall> {
@@ -167,8 +181,8 @@ pub(super) fn compiler_call(words: &[String]) -> Option<CompilerCall> {
         let value = takes_next.then(|| words.next().cloned()).flatten();
         call.take(word, value);
     }
-    let makes_something =
-        !call.sources.is_empty() || (call.stage != CompilerResult::Objects && !call.links.is_empty());
+    let makes_something = !call.sources.is_empty()
+        || (call.stage != CompilerResult::Objects && !call.links.is_empty());
     makes_something.then_some(call)
 }
 
@@ -185,11 +199,14 @@ impl CompilerCall {
             match word {
                 "-o" => return self.output = Some(value.clone()),
                 "-isystem" | "-iquote" | "-idirafter" => return self.include.push(value.clone()),
-                "-include" | "-imacros" | "--param" | "-Xclang" | "-Xpreprocessor" | "-Xassembler" => {
+                "-include" | "-imacros" | "--param" | "-Xclang" | "-Xpreprocessor"
+                | "-Xassembler" => {
                     return self.flags.extend([word.to_owned(), value.clone()]);
                 }
                 "-Xlinker" | "-u" | "-z" | "-T" => {
-                    return self.links.extend([word.to_owned(), value.clone()].map(LinkItem::Word));
+                    return self
+                        .links
+                        .extend([word.to_owned(), value.clone()].map(LinkItem::Word));
                 }
                 "-MF" | "-MT" | "-MQ" | "-x" | "-J" | "-isysroot" | "-iprefix" => return,
                 _ => {}
@@ -201,7 +218,9 @@ impl CompilerCall {
             "-pipe" | "-v" | "-" => return,
             _ => {}
         }
-        if let Some(folder) = joined("-I").or_else(|| word.strip_prefix("-isystem").map(str::to_owned)) {
+        if let Some(folder) =
+            joined("-I").or_else(|| word.strip_prefix("-isystem").map(str::to_owned))
+        {
             self.include.push(folder);
         } else if let Some(folder) = joined("-L") {
             self.library_folders.push(folder);
@@ -215,7 +234,9 @@ impl CompilerCall {
             if !is_about_places(list) {
                 self.links.push(LinkItem::Word(word.to_owned()));
             }
-        } else if LINK_WORDS.contains(&word) || LINK_STARTS.iter().any(|start| word.starts_with(start)) {
+        } else if LINK_WORDS.contains(&word)
+            || LINK_STARTS.iter().any(|start| word.starts_with(start))
+        {
             self.links.push(LinkItem::Word(word.to_owned()));
         } else if word.starts_with("-M") || word.starts_with("-J") || is_of_the_place(word) {
             // What is noted on the way, and where it was.
@@ -256,16 +277,29 @@ impl CompilerCall {
 
 /// Whether words for the linker say only where libraries are, or what notes are written.
 fn is_about_places(list: &str) -> bool {
-    let words =
-        ["-rpath", "-rpath-link", "--rpath", "-Map", "--dependency-file", "-soname", "-h", "--out-implib"];
+    let words = [
+        "-rpath",
+        "-rpath-link",
+        "--rpath",
+        "-Map",
+        "--dependency-file",
+        "-soname",
+        "-h",
+        "--out-implib",
+    ];
     let first = list.split([',', '=']).next().unwrap_or_default();
     words.contains(&first)
 }
 
 /// Whether a flag says where something is built, or how messages look.
 fn is_of_the_place(word: &str) -> bool {
-    let starts =
-        ["-fdiagnostics-", "-fdebug-prefix-map", "-ffile-prefix-map", "-fmacro-prefix-map", "-Wp,-M"];
+    let starts = [
+        "-fdiagnostics-",
+        "-fdebug-prefix-map",
+        "-ffile-prefix-map",
+        "-fmacro-prefix-map",
+        "-Wp,-M",
+    ];
     starts.iter().any(|start| word.starts_with(start))
 }
 
@@ -276,7 +310,8 @@ fn is_assembly(word: &str) -> bool {
 /// What an archiver does; nothing for other programs.
 pub(super) fn archiver_call(words: &[String]) -> Option<ArchiverCall> {
     let (program, words) = words.split_first()?;
-    let name = name_of(program).trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-'));
+    let name =
+        name_of(program).trim_end_matches(|c: char| c.is_ascii_digit() || matches!(c, '.' | '-'));
     if name.rsplit('-').next()? != "ar" {
         return None;
     }
@@ -369,16 +404,27 @@ mod tests {
         let one = call(
             "x86_64-linux-gnu-gcc-14 -DTIDE=3 -D EBB -I include -Isrc -O2 -MD -MF .d/a.d -c -o a.o src/a.c",
         );
-        assert_eq!((one.language, one.stage), (Language::C, CompilerResult::Objects));
+        assert_eq!(
+            (one.language, one.stage),
+            (Language::C, CompilerResult::Objects)
+        );
         assert_eq!(one.sources, ["src/a.c"]);
         assert_eq!(one.flags, ["-DTIDE=3", "-DEBB", "-O2"]);
         assert_eq!(one.include, ["include", "src"]);
         assert_eq!(one.object_of("src/a.c"), "a.o");
-        let one =
-            call("g++ -pthread -o show main.o -L lib -ltides -Wl,-rpath,/x -Wl,--as-needed libebb.a -lm");
-        assert_eq!((one.language, one.stage), (Language::Cplusplus, CompilerResult::Program));
+        let one = call(
+            "g++ -pthread -o show main.o -L lib -ltides -Wl,-rpath,/x -Wl,--as-needed libebb.a -lm",
+        );
+        assert_eq!(
+            (one.language, one.stage),
+            (Language::Cplusplus, CompilerResult::Program)
+        );
         assert_eq!(one.link_words(), ["-pthread", "-Wl,--as-needed"]);
-        let files = one.links.iter().filter(|item| matches!(item, LinkItem::File(_))).count();
+        let files = one
+            .links
+            .iter()
+            .filter(|item| matches!(item, LinkItem::File(_)))
+            .count();
         assert_eq!((files, one.linked()), (2, "show"));
         assert_eq!(call("cc a.c").linked(), "a.out");
         assert_eq!(call("cc -c x/a.c b.c").object_of("x/a.c"), "a.o");
@@ -386,14 +432,25 @@ mod tests {
             call("cc -shared -fPIC -o libt.so a.c -Wl,-soname,libt.so.1").stage,
             CompilerResult::Shared
         );
-        assert_eq!(call("gfortran -J mod -c tide.f90").language, Language::Fortran);
+        assert_eq!(
+            call("gfortran -J mod -c tide.f90").language,
+            Language::Fortran
+        );
         assert_eq!(call("c99 -o t t.c").language, Language::C);
     }
 
     #[test]
     fn what_makes_nothing_to_link_is_no_call() {
-        for line in ["gcc --version", "cc -E a.c", "cc -MM a.c", "cc", "cc -c", "cat a.c", "c a.c", "make cc"]
-        {
+        for line in [
+            "gcc --version",
+            "cc -E a.c",
+            "cc -MM a.c",
+            "cc",
+            "cc -c",
+            "cat a.c",
+            "c a.c",
+            "make cc",
+        ] {
             assert_eq!(compiler_call(&words(line)), None, "{line}");
         }
     }
@@ -404,9 +461,17 @@ mod tests {
             archive: archive.to_owned(),
             members: members.iter().map(|m| (*m).to_owned()).collect(),
         };
-        assert_eq!(archiver_call(&words("ar cru libt.a a.o b.o")), Some(adds("libt.a", &["a.o", "b.o"])));
-        assert_eq!(archiver_call(&words("gcc-ar -rcs libt.a a.o")), Some(adds("libt.a", &["a.o"])));
-        let extracts = ArchiverCall::Extracts { archive: "libt.a".to_owned() };
+        assert_eq!(
+            archiver_call(&words("ar cru libt.a a.o b.o")),
+            Some(adds("libt.a", &["a.o", "b.o"]))
+        );
+        assert_eq!(
+            archiver_call(&words("gcc-ar -rcs libt.a a.o")),
+            Some(adds("libt.a", &["a.o"]))
+        );
+        let extracts = ArchiverCall::Extracts {
+            archive: "libt.a".to_owned(),
+        };
         assert_eq!(archiver_call(&words("ar x libt.a")), Some(extracts));
         assert_eq!(archiver_call(&words("ar t libt.a")), None);
         assert_eq!(archiver_call(&words("tar x libt.a")), None);

@@ -1,5 +1,5 @@
-//! Headers that a configuration made: what a survey asks of the machine for them, with the values that the configuration gave for
-//! all that no machine can be asked for.
+//! Headers that a configuration made: what a survey asks of the machine for them, with the values
+//! that the configuration gave for all that no machine can be asked for.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -18,19 +18,34 @@ const ROWS: &str = "    defines = {\n";
 
 /// The names that a header defines, each with its value.
 pub fn defines_of(text: &str) -> BTreeMap<String, String> {
-    let Ok(line) = Regex::new(r"(?m)^[ \t]*#[ \t]*define[ \t]+(\w+)(?:[ \t]+(.*?))?[ \t]*\r?$") else {
+    let Ok(line) = Regex::new(r"(?m)^[ \t]*#[ \t]*define[ \t]+(\w+)(?:[ \t]+(.*?))?[ \t]*\r?$")
+    else {
         return BTreeMap::new();
     };
-    let comment = |value: &str| value.split("/*").next().unwrap_or_default().trim().to_owned();
+    let comment = |value: &str| {
+        value
+            .split("/*")
+            .next()
+            .unwrap_or_default()
+            .trim()
+            .to_owned()
+    };
     let found = line.captures_iter(text);
     found
-        .map(|row| (row[1].to_owned(), row.get(2).map_or(String::new(), |value| comment(value.as_str()))))
+        .map(|row| {
+            (
+                row[1].to_owned(),
+                row.get(2)
+                    .map_or(String::new(), |value| comment(value.as_str())),
+            )
+        })
         .collect()
 }
 
-/// The definition of a survey for a header, with what a configuration put into the header: names that are defined there and of which
-/// a survey knows no question get these values, and names that are not defined there stay undefined. Nothing where the definition
-/// is for another header, or in another form.
+/// The definition of a survey for a header, with what a configuration put into the header: names
+/// that are defined there and of which a survey knows no question get these values, and names that
+/// are not defined there stay undefined. Nothing where the definition is for another header, or in
+/// another form.
 pub(super) fn configured(
     surveyed: &Definition,
     file: &str,
@@ -39,7 +54,9 @@ pub(super) fn configured(
     build: &SeenBuild,
 ) -> Option<Definition> {
     let command = &build.command;
-    let Body::Code(code, takes) = &surveyed.body else { return None };
+    let Body::Code(code, takes) = &surveyed.body else {
+        return None;
+    };
     let path = code.strip_prefix(BEGIN)?.lines().next()?.trim_matches('"');
     if path != name_of(file) || !surveyed.address.package.is_empty() {
         return None;
@@ -49,16 +66,23 @@ pub(super) fn configured(
     // A template that is taken as a whole says itself what it does not ask for.
     let asks = |name: &str| match &template {
         Some(text) => {
-            let wanted = format!(r"(?m)^[ \t]*#[ \t]*(undef|cmakedefine|cmakedefine01)[ \t]+{name}\b");
+            let wanted =
+                format!(r"(?m)^[ \t]*#[ \t]*(undef|cmakedefine|cmakedefine01)[ \t]+{name}\b");
             Regex::new(&wanted).is_ok_and(|wanted| wanted.is_match(text))
         }
         None => true,
     };
     let (head, rest) = code.split_once(ROWS)?;
-    let name_in =
-        |row: &str| row.trim_start().strip_prefix('"')?.split_once('"').map(|(name, _)| name.to_owned());
+    let name_in = |row: &str| {
+        row.trim_start()
+            .strip_prefix('"')?
+            .split_once('"')
+            .map(|(name, _)| name.to_owned())
+    };
     let end = rest.find("    }\n")?;
-    let rows = rest[..end].lines().filter_map(|row| Some((name_in(row)?, row.to_owned())));
+    let rows = rest[..end]
+        .lines()
+        .filter_map(|row| Some((name_in(row)?, row.to_owned())));
     // A row without a question is a guess of the survey.
     let is_asked = |(name, row): &(String, String)| {
         defined.contains_key(name) && row.contains(" c.") && !build.as_seen.contains(name)
@@ -67,19 +91,31 @@ pub(super) fn configured(
     let mut given: BTreeSet<&str> = BTreeSet::new();
     for (name, value) in &defined {
         if !rows.contains_key(name) && asks(name) {
-            rows.insert(name.clone(), format!("        {}: {}", quoted(name), quoted(value)));
+            rows.insert(
+                name.clone(),
+                format!("        {}: {}", quoted(name), quoted(value)),
+            );
             given.insert(name);
         }
     }
     let rows: String = rows.into_values().map(|row| row + "\n").collect();
     let code = format!("{head}{ROWS}{rows}{}", &rest[end..]);
-    let mut definition = Definition { body: Body::Code(code, takes.clone()), ..surveyed.clone() };
-    definition.documentation =
-        format!("{}, as `{command}` makes it: what this machine has is asked.", name_of(file));
-    definition.reasons.retain(|reason| !reason.starts_with("Left undefined"));
+    let mut definition = Definition {
+        body: Body::Code(code, takes.clone()),
+        ..surveyed.clone()
+    };
+    definition.documentation = format!(
+        "{}, as `{command}` makes it: what this machine has is asked.",
+        name_of(file)
+    );
+    definition
+        .reasons
+        .retain(|reason| !reason.starts_with("Left undefined"));
     if !given.is_empty() {
         let names: Vec<&str> = given.into_iter().collect();
-        definition.reasons.push(format!("Values of `{command}`: {}.", names.join(", ")));
+        definition
+            .reasons
+            .push(format!("Values of `{command}`: {}.", names.join(", ")));
     }
     Some(definition)
 }
@@ -109,23 +145,35 @@ mod tests {
             .iter()
             .find(|one| matches!(&one.body, Body::Code(code, _) if code.starts_with(BEGIN)));
         let made = "#define HAVE_STRING_H 1 /* there */\n/* #undef HAVE_NO_SUCH_H */\n#define PACKAGE \"tides\"\n# define _ALL 1\n#define EMPTY\n";
-        let mut build = SeenBuild { command: "./build.sh".to_owned(), ..SeenBuild::default() };
+        let mut build = SeenBuild {
+            command: "./build.sh".to_owned(),
+            ..SeenBuild::default()
+        };
         let learned = configured(surveyed.unwrap(), "config.h", made, &tree, &build).unwrap();
-        let Body::Code(code, _) = &learned.body else { unreachable!() };
+        let Body::Code(code, _) = &learned.body else {
+            unreachable!()
+        };
         assert!(
-            code.contains("\"HAVE_STRING_H\": if c.header_exists(\"string.h\") then \"1\" else none"),
+            code.contains(
+                "\"HAVE_STRING_H\": if c.header_exists(\"string.h\") then \"1\" else none"
+            ),
             "{code}"
         );
         assert!(code.contains("\"PACKAGE\": '\"tides\"'"), "{code}");
         for gone in ["HAVE_NO_SUCH_H", "HAVE_SEA_H", "_ALL", "EMPTY"] {
             assert!(!code.contains(&format!("\"{gone}\"")), "{gone}: {code}");
         }
-        assert_eq!(learned.reasons.last().unwrap(), "Values of `./build.sh`: PACKAGE.");
+        assert_eq!(
+            learned.reasons.last().unwrap(),
+            "Values of `./build.sh`: PACKAGE."
+        );
         assert!(configured(surveyed.unwrap(), "other.h", made, &tree, &build).is_none());
         // Where the machine answers otherwise than the configuration, that one holds.
         build.as_seen.insert("HAVE_STRING_H".to_owned());
         let learned = configured(surveyed.unwrap(), "config.h", made, &tree, &build).unwrap();
-        let Body::Code(code, _) = &learned.body else { unreachable!() };
+        let Body::Code(code, _) = &learned.body else {
+            unreachable!()
+        };
         assert!(code.contains("\"HAVE_STRING_H\": \"1\""), "{code}");
         assert_eq!(defines_of(made).get("EMPTY").map(String::as_str), Some(""));
     }

@@ -1,5 +1,5 @@
-//! A JSON compilation database: a list of how each source is compiled, as several tools write it. Its form is described by
-//! <https://clang.llvm.org/docs/JSONCompilationDatabase.html>.
+//! A JSON compilation database: a list of how each source is compiled, as several tools write it.
+//! Its form is described by <https://clang.llvm.org/docs/JSONCompilationDatabase.html>.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -47,28 +47,47 @@ impl CompilationDatabase {
             let text = |field: &str| row.get(field).and_then(Value::as_str).map(str::to_owned);
             let folder = text("directory").ok_or_else(|| wrong("has no `directory`"))?;
             let file = text("file").ok_or_else(|| wrong("has no `file`"))?;
-            let words = match (row.get("arguments").and_then(Value::as_array), text("command")) {
-                (Some(words), _) => words.iter().map(|word| word.as_str().map(str::to_owned)).collect(),
+            let words = match (
+                row.get("arguments").and_then(Value::as_array),
+                text("command"),
+            ) {
+                (Some(words), _) => words
+                    .iter()
+                    .map(|word| word.as_str().map(str::to_owned))
+                    .collect(),
                 (None, Some(command)) => shlex::split(&command),
                 (None, None) => return Err(wrong("has neither `arguments` nor `command`")),
             };
             let words = words.ok_or_else(|| wrong("has a command that cannot be taken apart"))?;
-            Ok(CompilationEntry { folder, file, words })
+            Ok(CompilationEntry {
+                folder,
+                file,
+                words,
+            })
         };
         let entries: Result<Vec<_>, String> = rows.iter().enumerate().map(read).collect();
         Ok(CompilationDatabase { entries: entries? })
     }
 
-    /// How the sources of a tree are compiled. The tree may have been somewhere else when the list was written.
+    /// How the sources of a tree are compiled. The tree may have been somewhere else when the list
+    /// was written.
     fn sources(&self, tree: &SourceTree) -> BTreeMap<String, CompiledSource> {
-        let Some(root) = self.root(tree) else { return BTreeMap::new() };
+        let Some(root) = self.root(tree) else {
+            return BTreeMap::new();
+        };
         let mut sources = BTreeMap::new();
         for entry in &self.entries {
-            let Some(call) = compiler_call(&entry.words) else { continue };
-            let Some(path) = below_root(&root, &entry.folder, &entry.file) else { continue };
+            let Some(call) = compiler_call(&entry.words) else {
+                continue;
+            };
+            let Some(path) = below_root(&root, &entry.folder, &entry.file) else {
+                continue;
+            };
             if tree.has(&path) {
                 // Of a source that is compiled twice, the first way counts.
-                sources.entry(path).or_insert_with(|| compiled(tree, &root, &entry.folder, &call));
+                sources
+                    .entry(path)
+                    .or_insert_with(|| compiled(tree, &root, &entry.folder, &call));
             }
         }
         sources
@@ -78,14 +97,19 @@ impl CompilationDatabase {
     fn root(&self, tree: &SourceTree) -> Option<String> {
         let mut found: BTreeMap<String, usize> = BTreeMap::new();
         for entry in &self.entries {
-            let Some(absolute) = absolute(&entry.folder, &entry.file) else { continue };
+            let Some(absolute) = absolute(&entry.folder, &entry.file) else {
+                continue;
+            };
             // The longest path that is one of the tree.
             let starts = absolute.match_indices('/').map(|(at, _)| at);
             if let Some(at) = starts.into_iter().find(|at| tree.has(&absolute[at + 1..])) {
                 *found.entry(absolute[..at].to_owned()).or_default() += 1;
             }
         }
-        found.into_iter().max_by_key(|(_, count)| *count).map(|(root, _)| root)
+        found
+            .into_iter()
+            .max_by_key(|(_, count)| *count)
+            .map(|(root, _)| root)
     }
 
     /// Whether it says how any source of a tree is compiled.
@@ -93,7 +117,8 @@ impl CompilationDatabase {
         !self.sources(tree).is_empty()
     }
 
-    /// A survey's proposal with the flags and folders that this says, and without sources that it does not name.
+    /// A survey's proposal with the flags and folders that this says, and without sources that it
+    /// does not name.
     pub fn applied(&self, tree: &SourceTree, mut proposal: Proposal) -> Proposal {
         let compiled = self.sources(tree);
         let mut names = NameGiver::default();
@@ -106,11 +131,13 @@ impl CompilationDatabase {
             match &mut definition.body {
                 Body::Kind(call) if is_compiled(call) => {
                     let unnamed = take_out_unnamed(call, &compiled);
-                    proposal.left_out.extend(unnamed.into_iter().map(|source| Omission {
-                        what: source.clone(),
-                        why: "the compilation database does not name it".to_owned(),
-                        files: BTreeSet::from([source]),
-                    }));
+                    proposal
+                        .left_out
+                        .extend(unnamed.into_iter().map(|source| Omission {
+                            what: source.clone(),
+                            why: "the compilation database does not name it".to_owned(),
+                            files: BTreeSet::from([source]),
+                        }));
                     let own = with_flags(call, &compiled, &address, &mut names);
                     definition.reasons.extend(places_in(call));
                     parts.extend(own);
@@ -131,7 +158,9 @@ impl CompilationDatabase {
 }
 
 fn places_in(call: &KindCall) -> Vec<String> {
-    let Some(FieldValue::List(flags)) = call.field("flags") else { return Vec::new() };
+    let Some(FieldValue::List(flags)) = call.field("flags") else {
+        return Vec::new();
+    };
     let texts = flags.iter().filter_map(|flag| match flag {
         FieldValue::Text(text) => Some(text.clone()),
         _ => None,
@@ -145,10 +174,14 @@ fn is_compiled(call: &KindCall) -> bool {
 }
 
 /// Takes the sources out of a call that are not compiled, where most of them are.
-fn take_out_unnamed(call: &mut KindCall, compiled: &BTreeMap<String, CompiledSource>) -> BTreeSet<String> {
+fn take_out_unnamed(
+    call: &mut KindCall,
+    compiled: &BTreeMap<String, CompiledSource>,
+) -> BTreeSet<String> {
     let sources = call.files("sources");
-    let (named, unnamed): (BTreeSet<String>, BTreeSet<String>) =
-        sources.into_iter().partition(|source| compiled.contains_key(source));
+    let (named, unnamed): (BTreeSet<String>, BTreeSet<String>) = sources
+        .into_iter()
+        .partition(|source| compiled.contains_key(source));
     if named.len() < unnamed.len() || named.is_empty() || unnamed.is_empty() {
         return BTreeSet::new();
     }
@@ -156,7 +189,8 @@ fn take_out_unnamed(call: &mut KindCall, compiled: &BTreeMap<String, CompiledSou
     unnamed
 }
 
-/// Gives a call the flags of its sources. Those with other flags than most become libraries of their own that are linked whole.
+/// Gives a call the flags of its sources. Those with other flags than most become libraries of
+/// their own that are linked whole.
 fn with_flags(
     call: &mut KindCall,
     compiled: &BTreeMap<String, CompiledSource>,
@@ -166,28 +200,45 @@ fn with_flags(
     let mut groups: BTreeMap<&Vec<String>, BTreeSet<String>> = BTreeMap::new();
     let mut include: Vec<String> = Vec::new();
     for source in call.files("sources") {
-        let Some(found) = compiled.get(&source) else { continue };
+        let Some(found) = compiled.get(&source) else {
+            continue;
+        };
         include.extend(
-            found.include.iter().filter(|folder| !include.contains(folder)).cloned().collect::<Vec<_>>(),
+            found
+                .include
+                .iter()
+                .filter(|folder| !include.contains(folder))
+                .cloned()
+                .collect::<Vec<_>>(),
         );
         groups.entry(&found.flags).or_default().insert(source);
     }
     let mut groups: Vec<(&Vec<String>, BTreeSet<String>)> = groups.into_iter().collect();
     groups.sort_by_key(|(_, sources)| std::cmp::Reverse(sources.len()));
     let mut groups = groups.into_iter();
-    let Some((flags, _)) = groups.next() else { return Vec::new() };
+    let Some((flags, _)) = groups.next() else {
+        return Vec::new();
+    };
     call.set("flags", FieldValue::texts(flags));
     if call.kit == Kit::C {
-        call.set("include", FieldValue::List(include.into_iter().map(FieldValue::Folder).collect()));
+        call.set(
+            "include",
+            FieldValue::List(include.into_iter().map(FieldValue::Folder).collect()),
+        );
     }
     let mut parts = Vec::new();
     for (flags, sources) in groups {
         let stem = stem_of(sources.first().map_or("", String::as_str)).to_owned();
-        let part = names.give(&address.package, &format!("{}_{stem}", address.name), "part");
+        let part = names.give(
+            &address.package,
+            &format!("{}_{stem}", address.name),
+            "part",
+        );
         let mut own = call.files("sources");
         own.retain(|source| !sources.contains(source));
         call.set_files("sources", own);
-        let mut whole = KindCall::new(call.kit, "library").with("sources", FieldValue::Files(sources));
+        let mut whole =
+            KindCall::new(call.kit, "library").with("sources", FieldValue::Files(sources));
         for field in ["internal", "include", "included", "needs"] {
             if let Some(value) = call.field(field) {
                 whole.set(field, value.clone());
@@ -202,14 +253,20 @@ fn with_flags(
         }
         call.add_item("needs", FieldValue::Of(part.clone()));
         let documentation = format!("Sources of {} with flags of their own.", address.name);
-        parts.push(Definition::new(Keyword::Target, &part, documentation, Body::Kind(whole)).private());
+        parts.push(
+            Definition::new(Keyword::Target, &part, documentation, Body::Kind(whole)).private(),
+        );
     }
     parts
 }
 
 fn compiled(tree: &SourceTree, root: &str, folder: &str, call: &CompilerCall) -> CompiledSource {
     let mut include = Vec::new();
-    let mut flags: Vec<String> = call.flags.iter().map(|flag| without_root(root, flag)).collect();
+    let mut flags: Vec<String> = call
+        .flags
+        .iter()
+        .map(|flag| without_root(root, flag))
+        .collect();
     for word in &call.include {
         match below_root(root, folder, word) {
             Some(path) if path.is_empty() || tree.has_folder(&path) => include.push(path),
@@ -226,7 +283,11 @@ fn compiled(tree: &SourceTree, root: &str, folder: &str, call: &CompilerCall) ->
 fn below_root(root: &str, folder: &str, word: &str) -> Option<String> {
     let absolute = absolute(folder, word)?;
     let inside = absolute.strip_prefix(root)?;
-    Some(if inside.is_empty() { String::new() } else { inside.strip_prefix('/')?.to_owned() })
+    Some(if inside.is_empty() {
+        String::new()
+    } else {
+        inside.strip_prefix('/')?.to_owned()
+    })
 }
 
 /// The absolute path of a word for who runs in a folder, without `.` and `..`.
@@ -265,11 +326,23 @@ mod tests {
         for (text, says) in [
             ("{", "EOF"),
             ("{}", "no list"),
-            (r#"[{"file": "a.c", "command": "cc a.c"}]"#, "entry 1 has no `directory`"),
-            (r#"[{"directory": "/", "command": "cc a.c"}]"#, "entry 1 has no `file`"),
+            (
+                r#"[{"file": "a.c", "command": "cc a.c"}]"#,
+                "entry 1 has no `directory`",
+            ),
+            (
+                r#"[{"directory": "/", "command": "cc a.c"}]"#,
+                "entry 1 has no `file`",
+            ),
             (r#"[{"directory": "/", "file": "a.c"}]"#, "neither"),
-            (r#"[{"directory": "/", "file": "a.c", "command": "cc 'a.c"}]"#, "taken apart"),
-            (r#"[{"directory": "/", "file": "a.c", "arguments": [1]}]"#, "taken apart"),
+            (
+                r#"[{"directory": "/", "file": "a.c", "command": "cc 'a.c"}]"#,
+                "taken apart",
+            ),
+            (
+                r#"[{"directory": "/", "file": "a.c", "arguments": [1]}]"#,
+                "taken apart",
+            ),
         ] {
             let error = CompilationDatabase::read(text).unwrap_err();
             assert!(error.contains(says), "{text}: {error}");

@@ -1,4 +1,5 @@
-//! What became of what while a folder was built: which sources are in which objects, archives and programs, and who wrote the rest.
+//! What became of what while a folder was built: which sources are in which objects, archives and
+//! programs, and who wrote the rest.
 
 use std::collections::{BTreeMap, BTreeSet};
 
@@ -76,7 +77,10 @@ pub(super) struct Dataflow {
 impl Dataflow {
     /// Follows all programs of a build.
     pub fn of(build: &SeenBuild) -> Dataflow {
-        let mut flow = Dataflow { children: vec![Vec::new(); build.programs.len()], ..Dataflow::default() };
+        let mut flow = Dataflow {
+            children: vec![Vec::new(); build.programs.len()],
+            ..Dataflow::default()
+        };
         for (number, program) in build.programs.iter().enumerate() {
             if let Some(parent) = program.started_by {
                 flow.children[parent].push(number);
@@ -84,9 +88,9 @@ impl Dataflow {
         }
         flow.inside = vec![false; build.programs.len()];
         for (number, program) in build.programs.iter().enumerate() {
-            let is_inside = program
-                .started_by
-                .is_some_and(|parent| flow.inside[parent] || flow.is_understood(&build.programs[parent]));
+            let is_inside = program.started_by.is_some_and(|parent| {
+                flow.inside[parent] || flow.is_understood(&build.programs[parent])
+            });
             flow.inside[number] = is_inside;
             if !is_inside {
                 flow.follow(build, number, program);
@@ -122,7 +126,10 @@ impl Dataflow {
     /// What a program and all that it started read.
     pub fn reads(&self, build: &SeenBuild, number: usize) -> BTreeSet<String> {
         let family = self.family(number);
-        family.into_iter().flat_map(|one| build.programs[one].reads.iter().cloned()).collect()
+        family
+            .into_iter()
+            .flat_map(|one| build.programs[one].reads.iter().cloned())
+            .collect()
     }
 
     /// The artifact at a path.
@@ -134,23 +141,34 @@ impl Dataflow {
     }
 
     fn follow(&mut self, build: &SeenBuild, number: usize, program: &SeenProgram) {
-        let file = program.file.as_deref().map(|file| build.behind(file).unwrap_or(file));
+        let file = program
+            .file
+            .as_deref()
+            .map(|file| build.behind(file).unwrap_or(file));
         if let Some(artifact) = file.and_then(|file| self.artifact_at(file)) {
             self.artifacts[artifact].runs.push(number);
         }
         // Where it ran outside of the folder, its words lead there.
-        let Some(folder) = program.folder.as_deref() else { return };
+        let Some(folder) = program.folder.as_deref() else {
+            return;
+        };
         let here = |word: &str| build.path(folder, word);
         let words = build.words(program);
         if let Some(call) = compiler_call(&words) {
             return self.compiles(build, number, &call, &here);
         }
         match archiver_call(&words) {
-            Some(ArchiverCall::Adds { archive, members }) => return self.archives(&archive, &members, &here),
-            Some(ArchiverCall::Extracts { archive }) => return self.extracts(folder, &archive, &here),
+            Some(ArchiverCall::Adds { archive, members }) => {
+                return self.archives(&archive, &members, &here);
+            }
+            Some(ArchiverCall::Extracts { archive }) => {
+                return self.extracts(folder, &archive, &here);
+            }
             None => {}
         }
-        if name_of(program.words.first().map_or("", String::as_str)) == "ld" && self.joins(program, &here) {
+        if name_of(program.words.first().map_or("", String::as_str)) == "ld"
+            && self.joins(program, &here)
+        {
             return;
         }
         self.moves(program, &here);
@@ -182,8 +200,12 @@ impl Dataflow {
         let mut own = Vec::new();
         for source in &call.sources {
             let Some(path) = here(source) else { continue };
-            let own_flags = call.flags.iter().map(|flag| without_root(&build.root, flag));
-            let (mut include, mut flags): (Vec<String>, Vec<String>) = (Vec::new(), own_flags.collect());
+            let own_flags = call
+                .flags
+                .iter()
+                .map(|flag| without_root(&build.root, flag));
+            let (mut include, mut flags): (Vec<String>, Vec<String>) =
+                (Vec::new(), own_flags.collect());
             for folder in &call.include {
                 match here(folder) {
                     Some(folder) => include.push(folder),
@@ -199,7 +221,14 @@ impl Dataflow {
             let is_source = |read: &&String| **read != path && !self.at.contains_key(*read);
             let reads = reads.iter().filter(is_source).cloned().collect();
             let name = name_of(&call.object_of(source)).to_owned();
-            self.objects.push(ObjectUnit { source: path, language, flags, include, reads, name });
+            self.objects.push(ObjectUnit {
+                source: path,
+                language,
+                flags,
+                include,
+                reads,
+                name,
+            });
             own.push(self.objects.len() - 1);
         }
         if call.stage == CompilerResult::Objects {
@@ -221,9 +250,14 @@ impl Dataflow {
         (own, reads): (Vec<usize>, &BTreeSet<String>),
         here: &dyn Fn(&str) -> Option<String>,
     ) {
-        let Some(path) = here(call.linked()) else { return };
-        let kind =
-            if call.stage == CompilerResult::Shared { ArtifactKind::Shared } else { ArtifactKind::Program };
+        let Some(path) = here(call.linked()) else {
+            return;
+        };
+        let kind = if call.stage == CompilerResult::Shared {
+            ArtifactKind::Shared
+        } else {
+            ArtifactKind::Program
+        };
         let mut made = Artifact {
             kind,
             path: path.clone(),
@@ -240,13 +274,19 @@ impl Dataflow {
             *word = without_root(&build.root, &mapped);
             made.reads.extend(named);
         }
-        let elsewhere = call.library_folders.iter().filter(|folder| here(folder).is_none());
-        made.link_flags.extend(elsewhere.map(|folder| format!("-L{folder}")));
+        let elsewhere = call
+            .library_folders
+            .iter()
+            .filter(|folder| here(folder).is_none());
+        made.link_flags
+            .extend(elsewhere.map(|folder| format!("-L{folder}")));
         for item in &call.links {
             match item {
-                LinkItem::File(file) => match here(file)
-                    .and_then(|path| self.at.get(&path).or_else(|| self.at.get(build.behind(&path)?)))
-                {
+                LinkItem::File(file) => match here(file).and_then(|path| {
+                    self.at
+                        .get(&path)
+                        .or_else(|| self.at.get(build.behind(&path)?))
+                }) {
                     Some(Thing::Objects(objects)) => made.objects.extend(objects),
                     Some(Thing::Artifact(artifact)) => made.needs.push(*artifact),
                     None => {}
@@ -267,7 +307,8 @@ impl Dataflow {
             }
         }
         self.artifacts.push(made);
-        self.at.insert(path, Thing::Artifact(self.artifacts.len() - 1));
+        self.at
+            .insert(path, Thing::Artifact(self.artifacts.len() - 1));
     }
 
     /// The library of the folder that a name means, where a call searches for it.
@@ -278,16 +319,25 @@ impl Dataflow {
         call: &CompilerCall,
         here: &dyn Fn(&str) -> Option<String>,
     ) -> Option<usize> {
-        let folders = call.library_folders.iter().filter_map(|folder| here(folder));
-        let mut paths =
-            folders.flat_map(|folder| ["so", "a"].map(|end| joined(&folder, &format!("lib{name}.{end}"))));
+        let folders = call
+            .library_folders
+            .iter()
+            .filter_map(|folder| here(folder));
+        let mut paths = folders
+            .flat_map(|folder| ["so", "a"].map(|end| joined(&folder, &format!("lib{name}.{end}"))));
         paths.find_map(|path| {
             let path = path?;
-            self.artifact_at(&path).or_else(|| self.artifact_at(build.behind(&path)?))
+            self.artifact_at(&path)
+                .or_else(|| self.artifact_at(build.behind(&path)?))
         })
     }
 
-    fn archives(&mut self, archive: &str, members: &[String], here: &dyn Fn(&str) -> Option<String>) {
+    fn archives(
+        &mut self,
+        archive: &str,
+        members: &[String],
+        here: &dyn Fn(&str) -> Option<String>,
+    ) {
         let Some(path) = here(archive) else { return };
         let known = self.artifact_at(&path);
         let number = known.unwrap_or_else(|| {
@@ -311,7 +361,9 @@ impl Dataflow {
                         // An object of the same name takes the place of the one before.
                         let name = &self.objects[*object].name;
                         let artifact = &mut self.artifacts[number];
-                        artifact.objects.retain(|other| self.objects[*other].name != *name);
+                        artifact
+                            .objects
+                            .retain(|other| self.objects[*other].name != *name);
                         artifact.objects.push(*object);
                     }
                 }
@@ -326,7 +378,9 @@ impl Dataflow {
     }
 
     fn extracts(&mut self, folder: &str, archive: &str, here: &dyn Fn(&str) -> Option<String>) {
-        let Some(artifact) = here(archive).and_then(|path| self.artifact_at(&path)) else { return };
+        let Some(artifact) = here(archive).and_then(|path| self.artifact_at(&path)) else {
+            return;
+        };
         for object in self.artifacts[artifact].objects.clone() {
             if let Some(path) = joined(folder, &self.objects[object].name) {
                 self.at.insert(path, Thing::Objects(vec![object]));
@@ -340,8 +394,13 @@ impl Dataflow {
             return false;
         }
         let at_output = program.words.iter().position(|word| word == "-o");
-        let Some(output) = at_output.and_then(|at| here(program.words.get(at + 1)?)) else { return false };
-        let inputs = program.words.iter().filter_map(|word| self.at.get(&here(word)?));
+        let Some(output) = at_output.and_then(|at| here(program.words.get(at + 1)?)) else {
+            return false;
+        };
+        let inputs = program
+            .words
+            .iter()
+            .filter_map(|word| self.at.get(&here(word)?));
         let objects = inputs.filter_map(|thing| match thing {
             Thing::Objects(objects) => Some(objects.clone()),
             Thing::Artifact(_) => None,
@@ -370,7 +429,11 @@ impl Dataflow {
         for to in program.writes.iter().filter(|to| !from.contains(to)) {
             let same_name = from.iter().find(|path| name_of(path) == name_of(to));
             let only = if from.len() == 1 { from.first() } else { None };
-            if let Some(thing) = same_name.or(only).and_then(|path| self.at.get(path)).cloned() {
+            if let Some(thing) = same_name
+                .or(only)
+                .and_then(|path| self.at.get(path))
+                .cloned()
+            {
                 self.now_at(to, thing);
             }
         }
@@ -387,7 +450,8 @@ impl Dataflow {
     }
 }
 
-/// Names headers that flags include as they are found from the workspace's root, wherever the compiler ran.
+/// Names headers that flags include as they are found from the workspace's root, wherever the
+/// compiler ran.
 fn with_included(
     flags: &mut [String],
     include: &[String],
@@ -399,18 +463,25 @@ fn with_included(
         if !["-include", "-imacros"].contains(&flags[at - 1].as_str()) {
             continue;
         }
-        let Some(path) = here(&flags[at]).filter(|path| reads.contains(path)) else { continue };
-        let inside =
-            |folder: &String| crate::tree::is_below(&path, folder).then(|| below(&path, folder).to_owned());
+        let Some(path) = here(&flags[at]).filter(|path| reads.contains(path)) else {
+            continue;
+        };
+        let inside = |folder: &String| {
+            crate::tree::is_below(&path, folder).then(|| below(&path, folder).to_owned())
+        };
         flags[at] = match build.made.contains(&path) {
             // What is made is elsewhere, and found as other headers are.
-            true => include.iter().find_map(inside).unwrap_or_else(|| name_of(&path).to_owned()),
+            true => include
+                .iter()
+                .find_map(inside)
+                .unwrap_or_else(|| name_of(&path).to_owned()),
             false => path,
         };
     }
 }
 
-/// A word for the linker with the paths of files that it read from the workspace's root, and these files.
+/// A word for the linker with the paths of files that it read from the workspace's root, and these
+/// files.
 fn with_files_from_root(
     word: &str,
     reads: &BTreeSet<String>,

@@ -91,8 +91,13 @@ pub(super) struct SeenRun {
 const NOBODY: &str = "no program was seen that makes it";
 
 impl Generators<'_> {
-    /// The definition that makes a file; written now if it is not there yet. Nothing where none can be.
-    pub fn file(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
+    /// The definition that makes a file; written now if it is not there yet. Nothing where none can
+    /// be.
+    pub fn file(
+        &mut self,
+        path: &str,
+        name: &mut dyn FnMut(&str) -> DefinitionAddress,
+    ) -> Option<MadeFile> {
         if let Some(known) = self.made.get(path) {
             return known.clone();
         }
@@ -109,7 +114,11 @@ impl Generators<'_> {
     fn outputs_of(&self, programs: &[usize], path: &str) -> BTreeSet<String> {
         let all_writes = programs.iter().flat_map(|one| {
             let program = &self.build.programs[*one];
-            program.writes.iter().chain(&program.stdout).chain(program.renamed.iter().map(|(_, to)| to))
+            program
+                .writes
+                .iter()
+                .chain(&program.stdout)
+                .chain(program.renamed.iter().map(|(_, to)| to))
         });
         let is_output = |file: &&String| {
             self.build.made.contains(*file) && (self.compiled.contains(*file) || *file == path)
@@ -118,7 +127,11 @@ impl Generators<'_> {
     }
 
     /// A file as the commands that were seen make it.
-    fn written(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
+    fn written(
+        &mut self,
+        path: &str,
+        name: &mut dyn FnMut(&str) -> DefinitionAddress,
+    ) -> Option<MadeFile> {
         let writers = self.flow.writers.get(path)?.clone();
         let (number, by_text) = self.maker(path, &writers)?;
         let family = self.flow.family(number);
@@ -127,7 +140,10 @@ impl Generators<'_> {
             outputs: match outputs.len() {
                 0 => return None,
                 1 => outputs.into_iter().map(|file| (file, None)).collect(),
-                _ => outputs.into_iter().map(|file| (file.clone(), Some(output_name(&file)))).collect(),
+                _ => outputs
+                    .into_iter()
+                    .map(|file| (file.clone(), Some(output_name(&file))))
+                    .collect(),
             },
             ..Recipe::default()
         };
@@ -142,15 +158,21 @@ impl Generators<'_> {
         }
         self.needed.extend(family.iter().chain(&recipe.programs));
         let mut fields = vec![("say", FieldValue::text(format!("make {}", name_of(path))))];
-        let unnamed: Vec<&(String, Option<String>)> =
-            recipe.outputs.iter().filter(|(file, _)| !recipe.named.contains(file)).collect();
+        let unnamed: Vec<&(String, Option<String>)> = recipe
+            .outputs
+            .iter()
+            .filter(|(file, _)| !recipe.named.contains(file))
+            .collect();
         // Who chooses itself where it writes cannot be given a place for some of it.
         if !unnamed.is_empty() && !recipe.named.is_empty() {
             return None;
         }
         fields.push(("run", FieldValue::Expression(command)));
         if !unnamed.is_empty() {
-            let own = self.build.programs[number].folder.clone().unwrap_or_default();
+            let own = self.build.programs[number]
+                .folder
+                .clone()
+                .unwrap_or_default();
             let row = |(file, output): &&(String, Option<String>)| {
                 let output = output.clone().unwrap_or_else(|| output_name(file));
                 (output, FieldValue::text(crate::tree::below(file, &own)))
@@ -163,12 +185,23 @@ impl Generators<'_> {
         }
         let address = name(&output_name(path));
         let command = &self.build.command;
-        let step = FormCall { form: "step", fields, takes: recipe.takes };
+        let step = FormCall {
+            form: "step",
+            fields,
+            takes: recipe.takes,
+        };
         let documentation = format!("{}, as `{command}` makes it.", name_of(path));
         let body = Body::Form(step);
-        self.definitions.push(Definition::new(Keyword::Target, &address, documentation, body).private());
+        self.definitions
+            .push(Definition::new(Keyword::Target, &address, documentation, body).private());
         for (file, output) in recipe.outputs {
-            self.made.insert(file, Some(MadeFile { address: address.clone(), output }));
+            self.made.insert(
+                file,
+                Some(MadeFile {
+                    address: address.clone(),
+                    output,
+                }),
+            );
         }
         self.made.get(path).cloned().flatten()
     }
@@ -187,20 +220,28 @@ impl Generators<'_> {
         let mut recipe = Recipe::default();
         let command = self.words_command(number, &mut recipe, name);
         let command = command.ok_or("it reads what nobody was seen to make")?;
-        let is_plain = recipe.uses.len() <= 1 && program.stdin.is_none() && program.pipe_in.is_none();
+        let is_plain =
+            recipe.uses.len() <= 1 && program.stdin.is_none() && program.pipe_in.is_none();
         let named = recipe.inputs.len();
         let more = self.more_inputs(number, &mut recipe, name);
         let lasting = self.flow.reads(self.build, number);
-        let is_input = |path: &&String| self.build.made.contains(*path) && !self.is_own_work(number, path);
+        let is_input =
+            |path: &&String| self.build.made.contains(*path) && !self.is_own_work(number, path);
         let mut others = lasting.iter().filter(is_input);
-        if let Some(unknown) = others.find(|path| !recipe.inputs.contains(*path) && !self.is_of_kit(path)) {
-            return Err(format!("it reads {unknown}, and nobody was seen to make that"));
+        if let Some(unknown) =
+            others.find(|path| !recipe.inputs.contains(*path) && !self.is_of_kit(path))
+        {
+            return Err(format!(
+                "it reads {unknown}, and nobody was seen to make that"
+            ));
         }
         let is_plain = is_plain && recipe.uses.len() <= 1;
         let mut fields = vec![("run", FieldValue::Expression(command))];
         let mut files: BTreeSet<String> = more.iter().flat_map(files_of).collect();
-        let made: Vec<FieldValue> =
-            more.into_iter().filter(|value| !matches!(value, FieldValue::Files(_))).collect();
+        let made: Vec<FieldValue> = more
+            .into_iter()
+            .filter(|value| !matches!(value, FieldValue::Files(_)))
+            .collect();
         let writes = self.writes_where_it_runs(number);
         let mut empty = BTreeSet::new();
         for folder in self.folders_written(number) {
@@ -210,48 +251,86 @@ impl Generators<'_> {
                 None => drop(empty.insert(folder)),
             }
         }
-        let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) =
-            files.iter().cloned().partition(|path| writes && crate::tree::is_below(path, &own));
+        let (beside, elsewhere): (BTreeSet<String>, BTreeSet<String>) = files
+            .iter()
+            .cloned()
+            .partition(|path| writes && crate::tree::is_below(path, &own));
         if writes {
-            fields.push(("folder", FieldValue::Place(WritablePlace { root: own, files: beside, empty })));
-        } else if own.is_empty() || (named == recipe.inputs.len() && self.listed(number).is_empty()) {
+            fields.push((
+                "folder",
+                FieldValue::Place(WritablePlace {
+                    root: own,
+                    files: beside,
+                    empty,
+                }),
+            ));
+        } else if own.is_empty() || (named == recipe.inputs.len() && self.listed(number).is_empty())
+        {
             // All that it reads has its place in the words.
         } else if self.tree.has_folder(&own) {
             fields.push(("folder", FieldValue::Folder(own)));
         } else {
-            return Err(format!("it runs in {own}, which is no folder of the sources"));
+            return Err(format!(
+                "it runs in {own}, which is no folder of the sources"
+            ));
         }
-        let mut reads: Vec<FieldValue> =
-            if elsewhere.is_empty() { Vec::new() } else { vec![FieldValue::Files(elsewhere)] };
+        let mut reads: Vec<FieldValue> = if elsewhere.is_empty() {
+            Vec::new()
+        } else {
+            vec![FieldValue::Files(elsewhere)]
+        };
         reads.extend(made);
         if !reads.is_empty() {
             fields.push(("reads", FieldValue::List(reads)));
         }
-        let check = FormCall { form: "check", fields, takes: recipe.takes };
-        Ok(SeenRun { number, check, is_plain })
+        let check = FormCall {
+            form: "check",
+            fields,
+            takes: recipe.takes,
+        };
+        Ok(SeenRun {
+            number,
+            check,
+            is_plain,
+        })
     }
 
     /// Whether a program writes in the folder where it runs, or below it.
     fn writes_where_it_runs(&self, number: usize) -> bool {
         let family = self.flow.family(number);
-        let own = self.build.programs[number].folder.clone().unwrap_or_default();
-        let mut writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
+        let own = self.build.programs[number]
+            .folder
+            .clone()
+            .unwrap_or_default();
+        let mut writes = family
+            .iter()
+            .flat_map(|one| &self.build.programs[*one].writes);
         writes.any(|path| crate::tree::is_below(path, &own))
     }
 
     /// The folders below its own in which a program writes: they must be there.
     fn folders_written(&self, number: usize) -> BTreeSet<String> {
         let family = self.flow.family(number);
-        let writes = family.iter().flat_map(|one| &self.build.programs[*one].writes);
-        let own = self.build.programs[number].folder.clone().unwrap_or_default();
+        let writes = family
+            .iter()
+            .flat_map(|one| &self.build.programs[*one].writes);
+        let own = self.build.programs[number]
+            .folder
+            .clone()
+            .unwrap_or_default();
         let folders = writes.map(|path| crate::tree::folder_of(path).to_owned());
-        folders.filter(|folder| *folder != own && crate::tree::is_below(folder, &own)).collect()
+        folders
+            .filter(|folder| *folder != own && crate::tree::is_below(folder, &own))
+            .collect()
     }
 
     /// Whether a program made a file itself, or one that it started.
     fn is_own_work(&self, number: usize, path: &str) -> bool {
         let family = self.flow.family(number);
-        self.flow.writers.get(path).is_some_and(|writers| writers.iter().all(|one| family.contains(one)))
+        self.flow
+            .writers
+            .get(path)
+            .is_some_and(|writers| writers.iter().all(|one| family.contains(one)))
     }
 
     /// Whether a kit makes a file, which knows itself who needs it.
@@ -259,38 +338,67 @@ impl Generators<'_> {
         !self.flow.writers.contains_key(path)
     }
 
-    /// Whether a file can be an input: it is in the tree, or made and there when all is over, or an output of the command itself.
+    /// Whether a file can be an input: it is in the tree, or made and there when all is over, or an
+    /// output of the command itself.
     fn is_lasting(&self, path: &str, recipe: &Recipe) -> bool {
         self.tree.has(path)
             || self.build.made.contains(path)
-            || recipe.outputs.iter().any(|(output, _)| self.leads_to(path, output))
+            || recipe
+                .outputs
+                .iter()
+                .any(|(output, _)| self.leads_to(path, output))
     }
 
     /// A short text as it was made here, where nobody can say how.
-    fn copied(&mut self, path: &str, name: &mut dyn FnMut(&str) -> DefinitionAddress) -> Option<MadeFile> {
+    fn copied(
+        &mut self,
+        path: &str,
+        name: &mut dyn FnMut(&str) -> DefinitionAddress,
+    ) -> Option<MadeFile> {
         let text = self.build.texts.get(path)?;
-        let begins = text.lines().any(|line| line.starts_with(|c: char| !c.is_whitespace()));
+        let begins = text
+            .lines()
+            .any(|line| line.starts_with(|c: char| !c.is_whitespace()));
         if text.contains("'''")
             || !text.ends_with('\n')
-            || text.chars().any(|c| c.is_control() && !['\n', '\t'].contains(&c))
+            || text
+                .chars()
+                .any(|c| c.is_control() && !['\n', '\t'].contains(&c))
             || !begins
         {
             return None;
         }
         let lines: String = text
             .lines()
-            .map(|line| if line.is_empty() { "\n".to_owned() } else { format!("        {line}\n") })
+            .map(|line| {
+                if line.is_empty() {
+                    "\n".to_owned()
+                } else {
+                    format!("        {line}\n")
+                }
+            })
             .collect();
-        let code = format!("write {{\n    path = {}\n    text = '''\n{lines}        '''\n}}", quoted(path));
+        let code = format!(
+            "write {{\n    path = {}\n    text = '''\n{lines}        '''\n}}",
+            quoted(path)
+        );
         let address = name(&output_name(path));
         let reason = format!(
             "As `{}` made it on this machine: nubrik does not know how, so another machine gets the same.",
             self.build.command
         );
         let body = Body::Code(code, BTreeSet::new());
-        let copy = Definition::new(Keyword::Target, &address, format!("{}.", name_of(path)), body);
+        let copy = Definition::new(
+            Keyword::Target,
+            &address,
+            format!("{}.", name_of(path)),
+            body,
+        );
         self.definitions.push(copy.private().because(vec![reason]));
-        let made = MadeFile { address, output: None };
+        let made = MadeFile {
+            address,
+            output: None,
+        };
         self.made.insert(path.to_owned(), Some(made.clone()));
         Some(made)
     }
@@ -302,17 +410,32 @@ impl Generators<'_> {
         let by_stream: Vec<usize> = writers
             .iter()
             .copied()
-            .filter(|number| programs[*number].stdout.as_deref().is_some_and(|to| self.leads_to(to, path)))
+            .filter(|number| {
+                programs[*number]
+                    .stdout
+                    .as_deref()
+                    .is_some_and(|to| self.leads_to(to, path))
+            })
             .collect();
-        let own: Vec<usize> =
-            writers.iter().copied().filter(|number| shell_text(&programs[*number]).is_none()).collect();
+        let own: Vec<usize> = writers
+            .iter()
+            .copied()
+            .filter(|number| shell_text(&programs[*number]).is_none())
+            .collect();
         let one = match (by_stream.as_slice(), own.as_slice()) {
             // The shell that started it opened the file for it.
-            ([one], _) if own.iter().all(|other| other == one || self.is_above(*other, *one)) => Some(*one),
+            ([one], _)
+                if own
+                    .iter()
+                    .all(|other| other == one || self.is_above(*other, *one)) =>
+            {
+                Some(*one)
+            }
             ([], [one]) => Some(*one),
             _ => None,
         };
-        // A script that runs as a whole is not taken apart: its own commands depend on what it knows.
+        // A script that runs as a whole is not taken apart: its own commands depend on what it
+        // knows.
         if let Some(one) = one
             && !self.is_of_script(one)
         {
@@ -342,7 +465,11 @@ impl Generators<'_> {
     /// Whether a file became another one by being renamed.
     fn leads_to(&self, from: &str, path: &str) -> bool {
         let mut at = from.to_owned();
-        let renames = self.build.programs.iter().flat_map(|program| &program.renamed);
+        let renames = self
+            .build
+            .programs
+            .iter()
+            .flat_map(|program| &program.renamed);
         for (old, new) in renames {
             if *old == at {
                 at.clone_from(new);
@@ -382,10 +509,15 @@ impl Generators<'_> {
     ) -> Option<Expression> {
         let mut stages = vec![number];
         let build = self.build;
-        while let Some(pipe) = stages.last().and_then(|last| build.programs[*last].pipe_in.clone()) {
+        while let Some(pipe) = stages
+            .last()
+            .and_then(|last| build.programs[*last].pipe_in.clone())
+        {
             let last = *stages.last()?;
             let before = &build.programs[..last.max(1)];
-            let giver = before.iter().rposition(|one| one.pipe_out.as_ref() == Some(&pipe))?;
+            let giver = before
+                .iter()
+                .rposition(|one| one.pipe_out.as_ref() == Some(&pipe))?;
             stages.push(giver);
         }
         stages.reverse();
@@ -412,13 +544,21 @@ impl Generators<'_> {
             }
             parts.push(Expression::joined(words, " "));
         }
-        Some(Expression::text("`").with(Expression::joined(parts, " | ")).then("`"))
+        Some(
+            Expression::text("`")
+                .with(Expression::joined(parts, " | "))
+                .then("`"),
+        )
     }
 
     /// The hole for an output that is written under this name, or renamed to its own later.
     fn output_behind(&self, written: &str, recipe: &mut Recipe) -> Option<Expression> {
-        let path =
-            recipe.outputs.iter().map(|(path, _)| path).find(|path| self.leads_to(written, path))?.clone();
+        let path = recipe
+            .outputs
+            .iter()
+            .map(|(path, _)| path)
+            .find(|path| self.leads_to(written, path))?
+            .clone();
         output_hole(&path, recipe)
     }
 
@@ -436,12 +576,21 @@ impl Generators<'_> {
         }
         // A path alone, behind `=`, or behind an option of one letter.
         let behind = word.find('=').map(|at| at + 1);
-        let short = (word.starts_with('-') && word.len() > 2 && word.is_char_boundary(2)).then_some(2);
+        let short =
+            (word.starts_with('-') && word.len() > 2 && word.is_char_boundary(2)).then_some(2);
         for at in [Some(0), behind, short].into_iter().flatten() {
-            let Some(path) = self.build.path(folder, &word[at..]).filter(|path| !path.is_empty()) else {
+            let Some(path) = self
+                .build
+                .path(folder, &word[at..])
+                .filter(|path| !path.is_empty())
+            else {
                 continue;
             };
-            let before = if at == 0 { String::new() } else { plain(&word[..at]) };
+            let before = if at == 0 {
+                String::new()
+            } else {
+                plain(&word[..at])
+            };
             let before = Expression::text(before);
             if let Some(hole) = self.known_hole(&path, recipe, name) {
                 return Some(before.with(hole));
@@ -450,11 +599,19 @@ impl Generators<'_> {
                 return Some(before.then(&plain(&self.in_workspace(&path))));
             }
         }
-        Some(Expression::text(if is_first { plain(name_of(word)) } else { plain(word) }))
+        Some(Expression::text(if is_first {
+            plain(name_of(word))
+        } else {
+            plain(word)
+        }))
     }
 
     fn in_workspace(&self, path: &str) -> String {
-        if self.top.is_empty() { path.to_owned() } else { format!("{}/{path}", self.top) }
+        if self.top.is_empty() {
+            path.to_owned()
+        } else {
+            format!("{}/{path}", self.top)
+        }
     }
 
     /// The hole for a file that is known: an output, a file of the tree, something that is made.
@@ -477,10 +634,18 @@ impl Generators<'_> {
         recipe: &mut Recipe,
         name: &mut dyn FnMut(&str) -> DefinitionAddress,
     ) -> Option<Expression> {
-        if let Some(program) = self.flow.artifact_at(path).and_then(|artifact| self.programs.get(&artifact)) {
+        if let Some(program) = self
+            .flow
+            .artifact_at(path)
+            .and_then(|artifact| self.programs.get(&artifact))
+        {
             recipe.inputs.insert(path.to_owned());
             recipe.uses.insert(program.clone());
-            return Some(Expression::text("{").with(Expression::of(program)).then("}"));
+            return Some(
+                Expression::text("{")
+                    .with(Expression::of(program))
+                    .then("}"),
+            );
         }
         if self.tree.has(path) {
             recipe.inputs.insert(path.to_owned());
@@ -513,7 +678,12 @@ impl Generators<'_> {
             .iter()
             .flat_map(|one| {
                 let program = &self.build.programs[*one];
-                program.reads.iter().chain(&program.writes).chain(&program.file).cloned()
+                program
+                    .reads
+                    .iter()
+                    .chain(&program.writes)
+                    .chain(&program.file)
+                    .cloned()
             })
             .collect();
         let is_of_path = |c: char| c.is_alphanumeric() || "_./+-".contains(c);
@@ -532,7 +702,10 @@ impl Generators<'_> {
                 continue;
             }
             let token = &rest[..end];
-            let path = self.build.path(&folder, token).filter(|path| touched.contains(path));
+            let path = self
+                .build
+                .path(&folder, token)
+                .filter(|path| touched.contains(path));
             out = match path.and_then(|path| self.known_hole(&path, recipe, name)) {
                 Some(hole) => out.with(hole),
                 None => out.then(token),
@@ -553,7 +726,9 @@ impl Generators<'_> {
         reads.extend(self.listed(number));
         let mut more = Vec::new();
         let mut files = BTreeSet::new();
-        for path in reads.into_iter().filter(|path| !recipe.outputs.iter().any(|(output, _)| output == path))
+        for path in reads
+            .into_iter()
+            .filter(|path| !recipe.outputs.iter().any(|(output, _)| output == path))
         {
             if recipe.inputs.contains(&path) {
                 continue;
@@ -561,8 +736,10 @@ impl Generators<'_> {
             if self.tree.has(&path) {
                 recipe.inputs.insert(path.clone());
                 files.insert(path);
-            } else if let Some(program) =
-                self.flow.artifact_at(&path).and_then(|artifact| self.programs.get(&artifact))
+            } else if let Some(program) = self
+                .flow
+                .artifact_at(&path)
+                .and_then(|artifact| self.programs.get(&artifact))
             {
                 recipe.inputs.insert(path);
                 recipe.uses.insert(program.clone());
@@ -586,8 +763,13 @@ impl Generators<'_> {
     /// The files of the tree in folders that a program looked through.
     fn listed(&self, number: usize) -> BTreeSet<String> {
         let family = self.flow.family(number);
-        let folders = family.iter().flat_map(|one| &self.build.programs[*one].lists);
-        folders.flat_map(|folder| self.tree.inside(folder)).map(str::to_owned).collect()
+        let folders = family
+            .iter()
+            .flat_map(|one| &self.build.programs[*one].lists);
+        folders
+            .flat_map(|folder| self.tree.inside(folder))
+            .map(str::to_owned)
+            .collect()
     }
 }
 
@@ -612,13 +794,26 @@ fn output_hole(path: &str, recipe: &mut Recipe) -> Option<Expression> {
 /// The name of an output: that of its file, in the letters of a name.
 fn output_name(path: &str) -> String {
     let letters = name_of(path).to_lowercase();
-    let letter = |c: char| if c.is_ascii_lowercase() || c.is_ascii_digit() { c } else { '_' };
-    letters.chars().map(letter).collect::<String>().trim_matches('_').to_owned()
+    let letter = |c: char| {
+        if c.is_ascii_lowercase() || c.is_ascii_digit() {
+            c
+        } else {
+            '_'
+        }
+    };
+    letters
+        .chars()
+        .map(letter)
+        .collect::<String>()
+        .trim_matches('_')
+        .to_owned()
 }
 
 /// The text that a shell was given as its command.
 fn shell_text(program: &SeenProgram) -> Option<&str> {
-    let [shell, option, text, ..] = program.words.as_slice() else { return None };
+    let [shell, option, text, ..] = program.words.as_slice() else {
+        return None;
+    };
     let is_shell = ["sh", "bash", "dash", "ksh", "zsh"].contains(&name_of(shell));
     let gives_text = option.starts_with('-') && !option.starts_with("--") && option.ends_with('c');
     (is_shell && gives_text).then_some(text)
@@ -629,7 +824,9 @@ fn is_script(program: &SeenProgram, tree: &SourceTree) -> bool {
     if program.file.as_deref().is_some_and(|file| tree.has(file)) {
         return true;
     }
-    let [shell, script, ..] = program.words.as_slice() else { return false };
+    let [shell, script, ..] = program.words.as_slice() else {
+        return false;
+    };
     let is_shell = ["sh", "bash", "dash", "ksh", "zsh"].contains(&name_of(shell));
     let folder = program.folder.as_deref().unwrap_or_default();
     is_shell && crate::tree::joined(folder, script).is_some_and(|path| tree.has(&path))

@@ -1,4 +1,5 @@
-//! Calls of the Java compiler: which flags the sources of a library had, and where its classes went.
+//! Calls of the Java compiler: which flags the sources of a library had, and where its classes
+//! went.
 
 use std::collections::BTreeSet;
 
@@ -66,18 +67,29 @@ fn java_call(words: &[String]) -> Option<JavaCall> {
                 flags.extend(words.next().cloned());
             }
             "-verbose" => {}
-            // What its own virtual machine is given, and which sources are compiled that are only searched for, is said by places.
+            // What its own virtual machine is given, and which sources are compiled that are only
+            // searched for, is said by places.
             option if option.starts_with("-J") || option.starts_with("-implicit") => {}
-            option if option.starts_with('-') && !flags.contains(word) => flags.push(option.to_owned()),
+            option if option.starts_with('-') && !flags.contains(word) => {
+                flags.push(option.to_owned())
+            }
             _ => {}
         }
     }
-    Some(JavaCall { class_folder: class_folder?, release, flags })
+    Some(JavaCall {
+        class_folder: class_folder?,
+        release,
+        flags,
+    })
 }
 
-/// Gives the proposed libraries and tests the flags that a build compiled their sources with. Returns the libraries, with the
-/// folders to which their classes went.
-pub(super) fn with_java(proposal: &mut Proposal, tree: &SourceTree, build: &SeenBuild) -> Vec<LearnedTarget> {
+/// Gives the proposed libraries and tests the flags that a build compiled their sources with.
+/// Returns the libraries, with the folders to which their classes went.
+pub(super) fn with_java(
+    proposal: &mut Proposal,
+    tree: &SourceTree,
+    build: &SeenBuild,
+) -> Vec<LearnedTarget> {
     let seen = build.programs.iter().filter_map(|program| {
         let call = java_call(&program.words)?;
         let folder = build.path(program.folder.as_deref()?, &call.class_folder)?;
@@ -88,26 +100,42 @@ pub(super) fn with_java(proposal: &mut Proposal, tree: &SourceTree, build: &Seen
     let seen: Vec<(JavaCall, String, BTreeSet<String>)> = seen.collect();
     let mut targets = Vec::new();
     for definition in &mut proposal.definitions {
-        let Body::Kind(call) = &mut definition.body else { continue };
+        let Body::Kind(call) = &mut definition.body else {
+            continue;
+        };
         if call.kit != Kit::Java || !["library", "tests"].contains(&call.kind) {
             continue;
         }
         let sources = call.files("sources");
-        let common =
-            |(_, _, other): &&(JavaCall, String, BTreeSet<String>)| sources.intersection(other).count();
-        let best = seen.iter().max_by_key(common).filter(|one| common(one) * 2 > sources.len());
-        let Some((found, folder, _)) = best else { continue };
+        let common = |(_, _, other): &&(JavaCall, String, BTreeSet<String>)| {
+            sources.intersection(other).count()
+        };
+        let best = seen
+            .iter()
+            .max_by_key(common)
+            .filter(|one| common(one) * 2 > sources.len());
+        let Some((found, folder, _)) = best else {
+            continue;
+        };
         if let Some(release) = &found.release {
             call.set("release", FieldValue::text(release));
         }
         call.set("flags", FieldValue::texts(&found.flags));
-        let is_there =
-            build.made.range(format!("{folder}/")..).next().is_some_and(|path| {
-                path.strip_prefix(folder.as_str()).is_some_and(|rest| rest.starts_with('/'))
+        let is_there = build
+            .made
+            .range(format!("{folder}/")..)
+            .next()
+            .is_some_and(|path| {
+                path.strip_prefix(folder.as_str())
+                    .is_some_and(|rest| rest.starts_with('/'))
             });
         if call.kind == "library" && is_there {
             let address = definition.address.clone();
-            targets.push(LearnedTarget { address, parts: Vec::new(), path: folder.clone() });
+            targets.push(LearnedTarget {
+                address,
+                parts: Vec::new(),
+                path: folder.clone(),
+            });
         }
     }
     targets
@@ -124,9 +152,18 @@ mod tests {
         let call = java_call(&words(
             "/usr/bin/javac -encoding UTF-8 -cp lib/a.jar -Xlint:all -d out/classes --release 11 src/A.java @more",
         ));
-        let flags = ["-encoding", "UTF-8", "-Xlint:all"].map(str::to_owned).to_vec();
+        let flags = ["-encoding", "UTF-8", "-Xlint:all"]
+            .map(str::to_owned)
+            .to_vec();
         let class_folder = "out/classes".to_owned();
-        assert_eq!(call, Some(JavaCall { class_folder, release: Some("11".to_owned()), flags }));
+        assert_eq!(
+            call,
+            Some(JavaCall {
+                class_folder,
+                release: Some("11".to_owned()),
+                flags
+            })
+        );
         assert_eq!(java_call(&words("java -d out Tides")), None);
         assert_eq!(java_call(&words("javac --version")), None);
     }

@@ -1,7 +1,9 @@
-//! Definitions from a build that was watched: the programs that ran, with their words, and what each read and wrote.
+//! Definitions from a build that was watched: the programs that ran, with their words, and what
+//! each read and wrote.
 //!
-//! What compilers, linkers and archivers did becomes libraries and programs of the kits; a file that another program made becomes
-//! a step with its command. Nothing is run here, and nothing read but the tree and what the watched build left.
+//! What compilers, linkers and archivers did becomes libraries and programs of the kits; a file
+//! that another program made becomes a step with its command. Nothing is run here, and nothing read
+//! but the tree and what the watched build left.
 
 mod compilers;
 mod configured;
@@ -26,13 +28,16 @@ pub struct SeenBuild {
     pub root: String,
     /// The command, as somebody gave it.
     pub command: String,
-    /// The programs that ran, in the order in which they were started. The first one is the command's shell.
+    /// The programs that ran, in the order in which they were started. The first one is the
+    /// command's shell.
     pub programs: Vec<SeenProgram>,
-    /// Files that are there when all is over, and were not there before or are others, from the folder.
+    /// Files that are there when all is over, and were not there before or are others, from the
+    /// folder.
     pub made: BTreeSet<String>,
     /// Which of them are links, and where each one leads, from the folder.
     pub links: BTreeMap<String, String>,
-    /// Names that headers of a configuration get with the values that they had, since what was asked of the machine gave others.
+    /// Names that headers of a configuration get with the values that they had, since what was
+    /// asked of the machine gave others.
     pub as_seen: BTreeSet<String>,
     /// The texts of those that are short enough for a definition.
     pub texts: BTreeMap<String, String>,
@@ -60,15 +65,23 @@ impl SeenBuild {
         let next = |path: &&String| self.links.get(*path);
         let first = self.links.get(path)?;
         // A link may lead back to itself.
-        std::iter::successors(Some(first), next).take(self.links.len()).last().map(String::as_str)
+        std::iter::successors(Some(first), next)
+            .take(self.links.len())
+            .last()
+            .map(String::as_str)
     }
 
-    /// The path, from the folder, of what a word names for who runs in a folder of it; nothing for what lies elsewhere.
+    /// The path, from the folder, of what a word names for who runs in a folder of it; nothing for
+    /// what lies elsewhere.
     fn path(&self, folder: &str, word: &str) -> Option<String> {
         match word.strip_prefix('/') {
             Some(_) => {
                 let inside = word.strip_prefix(self.root.as_str())?;
-                let inside = if inside.is_empty() { inside } else { inside.strip_prefix('/')? };
+                let inside = if inside.is_empty() {
+                    inside
+                } else {
+                    inside.strip_prefix('/')?
+                };
                 joined("", inside)
             }
             None => joined(folder, word),

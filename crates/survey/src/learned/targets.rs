@@ -13,8 +13,8 @@ use super::java::with_java;
 use crate::languages::{Include, is_c_header, is_c_source, is_fortran_source, scan_c};
 use crate::names::NameGiver;
 use crate::proposal::{
-    Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit, Omission,
-    Proposal, WritablePlace,
+    Body, Definition, DefinitionAddress, Expression, FieldValue, FormCall, Keyword, KindCall, Kit,
+    Omission, Proposal, WritablePlace,
 };
 use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
 
@@ -23,7 +23,8 @@ use crate::tree::{SourceTree, folder_of, is_below, joined, name_of, stem_of};
 pub struct LearnedBuild {
     /// What is proposed.
     pub proposal: Proposal,
-    /// The libraries, programs and generated files in it, each with where the build that was watched put it.
+    /// The libraries, programs and generated files in it, each with where the build that was
+    /// watched put it.
     pub targets: Vec<LearnedTarget>,
 }
 
@@ -38,12 +39,13 @@ pub struct LearnedTarget {
     pub path: String,
 }
 
-/// How the definitions of the learned languages are called that others lead to, where nothing better is known.
+/// How the definitions of the learned languages are called that others lead to, where nothing
+/// better is known.
 const LIBRARY: &str = "library";
 const PROGRAM: &str = "program";
 
-/// Proposes what a build showed, in the place of what a survey proposes for the same languages. `top` is the folder, from the
-/// workspace's root.
+/// Proposes what a build showed, in the place of what a survey proposes for the same languages.
+/// `top` is the folder, from the workspace's root.
 pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal) -> LearnedBuild {
     let flow = Dataflow::of(build);
     let mut names = NameGiver::default();
@@ -63,14 +65,28 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
     let mut generators = work.generators(top);
     work.make_files(&mut generators, &replaced, &mut names);
     let runs = work.runs(&mut generators, &mut |wish| names.give("", wish, "file"));
-    let Generators { made, definitions, needed, left, .. } = generators;
+    let Generators {
+        made,
+        definitions,
+        needed,
+        left,
+        ..
+    } = generators;
     proposal.definitions.extend(definitions);
     for (file, why) in left {
-        proposal.left_out.push(Omission { what: file, why, files: BTreeSet::new() });
+        proposal.left_out.push(Omission {
+            what: file,
+            why,
+            files: BTreeSet::new(),
+        });
     }
-    let common = work.common_flags().map(|flags| (names.give("", "build_flags", "flags"), flags));
+    let common = work
+        .common_flags()
+        .map(|flags| (names.give("", "build_flags", "flags"), flags));
     if let Some(flags) = &common {
-        proposal.definitions.insert(0, flags_definition(flags, &build.command));
+        proposal
+            .definitions
+            .insert(0, flags_definition(flags, &build.command));
     }
     work.settle_headers();
     for plan in &work.plans {
@@ -82,15 +98,24 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
             [run] if run.is_plain && work.is_test(plan) => Some(*run),
             _ => None,
         };
-        proposal.definitions.push(work.definition(plan, &made, own_test, common.as_ref()));
+        proposal
+            .definitions
+            .push(work.definition(plan, &made, own_test, common.as_ref()));
         if own_test.is_none() && !runs.is_empty() {
             let address = names.give("", &format!("{}_runs", plan.address.name), "runs");
-            proposal.definitions.push(work.checks(&address, plan, &runs));
+            proposal
+                .definitions
+                .push(work.checks(&address, plan, &runs));
         }
     }
     let mut targets = work.results(&made);
     targets.extend(with_java(&mut proposal, tree, build));
-    let count = work.plans.iter().flat_map(|plan| &plan.objects).collect::<BTreeSet<_>>().len();
+    let count = work
+        .plans
+        .iter()
+        .flat_map(|plan| &plan.objects)
+        .collect::<BTreeSet<_>>()
+        .len();
     proposal.sources.insert(Kit::C, count);
     proposal.sources.remove(&Kit::Fortran);
     LearnedBuild { proposal, targets }
@@ -98,20 +123,43 @@ pub fn learn(tree: &SourceTree, top: &str, build: &SeenBuild, surveyed: Proposal
 
 /// A proposal without what a watched build shows itself, and what was taken out of it.
 fn without_learned(tree: &SourceTree, surveyed: Proposal) -> (Proposal, Vec<Definition>) {
-    let Proposal { definitions, pins, mut left_out, questions, sources, given_up, needed: tried } = surveyed;
+    let Proposal {
+        definitions,
+        pins,
+        mut left_out,
+        questions,
+        sources,
+        given_up,
+        needed: tried,
+    } = surveyed;
     // What of the same languages is built, the build says.
     left_out.retain(|left| {
         !is_c_source(&left.what) && !is_fortran_source(&left.what) && !tree.has_folder(&left.what)
     });
     let is_other = |one: &Definition| {
         let calls = one.body.calls();
-        !calls.is_empty() && calls.iter().all(|call| ![Kit::C, Kit::Fortran].contains(&call.kit))
+        !calls.is_empty()
+            && calls
+                .iter()
+                .all(|call| ![Kit::C, Kit::Fortran].contains(&call.kit))
     };
-    let (others, learned): (Vec<Definition>, Vec<Definition>) = definitions.into_iter().partition(is_other);
+    let (others, learned): (Vec<Definition>, Vec<Definition>) =
+        definitions.into_iter().partition(is_other);
     let needed = others.iter().flat_map(Definition::needs).collect();
     let mut definitions = with_needs(&learned, needed);
     definitions.extend(others);
-    (Proposal { definitions, pins, left_out, questions, sources, given_up, needed: tried }, learned)
+    (
+        Proposal {
+            definitions,
+            pins,
+            left_out,
+            questions,
+            sources,
+            given_up,
+            needed: tried,
+        },
+        learned,
+    )
 }
 
 /// Some of all definitions, with all that they need of them.
@@ -125,7 +173,10 @@ fn with_needs(all: &[Definition], wanted: BTreeSet<DefinitionAddress>) -> Vec<De
             wanted.extend(one.needs());
         }
     }
-    all.iter().filter(|one| seen.contains(&one.address)).cloned().collect()
+    all.iter()
+        .filter(|one| seen.contains(&one.address))
+        .cloned()
+        .collect()
 }
 
 /// A library or program that gets a definition.
@@ -155,17 +206,27 @@ struct Learning<'a> {
     includes: RefCell<BTreeMap<String, Rc<[Include]>>>,
 }
 
-/// Where users read many headers of a folder, and the library nearly all of the others, a pattern says that better than two long
-/// lists do.
+/// Where users read many headers of a folder, and the library nearly all of the others, a pattern
+/// says that better than two long lists do.
 fn keep_folders_whole(tree: &SourceTree, plan: &mut PlannedTarget) {
     const MANY: usize = 4;
-    let folders: BTreeSet<String> = plan.headers.iter().map(|path| folder_of(path).to_owned()).collect();
+    let folders: BTreeSet<String> = plan
+        .headers
+        .iter()
+        .map(|path| folder_of(path).to_owned())
+        .collect();
     for folder in folders {
         let is_here = |path: &&String| folder_of(path) == folder && tree.has(path);
         let own: Vec<String> = plan.internal.iter().filter(is_here).cloned().collect();
         let public = plan.headers.iter().filter(is_here).count();
-        let all = tree.inside(&folder).filter(|path| is_c_header(path)).count();
-        if public >= MANY && (public + own.len()) * 4 >= all * 3 && own.iter().all(|path| is_c_header(path)) {
+        let all = tree
+            .inside(&folder)
+            .filter(|path| is_c_header(path))
+            .count();
+        if public >= MANY
+            && (public + own.len()) * 4 >= all * 3
+            && own.iter().all(|path| is_c_header(path))
+        {
             plan.internal.retain(|path| !own.contains(path));
             plan.headers.extend(own);
         }
@@ -191,7 +252,9 @@ impl<'a> Learning<'a> {
             compiled.extend(unit.reads.iter().cloned());
         }
         let programs = self.plans.iter().filter_map(|plan| match plan.artifact {
-            Some(artifact) if plan.kind == ArtifactKind::Program => Some((artifact, plan.address.clone())),
+            Some(artifact) if plan.kind == ArtifactKind::Program => {
+                Some((artifact, plan.address.clone()))
+            }
             _ => None,
         });
         Generators {
@@ -209,20 +272,35 @@ impl<'a> Learning<'a> {
     }
 
     /// Defines all files that are compiled and are none of the tree.
-    fn make_files(&self, generators: &mut Generators<'_>, replaced: &[Definition], names: &mut NameGiver) {
+    fn make_files(
+        &self,
+        generators: &mut Generators<'_>,
+        replaced: &[Definition],
+        names: &mut NameGiver,
+    ) {
         let is_made = |file: &&String| !self.tree.has(file);
-        let files: Vec<String> = generators.compiled.iter().filter(is_made).cloned().collect();
+        let files: Vec<String> = generators
+            .compiled
+            .iter()
+            .filter(is_made)
+            .cloned()
+            .collect();
         for file in files {
             // What a survey asks of the machine holds on other machines, too.
             let is_found = folder_of(&file).is_empty() || self.searches(folder_of(&file));
             let text = self.build.texts.get(&file).filter(|_| is_found);
             let known = text.and_then(|text| {
-                replaced.iter().find_map(|one| configured(one, &file, text, self.tree, self.build))
+                replaced
+                    .iter()
+                    .find_map(|one| configured(one, &file, text, self.tree, self.build))
             });
             match known {
                 Some(mut definition) => {
                     definition.address = names.give("", &definition.address.name, "header");
-                    let made = MadeFile { address: definition.address.clone(), output: None };
+                    let made = MadeFile {
+                        address: definition.address.clone(),
+                        output: None,
+                    };
                     generators.made.insert(file, Some(made));
                     generators.definitions.push(definition);
                 }
@@ -233,27 +311,45 @@ impl<'a> Learning<'a> {
 
     /// What the build made and a definition makes, too.
     fn results(&self, made: &BTreeMap<String, Option<MadeFile>>) -> Vec<LearnedTarget> {
-        let files = made.iter().filter(|(path, _)| self.build.made.contains(*path));
+        let files = made
+            .iter()
+            .filter(|(path, _)| self.build.made.contains(*path));
         let file = |(path, file): (&String, &Option<MadeFile>)| {
             let address = file.as_ref()?.address.clone();
-            Some(LearnedTarget { address, parts: Vec::new(), path: path.clone() })
+            Some(LearnedTarget {
+                address,
+                parts: Vec::new(),
+                path: path.clone(),
+            })
         };
         let linked = |plan: &PlannedTarget| {
             let path = self.flow.artifacts[plan.artifact?].path.clone();
             let parts = plan.needs.iter().map(|need| &self.plans[*need]);
-            let parts = parts.filter(|need| need.artifact.is_none()).map(|need| need.address.clone());
-            Some(LearnedTarget { address: plan.address.clone(), parts: parts.collect(), path })
+            let parts = parts
+                .filter(|need| need.artifact.is_none())
+                .map(|need| need.address.clone());
+            Some(LearnedTarget {
+                address: plan.address.clone(),
+                parts: parts.collect(),
+                path,
+            })
         };
-        files.filter_map(file).chain(self.plans.iter().filter_map(linked)).collect()
+        files
+            .filter_map(file)
+            .chain(self.plans.iter().filter_map(linked))
+            .collect()
     }
 
     /// Whether sources search a folder for headers.
     fn searches(&self, folder: &str) -> bool {
         let mut units = self.plans.iter().flat_map(|plan| self.units(&plan.objects));
-        units.any(|unit| unit.include.iter().any(|one| one == folder) || folder_of(&unit.source) == folder)
+        units.any(|unit| {
+            unit.include.iter().any(|one| one == folder) || folder_of(&unit.source) == folder
+        })
     }
 
-    /// Decides what gets a definition: what is there when all is over, what that needs, and programs that ran on the way.
+    /// Decides what gets a definition: what is there when all is over, what that needs, and
+    /// programs that ran on the way.
     fn plan(&mut self, names: &mut NameGiver) {
         let artifacts = &self.flow.artifacts;
         let mut wanted: BTreeSet<usize> = BTreeSet::new();
@@ -261,10 +357,12 @@ impl<'a> Learning<'a> {
         let is_wanted = |one: &Artifact| {
             let is_of_sources = !one.objects.is_empty() || !one.needs.is_empty();
             is_of_sources
-                && (one.is_kept || (one.kind == ArtifactKind::Program && self.makes_something(one, &makers)))
+                && (one.is_kept
+                    || (one.kind == ArtifactKind::Program && self.makes_something(one, &makers)))
         };
-        let mut next: Vec<usize> =
-            (0..artifacts.len()).filter(|number| is_wanted(&artifacts[*number])).collect();
+        let mut next: Vec<usize> = (0..artifacts.len())
+            .filter(|number| is_wanted(&artifacts[*number]))
+            .collect();
         while let Some(number) = next.pop() {
             if wanted.insert(number) {
                 next.extend(&artifacts[number].needs);
@@ -275,15 +373,20 @@ impl<'a> Learning<'a> {
         for number in &wanted {
             by_path.insert(&artifacts[*number].path, *number);
         }
-        let mut order: Vec<usize> =
-            wanted.iter().copied().filter(|n| by_path[&*artifacts[*n].path] == *n).collect();
+        let mut order: Vec<usize> = wanted
+            .iter()
+            .copied()
+            .filter(|n| by_path[&*artifacts[*n].path] == *n)
+            .collect();
         order.sort_by_key(|number| (artifacts[*number].kind, *number));
         for number in order {
             self.plan_one(number, names);
         }
         // Needs are known when all have their places.
         for place in 0..self.plans.len() {
-            let Some(artifact) = self.plans[place].artifact else { continue };
+            let Some(artifact) = self.plans[place].artifact else {
+                continue;
+            };
             let needs = artifacts[artifact].needs.iter();
             let needs = needs.filter_map(|need| {
                 let latest = by_path.get(&*artifacts[*need].path)?;
@@ -308,9 +411,14 @@ impl<'a> Learning<'a> {
     fn makers(&self) -> BTreeSet<usize> {
         let objects = &self.flow.objects;
         let sources = objects.iter().map(|unit| &unit.source);
-        let compiled: BTreeSet<&String> =
-            sources.chain(objects.iter().flat_map(|unit| &unit.reads)).collect();
-        let written = self.flow.writers.iter().filter(|(path, _)| compiled.contains(path));
+        let compiled: BTreeSet<&String> = sources
+            .chain(objects.iter().flat_map(|unit| &unit.reads))
+            .collect();
+        let written = self
+            .flow
+            .writers
+            .iter()
+            .filter(|(path, _)| compiled.contains(path));
         written.flat_map(|(_, writers)| writers).copied().collect()
     }
 
@@ -331,14 +439,18 @@ impl<'a> Learning<'a> {
             ArtifactKind::Shared => "shared",
         };
         let address = names.give("", plain, or_else);
-        // Sources with other flags, or in another language, are a library of their own that is linked whole.
+        // Sources with other flags, or in another language, are a library of their own that is
+        // linked whole.
         let mut groups: BTreeMap<(bool, Vec<String>), Vec<usize>> = BTreeMap::new();
         let mut seen = BTreeSet::new();
         for object in &artifact.objects {
             let unit = &self.flow.objects[*object];
             if seen.insert(&unit.source) {
                 let is_fortran = unit.language == Language::Fortran;
-                groups.entry((is_fortran, unit.flags.clone())).or_default().push(*object);
+                groups
+                    .entry((is_fortran, unit.flags.clone()))
+                    .or_default()
+                    .push(*object);
             }
         }
         let mut groups: Vec<Vec<usize>> = groups.into_values().collect();
@@ -347,7 +459,9 @@ impl<'a> Learning<'a> {
         let own = groups.next().unwrap_or_default();
         let mut needs = Vec::new();
         for group in groups {
-            let first = group.first().map_or("", |object| self.flow.objects[*object].source.as_str());
+            let first = group
+                .first()
+                .map_or("", |object| self.flow.objects[*object].source.as_str());
             let part = names.give("", &format!("{}_{}", address.name, stem_of(first)), LIBRARY);
             needs.push(self.add(PlannedTarget {
                 address: part,
@@ -395,22 +509,30 @@ impl<'a> Learning<'a> {
     /// Which headers are for users, and which each one's own.
     fn settle_headers(&mut self) {
         let read = |place: usize| -> BTreeSet<String> {
-            self.units(&self.plans[place].objects).flat_map(|unit| unit.reads.iter().cloned()).collect()
+            self.units(&self.plans[place].objects)
+                .flat_map(|unit| unit.reads.iter().cloned())
+                .collect()
         };
         let reads: Vec<BTreeSet<String>> = (0..self.plans.len()).map(read).collect();
-        let needs: Vec<BTreeSet<usize>> = (0..self.plans.len()).map(|place| self.all_needs(place)).collect();
+        let needs: Vec<BTreeSet<usize>> = (0..self.plans.len())
+            .map(|place| self.all_needs(place))
+            .collect();
         for place in 0..self.plans.len() {
             let users = (0..self.plans.len()).filter(|user| needs[*user].contains(&place));
             let of_users: BTreeSet<&String> = users.flat_map(|user| &reads[user]).collect();
-            let (headers, own): (BTreeSet<String>, BTreeSet<String>) =
-                reads[place].iter().cloned().partition(|read| of_users.contains(read));
+            let (headers, own): (BTreeSet<String>, BTreeSet<String>) = reads[place]
+                .iter()
+                .cloned()
+                .partition(|read| of_users.contains(read));
             self.plans[place].headers = headers;
             self.plans[place].internal = own;
         }
         self.give_headers(&needs);
         for (place, needs) in needs.iter().enumerate() {
-            let given: BTreeSet<String> =
-                needs.iter().flat_map(|need| self.plans[*need].headers.iter().cloned()).collect();
+            let given: BTreeSet<String> = needs
+                .iter()
+                .flat_map(|need| self.plans[*need].headers.iter().cloned())
+                .collect();
             let plan = &mut self.plans[place];
             plan.internal = plan.internal.difference(&given).cloned().collect();
             // Programs and whole parts have no users of headers.
@@ -423,7 +545,8 @@ impl<'a> Learning<'a> {
         }
     }
 
-    /// Gives headers that only its users read to the library whose other headers are in the same folder.
+    /// Gives headers that only its users read to the library whose other headers are in the same
+    /// folder.
     fn give_headers(&mut self, needs: &[BTreeSet<usize>]) {
         for (place, needs) in needs.iter().enumerate() {
             for header in self.plans[place].internal.clone() {
@@ -432,9 +555,14 @@ impl<'a> Learning<'a> {
                     let beside = |other: &String| folder_of(other) == folder_of(&header);
                     plan.artifact.is_some() && plan.headers.iter().any(beside)
                 };
-                let own = self.units(&self.plans[place].objects).map(|unit| folder_of(&unit.source));
+                let own = self
+                    .units(&self.plans[place].objects)
+                    .map(|unit| folder_of(&unit.source));
                 let is_own = own.into_iter().any(|folder| folder == folder_of(&header));
-                if let Some(need) = needs.iter().find(is_beside).filter(|_| !is_own && self.tree.has(&header))
+                if let Some(need) = needs
+                    .iter()
+                    .find(is_beside)
+                    .filter(|_| !is_own && self.tree.has(&header))
                 {
                     self.plans[*need].headers.insert(header.clone());
                 }
@@ -452,12 +580,22 @@ impl<'a> Learning<'a> {
         let first = *signatures.first().filter(|_| signatures.len() > 1)?;
         let is_common = |at: usize| {
             let (flag, group) = (&first[at], family(&first[at]));
-            let has_value = ["-include", "-imacros", "--param", "-Xclang", "-Xpreprocessor", "-Xassembler"];
+            let has_value = [
+                "-include",
+                "-imacros",
+                "--param",
+                "-Xclang",
+                "-Xpreprocessor",
+                "-Xassembler",
+            ];
             let belongs = |flag: &String| has_value.contains(&flag.as_str());
             let is_part = belongs(flag) || (at > 0 && belongs(&first[at - 1]));
             // Where the order decides, it stays as it is.
             let is_alone = |flags: &Vec<String>| {
-                flags.contains(flag) && flags.iter().all(|other| other == flag || family(other) != group)
+                flags.contains(flag)
+                    && flags
+                        .iter()
+                        .all(|other| other == flag || family(other) != group)
             };
             !is_part && signatures.iter().all(|flags| is_alone(flags))
         };
@@ -478,7 +616,9 @@ impl<'a> Learning<'a> {
         common: Option<&CommonFlags>,
     ) -> Definition {
         let units: Vec<&ObjectUnit> = self.units(&plan.objects).collect();
-        let is_fortran = units.first().is_some_and(|unit| unit.language == Language::Fortran);
+        let is_fortran = units
+            .first()
+            .is_some_and(|unit| unit.language == Language::Fortran);
         let kit = if is_fortran { Kit::Fortran } else { Kit::C };
         let kind = kind_of(plan.kind, is_fortran, run.is_some());
         let files = |paths: &BTreeSet<String>| self.files(paths, made);
@@ -486,7 +626,10 @@ impl<'a> Learning<'a> {
         let mut call = KindCall::new(kit, kind).with("sources", files(&sources));
         let is_library = plan.kind != ArtifactKind::Program;
         if is_fortran {
-            let both = plan.headers.union(&plan.internal).filter(|path| !path.ends_with(".mod"));
+            let both = plan
+                .headers
+                .union(&plan.internal)
+                .filter(|path| !path.ends_with(".mod"));
             call.set("included", files(&both.cloned().collect()));
         } else {
             if is_library {
@@ -502,33 +645,58 @@ impl<'a> Learning<'a> {
         if let Some(unit) = units.first() {
             call.set("flags", flags_value(&unit.flags, common));
         }
-        let needs = plan.needs.iter().map(|need| FieldValue::Of(self.plans[*need].address.clone()));
+        let needs = plan
+            .needs
+            .iter()
+            .map(|need| FieldValue::Of(self.plans[*need].address.clone()));
         call.set("needs", FieldValue::List(needs.collect()));
-        call.set("link_flags", FieldValue::texts(self.link_flags(plan, is_fortran)));
+        call.set(
+            "link_flags",
+            FieldValue::texts(self.link_flags(plan, is_fortran)),
+        );
         if plan.is_whole && !is_fortran {
             call.set("whole", FieldValue::Bool(true));
         }
         if plan.kind == ArtifactKind::Archive && self.is_in_shared(plan) && !is_fortran {
             call.set("position_independent", FieldValue::Bool(true));
         }
-        let read_by_linker = plan.artifact.map(|artifact| &self.flow.artifacts[artifact].reads);
+        let read_by_linker = plan
+            .artifact
+            .map(|artifact| &self.flow.artifacts[artifact].reads);
         if let Some(reads) = read_by_linker.filter(|reads| !reads.is_empty() && !is_fortran) {
-            call.add_files("reads", reads.iter().filter(|path| self.tree.has(path)).cloned());
+            call.add_files(
+                "reads",
+                reads.iter().filter(|path| self.tree.has(path)).cloned(),
+            );
         }
-        let keyword = if run.is_some() { Keyword::Test } else { Keyword::Target };
+        let keyword = if run.is_some() {
+            Keyword::Test
+        } else {
+            Keyword::Target
+        };
         if let Some(run) = run {
             self.say_run(&mut call, run);
         }
         let command = &self.build.command;
-        let documentation = match plan.artifact.map(|artifact| name_of(&self.flow.artifacts[artifact].path)) {
+        let documentation = match plan
+            .artifact
+            .map(|artifact| name_of(&self.flow.artifacts[artifact].path))
+        {
             Some(path) => format!("{path}, as `{command}` makes it."),
             None => "Sources in a language or with flags of their own.".to_owned(),
         };
-        let mut named: Vec<String> = units.first().map(|unit| unit.flags.clone()).unwrap_or_default();
+        let mut named: Vec<String> = units
+            .first()
+            .map(|unit| unit.flags.clone())
+            .unwrap_or_default();
         named.extend(plan.link_flags.iter().cloned());
         let definition = Definition::new(keyword, &plan.address, documentation, Body::Kind(call))
             .because(about_places(&named, &format!("`{command}`")));
-        if plan.artifact.is_none() { definition.private() } else { definition }
+        if plan.artifact.is_none() {
+            definition.private()
+        } else {
+            definition
+        }
     }
 
     fn link_flags(&self, plan: &PlannedTarget, is_fortran: bool) -> Vec<String> {
@@ -549,9 +717,15 @@ impl<'a> Learning<'a> {
 
     /// Whether a shared library is linked with an archive, directly or not.
     fn is_in_shared(&self, plan: &PlannedTarget) -> bool {
-        let place = self.plans.iter().position(|other| other.address == plan.address);
-        let shared = (0..self.plans.len()).filter(|other| self.plans[*other].kind == ArtifactKind::Shared);
-        shared.into_iter().any(|other| place.is_some_and(|place| self.all_needs(other).contains(&place)))
+        let place = self
+            .plans
+            .iter()
+            .position(|other| other.address == plan.address);
+        let shared =
+            (0..self.plans.len()).filter(|other| self.plans[*other].kind == ArtifactKind::Shared);
+        shared
+            .into_iter()
+            .any(|other| place.is_some_and(|place| self.all_needs(other).contains(&place)))
     }
 
     /// The version in the name of a shared library's file.
@@ -562,14 +736,24 @@ impl<'a> Learning<'a> {
     }
 
     /// Files of the tree, and what is made, as the value of a field.
-    fn files(&self, paths: &BTreeSet<String>, made: &BTreeMap<String, Option<MadeFile>>) -> FieldValue {
-        let own: BTreeSet<String> = paths.iter().filter(|path| self.tree.has(path)).cloned().collect();
+    fn files(
+        &self,
+        paths: &BTreeSet<String>,
+        made: &BTreeMap<String, Option<MadeFile>>,
+    ) -> FieldValue {
+        let own: BTreeSet<String> = paths
+            .iter()
+            .filter(|path| self.tree.has(path))
+            .cloned()
+            .collect();
         let mut items: Vec<FieldValue> = Vec::new();
         if !own.is_empty() {
             items.push(FieldValue::Files(own));
         }
         for path in paths {
-            let Some(Some(file)) = made.get(path) else { continue };
+            let Some(Some(file)) = made.get(path) else {
+                continue;
+            };
             let value = file.value();
             if !items.contains(&value) {
                 items.push(value);
@@ -587,8 +771,12 @@ impl<'a> Learning<'a> {
             return known.clone();
         }
         let text = self.tree.text(path);
-        let all: Rc<[Include]> = text.map_or(Vec::new(), |text| scan_c(path, &text).includes).into();
-        self.includes.borrow_mut().insert(path.to_owned(), all.clone());
+        let all: Rc<[Include]> = text
+            .map_or(Vec::new(), |text| scan_c(path, &text).includes)
+            .into();
+        self.includes
+            .borrow_mut()
+            .insert(path.to_owned(), all.clone());
         all
     }
 
@@ -598,10 +786,13 @@ impl<'a> Learning<'a> {
         for unit in units {
             let mut includers: Vec<&String> = unit.reads.iter().collect();
             includers.push(&unit.source);
-            let includes: Vec<(&String, Rc<[Include]>)> =
-                includers.into_iter().map(|path| (path, self.includes_of(path))).collect();
-            for (includer, include) in
-                includes.iter().flat_map(|(path, all)| all.iter().map(move |one| (path, one)))
+            let includes: Vec<(&String, Rc<[Include]>)> = includers
+                .into_iter()
+                .map(|path| (path, self.includes_of(path)))
+                .collect();
+            for (includer, include) in includes
+                .iter()
+                .flat_map(|(path, all)| all.iter().map(move |one| (path, one)))
             {
                 let beside = joined(folder_of(includer), &include.path);
                 if include.is_quoted && beside.is_some_and(|path| unit.reads.contains(&path)) {
@@ -619,8 +810,11 @@ impl<'a> Learning<'a> {
             }
         }
         // As compilers were given them.
-        let order =
-            |folder: &String| units.iter().find_map(|unit| unit.include.iter().position(|one| one == folder));
+        let order = |folder: &String| {
+            units
+                .iter()
+                .find_map(|unit| unit.include.iter().position(|one| one == folder))
+        };
         folders.sort_by_key(order);
         folders
     }
@@ -633,16 +827,30 @@ impl<'a> Learning<'a> {
     ) -> Vec<(usize, SeenRun)> {
         const ASKS: [&str; 4] = ["--version", "--help", "-h", "-V"];
         let mut all: Vec<(usize, SeenRun)> = Vec::new();
-        for artifact in self.plans.iter().filter(|plan| plan.kind == ArtifactKind::Program) {
-            let Some(artifact) = artifact.artifact else { continue };
+        for artifact in self
+            .plans
+            .iter()
+            .filter(|plan| plan.kind == ArtifactKind::Program)
+        {
+            let Some(artifact) = artifact.artifact else {
+                continue;
+            };
             let mut seen: BTreeSet<(Option<&String>, &[String])> = BTreeSet::new();
             for run in &self.flow.artifacts[artifact].runs {
                 let program = &self.build.programs[*run];
                 // Where its output goes on, another one judges.
-                let whole_output = self.build.programs.first().and_then(|first| first.pipe_out.as_ref());
-                let goes_on = program.pipe_out.is_some() && program.pipe_out.as_ref() != whole_output;
+                let whole_output = self
+                    .build
+                    .programs
+                    .first()
+                    .and_then(|first| first.pipe_out.as_ref());
+                let goes_on =
+                    program.pipe_out.is_some() && program.pipe_out.as_ref() != whole_output;
                 let is_whole = program.stdout.is_none() && !goes_on;
-                let asks = program.words.iter().any(|word| ASKS.contains(&word.as_str()));
+                let asks = program
+                    .words
+                    .iter()
+                    .any(|word| ASKS.contains(&word.as_str()));
                 let is_known = !seen.insert((program.folder.as_ref(), &program.words));
                 if program.folder.is_none()
                     || !is_whole
@@ -663,24 +871,43 @@ impl<'a> Learning<'a> {
 
     /// Whether a program is a test, by its name or that of a source or folder.
     fn is_test(&self, plan: &PlannedTarget) -> bool {
-        let artifact = plan.artifact.map(|artifact| self.flow.artifacts[artifact].path.as_str());
+        let artifact = plan
+            .artifact
+            .map(|artifact| self.flow.artifacts[artifact].path.as_str());
         let sources = self.units(&plan.objects).map(|unit| unit.source.as_str());
-        let mut parts = artifact.into_iter().chain(sources).flat_map(|path| path.split('/'));
+        let mut parts = artifact
+            .into_iter()
+            .chain(sources)
+            .flat_map(|path| path.split('/'));
         parts.any(|part| {
             let part = part.to_lowercase();
-            ["test", "check", "spec"].iter().any(|word| part.contains(word)) || part == "t"
+            ["test", "check", "spec"]
+                .iter()
+                .any(|word| part.contains(word))
+                || part == "t"
         })
     }
 
     /// A program's runs as a test.
-    fn checks(&self, address: &DefinitionAddress, plan: &PlannedTarget, runs: &[&SeenRun]) -> Definition {
-        let path = plan.artifact.map_or("", |artifact| name_of(&self.flow.artifacts[artifact].path));
+    fn checks(
+        &self,
+        address: &DefinitionAddress,
+        plan: &PlannedTarget,
+        runs: &[&SeenRun],
+    ) -> Definition {
+        let path = plan
+            .artifact
+            .map_or("", |artifact| name_of(&self.flow.artifacts[artifact].path));
         let command = &self.build.command;
         let documentation = format!("Runs of {path}, as `{command}` makes them.");
         let mut forms: BTreeMap<String, FormCall> = BTreeMap::new();
         for run in runs.iter().take(MOST_RUNS) {
             let words = &self.build.programs[run.number].words[1..];
-            let mut key = if words.is_empty() { "alone".to_owned() } else { words.join(" ") };
+            let mut key = if words.is_empty() {
+                "alone".to_owned()
+            } else {
+                words.join(" ")
+            };
             while forms.contains_key(&key) {
                 key.push('\'');
             }
@@ -711,11 +938,18 @@ impl<'a> Learning<'a> {
         }
         match run.check.field("folder") {
             Some(FieldValue::Place(place)) => {
-                let (beside, others): (BTreeSet<String>, BTreeSet<String>) =
-                    reads.into_iter().partition(|path| is_below(path, &place.root));
+                let (beside, others): (BTreeSet<String>, BTreeSet<String>) = reads
+                    .into_iter()
+                    .partition(|path| is_below(path, &place.root));
                 let files = place.files.union(&beside).cloned().collect();
                 call.set("reads", FieldValue::Files(others));
-                call.set("folder", FieldValue::Place(WritablePlace { files, ..place.clone() }));
+                call.set(
+                    "folder",
+                    FieldValue::Place(WritablePlace {
+                        files,
+                        ..place.clone()
+                    }),
+                );
             }
             Some(FieldValue::Folder(folder)) => {
                 // All of its folder is there anyway.
@@ -730,20 +964,34 @@ impl<'a> Learning<'a> {
 
 /// The flags of a definition, with those that all have by their name.
 fn flags_value(flags: &[String], common: Option<&CommonFlags>) -> FieldValue {
-    let Some((address, shared)) = common else { return FieldValue::texts(flags) };
+    let Some((address, shared)) = common else {
+        return FieldValue::texts(flags);
+    };
     let own: Vec<&String> = flags.iter().filter(|flag| !shared.contains(flag)).collect();
     if own.is_empty() {
         return FieldValue::Of(address.clone());
     }
-    let own: Vec<String> = own.into_iter().map(|flag| crate::writing::quoted(flag)).collect();
+    let own: Vec<String> = own
+        .into_iter()
+        .map(|flag| crate::writing::quoted(flag))
+        .collect();
     FieldValue::Expression(Expression::of(address).then(&format!(" + [{}]", own.join(", "))))
 }
 
 fn flags_definition((address, flags): &CommonFlags, command: &str) -> Definition {
-    let flags: Vec<String> = flags.iter().map(|flag| crate::writing::quoted(flag)).collect();
+    let flags: Vec<String> = flags
+        .iter()
+        .map(|flag| crate::writing::quoted(flag))
+        .collect();
     let code = format!("[{}]", flags.join(", "));
     let documentation = format!("Compiler flags of `{command}` that all sources have.");
-    Definition::new(Keyword::Let, address, documentation, Body::Code(code, BTreeSet::new())).private()
+    Definition::new(
+        Keyword::Let,
+        address,
+        documentation,
+        Body::Code(code, BTreeSet::new()),
+    )
+    .private()
 }
 
 /// The kind of a kit that makes an artifact.

@@ -43,14 +43,18 @@ fn list_items(p: &mut Parser) {
     }
 }
 
-/// Whether a list or a map begins as loops do in other languages; reports that, and then it is read as what was meant.
+/// Whether a list or a map begins as loops do in other languages; reports that, and then it is read
+/// as what was meant.
 fn is_loop(p: &mut Parser) -> bool {
     let is_loop = p.at_word("for") && p.peek_second() == Word;
     if is_loop {
         p.error(
-            Diagnostic::error("syntax", "what is made of each item begins with `each`, not with `for`")
-                .note("written `[each x in xs give x]`, or `{ each x in xs give x: x }`")
-                .mend("each"),
+            Diagnostic::error(
+                "syntax",
+                "what is made of each item begins with `each`, not with `for`",
+            )
+            .note("written `[each x in xs give x]`, or `{ each x in xs give x: x }`")
+            .mend("each"),
         );
     }
     is_loop
@@ -62,9 +66,16 @@ pub(super) fn missing_comma(p: &mut Parser, wanted: &str) -> bool {
         p.skip_item();
         return p.accept(Comma);
     }
-    if matches!(p.peek(), TextOpen | CommandOpen | Word | Int | Ref | LeftBrace | LeftBracket) {
+    if matches!(
+        p.peek(),
+        TextOpen | CommandOpen | Word | Int | Ref | LeftBrace | LeftBracket
+    ) {
         let error = Diagnostic::error("syntax", "expected `,` between two items");
-        p.error(error.note("inside brackets a line end does not end an item").mend(","));
+        p.error(
+            error
+                .note("inside brackets a line end does not end an item")
+                .mend(","),
+        );
         p.forget_failure();
         return true;
     }
@@ -86,7 +97,10 @@ fn each(p: &mut Parser, in_map: bool) {
     expression(p);
     p.lines_before_word("where");
     if p.at_word("if") {
-        p.error(Diagnostic::error("syntax", "items are chosen with `where`, not with `if`").mend("where"));
+        p.error(
+            Diagnostic::error("syntax", "items are chosen with `where`, not with `if`")
+                .mend("where"),
+        );
         p.take();
         expression(p);
     } else if p.accept_word("where") {
@@ -129,7 +143,13 @@ fn braced(p: &mut Parser, is_call: bool) {
         }
         let record = match p.peek() {
             RightBrace | EndOfFile => true,
-            Word => is_call || matches!(p.peek_second(), Equals | Comma | RightBrace | Newline | EndOfFile),
+            Word => {
+                is_call
+                    || matches!(
+                        p.peek_second(),
+                        Equals | Comma | RightBrace | Newline | EndOfFile
+                    )
+            }
             _ => false,
         };
         if record {
@@ -160,14 +180,18 @@ fn record_field(p: &mut Parser) {
     if p.accept(Equals) {
         expression(p);
     } else if p.peek() == Colon {
-        let error = Diagnostic::error("syntax", "expected `=` between a field and its value, found `:`");
+        let error = Diagnostic::error(
+            "syntax",
+            "expected `=` between a field and its value, found `:`",
+        );
         p.error(error.mend("=").note("`:` is for the entries of a map"));
         p.take();
         expression(p);
     }
 }
 
-/// Braces around values without keys, by what was written from the first value on: where they begin, and how long they are.
+/// Braces around values without keys, by what was written from the first value on: where they
+/// begin, and how long they are.
 fn list_in_braces(p: &Parser, first: usize) -> Option<(usize, usize)> {
     let open = p.text_before(first).trim_end().len().checked_sub(1)?;
     let line = p.text_from(open).lines().next()?;
@@ -184,8 +208,10 @@ fn map_entry(p: &mut Parser) {
         && let Some((open, length)) = list_in_braces(p, start)
     {
         let written = &p.text_from(open)[1..length - 1];
-        let error =
-            Diagnostic::error("syntax", "a list is written in `[ ]`; a map has `key: value` in `{ }`");
+        let error = Diagnostic::error(
+            "syntax",
+            "a list is written in `[ ]`; a map has `key: value` in `{ }`",
+        );
         p.error_about(open, length, error.mend(format!("[{}]", written.trim())));
         return p.skip_item();
     }

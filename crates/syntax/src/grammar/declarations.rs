@@ -44,7 +44,10 @@ fn end_of_declaration(p: &mut Parser) {
             }
             p.skip_item();
             // Whatever closes a bracket here closes nothing.
-            while matches!(p.peek(), RightParen | RightBracket | RightBrace | HoleClose | CommandClose) {
+            while matches!(
+                p.peek(),
+                RightParen | RightBracket | RightBrace | HoleClose | CommandClose
+            ) {
                 p.take();
                 p.skip_item();
             }
@@ -76,10 +79,14 @@ fn declaration(p: &mut Parser) {
                 return p.finish(mark, Error);
             }
             let mut error = Diagnostic::error("syntax", "expected a declaration");
-            if let Some(near) = nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give")) {
+            if let Some(near) =
+                nearest(word, DECLARATION_WORDS.into_iter().filter(|w| *w != "give"))
+            {
                 error = error.mend(format!("{near} …"));
             } else if p.peek() == Word && p.peek_second() == Equals {
-                error = error.mend(format!("let {word} = …")).mend(format!("target {word} = …"));
+                error = error
+                    .mend(format!("let {word} = …"))
+                    .mend(format!("target {word} = …"));
             } else {
                 error = error.note(
                     "declarations begin with use, let, type, kind, option, target, test, job or service",
@@ -110,12 +117,17 @@ pub(super) fn new_name(p: &mut Parser, what: &str) {
         return;
     }
     if is_reserved(name) {
-        let error = Diagnostic::error("reserved-word", format!("`{name}` is a word of the language"));
+        let error = Diagnostic::error(
+            "reserved-word",
+            format!("`{name}` is a word of the language"),
+        );
         // Two words that declare, one behind the other.
-        p.error(match DECLARATION_WORDS.contains(&name) && what == "a value" {
-            true => error.mend(format!("`{name}` alone, without `let` before it")),
-            false => error.mend(format!("{name}_")),
-        });
+        p.error(
+            match DECLARATION_WORDS.contains(&name) && what == "a value" {
+                true => error.mend(format!("`{name}` alone, without `let` before it")),
+                false => error.mend(format!("{name}_")),
+            },
+        );
     } else if !is_name(name) {
         let lower: String = name.trim_start_matches('_').to_lowercase();
         let error = Diagnostic::error("bad-name", format!("`{name}` cannot be the name of {what}"))
@@ -132,12 +144,22 @@ fn dashes(p: &mut Parser, name: &str, what: &str) {
         return;
     }
     let start = p.next_span().start as usize - name.len();
-    let whole: String =
-        p.text_from(start).chars().take_while(|c| c.is_alphanumeric() || "-_".contains(*c)).collect();
-    let error = Diagnostic::error("bad-name", format!("`{whole}` cannot be the name of {what}"))
-        .note("names are small letters, digits and `_`, and begin with a letter");
+    let whole: String = p
+        .text_from(start)
+        .chars()
+        .take_while(|c| c.is_alphanumeric() || "-_".contains(*c))
+        .collect();
+    let error = Diagnostic::error(
+        "bad-name",
+        format!("`{whole}` cannot be the name of {what}"),
+    )
+    .note("names are small letters, digits and `_`, and begin with a letter");
     let plain = whole.replace('-', "_").to_lowercase();
-    p.error_about(start, whole.len(), error.maybe_mend(is_name(&plain).then_some(plain)));
+    p.error_about(
+        start,
+        whole.len(),
+        error.maybe_mend(is_name(&plain).then_some(plain)),
+    );
     while p.peek() == Minus && !p.space_before() && p.peek_second() == Word {
         p.take();
         p.take();

@@ -16,7 +16,10 @@ pub(super) fn expression(p: &mut Parser) {
     p.depth += 1;
     p.lines();
     if p.depth > MAX_DEPTH {
-        p.error(Diagnostic::error("too-deep", "this nests too deep").mend("name the inner part with `let`"));
+        p.error(
+            Diagnostic::error("too-deep", "this nests too deep")
+                .mend("name the inner part with `let`"),
+        );
         p.skip_item();
     } else if p.lone_expression() {
         // Nothing else belongs to it.
@@ -60,7 +63,9 @@ impl Binding {
 /// The operator between two values that comes next; a line that begins with an operator goes on.
 fn next_operator(p: &Parser) -> Option<Binding> {
     let binding = match p.peek_kind_past_lines() {
-        EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => Binding::Comparison,
+        EqualsEquals | NotEquals | Less | LessEquals | Greater | GreaterEquals => {
+            Binding::Comparison
+        }
         Plus => Binding::Sum,
         Slash => Binding::Join,
         Word => match p.peek_past_lines().1 {
@@ -76,7 +81,10 @@ fn next_operator(p: &Parser) -> Option<Binding> {
 }
 
 fn too_long(p: &mut Parser) {
-    p.error(Diagnostic::error("too-deep", "this chain is too long").mend("name the first part with `let`"));
+    p.error(
+        Diagnostic::error("too-deep", "this chain is too long")
+            .mend("name the first part with `let`"),
+    );
     p.skip_item();
 }
 
@@ -152,7 +160,11 @@ fn under(p: &mut Parser) {
         p.finish(choice, UnderFields);
     } else if !p.accept_word("defaults") {
         let error = Diagnostic::error("syntax", "expected the options after `under`");
-        p.error(error.mend("under { mode = \"release\" }").mend("under defaults"));
+        p.error(
+            error
+                .mend("under { mode = \"release\" }")
+                .mend("under defaults"),
+        );
     }
 }
 
@@ -270,7 +282,8 @@ fn primary(p: &mut Parser) -> bool {
                 p.take();
                 p.finish(mark, Literal);
             } else {
-                let error = Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name"));
+                let error =
+                    Diagnostic::error("syntax", format!("`{word}` is neither a number nor a name"));
                 let error = error.note("durations are written 250ms, 30s, 5min, 2h");
                 p.error(error.maybe_mend(habits::duration(word)));
                 p.take();
@@ -327,7 +340,8 @@ fn word_expression(p: &mut Parser) -> bool {
             false
         }
         "if" | "match" => {
-            let error = Diagnostic::error("syntax", format!("`{}` needs brackets here", p.peek_text()));
+            let error =
+                Diagnostic::error("syntax", format!("`{}` needs brackets here", p.peek_text()));
             p.error(error.mend("( … )"));
             expression(p);
             p.finish(mark, Error);
@@ -353,7 +367,10 @@ fn if_expression(p: &mut Parser) {
     p.lines_before_word("then");
     if p.peek() == Equals {
         // It is read as what was meant, so that nothing else is blamed.
-        p.error(Diagnostic::error("syntax", "values are compared by `==`; `=` names a value").mend("=="));
+        p.error(
+            Diagnostic::error("syntax", "values are compared by `==`; `=` names a value")
+                .mend("=="),
+        );
         p.take();
         expression(p);
     }
@@ -361,7 +378,10 @@ fn if_expression(p: &mut Parser) {
         let error = Diagnostic::error("syntax", "expected `then` between a condition and a value");
         // The whole text, if it is a plain one.
         let rest = p.rest().unwrap_or_default();
-        let end = rest.get(1..).and_then(|rest| rest.find('"')).map_or(1, |end| end + 2);
+        let end = rest
+            .get(1..)
+            .and_then(|rest| rest.find('"'))
+            .map_or(1, |end| end + 2);
         let error = error.mend(format!("then {}", rest.get(..end).unwrap_or_default()));
         p.error_of_length(end, error);
         p.forget_failure();
@@ -378,8 +398,9 @@ fn if_expression(p: &mut Parser) {
             expression(p);
         } else {
             let error = Diagnostic::error("syntax", "this `if` has no `else`");
-            let error =
-                error.note("an `if` always gives a value: `else \"\"`, `else []` or `else none` for nothing");
+            let error = error.note(
+                "an `if` always gives a value: `else \"\"`, `else []` or `else none` for nothing",
+            );
             p.error(error.mend("else \"\""));
         }
     }

@@ -24,7 +24,10 @@ pub(super) fn text(p: &mut Parser) {
         p.take_raw();
     } else if p.error_count() == errors {
         let error = Diagnostic::error("unclosed", "this text is never closed");
-        p.error_at(open, error.mend("close it with the same quote at the end of the line"));
+        p.error_at(
+            open,
+            error.mend("close it with the same quote at the end of the line"),
+        );
     }
     p.finish(mark, TextExpr);
 }
@@ -51,17 +54,22 @@ pub(super) fn hole(p: &mut Parser, in_command: bool) {
             p.take();
             return;
         }
-        let unclosed =
-            matches!(p.peek(), TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile)
-                || p.peek_raw() == Newline
-                || p.at_declaration();
+        let unclosed = matches!(
+            p.peek(),
+            TextOpen | TextPart | TextClose | CommandClose | CommandSpace | EndOfFile
+        ) || p.peek_raw() == Newline
+            || p.at_declaration();
         if unclosed {
             let error = Diagnostic::error("unclosed", "this hole is never closed");
-            p.error_at(open, error.mend("close it with `}`, or write `{{` for a brace"));
+            p.error_at(
+                open,
+                error.mend("close it with `}`, or write `{{` for a brace"),
+            );
             p.skip_item();
         } else {
             let is_list = matches!(p.peek(), Comma | Colon);
-            let is_told = p.failed_here() || is_list && is_plain_brace(p, open.start as usize, in_command);
+            let is_told =
+                p.failed_here() || is_list && is_plain_brace(p, open.start as usize, in_command);
             if !is_told {
                 p.expected("`}`");
             }
@@ -79,8 +87,8 @@ fn is_hole_form(p: &Parser) -> bool {
     match p.peek_text() {
         "in" => true,
         "argfile" | "list" => matches!(p.peek_second(), TextOpen | Word | Ref | LeftBracket),
-        "out" | "outfolder" | "outdir" | "early" | "depfile" | "found" | "scratch" | "scratchfolder"
-        | "keptfolder" | "textfile" => {
+        "out" | "outfolder" | "outdir" | "early" | "depfile" | "found" | "scratch"
+        | "scratchfolder" | "keptfolder" | "textfile" => {
             matches!(p.peek_second(), TextOpen | Word)
         }
         _ => false,
@@ -102,7 +110,11 @@ const FORMS: [&str; 10] = [
 ];
 
 /// Words that some of them were written with before.
-const FORMS_BEFORE: [(&str, &str); 3] = [("outdir", "outfolder"), ("found", "depfile"), ("list", "argfile")];
+const FORMS_BEFORE: [(&str, &str); 3] = [
+    ("outdir", "outfolder"),
+    ("found", "depfile"),
+    ("list", "argfile"),
+];
 
 /// Whether a word before a text is like that of a form; reports that.
 fn is_misspelt_form(p: &mut Parser) -> bool {
@@ -110,23 +122,32 @@ fn is_misspelt_form(p: &mut Parser) -> bool {
     if p.peek_second() != TextOpen || word == "sh" {
         return false;
     }
-    let Some(near) = nearest(word, FORMS) else { return false };
+    let Some(near) = nearest(word, FORMS) else {
+        return false;
+    };
     let error = Diagnostic::error("syntax", format!("unknown hole `{word}`"));
-    p.error(error.note(format!("the words are: {}", FORMS.join(", "))).mend(near));
+    p.error(
+        error
+            .note(format!("the words are: {}", FORMS.join(", ")))
+            .mend(near),
+    );
     true
 }
 
-/// Whether no expression begins in a hole: a sign of another language, alone or after a word, as programs of some tools
-/// and data in braces have it.
+/// Whether no expression begins in a hole: a sign of another language, alone or after a word, as
+/// programs of some tools and data in braces have it.
 fn begins_otherwise(p: &Parser) -> bool {
     p.peek() == Odd || p.peek() == Word && p.peek_second() == Odd
 }
 
-/// Whether a brace was meant as itself: what follows it is no expression, or a list of them. Reports that.
+/// Whether a brace was meant as itself: what follows it is no expression, or a list of them.
+/// Reports that.
 fn is_plain_brace(p: &mut Parser, open: usize, in_command: bool) -> bool {
     let rest = p.text_from(open);
     let line = rest.lines().next().unwrap_or_default();
-    let Some(end) = line.find('}') else { return false };
+    let Some(end) = line.find('}') else {
+        return false;
+    };
     let inner = &line[..=end];
     let error = Diagnostic::error("syntax", "`{` begins a hole here");
     if !in_command {
@@ -135,9 +156,15 @@ fn is_plain_brace(p: &mut Parser, open: usize, in_command: bool) -> bool {
     }
     let error = error.note("in a command, nothing between single quotes is a hole");
     // Between double quotes the quotes are to be others.
-    let before = p.text_before(open).rsplit(['`', '\n']).next().unwrap_or_default();
-    let quotes =
-        before.rfind('"').filter(|_| before.matches('"').count() % 2 == 1).zip(line[end..].find('"'));
+    let before = p
+        .text_before(open)
+        .rsplit(['`', '\n'])
+        .next()
+        .unwrap_or_default();
+    let quotes = before
+        .rfind('"')
+        .filter(|_| before.matches('"').count() % 2 == 1)
+        .zip(line[end..].find('"'));
     match quotes {
         Some((first, last)) if !before[first..].contains('\'') => {
             let start = open - (before.len() - first);
@@ -162,7 +189,8 @@ fn hole_form(p: &mut Parser) {
     let word = match FORMS_BEFORE.iter().find(|(before, _)| *before == word) {
         None => word,
         Some((_, now)) => {
-            let error = Diagnostic::error("syntax", format!("`{{{word} …}}` is written `{{{now} …}}`"));
+            let error =
+                Diagnostic::error("syntax", format!("`{{{word} …}}` is written `{{{now} …}}`"));
             p.error(error.mend(*now));
             now
         }

@@ -8,8 +8,8 @@ use crate::SyntaxKind::*;
 use crate::habits;
 
 impl<'a> Parser<'a> {
-    /// Reports that something else was expected at the next token; what people write there by habit is met with what it is
-    /// here.
+    /// Reports that something else was expected at the next token; what people write there by habit
+    /// is met with what it is here.
     pub fn expected(&mut self, what: &str) {
         if let Some((length, error)) = self.rest().and_then(habits::sign) {
             return self.error_of_length(length, error);
@@ -20,7 +20,10 @@ impl<'a> Parser<'a> {
             TextPart | TextClose | CommandPart | CommandSpace => "the end of the hole".to_owned(),
             _ => format!("`{}`", self.peek_text()),
         };
-        self.error(Diagnostic::error("syntax", format!("expected {what}, found {found}")));
+        self.error(Diagnostic::error(
+            "syntax",
+            format!("expected {what}, found {found}"),
+        ));
     }
 
     /// Reports an error at the next token, unless one was reported there.
@@ -41,9 +44,15 @@ impl<'a> Parser<'a> {
     /// The text from the next token on; `None` at a line's end.
     pub fn rest(&self) -> Option<&'a str> {
         let token = self.tokens[self.next_index()];
-        let is_end =
-            matches!(token.kind, Newline | EndOfFile | TextPart | TextClose | CommandPart | CommandSpace);
-        if is_end { None } else { self.text.get(token.start as usize..) }
+        let is_end = matches!(
+            token.kind,
+            Newline | EndOfFile | TextPart | TextClose | CommandPart | CommandSpace
+        );
+        if is_end {
+            None
+        } else {
+            self.text.get(token.start as usize..)
+        }
     }
 
     /// Reports an error about so many bytes from the next token on.
@@ -78,10 +87,16 @@ impl<'a> Parser<'a> {
         self.finish(mark, Error);
     }
 
-    /// Whether an error was reported in the line of a place: what follows from it there is no mistake of its own.
+    /// Whether an error was reported in the line of a place: what follows from it there is no
+    /// mistake of its own.
     fn is_blamed(&self, start: u32) -> bool {
-        let Some(span) = self.diagnostics.last().and_then(|d| d.span) else { return false };
-        let (first, last) = (span.start.min(start) as usize, span.start.max(start) as usize);
+        let Some(span) = self.diagnostics.last().and_then(|d| d.span) else {
+            return false;
+        };
+        let (first, last) = (
+            span.start.min(start) as usize,
+            span.start.max(start) as usize,
+        );
         !self.text.as_bytes()[first..last].contains(&b'\n')
     }
 
@@ -94,7 +109,9 @@ impl<'a> Parser<'a> {
         self.unclosed = diagnostic.code == "unclosed";
         if self.unclosed {
             // What was wrong after it only follows from it.
-            let first = self.diagnostics.partition_point(|d| d.span.is_none_or(|s| s.start < span.start));
+            let first = self
+                .diagnostics
+                .partition_point(|d| d.span.is_none_or(|s| s.start < span.start));
             self.diagnostics.truncate(first);
         }
         if !self.is_blamed(span.start) {
@@ -118,7 +135,8 @@ impl<'a> Parser<'a> {
         last.is_some_and(|span| span.start > place.start)
     }
 
-    /// How many errors were reported: a form in which one was reported is not blamed for being open.
+    /// How many errors were reported: a form in which one was reported is not blamed for being
+    /// open.
     pub fn error_count(&self) -> usize {
         self.diagnostics.len()
     }

@@ -46,13 +46,17 @@ pub const FOLDERS: [&str; 5] = ["src", "src/deep", "src/deep/er", "out", "lib"];
 pub const FILES: [&str; 4] = ["a", "b.c", "höhe.h", "a-b"];
 
 impl Watched {
-    /// One in which something can be known; `None` where the kernel does not say all changes of temporary files.
+    /// One in which something can be known; `None` where the kernel does not say all changes of
+    /// temporary files.
     pub fn that_can_be_known() -> Option<Watched> {
         let folder = Below::new(&std::env::temp_dir()).unwrap();
         match can_watch(folder.top()) {
             Ok(()) => Some(Watched::new()),
             Err(doubt) => {
-                skip(Need::Watching, format_args!("temporary files cannot be watched: {doubt:?}"));
+                skip(
+                    Need::Watching,
+                    format_args!("temporary files cannot be watched: {doubt:?}"),
+                );
                 None
             }
         }
@@ -61,7 +65,10 @@ impl Watched {
     pub fn new() -> Watched {
         let folder = tempfile::tempdir().unwrap();
         let top = folder.path().join("ws");
-        for inner in ["ws/.own/seals", "elsewhere"].iter().map(|s| (*s).to_owned()) {
+        for inner in ["ws/.own/seals", "elsewhere"]
+            .iter()
+            .map(|s| (*s).to_owned())
+        {
             fs::create_dir_all(folder.path().join(inner)).unwrap();
         }
         for inner in FOLDERS {
@@ -71,7 +78,10 @@ impl Watched {
             }
         }
         fs::write(folder.path().join("elsewhere/file"), "elsewhere").unwrap();
-        let (root, own) = (Below::new(&top).unwrap(), Below::new(&top.join(".own")).unwrap());
+        let (root, own) = (
+            Below::new(&top).unwrap(),
+            Below::new(&top.join(".own")).unwrap(),
+        );
         let program = Digest([3; 32]);
         let mut watched = Watched {
             folder,
@@ -127,23 +137,41 @@ impl Watched {
             }
         }
         let elsewhere = self.folder.path().join("elsewhere/file");
-        paths.push((FilePath::from_text(elsewhere.to_str().unwrap().into()), Roles::READ));
+        paths.push((
+            FilePath::from_text(elsewhere.to_str().unwrap().into()),
+            Roles::READ,
+        ));
         paths
     }
 
     pub fn entry(&self, path: &FilePath, roles: Roles) -> Entry {
-        let plain = path.as_str().strip_prefix(FilePath::LINK).unwrap_or(path.as_str());
+        let plain = path
+            .as_str()
+            .strip_prefix(FilePath::LINK)
+            .unwrap_or(path.as_str());
         let follows = !roles.has(Roles::ITSELF);
         let signature = Signature::at(self.root.top(), plain.as_bytes(), follows);
-        Entry { roles, ..Entry::new(signature) }
+        Entry {
+            roles,
+            ..Entry::new(signature)
+        }
     }
 
     /// Seals everything as it is.
     pub fn seal(&self) {
-        let entries: BTreeMap<_, _> =
-            self.paths().into_iter().map(|(path, roles)| (path.clone(), self.entry(&path, roles))).collect();
+        let entries: BTreeMap<_, _> = self
+            .paths()
+            .into_iter()
+            .map(|(path, roles)| (path.clone(), self.entry(&path, roles)))
+            .collect();
         let sealed = Sealed::default();
-        let new = NewSeal { sealed, graph: Digest::default(), env: vec![], samples: vec![], entries };
+        let new = NewSeal {
+            sealed,
+            graph: Digest::default(),
+            env: vec![],
+            samples: vec![],
+            entries,
+        };
         write_seal(&self.own, SEAL, &new).unwrap();
         assert!(self.place().learn(SEAL));
     }
@@ -151,8 +179,18 @@ impl Watched {
     /// Adds to the seal what some of its paths are now.
     pub fn seal_again(&self, some: &[(FilePath, Roles)]) {
         let mut seal = Journal::<Seal>::load(&self.own, SEAL).unwrap();
-        let entries = some.iter().map(|(path, roles)| (path.clone(), self.entry(path, *roles)));
-        seal.add(&self.own, SEAL, SealNews { entries: entries.collect(), ..SealNews::default() }).unwrap();
+        let entries = some
+            .iter()
+            .map(|(path, roles)| (path.clone(), self.entry(path, *roles)));
+        seal.add(
+            &self.own,
+            SEAL,
+            SealNews {
+                entries: entries.collect(),
+                ..SealNews::default()
+            },
+        )
+        .unwrap();
         assert!(self.place().learn(SEAL));
     }
 
@@ -187,12 +225,19 @@ impl Watched {
 
     /// Asks, and compares with a full look. What happened before is for people.
     pub fn ask(&mut self, history: &[String]) {
-        let Some((seal, doubtful)) = self.doubtful() else { return };
-        let changes = seal.check(&self.root, ToLookAt::All, |_| Digest::default(), 1).unwrap();
+        let Some((seal, doubtful)) = self.doubtful() else {
+            return;
+        };
+        let changes = seal
+            .check(&self.root, ToLookAt::All, |_| Digest::default(), 1)
+            .unwrap();
         let doubtful = match doubtful {
             Ok(numbers) => numbers,
             Err(doubt) => {
-                assert!(matches!(doubt, Doubt::Learning | Doubt::Overflow), "{doubt:?}");
+                assert!(
+                    matches!(doubt, Doubt::Learning | Doubt::Overflow),
+                    "{doubt:?}"
+                );
                 return;
             }
         };
@@ -217,14 +262,21 @@ impl Watched {
         let (mut last, mut same) = (0, 0);
         while same < 3 {
             let now = self.place().status().map_or(0, |status| status.same);
-            (last, same) = if now == last { (last, same + 1) } else { (now, 0) };
+            (last, same) = if now == last {
+                (last, same + 1)
+            } else {
+                (now, 0)
+            };
             thread::sleep(Duration::from_millis(1));
         }
     }
 }
 
 fn serve_in(top: &Path, program: Digest, life: WatcherLife) {
-    let (root, own) = (Below::new(top).unwrap(), Below::new(&top.join(".own")).unwrap());
+    let (root, own) = (
+        Below::new(top).unwrap(),
+        Below::new(&top.join(".own")).unwrap(),
+    );
     serve(root, own, program, None, life).unwrap();
 }
 

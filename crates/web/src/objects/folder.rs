@@ -1,5 +1,5 @@
-//! Objects in a folder: files by their names. Those who may write there may be others than the person who builds, and links that they
-//! put there are not followed.
+//! Objects in a folder: files by their names. Those who may write there may be others than the
+//! person who builds, and links that they put there are not followed.
 
 use std::fs;
 use std::io::{self, Read, Seek, SeekFrom, Write};
@@ -60,16 +60,28 @@ impl ObjectStore for FolderObjects {
             io::ErrorKind::NotFound | io::ErrorKind::NotADirectory => Trouble::NotThere,
             _ => failed(e),
         };
-        let mut file = Below::new(&self.top).and_then(|folder| folder.open_to_read(name)).map_err(missing)?;
+        let mut file = Below::new(&self.top)
+            .and_then(|folder| folder.open_to_read(name))
+            .map_err(missing)?;
         let mut bytes = Vec::new();
         match part {
             Some(part) => {
                 file.seek(SeekFrom::Start(part.start)).map_err(failed)?;
-                file.take(part.end.saturating_sub(part.start)).read_to_end(&mut bytes).map_err(failed)?;
+                file.take(part.end.saturating_sub(part.start))
+                    .read_to_end(&mut bytes)
+                    .map_err(failed)?;
             }
-            None => drop(file.take(limit.saturating_add(1)).read_to_end(&mut bytes).map_err(failed)?),
+            None => drop(
+                file.take(limit.saturating_add(1))
+                    .read_to_end(&mut bytes)
+                    .map_err(failed)?,
+            ),
         }
-        if bytes.len() as u64 > limit { Err(too_large(limit)) } else { Ok(bytes) }
+        if bytes.len() as u64 > limit {
+            Err(too_large(limit))
+        } else {
+            Ok(bytes)
+        }
     }
 
     fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Trouble> {
@@ -102,7 +114,10 @@ impl ObjectStore for FolderObjects {
             let age = folder.look_at(&name).ok().map(|found| {
                 UNIX_EPOCH + Duration::from_secs(u64::try_from(found.st_mtime).unwrap_or_default())
             });
-            if age.and_then(|since| since.elapsed().ok()).is_some_and(|age| age > LONGEST_TURN) {
+            if age
+                .and_then(|since| since.elapsed().ok())
+                .is_some_and(|age| age > LONGEST_TURN)
+            {
                 let _ = folder.remove_file(&name);
             }
             std::thread::sleep(Duration::from_millis(10));
@@ -111,7 +126,8 @@ impl ObjectStore for FolderObjects {
 
     fn remove_older(&self, name: &str, than: u64) -> Result<usize, Trouble> {
         // Whatever else lies there is somebody's.
-        let is_digest = |name: &str| name.len() >= 32 && name.bytes().all(|b| b.is_ascii_hexdigit());
+        let is_digest =
+            |name: &str| name.len() >= 32 && name.bytes().all(|b| b.is_ascii_hexdigit());
         let is_old = |name: &str, changed: i64| is_digest(name) && changed < than as i64;
         self.folder()?.remove_files(name, &is_old).map_err(failed)
     }
@@ -119,7 +135,9 @@ impl ObjectStore for FolderObjects {
 
 fn failed(e: io::Error) -> Trouble {
     match e.kind() {
-        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => Trouble::Denied(e.to_string()),
+        io::ErrorKind::PermissionDenied | io::ErrorKind::ReadOnlyFilesystem => {
+            Trouble::Denied(e.to_string())
+        }
         _ => Trouble::failed(e.to_string()),
     }
 }

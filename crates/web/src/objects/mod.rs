@@ -1,5 +1,6 @@
-//! Whole objects below one address: taken, or a part of them, and put. Each has a deadline for all of it, so that a server
-//! that says little for long is given up. Each protocol is a file of its own, which implements [`ObjectStore`].
+//! Whole objects below one address: taken, or a part of them, and put. Each has a deadline for all
+//! of it, so that a server that says little for long is given up. Each protocol is a file of its
+//! own, which implements [`ObjectStore`].
 
 mod folder;
 mod server;
@@ -35,8 +36,8 @@ trait ObjectStore: Debug + Send + Sync {
     /// Waits for the turn to change an object; nothing where the protocol has no turns.
     fn turn_of(&self, name: &str) -> Result<Option<Box<dyn ObjectTurn>>, Trouble>;
 
-    /// Removes the objects below a name that nobody put anew since a time, in seconds since 1970. Gives how many there were; none where
-    /// the protocol does not list objects.
+    /// Removes the objects below a name that nobody put anew since a time, in seconds since 1970.
+    /// Gives how many there were; none where the protocol does not list objects.
     fn remove_older(&self, name: &str, than: u64) -> Result<usize, Trouble>;
 }
 
@@ -63,7 +64,8 @@ pub struct Objects {
 
 /// The address of an object, if its name leads to one below the place.
 fn below(base: &Address, name: &str) -> Result<Address, Trouble> {
-    base.below(name).ok_or_else(|| Trouble::failed(format!("`{name}` is no name of an object")))
+    base.below(name)
+        .ok_or_else(|| Trouble::failed(format!("`{name}` is no name of an object")))
 }
 
 impl Objects {
@@ -85,7 +87,12 @@ impl Objects {
     ///
     /// # Errors
     /// When they cannot be had in time, or there are more than `limit`, or fewer than a part has.
-    pub fn get(&self, name: &str, part: Option<Range<u64>>, limit: u64) -> Result<Option<Vec<u8>>, Trouble> {
+    pub fn get(
+        &self,
+        name: &str,
+        part: Option<Range<u64>>,
+        limit: u64,
+    ) -> Result<Option<Vec<u8>>, Trouble> {
         self.get_until(name, part, limit, None)
     }
 
@@ -107,9 +114,9 @@ impl Objects {
             Err(trouble) => return Err(trouble),
         };
         match &part {
-            Some(part) if bytes.len() as u64 != part.end - part.start => {
-                Err(Trouble::failed("it gave another number of bytes than asked for"))
-            }
+            Some(part) if bytes.len() as u64 != part.end - part.start => Err(Trouble::failed(
+                "it gave another number of bytes than asked for",
+            )),
             _ => Ok(Some(bytes)),
         }
     }
@@ -123,7 +130,8 @@ impl Objects {
         self.store.put(name, bytes)
     }
 
-    /// Waits until nobody else has the turn to change an object, where they lie in a folder, and takes it; nothing elsewhere.
+    /// Waits until nobody else has the turn to change an object, where they lie in a folder, and
+    /// takes it; nothing elsewhere.
     ///
     /// # Errors
     /// When that takes too long, or nothing can be written there.
@@ -141,8 +149,9 @@ impl Objects {
         self.store.remove(name)
     }
 
-    /// Removes the objects below a name that nobody put anew since a time, in seconds since 1970, where they lie in a folder; elsewhere
-    /// nothing is removed, since not all servers tell what they have. Gives how many there were.
+    /// Removes the objects below a name that nobody put anew since a time, in seconds since 1970,
+    /// where they lie in a folder; elsewhere nothing is removed, since not all servers tell what
+    /// they have. Gives how many there were.
     ///
     /// # Errors
     /// When one of them cannot be removed.
@@ -162,12 +171,21 @@ mod tests {
     #[test]
     fn a_folder_has_objects() {
         let folder = tempfile::tempdir().unwrap();
-        let objects =
-            Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, TlsFiles::default());
+        let objects = Objects::new(
+            Address::of_folder(folder.path()).unwrap(),
+            Asker::Anybody,
+            TlsFiles::default(),
+        );
         assert_eq!(objects.get("a/b", None, 10).unwrap(), None);
         objects.put("a/b", b"high water").unwrap();
-        assert_eq!(objects.get("a/b", None, 10).unwrap().unwrap(), b"high water");
-        assert_eq!(objects.get("a/b", Some(5..10), 10).unwrap().unwrap(), b"water");
+        assert_eq!(
+            objects.get("a/b", None, 10).unwrap().unwrap(),
+            b"high water"
+        );
+        assert_eq!(
+            objects.get("a/b", Some(5..10), 10).unwrap().unwrap(),
+            b"water"
+        );
         assert!(objects.get("a/b", None, 9).is_err());
         assert!(objects.get("a/b", Some(5..11), 10).is_err());
         assert!(objects.put("../b", b"").is_err() && objects.get("/etc/passwd", None, 10).is_err());
@@ -177,8 +195,11 @@ mod tests {
     #[test]
     fn links_in_a_folder_of_objects_lead_nowhere() {
         let (folder, home) = (tempfile::tempdir().unwrap(), tempfile::tempdir().unwrap());
-        let objects =
-            Objects::new(Address::of_folder(folder.path()).unwrap(), Asker::Anybody, TlsFiles::default());
+        let objects = Objects::new(
+            Address::of_folder(folder.path()).unwrap(),
+            Asker::Anybody,
+            TlsFiles::default(),
+        );
         let name = "ab".repeat(32);
         fs::create_dir(home.path().join("deep")).unwrap();
         for precious in [name.clone(), format!("deep/{name}")] {
@@ -187,7 +208,8 @@ mod tests {
         std::os::unix::fs::symlink(home.path(), folder.path().join("jobs")).unwrap();
         let (in_link, new) = (format!("jobs/{name}"), u64::MAX >> 2);
         assert!(
-            objects.put(&in_link, b"x").is_err() && !matches!(objects.get(&in_link, None, 10), Ok(Some(_)))
+            objects.put(&in_link, b"x").is_err()
+                && !matches!(objects.get(&in_link, None, 10), Ok(Some(_)))
         );
         assert!(objects.remove(&in_link).is_err());
         assert!(objects.remove_older("jobs", new).is_err());
@@ -196,8 +218,14 @@ mod tests {
         objects.put("jobs/notes", b"of somebody").unwrap();
         std::os::unix::fs::symlink(home.path(), folder.path().join("jobs/link")).unwrap();
         assert_eq!(objects.remove_older("jobs", new).unwrap(), 1);
-        assert_eq!(objects.get("jobs/notes", None, 20).unwrap().unwrap(), b"of somebody");
-        assert_eq!(fs::read(home.path().join(format!("deep/{name}"))).unwrap(), b"precious");
+        assert_eq!(
+            objects.get("jobs/notes", None, 20).unwrap().unwrap(),
+            b"of somebody"
+        );
+        assert_eq!(
+            fs::read(home.path().join(format!("deep/{name}"))).unwrap(),
+            b"precious"
+        );
         assert_eq!(fs::read(home.path().join(name)).unwrap(), b"precious");
     }
 }

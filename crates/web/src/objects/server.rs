@@ -1,4 +1,5 @@
-//! Objects of a server that knows GET, PUT and DELETE: plain HTTP, or object storage with the S3 protocol, whose requests are signed.
+//! Objects of a server that knows GET, PUT and DELETE: plain HTTP, or object storage with the S3
+//! protocol, whose requests are signed.
 
 use std::ops::Range;
 use std::sync::OnceLock;
@@ -38,7 +39,12 @@ pub(super) struct ServerObjects {
 
 impl ServerObjects {
     pub fn new(base: Address, asker: Asker, tls: TlsFiles) -> ServerObjects {
-        ServerObjects { base, asker, tls, agent: OnceLock::new() }
+        ServerObjects {
+            base,
+            asker,
+            tls,
+            agent: OnceLock::new(),
+        }
     }
 
     fn agent(&self) -> Result<&Agent, Trouble> {
@@ -55,27 +61,46 @@ impl ServerObjects {
     ) -> Result<request::Builder, Trouble> {
         let address = super::below(&self.base, name)?;
         let mut request = Request::builder().method(method).uri(address.as_sent());
-        let range =
-            part.map(|part| ("range", format!("bytes={}-{}", part.start, part.end.saturating_sub(1))));
+        let range = part.map(|part| {
+            (
+                "range",
+                format!("bytes={}-{}", part.start, part.end.saturating_sub(1)),
+            )
+        });
         let headers: Vec<(&str, String)> = range.into_iter().collect();
         match &self.asker {
             Asker::Signing(key) => {
                 let (host, path) = address.host_and_path();
-                let time = SystemTime::now().duration_since(UNIX_EPOCH).map_or(0, |d| d.as_secs());
-                let unsigned = Unsigned { method, host: &host, path: &path, body, headers: &headers, time };
+                let time = SystemTime::now()
+                    .duration_since(UNIX_EPOCH)
+                    .map_or(0, |d| d.as_secs());
+                let unsigned = Unsigned {
+                    method,
+                    host: &host,
+                    path: &path,
+                    body,
+                    headers: &headers,
+                    time,
+                };
                 let signed = key.headers(&unsigned);
-                return Ok(signed
-                    .into_iter()
-                    .fold(request, |request, (name, value)| request.header(name, value)));
+                return Ok(signed.into_iter().fold(request, |request, (name, value)| {
+                    request.header(name, value)
+                }));
             }
-            Asker::Known(credential) => request = request.header("Authorization", credential.header()),
+            Asker::Known(credential) => {
+                request = request.header("Authorization", credential.header())
+            }
             Asker::Anybody => {}
         }
-        Ok(headers.into_iter().fold(request, |request, (name, value)| request.header(name, value)))
+        Ok(headers.into_iter().fold(request, |request, (name, value)| {
+            request.header(name, value)
+        }))
     }
 
     fn send(&self, request: request::Builder, bytes: &[u8]) -> Result<transport::Head, Trouble> {
-        let request = request.body(bytes).map_err(|e| Trouble::failed(e.to_string()))?;
+        let request = request
+            .body(bytes)
+            .map_err(|e| Trouble::failed(e.to_string()))?;
         transport::send(self.agent()?, request, patience(bytes.len() as u64))
     }
 }
@@ -89,8 +114,12 @@ impl ObjectStore for ServerObjects {
         until: Option<Instant>,
     ) -> Result<Vec<u8>, Trouble> {
         // What comes compressed would have another length.
-        let request = self.request("GET", name, b"", part)?.header("Accept-Encoding", "identity");
-        let request = request.body(()).map_err(|e| Trouble::failed(e.to_string()))?;
+        let request = self
+            .request("GET", name, b"", part)?
+            .header("Accept-Encoding", "identity");
+        let request = request
+            .body(())
+            .map_err(|e| Trouble::failed(e.to_string()))?;
         let answer = transport::ask(self.agent()?, request);
         let mut pace = Pace::new(MEASURED, SLOWEST, Instant::now());
         let mut bytes: Vec<u8> = Vec::new();
@@ -105,7 +134,11 @@ impl ObjectStore for ServerObjects {
                     match head.status {
                         200 => part_of_whole = part,
                         206 => {}
-                        status => return Err(Trouble::failed(format!("it answers with status {status}"))),
+                        status => {
+                            return Err(Trouble::failed(format!(
+                                "it answers with status {status}"
+                            )));
+                        }
                     }
                     0
                 }
@@ -134,16 +167,24 @@ impl ObjectStore for ServerObjects {
 
     fn put(&self, name: &str, bytes: &[u8]) -> Result<(), Trouble> {
         let request = self.request("PUT", name, bytes, None)?;
-        let head = self.send(request.header("Content-Type", "application/octet-stream"), bytes)?;
+        let head = self.send(
+            request.header("Content-Type", "application/octet-stream"),
+            bytes,
+        )?;
         match head.status {
             // It only gives.
-            status @ (405 | 501) => Err(Trouble::Denied(format!("it takes no objects (status {status})"))),
+            status @ (405 | 501) => Err(Trouble::Denied(format!(
+                "it takes no objects (status {status})"
+            ))),
             _ => head.refusal().map_or(Ok(()), Err),
         }
     }
 
     fn remove(&self, name: &str) -> Result<(), Trouble> {
-        match self.send(self.request("DELETE", name, b"", None)?, b"")?.refusal() {
+        match self
+            .send(self.request("DELETE", name, b"", None)?, b"")?
+            .refusal()
+        {
             None | Some(Trouble::NotThere) => Ok(()),
             Some(trouble) => Err(trouble),
         }
@@ -162,12 +203,18 @@ impl ObjectStore for ServerObjects {
 
 /// Waits for what comes next of an answer, no longer than `until` if it is given.
 fn next_of(answer: &ServerAnswer, until: Option<Instant>) -> Result<Heard, Trouble> {
-    let left = until.map_or(PATIENCE, |until| until.saturating_duration_since(Instant::now()));
-    answer.next(left.min(PATIENCE), &|| false).map_err(|why| match why {
-        Unanswered::Silent if left < PATIENCE => Trouble::Late,
-        Unanswered::Silent => Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs())),
-        Unanswered::Stopped => Trouble::Stopped,
-        Unanswered::BrokeOff => Trouble::failed("the transfer broke off"),
-        Unanswered::NotAsked(error) => Trouble::failed(error.to_string()),
-    })
+    let left = until.map_or(PATIENCE, |until| {
+        until.saturating_duration_since(Instant::now())
+    });
+    answer
+        .next(left.min(PATIENCE), &|| false)
+        .map_err(|why| match why {
+            Unanswered::Silent if left < PATIENCE => Trouble::Late,
+            Unanswered::Silent => {
+                Trouble::Hangs(format!("said nothing for {} seconds", PATIENCE.as_secs()))
+            }
+            Unanswered::Stopped => Trouble::Stopped,
+            Unanswered::BrokeOff => Trouble::failed("the transfer broke off"),
+            Unanswered::NotAsked(error) => Trouble::failed(error.to_string()),
+        })
 }

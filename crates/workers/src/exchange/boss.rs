@@ -12,8 +12,8 @@ use parking_lot::{Condvar, Mutex};
 
 use super::line::JobLine;
 use super::{
-    Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, UNPACKS, WANTED, are_among, job_name,
-    kind_of,
+    Alive, BossNews, ExchangePlace, ExchangeTrouble, GONE, PATIENCE, UNPACKS, WANTED, are_among,
+    job_name, kind_of,
 };
 
 /// The open slots are counted again after so long.
@@ -34,7 +34,8 @@ pub struct Boss {
     name: String,
     round: AtomicUsize,
     present: Arc<RollCall>,
-    /// How many slots were open on machines of each kind when it was last counted, and when that was.
+    /// How many slots were open on machines of each kind when it was last counted, and when that
+    /// was.
     slots: Mutex<(Instant, Arc<[MachineKind]>)>,
     heard: Mutex<Receiver<BossNews>>,
 }
@@ -73,13 +74,19 @@ fn read(kind: &str, subject: &str, payload: &[u8]) -> Option<BossNews> {
                 Some(name) => (name, true),
                 None => (text, false),
             };
-            Some(BossNews::Begun { number, name: name.to_owned(), unpacks })
+            Some(BossNews::Begun {
+                number,
+                name: name.to_owned(),
+                unpacks,
+            })
         }
         _ => {
             // The server's own advice: a JSON object.
             let text = std::str::from_utf8(payload).ok()?;
             let after = text.split("\"stream_seq\":").nth(1)?.trim_start();
-            let digits = after.find(|c: char| !c.is_ascii_digit()).unwrap_or(after.len());
+            let digits = after
+                .find(|c: char| !c.is_ascii_digit())
+                .unwrap_or(after.len());
             after[..digits].parse().ok().map(BossNews::Undone)
         }
     }
@@ -87,7 +94,9 @@ fn read(kind: &str, subject: &str, payload: &[u8]) -> Option<BossNews> {
 
 async fn pass_on(mut from: Subscriber, kind: &'static str, to: Sender<BossNews>) {
     while let Some(message) = from.next().await {
-        let Some(heard) = read(kind, &message.subject, &message.payload) else { continue };
+        let Some(heard) = read(kind, &message.subject, &message.payload) else {
+            continue;
+        };
         if to.send(heard).is_err() {
             return;
         }
@@ -95,7 +104,8 @@ async fn pass_on(mut from: Subscriber, kind: &'static str, to: Sender<BossNews>)
 }
 
 impl Boss {
-    /// Begins to hear who is there, and what they answer. `name` is one of letters and digits that nobody else has.
+    /// Begins to hear who is there, and what they answer. `name` is one of letters and digits that
+    /// nobody else has.
     ///
     /// # Errors
     /// When the server cannot be reached, or refuses it.
@@ -104,29 +114,40 @@ impl Boss {
         let present: Arc<RollCall> = Arc::default();
         let (sender, heard) = channel();
         let refused = |e: async_nats::SubscribeError| ExchangeTrouble::Refused(e.to_string());
-        let undone = format!("$JS.EVENT.ADVISORY.CONSUMER.MAX_DELIVERIES.NUBRIK_{}.>", place.pool);
+        let undone = format!(
+            "$JS.EVENT.ADVISORY.CONSUMER.MAX_DELIVERIES.NUBRIK_{}.>",
+            place.pool
+        );
         let kinds = [
             ("answer", format!("nubrik.answer.{name}.*")),
             ("begun", format!("nubrik.begun.{name}.*.*")),
             ("undone", undone),
         ];
         let (mut alive, told) = line.runtime.block_on(async {
-            let alive =
-                line.client.subscribe(format!("nubrik.alive.{}", place.pool)).await.map_err(refused)?;
+            let alive = line
+                .client
+                .subscribe(format!("nubrik.alive.{}", place.pool))
+                .await
+                .map_err(refused)?;
             let mut told = Vec::new();
             for (kind, subject) in kinds {
                 told.push((kind, line.client.subscribe(subject).await.map_err(refused)?));
             }
             let _ = line.client.flush().await;
             // Those that are there say so at once.
-            let _ = line.client.publish(format!("nubrik.roll.{}", place.pool), "".into()).await;
+            let _ = line
+                .client
+                .publish(format!("nubrik.roll.{}", place.pool), "".into())
+                .await;
             Ok((alive, told))
         })?;
         let list = present.clone();
         line.runtime.spawn(async move {
             while let Some(message) = alive.next().await {
                 if let Some(alive) = Alive::read(&message.payload) {
-                    list.list.lock().insert(alive.name.clone(), (alive, Instant::now()));
+                    list.list
+                        .lock()
+                        .insert(alive.name.clone(), (alive, Instant::now()));
                     list.changed.notify_all();
                 }
             }
@@ -143,18 +164,33 @@ impl Boss {
         });
         let (name, round) = (name.to_owned(), AtomicUsize::new(0));
         let slots = Mutex::new((Instant::now(), Arc::default()));
-        Ok(Boss { line, name, round, present, slots, heard: Mutex::new(heard) })
+        Ok(Boss {
+            line,
+            name,
+            round,
+            present,
+            slots,
+            heard: Mutex::new(heard),
+        })
     }
 
-    /// What kinds of machines are there, those that take jobs now, sorted. It is counted a few times a second, and not each time it is asked.
+    /// What kinds of machines are there, those that take jobs now, sorted. It is counted a few
+    /// times a second, and not each time it is asked.
     pub fn kinds(&self) -> Arc<[MachineKind]> {
         let mut slots = self.slots.lock();
         if slots.1.is_empty() || slots.0.elapsed() > COUNTED {
             let list = self.present.list.lock();
-            let there = list.values().filter(|(_, last)| last.elapsed() < GONE).map(|(alive, _)| alive);
+            let there = list
+                .values()
+                .filter(|(_, last)| last.elapsed() < GONE)
+                .map(|(alive, _)| alive);
             let mut kinds: BTreeMap<&[String], MachineKind> = BTreeMap::new();
             for alive in there.filter(|alive| alive.open_slots() > 0) {
-                let none = || MachineKind { labels: alive.labels.clone(), machines: 0, slots: 0 };
+                let none = || MachineKind {
+                    labels: alive.labels.clone(),
+                    machines: 0,
+                    slots: 0,
+                };
                 let kind = kinds.entry(&alive.labels).or_insert_with(none);
                 (kind.machines, kind.slots) = (kind.machines + 1, kind.slots + alive.open_slots());
             }
@@ -183,7 +219,12 @@ impl Boss {
         let mut list = self.present.list.lock();
         let is_there = |(alive, last): &(Alive, Instant)| last.elapsed() < GONE && is_meant(alive);
         while !list.values().any(is_there) {
-            if self.present.changed.wait_until(&mut list, until).timed_out() {
+            if self
+                .present
+                .changed
+                .wait_until(&mut list, until)
+                .timed_out()
+            {
                 return;
             }
         }
@@ -192,10 +233,12 @@ impl Boss {
     /// Whether someone of a name is there.
     pub fn is_present(&self, name: &str) -> bool {
         let list = self.present.list.lock();
-        list.get(name).is_some_and(|(_, last)| last.elapsed() < GONE)
+        list.get(name)
+            .is_some_and(|(_, last)| last.elapsed() < GONE)
     }
 
-    /// Puts a job into the pool, for machines of one kind. Gives the number under which the server has it.
+    /// Puts a job into the pool, for machines of one kind. Gives the number under which the server
+    /// has it.
     ///
     /// # Errors
     /// When it is full, or cannot be reached.
@@ -208,12 +251,15 @@ impl Boss {
             match kept {
                 Ok(Ok(kept)) => Ok(kept.sequence),
                 Ok(Err(e)) => Err(ExchangeTrouble::Refused(format!("a job ({e})"))),
-                Err(_) => Err(ExchangeTrouble::Unreachable("it does not say that it has a job".to_owned())),
+                Err(_) => Err(ExchangeTrouble::Unreachable(
+                    "it does not say that it has a job".to_owned(),
+                )),
             }
         })
     }
 
-    /// Takes a job back, with its number and those under which the server has it: who does it stops. Nothing is waited for.
+    /// Takes a job back, with its number and those under which the server has it: who does it
+    /// stops. Nothing is waited for.
     pub fn withdraw(&self, number: u32, sent: &[u64]) {
         let (client, stream) = (self.line.client.clone(), self.line.stream.clone());
         let (job, sent) = (job_name(&self.build(), number), sent.to_vec());
@@ -226,7 +272,8 @@ impl Boss {
         });
     }
 
-    /// Lets a job be given to nobody any more, with the numbers under which the server has it. Who does it goes on. Nothing is waited for.
+    /// Lets a job be given to nobody any more, with the numbers under which the server has it. Who
+    /// does it goes on. Nothing is waited for.
     pub fn forget(&self, sent: &[u64]) {
         let (stream, sent) = (self.line.stream.clone(), sent.to_vec());
         self.line.runtime.spawn(async move {
@@ -246,8 +293,8 @@ impl Boss {
         self.heard.lock().recv_timeout(within).ok()
     }
 
-    /// Asks all who are there something, or only one, and gives what they answer in a time; one alone is not waited for after it
-    /// answered.
+    /// Asks all who are there something, or only one, and gives what they answer in a time; one
+    /// alone is not waited for after it answered.
     ///
     /// # Errors
     /// When they cannot be asked.
@@ -261,12 +308,18 @@ impl Boss {
         let client = &self.line.client;
         self.line.runtime.block_on(async {
             let back = client.new_inbox();
-            let mut answers = client.subscribe(back.clone()).await.map_err(|e| unreachable(&e))?;
+            let mut answers = client
+                .subscribe(back.clone())
+                .await
+                .map_err(|e| unreachable(&e))?;
             let subject = match one {
                 None => format!("nubrik.ask.{}", self.line.pool),
                 Some(name) => format!("nubrik.ask.{}.{name}", self.line.pool),
             };
-            client.publish_with_reply(subject, back, question.into()).await.map_err(|e| unreachable(&e))?;
+            client
+                .publish_with_reply(subject, back, question.into())
+                .await
+                .map_err(|e| unreachable(&e))?;
             let mut heard = Vec::new();
             let end = tokio::time::Instant::now() + within;
             while let Ok(Some(message)) = tokio::time::timeout_at(end, answers.next()).await {
@@ -301,15 +354,26 @@ mod tests {
     fn what_is_heard_is_read_by_its_subject() {
         let read = |kind, subject, text: &str| read(kind, subject, text.as_bytes());
         let advice = "{\"type\":\"x\",\"stream_seq\":47,\"deliveries\":3}";
-        assert_eq!(read("undone", "$JS.EVENT.x", advice), Some(BossNews::Undone(47)));
+        assert_eq!(
+            read("undone", "$JS.EVENT.x", advice),
+            Some(BossNews::Undone(47))
+        );
         assert_eq!(read("undone", "$JS.EVENT.x", "{}"), None);
         assert_eq!(
             read("begun", "nubrik.begun.b7.0.12", "hand"),
-            Some(BossNews::Begun { number: 12, name: "hand".to_owned(), unpacks: false })
+            Some(BossNews::Begun {
+                number: 12,
+                name: "hand".to_owned(),
+                unpacks: false
+            })
         );
         assert_eq!(
             read("begun", "nubrik.begun.b7.0.12", "hand unpacks"),
-            Some(BossNews::Begun { number: 12, name: "hand".to_owned(), unpacks: true })
+            Some(BossNews::Begun {
+                number: 12,
+                name: "hand".to_owned(),
+                unpacks: true
+            })
         );
         assert_eq!(read("begun", "nubrik.begun.b7.0.x", "hand"), None);
     }

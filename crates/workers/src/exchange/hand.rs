@@ -15,8 +15,8 @@ use tokio::task::JoinHandle;
 
 use super::line::JobLine;
 use super::{
-    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE, UNPACKS,
-    job_name, kind_of,
+    Alive, BEAT, DELIVERIES, ExchangePlace, ExchangeTrouble, FORSAKEN, KEPT, LEASE, PATIENCE,
+    UNPACKS, job_name, kind_of,
 };
 
 /// What is known of who has work is kept so long: a job that waits for longer is thrown away.
@@ -37,7 +37,9 @@ impl Bosses {
         let is_recent = |_: &String, at: &mut Instant| at.elapsed() < REMEMBERED;
         self.stopped.retain(is_recent);
         self.heard.retain(is_recent);
-        self.heard.entry(name.to_owned()).or_insert_with(Instant::now);
+        self.heard
+            .entry(name.to_owned())
+            .or_insert_with(Instant::now);
     }
 }
 
@@ -55,11 +57,24 @@ struct OwnCondition {
 
 impl OwnCondition {
     fn alive(&self) -> Alive {
-        let OwnCondition { name, slots, machine, labels, .. } = self;
+        let OwnCondition {
+            name,
+            slots,
+            machine,
+            labels,
+            ..
+        } = self;
         let (name, machine, labels) = (name.clone(), machine.clone(), labels.clone());
         // What is only got ready is not done yet.
         let busy = self.busy.load(Ordering::Relaxed).min(*slots);
-        Alive { name, slots: *slots, busy, machine, labels, away: self.away() }
+        Alive {
+            name,
+            slots: *slots,
+            busy,
+            machine,
+            labels,
+            away: self.away(),
+        }
     }
 
     fn away(&self) -> Option<String> {
@@ -90,8 +105,8 @@ pub struct JobQueue {
     pub taken: u64,
 }
 
-/// A job under a lease. The lease is kept as long as this value lives; a job that is dropped without a word is given to another
-/// one.
+/// A job under a lease. The lease is kept as long as this value lives; a job that is dropped
+/// without a word is given to another one.
 pub struct TakenJob {
     line: Arc<JobLine>,
     message: async_nats::jetstream::Message,
@@ -117,14 +132,20 @@ fn owner(build: &str) -> &str {
     build.split_once('.').map_or(build, |(name, _)| name)
 }
 
-async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing: Arc<OwnCondition>) {
+async fn hear_of_bosses(
+    mut stops: Subscriber,
+    mut wanted: Subscriber,
+    standing: Arc<OwnCondition>,
+) {
     loop {
         let (is_stop, message) = tokio::select! {
             message = stops.next() => (true, message),
             message = wanted.next() => (false, message),
         };
         let Some(message) = message else { return };
-        let Ok(build) = std::str::from_utf8(&message.payload) else { continue };
+        let Ok(build) = std::str::from_utf8(&message.payload) else {
+            continue;
+        };
         let mut bosses = standing.bosses.lock();
         match is_stop {
             true => {
@@ -141,8 +162,8 @@ async fn hear_of_bosses(mut stops: Subscriber, mut wanted: Subscriber, standing:
 }
 
 impl Hand {
-    /// Says that someone works here: by what name, how many jobs at once, and on what `machine` (without tabs), of which some
-    /// labels are true (sorted).
+    /// Says that someone works here: by what name, how many jobs at once, and on what `machine`
+    /// (without tabs), of which some labels are true (sorted).
     ///
     /// # Errors
     /// When the server cannot be reached, or refuses it.
@@ -154,8 +175,14 @@ impl Hand {
     ) -> Result<Hand, ExchangeTrouble> {
         let line = JobLine::open(place)?;
         let kind = kind_of(&labels);
-        let refused = |e: &dyn std::fmt::Display| ExchangeTrouble::Refused(format!("to hand out jobs ({e})"));
-        let listen = async |subject: String| line.client.subscribe(subject).await.map_err(|e| refused(&e));
+        let refused =
+            |e: &dyn std::fmt::Display| ExchangeTrouble::Refused(format!("to hand out jobs ({e})"));
+        let listen = async |subject: String| {
+            line.client
+                .subscribe(subject)
+                .await
+                .map_err(|e| refused(&e))
+        };
         let (jobs, mut rolls, bosses, mut asked) = line.runtime.block_on(async {
             let config = pull::Config {
                 durable_name: Some(kind.clone()),
@@ -165,12 +192,24 @@ impl Hand {
                 max_deliver: DELIVERIES,
                 ..pull::Config::default()
             };
-            let jobs = line.stream.get_or_create_consumer(&kind, config).await.map_err(|e| refused(&e))?;
+            let jobs = line
+                .stream
+                .get_or_create_consumer(&kind, config)
+                .await
+                .map_err(|e| refused(&e))?;
             let rolls = listen(format!("nubrik.roll.{}", place.pool)).await?;
-            let bosses = (listen("nubrik.stop".to_owned()).await?, listen("nubrik.wanted".to_owned()).await?);
+            let bosses = (
+                listen("nubrik.stop".to_owned()).await?,
+                listen("nubrik.wanted".to_owned()).await?,
+            );
             let asked = listen(format!("nubrik.ask.{}", place.pool)).await?;
             let asked_alone = listen(format!("nubrik.ask.{}.{name}", place.pool)).await?;
-            Ok((jobs, rolls, bosses, futures_util::stream::select(asked, asked_alone)))
+            Ok((
+                jobs,
+                rolls,
+                bosses,
+                futures_util::stream::select(asked, asked_alone),
+            ))
         })?;
         let standing = Arc::new(OwnCondition {
             name: name.replace('\t', " "),
@@ -184,12 +223,15 @@ impl Hand {
         let (client, pool, here) = (line.client.clone(), place.pool.clone(), standing.clone());
         line.runtime.spawn(async move {
             loop {
-                let _ = client.publish(format!("nubrik.alive.{pool}"), here.alive().line().into()).await;
+                let _ = client
+                    .publish(format!("nubrik.alive.{pool}"), here.alive().line().into())
+                    .await;
                 // Sooner, where somebody asks who is there.
                 let _ = tokio::time::timeout(BEAT, rolls.next()).await;
             }
         });
-        line.runtime.spawn(hear_of_bosses(bosses.0, bosses.1, standing.clone()));
+        line.runtime
+            .spawn(hear_of_bosses(bosses.0, bosses.1, standing.clone()));
         let (sender, questions) = channel();
         line.runtime.spawn(async move {
             while let Some(message) = asked.next().await {
@@ -199,7 +241,12 @@ impl Hand {
                 }
             }
         });
-        Ok(Hand { line: Arc::new(line), jobs, standing, questions: Mutex::new(questions) })
+        Ok(Hand {
+            line: Arc::new(line),
+            jobs,
+            standing,
+            questions: Mutex::new(questions),
+        })
     }
 
     /// The next job, if one comes in a time.
@@ -213,8 +260,19 @@ impl Hand {
         }
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let message = self.line.runtime.block_on(async {
-            let batch = self.jobs.batch().max_messages(1).expires(within).messages().await;
-            batch.map_err(|e| unreachable(&e))?.next().await.transpose().map_err(|e| unreachable(&e))
+            let batch = self
+                .jobs
+                .batch()
+                .max_messages(1)
+                .expires(within)
+                .messages()
+                .await;
+            batch
+                .map_err(|e| unreachable(&e))?
+                .next()
+                .await
+                .transpose()
+                .map_err(|e| unreachable(&e))
         })?;
         Ok(message.map(|message| self.taken(message)))
     }
@@ -229,16 +287,35 @@ impl Hand {
         }
         let unreachable = |e: &dyn std::fmt::Display| ExchangeTrouble::Unreachable(e.to_string());
         let message = self.line.runtime.block_on(async {
-            let batch = self.jobs.fetch().max_messages(1).expires(PATIENCE).messages().await;
-            batch.map_err(|e| unreachable(&e))?.next().await.transpose().map_err(|e| unreachable(&e))
+            let batch = self
+                .jobs
+                .fetch()
+                .max_messages(1)
+                .expires(PATIENCE)
+                .messages()
+                .await;
+            batch
+                .map_err(|e| unreachable(&e))?
+                .next()
+                .await
+                .transpose()
+                .map_err(|e| unreachable(&e))
         })?;
         Ok(message.map(|message| self.taken(message)))
     }
 
     /// Keeps the lease of a job that the server gave.
     fn taken(&self, message: async_nats::jetstream::Message) -> TakenJob {
-        let before = format!("nubrik.job.{}.{}.", self.line.pool, kind_of(&self.standing.labels));
-        let build = message.subject.strip_prefix(&before).unwrap_or_default().to_owned();
+        let before = format!(
+            "nubrik.job.{}.{}.",
+            self.line.pool,
+            kind_of(&self.standing.labels)
+        );
+        let build = message
+            .subject
+            .strip_prefix(&before)
+            .unwrap_or_default()
+            .to_owned();
         let bytes = message.payload.to_vec();
         self.standing.busy.fetch_add(1, Ordering::Relaxed);
         // Who sent it waited a moment ago, or nobody does soon.
@@ -251,20 +328,36 @@ impl Hand {
             }
         });
         let (line, standing) = (self.line.clone(), self.standing.clone());
-        TakenJob { line, message, standing, beat, build, bytes }
+        TakenJob {
+            line,
+            message,
+            standing,
+            beat,
+            build,
+            bytes,
+        }
     }
 
-    /// Whether nobody wants what comes of a build any more: they said so, or they said nothing for long.
+    /// Whether nobody wants what comes of a build any more: they said so, or they said nothing for
+    /// long.
     pub fn is_stopped(&self, build: &str) -> bool {
         let bosses = self.standing.bosses.lock();
-        let is_forsaken =
-            bosses.heard.get(owner(build)).is_some_and(|heard: &Instant| heard.elapsed() > FORSAKEN);
+        let is_forsaken = bosses
+            .heard
+            .get(owner(build))
+            .is_some_and(|heard: &Instant| heard.elapsed() > FORSAKEN);
         is_forsaken || bosses.stopped.contains_key(build)
     }
 
     /// Whether nobody wants what comes of one job any more, by its number.
     pub fn is_withdrawn(&self, build: &str, number: u32) -> bool {
-        self.is_stopped(build) || self.standing.bosses.lock().stopped.contains_key(&job_name(build, number))
+        self.is_stopped(build)
+            || self
+                .standing
+                .bosses
+                .lock()
+                .stopped
+                .contains_key(&job_name(build, number))
     }
 
     /// How this worker is, as others hear it.
@@ -278,7 +371,12 @@ impl Hand {
         let asked = async { tokio::time::timeout(PATIENCE, jobs.get_info()).await };
         let info = self.line.runtime.block_on(asked).ok()?.ok()?;
         let (pool, kind) = (self.line.pool.clone(), kind_of(&self.standing.labels));
-        Some(JobQueue { pool, kind, waiting: info.num_pending, taken: info.num_ack_pending as u64 })
+        Some(JobQueue {
+            pool,
+            kind,
+            waiting: info.num_pending,
+            taken: info.num_ack_pending as u64,
+        })
     }
 
     /// How many jobs are under way here.
@@ -289,8 +387,14 @@ impl Hand {
     /// Takes no jobs for a while, and says why.
     pub fn leave(&self, why: &str, time: Duration) {
         let why = why.replace(['\t', '\n'], " ");
-        self.standing.away.lock().replace((Instant::now() + time, why));
-        let (subject, alive) = (format!("nubrik.alive.{}", self.line.pool), self.standing.alive());
+        self.standing
+            .away
+            .lock()
+            .replace((Instant::now() + time, why));
+        let (subject, alive) = (
+            format!("nubrik.alive.{}", self.line.pool),
+            self.standing.alive(),
+        );
         self.line.say(async {
             let _ = self.line.client.publish(subject, alive.line().into()).await;
         });
@@ -299,7 +403,12 @@ impl Hand {
     /// What is asked next of all who work, if anything is in a time.
     pub fn question(&self, within: Duration) -> Option<AskedQuestion> {
         let (bytes, back) = self.questions.lock().recv_timeout(within).ok()?;
-        Some(AskedQuestion { client: self.line.client.clone(), line: self.line.clone(), back, bytes })
+        Some(AskedQuestion {
+            client: self.line.client.clone(),
+            line: self.line.clone(),
+            back,
+            bytes,
+        })
     }
 }
 
@@ -314,7 +423,8 @@ impl AskedQuestion {
 }
 
 impl TakenJob {
-    /// Says that it is begun: under what number who sent it knows it, who does it, and whether they put its image together just now.
+    /// Says that it is begun: under what number who sent it knows it, who does it, and whether they
+    /// put its image together just now.
     pub fn begins(&self, number: u32, name: &str, unpacks: bool) {
         let subject = format!("nubrik.begun.{}.{number}", self.build);
         let said = format!("{name}{}", if unpacks { UNPACKS } else { "" });
@@ -350,12 +460,23 @@ impl TakenJob {
         let said = async {
             if let Some(answer) = answer {
                 let subject = format!("nubrik.answer.{}", self.build);
-                self.line.client.publish(subject, answer.into()).await.map_err(|e| unreachable(&e))?;
-                self.line.client.flush().await.map_err(|e| unreachable(&e))?;
+                self.line
+                    .client
+                    .publish(subject, answer.into())
+                    .await
+                    .map_err(|e| unreachable(&e))?;
+                self.line
+                    .client
+                    .flush()
+                    .await
+                    .map_err(|e| unreachable(&e))?;
             }
             self.message.double_ack().await.map_err(|e| unreachable(&e))
         };
-        let said = self.line.runtime.block_on(async { tokio::time::timeout(PATIENCE, said).await });
+        let said = self
+            .line
+            .runtime
+            .block_on(async { tokio::time::timeout(PATIENCE, said).await });
         said.unwrap_or_else(|late| Err(unreachable(&late)))
     }
 }

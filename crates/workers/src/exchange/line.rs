@@ -35,7 +35,9 @@ impl JobLine {
             .build()
             .map_err(|e| unreachable(&e))?;
         let (client, jetstream, stream) = runtime.block_on(async {
-            let options = async_nats::ConnectOptions::new().name("nubrik").connection_timeout(PATIENCE);
+            let options = async_nats::ConnectOptions::new()
+                .name("nubrik")
+                .connection_timeout(PATIENCE);
             let options = match &place.user {
                 Some((user, password)) => options.user_and_password(user.clone(), password.clone()),
                 None => options,
@@ -44,7 +46,10 @@ impl JobLine {
                 Some(file) => options.add_client_certificate(file.clone(), file.clone()),
                 None => options,
             };
-            let client = options.connect(&place.at).await.map_err(|e| unreachable(&e))?;
+            let client = options
+                .connect(&place.at)
+                .await
+                .map_err(|e| unreachable(&e))?;
             let found = client.server_info().version;
             if version_of(&found).is_none_or(|found| found < FIRST) {
                 return Err(ExchangeTrouble::Version(found));
@@ -72,7 +77,13 @@ impl JobLine {
                 .map_err(|e| ExchangeTrouble::Refused(format!("a stream of jobs ({e})")))?;
             Ok((client, jetstream, stream))
         })?;
-        Ok(JobLine { runtime, client, jetstream, stream, pool: place.pool.clone() })
+        Ok(JobLine {
+            runtime,
+            client,
+            jetstream,
+            stream,
+            pool: place.pool.clone(),
+        })
     }
 
     /// Waits for something that is said, as long as the server is waited for at all.

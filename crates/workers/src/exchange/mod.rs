@@ -1,5 +1,6 @@
-//! Jobs for other machines, over NATS with JetStream: who has work puts jobs into a pool, who works takes them one by one under a
-//! lease, and answers. What a job or an answer says is bytes here; who reads them checks who signed them.
+//! Jobs for other machines, over NATS with JetStream: who has work puts jobs into a pool, who works
+//! takes them one by one under a lease, and answers. What a job or an answer says is bytes here;
+//! who reads them checks who signed them.
 //!
 //! Everything is done by a few threads of its own; callers wait for nothing but the network.
 
@@ -55,7 +56,10 @@ pub struct ExchangePlace {
 
 /// Whether a text can name a pool.
 pub fn is_pool(name: &str) -> bool {
-    !name.is_empty() && name.chars().all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
+    !name.is_empty()
+        && name
+            .chars()
+            .all(|c| c.is_ascii_alphanumeric() || matches!(c, '-' | '_'))
 }
 
 /// What someone who works says of themselves.
@@ -69,15 +73,16 @@ pub struct Alive {
     pub busy: usize,
     /// What the machine is: its system, its processor, its kernel.
     pub machine: String,
-    /// What jobs may say of a machine that is true of this one: letters, digits, `-` and `_`, sorted.
+    /// What jobs may say of a machine that is true of this one: letters, digits, `-` and `_`,
+    /// sorted.
     pub labels: Vec<String>,
     /// Why they take no jobs for a while, if they do not.
     pub away: Option<String>,
 }
 
 impl Alive {
-    /// Under what jobs wait for machines like this one: all its labels. A job waits under one such name, so that no two of them
-    /// overlap, which servers refuse.
+    /// Under what jobs wait for machines like this one: all its labels. A job waits under one such
+    /// name, so that no two of them overlap, which servers refuse.
     pub fn kind(&self) -> String {
         kind_of(&self.labels)
     }
@@ -107,7 +112,8 @@ pub enum BossNews {
         /// Whether they put its image together just now.
         unpacks: bool,
     },
-    /// A job was given to somebody so often as one may be, and never ended: the number under which it was sent.
+    /// A job was given to somebody so often as one may be, and never ended: the number under which
+    /// it was sent.
     Undone(u64),
 }
 
@@ -126,7 +132,9 @@ pub(crate) fn kind_of(labels: &[String]) -> String {
 
 /// Whether all of some labels are among those of a machine.
 pub(crate) fn are_among(labels: &[impl AsRef<str>], own: &[String]) -> bool {
-    labels.iter().all(|label| own.iter().any(|own| own == label.as_ref()))
+    labels
+        .iter()
+        .all(|label| own.iter().any(|own| own == label.as_ref()))
 }
 
 /// How often who works says so.
@@ -159,22 +167,42 @@ pub(crate) const PATIENCE: Duration = Duration::from_secs(3);
 impl Alive {
     /// As it is sent: a line of text.
     pub(crate) fn line(&self) -> String {
-        let Alive { name, slots, busy, machine, labels, away } = self;
-        let (slots, busy, away) = (slots.to_string(), busy.to_string(), away.as_deref().unwrap_or(""));
+        let Alive {
+            name,
+            slots,
+            busy,
+            machine,
+            labels,
+            away,
+        } = self;
+        let (slots, busy, away) = (
+            slots.to_string(),
+            busy.to_string(),
+            away.as_deref().unwrap_or(""),
+        );
         [&slots, &busy, name, machine, &labels.join(" "), away].join("\t")
     }
 
     pub(crate) fn read(line: &[u8]) -> Option<Alive> {
         let line = std::str::from_utf8(line).ok()?;
         let words: Vec<&str> = line.split('\t').collect();
-        let [slots, busy, name, machine, labels, away] = words[..] else { return None };
+        let [slots, busy, name, machine, labels, away] = words[..] else {
+            return None;
+        };
         let away = (!away.is_empty()).then(|| away.to_owned());
         let (slots, busy) = (slots.parse().ok()?, busy.parse().ok()?);
         let labels: Vec<String> = labels.split_whitespace().map(str::to_owned).collect();
         if labels.is_empty() || !labels.iter().all(|label| is_pool(label)) {
             return None;
         }
-        Some(Alive { slots, busy, name: name.to_owned(), machine: machine.to_owned(), labels, away })
+        Some(Alive {
+            slots,
+            busy,
+            name: name.to_owned(),
+            machine: machine.to_owned(),
+            labels,
+            away,
+        })
     }
 }
 
@@ -185,9 +213,17 @@ mod tests {
     #[test]
     fn lines_are_read_back() {
         let machine = "linux x86_64".to_owned();
-        let labels = ["linux", "tide-board", "x86_64"].map(str::to_owned).to_vec();
-        let mut alive =
-            Alive { name: "a machine".to_owned(), slots: 8, busy: 3, machine, labels, away: None };
+        let labels = ["linux", "tide-board", "x86_64"]
+            .map(str::to_owned)
+            .to_vec();
+        let mut alive = Alive {
+            name: "a machine".to_owned(),
+            slots: 8,
+            busy: 3,
+            machine,
+            labels,
+            away: None,
+        };
         assert!(alive.has_labels(&["x86_64", "linux"]) && !alive.has_labels(&["aarch64"]));
         assert_eq!(alive.kind(), "linux+tide-board+x86_64");
         assert_eq!(alive.open_slots(), 8);

@@ -1,14 +1,17 @@
-//! What is signed and goes to another machine: in one message, or by the shared cache where it is too long for one.
+//! What is signed and goes to another machine: in one message, or by the shared cache where it is
+//! too long for one.
 
 use nubrik_bytes::{Decoder, Digest, Encoder};
 use nubrik_shared::{KeyList, PublicKey, SecretKey, SharedStore, SharedTrouble};
 
 use super::RefusedMessage;
 
-/// Up to so many compressed bytes go in the message; more go by the shared cache, and the message says which ones.
+/// Up to so many compressed bytes go in the message; more go by the shared cache, and the message
+/// says which ones.
 const CARRIED: usize = 256 << 10;
 
-/// Up to so many compressed bytes of small contents go with a job or an answer: two requests fewer each, and nothing to remove later.
+/// Up to so many compressed bytes of small contents go with a job or an answer: two requests fewer
+/// each, and nothing to remove later.
 pub(crate) const ABOARD: usize = 64 << 10;
 
 /// The most bytes, compressed, that a job or an answer may have.
@@ -42,7 +45,8 @@ pub(super) fn sent(
     sheet: &[u8],
     freight: &dyn Freight,
 ) -> Result<Vec<u8>, SharedTrouble> {
-    let frame = nubrik_shared::squeezed(sheet).map_err(|e| SharedTrouble::Machine(e.to_string()))?;
+    let frame =
+        nubrik_shared::squeezed(sheet).map_err(|e| SharedTrouble::Machine(e.to_string()))?;
     let mut body = Encoder::new();
     body.u64(sheet.len() as u64);
     body.bool(frame.len() <= CARRIED);
@@ -67,13 +71,18 @@ pub(super) fn received(
         true => from.bytes()?.to_vec(),
         false => {
             let digest = from.digest()?;
-            freight.fetch(&digest, SHEET_LIMIT).ok_or(RefusedMessage::NotThere)?
+            freight
+                .fetch(&digest, SHEET_LIMIT)
+                .ok_or(RefusedMessage::NotThere)?
         }
     };
     if !from.is_at_end() {
         return Err(RefusedMessage::Damaged);
     }
-    Ok((key, nubrik_shared::expanded(&frame, raw).ok_or(RefusedMessage::Damaged)?))
+    Ok((
+        key,
+        nubrik_shared::expanded(&frame, raw).ok_or(RefusedMessage::Damaged)?,
+    ))
 }
 
 /// What a signature is for: one of something else does not count.
@@ -106,12 +115,16 @@ pub(super) fn opened<'b>(
     channel: &str,
     thing: SignedThing,
 ) -> Result<(PublicKey, &'b [u8]), RefusedMessage> {
-    let key: [u8; 32] =
-        bytes.get(..32).and_then(|key| key.try_into().ok()).ok_or(RefusedMessage::TooShort)?;
+    let key: [u8; 32] = bytes
+        .get(..32)
+        .and_then(|key| key.try_into().ok())
+        .ok_or(RefusedMessage::TooShort)?;
     let key = PublicKey(key);
     if !members.writers_of(channel).any(|member| member.key == key) {
         return Err(RefusedMessage::NoMember(key, channel.to_owned()));
     }
-    let body = key.open(thing.purpose(), bytes).ok_or(RefusedMessage::WrongSignature)?;
+    let body = key
+        .open(thing.purpose(), bytes)
+        .ok_or(RefusedMessage::WrongSignature)?;
     Ok((key, &body[32..]))
 }

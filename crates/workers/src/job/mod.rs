@@ -1,4 +1,5 @@
-//! What a job for another machine says, and its answer: bytes that are signed, and read only if somebody signed them who may.
+//! What a job for another machine says, and its answer: bytes that are signed, and read only if
+//! somebody signed them who may.
 
 use std::fmt;
 use std::sync::Arc;
@@ -47,13 +48,23 @@ impl fmt::Display for RefusedMessage {
         match self {
             RefusedMessage::TooShort => f.write_str("it is too short"),
             RefusedMessage::NoMember(key, channel) => {
-                write!(f, "{key} is no member that may write the channel `{channel}`")
+                write!(
+                    f,
+                    "{key} is no member that may write the channel `{channel}`"
+                )
             }
             RefusedMessage::WrongSignature => f.write_str("its signature is wrong"),
             RefusedMessage::Damaged => f.write_str("it is damaged"),
             RefusedMessage::OtherVersion(theirs) => {
-                let which = if *theirs < VERSION { "an older" } else { "a newer" };
-                write!(f, "{which} version of nubrik wrote it: clients and workers need the same one")
+                let which = if *theirs < VERSION {
+                    "an older"
+                } else {
+                    "a newer"
+                };
+                write!(
+                    f,
+                    "{which} version of nubrik wrote it: clients and workers need the same one"
+                )
             }
             RefusedMessage::NotThere => f.write_str("what it says is not in the shared cache"),
             RefusedMessage::NoPath(path) => write!(f, "`{path}` is no path"),
@@ -89,7 +100,11 @@ pub(crate) struct JobSource {
 /// A source that may not lie where it is said to is damage.
 impl Layout for JobSource {
     fn write(&self, out: &mut Encoder) {
-        let JobSource { path, content, executable } = self;
+        let JobSource {
+            path,
+            content,
+            executable,
+        } = self;
         path.write(out);
         content.write(out);
         executable.write(out);
@@ -98,19 +113,25 @@ impl Layout for JobSource {
     fn read(from: &mut Decoder<'_>) -> Result<JobSource, Truncated> {
         let (path, content, executable): (String, _, _) = Layout::read(from)?;
         match is_place_of_source(&path) {
-            true => Ok(JobSource { path, content, executable }),
+            true => Ok(JobSource {
+                path,
+                content,
+                executable,
+            }),
             false => Err(Truncated),
         }
     }
 }
 
-/// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps what is its own.
+/// Whether a source may be put at a path: below the workspace's root, and not where the tool keeps
+/// what is its own.
 fn is_place_of_source(path: &str) -> bool {
     !path.is_empty() && WsPath::checked(path).is_some_and(|path| !path.is_below_made())
 }
 
-/// What is asked of those who work, and answered: tools by their names, files of the system by their paths, and what else
-/// [`nubrik_engine::identity_of`] knows, with what identifies them. `salt` is of the one question, so that an answer to another one is none.
+/// What is asked of those who work, and answered: tools by their names, files of the system by
+/// their paths, and what else [`nubrik_engine::identity_of`] knows, with what identifies them.
+/// `salt` is of the one question, so that an answer to another one is none.
 #[derive(Clone, PartialEq, Eq, Debug)]
 pub(crate) struct ToolSheet {
     pub salt: Digest,
@@ -128,7 +149,11 @@ impl ToolSheet {
     }
 
     /// What someone signed who may write a channel.
-    pub fn open(bytes: &[u8], members: &KeyList, channel: &str) -> Result<ToolSheet, RefusedMessage> {
+    pub fn open(
+        bytes: &[u8],
+        members: &KeyList,
+        channel: &str,
+    ) -> Result<ToolSheet, RefusedMessage> {
         let (_, body) = opened(bytes, members, channel, SignedThing::Tools)?;
         of_this_version(body)
     }
@@ -151,7 +176,11 @@ pub(crate) struct JobSet {
     pub rows: Vec<u8>,
 }
 
-layout!(JobSet { sources, made, rows });
+layout!(JobSet {
+    sources,
+    made,
+    rows
+});
 
 impl JobSet {
     pub fn encode(&self) -> Vec<u8> {
@@ -169,9 +198,11 @@ impl JobSet {
     pub fn files(&self) -> Result<Vec<(WsPath, bool)>, RefusedMessage> {
         let sources = self.sources.iter().map(|source| (&source.path, false));
         let all = sources.chain(self.made.iter().map(|(path, folder)| (path, *folder)));
-        let checked =
-            |path: &str| WsPath::checked(path).ok_or_else(|| RefusedMessage::NoPath(path.to_owned()));
-        all.map(|(path, folder)| Ok((checked(path)?, folder))).collect()
+        let checked = |path: &str| {
+            WsPath::checked(path).ok_or_else(|| RefusedMessage::NoPath(path.to_owned()))
+        };
+        all.map(|(path, folder)| Ok((checked(path)?, folder)))
+            .collect()
     }
 }
 
@@ -181,7 +212,8 @@ pub(crate) struct JobSheet {
     /// The number by which it is answered.
     pub number: u32,
     pub first_key: Digest,
-    /// Whether who gives it cannot run it: then its key says what counts of the machine that does, and is another one there.
+    /// Whether who gives it cannot run it: then its key says what counts of the machine that does,
+    /// and is another one there.
     pub is_bound: bool,
     /// The tools that run it, with their identities: others make something else of it.
     pub tools: Vec<(Arc<str>, Digest)>,
@@ -192,7 +224,8 @@ pub(crate) struct JobSheet {
     pub made: Vec<(Arc<str>, Vec<u8>)>,
     /// Sources that it certainly reads.
     pub sources: Vec<JobSource>,
-    /// Contents that list what it may read besides, which many jobs share ([`JobSet`]). They are not in the graph.
+    /// Contents that list what it may read besides, which many jobs share ([`JobSet`]). They are
+    /// not in the graph.
     pub sets: Vec<Digest>,
     /// Where all contents are.
     pub rows: Vec<u8>,
@@ -237,7 +270,12 @@ pub(crate) struct FailedJob {
 }
 
 layout!(NotMade { why, failed });
-layout!(FailedJob { code, signal, printed, micros });
+layout!(FailedJob {
+    code,
+    signal,
+    printed,
+    micros
+});
 
 /// What came of a job.
 pub(crate) struct AnswerSheet {
@@ -250,7 +288,13 @@ pub(crate) struct AnswerSheet {
     pub rows: Vec<u8>,
 }
 
-layout!(AnswerSheet { build, number, by, end, rows });
+layout!(AnswerSheet {
+    build,
+    number,
+    by,
+    end,
+    rows
+});
 
 impl JobSheet {
     /// The job as a message, signed.

@@ -19,7 +19,11 @@ impl Freight for Hold {
     }
 
     fn fetch(&self, digest: &Digest, _: u64) -> Option<Vec<u8>> {
-        self.0.borrow().iter().find(|bytes| Digest::of(bytes) == *digest).cloned()
+        self.0
+            .borrow()
+            .iter()
+            .find(|bytes| Digest::of(bytes) == *digest)
+            .cloned()
     }
 }
 
@@ -44,8 +48,18 @@ fn a_job() -> JobSheet {
 /// A client that may give jobs, and whoever may do what.
 fn client() -> (SecretKey, KeyList) {
     let client = SecretKey::generate().unwrap();
-    let member = Member { name: "c".to_owned(), key: client.public(), channels: vec![JOBS.to_owned()] };
-    (client, KeyList { members: vec![member], ..KeyList::default() })
+    let member = Member {
+        name: "c".to_owned(),
+        key: client.public(),
+        channels: vec![JOBS.to_owned()],
+    };
+    (
+        client,
+        KeyList {
+            members: vec![member],
+            ..KeyList::default()
+        },
+    )
 }
 
 /// What becomes of a job of a step, signed by one who may, after a change to it.
@@ -55,7 +69,11 @@ fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, Re
     tables.targets.push(nubrik_graph::Target::plain("all"));
     tables.tools.push("cc".into());
     for file in ["a.c", ".nubrik/made/a/a.o"] {
-        tables.files.push(nubrik_graph::FileNode { path: path(file), maker: None, folder: false });
+        tables.files.push(nubrik_graph::FileNode {
+            path: path(file),
+            maker: None,
+            folder: false,
+        });
     }
     tables.files[1].maker = Some(StepId(0));
     let stage = nubrik_graph::Stage {
@@ -68,12 +86,17 @@ fn opened(change: impl FnOnce(&mut nubrik_graph::Tables)) -> Result<JobSheet, Re
     };
     let file = nubrik_graph::FileId(1);
     tables.steps.push(Box::new(Step {
-        commands: vec![nubrik_graph::Pipeline { stages: vec![stage] }],
+        commands: vec![nubrik_graph::Pipeline {
+            stages: vec![stage],
+        }],
         outputs: vec![nubrik_graph::OutputNode::new(file, "a.o")],
         ..Step::empty(path(".nubrik/made/a"))
     }));
     change(&mut tables);
-    let job = JobSheet { graph: tables.finish().unwrap(), ..a_job() };
+    let job = JobSheet {
+        graph: tables.finish().unwrap(),
+        ..a_job()
+    };
     let (client, members) = client();
     let hold = Hold::default();
     JobSheet::open(&job.sign(&client, &hold).unwrap(), &members, &hold)
@@ -90,12 +113,32 @@ fn paths_of_a_job_lead_nowhere_else() {
         ("a file", opened(|tables| tables.files[0].path = odd())),
         ("an output", opened(|tables| tables.files[1].path = odd())),
         ("its folder", step(|step, odd| step.folder = odd)),
-        ("a list of what it read", step(|step, odd| step.found.push(odd))),
+        (
+            "a list of what it read",
+            step(|step, odd| step.found.push(odd)),
+        ),
         ("a scratch path", step(|step, odd| step.scratch.push(odd))),
-        ("its work folder", step(|step, odd| step.work = nubrik_graph::WorkFolder::Source(odd))),
-        ("a list", step(|step, path| step.lists.push(nubrik_graph::ArgumentFile { path, text: "".into() }))),
-        ("where it writes", step(|step, odd| step.commands[0].stages[0].stdout = Some(odd))),
-        ("a target's package", opened(|tables| tables.targets[0].package = odd())),
+        (
+            "its work folder",
+            step(|step, odd| step.work = nubrik_graph::WorkFolder::Source(odd)),
+        ),
+        (
+            "a list",
+            step(|step, path| {
+                step.lists.push(nubrik_graph::ArgumentFile {
+                    path,
+                    text: "".into(),
+                })
+            }),
+        ),
+        (
+            "where it writes",
+            step(|step, odd| step.commands[0].stages[0].stdout = Some(odd)),
+        ),
+        (
+            "a target's package",
+            opened(|tables| tables.targets[0].package = odd()),
+        ),
     ] {
         assert_eq!(read.err(), Some(RefusedMessage::Damaged), "{what}");
     }
@@ -106,20 +149,36 @@ fn a_job_is_commands_and_uses_nothing_of_one_machine() {
     use nubrik_graph::{FileId, Native};
     use nubrik_source::PathWithin;
     let step = |change: fn(&mut Step)| opened(|tables| change(&mut tables.steps[0]));
-    let native = |native: fn() -> Native| opened(|tables| tables.steps[0].native = Some(Box::new(native())));
+    let native =
+        |native: fn() -> Native| opened(|tables| tables.steps[0].native = Some(Box::new(native())));
     for (what, read) in [
         ("no commands", step(|step| step.commands.clear())),
         ("the network", step(|step| step.limits.network = true)),
-        ("a kept folder", step(|step| step.kept.push(step.folder.child(".kept")))),
+        (
+            "a kept folder",
+            step(|step| step.kept.push(step.folder.child(".kept"))),
+        ),
         ("an early output", step(|step| step.outputs[0].early = true)),
-        ("a program that stays", step(|step| step.commands[0].stages[0].answers = true)),
+        (
+            "a program that stays",
+            step(|step| step.commands[0].stages[0].answers = true),
+        ),
         (
             "a part of a folder besides",
-            native(|| Native::Part { folder: FileId(0), path: PathWithin::top(), is_folder: true }),
+            native(|| Native::Part {
+                folder: FileId(0),
+                path: PathWithin::top(),
+                is_folder: true,
+            }),
         ),
         (
             "fetching besides",
-            native(|| Native::Fetch { urls: Vec::new(), digest: "".into(), unpack: None, executable: false }),
+            native(|| Native::Fetch {
+                urls: Vec::new(),
+                digest: "".into(),
+                unpack: None,
+                executable: false,
+            }),
         ),
     ] {
         assert_eq!(read.err(), Some(RefusedMessage::Tied), "{what}");
@@ -129,44 +188,82 @@ fn a_job_is_commands_and_uses_nothing_of_one_machine() {
 #[test]
 fn sources_lie_where_a_checkout_has_them() {
     let is_read = |path: &str| {
-        let source = JobSource { path: path.to_owned(), content: Digest::of(b"x"), executable: false };
-        let set = JobSet { sources: vec![source], ..JobSet::default() };
+        let source = JobSource {
+            path: path.to_owned(),
+            content: Digest::of(b"x"),
+            executable: false,
+        };
+        let set = JobSet {
+            sources: vec![source],
+            ..JobSet::default()
+        };
         JobSet::decode(&set.encode()) == Ok(set)
     };
     assert!(is_read("src/a.c") && is_read("nubrik.toml") && is_read("src/out/.nubrik"));
-    for path in ["", "..", "../a", "/etc/a", "a/../b", ".nubrik", ".nubrik/made/x/link/.profile", "out/a"] {
+    for path in [
+        "",
+        "..",
+        "../a",
+        "/etc/a",
+        "a/../b",
+        ".nubrik",
+        ".nubrik/made/x/link/.profile",
+        "out/a",
+    ] {
         assert!(!is_read(path), "{path:?}");
     }
 }
 
 #[test]
 fn only_those_are_read_that_someone_signed_who_may() {
-    let (client, worker) = (SecretKey::generate().unwrap(), SecretKey::generate().unwrap());
+    let (client, worker) = (
+        SecretKey::generate().unwrap(),
+        SecretKey::generate().unwrap(),
+    );
     let member = |key: &SecretKey, channel: &str| Member {
         name: channel.to_owned(),
         key: key.public(),
         channels: vec![channel.to_owned()],
     };
-    let members =
-        KeyList { members: vec![member(&client, JOBS), member(&worker, WORKERS)], ..KeyList::default() };
+    let members = KeyList {
+        members: vec![member(&client, JOBS), member(&worker, WORKERS)],
+        ..KeyList::default()
+    };
     let job = a_job();
     let hold = Hold::default();
     // There is no such step in it.
     assert!(JobSheet::open(&job.sign(&client, &hold).unwrap(), &members, &hold).is_err());
     let refused = JobSheet::open(&job.sign(&worker, &hold).unwrap(), &members, &hold).err();
-    assert_eq!(refused, Some(RefusedMessage::NoMember(worker.public(), JOBS.to_owned())));
-    let failed = FailedJob { code: Some(-3), signal: None, printed: b"no tide".to_vec(), micros: 7 };
+    assert_eq!(
+        refused,
+        Some(RefusedMessage::NoMember(worker.public(), JOBS.to_owned()))
+    );
+    let failed = FailedJob {
+        code: Some(-3),
+        signal: None,
+        printed: b"no tide".to_vec(),
+        micros: 7,
+    };
     let answer = AnswerSheet {
         build: "b7".to_owned(),
         number: 3,
         by: "one".to_owned(),
-        end: Err(NotMade { why: "no".to_owned(), failed: Some(failed.clone()) }),
+        end: Err(NotMade {
+            why: "no".to_owned(),
+            failed: Some(failed.clone()),
+        }),
         rows: vec![7],
     };
     let bytes = answer.sign(&worker, &hold).unwrap();
     let (key, read) = AnswerSheet::open(&bytes, &members, &hold).unwrap();
-    assert_eq!(read.end.as_ref().err().and_then(|not| not.failed.as_ref()), Some(&failed));
-    assert_eq!((key, read.build.as_str(), read.number), (worker.public(), "b7", 3));
+    assert_eq!(
+        read.end.as_ref().err().and_then(|not| not.failed.as_ref()),
+        Some(&failed)
+    );
+    assert_eq!(
+        (key, read.build.as_str(), read.number),
+        (worker.public(), "b7", 3)
+    );
     assert!(AnswerSheet::open(&answer.sign(&client, &hold).unwrap(), &members, &hold).is_err());
     for at in 0..bytes.len() {
         let mut bad = bytes.clone();
@@ -180,44 +277,83 @@ fn only_those_are_read_that_someone_signed_who_may() {
 fn what_another_version_wrote_is_refused_as_such() {
     let (client, members) = client();
     let hold = Hold::default();
-    for (version, word) in [(VERSION - 1, "an older version"), (VERSION + 1, "a newer version")] {
-        let message = sent(&client, SignedThing::Job, &a_job().to_version(version), &hold).unwrap();
+    for (version, word) in [
+        (VERSION - 1, "an older version"),
+        (VERSION + 1, "a newer version"),
+    ] {
+        let message = sent(
+            &client,
+            SignedThing::Job,
+            &a_job().to_version(version),
+            &hold,
+        )
+        .unwrap();
         let refused = JobSheet::open(&message, &members, &hold).err();
         assert_eq!(refused, Some(RefusedMessage::OtherVersion(version)));
         assert!(refused.is_some_and(|refused| refused.to_string().starts_with(word)));
     }
     let message = sent(&client, SignedThing::Job, &[], &hold).unwrap();
-    assert_eq!(JobSheet::open(&message, &members, &hold).err(), Some(RefusedMessage::Damaged));
+    assert_eq!(
+        JobSheet::open(&message, &members, &hold).err(),
+        Some(RefusedMessage::Damaged)
+    );
 }
 
 #[test]
 fn what_is_too_long_for_a_message_goes_by_the_store() {
     let worker = SecretKey::generate().unwrap();
-    let member = Member { name: "w".to_owned(), key: worker.public(), channels: Vec::new() };
-    let members = KeyList { members: vec![member], ..KeyList::default() };
+    let member = Member {
+        name: "w".to_owned(),
+        key: worker.public(),
+        channels: Vec::new(),
+    };
+    let members = KeyList {
+        members: vec![member],
+        ..KeyList::default()
+    };
     let answer = |printed: Vec<u8>| AnswerSheet {
         build: "b7".to_owned(),
         number: 3,
         by: "one".to_owned(),
         end: Err(NotMade {
             why: "no".to_owned(),
-            failed: Some(FailedJob { code: Some(1), signal: None, printed, micros: 7 }),
+            failed: Some(FailedJob {
+                code: Some(1),
+                signal: None,
+                printed,
+                micros: 7,
+            }),
         }),
         rows: Vec::new(),
     };
     let hold = Hold::default();
     // What repeats itself is short.
     let calm = answer(vec![b'a'; 4 << 20]).sign(&worker, &hold).unwrap();
-    assert!(calm.len() < 2_000 && hold.0.borrow().is_empty(), "{}", calm.len());
-    let noise = |count: u64| (0..count).flat_map(|at| Digest::of(&at.to_le_bytes()).0).collect::<Vec<u8>>();
+    assert!(
+        calm.len() < 2_000 && hold.0.borrow().is_empty(),
+        "{}",
+        calm.len()
+    );
+    let noise = |count: u64| {
+        (0..count)
+            .flat_map(|at| Digest::of(&at.to_le_bytes()).0)
+            .collect::<Vec<u8>>()
+    };
     let loud = answer(noise(40_000)).sign(&worker, &hold).unwrap();
-    assert!(loud.len() < 300 && hold.0.borrow().len() == 1, "{}", loud.len());
+    assert!(
+        loud.len() < 300 && hold.0.borrow().len() == 1,
+        "{}",
+        loud.len()
+    );
     for (message, printed) in [(&calm, vec![b'a'; 4 << 20]), (&loud, noise(40_000))] {
         let (_, read) = AnswerSheet::open(message, &members, &hold).unwrap();
         assert!(read.end.err().unwrap().failed.unwrap().printed == printed);
     }
     // Other bytes than those that were signed are none.
-    assert!(AnswerSheet::open(&loud, &members, &Hold::default()).err() == Some(RefusedMessage::NotThere));
+    assert!(
+        AnswerSheet::open(&loud, &members, &Hold::default()).err()
+            == Some(RefusedMessage::NotThere)
+    );
     let other = Hold(vec![b"other".to_vec()].into());
     assert!(AnswerSheet::open(&loud, &members, &other).is_err());
 }

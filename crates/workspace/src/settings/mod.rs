@@ -75,19 +75,31 @@ type Key<'t> = Spanned<DeString<'t>>;
 type Keyed<'t> = Spanned<DeValue<'t>>;
 
 fn problem(at: Range<usize>, message: String, mend: Option<String>) -> SettingsProblem {
-    SettingsProblem { message, range: Some(at), mend }
+    SettingsProblem {
+        message,
+        range: Some(at),
+        mend,
+    }
 }
 
-/// What is wrong with an address that holds a user or a password: the line is not shown, since logs are for everybody.
+/// What is wrong with an address that holds a user or a password: the line is not shown, since logs
+/// are for everybody.
 fn with_password(name: &str, value: &Keyed<'_>) -> Option<SettingsProblem> {
-    let DeValue::String(text) = value.get_ref() else { return None };
+    let DeValue::String(text) = value.get_ref() else {
+        return None;
+    };
     let server = text.split_once("://")?.1.split('/').next()?;
     let message = format!("`{name}` holds a user or a password, and this file is for everybody");
     let mend = "secret = \"VARIABLE\" names the variable that holds USER:PASSWORD".to_owned();
-    server.contains('@').then_some(SettingsProblem { message, range: None, mend: Some(mend) })
+    server.contains('@').then_some(SettingsProblem {
+        message,
+        range: None,
+        mend: Some(mend),
+    })
 }
 
-/// The name of the variable that holds a secret. What cannot be such a name may be the secret itself: the line is not shown.
+/// The name of the variable that holds a secret. What cannot be such a name may be the secret
+/// itself: the line is not shown.
 fn secret(holds: &str, value: &Keyed<'_>) -> Result<String, SettingsProblem> {
     let is_fine = |c: char| c.is_ascii_alphanumeric() || c == '_';
     match value.get_ref() {
@@ -99,10 +111,15 @@ fn secret(holds: &str, value: &Keyed<'_>) -> Result<String, SettingsProblem> {
             Ok(name.to_string())
         }
         _ => {
-            let message =
-                format!("`secret` is the name of the variable that holds {holds}: letters, digits and `_`");
+            let message = format!(
+                "`secret` is the name of the variable that holds {holds}: letters, digits and `_`"
+            );
             let mend = "secret = \"VARIABLE\", and the secret in that variable".to_owned();
-            Err(SettingsProblem { message, range: None, mend: Some(mend) })
+            Err(SettingsProblem {
+                message,
+                range: None,
+                mend: Some(mend),
+            })
         }
     }
 }
@@ -118,8 +135,9 @@ impl Settings {
     pub fn parse(text: &str) -> Result<Settings, SettingsProblem> {
         let table = DeTable::parse(text).map_err(|e| not_toml(text, &e))?;
         // What a newer nubrik knows more than this one is wrong for another reason.
-        if let Some((_, value)) =
-            sorted(table.get_ref()).into_iter().find(|(key, _)| key.get_ref() == "at_least")
+        if let Some((_, value)) = sorted(table.get_ref())
+            .into_iter()
+            .find(|(key, _)| key.get_ref() == "at_least")
         {
             check_version(value)?;
         }
@@ -129,13 +147,18 @@ impl Settings {
             let Some(setting) = SETTINGS.iter().find(|setting| setting.name == name) else {
                 let names = SETTINGS.map(|setting| setting.name);
                 let near = nearest(name, names).map(str::to_owned);
-                let known = format!("no setting is called `{name}`; there is: {}", names.join(", "));
+                let known = format!(
+                    "no setting is called `{name}`; there is: {}",
+                    names.join(", ")
+                );
                 return Err(problem(key.span(), known, near));
             };
             (setting.read)(&mut settings, key, value).map_err(|wrong| match wrong {
-                WrongSetting::Kind => {
-                    problem(value.span(), setting.kind.to_owned(), Some(setting.kind_mend.to_owned()))
-                }
+                WrongSetting::Kind => problem(
+                    value.span(),
+                    setting.kind.to_owned(),
+                    Some(setting.kind_mend.to_owned()),
+                ),
                 WrongSetting::Inside(problem) => problem,
             })?;
         }
@@ -147,7 +170,11 @@ impl Settings {
 fn not_toml(text: &str, error: &toml::de::Error) -> SettingsProblem {
     let at = error.span().map_or(0, |span| span.start.min(text.len()));
     // A word without quotes is a text that lacks them.
-    let word = text[at..].split(['\n', ',', '}', ']', '#']).next().unwrap_or_default().trim_end();
+    let word = text[at..]
+        .split(['\n', ',', '}', ']', '#'])
+        .next()
+        .unwrap_or_default()
+        .trim_end();
     let is_unquoted = error.message().contains("must be quoted");
     let line = text[..at].rsplit('\n').next().unwrap_or_default();
     let name = line.split('=').next().unwrap_or_default().trim();
@@ -157,7 +184,11 @@ fn not_toml(text: &str, error: &toml::de::Error) -> SettingsProblem {
     };
     SettingsProblem {
         message: error.message().to_owned(),
-        range: if is_unquoted { Some(at..at + word.len()) } else { error.span() },
+        range: if is_unquoted {
+            Some(at..at + word.len())
+        } else {
+            error.span()
+        },
         mend: is_unquoted.then_some(value),
     }
 }
@@ -172,8 +203,13 @@ fn check_version(value: &Keyed<'_>) -> Result<(), SettingsProblem> {
     match written.map(|written| (written, version(written))) {
         Some((_, Some(wanted))) if Some(wanted) <= version(own) => Ok(()),
         Some((written, Some(_))) => {
-            let message = format!("this workspace needs nubrik {written} or newer, and this is {own}");
-            Err(problem(value.span(), message, Some("install a newer nubrik".to_owned())))
+            let message =
+                format!("this workspace needs nubrik {written} or newer, and this is {own}");
+            Err(problem(
+                value.span(),
+                message,
+                Some("install a newer nubrik".to_owned()),
+            ))
         }
         _ => {
             let message = "`at_least` is the smallest version of nubrik, as a text".to_owned();
@@ -207,19 +243,26 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
     let name: &str = key.get_ref();
     let fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-');
     if name.is_empty() || name == "nub" || !name.chars().all(fine) {
-        let message =
-            format!("`{name}` cannot be the name of a kit: letters, digits, `_` and `-`, but not `nub`");
+        let message = format!(
+            "`{name}` cannot be the name of a kit: letters, digits, `_` and `-`, but not `nub`"
+        );
         return Err(problem(key.span(), message, None));
     }
     let DeValue::Table(table) = value.get_ref() else {
-        let mend = format!("[kits.{name}]\nurl = \"https://…/{name}-1.2.tar.gz\"\ndigest = \"sha256:…\"");
+        let mend =
+            format!("[kits.{name}]\nurl = \"https://…/{name}-1.2.tar.gz\"\ndigest = \"sha256:…\"");
         let message = format!("the kit `{name}` has the `url` and the `digest` of an archive");
         return Err(problem(value.span(), message, Some(mend)));
     };
     let (mut urls, mut digest, mut strip, mut format) = (None, None, 0, None);
     for (key, value) in sorted(table) {
-        let wrong =
-            |message: &str, mend: &str| Err(problem(value.span(), message.to_owned(), Some(mend.to_owned())));
+        let wrong = |message: &str, mend: &str| {
+            Err(problem(
+                value.span(),
+                message.to_owned(),
+                Some(mend.to_owned()),
+            ))
+        };
         match (&**key.get_ref(), value.get_ref()) {
             ("url", found) => match kit_urls(found) {
                 Some(found) => urls = Some((found, value.span())),
@@ -230,7 +273,9 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
                     );
                 }
             },
-            ("digest", DeValue::String(text)) if is_digest(text) => digest = Some(Arc::from(&**text)),
+            ("digest", DeValue::String(text)) if is_digest(text) => {
+                digest = Some(Arc::from(&**text))
+            }
             ("digest", _) => {
                 return wrong(
                     "`digest` is \"sha256:…\", \"sha512:…\", \"blake3:…\" or \"h1:…\" with all digits of the archive's digest",
@@ -239,18 +284,29 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
             }
             ("strip", found) => match number(found).and_then(|n| u32::try_from(n).ok()) {
                 Some(count @ ..=100) => strip = count,
-                _ => return wrong("`strip` is how many leading folders of each name are dropped", "1"),
+                _ => {
+                    return wrong(
+                        "`strip` is how many leading folders of each name are dropped",
+                        "1",
+                    );
+                }
             },
             ("format", DeValue::String(text)) if ArchiveFormat::named(text).is_some() => {
                 format = ArchiveFormat::named(text);
             }
             ("format", _) => {
                 let names: Vec<&str> = ArchiveFormat::ALL.iter().map(|(name, _)| *name).collect();
-                return wrong(&format!("`format` is one of {}", names.join(", ")), "\"tar.gz\"");
+                return wrong(
+                    &format!("`format` is one of {}", names.join(", ")),
+                    "\"tar.gz\"",
+                );
             }
             (unknown, _) => {
                 let near = nearest(unknown, KIT_KEYS).map(str::to_owned);
-                let known = format!("a kit has no `{unknown}`; there is: {}", KIT_KEYS.join(", "));
+                let known = format!(
+                    "a kit has no `{unknown}`; there is: {}",
+                    KIT_KEYS.join(", ")
+                );
                 return Err(problem(key.span(), known, near));
             }
         }
@@ -259,7 +315,11 @@ fn kit(key: &Key<'_>, value: &Keyed<'_>) -> Result<KitArchive, SettingsProblem> 
 }
 
 /// What is said of an archive: its addresses with their place, its digest, its format.
-type SaidOfKit = (Option<(Vec<Arc<str>>, Range<usize>)>, Option<Arc<str>>, Option<ArchiveFormat>);
+type SaidOfKit = (
+    Option<(Vec<Arc<str>>, Range<usize>)>,
+    Option<Arc<str>>,
+    Option<ArchiveFormat>,
+);
 
 /// A kit of which all was said that is needed.
 fn whole_kit(
@@ -276,18 +336,31 @@ fn whole_kit(
     let digest = digest.ok_or_else(|| lacks("digest", "sha256:…"))?;
     let Some(format) = format.or_else(|| ArchiveFormat::of_file(url_name(&urls[0]))) else {
         let message = format!("the name \"{}\" does not say a format", url_name(&urls[0]));
-        return Err(problem(span, message, Some("format = \"tar.gz\"".to_owned())));
+        return Err(problem(
+            span,
+            message,
+            Some("format = \"tar.gz\"".to_owned()),
+        ));
     };
-    Ok(KitArchive { urls, digest, unpacking: Unpacking { format, strip } })
+    Ok(KitArchive {
+        urls,
+        digest,
+        unpacking: Unpacking { format, strip },
+    })
 }
 
 /// Addresses of an archive, at least one; or its path from the root, alone.
 fn kit_urls(value: &DeValue<'_>) -> Option<Vec<Arc<str>>> {
-    let far = |url: &str| ["http://", "https://", "file:///"].iter().any(|start| url.starts_with(start));
+    let far = |url: &str| {
+        ["http://", "https://", "file:///"]
+            .iter()
+            .any(|start| url.starts_with(start))
+    };
     match value {
         DeValue::String(url) if far(url) => Some(vec![Arc::from(&**url)]),
         DeValue::String(path) => {
-            let is_inside = !path.contains("://") && WsPath::root().resolve(path).is_ok_and(|p| !p.is_root());
+            let is_inside =
+                !path.contains("://") && WsPath::root().resolve(path).is_ok_and(|p| !p.is_root());
             is_inside.then(|| vec![Arc::from(&**path)])
         }
         DeValue::Array(items) if !items.is_empty() => {
@@ -301,20 +374,32 @@ fn kit_urls(value: &DeValue<'_>) -> Option<Vec<Arc<str>>> {
     }
 }
 
-fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
+fn profile(
+    key: &Key<'_>,
+    value: &Keyed<'_>,
+) -> Result<Vec<(String, SettingValue)>, SettingsProblem> {
     let name: &str = key.get_ref();
     let fine = |c: char| c.is_ascii_alphanumeric() || matches!(c, '_' | '-');
     if name.is_empty() || !name.chars().all(fine) {
-        let message = format!("`{name}` cannot be the name of a profile: letters, digits, `_` and `-`");
+        let message =
+            format!("`{name}` cannot be the name of a profile: letters, digits, `_` and `-`");
         return Err(problem(key.span(), message, None));
     }
     if TAKEN_PROFILES.contains(&name) {
         let message = format!("`{name}` is the name of the results without a profile");
-        return Err(problem(key.span(), message, Some("give the profile another name".to_owned())));
+        return Err(problem(
+            key.span(),
+            message,
+            Some("give the profile another name".to_owned()),
+        ));
     }
     let DeValue::Table(options) = value.get_ref() else {
         let mend = "{ mode = \"release\" }".to_owned();
-        return Err(problem(value.span(), format!("the profile `{name}` is a table of options"), Some(mend)));
+        return Err(problem(
+            value.span(),
+            format!("the profile `{name}` is a table of options"),
+            Some(mend),
+        ));
     };
     let mut set = Vec::new();
     let mut add = |name: String, value: &Keyed<'_>| match setting_value(value.get_ref()) {
@@ -323,8 +408,9 @@ fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue
             Ok(())
         }
         None => {
-            let message =
-                format!("the value of the option `{name}` is a text, a bool, a number or a list of these");
+            let message = format!(
+                "the value of the option `{name}` is a text, a bool, a number or a list of these"
+            );
             Err(problem(value.span(), message, None))
         }
     };
@@ -342,7 +428,9 @@ fn profile(key: &Key<'_>, value: &Keyed<'_>) -> Result<Vec<(String, SettingValue
 }
 
 fn number(value: &DeValue<'_>) -> Option<i64> {
-    let DeValue::Integer(number) = value else { return None };
+    let DeValue::Integer(number) = value else {
+        return None;
+    };
     i64::from_str_radix(number.as_str(), number.radix()).ok()
 }
 
@@ -373,29 +461,53 @@ mod tests {
         assert_eq!(problem.range, Some(4..7));
         assert!(Settings::parse("jobs =").is_err());
         // The place is that of the value, whatever else speaks of the key.
-        let commented =
-            "# how many jobs, jobs = 0\njobs = 0\n[profiles]\nship = { jobs = \"ship\", ship = 1.5 }";
+        let commented = "# how many jobs, jobs = 0\njobs = 0\n[profiles]\nship = { jobs = \"ship\", ship = 1.5 }";
         assert_eq!(Settings::parse(commented).unwrap_err().range, Some(33..34));
-        let profiled = Settings::parse(&commented.replace("jobs = 0\n[", "jobs = 1\n[")).unwrap_err();
+        let profiled =
+            Settings::parse(&commented.replace("jobs = 0\n[", "jobs = 1\n[")).unwrap_err();
         assert_eq!(&commented[profiled.range.unwrap()], "1.5");
         let settings =
-            Settings::parse("[profiles]\nship = { mode = 'release', lto = true, c.level = 3 }").unwrap();
+            Settings::parse("[profiles]\nship = { mode = 'release', lto = true, c.level = 3 }")
+                .unwrap();
         let ship = &settings.profiles["ship"];
         assert_eq!(ship[0], ("c.level".into(), SettingValue::Int(3)));
         assert_eq!(ship.len(), 3);
         let digest = format!("sha256:{}", "0a".repeat(32));
         let kit = |rest: &str| Settings::parse(&format!("[kits.harbour]\n{rest}"));
-        let good =
-            kit(&format!("url = 'https://x/harbour-1.2.tgz'\ndigest = '{digest}'\nstrip = 1")).unwrap();
+        let good = kit(&format!(
+            "url = 'https://x/harbour-1.2.tgz'\ndigest = '{digest}'\nstrip = 1"
+        ))
+        .unwrap();
         assert_eq!(good.kits["harbour"].unpacking.format, ArchiveFormat::TarGz);
         for (wrong, said) in [
-            (format!("digest = '{digest}'"), "the kit `harbour` has no `url`"),
-            ("url = 'kit.zip'".to_owned(), "the kit `harbour` has no `digest`"),
-            (format!("url = 'kit'\ndigest = '{digest}'"), "the name \"kit\" does not say a format"),
-            (format!("url = '../kit.zip'\ndigest = '{digest}'"), "`url` is one address or a list"),
-            (format!("url = 'ftp://x/kit.zip'\ndigest = '{digest}'"), "`url` is one address or a list"),
-            ("url = 'kit.zip'\ndigest = 'sha256:00'".to_owned(), "`digest` is "),
-            ("url = 'kit.zip'\nstrop = 1".to_owned(), "a kit has no `strop`"),
+            (
+                format!("digest = '{digest}'"),
+                "the kit `harbour` has no `url`",
+            ),
+            (
+                "url = 'kit.zip'".to_owned(),
+                "the kit `harbour` has no `digest`",
+            ),
+            (
+                format!("url = 'kit'\ndigest = '{digest}'"),
+                "the name \"kit\" does not say a format",
+            ),
+            (
+                format!("url = '../kit.zip'\ndigest = '{digest}'"),
+                "`url` is one address or a list",
+            ),
+            (
+                format!("url = 'ftp://x/kit.zip'\ndigest = '{digest}'"),
+                "`url` is one address or a list",
+            ),
+            (
+                "url = 'kit.zip'\ndigest = 'sha256:00'".to_owned(),
+                "`digest` is ",
+            ),
+            (
+                "url = 'kit.zip'\nstrop = 1".to_owned(),
+                "a kit has no `strop`",
+            ),
         ] {
             let problem = kit(&wrong).unwrap_err();
             assert!(problem.message.starts_with(said), "{}", problem.message);

@@ -21,26 +21,34 @@ pub(super) fn origins(table: &DeTable<'_>) -> Result<OriginSettings, SettingsPro
         match Registry::named(name) {
             Some(registry) if registry.description().names_files => {
                 let DeValue::Table(sites) = value.get_ref() else {
-                    let message = "`archive` is a table of sites, each by the name of what is pinned from it"
-                        .to_owned();
+                    let message =
+                        "`archive` is a table of sites, each by the name of what is pinned from it"
+                            .to_owned();
                     let mend = "[origins.archive]\nlua = \"https://…\"".to_owned();
                     return Err(problem(value.span(), message, Some(mend)));
                 };
                 let list = settings.registries.entry(registry).or_default();
                 for (site, value) in sorted(sites) {
                     let found = addresses(site.get_ref(), value)?;
-                    list.extend(
-                        found
-                            .into_iter()
-                            .map(|one| OriginSetting { site: Some(site.get_ref().to_string()), ..one }),
-                    );
+                    list.extend(found.into_iter().map(|one| OriginSetting {
+                        site: Some(site.get_ref().to_string()),
+                        ..one
+                    }));
                 }
             }
-            Some(registry) => drop(settings.registries.insert(registry, addresses(name, value)?)),
+            Some(registry) => drop(
+                settings
+                    .registries
+                    .insert(registry, addresses(name, value)?),
+            ),
             None if name == "mirror" => settings.mirror = Some(path(name, value)?),
             None if name == "certificates" => settings.certificates = Some(path(name, value)?),
             None => {
-                let names: Vec<&str> = Registry::ALL.iter().map(|r| r.name()).chain(OWN_KEYS).collect();
+                let names: Vec<&str> = Registry::ALL
+                    .iter()
+                    .map(|r| r.name())
+                    .chain(OWN_KEYS)
+                    .collect();
                 let near = nearest(name, names.iter().copied()).map(str::to_owned);
                 let known = format!("`origins` has no `{name}`; there is: {}", names.join(", "));
                 return Err(problem(key.span(), known, near));
@@ -55,7 +63,8 @@ pub(super) fn path(name: &str, value: &Keyed<'_>) -> Result<String, SettingsProb
     match value.get_ref() {
         DeValue::String(path) if path.starts_with('/') => Ok(path.to_string()),
         DeValue::String(path)
-            if !path.contains("://") && WsPath::root().resolve(path).is_ok_and(|p| !p.is_root()) =>
+            if !path.contains("://")
+                && WsPath::root().resolve(path).is_ok_and(|p| !p.is_root()) =>
         {
             Ok(path.to_string())
         }
@@ -69,7 +78,9 @@ pub(super) fn path(name: &str, value: &Keyed<'_>) -> Result<String, SettingsProb
 /// One address or several: texts, or tables of an address and the variable with its secret.
 fn addresses(name: &str, value: &Keyed<'_>) -> Result<Vec<OriginSetting>, SettingsProblem> {
     match value.get_ref() {
-        DeValue::Array(items) if !items.is_empty() => items.iter().map(|item| address(name, item)).collect(),
+        DeValue::Array(items) if !items.is_empty() => {
+            items.iter().map(|item| address(name, item)).collect()
+        }
         _ => Ok(vec![address(name, value)?]),
     }
 }
@@ -79,16 +90,28 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
         let message = format!(
             "`{name}` is an address (http://, https://, file:///), a path from this folder, or a table with `url` and `secret`"
         );
-        Err(problem(at.span(), message, Some("\"https://…\"".to_owned())))
+        Err(problem(
+            at.span(),
+            message,
+            Some("\"https://…\"".to_owned()),
+        ))
     };
     let is_fine = |url: &str| {
-        let known = ["http://", "https://", "file:///", "sparse+https://", "sparse+http://"];
-        known.iter().any(|start| url.starts_with(start)) || (!url.contains("://") && !url.is_empty())
+        let known = [
+            "http://",
+            "https://",
+            "file:///",
+            "sparse+https://",
+            "sparse+http://",
+        ];
+        known.iter().any(|start| url.starts_with(start))
+            || (!url.contains("://") && !url.is_empty())
     };
     match value.get_ref() {
-        DeValue::String(url) if is_fine(url) => {
-            Ok(OriginSetting { url: url.to_string(), ..OriginSetting::default() })
-        }
+        DeValue::String(url) if is_fine(url) => Ok(OriginSetting {
+            url: url.to_string(),
+            ..OriginSetting::default()
+        }),
         DeValue::Table(table) => {
             let (mut url, mut rest) = (None, OriginSetting::default());
             for (key, value) in sorted(table) {
@@ -100,15 +123,18 @@ fn address(name: &str, value: &Keyed<'_>) -> Result<OriginSetting, SettingsProbl
                         rest.name = Some(text.to_string());
                     }
                     ("name", _) => {
-                        let message = "`name` is what pins call this origin: letters, digits, `-`, `_`, `.`";
+                        let message =
+                            "`name` is what pins call this origin: letters, digits, `-`, `_`, `.`";
                         let mend = Some("\"company\"".to_owned());
                         return Err(problem(value.span(), message.to_owned(), mend));
                     }
                     ("packages", _) => rest.packages = packages(value)?,
                     (unknown, _) => {
                         let near = nearest(unknown, ADDRESS_KEYS).map(str::to_owned);
-                        let known =
-                            format!("an address has no `{unknown}`; there is: {}", ADDRESS_KEYS.join(", "));
+                        let known = format!(
+                            "an address has no `{unknown}`; there is: {}",
+                            ADDRESS_KEYS.join(", ")
+                        );
                         return Err(problem(key.span(), known, near));
                     }
                 }
@@ -134,7 +160,9 @@ fn packages(value: &Keyed<'_>) -> Result<Vec<String>, SettingsProblem> {
         _ => None,
     };
     let patterns = match value.get_ref() {
-        DeValue::Array(items) if !items.is_empty() => items.iter().map(pattern).collect::<Option<_>>(),
+        DeValue::Array(items) if !items.is_empty() => {
+            items.iter().map(pattern).collect::<Option<_>>()
+        }
         _ => None,
     };
     patterns.ok_or_else(|| {
@@ -159,11 +187,19 @@ mod tests {
         let python = &good.registries[&Registry::Python];
         assert_eq!(
             python[0],
-            OriginSetting { url: "https://a/simple".to_owned(), ..OriginSetting::default() }
+            OriginSetting {
+                url: "https://a/simple".to_owned(),
+                ..OriginSetting::default()
+            }
         );
-        let own = read("python = [{ url = 'https://a', name = 'own', packages = ['tide*'] }, 'https://b']");
+        let own = read(
+            "python = [{ url = 'https://a', name = 'own', packages = ['tide*'] }, 'https://b']",
+        );
         let own = &own.unwrap().registries[&Registry::Python][0];
-        assert_eq!((own.name.as_deref(), &*own.packages), (Some("own"), &["tide*".to_owned()][..]));
+        assert_eq!(
+            (own.name.as_deref(), &*own.packages),
+            (Some("own"), &["tide*".to_owned()][..])
+        );
         assert_eq!(python[1].secret.as_deref(), Some("SALT"));
         for (wrong, said) in [
             (
@@ -173,17 +209,37 @@ mod tests {
             ("python = 3", "`python` is an address"),
             ("python = 'ftp://a'", "`python` is an address"),
             ("python = { secret = 'X' }", "`python` is an address"),
-            ("python = { url = 'https://a', token = 'x' }", "an address has no `token`"),
-            ("python = { url = 'https://a', secret = 3 }", "`secret` is the name of the variable"),
-            ("python = { url = 'https://a', name = 'a/b' }", "`name` is what pins call"),
-            ("python = { url = 'https://a', packages = 'tide*' }", "`packages` lists patterns"),
-            ("python = { url = 'https://a', packages = [''] }", "`packages` lists patterns"),
+            (
+                "python = { url = 'https://a', token = 'x' }",
+                "an address has no `token`",
+            ),
+            (
+                "python = { url = 'https://a', secret = 3 }",
+                "`secret` is the name of the variable",
+            ),
+            (
+                "python = { url = 'https://a', name = 'a/b' }",
+                "`name` is what pins call",
+            ),
+            (
+                "python = { url = 'https://a', packages = 'tide*' }",
+                "`packages` lists patterns",
+            ),
+            (
+                "python = { url = 'https://a', packages = [''] }",
+                "`packages` lists patterns",
+            ),
             ("archive = 'https://x'", "`archive` is a table of sites"),
             ("mirror = '../x'", "`mirror` is a path from this folder"),
         ] {
             let problem = read(wrong).unwrap_err();
             assert!(problem.message.starts_with(said), "{}", problem.message);
         }
-        assert!(Settings::parse("origins = 3").unwrap_err().message.starts_with("`origins` is a table"));
+        assert!(
+            Settings::parse("origins = 3")
+                .unwrap_err()
+                .message
+                .starts_with("`origins` is a table")
+        );
     }
 }

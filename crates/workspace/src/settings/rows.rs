@@ -1,4 +1,5 @@
-//! The settings: one row each, from which reading, errors, `nubrik explain` and the reference follow.
+//! The settings: one row each, from which reading, errors, `nubrik explain` and the reference
+//! follow.
 
 use std::ops::RangeInclusive;
 
@@ -102,7 +103,9 @@ pub const SETTINGS: [WorkspaceSetting; 11] = [
         is_text: false,
         read: |settings, _, value| {
             for (name, value) in sorted(table(value)?) {
-                settings.kits.insert(name.get_ref().to_string(), kit(name, value)?);
+                settings
+                    .kits
+                    .insert(name.get_ref().to_string(), kit(name, value)?);
             }
             Ok(())
         },
@@ -128,7 +131,9 @@ pub const SETTINGS: [WorkspaceSetting; 11] = [
         is_text: false,
         read: |settings, _, value| {
             for (name, value) in sorted(table(value)?) {
-                settings.profiles.insert(name.get_ref().to_string(), profile(name, value)?);
+                settings
+                    .profiles
+                    .insert(name.get_ref().to_string(), profile(name, value)?);
             }
             Ok(())
         },
@@ -186,7 +191,9 @@ pub const SETTINGS: [WorkspaceSetting; 11] = [
 /// A number in some bounds.
 fn number_in(value: &Keyed<'_>, bounds: RangeInclusive<u64>) -> Result<u64, WrongSetting> {
     let found = number(value.get_ref()).and_then(|number| u64::try_from(number).ok());
-    found.filter(|number| bounds.contains(number)).ok_or(WrongSetting::Kind)
+    found
+        .filter(|number| bounds.contains(number))
+        .ok_or(WrongSetting::Kind)
 }
 
 fn table<'a, 't>(value: &'a Keyed<'t>) -> Result<&'a DeTable<'t>, WrongSetting> {

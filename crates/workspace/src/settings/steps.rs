@@ -35,9 +35,14 @@ pub(super) fn steps(table: &DeTable<'_>) -> Result<StepSettings, SettingsProblem
                     let text = package.get_ref().trim_start_matches('/');
                     let Ok(path) = WsPath::root().resolve(text) else {
                         let message = format!("\"{text}\" is no package of the workspace");
-                        return Err(problem(package.span(), message, Some(ROOTS_MEND.to_owned())));
+                        return Err(problem(
+                            package.span(),
+                            message,
+                            Some(ROOTS_MEND.to_owned()),
+                        ));
                     };
-                    let root = address(value.get_ref()).ok_or_else(|| no_address(text, value, ROOTS_MEND))?;
+                    let root = address(value.get_ref())
+                        .ok_or_else(|| no_address(text, value, ROOTS_MEND))?;
                     if settings.roots.of_packages.insert(path, root).is_some() {
                         let message = format!("the image of {text} is said twice");
                         return Err(problem(package.span(), message, None));
@@ -45,8 +50,13 @@ pub(super) fn steps(table: &DeTable<'_>) -> Result<StepSettings, SettingsProblem
                 }
             }
             ("roots", _) => {
-                let message = "`roots` is a table: for each package, the image that its steps run in";
-                return Err(problem(value.span(), message.to_owned(), Some(ROOTS_MEND.to_owned())));
+                let message =
+                    "`roots` is a table: for each package, the image that its steps run in";
+                return Err(problem(
+                    value.span(),
+                    message.to_owned(),
+                    Some(ROOTS_MEND.to_owned()),
+                ));
             }
             (unknown, _) => {
                 let near = nearest(unknown, KEYS).map(str::to_owned);
@@ -58,16 +68,20 @@ pub(super) fn steps(table: &DeTable<'_>) -> Result<StepSettings, SettingsProblem
     Ok(settings)
 }
 
-/// The address of an image, or nothing for the machine's own system; `None` where a value is neither.
+/// The address of an image, or nothing for the machine's own system; `None` where a value is
+/// neither.
 fn address(value: &DeValue<'_>) -> Option<Option<Arc<str>>> {
     match value {
         DeValue::String(text) if text == NO_IMAGE => Some(None),
-        DeValue::String(text) if text.starts_with('/') && text.len() > 1 => Some(Some(Arc::from(&**text))),
+        DeValue::String(text) if text.starts_with('/') && text.len() > 1 => {
+            Some(Some(Arc::from(&**text)))
+        }
         _ => None,
     }
 }
 
 fn no_address(key: &str, value: &Keyed<'_>, mend: &str) -> SettingsProblem {
-    let message = format!("`{key}` is the address of an image, from the workspace's root, or \"{NO_IMAGE}\"");
+    let message =
+        format!("`{key}` is the address of an image, from the workspace's root, or \"{NO_IMAGE}\"");
     problem(value.span(), message, Some(mend.to_owned()))
 }

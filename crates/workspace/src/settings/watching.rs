@@ -10,7 +10,8 @@ const KEYS: [&str; 1] = ["keep"];
 /// Whether a watcher is kept.
 #[derive(Clone, Copy, PartialEq, Eq, Debug, Default)]
 pub struct WatchingSettings {
-    /// Whether each command that looks for changes leaves a watcher behind, which the next one asks.
+    /// Whether each command that looks for changes leaves a watcher behind, which the next one
+    /// asks.
     pub keep: bool,
 }
 
@@ -22,11 +23,18 @@ pub(super) fn watching(table: &DeTable<'_>) -> Result<WatchingSettings, Settings
             ("keep", DeValue::Boolean(keep)) => settings.keep = *keep,
             ("keep", _) => {
                 let message = "`keep` is true or false".to_owned();
-                return Err(problem(value.span(), message, Some("keep = true".to_owned())));
+                return Err(problem(
+                    value.span(),
+                    message,
+                    Some("keep = true".to_owned()),
+                ));
             }
             (unknown, _) => {
                 let near = nearest(unknown, KEYS).map(str::to_owned);
-                let known = format!("`watching` has no `{unknown}`; there is: {}", KEYS.join(", "));
+                let known = format!(
+                    "`watching` has no `{unknown}`; there is: {}",
+                    KEYS.join(", ")
+                );
                 return Err(problem(key.span(), known, near));
             }
         }

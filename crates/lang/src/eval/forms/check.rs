@@ -72,23 +72,50 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Value> {
         let commands = self.step_commands(values);
-        let mut draft = self.outline(scope, &commands, values, crate::eval::steps::First::Verdict, span)?;
-        if let Some((_, _, written)) = draft.outputs.iter().find(|(n, ..)| n.as_deref() == Some(VERDICT)) {
+        let mut draft = self.outline(
+            scope,
+            &commands,
+            values,
+            crate::eval::steps::First::Verdict,
+            span,
+        )?;
+        if let Some((_, _, written)) = draft
+            .outputs
+            .iter()
+            .find(|(n, ..)| n.as_deref() == Some(VERDICT))
+        {
+            let error = Diagnostic::error(
+                "made-twice",
+                format!("the output \"{written}\" is called `verdict`"),
+            );
             let error =
-                Diagnostic::error("made-twice", format!("the output \"{written}\" is called `verdict`"));
-            let error = error.note("a check's verdict is an output of that name, made by nubrik itself");
+                error.note("a check's verdict is an output of that name, made by nubrik itself");
             return self.fail(span, error.mend("give the output another name"));
         }
         draft.report = self.named_output(values, &draft, "report", "xml")?;
         if let Some(name) = self.named_output(values, &draft, "coverage", "info")? {
-            let told = draft.outputs.iter().find(|(n, ..)| *n == Some(name.clone()));
-            draft.lines.extend(told.map(|(_, _, written)| written.clone()));
+            let told = draft
+                .outputs
+                .iter()
+                .find(|(n, ..)| *n == Some(name.clone()));
+            draft
+                .lines
+                .extend(told.map(|(_, _, written)| written.clone()));
         }
-        self.outline_output(&mut draft, &Some(VERDICT.into()), &VERDICT.into(), false, span)?;
+        self.outline_output(
+            &mut draft,
+            &Some(VERDICT.into()),
+            &VERDICT.into(),
+            false,
+            span,
+        )?;
         let quarantined = match self.plain(values, "quarantined")? {
             Some((reason, reason_span)) if reason.trim().is_empty() => {
                 let error = Diagnostic::error("wrong-type", "say why it is quarantined");
-                return self.fail(reason_span, error.mend("quarantined = \"fails when the tide is high\""));
+                return self.fail(
+                    reason_span,
+                    error.mend("quarantined = \"fails when the tide is high\""),
+                );
             }
             other => other.map(|(reason, _)| reason),
         };
@@ -110,12 +137,21 @@ impl Evaluator<'_> {
         field: &str,
         ending: &str,
     ) -> Result<Option<Arc<str>>> {
-        let Some((name, name_span)) = self.plain(values, field)? else { return Ok(None) };
-        let names: Vec<&str> = draft.outputs.iter().filter_map(|(n, ..)| n.as_deref()).collect();
+        let Some((name, name_span)) = self.plain(values, field)? else {
+            return Ok(None);
+        };
+        let names: Vec<&str> = draft
+            .outputs
+            .iter()
+            .filter_map(|(n, ..)| n.as_deref())
+            .collect();
         if names.contains(&&*name) {
             return Ok(Some(name));
         }
-        let error = Diagnostic::error("unknown-field", format!("this check has no output `{name}`"));
+        let error = Diagnostic::error(
+            "unknown-field",
+            format!("this check has no output `{name}`"),
+        );
         let error = match nearest(&name, names.iter().copied()) {
             Some(near) => error.mend(format!("{field} = \"{near}\"")),
             None => error.mend(format!("{{out {name} \"{name}.{ending}\"}} in its command")),
@@ -137,7 +173,8 @@ impl Evaluator<'_> {
                     found.push(check.verdict);
                     return Ok(());
                 }
-                let error = Diagnostic::error("wrong-type", format!("the test `{name}` gives no verdict"));
+                let error =
+                    Diagnostic::error("wrong-type", format!("the test `{name}` gives no verdict"));
                 self.fail(
                     span,
                     error
@@ -166,30 +203,53 @@ impl Evaluator<'_> {
                 if checks.is_empty() {
                     return self.no_verdict(value, name, span);
                 }
-                self.all(&checks, |this, value| this.verdicts(value, name, span, found))?;
+                self.all(&checks, |this, value| {
+                    this.verdicts(value, name, span, found)
+                })?;
                 Ok(())
             }
             Value::List(items) => {
                 let items = items.clone();
-                self.all(&items, |this, value| this.verdicts(value, name, span, found))?;
+                self.all(&items, |this, value| {
+                    this.verdicts(value, name, span, found)
+                })?;
                 Ok(())
             }
             other => self.no_verdict(other, name, span),
         }
     }
 
-    pub(in crate::eval) fn no_verdict(&mut self, value: &Value, name: &str, span: Span) -> Result<()> {
-        let message = format!("a test gives a verdict, and this one is {}", value.described());
+    pub(in crate::eval) fn no_verdict(
+        &mut self,
+        value: &Value,
+        name: &str,
+        span: Span,
+    ) -> Result<()> {
+        let message = format!(
+            "a test gives a verdict, and this one is {}",
+            value.described()
+        );
         let error = Diagnostic::error("wrong-type", message);
-        self.fail(span, error.mend(format!("test {name} = check {{ run = `…` }}")))
+        self.fail(
+            span,
+            error.mend(format!("test {name} = check {{ run = `…` }}")),
+        )
     }
 
     /// Refuses a check where files are to be made for people.
-    pub(in crate::eval) fn refuse_check(&mut self, step: StepId, name: &str, span: Span) -> Result<()> {
+    pub(in crate::eval) fn refuse_check(
+        &mut self,
+        step: StepId,
+        name: &str,
+        span: Span,
+    ) -> Result<()> {
         if self.drafting.graph.step(step).check.is_none() {
             return Ok(());
         }
-        let error = Diagnostic::error("wrong-type", format!("`{name}` is a check: it gives a verdict"));
+        let error = Diagnostic::error(
+            "wrong-type",
+            format!("`{name}` is a check: it gives a verdict"),
+        );
         self.fail(span, error.mend(format!("test {name} = …")))
     }
 }
@@ -198,7 +258,12 @@ impl Evaluator<'_> {
 const VERDICT: &str = "verdict";
 
 /// Notes the number of an output that a check speaks of.
-pub(in crate::eval) fn note_output(check: &mut Check, report: Option<&str>, name: &str, id: FileId) {
+pub(in crate::eval) fn note_output(
+    check: &mut Check,
+    report: Option<&str>,
+    name: &str,
+    id: FileId,
+) {
     if name == VERDICT {
         check.verdict = id;
     }

@@ -34,7 +34,10 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Value> {
         let [Arg { name: None, value }] = args else {
-            let error = Diagnostic::error("wrong-call", "`commands_of` takes one thing that steps make");
+            let error = Diagnostic::error(
+                "wrong-call",
+                "`commands_of` takes one thing that steps make",
+            );
             return self.fail(span, error.mend("commands_of(fit)"));
         };
         let at = self.module(scope.module).span(*value);
@@ -45,23 +48,35 @@ impl Evaluator<'_> {
             }
             value => {
                 let files = self.files_of(&value, at)?;
-                let mut makers: Vec<StepId> = files.iter().filter_map(|f| f.maker).map(StepId).collect();
+                let mut makers: Vec<StepId> =
+                    files.iter().filter_map(|f| f.maker).map(StepId).collect();
                 self.in_order(&mut makers);
                 (makers, Vec::new())
             }
         };
         let mut listed = Vec::new();
         for step in self.behind(&started, span)? {
-            listed.extend(texts_of(&self.drafting.graph, &self.drafting.graph.steps[step.index()]));
+            listed.extend(texts_of(
+                &self.drafting.graph,
+                &self.drafting.graph.steps[step.index()],
+            ));
         }
         listed.append(&mut texts);
         if listed.is_empty() {
             let error = Diagnostic::error("wrong-type", "nothing that steps make is in this value");
-            return self.fail(at, error.note("`commands_of` takes targets, and files that steps make"));
+            return self.fail(
+                at,
+                error.note("`commands_of` takes targets, and files that steps make"),
+            );
         }
         self.room_for_items(listed.len(), span)?;
-        self.count(listed.iter().map(|text| text.len() as u64 / 16 + 1).sum(), span)?;
-        Ok(Value::List(listed.iter().map(|text| Value::text(text)).collect()))
+        self.count(
+            listed.iter().map(|text| text.len() as u64 / 16 + 1).sum(),
+            span,
+        )?;
+        Ok(Value::List(
+            listed.iter().map(|text| Value::text(text)).collect(),
+        ))
     }
 
     /// Some steps and all behind them, each once, behind those that it needs.
@@ -69,7 +84,8 @@ impl Evaluator<'_> {
         let mut done = Vec::new();
         let mut seen: HashSet<StepId> = HashSet::new();
         // A step comes twice: to have what it needs looked at, and when that is done.
-        let mut open: Vec<(StepId, bool)> = started.iter().rev().map(|step| (*step, false)).collect();
+        let mut open: Vec<(StepId, bool)> =
+            started.iter().rev().map(|step| (*step, false)).collect();
         while let Some((step, is_looked_at)) = open.pop() {
             if is_looked_at {
                 done.push(step);
@@ -83,13 +99,18 @@ impl Evaluator<'_> {
         Ok(done)
     }
 
-    /// The steps that make what a step may read, in an order that says nothing of how they were evaluated.
+    /// The steps that make what a step may read, in an order that says nothing of how they were
+    /// evaluated.
     fn makers(&self, step: &Step) -> Vec<StepId> {
         let graph = &self.drafting.graph;
-        let sets = step.candidates.iter().flat_map(|set| graph.sets.files(*set));
+        let sets = step
+            .candidates
+            .iter()
+            .flat_map(|set| graph.sets.files(*set));
         let files = step.inputs.iter().chain(sets);
-        let mut makers: Vec<StepId> =
-            files.filter_map(|file: &FileId| graph.files[file.index()].maker).collect();
+        let mut makers: Vec<StepId> = files
+            .filter_map(|file: &FileId| graph.files[file.index()].maker)
+            .collect();
         self.in_order(&mut makers);
         makers
     }
@@ -97,7 +118,11 @@ impl Evaluator<'_> {
     /// Sorts steps by their folders, each once.
     fn in_order(&self, steps: &mut Vec<StepId>) {
         let graph = &self.drafting.graph;
-        steps.sort_by(|a, b| graph.steps[a.index()].folder.cmp(&graph.steps[b.index()].folder));
+        steps.sort_by(|a, b| {
+            graph.steps[a.index()]
+                .folder
+                .cmp(&graph.steps[b.index()].folder)
+        });
         steps.dedup();
     }
 }
@@ -111,8 +136,11 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
             Native::Stage { files } | Native::Pack { format: _, files } => {
                 let path = |file: FileId| &graph.files[file.index()].path;
                 let to = |to: &str| if to.is_empty() { "." } else { to }.to_owned();
-                texts
-                    .extend(files.iter().map(|f| format!("    {} from {}", to(f.to.as_str()), path(f.from))));
+                texts.extend(
+                    files
+                        .iter()
+                        .map(|f| format!("    {} from {}", to(f.to.as_str()), path(f.from))),
+                );
             }
             Native::Write { .. }
             | Native::Unpack { .. }
@@ -125,5 +153,8 @@ fn texts_of(graph: &Tables, step: &Step) -> Vec<String> {
         }
     }
     let made = format!("{MADE}/");
-    texts.iter().map(|text| text.replace(&made, "made/")).collect()
+    texts
+        .iter()
+        .map(|text| text.replace(&made, "made/"))
+        .collect()
 }

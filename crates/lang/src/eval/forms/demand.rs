@@ -23,10 +23,21 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn demand_call(&mut self, scope: &Scope, args: &[Arg], span: Span) -> Result<Value> {
+    pub(in crate::eval) fn demand_call(
+        &mut self,
+        scope: &Scope,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
         let [condition, message, value] = args else {
-            let error = Diagnostic::error("wrong-call", "`demand` takes a condition, a text and a value");
-            return self.fail(span, error.mend("demand(items.len > 0, \"it needs an item\", items)"));
+            let error = Diagnostic::error(
+                "wrong-call",
+                "`demand` takes a condition, a text and a value",
+            );
+            return self.fail(
+                span,
+                error.mend("demand(items.len > 0, \"it needs an item\", items)"),
+            );
         };
         if self.boolean(scope, condition.value)? {
             return self.eval(scope, value.value);
@@ -39,7 +50,10 @@ impl Evaluator<'_> {
         };
         let condition = module.span(condition.value);
         let error = Diagnostic::error("demanded", crate::eval::words::plain_path_text(&text));
-        match self.spoken_of(&module, condition).and_then(|(name, at)| self.argument(&name, at)) {
+        match self
+            .spoken_of(&module, condition)
+            .and_then(|(name, at)| self.argument(&name, at))
+        {
             Some(argument) => self.fail(argument, error.related(condition, "this is demanded")),
             None => self.fail(condition, error),
         }
@@ -48,12 +62,19 @@ impl Evaluator<'_> {
     /// The first parameter that an expression speaks of: its name and its place among all.
     fn spoken_of(&self, module: &Module, within: Span) -> Option<(String, usize)> {
         let inside = |span: Span| span.start >= within.start && span.end <= within.end;
-        let locals = module.exprs.iter().zip(&module.spans).filter_map(|(expr, span)| match expr {
-            Expr::Local { up: 0, slot } if inside(*span) => Some((*span, *slot)),
-            _ => None,
-        });
+        let locals = module
+            .exprs
+            .iter()
+            .zip(&module.spans)
+            .filter_map(|(expr, span)| match expr {
+                Expr::Local { up: 0, slot } if inside(*span) => Some((*span, *slot)),
+                _ => None,
+            });
         let (span, slot) = locals.min_by_key(|(span, _)| span.start)?;
-        Some((self.definitions.modules.sources.slice(span).to_owned(), usize::from(slot)))
+        Some((
+            self.definitions.modules.sources.slice(span).to_owned(),
+            usize::from(slot),
+        ))
     }
 
     /// The argument of a name, or at a place, in the innermost call that is being evaluated.
@@ -61,7 +82,8 @@ impl Evaluator<'_> {
         let caller = *self.memos.callers.last()?;
         let module = self.definitions.modules.of_file(caller.file)?;
         module.exprs.iter().enumerate().find_map(|(id, expr)| {
-            let called = |callee: ExprId| module.span(callee) == caller || module.spans[id] == caller;
+            let called =
+                |callee: ExprId| module.span(callee) == caller || module.spans[id] == caller;
             match expr {
                 Expr::BraceCall(callee, fields) if called(*callee) => match module.expr(*fields) {
                     Expr::Record(fields) => {
@@ -73,7 +95,10 @@ impl Evaluator<'_> {
                 Expr::Call(callee, args) if called(*callee) => {
                     let named = |arg: &&Arg| arg.name.as_ref().is_some_and(|n| *n.text == *name);
                     let placed = || args.get(at).filter(|arg| arg.name.is_none());
-                    args.iter().find(named).or_else(placed).map(|arg| module.span(arg.value))
+                    args.iter()
+                        .find(named)
+                        .or_else(placed)
+                        .map(|arg| module.span(arg.value))
                 }
                 _ => None,
             }

@@ -25,7 +25,12 @@ pub(super) const FORM: Form = Form {
             SAY,
             READS,
             ENV,
-            field("folder", FieldType::Folder, false, "the source folder in which the commands run"),
+            field(
+                "folder",
+                FieldType::Folder,
+                false,
+                "the source folder in which the commands run",
+            ),
             field(
                 "lasting",
                 FieldType::Bool,
@@ -40,7 +45,8 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    /// Commands for their effect. Nothing is entered in the graph: what is never kept has no place in it.
+    /// Commands for their effect. Nothing is entered in the graph: what is never kept has no place
+    /// in it.
     pub(in crate::eval) fn effect_form(
         &mut self,
         scope: &Scope,
@@ -55,13 +61,17 @@ impl Evaluator<'_> {
             && folder.maker.is_some()
         {
             let error = Diagnostic::error("wrong-type", "an effect runs in a source folder");
-            return self.fail(dir_span, error.mend("name what is made in a hole of its command"));
+            return self.fail(
+                dir_span,
+                error.mend("name what is made in a hole of its command"),
+            );
         }
         draft.step.work = self.work_folder(values, false, &mut draft)?;
         let mut pipelines = Vec::new();
         for command in &commands {
-            let stages =
-                self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, &mut draft))?;
+            let stages = self.all(&command.stages, |this, stage| {
+                this.stage_of(stage, command.span, &mut draft)
+            })?;
             pipelines.push(Pipeline { stages });
         }
         self.check_argument_files(&draft, span)?;
@@ -82,7 +92,11 @@ impl Evaluator<'_> {
             _ => name.as_str().into(),
         };
         let address = scope.owner.package.child(&name).as_str().into();
-        self.drafting.effects.push(Effect { address, step: *step, lasting: values.bool("lasting") });
+        self.drafting.effects.push(Effect {
+            address,
+            step: *step,
+            lasting: values.bool("lasting"),
+        });
         Ok(Value::Effect(self.drafting.effects.len() as u32 - 1))
     }
 
@@ -93,7 +107,11 @@ impl Evaluator<'_> {
         scratch: bool,
     ) -> Result<()> {
         let mut strands = Leaves::new();
-        commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
+        commands
+            .iter()
+            .flat_map(|c| &c.stages)
+            .flat_map(all_strands)
+            .for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             if matches!(strand, WordStrand::Scratch { .. }) && scratch {
                 continue;
@@ -103,14 +121,25 @@ impl Evaluator<'_> {
             | WordStrand::Kept { span, .. }
             | WordStrand::Scratch { span, .. } = strand
             {
-                let and = if scratch { "or listings" } else { ", listings or scratch files" };
+                let and = if scratch {
+                    "or listings"
+                } else {
+                    ", listings or scratch files"
+                };
                 let message = format!("{what} has no outputs {and}").replace(" ,", ",");
                 let error = Diagnostic::error("wrong-type", message);
-                let error = error.note("it is done whenever it is wanted, and what it leaves is not kept");
-                let error = if scratch { error.mend("{scratch \"data\"}") } else { error };
+                let error =
+                    error.note("it is done whenever it is wanted, and what it leaves is not kept");
+                let error = if scratch {
+                    error.mend("{scratch \"data\"}")
+                } else {
+                    error
+                };
                 return self.fail(
                     *span,
-                    error.mend(format!("target … = step {{ … }} makes a file, which {what} may use")),
+                    error.mend(format!(
+                        "target … = step {{ … }} makes a file, which {what} may use"
+                    )),
                 );
             }
         }
@@ -129,20 +158,36 @@ impl Evaluator<'_> {
             Value::Effect(number) => found.push(*number),
             Value::List(items) => {
                 let items = items.clone();
-                self.all(&items, |this, value| this.effects_of(value, name, span, found))?;
+                self.all(&items, |this, value| {
+                    this.effects_of(value, name, span, found)
+                })?;
             }
             Value::Map(map) => {
                 self.check_keys(map, span)?;
-                let keys: Vec<String> =
-                    map.entries.iter().take(6).map(|(key, _)| format!("{name}/{key}")).collect();
-                let error = Diagnostic::error("wrong-type", format!("`{name}` is several jobs: say which"));
-                return self
-                    .fail(span, keys.iter().fold(error, |e, key| e.mend(format!("nubrik run {key}"))));
+                let keys: Vec<String> = map
+                    .entries
+                    .iter()
+                    .take(6)
+                    .map(|(key, _)| format!("{name}/{key}"))
+                    .collect();
+                let error =
+                    Diagnostic::error("wrong-type", format!("`{name}` is several jobs: say which"));
+                return self.fail(
+                    span,
+                    keys.iter()
+                        .fold(error, |e, key| e.mend(format!("nubrik run {key}"))),
+                );
             }
             other => {
-                let message = format!("a job is done for its effect, and this one is {}", other.described());
+                let message = format!(
+                    "a job is done for its effect, and this one is {}",
+                    other.described()
+                );
                 let error = Diagnostic::error("wrong-type", message);
-                return self.fail(span, error.mend(format!("job {name} = effect {{ run = `…` }}")));
+                return self.fail(
+                    span,
+                    error.mend(format!("job {name} = effect {{ run = `…` }}")),
+                );
             }
         }
         Ok(())

@@ -17,7 +17,12 @@ pub(super) const FORM: Form = Form {
         builtin: Builtin::Env,
         shape: CallShape::Brackets,
         doc: "A variable of your environment.",
-        fields: &[field("default", FieldType::Text, false, "its value if it is not set")],
+        fields: &[field(
+            "default",
+            FieldType::Text,
+            false,
+            "its value if it is not set",
+        )],
         gives: &[],
         example: "let channel = env(\"ALMANAC_CHANNEL\", default = \"draft\")",
     },
@@ -25,12 +30,19 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn env_call(&mut self, scope: &Scope, args: &[Arg], span: Span) -> Result<Value> {
+    pub(in crate::eval) fn env_call(
+        &mut self,
+        scope: &Scope,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
         let args = self.given(scope, args)?;
         let (name, default) = self.one_text_and(args, "env", &["default"], span)?;
         if name.0.is_empty() || name.0.contains(['=', '\0']) {
-            let error =
-                Diagnostic::error("wrong-type", format!("{:?} is not the name of a variable", &*name.0));
+            let error = Diagnostic::error(
+                "wrong-type",
+                format!("{:?} is not the name of a variable", &*name.0),
+            );
             return self.fail(name.1, error);
         }
         let default = default.into_iter().next().map(|given| given.value);
@@ -38,9 +50,15 @@ impl Evaluator<'_> {
             (Ok(Some(value)), _) => Ok(Value::text(&value)),
             (Ok(None), Some(default)) => Ok(default),
             (Ok(None), None) => {
-                let error = Diagnostic::error("no-variable", format!("the variable `{}` is not set", name.0));
+                let error = Diagnostic::error(
+                    "no-variable",
+                    format!("the variable `{}` is not set", name.0),
+                );
                 let error = error.mend(format!("{}=… nubrik build", name.0));
-                self.fail(span, error.mend(format!("env(\"{}\", default = \"…\")", name.0)))
+                self.fail(
+                    span,
+                    error.mend(format!("env(\"{}\", default = \"…\")", name.0)),
+                )
             }
             (Err(NotText), _) => {
                 let problem = format!("the variable `{}` is not UTF-8 text", name.0);

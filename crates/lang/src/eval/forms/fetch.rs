@@ -38,7 +38,12 @@ pub(super) const FORM: Form = Form {
                 false,
                 "the name of the output; the last part of the first URL by default",
             ),
-            field("unpack", FieldType::Bool, false, "whether it is an archive to unpack into a folder"),
+            field(
+                "unpack",
+                FieldType::Bool,
+                false,
+                "whether it is an archive to unpack into a folder",
+            ),
             field(
                 "strip",
                 FieldType::Int,
@@ -46,7 +51,12 @@ pub(super) const FORM: Form = Form {
                 "how many leading folders of each name are dropped when it is unpacked",
             ),
             field("format", FieldType::Text, false, FORMATS),
-            field("executable", FieldType::Bool, false, "whether it may be executed"),
+            field(
+                "executable",
+                FieldType::Bool,
+                false,
+                "whether it may be executed",
+            ),
         ],
         gives: &[],
         example: "target charts = fetch {\n    url = [\"https://charts.example/2031.tar.gz\", \"https://mirror.example/2031.tar.gz\"]\n    digest = \"sha256:9f86d081884c7d659a2feaa0c55ad015a3bf4f1b2b0b822cd15d6c15b0f00a08\"\n    unpack = true\n}",
@@ -70,9 +80,14 @@ impl Evaluator<'_> {
         let starts = ["http://", "https://", "file:///", "origin://"];
         let known = |u: &Arc<str>| starts.iter().any(|p| u.starts_with(p));
         if let Some(wrong) = urls.iter().find(|u| !known(u)) {
-            let error = Diagnostic::error("wrong-type", format!("`{wrong}` is not a URL to fetch from"));
-            return self
-                .fail(url_span, error.note("addresses begin with http://, https://, file:/// or origin://"));
+            let error = Diagnostic::error(
+                "wrong-type",
+                format!("`{wrong}` is not a URL to fetch from"),
+            );
+            return self.fail(
+                url_span,
+                error.note("addresses begin with http://, https://, file:/// or origin://"),
+            );
         }
         if urls.is_empty() {
             let error = Diagnostic::error("missing-field", "this `fetch` has no URL");
@@ -86,17 +101,32 @@ impl Evaluator<'_> {
             let error = error
                 .note("small hexadecimal digits: 64 after `sha256:` or `blake3:`, 128 after `sha512:`")
                 .note("or base64: 88 characters after `sha512:`, 44 after `h1:`");
-            return self
-                .fail(digest_span, error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"));
+            return self.fail(
+                digest_span,
+                error.mend("digest = \"sha256:…\", as `sha256sum FILE` prints it"),
+            );
         }
-        let last = urls[0].split(['?', '#']).next().unwrap_or("").rsplit('/').next().unwrap_or("").to_owned();
+        let last = urls[0]
+            .split(['?', '#'])
+            .next()
+            .unwrap_or("")
+            .rsplit('/')
+            .next()
+            .unwrap_or("")
+            .to_owned();
         let unpack = values.bool("unpack");
         let format = match unpack {
             true => Some(self.archive_format(values, &last, url_span)?),
             false => None,
         };
-        let default = if unpack { without_ending(&last).to_owned() } else { last };
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| (default.into(), url_span));
+        let default = if unpack {
+            without_ending(&last).to_owned()
+        } else {
+            last
+        };
+        let (path, path_span) = self
+            .plain(values, "path")?
+            .unwrap_or_else(|| (default.into(), url_span));
         let strip = self.small_number(values, "strip")?.unwrap_or(0);
         let draft = self.native_draft(scope, &path, unpack, path_span)?;
         let native = Native::Fetch {
@@ -106,8 +136,13 @@ impl Evaluator<'_> {
             executable: values.bool("executable"),
         };
         // What is called by its digest is known by a part of it.
-        let is_digest = path.len() >= LONG_DIGEST && path.bytes().all(|byte| byte.is_ascii_hexdigit());
-        let shown = if is_digest { format!("{}…", &path[..SHOWN_DIGITS]) } else { path.to_string() };
+        let is_digest =
+            path.len() >= LONG_DIGEST && path.bytes().all(|byte| byte.is_ascii_hexdigit());
+        let shown = if is_digest {
+            format!("{}…", &path[..SHOWN_DIGITS])
+        } else {
+            path.to_string()
+        };
         self.enter_native(scope, draft, native, format!("fetch {shown}"), span)
     }
 }

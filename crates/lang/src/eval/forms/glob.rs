@@ -17,8 +17,18 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Brackets,
         doc: "Files that match a pattern: sorted, without ignored ones, and not from packages below.",
         fields: &[
-            field("except", FieldType::Texts, false, "patterns of files to leave out"),
-            field("or_none", FieldType::Bool, false, "whether it is no error to find nothing"),
+            field(
+                "except",
+                FieldType::Texts,
+                false,
+                "patterns of files to leave out",
+            ),
+            field(
+                "or_none",
+                FieldType::Bool,
+                false,
+                "whether it is no error to find nothing",
+            ),
         ],
         gives: &[],
         example: "let sources = glob(\"src/**/*.c\", except = \"src/old/*.c\")",
@@ -27,7 +37,12 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn glob_call(&mut self, scope: &Scope, args: &[Arg], span: Span) -> Result<Value> {
+    pub(in crate::eval) fn glob_call(
+        &mut self,
+        scope: &Scope,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
         let args = self.given(scope, args)?;
         let mut pattern = None;
         let mut except = Vec::new();
@@ -41,7 +56,8 @@ impl Evaluator<'_> {
                 (Some("except"), Value::List(items)) => {
                     for item in items.iter() {
                         let Value::Text(Text::Plain(text)) = item else {
-                            let error = Diagnostic::error("wrong-type", "expected patterns as texts");
+                            let error =
+                                Diagnostic::error("wrong-type", "expected patterns as texts");
                             return self.fail(arg.span, error);
                         };
                         except.push(text.to_string());
@@ -49,18 +65,27 @@ impl Evaluator<'_> {
                 }
                 (Some("or_none"), Value::Bool(value)) => or_none = value,
                 (Some(name), value) if matches!(name, "except" | "or_none") => {
-                    let wanted = if name == "or_none" { "a bool" } else { "a pattern or a list of patterns" };
+                    let wanted = if name == "or_none" {
+                        "a bool"
+                    } else {
+                        "a pattern or a list of patterns"
+                    };
                     let message = format!("expected {wanted}, found {}", value.described());
                     return self.fail(arg.span, Diagnostic::error("wrong-type", message));
                 }
                 (Some(name), _) => {
                     let near = nearest(name, ["except", "or_none"]);
-                    let error =
-                        Diagnostic::error("unknown-field", format!("`glob` has no parameter `{name}`"));
+                    let error = Diagnostic::error(
+                        "unknown-field",
+                        format!("`glob` has no parameter `{name}`"),
+                    );
                     return self.fail(arg.span, error.maybe_mend(near));
                 }
                 (None, value) => {
-                    let message = format!("expected one pattern as a text, found {}", value.described());
+                    let message = format!(
+                        "expected one pattern as a text, found {}",
+                        value.described()
+                    );
                     return self.fail(arg.span, Diagnostic::error("wrong-type", message));
                 }
             }

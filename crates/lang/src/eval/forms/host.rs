@@ -13,7 +13,10 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Plain,
         doc: "The machine on which the build runs.",
         fields: &[],
-        gives: &[("os", "\"linux\" or \"macos\""), ("cpu", "\"x86_64\", \"aarch64\", …")],
+        gives: &[
+            ("os", "\"linux\" or \"macos\""),
+            ("cpu", "\"x86_64\", \"aarch64\", …"),
+        ],
         example: "let threads = if host.os == \"linux\" then [\"-pthread\"] else []",
     },
     way: FormEvaluation::Plain(host),

@@ -20,8 +20,18 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Braces,
         doc: "An image of the OCI specification: a file system that steps run in, by `root`, in place of this machine's system. What it holds is a part of their keys, and nothing else of the machine is.",
         fields: &[
-            field("layout", FieldType::Folder, false, "the folder that holds it, with its file `oci-layout`"),
-            field("archive", FieldType::File, false, "the same as a tar archive"),
+            field(
+                "layout",
+                FieldType::Folder,
+                false,
+                "the folder that holds it, with its file `oci-layout`",
+            ),
+            field(
+                "archive",
+                FieldType::File,
+                false,
+                "the same as a tar archive",
+            ),
             field(
                 "manifest",
                 FieldType::File,
@@ -77,18 +87,27 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let given: Vec<(&str, Value, Span)> = PLACES
             .iter()
-            .filter_map(|name| values.get(name).map(|(value, span)| (*name, value.clone(), span)))
+            .filter_map(|name| {
+                values
+                    .get(name)
+                    .map(|(value, span)| (*name, value.clone(), span))
+            })
             .collect();
         let (place, given, given_span) = match given.as_slice() {
             [one] => one.clone(),
             [_, (second, _, second_span), ..] => {
-                let error = Diagnostic::error("wrong-call", "an image is in one place, and two are named");
+                let error =
+                    Diagnostic::error("wrong-call", "an image is in one place, and two are named");
                 return self.fail(*second_span, error.mend(format!("leave out `{second}`")));
             }
             [] => {
-                let error =
-                    Diagnostic::error("missing-field", "this `image` does not say where the image is");
-                let error = error.mend("layout = \"images/base\"").mend("archive = \"images/base.tar\"");
+                let error = Diagnostic::error(
+                    "missing-field",
+                    "this `image` does not say where the image is",
+                );
+                let error = error
+                    .mend("layout = \"images/base\"")
+                    .mend("archive = \"images/base.tar\"");
                 return self.fail(span, error);
             }
         };
@@ -99,12 +118,15 @@ impl Evaluator<'_> {
         let blobs = self.files_of(&values.value("blobs"), span)?;
         match (place, values.get("blobs")) {
             ("manifest", None) => {
-                let error =
-                    Diagnostic::error("missing-field", "the manifest names blobs, and there are none");
+                let error = Diagnostic::error(
+                    "missing-field",
+                    "the manifest names blobs, and there are none",
+                );
                 return self.fail(given_span, error.mend("blobs = [ … ]"));
             }
             ("layout" | "archive", Some((_, at))) => {
-                let error = Diagnostic::error("wrong-call", format!("the blobs are in the {place}"));
+                let error =
+                    Diagnostic::error("wrong-call", format!("the blobs are in the {place}"));
                 return self.fail(at, error.mend("leave out `blobs`"));
             }
             _ => {}
@@ -128,21 +150,36 @@ impl Evaluator<'_> {
             false if place == "manifest" => file.path.name().trim_end_matches(".json").to_owned(),
             false => without_ending(file.path.name()).to_owned(),
         };
-        let called = name.as_deref().map_or_else(String::new, |name| format!("-{}", name.replace('/', "+")));
+        let called = name
+            .as_deref()
+            .map_or_else(String::new, |name| format!("-{}", name.replace('/', "+")));
         let mut draft = self.native_draft(scope, &format!("{stem}{called}.image"), false, span)?;
         let first = self.file_id(&file);
         let rest = blobs.iter().map(|blob| self.file_id(blob)).collect();
         draft.inputs.push(file);
         draft.inputs.extend(blobs);
         let files = match place {
-            "manifest" => ImageFiles::Blobs { manifest: first, blobs: rest },
+            "manifest" => ImageFiles::Blobs {
+                manifest: first,
+                blobs: rest,
+            },
             _ => ImageFiles::Layout(first),
         };
         let platform = (std::env::consts::OS.into(), processor);
-        let native = Native::Image(ImageSource { files, name, platform });
+        let native = Native::Image(ImageSource {
+            files,
+            name,
+            platform,
+        });
         if let Some(known) = self.known_native(&draft, &native) {
             return Ok(Value::Step(known));
         }
-        self.enter_native(scope, draft, native, format!("unpack image {stem}{called}"), span)
+        self.enter_native(
+            scope,
+            draft,
+            native,
+            format!("unpack image {stem}{called}"),
+            span,
+        )
     }
 }

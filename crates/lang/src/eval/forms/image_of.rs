@@ -22,7 +22,12 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Braces,
         doc: "An image of the OCI specification, as an archive of a layout, the same bytes on every machine: the layers of another image, one with these files, and one with what commands change.",
         fields: &[
-            field("path", FieldType::Text, true, "the name of the archive, which ends with .tar"),
+            field(
+                "path",
+                FieldType::Text,
+                true,
+                "the name of the archive, which ends with .tar",
+            ),
             field(
                 "base",
                 FieldType::File,
@@ -42,11 +47,26 @@ pub(super) const FORM: Form = Form {
                 false,
                 "what `run` reads of the workspace, and no word of it names",
             ),
-            field("network", FieldType::Bool, false, "whether `run` may use the network"),
+            field(
+                "network",
+                FieldType::Bool,
+                false,
+                "whether `run` may use the network",
+            ),
             TIMEOUT,
             MEMORY,
-            field("start", FieldType::Texts, false, "the program that is started in it, and its words"),
-            field("env", FieldType::TextMap, false, "variables that programs in it have"),
+            field(
+                "start",
+                FieldType::Texts,
+                false,
+                "the program that is started in it, and its words",
+            ),
+            field(
+                "env",
+                FieldType::TextMap,
+                false,
+                "variables that programs in it have",
+            ),
             field(
                 "folder",
                 FieldType::Text,
@@ -80,7 +100,12 @@ struct RunSettings {
 impl RunSettings {
     /// Nothing but for which machines it is.
     fn of_platform(platform: (Arc<str>, Arc<str>)) -> RunSettings {
-        RunSettings { env: Vec::new(), start: Vec::new(), folder: None, platform }
+        RunSettings {
+            env: Vec::new(),
+            start: Vec::new(),
+            folder: None,
+            platform,
+        }
     }
 }
 
@@ -97,9 +122,12 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
+        let (path, path_span) = self
+            .plain(values, "path")?
+            .unwrap_or_else(|| ("".into(), span));
         if ArchiveFormat::of_file(&path) != Some(ArchiveFormat::Tar) {
-            let error = Diagnostic::error("wrong-type", format!("\"{path}\" does not end with .tar"));
+            let error =
+                Diagnostic::error("wrong-type", format!("\"{path}\" does not end with .tar"));
             let error = error.note("the layers in it are compressed on their own");
             return self.fail(path_span, error.mend("path = \"almanac.tar\""));
         }
@@ -117,7 +145,8 @@ impl Evaluator<'_> {
         };
         let Some((_, run_span)) = values.get("run") else {
             if let Some((_, at)) = OF_RUN.iter().find_map(|name| values.get(name)) {
-                let error = Diagnostic::error("wrong-call", "this is for commands, and there are none");
+                let error =
+                    Diagnostic::error("wrong-call", "this is for commands, and there are none");
                 return self.fail(at, error.mend("run = `…`"));
             }
             return self.image_of_files(scope, values, (&path, base.as_ref()), settings, span);
@@ -125,23 +154,37 @@ impl Evaluator<'_> {
         let begun = match (values.get("files"), base) {
             (None, Some(base)) => base,
             (None, None) => {
-                let error =
-                    Diagnostic::error("missing-field", "there is no image in which the commands could run");
-                return self.fail(run_span, error.mend("base = image { archive = \"images/base.tar\" }"));
+                let error = Diagnostic::error(
+                    "missing-field",
+                    "there is no image in which the commands could run",
+                );
+                return self.fail(
+                    run_span,
+                    error.mend("base = image { archive = \"images/base.tar\" }"),
+                );
             }
             (Some(_), base) => {
                 let begun: Arc<str> = format!("{}.begun.tar", without_ending(&path)).into();
                 let settings = RunSettings::of_platform(platform.clone());
-                let made = self.image_of_files(scope, values, (&begun, base.as_ref()), settings, span)?;
+                let made =
+                    self.image_of_files(scope, values, (&begun, base.as_ref()), settings, span)?;
                 let archive = self.one_file(&made, span)?;
                 let processor = platform.1;
-                let image =
-                    self.image_in(scope, ("archive", archive), Vec::new(), (None, processor), span)?;
+                let image = self.image_in(
+                    scope,
+                    ("archive", archive),
+                    Vec::new(),
+                    (None, processor),
+                    span,
+                )?;
                 self.one_file(&image, span)?
             }
         };
         let layer = self.layer_by_commands(scope, values, (&path, &begun), run_span)?;
-        let layer = LayerOf { layer: NewLayer::Tar(self.file_id(&layer)), files: vec![layer] };
+        let layer = LayerOf {
+            layer: NewLayer::Tar(self.file_id(&layer)),
+            files: vec![layer],
+        };
         self.enter_image(scope, (&path, path_span), Some(&begun), layer, settings)
     }
 
@@ -149,7 +192,10 @@ impl Evaluator<'_> {
     fn folder_in_image(&mut self, values: &FormValues) -> Result<Option<Arc<str>>> {
         match self.plain(values, "folder")? {
             Some((folder, at)) if !folder.starts_with('/') => {
-                let error = Diagnostic::error("wrong-type", format!("\"{folder}\" is no folder of an image"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("\"{folder}\" is no folder of an image"),
+                );
                 self.fail(at, error.mend(format!("folder = \"/{folder}\"")))
             }
             folder => Ok(folder.map(|(folder, _)| folder)),
@@ -157,9 +203,15 @@ impl Evaluator<'_> {
     }
 
     /// The variables of an image, sorted by name.
-    fn variables_in_image(&mut self, values: &FormValues, span: Span) -> Result<Vec<(Arc<str>, Arc<str>)>> {
+    fn variables_in_image(
+        &mut self,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Vec<(Arc<str>, Arc<str>)>> {
         let mut env = Vec::new();
-        let Value::Map(map) = values.value("env") else { return Ok(env) };
+        let Value::Map(map) = values.value("env") else {
+            return Ok(env);
+        };
         self.check_keys(&map, span)?;
         for (name, thunk) in &map.entries {
             match self.force(thunk, span)? {
@@ -188,13 +240,18 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let Some((files, files_span)) = values.get("files") else {
             let error = Diagnostic::error("missing-field", "this image has nothing of its own");
-            let error = error.mend("files = { \"usr/bin/tidecast\": tidecast }").mend("run = `…`");
+            let error = error
+                .mend("files = { \"usr/bin/tidecast\": tidecast }")
+                .mend("run = `…`");
             return self.fail(span, error);
         };
         let places = self.places(files.clone(), scope.module, files_span)?;
         let mut taken = self.draft(&scope.owner, path);
         let files = self.placements(&places, ("", files_span), &mut taken)?;
-        let layer = LayerOf { layer: NewLayer::Files(files), files: taken.inputs.into_vec() };
+        let layer = LayerOf {
+            layer: NewLayer::Files(files),
+            files: taken.inputs.into_vec(),
+        };
         self.enter_image(scope, (path, span), base, layer, settings)
     }
 
@@ -211,12 +268,33 @@ impl Evaluator<'_> {
         draft.inputs.extend(layer.files);
         let base = base.and_then(|base| self.source_of(base));
         if let Some(base) = &base {
-            let below = base.each_file().map(|file| self.file_ref(*file)).collect::<Vec<_>>();
+            let below = base
+                .each_file()
+                .map(|file| self.file_ref(*file))
+                .collect::<Vec<_>>();
             draft.inputs.extend(below);
         }
-        let RunSettings { env, start, folder, platform } = settings;
-        let new = NewImage { base, layer: layer.layer, env, start, folder, platform };
-        self.enter_native(scope, draft, Native::MakeImage(Box::new(new)), format!("make image {path}"), span)
+        let RunSettings {
+            env,
+            start,
+            folder,
+            platform,
+        } = settings;
+        let new = NewImage {
+            base,
+            layer: layer.layer,
+            env,
+            start,
+            folder,
+            platform,
+        };
+        self.enter_native(
+            scope,
+            draft,
+            Native::MakeImage(Box::new(new)),
+            format!("make image {path}"),
+            span,
+        )
     }
 
     /// A layer of all that commands change in an image.
@@ -234,7 +312,10 @@ impl Evaluator<'_> {
                     "wrong-type",
                     "what these commands change is in the image: they have no outputs",
                 );
-                return self.fail(*span, error.mend("write to a path of the image, such as /usr/share/tide"));
+                return self.fail(
+                    *span,
+                    error.mend("write to a path of the image, such as /usr/share/tide"),
+                );
             }
         }
         let first: Arc<str> = format!("{}.layer.tar", without_ending(path)).into();

@@ -19,11 +19,18 @@ pub(super) const LOAD_CSV: Form = Form {
         builtin: Builtin::LoadCsv,
         shape: CallShape::Brackets,
         doc: "The rows of a CSV file with a header line, each a record of texts, or of the row type.",
-        fields: &[field("row", FieldType::Text, false, "the name of a record type for each row")],
+        fields: &[field(
+            "row",
+            FieldType::Text,
+            false,
+            "the name of a record type for each row",
+        )],
         gives: &[],
         example: "type station = { code: text, name: text, height: int }\nlet stations = load_csv(\"stations.csv\", row = station)",
     },
-    way: FormEvaluation::Round(|e, scope, args, span| e.load_call(scope, Builtin::LoadCsv, args, span)),
+    way: FormEvaluation::Round(|e, scope, args, span| {
+        e.load_call(scope, Builtin::LoadCsv, args, span)
+    }),
 };
 
 pub(super) const LOAD_JSON: Form = Form {
@@ -32,11 +39,18 @@ pub(super) const LOAD_JSON: Form = Form {
         builtin: Builtin::LoadJson,
         shape: CallShape::Brackets,
         doc: "What a JSON file holds.",
-        fields: &[field("type", FieldType::Text, false, "the name of the type that the value must have")],
+        fields: &[field(
+            "type",
+            FieldType::Text,
+            false,
+            "the name of the type that the value must have",
+        )],
         gives: &[],
         example: "let settings = load_json(\"settings.json\")\nlet depth = settings.charts.depth",
     },
-    way: FormEvaluation::Round(|e, scope, args, span| e.load_call(scope, Builtin::LoadJson, args, span)),
+    way: FormEvaluation::Round(|e, scope, args, span| {
+        e.load_call(scope, Builtin::LoadJson, args, span)
+    }),
 };
 
 pub(super) const LOAD_TOML: Form = Form {
@@ -45,11 +59,18 @@ pub(super) const LOAD_TOML: Form = Form {
         builtin: Builtin::LoadToml,
         shape: CallShape::Brackets,
         doc: "What a TOML file holds.",
-        fields: &[field("type", FieldType::Text, false, "the name of the type that the value must have")],
+        fields: &[field(
+            "type",
+            FieldType::Text,
+            false,
+            "the name of the type that the value must have",
+        )],
         gives: &[],
         example: "let settings = load_toml(\"almanac.toml\")",
     },
-    way: FormEvaluation::Round(|e, scope, args, span| e.load_call(scope, Builtin::LoadToml, args, span)),
+    way: FormEvaluation::Round(|e, scope, args, span| {
+        e.load_call(scope, Builtin::LoadToml, args, span)
+    }),
 };
 
 pub(super) const LOAD_LINES: Form = Form {
@@ -62,7 +83,9 @@ pub(super) const LOAD_LINES: Form = Form {
         gives: &[],
         example: "let harbours = load_lines(\"harbours.txt\")",
     },
-    way: FormEvaluation::Round(|e, scope, args, span| e.load_call(scope, Builtin::LoadLines, args, span)),
+    way: FormEvaluation::Round(|e, scope, args, span| {
+        e.load_call(scope, Builtin::LoadLines, args, span)
+    }),
 };
 
 /// A file with its place, and a type, where they were given.
@@ -83,12 +106,23 @@ impl Evaluator<'_> {
             return self.fail(span, error.mend(format!("{}(\"table.csv\")", form.name)));
         };
         if file.maker.is_some() {
-            let error = Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
-            return self.fail(path_span, error.note("what a step makes is known when it has run"));
+            let error =
+                Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
+            return self.fail(
+                path_span,
+                error.note("what a step makes is known when it has run"),
+            );
         }
         let (data, text) = self.data_file(&file, path_span)?;
         let parsed = match builtin {
-            Builtin::LoadCsv => csv(&text, if file.path.extension() == "tsv" { b'\t' } else { b',' }),
+            Builtin::LoadCsv => csv(
+                &text,
+                if file.path.extension() == "tsv" {
+                    b'\t'
+                } else {
+                    b','
+                },
+            ),
             Builtin::LoadJson => json(&text),
             Builtin::LoadToml => toml(&text),
             _ => Ok(lines(&text)),
@@ -97,18 +131,28 @@ impl Evaluator<'_> {
             Ok(datum) => datum,
             Err(wrong) => {
                 let place = Span::new(data, wrong.range.start, wrong.range.end);
-                let error = wrong.diagnostic.related(path_span, "the file is loaded here");
+                let error = wrong
+                    .diagnostic
+                    .related(path_span, "the file is loaded here");
                 return self.fail(place, error);
             }
         };
-        let load = Load { file: data, at: path_span, base: scope.module, missing: Default::default() };
+        let load = Load {
+            file: data,
+            at: path_span,
+            base: scope.module,
+            missing: Default::default(),
+        };
         match (ty, datum.kind) {
             (Some(row), DatumKind::List(rows)) if builtin == Builtin::LoadCsv => {
                 let values = self.all(&rows, |this, r| this.typed(&load, r, &row))?;
                 Ok(Value::List(values.into()))
             }
             (ty, kind) => {
-                let datum = Datum { kind, range: datum.range };
+                let datum = Datum {
+                    kind,
+                    range: datum.range,
+                };
                 self.typed(&load, &datum, &ty.unwrap_or(Type::Any))
             }
         }
@@ -125,8 +169,10 @@ impl Evaluator<'_> {
                 None if path.is_none() => {
                     let value = self.eval(scope, arg.value)?;
                     if let Value::Step(_) = &value {
-                        let error =
-                            Diagnostic::error("wrong-type", format!("`{}` reads source files", form.name));
+                        let error = Diagnostic::error(
+                            "wrong-type",
+                            format!("`{}` reads source files", form.name),
+                        );
                         let error = error.note("what a step makes is known when it has run");
                         return self.fail(arg_span, error.mend("probe { run = `cat {…}` }.json"));
                     }
@@ -134,7 +180,8 @@ impl Evaluator<'_> {
                     path = Some((self.one_file(&file, arg_span)?, arg_span));
                 }
                 None => {
-                    let error = Diagnostic::error("wrong-call", format!("`{}` takes one file", form.name));
+                    let error =
+                        Diagnostic::error("wrong-call", format!("`{}` takes one file", form.name));
                     return self.fail(arg_span, error);
                 }
                 Some(name) if form.fields.iter().any(|f| *f.name == *name.text) => {
@@ -143,8 +190,10 @@ impl Evaluator<'_> {
                 Some(name) => {
                     let message = format!("`{}` has no parameter `{}`", form.name, name.text);
                     let near = nearest(&name.text, form.fields.iter().map(|f| f.name));
-                    return self
-                        .fail(name.span, Diagnostic::error("unknown-field", message).maybe_mend(near));
+                    return self.fail(
+                        name.span,
+                        Diagnostic::error("unknown-field", message).maybe_mend(near),
+                    );
                 }
             }
         }
@@ -152,7 +201,11 @@ impl Evaluator<'_> {
     }
 
     /// The type that an argument names.
-    pub(in crate::eval) fn type_argument(&mut self, module_id: ModuleId, expr: ExprId) -> Result<Type> {
+    pub(in crate::eval) fn type_argument(
+        &mut self,
+        module_id: ModuleId,
+        expr: ExprId,
+    ) -> Result<Type> {
         let module = self.module(module_id);
         let id = match module.expr(expr) {
             Expr::Decl(number) => DeclId::new(module_id, *number),
@@ -160,14 +213,18 @@ impl Evaluator<'_> {
             Expr::Error => return self.failed_before(module.span(expr)),
             _ => {
                 let error = Diagnostic::error("wrong-type", "expected the name of a type here");
-                return self.fail(module.span(expr), error.mend("type row = { code: text, height: int }"));
+                return self.fail(
+                    module.span(expr),
+                    error.mend("type row = { code: text, height: int }"),
+                );
             }
         };
         let owner = self.module(id.module);
         let decl = owner.decl(id);
         if decl.kind != DeclKind::Type {
             let message = format!("`{}` is a {}, not a type", decl.name.text, decl.kind.word());
-            let error = Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
+            let error =
+                Diagnostic::error("wrong-type", message).related(decl.name.span, "declared here");
             return self.fail(module.span(expr), error);
         }
         self.declared_type(id)

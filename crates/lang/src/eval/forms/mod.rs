@@ -1,4 +1,5 @@
-//! The forms and functions of the language: each in a file of its own, with what people read about it and how it is evaluated.
+//! The forms and functions of the language: each in a file of its own, with what people read about
+//! it and how it is evaluated.
 
 mod beside;
 pub(super) mod check;
@@ -94,10 +95,16 @@ pub(crate) static FORMS: [Form; 28] = [
 const _: () = {
     let mut row = 0;
     while row < FORMS.len() {
-        assert!(FORMS[row].info.builtin as usize == row, "the rows of forms are in the order of `Builtin`");
+        assert!(
+            FORMS[row].info.builtin as usize == row,
+            "the rows of forms are in the order of `Builtin`"
+        );
         row += 1;
     }
-    assert!(Builtin::LAST as usize + 1 == FORMS.len(), "each `Builtin` has a row");
+    assert!(
+        Builtin::LAST as usize + 1 == FORMS.len(),
+        "each `Builtin` has a row"
+    );
 };
 
 /// How a form is evaluated.
@@ -113,17 +120,22 @@ pub(crate) struct FormValues {
 impl FormValues {
     pub fn get(&self, name: &str) -> Option<(&Value, Span)> {
         let found = self.fields.iter().find(|(n, ..)| *n == name);
-        found.filter(|(_, v, _)| !matches!(v, Value::None)).map(|(_, value, span)| (value, *span))
+        found
+            .filter(|(_, v, _)| !matches!(v, Value::None))
+            .map(|(_, value, span)| (value, *span))
     }
 
     /// Some of them.
     pub fn only(&self, names: &[&str]) -> FormValues {
         let some = self.fields.iter().filter(|(name, ..)| names.contains(name));
-        FormValues { fields: some.cloned().collect() }
+        FormValues {
+            fields: some.cloned().collect(),
+        }
     }
 
     pub fn value(&self, name: &str) -> Value {
-        self.get(name).map_or(Value::None, |(value, _)| value.clone())
+        self.get(name)
+            .map_or(Value::None, |(value, _)| value.clone())
     }
 
     pub fn texts(&self, name: &str) -> Vec<Arc<str>> {
@@ -162,9 +174,16 @@ impl FormValues {
     }
 
     pub fn commands_of(&self, name: &str) -> Vec<Rc<CommandValue>> {
-        let Some((Value::List(items), _)) = self.get(name) else { return Vec::new() };
-        let commands =
-            items.iter().filter_map(|c| if let Value::Command(c) = c { Some(c.clone()) } else { None });
+        let Some((Value::List(items), _)) = self.get(name) else {
+            return Vec::new();
+        };
+        let commands = items.iter().filter_map(|c| {
+            if let Value::Command(c) = c {
+                Some(c.clone())
+            } else {
+                None
+            }
+        });
         commands.collect()
     }
 }
@@ -178,7 +197,9 @@ impl Evaluator<'_> {
         fields: &[(Name, ExprId)],
         span: Span,
     ) -> Result<Value> {
-        let FormEvaluation::Braces(evaluate) = way_of(builtin) else { return self.failed_before(span) };
+        let FormEvaluation::Braces(evaluate) = way_of(builtin) else {
+            return self.failed_before(span);
+        };
         let values = self.form_values(scope, form_of(builtin), fields, span)?;
         evaluate(self, scope, &values, span)
     }
@@ -198,7 +219,9 @@ impl Evaluator<'_> {
                 let error = Diagnostic::error("unknown-field", message);
                 let all: Vec<&str> = names().collect();
                 let near = meant(&name.text, all.iter().copied());
-                let error = error.note(format!("it has: {}", all.join(", "))).maybe_mend(near);
+                let error = error
+                    .note(format!("it has: {}", all.join(", ")))
+                    .maybe_mend(near);
                 failed = Some(self.definitions.modules.report(name.span, error));
             }
         }
@@ -211,20 +234,37 @@ impl Evaluator<'_> {
             let span = this.module(scope.module).span(*expr);
             // Part of the name of what is made by the form is the form's own, not the field's.
             let value = this.eval(scope, *expr)?;
-            Ok((info.name, this.field_value(value, info.ty, scope.module, span)?, span))
+            Ok((
+                info.name,
+                this.field_value(value, info.ty, scope.module, span)?,
+                span,
+            ))
         })?;
         if let Some(reported) = failed {
             return Err(Stop::Failed(reported));
         }
         let values = FormValues { fields: values };
-        if let Some(missing) = form.fields.iter().find(|f| f.needed && values.get(f.name).is_none()) {
-            let error = if form.fields.first().is_some_and(|f| f.name == "run") && missing.name == "run" {
-                Diagnostic::error("missing-field", format!("this {} has nothing to run", form.name))
-                    .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
+        if let Some(missing) = form
+            .fields
+            .iter()
+            .find(|f| f.needed && values.get(f.name).is_none())
+        {
+            let error = if form.fields.first().is_some_and(|f| f.name == "run")
+                && missing.name == "run"
+            {
+                Diagnostic::error(
+                    "missing-field",
+                    format!("this {} has nothing to run", form.name),
+                )
+                .mend("run = `tool {in \"table.csv\"} {out \"result\"}`")
             } else {
                 let message = format!("this `{}` needs the field `{}`", form.name, missing.name);
                 let error = Diagnostic::error("missing-field", message).note(missing.doc);
-                error.mend(format!("{} = …   a value of type {}", missing.name, missing.ty.shown()))
+                error.mend(format!(
+                    "{} = …   a value of type {}",
+                    missing.name,
+                    missing.ty.shown()
+                ))
             };
             if self.definitions.modules.is_misread(span) {
                 return self.failed_before(span);
@@ -234,7 +274,13 @@ impl Evaluator<'_> {
         Ok(values)
     }
 
-    fn field_value(&mut self, value: Value, ty: FieldType, base: ModuleId, span: Span) -> Result<Value> {
+    fn field_value(
+        &mut self,
+        value: Value,
+        ty: FieldType,
+        base: ModuleId,
+        span: Span,
+    ) -> Result<Value> {
         static TEXTS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Text)));
         static COMMANDS: LazyLock<Type> = LazyLock::new(|| Type::List(Box::new(Type::Command)));
         static TEXT_MAP: LazyLock<Type> = LazyLock::new(|| Type::Map(Box::new(Type::Text)));
@@ -244,8 +290,11 @@ impl Evaluator<'_> {
         let ty: &Type = match ty {
             FieldType::Text => &Type::Text,
             FieldType::Texts => {
-                let value =
-                    if matches!(value, Value::Text(_)) { Value::List(Rc::new([value])) } else { value };
+                let value = if matches!(value, Value::Text(_)) {
+                    Value::List(Rc::new([value]))
+                } else {
+                    value
+                };
                 return self.coerce(value, &TEXTS, base, span);
             }
             FieldType::Files => &Type::Files,
@@ -266,7 +315,11 @@ impl Evaluator<'_> {
     }
 
     /// The plain text of a field; one that carries files is refused.
-    pub(super) fn plain(&mut self, values: &FormValues, name: &str) -> Result<Option<(Arc<str>, Span)>> {
+    pub(super) fn plain(
+        &mut self,
+        values: &FormValues,
+        name: &str,
+    ) -> Result<Option<(Arc<str>, Span)>> {
         match values.get(name) {
             None => Ok(None),
             Some((Value::Text(Text::Plain(text)), span)) => Ok(Some((text.clone(), span))),

@@ -23,8 +23,18 @@ pub(super) const FORM: Form = Form {
                 true,
                 "the name of the archive; its ending says the format: .tar.gz, .tar.zst, .tar, .zip",
             ),
-            field("files", FieldType::Places, true, "what goes where in the archive"),
-            field("prefix", FieldType::Text, false, "a folder in the archive that holds everything"),
+            field(
+                "files",
+                FieldType::Places,
+                true,
+                "what goes where in the archive",
+            ),
+            field(
+                "prefix",
+                FieldType::Text,
+                false,
+                "a folder in the archive that holds everything",
+            ),
             field("format", FieldType::Text, false, FORMATS),
         ],
         gives: &[],
@@ -40,7 +50,9 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
+        let (path, path_span) = self
+            .plain(values, "path")?
+            .unwrap_or_else(|| ("".into(), span));
         let format = self.archive_format(values, &path, path_span)?;
         let prefix = match self.plain(values, "prefix")? {
             Some((prefix, span)) => {
@@ -49,10 +61,18 @@ impl Evaluator<'_> {
             }
             None => String::new(),
         };
-        let (files, files_span) = values.get("files").map_or((Value::None, span), |(v, s)| (v.clone(), s));
+        let (files, files_span) = values
+            .get("files")
+            .map_or((Value::None, span), |(v, s)| (v.clone(), s));
         let places = self.places(files, scope.module, files_span)?;
         let mut draft = self.native_draft(scope, &path, false, path_span)?;
         let files = self.placements(&places, (&prefix, files_span), &mut draft)?;
-        self.enter_native(scope, draft, Native::Pack { format, files }, format!("pack {path}"), span)
+        self.enter_native(
+            scope,
+            draft,
+            Native::Pack { format, files },
+            format!("pack {path}"),
+            span,
+        )
     }
 }

@@ -23,7 +23,12 @@ pub(super) const FORM: Form = Form {
         fields: &[
             RUN,
             ANSWERED_BY,
-            field("say", FieldType::Text, false, "what it does, in words for people"),
+            field(
+                "say",
+                FieldType::Text,
+                false,
+                "what it does, in words for people",
+            ),
             READS,
             ENV,
             FOLDER,
@@ -58,7 +63,13 @@ impl Evaluator<'_> {
         }
         let mut draft = self.outline(scope, &commands, values, First::Answer, span)?;
         if values.bool("may_fail") {
-            self.outline_output(&mut draft, &Some("status".into()), &"answer.status".into(), false, span)?;
+            self.outline_output(
+                &mut draft,
+                &Some("status".into()),
+                &"answer.status".into(),
+                false,
+                span,
+            )?;
         }
         let Value::Step(number) = self.finish_step(scope, draft, &commands, values, span)? else {
             return self.failed_before(span);
@@ -66,7 +77,10 @@ impl Evaluator<'_> {
         self.note_probe();
         let (folder, outputs) = {
             let step = &self.drafting.graph.steps[number as usize];
-            (step.folder.clone(), step.outputs.iter().map(|o| o.file).collect::<Vec<_>>())
+            (
+                step.folder.clone(),
+                step.outputs.iter().map(|o| o.file).collect::<Vec<_>>(),
+            )
         };
         match self.world.probe(&folder) {
             Answer::Ready(AnswerText { ok, text, errors }) => {

@@ -32,10 +32,16 @@ pub(super) const FORM: Form = Form {
 };
 
 impl Evaluator<'_> {
-    pub(in crate::eval) fn sample_form(&mut self, values: &FormValues, span: Span) -> Result<Value> {
+    pub(in crate::eval) fn sample_form(
+        &mut self,
+        values: &FormValues,
+        span: Span,
+    ) -> Result<Value> {
         let mut commands = Vec::new();
         for command in values.commands() {
-            let stages = self.all(&command.stages, |this, stage| this.sample_stage(stage, command.span))?;
+            let stages = self.all(&command.stages, |this, stage| {
+                this.sample_stage(stage, command.span)
+            })?;
             commands.push(stages);
         }
         let mut env = Vec::new();
@@ -44,8 +50,10 @@ impl Evaluator<'_> {
                 match self.force(thunk, span)? {
                     Value::Text(Text::Plain(text)) => env.push((name.clone(), text)),
                     _ => {
-                        let error =
-                            Diagnostic::error("wrong-type", "a variable of a sample cannot carry files");
+                        let error = Diagnostic::error(
+                            "wrong-type",
+                            "a variable of a sample cannot carry files",
+                        );
                         return self.fail(thunk.span, error);
                     }
                 }
@@ -53,8 +61,14 @@ impl Evaluator<'_> {
         }
         env.sort();
         let may_fail = values.bool("may_fail");
-        let request = SampleRequest { commands, env, timeout: values.duration("timeout") };
-        let Answer::Ready(answer) = self.world.sample(&request) else { return self.wait() };
+        let request = SampleRequest {
+            commands,
+            env,
+            timeout: values.duration("timeout"),
+        };
+        let Answer::Ready(answer) = self.world.sample(&request) else {
+            return self.wait();
+        };
         match answer {
             Ok(AnswerText { ok, text, errors }) if ok || may_fail => {
                 Ok(Value::Answer(Rc::new(AnswerValue { ok, text, errors })))
@@ -62,26 +76,49 @@ impl Evaluator<'_> {
             Ok(AnswerText { errors, .. }) => {
                 let error = Diagnostic::error("sample-failed", "this sample failed");
                 let said = errors.lines().last().unwrap_or("").to_owned();
-                let error = if said.is_empty() { error } else { error.note(format!("it said: {said}")) };
+                let error = if said.is_empty() {
+                    error
+                } else {
+                    error.note(format!("it said: {said}"))
+                };
                 self.fail(span, error.mend("may_fail = true"))
             }
-            Err(NoAnswer { is_lasting: true, why }) if may_fail => {
-                let answer = AnswerValue { ok: false, text: "".into(), errors: why.into() };
+            Err(NoAnswer {
+                is_lasting: true,
+                why,
+            }) if may_fail => {
+                let answer = AnswerValue {
+                    ok: false,
+                    text: "".into(),
+                    errors: why.into(),
+                };
                 Ok(Value::Answer(Rc::new(answer)))
             }
-            Err(NoAnswer { why, is_lasting: true }) => {
-                let error = Diagnostic::error("sample-failed", format!("this sample could not run: {why}"));
+            Err(NoAnswer {
+                why,
+                is_lasting: true,
+            }) => {
+                let error =
+                    Diagnostic::error("sample-failed", format!("this sample could not run: {why}"));
                 self.fail(span, error.mend("may_fail = true"))
             }
             // Another time it may have an answer, so that this is none.
-            Err(NoAnswer { why, is_lasting: false }) => {
-                let error = Diagnostic::error("sample-failed", format!("this sample was cut off: {why}"));
+            Err(NoAnswer {
+                why,
+                is_lasting: false,
+            }) => {
+                let error =
+                    Diagnostic::error("sample-failed", format!("this sample was cut off: {why}"));
                 self.fail(span, error)
             }
         }
     }
 
-    pub(in crate::eval) fn sample_stage(&mut self, stage: &StageValue, at: Span) -> Result<SampleCommand> {
+    pub(in crate::eval) fn sample_stage(
+        &mut self,
+        stage: &StageValue,
+        at: Span,
+    ) -> Result<SampleCommand> {
         let mut words = Vec::new();
         let mut program = None;
         for (i, (span, word)) in stage.words.iter().enumerate() {
@@ -90,18 +127,30 @@ impl Evaluator<'_> {
                 match strand {
                     WordStrand::Literal(literal) => text.push_str(literal),
                     WordStrand::Tool(tool) => text.push_str(&tool.path),
-                    WordStrand::File(file) if file.maker.is_none() => text.push_str(file.path.as_str()),
+                    WordStrand::File(file) if file.maker.is_none() => {
+                        text.push_str(file.path.as_str())
+                    }
                     WordStrand::Secret(_) => return self.fail(*span, super::secret::no_secret()),
                     WordStrand::Served(..) | WordStrand::Own(_) => {
-                        let error = Diagnostic::error("wrong-type", "a sample cannot use a service");
                         let error =
-                            error.note("it runs whenever a request reaches it, before anything is started");
-                        return self.fail(*span, error.mend("probe { … } is kept, and may use one"));
+                            Diagnostic::error("wrong-type", "a sample cannot use a service");
+                        let error = error.note(
+                            "it runs whenever a request reaches it, before anything is started",
+                        );
+                        return self
+                            .fail(*span, error.mend("probe { … } is kept, and may use one"));
                     }
                     WordStrand::File(_) | WordStrand::ArgFile(_) => {
-                        let error = Diagnostic::error("wrong-type", "a sample cannot read what a step makes");
-                        let error = error.note("it runs whenever a request reaches it, before any step");
-                        return self.fail(*span, error.mend("probe { … } waits for the steps that it needs"));
+                        let error = Diagnostic::error(
+                            "wrong-type",
+                            "a sample cannot read what a step makes",
+                        );
+                        let error =
+                            error.note("it runs whenever a request reaches it, before any step");
+                        return self.fail(
+                            *span,
+                            error.mend("probe { … } waits for the steps that it needs"),
+                        );
                     }
                     _ => {
                         let error = Diagnostic::error("wrong-type", "a sample makes nothing");
@@ -118,10 +167,16 @@ impl Evaluator<'_> {
             }
             words.push(text.into());
         }
-        let odd = stage.stdin.as_ref().or(stage.stdout.as_ref()).or(stage.stderr.as_ref());
+        let odd = stage
+            .stdin
+            .as_ref()
+            .or(stage.stdout.as_ref())
+            .or(stage.stderr.as_ref());
         if let Some((span, _)) = odd {
-            let error =
-                Diagnostic::error("wrong-type", "what a sample prints is its answer: it has no redirects");
+            let error = Diagnostic::error(
+                "wrong-type",
+                "what a sample prints is its answer: it has no redirects",
+            );
             return self.fail(*span, error);
         }
         match program {

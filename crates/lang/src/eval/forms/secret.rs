@@ -26,15 +26,24 @@ pub(super) const FORM: Form = Form {
 
 impl Evaluator<'_> {
     /// A text that represents a variable's value, which evaluation never sees.
-    pub(in crate::eval) fn secret_call(&mut self, scope: &Scope, args: &[Arg], span: Span) -> Result<Value> {
+    pub(in crate::eval) fn secret_call(
+        &mut self,
+        scope: &Scope,
+        args: &[Arg],
+        span: Span,
+    ) -> Result<Value> {
         let args = self.given(scope, args)?;
         let (name, _) = self.one_text_and(args, "secret", &[], span)?;
         if name.0.is_empty() || name.0.contains(['=', '\0', ':']) {
-            let error =
-                Diagnostic::error("wrong-type", format!("{:?} is not the name of a variable", &*name.0));
+            let error = Diagnostic::error(
+                "wrong-type",
+                format!("{:?} is not the name of a variable", &*name.0),
+            );
             return self.fail(name.1, error);
         }
-        Ok(Value::Text(Text::Carrying(Rc::new([Strand::Secret(name.0)]))))
+        Ok(Value::Text(Text::Carrying(Rc::new([Strand::Secret(
+            name.0,
+        )]))))
     }
 }
 

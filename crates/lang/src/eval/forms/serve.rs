@@ -56,7 +56,12 @@ pub(super) const FORM: Form = Form {
                 false,
                 "commands that run when it is ready, before its first use",
             ),
-            field("stop", FieldType::Commands, false, "the command that stops it, if a signal is not enough"),
+            field(
+                "stop",
+                FieldType::Commands,
+                false,
+                "the command that stops it, if a signal is not enough",
+            ),
             field(
                 "shared",
                 FieldType::Bool,
@@ -66,7 +71,12 @@ pub(super) const FORM: Form = Form {
             READS,
             ENV,
             ROOT,
-            field("folder", FieldType::Folder, false, "the source folder in which the commands run"),
+            field(
+                "folder",
+                FieldType::Folder,
+                false,
+                "the source folder in which the commands run",
+            ),
             field(
                 "address",
                 FieldType::Text,
@@ -80,7 +90,10 @@ pub(super) const FORM: Form = Form {
                 "the port of a service that runs somewhere else; may be a `secret`",
             ),
         ],
-        gives: &[("address", "the host on which it listens"), ("port", "the port on which it listens")],
+        gives: &[
+            ("address", "the host on which it listens"),
+            ("port", "the port on which it listens"),
+        ],
         example: "service board = serve { run = `redis-server --bind {self.address} --port {self.port} --save \"\"` }\ntest counts = check { run = `redis-cli -h {board.address} -p {board.port} incr tides` }",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.serve_form(scope, values, span)),
@@ -104,7 +117,10 @@ impl Evaluator<'_> {
             && folder.maker.is_some()
         {
             let error = Diagnostic::error("wrong-type", "a service runs in a source folder");
-            return self.fail(dir_span, error.mend("name what is made in a hole of its command"));
+            return self.fail(
+                dir_span,
+                error.mend("name what is made in a hole of its command"),
+            );
         }
         draft.step.work = self.work_folder(values, false, &mut draft)?;
         let serving = if values.get("run").is_some() {
@@ -117,13 +133,20 @@ impl Evaluator<'_> {
         let inputs = self.all_inputs(values, &mut draft, span)?;
         let file_of = |id: &nubrik_graph::FileId| {
             let node = &self.drafting.graph.files[id.index()];
-            FileRef { path: node.path.clone(), maker: node.maker.map(|m| m.0), folder: node.folder }
+            FileRef {
+                path: node.path.clone(),
+                maker: node.maker.map(|m| m.0),
+                folder: node.folder,
+            }
         };
         let mut files: Vec<FileRef> = inputs.iter().map(file_of).collect();
         files.sort();
         files.dedup();
-        let mut tools: Vec<Arc<str>> =
-            draft.tools.iter().map(|t| self.drafting.graph.tools[t.index()].clone()).collect();
+        let mut tools: Vec<Arc<str>> = draft
+            .tools
+            .iter()
+            .map(|t| self.drafting.graph.tools[t.index()].clone())
+            .collect();
         tools.sort();
         tools.dedup();
         let address = scope.owner.package.child(&scope.owner.parts.join("/"));
@@ -147,13 +170,27 @@ impl Evaluator<'_> {
         self.enter_service(Arc::new(service), files, span)
     }
 
-    fn enter_service(&mut self, service: Arc<Service>, files: Vec<FileRef>, span: Span) -> Result<Value> {
-        let known = self.drafting.services.entry(service.folder.clone()).or_insert_with(|| service.clone());
+    fn enter_service(
+        &mut self,
+        service: Arc<Service>,
+        files: Vec<FileRef>,
+        span: Span,
+    ) -> Result<Value> {
+        let known = self
+            .drafting
+            .services
+            .entry(service.folder.clone())
+            .or_insert_with(|| service.clone());
         if **known != *service {
-            let error =
-                Diagnostic::error("made-twice", format!("two services have the path `{}`", service.address));
+            let error = Diagnostic::error(
+                "made-twice",
+                format!("two services have the path `{}`", service.address),
+            );
             let error = error.note(format!("the other one is at {}", known.place));
-            return self.fail(span, error.mend("{ \"key\": serve { … } } puts each under a key of its own"));
+            return self.fail(
+                span,
+                error.mend("{ \"key\": serve { … } } puts each under a key of its own"),
+            );
         }
         Ok(Value::Service(Rc::new(ServiceValue { service, files })))
     }
@@ -165,9 +202,16 @@ impl Evaluator<'_> {
         span: Span,
     ) -> Result<Serving> {
         if let Some((_, at)) = values.get("address").or(values.get("port")) {
-            let error = Diagnostic::error("wrong-type", "a service with `run` is given its address and port");
-            let error = error.note("they are free ones: its commands name them self.address and self.port");
-            return self.fail(at, error.mend("leave out `run` for a service that runs somewhere else"));
+            let error = Diagnostic::error(
+                "wrong-type",
+                "a service with `run` is given its address and port",
+            );
+            let error =
+                error.note("they are free ones: its commands name them self.address and self.port");
+            return self.fail(
+                at,
+                error.mend("leave out `run` for a service that runs somewhere else"),
+            );
         }
         let prepare = self.service_commands(values, "prepare", draft)?;
         let Some(run) = self.one_service_command(values, "run", draft)? else {
@@ -175,7 +219,13 @@ impl Evaluator<'_> {
         };
         let fill = self.service_commands(values, "fill", draft)?;
         let stop = self.one_service_command(values, "stop", draft)?;
-        Ok(Serving::Here { prepare, run, fill, stop, shared: values.bool("shared") })
+        Ok(Serving::Here {
+            prepare,
+            run,
+            fill,
+            stop,
+            shared: values.bool("shared"),
+        })
     }
 
     pub(in crate::eval) fn serving_elsewhere(
@@ -195,8 +245,12 @@ impl Evaluator<'_> {
                         .mend("address = …, port = … for one that runs somewhere else"),
                 );
             };
-            let strands: Vec<WordStrand> = text.strands().into_iter().map(WordStrand::from).collect();
-            if !strands.iter().all(|s| matches!(s, WordStrand::Literal(_) | WordStrand::Secret(_))) {
+            let strands: Vec<WordStrand> =
+                text.strands().into_iter().map(WordStrand::from).collect();
+            if !strands
+                .iter()
+                .all(|s| matches!(s, WordStrand::Literal(_) | WordStrand::Secret(_)))
+            {
                 let error = Diagnostic::error("wrong-type", format!("`{name}` cannot carry files"));
                 return self.fail(at, error);
             }
@@ -213,7 +267,10 @@ impl Evaluator<'_> {
         if let Some((name, (_, at))) = of_one_here.iter().find_map(|n| Some((n, values.get(n)?))) {
             let message = format!("`{name}` is for a service that is started here");
             let error = Diagnostic::error("wrong-type", message);
-            return self.fail(at, error.note("with `address` and `port` it runs somewhere else"));
+            return self.fail(
+                at,
+                error.note("with `address` and `port` it runs somewhere else"),
+            );
         }
         let (Some(port), Some(address)) = (whereabouts.pop(), whereabouts.pop()) else {
             return self.failed_before(span);
@@ -231,7 +288,10 @@ impl Evaluator<'_> {
         let one = commands.pop();
         match values.get(name) {
             Some((_, span)) if !commands.is_empty() => {
-                let error = Diagnostic::error("wrong-type", format!("`{name}` of a service is one command"));
+                let error = Diagnostic::error(
+                    "wrong-type",
+                    format!("`{name}` of a service is one command"),
+                );
                 let error = error.mend("sh`…` runs several in order");
                 self.fail(
                     span,
@@ -255,23 +315,34 @@ impl Evaluator<'_> {
         let commands = values.commands_of(name);
         self.refuse_outputs(&commands, "a service", true)?;
         let mut strands = Leaves::new();
-        commands.iter().flat_map(|c| &c.stages).flat_map(all_strands).for_each(|s| leaves(s, &mut strands));
+        commands
+            .iter()
+            .flat_map(|c| &c.stages)
+            .flat_map(all_strands)
+            .for_each(|s| leaves(s, &mut strands));
         for strand in strands {
             if let WordStrand::Scratch { path, folder, .. } = strand {
                 let path = scratch_path(&draft.step.folder, path);
-                draft.step.scratch.push(if *folder { path.child("contents") } else { path });
+                draft.step.scratch.push(if *folder {
+                    path.child("contents")
+                } else {
+                    path
+                });
             }
         }
         let mut all = Vec::new();
         for command in &commands {
-            let stages =
-                self.all(&command.stages, |this, stage| this.stage_of(stage, command.span, draft))?;
+            let stages = self.all(&command.stages, |this, stage| {
+                this.stage_of(stage, command.span, draft)
+            })?;
             let stages = stages.into_iter().map(|stage| ServiceStage {
                 program: match stage.program {
                     Program::Tool(tool) => {
                         ServiceProgram::Tool(self.drafting.graph.tools[tool.index()].clone())
                     }
-                    Program::File(file) => ServiceProgram::File(self.drafting.graph.file(file).path.clone()),
+                    Program::File(file) => {
+                        ServiceProgram::File(self.drafting.graph.file(file).path.clone())
+                    }
                 },
                 words: stage.words,
                 stdin: stage.stdin,

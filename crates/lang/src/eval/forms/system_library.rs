@@ -27,8 +27,18 @@ pub(super) const FORM: Form = Form {
                 true,
                 "names of .pc files to look for, without the ending, the best first",
             ),
-            field("at_least", FieldType::Text, false, "the oldest version that is good enough"),
-            field("static", FieldType::Bool, false, "whether the flags for static linking are wanted"),
+            field(
+                "at_least",
+                FieldType::Text,
+                false,
+                "the oldest version that is good enough",
+            ),
+            field(
+                "static",
+                FieldType::Bool,
+                false,
+                "whether the flags for static linking are wanted",
+            ),
             OR_NONE,
             ROOT,
         ],
@@ -52,7 +62,10 @@ impl Evaluator<'_> {
     ) -> Result<Value> {
         let names = values.texts("names");
         let at_least = self.plain(values, "at_least")?;
-        let request = LibraryRequest { names: names.clone(), for_static: values.bool("static") };
+        let request = LibraryRequest {
+            names: names.clone(),
+            for_static: values.bool("static"),
+        };
         let answer = match self.root_for(scope, values, span)? {
             Some(image) => {
                 let LibraryRequest { names, for_static } = request;
@@ -61,7 +74,9 @@ impl Evaluator<'_> {
                 LibrarySearch::from_json(&said).unwrap_or_default()
             }
             None => {
-                let Answer::Ready(answer) = self.world.library(&request) else { return self.wait() };
+                let Answer::Ready(answer) = self.world.library(&request) else {
+                    return self.wait();
+                };
                 answer
             }
         };
@@ -74,7 +89,8 @@ impl Evaluator<'_> {
                 old.push(format!("`{}` is version {}", found.name, found.version));
                 continue;
             }
-            let texts = |list: &[String]| Value::List(list.iter().map(|t| Value::text(t)).collect());
+            let texts =
+                |list: &[String]| Value::List(list.iter().map(|t| Value::text(t)).collect());
             let fields = vec![
                 ("name".into(), Value::text(&found.name)),
                 ("version".into(), Value::text(&found.version)),
@@ -85,26 +101,40 @@ impl Evaluator<'_> {
                 ("headers".into(), Value::Files(Rc::new([]))),
                 ("include".into(), Value::List(Rc::new([]))),
             ];
-            return Ok(Value::Record(Rc::new(RecordValue { fields, kind: Some("system_library".into()) })));
+            return Ok(Value::Record(Rc::new(RecordValue {
+                fields,
+                kind: Some("system_library".into()),
+            })));
         }
         if or_none {
             return Ok(Value::None);
         }
-        let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
+        let listed = names
+            .iter()
+            .map(|n| format!("`{n}`"))
+            .collect::<Vec<_>>()
+            .join(" or ");
         let error = match (old.is_empty(), answer.problem) {
             (_, Some(problem)) => Diagnostic::error("no-library", problem),
-            (true, None) => Diagnostic::error("no-library", format!("no library {listed} is installed")),
+            (true, None) => {
+                Diagnostic::error("no-library", format!("no library {listed} is installed"))
+            }
             (false, None) => {
                 let wanted = at_least.as_ref().map_or("", |(w, _)| w);
-                let message = format!("no library {listed} of version {wanted} or newer is installed");
-                old.iter().fold(Diagnostic::error("old-library", message), |e, o| e.note(o.clone()))
+                let message =
+                    format!("no library {listed} of version {wanted} or newer is installed");
+                old.iter()
+                    .fold(Diagnostic::error("old-library", message), |e, o| {
+                        e.note(o.clone())
+                    })
             }
         };
         let searched = answer.searched.join(", ");
         let error = error.note(format!("searched for its .pc file in {searched}"));
         let name = names.first().map_or("", |n| n);
-        let error = error
-            .mend(format!("install the package with {name}.pc, often called {name}-dev or {name}-devel"));
+        let error = error.mend(format!(
+            "install the package with {name}.pc, often called {name}-dev or {name}-devel"
+        ));
         self.fail(span, error.mend("or_none = true"))
     }
 }

@@ -21,7 +21,12 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Braces,
         doc: "A program of the machine. It is found once, checked for its version, and found again when the machine changes.",
         fields: &[
-            field("names", FieldType::Texts, true, "names to look for, or absolute paths, the best first"),
+            field(
+                "names",
+                FieldType::Texts,
+                true,
+                "names to look for, or absolute paths, the best first",
+            ),
             field(
                 "version",
                 FieldType::Text,
@@ -37,7 +42,10 @@ pub(super) const FORM: Form = Form {
             OR_NONE,
             ROOT,
         ],
-        gives: &[("name", "the name that was found"), ("version", "its version, such as \"3.11.7\"")],
+        gives: &[
+            ("name", "the name that was found"),
+            ("version", "its version, such as \"3.11.7\""),
+        ],
         example: "let python = tool { names = [\"python3\", \"python\"], at_least = \"3.9\" }",
     },
     way: FormEvaluation::Braces(|e, scope, values, span| e.tool_form(scope, values, span)),
@@ -65,18 +73,29 @@ impl Evaluator<'_> {
             None => !name.is_empty() && !name.contains('/'),
         };
         if names.is_empty() || !names.iter().all(is_name) {
-            let error =
-                Diagnostic::error("wrong-type", "a tool is looked up by bare names or absolute paths");
-            return self.fail(values.get("names").map_or(span, |v| v.1), error.mend("names = [\"python3\"]"));
+            let error = Diagnostic::error(
+                "wrong-type",
+                "a tool is looked up by bare names or absolute paths",
+            );
+            return self.fail(
+                values.get("names").map_or(span, |v| v.1),
+                error.mend("names = [\"python3\"]"),
+            );
         }
         let at_least = self.plain(values, "at_least")?;
         let version = match self.plain(values, "version")? {
-            // The word is given to a program of the machine: more than a plain option may make it do anything.
+            // The word is given to a program of the machine: more than a plain option may make it
+            // do anything.
             Some((word, at)) if !is_version_word(&word) => {
                 let message = format!("{word:?} does not only ask for a version");
                 let error = Diagnostic::error("wrong-type", message)
                     .note("the word is letters and `-`, with up to two `-` before it");
-                return self.fail(at, error.mend("version = \"--version\"").mend("version = \"-V\""));
+                return self.fail(
+                    at,
+                    error
+                        .mend("version = \"--version\"")
+                        .mend("version = \"-V\""),
+                );
             }
             version => version.map(|(word, _)| word),
         };
@@ -90,58 +109,87 @@ impl Evaluator<'_> {
         let answer = match image {
             Some(image) => {
                 let ToolRequest { names, version } = request;
-                let said = self.found_in_image(scope, image, ImageSearch::Tools { names, version }, span)?;
+                let said =
+                    self.found_in_image(scope, image, ImageSearch::Tools { names, version }, span)?;
                 ToolSearch::from_json(&said).unwrap_or_default()
             }
             None => {
-                let Answer::Ready(answer) = self.world.tool(&request) else { return self.wait() };
+                let Answer::Ready(answer) = self.world.tool(&request) else {
+                    return self.wait();
+                };
                 answer
             }
         };
         // The first of the names that is there and new enough.
         let mut old: Vec<String> = Vec::new();
         for found in answer.found {
-            if let Some(why) = at_least.as_ref().and_then(|(wanted, _)| too_old(&found, wanted)) {
+            if let Some(why) = at_least
+                .as_ref()
+                .and_then(|(wanted, _)| too_old(&found, wanted))
+            {
                 old.push(why);
                 continue;
             }
-            let tool = ToolValue { name: found.name, path: found.path, version: found.version };
+            let tool = ToolValue {
+                name: found.name,
+                path: found.path,
+                version: found.version,
+            };
             return Ok(Value::Tool(Rc::new(tool)));
         }
         if values.bool("or_none") {
             return Ok(Value::None);
         }
         let wanted = at_least.as_ref().map_or("", |(wanted, _)| wanted);
-        let error =
-            no_tool(&names, wanted, &old, in_image).note(format!("searched: {}", answer.searched.join(", ")));
+        let error = no_tool(&names, wanted, &old, in_image)
+            .note(format!("searched: {}", answer.searched.join(", ")));
         let near = || {
             // What is there and too old has its right name.
             if !old.is_empty() || in_image {
                 return None;
             }
             let known = self.world.tool_names();
-            let near = names.iter().find_map(|name| nearest(name, known.iter().map(String::as_str)))?;
+            let near = names
+                .iter()
+                .find_map(|name| nearest(name, known.iter().map(String::as_str)))?;
             Some(format!("names = \"{near}\""))
         };
         let install = || {
             let newer = if old.is_empty() { "" } else { "a newer " };
-            let way = if in_image { "an image that has" } else { "install" };
+            let way = if in_image {
+                "an image that has"
+            } else {
+                "install"
+            };
             Some(format!("{way} {newer}{}", names[0]))
         };
         let mend = answer.mend.or_else(near).or_else(install);
-        self.fail(span, error.maybe_mend(mend).mend("or_none = true if it can do without"))
+        self.fail(
+            span,
+            error
+                .maybe_mend(mend)
+                .mend("or_none = true if it can do without"),
+        )
     }
 }
 
-/// That the machine has none of some tools, or none that is new enough: `old` says which are too old.
+/// That the machine has none of some tools, or none that is new enough: `old` says which are too
+/// old.
 fn no_tool(names: &[Arc<str>], wanted: &str, old: &[String], in_image: bool) -> Diagnostic {
     let place = if in_image { "the image" } else { "the machine" };
-    let listed = names.iter().map(|n| format!("`{n}`")).collect::<Vec<_>>().join(" or ");
+    let listed = names
+        .iter()
+        .map(|n| format!("`{n}`"))
+        .collect::<Vec<_>>()
+        .join(" or ");
     if old.is_empty() {
         return Diagnostic::error("no-tool", format!("{place} has no {listed}"));
     }
     let message = format!("{place} has no {listed} of version {wanted} or newer");
-    old.iter().fold(Diagnostic::error("old-tool", message), |e, o| e.note(o.clone()))
+    old.iter()
+        .fold(Diagnostic::error("old-tool", message), |e, o| {
+            e.note(o.clone())
+        })
 }
 
 /// Whether a version such as `3.11.7` is another one such as `3.9`, or newer: numbers are compared

@@ -17,9 +17,19 @@ pub(super) const FORM: Form = Form {
         shape: CallShape::Braces,
         doc: "The folder that an archive holds.",
         fields: &[
-            field("archive", FieldType::File, true, "a .tar, .tar.gz, .tar.zst or .zip"),
+            field(
+                "archive",
+                FieldType::File,
+                true,
+                "a .tar, .tar.gz, .tar.zst or .zip",
+            ),
             field("format", FieldType::Text, false, FORMATS),
-            field("strip", FieldType::Int, false, "how many leading folders of each name are dropped"),
+            field(
+                "strip",
+                FieldType::Int,
+                false,
+                "how many leading folders of each name are dropped",
+            ),
             field(
                 "path",
                 FieldType::Text,
@@ -40,18 +50,23 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let (archive, archive_span) =
-            values.get("archive").map_or((Value::None, span), |(v, s)| (v.clone(), s));
+        let (archive, archive_span) = values
+            .get("archive")
+            .map_or((Value::None, span), |(v, s)| (v.clone(), s));
         let archive = self.one_file(&archive, archive_span)?;
         let name = archive.path.name().to_owned();
         let format = self.archive_format(values, &name, archive_span)?;
-        let (path, path_span) =
-            self.plain(values, "path")?.unwrap_or_else(|| (without_ending(&name).into(), span));
+        let (path, path_span) = self
+            .plain(values, "path")?
+            .unwrap_or_else(|| (without_ending(&name).into(), span));
         let strip = self.small_number(values, "strip")?.unwrap_or(0);
         let mut draft = self.native_draft(scope, &path, true, path_span)?;
         let id = self.file_id(&archive);
         draft.inputs.push(archive);
-        let native = Native::Unpack { archive: id, how: Unpacking { format, strip } };
+        let native = Native::Unpack {
+            archive: id,
+            how: Unpacking { format, strip },
+        };
         self.enter_native(scope, draft, native, format!("unpack {name}"), span)
     }
 }

@@ -18,8 +18,18 @@ pub(super) const FORM: Form = Form {
         doc: "A file with a text, which nubrik writes itself.",
         fields: &[
             field("path", FieldType::Text, true, "the name of the output"),
-            field("text", FieldType::Text, true, "what it holds; a file in the text is written as its path"),
-            field("executable", FieldType::Bool, false, "whether it may be executed"),
+            field(
+                "text",
+                FieldType::Text,
+                true,
+                "what it holds; a file in the text is written as its path",
+            ),
+            field(
+                "executable",
+                FieldType::Bool,
+                false,
+                "whether it may be executed",
+            ),
         ],
         gives: &[],
         example: "target version_header = write {\n    path = \"version.h\"\n    text = \"#define VERSION \\\"1.2\\\"\\n\"\n}",
@@ -34,9 +44,13 @@ impl Evaluator<'_> {
         values: &FormValues,
         span: Span,
     ) -> Result<Value> {
-        let (path, path_span) = self.plain(values, "path")?.unwrap_or_else(|| ("".into(), span));
+        let (path, path_span) = self
+            .plain(values, "path")?
+            .unwrap_or_else(|| ("".into(), span));
         let mut draft = self.native_draft(scope, &path, false, path_span)?;
-        let Value::Text(text) = values.value("text") else { return self.failed_before(span) };
+        let Value::Text(text) = values.value("text") else {
+            return self.failed_before(span);
+        };
         for strand in &text.strands() {
             match strand {
                 Strand::File(file) => draft.inputs.push(file.clone()),
@@ -48,8 +62,10 @@ impl Evaluator<'_> {
                 Strand::Literal(_) => {}
             }
         }
-        let native =
-            Native::Write { text: plain_path_text(&text).into(), executable: values.bool("executable") };
+        let native = Native::Write {
+            text: plain_path_text(&text).into(),
+            executable: values.bool("executable"),
+        };
         self.enter_native(scope, draft, native, format!("write {path}"), span)
     }
 }

@@ -25,9 +25,14 @@ pub fn ask(console: Console, question: &SurveyQuestion, yes: bool) -> CommandRes
         return Ok(assumed);
     }
     loop {
-        let Some(line) = read_answer(console, &question.text, &question.choices)? else { return Ok(assumed) };
-        let meant: Vec<&String> =
-            question.choices.iter().filter(|choice| choice.starts_with(&line)).collect();
+        let Some(line) = read_answer(console, &question.text, &question.choices)? else {
+            return Ok(assumed);
+        };
+        let meant: Vec<&String> = question
+            .choices
+            .iter()
+            .filter(|choice| choice.starts_with(&line))
+            .collect();
         match meant.as_slice() {
             [one] => return Ok((*one).clone()),
             _ if question.choices.contains(&line) => return Ok(line),
@@ -43,7 +48,9 @@ pub fn agreed(console: Console, text: &str, yes: bool) -> CommandResult<bool> {
     }
     let choices = ["yes".to_owned(), "no".to_owned()];
     loop {
-        let Some(line) = read_answer(console, text, &choices)? else { return Ok(true) };
+        let Some(line) = read_answer(console, text, &choices)? else {
+            return Ok(true);
+        };
         match line.to_lowercase().as_str() {
             "y" | "yes" => return Ok(true),
             "n" | "no" => return Ok(false),
@@ -52,12 +59,15 @@ pub fn agreed(console: Console, text: &str, yes: bool) -> CommandResult<bool> {
     }
 }
 
-/// What a person writes; `None` for an empty line, which means the first choice. The end of all input is no answer: then
-/// nothing is done.
+/// What a person writes; `None` for an empty line, which means the first choice. The end of all
+/// input is no answer: then nothing is done.
 fn read_answer(console: Console, text: &str, choices: &[String]) -> CommandResult<Option<String>> {
     let paint = console.paint(OutputStream::Error);
     let first = choices.first().map_or("", String::as_str);
-    let all = paint.ink(Ink::Faint, &format!("{}; Enter means {first}", choices.join(" / ")));
+    let all = paint.ink(
+        Ink::Faint,
+        &format!("{}; Enter means {first}", choices.join(" / ")),
+    );
     errln!(console, "\n{} {all}", paint.ink(Ink::Strong, text));
     let mut line = String::new();
     match std::io::stdin().lock().read_line(&mut line) {

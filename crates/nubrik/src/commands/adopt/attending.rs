@@ -34,17 +34,26 @@ impl Attendant for Attending {
         match news {
             AdoptNews::Waits => build::say_waiting(console),
             AdoptNews::KitFetched { name, from } => build::say_kit_fetched(console, name, from),
-            AdoptNews::Chooses { registry, packages, locked } if !console.is_json() => {
+            AdoptNews::Chooses {
+                registry,
+                packages,
+                locked,
+            } if !console.is_json() => {
                 let paint = console.paint(OutputStream::Error);
                 let as_locked = match locked {
                     [] => String::new(),
                     files => format!(", in the versions of {}", files.join(", ")),
                 };
-                let text = format!("{} from {registry}{as_locked}", counted(packages, "package"));
+                let text = format!(
+                    "{} from {registry}{as_locked}",
+                    counted(packages, "package")
+                );
                 errln!(console, "{}", labelled(paint, Ink::Busy, "pins", &text));
             }
             AdoptNews::Chooses { .. } => {}
-            AdoptNews::PassedOver { release, needs } => pins::say_passed_over(console, release, needs),
+            AdoptNews::PassedOver { release, needs } => {
+                pins::say_passed_over(console, release, needs)
+            }
             // What to do is said; the rest goes on without.
             AdoptNews::WithoutPins(problem) => drop(pins::say(console, Exit::Failed, problem)),
             AdoptNews::Ended { round, counts } => self.ended(round, counts),
@@ -56,9 +65,18 @@ impl Attendant for Attending {
         if self.console.is_json() || paint.width.is_none() {
             return work(&Silent);
         }
-        let told = Told { only_at_work: true, ..Told::default() };
+        let told = Told {
+            only_at_work: true,
+            ..Told::default()
+        };
         let telling = Telling::new(graph, PathBuf::new(), paint, told);
-        let view = LiveView::new(telling, self.console, OutputStream::Error, PastTimes::default(), None);
+        let view = LiveView::new(
+            telling,
+            self.console,
+            OutputStream::Error,
+            PastTimes::default(),
+            None,
+        );
         view.during(|| work(&view));
     }
 }
@@ -68,8 +86,16 @@ impl Attending {
         if let (Some(round), false) = (round, self.console.is_json()) {
             let paint = self.console.paint(OutputStream::Error);
             let TrialCounts { all, failed } = counts;
-            let text = format!("build {}: {}, {failed} failed", round + 1, counted(all, "step"));
-            errln!(self.console, "{}", labelled(paint, Ink::Busy, "trial", &text));
+            let text = format!(
+                "build {}: {}, {failed} failed",
+                round + 1,
+                counted(all, "step")
+            );
+            errln!(
+                self.console,
+                "{}",
+                labelled(paint, Ink::Busy, "trial", &text)
+            );
         }
     }
 }

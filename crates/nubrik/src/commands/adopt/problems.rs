@@ -12,7 +12,10 @@ use crate::ui::text::harmless;
 pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
     if let Some(mut diagnostic) = problem.diagnostic() {
         // What a stranger's build prints must not move the cursor.
-        diagnostic.notes.iter_mut().for_each(|note| *note = harmless(note, false));
+        diagnostic
+            .notes
+            .iter_mut()
+            .for_each(|note| *note = harmless(note, false));
         report(console, &[diagnostic], &Sources::default());
     }
     match problem {
@@ -26,7 +29,9 @@ pub fn say(console: Console, problem: &AdoptProblem) -> Exit {
         AdoptProblem::ReadPins(problem) => pins::say(console, Exit::Definitions, problem),
         AdoptProblem::WritePins(problem) => pins::say(console, Exit::Failed, problem),
         AdoptProblem::NoText { .. } | AdoptProblem::Unreadable { .. } => Exit::Definitions,
-        AdoptProblem::Unfit(_) | AdoptProblem::Unwritable { .. } | AdoptProblem::NoCopy { .. } => Exit::Own,
+        AdoptProblem::Unfit(_) | AdoptProblem::Unwritable { .. } | AdoptProblem::NoCopy { .. } => {
+            Exit::Own
+        }
         AdoptProblem::ChangedBySomebody(_)
         | AdoptProblem::WatchFailed { .. }
         | AdoptProblem::NothingLearned { .. } => Exit::Failed,

@@ -3,8 +3,8 @@
 use std::collections::BTreeMap;
 
 use nubrik_adopt::{
-    AdoptedFolder, ComparedEvent, ComparedTarget, DifferenceEvent, OmissionEvent, ProposedEvent, Tried,
-    TryKind, TryResult, WantedPinEvent, WatchedEvent, WatchedFolder, WrittenTexts,
+    AdoptedFolder, ComparedEvent, ComparedTarget, DifferenceEvent, OmissionEvent, ProposedEvent,
+    Tried, TryKind, TryResult, WantedPinEvent, WatchedEvent, WatchedFolder, WrittenTexts,
 };
 use nubrik_survey::{Definition, FileChange, Omission, Proposal};
 use nubrik_wording::counted;
@@ -41,7 +41,11 @@ pub fn found(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
         true => format!("{files}, and no sources of a language that a kit is for"),
         false => format!("{files}: {}", counts.join(", ")),
     };
-    outln!(console, "{}", labelled(paint, Ink::Busy, "looked at", &text));
+    outln!(
+        console,
+        "{}",
+        labelled(paint, Ink::Busy, "looked at", &text)
+    );
 }
 
 /// Says that a command builds a copy of the folder.
@@ -51,7 +55,12 @@ pub fn watching(console: Console, command: &str) {
         errln!(
             console,
             "{}",
-            labelled(paint, Ink::Busy, "watches", &format!("{command}, in a copy of this folder"))
+            labelled(
+                paint,
+                Ink::Busy,
+                "watches",
+                &format!("{command}, in a copy of this folder")
+            )
         );
     }
 }
@@ -74,7 +83,9 @@ pub fn watched(console: Console, watched: &WatchedFolder, results: usize) {
 /// Says how what definitions make differs from what the command made that was watched.
 pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
     if console.is_json() {
-        return all.iter().for_each(|one| console.event(&ComparedEvent::of(one)));
+        return all
+            .iter()
+            .for_each(|one| console.event(&ComparedEvent::of(one)));
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
@@ -99,17 +110,38 @@ pub fn compared(console: Console, command: &str, all: &[ComparedTarget]) {
 pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
     if console.is_json() {
         ProposedEvent::all(ground, proposal).for_each(|event| console.event(&event));
-        proposal.pins.iter().for_each(|pin| console.event(&WantedPinEvent::of(pin)));
+        proposal
+            .pins
+            .iter()
+            .for_each(|pin| console.event(&WantedPinEvent::of(pin)));
         return left_out(console, &proposal.left_out);
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH);
     let mut word = "proposes";
-    let names: Vec<String> = proposal.definitions.iter().map(|one| one.address.below(&ground.top)).collect();
-    let width = names.iter().map(|name| name.chars().count()).max().unwrap_or(0).min(36);
+    let names: Vec<String> = proposal
+        .definitions
+        .iter()
+        .map(|one| one.address.below(&ground.top))
+        .collect();
+    let width = names
+        .iter()
+        .map(|name| name.chars().count())
+        .max()
+        .unwrap_or(0)
+        .min(36);
     for (definition, name) in proposal.definitions.iter().zip(&names) {
         let what = format!("{} {}", padded(name, width), what_it_is(definition));
-        outln!(console, "{}", labelled(paint, Ink::Busy, word, &cut(&what, columns.saturating_sub(11), "…")));
+        outln!(
+            console,
+            "{}",
+            labelled(
+                paint,
+                Ink::Busy,
+                word,
+                &cut(&what, columns.saturating_sub(11), "…")
+            )
+        );
         word = "";
     }
     let mut word = "pins";
@@ -120,7 +152,10 @@ pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
             .filter(|pin| pin.registry == registry)
             .map(|pin| pin.name.as_str())
             .collect();
-        for line in wrapped(&format!("{registry}: {}", names.join(", ")), columns.saturating_sub(11)) {
+        for line in wrapped(
+            &format!("{registry}: {}", names.join(", ")),
+            columns.saturating_sub(11),
+        ) {
             outln!(console, "{}", labelled(paint, Ink::Found, word, &line));
             word = "";
         }
@@ -131,18 +166,35 @@ pub fn proposal(console: Console, ground: &AdoptedFolder, proposal: &Proposal) {
 /// What a definition is, in a few words: its kind, and how many sources it takes.
 fn what_it_is(definition: &Definition) -> String {
     let calls = definition.body.calls();
-    let count = calls.iter().map(|call| call.files("sources").len()).sum::<usize>();
+    let count = calls
+        .iter()
+        .map(|call| call.files("sources").len())
+        .sum::<usize>();
     let kind = definition.in_words();
-    let sources = if count == 0 { String::new() } else { format!(", {}", counted(count, "source")) };
-    let needs: Vec<String> = definition.needs().into_iter().map(|need| need.name).collect();
-    let needs = if needs.is_empty() { String::new() } else { format!(", needs {}", needs.join(", ")) };
+    let sources = if count == 0 {
+        String::new()
+    } else {
+        format!(", {}", counted(count, "source"))
+    };
+    let needs: Vec<String> = definition
+        .needs()
+        .into_iter()
+        .map(|need| need.name)
+        .collect();
+    let needs = if needs.is_empty() {
+        String::new()
+    } else {
+        format!(", needs {}", needs.join(", "))
+    };
     format!("{kind}{sources}{needs}")
 }
 
 /// Says for what nothing is proposed.
 pub fn left_out(console: Console, all: &[Omission]) {
     if console.is_json() {
-        return all.iter().for_each(|one| console.event(&OmissionEvent::of(one)));
+        return all
+            .iter()
+            .for_each(|one| console.event(&OmissionEvent::of(one)));
     }
     let paint = console.paint(OutputStream::Output);
     let columns = paint.width.unwrap_or(PLAIN_WIDTH).saturating_sub(11);
@@ -206,7 +258,12 @@ pub fn difference(console: Console, ground: &AdoptedFolder, change: &FileChange)
         None => format!("new, {}", counted(change.after.lines().count(), "line")),
         Some(_) => "changed".to_owned(),
     };
-    outln!(console, "\n{} {}", paint.ink(Ink::Strong, &path), paint.ink(Ink::Faint, &what));
+    outln!(
+        console,
+        "\n{} {}",
+        paint.ink(Ink::Strong, &path),
+        paint.ink(Ink::Faint, &what)
+    );
     let diff = TextDiff::from_lines(&before, &change.after);
     for (n, group) in diff.grouped_ops(2).iter().enumerate() {
         if n > 0 {
@@ -237,11 +294,20 @@ pub fn nothing_new(console: Console, differing: usize) {
         return;
     }
     if differing == 0 {
-        outln!(console, "\nthe definitions that are here take all of it; nothing to add");
+        outln!(
+            console,
+            "\nthe definitions that are here take all of it; nothing to add"
+        );
     } else {
         let places = counted(differing, "place");
-        outln!(console, "\nnothing to add; definitions and sources differ in {places}");
-        outln!(console, "nubrik adopt --check says where, and nubrik adopt --update changes what it can");
+        outln!(
+            console,
+            "\nnothing to add; definitions and sources differ in {places}"
+        );
+        outln!(
+            console,
+            "nubrik adopt --check says where, and nubrik adopt --update changes what it can"
+        );
     }
 }
 
@@ -260,16 +326,28 @@ pub fn written(console: Console, ground: &AdoptedFolder, texts: &WrittenTexts) {
     let paint = console.paint(OutputStream::Output);
     outln!(console);
     if !ground.is_workspace {
-        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "nubrik.toml"));
+        outln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Busy, "wrote", "nubrik.toml")
+        );
     }
     for (package, text) in texts.iter() {
         let path = ground.path(package, nubrik_lang::TARGETS_FILE);
         let lines = counted(text.lines().count(), "line");
-        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}")));
+        outln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Busy, "wrote", &format!("{path}, {lines}"))
+        );
     }
     let pins = nubrik_session::read_pins(&ground.root);
     if pins.is_some() && pins != ground.pins {
-        outln!(console, "{}", labelled(paint, Ink::Busy, "wrote", "pins.toml"));
+        outln!(
+            console,
+            "{}",
+            labelled(paint, Ink::Busy, "wrote", "pins.toml")
+        );
     }
 }
 
@@ -290,7 +368,11 @@ pub fn tried(console: Console, tried: &Tried) {
     let is_explained = |(address, result): &(&String, &TryResult)| {
         !matches!(result, TryResult::Works) || tried.changes.contains_key(*address)
     };
-    let explained = tried.results.iter().filter(is_explained).map(|(address, _)| address.chars().count());
+    let explained = tried
+        .results
+        .iter()
+        .filter(is_explained)
+        .map(|(address, _)| address.chars().count());
     let width = explained.max().unwrap_or(0).min(30);
     let mut rows: BTreeMap<TryKind, Vec<(&str, String)>> = BTreeMap::new();
     for (address, result) in &tried.results {
@@ -317,7 +399,10 @@ pub fn tried(console: Console, tried: &Tried) {
                 wrapped(&names.join(", "), columns)
             }
             // A cause is never cut: it goes on below itself.
-            _ => rows.iter().flat_map(|(name, why)| beside(name, width, why, paint.width)).collect(),
+            _ => rows
+                .iter()
+                .flat_map(|(name, why)| beside(name, width, why, paint.width))
+                .collect(),
         };
         for line in lines.iter().filter(|line| !line.is_empty()) {
             outln!(console, "{}", labelled(paint, ink, word, line));
@@ -325,17 +410,44 @@ pub fn tried(console: Console, tried: &Tried) {
         }
     }
     let (works, counted_results) = tried.works_and_all();
-    let not_tried = tried.results.values().filter(|result| matches!(result, TryResult::NotTried(_))).count();
-    let rest = if not_tried == 0 { String::new() } else { format!("; {not_tried} not tried") };
-    outln!(console, "\n{}", paint.ink(Ink::Strong, &format!("{works} of {counted_results} work{rest}")));
+    let not_tried = tried
+        .results
+        .values()
+        .filter(|result| matches!(result, TryResult::NotTried(_)))
+        .count();
+    let rest = if not_tried == 0 {
+        String::new()
+    } else {
+        format!("; {not_tried} not tried")
+    };
+    outln!(
+        console,
+        "\n{}",
+        paint.ink(
+            Ink::Strong,
+            &format!("{works} of {counted_results} work{rest}")
+        )
+    );
 }
 
 /// A name with a text beside it, which goes on below where the terminal is too narrow for it.
 fn beside(name: &str, width: usize, text: &str, terminal: Option<usize>) -> Vec<String> {
-    let room = terminal.map_or(usize::MAX, |columns| columns.saturating_sub(11 + width + 2).max(24));
+    let room = terminal.map_or(usize::MAX, |columns| {
+        columns.saturating_sub(11 + width + 2).max(24)
+    });
     let lines = wrapped(text, room);
-    let first = |at: usize| if at == 0 { padded(name, width) } else { " ".repeat(width) };
-    lines.iter().enumerate().map(|(at, line)| format!("{}  {line}", first(at))).collect()
+    let first = |at: usize| {
+        if at == 0 {
+            padded(name, width)
+        } else {
+            " ".repeat(width)
+        }
+    };
+    lines
+        .iter()
+        .enumerate()
+        .map(|(at, line)| format!("{}  {line}", first(at)))
+        .collect()
 }
 
 /// The word for people, and its colour.

@@ -12,14 +12,22 @@ use crate::ui::paint::Ink;
 
 /// Compares definitions with sources, and changes the definitions if that is wanted.
 pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> CommandResult<Exit> {
-    let here = std::env::current_dir()
-        .map_err(|e| say_wrong(console, Exit::Own, &format!("cannot find this folder: {e}"), &[]))?;
+    let here = std::env::current_dir().map_err(|e| {
+        say_wrong(
+            console,
+            Exit::Own,
+            &format!("cannot find this folder: {e}"),
+            &[],
+        )
+    })?;
     // There must be a workspace.
     let root = open(console, choice)?.workspace.root.clone();
     let place = adopting.dir.as_ref().map_or(root, |dir| here.join(dir));
     let folder = folder_at(console, choice, &place)?;
     let mut proposal = survey(&folder.tree, &folder.top, &Answers::new(), &MachineFacts);
-    let changes = folder.changes(&mut proposal, true).map_err(|problem| say_problem(console, &problem))?;
+    let changes = folder
+        .changes(&mut proposal, true)
+        .map_err(|problem| say_problem(console, &problem))?;
     if changes.is_empty() {
         if !console.is_json() {
             outln!(console, "definitions and sources agree");
@@ -30,13 +38,20 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     for change in &changes {
         if !console.is_json() {
             for (target, _, what) in &change.differences {
-                outln!(console, "{}", labelled(paint, Ink::Doubt, "differs", &format!("{target}: {what}")));
+                outln!(
+                    console,
+                    "{}",
+                    labelled(paint, Ink::Doubt, "differs", &format!("{target}: {what}"))
+                );
             }
         }
     }
     // Some differences only people can mend.
     let is_edited = |change: &FileChange| change.before.as_ref() != Some(&change.after);
-    for change in changes.iter().filter(|change| console.is_json() || is_edited(change)) {
+    for change in changes
+        .iter()
+        .filter(|change| console.is_json() || is_edited(change))
+    {
         difference(console, &folder, change);
     }
     if adopting.check || !changes.iter().any(is_edited) {
@@ -44,11 +59,18 @@ pub fn update(console: Console, choice: &Choice, adopting: &Adopting) -> Command
     }
     if !agreed(console, "Write this?", adopting.yes)? {
         if !console.is_json() {
-            outln!(console, "\nnothing was written; nubrik adopt --update --yes writes it");
+            outln!(
+                console,
+                "\nnothing was written; nubrik adopt --update --yes writes it"
+            );
         }
         return Ok(Exit::Done);
     }
-    let texts = changes.into_iter().filter(is_edited).map(|change| (change.package, change.after)).collect();
+    let texts = changes
+        .into_iter()
+        .filter(is_edited)
+        .map(|change| (change.package, change.after))
+        .collect();
     folder
         .write_all(&texts, &std::collections::BTreeMap::new())
         .map_err(|problem| say_problem(console, &problem))?;

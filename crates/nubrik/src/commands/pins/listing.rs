@@ -16,8 +16,14 @@ use crate::ui::text::padded;
 /// Lists all that is pinned: what it is, why it is there, and whether any definition uses it.
 pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
     let mut session = open(console, choice)?;
-    let pins = session.pins().map_err(|problem| say(console, Exit::Definitions, &problem))?;
-    let evaluation = evaluate(console, &mut session, &[AddressPattern::below(&WsPath::root())])?;
+    let pins = session
+        .pins()
+        .map_err(|problem| say(console, Exit::Definitions, &problem))?;
+    let evaluation = evaluate(
+        console,
+        &mut session,
+        &[AddressPattern::below(&WsPath::root())],
+    )?;
     let fetched = FetchedArchives::of(&evaluation.graph);
     let own = nubrik_session::Session::own_system();
     for (n, (registry, shelf)) in pins.shelves.iter().enumerate() {
@@ -25,11 +31,19 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
             outln!(console);
         }
         let width = column(shelf.pins.keys().map(String::len));
-        let mut telling =
-            PinListing { console, registry: *registry, shelf, fetched: &fetched, width, unused: 0 };
+        let mut telling = PinListing {
+            console,
+            registry: *registry,
+            shelf,
+            fetched: &fetched,
+            width,
+            unused: 0,
+        };
         telling.head();
-        let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) =
-            shelf.pins.values().partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
+        let (here, elsewhere): (Vec<&Pin>, Vec<&Pin>) = shelf
+            .pins
+            .values()
+            .partition(|pin| pin.on.is_empty() || pin.on.contains(&own));
         here.into_iter().for_each(|pin| telling.tell(pin));
         if !elsewhere.is_empty() && !console.is_json() {
             outln!(console, "  and {} for other systems", elsewhere.len());
@@ -37,7 +51,10 @@ pub fn list(console: Console, choice: &Choice) -> CommandResult<Exit> {
         telling.tail();
     }
     if pins.shelves.is_empty() && !console.is_json() {
-        outln!(console, "nothing is pinned; `nubrik pins add python NAME` pins something");
+        outln!(
+            console,
+            "nothing is pinned; `nubrik pins add python NAME` pins something"
+        );
     }
     Ok(Exit::Done)
 }
@@ -56,7 +73,11 @@ impl PinListing<'_> {
     fn head(&self) {
         if !self.console.is_json() {
             let paint = self.console.paint(OutputStream::Output);
-            outln!(self.console, "{}", paint.ink(Ink::Strong, self.registry.name()));
+            outln!(
+                self.console,
+                "{}",
+                paint.ink(Ink::Strong, self.registry.name())
+            );
         }
     }
 
@@ -68,7 +89,11 @@ impl PinListing<'_> {
         }
         let paint = self.console.paint(OutputStream::Output);
         let why = self.shelf.why(pin);
-        let (label, ink) = if listed.used { ("used", Ink::Calm) } else { ("unused", Ink::Doubt) };
+        let (label, ink) = if listed.used {
+            ("used", Ink::Calm)
+        } else {
+            ("unused", Ink::Doubt)
+        };
         outln!(
             self.console,
             "  {} {} {} {}",

@@ -16,13 +16,22 @@ use crate::ui::text::padded;
 impl PinWork<'_> {
     /// Says why something is pinned.
     pub(super) fn why(&self, registry: Option<&str>, name: &str) -> CommandResult<Exit> {
-        let only = registry.map(|name| self.registry(name, "why --registry")).transpose()?;
+        let only = registry
+            .map(|name| self.registry(name, "why --registry"))
+            .transpose()?;
         let mut found = false;
-        for (registry, shelf) in
-            self.before.shelves.iter().filter(|(r, _)| only.is_none_or(|only| only == **r))
+        for (registry, shelf) in self
+            .before
+            .shelves
+            .iter()
+            .filter(|(r, _)| only.is_none_or(|only| only == **r))
         {
             let spelling = (registry.description().spelled)(name);
-            for (id, pin) in shelf.pins.iter().filter(|(id, pin)| pin.name == spelling || **id == name) {
+            for (id, pin) in shelf
+                .pins
+                .iter()
+                .filter(|(id, pin)| pin.name == spelling || **id == name)
+            {
                 found = true;
                 self.tell_why(*registry, shelf, id, pin);
             }
@@ -30,7 +39,11 @@ impl PinWork<'_> {
         match found {
             true => Ok(Exit::Done),
             false => {
-                let all = self.before.shelves.values().flat_map(|shelf| shelf.pins.values());
+                let all = self
+                    .before
+                    .shelves
+                    .values()
+                    .flat_map(|shelf| shelf.pins.values());
                 let near = nearest(name, all.map(|pin| pin.name.as_str()))
                     .map(|near| format!("nubrik pins why {near}"));
                 let mends: Vec<&str> = near.iter().map(String::as_str).collect();
@@ -44,16 +57,42 @@ impl PinWork<'_> {
         if self.console.is_json() {
             return self.console.event(&found);
         }
-        let PinChain { chain, requirement, named, first, .. } = found;
+        let PinChain {
+            chain,
+            requirement,
+            named,
+            first,
+            ..
+        } = found;
         let paint = self.console.paint(OutputStream::Output);
-        outln!(self.console, "{}  {}", paint.ink(Ink::Strong, id), paint.ink(Ink::Faint, registry.name()));
-        let asked = if requirement.is_empty() { "any version".to_owned() } else { requirement.to_owned() };
+        outln!(
+            self.console,
+            "{}  {}",
+            paint.ink(Ink::Strong, id),
+            paint.ink(Ink::Faint, registry.name())
+        );
+        let asked = if requirement.is_empty() {
+            "any version".to_owned()
+        } else {
+            requirement.to_owned()
+        };
         let line = |label: &str, text: &str| {
-            outln!(self.console, "  {}  {text}", paint.ink(Ink::Calm, &padded(label, 9)));
+            outln!(
+                self.console,
+                "  {}  {text}",
+                paint.ink(Ink::Calm, &padded(label, 9))
+            );
         };
         line("path", &chain.join(" → "));
         line("asked", &format!("{first} {asked}"));
-        line("named", &if named.is_empty() { "in no definition".to_owned() } else { named.join(", ") });
+        line(
+            "named",
+            &if named.is_empty() {
+                "in no definition".to_owned()
+            } else {
+                named.join(", ")
+            },
+        );
         line(
             "needed by",
             &pin.wanted_by
@@ -62,8 +101,19 @@ impl PinWork<'_> {
                 .collect::<Vec<_>>()
                 .join(", "),
         );
-        let needs: Vec<&str> = pin.needs.iter().map(|Need { pin, .. }| pin.as_str()).collect();
-        line("needs", &if needs.is_empty() { "nothing".to_owned() } else { needs.join(", ") });
+        let needs: Vec<&str> = pin
+            .needs
+            .iter()
+            .map(|Need { pin, .. }| pin.as_str())
+            .collect();
+        line(
+            "needs",
+            &if needs.is_empty() {
+                "nothing".to_owned()
+            } else {
+                needs.join(", ")
+            },
+        );
         if let Some(licence) = &pin.licence {
             line("licence", licence);
         }
@@ -90,7 +140,12 @@ impl PinWork<'_> {
     }
 
     fn tell_newer(&self, registry: Registry, found: &NewerVersion<'_>) {
-        let NewerVersion { pin: Pin { name, version, .. }, allowed, beyond, requirement } = found;
+        let NewerVersion {
+            pin: Pin { name, version, .. },
+            allowed,
+            beyond,
+            requirement,
+        } = found;
         let (inside, beyond, requirement) = (allowed.as_deref(), beyond.as_deref(), *requirement);
         if self.console.is_json() {
             return self.console.event(&NewerEvent::of(registry, found));
@@ -109,7 +164,9 @@ impl PinWork<'_> {
             (Some(beyond), Some(requirement)) if !requirement.is_empty() => {
                 format!("{beyond} is there, and you ask for {requirement}")
             }
-            (Some(beyond), _) => format!("{beyond} is there, and does not fit the others or this machine"),
+            (Some(beyond), _) => {
+                format!("{beyond} is there, and does not fit the others or this machine")
+            }
             _ => String::new(),
         };
         let label = if inside.is_some() {
@@ -117,7 +174,12 @@ impl PinWork<'_> {
         } else {
             paint.ink(Ink::Faint, "beyond  ")
         };
-        outln!(self.console, "{label} {} {}", padded(&what, 32), paint.ink(Ink::Faint, &more));
+        outln!(
+            self.console,
+            "{label} {} {}",
+            padded(&what, 32),
+            paint.ink(Ink::Faint, &more)
+        );
     }
 
     /// Collects all archives in a folder that is laid out like a registry.
@@ -137,11 +199,18 @@ impl PinWork<'_> {
             Ok(())
         })?;
         if all == 0 {
-            return Err(self.wrong("nothing is pinned yet".to_owned(), &["nubrik pins add python NAME"]));
+            return Err(self.wrong(
+                "nothing is pinned yet".to_owned(),
+                &["nubrik pins add python NAME"],
+            ));
         }
         if !self.console.is_json() {
             let size = nubrik_wording::size(bytes);
-            outln!(self.console, "{}: {all} archives, {size}, {new} new", folder.display());
+            outln!(
+                self.console,
+                "{}: {all} archives, {size}, {new} new",
+                folder.display()
+            );
             outln!(
                 self.console,
                 "to build from it:  [origins]  mirror = \"{}\"   in nubrik.toml",

@@ -36,9 +36,15 @@ impl Drop for Browser {
 }
 
 fn ask(port: u16, method: &str, path: &str, body: &Value) -> Value {
-    let body = if body.is_null() { String::new() } else { body.to_string() };
+    let body = if body.is_null() {
+        String::new()
+    } else {
+        body.to_string()
+    };
     let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
-    stream.set_read_timeout(Some(Duration::from_secs(60))).unwrap();
+    stream
+        .set_read_timeout(Some(Duration::from_secs(60)))
+        .unwrap();
     let head = format!(
         "{method} {path} HTTP/1.1\r\nHost: 127.0.0.1:{port}\r\nContent-Type: application/json\r\nConnection: close\r\nContent-Length: {}\r\n\r\n",
         body.len()
@@ -66,11 +72,16 @@ fn ask(port: u16, method: &str, path: &str, body: &Value) -> Value {
 }
 
 impl Browser {
-    /// A browser with a window of some size, with scripts or without; nothing where the test is to be left out.
+    /// A browser with a window of some size, with scripts or without; nothing where the test is to
+    /// be left out.
     pub fn start((width, height): (u32, u32), scripts: bool) -> Option<Browser> {
-        // The driver takes a free port itself: one that was free a moment ago may be somebody else's now.
-        let driver =
-            Command::new("chromedriver").arg("--port=0").stdout(Stdio::piped()).stderr(Stdio::null()).spawn();
+        // The driver takes a free port itself: one that was free a moment ago may be somebody
+        // else's now.
+        let driver = Command::new("chromedriver")
+            .arg("--port=0")
+            .stdout(Stdio::piped())
+            .stderr(Stdio::null())
+            .spawn();
         let mut driver = match driver {
             Ok(driver) => driver,
             Err(e) => {
@@ -82,8 +93,14 @@ impl Browser {
         let mut line = String::new();
         let port = loop {
             line.clear();
-            assert!(said.read_line(&mut line).unwrap() > 0, "the driver ended before it listened");
-            if let Some(port) = line.trim().strip_prefix("ChromeDriver was started successfully on port ") {
+            assert!(
+                said.read_line(&mut line).unwrap() > 0,
+                "the driver ended before it listened"
+            );
+            if let Some(port) = line
+                .trim()
+                .strip_prefix("ChromeDriver was started successfully on port ")
+            {
                 break port.trim_end_matches('.').parse().unwrap();
             }
         };
@@ -103,12 +120,26 @@ impl Browser {
             },
         }}});
         let made = ask(port, "POST", "/session", &wanted);
-        let session = made["value"]["sessionId"].as_str().unwrap_or_else(|| panic!("{made}")).to_owned();
-        Some(Browser { driver, port, session, _profile: profile })
+        let session = made["value"]["sessionId"]
+            .as_str()
+            .unwrap_or_else(|| panic!("{made}"))
+            .to_owned();
+        Some(Browser {
+            driver,
+            port,
+            session,
+            _profile: profile,
+        })
     }
 
     fn request(&self, method: &str, path: &str, body: &Value) -> Value {
-        ask(self.port, method, &format!("/session/{}{path}", self.session), body)["value"].clone()
+        ask(
+            self.port,
+            method,
+            &format!("/session/{}{path}", self.session),
+            body,
+        )["value"]
+            .clone()
     }
 
     pub fn open(&self, address: &str) {
@@ -117,23 +148,40 @@ impl Browser {
 
     /// The address of the page that is shown.
     pub fn address(&self) -> String {
-        self.request("GET", "/url", &Value::Null).as_str().unwrap().to_owned()
+        self.request("GET", "/url", &Value::Null)
+            .as_str()
+            .unwrap()
+            .to_owned()
     }
 
     pub fn source(&self) -> String {
-        self.request("GET", "/source", &Value::Null).as_str().unwrap().to_owned()
+        self.request("GET", "/source", &Value::Null)
+            .as_str()
+            .unwrap()
+            .to_owned()
     }
 
     /// Runs a script in the page.
     pub fn run(&self, script: &str) -> Value {
-        let done = self.request("POST", "/execute/sync", &json!({"script": script, "args": []}));
+        let done = self.request(
+            "POST",
+            "/execute/sync",
+            &json!({"script": script, "args": []}),
+        );
         assert!(done.get("error").is_none(), "{done}");
         done
     }
 
     fn element(&self, css: &str) -> String {
-        let found = self.request("POST", "/element", &json!({"using": "css selector", "value": css}));
-        found[ELEMENT].as_str().unwrap_or_else(|| panic!("{css}: {found}")).to_owned()
+        let found = self.request(
+            "POST",
+            "/element",
+            &json!({"using": "css selector", "value": css}),
+        );
+        found[ELEMENT]
+            .as_str()
+            .unwrap_or_else(|| panic!("{css}: {found}"))
+            .to_owned()
     }
 
     pub fn click(&self, css: &str) {
@@ -146,7 +194,10 @@ impl Browser {
     pub fn keys(&self, keys: &str) {
         let presses = keys.chars().flat_map(|key| {
             let key = key.to_string();
-            [json!({"type": "keyDown", "value": key}), json!({"type": "keyUp", "value": key})]
+            [
+                json!({"type": "keyDown", "value": key}),
+                json!({"type": "keyUp", "value": key}),
+            ]
         });
         let presses: Vec<Value> = presses.collect();
         self.request(
@@ -159,7 +210,11 @@ impl Browser {
     /// Types into an element.
     pub fn write(&self, css: &str, text: &str) {
         let element = self.element(css);
-        let done = self.request("POST", &format!("/element/{element}/value"), &json!({"text": text}));
+        let done = self.request(
+            "POST",
+            &format!("/element/{element}/value"),
+            &json!({"text": text}),
+        );
         assert!(done.is_null(), "{css}: {done}");
     }
 

@@ -29,9 +29,12 @@ impl Drop for Explorer {
 /// Asks a server of this machine; gives the status, the heads and the body.
 pub fn fetch(port: u16, method: &str, path: &str, host: &str) -> (u16, String, String) {
     let mut stream = TcpStream::connect(("127.0.0.1", port)).unwrap();
-    stream.set_read_timeout(Some(Duration::from_secs(20))).unwrap();
-    let request =
-        format!("{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\nContent-Length: 0\r\n\r\n");
+    stream
+        .set_read_timeout(Some(Duration::from_secs(20)))
+        .unwrap();
+    let request = format!(
+        "{method} {path} HTTP/1.1\r\nHost: {host}\r\nConnection: close\r\nContent-Length: 0\r\n\r\n"
+    );
     stream.write_all(request.as_bytes()).unwrap();
     let mut answer = Vec::new();
     stream.read_to_end(&mut answer).unwrap();
@@ -43,9 +46,13 @@ pub fn fetch(port: u16, method: &str, path: &str, host: &str) -> (u16, String, S
 
 /// Where the links of a page lead that lead to other pages.
 pub fn targets_of(page: &str) -> Vec<String> {
-    let links = page.split("href=\"").skip(1).map(|rest| rest.split('"').next().unwrap());
+    let links = page
+        .split("href=\"")
+        .skip(1)
+        .map(|rest| rest.split('"').next().unwrap());
     let own = links.filter(|link| !link.starts_with("data:"));
-    own.map(|link| link.replace("&amp;", "&").replace("&quot;", "\"")).collect()
+    own.map(|link| link.replace("&amp;", "&").replace("&quot;", "\""))
+        .collect()
 }
 
 impl Explorer {
@@ -57,15 +64,27 @@ impl Explorer {
     pub fn start_with(sandbox: &Sandbox, args: &[&str], variables: &[(&str, &str)]) -> Explorer {
         let mut command = sandbox.command(&[&["explore"], args].concat());
         command.envs(variables.iter().copied());
-        let mut child = command.stdout(Stdio::piped()).stderr(Stdio::inherit()).spawn().unwrap();
+        let mut child = command
+            .stdout(Stdio::piped())
+            .stderr(Stdio::inherit())
+            .spawn()
+            .unwrap();
         let mut said = BufReader::new(child.stdout.take().unwrap());
         let mut line = String::new();
         said.read_line(&mut line).unwrap();
-        let address = line.split_whitespace().nth(1).unwrap_or_else(|| panic!("{line}")).to_owned();
+        let address = line
+            .split_whitespace()
+            .nth(1)
+            .unwrap_or_else(|| panic!("{line}"))
+            .to_owned();
         let rest = address.strip_prefix("http://127.0.0.1:").unwrap();
         let (port, token) = rest.trim_end_matches('/').split_once('/').unwrap();
         std::thread::spawn(move || for _ in said.lines() {});
-        Explorer { child, port: port.parse().unwrap(), token: token.to_owned() }
+        Explorer {
+            child,
+            port: port.parse().unwrap(),
+            token: token.to_owned(),
+        }
     }
 
     /// The address of a page.
@@ -84,7 +103,10 @@ impl Explorer {
     /// Lines that say that something changed.
     pub fn news(&self) -> Receiver<String> {
         let mut stream = TcpStream::connect(("127.0.0.1", self.port)).unwrap();
-        let request = format!("GET /{}/events HTTP/1.1\r\nHost: 127.0.0.1:{}\r\n\r\n", self.token, self.port);
+        let request = format!(
+            "GET /{}/events HTTP/1.1\r\nHost: 127.0.0.1:{}\r\n\r\n",
+            self.token, self.port
+        );
         stream.write_all(request.as_bytes()).unwrap();
         let (sender, news) = channel();
         std::thread::spawn(move || {
@@ -99,7 +121,10 @@ impl Explorer {
 
     /// Ends it as Ctrl-C does.
     pub fn stop(mut self) -> Option<i32> {
-        Command::new("kill").args(["-INT", &self.child.id().to_string()]).status().unwrap();
+        Command::new("kill")
+            .args(["-INT", &self.child.id().to_string()])
+            .status()
+            .unwrap();
         self.child.wait().unwrap().code()
     }
 }
